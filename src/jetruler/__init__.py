@@ -1,0 +1,75 @@
+"""Jet Ruler: raw converter counts into engineering values, with the work shown.
+
+The public names, and nothing else. Each is loaded when it is first used, so that the command
+line does not pay for what it does not need.
+"""
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+__version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from .bench.load import BenchError, load_bench
+    from .core.channel import Bench, Channel
+    from .core.errors import JetRulerError, ParameterError, QuantityError, UnitError
+    from .core.laws import Adc, Clamp, Counts, Law, Limits, Line, Whole
+    from .core.quantity import Toleranced, quantity
+    from .core.reading import Flag, Reading
+    from .core.ruler import Ruler
+    from .core.trace import Trace
+    from .logs.convert import convert
+    from .logs.source import LogError, LogFormat
+
+_ROOMS = {
+    "bench.load": ("BenchError", "load_bench"),
+    "core.channel": ("Bench", "Channel"),
+    "core.errors": ("JetRulerError", "ParameterError", "QuantityError", "UnitError"),
+    "core.laws": ("Adc", "Clamp", "Counts", "Law", "Limits", "Line", "Whole"),
+    "core.quantity": ("Toleranced", "quantity"),
+    "core.reading": ("Flag", "Reading"),
+    "core.ruler": ("Ruler",),
+    "core.trace": ("Trace",),
+    "logs.convert": ("convert",),
+    "logs.source": ("LogError", "LogFormat"),
+}
+_HOME = {name: room for room, names in _ROOMS.items() for name in names}
+
+__all__ = [  # noqa: RUF022 - in the order of the rooms
+    "BenchError",
+    "load_bench",
+    "Bench",
+    "Channel",
+    "JetRulerError",
+    "ParameterError",
+    "QuantityError",
+    "UnitError",
+    "Adc",
+    "Clamp",
+    "Counts",
+    "Law",
+    "Limits",
+    "Line",
+    "Whole",
+    "Toleranced",
+    "quantity",
+    "Flag",
+    "Reading",
+    "Ruler",
+    "Trace",
+    "convert",
+    "LogError",
+    "LogFormat",
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOME:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    value = getattr(import_module(f".{_HOME[name]}", __name__), name)
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    return sorted([*globals(), *_HOME])

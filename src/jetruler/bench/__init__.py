@@ -1,0 +1,1 @@
+"""The bench file: its schema, and loading it."""

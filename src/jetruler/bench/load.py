@@ -1,0 +1,182 @@
+"""Loading a bench file: every mistake at once, each with its place."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterator
+from os import PathLike
+from pathlib import Path
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ValidationError
+
+from ..core.channel import Bench, Channel
+from ..core.errors import JetRulerError, Mistakes, ParameterError
+from ..core.laws import Converter
+from ..core.laws.build import build_law
+from ..core.ruler import Ruler
+from ..core.text import nearest
+from .schema import BenchFile, ChannelTable, ConverterTable
+
+#: Place in the file, as Pydantic names it: keys and list positions.
+Place = tuple[int | str, ...]
+AnyTable = TypeVar("AnyTable", bound=BaseModel)
+
+
+class BenchError(JetRulerError):
+    """A bench file that cannot be used; `mistakes` has a line for each mistake."""
+
+    def __init__(self, path: str, mistakes: list[str]) -> None:
+        self.path, self.mistakes = path, tuple(mistakes)
+        head = f"{path}: " if len(mistakes) == 1 else f"{path}: {len(mistakes)} mistakes\n  "
+        super().__init__(head + "\n  ".join(mistakes))
+
+
+def load_bench(path: str | PathLike[str]) -> Bench:
+    """Read a bench file.
+
+    Raises `BenchError` for a file that is missing, is no TOML, or has mistakes (all of them).
+    """
+    name = str(path)
+    try:
+        text = Path(path).read_bytes().decode("utf-8-sig")
+    except FileNotFoundError:
+        raise BenchError(name, ["there is no such file; name a bench file with --bench"]) from None
+    except IsADirectoryError:
+        raise BenchError(name, ["this is a folder; a bench file (TOML) is wanted"]) from None
+    except UnicodeDecodeError:
+        raise BenchError(name, ["this is not text; a bench file is TOML in UTF-8"]) from None
+    except OSError as error:
+        raise BenchError(name, [f"cannot be read: {error.strerror}"]) from None
+    return parse_bench(text, name)
+
+
+def parse_bench(text: str, name: str = "bench.toml") -> Bench:
+    """The bench that a TOML text describes; `name` stands in the messages."""
+    try:
+        table = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise BenchError(name, [f"this is not TOML: {error}"]) from None
+    mistakes: list[str] = []
+    file = _validated(BenchFile, (), table, mistakes)
+    channels: dict[str, Channel] = {}
+    if isinstance(table.get("converter", {}), dict):
+        common = _validated(ConverterTable, ("converter",), table, mistakes)
+        for key, part in _tables(table.get("channel")):
+            place = ("channel", key)
+            checked = _validated(ChannelTable, place, table, mistakes)
+            if checked is not None and common is not None:
+                try:
+                    channels[key] = _channel(key, checked, common)
+                except Mistakes as error:
+                    mistakes += (_placed(m, place, part) for m in error.mistakes)
+                except ParameterError as error:
+                    mistakes.append(_placed(error, place, part))
+                except JetRulerError as error:
+                    mistakes.append(f"{_named(place)}: {error}")
+    if file is not None and not file.channel:
+        mistakes.append("channel: found none; at least one [channel.<name>] is wanted")
+    if mistakes or file is None:
+        raise BenchError(name, list(dict.fromkeys(mistakes)))
+    return Bench(file.title, channels)
+
+
+def _tables(channels: Any) -> list[tuple[str, dict[str, Any]]]:
+    """The channels that are tables at all; the others are reported by the file's schema."""
+    found = channels.items() if isinstance(channels, dict) else ()
+    return [(key, part) for key, part in found if isinstance(part, dict)]
+
+
+def _validated(
+    schema: type[AnyTable], place: Place, table: dict[str, Any], mistakes: list[str]
+) -> AnyTable | None:
+    """The table at this place through its schema; its mistakes are added to the list."""
+    part: Any = table
+    for key in place:
+        part = part.get(key, {})
+    try:
+        return schema.model_validate(part)
+    except ValidationError as error:
+        mistakes += _mistakes(error, schema, place, table)
+        return None
+
+
+def _channel(key: str, table: ChannelTable, common: ConverterTable) -> Channel:
+    if not re.fullmatch(r"[^\W\d]\w*(-\w+)*", key):
+        raise ParameterError("name", key, "letters, digits and _ are right, a letter first")
+    if isinstance(table.column, int) and table.column < 1:
+        raise ParameterError("column", table.column, "columns are numbered from 1")
+    ruler = _ruler(table, common)
+    return Channel(key, ruler, table.column, table.about, table.limits, table.decimals)
+
+
+def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
+    """The converter that the first law asks for, then the laws.
+
+    A first law that takes volts, or no law at all, stands behind the converter's volts; one
+    that takes counts, or any unit, is given the counts as they are.
+    """
+    laws = list(table.laws)
+    if laws and isinstance(laws[0], Converter):
+        return Ruler(tuple(laws))
+    volts = not laws or laws[0].takes not in (None, "count")
+    settings = common.model_dump(exclude_none=True)
+    if table.converter is not None:
+        settings |= table.converter.model_dump(exclude_none=True)
+    if not volts:
+        settings = {k: v for k, v in settings.items() if k in ("bits", "signed")}
+    try:
+        converter = build_law({"law": "adc" if volts else "counts", **settings})
+    except Mistakes as error:
+        raise Mistakes(
+            [ParameterError(f"converter.{m.name}", m.found, m.right) for m in error.mistakes]
+        ) from None
+    return Ruler((converter, *laws))
+
+
+def _placed(mistake: ParameterError, place: Place, part: dict[str, Any]) -> str:
+    """A channel's mistake with its place; what the common converter says is its own mistake."""
+    section, _, key = mistake.name.partition(".")
+    if section == "converter" and key not in part.get("converter", {}):
+        return str(mistake)
+    return f"{_named(place)}.{mistake}"
+
+
+def _mistakes(
+    error: ValidationError, schema: type[BaseModel], place: Place, table: dict[str, Any]
+) -> Iterator[str]:
+    for item in error.errors(include_url=False):
+        where = (*place, *item["loc"])
+        cause = item.get("ctx", {}).get("error")
+        if isinstance(cause, Mistakes):
+            yield from (f"{_named(where, table)}.{m}" for m in cause.mistakes)
+            continue
+        found = f"found {item['input']!r}; "
+        if item["type"] == "extra_forbidden":
+            inner = ConverterTable if item["loc"][0] == "converter" else schema
+            found, right = "", f"unknown; {nearest(str(where[-1]), inner.model_fields)}"
+        elif item["type"] == "missing":
+            found, right = "", "missing; it is needed"
+        elif cause is not None:
+            right = str(cause)
+        else:
+            right = item["msg"].lower().removeprefix("input should be ") + " is right"
+            right = right.replace("valid dictionary", "table").replace("valid ", "")
+        yield f"{_named(where, table)}: {found}{right}"
+
+
+def _named(place: Place, table: dict[str, Any] | None = None) -> str:
+    """`channel.bean.laws[2 beta]`: list positions count from 1, laws with their name."""
+    text, inner = "", table
+    for key in place:
+        try:
+            inner = inner[key]  # type: ignore[index]
+        except (KeyError, IndexError, TypeError):
+            inner = None
+        if isinstance(key, int):
+            law = inner.get("law") if isinstance(inner, dict) else None
+            text += f"[{key + 1} {law}]" if law else f"[{key + 1}]"
+        else:
+            text += f".{key}" if text else key
+    return text

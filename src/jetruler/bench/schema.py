@@ -1,0 +1,58 @@
+"""The schema of a bench file. TOML tables come in, plain values and laws come out."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainValidator
+
+from ..core.laws.base import Law
+from ..core.laws.build import build_law
+from ..core.quantity import quantity
+
+
+def _volts(value: Any) -> Any:
+    return quantity(value, "V") if isinstance(value, str) else value
+
+
+def _law(table: Any) -> Law:
+    if not isinstance(table, dict):
+        raise ValueError('a law is a table, as in { law = "line", gain = 2 }')
+    return build_law(table)
+
+
+Number = Annotated[float, Field(strict=True, allow_inf_nan=False)]
+
+
+class _Table(BaseModel):
+    model_config = ConfigDict(extra="forbid", strict=True, arbitrary_types_allowed=True)
+
+
+class ConverterTable(_Table):
+    """`[converter]`, or a channel's own. What a channel leaves out, the common one fills in."""
+
+    bits: int | None = None
+    vref: Annotated[float | None, Field(strict=True), BeforeValidator(_volts)] = None
+    count_at_vref: Number | None = None
+    signed: bool | None = None
+
+
+class ChannelTable(_Table):
+    """`[channel.<name>]`."""
+
+    column: str | int
+    about: str = ""
+    converter: ConverterTable | None = None
+    laws: list[Annotated[Law, PlainValidator(_law)]] = []
+    limits: tuple[Number, Number] | None = Field(default=None, strict=False)
+    decimals: Annotated[int, Field(ge=0, le=12)] | None = None
+
+
+class BenchFile(_Table):
+    """The whole file; its converters and channels are checked one by one, each with its own
+    schema, so that a mistake in one does not hide those in the others."""
+
+    title: str = ""
+    about: str = ""
+    converter: dict[str, Any] = {}
+    channel: dict[str, dict[str, Any]]

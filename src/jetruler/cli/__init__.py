@@ -1,0 +1,106 @@
+"""The command line: one file a command, loaded when it is called; no computation here."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+from importlib import import_module
+from typing import NoReturn
+
+import click
+
+from .. import __version__
+
+#: Each command: its module here, and its line in `--help` (so that help loads no module).
+COMMANDS = {
+    "demo": "The whole tour on the bundled data, into a folder.",
+    "convert": "A log of raw counts into engineering values, with flags.",
+    "explain": "The worked solution, from a count or for a value.",
+    "draw": "The ruler or the curve of a channel, as PNG or SVG.",
+}
+
+#: Exit codes: done; done, and something found wrong; could not be done; Ctrl-C.
+OK, FOUND, FAILED, INTERRUPTED = 0, 1, 2, 130
+
+
+class _Commands(click.Group):
+    """A group that knows its commands by name and loads one when it is called."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        if name not in COMMANDS:
+            return None
+        command: click.Command = import_module(f".{name}", __name__).command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] not in COMMANDS and not args[0].startswith("-"):
+            from ..core.text import nearest
+
+            ctx.fail(f"there is no command {args[0]!r}; {nearest(args[0], COMMANDS)}")
+        return super().resolve_command(ctx, args)
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, prog_name="jetruler")
+def cli() -> None:
+    """Jet Ruler turns raw converter counts into engineering values and shows its work.
+
+    Every command takes --help. Commands read the bench file bench.toml in the current folder
+    unless -b names another.
+    """
+
+
+def main(args: list[str] | None = None) -> NoReturn:
+    """Run the command line. Whatever goes wrong ends in one sentence and an exit code."""
+    signal.signal(signal.SIGTERM, _terminate)
+    try:
+        cli.main(args, prog_name="jetruler", standalone_mode=False)
+        sys.stdout.flush()
+    except click.exceptions.Exit as stop:
+        sys.exit(stop.exit_code)
+    except click.ClickException as error:
+        _fail(error.format_message())
+    except (click.Abort, KeyboardInterrupt):
+        print("jetruler: stopped; nothing half-written is left", file=sys.stderr)
+        sys.exit(INTERRUPTED)
+    except BrokenPipeError:
+        # What Python still holds for the closed pipe would fail again at exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        _fail("standard output: the reader closed the pipe before all was written")
+    except (ValueError, TypeError, OSError) as error:
+        _known(error)
+    except MemoryError:
+        _fail("the memory of this computer does not suffice")
+    sys.exit(OK)
+
+
+def _known(error: Exception) -> NoReturn:
+    """Say an expected error in a sentence; anything else is a bug, and says so."""
+    from ..core.errors import JetRulerError
+
+    if isinstance(error, JetRulerError):
+        _fail(str(error))
+    if isinstance(error, OSError) and error.strerror:
+        place = f"{error.filename}: " if error.filename else "writing the output: "
+        _fail(f"{place}{error.strerror[0].lower()}{error.strerror[1:]}")
+    raise error
+
+
+def _fail(message: str) -> NoReturn:
+    print(f"jetruler: {message}", file=sys.stderr)
+    sys.exit(FAILED)
+
+
+def _terminate(signum: int, frame: object) -> NoReturn:
+    """A polite kill unwinds like an error does, so that unfinished files are removed."""
+    sys.exit(128 + signum)

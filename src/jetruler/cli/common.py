@@ -1,0 +1,51 @@
+"""What the commands share: options, and finding a channel."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from ..core.channel import Bench, Channel
+from ..core.errors import JetRulerError
+from ..core.quantity import quantity
+from ..core.text import nearest
+from ..core.units import TEMPERATURES
+
+bench_option = click.option(
+    "-b",
+    "--bench",
+    "bench_path",
+    default="bench.toml",
+    show_default=True,
+    metavar="FILE",
+    help="The bench file.",
+)
+
+
+def load(bench_path: str) -> Bench:
+    """The bench, loaded when a command needs it."""
+    from ..bench.load import load_bench
+
+    return load_bench(bench_path)
+
+
+def channel_of(bench: Bench, name: str) -> Channel:
+    """A channel by its name; the message names the nearest."""
+    if name not in bench.channels:
+        raise JetRulerError(f"the bench has no channel {name!r}; {nearest(name, bench.channels)}")
+    return bench[name]
+
+
+def read_value(text: str, unit: str | None) -> float:
+    """A number from the command line: plain in the unit wanted, or a quantity."""
+    try:
+        return float(text)
+    except ValueError:
+        return float(quantity(text, unit if unit in {"V", "A", "ohm", *TEMPERATURES} else None))
+
+
+def folder_of(path: str) -> None:
+    """Refuse an output in a folder that does not exist, before any work is done."""
+    if not Path(path).parent.is_dir():
+        raise JetRulerError(f"{path}: there is no folder {Path(path).parent}; make it first")

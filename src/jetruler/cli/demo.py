@@ -1,0 +1,67 @@
+"""`jetruler demo`: the whole tour on the bundled data, into a folder."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import click
+
+from ..core.channel import Bench
+from ..core.errors import JetRulerError
+
+
+@click.command()
+@click.argument("folder", default="jetruler-demo")
+def command(folder: str) -> None:
+    """Make FOLDER (default jetruler-demo) with the demo's files and every output of the tour."""
+    from .. import demo
+    from ..bench.load import load_bench
+
+    home = Path(folder)
+    if home.exists() and (not home.is_dir() or any(home.iterdir())):
+        raise JetRulerError(f"{folder}: this is there already; name a new or empty folder")
+    home.mkdir(parents=True, exist_ok=True)
+    for name in demo.FILES:
+        (home / name).write_bytes(demo.read(name))
+    click.echo("bench.toml: the roaster's seven channels\nroast.csv: a made-up 14-minute roast")
+    bench = load_bench(home / "bench.toml")
+    for step in TOUR:
+        click.echo()
+        step(home, bench)
+    click.echo(f"\nAll of it is in {folder}. Go there and try: jetruler explain damper --for 50")
+
+
+def _converted(home: Path, bench: Bench) -> None:
+    from ..logs.convert import convert
+    from .convert import show_summary
+
+    click.echo("$ jetruler convert roast.csv -o out.csv")
+    out = home / "out.csv"
+    show_summary(convert(home / "roast.csv", bench, out), str(out))
+    click.echo("out.csv: the roast in engineering values; the loose connector of the bean sensor")
+    click.echo("shows as bean:high_rail in its column `flags`, the sagging supply as rail:below")
+
+
+def _explained(home: Path, bench: Bench) -> None:
+    from .explain import show
+
+    click.echo("$ jetruler explain damper --at 1880")
+    damper = bench["damper"]
+    show(damper, damper.ruler.trace(1880), back=False)
+
+
+def _drawn(home: Path, bench: Bench) -> None:
+    from .draw import draw_curve_file, draw_ruler_file
+
+    click.echo("$ jetruler draw ruler damper --at 1880")
+    draw_ruler_file(bench["damper"], 1880, home / "ruler-damper.png")
+    click.echo("ruler-damper.png: counts on one edge, percent on the other; 0 and 100 % stand")
+    click.echo("where the knob's travel really ends\n")
+    click.echo("$ jetruler draw curve damper draught")
+    draw_curve_file([bench["damper"], bench["draught"]], None, home / "curve-damper-draught.png")
+    click.echo("curve-damper-draught.png: value against counts, and what one count is worth")
+
+
+#: The tour, in the order people work.
+TOUR: tuple[Callable[[Path, Bench], None], ...] = (_converted, _explained, _drawn)

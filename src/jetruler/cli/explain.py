@@ -1,0 +1,107 @@
+"""`jetruler explain`: the worked solution, from a count to a value or back."""
+
+from __future__ import annotations
+
+import json
+import math
+from typing import Any
+
+import click
+
+from ..core.channel import Channel
+from ..core.errors import JetRulerError
+from ..core.text import number
+from ..core.trace import Trace
+from ..core.units import sign
+from .common import bench_option, channel_of, load, read_value
+
+
+@click.command()
+@click.argument("channel")
+@click.option("--at", "at", metavar="COUNT", type=float, help="From this count to its value.")
+@click.option("--for", "wanted", metavar="VALUE", help="From this value back to its count.")
+@click.option("--json", "as_json", is_flag=True, help="For programs.")
+@bench_option
+def command(
+    channel: str, at: float | None, wanted: str | None, as_json: bool, bench_path: str
+) -> None:
+    """The worked solution of CHANNEL: every law with its formula, its numbers, its result.
+
+    \b
+    jetruler explain bean --at 1880
+    jetruler explain bean --for 225
+    """
+    if (at is None) == (wanted is None):
+        raise JetRulerError("explain: say either --at COUNT or --for VALUE")
+    if at is not None and not math.isfinite(at):
+        raise JetRulerError(f"--at: found {at}; a count is right")
+    chosen = channel_of(load(bench_path), channel)
+    solution = solve(chosen, at, wanted)
+    if as_json:
+        click.echo(json.dumps(as_dict(chosen, solution), indent=2, ensure_ascii=False))
+    else:
+        show(chosen, solution, back=wanted is not None)
+
+
+def solve(channel: Channel, at: float | None, wanted: str | None) -> Trace:
+    """The trace in the direction that was asked."""
+    if wanted is None:
+        return channel.ruler.trace(at if at is not None else math.nan)
+    value = read_value(wanted, channel.unit)
+    if not math.isfinite(value):
+        raise JetRulerError(f"--for: found {wanted!r}; a finite value is right")
+    return channel.ruler.trace_back(value)
+
+
+def show(channel: Channel, solution: Trace, back: bool) -> None:
+    """The solution and the ruler for people."""
+    from rich.console import Console
+
+    from .ruler_view import ruler_view
+
+    console = Console(highlight=False, soft_wrap=True)
+    console.print(f"{channel.name}" + (f": {channel.about}" if channel.about else ""), style="bold")
+    console.print(str(solution), markup=False)
+    count = solution.start
+    if back:
+        count = solution.reading.value
+        console.print(nearest_count(channel, solution), markup=False)
+    width = max(60, min(console.width, 100))
+    console.print(ruler_view(channel, None if math.isnan(count) else count, width))
+
+
+def nearest_count(channel: Channel, solution: Trace) -> str:
+    """A way back ends between two counts, or outside the converter: say so."""
+    raw = solution.reading.value
+    if math.isnan(raw):
+        return f"no count reads {number(solution.start)} {sign(channel.unit)}".rstrip()
+    low, high = round(raw), math.floor(raw) if round(raw) > raw else math.ceil(raw)
+    reads = channel.shown(channel.ruler(low))
+    step = abs(channel.ruler(high) - channel.ruler(low))
+    text = f"the nearest count is {low}, which reads {reads}"
+    return text if not step > 0 else f"{text}; one count is {number(step)} {sign(channel.unit)}"
+
+
+def as_dict(channel: Channel, solution: Trace) -> dict[str, Any]:
+    """For JSON; NaN is null."""
+    reading = solution.reading
+    return {
+        "channel": channel.name,
+        "from": {"value": solution.start, "unit": solution.unit},
+        "steps": [
+            {"law": s.law, "line": s.line, "result": _finite(s.result), "unit": s.unit}
+            for s in solution.steps
+        ],
+        "result": {"value": _finite(reading.value), "unit": reading.unit},
+        "flags": _names(int(reading.flags)),
+    }
+
+
+def _names(flags: int) -> list[str]:
+    from ..core.reading import flag_names
+
+    return flag_names(flags)
+
+
+def _finite(value: float) -> float | None:
+    return value if math.isfinite(value) else None

@@ -1,0 +1,1 @@
+"""The computation: laws, rulers, readings, quantities. No file, terminal, plot or network here."""

@@ -1,0 +1,83 @@
+"""A channel: a ruler with what a real input needs. A bench: all channels of one set-up."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from .errors import ParameterError
+from .laws.shape import Limits
+from .reading import Reading
+from .ruler import Ruler
+from .text import fixed, shown
+from .units import for_column, sign
+
+
+@dataclass(frozen=True)
+class Channel:
+    """One input: its name, the log column it comes from, its ruler, and how to show it.
+
+    column: name of the log column, or its number from 1. limits: (low, high) within which a
+    value is expected; values outside are flagged, not changed. decimals: places shown.
+    """
+
+    name: str
+    laws: Ruler
+    column: str | int
+    about: str = ""
+    limits: tuple[float, float] | None = None
+    decimals: int | None = None
+    ruler: Ruler = field(init=False, compare=False)
+    """The laws with the limits at their end."""
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "ruler", self.laws >> self._limits() if self.limits else self.laws)
+
+    def _limits(self) -> Limits:
+        try:
+            low, high = self.limits or (None, None)
+            return Limits(low, high)
+        except (TypeError, ValueError):
+            right = "two numbers are right, the low one first"
+            raise ParameterError("limits", self.limits, right) from None
+
+    @property
+    def unit(self) -> str | None:
+        """Unit of the channel's values."""
+        return self.ruler.gives
+
+    @property
+    def title(self) -> str:
+        """Name and unit for people: `bean (°C)`."""
+        return f"{self.name} ({sign(self.unit)})" if self.unit else self.name
+
+    @property
+    def output_column(self) -> str:
+        """Column name in a converted log: `<channel>_<unit>`, or the name alone without unit."""
+        unit = for_column(self.unit)
+        return f"{self.name}_{unit}" if unit else self.name
+
+    def read(self, counts: Any) -> Reading:
+        """Values and flags, limits included."""
+        return self.ruler.read(counts)
+
+    def cell(self, value: float) -> str:
+        """The value as it stands in a converted log: to `decimals`, empty for NaN."""
+        if value != value:
+            return ""
+        return repr(float(value)) if self.decimals is None else fixed(value, self.decimals)
+
+    def shown(self, value: float) -> str:
+        """The value for people, with its unit and to `decimals`."""
+        return shown(value, self.unit, self.decimals)
+
+
+@dataclass(frozen=True)
+class Bench:
+    """All channels of one set-up."""
+
+    title: str
+    channels: dict[str, Channel]
+
+    def __getitem__(self, name: str) -> Channel:
+        return self.channels[name]

@@ -1,0 +1,149 @@
+"""Where every chain begins: the counts of a converter."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+
+from ..errors import ParameterError
+from ..reading import Flag
+from ..text import number, shown
+from .base import Array, FlagArray, Law, Volts
+
+
+@dataclass(frozen=True)
+class Converter(Law):
+    """A converter with a finite set of counts. Counts outside it become NaN, flagged off_scale;
+    the lowest and highest count are flagged as rails."""
+
+    bits: int
+
+    @property
+    def lowest(self) -> int:
+        """The smallest count this converter gives."""
+        return -(2 ** (self.bits - 1)) if self._is_signed() else 0
+
+    @property
+    def highest(self) -> int:
+        """The largest count this converter gives."""
+        return int(2 ** (self.bits - 1 if self._is_signed() else self.bits) - 1)
+
+    def _is_signed(self) -> bool:
+        return bool(getattr(self, "signed", False))
+
+    @property
+    def takes(self) -> str | None:
+        return "count"
+
+    def check(self) -> Iterator[ParameterError]:
+        if isinstance(self.bits, float) or not 1 <= self.bits <= 32:
+            yield ParameterError("bits", self.bits, "a whole number from 1 to 32 is right")
+
+    def on_scale(self, counts: Array) -> Array:
+        """The counts, with NaN for those that this converter cannot give."""
+        return np.where((counts >= self.lowest) & (counts <= self.highest), counts, np.nan)
+
+    def reachable(self, counts: Array) -> Array:
+        """The counts, with NaN for those more than half a step beyond the range."""
+        inside = (counts >= self.lowest - 0.5) & (counts <= self.highest + 0.5)
+        return np.where(inside, counts, np.nan)
+
+    def flags(self, x: Array) -> FlagArray:
+        out = np.zeros(x.shape, np.uint8)
+        out[x == self.lowest] = Flag.LOW_RAIL
+        out[x == self.highest] = Flag.HIGH_RAIL
+        out[(x < self.lowest) | (x > self.highest)] = Flag.OFF_SCALE
+        return out
+
+
+@dataclass(frozen=True)
+class Adc(Converter):
+    """Counts to volts: U = n · vref / count_at_vref.
+
+    bits: 1 to 32. vref: reference voltage in V, above 0. count_at_vref: the count that stands
+    for the reference; default is the top count (2^bits − 1, signed 2^(bits−1) − 1), 2^bits is
+    the datasheet's LSB, 65535 serves a result left-scaled to 16 bits. signed: two's complement.
+    Raises `ParameterError`. Source: the transfer function of an ideal converter.
+    """
+
+    vref: Volts
+    count_at_vref: float | None = None
+    signed: bool = False
+    name: ClassVar[str] = "adc"
+
+    @property
+    def gives(self) -> str | None:
+        return "V"
+
+    @property
+    def full_count(self) -> float:
+        """The count that stands for the reference voltage."""
+        return self.highest if self.count_at_vref is None else self.count_at_vref
+
+    def check(self) -> Iterator[ParameterError]:
+        yield from super().check()
+        if self.vref <= 0:
+            yield ParameterError("vref", self.vref, "a voltage above 0 V is right")
+        if self.count_at_vref is not None and self.count_at_vref <= 0:
+            yield ParameterError("count_at_vref", self.count_at_vref, "a count above 0 is right")
+        if not isinstance(self.signed, bool):
+            yield ParameterError("signed", self.signed, "true or false is right")
+        elif self.signed and self.bits == 1:
+            yield ParameterError("signed", True, "one bit leaves no room for a sign")
+
+    def forward(self, x: Array) -> Array:
+        # Divided first: the count that stands for vref then reads exactly vref.
+        return self.on_scale(x) / self.full_count * self.vref
+
+    def inverse(self, y: Array) -> Array:
+        return self.reachable(y / self.vref * self.full_count)
+
+    def slope(self, x: Array) -> Array:
+        return np.full_like(x, self.vref / self.full_count)
+
+    def formula(self, x: float) -> str:
+        y = float(self.forward(np.array([x]))[0])
+        return (
+            f"U = n · Uref / N = {number(x)} · {shown(self.vref, 'V')} / {number(self.full_count)}"
+            f" = {shown(y, 'V')}"
+        )
+
+    def inverse_formula(self, y: float) -> str:
+        n = y / self.vref * self.full_count
+        return (
+            f"n = U · N / Uref = {shown(y, 'V')} · {number(self.full_count)} / "
+            f"{shown(self.vref, 'V')} = {number(n)}"
+        )
+
+
+@dataclass(frozen=True)
+class Counts(Converter):
+    """The converter's counts as they are, for marks that were noted in counts.
+
+    bits: 1 to 32. signed: two's complement. Raises `ParameterError`.
+    """
+
+    signed: bool = False
+    name: ClassVar[str] = "counts"
+
+    @property
+    def gives(self) -> str | None:
+        return "count"
+
+    def forward(self, x: Array) -> Array:
+        return self.on_scale(x)
+
+    def inverse(self, y: Array) -> Array:
+        return self.reachable(y)
+
+    def slope(self, x: Array) -> Array:
+        return np.ones_like(x)
+
+    def formula(self, x: float) -> str:
+        return f"n = {number(x)} of {number(self.lowest)} to {number(self.highest)}"
+
+    def inverse_formula(self, y: float) -> str:
+        return self.formula(y)

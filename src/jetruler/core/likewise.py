@@ -1,0 +1,64 @@
+"""Any kind of numbers in, the like out: int, float, list, tuple, array, Series."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+Numbers = npt.NDArray[np.number[Any]]
+
+
+def to_array(x: Any) -> tuple[Numbers, Callable[[npt.NDArray[Any]], Any]]:
+    """An integer or float64 array of the numbers in x, and what turns such an array back into
+    the kind of x. None and pandas' NA become NaN. Raises `TypeError` for what is no number."""
+    if isinstance(x, np.ndarray) and not isinstance(x, np.ma.MaskedArray):
+        return _numeric(x), _same
+    if isinstance(x, list):
+        return _numeric(np.asarray(x)), _to_list
+    if isinstance(x, tuple):
+        return _numeric(np.asarray(x)), lambda a: tuple(a.tolist())
+    if isinstance(x, np.ma.MaskedArray):
+        return np.ma.filled(x.astype(np.float64), np.nan), _same
+    # Only someone who already has pandas can hand over a Series: no import is paid here.
+    pandas = sys.modules.get("pandas")
+    if pandas is not None and isinstance(x, pandas.Series):
+        return _from_series(x), lambda a: pandas.Series(a, index=x.index, name=x.name)
+    if isinstance(x, int) and not isinstance(x, bool) and not -(2**63) <= x < 2**63:
+        x = float("inf") if x > 0 else float("-inf")  # beyond every converter in any case
+    return _numeric(np.asarray(np.nan if x is None else x)), lambda a: a[()].item()
+
+
+def _same(a: npt.NDArray[Any]) -> npt.NDArray[Any]:
+    return a
+
+
+def _to_list(a: npt.NDArray[Any]) -> Any:
+    return a.tolist()
+
+
+def _from_series(x: Any) -> Numbers:
+    plain = isinstance(x.dtype, np.dtype)
+    values = x.to_numpy() if plain else x.to_numpy(dtype=np.float64, na_value=np.nan)
+    return _numeric(values)
+
+
+def _numeric(a: npt.NDArray[Any]) -> Numbers:
+    if a.dtype.kind in "iu":
+        return a
+    if a.dtype.kind == "f":
+        return a.astype(np.float64, copy=False)
+    if a.dtype.kind == "O" and all(_is_number(v) for v in a.flat):
+        return a.astype(np.float64)
+    example = repr(a.flat[0]) if a.size else a.dtype
+    raise TypeError(f"numbers are wanted; found {_KINDS.get(a.dtype.kind, 'objects')} ({example})")
+
+
+def _is_number(v: object) -> bool:
+    return v is None or (isinstance(v, int | float | np.number) and not isinstance(v, bool))
+
+
+_KINDS = {"U": "text", "S": "bytes", "b": "truth values", "c": "complex numbers", "M": "dates"}

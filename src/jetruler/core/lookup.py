@@ -1,0 +1,58 @@
+"""A ruler compiled to a table over all counts: one gather, whatever the laws cost."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+#: Samples handled at a time: the block, its index copy and its result stay in the cache.
+BLOCK = 16_384
+
+
+def blocks(n: int) -> Iterator[slice]:
+    """Slices that cover n samples in cache-sized pieces."""
+    for start in range(0, n, BLOCK):
+        yield slice(start, min(start + BLOCK, n))
+
+
+class Table:
+    """One number for every count from `lowest` up, and one for all counts outside.
+
+    Counts of 8 and 16 bits are gathered from a table as wide as their type, so that no count
+    needs a check; wider ones are shifted and clipped onto a table with a sentinel at each end.
+    """
+
+    def __init__(self, values: npt.NDArray[Any], lowest: int, outside: float) -> None:
+        self.lowest = lowest
+        self.outside = outside
+        self.values = values
+        self._guarded = np.concatenate(([outside], values, [outside])).astype(values.dtype)
+        self._whole: dict[str, npt.NDArray[Any]] = {}
+
+    def take(self, counts: npt.NDArray[Any], out: npt.NDArray[Any]) -> None:
+        """Gather one block of integer counts into `out` (both one-dimensional)."""
+        if counts.dtype.itemsize <= 2:
+            table = self._whole_table(counts.dtype)
+            counts = counts.view(f"u{counts.dtype.itemsize}")
+            np.take(table, counts, out=out, mode="clip")
+            return
+        if counts.dtype.kind == "u" and counts.dtype.itemsize == 8:
+            counts = np.minimum(counts, np.uint64(2**62))
+        # A count so large that the shift overflows lands on a sentinel all the same.
+        index = counts.astype(np.int64)
+        index += 1 - self.lowest
+        np.take(self._guarded, index, out=out, mode="clip")
+
+    def _whole_table(self, dtype: np.dtype[Any]) -> npt.NDArray[Any]:
+        key = dtype.newbyteorder("=").str
+        if key not in self._whole:
+            info = np.iinfo(dtype)
+            every = np.arange(info.min, info.max + 1)
+            table = np.empty(every.size, self.values.dtype)
+            np.take(self._guarded, every + (1 - self.lowest), out=table, mode="clip")
+            # Counts are viewed as unsigned: negative ones stand in the upper half.
+            self._whole[key] = np.roll(table, info.min)
+        return self._whole[key]

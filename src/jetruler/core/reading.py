@@ -1,0 +1,55 @@
+"""Values with flags: what was read, and what is wrong or notable about it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import IntFlag
+from typing import Any
+
+from .text import shown
+
+
+class Flag(IntFlag):
+    """What is notable about one reading; several can hold at once (they fit a uint8)."""
+
+    LOW_RAIL = 1
+    """The count is the lowest the converter has: it may be lower in truth."""
+    HIGH_RAIL = 2
+    """The count is the highest the converter has: it may be higher in truth."""
+    BELOW = 4
+    """Below a clamp or a limit."""
+    ABOVE = 8
+    """Above a clamp or a limit."""
+    MISSING = 16
+    """No sample: an empty or unreadable cell, or not a number."""
+    OFF_SCALE = 32
+    """A count that this converter cannot give; the value is NaN."""
+    FAULTY = 64
+    """A sample that no sound sensor gives: a law has no value for it."""
+
+
+#: Names in the order they are written, e.g. in the `flags` column of a converted log.
+FLAG_NAMES = {flag: str(flag.name).lower() for flag in Flag}
+
+
+def flag_names(flags: int) -> list[str]:
+    """`["high_rail", "above"]` for the bits set."""
+    return [name for flag, name in FLAG_NAMES.items() if flags & flag]
+
+
+@dataclass(frozen=True)
+class Reading:
+    """What a ruler reads: values and flags, each of the kind and shape that was put in.
+
+    `flags` holds `Flag` bits: a `Flag` for a single reading, else integers.
+    """
+
+    value: Any
+    flags: Any
+    unit: str | None = None
+
+    def __str__(self) -> str:
+        if not isinstance(self.value, float):
+            return repr(self)
+        names = ", ".join(flag_names(int(self.flags)))
+        return shown(self.value, self.unit) + (f" [{names}]" if names else "")

@@ -1,0 +1,238 @@
+"""Laws in order, joined where the units fit: call, inverse, slope, read, trace."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any, TypeVar, cast, overload
+
+import numpy as np
+
+from .errors import UnitError
+from .laws.base import Array, FlagArray, Law
+from .laws.converter import Converter
+from .likewise import Numbers, to_array
+from .lookup import Table, blocks
+from .reading import Flag, Reading
+from .text import number
+from .trace import Step, Trace
+from .units import sign
+
+#: Rulers that start with a converter of up to this many bits are compiled to a table.
+TABLE_BITS = 16
+
+Like = TypeVar("Like")
+
+
+@dataclass(frozen=True, repr=False)
+class Ruler:
+    """Laws in order. `adc >> divider >> beta` makes one; units are checked at every joint.
+
+    A ruler takes an int, float, list, tuple, array of any shape or pandas Series and gives the
+    like, in float64. One that starts with a converter of up to 16 bits compiles itself at first
+    use; integer counts then cost one gather. Both paths give the same numbers to the last bit.
+    Raises `UnitError` where a law takes another unit than the law before it gives.
+    """
+
+    laws: tuple[Law, ...]
+    units: tuple[str | None, ...] = field(init=False, compare=False)
+    """Unit at every joint: before the first law, after the first, … after the last."""
+
+    _count: int = field(init=False, compare=False, default=0)
+    _lowest: int = field(init=False, compare=False, default=0)
+    _floats: list[float] = field(init=False, compare=False, default_factory=list)
+    _tables: tuple[Table, Table] | None = field(init=False, compare=False, default=None)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "units", _joined(self.laws))
+
+    @classmethod
+    def of(cls, *parts: Law | Ruler) -> Ruler:
+        """A ruler of laws and rulers, in order."""
+        laws: list[Law] = []
+        for part in parts:
+            if not isinstance(part, Law | Ruler):
+                raise TypeError(f"a ruler is made of laws; found {part!r}")
+            laws += part.laws if isinstance(part, Ruler) else [part]
+        return cls(tuple(laws))
+
+    def __rshift__(self, other: Law | Ruler) -> Ruler:
+        return Ruler.of(self, other)
+
+    def __repr__(self) -> str:
+        return " >> ".join(map(repr, self.laws))
+
+    @property
+    def takes(self) -> str | None:
+        """Unit of the raw edge."""
+        return self.units[0]
+
+    @property
+    def gives(self) -> str | None:
+        """Unit of the true edge."""
+        return self.units[-1]
+
+    @property
+    def converter(self) -> Converter | None:
+        """The converter this ruler starts with, if it does."""
+        first = self.laws[0]
+        return first if isinstance(first, Converter) else None
+
+    @overload
+    def __call__(self, x: int | float | None) -> float: ...
+    @overload
+    def __call__(self, x: Like, out: Array | None = None) -> Like: ...
+    def __call__(self, x: Any, out: Array | None = None) -> Any:
+        """Convert. `out` (a float64 array of the same shape) takes the result if given."""
+        if type(x) is int:
+            place = x - self._lowest
+            if 0 <= place < self._count:
+                return self._floats[place]
+        counts, like = to_array(x)
+        if out is None:
+            out = np.empty(counts.shape, np.float64)
+        elif out.dtype != np.float64 or out.shape != counts.shape:
+            raise ValueError(
+                f"out: found {out.dtype} of shape {out.shape}; float64 of {counts.shape} is right"
+            )
+        self._fill(counts, out, None)
+        return like(out)
+
+    def read(self, x: Any) -> Reading:
+        """Convert and flag: `Reading.value` and `Reading.flags` are each like x."""
+        counts, like = to_array(x)
+        values = np.empty(counts.shape, np.float64)
+        flags = np.empty(counts.shape, np.uint8)
+        self._fill(counts, values, flags)
+        flagged = like(flags)
+        if isinstance(flagged, int):
+            flagged = Flag(flagged)
+        return Reading(like(values), flagged, self.gives)
+
+    def inverse(self, y: Any) -> Any:
+        """From the true edge back to the raw edge: the (fractional) count that means y.
+
+        NaN where no input gives y: beyond a clamp, or beyond the converter's own counts.
+        """
+        return _each(y, self._inverse)
+
+    def slope(self, x: Any) -> Any:
+        """Units of the true edge per unit of the raw edge at x, by the chain rule."""
+        return _each(x, self._slope)
+
+    def direct(self, x: Any) -> Any:
+        """Convert law by law, without the compiled table."""
+        return _each(x, lambda a: self._walk(a)[0])
+
+    def trace(self, x: float) -> Trace:
+        """The worked solution from raw to true, one line a law."""
+        steps, value = [], float(x)
+        for law, unit in zip(self.laws, self.units[1:], strict=True):
+            result = _one(law.forward, value)
+            steps.append(Step(law.name, _with_unit(law.formula(value), result, unit), result, unit))
+            value = result
+        return Trace(float(x), self.takes, tuple(steps), self.read(x))
+
+    def trace_back(self, y: float) -> Trace:
+        """The worked solution from true to raw, one line a law, the last law first."""
+        steps, value = [], float(y)
+        for law, unit in zip(reversed(self.laws), reversed(self.units[:-1]), strict=True):
+            result = _one(law.inverse, value)
+            line = _with_unit(law.inverse_formula(value), result, unit)
+            steps.append(Step(law.name, line, result, unit))
+            value = result
+            if np.isnan(value):
+                break
+        return Trace(float(y), self.gives, tuple(steps), Reading(value, Flag(0), self.takes))
+
+    def compiled(self) -> tuple[Table, Table] | None:
+        """Values and flags over all counts; None for a ruler that has no finite input."""
+        if self._tables is None and self.converter and self.converter.bits <= TABLE_BITS:
+            low, high = self.converter.lowest, self.converter.highest
+            values, flags = self._walk(np.arange(low, high + 1, dtype=np.float64))
+            tables = (Table(values, low, np.nan), Table(flags, low, Flag.OFF_SCALE))
+            object.__setattr__(self, "_tables", tables)
+            object.__setattr__(self, "_floats", values.tolist())
+            object.__setattr__(self, "_lowest", low)
+            object.__setattr__(self, "_count", values.size)
+        return self._tables
+
+    def _fill(self, counts: Numbers, values: Array, flags: FlagArray | None) -> None:
+        """Write values (and flags, if wanted) block by block, through the table if there is one."""
+        if not values.flags.c_contiguous:
+            whole = np.empty(values.shape, np.float64)
+            self._fill(counts, whole, flags)
+            values[...] = whole
+            return
+        tables = self.compiled() if counts.dtype.kind in "iu" else None
+        counts, values = counts.reshape(-1), values.reshape(-1)
+        flags = None if flags is None else flags.reshape(-1)
+        for part in blocks(counts.size):
+            block = np.ascontiguousarray(counts[part])
+            if tables is not None:
+                tables[0].take(block, values[part])
+                if flags is not None:
+                    tables[1].take(block, flags[part])
+            else:
+                values[part], found = self._walk(block.astype(np.float64))
+                if flags is not None:
+                    flags[part] = found
+
+    def _walk(self, x: Array) -> tuple[Array, FlagArray]:
+        """The laws one after the other: values and flags of a contiguous block."""
+        missing = np.isnan(x)
+        flags = np.where(missing, np.uint8(Flag.MISSING), np.uint8(0))
+        with np.errstate(all="ignore"):
+            for law in self.laws:
+                found = law.flags(x)
+                if found is not None:
+                    flags |= found
+                x = law.forward(x)
+        # A law without a value for a sample that was there: never silently so.
+        flags[np.isnan(x) & (flags == 0)] = Flag.FAULTY
+        return x, flags
+
+    def _inverse(self, y: Array) -> Array:
+        for law in reversed(self.laws):
+            y = law.inverse(y)
+        return y
+
+    def _slope(self, x: Array) -> Array:
+        total = np.ones_like(x)
+        for law in self.laws:
+            total *= law.slope(x)
+            x = law.forward(x)
+        total[np.isnan(x)] = np.nan
+        return total
+
+
+def _each(x: Any, compute: Callable[[Array], Array]) -> Any:
+    """Apply to a contiguous float64 copy of x, without warnings, and give the like."""
+    numbers, like = to_array(x)
+    with np.errstate(all="ignore"):
+        result = compute(np.array(numbers, dtype=np.float64, order="C", ndmin=1))
+    return like(result.reshape(numbers.shape))
+
+
+def _one(compute: Callable[[Array], Array], x: float) -> float:
+    return cast(float, _each(x, compute))
+
+
+def _with_unit(line: str, result: float, unit: str | None) -> str:
+    """A law that keeps any unit cannot name it; the ruler can."""
+    return f"{line} {sign(unit)}" if unit and line.endswith(f"= {number(result)}") else line
+
+
+def _joined(laws: tuple[Law, ...]) -> tuple[str | None, ...]:
+    if not laws:
+        raise UnitError("a ruler needs at least one law")
+    units: list[str | None] = [laws[0].takes]
+    for i, law in enumerate(laws):
+        unit = units[-1]
+        if law.takes is not None and unit is not None and law.takes != unit:
+            raise UnitError(
+                f"{laws[i - 1].name} gives {sign(unit)}, but {law.name}, which follows it, takes "
+                f"{sign(law.takes)}"
+            )
+        units.append(law.gives or law.takes or unit)
+    return tuple(units)

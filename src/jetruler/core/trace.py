@@ -1,0 +1,34 @@
+"""The worked solution: what a good teacher writes on the board, one line a law."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from .reading import Reading
+from .text import shown
+
+
+@dataclass(frozen=True)
+class Step:
+    """One law at work: its name, its worked line, the result and the unit of the result."""
+
+    law: str
+    line: str
+    result: float
+    unit: str | None
+
+
+@dataclass(frozen=True)
+class Trace:
+    """A worked solution: what came in, a step a law, and the reading at the end."""
+
+    start: float
+    unit: str | None
+    steps: tuple[Step, ...]
+    reading: Reading
+
+    def __str__(self) -> str:
+        width = max(len(step.law) for step in self.steps)
+        lines = [f"{shown(self.start, self.unit)}"]
+        lines += [f"  {step.law:<{width}}  {step.line}" for step in self.steps]
+        return "\n".join([*lines, f"= {self.reading}"])

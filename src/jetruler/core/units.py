@@ -1,0 +1,69 @@
+"""Units by name: one spelling inside, the trade's signs for people, SI factors for quantities."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from fractions import Fraction
+
+_ALIASES = {
+    "Ω": "ohm",
+    "\u2126": "ohm",
+    "ohms": "ohm",
+    "Ohm": "ohm",
+    "R": "ohm",
+    "°C": "degC",
+    "°F": "degF",
+    "counts": "count",
+    "percent": "%",
+}
+_SIGNS = {"ohm": "Ω", "degC": "°C", "degF": "°F", "deg": "°", "us": "µs"}
+
+PREFIXES = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "m": 1e-3, "k": 1e3, "M": 1e6, "G": 1e9, "T": 1e12}
+_PREFIXED = ("ohm", "V", "A", "W", "s", "m", "Hz", "Pa", "bar", "K", "F")
+_PLAIN = ("%", "count", "deg", "degC", "degF")
+
+#: Kelvin of 0 in each temperature scale, and the size of its degree in kelvin, exactly.
+TEMPERATURES = {
+    "K": (Fraction(0), Fraction(1)),
+    "degC": (Fraction("273.15"), Fraction(1)),
+    "degF": (Fraction("459.67") * 5 / 9, Fraction(5, 9)),
+}
+
+
+@dataclass(frozen=True)
+class Unit:
+    """Mark of a parameter: the SI unit that a plain number in this place stands for."""
+
+    symbol: str
+
+
+def canonical(unit: str) -> str:
+    """The one spelling used inside: `"Ω"` is `"ohm"`, `"°C"` is `"degC"`; others are kept."""
+    unit = unit.strip()
+    return _ALIASES.get(unit, unit)
+
+
+def sign(unit: str | None) -> str:
+    """The spelling for people: `"ohm"` is `"Ω"`; no unit is an empty text."""
+    return "" if unit is None else _SIGNS.get(unit, unit)
+
+
+def for_column(unit: str | None) -> str:
+    """The spelling for a column name: letters, digits and `_` only, so `"%"` is `"percent"`."""
+    if unit is None:
+        return ""
+    words = unit.replace("%", "percent").replace("/", "_per_").replace("°", "deg")
+    return re.sub(r"\W+", "_", words).strip("_")
+
+
+def factor(symbol: str) -> tuple[str, float] | None:
+    """`"kohm"` → `("ohm", 1000.0)`; None when the symbol is unknown."""
+    symbol = symbol.replace("µ", "u").replace("μ", "u")
+    name = canonical(symbol)
+    if name in _PLAIN or name in _PREFIXED:
+        return name, 1.0
+    prefix, rest = symbol[:1], canonical(symbol[1:])
+    if prefix in PREFIXES and rest in _PREFIXED:
+        return rest, PREFIXES[prefix]
+    return None

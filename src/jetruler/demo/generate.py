@@ -1,0 +1,136 @@
+"""The made-up roast: 14 minutes at 5 Hz, seven raw 12-bit channels, with real blemishes.
+
+`python -m jetruler.demo.generate > roast.csv` writes the bundled log again, byte for byte.
+The physics here is written out on its own, so that the log is an independent check of the laws.
+"""
+
+from __future__ import annotations
+
+import sys
+
+import numpy as np
+import numpy.typing as npt
+
+Array = npt.NDArray[np.float64]
+
+SEED = 20_260_314
+RATE_HZ, MINUTES = 5, 14
+VREF, TOP = 3.3, 4095
+
+CHARGE_S, CRACK_S, DROP_S = 40.0, 620.0, 762.0
+LOOSE_S = (412.0, 414.0)
+"""While the connector of ch0 is loose."""
+NO_CELL_S = (301.4, 301.6, 301.8)
+"""When the logger wrote no value for ch3."""
+KNOB_ENDS = (198.0, 3904.0)
+
+NOTES = {CHARGE_S: "charge", CRACK_S: "first crack", DROP_S: "drop"}
+
+
+def roast() -> tuple[Array, list[Array]]:
+    """Time in s and the raw counts of ch0 … ch6, before the blemishes of the logger."""
+    random = np.random.RandomState(SEED)  # its stream is frozen for good
+    t = np.arange(MINUTES * 60 * RATE_HZ) / RATE_HZ
+    bean = bean_temperature(t)
+    knob = knob_share(t)
+    pressure = 12 + 150 * (0.35 + 0.65 * knob) * blower(t)
+    volts = [
+        thermistor_volts(bean + 0.05 * random.standard_normal(t.size)),
+        thermistor_volts(_lagged(bean, 9) + 0.6 + 0.05 * random.standard_normal(t.size)),
+        None,
+        exhaust_volts(exhaust_temperature(t, bean)),
+        150 * (4e-3 + 16e-3 * pressure / 250) + 0.004 * random.standard_normal(t.size),
+        rail_volts(t) * 10 / 43,
+        0.35 + 2.3 * chaff_light(t),
+    ]
+    counts = []
+    for v in volts:
+        ideal = KNOB_ENDS[0] + knob * (KNOB_ENDS[1] - KNOB_ENDS[0]) if v is None else v / VREF * TOP
+        noisy = ideal + 1.4 * random.standard_normal(t.size)
+        counts.append(np.clip(np.round(noisy), 0, TOP))
+    loose = (t >= LOOSE_S[0]) & (t < LOOSE_S[1])
+    counts[0][loose] = TOP  # the thermistor is gone: the upper resistor pulls the pin up
+    counts[2] = np.clip(counts[2], *KNOB_ENDS)
+    return t, counts
+
+
+def bean_temperature(t: Array) -> Array:
+    """°C in the bean mass: charge, turning point, the long rise, the drop."""
+    preheat = 196 + 0.04 * t
+    since = np.maximum(t - CHARGE_S, 0)
+    rise = 228 - 150 * np.exp(-since / 265)
+    roasting = rise + (preheat[int(CHARGE_S * RATE_HZ)] - 78) * np.exp(-since / 11)
+    dropped = 58 + 168 * np.exp(-np.maximum(t - DROP_S, 0) / 20)
+    roasting = np.where(t < CHARGE_S, preheat, roasting)
+    result: Array = np.where(t < DROP_S, roasting + 8 * np.exp(-(((t - 755) / 60) ** 2)), dropped)
+    return result
+
+
+def exhaust_temperature(t: Array, bean: Array) -> Array:
+    """°C in the exhaust: it follows the beans, with a hump when the chaff comes off."""
+    return 0.55 * _lagged(bean, 60) + 62 + 14 * np.exp(-(((t - CRACK_S) / 45) ** 2))
+
+
+def knob_share(t: Array) -> Array:
+    """Damper knob from 0 to 1: turned quickly, left alone for minutes."""
+    times = [0, 20, 22, 38, 43, 200, 203, 420, 424, 600, 602, 700, 703, 764, 767, 840]
+    share = [0, 0, 1, 1, 0.18, 0.18, 0.35, 0.35, 0.62, 0.62, 0.8, 0.8, 0.45, 0.45, 1, 1]
+    return np.interp(t, times, share)
+
+
+def blower(t: Array) -> Array:
+    """Blower speed from 0 to 1."""
+    return np.interp(t, [0, 10, 14, 600, 606, 760, 764, 840], [0, 0, 0.8, 0.8, 1, 1, 0.9, 0.9])
+
+
+def rail_volts(t: Array) -> Array:
+    """The 12 V supply: it sags when the blower starts and, worse, when it speeds up."""
+    starts = 1.1 * np.exp(-np.maximum(t - 10, 0) / 6) * (t >= 10)
+    surge = 2.2 * np.exp(-np.maximum(t - 600, 0) / 25) * (t >= 600)
+    return 12.06 - 0.15 * blower(t) - starts - surge
+
+
+def chaff_light(t: Array) -> Array:
+    """Light that reaches the sensor under the chaff tray, from 1 (empty) down to 0.1."""
+    return np.interp(t, [0, CRACK_S - 60, CRACK_S + 40, DROP_S, 840], [1, 0.93, 0.3, 0.12, 0.1])
+
+
+def thermistor_volts(celsius: Array) -> Array:
+    """100 kΩ at 25 °C, Beta 3950 K, in the lower leg under 4.7 kΩ."""
+    ohms = 100e3 * np.exp(3950 * (1 / (celsius + 273.15) - 1 / 298.15))
+    return VREF * ohms / (ohms + 4700)
+
+
+def exhaust_volts(celsius: Array) -> Array:
+    """Three coefficients (6.7e-4, 2.2e-4, 1e-7), in the lower leg under 2.2 kΩ."""
+    grid = np.linspace(2, 16, 20001)  # ln R, fine enough to be read back to a thousandth of a count
+    kelvin = 1 / (6.7e-4 + 2.2e-4 * grid + 1e-7 * grid**3)
+    ohms = np.exp(np.interp(celsius + 273.15, kelvin[::-1], grid[::-1]))
+    volts: Array = VREF * ohms / (ohms + 2200)
+    return volts
+
+
+def _lagged(values: Array, samples: int) -> Array:
+    """What a slower sensor sees: an exponential lag."""
+    out = np.empty_like(values)
+    state = values[0]
+    for i, value in enumerate(values):
+        state += (value - state) / samples
+        out[i] = state
+    return out
+
+
+def as_csv() -> str:
+    """The log as the logger wrote it."""
+    t, counts = roast()
+    lines = ["time_s," + ",".join(f"ch{i}" for i in range(7)) + ",note"]
+    for i, time in enumerate(t):
+        cells = [f"{values[i]:.0f}" for values in counts]
+        if round(time, 1) in NO_CELL_S:
+            cells[3] = ""
+        lines.append(f"{time:.1f},{','.join(cells)},{NOTES.get(round(time, 1), '')}")
+    return "\n".join(lines) + "\n"
+
+
+if __name__ == "__main__":
+    sys.stdout.write(as_csv())

@@ -1,0 +1,1 @@
+"""Logs: reading and writing recorded samples in batches, with constant memory."""

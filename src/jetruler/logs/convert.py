@@ -1,0 +1,195 @@
+"""A log of raw counts into a log of engineering values, in constant memory."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable, Iterable
+from os import PathLike
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..core.channel import Bench, Channel
+from ..core.reading import Flag, Reading, flag_names
+from .cells import Samples, quote, read_samples
+from .output import Output
+from .reader import Batch, LogReader
+from .source import LogError, LogFormat
+from .summary import FIRST_FEW, ChannelSummary, Summary
+
+FLAGS_COLUMN = "flags"
+
+#: Called after each batch with the bytes read and, where it is known, the bytes in all.
+Progress = Callable[[int, int | None], None]
+
+
+def convert(
+    log: str | PathLike[str],
+    bench: Bench,
+    out: str | PathLike[str],
+    *,
+    form: LogFormat | None = None,
+    only: Iterable[str] = (),
+    keep_raw: bool = False,
+    progress: Progress | None = None,
+) -> Summary:
+    """Convert a CSV log of counts through a bench and write the result.
+
+    The result has the columns that no channel uses, untouched, then a column
+    `<channel>_<unit>` a channel, then `flags`. It is written as the log is: same delimiter,
+    decimal mark and line ends, header or none. "-" is standard input or output.
+
+    only: names of the channels to convert; all if empty. keep_raw: keep the raw columns too.
+    Raises `LogError`; the output then is as it was before.
+    """
+    channels = _chosen(bench, only)
+    reader = LogReader(log, form)
+    try:
+        conversion = _Conversion(reader, channels, keep_raw)
+        with Output(out, log) as output:
+            if reader.form.header:
+                output.write(conversion.header())
+            for batch in reader.batches():
+                output.write(conversion.converted(batch))
+                if progress:
+                    progress(reader.source.bytes_read, reader.source.bytes_total)
+            return conversion.finished()
+    finally:
+        reader.source.close()
+
+
+def _chosen(bench: Bench, only: Iterable[str]) -> list[Channel]:
+    names = list(only) or list(bench.channels)
+    for name in names:
+        if name not in bench.channels:
+            has = ", ".join(bench.channels)
+            raise LogError(f"the bench has no channel {name!r}; it has: {has}")
+    return [bench[name] for name in names]
+
+
+class _Conversion:
+    """What stays the same from batch to batch: which column goes where, and the texts."""
+
+    def __init__(self, reader: LogReader, channels: list[Channel], keep_raw: bool) -> None:
+        self.reader = reader
+        self.places = [reader.position(channel.column) for channel in channels]
+        used = set() if keep_raw else set(self.places)
+        self.passed = [i for i in range(len(reader.columns)) if i not in used]
+        self.texts = [_CellTexts(channel, reader.form.decimal) for channel in channels]
+        self.flag_texts: dict[bytes, bytes] = {}
+        self.eol = b"\r\n" if reader.crlf else b"\n"
+        self.summary = Summary({c.name: ChannelSummary(c) for c in channels})
+        self.channels = channels
+        added = [*(c.output_column for c in channels), FLAGS_COLUMN]
+        kept = [reader.columns[i] for i in self.passed]
+        for name in added:
+            if name in kept and reader.form.header:
+                raise LogError(
+                    f"{reader.name}: its column {name!r} has the name of a result; rename the "
+                    "column, or the channel"
+                )
+        self.names = kept + added
+
+    def header(self) -> bytes:
+        """The header line of the result."""
+        line = io.StringIO()
+        csv.writer(line, delimiter=self.reader.delimiter, lineterminator="").writerow(self.names)
+        return line.getvalue().encode("utf-8", "surrogateescape") + self.eol
+
+    def converted(self, batch: Batch) -> pa.Buffer:
+        """A batch as bytes of the result."""
+        delimiter = self.reader.delimiter
+        columns = [batch.columns[i] for i in self.passed]
+        if batch.quoted:
+            columns = [quote(column, delimiter) for column in columns]
+        flags = np.empty((batch.rows, len(self.channels)), np.uint8)
+        samples = {
+            place: read_samples(batch.columns[place], self.reader.form.decimal, batch.torn)
+            for place in set(self.places)
+        }
+        for i, (channel, place) in enumerate(zip(self.channels, self.places, strict=True)):
+            found = samples[place]
+            reading = channel.read(found.counts)
+            if found.missing is not None:
+                reading.flags[found.missing] = Flag.MISSING
+            flags[:, i] = reading.flags
+            columns.append(self.texts[i].gather(found, reading))
+            self.summary.channels[channel.name].add(found, reading, batch.lines)
+        self.summary.rows += batch.rows
+        self.summary.torn_rows += batch.torn.size
+        room = FIRST_FEW - len(self.summary.torn_lines)
+        self.summary.torn_lines += batch.lines[batch.torn[:room]].tolist()
+        columns.append(self._flags_column(flags))
+        # The texts of a joined column stand one behind the other: they are the file's bytes.
+        joined = pc.binary_join_element_wise(
+            *(column.cast(pa.binary()) for column in columns), delimiter.encode()
+        )
+        return joined.buffers()[2]
+
+    def _flags_column(self, codes: npt.NDArray[np.uint8]) -> pa.Array:
+        """The flags of each row in words, with the line end: each combination written once."""
+        rows, width = codes.shape
+        packed = pa.FixedSizeBinaryArray.from_buffers(
+            pa.binary(width), rows, [None, pa.py_buffer(codes)]
+        ).dictionary_encode()
+        texts = [self._flag_text(code) for code in packed.dictionary.to_pylist()]
+        return pa.array(texts, pa.binary()).take(packed.indices)
+
+    def _flag_text(self, codes: bytes) -> bytes:
+        if codes not in self.flag_texts:
+            text = ";".join(
+                f"{channel.name}:{name}"
+                for channel, code in zip(self.channels, codes, strict=True)
+                for name in flag_names(code)
+            )
+            if self.reader.delimiter in text:
+                text = f'"{text}"'
+            self.flag_texts[codes] = text.encode() + self.eol
+        return self.flag_texts[codes]
+
+    def finished(self) -> Summary:
+        """The summary; raises `LogError` if there was nothing to convert."""
+        summary, name = self.summary, self.reader.name
+        summary.comments, summary.blank_lines = self.reader.comments, self.reader.blank_lines
+        if not summary.rows:
+            raise LogError(f"{name}: the log has a header but no rows")
+        if all(c.empty + c.unreadable == c.rows for c in summary.channels.values()):
+            columns = ", ".join(str(channel.column) for channel in self.channels)
+            hint = "; is the decimal mark a comma?" if self._looks_like_decimal_comma() else ""
+            raise LogError(f"{name}: not one count can be read in column {columns}{hint}")
+        return summary
+
+    def _looks_like_decimal_comma(self) -> bool:
+        return self.reader.form.decimal == "." and self.reader.delimiter != ","
+
+
+class _CellTexts:
+    """A channel's values as text: for a compiled ruler, each possible one is written once."""
+
+    def __init__(self, channel: Channel, decimal: str) -> None:
+        self.channel, self.decimal = channel, decimal
+        tables = channel.ruler.compiled()
+        self.texts: pa.Array | None = None
+        if tables is not None:
+            self.lowest = tables[0].lowest
+            self.texts = self._written([np.nan, *tables[0].values.tolist(), np.nan])
+
+    def _written(self, values: list[float]) -> pa.Array:
+        cells = [self.channel.cell(value) for value in values]
+        if self.decimal == ",":
+            cells = [cell.replace(".", ",") for cell in cells]
+        return pa.array(cells, pa.string())
+
+    def gather(self, samples: Samples, reading: Reading) -> pa.Array:
+        """The text of every sample."""
+        counts: npt.NDArray[Any] = samples.counts
+        if self.texts is not None and counts.dtype.kind == "i":
+            # Clipped first: the shift of a very large count would overflow.
+            low, high = self.lowest - 1, self.lowest + len(self.texts) - 2
+            return self.texts.take(pa.array(np.clip(counts, low, high) - low))
+        values, which = np.unique(reading.value, return_inverse=True)
+        return self._written(values.tolist()).take(pa.array(which))

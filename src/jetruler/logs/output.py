@@ -1,0 +1,93 @@
+"""Where results go: a file that appears whole or not at all, or standard output."""
+
+from __future__ import annotations
+
+import contextlib
+import gzip
+import os
+import sys
+from os import PathLike
+from pathlib import Path
+from types import TracebackType
+from typing import BinaryIO, cast
+
+from .source import LogError
+
+
+class Output:
+    """A file under a temporary name in its own folder, renamed when all is written.
+
+    As a context manager: an error leaves nothing behind. "-" is standard output; a device or a
+    pipe is written directly. A name that ends in .gz is packed.
+    Raises `LogError` for a folder that is missing, a folder given as a file, or the input itself.
+    """
+
+    def __init__(self, path: str | PathLike[str], source: str | PathLike[str] = "-") -> None:
+        self.name = "standard output" if str(path) == "-" else str(path)
+        self._final: Path | None = None
+        self._part: Path | None = None
+        self._file: BinaryIO = sys.stdout.buffer
+        if str(path) != "-":
+            self._open(Path(path), source)
+        self._packed: BinaryIO | None = None
+        if self.name.endswith(".gz"):
+            packed = gzip.GzipFile("", "wb", 6, self._file, mtime=0)
+            self._packed = cast(BinaryIO, packed)
+        self.write = (self._packed or self._file).write
+
+    def _open(self, path: Path, source: str | PathLike[str]) -> None:
+        if str(source) != "-" and path.exists() and path.samefile(source):
+            raise LogError(f"{path}: this is the input; name another file for the output")
+        if path.is_dir():
+            raise LogError(f"{path}: this is a folder; name a file for the output")
+        if not path.parent.is_dir():
+            raise LogError(f"{path}: there is no folder {path.parent}; make it first")
+        try:
+            if path.exists() and not path.is_file():  # a device or a pipe
+                self._file = path.open("wb")
+                return
+            self._final = path.resolve()
+            self._part = self._final.with_name(f".{self._final.name}.{os.getpid()}.part")
+            self._file = self._part.open("wb")
+        except OSError as error:
+            raise LogError(f"{path}: cannot be written: {error.strerror}") from None
+
+    def __enter__(self) -> Output:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        traceback: TracebackType | None,
+    ) -> None:
+        try:
+            if kind is None:
+                self._finish()
+        finally:
+            if self._part is not None:
+                with contextlib.suppress(OSError):
+                    self._file.close()
+                self._part.unlink(missing_ok=True)
+
+    def _finish(self) -> None:
+        try:
+            if self._packed is not None:
+                self._packed.close()
+            self._file.flush()
+            if self._file is not sys.stdout.buffer:
+                self._file.close()
+        except BrokenPipeError:
+            raise
+        except OSError as error:
+            raise LogError(f"{self.name}: cannot be written: {error.strerror}") from None
+        if self._part is not None and self._final is not None:
+            if self._final.exists():
+                self._part.chmod(self._final.stat().st_mode)
+            self._part.replace(self._final)
+
+
+def write_file(path: str | PathLike[str], data: bytes) -> None:
+    """Write a whole file at once, or leave nothing behind."""
+    with Output(path) as out:
+        out.write(data)

@@ -1,0 +1,127 @@
+"""Where a log's bytes come from: a file, gzip, or standard input; and its first line."""
+
+from __future__ import annotations
+
+import csv
+import gzip
+import io
+import sys
+import zlib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from os import PathLike
+from pathlib import Path
+from typing import BinaryIO, cast
+
+from ..core.errors import JetRulerError
+
+BLOCK_BYTES = 4 * 2**20
+LONGEST_LINE = 16 * 2**20
+
+
+class LogError(JetRulerError):
+    """A log that cannot be read or written: its name and one sentence."""
+
+
+@dataclass(frozen=True)
+class LogFormat:
+    """How a CSV log is written.
+
+    delimiter: ",", ";" or tab; None finds out from the first line. decimal: "." or ",".
+    header: False when the first line is already data; columns are then named 1, 2, 3, …
+    comment: lines that start with it are left out, and counted.
+    """
+
+    delimiter: str | None = None
+    decimal: str = "."
+    header: bool = True
+    comment: str = "#"
+
+    def __post_init__(self) -> None:
+        if self.delimiter not in (None, ",", ";", "\t"):
+            raise LogError(f"delimiter: found {self.delimiter!r}; comma, semicolon or tab is right")
+        if self.decimal not in (".", ","):
+            raise LogError(f"decimal: found {self.decimal!r}; a point or a comma is right")
+        if self.decimal == "," and self.delimiter == ",":
+            raise LogError("decimal: a comma cannot be both the delimiter and the decimal mark")
+
+
+class Source:
+    """The bytes of a log in blocks of whole lines, whatever they are packed in."""
+
+    def __init__(self, path: str | PathLike[str]) -> None:
+        self.name = "standard input" if str(path) == "-" else str(path)
+        self.bytes_total: int | None = None
+        self._raw = self._open(path)
+        self._file = self._unpacked()
+
+    def _open(self, path: str | PathLike[str]) -> io.BufferedReader:
+        if str(path) == "-":
+            return io.BufferedReader(cast(io.RawIOBase, sys.stdin.buffer), 65536)
+        try:
+            raw = Path(path).open("rb")  # noqa: SIM115 - closed by close()
+            if Path(path).is_file():
+                self.bytes_total = Path(path).stat().st_size
+            return raw
+        except FileNotFoundError:
+            raise LogError(f"{self.name}: there is no such file; a log (CSV) is wanted") from None
+        except IsADirectoryError:
+            raise LogError(f"{self.name}: this is a folder; a log (CSV) is wanted") from None
+        except OSError as error:
+            raise LogError(f"{self.name}: cannot be read: {error.strerror}") from None
+
+    def _unpacked(self) -> BinaryIO:
+        start = self._raw.peek(4)[:4]
+        if start[:2] == b"\x1f\x8b":
+            return cast(BinaryIO, gzip.GzipFile(fileobj=self._raw))
+        if start[:2] in (b"\xff\xfe", b"\xfe\xff"):
+            raise LogError(f"{self.name}: this is UTF-16 text; save it as UTF-8")
+        return self._raw
+
+    @property
+    def bytes_read(self) -> int:
+        """Bytes taken from the file so far (packed bytes, for gzip)."""
+        return self._raw.tell() if self.bytes_total is not None else 0
+
+    def close(self) -> None:
+        """Close the file; standard input stays open."""
+        if self.bytes_total is not None:
+            self._raw.close()
+
+    def read(self, size: int) -> bytes:
+        """Up to `size` bytes; short only at the end."""
+        try:
+            return self._file.read(size)
+        except (EOFError, zlib.error, gzip.BadGzipFile) as error:
+            raise LogError(f"{self.name}: the gzip data is damaged or cut short: {error}") from None
+        except OSError as error:
+            raise LogError(f"{self.name}: cannot be read: {error.strerror}") from None
+
+    def blocks(self, size: int = BLOCK_BYTES) -> Iterator[tuple[bytes, bool]]:
+        """Blocks of whole lines with LF or CRLF ends, and whether the block is the last one."""
+        chunk = self.read(size).removeprefix(b"\xef\xbb\xbf")
+        lone_cr = b"\r" in chunk and b"\n" not in chunk
+        rest = b""
+        while chunk:
+            following = self.read(size)
+            block = rest + (chunk.replace(b"\r", b"\n") if lone_cr else chunk)
+            cut = len(block) if not following else block.rfind(b"\n") + 1
+            if cut:
+                yield block[:cut], not following
+            rest, chunk = block[cut:], following
+            if len(rest) > LONGEST_LINE:
+                raise LogError(f"{self.name}: a line of over 16 MiB; this is no CSV log")
+
+
+def split_line(line: bytes, delimiter: str) -> list[str]:
+    """The fields of one line."""
+    text = line.decode("utf-8", "surrogateescape").rstrip("\r\n")
+    return next(csv.reader([text], delimiter=delimiter), [])
+
+
+def find_delimiter(line: bytes, decimal: str) -> str:
+    """The delimiter a first line shows: tab and semicolon before comma, for decimal commas."""
+    for delimiter in ("\t", ";"):
+        if len(split_line(line, delimiter)) > 1:
+            return delimiter
+    return "," if decimal == "." else ";"

@@ -1,0 +1,1 @@
+"""Pictures. Every function takes and returns a Matplotlib Axes."""
