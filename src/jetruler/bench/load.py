@@ -121,9 +121,9 @@ def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
     if laws and isinstance(laws[0], Converter):
         return Ruler(tuple(laws))
     volts = not laws or laws[0].takes not in (None, "count")
-    settings = common.model_dump(exclude_none=True)
+    settings = common.given()
     if table.converter is not None:
-        settings |= table.converter.model_dump(exclude_none=True)
+        settings |= table.converter.given()
     if not volts:
         settings = {k: v for k, v in settings.items() if k in ("bits", "signed")}
     try:

@@ -4,15 +4,20 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainValidator
+from pydantic import BaseModel, ConfigDict, Field, PlainValidator
 
 from ..core.laws.base import Law
 from ..core.laws.build import build_law
 from ..core.quantity import quantity
 
 
-def _volts(value: Any) -> Any:
-    return quantity(value, "V") if isinstance(value, str) else value
+def _volts(value: Any) -> float:
+    """A voltage with its tolerance, which Pydantic's own float would drop."""
+    if isinstance(value, str):
+        return quantity(value, "V")
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise ValueError('a voltage is right, as in 3.3 or "3.3 V ± 1 %"')
+    return value
 
 
 def _law(table: Any) -> Law:
@@ -32,9 +37,13 @@ class ConverterTable(_Table):
     """`[converter]`, or a channel's own. What a channel leaves out, the common one fills in."""
 
     bits: int | None = None
-    vref: Annotated[float | None, Field(strict=True), BeforeValidator(_volts)] = None
+    vref: Annotated[Any, PlainValidator(_volts)] = None
     count_at_vref: Number | None = None
     signed: bool | None = None
+
+    def given(self) -> dict[str, Any]:
+        """What is set, by name."""
+        return {name: getattr(self, name) for name in self.model_fields_set}
 
 
 class ChannelTable(_Table):

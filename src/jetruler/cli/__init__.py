@@ -6,7 +6,7 @@ import os
 import signal
 import sys
 from importlib import import_module
-from typing import NoReturn
+from typing import Any, NoReturn
 
 import click
 
@@ -49,6 +49,16 @@ class _Commands(click.Group):
             ctx.fail(f"there is no command {args[0]!r}; {nearest(args[0], COMMANDS)}")
         return super().resolve_command(ctx, args)
 
+    def invoke(self, ctx: click.Context) -> Any:
+        try:
+            return super().invoke(ctx)
+        except BrokenPipeError:
+            raise _ClosedPipe from None  # Click itself would end with exit code 1, silently
+
+
+class _ClosedPipe(Exception):  # noqa: N818 - an event more than an error
+    """Whoever read standard output has stopped reading."""
+
 
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, prog_name="jetruler")
@@ -62,6 +72,7 @@ def cli() -> None:
 
 def main(args: list[str] | None = None) -> NoReturn:
     """Run the command line. Whatever goes wrong ends in one sentence and an exit code."""
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # looking for them takes time
     signal.signal(signal.SIGTERM, _terminate)
     try:
         cli.main(args, prog_name="jetruler", standalone_mode=False)
@@ -73,7 +84,7 @@ def main(args: list[str] | None = None) -> NoReturn:
     except (click.Abort, KeyboardInterrupt):
         print("jetruler: stopped; nothing half-written is left", file=sys.stderr)
         sys.exit(INTERRUPTED)
-    except BrokenPipeError:
+    except (_ClosedPipe, BrokenPipeError):
         # What Python still holds for the closed pipe would fail again at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         _fail("standard output: the reader closed the pipe before all was written")

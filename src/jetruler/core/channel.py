@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from .errors import ParameterError
-from .laws.shape import Limits
+from .laws.base import Law
 from .reading import Reading
 from .ruler import Ruler
 from .text import fixed, shown
@@ -33,7 +33,9 @@ class Channel:
     def __post_init__(self) -> None:
         object.__setattr__(self, "ruler", self.laws >> self._limits() if self.limits else self.laws)
 
-    def _limits(self) -> Limits:
+    def _limits(self) -> Law:
+        from .laws.shape import Limits
+
         try:
             low, high = self.limits or (None, None)
             return Limits(low, high)

@@ -7,22 +7,19 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
-Numbers = npt.NDArray[np.number[Any]]
+from .arrays import AnyArray, Numbers
 
 
-def to_array(x: Any) -> tuple[Numbers, Callable[[npt.NDArray[Any]], Any]]:
+def to_array(x: Any) -> tuple[Numbers, Callable[[AnyArray], Any]]:
     """An integer or float64 array of the numbers in x, and what turns such an array back into
     the kind of x. None and pandas' NA become NaN. Raises `TypeError` for what is no number."""
-    if isinstance(x, np.ndarray) and not isinstance(x, np.ma.MaskedArray):
-        return _numeric(x), _same
+    if isinstance(x, np.ndarray):
+        return _numeric(_unmasked(x)), _same
     if isinstance(x, list):
         return _numeric(np.asarray(x)), _to_list
     if isinstance(x, tuple):
         return _numeric(np.asarray(x)), lambda a: tuple(a.tolist())
-    if isinstance(x, np.ma.MaskedArray):
-        return np.ma.filled(x.astype(np.float64), np.nan), _same
     # Only someone who already has pandas can hand over a Series: no import is paid here.
     pandas = sys.modules.get("pandas")
     if pandas is not None and isinstance(x, pandas.Series):
@@ -32,11 +29,20 @@ def to_array(x: Any) -> tuple[Numbers, Callable[[npt.NDArray[Any]], Any]]:
     return _numeric(np.asarray(np.nan if x is None else x)), lambda a: a[()].item()
 
 
-def _same(a: npt.NDArray[Any]) -> npt.NDArray[Any]:
+def _unmasked(a: AnyArray) -> AnyArray:
+    """Masked numbers become NaN. Whoever has a masked array has numpy.ma loaded already."""
+    masked = sys.modules.get("numpy.ma")
+    if masked is None or not isinstance(a, masked.MaskedArray):
+        return a
+    filled: AnyArray = masked.filled(a.astype(np.float64), np.nan)
+    return filled
+
+
+def _same(a: AnyArray) -> AnyArray:
     return a
 
 
-def _to_list(a: npt.NDArray[Any]) -> Any:
+def _to_list(a: AnyArray) -> Any:
     return a.tolist()
 
 
@@ -46,7 +52,7 @@ def _from_series(x: Any) -> Numbers:
     return _numeric(values)
 
 
-def _numeric(a: npt.NDArray[Any]) -> Numbers:
+def _numeric(a: AnyArray) -> Numbers:
     if a.dtype.kind in "iu":
         return a
     if a.dtype.kind == "f":

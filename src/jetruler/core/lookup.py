@@ -6,7 +6,8 @@ from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
+
+from .arrays import AnyArray
 
 #: Samples handled at a time: the block, its index copy and its result stay in the cache.
 BLOCK = 16_384
@@ -25,15 +26,17 @@ class Table:
     needs a check; wider ones are shifted and clipped onto a table with a sentinel at each end.
     """
 
-    def __init__(self, values: npt.NDArray[Any], lowest: int, outside: float) -> None:
+    def __init__(self, values: AnyArray, lowest: int, outside: float) -> None:
         self.lowest = lowest
         self.outside = outside
         self.values = values
         self._guarded = np.concatenate(([outside], values, [outside])).astype(values.dtype)
-        self._whole: dict[str, npt.NDArray[Any]] = {}
+        self._whole: dict[str, AnyArray] = {}
 
-    def take(self, counts: npt.NDArray[Any], out: npt.NDArray[Any]) -> None:
+    def take(self, counts: AnyArray, out: AnyArray) -> None:
         """Gather one block of integer counts into `out` (both one-dimensional)."""
+        if not counts.dtype.isnative:
+            counts = counts.astype(counts.dtype.newbyteorder("="))
         if counts.dtype.itemsize <= 2:
             table = self._whole_table(counts.dtype)
             counts = counts.view(f"u{counts.dtype.itemsize}")
@@ -46,8 +49,8 @@ class Table:
         index += 1 - self.lowest
         np.take(self._guarded, index, out=out, mode="clip")
 
-    def _whole_table(self, dtype: np.dtype[Any]) -> npt.NDArray[Any]:
-        key = dtype.newbyteorder("=").str
+    def _whole_table(self, dtype: np.dtype[Any]) -> AnyArray:
+        key = dtype.str
         if key not in self._whole:
             info = np.iinfo(dtype)
             every = np.arange(info.min, info.max + 1)

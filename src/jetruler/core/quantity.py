@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 import re
 from decimal import Decimal
-from fractions import Fraction
 
 from .errors import QuantityError
 from .units import PREFIXES, TEMPERATURES, canonical, factor, sign
@@ -133,7 +132,7 @@ def _read_half_width(text: str, value: float, unit: str | None, whole: str) -> f
     else:
         half, found, _ = _read_value(text, whole)
         if found in TEMPERATURES and unit in TEMPERATURES:
-            half = float(Fraction(half) * TEMPERATURES[found][1] / TEMPERATURES[unit][1])
+            half = float(Decimal(repr(half)) * TEMPERATURES[found][1] / TEMPERATURES[unit][1])
         elif found is not None and found != unit:
             raise QuantityError(
                 f"{whole!r}: the tolerance is in {sign(found)}, the value in {sign(unit) or '1'}"
@@ -151,7 +150,7 @@ def _convert(
     if found in TEMPERATURES and asked in TEMPERATURES:
         zero, degree = TEMPERATURES[found]
         to_zero, to_degree = TEMPERATURES[asked]
-        half = None if half is None else float(Fraction(half) * degree / to_degree)
-        exact = Fraction(repr(value)) * degree + zero - to_zero
+        half = None if half is None else float(Decimal(repr(half)) * degree / to_degree)
+        exact = Decimal(repr(value)) * degree + zero - to_zero
         return float(exact / to_degree), half
     raise QuantityError(f"{text!r} is in {sign(found)}; {sign(asked)} is wanted here")

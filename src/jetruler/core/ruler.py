@@ -8,10 +8,11 @@ from typing import Any, TypeVar, cast, overload
 
 import numpy as np
 
+from .arrays import Array, FlagArray, Numbers
 from .errors import UnitError
-from .laws.base import Array, FlagArray, Law
+from .laws.base import Law
 from .laws.converter import Converter
-from .likewise import Numbers, to_array
+from .likewise import to_array
 from .lookup import Table, blocks
 from .reading import Flag, Reading
 from .text import number
@@ -38,9 +39,7 @@ class Ruler:
     units: tuple[str | None, ...] = field(init=False, compare=False)
     """Unit at every joint: before the first law, after the first, … after the last."""
 
-    _count: int = field(init=False, compare=False, default=0)
-    _lowest: int = field(init=False, compare=False, default=0)
-    _floats: list[float] = field(init=False, compare=False, default_factory=list)
+    _each_count: dict[int, float] = field(init=False, compare=False, default_factory=dict)
     _tables: tuple[Table, Table] | None = field(init=False, compare=False, default=None)
 
     def __post_init__(self) -> None:
@@ -84,10 +83,11 @@ class Ruler:
     def __call__(self, x: Like, out: Array | None = None) -> Like: ...
     def __call__(self, x: Any, out: Array | None = None) -> Any:
         """Convert. `out` (a float64 array of the same shape) takes the result if given."""
-        if type(x) is int:
-            place = x - self._lowest
-            if 0 <= place < self._count:
-                return self._floats[place]
+        if x.__class__ is int:
+            try:
+                return self._each_count[x]
+            except KeyError:  # not compiled yet, not compilable, or off scale
+                pass
         counts, like = to_array(x)
         if out is None:
             out = np.empty(counts.shape, np.float64)
@@ -152,9 +152,8 @@ class Ruler:
             values, flags = self._walk(np.arange(low, high + 1, dtype=np.float64))
             tables = (Table(values, low, np.nan), Table(flags, low, Flag.OFF_SCALE))
             object.__setattr__(self, "_tables", tables)
-            object.__setattr__(self, "_floats", values.tolist())
-            object.__setattr__(self, "_lowest", low)
-            object.__setattr__(self, "_count", values.size)
+            each = dict(zip(range(low, high + 1), values.tolist(), strict=True))
+            object.__setattr__(self, "_each_count", each)
         return self._tables
 
     def _fill(self, counts: Numbers, values: Array, flags: FlagArray | None) -> None:

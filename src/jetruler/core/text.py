@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import math
 from collections.abc import Iterable
 
@@ -44,6 +43,8 @@ def bracketed(value: float) -> str:
 
 def nearest(word: str, known: Iterable[str]) -> str:
     """`; nearest is 'known'` where one of the known words is close, else the whole list."""
+    import difflib  # only a mistake needs it
+
     known = sorted(known)
     close = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
     if close:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .laws.base import Array
+from .arrays import Array
 from .ruler import Ruler
 
 #: A ruler is sampled at this many places at most to find its ticks.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from fractions import Fraction
+from decimal import Decimal
 
 _ALIASES = {
     "Ω": "ohm",
@@ -23,11 +23,11 @@ PREFIXES = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "m": 1e-3, "k": 1e3, "M": 1e6, "G"
 _PREFIXED = ("ohm", "V", "A", "W", "s", "m", "Hz", "Pa", "bar", "K", "F")
 _PLAIN = ("%", "count", "deg", "degC", "degF")
 
-#: Kelvin of 0 in each temperature scale, and the size of its degree in kelvin, exactly.
+#: Kelvin of 0 in each temperature scale, and the size of its degree in kelvin (28 digits).
 TEMPERATURES = {
-    "K": (Fraction(0), Fraction(1)),
-    "degC": (Fraction("273.15"), Fraction(1)),
-    "degF": (Fraction("459.67") * 5 / 9, Fraction(5, 9)),
+    "K": (Decimal(0), Decimal(1)),
+    "degC": (Decimal("273.15"), Decimal(1)),
+    "degF": (Decimal("459.67") * 5 / 9, Decimal(5) / 9),
 }
 
 

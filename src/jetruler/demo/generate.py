@@ -68,7 +68,9 @@ def bean_temperature(t: Array) -> Array:
 
 def exhaust_temperature(t: Array, bean: Array) -> Array:
     """°C in the exhaust: it follows the beans, with a hump when the chaff comes off."""
-    return 0.55 * _lagged(bean, 60) + 62 + 14 * np.exp(-(((t - CRACK_S) / 45) ** 2))
+    hump = 14 * np.exp(-(((t - CRACK_S) / 45) ** 2))
+    result: Array = 0.55 * _lagged(bean, 60) + 62 + hump
+    return result
 
 
 def knob_share(t: Array) -> Array:
@@ -98,7 +100,8 @@ def chaff_light(t: Array) -> Array:
 def thermistor_volts(celsius: Array) -> Array:
     """100 kΩ at 25 °C, Beta 3950 K, in the lower leg under 4.7 kΩ."""
     ohms = 100e3 * np.exp(3950 * (1 / (celsius + 273.15) - 1 / 298.15))
-    return VREF * ohms / (ohms + 4700)
+    volts: Array = VREF * ohms / (ohms + 4700)
+    return volts
 
 
 def exhaust_volts(celsius: Array) -> Array:

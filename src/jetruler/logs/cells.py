@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import dataclass
 from typing import Any
@@ -80,7 +81,9 @@ def _read(cell: bytes, decimal: str) -> int | float | str:
     if not _NUMBER.match(text):
         return "unreadable"
     value = float(text)
-    return int(value) if value.is_integer() and abs(value) < 2**53 else value
+    if math.isinf(value):
+        return 2**63 if value > 0 else -(2**63)
+    return int(value) if value.is_integer() else value
 
 
 def _kind(value: int | float | str) -> int:

@@ -18,7 +18,7 @@ from ..core.reading import Flag, Reading, flag_names
 from .cells import Samples, quote, read_samples
 from .output import Output
 from .reader import Batch, LogReader
-from .source import LogError, LogFormat
+from .source import LogError, LogFormat, Source
 from .summary import FIRST_FEW, ChannelSummary, Summary
 
 FLAGS_COLUMN = "flags"
@@ -47,8 +47,8 @@ def convert(
     Raises `LogError`; the output then is as it was before.
     """
     channels = _chosen(bench, only)
-    reader = LogReader(log, form)
-    try:
+    with Source(log) as source:
+        reader = LogReader(source, form)
         conversion = _Conversion(reader, channels, keep_raw)
         with Output(out, log) as output:
             if reader.form.header:
@@ -56,10 +56,8 @@ def convert(
             for batch in reader.batches():
                 output.write(conversion.converted(batch))
                 if progress:
-                    progress(reader.source.bytes_read, reader.source.bytes_total)
+                    progress(source.bytes_read, source.bytes_total)
             return conversion.finished()
-    finally:
-        reader.source.close()
 
 
 def _chosen(bench: Bench, only: Iterable[str]) -> list[Channel]:

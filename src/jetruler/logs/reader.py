@@ -10,7 +10,6 @@ import csv
 import io
 from collections.abc import Iterator
 from dataclasses import dataclass
-from os import PathLike
 
 import numpy as np
 import numpy.typing as npt
@@ -44,15 +43,25 @@ class Batch:
         return self.lines.size
 
 
+@dataclass(frozen=True)
+class _Cleaned:
+    """A block without its comment and blank lines, which are counted."""
+
+    text: bytes
+    lines: Lines
+    comments: int
+    blank: int
+
+
 class LogReader:
     """A CSV log: its columns, then its rows batch by batch in constant memory.
 
-    Raises `LogError` for a log that is missing, empty, damaged or no CSV.
+    Raises `LogError` for a log that is empty, damaged or no CSV.
     """
 
-    def __init__(self, path: str | PathLike[str], form: LogFormat | None = None) -> None:
+    def __init__(self, source: Source, form: LogFormat | None = None) -> None:
         form = form or LogFormat()
-        self.source = Source(path)
+        self.source = source
         self.form = form
         self.comments = 0
         self.blank_lines = 0
@@ -121,37 +130,49 @@ class LogReader:
             block += b"\n"
         ends = block.count(b"\n")
         first, self._line = self._line, self._line + ends
-        lines = np.arange(first, first + ends)
-        columns = None if self._comment in block else self._fast(block, ends)
-        if columns is None:
-            block, lines = self._cleaned(block, first)
-            columns = self._fast(block, lines.size)
         quoted = b'"' in block
-        if columns is not None:
-            return Batch(columns, lines, np.empty(0, np.int64), quoted), b""
-        batch, carried = self._careful(block, lines, last)
+        none_torn = np.empty(0, np.int64)
+        if self._comment not in block:
+            columns = self._fast(block, ends)
+            if columns is not None:
+                return Batch(columns, np.arange(first, first + ends), none_torn, quoted), b""
+        cleaned = self._cleaned(block, first)
+        if cleaned is not None:
+            columns = self._fast(cleaned.text, cleaned.lines.size)
+            if columns is not None:
+                self.comments += cleaned.comments
+                self.blank_lines += cleaned.blank
+                return Batch(columns, cleaned.lines, none_torn, quoted), b""
+        batch, carried = self._careful(block, first, last)
         self._line -= carried.count(b"\n")
         return batch, carried
 
-    def _cleaned(self, block: bytes, first: int) -> tuple[bytes, Lines]:
-        """Without comment and blank lines, which are counted; and the number of each line."""
-        empty_rows = len(self.columns) == 1  # there, an empty line is an empty cell
-        kept, numbers = [], []
+    def _left_out(self, line: bytes) -> tuple[bool, bool]:
+        """Whether a line is a comment, or blank. In a log of one column an empty line is a row."""
+        blank = len(self.columns) > 1 and not line.strip(b"\r\n")
+        return line.startswith(self._comment), blank
+
+    def _cleaned(self, block: bytes, first: int) -> _Cleaned | None:
+        """Without comment and blank lines; None where a quoted cell may hold line ends."""
+        kept, numbers, comments, blank = [], [], 0, 0
         for number, line in enumerate(io.BytesIO(block), first):
-            if line.startswith(self._comment):
-                self.comments += 1
-            elif not empty_rows and not line.strip(b"\r\n"):
-                self.blank_lines += 1
-            else:
+            if b'"' in line and line.count(b'"') % 2:
+                return None
+            is_comment, is_blank = self._left_out(line)
+            comments += is_comment
+            blank += is_blank
+            if not (is_comment or is_blank):
                 kept.append(line)
                 numbers.append(number)
-        return b"".join(kept), np.array(numbers, dtype=np.int64)
+        return _Cleaned(b"".join(kept), np.array(numbers, dtype=np.int64), comments, blank)
 
     def _fast(self, block: bytes, rows: int) -> list[pa.Array] | None:
         """The columns as PyArrow reads them; None if it found other rows than there are lines."""
         names = [str(i) for i in range(len(self.columns))]
         if not block:
             return [pa.array([], pa.string())] * len(names)
+        if b'"' in block and _ends_in_quotes(block):
+            return None
         try:
             table = pacsv.read_csv(
                 pa.BufferReader(block),
@@ -169,35 +190,53 @@ class LogReader:
             return None
         return [column.combine_chunks() for column in table.columns]
 
-    def _careful(self, block: bytes, lines: Lines, last: bool) -> tuple[Batch, bytes]:
+    def _careful(self, block: bytes, first: int, last: bool) -> tuple[Batch, bytes]:
         """Row by row: short rows are filled up, long ones cut, both are reported as torn."""
-        texts = io.StringIO(block.decode("utf-8", "surrogateescape"), newline="").readlines()
+        text = block.decode("utf-8", "surrogateescape")
+        texts = [line + "\n" for line in text.removesuffix("\n").split("\n")]
         width = len(self.columns)
         rows: list[list[str]] = []
         numbers: list[int] = []
         torn: list[int] = []
-        start = 0
-        carried = b""
-        while start < len(texts):
-            fields, used = self._row(texts, start)
-            open_quote = "".join(texts[start : start + used]).count('"') % 2 == 1
-            if open_quote and start + used == len(texts) and not last:
-                tail = _bytes("".join(texts[start:]))
-                if len(tail) < LONGEST_ROW:
-                    carried = tail
-                    break
-            if used > 1 and (open_quote or len(fields) != width):
-                # A stray quote, not a quoted line end.
-                fields, used = texts[start].rstrip("\r\n").split(self.delimiter), 1
+        for start, fields in self._rows(texts, last):
+            if fields is None:
+                return self._found(rows, numbers, torn), _bytes("".join(texts[start:]))
             if len(fields) != width:
                 torn.append(len(rows))
                 fields = (fields + [""] * width)[:width]
             rows.append(fields)
-            numbers.append(int(lines[start]))
+            numbers.append(first + start)
+        return self._found(rows, numbers, torn), b""
+
+    def _found(self, rows: list[list[str]], numbers: list[int], torn: list[int]) -> Batch:
+        columns = [
+            pa.array([_bytes(row[i]) for row in rows], pa.binary())
+            for i in range(len(self.columns))
+        ]
+        return Batch(columns, np.array(numbers, np.int64), np.array(torn, np.int64), True)
+
+    def _rows(self, texts: list[str], last: bool) -> Iterator[tuple[int, list[str] | None]]:
+        """Each row: the line it starts at and its fields; None if it goes on in the next block."""
+        start = 0
+        while start < len(texts):
+            is_comment, is_blank = self._left_out(_bytes(texts[start]))
+            if is_comment or is_blank:
+                self.comments += is_comment
+                self.blank_lines += is_blank
+                start += 1
+                continue
+            fields, used = self._row(texts, start)
+            row = "".join(texts[start : start + used])
+            open_quote = row.count('"') % 2 == 1
+            reaches_end = start + used == len(texts)
+            if open_quote and reaches_end and not last and len(row) < LONGEST_ROW:
+                yield start, None
+                return
+            if used > 1 and (open_quote or len(fields) != len(self.columns)):
+                # A stray quote, not a quoted line end.
+                fields, used = self._split(texts[start]), 1
+            yield start, fields
             start += used
-        columns = [pa.array([_bytes(row[i]) for row in rows], pa.binary()) for i in range(width)]
-        found = Batch(columns, np.array(numbers, np.int64), np.array(torn, np.int64), True)
-        return found, carried
 
     def _row(self, texts: list[str], start: int) -> tuple[list[str], int]:
         """The fields of the row that starts at a line, and how many lines it takes."""
@@ -206,8 +245,17 @@ class LogReader:
         try:
             fields = next(rows)
         except csv.Error:
-            return texts[start].rstrip("\r\n").split(self.delimiter), 1
+            return self._split(texts[start]), 1
         return fields or [""], rows.line_num
+
+    def _split(self, line: str) -> list[str]:
+        return line.rstrip("\r\n").split(self.delimiter)
+
+
+def _ends_in_quotes(block: bytes) -> bool:
+    """Whether a quoted cell may go on in the next block."""
+    last_line = block[block.rfind(b"\n", 0, len(block) - 1) + 1 :]
+    return last_line.count(b'"') % 2 == 1 or block.count(b'"') % 2 == 1
 
 
 def _bytes(text: str) -> bytes:

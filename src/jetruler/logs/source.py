@@ -47,7 +47,10 @@ class LogFormat:
 
 
 class Source:
-    """The bytes of a log in blocks of whole lines, whatever they are packed in."""
+    """The bytes of a log in blocks of whole lines, whatever they are packed in.
+
+    A context manager. Raises `LogError` for a log that is missing or cannot be read.
+    """
 
     def __init__(self, path: str | PathLike[str]) -> None:
         self.name = "standard input" if str(path) == "-" else str(path)
@@ -59,7 +62,7 @@ class Source:
         if str(path) == "-":
             return io.BufferedReader(cast(io.RawIOBase, sys.stdin.buffer), 65536)
         try:
-            raw = Path(path).open("rb")  # noqa: SIM115 - closed by close()
+            raw = Path(path).open("rb")  # noqa: SIM115 - closed by __exit__
             if Path(path).is_file():
                 self.bytes_total = Path(path).stat().st_size
             return raw
@@ -75,6 +78,7 @@ class Source:
         if start[:2] == b"\x1f\x8b":
             return cast(BinaryIO, gzip.GzipFile(fileobj=self._raw))
         if start[:2] in (b"\xff\xfe", b"\xfe\xff"):
+            self.__exit__()
             raise LogError(f"{self.name}: this is UTF-16 text; save it as UTF-8")
         return self._raw
 
@@ -83,9 +87,12 @@ class Source:
         """Bytes taken from the file so far (packed bytes, for gzip)."""
         return self._raw.tell() if self.bytes_total is not None else 0
 
-    def close(self) -> None:
+    def __enter__(self) -> Source:
+        return self
+
+    def __exit__(self, *error: object) -> None:
         """Close the file; standard input stays open."""
-        if self.bytes_total is not None:
+        if self.name != "standard input":
             self._raw.close()
 
     def read(self, size: int) -> bytes:
@@ -116,7 +123,10 @@ class Source:
 def split_line(line: bytes, delimiter: str) -> list[str]:
     """The fields of one line."""
     text = line.decode("utf-8", "surrogateescape").rstrip("\r\n")
-    return next(csv.reader([text], delimiter=delimiter), [])
+    try:
+        return next(csv.reader([text], delimiter=delimiter), [])
+    except csv.Error:
+        raise LogError(f"the first line, {len(line)} bytes long, is no line of a CSV log") from None
 
 
 def find_delimiter(line: bytes, decimal: str) -> str:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.axes import Axes
 
+from ..core.arrays import Array
 from ..core.channel import Channel
-from ..core.laws.base import Array
 from ..core.ticks import raw_ends, raw_samples
 from ..core.units import sign
 from .style import AMBER, BLUE, GREY, JET, RED, plain

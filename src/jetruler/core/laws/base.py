@@ -10,21 +10,15 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar
 
 import numpy as np
-import numpy.typing as npt
 
+from ..arrays import Array, FlagArray
 from ..errors import ParameterError
 from ..units import Unit
 
 if TYPE_CHECKING:
     from ..ruler import Ruler
 
-Array = npt.NDArray[np.float64]
-FlagArray = npt.NDArray[np.uint8]
-
 Volts = Annotated[float, Unit("V")]
-
-#: Every law by the name a bench file uses.
-LAWS: dict[str, type[Law]] = {}
 
 
 class Law(ABC):
@@ -37,11 +31,6 @@ class Law(ABC):
 
     #: Name in a bench file; an abstract in-between class has none.
     name: ClassVar[str] = ""
-
-    def __init_subclass__(cls, **kwargs: Any) -> None:
-        super().__init_subclass__(**kwargs)
-        if "name" in cls.__dict__:
-            LAWS[cls.name] = cls
 
     @property
     def takes(self) -> str | None:

@@ -10,7 +10,8 @@ from ..errors import Mistakes, ParameterError, QuantityError
 from ..quantity import quantity, unit_of
 from ..text import nearest
 from ..units import TEMPERATURES
-from .base import LAWS, Law, hint_unit, is_numeric, parameters
+from . import law_named, law_names
+from .base import Law, hint_unit, is_numeric, parameters
 
 
 def build_law(table: Mapping[str, Any]) -> Law:
@@ -21,10 +22,11 @@ def build_law(table: Mapping[str, Any]) -> Law:
     Raises `Mistakes` with every mistake in the table.
     """
     name = table.get("law")
-    if not isinstance(name, str) or name not in LAWS:
-        right = nearest(str(name), LAWS) if name else "a law is named: " + ", ".join(sorted(LAWS))
+    if not isinstance(name, str) or name not in law_names():
+        right = nearest(str(name), law_names())
+        right = right if name else "a law is named: " + ", ".join(law_names())
         raise Mistakes([ParameterError("law", name, right)])
-    law = LAWS[name]
+    law = law_named(name)
     given = {key: value for key, value in table.items() if key != "law"}
     known = parameters(law)
     mistakes = [

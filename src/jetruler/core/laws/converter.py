@@ -8,10 +8,11 @@ from typing import ClassVar
 
 import numpy as np
 
+from ..arrays import Array, FlagArray
 from ..errors import ParameterError
 from ..reading import Flag
 from ..text import number, shown
-from .base import Array, FlagArray, Law, Volts
+from .base import Law, Volts
 
 
 @dataclass(frozen=True)

@@ -8,10 +8,11 @@ from typing import Any, ClassVar
 
 import numpy as np
 
+from ..arrays import Array
 from ..errors import ParameterError
 from ..text import bracketed, number, shown
 from ..units import canonical
-from .base import Array, Law
+from .base import Law
 
 Mark = tuple[float, float]
 

@@ -8,11 +8,12 @@ from typing import ClassVar, Literal, get_args
 
 import numpy as np
 
+from ..arrays import Array, FlagArray
 from ..errors import ParameterError
 from ..reading import Flag
 from ..text import number, shown
 from ..units import canonical
-from .base import Array, FlagArray, Law
+from .base import Law
 
 
 @dataclass(frozen=True)
@@ -120,7 +121,8 @@ Rounding = Literal["nearest", "down", "up", "toward zero"]
 def _nearest(x: Array) -> Array:
     size = np.abs(x)
     floor = np.floor(size)
-    return np.copysign(floor + (size - floor >= 0.5), x)
+    rounded: Array = np.copysign(floor + (size - floor >= 0.5), x)
+    return rounded
 
 
 _ROUNDINGS: dict[str, Callable[[Array], Array]] = {

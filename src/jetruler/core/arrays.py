@@ -1,0 +1,20 @@
+"""Names for the arrays that flow through the laws. For type checkers only: importing NumPy's
+typing costs a command more than many a conversion."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    Array = NDArray[np.float64]
+    FlagArray = NDArray[np.uint8]
+    Numbers = NDArray[np.number[Any]]
+    AnyArray = NDArray[Any]
+else:
+    Array = FlagArray = Numbers = AnyArray = np.ndarray
+
+__all__ = ["AnyArray", "Array", "FlagArray", "Numbers"]

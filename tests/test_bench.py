@@ -1,0 +1,137 @@
+"""Bench files: what they mean, and every mistake at once with its place."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from jetruler import Adc, BenchError, Counts, Toleranced, load_bench
+from jetruler.bench.load import parse_bench
+
+HEAD = '[converter]\nbits = 12\nvref = "3.3 V ± 1 %"\n'
+
+
+def channel(laws: str, more: str = "") -> str:
+    return f'{HEAD}[channel.a]\ncolumn = "ch0"\nlaws = [{laws}]\n{more}'
+
+
+def test_demo_bench(home: Path) -> None:
+    bench = load_bench(home / "bench.toml")
+    assert bench.title == "Roaster bench"
+    assert len(bench.channels) == 7
+    damper = bench["damper"]
+    assert damper.ruler(198) == 0.0
+    assert damper.output_column == "damper_percent"
+    assert damper.title == "damper (%)"
+
+
+def test_the_first_law_says_what_the_converter_hands_over() -> None:
+    by_counts = parse_bench(channel('{ law = "line", gain = 2 }'))["a"].ruler
+    assert isinstance(by_counts.laws[0], Counts)
+    for laws in (
+        "",
+        '{ law = "line", gain = 2, takes = "V" }',
+        '{ law = "line", marks = [["0.5 V", 0], ["4.5 V", "10 bar"]] }',
+        '{ law = "adc", bits = 12, vref = "3.3 V" }',
+    ):
+        assert isinstance(parse_bench(channel(laws))["a"].ruler.laws[0], Adc)
+
+
+def test_marks_with_units_tell_both_units() -> None:
+    ruler = parse_bench(channel('{law = "line", marks = [["500 mV", 0], ["4.5 V", "10 bar"]]}'))[
+        "a"
+    ].ruler
+    assert (ruler.laws[1].takes, ruler.gives) == ("V", "bar")
+    assert ruler.laws[1](0.5) == 0.0
+
+
+def test_a_channel_may_bring_its_own_converter_and_its_tolerance_travels() -> None:
+    own = "converter = { bits = 10, count_at_vref = 1024 }\n"
+    adc = parse_bench(channel("", own))["a"].ruler.laws[0]
+    assert adc == Adc(10, 3.3, 1024)
+    assert isinstance(adc, Adc)
+    assert isinstance(adc.vref, Toleranced)
+    assert adc.vref.half_width == pytest.approx(0.033)
+
+
+MISTAKES = [
+    ("x = ", "not TOML"),
+    ("", "channel: missing"),
+    ("[channel]", "found none"),
+    ('titel = "x"\n' + channel(""), "titel: unknown; the nearest right name is 'title'"),
+    (channel("", "limit = [0, 1]"), "channel.a.limit: unknown; the nearest right name is 'limits'"),
+    (channel("", "limits = [3, 1]"), "channel.a.limits: found (3.0, 1.0)"),
+    (channel("", "limits = [3]"), "channel.a.limits"),
+    (channel("", "decimals = 1.5"), "channel.a.decimals: found 1.5"),
+    (channel("", "converter = { bits = 40 }"), "channel.a.converter.bits: found 40"),
+    (channel("", 'converter = { vref = "3 ohm" }'), "channel.a.converter.vref: found '3 ohm'"),
+    (channel("", "converter = { vrf = 3 }"), "channel.a.converter.vrf: unknown; the nearest right"),
+    (channel("").replace("12", "0"), "t: converter.bits: found 0"),
+    (channel("").replace("bits = 12", ""), "t: converter.bits: found None; adc needs it"),
+    (channel("").replace('"3.3 V ± 1 %"', "-3.3"), "converter.vref: found -3.3"),
+    (channel("3"), "channel.a.laws[1]: found 3; a law is a table"),
+    (channel("{ gain = 2 }"), "channel.a.laws[1].law: found None; a law is named"),
+    (
+        channel('{ law = "lime" }'),
+        "laws[1 lime].law: found 'lime'; the nearest right name is 'line'",
+    ),
+    (channel('{ law = "line", gian = 2 }'), "laws[1 line].gian: found 2; unknown for line; the"),
+    (channel('{ law = "line", gain = "x" }'), "laws[1 line].gain: found 'x'"),
+    (channel('{ law = "line", marks = [[1, 2], [1, 3]] }'), "two different raw values"),
+    (channel('{ law = "line", marks = [["1 V", 2], ["3 ohm", 3]] }'), "V is wanted"),
+    (channel('{ law = "clamp", low = 3, high = 1 }'), "laws[1 clamp].low: found 3"),
+    (
+        channel(
+            '{ law = "line", gain = 2, unit = "bar" }, { law = "clamp", high = 1, unit = "V" }'
+        ),
+        "channel.a: line gives bar, but clamp, which follows it, takes V",
+    ),
+    (HEAD + "[channel.a]\nlaws = []", "channel.a.column: missing"),
+    (HEAD + "[channel.a]\ncolumn = 0", "channel.a.column: found 0"),
+    (HEAD + '[channel."a b"]\ncolumn = 1', "letters, digits"),
+    (HEAD + "[channel]\na = 3", "channel.a: found 3; a table is right"),
+    ("converter = 3\n" + '[channel.a]\ncolumn = "x"', "converter: found 3"),
+]
+
+
+@pytest.mark.parametrize(("text", "says"), MISTAKES, ids=range(len(MISTAKES)))
+def test_mistake(text: str, says: str) -> None:
+    with pytest.raises(BenchError) as caught:
+        parse_bench(text, "t")
+    assert len(caught.value.mistakes) == 1, caught.value
+    assert says in str(caught.value)
+
+
+def test_all_mistakes_at_once() -> None:
+    text = """
+    titel = "x"
+    [converter]
+    bits = 12
+    vref = 0
+    [channel.a]
+    colunm = "ch0"
+    laws = [{ law = "clamp", low = 5, hihg = 3 }, { law = "adc", bits = 0, vref = -1 }]
+    [channel.b]
+    column = "ch1"
+    laws = [{ law = "line", gain = 1, unit = "V" }, { law = "clamp", low = 0, unit = "bar" }]
+    """
+    with pytest.raises(BenchError) as caught:
+        parse_bench(text, "bench.toml")
+    places = [m.split(":")[0] for m in caught.value.mistakes]
+    assert places == [
+        "titel",
+        "channel.a.column",
+        "channel.a.laws[1 clamp].hihg",
+        "channel.a.laws[2 adc].bits",
+        "channel.a.laws[2 adc].vref",
+        "channel.a.colunm",
+        "channel.b",
+    ]
+
+
+def test_files_that_are_no_bench(tmp_path: Path) -> None:
+    (tmp_path / "binary").write_bytes(b"\xff\xfe\x00")
+    for name, says in [("", "folder"), ("none.toml", "no such file"), ("binary", "not text")]:
+        with pytest.raises(BenchError, match=says):
+            load_bench(tmp_path / name)

@@ -1,0 +1,189 @@
+"""The installed command: what it prints, what it refuses, what it leaves behind."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import resource
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from .conftest import COMMAND, Run
+
+LOOSE = "bean:high_rail;bean:above"
+
+
+def test_help_names_every_command_and_version_answers(run: Run) -> None:
+    shown = run("--help")
+    assert shown.returncode == 0
+    for command in ("demo", "convert", "explain", "draw"):
+        assert f"  {command} " in shown.stdout
+        assert run(command, "--help").returncode == 0
+    assert run("--version").stdout.startswith("jetruler, version")
+    module = subprocess.run(
+        [sys.executable, "-m", "jetruler", "--version"], capture_output=True, text=True, check=True
+    )
+    assert module.stdout == run("--version").stdout
+
+
+def test_convert_to_a_file(run: Run, home: Path) -> None:
+    done = run("convert", "roast.csv", "-b", "bench.toml", "-o", "out.csv")
+    assert (done.returncode, done.stdout) == (0, "")
+    with (home / "out.csv").open(newline="") as file:
+        rows = list(csv.DictReader(file))
+    assert len(rows) == 4200
+    assert [name for name in rows[0] if "_" not in name] == ["note", "flags"]
+    assert {row["time_s"] for row in rows if LOOSE in row["flags"]} == {
+        f"{412 + i / 5:.1f}" for i in range(10)
+    }
+    for says in ("damper", "4200", "rail", "below", "3 empty and 0 unreadable cells (line 1509"):
+        assert says in done.stderr
+
+
+def test_convert_through_pipes_equals_files(run: Run, home: Path) -> None:
+    log = (home / "roast.csv").read_text()
+    assert run("convert", "roast.csv", "-o", "out.csv").returncode == 0
+    assert run("convert", "-", stdin=log).stdout == (home / "out.csv").read_text()
+
+
+def test_convert_options(run: Run, home: Path) -> None:
+    done = run("convert", "roast.csv", "-o", "o.csv", "--only", "damper", "--keep-raw", "--json")
+    summary = json.loads(done.stdout)
+    assert (summary["rows"], list(summary["channels"])) == (4200, ["damper"])
+    assert summary["channels"]["damper"]["largest"] == 100.0
+    head = (home / "o.csv").read_text().splitlines()[0]
+    assert head == "time_s,ch0,ch1,ch2,ch3,ch4,ch5,ch6,note,damper_percent,flags"
+    semicolons = "ch2;x\n198,0;1,5\n"
+    done = run("convert", "-", "--decimal-comma", "--only", "damper", stdin=semicolons)
+    assert done.stdout == "x;damper_percent;flags\n1,5;0,0;\n"
+    bare = "\t".join("0123") + "\n"
+    (home / "b.toml").write_text(
+        '[converter]\nbits=2\n[channel.a]\ncolumn=4\nlaws=[{law="line",gain=2}]'
+    )
+    done = run("convert", "-", "-b", "b.toml", "--no-header", "--delimiter", "tab", stdin=bare)
+    assert done.stdout == "0\t1\t2\t6.0\ta:high_rail\n"
+
+
+def test_explain_both_ways(run: Run) -> None:
+    there = run("explain", "damper", "--at", "1880")
+    assert there.returncode == 0
+    for says in ("damper knob", "(1880 − 198)", "= 45.3859 %", "45.4 %", "▼", "▲"):
+        assert says in there.stdout
+    back = run("explain", "draught", "--for", "125")
+    for says in ("1.8 V", "nearest count is 2234", "reads 125.0 Pa"):
+        assert says in back.stdout
+    assert "no count reads 120 %" in run("explain", "damper", "--for", "120").stdout
+    found = json.loads(run("explain", "damper", "--for", "50", "--json").stdout)
+    assert found["result"] == {"value": 2051.0, "unit": "count"}
+    assert [step["law"] for step in found["steps"]] == ["clamp", "line", "counts"]
+    rail = run("explain", "damper", "--at", "0", "--json")
+    assert json.loads(rail.stdout)["flags"] == ["low_rail", "below"]
+
+
+def test_draw_writes_png_and_svg(run: Run, home: Path) -> None:
+    assert run("draw", "ruler", "damper", "--at", "1880").stdout == "ruler-damper.png\n"
+    assert (home / "ruler-damper.png").read_bytes().startswith(b"\x89PNG")
+    assert run("draw", "curve", "damper", "rail", "-o", "c.svg").returncode == 0
+    assert "<svg" in (home / "c.svg").read_text()[:500]
+
+
+BAD = [
+    (["convert"], "Missing argument 'LOG'"),
+    (["convret"], "there is no command 'convret'; the nearest right name is 'convert'"),
+    (["convert", "none.csv"], "none.csv: there is no such file"),
+    (["convert", "."], ".: this is a folder"),
+    (["convert", "roast.csv", "-b", "none.toml"], "none.toml: there is no such file"),
+    (["convert", "roast.csv", "-b", "."], ".: this is a folder"),
+    (["convert", "roast.csv", "-b", "roast.csv"], "roast.csv: this is not TOML"),
+    (["convert", "bench.toml"], "bench.toml: there is no column 'ch0'; it has:"),
+    (["convert", "roast.csv", "-o", "roast.csv"], "roast.csv: this is the input"),
+    (["convert", "roast.csv", "-o", "./no/out.csv"], "no/out.csv: there is no folder no"),
+    (["convert", "roast.csv", "-o", "."], ".: this is a folder; name a file"),
+    (["convert", "roast.csv", "--only", "baen"], "the bench has no channel 'baen'"),
+    (["convert", "roast.csv", "--json"], "add -o FILE"),
+    (["convert", "roast.csv", "-o", "/dev/full"], "No space left on device"),
+    (["convert", "roast.csv", "--delimiter", "|"], "'|' is not one of"),
+    (["explain", "damper"], "say either --at COUNT or --for VALUE"),
+    (["explain", "dampr", "--at", "1"], "the nearest right name is 'damper'"),
+    (["explain", "damper", "--at", "x"], "'x' is not a valid float"),
+    (["explain", "damper", "--at", "nan"], "--at: found nan"),
+    (["explain", "damper", "--for", "warm"], "'warm' does not read as a quantity"),
+    (["explain", "rail", "--for", "12 ohm"], "V is wanted"),
+    (["draw", "ruler", "damper", "-o", "x.jpg"], "written as .png or .svg"),
+    (["draw", "ruler", "damper", "-o", "no/x.png"], "there is no folder no"),
+    (["draw", "ruler", "damper", "--at", "5000"], "run from 0 to 4095"),
+    (["draw", "curve", "damper", "-b", "none.toml"], "no such file"),
+    (["demo", "."], "this is there already"),
+]
+
+
+@pytest.mark.parametrize(("args", "says"), BAD, ids=[" ".join(args) for args, _ in BAD])
+def test_bad_input(run: Run, home: Path, args: list[str], says: str) -> None:
+    before = {p.name: p.read_bytes() for p in home.iterdir()}
+    done = run(*args)
+    assert done.returncode == 2
+    assert says.lower() in done.stderr.lower()
+    assert "Traceback" not in done.stderr
+    assert done.stderr.startswith("jetruler: ")
+    assert done.stderr.count("\n") == 1
+    assert {p.name: p.read_bytes() for p in home.iterdir()} == before
+
+
+def test_full_disk_leaves_the_old_result(home: Path) -> None:
+    """A limit on the size of files stands in for a disk that is full."""
+    (home / "out.csv").write_text("as it was")
+    done = subprocess.run(
+        [COMMAND, "convert", "roast.csv", "-o", "out.csv"],
+        cwd=home,
+        capture_output=True,
+        text=True,
+        check=False,
+        preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (50_000, 50_000)),
+    )
+    assert done.returncode == 2
+    assert "file too large" in done.stderr
+    assert (home / "out.csv").read_text() == "as it was"
+    assert sorted(p.name for p in home.iterdir()) == ["bench.toml", "out.csv", "roast.csv"]
+
+
+def test_closed_pipe(home: Path) -> None:
+    with subprocess.Popen(
+        [COMMAND, "convert", "roast.csv"], cwd=home, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+    ) as process:
+        assert process.stdout
+        assert process.stderr
+        process.stdout.close()
+        message = process.stderr.read().decode()
+    assert process.returncode == 2
+    assert message.strip().splitlines()[-1].startswith("jetruler: standard output: the reader")
+    assert "Traceback" not in message
+
+
+@pytest.mark.parametrize(("signum", "code"), [(signal.SIGINT, 130), (signal.SIGTERM, 143)])
+def test_interrupted(home: Path, signum: int, code: int) -> None:
+    os.mkfifo(home / "endless")
+    with (
+        subprocess.Popen(
+            [COMMAND, "convert", "endless", "-o", "out.csv"],
+            cwd=home,
+            stderr=subprocess.PIPE,
+            text=True,
+        ) as process,
+        (home / "endless").open("w") as log,
+    ):
+        log.write("ch0,ch1,ch2,ch3,ch4,ch5,ch6\n" + "1,2,3,4,5,6,7\n" * 500_000)
+        log.flush()
+        deadline = time.monotonic() + 20
+        while not list(home.glob(".out.csv.*.part")) and time.monotonic() < deadline:
+            time.sleep(0.02)
+        process.send_signal(signum)
+        assert process.wait(20) == code
+        assert process.stderr
+        assert "Traceback" not in process.stderr.read()
+    assert sorted(p.name for p in home.iterdir()) == ["bench.toml", "endless", "roast.csv"]

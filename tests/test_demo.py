@@ -1,0 +1,107 @@
+"""The demo, the examples, the pictures, the public names and the documents."""
+
+from __future__ import annotations
+
+import runpy
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import jetruler
+from jetruler import Adc, Channel, Clamp, Counts, Line, demo, load_bench
+from jetruler.core.ticks import round_values, true_ticks
+from jetruler.demo.generate import as_csv
+from jetruler.plots.curve import draw_curve, draw_slope
+from jetruler.plots.ruler import draw_ruler
+from jetruler.plots.style import new_figure, rendered
+
+from .conftest import Run
+
+ROOT = Path(__file__).parents[1]
+
+
+def test_the_bundled_log_is_what_the_generator_makes() -> None:
+    assert as_csv().encode() == demo.read("roast.csv")
+
+
+def test_demo_tour(run: Run, home: Path) -> None:
+    done = run("demo", "tour")
+    assert done.returncode == 0, done.stderr
+    made = sorted(p.name for p in (home / "tour").iterdir())
+    for name in made:
+        assert name in done.stdout, f"the tour does not say what {name} shows"
+    assert {"bench.toml", "roast.csv", "out.csv", "ruler-damper.png"} <= set(made)
+    assert run("demo", "tour").returncode == 2
+
+
+@pytest.mark.parametrize("script", sorted((ROOT / "examples").glob("*.py")), ids=lambda p: p.name)
+def test_examples_run(
+    script: Path,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    capsys: pytest.CaptureFixture[str],
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    runpy.run_path(str(script), run_name="__main__")
+    assert capsys.readouterr().out
+
+
+def test_every_public_name_is_there_and_documented() -> None:
+    for name in jetruler.__all__:
+        assert getattr(jetruler, name).__doc__, name
+    assert set(jetruler.__all__) <= set(dir(jetruler))
+    with pytest.raises(AttributeError, match="no attribute 'nonsense'"):
+        _ = jetruler.nonsense
+
+
+@pytest.mark.parametrize(
+    ("low", "high", "many", "values"),
+    [
+        (0, 100, 10, [10 * i for i in range(11)]),
+        (0, 4095, 10, [500 * i for i in range(9)]),
+        (-0.3, 0.31, 6, [-0.2, 0.0, 0.2]),
+        (1.2, 1.2, 5, [1.2]),
+    ],
+)
+def test_round_values(low: float, high: float, many: int, values: list[float]) -> None:
+    assert round_values(low, high, many) == values
+
+
+def test_true_ticks_stand_where_the_ruler_says() -> None:
+    damper = Counts(12) >> Line.through((198, 0), (3904, 100), unit="%") >> Clamp(0, 100)
+    ticks = true_ticks(damper, 10)
+    assert [t.value for t in ticks] == [10 * i for i in range(11)]
+    np.testing.assert_allclose([t.raw for t in ticks], damper.inverse([t.value for t in ticks]))
+    assert [t.value for t in true_ticks(damper, 10, (35, 65))] == [35, 40, 45, 50, 55, 60, 65]
+    falling = Adc(12, 3.3) >> Line(-1)
+    assert [t.value for t in true_ticks(falling, 4)] == [0.0, -1.0, -2.0, -3.0]
+
+
+def test_pictures_show_the_numbers(home: Path) -> None:
+    damper = load_bench(home / "bench.toml")["damper"]
+    figure = new_figure()
+    axes = figure.subplots(3)
+    texts = [t.get_text() for t in draw_ruler(axes[0], damper, 1880).texts]
+    for label in ("1880", "45.4 %", "count", "%", "0", "100", "4000"):
+        assert label in texts
+    line = draw_curve(axes[1], damper, 1880).lines[0]
+    x, y = np.asarray(line.get_xdata()), np.asarray(line.get_ydata())
+    np.testing.assert_array_equal(y, damper.ruler(x))
+    slope = np.asarray(draw_slope(axes[2], damper).lines[0].get_ydata())
+    assert np.nanmax(slope) == pytest.approx(100 / (3904 - 198))
+
+
+def test_the_same_drawing_gives_the_same_bytes(home: Path) -> None:
+    def drawing(form: str) -> bytes:
+        figure = new_figure()
+        draw_ruler(figure.add_subplot(), load_bench(home / "bench.toml")["damper"], 1880)
+        return rendered(figure, form)
+
+    for form in ("svg", "png"):
+        assert drawing(form) == drawing(form)
+
+
+def test_a_channel_with_a_wide_converter_can_be_drawn() -> None:
+    channel = Channel("scale", Adc(24, 2.5) >> Line(4, unit="kg"), "w")
+    assert draw_ruler(new_figure().add_subplot(), channel, 2**20).texts

@@ -1,0 +1,102 @@
+"""Quantities as they stand on parts and in datasheets."""
+
+from __future__ import annotations
+
+import copy
+import pickle
+from decimal import Decimal
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from jetruler import QuantityError, Toleranced, quantity
+
+# IEC 60062: the letter stands for the decimal point; and the ways people write the same value.
+READ = [
+    ("4k7", None, 4700.0),
+    ("2M2", None, 2.2e6),
+    ("100R", None, 100.0),
+    ("R47", None, 0.47),
+    ("4R7", None, 4.7),
+    ("1G", None, 1e9),
+    ("47L", None, 0.047),
+    ("3V3", "V", 3.3),
+    ("4.7 kohm", None, 4700.0),
+    ("4.7 kΩ", "ohm", 4700.0),
+    ("4.7k", "ohm", 4700.0),
+    ("4700", "ohm", 4700.0),
+    ("15 mV", "V", 0.015),
+    ("2 MHz", None, 2e6),
+    ("1.5 µs", "s", 1.5e-6),
+    ("-40 degC", None, -40.0),
+    ("−40 °C", "degC", -40.0),
+    ("25 degC", "K", 298.15),
+    ("298.15 K", "degC", 25.0),
+    ("298K", "K", 298.0),
+    ("77 degF", "degC", 25.0),
+    ("25 degC", "degF", 77.0),
+    ("1e3 V", "V", 1000.0),
+]
+
+
+@pytest.mark.parametrize(("text", "unit", "value"), READ)
+def test_reads(text: str, unit: str | None, value: float) -> None:
+    assert quantity(text, unit) == value
+
+
+@pytest.mark.parametrize(
+    ("text", "unit", "value", "half_width"),
+    [
+        ("3.3 V ± 15 mV", "V", 3.3, 0.015),
+        ("3.3 V +- 1 %", "V", 3.3, 0.033),
+        ("3.3 V +/-1%", "V", 3.3, 0.033),
+        ("4k7 ± 1 %", "ohm", 4700.0, 47.0),
+        ("4K7J", "ohm", 4700.0, 235.0),
+        ("100RF", "ohm", 100.0, 1.0),
+        ("25 degC ± 0.2 degC", "K", 298.15, 0.2),
+        ("25 degC ± 0.9 degF", "K", 298.15, 0.5),
+    ],
+)
+def test_tolerance(text: str, unit: str, value: float, half_width: float) -> None:
+    found = quantity(text, unit)
+    assert isinstance(found, Toleranced)
+    assert found == value
+    assert found.half_width == pytest.approx(half_width, rel=1e-15)
+
+
+@pytest.mark.parametrize(
+    ("text", "unit", "says"),
+    [
+        ("", None, "does not read"),
+        ("four", None, "does not read"),
+        ("4,7 kohm", "ohm", "4.7 kohm"),
+        ("4.7 kohn", "ohm", "not a known unit"),
+        ("4.7 kohm", "V", "V is wanted"),
+        ("25", "degC", "says its unit"),
+        ("3.3 V ± 1 ohm", "V", "tolerance is in Ω"),
+        ("3.3 V ± -1 %", "V", "not negative"),
+        ("25 degC ± 1 %", "K", "in degrees"),
+        ("1e999 V", "V", "larger than"),
+        ("k", "ohm", "does not read"),
+    ],
+)
+def test_refuses(text: str, unit: str | None, says: str) -> None:
+    with pytest.raises(QuantityError, match=says):
+        quantity(text, unit)
+
+
+@given(st.integers(0, 999), st.sampled_from("RkM"), st.integers(0, 99))
+def test_letter_code_is_exact(whole: int, letter: str, part: int) -> None:
+    factor = {"R": 1, "k": 1000, "M": 1_000_000}[letter]
+    assert quantity(f"{whole}{letter}{part}") == float(Decimal(f"{whole}.{part}") * factor)
+
+
+def test_toleranced_computes_as_float_and_survives_copying() -> None:
+    value = Toleranced(4700, 47)
+    assert value * 2 == 9400.0
+    for twin in (copy.deepcopy(value), pickle.loads(pickle.dumps(value))):
+        assert (twin, twin.half_width) == (4700.0, 47.0)
+    assert str(value) == "4700 ± 47"
+    with pytest.raises(QuantityError):
+        Toleranced(1, -1)
