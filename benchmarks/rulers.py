@@ -5,13 +5,12 @@ from __future__ import annotations
 import math
 import timeit
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
-from jetruler import Adc, Law
+from jetruler import Adc, Beta, Clamp, Divider, Line, To
 from jetruler.core.arrays import Array
 from jetruler.core.lookup import blocks
 
@@ -21,44 +20,26 @@ N = 10_000_000
 VREF, TOP, KNOWN, R0, BETA, T0 = 3.3, 4095, 4700.0, 100e3, 3950.0, 298.15
 
 
-@dataclass(frozen=True)
-class Thermistor(Law):
-    """Stand-in for a divider and a Beta law, until there are such laws."""
-
-    def forward(self, x: Array) -> Array:
-        r = KNOWN * x / (VREF - x)
-        return 1 / (1 / T0 + np.log(r / R0) / BETA) - 273.15
-
-    def inverse(self, y: Array) -> Array:
-        raise NotImplementedError
-
-    def slope(self, x: Array) -> Array:
-        raise NotImplementedError
-
-    def formula(self, x: float) -> str:
-        return ""
-
-    def inverse_formula(self, y: float) -> str:
-        return ""
-
-
 def by_numpy(counts: npt.NDArray[Any]) -> Array:
     """The expression people write."""
     v = counts * VREF / TOP
     r = KNOWN * v / (VREF - v)
-    return 1 / (1 / T0 + np.log(r / R0) / BETA) - 273.15
+    celsius = 1 / (1 / T0 + np.log(r / R0) / BETA) - 273.15
+    return np.clip(celsius * 1.8 + 32, 0, 500)
 
 
 def by_hand(n: int) -> float:
     """The function people write."""
     v = n * VREF / TOP
     r = KNOWN * v / (VREF - v)
-    return 1 / (1 / T0 + math.log(r / R0) / BETA) - 273.15
+    celsius = 1 / (1 / T0 + math.log(r / R0) / BETA) - 273.15
+    return min(max(celsius * 1.8 + 32, 0), 500)
 
 
 def results() -> Iterator[Result]:
     """Every figure of this room."""
-    ruler = Adc(12, VREF) >> Thermistor()
+    ruler = Adc(12, VREF) >> Divider(KNOWN) >> Beta(R0, BETA) >> To("degF") >> Clamp(0, 500)
+    straight = Adc(12, VREF) >> Line(2)
     counts = np.random.RandomState(1).randint(1, TOP, N).astype(np.uint16)
     out, plain = np.empty(N), np.empty(N)
     table = ruler.direct(np.arange(TOP + 1))
@@ -72,7 +53,20 @@ def results() -> Iterator[Result]:
 
     yield ratio("10 million counts: ruler / numpy.take over blocks", read, take, 1.5)
     yield ratio(
-        "10 million counts: NumPy expression / ruler", lambda: by_numpy(counts), read, 8, True, 3
+        "10 million counts: NumPy expression / ruler", lambda: by_numpy(counts), read, 10, True, 3
+    )
+
+    def read_straight() -> None:
+        straight(counts, out=out)
+
+    yield ratio("10 million counts: five laws / one line", read, read_straight, 1.1)
+    averaged = counts + 0.25
+    yield ratio(
+        "10 million averaged counts (floats): five laws / NumPy expression",
+        lambda: ruler(averaged),
+        lambda: by_numpy(averaged),
+        1.1,
+        rounds=3,
     )
     one = timeit.Timer("f(1880)", globals={"f": ruler}).timeit
     hand = timeit.Timer("f(1880)", globals={"f": by_hand}).timeit

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from jetruler import Adc, BenchError, Counts, Toleranced, load_bench
+from jetruler import Adc, BenchError, Counts, Expect, Toleranced, load_bench
 from jetruler.bench.load import parse_bench
 
 HEAD = '[converter]\nbits = 12\nvref = "3.3 V ± 1 %"\n'
@@ -55,7 +55,55 @@ def test_a_channel_may_bring_its_own_converter_and_its_tolerance_travels() -> No
     assert adc.vref.half_width == pytest.approx(0.033)
 
 
+def test_quantities_tell_the_unit_of_a_clamp() -> None:
+    laws = '{ law = "shunt", ohms = "150R" }, { law = "expect", low = "3.6 mA", high = "21 mA" }'
+    expect = parse_bench(channel(laws))["a"].ruler.laws[2]
+    assert expect == Expect(0.0036, 0.021, "A")
+    laws = '{ law = "divider", known = "4k7" }, { law = "clamp", high = "260 degC" }'
+    with pytest.raises(BenchError, match="divider gives Ω, but clamp, which follows it, takes °C"):
+        parse_bench(channel(laws))
+
+
+def test_a_ratiometric_channel_needs_no_reference() -> None:
+    text = channel('{ law = "divider", known = "4k7" }').replace('vref = "3.3 V ± 1 %"', "")
+    assert parse_bench(text)["a"].ruler(2048) == pytest.approx(4700 * 2048 / 2047)
+
+
+def test_points_from_a_file(tmp_path: Path) -> None:
+    law = '{ law = "table", points = "level.csv", takes = "V", unit = "cm" }'
+    (tmp_path / "bench.toml").write_text(channel(law))
+    for text in ("volt,cm\n# made up\n0,0\n3.3,80\n", "0;0\n\n3.3;80\n"):
+        (tmp_path / "level.csv").write_text(text)
+        assert load_bench(tmp_path / "bench.toml")["a"].ruler(4095) == 80.0
+    for bad, says in [("v,cm\n0,x\n", "two numbers a line"), (None, "No such file")]:
+        (tmp_path / "level.csv").unlink(missing_ok=True)
+        if bad is not None:
+            (tmp_path / "level.csv").write_text(bad)
+        with pytest.raises(BenchError, match=rf"laws\[1 table\].points: found 'level.csv'.*{says}"):
+            load_bench(tmp_path / "bench.toml")
+
+
+def test_formula_constants_and_zones() -> None:
+    formula = '{ law = "formula", expression = "a*x + b", a = 2, b = 1, takes = "count" }'
+    assert parse_bench(channel(formula))["a"].ruler(3) == 7.0
+    zones = '{ law = "line", gain = 1 }, { law = "zones", edges = [2], values = [[0, 1], [1, 1]] }'
+    found = parse_bench(channel(zones))["a"]
+    assert [found.cell(found.ruler(n)) for n in (1, 2)] == ["0 1", "1 1"]
+    assert found.output_column == "a_zone"
+
+
 MISTAKES = [
+    (channel('{ law = "beta", r0 = 1e5, beta = 3950, t0 = 25 }'), 'says its unit, as in "25 degC"'),
+    (channel('{ law = "beta", r0 = "1e5 V", beta = 3950 }'), "laws[1 beta].r0: found '1e5 V'"),
+    (channel('{ law = "beta", r0 = 1e5, beta = 0 }'), "beta: found 0; a value above 0 is right"),
+    (channel('{ law = "formula", expression = "a*x" }'), "'a' is not known here"),
+    (channel('{ law = "formula", expression = "x.__class__" }'), "a formula has no attribute"),
+    (channel('{ law = "zones", edges = [1, 2], values = ["a"] }'), "2 edges make 3 zones"),
+    (channel('{ law = "divider", known = "4k7", sensor = "left" }'), '"upper" or "lower" is right'),
+    (
+        channel('{ law = "shunt", ohms = 150 }').replace('vref = "3.3 V ± 1 %"', ""),
+        "converter.vref: found None; volts need the reference voltage",
+    ),
     ("x = ", "not TOML"),
     ("", "channel: missing"),
     ("[channel]", "found none"),

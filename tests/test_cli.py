@@ -16,7 +16,7 @@ import pytest
 
 from .conftest import COMMAND, Run
 
-LOOSE = "bean:high_rail;bean:above"
+LOOSE = "bean:high_rail"
 
 
 def test_help_names_every_command_and_version_answers(run: Run) -> None:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import runpy
+import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -10,13 +13,15 @@ import pytest
 
 import jetruler
 from jetruler import Adc, Channel, Clamp, Counts, Line, demo, load_bench
+from jetruler.core.laws import HOMES
 from jetruler.core.ticks import round_values, true_ticks
 from jetruler.demo.generate import as_csv
 from jetruler.plots.curve import draw_curve, draw_slope
 from jetruler.plots.ruler import draw_ruler
+from jetruler.plots.stages import draw_stages
 from jetruler.plots.style import new_figure, rendered
 
-from .conftest import Run
+from .conftest import COMMAND, Run
 
 ROOT = Path(__file__).parents[1]
 
@@ -45,6 +50,45 @@ def test_examples_run(
     monkeypatch.chdir(tmp_path)
     runpy.run_path(str(script), run_name="__main__")
     assert capsys.readouterr().out
+
+
+def test_own_law_package(tmp_path: Path, home: Path) -> None:
+    install = [sys.executable, "-m", "pip", "install", "--quiet", "--no-deps", "--no-index"]
+    install += [
+        "--no-build-isolation",
+        "--disable-pip-version-check",
+        "--target",
+        str(tmp_path / "site"),
+    ]
+    subprocess.run([*install, str(ROOT / "examples/own_law")], check=True, capture_output=True)
+    bench = '[converter]\nbits = 12\nvref = "3.3 V"\n[channel.hopper]\ncolumn = "ch4"\n'
+    bench += 'laws = [{ law = "wheatstone", supply = "5 V" }]\n'
+    (home / "own.toml").write_text(bench)
+    environment = os.environ | {"PYTHONPATH": str(tmp_path / "site")}
+
+    def run(*args: str) -> subprocess.CompletedProcess[str]:
+        command = [str(COMMAND), *args, "-b", "own.toml"]
+        return subprocess.run(
+            command, cwd=home, env=environment, capture_output=True, text=True, check=False
+        )
+
+    # By hand: U = 1241 · 3.3 / 4095 V, e = 4 U / (2 · (5 − 2 U)).
+    volts = 1241 * 3.3 / 4095
+    assert f"{2 * volts / (5 - 2 * volts):.6g}" in run("explain", "hopper", "--at", "1241").stdout
+    assert run("convert", "roast.csv", "-o", "own.csv").returncode == 0
+    (home / "own.toml").write_text(bench.replace('"5 V"', "-5"))
+    refused = run("explain", "hopper", "--at", "1241")
+    assert refused.returncode == 2
+    assert "channel.hopper.laws[1 wheatstone].supply: found -5" in refused.stderr
+
+
+def test_the_page_of_laws_is_made_from_the_laws() -> None:
+    build = runpy.run_path(str(ROOT / "docs/build_laws.py"))
+    assert (ROOT / "docs/laws.md").read_text("utf-8") == build["page"](), (
+        "run python docs/build_laws.py"
+    )
+    assert {entry.law.name for entry in build["ENTRIES"]} == set(HOMES)
+    assert {p.stem for p in (ROOT / "docs/laws").glob("*.svg")} == set(HOMES)
 
 
 def test_every_public_name_is_there_and_documented() -> None:
@@ -100,6 +144,13 @@ def test_the_same_drawing_gives_the_same_bytes(home: Path) -> None:
 
     for form in ("svg", "png"):
         assert drawing(form) == drawing(form)
+
+
+def test_stages_show_the_chain_and_its_ends(home: Path) -> None:
+    axes = draw_stages(new_figure().add_subplot(), load_bench(home / "bench.toml")["draught"], 1880)
+    texts = " | ".join(t.get_text() for t in axes.texts)
+    for label in ("1880 count", "1.51502 V", "0.0101001 A", "95.3144 Pa", "shunt", "3722", "249.9"):
+        assert label in texts
 
 
 def test_a_channel_with_a_wide_converter_can_be_drawn() -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterator
+from functools import partial
 from os import PathLike
 from pathlib import Path
 from typing import Any, TypeVar
@@ -14,6 +15,7 @@ from pydantic import BaseModel, ValidationError
 from ..core.channel import Bench, Channel
 from ..core.errors import JetRulerError, Mistakes, ParameterError
 from ..core.laws import Converter
+from ..core.laws.base import SHARE
 from ..core.laws.build import build_law
 from ..core.ruler import Ruler
 from ..core.text import nearest
@@ -49,23 +51,25 @@ def load_bench(path: str | PathLike[str]) -> Bench:
         raise BenchError(name, ["this is not text; a bench file is TOML in UTF-8"]) from None
     except OSError as error:
         raise BenchError(name, [f"cannot be read: {error.strerror}"]) from None
-    return parse_bench(text, name)
+    return parse_bench(text, name, Path(path).parent)
 
 
-def parse_bench(text: str, name: str = "bench.toml") -> Bench:
-    """The bench that a TOML text describes; `name` stands in the messages."""
+def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> Bench:
+    """The bench that a TOML text describes; `name` stands in the messages, files that it names
+    stand in `folder`."""
     try:
         table = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise BenchError(name, [f"this is not TOML: {error}"]) from None
     mistakes: list[str] = []
-    file = _validated(BenchFile, (), table, mistakes)
+    check = partial(_validated, table=table, folder=folder, mistakes=mistakes)
+    file = check(BenchFile, ())
     channels: dict[str, Channel] = {}
     if isinstance(table.get("converter", {}), dict):
-        common = _validated(ConverterTable, ("converter",), table, mistakes)
+        common = check(ConverterTable, ("converter",))
         for key, part in _tables(table.get("channel")):
             place = ("channel", key)
-            checked = _validated(ChannelTable, place, table, mistakes)
+            checked = check(ChannelTable, place)
             if checked is not None and common is not None:
                 try:
                     channels[key] = _channel(key, checked, common)
@@ -89,14 +93,14 @@ def _tables(channels: Any) -> list[tuple[str, dict[str, Any]]]:
 
 
 def _validated(
-    schema: type[AnyTable], place: Place, table: dict[str, Any], mistakes: list[str]
+    schema: type[AnyTable], place: Place, table: dict[str, Any], folder: Path, mistakes: list[str]
 ) -> AnyTable | None:
     """The table at this place through its schema; its mistakes are added to the list."""
     part: Any = table
     for key in place:
         part = part.get(key, {})
     try:
-        return schema.model_validate(part)
+        return schema.model_validate(part, context=folder)
     except ValidationError as error:
         mistakes += _mistakes(error, schema, place, table)
         return None
@@ -114,20 +118,24 @@ def _channel(key: str, table: ChannelTable, common: ConverterTable) -> Channel:
 def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
     """The converter that the first law asks for, then the laws.
 
-    A first law that takes volts, or no law at all, stands behind the converter's volts; one
-    that takes counts, or any unit, is given the counts as they are.
+    A first law that takes volts, or no law at all, stands behind the converter's volts; a
+    ratiometric one behind the share of its reference; one that takes counts, or any unit, is
+    given the counts as they are.
     """
     laws = list(table.laws)
     if laws and isinstance(laws[0], Converter):
         return Ruler(tuple(laws))
-    volts = not laws or laws[0].takes not in (None, "count")
+    wanted = "V" if not laws else laws[0].takes
+    counts = wanted in (None, "count")
     settings = common.given()
     if table.converter is not None:
         settings |= table.converter.given()
-    if not volts:
+    if counts:
         settings = {k: v for k, v in settings.items() if k in ("bits", "signed")}
+    elif wanted != SHARE and "vref" not in settings:
+        raise ParameterError("converter.vref", None, "volts need the reference voltage")
     try:
-        converter = build_law({"law": "adc" if volts else "counts", **settings})
+        converter = build_law({"law": "counts" if counts else "adc", **settings})
     except Mistakes as error:
         raise Mistakes(
             [ParameterError(f"converter.{m.name}", m.found, m.right) for m in error.mistakes]

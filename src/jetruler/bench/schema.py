@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Field, PlainValidator
+from pydantic import BaseModel, ConfigDict, Field, PlainValidator, ValidationInfo
 
+from ..core.errors import Mistakes, ParameterError
 from ..core.laws.base import Law
 from ..core.laws.build import build_law
 from ..core.quantity import quantity
+from .points import read_points
 
 
 def _volts(value: Any) -> float:
@@ -20,9 +23,14 @@ def _volts(value: Any) -> float:
     return value
 
 
-def _law(table: Any) -> Law:
+def _law(table: Any, info: ValidationInfo) -> Law:
     if not isinstance(table, dict):
         raise ValueError('a law is a table, as in { law = "line", gain = 2 }')
+    if table.get("law") == "table" and isinstance(table.get("points"), str):
+        try:
+            table = table | {"points": read_points(info.context or Path(), table["points"])}
+        except ParameterError as mistake:
+            raise Mistakes([mistake]) from None
     return build_law(table)
 
 

@@ -17,7 +17,7 @@ COMMANDS = {
     "demo": "The whole tour on the bundled data, into a folder.",
     "convert": "A log of raw counts into engineering values, with flags.",
     "explain": "The worked solution, from a count or for a value.",
-    "draw": "The ruler or the curve of a channel, as PNG or SVG.",
+    "draw": "The ruler, the curve or the stages of a channel, as PNG or SVG.",
 }
 
 #: Exit codes: done; done, and something found wrong; could not be done; Ctrl-C.

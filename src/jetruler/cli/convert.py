@@ -95,7 +95,9 @@ def show_summary(summary: Summary, out: str) -> None:
     for name, found in summary.channels.items():
         shown = found.channel.shown
         flags = ", ".join(f"{flag} {count}" for flag, count in found.flags.items())
-        ends = [shown(found.smallest), shown(found.largest), shown(found.mean)]
+        labels = found.channel.ruler.described(found.smallest) is not None
+        mean = "–" if labels else shown(found.mean)
+        ends = [shown(found.smallest), shown(found.largest), mean]
         table.add_row(name, str(found.rows), *ends, flags or "–")
     console = Console(stderr=True, highlight=False, soft_wrap=True)
     console.print(table)

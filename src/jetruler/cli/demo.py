@@ -46,21 +46,31 @@ def _converted(home: Path, bench: Bench) -> None:
 def _explained(home: Path, bench: Bench) -> None:
     from .explain import show
 
-    click.echo("$ jetruler explain damper --at 1880")
-    damper = bench["damper"]
-    show(damper, damper.ruler.trace(1880), back=False)
+    bean = bench["bean"]
+    click.echo("$ jetruler explain bean --at 1880")
+    show(bean, bean.ruler.trace(1880), back=False)
+    click.echo("\n$ jetruler explain bean --for 225")
+    show(bean, bean.ruler.trace_back(225), back=True)
 
 
 def _drawn(home: Path, bench: Bench) -> None:
-    from .draw import draw_curve_file, draw_ruler_file
+    from .draw import draw_curve_file, draw_ruler_file, draw_stages_file
 
-    click.echo("$ jetruler draw ruler damper --at 1880")
+    click.echo("$ jetruler draw ruler bean --at 1880")
+    draw_ruler_file(bench["bean"], 1880, home / "ruler-bean.png")
+    click.echo(
+        "ruler-bean.png: even counts on one edge, °C on the other, uneven because the law bends"
+    )
+    click.echo("\n$ jetruler draw ruler damper --at 1880")
     draw_ruler_file(bench["damper"], 1880, home / "ruler-damper.png")
-    click.echo("ruler-damper.png: counts on one edge, percent on the other; 0 and 100 % stand")
-    click.echo("where the knob's travel really ends\n")
-    click.echo("$ jetruler draw curve damper draught")
-    draw_curve_file([bench["damper"], bench["draught"]], None, home / "curve-damper-draught.png")
-    click.echo("curve-damper-draught.png: value against counts, and what one count is worth")
+    click.echo("ruler-damper.png: 0 and 100 % stand where the knob's travel really ends")
+    click.echo("\n$ jetruler draw curve bean exhaust draught")
+    channels = [bench[name] for name in ("bean", "exhaust", "draught")]
+    draw_curve_file(channels, None, home / "curve-bean-exhaust-draught.png")
+    click.echo("curve-bean-exhaust-draught.png: value against counts, and what one count is worth")
+    click.echo("\n$ jetruler draw stages draught --at 1880")
+    draw_stages_file(bench["draught"], 1880, home / "stages-draught.png")
+    click.echo("stages-draught.png: the chain as stacked number lines, one reading traced through")
 
 
 #: The tour, in the order people work.

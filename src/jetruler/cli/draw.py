@@ -49,6 +49,31 @@ def curve(channels: tuple[str, ...], at: float | None, out: str | None, bench_pa
     click.echo(draw_curve_file(chosen, at, path))
 
 
+@command.command()
+@click.argument("channel")
+@at_option
+@out_option
+@bench_option
+def stages(channel: str, at: float | None, out: str | None, bench_path: str) -> None:
+    """The chain of CHANNEL as stacked number lines, one a law, with one reading traced."""
+    chosen = channel_of(load(bench_path), channel)
+    _check_at(chosen, at)
+    path = _picture(out, f"stages-{channel}.png")
+    click.echo(draw_stages_file(chosen, at, path))
+
+
+def draw_stages_file(channel: Channel, at: float | None, path: Path) -> Path:
+    """Write the picture of the stages."""
+    from ..logs.output import write_file
+    from ..plots.stages import draw_stages
+    from ..plots.style import new_figure, rendered
+
+    figure = new_figure()
+    draw_stages(figure.add_subplot(), channel, at)
+    write_file(path, rendered(figure, path.suffix[1:].lower()))
+    return path
+
+
 def draw_ruler_file(channel: Channel, at: float | None, path: Path) -> Path:
     """Write the picture of the ruler."""
     from ..logs.output import write_file
@@ -72,7 +97,8 @@ def draw_curve_file(channels: list[Channel], at: float | None, path: Path) -> Pa
         2, len(channels), squeeze=False, sharex="col", gridspec_kw={"height_ratios": [2.4, 1]}
     )
     for column, channel in enumerate(channels):
-        draw_curve(grid[0, column], channel, at)
+        top = draw_curve(grid[0, column], channel, at)
+        top.set_title(top.get_title("left"), loc="left", fontsize=max(9, 16 - 2 * len(channels)))
         draw_slope(grid[1, column], channel)
     write_file(path, rendered(figure, path.suffix[1:].lower()))
     return path

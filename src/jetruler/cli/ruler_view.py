@@ -27,7 +27,7 @@ def ruler_view(channel: Channel, count: float | None, width: int) -> Text:
 
     raw_ticks = [(column(value), number(value)) for value in round_values(low, high, inner // 8)]
     true = [
-        (column(tick.raw), number(tick.value))
+        (column(tick.raw), tick.label)
         for tick in true_ticks(channel.ruler, inner // 5, channel.limits)
     ]
     at = None if count is None or not low <= count <= high else column(count)

@@ -34,7 +34,7 @@ class Channel:
         object.__setattr__(self, "ruler", self.laws >> self._limits() if self.limits else self.laws)
 
     def _limits(self) -> Law:
-        from .laws.shape import Limits
+        from .laws.interval import Limits
 
         try:
             low, high = self.limits or (None, None)
@@ -67,10 +67,14 @@ class Channel:
         """The value as it stands in a converted log: to `decimals`, empty for NaN."""
         if value != value:
             return ""
+        if (text := self.ruler.described(value)) is not None:
+            return text
         return repr(float(value)) if self.decimals is None else fixed(value, self.decimals)
 
     def shown(self, value: float) -> str:
         """The value for people, with its unit and to `decimals`."""
+        if value == value and (text := self.ruler.described(value)) is not None:
+            return text
         return shown(value, self.unit, self.decimals)
 
 

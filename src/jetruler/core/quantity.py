@@ -153,4 +153,9 @@ def _convert(
         half = None if half is None else float(Decimal(repr(half)) * degree / to_degree)
         exact = Decimal(repr(value)) * degree + zero - to_zero
         return float(exact / to_degree), half
+    wanted = factor(asked) if asked else None
+    if wanted is not None and wanted[0] == found:  # asked for in "cm", written in any metres
+        scale = Decimal(repr(wanted[1]))
+        half = None if half is None else float(Decimal(repr(half)) / scale)
+        return float(Decimal(repr(value)) / scale), half
     raise QuantityError(f"{text!r} is in {sign(found)}; {sign(asked)} is wanted here")

@@ -17,7 +17,7 @@ from .lookup import Table, blocks
 from .reading import Flag, Reading
 from .text import number
 from .trace import Step, Trace
-from .units import sign
+from .units import TEMPERATURES, sign
 
 #: Rulers that start with a converter of up to this many bits are compiled to a table.
 TABLE_BITS = 16
@@ -43,7 +43,9 @@ class Ruler:
     _tables: tuple[Table, Table] | None = field(init=False, compare=False, default=None)
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "units", _joined(self.laws))
+        laws, units = _joined(self.laws)
+        object.__setattr__(self, "laws", laws)
+        object.__setattr__(self, "units", units)
 
     @classmethod
     def of(cls, *parts: Law | Ruler) -> Ruler:
@@ -104,10 +106,10 @@ class Ruler:
         values = np.empty(counts.shape, np.float64)
         flags = np.empty(counts.shape, np.uint8)
         self._fill(counts, values, flags)
-        flagged = like(flags)
+        value, flagged = like(values), like(flags)
         if isinstance(flagged, int):
-            flagged = Flag(flagged)
-        return Reading(like(values), flagged, self.gives)
+            return Reading(value, Flag(flagged), self.gives, self.described(value))
+        return Reading(value, flagged, self.gives)
 
     def inverse(self, y: Any) -> Any:
         """From the true edge back to the raw edge: the (fractional) count that means y.
@@ -120,9 +122,14 @@ class Ruler:
         """Units of the true edge per unit of the raw edge at x, by the chain rule."""
         return _each(x, self._slope)
 
+    def described(self, value: float) -> str | None:
+        """What a value of the true edge stands for, where that is no number: a zone's label."""
+        last = next((law for law in reversed(self.laws) if law.name != "limits"), self.laws[-1])
+        return last.described(value)
+
     def direct(self, x: Any) -> Any:
         """Convert law by law, without the compiled table."""
-        return _each(x, lambda a: self._walk(a)[0])
+        return _each(x, self._values)
 
     def trace(self, x: float) -> Trace:
         """The worked solution from raw to true, one line a law."""
@@ -173,9 +180,18 @@ class Ruler:
                 if flags is not None:
                     tables[1].take(block, flags[part])
             else:
-                values[part], found = self._walk(block.astype(np.float64))
-                if flags is not None:
-                    flags[part] = found
+                x = block.astype(np.float64)
+                if flags is None:
+                    values[part] = self._values(x)
+                else:
+                    values[part], flags[part] = self._walk(x)
+
+    def _values(self, x: Array) -> Array:
+        """The laws one after the other: values of a contiguous block."""
+        with np.errstate(all="ignore"):
+            for law in self.laws:
+                x = law.forward(x)
+        return x
 
     def _walk(self, x: Array) -> tuple[Array, FlagArray]:
         """The laws one after the other: values and flags of a contiguous block."""
@@ -222,16 +238,28 @@ def _with_unit(line: str, result: float, unit: str | None) -> str:
     return f"{line} {sign(unit)}" if unit and line.endswith(f"= {number(result)}") else line
 
 
-def _joined(laws: tuple[Law, ...]) -> tuple[str | None, ...]:
+def _joined(laws: tuple[Law, ...]) -> tuple[tuple[Law, ...], tuple[str | None, ...]]:
+    """The laws as they stand beside one another, and the unit at every joint."""
     if not laws:
         raise UnitError("a ruler needs at least one law")
+    settled: list[Law] = []
     units: list[str | None] = [laws[0].takes]
-    for i, law in enumerate(laws):
-        unit = units[-1]
-        if law.takes is not None and unit is not None and law.takes != unit:
-            raise UnitError(
-                f"{laws[i - 1].name} gives {sign(unit)}, but {law.name}, which follows it, takes "
-                f"{sign(law.takes)}"
-            )
-        units.append(law.gives or law.takes or unit)
-    return tuple(units)
+    for law in laws:
+        if settled and law.takes not in (None, units[-1]):
+            settled[-1] = settled[-1].handing(law.takes)
+            units[-1] = settled[-1].gives or settled[-1].takes or units[-2]
+        law = law.after(units[-1])
+        if None not in (law.takes, units[-1]) and law.takes != units[-1]:
+            raise UnitError(_misfit(settled[-1], law, units[-1], law.takes))
+        settled.append(law)
+        units.append(law.gives or law.takes or units[-1])
+    return tuple(settled), tuple(units)
+
+
+def _misfit(before: Law, law: Law, gives: str | None, takes: str | None) -> str:
+    text = (
+        f"{before.name} gives {sign(gives)}, but {law.name}, which follows it, takes {sign(takes)}"
+    )
+    if gives in TEMPERATURES and takes in TEMPERATURES:
+        return f"{text}; a law `to` with unit {takes!r} between them converts"
+    return text

@@ -23,7 +23,9 @@ def number(value: float) -> str:
 
 def shown(value: float, unit: str | None = None, decimals: int | None = None) -> str:
     """A number with its unit, as in `4700 Ω`; with `decimals`, to that many places."""
-    if decimals is None or not math.isfinite(value):
+    if math.isnan(value):
+        return "no value"
+    if decimals is None or math.isinf(value):
         text = number(value)
     else:
         text = fixed(value, decimals).replace("-", "−")

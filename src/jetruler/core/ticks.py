@@ -9,6 +9,7 @@ import numpy as np
 
 from .arrays import Array
 from .ruler import Ruler
+from .text import number
 
 #: A ruler is sampled at this many places at most to find its ticks.
 SAMPLES = 8192
@@ -20,6 +21,7 @@ class Tick:
 
     raw: float
     value: float
+    label: str
 
 
 def round_step(span: float, many: int) -> float:
@@ -57,7 +59,8 @@ def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = Non
     """Round values of the true edge and the raw values where the ruler passes them.
 
     limits: values outside are left out. Where the ruler passes a value several times, each
-    passage has its tick; along a flat stretch the tick stands at its end.
+    passage has its tick; along a flat stretch the tick stands at its end. A ruler that ends in
+    labelled zones has a tick in the middle of each.
     """
     raw = raw_samples(*raw_ends(ruler))
     values = ruler(raw)
@@ -65,15 +68,26 @@ def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = Non
     raw, values = raw[there], values[there]
     if values.size < 2:
         return []
+    if ruler.described(float(values[0])) is not None:
+        return _zone_ticks(ruler, raw, values)
     low, high = float(values.min()), float(values.max())
     if limits is not None:
         low, high = max(low, limits[0]), min(high, limits[1])
     ticks = [
-        Tick(place, value)
+        Tick(place, value, number(value))
         for value in round_values(low, high, many)
         for place in passages(raw, values, value)
     ]
     return sorted(ticks, key=lambda tick: tick.raw)
+
+
+def _zone_ticks(ruler: Ruler, raw: Array, values: Array) -> list[Tick]:
+    borders = np.flatnonzero(np.diff(values)) + 1
+    runs = zip(np.split(raw, borders), np.split(values, borders), strict=True)
+    return [
+        Tick(0.5 * float(r[0] + r[-1]), float(v[0]), ruler.described(float(v[0])) or "")
+        for r, v in runs
+    ]
 
 
 def passages(raw: Array, values: Array, value: float) -> list[float]:

@@ -19,8 +19,9 @@ _ALIASES = {
 }
 _SIGNS = {"ohm": "Ω", "degC": "°C", "degF": "°F", "deg": "°", "us": "µs"}
 
-PREFIXES = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "m": 1e-3, "k": 1e3, "M": 1e6, "G": 1e9, "T": 1e12}
-_PREFIXED = ("ohm", "V", "A", "W", "s", "m", "Hz", "Pa", "bar", "K", "F")
+PREFIXES = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "m": 1e-3, "c": 1e-2, "h": 1e2}
+PREFIXES |= {"k": 1e3, "M": 1e6, "G": 1e9, "T": 1e12}
+_PREFIXED = ("ohm", "V", "A", "W", "s", "m", "Hz", "Pa", "bar", "K", "F", "g", "N", "L", "lx")
 _PLAIN = ("%", "count", "deg", "degC", "degF")
 
 #: Kelvin of 0 in each temperature scale, and the size of its degree in kelvin (28 digits).
@@ -33,9 +34,13 @@ TEMPERATURES = {
 
 @dataclass(frozen=True)
 class Unit:
-    """Mark of a parameter: the SI unit that a plain number in this place stands for."""
+    """Mark of a parameter: the SI unit that a plain number in this place stands for.
+
+    bare: a plain number is right even though the unit is that of a temperature (a Beta).
+    """
 
     symbol: str
+    bare: bool = False
 
 
 def canonical(unit: str) -> str:

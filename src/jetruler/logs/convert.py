@@ -77,7 +77,9 @@ class _Conversion:
         self.places = [reader.position(channel.column) for channel in channels]
         used = set() if keep_raw else set(self.places)
         self.passed = [i for i in range(len(reader.columns)) if i not in used]
-        self.texts = [_CellTexts(channel, reader.form.decimal) for channel in channels]
+        self.texts = [
+            _CellTexts(channel, reader.form.decimal, reader.delimiter) for channel in channels
+        ]
         self.flag_texts: dict[bytes, bytes] = {}
         self.eol = b"\r\n" if reader.crlf else b"\n"
         self.summary = Summary({c.name: ChannelSummary(c) for c in channels})
@@ -168,8 +170,8 @@ class _Conversion:
 class _CellTexts:
     """A channel's values as text: for a compiled ruler, each possible one is written once."""
 
-    def __init__(self, channel: Channel, decimal: str) -> None:
-        self.channel, self.decimal = channel, decimal
+    def __init__(self, channel: Channel, decimal: str, delimiter: str) -> None:
+        self.channel, self.decimal, self.delimiter = channel, decimal, delimiter
         tables = channel.ruler.compiled()
         self.texts: pa.Array | None = None
         if tables is not None:
@@ -178,9 +180,11 @@ class _CellTexts:
 
     def _written(self, values: list[float]) -> pa.Array:
         cells = [self.channel.cell(value) for value in values]
-        if self.decimal == ",":
+        labels = self.channel.ruler.described(0.0) is not None
+        if self.decimal == "," and not labels:
             cells = [cell.replace(".", ",") for cell in cells]
-        return pa.array(cells, pa.string())
+        texts = pa.array(cells, pa.string())
+        return quote(texts, self.delimiter) if labels else texts
 
     def gather(self, samples: Samples, reading: Reading) -> pa.Array:
         """The text of every sample."""

@@ -51,7 +51,7 @@ def _raw_edge(ax: Axes, low: float, high: float, at: float | None) -> None:
     fine = round_values(low, high, int((high - low) / step * 5 + 1))
     ax.vlines(fine, 1 - SHORT, 1, color=IVORY, linewidth=0.9)
     ax.vlines(values, 1 - LONG, 1, color=IVORY, linewidth=1.6)
-    for tick in _apart([Tick(value, value) for value in values], high - low, at):
+    for tick in _apart([Tick(value, value, number(value)) for value in values], high - low, at):
         value = tick.raw
         ax.text(value, 0.81, number(value), color=IVORY, fontsize=11, ha="center", va="top")
 
@@ -62,14 +62,14 @@ def _true_edge(ax: Axes, channel: Channel, span: float, at: float | None) -> Non
     ax.vlines([t.raw for t in fine], 0, SHORT, color=IVORY, linewidth=0.9)
     ax.vlines([t.raw for t in ticks], 0, LONG, color=IVORY, linewidth=1.6)
     for tick in _apart(ticks, span, at):
-        ax.text(tick.raw, 0.19, number(tick.value), color=IVORY, fontsize=11, ha="center")
+        ax.text(tick.raw, 0.19, tick.label, color=IVORY, fontsize=11, ha="center")
 
 
 def _apart(ticks: list[Tick], span: float, at: float | None) -> list[Tick]:
     """The ticks whose labels leave room for one another and for the cursor; the roundest first."""
     kept: list[Tick] = []
     for tick in sorted(ticks, key=lambda t: (t.value % 100 != 0, t.value % 50 != 0, t.raw)):
-        width = (1.5 + len(number(tick.value))) * 0.0066 * span
+        width = (1.5 + len(tick.label)) * 0.0066 * span
         clear = at is None or abs(tick.raw - at) > 0.5 * width
         if clear and all(abs(tick.raw - other.raw) > width for other in kept):
             kept.append(tick)

@@ -6,19 +6,28 @@ import dataclasses
 import math
 import typing
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar
 
 import numpy as np
 
 from ..arrays import Array, FlagArray
 from ..errors import ParameterError
-from ..units import Unit
+from ..units import Unit, canonical
 
 if TYPE_CHECKING:
     from ..ruler import Ruler
 
 Volts = Annotated[float, Unit("V")]
+Ohms = Annotated[float, Unit("ohm")]
+Kelvin = Annotated[float, Unit("K")]
+BareKelvin = Annotated[float, Unit("K", bare=True)]
+
+#: Unit of a ratiometric reading: the share of the converter's own reference, 0 to 1.
+SHARE = "share"
+
+#: Keeps NumPy quiet where a law meets the edge of its domain; the result there is NaN.
+quiet = np.errstate(all="ignore")
 
 
 class Law(ABC):
@@ -31,6 +40,13 @@ class Law(ABC):
 
     #: Name in a bench file; an abstract in-between class has none.
     name: ClassVar[str] = ""
+
+    #: Parameters whose quantities tell a unit, and the field that takes it; in a bench file
+    #: `low = "3.6 mA"` then says the unit too. A pair is for lists of (raw, true).
+    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {}
+
+    #: The field that collects parameters beyond the fields (the constants of a formula), if any.
+    open_ended: ClassVar[str] = ""
 
     @property
     def takes(self) -> str | None:
@@ -65,6 +81,18 @@ class Law(ABC):
     def flags(self, x: Array) -> FlagArray | None:
         """What is notable about each input, as `Flag` bits; None when this law never flags."""
         return None
+
+    def described(self, y: float) -> str | None:
+        """What a result stands for, where that is no number (a zone's label); else None."""
+        return None
+
+    def handing(self, unit: str | None) -> Law:
+        """This law as it stands before one that takes `unit`; itself, if it has no choice."""
+        return self
+
+    def after(self, unit: str | None) -> Law:
+        """This law as it stands behind one that gives `unit`; itself, if that is all the same."""
+        return self
 
     def check(self) -> Iterator[ParameterError]:
         """Yield the mistakes among the parameters (all of them; the first is raised)."""
@@ -107,6 +135,18 @@ def parameters(law: type[Law]) -> dict[str, Any]:
     """The fields of a law with their type hints, `Annotated` units included."""
     hints = typing.get_type_hints(law, include_extras=True)
     return {f.name: hints[f.name] for f in dataclasses.fields(law)}  # type: ignore[arg-type]
+
+
+def at(value: float) -> Array:
+    """One value as the arrays that laws compute with."""
+    return np.array([value], dtype=np.float64)
+
+
+def unit_fields(law: Law, *fields: str) -> None:
+    """Bring the unit fields of a law under construction to their one spelling."""
+    for field in fields:
+        if isinstance(value := getattr(law, field), str):
+            object.__setattr__(law, field, canonical(value))
 
 
 def hint_unit(hint: Any) -> Unit | None:

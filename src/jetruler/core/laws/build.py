@@ -22,19 +22,27 @@ def build_law(table: Mapping[str, Any]) -> Law:
     Raises `Mistakes` with every mistake in the table.
     """
     name = table.get("law")
-    if not isinstance(name, str) or name not in law_names():
+    try:
+        law = law_named(str(name))
+    except ParameterError as mistake:
+        raise Mistakes([mistake]) from None
+    except KeyError:
         right = nearest(str(name), law_names())
         right = right if name else "a law is named: " + ", ".join(law_names())
-        raise Mistakes([ParameterError("law", name, right)])
-    law = law_named(name)
+        raise Mistakes([ParameterError("law", name, right)]) from None
     given = {key: value for key, value in table.items() if key != "law"}
-    known = parameters(law)
+    try:
+        given = _told(law, given)
+    except ParameterError as mistake:
+        raise Mistakes([mistake]) from None
+    known = {key: hint for key, hint in parameters(law).items() if key != law.open_ended}
+    unknown = [key for key in given if key not in known]
+    values: dict[str, Any] = {key: given[key] for key in unknown} if law.open_ended else {}
     mistakes = [
         ParameterError(key, given[key], f"unknown for {name}; {nearest(key, known)}")
-        for key in given
-        if key not in known
+        for key in unknown
+        if not law.open_ended
     ]
-    values: dict[str, Any] = {}
     for key, hint in known.items():
         if key in given:
             try:
@@ -45,7 +53,6 @@ def build_law(table: Mapping[str, Any]) -> Law:
             mistakes.append(ParameterError(key, None, f"{name} needs it"))
     if mistakes:
         raise Mistakes(mistakes)
-    values = _marks_with_units(values)
     return _made(law, values)
 
 
@@ -55,8 +62,12 @@ def _made(law: type[Law], values: dict[str, Any]) -> Law:
     except ParameterError:
         # Construction stops at the first mistake; ask an unfinished law for all of them.
         draft = object.__new__(law)
-        for field in dataclasses.fields(law):  # type: ignore[arg-type]
+        fields = dataclasses.fields(law)  # type: ignore[arg-type]
+        for field in fields:
             object.__setattr__(draft, field.name, values.get(field.name, field.default))
+        if law.open_ended:
+            extra = values.keys() - {field.name for field in fields}
+            object.__setattr__(draft, law.open_ended, tuple((k, values[k]) for k in sorted(extra)))
         raise Mistakes(draft.mistakes()) from None
 
 
@@ -70,38 +81,50 @@ def _read(key: str, value: Any, hint: Any) -> Any:
     """One parameter: quantities read, lists turned into tuples, the rest as it stands."""
     unit = hint_unit(hint)
     if isinstance(value, str) and is_numeric(hint):
+        return _quantity(key, value, unit.symbol if unit else None)
+    bare = unit is None or unit.bare or unit.symbol not in TEMPERATURES
+    if not bare and isinstance(value, int | float):
+        raise ParameterError(key, value, f'a temperature says its unit, as in "{value} degC"')
+    return _frozen(value)
+
+
+def _frozen(value: Any) -> Any:
+    """Lists as tuples, at every depth."""
+    return tuple(map(_frozen, value)) if isinstance(value, list) else value
+
+
+def _quantity(key: str, text: str, unit: str | None) -> float:
+    try:
+        return quantity(text, unit)
+    except QuantityError as error:
+        raise ParameterError(key, text, str(error)) from None
+
+
+def _told(law: type[Law], given: dict[str, Any]) -> dict[str, Any]:
+    """Quantities that tell a unit: `marks = [["0.5 V", 0], ["4.5 V", "10 bar"]]` tells both, and
+    `low = "3.6 mA"` tells that of a clamp. The numbers come back plain, the units beside them."""
+    told: dict[str, Any] = {}
+
+    def read(key: str, value: Any, side: str) -> Any:
+        if not isinstance(value, str):
+            return value
         try:
-            return quantity(value, unit.symbol if unit else None)
+            unit = given.get(side) or told.get(side) or unit_of(value)
         except QuantityError as error:
             raise ParameterError(key, value, str(error)) from None
-    if unit and unit.symbol in TEMPERATURES and isinstance(value, int | float):
-        raise ParameterError(key, value, f'a temperature says its unit, as in "{value} degC"')
-    if isinstance(value, list):
-        return tuple(_read(key, item, hint) if isinstance(item, list) else item for item in value)
-    return value
+        if unit is not None:
+            told.setdefault(side, unit)
+        return _quantity(key, value, unit)
 
-
-def _marks_with_units(values: dict[str, Any]) -> dict[str, Any]:
-    """Marks may be quantities: `[["0.5 V", 0], ["4.5 V", "10 bar"]]` then tells both units."""
-    marks = values.get("marks")
-    pairs = isinstance(marks, tuple) and all(isinstance(m, tuple) for m in marks)
-    if marks is None or not (
-        pairs and any(isinstance(number, str) for mark in marks for number in mark)
-    ):
-        return values
-    found: dict[str, str] = {}
-    read = []
-    for mark in marks:
-        pair = []
-        for number, side in zip(mark, ("takes", "unit"), strict=False):
-            if isinstance(number, str):
-                try:
-                    unit = unit_of(number)
-                    if unit is not None:
-                        found.setdefault(side, values.get(side) or unit)
-                    number = quantity(number, found.get(side, unit))
-                except QuantityError as error:
-                    raise Mistakes([ParameterError("marks", number, str(error))]) from None
-            pair.append(number)
-        read.append(tuple(pair))
-    return values | found | {"marks": tuple(read)}
+    out = dict(given)
+    for key, sides in law.tells.items():
+        value = given.get(key)
+        if isinstance(sides, str):
+            if isinstance(value, list):
+                out[key] = [read(key, v, sides) for v in value]
+            else:
+                out[key] = read(key, value, sides)
+        elif isinstance(value, list) and all(isinstance(pair, list) for pair in value):
+            pairs: list[list[Any]] = value
+            out[key] = [[read(key, v, s) for v, s in zip(p, sides, strict=False)] for p in pairs]
+    return {key: value for key, value in out.items() if key in given} | told

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import ClassVar
 
 import numpy as np
@@ -12,7 +12,7 @@ from ..arrays import Array, FlagArray
 from ..errors import ParameterError
 from ..reading import Flag
 from ..text import number, shown
-from .base import Law, Volts
+from .base import SHARE, Law, Volts, at
 
 
 @dataclass(frozen=True)
@@ -67,56 +67,75 @@ class Adc(Converter):
     bits: 1 to 32. vref: reference voltage in V, above 0. count_at_vref: the count that stands
     for the reference; default is the top count (2^bits − 1, signed 2^(bits−1) − 1), 2^bits is
     the datasheet's LSB, 65535 serves a result left-scaled to 16 bits. signed: two's complement.
+    ratiometric: give the share of the reference, n / count_at_vref, instead of volts; the
+    reference then cancels and may be left out. A ratiometric law behind it sets this by itself.
     Raises `ParameterError`. Source: the transfer function of an ideal converter.
     """
 
-    vref: Volts
+    vref: Volts | None = None
     count_at_vref: float | None = None
     signed: bool = False
+    ratiometric: bool = False
     name: ClassVar[str] = "adc"
 
     @property
     def gives(self) -> str | None:
-        return "V"
+        return SHARE if self.ratiometric or self.vref is None else "V"
 
     @property
     def full_count(self) -> float:
         """The count that stands for the reference voltage."""
         return self.highest if self.count_at_vref is None else self.count_at_vref
 
+    @property
+    def scale(self) -> float:
+        """What the full count gives: the reference voltage, or 1 for a share."""
+        return 1.0 if self.ratiometric or self.vref is None else self.vref
+
     def check(self) -> Iterator[ParameterError]:
         yield from super().check()
-        if self.vref <= 0:
+        if self.vref is not None and self.vref <= 0:
             yield ParameterError("vref", self.vref, "a voltage above 0 V is right")
         if self.count_at_vref is not None and self.count_at_vref <= 0:
             yield ParameterError("count_at_vref", self.count_at_vref, "a count above 0 is right")
-        if not isinstance(self.signed, bool):
-            yield ParameterError("signed", self.signed, "true or false is right")
-        elif self.signed and self.bits == 1:
+        for field in ("signed", "ratiometric"):
+            if not isinstance(getattr(self, field), bool):
+                yield ParameterError(field, getattr(self, field), "true or false is right")
+        if self.signed is True and self.bits == 1:
             yield ParameterError("signed", True, "one bit leaves no room for a sign")
+
+    def handing(self, unit: str | None) -> Law:
+        return replace(self, ratiometric=True) if unit == SHARE else self
 
     def forward(self, x: Array) -> Array:
         # Divided first: the count that stands for vref then reads exactly vref.
-        return self.on_scale(x) / self.full_count * self.vref
+        return self.on_scale(x) / self.full_count * self.scale
 
     def inverse(self, y: Array) -> Array:
-        return self.reachable(y / self.vref * self.full_count)
+        return self.reachable(y / self.scale * self.full_count)
 
     def slope(self, x: Array) -> Array:
-        return np.full_like(x, self.vref / self.full_count)
+        return np.full_like(x, self.scale / self.full_count)
 
     def formula(self, x: float) -> str:
-        y = float(self.forward(np.array([x]))[0])
+        y = float(self.forward(at(x))[0])
+        if self.gives == SHARE:
+            symbols = "s = U / Uref = n / N"
+            return (
+                f"{symbols} = {number(x)} / {number(self.full_count)} = {number(y)} (Uref cancels)"
+            )
         return (
-            f"U = n · Uref / N = {number(x)} · {shown(self.vref, 'V')} / {number(self.full_count)}"
-            f" = {shown(y, 'V')}"
+            f"U = n · Uref / N = {number(x)} · {shown(self.scale, 'V')} / "
+            f"{number(self.full_count)} = {shown(y, 'V')}"
         )
 
     def inverse_formula(self, y: float) -> str:
-        n = y / self.vref * self.full_count
+        n = y / self.scale * self.full_count
+        if self.gives == SHARE:
+            return f"n = s · N = {number(y)} · {number(self.full_count)} = {number(n)}"
         return (
             f"n = U · N / Uref = {shown(y, 'V')} · {number(self.full_count)} / "
-            f"{shown(self.vref, 'V')} = {number(n)}"
+            f"{shown(self.scale, 'V')} = {number(n)}"
         )
 
 

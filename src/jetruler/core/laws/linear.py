@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
@@ -11,8 +11,7 @@ import numpy as np
 from ..arrays import Array
 from ..errors import ParameterError
 from ..text import bracketed, number, shown
-from ..units import canonical
-from .base import Law
+from .base import Law, at, unit_fields
 
 Mark = tuple[float, float]
 
@@ -33,6 +32,7 @@ class Line(Law):
     unit: str | None = None
     takes: str | None = None
     name: ClassVar[str] = "line"
+    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"marks": ("takes", "unit")}
 
     @classmethod
     def through(
@@ -43,9 +43,7 @@ class Line(Law):
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        for field in ("unit", "takes"):
-            if (value := getattr(self, field)) is not None:
-                object.__setattr__(self, field, canonical(value))
+        unit_fields(self, "unit", "takes")
 
     @property
     def gives(self) -> str | None:
@@ -101,14 +99,14 @@ class Line(Law):
         return (y1 - y0) / (x1 - x0)
 
     def formula(self, x: float) -> str:
-        y = float(self.forward(np.array([x]))[0])
+        y = float(self.forward(at(x))[0])
         if self.marks is None:
             numbers = f"y = m · x + b = {number(self.gain or 0)} · {bracketed(x)}"
             return f"{numbers} + {bracketed(self.offset or 0.0)} = {shown(y, self.unit)}"
         return _worked(("x", "y"), x, *self.marks, y, self.unit)
 
     def inverse_formula(self, y: float) -> str:
-        x = float(self.inverse(np.array([y]))[0])
+        x = float(self.inverse(at(y))[0])
         if self.marks is None:
             numbers = f"x = (y − b) / m = ({number(y)} − {bracketed(self.offset or 0.0)})"
             return f"{numbers} / {bracketed(self.gain or 0)} = {shown(x, self.takes)}"

@@ -1,4 +1,4 @@
-"""Laws that shape a value: clamps, limits and whole numbers."""
+"""Laws that shape a value: whole numbers, magnitudes, and none at all."""
 
 from __future__ import annotations
 
@@ -8,112 +8,10 @@ from typing import ClassVar, Literal, get_args
 
 import numpy as np
 
-from ..arrays import Array, FlagArray
+from ..arrays import Array
 from ..errors import ParameterError
-from ..reading import Flag
 from ..text import number, shown
-from ..units import canonical
-from .base import Law
-
-
-@dataclass(frozen=True)
-class Interval(Law):
-    """An interval from low to high, either end of which may be left open."""
-
-    low: float | None = None
-    high: float | None = None
-    unit: str | None = None
-
-    def __post_init__(self) -> None:
-        super().__post_init__()
-        if self.unit is not None:
-            object.__setattr__(self, "unit", canonical(self.unit))
-
-    @property
-    def takes(self) -> str | None:
-        return self.unit
-
-    def check(self) -> Iterator[ParameterError]:
-        if self.low is None and self.high is None:
-            yield ParameterError("low", None, "at least one of low and high is wanted")
-        elif self.low is not None and self.high is not None and self.low >= self.high:
-            yield ParameterError("low", self.low, f"a value below high, {number(self.high)}")
-
-    def slope(self, x: Array) -> Array:
-        return np.ones_like(x)
-
-    def flags(self, x: Array) -> FlagArray:
-        out = np.zeros(x.shape, np.uint8)
-        if self.low is not None:
-            out[x < self.low] = Flag.BELOW
-        if self.high is not None:
-            out[x > self.high] = Flag.ABOVE
-        return out
-
-    def _place(self, x: float) -> str:
-        """Where x stands to the ends, as `0 ≤ 35 ≤ 100`."""
-        left = "" if self.low is None else f"{number(self.low)} {'≤' if self.low <= x else '>'} "
-        right = ""
-        if self.high is not None:
-            right = f" {'≤' if x <= self.high else '>'} {number(self.high)}"
-        return f"{left}{number(x)}{right}"
-
-
-@dataclass(frozen=True)
-class Clamp(Interval):
-    """y = x held between low and high; what was outside is flagged below or above.
-
-    low, high: the ends, in the unit that comes in (or in `unit`, checked at the joint); either
-    may be left out. It acts where it stands in the chain. The inverse outside the ends is NaN.
-    Raises `ParameterError` when low is not below high.
-    """
-
-    name: ClassVar[str] = "clamp"
-
-    def forward(self, x: Array) -> Array:
-        held: Array = np.clip(x, self.low, self.high)
-        return held
-
-    def inverse(self, y: Array) -> Array:
-        return np.where(self.flags(y) == 0, y, np.nan)
-
-    def slope(self, x: Array) -> Array:
-        return np.where(self.flags(x) == 0, 1.0, 0.0)
-
-    def formula(self, x: float) -> str:
-        y = float(self.forward(np.array([x]))[0])
-        verdict = "kept" if y == x else "held at the end"
-        return f"y = x held in range: {self._place(x)}, {verdict} = {shown(y, self.unit)}"
-
-    def inverse_formula(self, y: float) -> str:
-        if self.flags(np.array([y]))[0]:
-            return f"{self._place(y)}: the clamp never lets {number(y)} through"
-        return f"x = y = {shown(y, self.unit)}, inside the clamp"
-
-
-@dataclass(frozen=True)
-class Limits(Interval):
-    """y = x; values below low or above high are flagged, never changed.
-
-    low, high: the ends, in the unit that comes in (or in `unit`, checked at the joint); either
-    may be left out. Raises `ParameterError` when low is not below high.
-    """
-
-    name: ClassVar[str] = "limits"
-
-    def forward(self, x: Array) -> Array:
-        return x
-
-    def inverse(self, y: Array) -> Array:
-        return y
-
-    def formula(self, x: float) -> str:
-        inside = not self.flags(np.array([x]))[0]
-        return f"{self._place(x)}: {'within' if inside else 'outside'} the limits"
-
-    def inverse_formula(self, y: float) -> str:
-        return self.formula(y)
-
+from .base import Law, at, unit_fields
 
 Rounding = Literal["nearest", "down", "up", "toward zero"]
 
@@ -160,7 +58,7 @@ class Whole(Law):
         return np.ones_like(x)
 
     def formula(self, x: float) -> str:
-        y = float(self.forward(np.array([x]))[0])
+        y = float(self.forward(at(x))[0])
         return f"y = x rounded {_TO[self.rounding]} = {number(x)} → {number(y)}"
 
     def inverse_formula(self, y: float) -> str:
@@ -175,3 +73,58 @@ _TO = {
     "up": "up",
     "toward zero": "toward zero",
 }
+
+
+@dataclass(frozen=True)
+class Magnitude(Law):
+    """y = |x|. The inverse is the positive branch; below 0 there is none."""
+
+    name: ClassVar[str] = "magnitude"
+
+    def forward(self, x: Array) -> Array:
+        return np.abs(x)
+
+    def inverse(self, y: Array) -> Array:
+        return np.where(y >= 0, y, np.nan)
+
+    def slope(self, x: Array) -> Array:
+        return np.where(x < 0, -1.0, 1.0)
+
+    def formula(self, x: float) -> str:
+        return f"y = |x| = |{number(x)}| = {number(abs(x))}"
+
+    def inverse_formula(self, y: float) -> str:
+        if y < 0:
+            return f"{number(y)}: a magnitude is never below 0"
+        return f"x = y = {number(y)} (or −{number(y)})" if y else "x = y = 0"
+
+
+@dataclass(frozen=True)
+class PassThrough(Law):
+    """y = x, for a sensor that hands over true values already. unit: the unit this names."""
+
+    unit: str | None = None
+    name: ClassVar[str] = "pass-through"
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        unit_fields(self, "unit")
+
+    @property
+    def gives(self) -> str | None:
+        return self.unit
+
+    def forward(self, x: Array) -> Array:
+        return x
+
+    def inverse(self, y: Array) -> Array:
+        return y
+
+    def slope(self, x: Array) -> Array:
+        return np.ones_like(x)
+
+    def formula(self, x: float) -> str:
+        return f"y = x = {shown(x, self.unit)}"
+
+    def inverse_formula(self, y: float) -> str:
+        return f"x = y = {number(y)}"

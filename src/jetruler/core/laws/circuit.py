@@ -1,0 +1,298 @@
+"""What stands between a sensor and the pin: dividers, attenuators, shunts, amplifiers."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import ClassVar, Literal
+
+import numpy as np
+
+from ..arrays import Array, FlagArray
+from ..errors import ParameterError
+from ..reading import Flag
+from ..text import bracketed, number, shown
+from .base import SHARE, Law, Ohms, Volts, at, quiet
+
+
+def positive(law: Law, *fields: str) -> Iterator[ParameterError]:
+    """The mistakes among parameters that must be above 0 (or left out)."""
+    for field in fields:
+        value = getattr(law, field)
+        if value is not None and value <= 0:
+            yield ParameterError(field, value, "a value above 0 is right")
+
+
+def parallel(a: float, b: float | None) -> float:
+    """Two resistances side by side; None is none there."""
+    return a if b is None else a * b / (a + b)
+
+
+@dataclass(frozen=True)
+class Divider(Law):
+    """Volts at the tap of a divider to the ohms of the sensor in it.
+
+    known: the fixed resistor in Ω. sensor: the leg the sensor is in, "upper" (to the supply) or
+    "lower" (to ground). supply: voltage across the divider in V; None means ratiometric, fed
+    from the converter's own reference, which then cancels. load: resistance across the lower leg
+    (the input's own) in Ω.
+
+    With s = U / supply, L the lower leg beside the load: s = L / (upper + L).
+    A sensor leg that computes to 0, ∞ or less is NaN with a rail flag (a short, an open wire).
+    Raises `ParameterError`. Source: Kirchhoff's laws; the unloaded and loaded voltage divider.
+    """
+
+    known: Ohms
+    sensor: Literal["upper", "lower"] = "lower"
+    supply: Volts | None = None
+    load: Ohms | None = None
+    name: ClassVar[str] = "divider"
+
+    @property
+    def takes(self) -> str | None:
+        return SHARE if self.supply is None else "V"
+
+    @property
+    def gives(self) -> str | None:
+        return "ohm"
+
+    @property
+    def full(self) -> float:
+        """The input that stands for the whole supply."""
+        return 1.0 if self.supply is None else self.supply
+
+    def check(self) -> Iterator[ParameterError]:
+        yield from positive(self, "known", "supply", "load")
+        if self.sensor not in ("upper", "lower"):
+            yield ParameterError("sensor", self.sensor, '"upper" or "lower" is right')
+
+    @quiet
+    def forward(self, x: Array) -> Array:
+        if self.sensor == "upper":
+            ohms = parallel(self.known, self.load) * (self.full - x) / x
+        else:
+            ohms = self.known * x / (self.full - x)
+            if self.load is not None:
+                ohms = ohms * self.load / (self.load - ohms)
+        return np.where((ohms > 0) & (ohms < np.inf), ohms, np.nan)
+
+    @quiet
+    def inverse(self, y: Array) -> Array:
+        y = np.where((y > 0) & (y < np.inf), y, np.nan)
+        if self.sensor == "upper":
+            lower = parallel(self.known, self.load)
+            return self.full * lower / (y + lower)
+        lower_leg = y if self.load is None else y * self.load / (y + self.load)
+        return self.full * lower_leg / (self.known + lower_leg)
+
+    @quiet
+    def slope(self, x: Array) -> Array:
+        if self.sensor == "upper":
+            return -parallel(self.known, self.load) * self.full / x**2
+        per_leg = self.known * self.full / (self.full - x) ** 2
+        if self.load is None:
+            return per_leg
+        leg = self.known * x / (self.full - x)
+        return per_leg * (self.load / (self.load - leg)) ** 2
+
+    @quiet
+    def flags(self, x: Array) -> FlagArray:
+        """Where there is no resistance: at the rail that the pin is drawn to."""
+        out = np.zeros(x.shape, np.uint8)
+        nothing = np.isnan(self.forward(x))
+        out[nothing & (x < 0.5 * self.full)] = Flag.LOW_RAIL
+        out[nothing & (x >= 0.5 * self.full)] = Flag.HIGH_RAIL
+        return out
+
+    def formula(self, x: float) -> str:
+        y = float(self.forward(at(x))[0])
+        unit = None if self.supply is None else "V"
+        u, full, known = shown(x, unit), shown(self.full, unit), shown(self.known, "ohm")
+        s, whole = ("s", "1") if self.supply is None else ("U", "Us")
+        if self.sensor == "upper":
+            load = self._beside("Rk", self.known)
+            lower = "Rk" if self.load is None else "RL"
+            value = shown(parallel(self.known, self.load), "ohm")
+            symbols, numbers = (
+                f"R = {lower} · ({whole} − {s}) / {s}",
+                f"{value} · ({full} − {u}) / {u}",
+            )
+            return f"{load}{symbols} = {numbers} = {self._result(y)}"
+        symbols, numbers = f"Rk · {s} / ({whole} − {s})", f"{known} · {u} / ({full} − {u})"
+        if self.load is None:
+            return f"R = {symbols} = {numbers} = {self._result(y)}"
+        with np.errstate(all="ignore"):
+            leg = float(self.known * x / (self.full - x)) if x != self.full else np.inf
+        return (
+            f"RL = {symbols} = {numbers} = {shown(leg, 'ohm')}; R = RL · Rload / (Rload − RL) = "
+            f"{self._result(y)}"
+        )
+
+    @staticmethod
+    def _result(y: float) -> str:
+        return "no value: an open or shorted sensor" if np.isnan(y) else shown(y, "ohm")
+
+    def _beside(self, name: str, ohms: float) -> str:
+        if self.load is None:
+            return ""
+        value = shown(parallel(ohms, self.load), "ohm")
+        return f"RL = {name} ∥ {shown(self.load, 'ohm')} = {value}; "
+
+    def inverse_formula(self, y: float) -> str:
+        x = float(self.inverse(at(y))[0])
+        unit = None if self.supply is None else "V"
+        result = shown(x, unit)
+        full = "" if self.supply is None else f"{shown(self.full, 'V')} · "
+        s, symbol = ("s", "") if self.supply is None else ("U", "Us · ")
+        r, known = shown(y, "ohm"), shown(self.known, "ohm")
+        if self.sensor == "upper":
+            lower = shown(parallel(self.known, self.load), "ohm")
+            rk = "Rk" if self.load is None else "RL"
+            numbers = f"{full}{lower} / ({r} + {lower})"
+            beside = self._beside("Rk", self.known)
+            return f"{beside}{s} = {symbol}{rk} / (R + {rk}) = {numbers} = {result}"
+        leg = shown(parallel(y, self.load), "ohm")
+        name = "R" if self.load is None else "RL"
+        numbers = f"{full}{leg} / ({known} + {leg})"
+        beside = self._beside("R", y)
+        return f"{beside}{s} = {symbol}{name} / (Rk + {name}) = {numbers} = {result}"
+
+
+@dataclass(frozen=True)
+class _Gain(Law):
+    """Volts at the pin that are a straight share of something else: y = (x − shift) · factor."""
+
+    @property
+    def takes(self) -> str | None:
+        return "V"
+
+    @property
+    def gives(self) -> str | None:
+        return "V"
+
+    @property
+    def factor(self) -> float:
+        """Output per volt."""
+        raise NotImplementedError
+
+    @property
+    def shift(self) -> float:
+        """The volts that stand for an output of 0."""
+        return 0.0
+
+    def forward(self, x: Array) -> Array:
+        return (x - self.shift) * self.factor
+
+    def inverse(self, y: Array) -> Array:
+        return y / self.factor + self.shift
+
+    def slope(self, x: Array) -> Array:
+        return np.full_like(x, self.factor)
+
+    def _there(self, x: float) -> str:
+        return shown(float(self.forward(at(x))[0]), self.gives)
+
+    def _back(self, y: float) -> str:
+        return shown(float(self.inverse(at(y))[0]), "V")
+
+
+@dataclass(frozen=True)
+class Attenuator(_Gain):
+    """Volts at the tap of an attenuator to the volts at its source: Us = U · (upper + L) / L.
+
+    upper, lower: the two resistors in Ω. load: resistance across the lower one (the input's
+    own) in Ω, L being both side by side. For supply rails and batteries.
+    Raises `ParameterError`. Source: the loaded voltage divider.
+    """
+
+    upper: Ohms
+    lower: Ohms
+    load: Ohms | None = None
+    name: ClassVar[str] = "attenuator"
+
+    def check(self) -> Iterator[ParameterError]:
+        yield from positive(self, "upper", "lower", "load")
+
+    @property
+    def factor(self) -> float:
+        leg = parallel(self.lower, self.load)
+        return (self.upper + leg) / leg
+
+    def formula(self, x: float) -> str:
+        leg = number(parallel(self.lower, self.load))
+        numbers = f"{shown(x, 'V')} · ({number(self.upper)} + {leg}) / {leg}"
+        return f"Us = U · (Ru + RL) / RL = {numbers} = {self._there(x)}"
+
+    def inverse_formula(self, y: float) -> str:
+        leg = number(parallel(self.lower, self.load))
+        numbers = f"{shown(y, 'V')} · {leg} / ({number(self.upper)} + {leg})"
+        return f"U = Us · RL / (Ru + RL) = {numbers} = {self._back(y)}"
+
+
+@dataclass(frozen=True)
+class Shunt(_Gain):
+    """Volts across a shunt to the current through it: I = U / R.
+
+    ohms: the shunt in Ω. With a `Line` behind it, this is the 4–20 mA loop.
+    Raises `ParameterError`. Source: Ohm's law; IEC 60381-1 for the loop.
+    """
+
+    ohms: Ohms
+    name: ClassVar[str] = "shunt"
+
+    @property
+    def gives(self) -> str | None:
+        return "A"
+
+    def check(self) -> Iterator[ParameterError]:
+        yield from positive(self, "ohms")
+
+    @property
+    def factor(self) -> float:
+        return 1.0 / self.ohms
+
+    def forward(self, x: Array) -> Array:
+        return x / self.ohms
+
+    def inverse(self, y: Array) -> Array:
+        return y * self.ohms
+
+    def formula(self, x: float) -> str:
+        return f"I = U / R = {shown(x, 'V')} / {shown(self.ohms, 'ohm')} = {self._there(x)}"
+
+    def inverse_formula(self, y: float) -> str:
+        return f"U = I · R = {shown(y, 'A')} · {shown(self.ohms, 'ohm')} = {self._back(y)}"
+
+
+@dataclass(frozen=True)
+class Amplifier(_Gain):
+    """Volts at the converter to the volts at the sensor: Us = (U − offset) / gain.
+
+    gain: volts at the converter per volt at the sensor; negative for an inverting stage.
+    offset: volts at the converter when the sensor gives 0 V.
+    Raises `ParameterError` for a gain of 0. Source: the transfer function of a linear stage.
+    """
+
+    gain: float
+    offset: Volts = 0.0
+    name: ClassVar[str] = "amplifier"
+
+    def check(self) -> Iterator[ParameterError]:
+        if self.gain == 0:
+            yield ParameterError("gain", self.gain, "a gain other than 0 is right")
+
+    @property
+    def factor(self) -> float:
+        return 1.0 / self.gain
+
+    @property
+    def shift(self) -> float:
+        return self.offset
+
+    def formula(self, x: float) -> str:
+        numbers = f"({number(x)} − {bracketed(self.offset)}) V / {bracketed(self.gain)}"
+        return f"Us = (U − b) / m = {numbers} = {self._there(x)}"
+
+    def inverse_formula(self, y: float) -> str:
+        numbers = f"{bracketed(self.gain)} · {shown(y, 'V')} + {bracketed(self.offset)} V"
+        return f"U = m · Us + b = {numbers} = {self._back(y)}"

@@ -1,0 +1,366 @@
+"""Curves that bend: tables of points, polynomials, powers."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+
+from ..arrays import Array, FlagArray
+from ..errors import ParameterError
+from ..reading import Flag
+from ..solve import NoInverseError, solve_monotone, turning_point
+from ..text import bracketed, number, shown
+from .base import Law, at, quiet, unit_fields
+
+Point = tuple[float, float]
+
+
+@dataclass(frozen=True)
+class Curve(Law):
+    """A curve from any unit to any unit: `unit` out, `takes` in, either may be left open."""
+
+    @property
+    def gives(self) -> str | None:
+        return getattr(self, "unit", None)
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        unit_fields(self, "unit", "takes")
+
+    def _y(self, x: float) -> str:
+        return shown(float(self.forward(at(x))[0]), self.gives)
+
+    def _x(self, y: float) -> str:
+        return shown(float(self.inverse(at(y))[0]), self.takes)
+
+
+def check_domain(domain: object) -> Iterator[ParameterError]:
+    """The mistakes of a domain: two numbers, the low one first, or None."""
+    if domain is None:
+        return
+    try:
+        ends = np.array(domain)
+        good = ends.shape == (2,) and ends.dtype.kind in "iuf" and bool(ends[0] < ends[1])
+    except ValueError:
+        good = False
+    if not good:
+        yield ParameterError("domain", domain, "two numbers are right, the low one first")
+
+
+@dataclass(frozen=True)
+class OnDomain(Curve):
+    """A curve declared between two values of x. Outside there is no value: NaN, flagged."""
+
+    @property
+    def ends(self) -> tuple[float, float] | None:
+        """The domain; None is everywhere."""
+        return getattr(self, "domain", None)
+
+    def inside(self, x: Array) -> Array:
+        """x, with NaN outside the domain."""
+        return x if self.ends is None else np.where(self.flags(x) == 0, x, np.nan)
+
+    def flags(self, x: Array) -> FlagArray:
+        out = np.zeros(x.shape, np.uint8)
+        if self.ends is not None:
+            out[x < self.ends[0]] = Flag.BELOW
+            out[x > self.ends[1]] = Flag.ABOVE
+        return out
+
+    def solved(self, y: Array, low: float, high: float) -> Array:
+        """The inverse on a stretch; raises `NoInverseError` where the curve turns back in it."""
+        turn = turning_point(self.forward, low, high)
+        if turn is not None:
+            raise NoInverseError(
+                f"{self.name}: no inverse, it turns back or stands still near x = {number(turn)}; "
+                "a domain on one side of that has one"
+            )
+        return solve_monotone(
+            self.forward, self.slope, y, np.full_like(y, low), np.full_like(y, high)
+        )
+
+
+@dataclass(frozen=True)
+class Table(Curve):
+    """Points of a datasheet or a calibration, joined by a curve that meets each of them.
+
+    points: pairs (x, y), in any order; in a bench file also the name of a CSV file with two
+    columns. method: "linear", or "smooth" (a monotone cubic: no overshoot between points).
+    ends: "flag" (default; outside there is no value), "extend" (on along the end's slope) or
+    "hold" (the end's value); flagged and held readings carry below or above, by the side of x.
+    unit: unit out. takes: unit in. The inverse needs a table that is strictly monotone.
+    Raises `ParameterError`; the inverse `NoInverseError`.
+    Source: linear interpolation; Fritsch and Carlson, SIAM J. Numer. Anal. 17 (1980) 238.
+    """
+
+    points: tuple[Point, ...]
+    method: Literal["linear", "smooth"] = "linear"
+    ends: Literal["flag", "extend", "hold"] = "flag"
+    unit: str | None = None
+    takes: str | None = None
+    name: ClassVar[str] = "table"
+    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"points": ("takes", "unit")}
+
+    def check(self) -> Iterator[ParameterError]:
+        if self.method not in ("linear", "smooth"):
+            yield ParameterError("method", self.method, '"linear" or "smooth" is right')
+        if self.ends not in ("flag", "extend", "hold"):
+            yield ParameterError("ends", self.ends, '"flag", "extend" or "hold" is right')
+        right = "two points or more are right, each a pair of numbers [x, y]"
+        try:
+            points = np.array(self.points)
+        except ValueError:
+            points = np.empty(0)
+        if points.ndim != 2 or points.shape[1] != 2 or len(points) < 2:
+            yield ParameterError("points", self.points, right)
+        elif points.dtype.kind not in "iuf" or not np.all(np.isfinite(points)):
+            yield ParameterError("points", self.points, right + ", all finite")
+        else:
+            x, count = np.unique(points[:, 0], return_counts=True)
+            if np.any(count > 1):
+                repeated = number(float(x[count > 1][0]))
+                yield ParameterError("points", f"x = {repeated} twice", "each x once is right")
+
+    @cached_property
+    def _sorted(self) -> tuple[Array, Array]:
+        points = np.array(sorted(self.points), dtype=np.float64)
+        return np.ascontiguousarray(points[:, 0]), np.ascontiguousarray(points[:, 1])
+
+    @cached_property
+    def _smooth(self) -> tuple[Any, Any]:
+        """The monotone cubic and its derivative."""
+        from scipy.interpolate import PchipInterpolator
+
+        curve = PchipInterpolator(*self._sorted)
+        return curve, curve.derivative()
+
+    @cached_property
+    def _end_slopes(self) -> tuple[float, float]:
+        x = self._sorted[0]
+        low, high = self._inner_slope(x[[0, -1]])
+        return float(low), float(high)
+
+    def _inner(self, x: Array) -> Array:
+        if self.method == "smooth":
+            inner: Array = self._smooth[0](x)
+            return inner
+        return np.interp(x, *self._sorted)
+
+    def _inner_slope(self, x: Array) -> Array:
+        if self.method == "smooth":
+            inner: Array = self._smooth[1](x)
+            return inner
+        xs, ys = self._sorted
+        step = np.clip(np.searchsorted(xs, x, side="right"), 1, len(xs) - 1)
+        return (ys[step] - ys[step - 1]) / (xs[step] - xs[step - 1])
+
+    def forward(self, x: Array) -> Array:
+        xs, ys = self._sorted
+        low, high = xs[0], xs[-1]
+        y = self._inner(np.clip(x, low, high))
+        if self.ends == "extend":
+            below, above = self._end_slopes
+            y = np.where(x < low, ys[0] + (x - low) * below, y)
+            return np.where(x > high, ys[-1] + (x - high) * above, y)
+        return np.where((x < low) | (x > high), np.nan, y) if self.ends == "flag" else y
+
+    def slope(self, x: Array) -> Array:
+        xs, _ = self._sorted
+        slope = self._inner_slope(np.clip(x, xs[0], xs[-1]))
+        if self.ends == "extend":
+            return slope
+        outside = (x < xs[0]) | (x > xs[-1])
+        return np.where(outside, 0.0 if self.ends == "hold" else np.nan, slope)
+
+    def flags(self, x: Array) -> FlagArray:
+        out = np.zeros(x.shape, np.uint8)
+        if self.ends != "extend":
+            out[x < self._sorted[0][0]] = Flag.BELOW
+            out[x > self._sorted[0][-1]] = Flag.ABOVE
+        return out
+
+    def inverse(self, y: Array) -> Array:
+        xs, ys = self._sorted
+        step = np.sign(np.diff(ys))
+        turned = np.flatnonzero((step != step[0]) | (step == 0))
+        if turned.size:
+            raise NoInverseError(
+                f"table: no inverse, it turns back or stands still at x = {number(xs[turned[0]])}"
+            )
+        falling = step[0] < 0
+        rising_y, its_x = (ys[::-1], xs[::-1]) if falling else (ys, xs)
+        low, high = rising_y[0], rising_y[-1]
+        if self.method == "smooth":
+            ends = np.full_like(y, xs[0]), np.full_like(y, xs[-1])
+            x = solve_monotone(self._inner, self._inner_slope, np.clip(y, low, high), *ends)
+        else:
+            x = np.interp(y, rising_y, its_x)
+        if self.ends != "extend":
+            return np.where((y < low) | (y > high), np.nan, x)
+        first, last = self._end_slopes[::-1] if falling else self._end_slopes
+        with np.errstate(all="ignore"):
+            x = np.where(y < low, its_x[0] + (y - low) / first, x)
+            return np.where(y > high, its_x[-1] + (y - high) / last, x)
+
+    def formula(self, x: float) -> str:
+        return self._worked("y", x, self._y(x), *self._sorted)
+
+    def inverse_formula(self, y: float) -> str:
+        xs, ys = self._sorted
+        order = np.argsort(ys)
+        return self._worked("x", y, self._x(y), ys[order], xs[order])
+
+    def _worked(self, result: str, at: float, value: str, marks: Array, others: Array) -> str:
+        if not marks[0] <= at <= marks[-1]:
+            where = f"beyond the table, {number(marks[0])} to {number(marks[-1])}"
+            return f"{result}: {number(at)} is {where}: {value}"
+        i = int(np.clip(np.searchsorted(marks, at, side="right"), 1, len(marks) - 1))
+        a = f"({number(marks[i - 1])}, {number(others[i - 1])})"
+        b = f"({number(marks[i])}, {number(others[i])})"
+        how = "smooth curve" if self.method == "smooth" else "straight line"
+        return f"{result} on the {how} from {a} to {b} at {number(at)} = {value}"
+
+
+@dataclass(frozen=True)
+class Polynomial(OnDomain):
+    """y = c0 + c1 x + c2 x² + …
+
+    coefficients: c0, c1, …, the constant first. domain: (low, high) of x; outside there is no
+    value. unit: unit out. takes: unit in. The inverse needs a domain on which the polynomial is
+    monotone (none is needed where it is monotone everywhere).
+    Raises `ParameterError`; the inverse `NoInverseError`. Source: Horner's scheme.
+    """
+
+    coefficients: tuple[float, ...]
+    domain: tuple[float, float] | None = None
+    unit: str | None = None
+    takes: str | None = None
+    name: ClassVar[str] = "polynomial"
+    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"domain": "takes"}
+
+    def check(self) -> Iterator[ParameterError]:
+        right = "two finite numbers or more are right, c0 first, one beyond c0 not 0"
+        try:
+            numbers = np.array(self.coefficients)
+        except ValueError:
+            numbers = np.empty(0)
+        fine = numbers.ndim == 1 and len(numbers) >= 2 and numbers.dtype.kind in "iuf"
+        if not fine or not np.all(np.isfinite(numbers)) or not np.any(numbers[1:]):
+            yield ParameterError("coefficients", self.coefficients, right)
+        yield from check_domain(self.domain)
+
+    def forward(self, x: Array) -> Array:
+        return _horner(self.coefficients, self.inside(x))
+
+    def slope(self, x: Array) -> Array:
+        return _horner(self._derived, self.inside(x))
+
+    @property
+    def _derived(self) -> tuple[float, ...]:
+        return tuple(i * c for i, c in enumerate(self.coefficients))[1:]
+
+    @quiet
+    def inverse(self, y: Array) -> Array:
+        if self.domain is not None:
+            return self.solved(y, *self.domain)
+        turns = np.roots(self._derived[::-1])
+        real = sorted(turns[np.isreal(turns)].real)
+        if real and len(self.coefficients) > 2:
+            raise NoInverseError(
+                f"polynomial: no inverse, it turns back or stands still at x = {number(real[0])}; "
+                "a domain on one side of that has one"
+            )
+        reach = 1.0
+        finite = np.nan_to_num(y, nan=0.0, posinf=0.0, neginf=0.0)
+        while reach < 1e150:  # far enough for the curve to pass every y
+            ends = _horner(self.coefficients, np.array([-reach, reach]))
+            if np.min(ends) < np.min(finite) and np.max(ends) > np.max(finite):
+                break
+            reach *= 4
+        low, high = np.full_like(y, -reach), np.full_like(y, reach)
+        return solve_monotone(self.forward, self.slope, y, low, high)
+
+    def formula(self, x: float) -> str:
+        terms = [_term(c, i, bracketed(x)) for i, c in enumerate(self.coefficients) if c or not i]
+        symbols = " + ".join(_term(f"c{i}", i, "x") for i in range(len(self.coefficients)))
+        return f"y = {symbols} = {' + '.join(terms)} = {self._y(x)}"
+
+    def inverse_formula(self, y: float) -> str:
+        symbols = " + ".join(_term(f"c{i}", i, "x") for i in range(len(self.coefficients)))
+        return f"{symbols} = {number(y)} solved for x = {self._x(y)}"
+
+
+def _horner(coefficients: tuple[float, ...], x: Array) -> Array:
+    y = np.full_like(x, coefficients[-1])
+    for c in reversed(coefficients[:-1]):
+        y = y * x + c
+    return np.where(np.isnan(x), np.nan, y)
+
+
+_POWERS = str.maketrans("0123456789", "⁰¹²³⁴⁵⁶⁷⁸⁹")
+
+
+def _term(c: float | str, power: int, x: str) -> str:
+    factor = c if isinstance(c, str) else bracketed(c)
+    if power == 0:
+        return factor
+    return f"{factor} · {x}" + ("" if power == 1 else str(power).translate(_POWERS))
+
+
+@dataclass(frozen=True)
+class PowerLaw(Curve):
+    """y = a · (x − x0)^b + c, for x above x0: optical distance sensors, photoresistors.
+
+    a, b: not 0. x0: where the power starts. c: what is added. unit: unit out. takes: unit in.
+    At or below x0 there is no value (at x0 itself there is one where b > 0).
+    Raises `ParameterError`. Source: the power law of sensor datasheets.
+    """
+
+    a: float
+    b: float
+    x0: float = 0.0
+    c: float = 0.0
+    unit: str | None = None
+    takes: str | None = None
+    name: ClassVar[str] = "power"
+    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"x0": "takes", "c": "unit"}
+
+    def check(self) -> Iterator[ParameterError]:
+        for field in ("a", "b"):
+            if getattr(self, field) == 0:
+                yield ParameterError(field, 0, "a number other than 0 is right")
+
+    @quiet
+    def forward(self, x: Array) -> Array:
+        return _finite(self.a * _above(x - self.x0) ** self.b + self.c)
+
+    @quiet
+    def inverse(self, y: Array) -> Array:
+        return _finite(_above((y - self.c) / self.a) ** (1.0 / self.b) + self.x0)
+
+    @quiet
+    def slope(self, x: Array) -> Array:
+        return _finite(self.a * self.b * _above(x - self.x0) ** (self.b - 1.0))
+
+    def formula(self, x: float) -> str:
+        base = f"({number(x)} − {bracketed(self.x0)})"
+        numbers = f"{bracketed(self.a)} · {base}^{bracketed(self.b)} + {bracketed(self.c)}"
+        return f"y = a · (x − x0)^b + c = {numbers} = {self._y(x)}"
+
+    def inverse_formula(self, y: float) -> str:
+        base = f"(({number(y)} − {bracketed(self.c)}) / {bracketed(self.a)})"
+        numbers = f"{bracketed(self.x0)} + {base}^(1/{bracketed(self.b)})"
+        return f"x = x0 + ((y − c) / a)^(1/b) = {numbers} = {self._x(y)}"
+
+
+def _above(base: Array) -> Array:
+    """What may be raised to a power; NaN below 0."""
+    return np.where(base >= 0, base, np.nan)
+
+
+def _finite(y: Array) -> Array:
+    return np.where(np.isfinite(y), y, np.nan)

@@ -1,0 +1,215 @@
+"""A user's own formula: arithmetic, powers and functions of one variable, and nothing else."""
+
+from __future__ import annotations
+
+import ast
+import math
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, ClassVar
+
+import numpy as np
+
+from ..arrays import Array
+from ..errors import ParameterError
+from ..solve import NoInverseError, turning_point
+from ..text import nearest, number
+from .base import quiet
+from .curve import OnDomain, check_domain
+
+#: A value and its derivative by x, carried through the formula together.
+Dual = tuple[Array, Array]
+
+#: Each function with its derivative.
+FUNCTIONS: dict[str, tuple[Callable[[Array], Array], Callable[[Array], Array]]] = {
+    "log": (np.log, lambda v: 1 / v),
+    "log10": (np.log10, lambda v: 1 / (v * math.log(10))),
+    "log2": (np.log2, lambda v: 1 / (v * math.log(2))),
+    "exp": (np.exp, np.exp),
+    "sqrt": (np.sqrt, lambda v: 0.5 / np.sqrt(v)),
+    "abs": (np.abs, np.sign),
+    "sin": (np.sin, np.cos),
+    "cos": (np.cos, lambda v: -np.sin(v)),
+    "tan": (np.tan, lambda v: 1 / np.cos(v) ** 2),
+    "asin": (np.arcsin, lambda v: 1 / np.sqrt(1 - v**2)),
+    "acos": (np.arccos, lambda v: -1 / np.sqrt(1 - v**2)),
+    "atan": (np.arctan, lambda v: 1 / (1 + v**2)),
+    "sinh": (np.sinh, np.cosh),
+    "cosh": (np.cosh, np.sinh),
+    "tanh": (np.tanh, lambda v: 1 - np.tanh(v) ** 2),
+}
+FIXED = {"pi": math.pi, "e": math.e}
+LONGEST = 400
+
+
+@dataclass(frozen=True, init=False)
+class Formula(OnDomain):
+    """y by a formula of x: `Formula("1 / (a + b*log(x))", a=1e-3, b=2e-4, unit="K")`.
+
+    expression: + − * / **, brackets, numbers, x, pi, e, the constants given by name, and
+    log (natural), log10, log2, exp, sqrt, abs, sin, cos, tan, asin, acos, atan, sinh, cosh, tanh.
+    It is parsed against this list, so that nothing else can ever run.
+    domain: (low, high) of x; outside there is no value; the inverse needs one on which the
+    formula is monotone. unit: unit out. takes: unit in. Other names: constants.
+    The derivative is exact (carried along by the chain rule), the inverse is solved for.
+    Raises `ParameterError`; the inverse `NoInverseError`.
+    """
+
+    expression: str
+    constants: tuple[tuple[str, float], ...]
+    domain: tuple[float, float] | None = None
+    unit: str | None = None
+    takes: str | None = None
+    name: ClassVar[str] = "formula"
+    open_ended: ClassVar[str] = "constants"
+    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"domain": "takes"}
+
+    def __init__(
+        self,
+        expression: str,
+        *,
+        domain: tuple[float, float] | None = None,
+        unit: str | None = None,
+        takes: str | None = None,
+        **constants: float,
+    ) -> None:
+        given = {"expression": expression, "domain": domain, "unit": unit, "takes": takes}
+        for field, value in given.items():
+            object.__setattr__(self, field, value)
+        object.__setattr__(self, "constants", tuple(sorted(constants.items())))
+        self.__post_init__()
+
+    def check(self) -> Iterator[ParameterError]:
+        constants = dict(self.constants)
+        for key, value in constants.items():
+            sound = isinstance(value, int | float) and not isinstance(value, bool)
+            if key in FUNCTIONS or key in FIXED or key == "x":
+                yield ParameterError(key, value, "another name is right, this one has a meaning")
+            elif not sound or not math.isfinite(value):
+                yield ParameterError(key, value, "a finite number is right for a constant")
+        yield from check_domain(self.domain)
+        if not isinstance(self.expression, str) or len(self.expression) > LONGEST:
+            yield ParameterError("expression", self.expression, f"a text of up to {LONGEST} signs")
+            return
+        try:
+            tree = ast.parse(self.expression.strip(), mode="eval").body
+            names = {"x", *FIXED, *constants}
+            called = {id(node.func) for node in ast.walk(tree) if isinstance(node, ast.Call)}
+            others = (node for node in ast.walk(tree) if id(node) not in called)
+            problem = next(filter(None, (_refused(node, names) for node in others)), None)
+        except (SyntaxError, ValueError, RecursionError, MemoryError):
+            problem = 'it does not read as a formula; write it like "a * x**2 + sqrt(x)"'
+        if problem:
+            yield ParameterError("expression", self.expression, problem)
+
+    @cached_property
+    def _tree(self) -> ast.expr:
+        return ast.parse(self.expression.strip(), mode="eval").body
+
+    @quiet
+    def _both(self, x: Array) -> Dual:
+        values: dict[str, Dual] = {"x": (self.inside(x), np.ones_like(x))}
+        for key, value in {**FIXED, **dict(self.constants)}.items():
+            values[key] = (np.full_like(x, value), np.zeros_like(x))
+        y, slope = _evaluate(self._tree, values, x)
+        finite = np.isfinite(y) & ~np.isnan(x)
+        return np.where(finite, y, np.nan), np.where(finite, slope, np.nan)
+
+    def forward(self, x: Array) -> Array:
+        return self._both(x)[0]
+
+    def slope(self, x: Array) -> Array:
+        return self._both(x)[1]
+
+    def inverse(self, y: Array) -> Array:
+        for low, high in (self.domain,) if self.domain else ((-1e9, 1e9), (1e-9, 1e9)):
+            everywhere = np.all(
+                np.isfinite(self.forward(np.array([low, 0.5 * (low + high), high])))
+            )
+            if self.domain or (everywhere and turning_point(self.forward, low, high) is None):
+                return self.solved(y, low, high)
+        raise NoInverseError("formula: no inverse without a domain: say on which x it is used")
+
+    def formula(self, x: float) -> str:
+        worked = ast.unparse(_Written({"x": x, **dict(self.constants)}).visit(self._copy()))
+        return f"y = {self.expression} = {worked} = {self._y(x)}"
+
+    def inverse_formula(self, y: float) -> str:
+        return f"{self.expression} = {number(y)} solved for x = {self._x(y)}"
+
+    def _copy(self) -> ast.expr:
+        return ast.parse(self.expression.strip(), mode="eval").body
+
+
+class _Written(ast.NodeTransformer):
+    """Names replaced by their numbers, for the worked line."""
+
+    def __init__(self, numbers: dict[str, float]) -> None:
+        self.numbers = numbers
+
+    def visit_Name(self, node: ast.Name) -> ast.expr:
+        if node.id not in self.numbers:
+            return node
+        return ast.parse(f"({float(self.numbers[node.id]):.6g})", mode="eval").body
+
+
+_OPERATORS = (ast.Add, ast.Sub, ast.Mult, ast.Div, ast.Pow, ast.UAdd, ast.USub)
+
+
+def _refused(node: ast.AST, names: set[str]) -> str | None:
+    """Why a part of a formula may not stand there; None if it may."""
+    match node:
+        case ast.BinOp() | ast.UnaryOp() | ast.Load():
+            return None
+        case ast.Constant(value=value) if type(value) in (int, float):
+            return None
+        case ast.Name(id=name) if name in names:
+            return None
+        case ast.Name(id=name):
+            return f"{name!r} is not known here; {nearest(name, names)}"
+        case ast.Call(func=ast.Name(id=name), args=[_], keywords=[]) if name in FUNCTIONS:
+            return None
+        case _ if isinstance(node, _OPERATORS):
+            return None
+        case ast.operator() | ast.unaryop():
+            return "only + − * / ** may stand between numbers"
+        case ast.Call():
+            return "only these may be called, each with one value: " + ", ".join(FUNCTIONS)
+        case _:
+            return f"a formula has no {type(node).__name__.lower()}; numbers, names, + − * / **, ()"
+
+
+def _evaluate(node: ast.AST, values: dict[str, Dual], x: Array) -> Dual:
+    match node:
+        case ast.Constant(value=value):
+            return np.full_like(x, float(value)), np.zeros_like(x)  # type: ignore[arg-type]
+        case ast.Name(id=name):
+            return values[name]
+        case ast.UnaryOp(op=op, operand=operand):
+            v, d = _evaluate(operand, values, x)
+            return (-v, -d) if isinstance(op, ast.USub) else (v, d)
+        case ast.Call(func=ast.Name(id=name), args=[argument]):
+            v, d = _evaluate(argument, values, x)
+            function, derivative = FUNCTIONS[name]
+            return function(v), derivative(v) * d
+        case ast.BinOp(left=left, op=op, right=right):
+            return _combined(op, _evaluate(left, values, x), _evaluate(right, values, x))
+    raise AssertionError(f"{ast.dump(node)} passed the check")
+
+
+def _combined(op: Any, a: Dual, b: Dual) -> Dual:
+    (v, dv), (w, dw) = a, b
+    match op:
+        case ast.Add():
+            return v + w, dv + dw
+        case ast.Sub():
+            return v - w, dv - dw
+        case ast.Mult():
+            return v * w, dv * w + v * dw
+        case ast.Div():
+            return v / w, (dv * w - v * dw) / w**2
+    power = v**w
+    by_base = np.where(dv == 0, 0.0, w * v ** (w - 1) * dv)
+    by_exponent = np.where(dw == 0, 0.0, power * np.log(v) * dw)
+    return power, by_base + by_exponent

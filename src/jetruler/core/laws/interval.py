@@ -1,0 +1,208 @@
+"""Laws that know two ends: clamps, limits, what a sound sensor gives, dead bands."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+
+from ..arrays import AnyArray, Array, FlagArray
+from ..errors import ParameterError
+from ..reading import Flag
+from ..text import number, shown
+from .base import Law, at, unit_fields
+
+
+@dataclass(frozen=True)
+class Interval(Law):
+    """An interval from low to high, either end of which may be left open."""
+
+    low: float | None = None
+    high: float | None = None
+    unit: str | None = None
+    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"low": "unit", "high": "unit"}
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        unit_fields(self, "unit")
+
+    @property
+    def takes(self) -> str | None:
+        return self.unit
+
+    def check(self) -> Iterator[ParameterError]:
+        if self.low is None and self.high is None:
+            yield ParameterError("low", None, "at least one of low and high is wanted")
+        elif self.low is not None and self.high is not None and self.low >= self.high:
+            yield ParameterError("low", self.low, f"a value below high, {number(self.high)}")
+
+    def slope(self, x: Array) -> Array:
+        return np.ones_like(x)
+
+    def flags(self, x: Array) -> FlagArray:
+        out = np.zeros(x.shape, np.uint8)
+        if self.low is not None:
+            out[x < self.low] = Flag.BELOW
+        if self.high is not None:
+            out[x > self.high] = Flag.ABOVE
+        return out
+
+    def _place(self, x: float) -> str:
+        """Where x stands to the ends, as `0 ≤ 35 ≤ 100`."""
+        left = "" if self.low is None else f"{number(self.low)} {'≤' if self.low <= x else '>'} "
+        right = ""
+        if self.high is not None:
+            right = f" {'≤' if x <= self.high else '>'} {number(self.high)}"
+        return f"{left}{number(x)}{right}"
+
+
+@dataclass(frozen=True)
+class Clamp(Interval):
+    """y = x held between low and high; what was outside is flagged below or above.
+
+    low, high: the ends, in the unit that comes in (or in `unit`, checked at the joint); either
+    may be left out. It acts where it stands in the chain. The inverse outside the ends is NaN.
+    Raises `ParameterError` when low is not below high.
+    """
+
+    name: ClassVar[str] = "clamp"
+
+    def forward(self, x: Array) -> Array:
+        held: Array = np.clip(x, self.low, self.high)
+        return held
+
+    def inverse(self, y: Array) -> Array:
+        return np.where(self.flags(y) == 0, y, np.nan)
+
+    def slope(self, x: Array) -> Array:
+        return np.where(self.flags(x) == 0, 1.0, 0.0)
+
+    def formula(self, x: float) -> str:
+        y = float(self.forward(at(x))[0])
+        verdict = "kept" if y == x else "held at the end"
+        return f"y = x held in range: {self._place(x)}, {verdict} = {shown(y, self.unit)}"
+
+    def inverse_formula(self, y: float) -> str:
+        if self.flags(at(y))[0]:
+            return f"{self._place(y)}: the clamp never lets {number(y)} through"
+        return f"x = y = {shown(y, self.unit)}, inside the clamp"
+
+
+@dataclass(frozen=True)
+class Limits(Interval):
+    """y = x; values below low or above high are flagged, never changed.
+
+    low, high: the ends, in the unit that comes in (or in `unit`, checked at the joint); either
+    may be left out. Raises `ParameterError` when low is not below high.
+    """
+
+    name: ClassVar[str] = "limits"
+
+    def forward(self, x: Array) -> Array:
+        return x
+
+    def inverse(self, y: Array) -> Array:
+        return y
+
+    def formula(self, x: float) -> str:
+        inside = not self.flags(at(x))[0]
+        return f"{self._place(x)}: {'within' if inside else 'outside'} the limits"
+
+    def inverse_formula(self, y: float) -> str:
+        return self.formula(y)
+
+
+@dataclass(frozen=True)
+class Expect(Interval):
+    """y = x; what no sound sensor gives, below low or above high, has no value and is faulty.
+
+    low, high: the ends, in the unit that comes in (or in `unit`, checked at the joint); either
+    may be left out. The flags say on which side: for a 4–20 mA loop, below 3.6 mA is a broken
+    loop, above 21 mA a short. Raises `ParameterError` when low is not below high.
+    Source: the fault currents in use with loops by IEC 60381-1.
+    """
+
+    name: ClassVar[str] = "expect"
+
+    def forward(self, x: Array) -> Array:
+        return np.where(super().flags(x) == 0, x, np.nan)
+
+    def inverse(self, y: Array) -> Array:
+        return self.forward(y)
+
+    def flags(self, x: Array) -> FlagArray:
+        side = super().flags(x)
+        return np.where(side != 0, side | np.uint8(Flag.FAULTY), side)
+
+    def formula(self, x: float) -> str:
+        sound = not self.flags(at(x))[0]
+        verdict = f"as expected = {shown(x, self.unit)}" if sound else "faulty: no sound sensor"
+        return f"{self._place(x)}, {verdict}"
+
+    def inverse_formula(self, y: float) -> str:
+        return self.formula(y)
+
+
+@dataclass(frozen=True)
+class DeadBand(Law):
+    """y = rest for x from low to high (idle noise round a rest value counts as rest), else x.
+
+    low, high: the band. rest: what it reads as, within the band; its middle if left out.
+    The inverse inside the band is NaN, but for rest itself. Raises `ParameterError`.
+    """
+
+    low: float
+    high: float
+    rest: float | None = None
+    unit: str | None = None
+    name: ClassVar[str] = "dead-band"
+    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {
+        "low": "unit",
+        "high": "unit",
+        "rest": "unit",
+    }
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        unit_fields(self, "unit")
+
+    @property
+    def takes(self) -> str | None:
+        return self.unit
+
+    @property
+    def still(self) -> float:
+        """What the band reads as."""
+        return 0.5 * (self.low + self.high) if self.rest is None else self.rest
+
+    def check(self) -> Iterator[ParameterError]:
+        if self.low >= self.high:
+            yield ParameterError("low", self.low, f"a value below high, {number(self.high)}")
+        elif not self.low <= self.still <= self.high:
+            right = f"a value from {number(self.low)} to {number(self.high)}"
+            yield ParameterError("rest", self.rest, right)
+
+    def _inside(self, x: Array) -> AnyArray:
+        return (x >= self.low) & (x <= self.high)
+
+    def forward(self, x: Array) -> Array:
+        return np.where(self._inside(x), self.still, x)
+
+    def inverse(self, y: Array) -> Array:
+        return np.where(self._inside(y) & (y != self.still), np.nan, y)
+
+    def slope(self, x: Array) -> Array:
+        return np.where(self._inside(x), 0.0, 1.0)
+
+    def formula(self, x: float) -> str:
+        inside = self.low <= x <= self.high
+        band = f"{number(self.low)} to {number(self.high)}"
+        verdict = f"inside {band}: at rest" if inside else f"outside {band}: kept"
+        return f"{number(x)} is {verdict} = {shown(self.still if inside else x, self.unit)}"
+
+    def inverse_formula(self, y: float) -> str:
+        if np.isnan(self.inverse(at(y))[0]):
+            return f"{number(y)} is inside the dead band: it is never given"
+        return f"x = y = {shown(y, self.unit)}"

@@ -1,0 +1,98 @@
+"""Platinum resistance thermometers by IEC 60751."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import ClassVar
+
+import numpy as np
+
+from ..arrays import Array
+from ..errors import ParameterError
+from ..solve import solve_monotone
+from ..text import number, shown
+from .base import Ohms, at, quiet
+from .circuit import positive
+from .temperature import ZERO_C, TemperatureLaw, TemperatureUnit, from_kelvin, to_kelvin
+
+#: Half a digit of the standard's table, as a share of r0: its own ends, as printed, are inside.
+SLACK = 5e-5
+
+_A, _B, _C = 3.9083e-3, -5.775e-7, -4.183e-12
+
+
+def _share(t: Array) -> Array:
+    """R/R0 of platinum at t in °C; the standard has a further term below 0 °C."""
+    return 1.0 + t * (_A + t * (_B + np.where(t < 0, t * (t - 100.0) * _C, 0.0)))
+
+
+def _share_slope(t: Array) -> Array:
+    return _A + t * (2 * _B + np.where(t < 0, t * (4 * t - 300.0) * _C, 0.0))
+
+
+@dataclass(frozen=True)
+class Platinum(TemperatureLaw):
+    """Platinum resistance thermometer, −200 °C to 850 °C, both branches:
+    R = r0 · (1 + A t + B t² [+ C (t − 100) t³ below 0 °C]), t in °C.
+
+    r0: resistance in Ω at 0 °C. unit: "degC" (default), "K" or "degF". Outside the range of the
+    standard there is no value. Raises `ParameterError`. Source: IEC 60751:2008, with
+    A = 3.9083e-3, B = −5.775e-7, C = −4.183e-12.
+    """
+
+    r0: Ohms = 100.0
+    unit: TemperatureUnit = "degC"
+    name: ClassVar[str] = "platinum"
+
+    LOWEST: ClassVar[float] = -200.0
+    HIGHEST: ClassVar[float] = 850.0
+
+    def check(self) -> Iterator[ParameterError]:
+        yield from super().check()
+        yield from positive(self, "r0")
+
+    @quiet
+    def _celsius(self, ohms: Array) -> Array:
+        share = ohms / self.r0
+        ends = _share(np.array([self.LOWEST, self.HIGHEST]))
+        share = np.where((share >= ends[0] - SLACK) & (share <= ends[1] + SLACK), share, np.nan)
+        # The quadratic in the form that loses no digits near 0 °C.
+        above = 2 * (share - 1) / (_A + np.sqrt(_A * _A + 4 * _B * (share - 1)))
+        below = share < 1
+        if np.any(below):
+            low, high = np.full_like(share[below], -201.0), np.zeros_like(share[below])
+            above[below] = solve_monotone(_share, _share_slope, share[below], low, high)
+        return above
+
+    def forward(self, x: Array) -> Array:
+        return (
+            from_kelvin(self._celsius(x) + ZERO_C, self.scale)
+            if self.scale != "degC"
+            else self._celsius(x)
+        )
+
+    def inverse(self, y: Array) -> Array:
+        celsius = y if self.scale == "degC" else to_kelvin(y, self.scale) - ZERO_C
+        inside = (celsius >= self.LOWEST - 0.02) & (celsius <= self.HIGHEST + 0.02)
+        return self.r0 * _share(np.where(inside, celsius, np.nan))
+
+    @quiet
+    def slope(self, x: Array) -> Array:
+        return self.degrees / (self.r0 * _share_slope(self._celsius(x)))
+
+    def formula(self, x: float) -> str:
+        celsius = float(self._celsius(at(x))[0])
+        y = float(self.forward(at(x))[0])
+        cold = " + C (t − 100) t³" if celsius < 0 else ""
+        symbols = f"R / R0 = 1 + A t + B t²{cold}"
+        numbers = f"{number(x)} / {number(self.r0)} = {number(x / self.r0)}"
+        result = "no value: outside −200 °C to 850 °C" if np.isnan(y) else shown(y, self.scale)
+        return f"{symbols}; {numbers} solved for t = {result}"
+
+    def inverse_formula(self, y: float) -> str:
+        ohms = float(self.inverse(at(y))[0])
+        celsius = y if self.scale == "degC" else float(to_kelvin(np.array(y), self.scale)) - ZERO_C
+        cold = " + C (t − 100) t³" if celsius < 0 else ""
+        result = "no value: outside −200 °C to 850 °C" if np.isnan(ohms) else shown(ohms, "ohm")
+        return f"R = R0 · (1 + A t + B t²{cold}) at t = {shown(celsius, 'degC')}: {result}"

@@ -1,0 +1,347 @@
+"""Thermistors: by Beta, by Steinhart–Hart with three coefficients or with four."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from typing import ClassVar
+
+import numpy as np
+
+from ..arrays import Array
+from ..errors import ParameterError
+from ..solve import solve_monotone
+from ..text import bracketed, number, shown
+from .base import BareKelvin, Kelvin, Ohms, at, quiet
+from .circuit import positive
+from .temperature import ZERO_C, TemperatureLaw, TemperatureUnit, from_kelvin, to_kelvin
+
+
+@dataclass(frozen=True)
+class _Thermistor(TemperatureLaw):
+    """A curve 1/T over L = ln(R / base): rising with L, so that T falls as R rises."""
+
+    @abstractmethod
+    def reciprocal(self, log_ohms: Array) -> Array:
+        """1/T in 1/K at L."""
+
+    @abstractmethod
+    def reciprocal_slope(self, log_ohms: Array) -> Array:
+        """d(1/T)/dL."""
+
+    @abstractmethod
+    def log_ohms(self, reciprocal: Array) -> Array:
+        """L at 1/T."""
+
+    @property
+    def base(self) -> float:
+        """The resistance that R is divided by."""
+        return 1.0
+
+    @property
+    def branch(self) -> tuple[float, float]:
+        """The ends of L between which the curve is that of a thermistor."""
+        return -np.inf, np.inf
+
+    @quiet
+    def _log(self, ohms: Array) -> Array:
+        low, high = self.branch
+        level = np.log(ohms / self.base)
+        if np.isfinite(low) or np.isfinite(high):
+            level = np.where((level >= low) & (level <= high), level, np.nan)
+        return level
+
+    @quiet
+    def _kelvin(self, ohms: Array) -> Array:
+        kelvin = 1.0 / self.reciprocal(self._log(ohms))
+        return np.where((kelvin > 0) & (kelvin < np.inf), kelvin, np.nan)
+
+    def forward(self, x: Array) -> Array:
+        return from_kelvin(self._kelvin(x), self.scale)
+
+    @quiet
+    def inverse(self, y: Array) -> Array:
+        ohms = self.base * np.exp(self.log_ohms(1.0 / to_kelvin(y, self.scale)))
+        return np.where((ohms > 0) & (ohms < np.inf), ohms, np.nan)
+
+    @quiet
+    def slope(self, x: Array) -> Array:
+        # dT/dR = −T² · d(1/T)/dL · dL/dR, and dL/dR = 1/R
+        steepness = self.reciprocal_slope(self._log(x))
+        return -self.degrees * self._kelvin(x) ** 2 * steepness / x
+
+
+@dataclass(frozen=True)
+class Beta(_Thermistor):
+    """A thermistor by its Beta: 1/T = 1/t0 + ln(R / r0) / beta.
+
+    r0: resistance in Ω at t0. beta: in K. t0: in K, 25 °C if left out. unit: "degC" (default),
+    "K" or "degF". Raises `ParameterError`.
+    Source: the two-parameter exponential model of NTC thermistors, R = r0 · e^(β(1/T − 1/t0)).
+    """
+
+    r0: Ohms
+    beta: BareKelvin
+    t0: Kelvin = 298.15
+    unit: TemperatureUnit = "degC"
+    name: ClassVar[str] = "beta"
+
+    def check(self) -> Iterator[ParameterError]:
+        yield from super().check()
+        yield from positive(self, "r0", "beta", "t0")
+
+    @property
+    def base(self) -> float:
+        return self.r0
+
+    def reciprocal(self, log_ohms: Array) -> Array:
+        return 1.0 / self.t0 + log_ohms / self.beta
+
+    def reciprocal_slope(self, log_ohms: Array) -> Array:
+        return np.full_like(log_ohms, 1.0 / self.beta)
+
+    def log_ohms(self, reciprocal: Array) -> Array:
+        return self.beta * (reciprocal - 1.0 / self.t0)
+
+    def formula(self, x: float) -> str:
+        kelvin = float(self._kelvin(at(x))[0])
+        log = f"ln({number(x)} / {number(self.r0)})"
+        numbers = f"1/{shown(self.t0, 'K')} + {log} / {shown(self.beta, 'K')}"
+        return f"1/T = 1/T0 + ln(R / R0) / B = {numbers} → T = {self._result(kelvin)}"
+
+    def inverse_formula(self, y: float) -> str:
+        kelvin, asked = self._asked(y)
+        ohms = float(self.inverse(at(y))[0])
+        numbers = (
+            f"{shown(self.r0, 'ohm')} · exp({number(self.beta)} · "
+            f"(1/{number(kelvin)} − 1/{number(self.t0)}))"
+        )
+        return f"{asked}R = R0 · exp(B · (1/T − 1/T0)) = {numbers} = {shown(ohms, 'ohm')}"
+
+
+#: Where thermistor curves are solved for R: e^±40 covers every resistance there is.
+_LOWEST, _HIGHEST = -40.0, 40.0
+
+
+@dataclass(frozen=True)
+class _Cubic(_Thermistor):
+    """1/T as a cubic in L, on the branch that holds 25 °C and rises."""
+
+    @property
+    def coefficients(self) -> tuple[float, float, float, float]:
+        """c0 to c3 of the cubic."""
+        raise NotImplementedError
+
+    def reciprocal(self, log_ohms: Array) -> Array:
+        c0, c1, c2, c3 = self.coefficients
+        return c0 + log_ohms * (c1 + log_ohms * (c2 + log_ohms * c3))
+
+    def reciprocal_slope(self, log_ohms: Array) -> Array:
+        _, c1, c2, c3 = self.coefficients
+        return c1 + log_ohms * (2 * c2 + log_ohms * 3 * c3)
+
+    @property
+    def branch(self) -> tuple[float, float]:
+        return self._branch or (np.nan, np.nan)
+
+    @cached_property
+    def _branch(self) -> tuple[float, float] | None:
+        """The ends of the rising branch through 25 °C; None if there is no such branch."""
+        c0, c1, c2, c3 = self.coefficients
+        at_25 = np.roots([c3, c2, c1, c0 - 1 / 298.15])
+        turns = np.roots([3 * c3, 2 * c2, c1])
+        real_turns = sorted(turns[np.isreal(turns)].real)
+        for root in sorted(at_25[np.isreal(at_25)].real, key=abs):
+            if self.reciprocal_slope(np.array(root)) > 0:
+                low = max((t for t in real_turns if t < root), default=-np.inf)
+                high = min((t for t in real_turns if t > root), default=np.inf)
+                return float(low), float(high)
+        return None
+
+    def log_ohms(self, reciprocal: Array) -> Array:
+        low, high = self.branch
+        ends = (
+            np.full_like(reciprocal, max(low, _LOWEST)),
+            np.full_like(reciprocal, min(high, _HIGHEST)),
+        )
+        return solve_monotone(self.reciprocal, self.reciprocal_slope, reciprocal, *ends)
+
+
+@dataclass(frozen=True)
+class SteinhartHart(_Cubic):
+    """A thermistor by three coefficients: 1/T = a + b · ln R + c · (ln R)³, R in Ω, T in K.
+
+    a, b, c: coefficients in 1/K. unit: "degC" (default), "K" or "degF".
+    The inverse is solved to machine precision on the rising branch that holds 25 °C; beyond a
+    turning point of the cubic there is no value. Raises `ParameterError` for coefficients that
+    describe no thermistor. Source: Steinhart and Hart, Deep-Sea Research 15 (1968) 497.
+    """
+
+    a: float
+    b: float
+    c: float
+    unit: TemperatureUnit = "degC"
+    name: ClassVar[str] = "steinhart-hart"
+
+    @property
+    def coefficients(self) -> tuple[float, float, float, float]:
+        return self.a, self.b, 0.0, self.c
+
+    def check(self) -> Iterator[ParameterError]:
+        yield from super().check()
+        if self._branch is None:
+            yield ParameterError(
+                "b",
+                self.b,
+                "coefficients are right for which some R reads 25 °C and T falls with R",
+            )
+
+    def formula(self, x: float) -> str:
+        kelvin = float(self._kelvin(at(x))[0])
+        log = number(float(self._log(at(x))[0]))
+        numbers = f"{number(self.a)} + {bracketed(self.b)} · {log} + {bracketed(self.c)} · {log}³"
+        symbols = f"ln R = ln {number(x)} = {log}; 1/T = a + b · ln R + c · (ln R)³"
+        return f"{symbols} = {numbers} → T = {self._result(kelvin)}"
+
+    def inverse_formula(self, y: float) -> str:
+        kelvin, asked = self._asked(y)
+        ohms = float(self.inverse(at(y))[0])
+        solved = f"a + b · ln R + c · (ln R)³ = 1/{number(kelvin)} solved for R"
+        return f"{asked}{solved} = {shown(ohms, 'ohm')}"
+
+
+@dataclass(frozen=True)
+class Disagreement:
+    """The largest disagreement of two sets of coefficients: kelvin, and the °C it is at."""
+
+    kelvin: float
+    at: float
+
+
+Four = tuple[float, float, float, float]
+
+
+@dataclass(frozen=True)
+class SteinhartHartExtended(_Cubic):
+    """A thermistor by four coefficients of x = R / r25.
+
+    to_kelvin: (A1, B1, C1, D1) of 1/T = A1 + B1 ln x + C1 ln² x + D1 ln³ x.
+    to_ohms: (A, B, C, D) of R = r25 · exp(A + B/T + C/T² + D/T³), the datasheet's way back.
+    One of the two is enough. Given both, `to_kelvin` rules in both directions, so that the way
+    back is an exact inverse; `disagreement` says how far the other set is off.
+    r25: resistance in Ω at 25 °C. unit: "degC" (default), "K" or "degF".
+    Raises `ParameterError`. Source: the extended Steinhart–Hart equation of NTC datasheets.
+    """
+
+    r25: Ohms
+    to_kelvin: Four | None = None
+    to_ohms: Four | None = None
+    unit: TemperatureUnit = "degC"
+    name: ClassVar[str] = "steinhart-hart-extended"
+
+    def check(self) -> Iterator[ParameterError]:
+        yield from super().check()
+        yield from positive(self, "r25")
+        if self.to_kelvin is None and self.to_ohms is None:
+            yield ParameterError("to_kelvin", None, "to_kelvin or to_ohms is wanted")
+        sound = True
+        for field in ("to_kelvin", "to_ohms"):
+            value = getattr(self, field)
+            if value is not None and not _four_numbers(value):
+                sound = False
+                yield ParameterError(field, value, "four numbers are right")
+        if sound and self.to_kelvin is not None and self._branch is None:
+            yield ParameterError("to_kelvin", self.to_kelvin, "T must fall as R rises at 25 °C")
+        if sound and self.to_kelvin is None and self.to_ohms and not self._falls(1 / 298.15):
+            yield ParameterError("to_ohms", self.to_ohms, "R must fall as T rises at 25 °C")
+
+    def _falls(self, reciprocal: float) -> bool:
+        return bool(self._level_slope(np.array(reciprocal)) > 0)
+
+    @property
+    def base(self) -> float:
+        return self.r25
+
+    @property
+    def coefficients(self) -> Four:
+        return self.to_kelvin or (np.nan, np.nan, np.nan, np.nan)
+
+    @property
+    def branch(self) -> tuple[float, float]:
+        return (-np.inf, np.inf) if self.to_kelvin is None else super().branch
+
+    def _level(self, reciprocal: Array) -> Array:
+        """ln(R / r25) over 1/T by `to_ohms`."""
+        a, b, c, d = self.to_ohms or (np.nan, np.nan, np.nan, np.nan)
+        return a + reciprocal * (b + reciprocal * (c + reciprocal * d))
+
+    def _level_slope(self, reciprocal: Array) -> Array:
+        _, b, c, d = self.to_ohms or (np.nan, np.nan, np.nan, np.nan)
+        return b + reciprocal * (2 * c + reciprocal * 3 * d)
+
+    @cached_property
+    def _reciprocal_ends(self) -> tuple[float, float]:
+        """The stretch of 1/T round 25 °C on which `to_ohms` is monotone."""
+        _, b, c, d = self.to_ohms or (np.nan, np.nan, np.nan, np.nan)
+        turns = np.roots([3 * d, 2 * c, b])
+        real = turns[np.isreal(turns)].real
+        low = max((t for t in real if 0 < t < 1 / 298.15), default=1e-4)
+        high = min((t for t in real if t > 1 / 298.15), default=1e-1)
+        return float(low), float(high)
+
+    def reciprocal(self, log_ohms: Array) -> Array:
+        if self.to_kelvin is not None:
+            return super().reciprocal(log_ohms)
+        ends = (np.full_like(log_ohms, end) for end in self._reciprocal_ends)
+        return solve_monotone(self._level, self._level_slope, log_ohms, *ends)
+
+    def reciprocal_slope(self, log_ohms: Array) -> Array:
+        if self.to_kelvin is not None:
+            return super().reciprocal_slope(log_ohms)
+        return 1.0 / self._level_slope(self.reciprocal(log_ohms))
+
+    def log_ohms(self, reciprocal: Array) -> Array:
+        if self.to_kelvin is not None:
+            return super().log_ohms(reciprocal)
+        low, high = self._reciprocal_ends
+        inside = (reciprocal >= low) & (reciprocal <= high)
+        return self._level(np.where(inside, reciprocal, np.nan))
+
+    def disagreement(self, low: float = -40.0, high: float = 125.0) -> Disagreement | None:
+        """How far the two sets of coefficients are apart between two temperatures in °C: what
+        the resistance that `to_ohms` gives reads by `to_kelvin`. None if only one set is given."""
+        if self.to_kelvin is None or self.to_ohms is None:
+            return None
+        kelvin = np.linspace(low, high, 1001) + ZERO_C
+        read = self._kelvin(self.r25 * np.exp(self._level(1.0 / kelvin)))
+        apart = np.abs(read - kelvin)
+        worst = int(np.argmax(np.where(np.isnan(apart), np.inf, apart)))
+        return Disagreement(float(apart[worst]), float(kelvin[worst] - ZERO_C))
+
+    def formula(self, x: float) -> str:
+        kelvin = float(self._kelvin(at(x))[0])
+        log = number(float(self._log(at(x))[0]))
+        start = f"L = ln(R / R25) = ln({number(x)} / {number(self.r25)}) = {log}; "
+        if self.to_kelvin is None:
+            return f"{start}A + B/T + C/T² + D/T³ = L solved → T = {self._result(kelvin)}"
+        a, b, c, d = map(bracketed, self.to_kelvin)
+        numbers = f"{a} + {b} · {log} + {c} · {log}² + {d} · {log}³"
+        return f"{start}1/T = A1 + B1 L + C1 L² + D1 L³ = {numbers} → T = {self._result(kelvin)}"
+
+    def inverse_formula(self, y: float) -> str:
+        kelvin, asked = self._asked(y)
+        ohms = float(self.inverse(at(y))[0])
+        if self.to_kelvin is None:
+            return f"{asked}R = R25 · exp(A + B/T + C/T² + D/T³) = {shown(ohms, 'ohm')}"
+        solved = f"A1 + B1 L + C1 L² + D1 L³ = 1/{number(kelvin)} solved, R = R25 · exp(L)"
+        return f"{asked}{solved} = {shown(ohms, 'ohm')}"
+
+
+def _four_numbers(value: object) -> bool:
+    return (
+        isinstance(value, tuple)
+        and len(value) == 4
+        and all(isinstance(v, int | float) and np.isfinite(v) for v in value)
+    )

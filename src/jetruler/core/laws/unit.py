@@ -1,0 +1,121 @@
+"""From one unit to another of the same kind, through Pint."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from functools import cache
+from typing import Any, ClassVar
+
+import numpy as np
+
+from ..arrays import Array
+from ..errors import ParameterError, UnitError
+from ..text import bracketed, number, shown
+from ..units import TEMPERATURES, canonical, sign
+from .base import Law, unit_fields
+
+
+@dataclass(frozen=True)
+class To(Law):
+    """The same quantity in another unit: `To("degF")`, `To("mA")`, `To("psi")`.
+
+    unit: unit out. source: unit in; a ruler fills it in from the law before. Conversions are
+    exact fractions, rounded once. Raises `ParameterError` for a unit that nobody knows and, when
+    the ruler is made, `UnitError` for one of another kind. Source: Pint's unit registry.
+    """
+
+    unit: str
+    source: str | None = None
+    name: ClassVar[str] = "to"
+
+    def __post_init__(self) -> None:
+        unit_fields(self, "unit", "source")
+        super().__post_init__()
+
+    def check(self) -> Iterator[ParameterError]:
+        for field in ("unit", "source"):
+            value = getattr(self, field)
+            if value is not None and not _known(value):
+                yield ParameterError(field, value, "a unit is right, as in degF, mA or psi")
+
+    @property
+    def takes(self) -> str | None:
+        return self.source
+
+    @property
+    def gives(self) -> str | None:
+        return self.unit
+
+    def after(self, unit: str | None) -> Law:
+        if unit is None and self.source is None:
+            raise UnitError(f"to {sign(self.unit)}: the unit before it is not known; say source")
+        if self.source is None:
+            factor_and_offset(str(unit), self.unit)
+            return replace(self, source=unit)
+        return self
+
+    def _line(self) -> tuple[float, float]:
+        return factor_and_offset(self.source or self.unit, self.unit)
+
+    def forward(self, x: Array) -> Array:
+        factor, offset = self._line()
+        return x * factor + offset
+
+    def inverse(self, y: Array) -> Array:
+        factor, offset = factor_and_offset(self.unit, self.source or self.unit)
+        return y * factor + offset
+
+    def slope(self, x: Array) -> Array:
+        return np.full_like(x, self._line()[0])
+
+    def formula(self, x: float) -> str:
+        return self._worked(x, self.source, self.unit)
+
+    def inverse_formula(self, y: float) -> str:
+        return self._worked(y, self.unit, self.source)
+
+    @staticmethod
+    def _worked(x: float, source: str | None, unit: str | None) -> str:
+        factor, offset = factor_and_offset(source or "", unit or "")
+        line = f"{shown(x, source)} = {number(x)} · {number(factor)}"
+        if offset:
+            line += f" + {bracketed(offset)}"
+        return f"{line} = {shown(x * factor + offset, unit)}"
+
+
+@cache
+def _registry() -> Any:
+    import pint  # a third of a second: only for who converts units
+
+    return pint.UnitRegistry(non_int_type=Fraction)
+
+
+_PINT_NAMES = {"%": "percent", "share": "dimensionless", "degC": "kelvin", "degF": "kelvin"}
+
+
+@cache
+def _known(unit: str) -> bool:
+    if unit in TEMPERATURES:
+        return True
+    try:
+        _registry().Unit(_PINT_NAMES.get(unit, unit))
+    except Exception:  # Pint raises many kinds, down to those of its tokenizer
+        return False
+    return True
+
+
+@cache
+def factor_and_offset(source: str, unit: str) -> tuple[float, float]:
+    """y = factor · x + offset from one unit to the other. Raises `UnitError`."""
+    source, unit = canonical(source), canonical(unit)
+    if source in TEMPERATURES and unit in TEMPERATURES:
+        (zero, degree), (to_zero, to_degree) = TEMPERATURES[source], TEMPERATURES[unit]
+        return float(degree / to_degree), float((zero - to_zero) / to_degree)
+    registry = _registry()
+    try:
+        one = registry.Quantity(Fraction(1), _PINT_NAMES.get(source, source))
+        return float(one.to(_PINT_NAMES.get(unit, unit)).magnitude), 0.0
+    except Exception:
+        raise UnitError(f"{sign(source)} cannot be converted to {sign(unit)}") from None

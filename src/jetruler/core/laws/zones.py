@@ -1,0 +1,137 @@
+"""Zones: intervals that cover the whole axis, each with a value, a label, or several outputs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+import numpy as np
+
+from ..arrays import Array
+from ..errors import ParameterError
+from ..text import number, shown
+from .base import Law, unit_fields
+
+#: What a zone stands for: a number, a label, or one entry for each of several outputs.
+ZoneValue = float | str | tuple[float | str, ...]
+
+
+@dataclass(frozen=True)
+class Zones(Law):
+    """n ascending edges cut the axis into n + 1 zones; no gap and no overlap can be written down.
+
+    edges: ascending, in the unit that comes in. values: one a zone, all numbers, or labels, or
+    tuples (one zone can drive several on/off outputs). A value on an edge belongs to the zone
+    above. unit: unit of the numbers. takes: unit in.
+
+    With numbers the result is the number; with labels or tuples it is the zone's own number from
+    0 up, and `names` has what it stands for. The inverse of a zone is its middle (of an outer
+    one, its edge). The slope is 0. Raises `ParameterError`.
+    """
+
+    edges: tuple[float, ...]
+    values: tuple[ZoneValue, ...]
+    unit: str | None = None
+    takes: str | None = None
+    name: ClassVar[str] = "zones"
+    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"edges": "takes"}
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        unit_fields(self, "unit", "takes")
+
+    @property
+    def gives(self) -> str | None:
+        return self.unit or ("zone" if self.names else None)
+
+    @property
+    def names(self) -> tuple[ZoneValue, ...] | None:
+        """What each zone number stands for; None where the zones are numbers themselves."""
+        plain = all(isinstance(v, int | float) for v in self.values)
+        return None if plain else self.values
+
+    def check(self) -> Iterator[ParameterError]:
+        try:
+            edges = np.array(self.edges, dtype=np.float64)
+        except (TypeError, ValueError):
+            edges = np.empty(0)
+        if edges.ndim != 1 or not edges.size or not np.all(np.isfinite(edges)):
+            yield ParameterError("edges", self.edges, "a list of finite numbers is right")
+        elif np.any(np.diff(edges) <= 0):
+            at = int(np.argmax(np.diff(edges) <= 0))
+            right = f"ascending edges; {number(edges[at + 1])} follows {number(edges[at])}"
+            yield ParameterError("edges", self.edges, right)
+        elif not isinstance(self.values, tuple) or len(self.values) != len(edges) + 1:
+            right = f"{len(edges)} edges make {len(edges) + 1} zones: so many values are right"
+            yield ParameterError("values", self.values, right)
+        elif len({_kind(value) for value in self.values} - {None}) != 1:
+            right = "all numbers, all labels, or all lists of one length are right"
+            yield ParameterError("values", self.values, right)
+
+    def _numbers(self) -> Array:
+        numbers = range(len(self.values)) if self.names else self.values
+        return np.array(numbers, dtype=np.float64)
+
+    def zone(self, x: Array) -> Any:
+        """The zone's own number, from 0 up."""
+        return np.searchsorted(np.array(self.edges, dtype=np.float64), x, side="right")
+
+    def forward(self, x: Array) -> Array:
+        return np.where(np.isnan(x), np.nan, self._numbers()[self.zone(x)])
+
+    def inverse(self, y: Array) -> Array:
+        edges = np.array(self.edges, dtype=np.float64)
+        middles = np.concatenate((edges[:1], 0.5 * (edges[1:] + edges[:-1]), edges[-1:]))
+        middles[0] = np.nextafter(edges[0], -np.inf)
+        x = np.full_like(y, np.nan)
+        for value, middle in reversed(list(zip(self._numbers(), middles, strict=True))):
+            x[y == value] = middle
+        return x
+
+    def slope(self, x: Array) -> Array:
+        return np.where(np.isnan(x), np.nan, 0.0)
+
+    def described(self, y: float) -> str | None:
+        """The label of a zone number, or its outputs side by side: `"1 0 1"`."""
+        if not self.names:
+            return None
+        value = "" if np.isnan(y) else self.names[int(y)]
+        entries = value if isinstance(value, tuple) else (value,)
+        return " ".join(v if isinstance(v, str) else number(v) for v in entries)
+
+    def _interval(self, i: int) -> str:
+        if i == 0:
+            return f"below {number(self.edges[0])}"
+        if i == len(self.edges):
+            return f"from {number(self.edges[-1])} up"
+        return f"from {number(self.edges[i - 1])} to below {number(self.edges[i])}"
+
+    def formula(self, x: float) -> str:
+        if np.isnan(x):
+            return "no value has no zone"
+        i = int(self.zone(np.array(x)))
+        y = float(self._numbers()[i])
+        stands = (
+            f"zone {i}, {self.described(y)!r}"
+            if self.names
+            else f"zone {i} = {shown(y, self.unit)}"
+        )
+        return f"{number(x)} is {self._interval(i)}: {stands}"
+
+    def inverse_formula(self, y: float) -> str:
+        found = np.flatnonzero(self._numbers() == y)
+        if not found.size:
+            return f"no zone stands for {number(y)}"
+        return f"zone {found[0]} is {self._interval(int(found[0]))}"
+
+
+def _kind(value: object) -> object:
+    """What values must share; None for a value that is none."""
+    if isinstance(value, bool):
+        return "truth"
+    if isinstance(value, tuple):
+        return (len(value), "entries")
+    return (
+        "number" if isinstance(value, int | float) else "label" if isinstance(value, str) else value
+    )
