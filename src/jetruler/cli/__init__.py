@@ -15,6 +15,7 @@ from .. import __version__
 #: Each command: its module here, and its line in `--help` (so that help loads no module).
 COMMANDS = {
     "demo": "The whole tour on the bundled data, into a folder.",
+    "look": "What the raw samples do: ends, noise, rails, the share in use.",
     "convert": "A log of raw counts into engineering values, with flags.",
     "explain": "The worked solution, from a count or for a value.",
     "draw": "The ruler, the curve or the stages of a channel, as PNG or SVG.",

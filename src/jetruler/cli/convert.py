@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
@@ -15,9 +15,31 @@ from .common import bench_option, load
 
 if TYPE_CHECKING:
     from ..logs.convert import Progress
+    from ..logs.source import LogFormat
     from ..logs.summary import Summary
 
 DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t"}
+
+
+def format_options(command: Callable[..., None]) -> Callable[..., None]:
+    """The options that say how a log is written."""
+    for option in (
+        click.option(
+            "--no-header", is_flag=True, help="The first line is data; columns are 1, 2, …"
+        ),
+        click.option("--decimal-comma", is_flag=True, help="Numbers have a decimal comma."),
+        click.option("--delimiter", type=click.Choice(list(DELIMITERS)), help="Else found out."),
+    ):
+        command = option(command)
+    return command
+
+
+def log_format(delimiter: str | None, decimal_comma: bool, no_header: bool) -> LogFormat:
+    """What those options say."""
+    from ..logs.source import LogFormat
+
+    decimal = "," if decimal_comma else "."
+    return LogFormat(DELIMITERS.get(delimiter or ""), decimal, header=not no_header)
 
 
 @click.command()
@@ -25,10 +47,8 @@ DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t"}
 @click.option("-o", "--output", "out", default="-", metavar="FILE", help="Result; - is stdout.")
 @click.option("--only", multiple=True, metavar="CHANNEL", help="Only this channel (repeatable).")
 @click.option("--keep-raw", is_flag=True, help="Keep the raw columns beside the values.")
-@click.option("--delimiter", type=click.Choice(list(DELIMITERS)), help="Else found out.")
-@click.option("--decimal-comma", is_flag=True, help="Numbers in the log have a decimal comma.")
-@click.option("--no-header", is_flag=True, help="The first line is data; columns are 1, 2, 3, …")
 @click.option("--json", "as_json", is_flag=True, help="The summary as JSON on stdout; needs -o.")
+@format_options
 @bench_option
 def command(
     log: str,
@@ -50,15 +70,10 @@ def command(
     jetruler convert roast.csv -b bench.toml -o out.csv
     """
     from ..logs.convert import convert
-    from ..logs.source import LogFormat
 
     if as_json and out == "-":
         raise JetRulerError("--json: the summary and the result cannot share stdout; add -o FILE")
-    form = LogFormat(
-        delimiter=DELIMITERS.get(delimiter or ""),
-        decimal="," if decimal_comma else ".",
-        header=not no_header,
-    )
+    form = log_format(delimiter, decimal_comma, no_header)
     bench = load(bench_path)
     with progress_bar(log) as progress:
         summary = convert(

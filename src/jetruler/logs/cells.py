@@ -36,6 +36,12 @@ class Samples:
 
 def read_samples(cells: pa.Array, decimal: str, torn: npt.NDArray[np.int64]) -> Samples:
     """The counts in a column of text cells. Cells of torn rows are not trusted: unreadable."""
+    if pa.types.is_integer(cells.type):
+        if not cells.null_count:
+            return Samples(cells.to_numpy())
+        nulls = cells.is_null().to_numpy(zero_copy_only=False)
+        filled = cells.fill_null(np.iinfo(cells.type.to_pandas_dtype()).min).to_numpy()
+        return Samples(filled, nulls, np.flatnonzero(nulls), np.empty(0, np.int64))
     if not torn.size:
         try:
             return Samples(cells.cast(pa.int64()).to_numpy())

@@ -53,7 +53,7 @@ def convert(
         with Output(out, log) as output:
             if reader.form.header:
                 output.write(conversion.header())
-            for batch in reader.batches():
+            for batch in reader.batches(conversion.integers):
                 output.write(conversion.converted(batch))
                 if progress:
                     progress(source.bytes_read, source.bytes_total)
@@ -76,6 +76,7 @@ class _Conversion:
         self.reader = reader
         self.places = [reader.position(channel.column) for channel in channels]
         used = set() if keep_raw else set(self.places)
+        self.integers = used
         self.passed = [i for i in range(len(reader.columns)) if i not in used]
         self.texts = [
             _CellTexts(channel, reader.form.decimal, reader.delimiter) for channel in channels

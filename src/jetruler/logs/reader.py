@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,6 +16,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.csv as pacsv
 
+from .ahead import ahead
 from .source import LogError, LogFormat, Source, find_delimiter, split_line
 
 Lines = npt.NDArray[np.int64]
@@ -26,7 +27,7 @@ LONGEST_ROW = 2**20
 
 @dataclass(frozen=True)
 class Batch:
-    """Some rows of a log: a text array a column.
+    """Some rows of a log: a text array a column (numbers where that was asked and could be).
 
     lines: line number of each row. torn: rows that had too few or too many fields.
     quoted: whether a cell may need quotes again when it is written.
@@ -68,6 +69,7 @@ class LogReader:
         self._comment = form.comment.encode()
         self._blocks = self.source.blocks()
         self._line = 1
+        self._types: dict[int, pa.DataType] = {}
         first, self._held = self._first_line()
         self.crlf = first.endswith(b"\r\n")
         self.delimiter = form.delimiter or find_delimiter(first, form.decimal)
@@ -93,13 +95,25 @@ class LogReader:
             raise LogError(f"{self.name}: there is no column {column!r}; it has: {has}")
         return names.index(column)
 
-    def batches(self) -> Iterator[Batch]:
-        """The rows, some ten thousands at a time."""
+    def batches(self, integers: Iterable[int] = ()) -> Iterator[Batch]:
+        """The rows, some ten thousands at a time.
+
+        integers: positions of columns that come as int64 (empty cells as null) where a whole
+        batch of them reads so, else as text like the others.
+        """
+        self._types = dict.fromkeys(integers, pa.int64())
+        yield from ahead(self._batches())
+
+    def _batches(self) -> Iterator[Batch]:
         carried = b""
         for block, last in self._all_blocks():
             batch, carried = self._batch(carried + block, last)
             if batch.rows:
                 yield batch
+
+    def ask(self, integers: Iterable[int], floats: Iterable[int] = ()) -> None:
+        """From one of the next batches on, columns come as int32 or float64 where they can."""
+        self._types = dict.fromkeys(floats, pa.float64()) | dict.fromkeys(integers, pa.int32())
 
     def _first_line(self) -> tuple[bytes, tuple[bytes, bool]]:
         """The header (or first row), and the rest of the block it came in."""
@@ -173,22 +187,25 @@ class LogReader:
             return [pa.array([], pa.string())] * len(names)
         if b'"' in block and _ends_in_quotes(block):
             return None
-        try:
-            table = pacsv.read_csv(
-                pa.BufferReader(block),
-                read_options=pacsv.ReadOptions(column_names=names, block_size=2**20),
-                parse_options=pacsv.ParseOptions(
-                    delimiter=self.delimiter, ignore_empty_lines=len(names) > 1
-                ),
-                convert_options=pacsv.ConvertOptions(
-                    column_types=dict.fromkeys(names, pa.string()), strings_can_be_null=False
-                ),
-            )
-        except pa.ArrowInvalid:
-            return None
-        if table.num_rows != rows:
-            return None
-        return [column.combine_chunks() for column in table.columns]
+        for asked in (self._types, {}) if self._types else ({},):
+            types = {name: asked.get(i, pa.string()) for i, name in enumerate(names)}
+            try:
+                table = pacsv.read_csv(
+                    pa.BufferReader(block),
+                    read_options=pacsv.ReadOptions(column_names=names, block_size=2**20),
+                    parse_options=pacsv.ParseOptions(
+                        delimiter=self.delimiter, ignore_empty_lines=len(names) > 1
+                    ),
+                    convert_options=pacsv.ConvertOptions(
+                        column_types=types, strings_can_be_null=False, null_values=[""]
+                    ),
+                )
+            except pa.ArrowInvalid:
+                continue
+            if table.num_rows != rows:
+                return None
+            return [column.combine_chunks() for column in table.columns]
+        return None
 
     def _careful(self, block: bytes, first: int, last: bool) -> tuple[Batch, bytes]:
         """Row by row: short rows are filled up, long ones cut, both are reported as torn."""

@@ -1,0 +1,224 @@
+"""`jetruler look`: what the raw samples do, before anyone converts them."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import math
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from ..core.errors import JetRulerError
+from .common import channel_of, load
+from .convert import format_options, log_format, progress_bar
+
+if TYPE_CHECKING:
+    from ..core.channel import Bench
+    from ..logs.look import ColumnLook, Look
+
+GRAVITY_STYLE = ("bold red", "bold yellow", "bold cyan")
+
+
+@click.command()
+@click.argument("log")
+@click.option(
+    "-b", "--bench", "bench_path", metavar="FILE", help="The bench file; else counts only."
+)
+@click.option(
+    "--ends", "ends", metavar="CHANNEL", help="The marks that this channel's travel shows."
+)
+@click.option(
+    "--margin", type=float, metavar="COUNTS", help="With --ends: draw the ends in by this."
+)
+@click.option("--reversed", "backward", is_flag=True, help="With --ends: the high count is 0 %.")
+@click.option("--write", is_flag=True, help="With --ends: put the marks into the bench file.")
+@click.option("--json", "as_json", is_flag=True, help="For programs.")
+@format_options
+def command(
+    log: str,
+    bench_path: str | None,
+    ends: str | None,
+    margin: float | None,
+    backward: bool,
+    write: bool,
+    as_json: bool,
+    delimiter: str | None,
+    decimal_comma: bool,
+    no_header: bool,
+) -> None:
+    """What the raw samples of LOG do: ends, noise, rails, the share of the range in use.
+
+    \b
+    jetruler look roast.csv -b bench.toml
+    jetruler look roast.csv --ends damper --write
+    """
+    from ..logs.look import look
+
+    if ends is None and (write or margin is not None or backward):
+        raise JetRulerError("--write, --margin and --reversed go with --ends CHANNEL")
+    if bench_path is None and (write or Path("bench.toml").exists()):
+        bench_path = "bench.toml"
+    bench = load(bench_path) if bench_path is not None else None
+    form = log_format(delimiter, decimal_comma, no_header)
+    with progress_bar(log) as progress:
+        found = look(log, bench, form=form, progress=progress)
+    if ends is not None:
+        show_ends(found, bench, ends, margin, backward, bench_path if write else None)
+    elif as_json:
+        click.echo(json.dumps(as_dict(found), indent=2, ensure_ascii=False))
+    else:
+        show_look(found)
+
+
+def show_ends(
+    found: Look,
+    bench: Bench | None,
+    name: str,
+    margin: float | None,
+    backward: bool,
+    write_to: str | None,
+) -> None:
+    """Print the marks line of a channel or column, and write it if asked."""
+    from ..core.ends import NothingMovedError, ends_of
+    from ..core.text import nearest
+
+    if name not in found.columns:
+        raise JetRulerError(f"--ends: found {name!r}; {nearest(name, found.columns)}")
+    try:
+        ends = ends_of(found.columns[name].survey, margin)
+    except NothingMovedError as error:
+        raise JetRulerError(f"{name}: {error}") from None
+    low, high = true_ends(bench, name)
+    at_low, at_high = (high, low) if backward else (low, high)
+    if write_to is None:
+        click.echo(ends.line(at_low, at_high))
+    else:
+        from ..bench.edit import write_marks
+
+        before, after = write_marks(write_to, name, ends.marks(at_low, at_high))
+        click.echo(f"{write_to}, channel.{name}:\n- {before}\n+ {after}")
+    survey = found.columns[name].survey
+    click.echo(
+        f"travel {survey.low_end:.0f} to {survey.high_end:.0f}, drawn in by {ends.margin:.1f} "
+        f"counts (noise {survey.noise:.2g}), so that both ends are reached",
+        err=True,
+    )
+
+
+def true_ends(bench: Bench | None, name: str) -> tuple[float, float]:
+    """What the ends stand for: those of the marks that the channel has, else 0 and 100."""
+    if bench is not None and name in bench.channels:
+        for law in channel_of(bench, name).laws.laws:
+            marks = getattr(law, "marks", None)
+            if marks is not None:
+                return min(t for _, t in marks), max(t for _, t in marks)
+    return 0.0, 100.0
+
+
+def show_look(found: Look) -> None:
+    """A row a column, the time column, then the findings."""
+    from rich.console import Console
+    from rich.table import Table
+
+    console = Console(highlight=False, soft_wrap=True)
+    if not console.is_terminal:
+        console = Console(highlight=False, soft_wrap=True, width=120)
+    wide = not console.is_terminal or console.width >= 104
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    for heading in HEADINGS if wide else HEADINGS[:1] + HEADINGS[3:]:
+        table.add_column(heading, justify="left" if heading == "column" else "right", no_wrap=True)
+    for each in found.columns.values():
+        row = _row(each)
+        table.add_row(*(row if wide else row[:1] + row[3:]))
+    console.print(f"{found.rows} rows", markup=False)
+    console.print(table)
+    if found.time is not None:
+        time = found.time
+        console.print(
+            f"{time.name}: every {time.interval:.6g} s, jitter {time.jitter:.2g} s, "
+            f"{time.gaps} gaps, {time.steps_back} steps back, {time.repeats} repeats",
+            markup=False,
+        )
+    notes = [f"{found.torn_rows} rows with too few or too many fields"] if found.torn_rows else []
+    if found.left_out:
+        notes.append(f"not looked at, no counts: {', '.join(found.left_out)}")
+    for note in notes:
+        console.print(note, markup=False)
+    console.print()
+    for finding in found.findings:
+        style = GRAVITY_STYLE[finding.gravity]
+        console.print(f"[{style}]{finding.gravity.name.lower():<8}[/]", end="")
+        console.print(str(finding), markup=False)
+
+
+#: The table's columns; the second and third are left out of a narrow terminal.
+HEADINGS = [
+    *("column", "missing", "ends", "robust ends", "mean", "median", "spread"),
+    *("noise", "bits", "range", "codes"),
+]
+
+
+def _row(each: ColumnLook) -> list[str]:
+    v = each.survey
+    name = each.name if each.name == each.column else f"{each.name} ({each.column})"
+    ends = f"{v.smallest:.0f} … {v.largest:.0f}" if v.samples else "–"
+    robust = f"{v.low_end:.0f} … {v.high_end:.0f}" if v.samples else "–"
+    bits = f"{v.effective_bits:.1f} of {each.bits}" + ("?" if each.bits_guessed else "")
+    numbers = (v.mean, v.median, v.spread, v.noise)
+    shown = ["–" if math.isnan(x) else f"{x:.4g}" for x in numbers]
+    return [
+        name,
+        str(v.missing),
+        ends,
+        robust,
+        *shown,
+        "–" if math.isnan(v.noise) else bits,
+        f"{v.range_share:.0%}" if v.samples else "–",
+        str(v.distinct),
+    ]
+
+
+def as_dict(found: Look) -> Any:
+    """For JSON; NaN is null."""
+    columns = {}
+    for name, each in found.columns.items():
+        v = each.survey
+        numbers = {
+            f.name: getattr(v, f.name) for f in dataclasses.fields(v) if f.name != "histogram"
+        }
+        for stretch in ("stuck", "rail_stretch"):
+            if numbers[stretch] is not None:
+                numbers[stretch] = dataclasses.asdict(numbers[stretch])
+        columns[name] = {
+            "column": each.column,
+            "bits": each.bits,
+            "bits_guessed": each.bits_guessed,
+            "empty": each.empty,
+            "unreadable": each.unreadable,
+            "fractional": each.fractional,
+            "range_share": v.range_share if v.samples else None,
+            "effective_bits": v.effective_bits,
+        } | numbers
+    return _without_nan(
+        {
+            "rows": found.rows,
+            "torn_rows": found.torn_rows,
+            "columns": columns,
+            "time": None if found.time is None else dataclasses.asdict(found.time),
+            "findings": [
+                {"gravity": f.gravity.name.lower(), "where": f.where, "what": f.what}
+                | {"advice": f.advice}
+                for f in found.findings
+            ],
+        }
+    )
+
+
+def _without_nan(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {key: _without_nan(inner) for key, inner in value.items()}
+    if isinstance(value, list):
+        return [_without_nan(inner) for inner in value]
+    return None if isinstance(value, float) and not math.isfinite(value) else value
