@@ -112,7 +112,9 @@ def _channel(key: str, table: ChannelTable, common: ConverterTable) -> Channel:
     if isinstance(table.column, int) and table.column < 1:
         raise ParameterError("column", table.column, "columns are numbered from 1")
     ruler = _ruler(table, common)
-    return Channel(key, ruler, table.column, table.about, table.limits, table.decimals)
+    return Channel(
+        key, ruler, table.column, table.about, table.limits, table.decimals, table.smooth
+    )
 
 
 def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -11,6 +12,8 @@ from ..core.errors import Mistakes, ParameterError
 from ..core.laws.base import Law
 from ..core.laws.build import build_law
 from ..core.quantity import quantity
+from ..core.signal import Smoothing
+from ..core.text import nearest
 from .points import read_points
 
 
@@ -54,6 +57,25 @@ class ConverterTable(_Table):
         return {name: getattr(self, name) for name in self.model_fields_set}
 
 
+def _smooth(table: Any) -> Smoothing:
+    """A `smooth` table; its own mistakes are reported like those of a law."""
+    fields = {f.name for f in dataclasses.fields(Smoothing)}
+    if not isinstance(table, dict):
+        raise ValueError('a table is right, as in { kind = "median", over = 5 }')
+    unknown = [k for k in table if k not in fields]
+    mistakes = [ParameterError(k, table[k], f"unknown; {nearest(k, fields)}") for k in unknown]
+    missing = [k for k in ("kind", "over") if k not in table]
+    mistakes += [ParameterError(k, None, "smooth needs it") for k in missing]
+    if not mistakes:
+        draft = object.__new__(Smoothing)
+        for field in dataclasses.fields(Smoothing):
+            object.__setattr__(draft, field.name, table.get(field.name, field.default))
+        mistakes = list(draft.mistakes())
+    if mistakes:
+        raise Mistakes(mistakes)
+    return Smoothing(**table)
+
+
 class ChannelTable(_Table):
     """`[channel.<name>]`."""
 
@@ -63,6 +85,7 @@ class ChannelTable(_Table):
     laws: list[Annotated[Law, PlainValidator(_law)]] = []
     limits: tuple[Number, Number] | None = Field(default=None, strict=False)
     decimals: Annotated[int, Field(ge=0, le=12)] | None = None
+    smooth: Annotated[Smoothing, PlainValidator(_smooth)] | None = None
 
 
 class BenchFile(_Table):

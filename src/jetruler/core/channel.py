@@ -9,6 +9,7 @@ from .errors import ParameterError
 from .laws.base import Law
 from .reading import Reading
 from .ruler import Ruler
+from .signal import Smoothing
 from .text import fixed, shown
 from .units import for_column, sign
 
@@ -18,7 +19,8 @@ class Channel:
     """One input: its name, the log column it comes from, its ruler, and how to show it.
 
     column: name of the log column, or its number from 1. limits: (low, high) within which a
-    value is expected; values outside are flagged, not changed. decimals: places shown.
+    value is expected; values outside are flagged, not changed. decimals: places shown. smooth:
+    how its samples are smoothed when a log is converted.
     """
 
     name: str
@@ -27,6 +29,7 @@ class Channel:
     about: str = ""
     limits: tuple[float, float] | None = None
     decimals: int | None = None
+    smooth: Smoothing | None = None
     ruler: Ruler = field(init=False, compare=False)
     """The laws with the limits at their end."""
 

@@ -1,4 +1,6 @@
-"""The made-up roast: 14 minutes at 5 Hz, seven raw 12-bit channels, with real blemishes.
+"""The made-up roast: 14 minutes at 5 Hz, eight raw channels, with real blemishes.
+
+ch0 to ch6 are 12-bit counts; ch7 is a 12-bit result left-scaled to 16 bits.
 
 `python -m jetruler.demo.generate > roast.csv` writes the bundled log again, byte for byte.
 The physics here is written out on its own, so that the log is an independent check of the laws.
@@ -22,13 +24,15 @@ LOOSE_S = (412.0, 414.0)
 """While the connector of ch0 is loose."""
 NO_CELL_S = (301.4, 301.6, 301.8)
 """When the logger wrote no value for ch3."""
+QUIET = 0.12
+"""Noise of ch6 in counts: too small to move it off its step."""
 KNOB_ENDS = (198.0, 3904.0)
 
 NOTES = {CHARGE_S: "charge", CRACK_S: "first crack", DROP_S: "drop"}
 
 
 def roast() -> tuple[Array, list[Array]]:
-    """Time in s and the raw counts of ch0 … ch6, before the blemishes of the logger."""
+    """Time in s and the raw counts of ch0 … ch7, before the blemishes of the logger."""
     random = np.random.RandomState(SEED)  # its stream is frozen for good
     t = np.arange(MINUTES * 60 * RATE_HZ) / RATE_HZ
     bean = bean_temperature(t)
@@ -42,12 +46,15 @@ def roast() -> tuple[Array, list[Array]]:
         150 * (4e-3 + 16e-3 * pressure / 250) + 0.004 * random.standard_normal(t.size),
         rail_volts(t) * 10 / 43,
         0.35 + 2.3 * chaff_light(t),
+        0.3 + 2.4 * hopper_grams(t) / 2000,
     ]
     counts = []
     for v in volts:
         ideal = KNOB_ENDS[0] + knob * (KNOB_ENDS[1] - KNOB_ENDS[0]) if v is None else v / VREF * TOP
-        noisy = ideal + 1.4 * random.standard_normal(t.size)
+        noise = QUIET if len(counts) == 6 else 1.4
+        noisy = ideal + noise * random.standard_normal(t.size)
         counts.append(np.clip(np.round(noisy), 0, TOP))
+    counts[7] *= 16  # its converter hands the result over left-scaled
     loose = (t >= LOOSE_S[0]) & (t < LOOSE_S[1])
     counts[0][loose] = TOP  # the thermistor is gone: the upper resistor pulls the pin up
     counts[2] = np.clip(counts[2], *KNOB_ENDS)
@@ -97,6 +104,11 @@ def chaff_light(t: Array) -> Array:
     return np.interp(t, [0, CRACK_S - 60, CRACK_S + 40, DROP_S, 840], [1, 0.93, 0.3, 0.12, 0.1])
 
 
+def hopper_grams(t: Array) -> Array:
+    """Green beans in the hopper: filled, emptied into the drum at the charge."""
+    return np.interp(t, [0, 8, 30, CHARGE_S, CHARGE_S + 4, 840], [0, 0, 1450, 1450, 3, 3])
+
+
 def thermistor_volts(celsius: Array) -> Array:
     """100 kΩ at 25 °C, Beta 3950 K, in the lower leg under 4.7 kΩ."""
     ohms = 100e3 * np.exp(3950 * (1 / (celsius + 273.15) - 1 / 298.15))
@@ -126,7 +138,7 @@ def _lagged(values: Array, samples: int) -> Array:
 def as_csv() -> str:
     """The log as the logger wrote it."""
     t, counts = roast()
-    lines = ["time_s," + ",".join(f"ch{i}" for i in range(7)) + ",note"]
+    lines = ["time_s," + ",".join(f"ch{i}" for i in range(8)) + ",note"]
     for i, time in enumerate(t):
         cells = [f"{values[i]:.0f}" for values in counts]
         if round(time, 1) in NO_CELL_S:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 from os import PathLike
 from typing import Any
 
@@ -14,12 +15,15 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.channel import Bench, Channel
+from ..core.errors import ParameterError
 from ..core.reading import Flag, Reading, flag_names
-from .cells import Samples, quote, read_samples
+from ..core.signal import Smoother
+from .cells import NO_COUNT, Samples, quote, read_samples
 from .output import Output
 from .reader import Batch, LogReader
 from .source import LogError, LogFormat, Source
 from .summary import FIRST_FEW, ChannelSummary, Summary
+from .times import usual_interval
 
 FLAGS_COLUMN = "flags"
 
@@ -81,6 +85,8 @@ class _Conversion:
         self.texts = [
             _CellTexts(channel, reader.form.decimal, reader.delimiter) for channel in channels
         ]
+        self._smoothers: dict[int, Smoother] = {}
+        self._interval: float | None = None
         self.flag_texts: dict[bytes, bytes] = {}
         self.eol = b"\r\n" if reader.crlf else b"\n"
         self.summary = Summary({c.name: ChannelSummary(c) for c in channels})
@@ -117,6 +123,9 @@ class _Conversion:
             reading = channel.read(found.counts)
             if found.missing is not None:
                 reading.flags[found.missing] = Flag.MISSING
+            smoother = self._smoother(i, batch)
+            if smoother is not None:
+                found, reading = smoothed(channel, smoother, found, reading)
             flags[:, i] = reading.flags
             columns.append(self.texts[i].gather(found, reading))
             self.summary.channels[channel.name].add(found, reading, batch.lines)
@@ -130,6 +139,23 @@ class _Conversion:
             *(column.cast(pa.binary()) for column in columns), delimiter.encode()
         )
         return joined.buffers()[2]
+
+    def _smoother(self, i: int, batch: Batch) -> Smoother | None:
+        """The smoother of a channel; one over a time is settled by the first batch."""
+        smoothing = self.channels[i].smooth
+        if smoothing is None:
+            return None
+        if i not in self._smoothers:
+            if self._interval is None:
+                self._interval = usual_interval(self.reader, batch, set(self.places))
+            try:
+                settled = smoothing.settled(self._interval)
+            except ParameterError as error:
+                raise LogError(f"{self.channels[i].name}.smooth.{error}") from None
+            self._smoothers[i] = Smoother(settled)
+            note = settled.described(self._interval)
+            self.summary.channels[self.channels[i].name].smoothing = note
+        return self._smoothers[i]
 
     def _flags_column(self, codes: npt.NDArray[np.uint8]) -> pa.Array:
         """The flags of each row in words, with the line end: each combination written once."""
@@ -168,6 +194,27 @@ class _Conversion:
         return self.reader.form.decimal == "." and self.reader.delimiter != ","
 
 
+def smoothed(
+    channel: Channel, smoother: Smoother, found: Samples, reading: Reading
+) -> tuple[Samples, Reading]:
+    """A batch through a smoother, on counts or on values.
+
+    A sample without a value (an open wire, a faulty loop, a cell that is missing) is left out of
+    the smoothing and keeps its own flags: nothing of it is spread over its neighbours.
+    """
+    without = np.isnan(reading.value)
+    if smoother.smoothing.where == "values":
+        value = smoother.add(reading.value, without)
+        return replace(found, counts=value), replace(reading, value=value)
+    counts = smoother.add(found.counts, without)
+    whole = np.where(without, NO_COUNT, np.rint(np.nan_to_num(counts))).astype(np.int64)
+    # As medians of counts are: back to the table.
+    counts_or_whole: Any = whole if np.all((counts == whole) | without) else counts
+    again = channel.read(counts_or_whole)
+    again.flags[without] = reading.flags[without]
+    return replace(found, counts=counts_or_whole), again
+
+
 class _CellTexts:
     """A channel's values as text: for a compiled ruler, each possible one is written once."""
 
@@ -190,9 +237,21 @@ class _CellTexts:
     def gather(self, samples: Samples, reading: Reading) -> pa.Array:
         """The text of every sample."""
         counts: npt.NDArray[Any] = samples.counts
+        values = reading.value
         if self.texts is not None and counts.dtype.kind == "i":
             # Clipped first: the shift of a very large count would overflow.
             low, high = self.lowest - 1, self.lowest + len(self.texts) - 2
             return self.texts.take(pa.array(np.clip(counts, low, high) - low))
-        values, which = np.unique(reading.value, return_inverse=True)
-        return self._written(values.tolist()).take(pa.array(which))
+        if self.channel.decimals is not None and self.channel.ruler.described(0.0) is None:
+            values = _near(values, self.channel.decimals)
+        kinds, which = np.unique(values, return_inverse=True)
+        return self._written(kinds.tolist()).take(pa.array(which))
+
+
+def _near(values: npt.NDArray[np.float64], decimals: int) -> npt.NDArray[np.float64]:
+    """Values so near what they are rounded to that each text is written once; those near a tie
+    stay as they are, to be rounded from their exact value."""
+    scaled = values * 10.0**decimals
+    whole = np.rint(scaled)
+    clear = np.abs(np.abs(scaled - whole) - 0.5) > 1e-6
+    return np.where(clear, whole / 10.0**decimals, values)

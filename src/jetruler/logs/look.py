@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass, field
 from os import PathLike
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
 
 from ..core.channel import Bench, Channel
 from ..core.findings import Finding, Subject, findings, time_findings
@@ -20,8 +17,7 @@ from .cells import read_samples
 from .convert import Progress
 from .reader import Batch, LogReader
 from .source import LogError, LogFormat, Source
-
-_TIME_NAME = re.compile(r"(time|date|stamp|clock|\bt\b|\bt_|^ts$|^ms$|^s$)", re.IGNORECASE)
+from .times import read_times, time_column
 
 #: Bits that converters have; the smallest that holds all counts is taken where no bench says.
 _USUAL_BITS = (8, 10, 12, 14, 16, 18, 20, 24, 32)
@@ -142,7 +138,7 @@ def look(
         torn = 0
         for batch in reader.batches():
             if not rows.rows:
-                time_place = _time_column(reader, batch, {c.place for c in columns})
+                time_place = time_column(reader, batch, {c.place for c in columns})
                 if time_place is not None:
                     time = TimeSurveyor(reader.columns[time_place].strip())
                 if bench is None:
@@ -154,7 +150,7 @@ def look(
             for column in columns:
                 column.add(batch, reader.form.decimal)
             if time is not None and time_place is not None:
-                time.add(_times(batch.columns[time_place], reader.form.decimal))
+                time.add(read_times(batch.columns[time_place], reader.form.decimal))
             if progress:
                 progress(source.bytes_read, source.bytes_total)
         if not rows.rows:
@@ -203,46 +199,6 @@ def _of_log(reader: LogReader, batch: Batch, time_place: int | None) -> list[_Co
         if batch.rows - missing - found.fractional >= 0.5 * batch.rows:
             columns.append(_Column(name.strip() or str(place + 1), place, None))
     return columns
-
-
-def _time_column(reader: LogReader, batch: Batch, used: set[int]) -> int | None:
-    """The column that a name or steady growth shows to be time."""
-    for place, name in enumerate(reader.columns):
-        if place in used:
-            continue
-        times = _times(batch.columns[place], reader.form.decimal)
-        steps = np.diff(times[~np.isnan(times)])
-        if steps.size < 1 or np.isnan(times).mean() > 0.5:
-            continue
-        grows = np.mean(steps >= 0) > 0.9 and np.mean(steps > 0) > 0.5
-        if _TIME_NAME.search(name) or (grows and place == 0):
-            return place
-    return None
-
-
-def _times(cells: pa.Array, decimal: str) -> npt.NDArray[np.float64]:
-    """Times in seconds (or the column's own unit) from numbers or ISO dates; NaN for neither."""
-    if pa.types.is_floating(cells.type):
-        ready: npt.NDArray[np.float64] = cells.to_numpy(zero_copy_only=False)
-        return ready
-    for target in (pa.float64(), pa.timestamp("us")):
-        try:
-            text = cells.cast(pa.string())
-            if decimal == ",":
-                text = pc.replace_substring(text, ",", ".")
-            found = text.cast(target)
-        except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
-            continue
-        if target == pa.float64():
-            times: npt.NDArray[np.float64] = found.to_numpy(zero_copy_only=False)
-        else:
-            times = found.cast(pa.int64()).to_numpy(zero_copy_only=False) / 1e6
-        return times
-    samples = read_samples(cells, decimal, np.empty(0, np.int64))
-    times = samples.counts.astype(np.float64)
-    if samples.missing is not None:
-        times[samples.missing] = np.nan
-    return times
 
 
 def _names(reader: LogReader) -> str:

@@ -29,6 +29,8 @@ class ChannelSummary:
     empty: int = 0
     unreadable: int = 0
     fractional: int = 0
+    smoothing: str = ""
+    """How it was smoothed, with the lag."""
     first_lines: list[int] = field(default_factory=list)
     """Lines of the first few empty or unreadable cells."""
     _sums: list[float] = field(default_factory=list)
@@ -80,6 +82,7 @@ class ChannelSummary:
             "unreadable": self.unreadable,
             "first_missing_lines": self.first_lines,
             "fractional": self.fractional,
+            "smoothing": self.smoothing,
         } | {key: None if math.isnan(value) else value for key, value in numbers.items()}
 
 
@@ -112,6 +115,8 @@ class Summary:
             if c.empty or c.unreadable:
                 where = _lines(c.first_lines, c.empty + c.unreadable)
                 notes.append(f"{name}: {c.empty} empty and {c.unreadable} unreadable cells {where}")
+            if c.smoothing:
+                notes.append(f"{name}: smoothed by {c.smoothing}")
             if c.fractional:
                 notes.append(f"{name}: {c.fractional} fractional counts, converted as they stand")
         if self.torn_rows:
