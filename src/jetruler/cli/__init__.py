@@ -15,10 +15,11 @@ from .. import __version__
 #: Each command: its module here, and its line in `--help` (so that help loads no module).
 COMMANDS = {
     "demo": "The whole tour on the bundled data, into a folder.",
+    "new": "A commented bench file to start from.",
     "look": "What the raw samples do: ends, noise, rails, the share in use.",
     "convert": "A log of raw counts into engineering values, with flags.",
     "explain": "The worked solution, from a count or for a value.",
-    "draw": "The ruler, the curve or the stages of a channel, as PNG or SVG.",
+    "draw": "Ruler, curve or stages of a channel, or a log: PNG or SVG.",
 }
 
 #: Exit codes: done; done, and something found wrong; could not be done; Ctrl-C.

@@ -11,6 +11,7 @@ import numpy as np
 
 from .arrays import AnyArray, Array
 from .errors import ParameterError
+from .lookup import blocks
 from .quantity import quantity
 from .text import number
 
@@ -208,7 +209,11 @@ def _running_median(x: Array, n: int) -> Array:
 
 def smooth(samples: AnyArray, smoothing: Smoothing) -> Array:
     """Smooth a whole array (NaN is missing); the same numbers as batch by batch."""
-    return Smoother(smoothing).add(np.asarray(samples, dtype=np.float64))
+    x = np.asarray(samples, dtype=np.float64).reshape(-1)
+    smoother, out = Smoother(smoothing), np.empty(x.size)
+    for part in blocks(x.size):  # what a block needs on the way stays in the cache
+        out[part] = smoother.add(x[part])
+    return out
 
 
 def block_averages(samples: AnyArray, n: int) -> Array:

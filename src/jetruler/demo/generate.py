@@ -48,7 +48,7 @@ def roast() -> tuple[Array, list[Array]]:
         0.35 + 2.3 * chaff_light(t),
         0.3 + 2.4 * hopper_grams(t) / 2000,
     ]
-    counts = []
+    counts: list[Array] = []
     for v in volts:
         ideal = KNOB_ENDS[0] + knob * (KNOB_ENDS[1] - KNOB_ENDS[0]) if v is None else v / VREF * TOP
         noise = QUIET if len(counts) == 6 else 1.4

@@ -15,15 +15,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.channel import Bench, Channel
-from ..core.errors import ParameterError
 from ..core.reading import Flag, Reading, flag_names
 from ..core.signal import Smoother
 from .cells import NO_COUNT, Samples, quote, read_samples
 from .output import Output
 from .reader import Batch, LogReader
+from .smoothers import Smoothers
 from .source import LogError, LogFormat, Source
 from .summary import FIRST_FEW, ChannelSummary, Summary
-from .times import usual_interval
 
 FLAGS_COLUMN = "flags"
 
@@ -85,8 +84,7 @@ class _Conversion:
         self.texts = [
             _CellTexts(channel, reader.form.decimal, reader.delimiter) for channel in channels
         ]
-        self._smoothers: dict[int, Smoother] = {}
-        self._interval: float | None = None
+        self.smoothers = Smoothers(reader, channels)
         self.flag_texts: dict[bytes, bytes] = {}
         self.eol = b"\r\n" if reader.crlf else b"\n"
         self.summary = Summary({c.name: ChannelSummary(c) for c in channels})
@@ -123,7 +121,7 @@ class _Conversion:
             reading = channel.read(found.counts)
             if found.missing is not None:
                 reading.flags[found.missing] = Flag.MISSING
-            smoother = self._smoother(i, batch)
+            smoother = self.smoothers.of(i, batch)
             if smoother is not None:
                 found, reading = smoothed(channel, smoother, found, reading)
             flags[:, i] = reading.flags
@@ -139,23 +137,6 @@ class _Conversion:
             *(column.cast(pa.binary()) for column in columns), delimiter.encode()
         )
         return joined.buffers()[2]
-
-    def _smoother(self, i: int, batch: Batch) -> Smoother | None:
-        """The smoother of a channel; one over a time is settled by the first batch."""
-        smoothing = self.channels[i].smooth
-        if smoothing is None:
-            return None
-        if i not in self._smoothers:
-            if self._interval is None:
-                self._interval = usual_interval(self.reader, batch, set(self.places))
-            try:
-                settled = smoothing.settled(self._interval)
-            except ParameterError as error:
-                raise LogError(f"{self.channels[i].name}.smooth.{error}") from None
-            self._smoothers[i] = Smoother(settled)
-            note = settled.described(self._interval)
-            self.summary.channels[self.channels[i].name].smoothing = note
-        return self._smoothers[i]
 
     def _flags_column(self, codes: npt.NDArray[np.uint8]) -> pa.Array:
         """The flags of each row in words, with the line end: each combination written once."""
@@ -182,6 +163,8 @@ class _Conversion:
         """The summary; raises `LogError` if there was nothing to convert."""
         summary, name = self.summary, self.reader.name
         summary.comments, summary.blank_lines = self.reader.comments, self.reader.blank_lines
+        for channel_name, note in self.smoothers.notes.items():
+            summary.channels[channel_name].smoothing = note
         if not summary.rows:
             raise LogError(f"{name}: the log has a header but no rows")
         if all(c.empty + c.unreadable == c.rows for c in summary.channels.values()):

@@ -1,0 +1,138 @@
+"""A commented bench file to start from: filled-in examples, or one channel a column of a log."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+HEAD = """\
+# A bench file: what is wired to what. Every command of jetruler reads it.
+# docs/bench-file.md has everything that can stand here, docs/laws.md every law.
+title = "{title}"
+
+[converter] # for every channel that does not bring its own
+bits = {bits}{bits_note}
+vref = "3.3 V ± 1 %" # measure it with a meter
+# The top count reads vref; if the datasheet's LSB is vref / 2^bits, say:
+# count_at_vref = {full}
+"""
+
+#: An example of each kind of sensor: what it is about, its laws, and further keys.
+KINDS: dict[str, tuple[str, str]] = {
+    "volts": ("volts at the pin, to be checked with a meter", "laws = []\ndecimals = 3"),
+    "counts": (
+        "counts as they are",
+        'laws = [{ law = "counts", bits = {bits} }]\ndecimals = 0',
+    ),
+    "ntc": (
+        "NTC thermistor in the lower leg, under a fixed resistor to the reference",
+        """laws = [
+  { law = "divider", known = "10 kohm ± 1 %", sensor = "lower" }, # the fixed resistor
+  { law = "beta", r0 = "10 kohm ± 3 %", beta = 3435, t0 = "25 degC" }, # from the datasheet
+]
+limits = [-20, 120]
+decimals = 1
+# smooth = { kind = "median", over = 5 }""",
+    ),
+    "platinum": (
+        "100 Ω platinum in the lower leg, under a fixed resistor to the reference",
+        """laws = [
+  { law = "divider", known = "1 kohm ± 0.1 %", sensor = "lower" },
+  { law = "platinum", r0 = 100 },
+]
+limits = [-50, 300]
+decimals = 1""",
+    ),
+    "knob": (
+        "knob or lever; `jetruler look LOG --ends NAME --write` finds its ends",
+        """laws = [
+  { law = "line", marks = [[{low}, 0], [{high}, 100]], unit = "%" },{ends_note}
+  { law = "clamp", low = 0, high = 100 },
+]
+decimals = 1""",
+    ),
+    "loop": (
+        "4–20 mA transmitter over a shunt",
+        """laws = [
+  { law = "shunt", ohms = "150R ± 0.5 %" },
+  { law = "expect", low = "3.6 mA", high = "21 mA" }, # below: a broken loop; above: a short
+  { law = "line", marks = [["4 mA", 0], ["20 mA", 100]], unit = "%" }, # what 20 mA stands for
+]
+decimals = 1""",
+    ),
+    "rail": (
+        "supply behind an attenuator",
+        """laws = [{ law = "attenuator", upper = "33 kohm ± 1 %", lower = "10 kohm ± 1 %" }]
+limits = [10.8, 13.2]
+decimals = 2""",
+    ),
+    "light": (
+        "light sensor, dark to bright, in zones",
+        """laws = [
+  { law = "line", marks = [[{low}, 0], [{high}, 100]], unit = "%" },{ends_note}
+  { law = "zones", edges = [20, 70], values = ["dark", "dim", "bright"] },
+]""",
+    ),
+}
+
+#: What is written where nothing is asked for.
+EXAMPLES = {"bean": "ntc", "damper": "knob"}
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What a log shows of a column: its name, bits, the ends of its counts, and their step (16
+    for a 12-bit result left-scaled to 16)."""
+
+    column: str
+    bits: int
+    low: int
+    high: int
+    step: int = 1
+
+
+def starter(kinds: Mapping[str, str], seen: Sequence[Seen] = (), title: str = "My bench") -> str:
+    """The text of a bench file. kinds: channel → kind; those not in the log get a column by
+    number. With what a log shows, every column has a channel, and each guess is marked."""
+    sizes = [s.bits for s in seen] or [12]
+    bits = max(set(sizes), key=sizes.count)
+    note = (
+        " # a guess: the smallest usual size that holds the counts of most columns" if seen else ""
+    )
+    parts = [HEAD.format(title=title, bits=bits, bits_note=note, full=2**bits)]
+    by_name = {_channel_name(s.column): s for s in seen}
+    wanted = dict.fromkeys(by_name, "volts") if seen else {}
+    wanted |= dict(kinds) if kinds or seen else EXAMPLES
+    for place, (name, kind) in enumerate(wanted.items(), start=2):
+        found = by_name.get(name)
+        about, body = KINDS[kind]
+        column = (
+            f'"{found.column}"'
+            if found
+            else f"{place} # by name, or by number from 1 (the time, often)"
+        )
+        low, high = (found.low, found.high) if found else (40, 2**bits - 41)
+        ends = " # a guess: the ends of the log" if found else " # your knob's own ends"
+        filled = body.replace("{low}", str(low)).replace("{high}", str(high))
+        filled = filled.replace("{ends_note}", ends).replace("{bits}", str(bits))
+        own = "" if found is None else _own_converter(found, bits)
+        parts.append(f'\n[channel.{name}]\ncolumn = {column}\nabout = "{about}"\n{own}{filled}\n')
+        if found:
+            parts.append(f"# the log's counts run from {found.low} to {found.high}\n")
+    return "".join(parts)
+
+
+def _own_converter(seen: Seen, bits: int) -> str:
+    """What differs from the common converter, marked as the guess it is."""
+    if seen.bits == bits and seen.step == 1:
+        return ""
+    full = f", count_at_vref = {2**seen.bits - seen.step}" if seen.step > 1 else ""
+    why = f"codes are multiples of {seen.step}, left-scaled" if seen.step > 1 else "larger counts"
+    return f"converter = {{ bits = {seen.bits}{full} }} # a guess: {why}\n"
+
+
+def _channel_name(column: str) -> str:
+    """A column's name as a channel may be called."""
+    name = re.sub(r"\W+", "_", column).strip("_") or "column"
+    return name if not name[0].isdigit() else f"column_{name}"

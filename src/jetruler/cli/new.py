@@ -1,0 +1,77 @@
+"""`jetruler new`: a commented bench file to start from."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from ..core.errors import JetRulerError
+from ..core.text import nearest
+from .common import folder_of
+from .convert import format_options, log_format, progress_bar
+
+
+@click.command()
+@click.argument("path", default="bench.toml", metavar="[FILE]")
+@click.option("--from", "log", metavar="LOG", help="One channel a column of this log.")
+@click.option(
+    "--channel",
+    "channels",
+    multiple=True,
+    metavar="NAME=KIND",
+    help="A filled-in example (repeatable): ntc, platinum, knob, loop, rail, light, volts, counts.",
+)
+@format_options
+def command(
+    path: str,
+    log: str | None,
+    channels: tuple[str, ...],
+    delimiter: str | None,
+    decimal_comma: bool,
+    no_header: bool,
+) -> None:
+    """Write a commented bench file to FILE (default bench.toml). Never overwrites.
+
+    \b
+    jetruler new --from roast.csv --channel ch0=ntc --channel ch2=knob
+    """
+    from ..bench.load import parse_bench
+    from ..bench.starter import Seen, starter
+
+    target = Path(path)
+    folder_of(path)
+    if target.exists():
+        raise JetRulerError(f"{path}: this is there already, and new never overwrites")
+    kinds = dict(_kind(text) for text in channels)
+    seen: list[Seen] = []
+    if log is not None:
+        from ..logs.look import look
+
+        form = log_format(delimiter, decimal_comma, no_header)
+        with progress_bar(log) as progress:
+            found = look(log, form=form, progress=progress)
+        for each in found.columns.values():
+            if each.survey.samples:
+                low, high = int(each.survey.low_end), int(each.survey.high_end)
+                step = each.survey.step & -each.survey.step if each.survey.distinct >= 8 else 1
+                seen.append(Seen(each.column, each.bits, low, max(high, low + 1), step))
+    text = starter(kinds, seen, title=target.stem.replace("-", " ").capitalize() or "My bench")
+    parse_bench(text, path)
+    try:
+        with target.open("x", encoding="utf-8") as file:
+            file.write(text)
+    except OSError as error:
+        raise JetRulerError(f"{path}: cannot be written: {error.strerror}") from None
+    click.echo(f"{path}: written. Next: jetruler explain CHANNEL --at COUNT -b {path}", err=True)
+
+
+def _kind(text: str) -> tuple[str, str]:
+    from ..bench.starter import KINDS
+
+    name, equals, kind = text.partition("=")
+    if not equals or not name:
+        raise JetRulerError(f"--channel: found {text!r}; NAME=KIND is right, as in bean=ntc")
+    if kind not in KINDS:
+        raise JetRulerError(f"--channel: found {kind!r} in {text!r}; {nearest(kind, KINDS)}")
+    return name, kind
