@@ -12,6 +12,7 @@ __version__ = "0.1.0"
 if TYPE_CHECKING:
     from .bench.load import BenchError, load_bench
     from .core.channel import Bench, Channel
+    from .core.ends import Ends, NothingMovedError, find_ends
     from .core.errors import JetRulerError, ParameterError, QuantityError, UnitError
     from .core.laws import (
         Adc,
@@ -43,13 +44,17 @@ if TYPE_CHECKING:
     from .core.quantity import Toleranced, quantity
     from .core.reading import Flag, Reading
     from .core.ruler import Ruler
+    from .core.signal import HowMany, Smoother, Smoothing, block_averages, how_many, smooth
+    from .core.survey import Survey, survey
     from .core.trace import Trace
     from .logs.convert import convert
+    from .logs.look import Look, look
     from .logs.source import LogError, LogFormat
 
 _ROOMS = {
     "bench.load": ("BenchError", "load_bench"),
     "core.channel": ("Bench", "Channel"),
+    "core.ends": ("Ends", "NothingMovedError", "find_ends"),
     "core.errors": ("JetRulerError", "ParameterError", "QuantityError", "UnitError"),
     "core.laws": (
         "Adc",
@@ -81,8 +86,11 @@ _ROOMS = {
     "core.quantity": ("Toleranced", "quantity"),
     "core.reading": ("Flag", "Reading"),
     "core.ruler": ("Ruler",),
+    "core.signal": (*("HowMany", "Smoother", "Smoothing", "block_averages", "how_many", "smooth"),),
+    "core.survey": ("Survey", "survey"),
     "core.trace": ("Trace",),
     "logs.convert": ("convert",),
+    "logs.look": ("Look", "look"),
     "logs.source": ("LogError", "LogFormat"),
 }
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
@@ -127,6 +135,19 @@ __all__ = [  # noqa: RUF022 - in the order of the rooms
     "Reading",
     "Ruler",
     "Trace",
+    "Survey",
+    "survey",
+    "Ends",
+    "NothingMovedError",
+    "find_ends",
+    "Smoothing",
+    "Smoother",
+    "smooth",
+    "block_averages",
+    "HowMany",
+    "how_many",
+    "Look",
+    "look",
     "convert",
     "LogError",
     "LogFormat",

@@ -21,6 +21,8 @@ from ..core.ruler import Ruler
 from ..core.text import nearest
 from .schema import BenchFile, ChannelTable, ConverterTable
 
+CHANNEL_NAME = re.compile(r"[^\W\d]\w*(-\w+)*")
+
 #: Place in the file, as Pydantic names it: keys and list positions.
 Place = tuple[int | str, ...]
 AnyTable = TypeVar("AnyTable", bound=BaseModel)
@@ -107,7 +109,7 @@ def _validated(
 
 
 def _channel(key: str, table: ChannelTable, common: ConverterTable) -> Channel:
-    if not re.fullmatch(r"[^\W\d]\w*(-\w+)*", key):
+    if not CHANNEL_NAME.fullmatch(key):
         raise ParameterError("name", key, "letters, digits and _ are right, a letter first")
     if isinstance(table.column, int) and table.column < 1:
         raise ParameterError("column", table.column, "columns are numbered from 1")

@@ -67,10 +67,11 @@ def command(
 
 
 def _kind(text: str) -> tuple[str, str]:
+    from ..bench.load import CHANNEL_NAME
     from ..bench.starter import KINDS
 
     name, equals, kind = text.partition("=")
-    if not equals or not name:
+    if not equals or not CHANNEL_NAME.fullmatch(name):
         raise JetRulerError(f"--channel: found {text!r}; NAME=KIND is right, as in bean=ntc")
     if kind not in KINDS:
         raise JetRulerError(f"--channel: found {kind!r} in {text!r}; {nearest(kind, KINDS)}")

@@ -14,7 +14,7 @@ from .ends import Ends, NothingMovedError, ends_of
 from .reading import Flag
 from .survey import Survey
 from .text import number, shown
-from .timing import TimeSurvey
+from .timing import GAP, TimeSurvey
 from .units import sign
 
 
@@ -52,7 +52,7 @@ class Subject:
 
     def lasting(self, samples: float) -> str:
         """A number of samples, as time too where that is known."""
-        text = f"{samples:.0f} sample" + ("s" if samples != 1 else "")
+        text = _many(round(samples), "sample")
         return f"{text} ({number(samples * self.interval)} s)" if self.interval else text
 
     def valued(self, count: float) -> str:
@@ -227,7 +227,7 @@ def _spikes(s: Subject) -> Iterator[Finding]:
         yield Finding(
             Gravity.WARNING,
             s.name,
-            f"{s.survey.spikes} isolated spikes of one sample",
+            _many(s.survey.spikes, "isolated spike") + " of one sample",
             'Look for bad contacts; smooth = { kind = "spikes", over = 5 } takes them out and '
             "leaves the rest as it is",
         )
@@ -289,13 +289,13 @@ def time_findings(time: TimeSurvey, line_of: Callable[[int], int]) -> list[Findi
     """Everything worth saying about a time column."""
     found = []
     if time.first_back is not None:
-        what = f"time steps back {time.steps_back} times, first at line {line_of(time.first_back)}"
+        what = f"time steps back {_many(time.steps_back, 'time')}, first at line {line_of(time.first_back)}"
         found.append(
             Finding(Gravity.ERROR, time.name, what, "Two logs in one, or a clock that was set")
         )
     if time.first_gap is not None:
         what = (
-            f"{time.gaps} gaps of more than {GAP_TEXT} usual intervals, the longest "
+            f"{_many(time.gaps, 'gap')} of more than {GAP} usual intervals, the longest "
             f"{number(time.longest_gap)} s, first at line {line_of(time.first_gap)}"
         )
         found.append(
@@ -306,11 +306,12 @@ def time_findings(time: TimeSurvey, line_of: Callable[[int], int]) -> list[Findi
             Finding(
                 Gravity.WARNING,
                 time.name,
-                f"{time.repeats} samples have the time of the one before",
+                f"{_many(time.repeats, 'sample')} with the time of the one before",
                 "The clock is too coarse for this rate, or rows were written twice",
             )
         )
     return found
 
 
-GAP_TEXT = "1.5"
+def _many(n: int, word: str) -> str:
+    return f"{n} {word}" + ("s" if n != 1 else "")

@@ -81,11 +81,11 @@ class Smoothing:
 
     @property
     def lag(self) -> float:
-        """How many samples late a slow change shows. (n − 1)/2 for the running kinds, n − 1/2 on
-        the average for blocks; none for the spike gate, though a sudden step waits n // 2."""
+        """How many samples late a slow change shows. (n − 1)/2 for the running kinds, n − 1 on the
+        average for blocks; none for the spike gate, though a sudden step waits n // 2."""
         if self.kind == "spikes":
             return 0.0
-        return (self.samples - 1) / 2 + (self.samples / 2 if self.blocks else 0.0)
+        return (self.samples - 1) / (1 if self.blocks else 2)
 
     def described(self, interval: float | None) -> str:
         """What it does, with its lag in samples and seconds."""

@@ -217,10 +217,11 @@ def noise_of(curvature: Histogram, step: int = 1) -> float:
     sizes, often = curvature.pairs()
     if not sizes.size:
         return math.nan
+    squares = sizes.astype(np.float64) ** 2
     scale = 1.4826 * curvature.quantile(0.5) + step
     for _ in range(50):
         inside = sizes <= 4.0 * scale
-        rms = math.sqrt(float((sizes[inside] ** 2) @ often[inside]) / float(often[inside].sum()))
+        rms = math.sqrt(float(squares[inside] @ often[inside]) / float(often[inside].sum()))
         if abs(rms - scale) <= 1e-9 * scale:
             break
         scale = max(rms, 0.5 * step)

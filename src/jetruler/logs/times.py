@@ -25,7 +25,7 @@ def time_column(reader: LogReader, batch: Batch, used: set[int]) -> int | None:
         if steps.size < 1 or np.isnan(times).mean() > 0.5:
             continue
         grows = np.mean(steps >= 0) > 0.9 and np.mean(steps > 0) > 0.5
-        if _TIME_NAME.search(name) or (grows and place == 0):
+        if _TIME_NAME.search(name) or (grows and place == 0 and len(reader.columns) > 1):
             return place
     return None
 
@@ -35,7 +35,7 @@ def read_times(cells: pa.Array, decimal: str) -> npt.NDArray[np.float64]:
     if pa.types.is_floating(cells.type):
         ready: npt.NDArray[np.float64] = cells.to_numpy(zero_copy_only=False)
         return ready
-    for target in (pa.float64(), pa.timestamp("us")):
+    for target in (pa.float64(), pa.timestamp("us"), pa.timestamp("us", tz="UTC")):
         try:
             text = cells.cast(pa.string())
             if decimal == ",":

@@ -1,0 +1,27 @@
+"""Before converting: what the raw samples do, where a knob really ends, how many to average."""
+
+from pathlib import Path
+
+import numpy as np
+
+import jetruler as jr
+from jetruler import demo
+
+for name in demo.FILES:
+    Path(name).write_bytes(demo.read(name))
+
+found = jr.look("roast.csv", jr.load_bench("bench.toml"))
+for finding in found.findings:
+    print(f"{finding.gravity.name.lower():8}{finding}")
+
+# The same on arrays: a knob that is turned from stop to stop, with some noise.
+random = np.random.RandomState(1)
+share = np.interp(np.arange(2000), [0, 500, 900, 1400, 1800], [0, 0, 1, 1, 0])
+counts = np.round(198 + 3706 * share + 1.5 * random.standard_normal(2000)).astype(np.int64)
+print(jr.find_ends(counts, bits=12).line(0, 100))
+
+# How still can it be held, and by which smoothing?
+noise = jr.survey(counts, bits=12).noise
+print(f"noise {noise:.2f} counts:", jr.how_many(noise, target=0.25))
+smoothing = jr.Smoothing("mean", over=16)
+print(smoothing.described(interval=0.2), "→", jr.smooth(counts, smoothing)[:3])

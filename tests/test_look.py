@@ -1,0 +1,220 @@
+"""`look`, `new`, `draw log` and `draw spread` through the installed command and from Python."""
+
+from __future__ import annotations
+
+import json
+import tomllib
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+
+from jetruler import LogError, load_bench, look
+from jetruler.bench.starter import KINDS
+from jetruler.logs.series import read_series
+from jetruler.logs.source import Source
+from jetruler.plots.log import draw_log, draw_spread
+from jetruler.plots.style import new_figure
+
+from .conftest import Run
+
+#: What the demo hides, and how `look` says it.
+FINDINGS = [
+    "error   bean: sits on its high rail (4095) for 10 samples (2 s), from line 2062",
+    "if it comes and goes, a loose connector",
+    "warning exhaust: 3 of 4200 samples are missing",
+    "warning rail: falls below its limit of 10.8 V for 86 samples (17.2 s), as far as 9.74 V",
+    "note    damper: its travel ends at 198 and 3904, not at 0 and 4095",
+    "note    hopper: all codes are multiples of 16: a 12-bit result, left-scaled to 16 bits",
+    "note    tray: is quiet",
+    "It needs no averaging",
+]
+
+
+def test_look_finds_in_words_what_the_demo_hides(run: Run) -> None:
+    done = run("look", "roast.csv", "-b", "bench.toml")
+    assert done.returncode == 0, done.stderr
+    for says in FINDINGS:
+        assert says in done.stdout
+    assert "time_s: every 0.2 s" in done.stdout
+    assert "not looked at, no counts: note" in done.stdout
+    order = [
+        line.split()[0]
+        for line in done.stdout.splitlines()
+        if line[:5] in ("error", "warni", "note ")
+    ]
+    assert order == sorted(order, key=["error", "warning", "note"].index)
+
+
+def test_look_as_json_against_pandas(run: Run, home: Path) -> None:
+    found = json.loads(run("look", "roast.csv", "--json").stdout)
+    frame = pd.read_csv(home / "roast.csv")
+    for i, name in enumerate(["bean", "bean2", "damper", "exhaust", "draught", "rail", "tray"]):
+        column = frame[f"ch{i}"]
+        v = found["columns"][name]
+        assert v["column"] == f"ch{i}"
+        assert (v["smallest"], v["largest"]) == (column.min(), column.max())
+        assert v["mean"] == pytest.approx(column.mean(), rel=1e-12)
+        assert v["spread"] == pytest.approx(column.std(), rel=1e-9)
+        assert (v["distinct"], v["missing"]) == (column.nunique(), column.isna().sum())
+    assert found["columns"]["rail"]["noise"] == pytest.approx(1.4, rel=0.05)
+    assert found["time"]["interval"] == pytest.approx(0.2)
+
+
+def test_ends_are_printed_and_written(run: Run, home: Path) -> None:
+    before = (home / "bench.toml").read_text()
+    printed = run("look", "roast.csv", "--ends", "damper")
+    assert printed.stdout == "marks = [[203, 0], [3899, 100]]\n"
+    assert (home / "bench.toml").read_text() == before
+    backward = run("look", "roast.csv", "--ends", "damper", "--reversed", "--margin", "10")
+    assert backward.stdout == "marks = [[209, 100], [3893, 0]]\n"
+    written = run("look", "roast.csv", "--ends", "damper", "--write")
+    assert "- marks = [[198, 0], [3904, 100]]\n+ marks = [[203, 0], [3899, 100]]" in written.stdout
+    after = (home / "bench.toml").read_text()
+    assert after == before.replace("[[198, 0], [3904, 100]]", "[[203, 0], [3899, 100]]")
+    run("convert", "roast.csv", "-o", "out.csv", "--only", "damper")
+    out = pd.read_csv(home / "out.csv")["damper_percent"]
+    assert (out[:90] == 0.0).all()  # both ends are really reached, in spite of the noise
+    assert (out[-300:] == 100.0).all()
+
+
+LOGS = {
+    "empty.csv": "",
+    "header.csv": "time_s,ch0\n",
+    "text.csv": "a,b\nx,y\nz,w\n",
+    "still.csv": "time_s,k\n" + "".join(f"{i},700\n" for i in range(50)),
+    "one.csv": "time_s,k\n0,7\n",
+    "missing.csv": "time_s,k,x\n" + "".join(f"{i},,{i}\n" for i in range(50)),
+    "back.csv": "time_s,k\n" + "".join(f"{t},{t * 7 % 50}\n" for t in [*range(20), *range(5, 25)]),
+    "repeat.csv": "time_s,k\n" + "".join(f"{i // 2},{i}\n" for i in range(20)),
+    "gap.csv": "time,k\n" + "".join(f"2026-01-01T00:0{m}:00Z,{m}\n" for m in (0, 1, 2, 3, 7, 8)),
+}
+
+
+@pytest.mark.parametrize(
+    ("name", "says"),
+    [
+        ("still.csv", "every sample is 700. Move the sensor while logging"),
+        ("one.csv", "every sample is 7"),
+        ("back.csv", "time steps back 1 time, first at line 22"),
+        ("repeat.csv", "10 samples with the time of the one before"),
+        (
+            "gap.csv",
+            "time: 1 gap of more than 1.5 usual intervals, the longest 240 s, first at line 6",
+        ),
+    ],
+)
+def test_odd_logs_are_told_in_words(run: Run, home: Path, name: str, says: str) -> None:
+    (home / name).write_text(LOGS[name])
+    (home / "bench.toml").unlink()
+    done = run("look", name)
+    assert done.returncode == 0, done.stderr
+    assert says in done.stdout
+
+
+@pytest.mark.parametrize(
+    ("args", "says"),
+    [
+        (["look", "none.csv"], "no such file"),
+        (["look", "empty.csv"], "the log is empty"),
+        (["look", "header.csv", "-b", "none.toml"], "none.toml: there is no such file"),
+        (["look", "text.csv"], "there is no column 'ch0'"),
+        (["look", "roast.csv", "--ends", "dampr"], "the nearest right name is 'damper'"),
+        (["look", "roast.csv", "--write"], "go with --ends"),
+        (["look", "roast.csv", "--ends", "bean", "--write"], "channel.bean has no line with marks"),
+        (["draw", "log", "none.csv"], "no such file"),
+        (["draw", "log", "roast.csv", "baen"], "the nearest right name is 'bean'"),
+        (["draw", "spread", "roast.csv", "baen"], "the nearest right name is 'bean'"),
+        (["draw", "log", "roast.csv", "-o", "x.gif"], "written as .png or .svg"),
+        (["new"], "bench.toml: this is there already"),
+        (["new", "x.toml", "--channel", "bean"], "NAME=KIND is right"),
+        (["new", "x.toml", "--channel", "bean=ntv"], "the nearest right name is 'ntc'"),
+        (["new", "no/x.toml"], "there is no folder no"),
+        (["new", "x.toml", "--from", "empty.csv"], "the log is empty"),
+        (["new", "x.toml", "--channel", "my bean=ntc"], "NAME=KIND is right"),
+    ],
+)
+def test_bad_input(run: Run, home: Path, args: list[str], says: str) -> None:
+    for name in ("empty.csv", "header.csv", "text.csv"):
+        (home / name).write_text(LOGS[name])
+    before = sorted(p.name for p in home.iterdir())
+    done = run(*args)
+    assert (done.returncode, done.stdout) == (2, "")
+    assert says in done.stderr
+    assert done.stderr.startswith("jetruler: ")
+    assert sorted(p.name for p in home.iterdir()) == before
+
+
+def test_nothing_moved_and_read_only(run: Run, home: Path) -> None:
+    (home / "still.csv").write_text(LOGS["still.csv"])
+    still = run("look", "still.csv", "--ends", "k", "-b", "bench.toml")
+    assert (still.returncode, "there is no column" in still.stderr) == (2, True)
+    (home / "bench.toml").rename(home / "other.toml")
+    still = run("look", "still.csv", "--ends", "k")
+    assert still.returncode == 2
+    assert "k: nothing moved: the samples span 0 counts" in still.stderr
+
+
+@pytest.mark.parametrize("size", [64, 1000, 10**6])
+def test_blocks_change_nothing(home: Path, size: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    bench = load_bench(home / "bench.toml")
+    whole = look(home / "roast.csv", bench)
+    monkeypatch.setattr(Source.blocks, "__defaults__", (size,))
+    again = look(home / "roast.csv", bench)
+    assert repr(again.columns) == repr(whole.columns)
+    assert again.findings == whole.findings
+    assert again.time == whole.time
+
+
+def test_all_missing_and_fractional_columns(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text(LOGS["missing.csv"])
+    found = look(tmp_path / "a.csv")
+    assert list(found.columns) == ["x"]
+    (tmp_path / "b.csv").write_text("k\n" + "".join(f"{i}\n" for i in range(30)) + "1.5\nx\n\n2\n")
+    column = look(tmp_path / "b.csv").columns["k"]
+    assert (column.fractional, column.unreadable, column.empty) == (1, 1, 1)
+    (tmp_path / "c.csv").write_text(LOGS["text.csv"])
+    with pytest.raises(LogError, match="no column holds counts; it has: a, b"):
+        look(tmp_path / "c.csv")
+
+
+def test_new_from_a_log_passes_convert_as_it_stands(run: Run, home: Path) -> None:
+    args = ["--from", "roast.csv", "--channel", "ch0=ntc", "--channel", "ch2=knob"]
+    assert run("new", "mine.toml", *args).returncode == 0
+    text = (home / "mine.toml").read_text()
+    table = tomllib.loads(text)
+    assert table["converter"]["bits"] == 12
+    assert list(table["channel"]) == [f"ch{i}" for i in range(8)]
+    assert table["channel"]["ch7"]["converter"] == {"bits": 16, "count_at_vref": 65520}
+    assert table["channel"]["ch2"]["laws"][0]["marks"] == [[198, 0], [3904, 100]]
+    assert text.count("a guess") == 3
+    assert run("convert", "roast.csv", "-b", "mine.toml", "-o", "o.csv").returncode == 0
+    assert len(pd.read_csv(home / "o.csv")) == 4200
+
+
+def test_new_kinds_pass_convert_too(run: Run, home: Path) -> None:
+    kinds = [f"--channel=c{i}={kind}" for i, kind in enumerate(KINDS)]
+    assert run("new", "all.toml", *kinds).returncode == 0
+    assert run("new", "plain.toml").returncode == 0
+    for name in ("all.toml", "plain.toml"):
+        done = run("convert", "roast.csv", "-b", name, "-o", f"{name}.csv")
+        assert done.returncode == 0, done.stderr
+        assert len(pd.read_csv(home / f"{name}.csv")) == 4200
+
+
+def test_pictures_of_a_log(run: Run, home: Path) -> None:
+    assert run("draw", "log", "roast.csv", "bean", "rail").stdout == "log-roast.png\n"
+    assert run("draw", "spread", "roast.csv", "-o", "s.svg").stdout == "s.svg\n"
+    bench = load_bench(home / "bench.toml")
+    (series,) = read_series(home / "roast.csv", [bench["rail"]])
+    axes = draw_log(new_figure().add_subplot(), series.channel, series.at, series.raw, series.value)
+    drawn = np.asarray(axes.lines[0].get_ydata())
+    frame = pd.read_csv(home / "roast.csv")
+    exact = bench["rail"].ruler(frame["ch5"].to_numpy())
+    assert (np.nanmin(drawn), np.nanmax(drawn)) == (exact.min(), exact.max())
+    assert [t.get_text() for t in axes.texts] == ["below"]
+    assert len(axes.patches) >= 1
+    survey = look(home / "roast.csv", bench).columns["rail"].survey
+    spread = draw_spread(new_figure().add_subplot(), "rail", survey)
+    assert "ends 2827 and 3483, median 3445" in spread.get_title("left")

@@ -1,0 +1,192 @@
+"""Surveys of raw samples against made-up signals whose truth is known."""
+
+from __future__ import annotations
+
+import math
+import statistics
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from jetruler import NothingMovedError, find_ends, survey
+from jetruler.core.envelope import STRETCHES, Envelope
+from jetruler.core.histogram import BINS, Histogram
+from jetruler.core.survey import Stretch, Surveyor
+from jetruler.core.timing import TimeSurveyor
+
+RANDOM = np.random.RandomState(4)
+
+
+def drifting(noise: float, n: int = 100_000) -> Any:
+    """Counts that wander over most of a 12-bit range with known noise."""
+    t = np.arange(n)
+    slow = 2000 + 1200 * np.sin(t / 9000) + 300 * np.sin(t / 700)
+    return np.round(slow + noise * RANDOM.standard_normal(n)).astype(np.int64)
+
+
+@pytest.mark.parametrize("noise", [0.4, 0.7, 1.0, 2.5, 12.0, 60.0])
+def test_noise_is_found_within_three_percent_while_the_signal_drifts(noise: float) -> None:
+    assert survey(drifting(noise), 12).noise == pytest.approx(noise, rel=0.03)
+
+
+def test_jumps_and_spikes_are_no_noise() -> None:
+    counts = drifting(2.0)
+    counts[::5000] = 4000
+    counts[30_000:] -= 700
+    found = survey(counts, 12)
+    assert found.noise == pytest.approx(2.0, rel=0.03)
+    assert found.spikes == 18  # of 20: one has no neighbour before it, one stands on the jump
+
+
+def test_statistics_are_exact() -> None:
+    counts = RANDOM.randint(0, 65536, 5000)
+    found = survey(counts, 16)
+    listed = counts.tolist()
+    assert found.mean == pytest.approx(statistics.fmean(listed), rel=1e-15)
+    assert found.spread == pytest.approx(statistics.stdev(listed), rel=1e-14)
+    assert found.median == statistics.median_low(listed)
+    assert (found.smallest, found.largest) == (min(listed), max(listed))
+    assert found.distinct == len(set(listed))
+    in_order = sorted(listed)
+    assert (found.low_end, found.high_end) == (in_order[4], in_order[4994])
+
+
+def test_wide_counts_keep_exact_ends_and_mean() -> None:
+    counts = RANDOM.randint(-(2**31), 2**31, 4000)
+    found = survey(counts, 32, signed=True)
+    assert (found.smallest, found.largest) == (counts.min(), counts.max())
+    assert found.mean == pytest.approx(float(np.mean(counts, dtype=np.longdouble)), rel=1e-12)
+    assert found.spread == pytest.approx(float(np.std(counts, ddof=1)), rel=1e-12)
+    assert found.median == pytest.approx(float(np.sort(counts)[1999]), abs=2 * 2**32 / BINS)
+
+
+@given(
+    st.lists(st.one_of(st.none(), st.integers(0, 7), st.integers(0, 4095)), min_size=1),
+    st.integers(1, 9),
+)
+def test_any_batch_size_gives_the_same_survey(samples: list[int | None], size: int) -> None:
+    counts = np.array([0 if s is None else s for s in samples])
+    missing = np.array([s is None for s in samples])
+    whole, parts = Surveyor(), Surveyor()
+    whole.add(counts, missing)
+    for start in range(0, counts.size, size):
+        parts.add(counts[start : start + size], missing[start : start + size])
+    assert repr(parts.survey(0, 4095)) == repr(whole.survey(0, 4095))
+    there = [s for s in samples if s is not None]
+    assert whole.survey(0, 4095).samples == len(there)
+
+
+@given(st.lists(st.sampled_from([0, 0, 0, 5, 5, 4095, 4095]), min_size=1, max_size=40))
+def test_stretches_against_a_plain_search(samples: list[int]) -> None:
+    runs: list[Stretch] = []
+    for row, count in enumerate(samples):
+        if runs and runs[-1].count == count:
+            runs[-1] = Stretch(runs[-1].length + 1, count, runs[-1].row)
+        else:
+            runs.append(Stretch(1, count, row))
+    found = survey(np.array(samples), 12)
+    assert found.stuck is not None
+    assert found.stuck.length == max(run.length for run in runs)
+    rails = [run.length for run in runs if run.count in (0, 4095)]
+    assert (found.rail_stretch.length if found.rail_stretch else 0) == max(rails, default=0)
+    assert found.on_low_rail == samples.count(0) / len(samples)
+
+
+@pytest.mark.parametrize(
+    ("counts", "expected"),
+    [
+        ([], {"samples": 0, "noise": math.nan, "mean": math.nan, "distinct": 0}),
+        ([7], {"samples": 1, "noise": math.nan, "mean": 7.0, "spread": math.nan}),
+        ([7, 7, 7, 7], {"noise": 0.0, "spread": 0.0, "distinct": 1}),
+        ([16, 32, 48, 4080], {"step": 16, "distinct": 4}),
+    ],
+)
+def test_small_and_still_surveys(counts: list[int], expected: dict[str, float]) -> None:
+    found = survey(np.array(counts, dtype=np.int64), 12)
+    for name, value in expected.items():
+        assert getattr(found, name) == pytest.approx(value, nan_ok=True), name
+
+
+def test_effective_bits_of_an_ideal_converter_are_all_its_bits() -> None:
+    ramp = np.repeat(np.arange(4096), 50)
+    assert survey(ramp, 12).effective_bits == pytest.approx(12, abs=0.01)
+    # Noise of one count: √(1 + 1/12) counts against √(1/12), log2(√13) bits less.
+    assert survey(drifting(1.0), 12).effective_bits == pytest.approx(
+        12 - math.log2(13**0.5), abs=0.05
+    )
+
+
+def sweep(noise: float) -> Any:
+    share = np.interp(np.arange(4000), [0, 800, 1500, 2500, 3200, 4000], [0, 0, 1, 1, 0, 0])
+    return np.round(198 + 3706 * share + noise * RANDOM.standard_normal(4000)).astype(np.int64)
+
+
+@pytest.mark.parametrize("noise", [0.0, 1.0, 4.0])
+def test_ends_are_really_reached(noise: float) -> None:
+    counts = sweep(noise)
+    ends = find_ends(counts, 12)
+    assert ends.rests_at_both
+    assert abs(ends.low - 198) <= 4 * noise + 2
+    assert abs(ends.high - 3904) <= 4 * noise + 2
+    at_rest = slice(100, 700)
+    assert np.mean(counts[at_rest] <= ends.low) > 0.99  # clamped, that is a steady 0 %
+    assert np.mean(counts[1600:2400] >= ends.high) > 0.99
+    assert find_ends(counts, 12, margin=50).low == pytest.approx(198 + 50, abs=2)
+    assert ends.line(0, 100) == f"marks = [[{ends.low}, 0], [{ends.high}, 100]]"
+
+
+@pytest.mark.parametrize(
+    "counts", [np.full(100, 7), np.round(drifting(3)[:50]) * 0 + 9, np.empty(0)]
+)
+def test_no_ends_where_nothing_moved(counts: Any) -> None:
+    with pytest.raises(NothingMovedError, match="nothing moved"):
+        find_ends(counts)
+    still = np.round(2000 + 3 * RANDOM.standard_normal(5000))
+    with pytest.raises(NothingMovedError, match="noise 3"):
+        find_ends(still)
+
+
+def test_time_column() -> None:
+    time = np.concatenate([np.arange(0, 10, 0.2), np.arange(30, 40, 0.2), [39.8], [12.0]])
+    whole, parts = TimeSurveyor("t"), TimeSurveyor("t")
+    whole.add(time)
+    for t in time:
+        parts.add(np.array([t]))
+    for found in (whole.survey(), parts.survey()):
+        assert found.interval == pytest.approx(0.2, abs=1e-9)
+        assert (found.gaps, found.first_gap, found.steps_back, found.repeats) == (1, 50, 1, 1)
+        assert found.longest_gap == pytest.approx(20.2, abs=1e-6)
+        assert found.jitter < 1e-6
+    assert math.isnan(TimeSurveyor("t").survey().interval)
+
+
+def test_histogram_widens_without_losing_a_sample() -> None:
+    histogram = Histogram()
+    for counts in ([3, 3, -5], [2**20], [-(2**25), 7]):
+        histogram.add(np.array(counts))
+    assert histogram.total == 6
+    assert (histogram.smallest, histogram.largest) == (-(2**25), 2**20)
+    assert histogram.mean == pytest.approx((3 + 3 - 5 + 2**20 - 2**25 + 7) / 6)
+
+
+@pytest.mark.parametrize("n", [1, 100, STRETCHES, STRETCHES + 1, 5 * STRETCHES + 17])
+@pytest.mark.parametrize("size", [1000, 777, 10**6])
+def test_envelope_keeps_every_spike_in_bounded_memory(n: int, size: int) -> None:
+    values = RANDOM.standard_normal(n)
+    values[n // 3] = 99.0
+    envelope = Envelope()
+    for start in range(0, n, size):
+        part = values[start : start + size]
+        envelope.add(part, (part == 99.0).astype(np.uint8))
+    envelope.finished()
+    assert envelope.low.size <= STRETCHES + 1
+    assert envelope.samples == n
+    per = envelope.per_stretch
+    for i in range(0, envelope.low.size, 97):
+        stretch = values[i * per : (i + 1) * per]
+        assert (envelope.low[i], envelope.high[i]) == (stretch.min(), stretch.max())
+    assert envelope.high[n // 3 // per] == 99.0
+    assert envelope.flags[n // 3 // per] == 1
