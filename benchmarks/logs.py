@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
+import pyarrow.csv
 
 from .timing import Result, process, ratio
 
@@ -76,6 +77,18 @@ def results() -> Iterator[Result]:
         small = peak_mb(*convert)
         yield Result("convert 2 million rows: peak memory", small, (small, small), 300, unit="MB")
         make_log(log, 8_000_000)
+        look = [sys.executable, "-m", "jetruler", "look", str(log)]
+        from jetruler.logs.look import look as look_at
+
+        yield ratio(
+            "look at 8 million rows × 4 / PyArrow reading them",
+            lambda: look_at(log),
+            lambda: pyarrow.csv.read_csv(log),
+            1.5,
+            rounds=5,
+        )
+        peak = peak_mb(*look)
+        yield Result("look at 8 million rows: peak memory", peak, (peak, peak), 300, unit="MB")
         large = peak_mb(*convert)
         yield Result("convert 8 million rows: peak memory", large, (large, large), 300, unit="MB")
         yield Result("peak memory, 8 million / 2 million rows", large / small, (0, 0), 1.1)

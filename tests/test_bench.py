@@ -19,7 +19,7 @@ def channel(laws: str, more: str = "") -> str:
 def test_demo_bench(home: Path) -> None:
     bench = load_bench(home / "bench.toml")
     assert bench.title == "Roaster bench"
-    assert len(bench.channels) == 7
+    assert len(bench.channels) == 8
     damper = bench["damper"]
     assert damper.ruler(198) == 0.0
     assert damper.output_column == "damper_percent"

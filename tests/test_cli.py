@@ -22,7 +22,7 @@ LOOSE = "bean:high_rail"
 def test_help_names_every_command_and_version_answers(run: Run) -> None:
     shown = run("--help")
     assert shown.returncode == 0
-    for command in ("demo", "convert", "explain", "draw"):
+    for command in ("demo", "new", "look", "convert", "explain", "draw"):
         assert f"  {command} " in shown.stdout
         assert run(command, "--help").returncode == 0
     assert run("--version").stdout.startswith("jetruler, version")
@@ -58,7 +58,7 @@ def test_convert_options(run: Run, home: Path) -> None:
     assert (summary["rows"], list(summary["channels"])) == (4200, ["damper"])
     assert summary["channels"]["damper"]["largest"] == 100.0
     head = (home / "o.csv").read_text().splitlines()[0]
-    assert head == "time_s,ch0,ch1,ch2,ch3,ch4,ch5,ch6,note,damper_percent,flags"
+    assert head == "time_s,ch0,ch1,ch2,ch3,ch4,ch5,ch6,ch7,note,damper_percent,flags"
     semicolons = "ch2;x\n198,0;1,5\n"
     done = run("convert", "-", "--decimal-comma", "--only", "damper", stdin=semicolons)
     assert done.stdout == "x;damper_percent;flags\n1,5;0,0;\n"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field, PlainValidator, ValidationInfo
 
@@ -12,9 +12,11 @@ from ..core.errors import Mistakes, ParameterError
 from ..core.laws.base import Law
 from ..core.laws.build import build_law
 from ..core.quantity import quantity
-from ..core.signal import Smoothing
 from ..core.text import nearest
 from .points import read_points
+
+if TYPE_CHECKING:
+    from ..core.signal import Smoothing
 
 
 def _volts(value: Any) -> float:
@@ -59,6 +61,8 @@ class ConverterTable(_Table):
 
 def _smooth(table: Any) -> Smoothing:
     """A `smooth` table; its own mistakes are reported like those of a law."""
+    from ..core.signal import Smoothing
+
     fields = {f.name for f in dataclasses.fields(Smoothing)}
     if not isinstance(table, dict):
         raise ValueError('a table is right, as in { kind = "median", over = 5 }')
@@ -85,7 +89,7 @@ class ChannelTable(_Table):
     laws: list[Annotated[Law, PlainValidator(_law)]] = []
     limits: tuple[Number, Number] | None = Field(default=None, strict=False)
     decimals: Annotated[int, Field(ge=0, le=12)] | None = None
-    smooth: Annotated[Smoothing, PlainValidator(_smooth)] | None = None
+    smooth: Annotated[Any, PlainValidator(_smooth)] = None
 
 
 class BenchFile(_Table):

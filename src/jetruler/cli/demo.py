@@ -24,12 +24,29 @@ def command(folder: str) -> None:
     home.mkdir(parents=True, exist_ok=True)
     for name in demo.FILES:
         (home / name).write_bytes(demo.read(name))
-    click.echo("bench.toml: the roaster's seven channels\nroast.csv: a made-up 14-minute roast")
+    click.echo("bench.toml: the roaster's eight channels\nroast.csv: a made-up 14-minute roast")
     bench = load_bench(home / "bench.toml")
     for step in TOUR:
         click.echo()
         step(home, bench)
     click.echo(f"\nAll of it is in {folder}. Go there and try: jetruler explain damper --for 50")
+
+
+def _looked(home: Path, bench: Bench) -> None:
+    from ..logs.look import look
+    from .draw import draw_log_file, draw_spread_file
+    from .look import show_look
+
+    click.echo("$ jetruler look roast.csv -b bench.toml")
+    show_look(look(home / "roast.csv", bench))
+    click.echo("\n$ jetruler draw spread roast.csv bean damper rail tray")
+    names = ("bean", "damper", "rail", "tray")
+    draw_spread_file(home / "roast.csv", names, bench, None, home / "spread-roast.png")
+    click.echo("spread-roast.png: how often each count came up, with the ends and the rails")
+    click.echo("\n$ jetruler draw log roast.csv bean damper exhaust rail tray")
+    channels = [bench[name] for name in ("bean", "damper", "exhaust", "rail", "tray")]
+    draw_log_file(home / "roast.csv", channels, None, home / "log-roast.png")
+    click.echo("log-roast.png: values in blue, counts in grey, flagged stretches in red")
 
 
 def _converted(home: Path, bench: Bench) -> None:
@@ -74,4 +91,4 @@ def _drawn(home: Path, bench: Bench) -> None:
 
 
 #: The tour, in the order people work.
-TOUR: tuple[Callable[[Path, Bench], None], ...] = (_converted, _explained, _drawn)
+TOUR: tuple[Callable[[Path, Bench], None], ...] = (_looked, _converted, _explained, _drawn)

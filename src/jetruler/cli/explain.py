@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import shutil
 from typing import Any
 
 import click
@@ -55,19 +56,19 @@ def solve(channel: Channel, at: float | None, wanted: str | None) -> Trace:
 
 def show(channel: Channel, solution: Trace, back: bool) -> None:
     """The solution and the ruler for people."""
-    from rich.console import Console
+    from .ruler_view import echo, ruler_view
 
-    from .ruler_view import ruler_view
-
-    console = Console(highlight=False, soft_wrap=True)
-    console.print(f"{channel.name}" + (f": {channel.about}" if channel.about else ""), style="bold")
-    console.print(str(solution), markup=False)
+    title = channel.name + (f": {channel.about}" if channel.about else "")
+    echo(click.style(title, bold=True))
+    echo(str(solution))
     count = solution.start
     if back:
         count = solution.reading.value
-        console.print(nearest_count(channel, solution), markup=False)
-    width = max(60, min(console.width, 100))
-    console.print(ruler_view(channel, None if math.isnan(count) else count, width))
+        echo(nearest_count(channel, solution))
+    if channel.ruler.converter is None:
+        return
+    width = max(60, min(shutil.get_terminal_size().columns, 100))
+    echo(ruler_view(channel, None if math.isnan(count) else count, width))
 
 
 def nearest_count(channel: Channel, solution: Trace) -> str:

@@ -1,9 +1,13 @@
-"""The double-edged ruler in a terminal: counts above, true values below, a cursor between."""
+"""The double-edged ruler in a terminal: counts above, true values below, a cursor between.
+
+Styled by Click, which is loaded already; Rich would cost `explain` more than its own work.
+"""
 
 from __future__ import annotations
 
-from rich.style import Style
-from rich.text import Text
+import os
+
+import click
 
 from ..core.channel import Channel
 from ..core.text import number
@@ -11,64 +15,76 @@ from ..core.ticks import raw_ends, round_values, true_ticks
 from ..core.units import sign
 
 #: The palette: jet body, ivory ticks, amber cursor.
-BODY = Style(color="#f4ecd8", bgcolor="#16140f")
-CURSOR = Style(color="#ffb000", bgcolor="#16140f", bold=True)
-AMBER = Style(color="#ffb000", bold=True)
+JET, IVORY, AMBER = (0x16, 0x14, 0x0F), (0xF4, 0xEC, 0xD8), (0xFF, 0xB0, 0x00)
+
+#: A tick or label: its column, and its text.
+Mark = tuple[int, str]
 
 
-def ruler_view(channel: Channel, count: float | None, width: int) -> Text:
+def echo(text: str) -> None:
+    """Print; the styles are left out where they are not wanted."""
+    click.echo(text, color=False if os.environ.get("NO_COLOR") else None)
+
+
+def ruler_view(channel: Channel, count: float | None, width: int) -> str:
     """The ruler of a channel, `width` characters wide, with its cursor at a count."""
-    margin = max(len("count"), len(sign(channel.unit))) + 2
+    unit = sign(channel.unit)
+    margin = max(len("count"), len(unit)) + 2
     inner = max(width - margin - 3, 20)
     low, high = raw_ends(channel.ruler)
 
     def column(raw: float) -> int:
         return round((raw - low) / (high - low) * (inner - 1))
 
-    raw_ticks = [(column(value), number(value)) for value in round_values(low, high, inner // 8)]
-    true = [
+    raw_marks = [(column(value), number(value)) for value in round_values(low, high, inner // 8)]
+    true_marks = [
         (column(tick.raw), tick.label)
         for tick in true_ticks(channel.ruler, inner // 5, channel.limits)
     ]
-    at = None if count is None or not low <= count <= high else column(count)
-    text = Text()
-    if at is not None and count is not None:
-        text.append(" " * margin + _centred(at, number(count), inner).rstrip() + "\n", AMBER)
-    text.append(f"{'count':>{margin - 2}}  {_labels(raw_ticks, inner)}".rstrip() + "\n")
-    text.append(" " * (margin - 1))
-    text += _edge(raw_ticks, "┬", inner, at, "▼")
-    text.append("\n" + " " * (margin - 1))
-    text += _edge(true, "┴", inner, at, "▲")
-    text.append("\n")
-    unit = sign(channel.unit)
-    text.append(f"{unit:>{margin - 2}}  {_labels(true, inner)}".rstrip() + "\n")
-    if at is not None and count is not None:
+    lines = [
+        f"{'count':>{margin - 2}}  {_labels(raw_marks, inner)}",
+        " " * (margin - 1) + _edge(raw_marks, "┬", inner, None, "▼"),
+        " " * (margin - 1) + _edge(true_marks, "┴", inner, None, "▲"),
+        f"{unit:>{margin - 2}}  {_labels(true_marks, inner)}",
+    ]
+    if count is not None and low <= count <= high:
+        at = column(count)
         value = channel.shown(channel.ruler(count))
-        text.append(" " * margin + _centred(at, value, inner).rstrip() + "\n", AMBER)
-    text.rstrip()
-    return text
+        lines[1] = " " * (margin - 1) + _edge(raw_marks, "┬", inner, at, "▼")
+        lines[2] = " " * (margin - 1) + _edge(true_marks, "┴", inner, at, "▲")
+        lines.insert(0, _amber(" " * margin + _centred(at, number(count), inner)))
+        lines.append(_amber(" " * margin + _centred(at, value, inner)))
+    return "\n".join(line.rstrip() for line in lines)
 
 
-def _edge(ticks: list[tuple[int, str]], mark: str, inner: int, at: int | None, cursor: str) -> Text:
+def _amber(text: str) -> str:
+    return click.style(text, fg=AMBER, bold=True)
+
+
+def _edge(marks: list[Mark], tick: str, inner: int, at: int | None, cursor: str) -> str:
     cells = [" "] * inner
-    for place, _ in ticks:
-        cells[place] = mark
-    text = Text("▕", BODY) + Text("".join(cells), BODY) + Text("▏", BODY)
-    if at is not None:
-        text = text[: at + 1] + Text(cursor, CURSOR) + text[at + 2 :]
-    return text
+    for place, _ in marks:
+        cells[place] = tick
+    line = "▕" + "".join(cells) + "▏"
+    if at is None:
+        return click.style(line, fg=IVORY, bg=JET)
+    return (
+        click.style(line[: at + 1], fg=IVORY, bg=JET)
+        + click.style(cursor, fg=AMBER, bg=JET, bold=True)
+        + click.style(line[at + 2 :], fg=IVORY, bg=JET)
+    )
 
 
-def _labels(ticks: list[tuple[int, str]], inner: int) -> str:
+def _labels(marks: list[Mark], inner: int) -> str:
     """Labels centred under their ticks; one that would touch its neighbour is left out."""
     line = [" "] * (inner + 8)
     free_from = 0
-    for place, label in ticks:
+    for place, label in marks:
         start = max(place - len(label) // 2, 0)
         if start >= free_from and start + len(label) <= inner + 2:
             line[start : start + len(label)] = label
             free_from = start + len(label) + 1
-    return "".join(line)
+    return "".join(line).rstrip()
 
 
 def _centred(place: int, label: str, inner: int) -> str:

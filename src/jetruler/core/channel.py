@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from .errors import ParameterError
 from .laws.base import Law
 from .reading import Reading
 from .ruler import Ruler
-from .signal import Smoothing
 from .text import fixed, shown
 from .units import for_column, sign
+
+if TYPE_CHECKING:
+    from .signal import Smoothing
 
 
 @dataclass(frozen=True)

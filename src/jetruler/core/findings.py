@@ -289,7 +289,8 @@ def time_findings(time: TimeSurvey, line_of: Callable[[int], int]) -> list[Findi
     """Everything worth saying about a time column."""
     found = []
     if time.first_back is not None:
-        what = f"time steps back {_many(time.steps_back, 'time')}, first at line {line_of(time.first_back)}"
+        often = _many(time.steps_back, "time")
+        what = f"time steps back {often}, first at line {line_of(time.first_back)}"
         found.append(
             Finding(Gravity.ERROR, time.name, what, "Two logs in one, or a clock that was set")
         )

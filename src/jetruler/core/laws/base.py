@@ -7,6 +7,7 @@ import math
 import typing
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
+from functools import cache
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar
 
 import numpy as np
@@ -131,7 +132,8 @@ class Law(ABC):
         return Ruler.of(self)(x)
 
 
-def parameters(law: type[Law]) -> dict[str, Any]:
+@cache
+def parameters(law: type[Law]) -> Mapping[str, Any]:
     """The fields of a law with their type hints, `Annotated` units included."""
     hints = typing.get_type_hints(law, include_extras=True)
     return {f.name: hints[f.name] for f in dataclasses.fields(law)}  # type: ignore[arg-type]

@@ -158,7 +158,6 @@ class Divider(Law):
         return f"{beside}{s} = {symbol}{name} / (Rk + {name}) = {numbers} = {result}"
 
 
-@dataclass(frozen=True)
 class _Gain(Law):
     """Volts at the pin that are a straight share of something else: y = (x − shift) · factor."""
 

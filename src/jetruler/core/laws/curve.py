@@ -19,7 +19,6 @@ from .base import Law, at, quiet, unit_fields
 Point = tuple[float, float]
 
 
-@dataclass(frozen=True)
 class Curve(Law):
     """A curve from any unit to any unit: `unit` out, `takes` in, either may be left open."""
 
@@ -51,7 +50,6 @@ def check_domain(domain: object) -> Iterator[ParameterError]:
         yield ParameterError("domain", domain, "two numbers are right, the low one first")
 
 
-@dataclass(frozen=True)
 class OnDomain(Curve):
     """A curve declared between two values of x. Outside there is no value: NaN, flagged."""
 

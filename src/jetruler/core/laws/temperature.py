@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
@@ -33,7 +32,6 @@ def to_kelvin(value: Array, unit: str) -> Array:
     return np.where(kelvin > 0, kelvin, np.nan)
 
 
-@dataclass(frozen=True)
 class TemperatureLaw(Law):
     """Ohms to a temperature in °C, K or °F. Resistances of 0 or less have no temperature, and no
     result is at or below absolute zero: both are NaN."""

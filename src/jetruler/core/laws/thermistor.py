@@ -19,7 +19,6 @@ from .circuit import positive
 from .temperature import ZERO_C, TemperatureLaw, TemperatureUnit, from_kelvin, to_kelvin
 
 
-@dataclass(frozen=True)
 class _Thermistor(TemperatureLaw):
     """A curve 1/T over L = ln(R / base): rising with L, so that T falls as R rises."""
 
@@ -125,7 +124,6 @@ class Beta(_Thermistor):
 _LOWEST, _HIGHEST = -40.0, 40.0
 
 
-@dataclass(frozen=True)
 class _Cubic(_Thermistor):
     """1/T as a cubic in L, on the branch that holds 25 °C and rises."""
 
