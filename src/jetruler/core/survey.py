@@ -85,7 +85,7 @@ class Surveyor:
     """|x₊ − 2x + x₋|: slow movement cancels, noise stays (its variance sixfold)."""
     _isolated: Histogram = field(default_factory=Histogram)
     """How far samples are off neighbours that agree with one another."""
-    _tail: AnyArray = field(default_factory=lambda: np.empty(0, np.int64))
+    _tail: list[int] = field(default_factory=list)
     _run: Stretch | None = None
     _longest: dict[int, Stretch] = field(default_factory=dict)
     """The longest stretch anywhere (key 0), and at the smallest (−1) and largest (1) count."""
@@ -109,7 +109,7 @@ class Surveyor:
             self._piece(counts, first)
 
     def _break(self) -> None:
-        self._tail = self._tail[:0]
+        self._tail = []
         self._end_run()
 
     def _piece(self, counts: AnyArray, row: int) -> None:
@@ -117,8 +117,14 @@ class Surveyor:
         low, high = self.histogram.add(counts)
         if max(-low, high) >= 2**28:  # second differences need four times the room
             counts = counts.astype(np.int64)
-        x = np.concatenate((self._tail, counts))
-        self._tail = x[-2:]
+        try:
+            tail = np.array(
+                self._tail, dtype=counts.dtype
+            )  # narrow counts stay narrow: it is faster
+        except OverflowError:
+            tail = np.array(self._tail, dtype=np.int64)
+        x = np.concatenate((tail, counts))
+        self._tail = x[-2:].tolist()
         step = np.diff(x)
         self._runs(counts, step[x.size - counts.size :], row)
         if x.size < 3:
@@ -131,31 +137,42 @@ class Surveyor:
         self._isolated.add(isolated[isolated > 2 * SPIKE_COUNTS] // 2)
 
     def _runs(self, counts: AnyArray, step: AnyArray, row: int) -> None:
-        """Stretches at one count; one may go on from the piece before."""
-        borders = np.flatnonzero(step) + 1
-        head = int(borders[0]) if borders.size else counts.size
+        """Stretches at one count; the first may go on from the piece before, the last into the
+        next."""
+        same = np.flatnonzero(step == 0)  # where a sample is followed by its like: few, mostly
+        firsts = (
+            np.concatenate(([0], np.flatnonzero(np.diff(same) != 1) + 1)) if same.size else same
+        )
+        starts = same[firsts]
+        lengths = np.diff(np.concatenate((firsts, [same.size]))) + 1
+        head = int(lengths[0]) if starts.size and starts[0] == 0 else 1
         if self._run is None or self._run.count != counts[0]:
             self._end_run()
             self._run = Stretch(0, int(counts[0]), row)
         self._run = replace(self._run, length=self._run.length + head)
-        if not borders.size:
+        if head == counts.size:
             return
         self._end_run()
-        lengths = np.diff(borders)
         if lengths.size:
             i = int(np.argmax(lengths))
-            start = int(borders[i])
+            start = int(starts[i])
             self._consider(0, Stretch(int(lengths[i]), int(counts[start]), row + start))
-            for key, extreme in ((-1, self.histogram.smallest), (1, self.histogram.largest)):
-                there = np.flatnonzero(counts[head : borders[-1]] == extreme) + head
-                if there.size:
-                    splits = np.flatnonzero(np.diff(there) > 1) + 1
-                    pieces = np.diff(np.concatenate(([0], splits, [there.size])))
-                    i = int(np.argmax(pieces))
-                    start = int(there[np.concatenate(([0], splits))[i]])
-                    self._consider(key, Stretch(int(pieces[i]), int(extreme or 0), row + start))
-        last = int(borders[-1])
-        self._run = Stretch(counts.size - last, int(counts[-1]), row + last)
+        self._at_extremes(counts, starts, lengths, row)
+        reaches_end = starts.size and starts[-1] + lengths[-1] == counts.size
+        tail = int(lengths[-1]) if reaches_end else 1
+        self._run = Stretch(tail, int(counts[-1]), row + counts.size - tail)
+
+    def _at_extremes(self, counts: AnyArray, starts: AnyArray, lengths: AnyArray, row: int) -> None:
+        """The longest stretch at the smallest and at the largest count of all."""
+        for key, extreme in ((-1, self.histogram.smallest), (1, self.histogram.largest)):
+            there = np.flatnonzero(counts == extreme)
+            if there.size:
+                self._consider(key, Stretch(1, int(extreme or 0), row + int(there[0])))
+                of_these = np.flatnonzero(counts[starts] == extreme)
+                if of_these.size:
+                    i = int(of_these[np.argmax(lengths[of_these])])
+                    start = int(starts[i])
+                    self._consider(key, Stretch(int(lengths[i]), int(extreme or 0), row + start))
 
     def _consider(self, key: int, stretch: Stretch) -> None:
         known = self._longest.get(key)
