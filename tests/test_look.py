@@ -26,7 +26,7 @@ FINDINGS = [
     "warning exhaust: 3 of 4200 samples are missing",
     "warning rail: falls below its limit of 10.8 V for 86 samples (17.2 s), as far as 9.74 V",
     "note    damper: its travel ends at 198 and 3904, not at 0 and 4095",
-    "note    hopper: all codes are multiples of 16: a 12-bit result, left-scaled to 16 bits",
+    "note    hopper: all codes are multiples of 16: results of 12 bits, left-scaled to 16 bits",
     "note    tray: is quiet",
     "It needs no averaging",
 ]

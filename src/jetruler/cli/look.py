@@ -15,10 +15,16 @@ from .common import channel_of, load
 from .convert import format_options, log_format, progress_bar
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from rich.console import Console
+
     from ..core.channel import Bench
+    from ..core.findings import Finding
     from ..logs.look import ColumnLook, Look
 
-GRAVITY_STYLE = ("bold red", "bold yellow", "bold cyan")
+#: Of error, warning and note: the palette's red, a darker amber that reads on white, its blue.
+GRAVITY_STYLE = ("bold #c8321e", "bold #b97a00", "bold #1f6fb4")
 
 
 @click.command()
@@ -147,10 +153,23 @@ def show_look(found: Look) -> None:
     for note in notes:
         console.print(note, markup=False)
     console.print()
-    for finding in found.findings:
-        style = GRAVITY_STYLE[finding.gravity]
-        console.print(f"[{style}]{finding.gravity.name.lower():<8}[/]", end="")
-        console.print(str(finding), markup=False)
+    show_findings(console, found.findings)
+
+
+def show_findings(console: Console, findings: Sequence[Finding]) -> None:
+    """One below the other; wrapped beside their gravity in a terminal, a line each elsewhere."""
+    from rich.table import Table
+    from rich.text import Text
+
+    grid = Table.grid(padding=(0, 1))
+    for finding in findings:
+        gravity = Text(f"{finding.gravity.name.lower():<7}", GRAVITY_STYLE[finding.gravity])
+        if console.is_terminal:
+            grid.add_row(gravity, Text(str(finding)))
+        else:
+            console.print(Text.assemble(gravity, " ", str(finding)))
+    if console.is_terminal:
+        console.print(grid, soft_wrap=False)
 
 
 #: The table's columns; the second and third are left out of a narrow terminal.

@@ -12,6 +12,7 @@ import numpy as np
 from .channel import Channel
 from .ends import Ends, NothingMovedError, ends_of
 from .reading import Flag
+from .signal import how_many
 from .survey import Survey
 from .text import number, shown
 from .timing import GAP, TimeSurvey
@@ -179,7 +180,7 @@ def _scaled(s: Subject) -> Iterator[Finding]:
         yield Finding(
             Gravity.NOTE,
             s.name,
-            f"all codes are multiples of {power}: a {bits - shift}-bit result, left-scaled "
+            f"all codes are multiples of {power}: results of {bits - shift} bits, left-scaled "
             f"to {bits} bits",
             f"Nothing is lost; one step is {power} counts and the top code {top}: give "
             f"count_at_vref = {top} if the top code reads the reference",
@@ -266,8 +267,20 @@ def _noise(s: Subject) -> Iterator[Finding]:
             Gravity.NOTE,
             s.name,
             f"its noise is {noise}; {v.effective_bits:.1f} bits are effective",
-            "Averaging n readings divides it by √n",
+            _averaging(s),
         )
+
+
+def _averaging(s: Subject) -> str:
+    """How many readings hold the last decimal that is shown still."""
+    if s.channel is None or s.channel.decimals is None or not s.unit_noise > 0:
+        return "Averaging n readings divides it by √n"
+    target = 0.5 * 10.0**-s.channel.decimals
+    needed = how_many(s.unit_noise, target, s.unit_noise / s.survey.noise * s.survey.step).readings
+    place = f"its last decimal still (to {shown(target, s.channel.unit)})"
+    return (
+        f"One reading holds {place}" if needed == 1 else f"{needed} readings averaged hold {place}"
+    )
 
 
 RULES = (

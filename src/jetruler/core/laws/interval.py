@@ -50,12 +50,13 @@ class Interval(Law):
         return out
 
     def _place(self, x: float) -> str:
-        """Where x stands to the ends, as `0 ≤ 35 ≤ 100`."""
-        left = "" if self.low is None else f"{number(self.low)} {'≤' if self.low <= x else '>'} "
-        right = ""
-        if self.high is not None:
-            right = f" {'≤' if x <= self.high else '>'} {number(self.high)}"
-        return f"{left}{number(x)}{right}"
+        """Where x stands to the ends, as `0 ≤ 35 ≤ 100` or `103 > 100`."""
+        if self.low is not None and x < self.low:
+            return f"{number(x)} < {number(self.low)}"
+        if self.high is not None and x > self.high:
+            return f"{number(x)} > {number(self.high)}"
+        left = "" if self.low is None else f"{number(self.low)} ≤ "
+        return left + number(x) + ("" if self.high is None else f" ≤ {number(self.high)}")
 
 
 @dataclass(frozen=True)
