@@ -27,6 +27,9 @@ class Flag(IntFlag):
     FAULTY = 64
     """A sample that no sound sensor gives: a law has no value for it."""
 
+    # One number, not a list of its bits: `series == Flag.HIGH_RAIL` then means what it says.
+    __iter__ = None  # type: ignore[assignment]
+
 
 #: Names in the order they are written, e.g. in the `flags` column of a converted log.
 FLAG_NAMES = {flag: str(flag.name).lower() for flag in Flag}

@@ -1,0 +1,161 @@
+"""Files: outputs that appear whole or not at all, bench files changed in place, reading ahead."""
+
+from __future__ import annotations
+
+import gzip
+import os
+import threading
+from collections.abc import Iterator
+from importlib.metadata import EntryPoint
+from pathlib import Path
+
+import pytest
+
+import jetruler.core.laws as laws
+from jetruler import BenchError, LogError, load_bench
+from jetruler.bench.edit import replace_file, write_marks
+from jetruler.bench.load import parse_bench
+from jetruler.logs.ahead import ahead
+from jetruler.logs.output import Output, write_file
+
+
+def names(folder: Path) -> list[str]:
+    return sorted(p.name for p in folder.iterdir())
+
+
+def test_output_appears_when_it_is_complete(tmp_path: Path) -> None:
+    with Output(tmp_path / "o.csv") as out:
+        out.write(b"first")
+        assert names(tmp_path) != ["o.csv"]
+    assert (tmp_path / "o.csv").read_bytes() == b"first"
+    (tmp_path / "o.csv").chmod(0o640)
+    stopped = Output(tmp_path / "o.csv")
+    stopped.write(b"half")
+    stopped.__exit__(KeyboardInterrupt, KeyboardInterrupt(), None)
+    assert (tmp_path / "o.csv").read_bytes() == b"first"
+    write_file(tmp_path / "o.csv", b"second")
+    assert names(tmp_path) == ["o.csv"]
+    assert (tmp_path / "o.csv").stat().st_mode & 0o777 == 0o640
+
+
+def test_output_through_a_link_and_packed(tmp_path: Path) -> None:
+    (tmp_path / "real.csv").write_bytes(b"old")
+    (tmp_path / "link.csv").symlink_to("real.csv")
+    write_file(tmp_path / "link.csv", b"new")
+    assert (tmp_path / "link.csv").is_symlink()
+    assert (tmp_path / "real.csv").read_bytes() == b"new"
+    for _ in range(2):
+        write_file(tmp_path / "o.gz", b"same bytes each time")
+    assert gzip.decompress((tmp_path / "o.gz").read_bytes()) == b"same bytes each time"
+    assert (tmp_path / "o.gz").read_bytes()[4:8] == b"\0\0\0\0"  # no date in it
+
+
+def test_output_refuses_what_it_cannot_write(tmp_path: Path) -> None:
+    (tmp_path / "in.csv").write_bytes(b"x")
+    (tmp_path / "twin.csv").hardlink_to(tmp_path / "in.csv")
+    for path, says in [
+        ("in.csv", "this is the input"),
+        ("twin.csv", "this is the input"),
+        (".", "this is a folder"),
+        ("no/o.csv", "there is no folder"),
+    ]:
+        with pytest.raises(LogError, match=says):
+            Output(tmp_path / path, tmp_path / "in.csv")
+    assert names(tmp_path) == ["in.csv", "twin.csv"]
+
+
+BENCH = """\
+# kept above
+title = "T" # kept beside
+
+[converter]
+bits = 12
+
+[channel.knob] # the knob
+column = "x"
+laws = [
+  # the ends, noted on a Saturday
+  { law = "line", marks = [[1, 0], [2, 100]], unit = "%" }, # kept here
+  { law = "clamp", low = 0, high = 100 },
+]
+
+[channel.other]
+column = "y"
+laws = [{ law = "line", gain = 2 }]
+# kept below
+"""
+
+
+def test_marks_are_changed_and_nothing_else(tmp_path: Path) -> None:
+    path = tmp_path / "bench.toml"
+    path.write_text(BENCH)
+    path.chmod(0o600)
+    before, after = write_marks(str(path), "knob", ((203, 0), (3899, 100)))
+    assert (before, after) == ("marks = [[1, 0], [2, 100]]", "marks = [[203, 0], [3899, 100]]")
+    assert path.read_text() == BENCH.replace("[[1, 0], [2, 100]]", "[[203, 0], [3899, 100]]")
+    assert path.stat().st_mode & 0o777 == 0o600
+    assert load_bench(path)["knob"].ruler(203) == 0.0
+    for channel in ("other", "none"):
+        with pytest.raises(BenchError, match=f"channel.{channel} has no line with marks"):
+            write_marks(str(path), channel, ((0, 0), (1, 1)))
+    with pytest.raises(BenchError, match="two different raw values"):
+        write_marks(str(path), "knob", ((5, 0), (5, 100)))
+    assert load_bench(path)["knob"].ruler(203) == 0.0
+    assert names(tmp_path) == ["bench.toml"]
+
+
+def test_a_read_only_bench_stays_as_it_is(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = tmp_path / "bench.toml"
+    path.write_text("kept")
+    monkeypatch.setattr(os, "access", lambda *_: False)  # root may write everything
+    with pytest.raises(BenchError, match="cannot be written: it is read-only"):
+        replace_file(str(path), "lost")
+    assert path.read_text() == "kept"
+    assert names(tmp_path) == ["bench.toml"]
+
+
+def test_ahead_keeps_order_and_hands_on_errors() -> None:
+    assert list(ahead(range(1000))) == list(range(1000))
+
+    def failing() -> Iterator[int]:
+        yield 1
+        raise LogError("torn")
+
+    items = ahead(failing())
+    assert next(items) == 1
+    with pytest.raises(LogError, match="torn"):
+        next(items)
+
+
+def test_ahead_stops_when_nobody_reads_on() -> None:
+    made: list[int] = []
+
+    def endless() -> Iterator[int]:
+        while True:
+            made.append(len(made))
+            yield made[-1]
+
+    items = ahead(endless())
+    assert next(items) == 0
+    items.close()  # type: ignore[attr-defined]
+    assert not [t for t in threading.enumerate() if t.name == "jetruler-reader"]
+    assert len(made) < 10
+
+
+@pytest.mark.parametrize(
+    ("value", "says"),
+    [
+        ("no_such_package:Law", "cannot be loaded: ModuleNotFoundError"),
+        ("json:dumps", "is no Law; a subclass of it is right"),
+    ],
+)
+def test_another_packages_law_that_is_none(
+    monkeypatch: pytest.MonkeyPatch, value: str, says: str
+) -> None:
+    entry = EntryPoint("bridge", value, laws.GROUP)
+    monkeypatch.setattr(laws, "_own_laws", lambda: {"bridge": entry})
+    text = '[converter]\nbits = 12\n[channel.a]\ncolumn = "x"\nlaws = [{ law = "bridge" }]'
+    with pytest.raises(BenchError, match=says):
+        parse_bench(text)
+    with pytest.raises(BenchError, match="the nearest right name is 'bridge'"):
+        parse_bench(text.replace('"bridge"', '"brigde"'))
