@@ -10,46 +10,61 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
-    from .bench.load import BenchError, load_bench
-    from .core.channel import Bench, Channel
-    from .core.ends import Ends, NothingMovedError, find_ends
-    from .core.errors import JetRulerError, ParameterError, QuantityError, UnitError
-    from .core.laws import (
-        Adc,
-        Amplifier,
-        Attenuator,
-        Beta,
-        Clamp,
-        Counts,
-        DeadBand,
-        Divider,
-        Expect,
-        Formula,
-        Law,
-        Limits,
-        Line,
-        Magnitude,
-        PassThrough,
-        Platinum,
-        Polynomial,
-        PowerLaw,
-        Shunt,
-        SteinhartHart,
-        SteinhartHartExtended,
-        Table,
-        To,
-        Whole,
-        Zones,
-    )
-    from .core.quantity import Toleranced, quantity
-    from .core.reading import Flag, Reading
-    from .core.ruler import Ruler
-    from .core.signal import HowMany, Smoother, Smoothing, block_averages, how_many, smooth
-    from .core.survey import Survey, survey
-    from .core.trace import Trace
-    from .logs.convert import convert
-    from .logs.look import Look, look
-    from .logs.source import LogError, LogFormat
+    from .bench.load import BenchError as BenchError
+    from .bench.load import load_bench as load_bench
+    from .core.channel import Bench as Bench
+    from .core.channel import Channel as Channel
+    from .core.ends import Ends as Ends
+    from .core.ends import NothingMovedError as NothingMovedError
+    from .core.ends import find_ends as find_ends
+    from .core.errors import JetRulerError as JetRulerError
+    from .core.errors import ParameterError as ParameterError
+    from .core.errors import QuantityError as QuantityError
+    from .core.errors import UnitError as UnitError
+    from .core.laws import Adc as Adc
+    from .core.laws import Amplifier as Amplifier
+    from .core.laws import Attenuator as Attenuator
+    from .core.laws import Beta as Beta
+    from .core.laws import Clamp as Clamp
+    from .core.laws import Counts as Counts
+    from .core.laws import DeadBand as DeadBand
+    from .core.laws import Divider as Divider
+    from .core.laws import Expect as Expect
+    from .core.laws import Formula as Formula
+    from .core.laws import Law as Law
+    from .core.laws import Limits as Limits
+    from .core.laws import Line as Line
+    from .core.laws import Magnitude as Magnitude
+    from .core.laws import PassThrough as PassThrough
+    from .core.laws import Platinum as Platinum
+    from .core.laws import Polynomial as Polynomial
+    from .core.laws import PowerLaw as PowerLaw
+    from .core.laws import Shunt as Shunt
+    from .core.laws import SteinhartHart as SteinhartHart
+    from .core.laws import SteinhartHartExtended as SteinhartHartExtended
+    from .core.laws import Table as Table
+    from .core.laws import To as To
+    from .core.laws import Whole as Whole
+    from .core.laws import Zones as Zones
+    from .core.quantity import Toleranced as Toleranced
+    from .core.quantity import quantity as quantity
+    from .core.reading import Flag as Flag
+    from .core.reading import Reading as Reading
+    from .core.ruler import Ruler as Ruler
+    from .core.signal import HowMany as HowMany
+    from .core.signal import Smoother as Smoother
+    from .core.signal import Smoothing as Smoothing
+    from .core.signal import block_averages as block_averages
+    from .core.signal import how_many as how_many
+    from .core.signal import smooth as smooth
+    from .core.survey import Survey as Survey
+    from .core.survey import survey as survey
+    from .core.trace import Trace as Trace
+    from .logs.convert import convert as convert
+    from .logs.look import Look as Look
+    from .logs.look import look as look
+    from .logs.source import LogError as LogError
+    from .logs.source import LogFormat as LogFormat
 
 _ROOMS = {
     "bench.load": ("BenchError", "load_bench"),
@@ -95,63 +110,7 @@ _ROOMS = {
 }
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
 
-__all__ = [  # noqa: RUF022 - in the order of the rooms
-    "BenchError",
-    "load_bench",
-    "Bench",
-    "Channel",
-    "JetRulerError",
-    "ParameterError",
-    "QuantityError",
-    "UnitError",
-    "Adc",
-    "Amplifier",
-    "Attenuator",
-    "Beta",
-    "Clamp",
-    "Counts",
-    "DeadBand",
-    "Divider",
-    "Expect",
-    "Formula",
-    "Law",
-    "Limits",
-    "Line",
-    "Magnitude",
-    "PassThrough",
-    "Platinum",
-    "Polynomial",
-    "PowerLaw",
-    "Shunt",
-    "SteinhartHart",
-    "SteinhartHartExtended",
-    "Table",
-    "To",
-    "Whole",
-    "Zones",
-    "Toleranced",
-    "quantity",
-    "Flag",
-    "Reading",
-    "Ruler",
-    "Trace",
-    "Survey",
-    "survey",
-    "Ends",
-    "NothingMovedError",
-    "find_ends",
-    "Smoothing",
-    "Smoother",
-    "smooth",
-    "block_averages",
-    "HowMany",
-    "how_many",
-    "Look",
-    "look",
-    "convert",
-    "LogError",
-    "LogFormat",
-]
+__all__ = [*_HOME]  # type checkers read the imports above instead
 
 
 def __getattr__(name: str) -> Any:

@@ -11,22 +11,36 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 from ..errors import ParameterError
-from .base import Law
+from .base import Law as Law
 
 if TYPE_CHECKING:
     from importlib.metadata import EntryPoint
 
-    from .circuit import Amplifier, Attenuator, Divider, Shunt
-    from .converter import Adc, Converter, Counts
-    from .curve import Polynomial, PowerLaw, Table
-    from .formula import Formula
-    from .interval import Clamp, DeadBand, Expect, Limits
-    from .linear import Line
-    from .platinum import Platinum
-    from .shape import Magnitude, PassThrough, Whole
-    from .thermistor import Beta, SteinhartHart, SteinhartHartExtended
-    from .unit import To
-    from .zones import Zones
+    from .circuit import Amplifier as Amplifier
+    from .circuit import Attenuator as Attenuator
+    from .circuit import Divider as Divider
+    from .circuit import Shunt as Shunt
+    from .converter import Adc as Adc
+    from .converter import Converter as Converter
+    from .converter import Counts as Counts
+    from .curve import Polynomial as Polynomial
+    from .curve import PowerLaw as PowerLaw
+    from .curve import Table as Table
+    from .formula import Formula as Formula
+    from .interval import Clamp as Clamp
+    from .interval import DeadBand as DeadBand
+    from .interval import Expect as Expect
+    from .interval import Limits as Limits
+    from .linear import Line as Line
+    from .platinum import Platinum as Platinum
+    from .shape import Magnitude as Magnitude
+    from .shape import PassThrough as PassThrough
+    from .shape import Whole as Whole
+    from .thermistor import Beta as Beta
+    from .thermistor import SteinhartHart as SteinhartHart
+    from .thermistor import SteinhartHartExtended as SteinhartHartExtended
+    from .unit import To as To
+    from .zones import Zones as Zones
 
 #: Name in a bench file → its class and the file that class is in.
 HOMES = {
@@ -59,36 +73,6 @@ _CLASSES = dict([*HOMES.values(), ("Converter", "converter")])
 
 #: Entry-point group in which other packages offer laws of their own, by name.
 GROUP = "jetruler.laws"
-
-__all__ = [
-    "HOMES",
-    "Adc",
-    "Amplifier",
-    "Attenuator",
-    "Beta",
-    "Clamp",
-    "Converter",
-    "Counts",
-    "DeadBand",
-    "Divider",
-    "Expect",
-    "Formula",
-    "Law",
-    "Limits",
-    "Line",
-    "Magnitude",
-    "PassThrough",
-    "Platinum",
-    "Polynomial",
-    "PowerLaw",
-    "Shunt",
-    "SteinhartHart",
-    "SteinhartHartExtended",
-    "Table",
-    "To",
-    "Whole",
-    "Zones",
-]
 
 
 def law_named(name: str) -> type[Law]:

@@ -1,0 +1,69 @@
+"""What the documents show runs: Python blocks, bench files, smoothing lines, links."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import jetruler as jr
+from jetruler import Smoothing, demo
+from jetruler.bench.load import parse_bench
+from jetruler.core.reading import FLAG_NAMES
+
+ROOT = Path(__file__).parents[1]
+PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
+
+
+def blocks(page: Path, language: str) -> list[str]:
+    return re.findall(rf"```{language}\n(.*?)```", page.read_text("utf-8"), re.DOTALL)
+
+
+PYTHON = [(page.name, block) for page in PAGES for block in blocks(page, "python")]
+
+
+@pytest.mark.parametrize(("name", "block"), PYTHON, ids=[name for name, _ in PYTHON])
+def test_python_blocks_say_what_comes_out(
+    name: str, block: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    for file in demo.FILES:
+        (tmp_path / file).write_bytes(demo.read(file))
+    scope: dict[str, Any] = {"jr": jr}
+    for line in filter(None, block.splitlines()):
+        code, _, comment = line.partition("#")
+        claimed = re.match(r"\s*(\d+\.\d+)…?", comment)
+        if claimed and "=" not in code.split("(")[0]:
+            found = eval(code, scope)  # our own document
+            assert str(found).startswith(claimed[1]), line
+        else:
+            exec(code, scope)
+
+
+def test_bench_files_load() -> None:
+    for block in blocks(ROOT / "README.md", "toml"):
+        assert parse_bench(block).channels
+    (whole, *_) = blocks(ROOT / "docs" / "bench-file.md", "toml")
+    bench = parse_bench(whole.replace("[ … ]", '[{ law = "line", gain = 2 }]'))
+    assert bench["damper"].smooth == Smoothing("median", 5)
+
+
+def test_smoothing_lines_load() -> None:
+    (block,) = blocks(ROOT / "docs" / "look.md", "toml")
+    for line in block.splitlines():
+        bench = f'[converter]\nbits = 12\nvref = 3.3\n[channel.a]\ncolumn = "x"\n{line}\n'
+        assert parse_bench(bench)["a"].smooth is not None
+
+
+def test_every_flag_is_in_the_documents() -> None:
+    table = (ROOT / "docs" / "logs.md").read_text("utf-8")
+    for name in FLAG_NAMES.values():
+        assert f"`{name}`" in table
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda p: p.name)
+def test_links_lead_somewhere(page: Path) -> None:
+    for target in re.findall(r"\]\(([^)#]+)\)", page.read_text("utf-8")):
+        assert "://" in target or (page.parent / target).exists(), target
