@@ -14,6 +14,8 @@ from pathlib import Path
 
 import pytest
 
+from jetruler import cli
+
 from .conftest import COMMAND, Run
 
 LOOSE = "bean:high_rail"
@@ -133,6 +135,22 @@ def test_bad_input(run: Run, home: Path, args: list[str], says: str) -> None:
     assert done.stderr.startswith("jetruler: ")
     assert done.stderr.count("\n") == 1
     assert {p.name: p.read_bytes() for p in home.iterdir()} == before
+
+
+def test_a_mistake_of_our_own_is_a_sentence_too(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    def broken(*_: object, **__: object) -> None:
+        raise KeyError("inside")
+
+    monkeypatch.setattr(cli.cli, "main", broken)
+    with pytest.raises(SystemExit) as stopped:
+        cli.main([])
+    assert stopped.value.code == 2
+    assert "a mistake of Jet Ruler's own, please report it: KeyError" in capsys.readouterr().err
+    monkeypatch.setenv("JETRULER_TRACEBACK", "1")
+    with pytest.raises(KeyError):
+        cli.main([])
 
 
 def test_full_disk_leaves_the_old_result(home: Path) -> None:

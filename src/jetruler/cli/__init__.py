@@ -90,15 +90,15 @@ def main(args: list[str] | None = None) -> NoReturn:
         # What Python still holds for the closed pipe would fail again at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         _fail("standard output: the reader closed the pipe before all was written")
-    except (ValueError, TypeError, OSError) as error:
-        _known(error)
     except MemoryError:
         _fail("the memory of this computer does not suffice")
+    except Exception as error:
+        _said(error)
     sys.exit(OK)
 
 
-def _known(error: Exception) -> NoReturn:
-    """Say an expected error in a sentence; anything else is a bug, and says so."""
+def _said(error: Exception) -> NoReturn:
+    """Say an error in a sentence. What nobody expected is a bug, and says so."""
     from ..core.errors import JetRulerError
 
     if isinstance(error, JetRulerError):
@@ -106,7 +106,12 @@ def _known(error: Exception) -> NoReturn:
     if isinstance(error, OSError) and error.strerror:
         place = f"{error.filename}: " if error.filename else "writing the output: "
         _fail(f"{place}{error.strerror[0].lower()}{error.strerror[1:]}")
-    raise error
+    if os.environ.get("JETRULER_TRACEBACK"):
+        raise error
+    _fail(
+        f"a mistake of Jet Ruler's own, please report it: {type(error).__name__}: {error} "
+        "(JETRULER_TRACEBACK=1 shows where)"
+    )
 
 
 def _fail(message: str) -> NoReturn:

@@ -133,11 +133,12 @@ def show_look(found: Look) -> None:
         console = Console(highlight=False, soft_wrap=True, width=120)
     wide = not console.is_terminal or console.width >= 104
     table = Table(box=None, pad_edge=False, header_style="bold")
-    for heading in HEADINGS if wide else HEADINGS[:1] + HEADINGS[3:]:
+    shown = [i for i in range(len(HEADINGS)) if wide or i not in LEFT_OUT]
+    for heading in (HEADINGS[i] for i in shown):
         table.add_column(heading, justify="left" if heading == "column" else "right", no_wrap=True)
     for each in found.columns.values():
         row = _row(each)
-        table.add_row(*(row if wide else row[:1] + row[3:]))
+        table.add_row(*(row[i] for i in shown))
     console.print(f"{found.rows} rows", markup=False)
     console.print(table)
     if found.time is not None:
@@ -172,11 +173,12 @@ def show_findings(console: Console, findings: Sequence[Finding]) -> None:
         console.print(grid, soft_wrap=False)
 
 
-#: The table's columns; the second and third are left out of a narrow terminal.
+#: The table's columns, and which are left out of a narrow terminal.
 HEADINGS = [
     *("column", "missing", "ends", "robust ends", "mean", "median", "spread"),
     *("noise", "bits", "range", "codes"),
 ]
+LEFT_OUT = (1, 2, 4)
 
 
 def _row(each: ColumnLook) -> list[str]:
