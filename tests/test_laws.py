@@ -209,6 +209,12 @@ def test_every_law_has_a_row() -> None:
         (Zones, {"edges": (1,), "values": (1, "a")}, "values"),
         (Zones, {"edges": (), "values": (1,)}, "edges"),
         (To, {"unit": "furlongz"}, "unit"),
+        (To, {"unit": None}, "unit"),
+        (Line, {"gain": 2, "unit": True}, "unit"),
+        (Clamp, {"low": 2, "unit": math.nan}, "unit"),
+        (Shunt, {"ohms": 10**400}, "ohms"),
+        (Zones, {"edges": 10**400, "values": (1,)}, "edges"),
+        (Formula, {"expression": "a*x", "a": 10**400}, "a"),
     ],
 )
 def test_refuses(law: type[Law], mistake: dict[str, Any], parameter: str) -> None:

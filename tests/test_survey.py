@@ -102,6 +102,7 @@ def test_stretches_against_a_plain_search(samples: list[int]) -> None:
         ([7], {"samples": 1, "noise": math.nan, "mean": 7.0, "spread": math.nan}),
         ([7, 7, 7, 7], {"noise": 0.0, "spread": 0.0, "distinct": 1}),
         ([16, 32, 48, 4080], {"step": 16, "distinct": 4}),
+        ([2**63 - 1, 5, -(2**63)], {"largest": 2**40, "smallest": -(2**40)}),
     ],
 )
 def test_small_and_still_surveys(counts: list[int], expected: dict[str, float]) -> None:

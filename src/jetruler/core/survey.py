@@ -13,6 +13,9 @@ from .histogram import Histogram
 #: The share of samples that robust ends leave out on each side.
 STRAY = 1e-3
 
+#: Counts beyond this are taken for this.
+FURTHEST = 2**40
+
 #: A spike is this many times the noise off both its neighbours, and at least so many counts.
 SPIKE_NOISES, SPIKE_COUNTS = 8.0, 4.0
 
@@ -94,6 +97,8 @@ class Surveyor:
         """Take a batch of whole counts; missing is True where there is no sample."""
         first = self.rows
         self.rows += counts.size
+        if counts.dtype.itemsize == 8:  # no converter gives more: room for sums and differences
+            counts = np.clip(counts, -FURTHEST, FURTHEST)
         if missing is not None and missing.any():
             self.missing += int(missing.sum())
             # Differences do not reach over a hole.

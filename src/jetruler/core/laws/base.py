@@ -104,21 +104,23 @@ class Law(ABC):
             raise mistake
 
     def mistakes(self) -> list[ParameterError]:
-        """All mistakes among the parameters: those that are no numbers first."""
-        numbers = list(self._not_numbers())
-        return numbers or list(self.check())
+        """All mistakes among the parameters: those of the wrong kind first."""
+        wrong_kinds = list(self._wrong_kinds())
+        return wrong_kinds or list(self.check())
 
-    def _not_numbers(self) -> Iterator[ParameterError]:
+    def _wrong_kinds(self) -> Iterator[ParameterError]:
         for field, hint in parameters(type(self)).items():
             value = getattr(self, field)
+            if is_text(hint) and not (isinstance(value, str) or (value is None and optional(hint))):
+                yield ParameterError(field, value, "a text is right")
             if not is_numeric(hint) or (value is None and optional(hint)):
                 continue
             if isinstance(value, str):
                 yield ParameterError(field, value, f"jetruler.quantity({value!r}) reads a text")
             elif isinstance(value, bool) or not isinstance(value, int | float | np.number):
                 yield ParameterError(field, value, "a number is wanted")
-            elif not math.isfinite(value):
-                yield ParameterError(field, float(value), "a finite number is wanted")
+            elif not finite(value):
+                yield ParameterError(field, value, "a finite number is wanted")
 
     def __rshift__(self, other: Law | Ruler) -> Ruler:
         from ..ruler import Ruler
@@ -137,6 +139,14 @@ def parameters(law: type[Law]) -> Mapping[str, Any]:
     """The fields of a law with their type hints, `Annotated` units included."""
     hints = typing.get_type_hints(law, include_extras=True)
     return {f.name: hints[f.name] for f in dataclasses.fields(law)}  # type: ignore[arg-type]
+
+
+def finite(value: Any) -> bool:
+    """Whether a number is finite, and fits a float at all."""
+    try:
+        return math.isfinite(value)
+    except OverflowError:
+        return False
 
 
 def at(value: float) -> Array:
@@ -170,6 +180,11 @@ def is_numeric(hint: Any) -> bool:
     """Whether a parameter of this type is a number (an int or float, perhaps None)."""
     kinds = set(_alternatives(hint)) - {type(None)}
     return bool(kinds) and kinds <= {int, float}
+
+
+def is_text(hint: Any) -> bool:
+    """Whether a parameter of this type is a text (perhaps None)."""
+    return set(_alternatives(hint)) - {type(None)} == {str}
 
 
 def optional(hint: Any) -> bool:

@@ -109,7 +109,8 @@ def _told(law: type[Law], given: dict[str, Any]) -> dict[str, Any]:
         if not isinstance(value, str):
             return value
         try:
-            unit = given.get(side) or told.get(side) or unit_of(value)
+            said = given.get(side)
+            unit = said if isinstance(said, str) else told.get(side) or unit_of(value)
         except QuantityError as error:
             raise ParameterError(key, value, str(error)) from None
         if unit is not None:

@@ -15,7 +15,7 @@ from ..arrays import Array
 from ..errors import ParameterError
 from ..solve import NoInverseError, turning_point
 from ..text import nearest, number
-from .base import quiet
+from .base import finite, quiet
 from .curve import OnDomain, check_domain
 
 #: A value and its derivative by x, carried through the formula together.
@@ -86,7 +86,7 @@ class Formula(OnDomain):
             sound = isinstance(value, int | float) and not isinstance(value, bool)
             if key in FUNCTIONS or key in FIXED or key == "x":
                 yield ParameterError(key, value, "another name is right, this one has a meaning")
-            elif not sound or not math.isfinite(value):
+            elif not sound or not finite(value):
                 yield ParameterError(key, value, "a finite number is right for a constant")
         yield from check_domain(self.domain)
         if not isinstance(self.expression, str) or len(self.expression) > LONGEST:

@@ -44,7 +44,7 @@ class Whole(Law):
     name: ClassVar[str] = "whole"
 
     def check(self) -> Iterator[ParameterError]:
-        if self.rounding not in _ROUNDINGS:
+        if not isinstance(self.rounding, str) or self.rounding not in _ROUNDINGS:
             right = ", ".join(repr(r) for r in get_args(Rounding))
             yield ParameterError("rounding", self.rounding, f"one of {right} is right")
 

@@ -54,7 +54,7 @@ class Zones(Law):
     def check(self) -> Iterator[ParameterError]:
         try:
             edges = np.array(self.edges, dtype=np.float64)
-        except (TypeError, ValueError):
+        except (TypeError, ValueError, OverflowError):
             edges = np.empty(0)
         if edges.ndim != 1 or not edges.size or not np.all(np.isfinite(edges)):
             yield ParameterError("edges", self.edges, "a list of finite numbers is right")
