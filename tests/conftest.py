@@ -8,12 +8,17 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from hypothesis import settings
+from hypothesis import HealthCheck, settings
 
 from jetruler import Bench, demo
 from jetruler.bench.load import parse_bench
 
-settings.register_profile("jetruler", deadline=None, derandomize=True)
+settings.register_profile(
+    "jetruler",
+    deadline=None,  # a slow machine is no failure
+    derandomize=True,
+    suppress_health_check=[HealthCheck.too_slow],
+)
 settings.load_profile("jetruler")
 
 COMMAND = Path(sys.executable).with_name("jetruler")
