@@ -122,6 +122,18 @@ def test_odd_logs_are_told_in_words(run: Run, home: Path, name: str, says: str) 
         (["look", "text.csv"], "there is no column 'ch0'"),
         (["look", "roast.csv", "--ends", "dampr"], "the nearest right name is 'damper'"),
         (["look", "roast.csv", "--write"], "go with --ends"),
+        (
+            ["look", "roast.csv", "--ends", "rail", "--margin", "5000"],
+            "margin: found 5000.0; less than",
+        ),
+        (
+            ["look", "roast.csv", "--ends", "rail", "--margin", "-1"],
+            "margin: found -1.0; 0 counts or",
+        ),
+        (
+            ["look", "roast.csv", "--ends", "rail", "--margin", "nan"],
+            "margin: found nan; 0 counts or",
+        ),
         (["look", "roast.csv", "--ends", "bean", "--write"], "channel.bean has no line with marks"),
         (["draw", "log", "none.csv"], "no such file"),
         (["draw", "log", "roast.csv", "baen"], "the nearest right name is 'bean'"),

@@ -13,6 +13,8 @@ from .common import bench_option, channel_of, folder_of, load
 from .convert import format_options, log_format, progress_bar
 
 if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
     from ..logs.source import LogFormat
 
 at_option = click.option("--at", metavar="COUNT", type=float, help="Cursor at this count.")
@@ -118,10 +120,9 @@ def draw_log_file(
     log_path: str | Path, channels: list[Channel], form: LogFormat | None, path: Path
 ) -> Path:
     """Write the picture of a log."""
-    from ..logs.output import write_file
     from ..logs.series import read_series
     from ..plots.log import draw_log
-    from ..plots.style import new_figure, rendered
+    from ..plots.style import new_figure
 
     with progress_bar(str(log_path)) as progress:
         series = read_series(log_path, channels, form=form, progress=progress)
@@ -130,8 +131,7 @@ def draw_log_file(
     for ax, one in zip(axes, series, strict=True):
         draw_log(ax, one.channel, one.at, one.raw, one.value)
     axes[-1].set_xlabel(series[-1].time_name)
-    write_file(path, rendered(figure, path.suffix[1:].lower()))
-    return path
+    return _written(figure, path)
 
 
 def draw_spread_file(
@@ -144,9 +144,8 @@ def draw_spread_file(
     """Write the picture of how counts are spread."""
     from ..core.text import nearest
     from ..logs.look import look
-    from ..logs.output import write_file
     from ..plots.log import draw_spread
-    from ..plots.style import new_figure, rendered
+    from ..plots.style import new_figure
 
     with progress_bar(str(log_path)) as progress:
         found = look(log_path, bench, form=form, progress=progress)
@@ -162,39 +161,33 @@ def draw_spread_file(
         draw_spread(ax, name, found.columns[name].survey)
     for ax in grid[len(names) :]:
         ax.set_axis_off()
-    write_file(path, rendered(figure, path.suffix[1:].lower()))
-    return path
+    return _written(figure, path)
 
 
 def draw_stages_file(channel: Channel, at: float | None, path: Path) -> Path:
     """Write the picture of the stages."""
-    from ..logs.output import write_file
     from ..plots.stages import draw_stages
-    from ..plots.style import new_figure, rendered
+    from ..plots.style import new_figure
 
     figure = new_figure()
     draw_stages(figure.add_subplot(), channel, at)
-    write_file(path, rendered(figure, path.suffix[1:].lower()))
-    return path
+    return _written(figure, path)
 
 
 def draw_ruler_file(channel: Channel, at: float | None, path: Path) -> Path:
     """Write the picture of the ruler."""
-    from ..logs.output import write_file
     from ..plots.ruler import draw_ruler
-    from ..plots.style import new_figure, rendered
+    from ..plots.style import new_figure
 
     figure = new_figure(12.8, 4.2)
     draw_ruler(figure.add_subplot(), channel, at)
-    write_file(path, rendered(figure, path.suffix[1:].lower()))
-    return path
+    return _written(figure, path)
 
 
 def draw_curve_file(channels: list[Channel], at: float | None, path: Path) -> Path:
     """Write the picture of the curves."""
-    from ..logs.output import write_file
     from ..plots.curve import draw_curve, draw_slope
-    from ..plots.style import new_figure, rendered
+    from ..plots.style import new_figure
 
     figure = new_figure()
     grid = figure.subplots(
@@ -204,6 +197,14 @@ def draw_curve_file(channels: list[Channel], at: float | None, path: Path) -> Pa
         top = draw_curve(grid[0, column], channel, at)
         top.set_title(top.get_title("left"), loc="left", fontsize=max(9, 16 - 2 * len(channels)))
         draw_slope(grid[1, column], channel)
+    return _written(figure, path)
+
+
+def _written(figure: Figure, path: Path) -> Path:
+    """Write a figure as its suffix says; whole, or not at all."""
+    from ..logs.output import write_file
+    from ..plots.style import rendered
+
     write_file(path, rendered(figure, path.suffix[1:].lower()))
     return path
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.errors import JetRulerError
-from .common import channel_of, load
+from .common import load
 from .convert import format_options, log_format, progress_bar
 
 if TYPE_CHECKING:
@@ -87,7 +87,7 @@ def show_ends(
     write_to: str | None,
 ) -> None:
     """Print the marks line of a channel or column, and write it if asked."""
-    from ..core.ends import NothingMovedError, ends_of
+    from ..core.ends import NothingMovedError, ends_of, true_ends
     from ..core.text import nearest
 
     if name not in found.columns:
@@ -96,7 +96,7 @@ def show_ends(
         ends = ends_of(found.columns[name].survey, margin)
     except NothingMovedError as error:
         raise JetRulerError(f"{name}: {error}") from None
-    low, high = true_ends(bench, name)
+    low, high = true_ends(None if bench is None else bench.channels.get(name))
     at_low, at_high = (high, low) if backward else (low, high)
     if write_to is None:
         click.echo(ends.line(at_low, at_high))
@@ -111,16 +111,6 @@ def show_ends(
         f"counts (noise {survey.noise:.2g}), so that both ends are reached",
         err=True,
     )
-
-
-def true_ends(bench: Bench | None, name: str) -> tuple[float, float]:
-    """What the ends stand for: those of the marks that the channel has, else 0 and 100."""
-    if bench is not None and name in bench.channels:
-        for law in channel_of(bench, name).laws.laws:
-            marks = getattr(law, "marks", None)
-            if marks is not None:
-                return min(t for _, t in marks), max(t for _, t in marks)
-    return 0.0, 100.0
 
 
 def show_look(found: Look) -> None:

@@ -6,7 +6,9 @@ import math
 from dataclasses import dataclass
 
 from .arrays import AnyArray
-from .errors import JetRulerError
+from .channel import Channel
+from .errors import JetRulerError, ParameterError
+from .laws.linear import Line
 from .survey import Survey, survey
 from .text import number
 
@@ -42,19 +44,26 @@ def ends_of(found: Survey, margin: float | None = None) -> Ends:
     """The ends that a survey supports. margin: counts by which each end is drawn in; by default
     three times the noise, at least one count.
 
-    Raises `NothingMovedError` where the samples span no more than their noise explains.
+    Raises `NothingMovedError` where the samples span no more than their noise explains, and
+    `ParameterError` for a margin below 0 or of half the travel.
     """
     noise = 0.0 if math.isnan(found.noise) else found.noise
     if margin is None:
         margin = max(1.0, 3.0 * noise)
     span = found.high_end - found.low_end
-    if not span > max(8.0 * noise, 2.0 * margin, 8.0 * found.step):
+    if not margin >= 0:
+        raise ParameterError("margin", margin, "0 counts or more is right")
+    if not span > max(8.0 * noise, 8.0 * found.step):
         moved = (
             "there is no sample" if math.isnan(span) else f"the samples span {number(span)} counts"
         )
         raise NothingMovedError(
             f"nothing moved: {moved}, noise {noise:.2g}; move the sensor from end to end while "
             "logging"
+        )
+    if span <= 2.0 * margin:
+        raise ParameterError(
+            "margin", margin, f"less than half the travel of {number(span)} is right"
         )
     low, high = _plateau(found, margin)
     return Ends(
@@ -79,6 +88,15 @@ def _rests(found: Survey, low: float, high: float, margin: float) -> bool:
     counts, often = found.histogram.pairs()
     shares = [often[abs(counts - end) <= 2 * margin].sum() / found.samples for end in (low, high)]
     return bool(min(shares) > 0.01)
+
+
+def true_ends(channel: Channel | None) -> tuple[float, float]:
+    """What the ends of a channel's travel stand for: those of the marks it has, else 0 and 100."""
+    for law in channel.laws.laws if channel is not None else ():
+        if isinstance(law, Line) and law.marks is not None:
+            trues = [true for _, true in law.marks]
+            return min(trues), max(trues)
+    return 0.0, 100.0
 
 
 def find_ends(

@@ -11,6 +11,7 @@ import numpy as np
 
 from .channel import Channel
 from .ends import Ends, NothingMovedError, ends_of
+from .errors import ParameterError
 from .reading import Flag
 from .signal import how_many
 from .survey import Survey
@@ -205,7 +206,7 @@ def _travel(s: Subject) -> Iterator[Finding]:
         return  # not a travel from end to end
     try:
         ends = ends_of(s.survey)
-    except NothingMovedError:
+    except (NothingMovedError, ParameterError):
         return
     v = s.survey
     if not ends.rests_at_both or (v.smallest <= v.lowest and v.largest >= v.highest):

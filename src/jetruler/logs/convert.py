@@ -118,9 +118,7 @@ class _Conversion:
         }
         for i, (channel, place) in enumerate(zip(self.channels, self.places, strict=True)):
             found = samples[place]
-            reading = channel.read(found.counts)
-            if found.missing is not None:
-                reading.flags[found.missing] = Flag.MISSING
+            reading = read_flagged(channel, found)
             smoother = self.smoothers.of(i, batch)
             if smoother is not None:
                 found, reading = smoothed(channel, smoother, found, reading)
@@ -175,6 +173,14 @@ class _Conversion:
 
     def _looks_like_decimal_comma(self) -> bool:
         return self.reader.form.decimal == "." and self.reader.delimiter != ","
+
+
+def read_flagged(channel: Channel, found: Samples) -> Reading:
+    """The reading of a batch; a missing cell is flagged missing, not off_scale."""
+    reading = channel.read(found.counts)
+    if found.missing is not None:
+        reading.flags[found.missing] = Flag.MISSING
+    return reading
 
 
 def smoothed(

@@ -11,9 +11,8 @@ import numpy as np
 from ..core.arrays import Array
 from ..core.channel import Channel
 from ..core.envelope import Envelope
-from ..core.reading import Flag
 from .cells import read_samples
-from .convert import Progress, smoothed
+from .convert import Progress, read_flagged, smoothed
 from .reader import LogReader
 from .smoothers import Smoothers
 from .source import LogError, LogFormat, Source
@@ -56,11 +55,10 @@ def read_series(
                 times.add(read_times(batch.columns[place], reader.form.decimal))
             for i, (one, column) in enumerate(zip(series, places, strict=True)):
                 found = read_samples(batch.columns[column], reader.form.decimal, batch.torn)
-                reading = one.channel.read(found.counts)
+                reading = read_flagged(one.channel, found)
                 raw = found.counts.astype(np.float64)
                 if found.missing is not None:
                     raw[found.missing] = np.nan
-                    reading.flags[found.missing] = Flag.MISSING
                 one.raw.add(raw, reading.flags)
                 smoother = smoothers.of(i, batch)
                 if smoother is not None:
