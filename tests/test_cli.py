@@ -14,7 +14,7 @@ from pathlib import Path
 
 import pytest
 
-from jetruler import cli
+from jetruler import cli, demo
 
 from .conftest import COMMAND, Run
 
@@ -167,7 +167,7 @@ def test_full_disk_leaves_the_old_result(home: Path) -> None:
     assert done.returncode == 2
     assert "file too large" in done.stderr
     assert (home / "out.csv").read_text() == "as it was"
-    assert sorted(p.name for p in home.iterdir()) == ["bench.toml", "out.csv", "roast.csv"]
+    assert sorted(p.name for p in home.iterdir()) == sorted([*demo.FILES, "out.csv"])
 
 
 def test_closed_pipe(home: Path) -> None:
@@ -204,4 +204,4 @@ def test_interrupted(home: Path, signum: int, code: int) -> None:
         assert process.wait(20) == code
         assert process.stderr
         assert "Traceback" not in process.stderr.read()
-    assert sorted(p.name for p in home.iterdir()) == ["bench.toml", "endless", "roast.csv"]
+    assert sorted(p.name for p in home.iterdir()) == sorted([*demo.FILES, "endless"])

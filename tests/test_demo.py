@@ -15,6 +15,7 @@ import jetruler
 from jetruler import Adc, Channel, Clamp, Counts, Line, demo, load_bench
 from jetruler.core.laws import HOMES
 from jetruler.core.ticks import round_values, true_ticks
+from jetruler.demo import saturday
 from jetruler.demo.generate import as_csv
 from jetruler.plots.curve import draw_curve, draw_slope
 from jetruler.plots.ruler import draw_ruler
@@ -26,8 +27,10 @@ from .conftest import COMMAND, Run
 ROOT = Path(__file__).parents[1]
 
 
-def test_the_bundled_log_is_what_the_generator_makes() -> None:
-    assert as_csv().encode() == demo.read("roast.csv")
+def test_the_bundled_data_is_what_the_generators_make() -> None:
+    made = {"roast.csv": as_csv} | saturday.FILES
+    for name, make in made.items():
+        assert make().encode() == demo.read(name), name
 
 
 def test_demo_tour(run: Run, home: Path) -> None:

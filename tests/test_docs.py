@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shlex
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,8 @@ import jetruler as jr
 from jetruler import Smoothing, demo
 from jetruler.bench.load import parse_bench
 from jetruler.core.reading import FLAG_NAMES
+
+from .conftest import Run
 
 ROOT = Path(__file__).parents[1]
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
@@ -40,6 +43,22 @@ def test_python_blocks_say_what_comes_out(
             assert str(found).startswith(claimed[1]), line
         else:
             exec(code, scope)
+
+
+CONSOLE = [page for page in PAGES if blocks(page, "console")]
+
+
+@pytest.mark.parametrize("page", CONSOLE, ids=lambda p: p.name)
+def test_console_blocks_show_what_comes_out(page: Path, home: Path, run: Run) -> None:
+    """Every command of a guide, in order; every line shown below it is in its output."""
+    for block in blocks(page, "console"):
+        for part in block.split("$ jetruler ")[1:]:
+            command, *lines = part.splitlines()
+            done = run(*shlex.split(command))
+            assert done.returncode in (0, 1), done.stderr
+            said = (done.stdout + done.stderr).splitlines()
+            for line in filter(None, lines):
+                assert line == "…" or line in said, f"{command}: {line}"
 
 
 def test_bench_files_load() -> None:

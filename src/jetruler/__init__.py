@@ -10,10 +10,16 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
+    from .bench.calibrate import write_calibration as write_calibration
+    from .bench.calibrate import write_correction as write_correction
     from .bench.load import BenchError as BenchError
     from .bench.load import load_bench as load_bench
+    from .bench.marks import read_marks as read_marks
     from .core.channel import Bench as Bench
     from .core.channel import Channel as Channel
+    from .core.compare.comparison import Comparison as Comparison
+    from .core.compare.comparison import compare as compare
+    from .core.compare.series import PairsError as PairsError
     from .core.ends import Ends as Ends
     from .core.ends import NothingMovedError as NothingMovedError
     from .core.ends import find_ends as find_ends
@@ -21,6 +27,10 @@ if TYPE_CHECKING:
     from .core.errors import ParameterError as ParameterError
     from .core.errors import QuantityError as QuantityError
     from .core.errors import UnitError as UnitError
+    from .core.fit.fit import fit as fit
+    from .core.fit.place import Calibration as Calibration
+    from .core.fit.place import calibrate as calibrate
+    from .core.fit.result import Fit as Fit
     from .core.laws import Adc as Adc
     from .core.laws import Amplifier as Amplifier
     from .core.laws import Attenuator as Attenuator
@@ -46,6 +56,8 @@ if TYPE_CHECKING:
     from .core.laws import To as To
     from .core.laws import Whole as Whole
     from .core.laws import Zones as Zones
+    from .core.marks import Marks as Marks
+    from .core.marks import MarksError as MarksError
     from .core.quantity import Toleranced as Toleranced
     from .core.quantity import quantity as quantity
     from .core.reading import Flag as Flag
@@ -63,6 +75,7 @@ if TYPE_CHECKING:
     from .logs.convert import convert as convert
     from .logs.look import Look as Look
     from .logs.look import look as look
+    from .logs.pairs import read_pairs as read_pairs
     from .logs.source import LogError as LogError
     from .logs.source import LogFormat as LogFormat
 
@@ -107,6 +120,15 @@ _ROOMS = {
     "logs.convert": ("convert",),
     "logs.look": ("Look", "look"),
     "logs.source": ("LogError", "LogFormat"),
+    "bench.calibrate": ("write_calibration", "write_correction"),
+    "bench.marks": ("read_marks",),
+    "core.compare.comparison": ("Comparison", "compare"),
+    "core.compare.series": ("PairsError",),
+    "core.fit.fit": ("fit",),
+    "core.fit.place": ("Calibration", "calibrate"),
+    "core.fit.result": ("Fit",),
+    "core.marks": ("Marks", "MarksError"),
+    "logs.pairs": ("read_pairs",),
 }
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
 

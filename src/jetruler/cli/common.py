@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 
 import click
@@ -49,3 +50,8 @@ def folder_of(path: str) -> None:
     """Refuse an output in a folder that does not exist, before any work is done."""
     if not Path(path).parent.is_dir():
         raise JetRulerError(f"{path}: there is no folder {Path(path).parent}; make it first")
+
+
+def finite_or_none(value: float) -> float | None:
+    """For JSON, which has no NaN."""
+    return value if math.isfinite(value) else None

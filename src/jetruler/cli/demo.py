@@ -24,7 +24,8 @@ def command(folder: str) -> None:
     home.mkdir(parents=True, exist_ok=True)
     for name in demo.FILES:
         (home / name).write_bytes(demo.read(name))
-    click.echo("bench.toml: the roaster's eight channels\nroast.csv: a made-up 14-minute roast")
+    for name, shows in demo.SHOWS.items():
+        click.echo(f"{name}: {shows}")
     bench = load_bench(home / "bench.toml")
     for step in TOUR:
         click.echo()
@@ -34,8 +35,8 @@ def command(folder: str) -> None:
 
 def _looked(home: Path, bench: Bench) -> None:
     from ..logs.look import look
-    from .draw import draw_log_file, draw_spread_file
     from .look import show_look
+    from .pictures import draw_log_file, draw_spread_file
 
     click.echo("$ jetruler look roast.csv -b bench.toml")
     show_look(look(home / "roast.csv", bench))
@@ -71,7 +72,7 @@ def _explained(home: Path, bench: Bench) -> None:
 
 
 def _drawn(home: Path, bench: Bench) -> None:
-    from .draw import draw_curve_file, draw_ruler_file, draw_stages_file
+    from .pictures import draw_curve_file, draw_ruler_file, draw_stages_file
 
     click.echo("$ jetruler draw ruler bean --at 1880")
     draw_ruler_file(bench["bean"], 1880, home / "ruler-bean.png")
@@ -90,5 +91,34 @@ def _drawn(home: Path, bench: Bench) -> None:
     click.echo("stages-draught.png: the chain as stacked number lines, one reading traced through")
 
 
+def _calibrated(home: Path, bench: Bench) -> None:
+    from ..bench.marks import read_marks
+    from ..core.fit.place import calibrate
+    from .compare import Wanted, compared
+    from .compare import show as show_comparison
+    from .fit import show as show_fit
+    from .pictures import draw_compare_file, draw_fit_file
+
+    wanted = Wanted("bean2", str(home / "rest.csv"), None, None, None, None, ())
+    click.echo("$ jetruler compare bean bean2 --log rest.csv")
+    found = compared(bench, bench["bean"], wanted, None)
+    show_comparison(found, bench["bean"])
+    click.echo("\n$ jetruler draw compare bean bean2 --log rest.csv")
+    draw_compare_file(found, home / "compare-bean-bean2.png")
+    click.echo("compare-bean-bean2.png: differences against the mean, with bias and limits")
+    click.echo("\n$ jetruler fit bean --marks bath.csv")
+    fitted = calibrate(bench["bean"], read_marks(home / "bath.csv"))
+    show_fit(fitted)
+    click.echo("\n$ jetruler draw fit bean --marks bath.csv")
+    draw_fit_file(fitted, home / "fit-bean.png")
+    click.echo("fit-bean.png: the marks on the fitted curve, and what is left of the errors")
+
+
 #: The tour, in the order people work.
-TOUR: tuple[Callable[[Path, Bench], None], ...] = (_looked, _converted, _explained, _drawn)
+TOUR: tuple[Callable[[Path, Bench], None], ...] = (
+    _looked,
+    _converted,
+    _explained,
+    _drawn,
+    _calibrated,
+)

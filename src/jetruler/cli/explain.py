@@ -14,7 +14,7 @@ from ..core.errors import JetRulerError
 from ..core.text import number
 from ..core.trace import Trace
 from ..core.units import sign
-from .common import bench_option, channel_of, load, read_value
+from .common import bench_option, channel_of, finite_or_none, load, read_value
 
 
 @click.command()
@@ -90,10 +90,10 @@ def as_dict(channel: Channel, solution: Trace) -> dict[str, Any]:
         "channel": channel.name,
         "from": {"value": solution.start, "unit": solution.unit},
         "steps": [
-            {"law": s.law, "line": s.line, "result": _finite(s.result), "unit": s.unit}
+            {"law": s.law, "line": s.line, "result": finite_or_none(s.result), "unit": s.unit}
             for s in solution.steps
         ],
-        "result": {"value": _finite(reading.value), "unit": reading.unit},
+        "result": {"value": finite_or_none(reading.value), "unit": reading.unit},
         "flags": _names(int(reading.flags)),
     }
 
@@ -102,7 +102,3 @@ def _names(flags: int) -> list[str]:
     from ..core.reading import flag_names
 
     return flag_names(flags)
-
-
-def _finite(value: float) -> float | None:
-    return value if math.isfinite(value) else None

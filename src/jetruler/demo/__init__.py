@@ -1,9 +1,16 @@
-"""The bundled demo: the roaster bench, a made-up roast, and the generator that made it."""
+"""The bundled demo: the roaster bench, made-up data, and the generators that made it."""
 
 from importlib.resources import files
 
-#: Files of the demo, copied as they are.
-FILES = ("bench.toml", "roast.csv")
+#: Files of the demo, copied as they are, and what each of them is.
+SHOWS = {
+    "bench.toml": "the roaster's eight channels",
+    "roast.csv": "a made-up 14-minute roast",
+    "damper-marks.csv": "the damper knob against the scale on the flap",
+    "bath.csv": "the bean thermistor in a stirred bath, at five temperatures",
+    "rest.csv": "both bean thermistors at rest, side by side, with a thermometer",
+}
+FILES = tuple(SHOWS)
 
 
 def read(name: str) -> bytes:

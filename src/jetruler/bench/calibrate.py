@@ -1,0 +1,28 @@
+"""Putting what was fitted or compared into a bench file."""
+
+from __future__ import annotations
+
+from ..core.channel import Channel
+from ..core.fit.place import Calibration, joined
+from ..core.laws.linear import Line
+from .edit import Change, write_law
+from .written import law_line
+
+
+def write_calibration(path: str, found: Calibration, expected: str | None = None) -> Change:
+    """Put a fitted law into its place in a bench file; the old law stays as a comment.
+
+    expected: the file's text as it was read; a file that has changed since is left alone.
+    Returns the lines taken out and put in. Raises `BenchError`; the file is replaced whole or not
+    at all.
+    """
+    replaces = found.replaced is not None
+    return write_law(path, found.channel, law_line(found.fit.law), found.place, replaces, expected)
+
+
+def write_correction(
+    path: str, channel: Channel, correction: Line, expected: str | None = None
+) -> Change:
+    """Put a correction on top of a channel, or join it with the one that is there. As above."""
+    place, replaces, law = joined(channel, correction)
+    return write_law(path, channel, law_line(law), place, replaces, expected)

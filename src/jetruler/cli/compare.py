@@ -1,0 +1,242 @@
+"""`jetruler compare`: two channels, or a channel and a reference; a correction if asked."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from ..core.errors import JetRulerError
+from .common import bench_option, channel_of, finite_or_none
+from .convert import format_options, log_format, progress_bar
+from .fit import loaded, marks_of, marks_options, show_change
+
+if TYPE_CHECKING:
+    from ..core.channel import Bench, Channel
+    from ..core.compare.comparison import Comparison
+    from ..logs.source import LogFormat
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """With what a channel is compared: another one or a column of a log, or marks."""
+
+    other: str | None
+    log_path: str | None
+    other_log: str | None
+    unit: str | None
+    within: float | None
+    marks: str | None
+    mark: tuple[str, ...]
+
+
+def compare_options(command: Callable[..., None]) -> Callable[..., None]:
+    """Where the other one stands, and what matters."""
+    for option in (
+        click.option("--within", type=float, metavar="X", help="The difference that matters."),
+        click.option(
+            "--unit", metavar="UNIT", help="Unit of a reference column, if not the channel's."
+        ),
+        click.option("--other-log", metavar="LOG", help="Where OTHER stands, if in another log."),
+        click.option("--log", "log_path", metavar="LOG", help="The log that both stand in."),
+    ):
+        command = option(command)
+    return command
+
+
+@click.command()
+@click.argument("channel")
+@click.argument("other", required=False)
+@compare_options
+@marks_options
+@click.option("--write", is_flag=True, help="Put the correction of CHANNEL into the bench file.")
+@click.option("--json", "as_json", is_flag=True, help="For programs.")
+@format_options
+@bench_option
+def command(
+    channel: str,
+    other: str | None,
+    log_path: str | None,
+    other_log: str | None,
+    unit: str | None,
+    within: float | None,
+    mark: tuple[str, ...],
+    marks: str | None,
+    write: bool,
+    as_json: bool,
+    delimiter: str | None,
+    decimal_comma: bool,
+    no_header: bool,
+    bench_path: str,
+) -> None:
+    """Compare CHANNEL with OTHER, which is taken for right: a channel, or a column of values.
+
+    \b
+    jetruler compare bean bean2 --log rest.csv
+    jetruler compare bean reference_degC --log rest.csv --within 0.5
+    jetruler compare bean --marks bath.csv
+    """
+    bench, text = loaded(bench_path)
+    chosen = channel_of(bench, channel)
+    form = log_format(delimiter, decimal_comma, no_header)
+    wanted = Wanted(other, log_path, other_log, unit, within, marks, mark)
+    found = compared(bench, chosen, wanted, form)
+    written = None
+    if write and found.correction is not None:
+        from ..bench.calibrate import write_correction
+
+        written = write_correction(bench_path, chosen, found.correction, text)
+    if as_json:
+        click.echo(json.dumps(as_dict(found), indent=2, ensure_ascii=False))
+    else:
+        show(found, chosen)
+    if written is not None:
+        show_change(bench_path, channel, *written, err=as_json)
+    elif write:
+        click.echo("no correction is called for: the bench file stays as it is", err=True)
+
+
+def compared(bench: Bench, channel: Channel, wanted: Wanted, form: LogFormat | None) -> Comparison:
+    """The comparison that the options ask for."""
+    from ..core.compare.series import PairsError
+
+    try:
+        if wanted.marks or wanted.mark:
+            if wanted.other is not None or wanted.log_path is not None:
+                raise JetRulerError("compare: say either OTHER with --log, or marks")
+            return against_marks(channel, wanted)
+        if wanted.other is None or wanted.log_path is None:
+            raise JetRulerError("compare: say OTHER and --log LOG, or --marks FILE")
+        return against_other(bench, channel, wanted.other, wanted.log_path, wanted, form)
+    except PairsError as error:
+        raise JetRulerError(f"{wanted.log_path or wanted.marks or '--mark'}: {error}") from None
+
+
+def against_other(
+    bench: Bench,
+    channel: Channel,
+    other: str,
+    log_path: str,
+    wanted: Wanted,
+    form: LogFormat | None,
+) -> Comparison:
+    """A channel against another one, or against a column of the log."""
+    from ..core.compare.comparison import compare
+    from ..logs.pairs import read_pairs
+
+    if other == channel.name:
+        raise JetRulerError(f"compare: {other} with itself; another channel or column is right")
+    with progress_bar(log_path) as progress:
+        pairs = read_pairs(
+            log_path,
+            channel,
+            bench.channels.get(other, other),
+            other_log=wanted.other_log,
+            unit=wanted.unit,
+            form=form,
+            progress=progress,
+        )
+    found = compare(
+        pairs.a,
+        pairs.b,
+        unit=channel.unit,
+        within=wanted.within,
+        step=step_of(channel, pairs.a),
+        interval=pairs.interval,
+        names=(channel.name, other),
+    )
+    notes = list(found.notes)
+    for name, count in zip((channel.name, other), pairs.left_out, strict=True):
+        if count:
+            notes.append(f"{count} samples of {name} left out: missing, or with a flag")
+    if pairs.in_time:
+        notes.append("paired in time, in a straight line between two samples")
+    return dataclasses.replace(found, notes=tuple(notes))
+
+
+def against_marks(channel: Channel, wanted: Wanted) -> Comparison:
+    """What a channel reads at marks, against their truth."""
+    from ..core.compare.comparison import compare
+    from ..core.marks import MarksError
+
+    marks = marks_of(wanted.marks, wanted.mark)
+    if marks.raw_unit not in (None, channel.ruler.takes):
+        raise MarksError(f"marks: raw is in {marks.raw_unit}; compare takes them in counts")
+    marks = marks.in_units((channel.ruler.takes,), channel.unit)
+    values = channel.laws(marks.raw)
+    return compare(
+        values,
+        marks.true,
+        unit=channel.unit,
+        within=wanted.within,
+        step=step_of(channel, values),
+        ordered=False,
+        names=(channel.name, "the marks"),
+    )
+
+
+def step_of(channel: Channel, values: Any) -> float:
+    """The difference that matters where none is said: what one count or one decimal is worth."""
+    import numpy as np
+
+    values = values[np.isfinite(values)]
+    try:
+        counts = channel.laws.inverse(values[:: max(1, values.size // 1000)])
+        count = float(np.nanmedian(np.abs(channel.laws.slope(counts)))) if values.size else 0.0
+    except (JetRulerError, ValueError):
+        count = 0.0
+    places = 10.0**-channel.decimals if channel.decimals is not None else 0.0
+    return max(0.0 if math.isnan(count) else count, places)
+
+
+def show(found: Comparison, channel: Channel) -> None:
+    """The comparison for people."""
+    from ..bench.written import law_line
+    from .ruler_view import echo
+
+    lines = str(found).splitlines()
+    echo(
+        "\n".join(
+            [click.style(lines[0], bold=True), *lines[1:-1], click.style(lines[-1], bold=True)]
+        )
+    )
+    if found.correction is not None:
+        echo(f"the correction of {channel.name}: {law_line(found.correction)}")
+
+
+def as_dict(found: Comparison) -> dict[str, Any]:
+    """For JSON; NaN is null."""
+    fields = (
+        "bias",
+        "half_width",
+        "spread",
+        "noise_a",
+        "noise_b",
+        "gain",
+        "gain_half_width",
+        "middle",
+        "curve",
+        "independent",
+    )
+    correction = found.correction
+    return {
+        "first": found.names[0],
+        "second": found.names[1],
+        "unit": found.unit,
+        "pairs": found.n,
+        **{name: finite_or_none(getattr(found, name)) for name in fields},
+        "limits": [finite_or_none(end) for end in found.limits],
+        "delay_samples": found.delay.samples,
+        "within": found.within,
+        "verdict": found.verdict,
+        "sentence": found.sentence,
+        "correction": None
+        if correction is None
+        else {"gain": correction.gain, "offset": correction.offset},
+        "notes": list(found.notes),
+    }

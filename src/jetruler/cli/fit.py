@@ -1,0 +1,188 @@
+"""`jetruler fit`: a law from marks, and into the bench file if asked."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from ..core.errors import JetRulerError
+from .common import bench_option, channel_of, finite_or_none, load
+
+if TYPE_CHECKING:
+    from ..core.channel import Bench
+    from ..core.fit.place import Calibration
+    from ..core.fit.result import Fit
+    from ..core.marks import Marks
+
+
+def marks_options(command: Callable[..., None]) -> Callable[..., None]:
+    """Where marks come from."""
+    for option in (
+        click.option(
+            "--mark", "mark", multiple=True, metavar="RAW=TRUE", help="One mark (repeatable)."
+        ),
+        click.option("--marks", "marks", metavar="FILE", help="CSV: raw, true, perhaps u_true."),
+    ):
+        command = option(command)
+    return command
+
+
+def fit_options(command: Callable[..., None]) -> Callable[..., None]:
+    """What is fitted."""
+    for option in (
+        click.option("--robust", is_flag=True, help="Set outliers aside and name them."),
+        click.option("--degree", type=int, metavar="N", help="Of a polynomial; else found."),
+        click.option("--correction", is_flag=True, help="Keep every law; correct on top."),
+        click.option(
+            "--law",
+            metavar="NAME",
+            help="line, offset, polynomial, power, table, beta or steinhart-hart.",
+        ),
+    ):
+        command = option(command)
+    return command
+
+
+@click.command()
+@click.argument("channel")
+@marks_options
+@fit_options
+@click.option("--write", is_flag=True, help="Put the law into the bench file.")
+@click.option("--json", "as_json", is_flag=True, help="For programs.")
+@bench_option
+def command(
+    channel: str,
+    mark: tuple[str, ...],
+    marks: str | None,
+    law: str | None,
+    correction: bool,
+    degree: int | None,
+    robust: bool,
+    write: bool,
+    as_json: bool,
+    bench_path: str,
+) -> None:
+    """Fit a law to marks in its place in CHANNEL, and say how well it fits.
+
+    Marks are pairs of a raw value (counts, unless a unit is said) and what it is in truth.
+
+    \b
+    jetruler fit bean --marks bath.csv
+    jetruler fit damper --mark 198=0 --mark 3904=100 --write
+    jetruler fit bean --mark 1880=121.5 --correction
+    """
+    from ..bench.written import law_line
+
+    bench, text = loaded(bench_path)
+    found = calibrated(bench, channel, mark, marks, law, correction, degree, robust)
+    line = law_line(found.fit.law)
+    if write:
+        from ..bench.calibrate import write_calibration
+
+        before, after = write_calibration(bench_path, found, text)
+    if as_json:
+        click.echo(json.dumps(as_dict(found, line), indent=2, ensure_ascii=False))
+    else:
+        show(found)
+        click.echo(f"\n{line}")
+    if write:
+        show_change(bench_path, channel, before, after, err=as_json)
+
+
+def loaded(bench_path: str) -> tuple[Bench, str]:
+    """The bench, and its text as it was read."""
+    from ..bench.edit import read_text
+
+    bench = load(bench_path)
+    return bench, read_text(bench_path)
+
+
+def calibrated(
+    bench: Bench,
+    channel: str,
+    mark: tuple[str, ...],
+    marks: str | None,
+    law: str | None,
+    correction: bool,
+    degree: int | None,
+    robust: bool,
+) -> Calibration:
+    """The fit that the options ask for."""
+    from ..core.fit.place import calibrate
+
+    chosen = channel_of(bench, channel)
+    return calibrate(
+        chosen, marks_of(marks, mark), law, correction=correction, degree=degree, robust=robust
+    )
+
+
+def marks_of(path: str | None, texts: tuple[str, ...]) -> Marks:
+    """The marks of a file, of the options, or of both."""
+    from ..bench.marks import marks_from_texts, read_marks
+
+    sources = [read_marks(path)] if path else []
+    sources += [marks_from_texts(texts)] if texts else []
+    if not sources:
+        raise JetRulerError("fit: no marks; say --marks FILE or --mark RAW=TRUE")
+    return sources[0] if len(sources) == 1 else sources[0].together(sources[1])
+
+
+def show(found: Calibration) -> None:
+    """The fit for people."""
+    from ..core.fit.place import described
+    from .ruler_view import echo
+
+    echo(click.style(described(found), bold=True))
+    echo(str(found).partition("\n")[2])
+
+
+def show_change(path: str, channel: str, before: str, after: str, err: bool = False) -> None:
+    """The lines that a change took out of the bench file, and those it put there."""
+    lines = [f"{path}, channel.{channel}:"]
+    lines += [f"- {line.strip()}" for line in before.splitlines()]
+    lines += [f"+ {line.strip()}" for line in after.splitlines()]
+    click.echo("\n".join(lines), err=err)
+
+
+def as_dict(found: Calibration, line: str) -> dict[str, Any]:
+    """For JSON; NaN is null."""
+    fit = found.fit
+    return {
+        "channel": found.channel.name,
+        "law": fit.law.name,
+        "line": line,
+        "replaces": found.replaced.name if found.replaced is not None else None,
+        "parameters": [
+            {
+                "name": p.name,
+                "value": p.value,
+                "unit": p.unit,
+                "standard_uncertainty": finite_or_none(p.uncertainty),
+                "half_width_95": finite_or_none(p.half_width),
+            }
+            for p in fit.parameters
+        ],
+        "marks": [_mark(fit, i, float(found.error_before[i])) for i in range(len(fit.marks))],
+        "unit": fit.marks.true_unit,
+        "largest_error": finite_or_none(fit.largest),
+        "rms_error": finite_or_none(fit.rms),
+        "rms_error_left_out": finite_or_none(fit.rms_left_out),
+        "degrees_of_freedom": fit.degrees,
+        "notes": [*fit.notes, *filter(None, [fit.simpler])],
+    }
+
+
+def _mark(fit: Fit, i: int, before: float) -> dict[str, Any]:
+    return {
+        "mark": fit.marks.names[i],
+        "raw": float(fit.marks.raw[i]),
+        "true": float(fit.marks.true[i]),
+        "read": finite_or_none(float(fit.read[i])),
+        "error": finite_or_none(float(fit.error[i])),
+        "error_left_out": finite_or_none(float(fit.left_out[i])),
+        "error_before": finite_or_none(before),
+        "outlier": i in fit.outliers,
+    }

@@ -1,0 +1,142 @@
+"""Writing pictures: each of these draws one figure and writes it whole."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ..core.channel import Bench, Channel
+from ..core.errors import JetRulerError
+from .common import folder_of
+from .convert import progress_bar
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+    from ..core.compare.comparison import Comparison
+    from ..core.fit.place import Calibration
+    from ..logs.source import LogFormat
+
+
+def draw_log_file(
+    log_path: str | Path, channels: list[Channel], form: LogFormat | None, path: Path
+) -> Path:
+    """Write the picture of a log."""
+    from ..logs.series import read_series
+    from ..plots.log import draw_log
+    from ..plots.style import new_figure
+
+    with progress_bar(str(log_path)) as progress:
+        series = read_series(log_path, channels, form=form, progress=progress)
+    figure = new_figure(12.8, max(8.0, 1.3 * len(series)))
+    axes = figure.subplots(len(series), 1, squeeze=False, sharex=True)[:, 0]
+    for ax, one in zip(axes, series, strict=True):
+        draw_log(ax, one.channel, one.at, one.raw, one.value)
+    axes[-1].set_xlabel(series[-1].time_name)
+    return written(figure, path)
+
+
+def draw_spread_file(
+    log_path: str | Path,
+    columns: tuple[str, ...],
+    bench: Bench | None,
+    form: LogFormat | None,
+    path: Path,
+) -> Path:
+    """Write the picture of how counts are spread."""
+    from ..core.text import nearest
+    from ..logs.look import look
+    from ..plots.log import draw_spread
+    from ..plots.style import new_figure
+
+    with progress_bar(str(log_path)) as progress:
+        found = look(log_path, bench, form=form, progress=progress)
+    for name in columns:
+        if name not in found.columns:
+            raise JetRulerError(f"found {name!r}; {nearest(name, found.columns)}")
+    names = columns or tuple(found.columns)
+    across = 1 if len(names) == 1 else 2
+    down = -(-len(names) // across)
+    figure = new_figure(12.8, max(8.0, 2.1 * down))
+    grid = figure.subplots(down, across, squeeze=False).reshape(-1)
+    for ax, name in zip(grid, names, strict=False):
+        draw_spread(ax, name, found.columns[name].survey)
+    for ax in grid[len(names) :]:
+        ax.set_axis_off()
+    return written(figure, path)
+
+
+def draw_stages_file(channel: Channel, at: float | None, path: Path) -> Path:
+    """Write the picture of the stages."""
+    from ..plots.stages import draw_stages
+    from ..plots.style import new_figure
+
+    figure = new_figure()
+    draw_stages(figure.add_subplot(), channel, at)
+    return written(figure, path)
+
+
+def draw_ruler_file(channel: Channel, at: float | None, path: Path) -> Path:
+    """Write the picture of the ruler."""
+    from ..plots.ruler import draw_ruler
+    from ..plots.style import new_figure
+
+    figure = new_figure(12.8, 4.2)
+    draw_ruler(figure.add_subplot(), channel, at)
+    return written(figure, path)
+
+
+def draw_curve_file(channels: list[Channel], at: float | None, path: Path) -> Path:
+    """Write the picture of the curves."""
+    from ..plots.curve import draw_curve, draw_slope
+    from ..plots.style import new_figure
+
+    figure = new_figure()
+    grid = figure.subplots(
+        2, len(channels), squeeze=False, sharex="col", gridspec_kw={"height_ratios": [2.4, 1]}
+    )
+    for column, channel in enumerate(channels):
+        top = draw_curve(grid[0, column], channel, at)
+        top.set_title(top.get_title("left"), loc="left", fontsize=max(9, 16 - 2 * len(channels)))
+        draw_slope(grid[1, column], channel)
+    return written(figure, path)
+
+
+def draw_fit_file(found: Calibration, path: Path) -> Path:
+    """Write the picture of a fit: marks on the curve, residuals beneath."""
+    from ..plots.fit import draw_fit, draw_residuals
+    from ..plots.style import new_figure
+
+    figure = new_figure()
+    top, beneath = figure.subplots(2, 1, sharex=True, gridspec_kw={"height_ratios": [2.2, 1]})
+    draw_fit(top, found)
+    draw_residuals(beneath, found)
+    return written(figure, path)
+
+
+def draw_compare_file(found: Comparison, path: Path) -> Path:
+    """Write the picture of a comparison: difference against mean."""
+    from ..plots.compare import draw_compare
+    from ..plots.style import new_figure
+
+    figure = new_figure()
+    draw_compare(figure.add_subplot(), found)
+    return written(figure, path)
+
+
+def written(figure: Figure, path: Path) -> Path:
+    """Write a figure as its suffix says; whole, or not at all."""
+    from ..logs.output import write_file
+    from ..plots.style import rendered
+
+    write_file(path, rendered(figure, path.suffix[1:].lower()))
+    return path
+
+
+def picture_path(out: str | None, default: str) -> Path:
+    """Where the picture goes: refused before any work if it can't be written there."""
+    path = Path(out or default)
+    if path.suffix.lower() not in (".png", ".svg"):
+        raise JetRulerError(f"{path}: a picture is written as .png or .svg")
+    folder_of(str(path))
+    return path

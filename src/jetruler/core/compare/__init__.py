@@ -1,0 +1,1 @@
+"""One sensor against another, or against a reference: pairs, statistics, verdict."""

@@ -1,0 +1,153 @@
+"""A channel of a log beside another one, or beside a reference column: values in pairs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from os import PathLike
+
+import numpy as np
+
+from ..core.arrays import Array
+from ..core.channel import Channel
+from ..core.compare.series import aligned
+from ..core.laws.unit import factor_and_offset
+from ..core.text import nearest
+from .cells import read_samples
+from .convert import Progress, read_flagged
+from .reader import LogReader
+from .source import LogError, LogFormat, Source
+from .times import read_times, time_column
+
+
+@dataclass(frozen=True, eq=False)
+class Pairs:
+    """Values of two series at the same times, in the first one's unit.
+
+    at: time, or sample number. left_out: samples of each that had a flag (a rail, a clamp, a
+    fault, or nothing there). interval: the usual time between two pairs, NaN without time.
+    in_time: whether one of them was interpolated to the other's times.
+    """
+
+    at: Array
+    a: Array
+    b: Array
+    left_out: tuple[int, int]
+    interval: float
+    in_time: bool
+    time_name: str
+
+
+@dataclass(frozen=True, eq=False)
+class _Read:
+    at: Array | None
+    values: list[Array]
+    time_name: str
+
+
+def read_pairs(
+    log: str | PathLike[str],
+    channel: Channel,
+    other: Channel | str,
+    *,
+    other_log: str | PathLike[str] | None = None,
+    unit: str | None = None,
+    form: LogFormat | None = None,
+    progress: Progress | None = None,
+) -> Pairs:
+    """Read a channel and another one (or a column of values, by its name) from a log.
+
+    Unsmoothed, without flagged samples. other_log: where the other one stands, if elsewhere; the
+    two are then paired by time. unit: that of the column, if it is not the channel's.
+    Values that stand in the same rows are pairs; where fewer than half of the sparser one's rows
+    hold both, they are paired by time, in a straight line between two samples of the denser one.
+    Raises `LogError`; `PairsError` where no time has both.
+    """
+    for one in (channel, other):
+        if isinstance(one, Channel) and one.ruler.described(0.0) is not None:
+            raise LogError(f"{one.name} reads zones; values are wanted to compare")
+    if other_log is None:
+        read = _read(log, [channel, other], form, progress)
+        (a, b), at, at_b = read.values, read.at, read.at
+    else:
+        first, second = (
+            _read(path, [one], form, progress) for path, one in ((log, channel), (other_log, other))
+        )
+        read, (a,), (b,), at, at_b = first, first.values, second.values, first.at, second.at
+        if at is None or at_b is None:
+            raise LogError(f"{other_log}: two logs are paired by time, and one has no time column")
+    b = _converted(b, other, channel, unit)
+    left_out = (int(np.isnan(a).sum()), int(np.isnan(b).sum()))
+    in_time = other_log is not None
+    if not in_time:
+        both = ~np.isnan(a) & ~np.isnan(b)
+        sparser = min(a.size - left_out[0], b.size - left_out[1])
+        in_time = bool(2 * np.count_nonzero(both) < sparser) and at is not None
+    if in_time and at is not None and at_b is not None:
+        times, a, b = aligned(at, a, at_b, b)
+    else:
+        times = np.arange(a.size, dtype=np.float64) if at is None else at
+        times, a, b = times[both], a[both], b[both]
+    steps = np.diff(times) if at is not None else np.empty(0)
+    interval = float(np.median(steps)) if steps.size else float("nan")
+    return Pairs(times, a, b, left_out, interval, in_time, read.time_name)
+
+
+def _converted(values: Array, other: Channel | str, channel: Channel, unit: str | None) -> Array:
+    """The other's values in the channel's unit."""
+    own = other.unit if isinstance(other, Channel) else unit or channel.unit
+    if own == channel.unit or own is None or channel.unit is None:
+        return values
+    factor, offset = factor_and_offset(own, channel.unit)
+    return values * factor + offset
+
+
+def _read(
+    log: str | PathLike[str],
+    wanted: list[Channel | str],
+    form: LogFormat | None,
+    progress: Progress | None,
+) -> _Read:
+    """Times and values of some channels or columns; NaN for what is flagged."""
+    parts: list[list[Array]] = [[] for _ in wanted]
+    times: list[Array] = []
+    with Source(log) as source:
+        reader = LogReader(source, form)
+        places = [_place(reader, one) for one in wanted]
+        place: int | None = None
+        for batch in reader.batches(set(places)):
+            if not times:
+                place = time_column(reader, batch, set(places))
+            if place is not None:
+                times.append(read_times(batch.columns[place], reader.form.decimal))
+            else:
+                times.append(np.full(batch.rows, np.nan))
+            for part, one, column in zip(parts, wanted, places, strict=True):
+                found = read_samples(batch.columns[column], reader.form.decimal, batch.torn)
+                if isinstance(one, Channel):
+                    reading = read_flagged(one, found)
+                    # Limits say nothing against a value; what a law held or flagged does.
+                    flags = one.laws.read(found.counts).flags if one.limits else reading.flags
+                    part.append(
+                        np.where((flags == 0) & (reading.flags < 16), reading.value, np.nan)
+                    )
+                else:
+                    values = found.counts.astype(np.float64)
+                    if found.missing is not None:
+                        values[found.missing] = np.nan
+                    part.append(values)
+            if progress:
+                progress(source.bytes_read, source.bytes_total)
+        if not times:
+            raise LogError(f"{reader.name}: the log has a header but no rows")
+        name = "sample" if place is None else reader.columns[place].strip()
+    at = None if place is None else np.concatenate(times)
+    return _Read(at, [np.concatenate(part) for part in parts], name)
+
+
+def _place(reader: LogReader, one: Channel | str) -> int:
+    if isinstance(one, Channel):
+        return reader.position(one.column)
+    names = [name.strip() for name in reader.columns]
+    if one not in names:
+        raise LogError(f"{reader.name}: no channel or column {one!r}; {nearest(one, names)}")
+    return names.index(one)

@@ -1,0 +1,221 @@
+"""Comparisons: stated intervals hold, verdicts are right, corrections bring agreement."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import jetruler as jr
+from jetruler import JetRulerError, PairsError, compare
+from jetruler.core.compare.series import aligned, correlation_time, noise_of
+
+from .conftest import Run
+
+Array = np.ndarray[tuple[int], np.dtype[np.float64]]
+
+
+def wandering(random: np.random.RandomState, n: int, memory: float) -> Array:
+    """Noise of which each sample remembers a share of the one before; standard deviation 1."""
+    steps = random.standard_normal(n)
+    steps[1:] *= np.sqrt(1 - memory**2)
+    for i in range(1, n):
+        steps[i] += memory * steps[i - 1]
+    return steps
+
+
+@pytest.mark.parametrize("memory", [0.0, 0.5, 0.9])
+def test_the_bias_is_inside_its_interval(memory: float) -> None:
+    random = np.random.RandomState(11)
+    hits, independent = 0, []
+    for _ in range(400):
+        a = 50 + 0.3 + wandering(random, 600, memory)
+        found = compare(a, np.full(600, 50.0), step=1e-3)
+        hits += abs(found.bias - 0.3) <= found.half_width
+        independent.append(found.independent)
+    assert 0.92 <= hits / 400 <= 0.98
+    # n (1 − φ)/(1 + φ): the textbook figure of independent samples of such noise.
+    assert np.median(independent) == pytest.approx(600 * (1 - memory) / (1 + memory), rel=0.25)
+
+
+T = np.linspace(20, 200, 900)
+CASES = [
+    ("agree", 0.0 * T, 0.1),
+    ("bias", 0.6 + 0.0 * T, 0.1),
+    ("bias", 0.02 * (T - 90), 0.1),
+    ("noise", 0.0 * T, 4.0),
+    ("curve", 4.0 * (T / 200) ** 2, 0.1),
+]
+
+
+@pytest.mark.parametrize(("verdict", "error", "noise"), CASES)
+def test_verdicts_and_corrections(verdict: str, error: Array, noise: float) -> None:
+    random = np.random.RandomState(4)
+    a = T + error + noise * random.standard_normal(T.size)
+    b = T + 0.1 * random.standard_normal(T.size)
+    found = compare(a, b, unit="degC", step=0.1, names=("bean", "bean2"))
+    assert found.verdict == verdict, str(found)
+    assert found.noise_a == pytest.approx(noise, rel=0.15)
+    low, high = found.limits
+    inside = np.mean((found.difference >= low) & (found.difference <= high))
+    if verdict != "curve" and error[0] == error[-1]:
+        assert inside == pytest.approx(0.95, abs=0.02)
+        assert found.bias == pytest.approx(error[0], abs=found.half_width * 1.5)
+    if found.correction is None:
+        assert verdict != "bias"
+        return
+    again = compare(found.correction(a), b, unit="degC", step=0.1)
+    assert again.verdict == "agree"
+    assert abs(again.bias) < 1e-9
+    assert found.correction(T + error) == pytest.approx(T.tolist(), abs=0.06)
+
+
+def test_unequal_noise_is_no_gain() -> None:
+    random = np.random.RandomState(8)
+    signal = 100 + 3 * np.sin(np.arange(3000) / 200)
+    found = compare(
+        signal + 0.8 * random.standard_normal(3000), signal + 0.05 * random.standard_normal(3000)
+    )
+    assert abs(found.gain) < found.gain_half_width
+    still = compare(100 + random.standard_normal(500), 100 + 0.1 * random.standard_normal(500))
+    assert np.isnan(still.gain)
+
+
+def test_a_slower_sensor_is_no_bias() -> None:
+    n = 4000
+    t = 150 + 60 * np.sin(np.arange(n) / 300)
+    slow = np.empty(n)
+    state = t[0]
+    for i in range(n):
+        state += (t[i] - state) / 9  # the textbook lag: 9 samples behind
+        slow[i] = state
+    random = np.random.RandomState(1)
+    b = slow + 0.5 + 0.1 * random.standard_normal(n)
+    found = compare(t + 0.1 * random.standard_normal(n), b, step=0.1, interval=0.2)
+    assert found.delay.samples == pytest.approx(-8, abs=1)
+    assert found.bias == pytest.approx(-0.5, abs=0.05)
+    assert any("second follows first 8" in note and "s) later" in note for note in found.notes)
+
+
+def test_averaging_as_many_as_it_says_agrees() -> None:
+    random = np.random.RandomState(6)
+    a, b = 80 + 2 * random.standard_normal(40_000), 80 + 2 * random.standard_normal(40_000)
+    found = compare(a, b, within=0.5)
+    assert found.verdict == "noise"
+    many = int(np.ceil(found.readings))
+    means = [x[: 40_000 // many * many].reshape(-1, many).mean(axis=1) for x in (a, b)]
+    assert np.mean(np.abs(means[0] - means[1]) <= 0.5) == pytest.approx(0.95, abs=0.03)
+
+
+def test_pairs_in_time() -> None:
+    at_a, at_b = np.arange(0, 10, 0.5), np.array([-1, 0.25, 3.0, 3.1, 9.5, 12])
+    at, a, b = aligned(at_a, 2 * at_a, at_b, at_b)
+    assert at.tolist() == [0.25, 3.0, 3.1, 9.5]
+    assert a == pytest.approx((2 * at).tolist())
+    assert b.tolist() == at.tolist()
+    gap = np.concatenate((at_a[:5], at_a[12:]))
+    at, _, _ = aligned(gap, 2 * gap, at_b, at_b)
+    assert at.tolist() == [0.25, 9.5]
+    with pytest.raises(PairsError, match="no time has a value of both"):
+        aligned(at_a, at_a, at_b + 100, at_b)
+
+
+def test_small_parts() -> None:
+    random = np.random.RandomState(9)
+    white = random.standard_normal(20_000)
+    assert correlation_time(white) == pytest.approx(1, abs=0.1)
+    assert noise_of(white + np.arange(20_000)) == pytest.approx(1, rel=0.03)
+    with pytest.raises(JetRulerError, match="3 and 4 values"):
+        compare([1, 2, 3], [1, 2, 3, 4])
+    with pytest.raises(PairsError, match="2 pairs; three or more"):
+        compare([1, 2, np.nan], [1, 2, 3])
+    with pytest.raises(JetRulerError, match="within: found -1"):
+        compare([1, 2, 3], [1, 2, 3], within=-1)
+
+
+def test_bias_is_named_written_and_gone(run: Run, home: Path) -> None:
+    """The rest log: two equal sensors in one place, half a degree apart, each steady."""
+    first = run("compare", "bean", "bean2", "--log", "rest.csv", "--write")
+    assert first.returncode == 0, first.stderr
+    assert "bias         −0.6085 ± 0.0081 °C (95 %)" in first.stdout
+    assert "below bean2: a bias that calibration removes and averaging does not" in first.stdout
+    assert '+ { law = "line", gain = 1, offset = 0.6085' in first.stdout
+    again = run("compare", "bean", "bean2", "--log", "rest.csv", "--write")
+    assert "bean and bean2 agree within 0.197 °C" in again.stdout
+    assert "no correction is called for" in again.stderr
+    found = json.loads(run("compare", "bean", "bean2", "--log", "rest.csv", "--json").stdout)
+    assert (found["verdict"], found["pairs"], found["correction"]) == ("agree", 600, None)
+    assert abs(found["bias"]) < 1e-9
+
+
+def test_against_a_column_and_marks(run: Run) -> None:
+    column = run("compare", "bean", "reference_degC", "--log", "rest.csv")
+    assert "24 pairs" in column.stdout
+    assert "576 samples of reference_degC left out" in column.stdout
+    within = run("compare", "bean", "--marks", "bath.csv", "--within", "5")
+    assert "bean and the marks agree within" in within.stdout
+    marks = run("compare", "bean", "--marks", "bath.csv")
+    assert "offset and gain" in marks.stdout
+
+
+def test_two_logs_are_paired_by_time(run: Run, home: Path) -> None:
+    lines = (home / "rest.csv").read_text().splitlines()
+    shifted = ["at_s,ref"]
+    for line in lines[1::5]:
+        time, _, count, _ = line.split(",")
+        celsius = jr.load_bench(home / "bench.toml")["bean2"].ruler(int(count))
+        shifted.append(f"{float(time) + 0.05},{celsius * 1.8 + 32:.4f}")
+    (home / "other.csv").write_text("\n".join(shifted) + "\n")
+    done = run(
+        *("compare", "bean", "ref", "--log", "rest.csv"),
+        *("--other-log", "other.csv", "--unit", "degF"),
+    )
+    assert "below ref: a bias" in done.stdout
+    assert "paired in time" in done.stdout
+    same = json.loads(
+        run(
+            *("compare", "bean2", "ref", "--log", "rest.csv", "--json"),
+            *("--other-log", "other.csv", "--unit", "degF"),
+        ).stdout
+    )
+    assert same["verdict"] == "agree"
+
+
+REFUSED = [
+    (("compare", "bean"), "say OTHER and --log LOG, or --marks FILE"),
+    (("compare", "bean", "bean", "--log", "rest.csv"), "bean with itself"),
+    (("compare", "bean", "bear", "--log", "rest.csv"), "no channel or column 'bear'"),
+    (("compare", "bean", "tray", "--log", "roast.csv"), "tray reads zones"),
+    (("compare", "bean", "rail", "--log", "roast.csv"), "V cannot be converted to °C"),
+    (("compare", "bean", "--mark", "1880=121"), "have 1 pairs; three or more are right"),
+    (("compare", "bean", "--mark", "1=1", "--log", "rest.csv"), "say either OTHER with --log"),
+    (("fit", "bean"), "no marks; say --marks FILE or --mark RAW=TRUE"),
+    (("fit", "bean", "--mark", "1880"), "RAW=TRUE is right, as in 1880=225"),
+    (("fit", "bean", "--mark", "1880=225±1"), "uncertainties go into a file"),
+    (("fit", "bean", "--marks", "no.csv"), "no.csv: there is no such file"),
+]
+
+
+@pytest.mark.parametrize(("args", "says"), REFUSED)
+def test_one_sentence(run: Run, args: tuple[str, ...], says: str) -> None:
+    done = run(*args)
+    assert done.returncode == 2
+    assert says in done.stderr
+    assert done.stderr.count("\n") == 1
+
+
+@pytest.mark.parametrize(
+    "args",
+    [
+        ("fit", "damper", "--marks", "damper-marks.csv", "--robust"),
+        ("fit", "bean", "--marks", "bath.csv", "--law", "table"),
+        ("compare", "bean", "bean2", "--log", "roast.csv"),
+        ("compare", "bean", "--marks", "bath.csv"),
+    ],
+)
+def test_pictures(run: Run, home: Path, args: tuple[str, ...]) -> None:
+    done = run("draw", *args, "-o", "p.png")
+    assert done.returncode == 0, done.stderr
+    assert (home / "p.png").read_bytes()[:4] == b"\x89PNG"
