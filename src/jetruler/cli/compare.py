@@ -197,16 +197,16 @@ def step_of(channel: Channel, values: Any) -> float:
 def show(found: Comparison, channel: Channel) -> None:
     """The comparison for people."""
     from ..bench.written import law_line
-    from .ruler_view import echo
+    from .ruler_view import echo_lines
 
     lines = str(found).splitlines()
-    echo(
+    echo_lines(
         "\n".join(
             [click.style(lines[0], bold=True), *lines[1:-1], click.style(lines[-1], bold=True)]
         )
     )
     if found.correction is not None:
-        echo(f"the correction of {channel.name}: {law_line(found.correction)}")
+        echo_lines(f"the correction of {channel.name}: {law_line(found.correction)}")
 
 
 def as_dict(found: Comparison) -> dict[str, Any]:

@@ -133,10 +133,10 @@ def marks_of(path: str | None, texts: tuple[str, ...]) -> Marks:
 def show(found: Calibration) -> None:
     """The fit for people."""
     from ..core.fit.place import described
-    from .ruler_view import echo
+    from .ruler_view import echo_lines
 
-    echo(click.style(described(found), bold=True))
-    echo(str(found).partition("\n")[2])
+    echo_lines(click.style(described(found), bold=True))
+    echo_lines(str(found).partition("\n")[2])
 
 
 def show_change(path: str, channel: str, before: str, after: str, err: bool = False) -> None:

@@ -6,6 +6,9 @@ Styled by Click, which is loaded already; Rich would cost `explain` more than it
 from __future__ import annotations
 
 import os
+import shutil
+import sys
+import textwrap
 
 import click
 
@@ -24,6 +27,17 @@ Mark = tuple[int, str]
 def echo(text: str) -> None:
     """Print; the styles are left out where they are not wanted."""
     click.echo(text, color=False if os.environ.get("NO_COLOR") else None)
+
+
+def echo_lines(text: str) -> None:
+    """Print lines; on a terminal the long sentences among them are broken between words."""
+    if not sys.stdout.isatty():
+        echo(text)
+        return
+    width = max(40, shutil.get_terminal_size().columns)
+    for line in text.splitlines():
+        plain = len(click.unstyle(line)) <= width or "  " in line.strip()
+        echo(line if plain else textwrap.fill(line, width, subsequent_indent="  "))
 
 
 def ruler_view(channel: Channel, count: float | None, width: int) -> str:
