@@ -15,6 +15,12 @@ if TYPE_CHECKING:
     from .bench.load import BenchError as BenchError
     from .bench.load import load_bench as load_bench
     from .bench.marks import read_marks as read_marks
+    from .core.budget.budget import Budget as Budget
+    from .core.budget.budget import budget as budget
+    from .core.budget.propagate import Propagated as Propagated
+    from .core.budget.propagate import propagate as propagate
+    from .core.budget.simulate import Simulation as Simulation
+    from .core.budget.simulate import simulate as simulate
     from .core.channel import Bench as Bench
     from .core.channel import Channel as Channel
     from .core.compare.comparison import Comparison as Comparison
@@ -129,6 +135,9 @@ _ROOMS = {
     "core.fit.result": ("Fit",),
     "core.marks": ("Marks", "MarksError"),
     "logs.pairs": ("read_pairs",),
+    "core.budget.budget": ("Budget", "budget"),
+    "core.budget.simulate": ("Simulation", "simulate"),
+    "core.budget.propagate": ("Propagated", "propagate"),
 }
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
 

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import math
+
 from ..core.channel import Channel
 from ..core.fit.place import Calibration, joined
 from ..core.laws.linear import Line
+from ..core.units import factor
 from .edit import Change, write_law
 from .written import law_line
 
@@ -12,12 +15,19 @@ from .written import law_line
 def write_calibration(path: str, found: Calibration, expected: str | None = None) -> Change:
     """Put a fitted law into its place in a bench file; the old law stays as a comment.
 
+    What the fit leaves of the errors, each mark left out in turn, goes to the channel's key
+    `calibration`, where budgets find it.
     expected: the file's text as it was read; a file that has changed since is left alone.
     Returns the lines taken out and put in. Raises `BenchError`; the file is replaced whole or not
     at all.
     """
     replaces = found.replaced is not None
-    return write_law(path, found.channel, law_line(found.fit.law), found.place, replaces, expected)
+    line, left = law_line(found.fit.law), found.fit.rms_left_out
+    calibration = None
+    if math.isfinite(left) and found.fit.marks.true_unit == found.channel.unit:
+        unit = found.channel.unit if factor(found.channel.unit or "") else None
+        calibration = f'"± {left:.2g}{f" {unit}" if unit else ""} (k=1)"'
+    return write_law(path, found.channel, line, found.place, replaces, expected, calibration)
 
 
 def write_correction(

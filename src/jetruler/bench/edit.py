@@ -11,7 +11,7 @@ import tomlkit
 
 from ..core.channel import Channel
 from .load import BenchError, parse_bench
-from .spans import list_items
+from .spans import list_items, set_key
 
 
 class Change(NamedTuple):
@@ -50,12 +50,14 @@ def write_law(
     place: int,
     replaces: bool,
     expected: str | None = None,
+    calibration: str | None = None,
 ) -> Change:
     """Put a law into a channel's list of laws; the old one stays as a comment.
 
     line: the law as a TOML table. place: where it goes among the channel's laws (from 0).
     replaces: instead of the law there, else before it. expected: the file's text as the law was
-    fitted to it; a file that has changed since is left alone.
+    fitted to it; a file that has changed since is left alone. calibration: what stands then at
+    the channel's key of that name, for budgets.
     The file is replaced whole or not at all. Raises `BenchError`.
     """
     text = read_text(path)
@@ -78,6 +80,9 @@ def write_law(
         changed, change = _in_lines(text, items, line, place, replaces)
     else:
         changed, change = _in_one_line(text, start, end, items, line, place, replaces)
+    if calibration is not None:
+        changed = set_key(changed, channel.name, "calibration", calibration)
+        change = Change(change.before, f"{change.after}\ncalibration = {calibration}")
     parse_bench(changed, path, Path(path).parent)
     replace_file(path, changed.replace("\n", eol))
     return change

@@ -13,12 +13,14 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ValidationError
 
 from ..core.channel import Bench, Channel
-from ..core.errors import JetRulerError, Mistakes, ParameterError
+from ..core.errors import JetRulerError, Mistakes, ParameterError, QuantityError
 from ..core.laws import Converter
 from ..core.laws.base import SHARE
 from ..core.laws.build import build_law
+from ..core.quantity import Toleranced, quantity
 from ..core.ruler import Ruler
 from ..core.text import nearest
+from ..core.units import TEMPERATURES, factor
 from .schema import BenchFile, ChannelTable, ConverterTable
 
 CHANNEL_NAME = re.compile(r"[^\W\d]\w*(-\w+)*")
@@ -115,8 +117,30 @@ def _channel(key: str, table: ChannelTable, common: ConverterTable) -> Channel:
         raise ParameterError("column", table.column, "columns are numbered from 1")
     ruler = _ruler(table, common)
     return Channel(
-        key, ruler, table.column, table.about, table.limits, table.decimals, table.smooth
+        key,
+        ruler,
+        table.column,
+        table.about,
+        table.limits,
+        table.decimals,
+        table.smooth,
+        table.noise,
+        _calibration(table.calibration, ruler.gives),
     )
+
+
+def _calibration(text: str | None, unit: str | None) -> float | None:
+    """`"± 0.2 degC (k=2)"`: a tolerance about 0, in the channel's unit."""
+    if text is None:
+        return None
+    zero = f"0 {unit}" if unit in TEMPERATURES else "0"
+    try:
+        value = quantity(f"{zero} {text.strip()}", unit if factor(unit or "") else None)
+    except QuantityError as error:
+        raise ParameterError("calibration", text, str(error)) from None
+    if not isinstance(value, Toleranced):
+        raise ParameterError("calibration", text, 'a text with ± is right: "± 0.2 degC (k=2)"')
+    return value
 
 
 def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
@@ -135,7 +159,7 @@ def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
     if table.converter is not None:
         settings |= table.converter.given()
     if counts:
-        settings = {k: v for k, v in settings.items() if k in ("bits", "signed")}
+        settings = {k: v for k, v in settings.items() if k in ("bits", "signed", "error_lsb")}
     elif wanted != SHARE and "vref" not in settings:
         raise ParameterError("converter.vref", None, "volts need the reference voltage")
     try:

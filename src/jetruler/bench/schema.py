@@ -53,6 +53,7 @@ class ConverterTable(_Table):
     vref: Annotated[Any, PlainValidator(_volts)] = None
     count_at_vref: Number | None = None
     signed: bool | None = None
+    error_lsb: Annotated[Number, Field(ge=0)] | None = None
 
     def given(self) -> dict[str, Any]:
         """What is set, by name."""
@@ -80,6 +81,13 @@ def _smooth(table: Any) -> Smoothing:
     return Smoothing(**table)
 
 
+def _calibration(text: Any) -> str:
+    """What a calibration left; the channel's unit, which is not known here, reads it."""
+    if not isinstance(text, str):
+        raise ValueError('a text with ± is right, as in "± 0.2 degC (k=2)"')
+    return text
+
+
 class ChannelTable(_Table):
     """`[channel.<name>]`."""
 
@@ -90,6 +98,8 @@ class ChannelTable(_Table):
     limits: tuple[Number, Number] | None = Field(default=None, strict=False)
     decimals: Annotated[int, Field(ge=0, le=12)] | None = None
     smooth: Annotated[Any, PlainValidator(_smooth)] = None
+    noise: Annotated[Number, Field(ge=0)] | None = None
+    calibration: Annotated[Any, PlainValidator(_calibration)] = None
 
 
 class BenchFile(_Table):

@@ -13,26 +13,12 @@ _STRING = re.compile(
 def list_items(text: str, channel: str, key: str) -> tuple[int, int, list[tuple[int, int]]] | None:
     """Start and end of the list `key = […]` below `[channel.<name>]`, brackets included, and of
     each item in it. None where it is not written that way."""
-    name = re.escape(channel)
-    head = re.compile(
-        rf"^[ \t]*\[\s*channel\s*\.\s*(?:{name}|\"{name}\"|'{name}')\s*\]", re.MULTILINE
-    )
-    skipped = _strings(text)
-    opened = next((m for m in head.finditer(text) if m.start() not in skipped), None)
-    if opened is None:
+    section = _section(text, channel)
+    if section is None:
         return None
-    table = re.compile(r"^[ \t]*\[", re.MULTILINE)
     wanted = re.compile(rf"^[ \t]*{re.escape(key)}[ \t]*=[ \t]*\[", re.MULTILINE)
-    at = wanted.search(text, opened.end())
-    following = next(
-        (
-            m.start()
-            for m in table.finditer(text, opened.end())
-            if _depth(text, opened.end(), m.start()) == 0
-        ),
-        len(text),
-    )
-    if at is None or at.start() > following:
+    at = wanted.search(text, *section)
+    if at is None:
         return None
     start = at.end() - 1
     items: list[tuple[int, int]] = []
@@ -53,6 +39,38 @@ def list_items(text: str, channel: str, key: str) -> tuple[int, int, list[tuple[
             return start, place + 1, items
         last = place + len(sign)
     return None
+
+
+def set_key(text: str, channel: str, key: str, value: str) -> str:
+    """The text with `key = value` below `[channel.<name>]`: in the place of the line that sets it,
+    else behind the list of laws."""
+    section = _section(text, channel)
+    laws = list_items(text, channel, "laws")
+    if section is None or laws is None:
+        return text
+    line = f"{key} = {value}"
+    present = re.compile(rf"^[ \t]*{re.escape(key)}[ \t]*=[^\n]*", re.MULTILINE)
+    for found in present.finditer(text, *section):
+        if not laws[0] < found.start() < laws[1]:
+            return text[: found.start()] + line + text[found.end() :]
+    end = text.find("\n", laws[1])
+    end = len(text) if end < 0 else end
+    return f"{text[:end]}\n{line}{text[end:]}"
+
+
+def _section(text: str, channel: str) -> tuple[int, int] | None:
+    """Where the keys of `[channel.<name>]` stand."""
+    name = re.escape(channel)
+    name = rf"(?:{name}|\"{name}\"|'{name}')"
+    head = re.compile(rf"^[ \t]*\[\s*channel\s*\.\s*{name}\s*\]", re.MULTILINE)
+    skipped = _strings(text)
+    opened = next((m for m in head.finditer(text) if m.start() not in skipped), None)
+    if opened is None:
+        return None
+    for following in re.compile(r"^[ \t]*\[", re.MULTILINE).finditer(text, opened.end()):
+        if _depth(text, opened.end(), following.start()) == 0:
+            return opened.end(), following.start()
+    return opened.end(), len(text)
 
 
 def _depth_after(sign: str) -> int:

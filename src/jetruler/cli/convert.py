@@ -47,6 +47,7 @@ def log_format(delimiter: str | None, decimal_comma: bool, no_header: bool) -> L
 @click.option("-o", "--output", "out", default="-", metavar="FILE", help="Result; - is stdout.")
 @click.option("--only", multiple=True, metavar="CHANNEL", help="Only this channel (repeatable).")
 @click.option("--keep-raw", is_flag=True, help="Keep the raw columns beside the values.")
+@click.option("--uncertainty", is_flag=True, help="Add ± at 95 % behind every value.")
 @click.option("--json", "as_json", is_flag=True, help="The summary as JSON on stdout; needs -o.")
 @format_options
 @bench_option
@@ -55,6 +56,7 @@ def command(
     out: str,
     only: tuple[str, ...],
     keep_raw: bool,
+    uncertainty: bool,
     delimiter: str | None,
     decimal_comma: bool,
     no_header: bool,
@@ -77,7 +79,14 @@ def command(
     bench = load(bench_path)
     with progress_bar(log) as progress:
         summary = convert(
-            log, bench, out, form=form, only=only, keep_raw=keep_raw, progress=progress
+            log,
+            bench,
+            out,
+            form=form,
+            only=only,
+            keep_raw=keep_raw,
+            uncertainty=uncertainty,
+            progress=progress,
         )
     if as_json:
         click.echo(json.dumps(summary.as_dict(), indent=2, ensure_ascii=False))

@@ -114,6 +114,23 @@ def _calibrated(home: Path, bench: Bench) -> None:
     click.echo("fit-bean.png: the marks on the fitted curve, and what is left of the errors")
 
 
+def _trusted(home: Path, bench: Bench) -> None:
+    from ..logs.convert import convert
+    from .budget import budget_text
+    from .pictures import draw_budget_file
+
+    click.echo("$ jetruler explain bean --at 400 --budget")
+    click.echo(budget_text(bench["bean"], 400, None, None, None))
+    click.echo("\n$ jetruler draw budget bean --at 3912 --at 400")
+    draw_budget_file(bench["bean"], (3912, 400), home / "budget-bean.png")
+    click.echo(
+        "budget-bean.png: which part makes the reading uncertain, in the cold and in the heat"
+    )
+    click.echo("\n$ jetruler convert roast.csv --uncertainty -o trusted.csv")
+    convert(home / "roast.csv", bench, home / "trusted.csv", uncertainty=True)
+    click.echo("trusted.csv: the roast with ± at 95 % behind every value")
+
+
 #: The tour, in the order people work.
 TOUR: tuple[Callable[[Path, Bench], None], ...] = (
     _looked,
@@ -121,4 +138,5 @@ TOUR: tuple[Callable[[Path, Bench], None], ...] = (
     _explained,
     _drawn,
     _calibrated,
+    _trusted,
 )

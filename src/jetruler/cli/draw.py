@@ -13,6 +13,7 @@ from .compare import Wanted, compare_options, compared
 from .convert import format_options, log_format
 from .fit import calibrated, fit_options, marks_options
 from .pictures import (
+    draw_budget_file,
     draw_compare_file,
     draw_curve_file,
     draw_fit_file,
@@ -120,6 +121,24 @@ def spread(
     if bench_path is not None or Path("bench.toml").exists():
         bench = load(bench_path or "bench.toml")
     click.echo(draw_spread_file(log_path, columns, bench, form, path))
+
+
+@command.command(name="budget")
+@click.argument("channel")
+@click.option(
+    "--at", "at", type=float, multiple=True, metavar="COUNT", help="Shares here (repeatable)."
+)
+@out_option
+@bench_option
+def budget_picture(channel: str, at: tuple[float, ...], out: str | None, bench_path: str) -> None:
+    """What makes CHANNEL uncertain: shares as bars, the band, each source over the range."""
+    chosen = channel_of(load(bench_path), channel)
+    if not at:
+        raise JetRulerError("draw budget: say at which count: --at COUNT")
+    for one in at:
+        _check_at(chosen, one)
+    path = picture_path(out, f"budget-{channel}.png")
+    click.echo(draw_budget_file(chosen, at, path))
 
 
 @command.command()

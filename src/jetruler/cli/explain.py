@@ -21,27 +21,55 @@ from .common import bench_option, channel_of, finite_or_none, load, read_value
 @click.argument("channel")
 @click.option("--at", "at", metavar="COUNT", type=float, help="From this count to its value.")
 @click.option("--for", "wanted", metavar="VALUE", help="From this value back to its count.")
+@click.option("--budget", "with_budget", is_flag=True, help="How far to trust it, part by part.")
+@click.option("--noise", type=float, metavar="COUNTS", help="With --budget: of one reading.")
+@click.option("--readings", type=float, metavar="N", help="With --budget: so many averaged.")
+@click.option("--draws", type=int, metavar="N", help="With --budget: check it by Monte Carlo.")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
 @bench_option
 def command(
-    channel: str, at: float | None, wanted: str | None, as_json: bool, bench_path: str
+    channel: str,
+    at: float | None,
+    wanted: str | None,
+    with_budget: bool,
+    noise: float | None,
+    readings: float | None,
+    draws: int | None,
+    as_json: bool,
+    bench_path: str,
 ) -> None:
     """The worked solution of CHANNEL: every law with its formula, its numbers, its result.
 
     \b
     jetruler explain bean --at 1880
     jetruler explain bean --for 225
+    jetruler explain bean --at 1880 --budget --noise 1.4 --readings 16
     """
     if (at is None) == (wanted is None):
         raise JetRulerError("explain: say either --at COUNT or --for VALUE")
     if at is not None and not math.isfinite(at):
         raise JetRulerError(f"--at: found {at}; a count is right")
+    if not with_budget and (noise, readings, draws) != (None, None, None):
+        raise JetRulerError("--noise, --readings and --draws go with --budget")
     chosen = channel_of(load(bench_path), channel)
     solution = solve(chosen, at, wanted)
+    count = solution.start if wanted is None else solution.reading.value
     if as_json:
-        click.echo(json.dumps(as_dict(chosen, solution), indent=2, ensure_ascii=False))
-    else:
-        show(chosen, solution, back=wanted is not None)
+        told = as_dict(chosen, solution)
+        if with_budget:
+            from .budget import budget_as_dict
+
+            told |= budget_as_dict(chosen, count, noise, readings, draws)
+        click.echo(json.dumps(told, indent=2, ensure_ascii=False))
+        return
+    if with_budget:
+        from .budget import budget_text
+        from .ruler_view import echo_lines
+
+        text = budget_text(chosen, count, noise, readings, draws)
+    show(chosen, solution, back=wanted is not None)
+    if with_budget:
+        echo_lines(f"\n{text}")
 
 
 def solve(channel: Channel, at: float | None, wanted: str | None) -> Trace:

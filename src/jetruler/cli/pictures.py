@@ -124,6 +124,26 @@ def draw_compare_file(found: Comparison, path: Path) -> Path:
     return written(figure, path)
 
 
+def draw_budget_file(channel: Channel, at: tuple[float, ...], path: Path) -> Path:
+    """Write the picture of a budget: shares as bars, the band, each source over the range."""
+    from ..core.budget.budget import budget
+    from ..plots.budget import draw_band, draw_shares, draw_sources
+    from ..plots.style import JET, new_figure
+
+    budgets = [budget(channel, one) for one in at]
+    for one in budgets:
+        if one.combined != one.combined:
+            raise JetRulerError(f"--at {one.at:g}: {one.summary()[0]}")
+    figure = new_figure()
+    grid = figure.add_gridspec(2, 2, width_ratios=(1.15, 1))
+    draw_shares(figure.add_subplot(grid[:, 0]), budgets)
+    draw_band(figure.add_subplot(grid[0, 1]), channel, budgets)
+    draw_sources(figure.add_subplot(grid[1, 1]), channel)
+    title = channel.name + (f": {channel.about}" if channel.about else "")
+    figure.suptitle(title, fontsize=15, color=JET, x=0.01, ha="left")
+    return written(figure, path)
+
+
 def written(figure: Figure, path: Path) -> Path:
     """Write a figure as its suffix says; whole, or not at all."""
     from ..logs.output import write_file

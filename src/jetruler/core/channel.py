@@ -22,7 +22,8 @@ class Channel:
 
     column: name of the log column, or its number from 1. limits: (low, high) within which a
     value is expected; values outside are flagged, not changed. decimals: places shown. smooth:
-    how its samples are smoothed when a log is converted.
+    how its samples are smoothed when a log is converted. noise: standard deviation of one reading
+    in counts. calibration: what a calibration left of its error, `Toleranced` about 0.
     """
 
     name: str
@@ -32,6 +33,8 @@ class Channel:
     limits: tuple[float, float] | None = None
     decimals: int | None = None
     smooth: Smoothing | None = None
+    noise: float | None = None
+    calibration: float | None = None
     ruler: Ruler = field(init=False, compare=False)
     """The laws with the limits at their end."""
 

@@ -15,6 +15,9 @@ _NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
 _PLAIN = re.compile(rf"({_NUMBER})\s*(\S*)\Z")
 _CODE = re.compile(r"(\d*)([RLkKMGTV])(\d*)([BCDFGJKM])?\Z")
 _TOLERANCE = re.compile(r"\s*(?:±|\+/?-)\s*")
+_K = re.compile(
+    rf"\s*\(\s*(?:k\s*=\s*({_NUMBER})|({_NUMBER})\s*(?:sigma|σ))\s*\)\s*\Z", re.IGNORECASE
+)
 # IEC 60062: the letter stands for the decimal point and the multiplier; L is milli.
 _CODE_FACTOR = {
     letter: Decimal(10) ** power
@@ -27,30 +30,44 @@ _CODE_TOLERANCE = {"B": 0.1, "C": 0.25, "D": 0.5, "F": 1, "G": 2, "J": 5, "K": 1
 class Toleranced(float):
     """A number that carries its tolerance as a half-width in the same unit.
 
+    k: how many standard uncertainties the half-width is (`k=2`; one sigma is `k=1`); None is a
+    tolerance as on a part, with every value between its ends as likely as another.
     It computes as a plain float; arithmetic on it gives plain floats.
     """
 
-    __slots__ = ("half_width",)
+    __slots__ = ("half_width", "k")
     half_width: float
+    k: float | None
 
-    def __new__(cls, value: float, half_width: float) -> Toleranced:
+    def __new__(cls, value: float, half_width: float, k: float | None = None) -> Toleranced:
         if not (math.isfinite(value) and math.isfinite(half_width) and half_width >= 0):
             raise QuantityError(
                 f"tolerance: found {value} ± {half_width}; "
                 "both must be finite and the half-width not negative"
             )
+        if k is not None and not 0 < k < math.inf:
+            raise QuantityError(f"tolerance: found k = {k}; a number above 0 is right")
         number = super().__new__(cls, value)
         number.half_width = float(half_width)
+        number.k = k
         return number
 
-    def __getnewargs__(self) -> tuple[float, float]:  # type: ignore[override]
-        return (float(self), self.half_width)
+    @property
+    def standard(self) -> float:
+        """The standard uncertainty: half_width / k, or half_width / √3 for a part's tolerance.
+        Source: JCGM 100:2008, 4.3.3 and 4.3.7."""
+        return self.half_width / (math.sqrt(3.0) if self.k is None else self.k)
+
+    def __getnewargs__(self) -> tuple[float, float, float | None]:  # type: ignore[override]
+        return (float(self), self.half_width, self.k)
 
     def __repr__(self) -> str:
-        return f"Toleranced({float(self)!r}, {self.half_width!r})"
+        k = "" if self.k is None else f", {self.k!r}"
+        return f"Toleranced({float(self)!r}, {self.half_width!r}{k})"
 
     def __str__(self) -> str:
-        return f"{float(self):.12g} ± {self.half_width:.6g}"
+        k = "" if self.k is None else f" (k={self.k:g})"
+        return f"{float(self):.12g} ± {self.half_width:.6g}{k}"
 
 
 def quantity(text: str, unit: str | None = None) -> float:
@@ -58,13 +75,17 @@ def quantity(text: str, unit: str | None = None) -> float:
 
     Understood: plain numbers, SI prefixes, the letter-and-digit code of IEC 60062 (`"4k7"`,
     `"2M2"`, `"100R"`, with its tolerance letter: `"4K7J"`), `"3V3"`, and a tolerance after
-    `±`, `+-` or `+/-`, in percent or in a unit. A temperature always says its unit; asked for
+    `±`, `+-` or `+/-`, in percent or in a unit; `(k=2)` or `(1 sigma)` behind it says that it is
+    so many standard uncertainties. A temperature always says its unit; asked for
     in another scale it is converted, otherwise it is kept in its own.
 
     Returns a float, or a `Toleranced` when a tolerance is given.
     Raises `QuantityError` for a text that does not read, or reads as another unit.
     """
-    parts = _TOLERANCE.split(text.strip().replace("−", "-"), maxsplit=1)
+    k, told = _coverage(text.strip().replace("−", "-"), text)
+    parts = _TOLERANCE.split(told, maxsplit=1)
+    if k is not None and len(parts) == 1:
+        raise QuantityError(f'{text!r}: k and sigma stand behind a tolerance: "± 1 % (k=2)"')
     asked = None if unit is None else canonical(unit)
     value, found, half = _read_value(parts[0].strip(), text, coded=asked not in TEMPERATURES)
     asked = asked or found
@@ -74,7 +95,18 @@ def quantity(text: str, unit: str | None = None) -> float:
     if len(parts) == 2:
         half = _read_half_width(parts[1], value, found, text)
     value, half = _convert(value, half, found, asked, text)
-    return value if half is None else Toleranced(value, half)
+    return value if half is None else Toleranced(value, half, k)
+
+
+def _coverage(text: str, whole: str) -> tuple[float | None, str]:
+    """How many standard uncertainties a tolerance is, if it says so; and the text without that."""
+    match = _K.search(text)
+    if match is None:
+        return None, text
+    k = float(match[1] or match[2])
+    if not 0 < k < math.inf:
+        raise QuantityError(f"{whole!r}: k is {k:g}; a number above 0 is right")
+    return k, text[: match.start()]
 
 
 def unit_of(text: str) -> str | None:
@@ -124,7 +156,7 @@ def _read_half_width(text: str, value: float, unit: str | None, whole: str) -> f
     text = text.strip()
     percent = re.match(rf"({_NUMBER})\s*%\Z", text)
     if percent and unit != "%":
-        if unit in TEMPERATURES:
+        if unit in TEMPERATURES and unit != "K":
             raise QuantityError(
                 f'{whole!r}: a temperature\'s tolerance is in degrees: "± 0.2 degC"'
             )

@@ -31,9 +31,10 @@ def _to(number: Decimal, place: Decimal) -> str:
 
 def with_uncertainty(value: float, uncertainty: float, unit: str | None = None) -> str:
     """`(225.3 ± 2.6) °C`; very small or large ones with their power of ten in front."""
-    power = math.floor(math.log10(abs(value))) if value and math.isfinite(value) else 0
     if not (math.isfinite(uncertainty) and uncertainty > 0):
         return shown(value, unit)
+    size = max(abs(value), uncertainty)
+    power = math.floor(math.log10(size)) if math.isfinite(size) else 0
     scale, factor = 1.0, ""
     if power < -3 or power > 6:
         scale, factor = 10.0**power, f"·1e{power}"

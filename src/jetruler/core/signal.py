@@ -80,6 +80,16 @@ class Smoothing:
         return self.over
 
     @property
+    def averaged(self) -> float:
+        """As many independent readings as would be as quiet when averaged: n for a mean and for
+        this exponential; fewer for a median, whose variance is π/(2n + π − 2) of one reading's
+        (within 2 %); the spike gate averages nothing."""
+        n = self.samples
+        if self.kind == "spikes":
+            return 1.0
+        return float(n) if self.kind != "median" else (2 * n + math.pi - 2) / math.pi
+
+    @property
     def lag(self) -> float:
         """How many samples late a slow change shows. (n − 1)/2 for the running kinds, n − 1 on the
         average for blocks; none for the spike gate, though a sudden step waits n // 2."""

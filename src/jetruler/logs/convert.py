@@ -7,7 +7,7 @@ import io
 from collections.abc import Callable, Iterable
 from dataclasses import replace
 from os import PathLike
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import numpy.typing as npt
@@ -16,13 +16,16 @@ import pyarrow.compute as pc
 
 from ..core.channel import Bench, Channel
 from ..core.reading import Flag, Reading, flag_names
-from ..core.signal import Smoother
+from ..core.signal import Smoother, Smoothing
 from .cells import NO_COUNT, Samples, quote, read_samples
 from .output import Output
 from .reader import Batch, LogReader
 from .smoothers import Smoothers
 from .source import LogError, LogFormat, Source
 from .summary import FIRST_FEW, ChannelSummary, Summary
+
+if TYPE_CHECKING:
+    from .uncertain import WidthTexts
 
 FLAGS_COLUMN = "flags"
 
@@ -38,6 +41,7 @@ def convert(
     form: LogFormat | None = None,
     only: Iterable[str] = (),
     keep_raw: bool = False,
+    uncertainty: bool = False,
     progress: Progress | None = None,
 ) -> Summary:
     """Convert a CSV log of counts through a bench and write the result.
@@ -47,12 +51,14 @@ def convert(
     decimal mark and line ends, header or none. "-" is standard input or output.
 
     only: names of the channels to convert; all if empty. keep_raw: keep the raw columns too.
+    uncertainty: behind each channel that has numbers, a column `<channel>_<unit>_u` with the
+    expanded uncertainty at 95 % of every row.
     Raises `LogError`; the output then is as it was before.
     """
     channels = _chosen(bench, only)
     with Source(log) as source:
         reader = LogReader(source, form)
-        conversion = _Conversion(reader, channels, keep_raw)
+        conversion = _Conversion(reader, channels, keep_raw, uncertainty)
         with Output(out, log) as output:
             if reader.form.header:
                 output.write(conversion.header())
@@ -75,21 +81,25 @@ def _chosen(bench: Bench, only: Iterable[str]) -> list[Channel]:
 class _Conversion:
     """What stays the same from batch to batch: which column goes where, and the texts."""
 
-    def __init__(self, reader: LogReader, channels: list[Channel], keep_raw: bool) -> None:
+    def __init__(
+        self, reader: LogReader, channels: list[Channel], keep_raw: bool, uncertainty: bool
+    ) -> None:
         self.reader = reader
         self.places = [reader.position(channel.column) for channel in channels]
         used = set() if keep_raw else set(self.places)
         self.integers = used
         self.passed = [i for i in range(len(reader.columns)) if i not in used]
-        self.texts = [
-            _CellTexts(channel, reader.form.decimal, reader.delimiter) for channel in channels
-        ]
         self.smoothers = Smoothers(reader, channels)
         self.flag_texts: dict[bytes, bytes] = {}
         self.eol = b"\r\n" if reader.crlf else b"\n"
         self.summary = Summary({c.name: ChannelSummary(c) for c in channels})
         self.channels = channels
-        added = [*(c.output_column for c in channels), FLAGS_COLUMN]
+        widths = [_widths(c, reader.form.decimal) if uncertainty else None for c in channels]
+        self.texts = [
+            _CellTexts(channel, reader.form.decimal, reader.delimiter, width)
+            for channel, width in zip(channels, widths, strict=True)
+        ]
+        added = [name for texts in self.texts for name in texts.names] + [FLAGS_COLUMN]
         kept = [reader.columns[i] for i in self.passed]
         for name in added:
             if name in kept and reader.form.header:
@@ -123,7 +133,8 @@ class _Conversion:
             if smoother is not None:
                 found, reading = smoothed(channel, smoother, found, reading)
             flags[:, i] = reading.flags
-            columns.append(self.texts[i].gather(found, reading))
+            smoothing = smoother.smoothing if smoother is not None else None
+            columns.append(self.texts[i].gather(found, reading, smoothing))
             self.summary.channels[channel.name].add(found, reading, batch.lines)
         self.summary.rows += batch.rows
         self.summary.torn_rows += batch.torn.size
@@ -175,6 +186,15 @@ class _Conversion:
         return self.reader.form.decimal == "." and self.reader.delimiter != ","
 
 
+def _widths(channel: Channel, decimal: str) -> WidthTexts | None:
+    """The uncertainties of a channel; a zone has none."""
+    if channel.ruler.described(0.0) is not None:
+        return None
+    from .uncertain import WidthTexts
+
+    return WidthTexts(channel, decimal)
+
+
 def read_flagged(channel: Channel, found: Samples) -> Reading:
     """The reading of a batch; a missing cell is flagged missing, not off_scale."""
     reading = channel.read(found.counts)
@@ -205,10 +225,18 @@ def smoothed(
 
 
 class _CellTexts:
-    """A channel's values as text: for a compiled ruler, each possible one is written once."""
+    """A channel's values as text: for a compiled ruler, each possible one is written once.
 
-    def __init__(self, channel: Channel, decimal: str, delimiter: str) -> None:
+    With `widths`, each value has its uncertainty behind it, as a column of its own.
+    """
+
+    def __init__(
+        self, channel: Channel, decimal: str, delimiter: str, widths: WidthTexts | None
+    ) -> None:
         self.channel, self.decimal, self.delimiter = channel, decimal, delimiter
+        self.widths = widths
+        self.names = [channel.output_column] + ([] if widths is None else [widths.column])
+        self._both: pa.Array | None = None
         tables = channel.ruler.compiled()
         self.texts: pa.Array | None = None
         if tables is not None:
@@ -223,14 +251,34 @@ class _CellTexts:
         texts = pa.array(cells, pa.string())
         return quote(texts, self.delimiter) if labels else texts
 
-    def gather(self, samples: Samples, reading: Reading) -> pa.Array:
+    def gather(
+        self, samples: Samples, reading: Reading, smoothing: Smoothing | None = None
+    ) -> pa.Array:
         """The text of every sample."""
         counts: npt.NDArray[Any] = samples.counts
-        values = reading.value
         if self.texts is not None and counts.dtype.kind == "i":
             # Clipped first: the shift of a very large count would overflow.
             low, high = self.lowest - 1, self.lowest + len(self.texts) - 2
-            return self.texts.take(pa.array(np.clip(counts, low, high) - low))
+            texts = self._with_widths(smoothing)
+            return texts.take(pa.array(np.clip(counts, low, high) - low))
+        values = self._each(reading.value)
+        if self.widths is None:
+            return values
+        return self._joined(values, self.widths.gather(samples, smoothing))
+
+    def _with_widths(self, smoothing: Smoothing | None) -> pa.Array:
+        """The text of every count, with its uncertainty if that is wanted."""
+        if self.widths is None:
+            return self.texts
+        if self._both is None:
+            self._both = self._joined(self.texts, self.widths.table(smoothing))
+        return self._both
+
+    def _joined(self, values: pa.Array, widths: pa.Array) -> pa.Array:
+        return pc.binary_join_element_wise(values, widths, self.delimiter)
+
+    def _each(self, values: npt.NDArray[np.float64]) -> pa.Array:
+        """Values that come from no table of counts."""
         if self.channel.decimals is not None and self.channel.ruler.described(0.0) is None:
             values = _near(values, self.channel.decimals)
         kinds, which = np.unique(values, return_inverse=True)

@@ -42,6 +42,8 @@ class Converter(Law):
     def check(self) -> Iterator[ParameterError]:
         if isinstance(self.bits, float) or not 1 <= self.bits <= 32:
             yield ParameterError("bits", self.bits, "a whole number from 1 to 32 is right")
+        if (error := getattr(self, "error_lsb", 0.0)) < 0:
+            yield ParameterError("error_lsb", error, "0 counts or more is right")
 
     def on_scale(self, counts: Array) -> Array:
         """The counts, with NaN for those that this converter cannot give."""
@@ -67,6 +69,7 @@ class Adc(Converter):
     bits: 1 to 32. vref: reference voltage in V, above 0. count_at_vref: the count that stands
     for the reference; default is the top count (2^bits − 1, signed 2^(bits−1) − 1), 2^bits is
     the datasheet's LSB, 65535 serves a result left-scaled to 16 bits. signed: two's complement.
+    error_lsb: the converter's own error as the datasheet's half-width in counts, for budgets.
     ratiometric: give the share of the reference, n / count_at_vref, instead of volts; the
     reference then cancels and may be left out. A ratiometric law behind it sets this by itself.
     Raises `ParameterError`. Source: the transfer function of an ideal converter.
@@ -76,6 +79,7 @@ class Adc(Converter):
     count_at_vref: float | None = None
     signed: bool = False
     ratiometric: bool = False
+    error_lsb: float = 0.0
     name: ClassVar[str] = "adc"
 
     @property
@@ -86,6 +90,14 @@ class Adc(Converter):
     def full_count(self) -> float:
         """The count that stands for the reference voltage."""
         return self.highest if self.count_at_vref is None else self.count_at_vref
+
+    @property
+    def step(self) -> int:
+        """Counts from one code to the next: 1, but for a result that is left-scaled, which
+        `count_at_vref` = 2^bits − step tells (65520 is 12 bits in 16)."""
+        missing = 2**self.bits - self.full_count
+        power = missing >= 1 and float(missing).is_integer() and int(missing).bit_count() == 1
+        return int(missing) if power and not self.signed else 1
 
     @property
     def scale(self) -> float:
@@ -143,10 +155,12 @@ class Adc(Converter):
 class Counts(Converter):
     """The converter's counts as they are, for marks that were noted in counts.
 
-    bits: 1 to 32. signed: two's complement. Raises `ParameterError`.
+    bits: 1 to 32. signed: two's complement. error_lsb: the converter's own error as the
+    datasheet's half-width in counts, for budgets. Raises `ParameterError`.
     """
 
     signed: bool = False
+    error_lsb: float = 0.0
     name: ClassVar[str] = "counts"
 
     @property

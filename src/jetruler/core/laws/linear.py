@@ -80,8 +80,13 @@ class Line(Law):
 
     def forward(self, x: Array) -> Array:
         if self.marks is None:
-            return x * (self.gain or 0.0) + (self.offset or 0.0)
+            return x * self._slope_and_zero[0] + self._slope_and_zero[1]
         return _between(x, *self.marks)
+
+    @property
+    def _slope_and_zero(self) -> tuple[float, float]:
+        gain, offset = self.gain, self.offset
+        return 0.0 if gain is None else gain, 0.0 if offset is None else offset
 
     def inverse(self, y: Array) -> Array:
         if self.marks is None:

@@ -1,0 +1,21 @@
+"""How far a reading can be trusted: its budget, checked by Monte Carlo, before and after a bath."""
+
+from pathlib import Path
+
+import jetruler as jr
+from jetruler import demo
+
+for name in demo.FILES:
+    Path(name).write_bytes(demo.read(name))
+
+bean = jr.load_bench("bench.toml")["bean"]
+for count in (3912, 400):
+    print(jr.budget(bean, count), end="\n\n")
+print(jr.simulate(bean, 400, draws=100_000), end="\n\n")
+
+# Many raw readings: what their mean and spread are worth in °C.
+print(jr.propagate(bean.laws, mean=1880.3, std=1.4, n=16), end="\n\n")
+
+# A calibration stands for the tolerances it saw.
+jr.write_calibration("bench.toml", jr.calibrate(bean, jr.read_marks("bath.csv")))
+print(jr.budget(jr.load_bench("bench.toml")["bean"], 400))

@@ -1,0 +1,1 @@
+"""How far a reading can be trusted: contributions, budget, Monte Carlo, propagation."""
