@@ -126,6 +126,7 @@ def _channel(key: str, table: ChannelTable, common: ConverterTable) -> Channel:
         table.smooth,
         table.noise,
         _calibration(table.calibration, ruler.gives),
+        table.dissipation,
     )
 
 

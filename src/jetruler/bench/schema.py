@@ -81,6 +81,14 @@ def _smooth(table: Any) -> Smoothing:
     return Smoothing(**table)
 
 
+def _watts(value: Any) -> float:
+    """Power for each kelvin that a sensor warms itself."""
+    watts = quantity(value, "W") if isinstance(value, str) else value
+    if isinstance(watts, bool) or not isinstance(watts, int | float) or not watts > 0:
+        raise ValueError('a power above 0 for each kelvin is right, as in "1.5 mW"')
+    return float(watts)
+
+
 def _calibration(text: Any) -> str:
     """What a calibration left; the channel's unit, which is not known here, reads it."""
     if not isinstance(text, str):
@@ -100,6 +108,7 @@ class ChannelTable(_Table):
     smooth: Annotated[Any, PlainValidator(_smooth)] = None
     noise: Annotated[Number, Field(ge=0)] | None = None
     calibration: Annotated[Any, PlainValidator(_calibration)] = None
+    dissipation: Annotated[Any, PlainValidator(_watts)] = None
 
 
 class BenchFile(_Table):

@@ -37,7 +37,8 @@ def echo_lines(text: str) -> None:
     width = max(40, shutil.get_terminal_size().columns)
     for line in text.splitlines():
         plain = len(click.unstyle(line)) <= width or "  " in line.strip()
-        echo(line if plain else textwrap.fill(line, width, subsequent_indent="  "))
+        indent = " " * (len(line) - len(line.lstrip()) + 2)
+        echo(line if plain else textwrap.fill(line, width, subsequent_indent=indent))
 
 
 def ruler_view(channel: Channel, count: float | None, width: int) -> str:

@@ -24,6 +24,7 @@ class Channel:
     value is expected; values outside are flagged, not changed. decimals: places shown. smooth:
     how its samples are smoothed when a log is converted. noise: standard deviation of one reading
     in counts. calibration: what a calibration left of its error, `Toleranced` about 0.
+    dissipation: watts that warm the sensor by one kelvin.
     """
 
     name: str
@@ -35,6 +36,7 @@ class Channel:
     smooth: Smoothing | None = None
     noise: float | None = None
     calibration: float | None = None
+    dissipation: float | None = None
     ruler: Ruler = field(init=False, compare=False)
     """The laws with the limits at their end."""
 

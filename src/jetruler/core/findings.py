@@ -30,12 +30,15 @@ class Gravity(IntEnum):
 
 @dataclass(frozen=True)
 class Finding:
-    """One finding: of which column or channel, what is the matter, and what to do about it."""
+    """One finding: of which column or channel (or which place in the bench file), what is the
+    matter, and what to do about it. rule, why: which check found it, and why it matters."""
 
     gravity: Gravity
     where: str
     what: str
     advice: str
+    rule: str = ""
+    why: str = ""
 
     def __str__(self) -> str:
         return f"{self.where}: {self.what}. {self.advice}."

@@ -1,0 +1,111 @@
+"""Writes docs/checks.md from the rules and checks.toml: `python docs/build_checks.py`."""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import tomllib
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from jetruler.bench.load import parse_bench
+from jetruler.core.check.circuits import top_counts_disagree
+from jetruler.core.check.rules import check, described, rules
+from jetruler.core.check.with_log import RULES, swapped_columns
+from jetruler.core.findings import Finding
+from jetruler.logs.check import check_log, missing_column
+
+HERE = Path(__file__).parent
+
+#: Every rule: those about a bench, then those that need a log.
+OF_BENCH: tuple[Callable[..., Any], ...] = (top_counts_disagree, *rules())
+OF_LOG: tuple[Callable[..., Any], ...] = (missing_column, swapped_columns, *RULES)
+
+HEAD = """# What `check` looks for
+
+Made by `python docs/build_checks.py` from the rules themselves. `jetruler check` reads the bench file; with `--log` it also
+holds the bench against a log, and passes on what `look` finds wrong there. Findings come with their place, the evidence in
+numbers, why it matters and what mends it; errors first. The exit code is 1 if one of them is an error.
+
+The examples stand below `[channel.a]` with `column = "ch0"`, on a converter of 12 bits and 3.3 V.
+"""
+
+PART = """
+## `{name}`
+
+{finds} {why}
+
+```text
+{bad}
+```
+
+{gravity}: {what}. Mend: {mend}.{samples} Like this, nothing is found:
+
+```text
+{good}
+```
+"""
+
+
+def examples() -> dict[str, dict[str, Any]]:
+    """The examples by the name of the rule."""
+    return tomllib.loads((HERE / "checks.toml").read_text("utf-8"))
+
+
+def findings(example: dict[str, Any], kind: str) -> list[Finding]:
+    """What is found in the bad or the good example."""
+    body, column = example[kind].strip(), "ch0"
+    if kind == "bad":
+        column = example.get("bad_column", column)
+        body = body.replace('"other"', f'"{example.get("bad_other", "other")}"')
+    bench = parse_bench(
+        f'[converter]\nbits = 12\nvref = "3.3 V ± 1 %"\n[channel.a]\ncolumn = "{column}"\n{body}\n'
+    )
+    samples = example.get(f"samples_{kind}", example.get("samples"))
+    if samples is None:
+        return check(bench)
+    with tempfile.TemporaryDirectory() as folder:
+        log = Path(folder) / "log.csv"
+        rows = [f"{count},{i % 40 + 30}" for i, count in enumerate(samples * 40)]
+        log.write_text("\n".join(["ch0,other", *rows]) + "\n")
+        return check_log(log, bench)
+
+
+def page() -> str:
+    """The text of docs/checks.md."""
+    parts, shown = [HEAD], examples()
+    for heading, part in (("A bench alone", OF_BENCH), ("A bench and a log", OF_LOG)):
+        parts.append(f"\n# {heading}\n")
+        for rule in part:
+            about = described(rule)
+            example = shown[about.name]
+            found = next(f for f in findings(example, "bad") if f.rule == about.name)
+            samples = example.get("samples_bad", example.get("samples"))
+            counts = ", ".join(map(str, samples or ()))
+            parts.append(
+                PART.format(
+                    name=about.name,
+                    finds=about.finds,
+                    why=about.why,
+                    bad=example["bad"].strip(),
+                    good=example["good"].strip(),
+                    gravity=found.gravity.name.capitalize(),
+                    what=found.what,
+                    mend=found.advice,
+                    samples=f" (The log repeats {counts}.)" if samples else "",
+                )
+            )
+    return "".join(parts)
+
+
+def main() -> None:
+    """Write the page."""
+    missing = {described(rule).name for rule in (*OF_BENCH, *OF_LOG)} ^ set(examples())
+    if missing:
+        sys.exit(f"docs/checks.toml and the rules differ in: {', '.join(sorted(missing))}")
+    (HERE / "checks.md").write_text(page(), encoding="utf-8")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,99 @@
+"""`jetruler check`: mistakes in the bench file, and between it and a log."""
+
+from __future__ import annotations
+
+import json
+from typing import TYPE_CHECKING
+
+import click
+
+from ..core.channel import Bench
+from .common import bench_option, load
+
+if TYPE_CHECKING:
+    from ..core.findings import Finding
+
+#: Of error, warning and note.
+_COLORS = ((0xC8, 0x32, 0x1E), (0xB9, 0x7A, 0x00), (0x1F, 0x6F, 0xB4))
+
+
+@click.command()
+@click.option("--log", "log_path", metavar="LOG", help="Check it against this log too.")
+@click.option("--json", "as_json", is_flag=True, help="For programs.")
+@bench_option
+def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
+    """Mistakes in the bench file, and between it and a log: each with its evidence and its cure.
+
+    Exit code 1 if one of them is an error.
+
+    \b
+    jetruler check
+    jetruler check --log roast.csv
+    """
+    from ..core.check.rules import check
+    from . import FOUND
+
+    bench = load(bench_path)
+    listed = listed_converters(bench_path, bench)
+    found = check(bench, listed)
+    if log_path is not None:
+        from ..logs.check import check_log
+        from .convert import progress_bar
+
+        with progress_bar(log_path) as progress:
+            found += check_log(log_path, bench, listed, progress=progress)
+        found.sort(key=lambda finding: finding.gravity)
+    if as_json:
+        click.echo(json.dumps([as_dict(f) for f in found], indent=2, ensure_ascii=False))
+    else:
+        show(found, bench_path, len(bench.channels))
+    if any(not finding.gravity for finding in found):
+        raise SystemExit(FOUND)
+
+
+def listed_converters(bench_path: str, bench: Bench) -> list[str]:
+    """The channels whose converter stands in their own list of laws."""
+    import tomllib
+    from pathlib import Path
+
+    tables = tomllib.loads(Path(bench_path).read_bytes().decode("utf-8-sig")).get("channel", {})
+    return [
+        name
+        for name, channel in bench.channels.items()
+        if len(tables[name].get("laws", [])) == len(channel.laws.laws)
+    ]
+
+
+def show(found: list[Finding], bench_path: str, channels: int) -> None:
+    """One below the other, with what was found, why it matters and what mends it."""
+    from .ruler_view import echo_lines
+
+    for finding in found:
+        gravity = finding.gravity.name.lower()
+        head = click.style(f"{gravity:<7}", fg=_COLORS[finding.gravity], bold=True)
+        echo_lines(f"{head} {click.style(finding.where, bold=True)} ({finding.rule})")
+        echo_lines(f"        {finding.what}")
+        if finding.why:
+            echo_lines(f"        why: {finding.why}")
+        echo_lines(f"        mend: {finding.advice}\n")
+    if not found:
+        click.echo(f"{bench_path}: nothing found in {channels} channels")
+        return
+    many = [sum(f.gravity == gravity for f in found) for gravity in range(3)]
+    words = (f"{n} {word}{'s' * (n != 1)}" for n, word in zip(many, _WORDS, strict=True))
+    click.echo(f"{bench_path}: {', '.join(words)}")
+
+
+_WORDS = ("error", "warning", "note")
+
+
+def as_dict(finding: Finding) -> dict[str, str]:
+    """For JSON."""
+    return {
+        "rule": finding.rule,
+        "gravity": finding.gravity.name.lower(),
+        "where": finding.where,
+        "found": finding.what,
+        "why": finding.why,
+        "mend": finding.advice,
+    }

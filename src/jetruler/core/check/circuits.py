@@ -1,0 +1,230 @@
+"""Rules about converters, references and the resistors round a sensor."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from itertools import combinations
+
+import numpy as np
+
+from ..channel import Bench
+from ..findings import Finding, Gravity
+from ..laws.base import SHARE, at
+from ..laws.circuit import Divider
+from ..laws.converter import Adc
+from ..text import number, shown
+from .facts import Facts
+
+#: A fixed resistor further away from its sensor than this wastes the converter's range.
+FAR = 30.0
+#: So near to its sensor a resistor would be, if it were 1000 times as large or as small.
+NEAR = 5.0
+#: Self-heating that is worth a word, in kelvin.
+HEATING = 0.1
+
+
+def above_reference(c: Facts) -> Iterator[Finding]:
+    """A source that can exceed the reference.
+
+    Everything above the reference reads as the top count, without any sign that it does: the
+    value freezes where it matters most, and the pin may be harmed.
+    """
+    if c.adc is None or c.adc.gives == SHARE or c.adc.vref is None:
+        return
+    vref = c.adc.vref
+    for i, law in c.of("line", "table"):
+        points = getattr(law, "marks", None) or getattr(law, "points", None)
+        over = [x for x, _ in points or () if x > vref * 1.0001]
+        if law.takes == "V" and i == 1 and over:
+            field = "marks" if law.name == "line" else "points"
+            yield c.found(
+                Gravity.ERROR,
+                c.place(i, field),
+                f"{shown(max(over), 'V')} at the pin, and the reference is {shown(vref, 'V')}: all "
+                f"above reads {c.channel.shown(c.channel.laws(c.adc.highest))}",
+                "Divide the voltage down in front of the pin, or take a larger reference",
+            )
+            return
+    volts = c.back(1)
+    if c.inside.any() and np.any(volts > vref * 1.0001):
+        worst = int(np.nanargmax(volts))
+        limit = c.channel.shown((c.channel.limits or (0.0, 0.0))[worst])
+        yield c.found(
+            Gravity.ERROR,
+            c.place(1),
+            f"{limit} means {shown(float(volts[worst]), 'V')} at the pin, and the reference is "
+            f"{shown(vref, 'V')}",
+            "Divide the voltage down in front of the pin, or take a larger reference",
+        )
+        return
+    for i, law in c.of("divider"):
+        supply = c.supply(law)
+        if supply is not None and supply > vref * 1.0001:
+            yield c.found(
+                Gravity.WARNING,
+                c.place(i, "supply"),
+                f"{shown(supply, 'V')} feed the divider, and the reference is {shown(vref, 'V')}: "
+                "an open or shorted sensor puts all of it on the pin",
+                "Feed the divider from the reference: it then cancels, too",
+            )
+
+
+def top_counts_disagree(bench: Bench) -> Iterator[Finding]:
+    """Channels of one converter that disagree on what its top count means.
+
+    Either 2ⁿ − 1 or 2ⁿ counts stand for the reference: that is a property of the converter, and
+    two channels of it cannot differ. The error is one count in 2ⁿ at the top.
+    """
+    channels = [c for c in bench.channels.values() if isinstance(c.laws.converter, Adc)]
+    for one, other in combinations(channels, 2):
+        a, b = one.laws.converter, other.laws.converter
+        assert isinstance(a, Adc)
+        assert isinstance(b, Adc)
+        apart = abs(a.full_count - b.full_count)
+        if a.bits == b.bits and 0 < apart <= 1:
+            value = float(other.laws.converter.highest) if other.laws.converter else 0.0
+            off = abs(float(other.laws.slope(value))) * apart
+            much = f", {shown(float(f'{off:.2g}'), other.unit)}" if off > 0 else ""
+            yield Finding(
+                Gravity.WARNING,
+                f"channel.{other.name}.converter.count_at_vref",
+                f"{number(b.full_count)} counts stand for the reference here and "
+                f"{number(a.full_count)} in channel.{one.name}: {apart / b.full_count:.3%} at the "
+                f"top{much}",
+                "Say count_at_vref once, in [converter], as the datasheet has it",
+            )
+            return
+
+
+def reference_would_cancel(c: Facts) -> Iterator[Finding]:
+    """A divider that is fed with the reference's voltage, but not from the reference.
+
+    Where the converter's own reference feeds the divider, it cancels: its tolerance, its drift
+    and its noise have no effect. Said as a second voltage it does not.
+    """
+    for i, law in c.of("divider"):
+        if not isinstance(law, Divider) or law.supply is None or c.adc is None:
+            continue
+        vref = c.adc.vref
+        if vref is not None and abs(law.supply - vref) <= 0.01 * vref:
+            yield c.found(
+                Gravity.WARNING,
+                c.place(i, "supply"),
+                f"the supply is {shown(law.supply, 'V')} and the reference {shown(vref, 'V')}",
+                "If they are one and the same, leave supply out; if not, feed the divider from "
+                "the reference",
+            )
+
+
+def unit_slip(c: Facts) -> Iterator[Finding]:
+    """A resistor that is off by a factor of 1000.
+
+    4.7 instead of 4.7 kΩ, or 10 instead of 10 kΩ at 25 °C, makes a reading that is far off and
+    yet looks like one.
+    """
+    if (found := c.ohms()) is None:
+        return
+    i, low, high = found
+    known = float(getattr(c.laws[i], "known", math.nan))
+    ratio = known / math.sqrt(low * high)
+    for slip, word in ((1000.0, "k"), (0.001, "m")):
+        if not 1 / FAR < ratio < FAR and 1 / NEAR < ratio * slip < NEAR:
+            right = shown(known * slip, "ohm")
+            yield c.found(
+                Gravity.ERROR,
+                c.place(i, "known"),
+                f"{shown(known, 'ohm')} beside a sensor of {shown(low, 'ohm')} to "
+                f"{shown(high, 'ohm')}",
+                f"{right} would fit: write the prefix, as in "
+                f'"{number(known)} {word if slip > 1 else ""}ohm"; or mend the sensor\'s r0',
+            )
+
+
+def far_resistor(c: Facts) -> Iterator[Finding]:
+    """A fixed resistor more than 30 times away from its sensor, over the limits.
+
+    The pin then hardly moves: most counts are never used, and each of the others is worth much.
+    """
+    if (found := c.ohms()) is None or any(unit_slip(c)):
+        return
+    i, low, high = found
+    known = float(getattr(c.laws[i], "known", math.nan))
+    middle = math.sqrt(low * high)
+    if not 1 / FAR <= known / middle <= FAR:
+        yield c.found(
+            Gravity.WARNING,
+            c.place(i, "known"),
+            f"{shown(known, 'ohm')} beside a sensor of {shown(low, 'ohm')} to {shown(high, 'ohm')}",
+            f"About {shown(float(f'{middle:.2g}'), 'ohm')} would serve; "
+            f"jetruler choose resistor {c.channel.name} finds the best",
+        )
+
+
+def self_heating(c: Facts) -> Iterator[Finding]:
+    """A sensor that its own current warms by more than 0.1 K.
+
+    It then reads itself, not what it is in: too warm, and more so in still air.
+    """
+    found = c.ohms()
+    if found is None or c.channel.dissipation is None:
+        return
+    i, low, high = found
+    law = c.laws[i]
+    supply = c.supply(law)
+    if supply is None:
+        return
+    ohms = np.geomspace(low, high, 200)
+    known = float(getattr(law, "known", math.nan))
+    watts = (supply / (ohms + known)) ** 2 * ohms
+    kelvin = float(watts.max()) / c.channel.dissipation
+    if kelvin > HEATING:
+        where = c.channel.shown(_behind(c, i + 1, float(ohms[int(np.argmax(watts))])))
+        yield c.found(
+            Gravity.WARNING,
+            c.key("dissipation"),
+            f"{shown(float(f'{1e3 * watts.max():.3g}'))} mW warm it by {kelvin:.2g} K at {where}",
+            "Take a larger fixed resistor, or switch the divider on for the reading only",
+        )
+
+
+def _behind(c: Facts, law: int, x: float) -> float:
+    y = at(x)
+    with np.errstate(all="ignore"):
+        for one in c.laws[law:]:
+            y = one.forward(y)
+    return float(y[0])
+
+
+def unlikely_thermistor(c: Facts) -> Iterator[Finding]:
+    """A Beta or coefficients that no real thermistor has.
+
+    Parts have a Beta of 2000 to 6000 K, and between 1 Ω and 10 MΩ at 25 °C. Anything else is a
+    slip: a Beta in the wrong place, coefficients of another unit or in another order.
+    """
+    for i, law in c.of("beta", "steinhart-hart", "steinhart-hart-extended"):
+        kelvin = np.array([297.15, 298.15, 299.15])
+        unit = str(getattr(law, "unit", "degC"))
+        shown_at = {"K": kelvin, "degC": kelvin - 273.15, "degF": (kelvin - 273.15) * 1.8 + 32}
+        with np.errstate(all="ignore"):
+            ohms = law.inverse(shown_at[unit])
+            beta = math.log(ohms[0] / ohms[2]) / (1 / kelvin[0] - 1 / kelvin[2])
+        if not (2000 <= beta <= 6000 and 1 <= ohms[1] <= 1e7):
+            field = "beta" if law.name == "beta" else ""
+            yield c.found(
+                Gravity.WARNING,
+                c.place(i, field),
+                f"it means {shown(float(ohms[1]), 'ohm')} at 25 °C and a Beta of {number(beta)} K "
+                "there",
+                "Compare with the datasheet: order, powers of ten, and ln R in Ω",
+            )
+
+
+RULES = (
+    above_reference,
+    reference_would_cancel,
+    unit_slip,
+    far_resistor,
+    self_heating,
+    unlikely_thermistor,
+)

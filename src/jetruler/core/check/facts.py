@@ -1,0 +1,122 @@
+"""What the rules look at: one channel, evaluated over all its counts once."""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+import numpy as np
+
+from ..arrays import AnyArray, Array
+from ..channel import Channel
+from ..findings import Finding, Gravity
+from ..laws.base import SHARE, Law
+from ..laws.converter import Adc
+from ..ticks import raw_ends, raw_samples
+
+#: Laws that set a range and do not move a value.
+HOLDING = ("clamp", "limits", "expect", "dead-band")
+
+
+class Facts:
+    """A channel, its laws, and its values over the counts.
+
+    listed: whether the bench file lists the converter among the channel's laws itself.
+    noise: standard deviation of one reading in counts, if anybody knows it.
+    """
+
+    def __init__(self, channel: Channel, listed: bool = False, noise: float | None = None) -> None:
+        self.channel, self.laws = channel, channel.laws.laws
+        self.noise = channel.noise if noise is None else noise
+        self._listed = listed
+
+    def place(self, law: int, field: str = "") -> str:
+        """`channel.bean.laws[2 beta].r0`, counted as the bench file counts."""
+        number = law + (self._listed or self.channel.laws.converter is None)
+        inner = f"channel.{self.channel.name}"
+        if number:
+            inner += f".laws[{number} {self.laws[law].name}]"
+        else:
+            inner += ".converter"
+        return f"{inner}.{field}" if field else inner
+
+    def key(self, name: str) -> str:
+        """`channel.bean.limits`."""
+        return f"channel.{self.channel.name}.{name}"
+
+    def found(self, gravity: Gravity, where: str, what: str, mend: str) -> Finding:
+        """A finding of a rule."""
+        return Finding(gravity, where, what, mend)
+
+    def of(self, *names: str) -> list[tuple[int, Law]]:
+        """The laws of these names, with their places."""
+        return [(i, law) for i, law in enumerate(self.laws) if law.name in names]
+
+    @property
+    def adc(self) -> Adc | None:
+        """The converter, if it gives volts or a share."""
+        first = self.laws[0]
+        return first if isinstance(first, Adc) else None
+
+    @cached_property
+    def counts(self) -> Array:
+        """The counts that are looked at: all of them, up to 8192 evenly spaced."""
+        return raw_samples(*raw_ends(self.channel.laws)).astype(np.float64)
+
+    @cached_property
+    def joints(self) -> list[Array]:
+        """The values at every joint: the counts, then behind each law."""
+        x, found = self.counts, [self.counts]
+        with np.errstate(all="ignore"):
+            for law in self.laws:
+                x = law.forward(x)
+                found.append(x)
+        return found
+
+    @property
+    def values(self) -> Array:
+        """What the counts read."""
+        return self.joints[-1]
+
+    @cached_property
+    def inside(self) -> AnyArray:
+        """Which counts read within the limits (or anything, without limits)."""
+        if self.channel.limits is None:
+            return np.isfinite(self.values)
+        low, high = self.channel.limits
+        with np.errstate(invalid="ignore"):
+            return (self.values >= low) & (self.values <= high)
+
+    @property
+    def labelled(self) -> bool:
+        """Whether the channel ends in zones."""
+        return self.channel.ruler.described(0.0) is not None or bool(self.of("zones"))
+
+    def ohms(self) -> tuple[int, float, float] | None:
+        """The divider's place, and the smallest and largest ohms of its sensor within limits."""
+        for i, _ in self.of("divider"):
+            seen = self.joints[i + 1][self.inside]
+            if self.channel.limits is not None:
+                seen = np.concatenate((seen, self.back(i + 1)))
+            seen = seen[np.isfinite(seen)]
+            if seen.size and self.channel.limits is not None:
+                return i, float(seen.min()), float(seen.max())
+        return None
+
+    def back(self, law: int) -> Array:
+        """What stands before a law at the two limits: NaN where nothing gives them."""
+        if self.channel.limits is None:
+            return np.full(2, np.nan)
+        y = np.array(self.channel.limits, dtype=np.float64)
+        with np.errstate(all="ignore"):
+            for one in reversed(self.laws[law:]):
+                try:
+                    y = one.inverse(y)
+                except ValueError:  # it turns back: another rule says so
+                    return np.full(2, np.nan)
+        return y
+
+    def supply(self, divider: Law) -> float | None:
+        """What feeds a divider: its own supply, or the converter's reference."""
+        own = getattr(divider, "supply", None)
+        reference = self.adc.vref if self.adc is not None else None
+        return own if divider.takes != SHARE else reference

@@ -1,0 +1,59 @@
+"""The rules by name: each a function of a channel's facts, told by its docstring."""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, replace
+
+from ..channel import Bench
+from ..findings import Finding
+from .facts import Facts
+
+Rule = Callable[[Facts], Iterator[Finding]]
+
+
+@dataclass(frozen=True)
+class Described:
+    """A rule for people: its name, what it finds (one sentence), and why that matters."""
+
+    name: str
+    finds: str
+    why: str
+
+
+def described(rule: Callable[..., object]) -> Described:
+    """A rule's name and docstring: the first paragraph says what, the second why."""
+    finds, _, why = inspect.cleandoc(rule.__doc__ or "").partition("\n\n")
+    name = rule.__name__.replace("_", "-")
+    return Described(name, " ".join(finds.split()), " ".join(why.split()))
+
+
+def applied(rule: Callable[..., object], found: Iterable[Finding]) -> list[Finding]:
+    """A rule's findings with its name and its reason."""
+    about = described(rule)
+    return [replace(finding, rule=about.name, why=about.why) for finding in found]
+
+
+def rules() -> tuple[Rule, ...]:
+    """Every rule about one channel."""
+    from . import circuits, numbers, ranges
+
+    return (*circuits.RULES, *ranges.RULES, *numbers.RULES)
+
+
+def check(bench: Bench, listed: Iterable[str] = ()) -> list[Finding]:
+    """Every mistake that the rules find in a bench, the most serious first.
+
+    listed: names of the channels whose converter stands in their own list of laws, so that places
+    count as the bench file does. An empty list means that nothing was found.
+    """
+    from .circuits import top_counts_disagree
+
+    own = set(listed)
+    found = applied(top_counts_disagree, top_counts_disagree(bench))
+    for channel in bench.channels.values():
+        facts = Facts(channel, channel.name in own)
+        for rule in rules():
+            found += applied(rule, rule(facts))
+    return sorted(found, key=lambda finding: finding.gravity)

@@ -1,0 +1,145 @@
+"""Rules between a bench and a log: what the raw samples say against what the bench expects."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from itertools import permutations
+
+import numpy as np
+
+from ..channel import Channel
+from ..findings import Finding, Gravity
+from ..reading import Flag
+from ..survey import Survey
+from ..text import number
+from .facts import Facts
+from .ranges import marks_of
+
+#: A clamp may hold so much of a log before it hides something.
+HIDDEN = 0.01
+#: An end may be missed by so much of the travel.
+MISSED = 0.02
+
+
+@dataclass(frozen=True)
+class Logged:
+    """A channel's facts beside what its column does in a log."""
+
+    facts: Facts
+    survey: Survey
+
+
+def clamp_hides(s: Logged) -> Iterator[Finding]:
+    """A clamp that hides more than one sample in a hundred.
+
+    What it holds at an end may be a knob at rest, or a sensor that is broken: the value looks
+    sound either way.
+    """
+    c = s.facts
+    clamps = c.of("clamp")
+    if not clamps or not s.survey.samples:
+        return
+    counts, often = s.survey.histogram.pairs()
+    flags = c.channel.laws.read(counts).flags
+    for flag, word in ((Flag.BELOW, "below"), (Flag.ABOVE, "above")):
+        samples = int(often[(flags & int(flag)) != 0].sum())
+        if samples > HIDDEN * s.survey.samples:
+            place, _ = clamps[-1]
+            share = f"{samples / s.survey.samples:.1%}"
+            yield c.found(
+                Gravity.WARNING,
+                c.place(place),
+                f"it holds {samples} of {s.survey.samples} samples ({share}) that are {word} it",
+                "If that is the end of a travel, draw the marks in: jetruler look --ends; if not, "
+                "an `expect` in front of it tells a broken wire",
+            )
+
+
+def unreached_marks(s: Logged) -> Iterator[Finding]:
+    """Marks that the log never reaches.
+
+    A knob that stops short of its mark never reads 0 % or 100 %: what it drives never quite
+    closes.
+    """
+    found = marks_of(s.facts)
+    v = s.survey
+    if found is None or s.facts.labelled or not v.distinct > 1:
+        return
+    place, law = found
+    raws = sorted(raw for raw, _ in law.marks or ())
+    room = MISSED * (raws[-1] - raws[0])
+    for raw, end, short in (
+        (raws[0], v.low_end, v.low_end - raws[0]),
+        (raws[-1], v.high_end, raws[-1] - v.high_end),
+    ):
+        if short > room:
+            true = s.facts.channel.shown(float(s.facts.channel.laws(raw)))
+            yield s.facts.found(
+                Gravity.WARNING,
+                s.facts.place(place, "marks"),
+                f"the mark at {number(raw)} ({true}) is never reached: the log ends at "
+                f"{number(end)}",
+                "Move it from stop to stop while logging; then jetruler look --ends --write",
+            )
+
+
+def floating_input(s: Logged) -> Iterator[Finding]:
+    """An input that wanders over the range without a pattern: nothing is connected to it.
+
+    A pin that floats picks up whatever is near it; its values mean nothing, and look alive.
+    """
+    v = s.survey
+    if v.samples >= 50 and v.range_share > 0.4 and v.noise > 0.7 * v.spread:
+        yield s.facts.found(
+            Gravity.ERROR,
+            s.facts.key("column"),
+            f"it covers {v.range_share:.0%} of the range, and each sample is as far from the one "
+            f"before as from any other (noise {v.noise:.0f} of a spread of {v.spread:.0f} counts)",
+            "Look for a wire that is not connected, or a column of something else",
+        )
+
+
+def noisy_zones(s: Logged) -> Iterator[Finding]:
+    """Zones narrower than the noise that the log shows.
+
+    The zone then changes from reading to reading although nothing else does: it flickers.
+    """
+    from .numbers import narrow_zones
+
+    if not s.facts.channel.noise and s.survey.noise > 0:
+        yield from narrow_zones(Facts(s.facts.channel, noise=s.survey.noise))
+
+
+def swapped_columns(logged: Mapping[str, Logged]) -> Iterator[Finding]:
+    """Two channels whose columns are swapped: each fits the other's column better.
+
+    Every value is then a plausible number of the wrong thing.
+    """
+    names = [name for name, s in logged.items() if s.facts.channel.limits and s.survey.samples]
+    for one, other in permutations(names, 2):
+        if one > other:
+            continue
+        a, b = logged[one].facts.channel, logged[other].facts.channel
+        own = min(_fits(a, logged[one].survey), _fits(b, logged[other].survey))
+        crossed = min(_fits(a, logged[other].survey), _fits(b, logged[one].survey))
+        if own < 0.5 and crossed > 0.95:
+            yield Finding(
+                Gravity.ERROR,
+                f"channel.{one}.column",
+                f"{_fits(a, logged[one].survey):.0%} of it lie within the limits of {one}, and "
+                f"{_fits(a, logged[other].survey):.0%} of the column of {other}",
+                f"Swap the columns of {one} and {other}: {b.column!r} and {a.column!r}",
+            )
+
+
+def _fits(channel: Channel, survey: Survey) -> float:
+    """The share of a column's samples that reads within a channel's limits."""
+    counts, often = survey.histogram.pairs()
+    low, high = channel.limits or (-np.inf, np.inf)
+    values = np.asarray(channel.laws(counts), dtype=np.float64)
+    with np.errstate(invalid="ignore"):
+        return float(often[(values >= low) & (values <= high)].sum() / max(1, often.sum()))
+
+
+RULES = (clamp_hides, unreached_marks, floating_input, noisy_zones)
