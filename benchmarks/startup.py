@@ -32,3 +32,10 @@ def results() -> Iterator[Result]:
             2.5,
             rounds=15,
         )
+        yield ratio(
+            "jetruler check / import numpy, pydantic",
+            process(command, "check", "-b", str(bench)),
+            python("import numpy, pydantic"),
+            3.0,
+            rounds=15,
+        )

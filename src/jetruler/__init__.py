@@ -23,6 +23,16 @@ if TYPE_CHECKING:
     from .core.budget.simulate import simulate as simulate
     from .core.channel import Bench as Bench
     from .core.channel import Channel as Channel
+    from .core.check.rules import check as check
+    from .core.choose.amplifier import AmplifierChoice as AmplifierChoice
+    from .core.choose.amplifier import choose_amplifier as choose_amplifier
+    from .core.choose.averaging import AveragingChoice as AveragingChoice
+    from .core.choose.averaging import choose_averaging as choose_averaging
+    from .core.choose.preferred import preferred as preferred
+    from .core.choose.reference import ReferenceChoice as ReferenceChoice
+    from .core.choose.reference import choose_reference as choose_reference
+    from .core.choose.resistor import ResistorChoice as ResistorChoice
+    from .core.choose.resistor import choose_resistor as choose_resistor
     from .core.compare.comparison import Comparison as Comparison
     from .core.compare.comparison import compare as compare
     from .core.compare.series import PairsError as PairsError
@@ -33,6 +43,8 @@ if TYPE_CHECKING:
     from .core.errors import ParameterError as ParameterError
     from .core.errors import QuantityError as QuantityError
     from .core.errors import UnitError as UnitError
+    from .core.findings import Finding as Finding
+    from .core.findings import Gravity as Gravity
     from .core.fit.fit import fit as fit
     from .core.fit.place import Calibration as Calibration
     from .core.fit.place import calibrate as calibrate
@@ -78,6 +90,8 @@ if TYPE_CHECKING:
     from .core.survey import Survey as Survey
     from .core.survey import survey as survey
     from .core.trace import Trace as Trace
+    from .frames import frame as frame
+    from .logs.check import check_log as check_log
     from .logs.convert import convert as convert
     from .logs.look import Look as Look
     from .logs.look import look as look
@@ -138,6 +152,15 @@ _ROOMS = {
     "core.budget.budget": ("Budget", "budget"),
     "core.budget.simulate": ("Simulation", "simulate"),
     "core.budget.propagate": ("Propagated", "propagate"),
+    "core.check.rules": ("check",),
+    "logs.check": ("check_log",),
+    "core.findings": ("Finding", "Gravity"),
+    "core.choose.amplifier": ("AmplifierChoice", "choose_amplifier"),
+    "core.choose.averaging": ("AveragingChoice", "choose_averaging"),
+    "core.choose.reference": ("ReferenceChoice", "choose_reference"),
+    "core.choose.resistor": ("ResistorChoice", "choose_resistor"),
+    "core.choose.preferred": ("preferred",),
+    "frames": ("frame",),
 }
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
 

@@ -20,6 +20,7 @@ COMMANDS = {
     "convert": "A log of raw counts into engineering values, with flags.",
     "explain": "The worked solution, from a count or for a value.",
     "check": "Mistakes in the bench file, and between it and a log.",
+    "choose": "The resistor, reference or amplifier that serves a sensor best.",
     "fit": "A law from marks, with residuals; into the bench file if asked.",
     "compare": "Two sensors, or one and a reference: bias, spread, verdict.",
     "draw": "Ruler, curve or stages of a channel, or a log: PNG or SVG.",

@@ -75,7 +75,8 @@ def show(found: list[Finding], bench_path: str, channels: int) -> None:
         echo_lines(f"        {finding.what}")
         if finding.why:
             echo_lines(f"        why: {finding.why}")
-        echo_lines(f"        mend: {finding.advice}\n")
+        echo_lines(f"        mend: {finding.advice}")
+        click.echo()
     if not found:
         click.echo(f"{bench_path}: nothing found in {channels} channels")
         return

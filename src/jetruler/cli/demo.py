@@ -131,6 +131,24 @@ def _trusted(home: Path, bench: Bench) -> None:
     click.echo("trusted.csv: the roast with ± at 95 % behind every value")
 
 
+def _chosen(home: Path, bench: Bench) -> None:
+    from ..core.check.rules import check
+    from ..core.choose.resistor import choose_resistor
+    from .check import show as show_findings
+    from .pictures import draw_choose_file
+
+    click.echo("$ jetruler choose resistor bean --from 20 --to 240")
+    choice = choose_resistor(bench["bean"], 20, 240)
+    click.echo(choice)
+    click.echo("\n$ jetruler draw choose bean --from 20 --to 240")
+    draw_choose_file(bench["bean"], choice, home / "choose-bean.png")
+    click.echo(
+        "choose-bean.png: counts and steps over the range, for the best and the present part"
+    )
+    click.echo("\n$ jetruler check")
+    show_findings(check(bench), "bench.toml", len(bench.channels))
+
+
 #: The tour, in the order people work.
 TOUR: tuple[Callable[[Path, Bench], None], ...] = (
     _looked,
@@ -139,4 +157,5 @@ TOUR: tuple[Callable[[Path, Bench], None], ...] = (
     _drawn,
     _calibrated,
     _trusted,
+    _chosen,
 )

@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
 from ..core.channel import Channel
 from ..core.errors import JetRulerError
+from .choose import chosen_resistor, resistor_options
 from .common import bench_option, channel_of, load
 from .compare import Wanted, compare_options, compared
 from .convert import format_options, log_format
 from .fit import calibrated, fit_options, marks_options
 from .pictures import (
     draw_budget_file,
+    draw_choose_file,
     draw_compare_file,
     draw_curve_file,
     draw_fit_file,
@@ -121,6 +124,18 @@ def spread(
     if bench_path is not None or Path("bench.toml").exists():
         bench = load(bench_path or "bench.toml")
     click.echo(draw_spread_file(log_path, columns, bench, form, path))
+
+
+@command.command(name="choose")
+@click.argument("channel")
+@resistor_options
+@out_option
+@bench_option
+def choose_picture(channel: str, out: str | None, bench_path: str, **options: Any) -> None:
+    """Counts and steps over the range for the fixed resistors that CHANNEL may have."""
+    path = picture_path(out, f"choose-{channel}.png")
+    chosen = channel_of(load(bench_path), channel)
+    click.echo(draw_choose_file(chosen, chosen_resistor(chosen, options), path))
 
 
 @command.command(name="budget")

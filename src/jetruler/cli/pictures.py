@@ -13,6 +13,7 @@ from .convert import progress_bar
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
+    from ..core.choose.resistor import ResistorChoice
     from ..core.compare.comparison import Comparison
     from ..core.fit.place import Calibration
     from ..logs.source import LogFormat
@@ -141,6 +142,17 @@ def draw_budget_file(channel: Channel, at: tuple[float, ...], path: Path) -> Pat
     draw_sources(figure.add_subplot(grid[1, 1]), channel)
     title = channel.name + (f": {channel.about}" if channel.about else "")
     figure.suptitle(title, fontsize=15, color=JET, x=0.01, ha="left")
+    return written(figure, path)
+
+
+def draw_choose_file(channel: Channel, choice: ResistorChoice, path: Path) -> Path:
+    """Write the picture of the candidates for a fixed resistor."""
+    from ..plots.choose import draw_choose
+    from ..plots.style import new_figure
+
+    figure = new_figure()
+    top, beneath = figure.subplots(2, 1, sharex=True)
+    draw_choose(top, beneath, channel, choice)
     return written(figure, path)
 
 

@@ -70,7 +70,7 @@ def narrow_zones(c: Facts) -> Iterator[Finding]:
                     Gravity.WARNING,
                     c.place(i, "edges"),
                     f"the zone from {number(low)} to {shown(high, unit)} is {number(high - low)} "
-                    f"wide, and one reading has a noise of {noise:.2g}",
+                    f"wide, and one reading has a noise of {shown(float(f'{noise:.2g}'), unit)}",
                     f"Widen it, average first, or release {hold} beyond each edge",
                 )
 

@@ -1,0 +1,21 @@
+"""Better parts for a sensor, and the mistakes in a bench."""
+
+from pathlib import Path
+
+import jetruler as jr
+from jetruler import demo
+
+for name in demo.FILES:
+    Path(name).write_bytes(demo.read(name))
+
+bench = jr.load_bench("bench.toml")
+choice = jr.choose_resistor(bench["bean"], 20, 240)
+print(choice, end="\n\n")
+print(jr.frame(choice)[["known", "used", "step"]].head(), end="\n\n")
+print(jr.choose_reference(0.3, 2.1, [1.1, 2.5, 3.3]), end="\n\n")
+print(jr.choose_amplifier(0, 0.05, vref=3.3), end="\n\n")
+print(jr.choose_averaging(bench["bean"], 0.05, at=220), end="\n\n")
+
+print(len(jr.check(bench)), "mistakes in the demo's bench")
+for finding in jr.check_log("roast.csv", bench):
+    print(f"{finding.gravity.name.lower():8}{finding.where}: {finding.what}")

@@ -1,0 +1,229 @@
+"""`jetruler choose`: the resistor, the reference, the amplifier, how many readings to average."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+from typing import Any
+
+import click
+
+from ..core.channel import Channel
+from ..core.errors import JetRulerError
+from ..core.quantity import quantity
+from .common import bench_option, channel_of, load, read_value
+from .ruler_view import echo_lines
+
+json_option = click.option("--json", "as_json", is_flag=True, help="For programs.")
+series_option = click.option(
+    "--series", type=click.Choice(["E12", "E24", "E96"]), default="E24", show_default=True
+)
+from_option = click.option("--from", "low", required=True, metavar="VALUE", help="Low end.")
+to_option = click.option("--to", "high", required=True, metavar="VALUE", help="High end.")
+
+
+@click.group(name="choose")
+def command() -> None:
+    """Which part serves best: best first, the present part and the optimum beside it."""
+
+
+def resistor_options(command: Any) -> Any:
+    """What a resistor is chosen by."""
+    for option in (
+        click.option("--most-heating", type=float, metavar="K", help="Of the sensor by itself."),
+        click.option("--most-current", metavar="A", help='Through the divider, as in "0.5 mA".'),
+        click.option("--leg", type=click.Choice(["upper", "lower"]), help="Of the sensor."),
+        click.option("--between", metavar="OHMS:OHMS", help='Ends, as in "1k:100k".'),
+        series_option,
+        click.option("--at", metavar="VALUE", help="The value that matters most."),
+        click.option(
+            "--aim",
+            type=click.Choice(["counts", "step", "at", "straight"]),
+            help="Most counts, finest worst step (default), finest step --at, straightest curve.",
+        ),
+        click.option("--unit", metavar="UNIT", help="Of the values, if not the channel's."),
+        to_option,
+        from_option,
+    ):
+        command = option(command)
+    return command
+
+
+@command.command()
+@click.argument("channel")
+@resistor_options
+@json_option
+@bench_option
+def resistor(channel: str, as_json: bool, bench_path: str, **options: Any) -> None:
+    """The fixed resistor of CHANNEL's divider that serves its sensor best.
+
+    \b
+    jetruler choose resistor bean --from 20 --to 240
+    jetruler choose resistor bean --from 20 --to 240 --at 200 --series E96
+    """
+    choice = chosen_resistor(channel_of(load(bench_path), channel), options)
+    _shown(choice, as_json)
+
+
+def chosen_resistor(channel: Channel, options: dict[str, Any]) -> Any:
+    """The choice that the options ask for."""
+    from ..core.choose.resistor import choose_resistor
+
+    unit = options["unit"]
+
+    def value(text: str) -> float:
+        return _in_unit(text, unit, channel)
+
+    current = options["most_current"]
+    at = options["at"]
+    return choose_resistor(
+        channel,
+        value(options["low"]),
+        value(options["high"]),
+        aim=options["aim"],
+        at=None if at is None else value(at),
+        series=options["series"],
+        between=_pair(options["between"], "ohm") if options["between"] else None,
+        leg=options["leg"],
+        most_current=None if current is None else quantity(current, "A"),
+        most_heating=options["most_heating"],
+    )
+
+
+@command.command()
+@click.argument("channel", required=False)
+@click.option("--from", "low", metavar="VALUE", help="Low end of CHANNEL's values.")
+@click.option("--to", "high", metavar="VALUE", help="High end.")
+@click.option("--volts", metavar="V:V", help='The signal at the pin itself, as in "0.3:2.1".')
+@click.option("--of", "of", multiple=True, required=True, metavar="V", help="One (repeatable).")
+@click.option("--bits", type=click.IntRange(1, 32), default=12, show_default=True)
+@json_option
+@bench_option
+def reference(
+    channel: str | None,
+    low: str | None,
+    high: str | None,
+    volts: str | None,
+    of: tuple[str, ...],
+    bits: int,
+    as_json: bool,
+    bench_path: str,
+) -> None:
+    """Which reference voltage uses most of the range without saturating, with the margin.
+
+    \b
+    jetruler choose reference --volts 0.3:2.1 --of 1.1 --of 2.5 --of 3.3
+    jetruler choose reference draught --from 0 --to 250 --of 2.5 --of 3.3
+    """
+    from ..core.choose.reference import choose_reference, pin_volts
+
+    if (volts is None) == (channel is None):
+        raise JetRulerError("choose reference: say either CHANNEL with --from and --to, or --volts")
+    if volts is not None:
+        ends = _pair(volts, "V")
+    else:
+        chosen = channel_of(load(bench_path), str(channel))
+        if low is None or high is None:
+            raise JetRulerError("choose reference: say --from and --to of the channel's values")
+        ends = pin_volts(chosen, read_value(low, chosen.unit), read_value(high, chosen.unit))
+        bits = chosen.laws.converter.bits if chosen.laws.converter else bits
+    _shown(choose_reference(*ends, [quantity(text, "V") for text in of], bits=bits), as_json)
+
+
+@command.command()
+@click.option("--volts", required=True, metavar="V:V", help='The signal, as in "0:0.05".')
+@click.option("--vref", required=True, metavar="V", help="The converter's reference.")
+@click.option("--share", type=float, default=0.9, show_default=True, help="Of the range.")
+@series_option
+@click.option("--between", metavar="OHMS:OHMS", default="1k:100k", show_default=True)
+@json_option
+def amplifier(
+    volts: str, vref: str, share: float, series: str, between: str, as_json: bool
+) -> None:
+    """Gain, offset and resistors that spread a small signal over the range.
+
+    \b
+    jetruler choose amplifier --volts 0:0.05 --vref 3.3
+    """
+    from ..core.choose.amplifier import choose_amplifier
+
+    low, high = _pair(volts, "V")
+    ends = _pair(between, "ohm")
+    choice = choose_amplifier(
+        low, high, quantity(vref, "V"), share=share, series=series, between=ends
+    )
+    _shown(choice, as_json)
+
+
+@command.command()
+@click.argument("channel")
+@click.option("--to", "target", required=True, metavar="X", help="Hold still to this (1 sigma).")
+@click.option("--at", required=True, metavar="VALUE", help="The value where it matters.")
+@click.option("--noise", type=float, metavar="COUNTS", help="Of one reading; else see --log.")
+@click.option("--log", "log_path", metavar="LOG", help="A log that shows the noise.")
+@json_option
+@bench_option
+def averaging(
+    channel: str,
+    target: str,
+    at: str,
+    noise: float | None,
+    log_path: str | None,
+    as_json: bool,
+    bench_path: str,
+) -> None:
+    """How many readings of CHANNEL to average to hold a target.
+
+    \b
+    jetruler choose averaging bean --at 220 --to 0.05 --log roast.csv
+    """
+    from ..core.choose.averaging import choose_averaging
+
+    bench = load(bench_path)
+    chosen = channel_of(bench, channel)
+    interval = None
+    if log_path is not None and noise is None:
+        from dataclasses import replace
+
+        from ..logs.look import look
+
+        found = look(log_path, replace(bench, channels={channel: chosen}))
+        noise = found.columns[channel].survey.noise
+        interval = found.time.interval if found.time is not None else None
+    value, goal = read_value(at, chosen.unit), read_value(target, chosen.unit)
+    _shown(choose_averaging(chosen, goal, at=value, noise=noise, interval=interval), as_json)
+
+
+def _in_unit(text: str, unit: str | None, channel: Channel) -> float:
+    """A value in the channel's unit, from one in another unit if that is said."""
+    value = read_value(text, unit or channel.unit)
+    if unit is None or channel.unit is None:
+        return value
+    from ..core.laws.unit import factor_and_offset
+
+    factor, offset = factor_and_offset(unit, channel.unit)
+    return value * factor + offset
+
+
+def _pair(text: str, unit: str) -> tuple[float, float]:
+    """`"0.3:2.1"` or `"1k:100k"`."""
+    low, colon, high = text.partition(":")
+    if not colon:
+        raise JetRulerError(f"found {text!r}; two ends with a colon are right, as in 1:10")
+    return float(quantity(low, unit)), float(quantity(high, unit))
+
+
+def _shown(choice: Any, as_json: bool) -> None:
+    if as_json:
+        told = _without_nan(dataclasses.asdict(choice))
+        click.echo(json.dumps(told, indent=2, ensure_ascii=False))
+    else:
+        echo_lines(str(choice))
+
+
+def _without_nan(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {key: _without_nan(inner) for key, inner in value.items()}
+    if isinstance(value, list | tuple):
+        return [_without_nan(inner) for inner in value]
+    return None if isinstance(value, float) and value != value else value

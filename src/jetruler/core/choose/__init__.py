@@ -1,0 +1,1 @@
+"""Choosing parts: fixed resistor, reference, amplifier; and how many readings to average."""

@@ -1,0 +1,209 @@
+"""Gain and offset that spread a small signal over the range, with resistors that there are."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from ..arrays import Array
+from ..errors import JetRulerError, ParameterError
+from ..rounding import columns
+from ..text import number, shown
+from .preferred import preferred
+
+Stage = Literal["non-inverting", "inverting"]
+
+
+@dataclass(frozen=True)
+class AmplifierStage:
+    """One stage with its resistors.
+
+    stage: "non-inverting", output = input · (1 + feedback/ground); or "inverting" with an offset,
+    output = bias · (1 + feedback/input) − input · feedback/input, the bias from a divider of
+    `upper` and `lower` across the reference. feedback, other: the two resistors of the gain in Ω
+    (other: to ground, or at the input). gain, offset: what they make, as the law `amplifier`
+    takes them. low_out, high_out: output at the ends of the signal in V; used: the share of the
+    reference between them. wanted_gain, wanted_offset: before rounding to the series.
+    """
+
+    stage: Stage
+    feedback: float
+    other: float
+    upper: float | None
+    lower: float | None
+    gain: float
+    offset: float
+    low_out: float
+    high_out: float
+    used: float
+    wanted_gain: float
+    wanted_offset: float
+
+    @property
+    def law(self) -> str:
+        """The line for the bench file."""
+        return f'{{ law = "amplifier", gain = {self.gain:.6g}, offset = {self.offset:.6g} }}'
+
+
+@dataclass(frozen=True)
+class AmplifierChoice:
+    """Both stages (a stage that cannot serve is left out, and `left_out` says why)."""
+
+    low: float
+    high: float
+    vref: float
+    share: float
+    series: str
+    stages: tuple[AmplifierStage, ...]
+    left_out: tuple[str, ...]
+
+    @property
+    def columns(self) -> dict[str, list[object]]:
+        """The stages, a list a column."""
+        fields = AmplifierStage.__dataclass_fields__
+        return {name: [getattr(s, name) for s in self.stages] for name in fields}
+
+    def __str__(self) -> str:
+        rows = [
+            [
+                s.stage,
+                shown(s.feedback, "ohm"),
+                shown(s.other, "ohm"),
+                "–" if s.upper is None else f"{number(s.upper)} / {shown(s.lower or 0.0, 'ohm')}",
+                number(float(f"{s.gain:.4g}")),
+                shown(float(f"{s.offset:.4g}"), "V"),
+                f"{number(_three(s.low_out))} … {shown(_three(s.high_out), 'V')}",
+                f"{s.used:.1%}",
+                f"{s.gain / s.wanted_gain - 1:+.2%}".replace("-", "−"),
+            ]
+            for s in self.stages
+        ]
+        heading = [
+            *("stage", "feedback", "ground / input", "bias from", "gain", "offset"),
+            *("output", "range", "gain off by"),
+        ]
+        signal = f"{number(self.low)} to {shown(self.high, 'V')} over {self.share:.0%} of "
+        signal += shown(self.vref, "V")
+        laws = [f"{s.stage}: {s.law}" for s in self.stages]
+        return "\n".join(
+            [f"{signal}, {self.series}", "", *columns(heading, rows), *self.left_out, "", *laws]
+        )
+
+
+def _three(value: float) -> float:
+    return float(f"{value:.3g}")
+
+
+def choose_amplifier(
+    low: float,
+    high: float,
+    vref: float,
+    *,
+    share: float = 0.9,
+    series: str = "E24",
+    between: tuple[float, float] = (1e3, 1e5),
+) -> AmplifierChoice:
+    """Gain and offset that spread a signal from low to high, in V, over a share of the reference.
+
+    Two stages are worked out with resistors of a series between two ends in Ω: the standard
+    non-inverting one, which has no offset, so that the signal's 0 V stays at 0 V; and the inverting
+    one with an offset, which centres the signal in the range. Output never leaves the range.
+    Raises `ParameterError`; `JetRulerError` where neither serves.
+    Source: the ideal operational amplifier; IEC 60063.
+    """
+    if not low < high:
+        raise ParameterError("from", low, f"a voltage below {number(high)} V is right")
+    if not vref > 0:
+        raise ParameterError("vref", vref, "a voltage above 0 V is right")
+    if not 0 < share <= 1:
+        raise ParameterError("share", share, "a share above 0, up to 1, is right")
+    values = preferred(series, *between)
+    if values.size < 2:
+        raise ParameterError("between", between, f"two values of {series} are needed")
+    stages, left_out = [], []
+    for make in (_non_inverting, _inverting):
+        try:
+            stages.append(make(low, high, vref, share, values))
+        except JetRulerError as error:
+            left_out.append(str(error))
+    if not stages:
+        raise JetRulerError("; ".join(left_out))
+    return AmplifierChoice(low, high, vref, share, series, tuple(stages), tuple(left_out))
+
+
+def _non_inverting(
+    low: float, high: float, vref: float, share: float, values: Array
+) -> AmplifierStage:
+    top = 0.5 * (1 + share) * vref
+    if low < 0:
+        raise JetRulerError("non-inverting: it cannot give the signal's part below 0 V")
+    wanted = top / high
+    if wanted < 1:
+        raise JetRulerError(f"non-inverting: its gain is 1 or more, and {wanted:.3g} is wanted")
+    gains = 1 + values[:, None] / values
+    fits = np.where(gains * high <= vref, np.abs(np.log(gains / wanted)), np.inf)
+    i, j = np.unravel_index(int(np.argmin(fits)), fits.shape)
+    if not np.isfinite(fits[i, j]):
+        raise JetRulerError(f"non-inverting: no two values give a gain of {wanted:.3g}")
+    gain = float(gains[i, j])
+    ends = (gain * low, gain * high)
+    return AmplifierStage(
+        "non-inverting",
+        float(values[i]),
+        float(values[j]),
+        None,
+        None,
+        gain,
+        0.0,
+        *ends,
+        (ends[1] - ends[0]) / vref,
+        wanted,
+        0.0,
+    )
+
+
+def _inverting(low: float, high: float, vref: float, share: float, values: Array) -> AmplifierStage:
+    wanted = share * vref / (high - low)
+    ratios = values[:, None] / values
+    off = np.abs(np.log(ratios / wanted))
+    if float(off.min()) > 0.2:
+        raise JetRulerError(f"inverting: no two values give a gain of −{wanted:.3g}")
+    # The bias drives nothing: its divider may be ten times as large.
+    upper = np.concatenate([values, 10 * values])
+    shares = values / (values + upper[:, None])  # lower / (upper + lower)
+    best = None
+    for place in np.argsort(off, axis=None)[:60]:  # the few best gains, each with its best bias
+        i, j = np.unravel_index(int(place), off.shape)
+        gain = float(ratios[i, j])
+        offsets = shares * vref * (1 + gain)
+        bottom, top = offsets - gain * high, offsets - gain * low
+        off_centre = np.abs(0.5 * (bottom + top) / vref - 0.5)
+        off_centre[(bottom < 0) | (top > vref)] = np.inf
+        k, m = np.unravel_index(int(np.argmin(off_centre)), shares.shape)
+        worth = abs(gain / wanted - 1) * share + float(off_centre[k, m])
+        if np.isfinite(worth) and (best is None or worth < best[0]):
+            ends = (float(bottom[k, m]), float(top[k, m]))
+            best = (worth, i, j, k, m, gain, float(offsets[k, m]), ends)
+    if best is None:
+        bias = (0.5 * vref + wanted * 0.5 * (low + high)) / (1 + wanted)
+        raise JetRulerError(
+            f"inverting: a bias of {bias:.3g} V would centre the signal, and no two values divide "
+            "the reference to it"
+        )
+    _, i, j, k, m, gain, offset, ends = best
+    return AmplifierStage(
+        "inverting",
+        float(values[i]),
+        float(values[j]),
+        float(upper[k]),
+        float(values[m]),
+        -gain,
+        offset,
+        ends[1],
+        ends[0],
+        (ends[1] - ends[0]) / vref,
+        -wanted,
+        0.5 * vref + wanted * 0.5 * (low + high),
+    )

@@ -1,0 +1,70 @@
+"""How many readings to average for a channel to hold a target."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ..budget.contributions import step_of
+from ..channel import Channel
+from ..errors import JetRulerError, ParameterError
+from ..signal import HowMany, how_many
+from ..text import number, shown
+
+
+@dataclass(frozen=True)
+class AveragingChoice:
+    """What averaging brings at one value of a channel.
+
+    noise: of one reading, in counts; slope: the channel's unit per count there; answer: how many
+    readings hold the target. interval: seconds between two readings, if known.
+    """
+
+    value: float
+    unit: str | None
+    noise: float
+    slope: float
+    answer: HowMany
+    interval: float | None = None
+
+    def __str__(self) -> str:
+        single = shown(float(f"{self.noise * self.slope:.3g}"), self.unit)
+        lines = [
+            f"at {shown(self.value, self.unit)} one count is worth "
+            f"{shown(float(f'{self.slope:.3g}'), self.unit)}, and the noise is "
+            f"{self.noise:.3g} counts: {single} in one reading",
+            str(self.answer),
+        ]
+        n = self.answer.readings
+        if n is not None and n > 1:
+            lines.append(f'smooth = {{ kind = "mean", over = {n} }}')
+            late = (n - 1) / 2
+            if self.interval:
+                lines.append(f"it shows a change {number(round(late * self.interval, 3))} s late")
+        return "\n".join(lines)
+
+
+def choose_averaging(
+    channel: Channel,
+    target: float,
+    *,
+    at: float,
+    noise: float | None = None,
+    interval: float | None = None,
+) -> AveragingChoice:
+    """How many readings of a channel to average so that their mean holds still to `target`.
+
+    target: one standard deviation, in the channel's unit. at: the value at which it matters; a
+    count is worth more at one than at another. noise: of one reading, in counts; the channel's own
+    if left out. Raises `JetRulerError` where that is not known, or no count reads that value.
+    """
+    noise = channel.noise if noise is None else noise
+    if noise is None:
+        raise JetRulerError(f"{channel.name}: its noise is not known; say it, or give a log")
+    if not target > 0:
+        raise ParameterError("to", target, "a value above 0 is right")
+    count = float(channel.laws.inverse(at))
+    slope = abs(float(channel.laws.slope(count)))
+    if not slope > 0:
+        raise JetRulerError(f"{channel.name}: no count reads {shown(at, channel.unit)}")
+    answer = how_many(noise * slope, target, slope * step_of(channel.laws))
+    return AveragingChoice(at, channel.unit, noise, slope, answer, interval)

@@ -1,0 +1,35 @@
+"""Preferred values of parts: the E series of IEC 60063."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from ..arrays import Array
+from ..errors import ParameterError
+
+# E12 and E24 are older than the rule that E96 follows: they are a list.
+_E24 = "1.0 1.1 1.2 1.3 1.5 1.6 1.8 2.0 2.2 2.4 2.7 3.0 "
+_E24 += "3.3 3.6 3.9 4.3 4.7 5.1 5.6 6.2 6.8 7.5 8.2 9.1"
+DECADES = {
+    "E12": tuple(map(float, _E24.split()[::2])),
+    "E24": tuple(map(float, _E24.split())),
+    "E96": tuple(round(10 ** (i / 96), 2) for i in range(96)),
+}
+
+
+def preferred(series: str, low: float, high: float) -> Array:
+    """The values of a series from low to high, ascending.
+
+    series: "E12", "E24" or "E96". Raises `ParameterError` for another one, or ends that are no
+    range above 0. Source: IEC 60063.
+    """
+    if series not in DECADES:
+        raise ParameterError("series", series, f"{', '.join(DECADES)} is right")
+    if not 0 < low <= high < math.inf:
+        raise ParameterError("between", (low, high), "two values above 0, the low one first")
+    powers = range(math.floor(math.log10(low)), math.floor(math.log10(high)) + 1)
+    # Through text, so that 4.7 · 10³ is 4700 and not 4700.000000000001.
+    values = np.array([float(f"{d}e{power}") for power in powers for d in DECADES[series]])
+    return values[(values >= low * (1 - 1e-12)) & (values <= high * (1 + 1e-12))]

@@ -1,0 +1,112 @@
+"""The reference voltage that uses most of a converter's range without saturating."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..channel import Channel
+from ..errors import JetRulerError, ParameterError
+from ..laws.base import SHARE
+from ..laws.converter import Adc
+from ..rounding import columns
+from ..text import number, shown
+
+
+@dataclass(frozen=True)
+class Reference:
+    """One reference voltage: the share of the counts between the ends of the signal, what is left
+    above it in V (negative: it saturates by that), and what one count is worth in V."""
+
+    vref: float
+    used: float
+    margin: float
+    step: float
+
+    @property
+    def saturates(self) -> bool:
+        """Whether the signal goes beyond it, or comes within the last count."""
+        return self.margin < self.step
+
+
+@dataclass(frozen=True)
+class ReferenceChoice:
+    """References, best first; those that saturate last. low, high: the signal in V."""
+
+    low: float
+    high: float
+    candidates: tuple[Reference, ...]
+
+    @property
+    def best(self) -> Reference | None:
+        """The best one; None where every one saturates."""
+        return None if self.candidates[0].saturates else self.candidates[0]
+
+    @property
+    def columns(self) -> dict[str, list[float]]:
+        """All candidates, a list a column."""
+        names = ("vref", "used", "margin", "step")
+        return {name: [getattr(c, name) for c in self.candidates] for name in names}
+
+    def __str__(self) -> str:
+        rows = [
+            [
+                shown(c.vref, "V"),
+                f"{c.used:.1%}",
+                shown(float(f"{c.margin:.3g}"), "V"),
+                f"{c.margin / c.vref:.1%}".replace("-", "−"),
+                f"{1e3 * c.step:.3g} mV",
+                "saturates" if c.saturates else "",
+            ]
+            for c in self.candidates
+        ]
+        heading = ["reference", "counts", "margin", "", "one count", ""]
+        signal = f"the signal goes from {number(self.low)} to {shown(self.high, 'V')}"
+        best = f"take {shown(self.best.vref, 'V')}" if self.best else "every one saturates"
+        return "\n".join([signal, "", *columns(heading, rows), "", best])
+
+
+def choose_reference(
+    low: float, high: float, references: Sequence[float], *, bits: int = 12
+) -> ReferenceChoice:
+    """Which reference voltage uses most of the range for a signal from low to high, in V, without
+    saturating. Raises `ParameterError`. Source: the transfer function of an ideal converter."""
+    if not low < high:
+        raise ParameterError("from", low, f"a voltage below {number(high)} V is right")
+    if not references or not all(0 < v < math.inf for v in references):
+        raise ParameterError("of", tuple(references), "voltages above 0 V are right")
+    found = []
+    for vref in dict.fromkeys(references):
+        step = vref / (2**bits - 1)
+        used = (min(high, vref) - min(max(low, 0.0), vref)) / vref
+        found.append(Reference(float(vref), used, vref - high, step))
+    found.sort(key=lambda c: (c.saturates, -c.used, -c.vref))
+    return ReferenceChoice(low, high, tuple(found))
+
+
+def pin_volts(channel: Channel, low: float, high: float) -> tuple[float, float]:
+    """The smallest and largest volts at the pin for a channel's values from low to high.
+
+    Raises `JetRulerError` for a ratiometric channel, whose signal follows the reference, and for
+    values that no volts give.
+    """
+    adc = channel.laws.converter
+    if not isinstance(adc, Adc):
+        raise JetRulerError(f"{channel.name} stands on counts: no volts are known there")
+    if adc.gives == SHARE:
+        raise JetRulerError(
+            f"{channel.name} is ratiometric: its signal follows the reference, whichever it is"
+        )
+    y = np.linspace(low, high, 101)
+    with np.errstate(all="ignore"):
+        for law in reversed(channel.laws.laws[1:]):
+            y = law.inverse(y)
+    if not np.all(np.isfinite(y)):
+        raise JetRulerError(
+            f"{channel.name}: no volts give every value from {number(low)} to "
+            f"{shown(high, channel.unit)}"
+        )
+    return float(y.min()), float(y.max())

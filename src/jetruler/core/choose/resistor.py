@@ -1,0 +1,328 @@
+"""The fixed resistor of a divider that serves its sensor best over a range."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from typing import Literal, get_args
+
+import numpy as np
+
+from ..arrays import Array
+from ..channel import Channel
+from ..errors import JetRulerError, ParameterError
+from ..laws.base import SHARE
+from ..laws.circuit import Divider
+from ..laws.converter import Adc
+from ..rounding import columns
+from ..ruler import Ruler
+from ..text import number, shown
+from ..units import sign
+from .preferred import preferred
+
+Aim = Literal["counts", "step", "at", "straight"]
+Leg = Literal["upper", "lower"]
+
+#: What each aim asks for, for people.
+AIMS: dict[str, str] = {
+    "counts": "most counts in use",
+    "step": "finest worst step",
+    "at": "finest step at a point",
+    "straight": "straightest curve",
+}
+#: Places over the range at which a candidate is judged.
+_GRID = 241
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """One fixed resistor over the range.
+
+    known: in Ω. used: share of the converter's counts between the ends of the range. step: the
+    coarsest count over it, in the channel's unit; step_at: at the point that matters (NaN without
+    one). bend: how far the curve is off its best straight line, in the unit. current: largest
+    through the divider, in A. power: largest in the sensor, in W; heating: what that warms it by,
+    in K (NaN where the dissipation constant is not known).
+    """
+
+    known: float
+    used: float
+    step: float
+    step_at: float
+    bend: float
+    current: float
+    power: float
+    heating: float
+
+    def worth(self, aim: Aim) -> float:
+        """What is to be small."""
+        return {"counts": -self.used, "step": self.step, "at": self.step_at, "straight": self.bend}[
+            aim
+        ]
+
+
+@dataclass(frozen=True)
+class ResistorChoice:
+    """The candidates, best first; the present part; and what no series limits: the optimum."""
+
+    aim: Aim
+    low: float
+    high: float
+    at: float | None
+    unit: str | None
+    leg: Leg
+    series: str
+    candidates: tuple[Candidate, ...]
+    present: Candidate
+    optimum: Candidate
+    left_out: int
+    """Candidates that exceed the limits of current or heating."""
+
+    @property
+    def best(self) -> Candidate:
+        """The best of the series."""
+        return self.candidates[0]
+
+    @property
+    def columns(self) -> dict[str, list[float]]:
+        """All candidates, a list a column: `jetruler.frame` makes a frame of it."""
+        fields = Candidate.__dataclass_fields__
+        return {name: [getattr(c, name) for c in self.candidates] for name in fields}
+
+    @property
+    def gain(self) -> str:
+        """What the best part brings against the present one, in a sentence."""
+        best, now = self.best, self.present
+        if best.known == now.known:
+            return f"the present part, {shown(now.known, 'ohm')}, is the best of {self.series}"
+        text = f"{shown(best.known, 'ohm')} instead of {shown(now.known, 'ohm')}: "
+        if self.aim == "counts":
+            return f"{text}{best.used:.1%} of the counts in use instead of {now.used:.1%}"
+        name = {"step": "worst step", "at": "step there", "straight": "bend"}[self.aim]
+        ends = (shown(_three(c.worth(self.aim)), self.unit) for c in (best, now))
+        share = best.worth(self.aim) / now.worth(self.aim) - 1
+        word = "less" if share < 0 else "more"
+        change = " instead of ".join(ends)
+        return f"{text}{name} {change}, {abs(share):.0%} {word}"
+
+    def __str__(self) -> str:
+        unit = sign(self.unit)
+        heading = [
+            "",
+            "known Ω",
+            "counts",
+            f"worst step {unit}",
+            f"bend {unit}",
+            "current mA",
+            "power mW",
+        ]
+        point = self.at is not None
+        heating = not math.isnan(self.present.heating)
+        if point:
+            heading.insert(4, f"step at {number(self.at or 0.0)} {unit}")
+        if heating:
+            heading.append("warms by K")
+        named = [(f"{i}", c) for i, c in enumerate(self.candidates[:5], 1)]
+        rows = [
+            _row(name, c, point, heating)
+            for name, c in [*named, ("present", self.present), ("optimum", self.optimum)]
+        ]
+        span = f"{number(self.low)} to {shown(self.high, self.unit)}"
+        lines = [
+            f"{AIMS[self.aim]} over {span}, {self.series}, sensor in the {self.leg} leg",
+            "",
+            *columns([h.strip() for h in heading], rows),
+            "",
+            self.gain,
+        ]
+        if self.left_out:
+            lines.append(f"{self.left_out} values left out: too much current or heating")
+            lines.append("the optimum does not heed that")
+        return "\n".join(lines)
+
+
+def _row(name: str, c: Candidate, point: bool, heating: bool) -> list[str]:
+    cells = [name, number(_three(c.known)), f"{c.used:.1%}", number(_three(c.step))]
+    cells += [number(_three(c.step_at))] if point else []
+    cells += [number(_three(v)) for v in (c.bend, 1e3 * c.current, 1e3 * c.power)]
+    return cells + ([number(_three(c.heating))] if heating else [])
+
+
+def _three(value: float) -> float:
+    return float(f"{value:.3g}")
+
+
+def choose_resistor(
+    channel: Channel,
+    low: float,
+    high: float,
+    *,
+    aim: Aim | None = None,
+    at: float | None = None,
+    series: str = "E24",
+    between: tuple[float, float] | None = None,
+    leg: Leg | None = None,
+    most_current: float | None = None,
+    most_heating: float | None = None,
+) -> ResistorChoice:
+    """The fixed resistor of a channel's divider that serves its sensor best from low to high.
+
+    low, high: in the channel's unit. aim: "counts" (most of them in use), "step" (finest worst
+    step; the default), "at" (finest step at the value `at`; the default if that is given) or
+    "straight" (straightest curve of value over count). series: "E12", "E24" or "E96"; between:
+    two ends in Ω, by default a hundredth to a hundred times the sensor's own. leg: of the
+    sensor; the present one if left out.
+    most_current: through the divider, in A. most_heating: of the sensor, in K, for which the
+    channel's dissipation must be known.
+    Raises `JetRulerError` for a channel without a divider, or a range it has no ohms for.
+    Source: the voltage divider; IEC 60063.
+    """
+    place, present = _divider(channel)
+    aim = aim or ("step" if at is None else "at")
+    if not low < high:
+        raise ParameterError("from", low, f"a value below {number(high)} is right")
+    if aim not in get_args(Aim):
+        raise ParameterError("aim", aim, f"one of {', '.join(get_args(Aim))} is right")
+    if aim == "at" and at is None:
+        raise ParameterError("at", None, "the aim `at` needs the value that matters")
+    if most_heating is not None and channel.dissipation is None:
+        raise JetRulerError(f"{channel.name}: say its dissipation to limit its heating")
+    divider = replace(present, sensor=leg or present.sensor)
+    judge = _Judge(channel, place, divider, low, high, at)
+    middle = math.sqrt(float(judge.ohms.min()) * float(judge.ohms.max()))
+    ends = between or (middle / 100, middle * 100)
+    values = preferred(series, *ends)
+    if not values.size:
+        raise ParameterError("between", ends, f"no value of {series} lies there")
+    found = [judge.candidate(known) for known in values.tolist()]
+    fine = [c for c in found if _allowed(c, most_current, most_heating)]
+    if not fine:
+        raise JetRulerError(
+            f"{channel.name}: every value of {series} between {shown(_three(ends[0]), 'ohm')} and "
+            f"{shown(_three(ends[1]), 'ohm')} exceeds what is allowed"
+        )
+    fine.sort(key=lambda c: (c.worth(aim), c.known))
+    return ResistorChoice(
+        aim,
+        low,
+        high,
+        at,
+        channel.unit,
+        divider.sensor,
+        series,
+        tuple(fine),
+        _Judge(channel, place, present, low, high, at).candidate(float(present.known)),
+        judge.best(aim, *ends),
+        len(found) - len(fine),
+    )
+
+
+def _allowed(c: Candidate, most_current: float | None, most_heating: float | None) -> bool:
+    current = most_current is None or c.current <= most_current
+    return current and (most_heating is None or c.heating <= most_heating)
+
+
+def _divider(channel: Channel) -> tuple[int, Divider]:
+    for i, law in enumerate(channel.laws.laws):
+        if isinstance(law, Divider):
+            if not isinstance(channel.laws.converter, Adc):
+                break
+            return i, law
+    raise JetRulerError(
+        f"{channel.name} has no divider behind a converter: there is no fixed resistor to choose"
+    )
+
+
+class _Judge:
+    """Judges resistors for one sensor over one range."""
+
+    def __init__(
+        self,
+        channel: Channel,
+        place: int,
+        divider: Divider,
+        low: float,
+        high: float,
+        at: float | None,
+    ) -> None:
+        laws = channel.laws.laws
+        self.before, self.divider, self.at = laws[:place], divider, at
+        self.dissipation = channel.dissipation
+        behind = Ruler(laws[place + 1 :]) if laws[place + 1 :] else None
+        self.values = np.linspace(low, high, _GRID)
+        if at is not None:
+            self.values = np.append(self.values, at)
+        self.ohms = self.values if behind is None else behind.inverse(self.values)
+        self.per_ohm = np.ones_like(self.ohms) if behind is None else behind.slope(self.ohms)
+        if not np.all(np.isfinite(self.ohms)):
+            worst = float(self.values[int(np.flatnonzero(~np.isfinite(self.ohms))[0])])
+            raise JetRulerError(
+                f"{channel.name}: no resistance of the sensor means {shown(worst, channel.unit)}"
+            )
+        converter = channel.laws.converter
+        assert isinstance(converter, Adc)
+        self.converter = converter
+        own = divider.supply if divider.takes != SHARE else converter.vref
+        self.supply = math.nan if own is None else float(own)
+
+    def candidate(self, known: float) -> Candidate:
+        """One fixed resistor over the range."""
+        divider = replace(self.divider, known=known)
+        with np.errstate(all="ignore"):
+            x = divider.inverse(self.ohms)
+            per_count = divider.slope(x) * self.per_ohm
+            for law in reversed(self.before):
+                x = law.inverse(x)
+                per_count = per_count * law.slope(x)
+        counts, steps = x, np.abs(per_count)
+        converter = self.converter
+        inside = np.where(np.isnan(counts), np.nan, counts)
+        grid = slice(0, _GRID)
+        span = converter.highest - converter.lowest
+        used = float(np.nanmax(inside[grid]) - np.nanmin(inside[grid])) / span
+        amps = self.supply / (known + self.ohms)
+        watts = amps**2 * self.ohms
+        return Candidate(
+            known,
+            used,
+            float(np.nanmax(steps[grid])) * converter.step,
+            float(steps[-1]) * converter.step if self.at is not None else math.nan,
+            _bend(counts[grid], self.values[grid]),
+            float(np.max(amps[grid])),
+            float(np.max(watts[grid])),
+            float(np.max(watts[grid])) / (self.dissipation or math.nan),
+        )
+
+    def best(self, aim: Aim, low: float, high: float) -> Candidate:
+        """The best of all resistors there could be: a search over decades, then a refinement."""
+        from scipy.optimize import minimize_scalar
+
+        logs = np.linspace(math.log(low), math.log(high), 121)
+        worth = [self.candidate(math.exp(x)).worth(aim) for x in logs.tolist()]
+        i = int(np.argmin(worth))
+        ends = (logs[max(0, i - 1)], logs[min(logs.size - 1, i + 1)])
+        found = minimize_scalar(
+            lambda x: self.candidate(math.exp(x)).worth(aim),
+            bounds=ends,
+            method="bounded",
+            options={"xatol": 1e-6},
+        )
+        return self.candidate(math.exp(float(found.x)))
+
+
+def _bend(counts: Array, values: Array) -> float:
+    """The largest distance of a curve from the line that keeps it smallest: half the width of the
+    narrowest strip round it, measured in values."""
+    if np.isnan(counts).any() or np.ptp(counts) == 0:
+        return math.nan
+    # The best slope lies between those of the curve's parts: the width is convex in it.
+    from scipy.optimize import minimize_scalar
+
+    scaled = (counts - counts.mean()) / np.ptp(counts)
+    slopes = np.gradient(values, scaled)
+    found = minimize_scalar(
+        lambda slope: float(np.ptp(values - slope * scaled)),
+        bounds=(float(slopes.min()), float(slopes.max())),
+        method="bounded",
+    )
+    return 0.5 * float(found.fun)
