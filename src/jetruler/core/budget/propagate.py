@@ -47,8 +47,8 @@ def propagate(ruler: Ruler, mean: float, std: float, n: int = 1, *, order: int =
         spread = abs(slope) * std
         return Propagated(middle, spread, spread / math.sqrt(n), ruler.gives, order)
     step = 1e-2 * std
-    ends = np.asarray(ruler.slope(np.array([mean - step, mean + step])))
-    bend = float(ends[1] - ends[0]) / (2 * step)
+    low, high = np.asarray(ruler.slope(np.array([mean - step, mean + step]))).tolist()
+    bend = (high - low) / (2 * step)
     variance = (slope * std) ** 2 + 0.5 * (bend * std**2) ** 2
     spread = math.sqrt(variance)
     return Propagated(

@@ -126,7 +126,7 @@ def simulate(
     values.sort()  # NaN to the end
     lost = int(np.isnan(values[-1:]).any() and np.count_nonzero(np.isnan(values)))
     values = values[: draws - lost]
-    if not values.size:
+    if values.size < 2:
         nothing = (math.nan, math.nan)
         return Simulation(values, ruler.gives, math.nan, math.nan, nothing, lost, first, math.nan)
     tail = 0.5 - level / 2

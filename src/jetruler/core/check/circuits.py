@@ -52,7 +52,7 @@ def above_reference(c: Facts) -> Iterator[Finding]:
         limit = c.channel.shown((c.channel.limits or (0.0, 0.0))[worst])
         yield c.found(
             Gravity.ERROR,
-            c.place(1),
+            c.place(1) if len(c.laws) > 1 else c.key("limits"),
             f"{limit} means {shown(float(volts[worst]), 'V')} at the pin, and the reference is "
             f"{shown(vref, 'V')}",
             "Divide the voltage down in front of the pin, or take a larger reference",

@@ -97,7 +97,7 @@ class Facts:
             seen = self.joints[i + 1][self.inside]
             if self.channel.limits is not None:
                 seen = np.concatenate((seen, self.back(i + 1)))
-            seen = seen[np.isfinite(seen)]
+            seen = seen[np.isfinite(seen) & (seen > 0)]
             if seen.size and self.channel.limits is not None:
                 return i, float(seen.min()), float(seen.max())
         return None

@@ -201,6 +201,11 @@ def choose_resistor(
             f"{channel.name}: every value of {series} between {shown(_three(ends[0]), 'ohm')} and "
             f"{shown(_three(ends[1]), 'ohm')} exceeds what is allowed"
         )
+    if not any(c.used for c in fine):
+        raise JetRulerError(
+            f"{channel.name}: no resistor keeps the whole range on the converter: its reference "
+            "is below what feeds the divider"
+        )
     fine.sort(key=lambda c: (c.worth(aim), c.known))
     return ResistorChoice(
         aim,
@@ -254,8 +259,9 @@ class _Judge:
             self.values = np.append(self.values, at)
         self.ohms = self.values if behind is None else behind.inverse(self.values)
         self.per_ohm = np.ones_like(self.ohms) if behind is None else behind.slope(self.ohms)
-        if not np.all(np.isfinite(self.ohms)):
-            worst = float(self.values[int(np.flatnonzero(~np.isfinite(self.ohms))[0])])
+        sound = np.isfinite(self.ohms) & (self.ohms > 0)
+        if not np.all(sound):
+            worst = float(self.values[int(np.flatnonzero(~sound)[0])])
             raise JetRulerError(
                 f"{channel.name}: no resistance of the sensor means {shown(worst, channel.unit)}"
             )
@@ -265,8 +271,8 @@ class _Judge:
         own = divider.supply if divider.takes != SHARE else converter.vref
         self.supply = math.nan if own is None else float(own)
 
-    def candidate(self, known: float) -> Candidate:
-        """One fixed resistor over the range."""
+    def candidate(self, known: float, with_bend: bool = True) -> Candidate:
+        """One fixed resistor over the range; its bend takes longer than all else."""
         divider = replace(self.divider, known=known)
         with np.errstate(all="ignore"):
             x = divider.inverse(self.ohms)
@@ -274,47 +280,40 @@ class _Judge:
             for law in reversed(self.before):
                 x = law.inverse(x)
                 per_count = per_count * law.slope(x)
-        counts, steps = x, np.abs(per_count)
-        converter = self.converter
-        inside = np.where(np.isnan(counts), np.nan, counts)
         grid = slice(0, _GRID)
-        span = converter.highest - converter.lowest
-        used = float(np.nanmax(inside[grid]) - np.nanmin(inside[grid])) / span
-        amps = self.supply / (known + self.ohms)
-        watts = amps**2 * self.ohms
+        counts, steps = x[grid], np.abs(per_count) * self.converter.step
+        amps = self.supply / (known + self.ohms[grid])
+        watts = float(np.max(amps**2 * self.ohms[grid]))
+        seen = bool(np.all(np.isfinite(x)))  # else a part of the range is beyond the converter
+        span = self.converter.highest - self.converter.lowest
         return Candidate(
             known,
-            used,
-            float(np.nanmax(steps[grid])) * converter.step,
-            float(steps[-1]) * converter.step if self.at is not None else math.nan,
-            _bend(counts[grid], self.values[grid]),
-            float(np.max(amps[grid])),
-            float(np.max(watts[grid])),
-            float(np.max(watts[grid])) / (self.dissipation or math.nan),
+            float(np.ptp(counts)) / span if seen else 0.0,
+            float(np.max(steps[grid])) if seen else math.inf,
+            math.nan if self.at is None else float(steps[-1]) if seen else math.inf,
+            _bend(counts, self.values[grid]) if seen and with_bend else math.inf,
+            float(np.max(amps)),
+            watts,
+            watts / (self.dissipation or math.nan),
         )
 
     def best(self, aim: Aim, low: float, high: float) -> Candidate:
-        """The best of all resistors there could be: a search over decades, then a refinement."""
-        from scipy.optimize import minimize_scalar
-
+        """The best of all resistors there could be: a search over decades, narrowed."""
         logs = np.linspace(math.log(low), math.log(high), 121)
-        worth = [self.candidate(math.exp(x)).worth(aim) for x in logs.tolist()]
-        i = int(np.argmin(worth))
-        ends = (logs[max(0, i - 1)], logs[min(logs.size - 1, i + 1)])
-        found = minimize_scalar(
-            lambda x: self.candidate(math.exp(x)).worth(aim),
-            bounds=ends,
-            method="bounded",
-            options={"xatol": 1e-6},
-        )
-        return self.candidate(math.exp(float(found.x)))
+        for _ in range(6):  # each round a fortieth of the one before
+            found = [self.candidate(math.exp(x), aim == "straight") for x in logs.tolist()]
+            i = int(np.argmin([c.worth(aim) for c in found]))
+            logs = np.linspace(logs[max(0, i - 1)], logs[min(logs.size - 1, i + 1)], 41)
+            if logs[-1] - logs[0] < 1e-5:
+                break
+        return self.candidate(found[i].known)
 
 
 def _bend(counts: Array, values: Array) -> float:
     """The largest distance of a curve from the line that keeps it smallest: half the width of the
     narrowest strip round it, measured in values."""
-    if np.isnan(counts).any() or np.ptp(counts) == 0:
-        return math.nan
+    if np.min(np.abs(np.diff(counts))) <= 1e-12 * np.ptp(counts):
+        return math.inf  # it stands still somewhere
     # The best slope lies between those of the curve's parts: the width is convex in it.
     from scipy.optimize import minimize_scalar
 

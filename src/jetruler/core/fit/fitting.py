@@ -104,8 +104,9 @@ def fitted(wanted: Wanted, marks: Marks, x: Array) -> Fit:
     if wanted.law == "polynomial" and wanted.degree is None:
         return _lowest_good_degree(wanted, marks, x)
     problem = Problem(_model(wanted, marks, x), wanted.then)
-    if not np.all(np.isfinite(problem.straight(marks.true))):
-        i = int(np.flatnonzero(~np.isfinite(problem.straight(marks.true)))[0])
+    with np.errstate(all="ignore"):
+        sound = np.isfinite(problem.straight(marks.true))
+    for i in np.flatnonzero(~sound).tolist():
         raise MarksError(f"{marks.shown(i)}: no {wanted.law} gives that value")
     weight = np.ones(x.size) if marks.u_true is None else 1 / marks.u_true
     try:
@@ -163,7 +164,8 @@ def _result(
     wanted: Wanted, marks: Marks, x: Array, solution: Solution, out: AnyArray, weight: Array
 ) -> Fit:
     problem, theta = solution.problem, solution.theta
-    values = problem.model.values(theta)
+    with np.errstate(all="ignore"):  # parameters out of all bounds are refused by the law
+        values = problem.model.values(theta)
     law = problem.model.law(values)
     if wanted.law == "line" and x.size == 2 and wanted.unit is not None:
         law = _through(wanted, marks, x)

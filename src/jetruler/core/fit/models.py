@@ -7,7 +7,6 @@ units of the result. Columns are centred, so that digits are kept.
 
 from __future__ import annotations
 
-import math
 from abc import ABC, abstractmethod
 
 import numpy as np
@@ -148,7 +147,7 @@ class PowerModel(Model):
         return np.log(self.sign * (y - self.c))
 
     def values(self, theta: Array) -> Array:
-        return np.array([self.sign * math.exp(theta[0] - theta[1] * self.middle), theta[1]])
+        return np.array([self.sign * np.exp(theta[0] - theta[1] * self.middle), theta[1]])
 
     def values_slope(self, theta: Array) -> Array:
         a = self.values(theta)[0]

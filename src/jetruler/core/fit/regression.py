@@ -110,8 +110,8 @@ def _least_squares(rows: Array, right: Array) -> tuple[Array, Array, Array]:
     return theta, back @ back.T, leverage
 
 
-#: A mark is an outlier beyond so many robust deviations of the others.
-OUTLIER = 3.5
+#: Suspects are so many times further off than the worst of the others.
+GAP = 3.0
 _SUBSETS = 3000
 
 
@@ -120,8 +120,9 @@ def outliers(problem: Problem, x: Array, y: Array, weight: Array, floor: Array) 
 
     The law is laid through as few marks as it needs, in every way there is (in 3000 of them, if
     there are more); the one whose median error over all marks is smallest shows what the majority
-    says. Marks further off it than 3.5 robust deviations, and than `floor`, are outliers; since
-    that law is not the best one, they are judged again by the fit to the others.
+    says. Marks beyond the widest gap among its errors are suspects; they are then judged by the fit
+    to the others, and come back one by one, the nearest first, unless only one sound mark in a
+    thousand would be as far off. floor: errors that are no reason to suspect a mark.
     Source: least median of squares, Rousseeuw, JASA 79 (1984) 871.
     """
     n, p = problem.model.design(x).shape
@@ -140,21 +141,42 @@ def outliers(problem: Problem, x: Array, y: Array, weight: Array, floor: Array) 
     if not np.any(np.isfinite(medians)):
         raise SingularError("the marks lie so that they cannot tell the parameters apart")
     which = int(np.nanargmin(medians))
-    best, best_median = off[:, which], float(medians[which])
-    scale = 1.4826 * (1 + 5 / max(1, n - p)) * best_median
-    out: AnyArray = ~(best <= np.maximum(OUTLIER * scale, weight * floor))
-    for _ in range(10):
+    best = off[:, which]
+    # The suspects lie beyond the widest gap among the errors of the minority: a majority can agree
+    # by chance far better than it is, so that its own spread would be too narrow a gate.
+    order = np.argsort(best)
+    majority = (n + p + 1) // 2
+    sizes = np.maximum(
+        best[order], 1e-9 * float(np.max(weight * np.abs(y))) + (weight * floor)[order]
+    )
+    gaps = sizes[majority:] / sizes[majority - 1 : -1]
+    if not gaps.size or gaps.max() < GAP:
+        return np.zeros(n, np.bool_)
+    out: AnyArray = np.zeros(n, np.bool_)
+    out[order[majority + int(np.argmax(gaps)) :]] = True
+    for _ in range(n):
         kept = solve(problem, x[~out], y[~out], weight[~out])
         off = weight * np.abs(problem.predicted(kept.theta, x) - y)
-        spare = np.count_nonzero(~out) - p
+        spare = int(np.count_nonzero(~out)) - p
         if spare < 1:
             return out
         scatter = np.sqrt(np.sum(off[~out] ** 2) / spare)
-        again = ~(off <= np.maximum(OUTLIER * scatter, weight * floor)) & out
-        if np.array_equal(again, out):
+        rows = weight[:, None] * problem.jacobian(kept.theta, x)
+        reach = np.sqrt(1 + np.abs(np.einsum("ij,jk,ik->i", rows, kept.inverse, rows)))
+        limit = np.maximum(_doubt(spare) * scatter * reach, weight * floor)
+        back = out & (off <= limit)
+        if not back.any():
             return out
-        out = again
+        nearest = int(np.argmin(np.where(back, off, np.inf)))  # one at a time: it tells the next
+        out[nearest] = False
     return out
+
+
+def _doubt(degrees: int) -> float:
+    """Student's factor that one sound mark in a thousand exceeds."""
+    from scipy.special import stdtrit
+
+    return float(stdtrit(degrees, 0.9995))
 
 
 def _subsets(n: int, p: int) -> AnyArray:
