@@ -10,7 +10,7 @@ venv:
 	.venv/bin/python -m pip install $(PIP_FLAGS) -e '.[dev]'
 
 test: venv
-	.venv/bin/python -m pytest
+	.venv/bin/python -m pytest -n auto
 
 demo: venv
 	rm -rf demo-output

@@ -195,11 +195,13 @@ def test_interrupted(home: Path, signum: int, code: int) -> None:
         ) as process,
         (home / "endless").open("w") as log,
     ):
-        log.write("ch0,ch1,ch2,ch3,ch4,ch5,ch6\n" + "1,2,3,4,5,6,7\n" * 500_000)
+        log.write("time_s,ch0,ch1,ch2,ch3,ch4,ch5,ch6,ch7\n")
+        log.writelines(f"{i},1,2,3,4,5,6,7,8\n" for i in range(600_000))
         log.flush()
         deadline = time.monotonic() + 20
         while not list(home.glob(".out.csv.*.part")) and time.monotonic() < deadline:
             time.sleep(0.02)
+        assert list(home.glob(".out.csv.*.part"))
         process.send_signal(signum)
         assert process.wait(20) == code
         assert process.stderr

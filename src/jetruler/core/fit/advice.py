@@ -17,15 +17,17 @@ from .result import Fit
 AS_WELL = 1.15
 
 
-def advised(
-    result: Fit, wanted: Wanted, marks: Marks, x: Array, limits: tuple[float, float] | None
-) -> Fit:
-    """The fit with its notes and its sentence on simpler laws."""
-    notes = [*_repeated(result), *_outliers(result), *_scatter(result), *_two_marks(result)]
-    notes += _suspects(result, wanted, marks, x)
-    notes += _turns(result)
-    notes += _extrapolates(result, limits)
-    return replace(result, notes=tuple(notes), simpler=_simpler(result, wanted, marks, x))
+def advised(result: Fit, wanted: Wanted, limits: tuple[float, float] | None) -> Fit:
+    """The fit, which tells its notes and its sentence on simpler laws when they are asked for."""
+
+    def advise(fit: Fit) -> tuple[tuple[str, ...], str]:
+        notes = [*_repeated(fit), *_outliers(fit), *_scatter(fit), *_two_marks(fit)]
+        notes += _suspects(fit, wanted, fit.marks, fit.x)
+        notes += _turns(fit)
+        notes += _extrapolates(fit, limits)
+        return tuple(notes), _simpler(fit, wanted, fit.marks, fit.x)
+
+    return replace(result, _advise=advise)
 
 
 def _repeated(result: Fit) -> list[str]:

@@ -70,4 +70,4 @@ def fit(
     x = behind(before, used)
     check_numbers(wanted, used, x)
     result = fitted(wanted, used, x)
-    return advised(result, wanted, used, x, limits)
+    return advised(result, wanted, limits)

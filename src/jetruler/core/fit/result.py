@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
@@ -41,8 +43,7 @@ class Fit:
     read − true. left_out: what each mark's error is when the law is fitted to the others; NaN for
     a mark that no other could stand in for. outliers: places of the marks that were set aside.
     degrees: of freedom. scatter: standard deviation of the errors; with uncertainties given, in
-    units of those. notes: sentences on what was done and what to mind. simpler: whether a simpler
-    law would do as well.
+    units of those. was: the errors before this fit, where there was another law.
     """
 
     law: Law
@@ -57,12 +58,26 @@ class Fit:
     outliers: tuple[int, ...]
     degrees: int
     scatter: float
-    notes: tuple[str, ...] = ()
-    simpler: str = ""
     was: Array | None = None
     _before: Ruler | None = field(default=None, repr=False)
     _solution: Solution | None = field(default=None, repr=False)
     _widened: float = field(default=1.0, repr=False)
+    _advise: Callable[[Fit], tuple[tuple[str, ...], str]] | None = field(default=None, repr=False)
+
+    @cached_property
+    def _advice(self) -> tuple[tuple[str, ...], str]:
+        """Worked out when somebody asks: it takes other fits."""
+        return ((), "") if self._advise is None else self._advise(self)
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """Sentences on what was done and what to mind."""
+        return self._advice[0]
+
+    @property
+    def simpler(self) -> str:
+        """Whether a simpler law would do as well."""
+        return self._advice[1]
 
     @property
     def kept(self) -> AnyArray:
