@@ -207,3 +207,28 @@ def test_interrupted(home: Path, signum: int, code: int) -> None:
         assert process.stderr
         assert "Traceback" not in process.stderr.read()
     assert sorted(p.name for p in home.iterdir()) == sorted([*demo.FILES, "endless"])
+
+
+@pytest.mark.parametrize("command", ["look", "convert"])
+def test_interrupted_while_a_pipe_is_silent(home: Path, command: str) -> None:
+    """A reader that waits for what never comes must not keep the command from ending."""
+    process = subprocess.Popen(
+        [COMMAND, command, "-"],
+        cwd=home,
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+    )
+    with process:
+        assert process.stdin
+        assert process.stderr
+        process.stdin.write(b"time_s,ch0,ch1,ch2,ch3,ch4,ch5,ch6,ch7\n0,1,2,3,4,5,6,7,8\n")
+        process.stdin.flush()
+        time.sleep(1.5)
+        process.send_signal(signal.SIGINT)
+        assert process.wait(10) == 130
+        said = process.stderr.read().decode()
+        assert "Traceback" not in said
+        assert "Fatal" not in said
+        assert said.strip() == "jetruler: stopped; nothing half-written is left"
+    assert sorted(p.name for p in home.iterdir()) == sorted(demo.FILES)

@@ -219,3 +219,39 @@ def test_pictures(run: Run, home: Path, args: tuple[str, ...]) -> None:
     done = run("draw", *args, "-o", "p.png")
     assert done.returncode == 0, done.stderr
     assert (home / "p.png").read_bytes()[:4] == b"\x89PNG"
+
+
+def test_json_of_fits_and_comparisons(run: Run) -> None:
+    """Programs get everything people get, and null where there is nothing."""
+    robust = ("fit", "damper", "--marks", "damper-marks.csv", "--robust", "--json")
+    found = json.loads(run(*robust).stdout)
+    assert [m["outlier"] for m in found["marks"]].index(True) == 4
+    assert found["replaces"] == "line"
+    assert found["degrees_of_freedom"] == 4
+    assert found["parameters"][0]["half_width_95"] > found["parameters"][0]["standard_uncertainty"]
+    exact = ("fit", "damper", "--mark", "198=0", "--mark", "3904=100", "--json", "--write")
+    done = run(*exact)
+    found = json.loads(done.stdout)
+    assert found["parameters"][0]["standard_uncertainty"] is None
+    assert found["rms_error_left_out"] is None
+    assert "channel.damper:" in done.stderr  # the change is told, beside the JSON
+    compared = json.loads(run("compare", "bean", "--marks", "bath.csv", "--json").stdout)
+    assert compared["noise_a"] is None
+    assert compared["verdict"] == "bias"
+    assert compared["correction"]["gain"] == pytest.approx(1.007, abs=1e-3)
+
+
+@pytest.mark.parametrize("law", ["line", "polynomial", "power", "table", "beta", "steinhart-hart"])
+def test_every_law_from_the_command(run: Run, home: Path, law: str) -> None:
+    """Each law that can be fitted is written, loads, and reads the marks."""
+    channel, marks = ("bean", "bath.csv") if "a" in law[1:] else ("damper", "damper-marks.csv")
+    if law in ("power", "polynomial", "line", "table"):
+        channel, marks = "damper", "damper-marks.csv"
+        (home / marks).write_text("raw,true\n300,4\n900,17\n1500,31\n2600,58\n3500,82\n")
+    done = run("fit", channel, "--marks", marks, "--law", law, "--write")
+    assert done.returncode == 0, done.stderr
+    fitted = jr.load_bench(home / "bench.toml")[channel]
+    assert law in [one.name for one in fitted.laws.laws] or "line" in done.stdout
+    points = jr.read_marks(home / marks)
+    read = np.asarray(fitted.laws(points.raw))
+    assert float(np.abs(read - points.true).max()) < 4.0

@@ -85,11 +85,13 @@ def main(args: list[str] | None = None) -> NoReturn:
         sys.stdout.flush()
     except click.exceptions.Exit as stop:
         sys.exit(stop.exit_code)
+    except SystemExit as stop:
+        _leave(stop.code if isinstance(stop.code, int) else FAILED)
     except click.ClickException as error:
         _fail(error.format_message())
     except (click.Abort, KeyboardInterrupt):
         print("jetruler: stopped; nothing half-written is left", file=sys.stderr)
-        sys.exit(INTERRUPTED)
+        _leave(INTERRUPTED)
     except (_ClosedPipe, BrokenPipeError):
         # What Python still holds for the closed pipe would fail again at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
@@ -121,6 +123,16 @@ def _said(error: Exception) -> NoReturn:
 def _fail(message: str) -> NoReturn:
     print(f"jetruler: {message}", file=sys.stderr)
     sys.exit(FAILED)
+
+
+def _leave(code: int) -> NoReturn:
+    """End, even while a thread waits in a pipe for what never comes."""
+    threads = sys.modules.get("threading")
+    if threads is not None and any(t.name == "jetruler-reader" for t in threads.enumerate()):
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(code)
+    sys.exit(code)
 
 
 def _terminate(signum: int, frame: object) -> NoReturn:

@@ -91,8 +91,10 @@ class Source:
         return self
 
     def __exit__(self, *error: object) -> None:
-        """Close the file; standard input stays open."""
-        if self.name != "standard input":
+        """Close the file; standard input stays open, and so does a pipe after an error: a thread
+        may be waiting in it for what never comes, and closing would wait for that thread."""
+        piped = self.bytes_total is None and error[:1] not in ((), (None,))
+        if self.name != "standard input" and not piped:
             self._raw.close()
 
     def read(self, size: int) -> bytes:
