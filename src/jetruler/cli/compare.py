@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import dataclasses
 import json
-import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -127,6 +126,7 @@ def against_other(
 ) -> Comparison:
     """A channel against another one, or against a column of the log."""
     from ..core.compare.comparison import compare
+    from ..core.compare.matters import step_of
     from ..logs.pairs import read_pairs
 
     if other == channel.name:
@@ -162,6 +162,7 @@ def against_other(
 def against_marks(channel: Channel, wanted: Wanted) -> Comparison:
     """What a channel reads at marks, against their truth."""
     from ..core.compare.comparison import compare
+    from ..core.compare.matters import step_of
     from ..core.marks import MarksError
 
     marks = marks_of(wanted.marks, wanted.mark)
@@ -178,20 +179,6 @@ def against_marks(channel: Channel, wanted: Wanted) -> Comparison:
         ordered=False,
         names=(channel.name, "the marks"),
     )
-
-
-def step_of(channel: Channel, values: Any) -> float:
-    """The difference that matters where none is said: what one count or one decimal is worth."""
-    import numpy as np
-
-    values = values[np.isfinite(values)]
-    try:
-        counts = channel.laws.inverse(values[:: max(1, values.size // 1000)])
-        count = float(np.nanmedian(np.abs(channel.laws.slope(counts)))) if values.size else 0.0
-    except (JetRulerError, ValueError):
-        count = 0.0
-    places = 10.0**-channel.decimals if channel.decimals is not None else 0.0
-    return max(0.0 if math.isnan(count) else count, places)
 
 
 def show(found: Comparison, channel: Channel) -> None:

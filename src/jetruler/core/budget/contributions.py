@@ -148,7 +148,7 @@ def _counting(ruler: Ruler, slope: Array, given: Conditions) -> list[Contributio
     if lasting > 1e-6:
         rows.append(_row("converter step", size, step * lasting, "count", slope))
     if dithered:
-        note = f"the noise spreads {given.readings:.3g} readings over the steps"
+        note = f"is what the noise of {given.readings:.3g} readings leaves of the step"
         rows.append(_row("step, averaged", size, step * dithered, "count", slope, True, note=note))
     error = step * float(getattr(ruler.converter, "error_lsb", 0.0))
     if error:
