@@ -90,6 +90,14 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
     return Bench(file.title, channels)
 
 
+def listed_converters(path: str | PathLike[str], bench: Bench) -> list[str]:
+    """The channels of a loaded bench whose converter stands in their own list of laws, not in
+    `[converter]`: places in the file are then counted from it."""
+    table = tomllib.loads(Path(path).read_bytes().decode("utf-8-sig"))
+    given = {name: len(part.get("laws", [])) for name, part in _tables(table.get("channel"))}
+    return [name for name, c in bench.channels.items() if given[name] == len(c.laws.laws)]
+
+
 def _tables(channels: Any) -> list[tuple[str, dict[str, Any]]]:
     """The channels that are tables at all; the others are reported by the file's schema."""
     found = channels.items() if isinstance(channels, dict) else ()

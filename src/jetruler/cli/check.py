@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ..core.channel import Bench
 from .common import bench_option, load
 
 if TYPE_CHECKING:
@@ -30,6 +29,7 @@ def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
     jetruler check
     jetruler check --log roast.csv
     """
+    from ..bench.load import listed_converters
     from ..core.check.rules import check
     from . import FOUND
 
@@ -49,19 +49,6 @@ def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
         show(found, bench_path, len(bench.channels))
     if any(not finding.gravity for finding in found):
         raise SystemExit(FOUND)
-
-
-def listed_converters(bench_path: str, bench: Bench) -> list[str]:
-    """The channels whose converter stands in their own list of laws."""
-    import tomllib
-    from pathlib import Path
-
-    tables = tomllib.loads(Path(bench_path).read_bytes().decode("utf-8-sig")).get("channel", {})
-    return [
-        name
-        for name, channel in bench.channels.items()
-        if len(tables[name].get("laws", [])) == len(channel.laws.laws)
-    ]
 
 
 def show(found: list[Finding], bench_path: str, channels: int) -> None:

@@ -59,19 +59,13 @@ def compare_options(command: Callable[..., None]) -> Callable[..., None]:
 @bench_option
 def command(
     channel: str,
-    other: str | None,
-    log_path: str | None,
-    other_log: str | None,
-    unit: str | None,
-    within: float | None,
-    mark: tuple[str, ...],
-    marks: str | None,
     write: bool,
     as_json: bool,
     delimiter: str | None,
     decimal_comma: bool,
     no_header: bool,
     bench_path: str,
+    **options: Any,
 ) -> None:
     """Compare CHANNEL with OTHER, which is taken for right: a channel, or a column of values.
 
@@ -83,8 +77,7 @@ def command(
     bench, text = loaded(bench_path)
     chosen = channel_of(bench, channel)
     form = log_format(delimiter, decimal_comma, no_header)
-    wanted = Wanted(other, log_path, other_log, unit, within, marks, mark)
-    found = compared(bench, chosen, wanted, form)
+    found = compared(bench, chosen, Wanted(**options), form)
     written = None
     if write and found.correction is not None:
         from ..bench.calibrate import write_correction

@@ -162,22 +162,10 @@ def budget_picture(channel: str, at: tuple[float, ...], out: str | None, bench_p
 @fit_options
 @out_option
 @bench_option
-def fit(
-    channel: str,
-    mark: tuple[str, ...],
-    marks: str | None,
-    law: str | None,
-    correction: bool,
-    degree: int | None,
-    robust: bool,
-    out: str | None,
-    bench_path: str,
-) -> None:
+def fit(channel: str, out: str | None, bench_path: str, **options: Any) -> None:
     """Marks on the fitted curve of CHANNEL, its 95 % interval, and the errors beneath."""
     path = picture_path(out, f"fit-{channel}.png")
-    bench = load(bench_path)
-    found = calibrated(bench, channel, mark, marks, law, correction, degree, robust)
-    click.echo(draw_fit_file(found, path))
+    click.echo(draw_fit_file(calibrated(load(bench_path), channel, **options), path))
 
 
 @command.command()
@@ -190,24 +178,18 @@ def fit(
 @bench_option
 def compare(
     channel: str,
-    other: str | None,
-    log_path: str | None,
-    other_log: str | None,
-    unit: str | None,
-    within: float | None,
-    mark: tuple[str, ...],
-    marks: str | None,
     delimiter: str | None,
     decimal_comma: bool,
     no_header: bool,
     out: str | None,
     bench_path: str,
+    **options: Any,
 ) -> None:
     """Difference of CHANNEL and OTHER against their mean, with bias and limits of agreement."""
-    path = picture_path(out, f"compare-{channel}-{other or 'marks'}.png")
+    wanted = Wanted(**options)
+    path = picture_path(out, f"compare-{channel}-{wanted.other or 'marks'}.png")
     bench = load(bench_path)
     form = log_format(delimiter, decimal_comma, no_header)
-    wanted = Wanted(other, log_path, other_log, unit, within, marks, mark)
     click.echo(draw_compare_file(compared(bench, channel_of(bench, channel), wanted, form), path))
 
 

@@ -53,18 +53,7 @@ def fit_options(command: Callable[..., None]) -> Callable[..., None]:
 @click.option("--write", is_flag=True, help="Put the law into the bench file.")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
 @bench_option
-def command(
-    channel: str,
-    mark: tuple[str, ...],
-    marks: str | None,
-    law: str | None,
-    correction: bool,
-    degree: int | None,
-    robust: bool,
-    write: bool,
-    as_json: bool,
-    bench_path: str,
-) -> None:
+def command(channel: str, write: bool, as_json: bool, bench_path: str, **options: Any) -> None:
     """Fit a law to marks in its place in CHANNEL, and say how well it fits.
 
     Marks are pairs of a raw value (counts, unless a unit is said) and what it is in truth.
@@ -77,7 +66,7 @@ def command(
     from ..bench.written import law_line
 
     bench, text = loaded(bench_path)
-    found = calibrated(bench, channel, mark, marks, law, correction, degree, robust)
+    found = calibrated(bench, channel, **options)
     line = law_line(found.fit.law)
     if write:
         from ..bench.calibrate import write_calibration
@@ -101,22 +90,12 @@ def loaded(bench_path: str) -> tuple[Bench, str]:
 
 
 def calibrated(
-    bench: Bench,
-    channel: str,
-    mark: tuple[str, ...],
-    marks: str | None,
-    law: str | None,
-    correction: bool,
-    degree: int | None,
-    robust: bool,
+    bench: Bench, channel: str, mark: tuple[str, ...], marks: str | None, **how: Any
 ) -> Calibration:
     """The fit that the options ask for."""
     from ..core.fit.place import calibrate
 
-    chosen = channel_of(bench, channel)
-    return calibrate(
-        chosen, marks_of(marks, mark), law, correction=correction, degree=degree, robust=robust
-    )
+    return calibrate(channel_of(bench, channel), marks_of(marks, mark), **how)
 
 
 def marks_of(path: str | None, texts: tuple[str, ...]) -> Marks:

@@ -53,9 +53,9 @@ class Contribution:
 
     source: what it is; size: as it is known, in words. standard: its standard uncertainty, in
     `unit`; sensitivity: units of the result per `unit`; effect: the product, without its sign.
-    share: of the combined variance. random: averaging reduces it; else only calibration does.
-    degrees: of freedom. note: why, where it is worth a word.
-    `sensitivity`, `effect` and `share` are arrays over the counts, floats in a `Budget`.
+    random: averaging reduces it; else only calibration does. degrees: of freedom. note: why,
+    where it is worth a word.
+    `sensitivity` and `effect` are arrays over the counts, floats in a `Budget`.
     """
 
     source: str

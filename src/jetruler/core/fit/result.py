@@ -131,6 +131,8 @@ class Fit:
     def __str__(self) -> str:
         told = [with_uncertainty(p.value, p.uncertainty, p.unit) for p in self.parameters]
         lines = [f"  {p.name} = {text}" for p, text in zip(self.parameters, told, strict=True)]
+        if any(np.isfinite(p.uncertainty) for p in self.parameters):
+            lines.append("  (± one standard uncertainty)")
         lines = [self.law.name, *lines, "", *self.residuals(), "", self.verdict()]
         return "\n".join([*lines, *self.notes, *filter(None, [self.simpler])])
 
