@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Callable, Collection, Iterator
 from functools import partial
 from os import PathLike
 from pathlib import Path
@@ -85,9 +85,47 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
                     mistakes.append(f"{_named(place)}: {error}")
     if file is not None and not file.channel:
         mistakes.append("channel: found none; at least one [channel.<name>] is wanted")
+    decided = _decided(table, channels, mistakes)
     if mistakes or file is None:
         raise BenchError(name, list(dict.fromkeys(mistakes)))
-    return Bench(file.title, channels)
+    return Bench(file.title, channels, **decided)
+
+
+def _decided(
+    table: dict[str, Any], channels: dict[str, Channel], mistakes: list[str]
+) -> dict[str, Any]:
+    """The stream, trips and drives, for those who have some."""
+    if not any(isinstance(table.get(key), dict) for key in ("stream", "trip", "drive")):
+        return {}
+    from . import decide
+
+    def report(*place: str) -> Callable[[ParameterError], None]:
+        return lambda mistake: mistakes.append(f"{_named(place)}.{mistake}")
+
+    named = dict.fromkeys(key for key, _ in _tables(table.get("channel")))  # mistaken ones too
+    trips, drives = {}, {}
+    for key, part in _tables(table.get("trip")):
+        _check_name(key, named, report("trip", key))
+        trips[key] = decide.trip_of(key, part, named, report("trip", key))
+    for key, part in _tables(table.get("drive")):
+        _check_name(key, {}, report("drive", key))
+        drives[key] = decide.drive_of(key, part, named, trips, report("drive", key))
+    made = {key: drive for key, drive in drives.items() if drive is not None}
+    for key, mistake in decide.output_mistakes(made):
+        report("drive", key)(mistake)
+    stream = table.get("stream")
+    return {
+        "trips": {key: trip for key, trip in trips.items() if trip is not None},
+        "drives": made,
+        "stream": decide.stream_of(stream, report("stream")) if isinstance(stream, dict) else None,
+    }
+
+
+def _check_name(key: str, taken: Collection[str], report: Callable[[ParameterError], None]) -> None:
+    if not CHANNEL_NAME.fullmatch(key):
+        report(ParameterError("name", key, "letters, digits and _ are right, a letter first"))
+    elif key in taken:
+        report(ParameterError("name", key, "a channel has this name already"))
 
 
 def listed_converters(path: str | PathLike[str], bench: Bench) -> list[str]:

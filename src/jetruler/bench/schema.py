@@ -119,3 +119,6 @@ class BenchFile(_Table):
     about: str = ""
     converter: dict[str, Any] = {}
     channel: dict[str, dict[str, Any]]
+    stream: dict[str, Any] = {}
+    trip: dict[str, dict[str, Any]] = {}
+    drive: dict[str, dict[str, Any]] = {}

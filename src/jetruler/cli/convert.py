@@ -48,6 +48,7 @@ def log_format(delimiter: str | None, decimal_comma: bool, no_header: bool) -> L
 @click.option("--only", multiple=True, metavar="CHANNEL", help="Only this channel (repeatable).")
 @click.option("--keep-raw", is_flag=True, help="Keep the raw columns beside the values.")
 @click.option("--uncertainty", is_flag=True, help="Add ± at 95 % behind every value.")
+@click.option("--events", metavar="FILE", help="Write each trip's on and off to this CSV file.")
 @click.option("--json", "as_json", is_flag=True, help="The summary as JSON on stdout; needs -o.")
 @format_options
 @bench_option
@@ -57,6 +58,7 @@ def command(
     only: tuple[str, ...],
     keep_raw: bool,
     uncertainty: bool,
+    events: str | None,
     delimiter: str | None,
     decimal_comma: bool,
     no_header: bool,
@@ -86,6 +88,7 @@ def command(
             only=only,
             keep_raw=keep_raw,
             uncertainty=uncertainty,
+            events=events,
             progress=progress,
         )
     if as_json:

@@ -14,7 +14,8 @@ if TYPE_CHECKING:
     FlagArray = NDArray[np.uint8]
     Numbers = NDArray[np.number[Any]]
     AnyArray = NDArray[Any]
+    Truths = NDArray[np.bool_]
 else:
-    Array = FlagArray = Numbers = AnyArray = np.ndarray
+    Array = FlagArray = Numbers = AnyArray = Truths = np.ndarray
 
-__all__ = ["AnyArray", "Array", "FlagArray", "Numbers"]
+__all__ = ["AnyArray", "Array", "FlagArray", "Numbers", "Truths"]

@@ -13,7 +13,10 @@ from .text import fixed, shown
 from .units import for_column, sign
 
 if TYPE_CHECKING:
+    from .decide.drives import Drive
+    from .decide.trips import Trip
     from .signal import Smoothing
+    from .stream import Stream
 
 
 @dataclass(frozen=True)
@@ -90,10 +93,13 @@ class Channel:
 
 @dataclass(frozen=True)
 class Bench:
-    """All channels of one set-up."""
+    """All channels, trips and drives of one set-up, and how its stream is written."""
 
     title: str
     channels: dict[str, Channel]
+    trips: dict[str, Trip] = field(default_factory=dict)
+    drives: dict[str, Drive] = field(default_factory=dict)
+    stream: Stream | None = None
 
     def __getitem__(self, name: str) -> Channel:
         return self.channels[name]

@@ -12,8 +12,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-#: Stands in for a missing cell among integer counts: outside every converter.
-NO_COUNT = np.iinfo(np.int64).min
+from ..core.follow import NO_COUNT
 
 _INTEGER = re.compile(r"[+-]?\d+\Z")
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\Z")

@@ -5,27 +5,26 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Callable, Iterable
-from dataclasses import replace
+from contextlib import ExitStack
 from os import PathLike
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.channel import Bench, Channel
-from ..core.reading import Flag, Reading, flag_names
-from ..core.signal import Smoother, Smoothing
-from .cells import NO_COUNT, Samples, quote, read_samples
+from ..core.reading import Reading
+from .cells import quote, read_samples
+from .followers import Followers
 from .output import Output
 from .reader import Batch, LogReader
-from .smoothers import Smoothers
 from .source import LogError, LogFormat, Source
 from .summary import FIRST_FEW, ChannelSummary, Summary
+from .texts import CellTexts, FlagTexts, width_texts
 
 if TYPE_CHECKING:
-    from .uncertain import WidthTexts
+    from .events import EventWriter
 
 FLAGS_COLUMN = "flags"
 
@@ -42,6 +41,7 @@ def convert(
     only: Iterable[str] = (),
     keep_raw: bool = False,
     uncertainty: bool = False,
+    events: str | PathLike[str] | None = None,
     progress: Progress | None = None,
 ) -> Summary:
     """Convert a CSV log of counts through a bench and write the result.
@@ -52,14 +52,20 @@ def convert(
 
     only: names of the channels to convert; all if empty. keep_raw: keep the raw columns too.
     uncertainty: behind each channel that has numbers, a column `<channel>_<unit>_u` with the
-    expanded uncertainty at 95 % of every row.
+    expanded uncertainty at 95 % of every row. events: a CSV file for where the bench's trips turned
+    on and off.
     Raises `LogError`; the output then is as it was before.
     """
     channels = _chosen(bench, only)
     with Source(log) as source:
         reader = LogReader(source, form)
         conversion = _Conversion(reader, channels, keep_raw, uncertainty)
-        with Output(out, log) as output:
+        with ExitStack() as files:
+            output = files.enter_context(Output(out, log))
+            if events is not None:
+                from .events import EventWriter
+
+                conversion.events = files.enter_context(EventWriter(events, log, bench, reader))
             if reader.form.header:
                 output.write(conversion.header())
             for batch in reader.batches(conversion.integers):
@@ -89,14 +95,15 @@ class _Conversion:
         used = set() if keep_raw else set(self.places)
         self.integers = used
         self.passed = [i for i in range(len(reader.columns)) if i not in used]
-        self.smoothers = Smoothers(reader, channels)
-        self.flag_texts: dict[bytes, bytes] = {}
+        self.followers = Followers(reader, channels)
+        self.events: EventWriter | None = None
         self.eol = b"\r\n" if reader.crlf else b"\n"
+        self.flag_texts = FlagTexts([c.name for c in channels], reader.delimiter, self.eol)
         self.summary = Summary({c.name: ChannelSummary(c) for c in channels})
         self.channels = channels
-        widths = [_widths(c, reader.form.decimal) if uncertainty else None for c in channels]
+        widths = [width_texts(c, reader.form.decimal) if uncertainty else None for c in channels]
         self.texts = [
-            _CellTexts(channel, reader.form.decimal, reader.delimiter, width)
+            CellTexts(channel, reader.form.decimal, reader.delimiter, width)
             for channel, width in zip(channels, widths, strict=True)
         ]
         added = [name for texts in self.texts for name in texts.names] + [FLAGS_COLUMN]
@@ -126,53 +133,32 @@ class _Conversion:
             place: read_samples(batch.columns[place], self.reader.form.decimal, batch.torn)
             for place in set(self.places)
         }
+        readings: dict[str, Reading] = {}
         for i, (channel, place) in enumerate(zip(self.channels, self.places, strict=True)):
-            found = samples[place]
-            reading = read_flagged(channel, found)
-            smoother = self.smoothers.of(i, batch)
-            if smoother is not None:
-                found, reading = smoothed(channel, smoother, found, reading)
+            found, follower = samples[place], self.followers.of(i, batch)
+            counts, reading = follower.add(found.counts, found.missing)
             flags[:, i] = reading.flags
-            smoothing = smoother.smoothing if smoother is not None else None
-            columns.append(self.texts[i].gather(found, reading, smoothing))
+            columns.append(self.texts[i].gather(counts, reading, follower))
+            readings[channel.name] = reading
             self.summary.channels[channel.name].add(found, reading, batch.lines)
         self.summary.rows += batch.rows
         self.summary.torn_rows += batch.torn.size
         room = FIRST_FEW - len(self.summary.torn_lines)
         self.summary.torn_lines += batch.lines[batch.torn[:room]].tolist()
-        columns.append(self._flags_column(flags))
+        columns.append(self.flag_texts.gather(flags))
+        if self.events is not None:
+            self.events.add(batch, readings)
         # The texts of a joined column stand one behind the other: they are the file's bytes.
         joined = pc.binary_join_element_wise(
             *(column.cast(pa.binary()) for column in columns), delimiter.encode()
         )
         return joined.buffers()[2]
 
-    def _flags_column(self, codes: npt.NDArray[np.uint8]) -> pa.Array:
-        """The flags of each row in words, with the line end: each combination written once."""
-        rows, width = codes.shape
-        packed = pa.FixedSizeBinaryArray.from_buffers(
-            pa.binary(width), rows, [None, pa.py_buffer(codes)]
-        ).dictionary_encode()
-        texts = [self._flag_text(code) for code in packed.dictionary.to_pylist()]
-        return pa.array(texts, pa.binary()).take(packed.indices)
-
-    def _flag_text(self, codes: bytes) -> bytes:
-        if codes not in self.flag_texts:
-            text = ";".join(
-                f"{channel.name}:{name}"
-                for channel, code in zip(self.channels, codes, strict=True)
-                for name in flag_names(code)
-            )
-            if self.reader.delimiter in text:
-                text = f'"{text}"'
-            self.flag_texts[codes] = text.encode() + self.eol
-        return self.flag_texts[codes]
-
     def finished(self) -> Summary:
         """The summary; raises `LogError` if there was nothing to convert."""
         summary, name = self.summary, self.reader.name
         summary.comments, summary.blank_lines = self.reader.comments, self.reader.blank_lines
-        for channel_name, note in self.smoothers.notes.items():
+        for channel_name, note in self.followers.notes.items():
             summary.channels[channel_name].smoothing = note
         if not summary.rows:
             raise LogError(f"{name}: the log has a header but no rows")
@@ -184,111 +170,3 @@ class _Conversion:
 
     def _looks_like_decimal_comma(self) -> bool:
         return self.reader.form.decimal == "." and self.reader.delimiter != ","
-
-
-def _widths(channel: Channel, decimal: str) -> WidthTexts | None:
-    """The uncertainties of a channel; a zone has none."""
-    if channel.ruler.described(0.0) is not None:
-        return None
-    from .uncertain import WidthTexts
-
-    return WidthTexts(channel, decimal)
-
-
-def read_flagged(channel: Channel, found: Samples) -> Reading:
-    """The reading of a batch; a missing cell is flagged missing, not off_scale."""
-    reading = channel.read(found.counts)
-    if found.missing is not None:
-        reading.flags[found.missing] = Flag.MISSING
-    return reading
-
-
-def smoothed(
-    channel: Channel, smoother: Smoother, found: Samples, reading: Reading
-) -> tuple[Samples, Reading]:
-    """A batch through a smoother, on counts or on values.
-
-    A sample without a value (an open wire, a faulty loop, a cell that is missing) is left out of
-    the smoothing and keeps its own flags: nothing of it is spread over its neighbours.
-    """
-    without = np.isnan(reading.value)
-    if smoother.smoothing.where == "values":
-        value = smoother.add(reading.value, without)
-        return replace(found, counts=value), replace(reading, value=value)
-    counts = smoother.add(found.counts, without)
-    whole = np.where(without, NO_COUNT, np.rint(np.nan_to_num(counts))).astype(np.int64)
-    # As medians of counts are: back to the table.
-    counts_or_whole: Any = whole if np.all((counts == whole) | without) else counts
-    again = channel.read(counts_or_whole)
-    again.flags[without] = reading.flags[without]
-    return replace(found, counts=counts_or_whole), again
-
-
-class _CellTexts:
-    """A channel's values as text: for a compiled ruler, each possible one is written once.
-
-    With `widths`, each value has its uncertainty behind it, as a column of its own.
-    """
-
-    def __init__(
-        self, channel: Channel, decimal: str, delimiter: str, widths: WidthTexts | None
-    ) -> None:
-        self.channel, self.decimal, self.delimiter = channel, decimal, delimiter
-        self.widths = widths
-        self.names = [channel.output_column] + ([] if widths is None else [widths.column])
-        self._both: pa.Array | None = None
-        tables = channel.ruler.compiled()
-        self.texts: pa.Array | None = None
-        if tables is not None:
-            self.lowest = tables[0].lowest
-            self.texts = self._written([np.nan, *tables[0].values.tolist(), np.nan])
-
-    def _written(self, values: list[float]) -> pa.Array:
-        cells = [self.channel.cell(value) for value in values]
-        labels = self.channel.ruler.described(0.0) is not None
-        if self.decimal == "," and not labels:
-            cells = [cell.replace(".", ",") for cell in cells]
-        texts = pa.array(cells, pa.string())
-        return quote(texts, self.delimiter) if labels else texts
-
-    def gather(
-        self, samples: Samples, reading: Reading, smoothing: Smoothing | None = None
-    ) -> pa.Array:
-        """The text of every sample."""
-        counts: npt.NDArray[Any] = samples.counts
-        if self.texts is not None and counts.dtype.kind == "i":
-            # Clipped first: the shift of a very large count would overflow.
-            low, high = self.lowest - 1, self.lowest + len(self.texts) - 2
-            texts = self._with_widths(smoothing)
-            return texts.take(pa.array(np.clip(counts, low, high) - low))
-        values = self._each(reading.value)
-        if self.widths is None:
-            return values
-        return self._joined(values, self.widths.gather(samples, smoothing))
-
-    def _with_widths(self, smoothing: Smoothing | None) -> pa.Array:
-        """The text of every count, with its uncertainty if that is wanted."""
-        if self.widths is None:
-            return self.texts
-        if self._both is None:
-            self._both = self._joined(self.texts, self.widths.table(smoothing))
-        return self._both
-
-    def _joined(self, values: pa.Array, widths: pa.Array) -> pa.Array:
-        return pc.binary_join_element_wise(values, widths, self.delimiter)
-
-    def _each(self, values: npt.NDArray[np.float64]) -> pa.Array:
-        """Values that come from no table of counts."""
-        if self.channel.decimals is not None and self.channel.ruler.described(0.0) is None:
-            values = _near(values, self.channel.decimals)
-        kinds, which = np.unique(values, return_inverse=True)
-        return self._written(kinds.tolist()).take(pa.array(which))
-
-
-def _near(values: npt.NDArray[np.float64], decimals: int) -> npt.NDArray[np.float64]:
-    """Values so near what they are rounded to that each text is written once; those near a tie
-    stay as they are, to be rounded from their exact value."""
-    scaled = values * 10.0**decimals
-    whole = np.rint(scaled)
-    clear = np.abs(np.abs(scaled - whole) - 0.5) > 1e-6
-    return np.where(clear, whole / 10.0**decimals, values)

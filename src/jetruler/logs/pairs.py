@@ -10,10 +10,11 @@ import numpy as np
 from ..core.arrays import Array
 from ..core.channel import Channel
 from ..core.compare.series import aligned
+from ..core.follow import read_flagged
 from ..core.laws.unit import factor_and_offset
 from ..core.text import nearest
 from .cells import read_samples
-from .convert import Progress, read_flagged
+from .convert import Progress
 from .reader import LogReader
 from .source import LogError, LogFormat, Source
 from .times import read_times, time_column
@@ -124,7 +125,7 @@ def _read(
             for part, one, column in zip(parts, wanted, places, strict=True):
                 found = read_samples(batch.columns[column], reader.form.decimal, batch.torn)
                 if isinstance(one, Channel):
-                    reading = read_flagged(one, found)
+                    reading = read_flagged(one, found.counts, found.missing)
                     # Limits say nothing against a value; what a law held or flagged does.
                     flags = one.laws.read(found.counts).flags if one.limits else reading.flags
                     part.append(

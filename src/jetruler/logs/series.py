@@ -11,10 +11,11 @@ import numpy as np
 from ..core.arrays import Array
 from ..core.channel import Channel
 from ..core.envelope import Envelope
+from ..core.follow import read_flagged
 from .cells import read_samples
-from .convert import Progress, read_flagged, smoothed
+from .convert import Progress
+from .followers import Followers
 from .reader import LogReader
-from .smoothers import Smoothers
 from .source import LogError, LogFormat, Source
 from .times import read_times, time_column
 
@@ -44,7 +45,7 @@ def read_series(
     with Source(log) as source:
         reader = LogReader(source, form)
         places = [reader.position(channel.column) for channel in channels]
-        smoothers = Smoothers(reader, channels)
+        followers = Followers(reader, channels)
         place: int | None = None
         for batch in reader.batches(places):
             if not times.samples:
@@ -55,14 +56,12 @@ def read_series(
                 times.add(read_times(batch.columns[place], reader.form.decimal))
             for i, (one, column) in enumerate(zip(series, places, strict=True)):
                 found = read_samples(batch.columns[column], reader.form.decimal, batch.torn)
-                reading = read_flagged(one.channel, found)
+                reading = read_flagged(one.channel, found.counts, found.missing)
                 raw = found.counts.astype(np.float64)
                 if found.missing is not None:
                     raw[found.missing] = np.nan
                 one.raw.add(raw, reading.flags)
-                smoother = smoothers.of(i, batch)
-                if smoother is not None:
-                    _, reading = smoothed(one.channel, smoother, found, reading)
+                _, reading = followers.of(i, batch).add(found.counts, found.missing)
                 one.value.add(reading.value, reading.flags)
             if progress:
                 progress(source.bytes_read, source.bytes_total)

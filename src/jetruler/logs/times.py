@@ -55,6 +55,12 @@ def read_times(cells: pa.Array, decimal: str) -> npt.NDArray[np.float64]:
     return times
 
 
+def time_factor(name: str) -> float:
+    """Seconds for one step of a time column whose name ends in its unit: `t_ms`, `time (min)`."""
+    unit = re.search(r"(?:^|[_\s(\[])(us|µs|ms|min|h)[)\]]?$", name.strip())
+    return {"us": 1e-6, "µs": 1e-6, "ms": 1e-3, "min": 60.0, "h": 3600.0}[unit[1]] if unit else 1.0
+
+
 def usual_interval(reader: LogReader, batch: Batch, used: set[int]) -> float | None:
     """The usual time between two samples of a batch; None without a time column."""
     place = time_column(reader, batch, used)
@@ -62,4 +68,5 @@ def usual_interval(reader: LogReader, batch: Batch, used: set[int]) -> float | N
         return None
     steps = np.diff(read_times(batch.columns[place], reader.form.decimal))
     steps = steps[steps > 0]
-    return float(np.median(steps)) if steps.size else None
+    factor = time_factor(reader.columns[place])
+    return float(np.median(steps)) * factor if steps.size else None

@@ -14,7 +14,6 @@ from ..core.budget.contributions import conditions_of
 from ..core.channel import Channel
 from ..core.rounding import rounded
 from ..core.signal import Smoothing
-from .cells import Samples
 
 
 class WidthTexts:
@@ -42,16 +41,13 @@ class WidthTexts:
             self._prepare(smoothing)
         return self._texts
 
-    def gather(self, samples: Samples, smoothing: Smoothing | None) -> pa.Array:
+    def gather(self, counts: npt.NDArray[Any], smoothing: Smoothing | None) -> pa.Array:
         """The text of every sample; an averaged count has that of the nearest whole one."""
         texts = self.table(smoothing)
-        counts: npt.NDArray[Any] = samples.counts
         if texts is None:
             kinds, which = np.unique(counts, return_inverse=True)
-            if samples.missing is not None:
-                which = np.where(samples.missing, len(kinds), which)
             widths = expanded(self.channel, kinds.astype(np.float64), self._given)
-            return pa.array([*self._written(widths), ""]).take(pa.array(which))
+            return pa.array(self._written(widths)).take(pa.array(which))
         low, high = self._lowest - 1, self._lowest + len(texts) - 2
         whole = np.where(np.isnan(counts), low, np.rint(counts))
         return texts.take(pa.array((np.clip(whole, low, high) - low).astype(np.int64)))

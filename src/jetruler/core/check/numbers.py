@@ -63,7 +63,7 @@ def narrow_zones(c: Facts) -> Iterator[Finding]:
             near = min(max(near, 1), counts.size - 2)
             slope = abs(before[near + 1] - before[near - 1]) / (counts[near + 1] - counts[near - 1])
             noise = float(slope) * c.noise
-            if high - low < NARROW * noise:
+            if high - low < NARROW * noise and law.hysteresis < 0.95 * RELEASE * noise:
                 unit = c.channel.laws.units[i]
                 hold = shown(float(f"{RELEASE * noise:.2g}"), unit)
                 yield c.found(
@@ -71,7 +71,7 @@ def narrow_zones(c: Facts) -> Iterator[Finding]:
                     c.place(i, "edges"),
                     f"the zone from {number(low)} to {shown(high, unit)} is {number(high - low)} "
                     f"wide, and one reading has a noise of {shown(float(f'{noise:.2g}'), unit)}",
-                    f"Widen it, average first, or release {hold} beyond each edge",
+                    f"Widen it, average first, or let each edge hold: a hysteresis of {hold}",
                 )
 
 

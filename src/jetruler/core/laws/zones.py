@@ -34,6 +34,7 @@ class Zones(Law):
     values: tuple[ZoneValue, ...]
     unit: str | None = None
     takes: str | None = None
+    hysteresis: float = 0.0
     name: ClassVar[str] = "zones"
     tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"edges": "takes"}
 
@@ -68,6 +69,8 @@ class Zones(Law):
         elif len({_kind(value) for value in self.values} - {None}) != 1:
             right = "all numbers, all labels, or all lists of one length are right"
             yield ParameterError("values", self.values, right)
+        if not self.hysteresis >= 0:
+            yield ParameterError("hysteresis", self.hysteresis, "0 or more is right")
 
     def _numbers(self) -> Array:
         numbers = range(len(self.values)) if self.names else self.values
@@ -78,7 +81,11 @@ class Zones(Law):
         return np.searchsorted(np.array(self.edges, dtype=np.float64), x, side="right")
 
     def forward(self, x: Array) -> Array:
-        return np.where(np.isnan(x), np.nan, self._numbers()[self.zone(x)])
+        return self.values_of(self.zone(x), x)
+
+    def values_of(self, zone: Any, x: Array) -> Array:
+        """What zones stand for; not a number where x is none."""
+        return np.where(np.isnan(x), np.nan, self._numbers()[zone])
 
     def inverse(self, y: Array) -> Array:
         edges = np.array(self.edges, dtype=np.float64)

@@ -1,0 +1,198 @@
+"""One condition of a trip: a threshold with a release point, a change within a time, a flag."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..arrays import AnyArray, Array, FlagArray, Truths
+from ..errors import ParameterError
+from ..quantity import quantity
+from ..reading import FLAG_NAMES, Flag
+from ..text import nearest, number
+from .memory import Held
+
+#: Flags that tell of a fault. `below` and `above` are none: a knob at its stop is below too.
+FAULTS = tuple(name for flag, name in FLAG_NAMES.items() if flag not in (Flag.BELOW, Flag.ABOVE))
+
+#: The conditions, exactly one of which is said.
+KINDS = ("above", "below", "rises_by", "falls_by", "changes_by", "flagged")
+
+
+def seconds(value: object) -> float:
+    """A time: seconds, or a text with its unit ("5 s", "200 ms"). NaN for anything else."""
+    try:
+        found = quantity(value, "s") if isinstance(value, str) else value
+    except ValueError:
+        return math.nan
+    return float(found) if isinstance(found, int | float) and found is not True else math.nan
+
+
+def mask_of(names: tuple[str, ...]) -> int:
+    """The bits of flags named."""
+    return sum(flag for flag, name in FLAG_NAMES.items() if name in names)
+
+
+def flag_mistakes(key: str, names: object) -> Iterator[ParameterError]:
+    """The mistakes in a list of flag names."""
+    for name in names if isinstance(names, tuple) else ():
+        if name not in FLAG_NAMES.values():
+            yield ParameterError(key, name, nearest(str(name), FLAG_NAMES.values()))
+
+
+@dataclass(frozen=True)
+class Condition:
+    """What one channel must do. Exactly one of these is said:
+
+    above: on from this value up, off below `release`. below: on under this value, off from
+    `release` up. Without a release point it is the threshold itself, and noise there flickers.
+    rises_by, falls_by, changes_by: on while the value is so much above its smallest, below its
+    largest, or off either, of the last `within` seconds. flagged: on while the channel has one of
+    these flags (True: any that tells of a fault).
+    A sample without a value changes nothing, except for `flagged`. Raises `ParameterError`.
+    """
+
+    channel: str
+    above: float | None = None
+    below: float | None = None
+    release: float | None = None
+    rises_by: float | None = None
+    falls_by: float | None = None
+    changes_by: float | None = None
+    within: float | str | None = None
+    flagged: bool | tuple[str, ...] | None = None
+
+    def __post_init__(self) -> None:
+        for mistake in self.mistakes():
+            raise mistake
+
+    @property
+    def kind(self) -> str:
+        """Which of the conditions is said."""
+        return next(k for k in KINDS if getattr(self, k) is not None)
+
+    def mistakes(self) -> Iterator[ParameterError]:
+        """The mistakes among the parameters."""
+        said = [kind for kind in KINDS if getattr(self, kind) is not None]
+        if len(said) != 1:
+            found = " and ".join(said) or None
+            yield ParameterError("condition", found, f"exactly one of {', '.join(KINDS)} is right")
+            return
+        kind = said[0]
+        for name in ("above", "below", "release", "rises_by", "falls_by", "changes_by"):
+            value = getattr(self, name)
+            if value is not None and (
+                isinstance(value, bool)
+                or not isinstance(value, int | float)
+                or not math.isfinite(value)
+            ):
+                yield ParameterError(name, value, "a finite number is wanted")
+                return
+        yield from self._mistakes_of(kind)
+
+    def _mistakes_of(self, kind: str) -> Iterator[ParameterError]:
+        moves = kind.endswith("_by")
+        if self.release is not None:
+            if kind not in ("above", "below"):
+                yield ParameterError("release", self.release, f"{kind} has no release point")
+            elif kind == "above" and self.above is not None and self.release > self.above:
+                yield ParameterError("release", self.release, f"at most {number(self.above)}")
+            elif kind == "below" and self.below is not None and self.release < self.below:
+                yield ParameterError("release", self.release, f"at least {number(self.below)}")
+        if moves and not getattr(self, kind) > 0:
+            yield ParameterError(kind, getattr(self, kind), "an amount above 0 is right")
+        if moves and not 0 < seconds(self.within) < math.inf:
+            yield ParameterError("within", self.within, 'a time above 0 is right, as in "5 s"')
+        elif not moves and self.within is not None:
+            yield ParameterError("within", self.within, f"{kind} has no time")
+        if self.flagged is False or not isinstance(self.flagged, bool | tuple | None):
+            right = 'true, or a list of flags, as in ["missing", "high_rail"]'
+            yield ParameterError("flagged", self.flagged, right)
+        yield from flag_mistakes("flagged", self.flagged)
+
+    def __str__(self) -> str:
+        kind = self.kind
+        if kind == "flagged":
+            names = FAULTS if self.flagged is True else self.flagged or ()
+            return f"{self.channel} flagged" + ("" if names == FAULTS else f" {', '.join(names)}")
+        text = f"{self.channel} {kind.replace('_', ' ')} {number(getattr(self, kind))}"
+        if kind.endswith("_by"):
+            return f"{text} within {number(seconds(self.within))} s"
+        return text if self.release is None else f"{text}, release {number(self.release)}"
+
+
+class Conditioner:
+    """A condition at work: batches of times, values and flags in, yes or no out."""
+
+    def __init__(self, condition: Condition) -> None:
+        self.condition = condition
+        self._held = Held()
+        self._highs, self._lows = _Window(), _Window()
+
+    def add(self, times: Array, values: Array, flags: FlagArray) -> Truths:
+        """Whether it holds at each sample. times: s, never going back."""
+        c = self.condition
+        if c.flagged is not None:
+            names = FAULTS if c.flagged is True else c.flagged
+            on: Truths = (flags & np.uint8(mask_of(names or ()))) != 0
+            return on
+        if c.above is not None:
+            release = c.above if c.release is None else c.release
+            return self._held.add(values >= c.above, values < release)
+        if c.below is not None:
+            release = c.below if c.release is None else c.release
+            return self._held.add(values < c.below, values >= release)
+        known = ~np.isnan(values)
+        moved = np.zeros(values.size, np.bool_)
+        moved[known] = self._moved(times[known], values[known])
+        return self._held.add(moved, known & ~moved)
+
+    def _moved(self, t: Array, x: Array) -> Truths:
+        c, within = self.condition, seconds(self.condition.within)
+        moved = np.zeros(x.size, np.bool_)
+        if (down := c.falls_by or c.changes_by) is not None:
+            moved |= self._highs.largest(t, x, within) - x >= down
+        if (up := c.rises_by or c.changes_by) is not None:
+            moved |= self._lows.largest(t, -x, within) + x >= up
+        return moved
+
+
+@dataclass
+class _Window:
+    """The largest value of the last so many seconds. Only samples that can still become the
+    largest are kept: those larger than everything after them."""
+
+    _t: Array = field(default_factory=lambda: np.empty(0))
+    _x: Array = field(default_factory=lambda: np.empty(0))
+
+    def largest(self, t: Array, x: Array, within: float) -> Array:
+        if not x.size:
+            return x
+        times, values = np.concatenate((self._t, t)), np.concatenate((self._x, x))
+        first = np.searchsorted(times, t - within)
+        last = np.arange(self._x.size, times.size)
+        result = _largest_between(values, first, last)
+        kept = times >= times[-1] - within
+        times, values = times[kept], values[kept]
+        after = np.maximum.accumulate(values[::-1])[::-1]
+        kept = np.append(values[:-1] > after[1:], True)
+        self._t, self._x = times[kept], values[kept]
+        return result
+
+
+def _largest_between(values: Array, first: AnyArray, last: AnyArray) -> Array:
+    """The largest of values[first … last] for each pair: two overlapping stretches whose length
+    is a power of two cover each (maxima of all such stretches are made by doubling)."""
+    length = last - first + 1
+    result = np.empty(first.size)
+    size, stretch = values, 1
+    while True:
+        here = (length >= stretch) & (length < 2 * stretch)
+        result[here] = np.maximum(size[first[here]], size[last[here] - stretch + 1])
+        if 2 * stretch > length.max():
+            return result
+        size = np.maximum(size[:-stretch], size[stretch:])
+        stretch *= 2

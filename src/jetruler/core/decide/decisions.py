@@ -1,0 +1,101 @@
+"""All trips and drives of a bench at work on its readings."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..arrays import AnyArray, Array, Truths
+from ..channel import Bench
+from ..reading import Flag, Reading
+from .conditions import mask_of
+from .drives import Drive, Driver
+from .memory import Clock
+from .trips import TripEvent, Tripper, events
+
+
+@dataclass(frozen=True)
+class Decided:
+    """What was decided at each sample of a batch.
+
+    times: s, never going back. trips: on or off. drives: commands. safe: where a drive's command
+    is its safe value. events: where trips turned on or off, in order of time.
+    """
+
+    times: Array
+    trips: dict[str, Truths]
+    drives: dict[str, Array]
+    safe: dict[str, Truths]
+    events: list[TripEvent]
+
+
+class Decisions:
+    """The trips and drives of a bench: readings in, decisions out. State carries across."""
+
+    def __init__(self, bench: Bench) -> None:
+        self.bench = bench
+        self.trippers = {name: Tripper(trip) for name, trip in bench.trips.items()}
+        self.drivers = {name: Driver(drive) for name, drive in bench.drives.items()}
+        self.clock = Clock()
+
+    def add(
+        self, times: AnyArray | list[float], readings: Mapping[str, Reading], stale: bool = False
+    ) -> Decided:
+        """Decide on a batch. times: s. readings: of the channels, arrays of the same length.
+        stale: the readings stand for a source that is silent; every drive goes to safe."""
+        clock = self.clock.add(times)
+        trips, found = {}, []
+        for name, tripper in self.trippers.items():
+            was_on = tripper.on
+            trips[name] = tripper.add(clock, readings)
+            found += events(tripper.trip, was_on, trips[name])
+        drives, safe = {}, {}
+        for name, driver in self.drivers.items():
+            values, unsafe = self._source(driver.drive, readings, trips)
+            if stale:
+                unsafe = np.ones_like(unsafe)
+            drives[name], safe[name] = driver.add(clock, values, unsafe)
+        return Decided(clock, trips, drives, safe, sorted(found, key=lambda event: event.sample))
+
+    def silent(self, seconds: float) -> Decided:
+        """Decide while nothing comes: all channels are missing. seconds: since the last
+        decision."""
+        missing = Reading(np.full(1, np.nan), np.full(1, np.uint8(Flag.MISSING)))
+        now = np.nan_to_num(self.clock.source_time) + seconds
+        return self.add([now], dict.fromkeys(self.bench.channels, missing), stale=True)
+
+    def taken_over(self, bench: Bench) -> Decisions:
+        """The decisions of a bench that was changed: what it left as it was goes on as it was, and
+        a drive that was changed starts from where it stands."""
+        new = Decisions(bench)
+        new.clock = self.clock
+        for name, tripper in self.trippers.items():
+            if bench.trips.get(name) == tripper.trip:
+                new.trippers[name] = tripper
+        standing = {driver.drive.output: driver for driver in self.drivers.values()}
+        for name, driver in new.drivers.items():
+            before = standing.get(driver.drive.output)
+            if before is not None and before.drive == driver.drive:
+                new.drivers[name] = before
+            elif before is not None:
+                driver.start_at(before.command)
+        return new
+
+    def _source(
+        self, drive: Drive, readings: Mapping[str, Reading], trips: Mapping[str, Truths]
+    ) -> tuple[Array, Truths]:
+        """What a drive follows, and where it must not."""
+        mask = np.uint8(mask_of(drive.safe_flags))
+        if drive.source in readings:
+            reading = readings[drive.source]
+            values, flagged = reading.value, (reading.flags & mask) != 0
+        else:
+            on = trips[drive.source]
+            values, flagged = on.astype(np.float64), np.zeros(on.size, np.bool_)
+            for channel in self.bench.trips[drive.source].measured:
+                flagged = flagged | ((readings[channel].flags & mask) != 0)
+        for name in drive.safe_when:
+            flagged = flagged | trips[name]
+        return values, flagged

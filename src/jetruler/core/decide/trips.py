@@ -1,0 +1,133 @@
+"""Trips: conditions that turn something on and off."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from ..arrays import Array, Truths
+from ..errors import ParameterError
+from ..reading import Reading
+from .conditions import Condition, Conditioner, seconds
+
+
+@dataclass(frozen=True)
+class Trip:
+    """A condition that turns on and off.
+
+    conditions: joined by `join`, "any" or "all". hold: seconds that they must hold before they
+    count. stay: seconds that the trip stays on at least. Raises `ParameterError`.
+    """
+
+    name: str
+    conditions: tuple[Condition, ...]
+    join: Literal["any", "all"] = "any"
+    hold: float | str = 0.0
+    stay: float | str = 0.0
+    about: str = ""
+
+    def __post_init__(self) -> None:
+        for mistake in self.mistakes():
+            raise mistake
+
+    def mistakes(self) -> Iterator[ParameterError]:
+        """The mistakes among the parameters."""
+        if not self.conditions:
+            yield ParameterError(self.join, None, "a trip needs at least one condition")
+        for key in ("hold", "stay"):
+            if not 0 <= seconds(getattr(self, key)) < math.inf:
+                right = 'a time of 0 or more is right, as in "2 s"'
+                yield ParameterError(key, getattr(self, key), right)
+
+    @property
+    def channels(self) -> tuple[str, ...]:
+        """The channels that it looks at, each once."""
+        return tuple(dict.fromkeys(c.channel for c in self.conditions))
+
+    @property
+    def measured(self) -> tuple[str, ...]:
+        """The channels whose values it judges: without a value, it cannot."""
+        return tuple(dict.fromkeys(c.channel for c in self.conditions if c.flagged is None))
+
+    def __str__(self) -> str:
+        text = f" {'or' if self.join == 'any' else 'and'} ".join(map(str, self.conditions))
+        text += f", held {seconds(self.hold):g} s" if seconds(self.hold) else ""
+        return text + (f", stays {seconds(self.stay):g} s" if seconds(self.stay) else "")
+
+
+class Tripper:
+    """A trip at work: batches of times and readings in, on or off out."""
+
+    def __init__(self, trip: Trip) -> None:
+        self.trip = trip
+        self._conditions = [Conditioner(c) for c in trip.conditions]
+        self._since = math.nan  # since when the conditions have held
+        self._until = -math.inf  # it stays on until then
+        self.on = False
+
+    def add(self, times: Array, readings: Mapping[str, Reading]) -> Truths:
+        """Whether it is on at each sample. times: s, never going back."""
+        if not times.size:
+            return np.zeros(0, np.bool_)
+        each = [
+            c.add(times, readings[c.condition.channel].value, readings[c.condition.channel].flags)
+            for c in self._conditions
+        ]
+        joined = np.logical_or if self.trip.join == "any" else np.logical_and
+        on = self._stayed(times, self._counted(times, joined.reduce(each)))
+        self.on = bool(on[-1])
+        return on
+
+    def _counted(self, times: Array, holds: Truths) -> Truths:
+        """What has held for long enough."""
+        hold = seconds(self.trip.hold)
+        if not hold:
+            return holds
+        before = np.concatenate(([not math.isnan(self._since)], holds[:-1]))
+        starts = np.where(holds & ~before, np.arange(1, holds.size + 1), 0)
+        since = np.concatenate(([self._since], times))[np.maximum.accumulate(starts)]
+        self._since = float(since[-1]) if holds[-1] else math.nan
+        with np.errstate(invalid="ignore"):
+            return holds & (times - since >= hold)
+
+    def _stayed(self, times: Array, counted: Truths) -> Truths:
+        """On while it counts, and for so long at least from the moment it turned on."""
+        stay = seconds(self.trip.stay)
+        if not stay:
+            return counted
+        out = counted.copy()
+        i = 0
+        on = self.on
+        while i < out.size:
+            if not on:  # the next sample that turns it on
+                ahead = np.flatnonzero(counted[i:])
+                if not ahead.size:
+                    break
+                i += int(ahead[0])
+                on, self._until = True, float(times[i]) + stay
+            # On until its time is over and it counts no more.
+            over = max(i, int(np.searchsorted(times, self._until)))
+            ends = np.flatnonzero(~counted[over:])
+            end = over + int(ends[0]) if ends.size else out.size
+            out[i:end] = True
+            i, on = end, end == out.size
+        return out
+
+
+@dataclass(frozen=True)
+class TripEvent:
+    """A trip that turned on or off. sample: its place in the batch, from 0."""
+
+    sample: int
+    trip: Trip
+    on: bool
+
+
+def events(trip: Trip, was_on: bool, on: Truths) -> list[TripEvent]:
+    """Where a trip turned on or off in a batch. was_on: its state before."""
+    changes = np.flatnonzero(on != np.concatenate(([was_on], on[:-1])))
+    return [TripEvent(i, trip, bool(on[i])) for i in changes.tolist()]

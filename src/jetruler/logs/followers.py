@@ -1,0 +1,44 @@
+"""The channels of a log at work, each settled when the first batch shows the time between two
+samples."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ..core.channel import Channel
+from ..core.errors import ParameterError
+from ..core.follow import Follower
+from .reader import Batch, LogReader
+from .source import LogError
+from .times import usual_interval
+
+
+class Followers:
+    """A follower a channel. Raises `LogError` where a smoothing over a time meets a log without a
+    time column."""
+
+    def __init__(self, reader: LogReader, channels: Sequence[Channel]) -> None:
+        self._reader, self._channels = reader, channels
+        self._made: dict[int, Follower] = {}
+        self._interval: float | None = None
+        self.notes: dict[str, str] = {}
+        """What each smoothing does, by channel, with its lag."""
+
+    def of(self, i: int, batch: Batch) -> Follower:
+        """The follower of a channel."""
+        if i not in self._made:
+            self._made[i] = self._follower(self._channels[i], batch)
+        return self._made[i]
+
+    def _follower(self, channel: Channel, batch: Batch) -> Follower:
+        if channel.smooth is None:
+            return Follower(channel)
+        if self._interval is None:
+            used = {self._reader.position(c.column) for c in self._channels}
+            self._interval = usual_interval(self._reader, batch, used)
+        try:
+            settled = channel.smooth.settled(self._interval)
+        except ParameterError as error:
+            raise LogError(f"{channel.name}.smooth.{error}") from None
+        self.notes[channel.name] = settled.described(self._interval)
+        return Follower(channel, settled)
