@@ -23,6 +23,7 @@ COMMANDS = {
     "choose": "The resistor, reference or amplifier that serves a sensor best.",
     "fit": "A law from marks, with residuals; into the bench file if asked.",
     "compare": "Two sensors, or one and a reference: bias, spread, verdict.",
+    "live": "A stream in, readings and decisions out: trips and drives act.",
     "draw": "Ruler, curve or stages of a channel, or a log: PNG or SVG.",
 }
 

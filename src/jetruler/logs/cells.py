@@ -48,7 +48,7 @@ def read_samples(cells: pa.Array, decimal: str, torn: npt.NDArray[np.int64]) -> 
             pass
     # The texts of a column repeat: each different one is read once.
     encoded = cells.cast(pa.binary()).dictionary_encode()
-    found = [_read(text.as_py(), decimal) for text in encoded.dictionary]
+    found = [read_cell(text.as_py(), decimal) for text in encoded.dictionary]
     which = encoded.indices.to_numpy()
     kinds = np.array([_kind(value) for value in found], dtype=np.int8)[which]
     kinds[torn] = _UNREADABLE
@@ -74,7 +74,7 @@ def read_samples(cells: pa.Array, decimal: str, torn: npt.NDArray[np.int64]) -> 
 _WHOLE, _FRACTION, _EMPTY_CELL, _UNREADABLE = range(4)
 
 
-def _read(cell: bytes, decimal: str) -> int | float | str:
+def read_cell(cell: bytes, decimal: str) -> int | float | str:
     """The number in a cell; a text says why there is none."""
     text = cell.decode("utf-8", "replace").strip()
     if text.lower() in _EMPTY:

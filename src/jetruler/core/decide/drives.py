@@ -118,6 +118,11 @@ class Drive:
         return (low, high) if low < high else None
 
 
+def command_text(command: float) -> str:
+    """A command as it is sent: without a decimal point where it is whole."""
+    return str(int(command)) if command == int(command) else repr(float(command))
+
+
 class Driver:
     """A drive at work: batches of times and values in, commands out. It starts at safe."""
 

@@ -1,0 +1,256 @@
+"""`jetruler live`: a running view of a stream; trips and drives act here."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import select
+import shutil
+import signal
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import click
+
+from ..core.channel import Bench
+from ..core.decide.conditions import seconds
+from ..core.errors import JetRulerError
+from .common import bench_option, folder_of, load
+from .live_view import LiveView
+
+if TYPE_CHECKING:
+    from ..live.outlet import Outlet
+    from ..live.session import Parts, Session
+    from ..live.sources import Source
+
+#: The alternate screen on, cursor off, no line wrapping; and back.
+BEGIN, END = b"\x1b[?1049h\x1b[?25l\x1b[?7l", b"\x1b[?7h\x1b[?25h\x1b[?1049l"
+
+
+@click.command()
+@click.option(
+    "--source",
+    "source_name",
+    metavar="WHERE",
+    help="-, demo, none, a file, a port, or a URL. Default: stdin; on a terminal, demo.",
+)
+@click.option("--follow", is_flag=True, help="The source is a file that grows.")
+@click.option("--format", "form", type=click.Choice(["csv", "pairs", "json"]), help="Of the lines.")
+@click.option("--columns", metavar="A,B,…", help="Names of the columns, if there is no header.")
+@click.option("--baud", type=int, metavar="N", help="Of a serial port.")
+@click.option("--timestamp", metavar="COLUMN", help="The column with the source's own time.")
+@click.option("--inject", multiple=True, metavar="C=COUNT", help="This count for channel C.")
+@click.option("--sweep", multiple=True, metavar="C=A:B/TIME", help="From count A to B and back.")
+@click.option("--arm", is_flag=True, help="Send the drives' commands.")
+@click.option("--sink", metavar="PORT", help="Where to send them, if not to the source.")
+@click.option("--record", metavar="FILE", help="Keep every raw line with its time.")
+@click.option("--for", "how_long", metavar="TIME", help='Stop after so long: "10 s".')
+@click.option("--json", "as_json", is_flag=True, help="A JSON object a sample.")
+@click.option("--plain", is_flag=True, help="Aligned columns.")
+@bench_option
+def command(
+    source_name: str | None,
+    follow: bool,
+    form: str | None,
+    columns: str | None,
+    baud: int | None,
+    timestamp: str | None,
+    inject: tuple[str, ...],
+    sweep: tuple[str, ...],
+    arm: bool,
+    sink: str | None,
+    record: str | None,
+    how_long: str | None,
+    as_json: bool,
+    plain: bool,
+    bench_path: str,
+) -> None:
+    """Show a stream of raw counts in engineering values while it runs.
+
+    On a terminal: a view; q or Ctrl-C ends it, r looks for the ends anew. Otherwise: a line of CSV
+    for every sample. The bench file is read again whenever it is saved.
+
+    \b
+    jetruler live --source demo
+    jetruler live --source /dev/ttyACM0 --arm
+    """
+    from ..live.inject import injections
+    from ..live.record import Recorder
+    from ..live.rows import AlignedRows, CsvRows, JsonRows, Rows
+    from ..live.session import Parts, stream_for
+    from ..live.sources import source_named
+
+    until = None
+    if how_long is not None:
+        until = seconds(float(how_long) if how_long.replace(".", "", 1).isdigit() else how_long)
+        if not 0 < until < float("inf"):
+            raise JetRulerError(f'--for {how_long}: a time above 0 is right, as in "10 s"')
+    if as_json and plain:
+        raise JetRulerError("--json and --plain: one of them is right")
+    bench = load(bench_path)
+    names = tuple(name.strip() for name in columns.split(",")) if columns else None
+    stream = stream_for(bench, format=form, columns=names, baud=baud, timestamp=timestamp)
+    name = source_name or ("demo" if sys.stdin.isatty() else "-")
+    if name == "none":
+        stream = replace(stream, format="json", timestamp=None)
+    source = source_named(name, stream, follow)
+    made = injections(bench, inject, sweep)
+    wire = _wire(arm, sink, name, source, bench, stream.baud)
+    if record is not None:
+        folder_of(record)
+    time_name = stream.timestamp or "time_s"
+
+    def rows_of(bench: Bench) -> Rows:
+        kind = JsonRows if as_json else AlignedRows if plain else CsvRows
+        return kind(bench, time_name)
+
+    recorder = Recorder(record, stream.columns, stream.delimiter) if record is not None else None
+    viewing = sys.stdout.isatty() and not (as_json or plain) and os.environ.get("TERM") != "dumb"
+    with _outlet(source.patient and wire is None) as outlet:
+        parts = Parts(bench_path, bench, stream, source, made, wire, recorder, outlet, rows_of)
+        started = time.monotonic()
+        session = _run(parts, viewing, outlet, None if until is None else started + until)
+    _summary(session, time.monotonic() - started, outlet)
+    if recorder is not None and recorder.failure:
+        sys.exit(1)
+
+
+def _wire(
+    arm: bool, sink: str | None, name: str, source: Source, bench: Bench, baud: int
+) -> Source | None:
+    """Where commands go: nowhere unless armed."""
+    from ..live.sources import Port, StandIn
+
+    if not arm:
+        if sink is not None:
+            raise JetRulerError("--sink: nothing is sent unless --arm is given too")
+        return None
+    if not bench.drives:
+        raise JetRulerError("--arm: the bench has no drives; add a [drive.<name>]")
+    if sink is not None and sink != name:
+        port = Port(sink, baud)
+        port.reach()
+        return port
+    if not isinstance(source, Port | StandIn):
+        raise JetRulerError(f"--arm: {source.name} takes no commands; name a port with --sink")
+    return source
+
+
+@contextmanager
+def _outlet(patient: bool) -> Iterator[Outlet]:
+    """Standard output, written by a thread. What cannot be written in time is given up."""
+    from ..live.outlet import Outlet
+
+    sys.stdout.flush()
+    outlet = Outlet(sys.stdout.fileno(), patient)
+    try:
+        yield outlet
+    finally:
+        outlet.close(timeout=5.0 if patient else 1.0)
+
+
+def _run(parts: Parts, viewing: bool, outlet: Outlet, until: float | None) -> Session:
+    """Run to the end; Ctrl-C and q are the usual ways there."""
+    from ..live.session import Session
+
+    with contextlib.suppress(ValueError, AttributeError):  # a terminal that closes ends it too
+        signal.signal(signal.SIGHUP, signal.getsignal(signal.SIGTERM))
+    if not viewing:
+        session = Session(parts)
+        with contextlib.suppress(KeyboardInterrupt):
+            session.run(until)
+        return session
+    view = LiveView(colour=not os.environ.get("NO_COLOR"))
+    keyed = sys.stdin.isatty() and parts.source.name != "standard input"
+
+    def show(session: Session) -> None:
+        if keyed:
+            _keys(session)
+        size = shutil.get_terminal_size()
+        lines = view.picture(session, time.monotonic(), size.columns, size.lines)
+        outlet.show(("\x1b[H\x1b[K" + "\r\n\x1b[K".join(lines) + "\x1b[J").encode())
+
+    session = Session(replace(parts, rows=None, show=show))
+    with contextlib.suppress(KeyboardInterrupt), _screen(outlet, keyed):
+        session.run(until)
+    return session
+
+
+@contextmanager
+def _screen(outlet: Outlet, keyed: bool) -> Iterator[None]:
+    """The alternate screen, and single keys instead of lines; both are put back."""
+    before = None
+    if keyed:
+        import termios
+        import tty
+
+        before = termios.tcgetattr(0)
+        tty.setcbreak(0)
+    outlet.put(BEGIN, 0)
+    try:
+        yield
+    finally:
+        if outlet.error is None:
+            outlet.put(END, 0)
+        if before is not None:
+            termios.tcsetattr(0, termios.TCSADRAIN, before)
+
+
+def _keys(session: Session) -> None:
+    """q ends it, r looks for the ends anew."""
+    while select.select([0], [], [], 0)[0]:
+        pressed = os.read(0, 32)
+        if not pressed or b"q" in pressed:
+            raise KeyboardInterrupt
+        if b"r" in pressed:
+            session.station.forget_ends()
+
+
+def _summary(session: Session, lasted: float, outlet: Outlet) -> None:
+    """What was seen and what was lost, to stderr."""
+    from rich.console import Console
+    from rich.table import Table
+
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    for heading in ("channel", "lowest", "highest", "in counts", "flagged"):
+        table.add_column(heading, justify="left" if heading == "channel" else "right")
+    for name, seen in session.station.seen.items():
+        channel = session.bench[name]
+        ends = ["–", "–", "–"]
+        if seen.highest >= seen.lowest:
+            at = sorted(float(channel.ruler(end)) for end in (seen.lowest, seen.highest))
+            ends = [*map(channel.shown, at), f"{seen.lowest:.0f} … {seen.highest:.0f}"]
+        table.add_row(name, *ends, str(seen.flagged))
+    console = Console(stderr=True, highlight=False, soft_wrap=True)
+    console.print(table)
+    for note in _notes(session, lasted, outlet):
+        console.print(note, markup=False)
+
+
+def _notes(session: Session, lasted: float, outlet: Outlet) -> Iterator[str]:
+    yield f"{session.station.rows} samples in {lasted:.1f} s"
+    bad = {kind: n for kind, n in session.bad.items() if kind != "header"}
+    if bad:
+        kinds = ", ".join(f"{kind} {n}" for kind, n in sorted(bad.items()))
+        yield f"{sum(bad.values())} lines were no samples: {kinds}"
+    for column, n in session.station.parser.unreadable.items():
+        yield f"column {column}: {n} cells are no number"
+    if session.station.parser.absent:
+        yield f"not in the stream: {', '.join(session.station.parser.absent)}"
+    if session.progress.returns:
+        yield f"the source was gone {session.progress.returns} times"
+    if session.feed.lost:
+        yield f"{session.feed.lost} bytes came faster than they could be read, and were lost"
+    if outlet.dropped:
+        yield f"{outlet.dropped} rows were not written: whoever reads them was too slow"
+    recorder = session.parts.recorder
+    if recorder is not None and recorder.failure:
+        yield f"{recorder.failure}; {recorder.missed} bytes are not recorded"
+    if session.sender.unsent:
+        yield f"{session.sender.unsent} commands could not be sent: {session.sender.failure}"
+    if not session.sender.armed and session.bench.drives:
+        yield "disarmed: no command was sent; --arm sends them"

@@ -1,0 +1,247 @@
+"""The running view of a stream, as text of the terminal's size: one picture a call."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import click
+
+from ..core.channel import Channel
+from ..core.decide.drives import Drive, command_text
+from ..core.laws.converter import Adc
+from ..core.reading import flag_names
+from ..core.text import number
+from ..core.ticks import raw_ends, round_values, true_ticks
+from ..core.units import sign
+from .ruler_view import AMBER, IVORY, JET
+
+if TYPE_CHECKING:
+    from ..live.session import Session
+    from ..live.station import Seen
+
+BLUE, RED, GREY = (0x5A, 0xA9, 0xE6), (0xFF, 0x6B, 0x55), (0x8A, 0x85, 0x78)
+NAME, COUNT, VOLTS, VALUE, ENDS = 10, 6, 8, 11, 13
+
+#: Ticks of a channel at a width: its ruler does not change from picture to picture.
+_Ticks = list[tuple[int, str]]
+
+
+class LiveView:
+    """Draws a session. Lines that do not fit the window are left out, and it says so."""
+
+    def __init__(self, colour: bool) -> None:
+        self.colour = colour
+        self._known: dict[tuple[str, int, int], _Ticks] = {}
+
+    def picture(self, session: Session, now: float, width: int, height: int) -> list[str]:
+        """The lines of the view."""
+        width, height = max(width, 20), max(height, 4)
+        top = self._head(session, now, width)
+        bottom = [*self._trips(session, width), *self._drives(session, width)]
+        bottom += self._foot(session, width)
+        channels = list(session.bench.channels.values())
+        room = height - len(top) - len(bottom) - 1
+        each = 3 if room >= 3 * len(channels) else 2 if room >= 2 * len(channels) else 1
+        lines = [*top, self._style(_row_head(width), fg=GREY)]
+        for channel in channels:
+            lines += self._channel(channel, session.station.seen[channel.name], width, each)
+        lines += bottom
+        if len(lines) > height:
+            left = len(lines) - height + 1
+            lines = [*lines[: height - 1], self._style(f"… {left} lines more", fg=GREY)]
+        return lines
+
+    def _style(self, text: str, **how: object) -> str:
+        return click.style(text, **how) if self.colour else text  # type: ignore[arg-type]
+
+    def _head(self, session: Session, now: float, width: int) -> list[str]:
+        p = session.progress
+        title = session.bench.title or "bench"
+        head = f"{title} · {session.parts.source.name}"
+        tail = f"{p.rate(now):.1f} lines/s · {_bad(session)}"
+        if p.last_line is None:
+            why = f": {p.why_gone}" if p.why_gone else ""
+            state = self._style(f"waiting for the first line{why}"[:width], fg=BLUE)
+        elif p.stale or not p.connected:
+            why = f"; {p.why_gone}" if p.why_gone else ""
+            text = f"STALE: nothing for {now - p.last_line:.1f} s{why}"
+            state = self._style(text[:width], fg=RED, bold=True)
+        else:
+            state = self._style(f"live for {now - p.started:.0f} s", fg=BLUE)
+            if p.returns:
+                state += f", {p.returns} times gone and back"
+        gap = max(2, width - len(head) - len(tail))
+        return [self._style((head + " " * gap + tail)[:width], bold=True), state]
+
+    def _channel(self, channel: Channel, seen: Seen, width: int, each: int) -> list[str]:
+        flags = flag_names(seen.flags)
+        value = channel.shown(seen.value) if seen.count == seen.count else "–"
+        raw = "–" if _none(seen.count) else number(seen.count)
+        ends = f"{seen.lowest:.0f}…{seen.highest:.0f}" if seen.highest >= seen.lowest else "–"
+        cells = f"{channel.name[:NAME]:<{NAME}}{raw:>{COUNT}}{_volts(channel, seen.count):>{VOLTS}}"
+        shown = f"{value[: VALUE - 1]:>{VALUE}}"
+        room = width - len(cells) - len(shown) - 2 - ENDS
+        line = cells + self._style(shown, fg=RED if flags else None, bold=True)
+        if room < 8:
+            return [line]
+        marks, low, high = self._marks(channel, room)
+        true_edge = self._edge(marks, low, high, seen, room, "┴╧▲")
+        before = len(cells) + len(shown) + 2
+        text = self._style(f"{' '.join(flags)[: before - 4]:<{before - 2}}", fg=RED)
+        under = "  " + text + _labels(marks, room)
+        if each < 3:
+            lines = [line + "  " + true_edge + f"{ends:>{ENDS}}", under.rstrip()]
+            return lines[:each]
+        scale = (room - 3) / (high - low)
+        raw_marks = [
+            (round((value - low) * scale), number(value))
+            for value in round_values(low, high, room // 8)
+        ]
+        raw_edge = self._edge(raw_marks, low, high, seen, room, "┬╤▼")
+        return [
+            line + "  " + raw_edge + f"{ends:>{ENDS}}",
+            " " * before + true_edge,
+            under.rstrip(),
+        ]
+
+    def _marks(self, channel: Channel, room: int) -> tuple[_Ticks, float, float]:
+        low, high = raw_ends(channel.ruler)
+        key = (channel.name, room, hash(channel.ruler.laws))
+        if key not in self._known:
+            ticks = true_ticks(channel.ruler, max(2, room // 7), channel.limits)
+            scale = (room - 3) / (high - low)
+            self._known[key] = [(round((t.raw - low) * scale), t.label) for t in ticks]
+        return self._known[key], low, high
+
+    def _edge(
+        self, marks: _Ticks, low: float, high: float, seen: Seen, room: int, signs: str
+    ) -> str:
+        """One edge: ticks at round values, a double line as far as has been seen, the cursor."""
+        tick, tick_seen, cursor = signs[0], signs[1], signs[2]
+        scale = (room - 3) / (high - low)
+        cells = [" "] * (room - 2)
+        if seen.highest >= seen.lowest:
+            first, last = round((seen.lowest - low) * scale), round((seen.highest - low) * scale)
+            for i in range(max(0, first), min(len(cells) - 1, last) + 1):
+                cells[i] = "═"
+        for place, _ in marks:
+            cells[place] = tick_seen if cells[place] == "═" else tick
+        body = "".join(cells)
+        if _none(seen.count) or not low <= seen.count <= high:
+            return "▕" + self._style(body, fg=IVORY, bg=JET) + "▏"
+        at = round((seen.count - low) * scale)
+        return (
+            "▕"
+            + self._style(body[:at], fg=IVORY, bg=JET)
+            + self._style(cursor, fg=AMBER, bg=JET, bold=True)
+            + self._style(body[at + 1 :], fg=IVORY, bg=JET)
+            + "▏"
+        )
+
+    def _trips(self, session: Session, width: int) -> list[str]:
+        station = session.station
+        if not session.bench.trips:
+            return []
+        lines = [self._style("trips", fg=GREY)]
+        for name, tripper in station.decisions.trippers.items():
+            since = station.on_since.get(name)
+            ago = "" if since is None else _clock(station.decisions.clock.now - since)
+            when = f"since {ago}" if tripper.on else f"last {ago} ago" if ago else ""
+            state = f"{'ON' if tripper.on else 'off':<4}{when:<18}"
+            rest = (tripper.trip.about or str(tripper.trip))[: max(0, width - NAME - 26)]
+            style = {"fg": RED, "bold": True} if tripper.on else {}
+            lines.append(f"{name[:NAME]:<{NAME}}  {self._style(state, **style)}  {rest}")
+        return lines
+
+    def _drives(self, session: Session, width: int) -> list[str]:
+        sender = session.sender
+        if not session.bench.drives:
+            return []
+        how = "armed" if sender.armed else "disarmed: shown, not sent; --arm sends"
+        if sender.failure:
+            how = f"NOT SENT: {sender.failure}"
+        lines = [self._style(f"drives ({how})"[:width], fg=RED if sender.failure else GREY)]
+        for name, driver in session.station.decisions.drivers.items():
+            drive = driver.drive
+            text = f"{command_text(driver.command)} {sign(drive.unit)}".strip()
+            bar = _bar(drive, driver.command, max(0, min(24, width - 52)))
+            state = "SAFE" if driver.safe else ""
+            source = f"← {drive.source}"
+            line = f"{name[:NAME]:<{NAME}}  {text:>9}  {bar}  {source:<14}"[: width - 5]
+            lines.append(line + " " + self._style(state, fg=BLUE, bold=True))
+        return lines
+
+    def _foot(self, session: Session, width: int) -> list[str]:
+        lines = []
+        flagged = [
+            f"{name} {'+'.join(flag_names(seen.flags))}"
+            for name, seen in session.station.seen.items()
+            if seen.flags
+        ]
+        if flagged:
+            lines.append(self._style(("flags: " + ", ".join(flagged))[:width], fg=RED))
+        parser = session.station.parser
+        recorder = session.parts.recorder
+        notes = (
+            f"put in by hand: {', '.join(session.parts.injections)}"
+            if session.parts.injections
+            else "",
+            f"not in the stream: {', '.join(parser.absent)}" if parser.absent else "",
+            recorder.failure if recorder is not None else "",
+            session.progress.message,
+        )
+        shown = [text.replace("\n", " ")[:width] for text in notes if text]
+        return lines + [self._style(text, fg=AMBER, bg=JET) for text in shown]
+
+
+def _row_head(width: int) -> str:
+    head = f"{'channel':<{NAME}}{'counts':>{COUNT}}{'volts':>{VOLTS}}{'value':>{VALUE}}"
+    room = width - len(head) - 2 - ENDS
+    return head if room < 8 else f"{head}  {'':<{room}}{'ends seen':>{ENDS}}"
+
+
+def _volts(channel: Channel, count: float) -> str:
+    first = channel.ruler.laws[0]
+    if not isinstance(first, Adc) or first.vref is None or _none(count):
+        return "–"
+    return f"{count / first.full_count * first.vref:.3f} V"
+
+
+def _none(count: float) -> bool:
+    """Whether there is no count: a missing one stands outside every converter."""
+    return count != count or abs(count) > 2**40
+
+
+def _bad(session: Session) -> str:
+    bad = session.bad
+    total = sum(bad.values()) - bad["header"]
+    cells = sum(session.station.parser.unreadable.values())
+    kinds = ", ".join(f"{kind} {n}" for kind, n in bad.most_common() if kind != "header" and n)
+    text = f"{total} bad lines" + (f" ({kinds})" if kinds else "")
+    return text + (f", {cells} cells no number" if cells else "")
+
+
+def _clock(seconds: float) -> str:
+    if seconds < 60:
+        return f"{seconds:.1f} s"
+    return f"{int(seconds // 60)}:{int(seconds % 60):02d} min"
+
+
+def _bar(drive: Drive, command: float, room: int) -> str:
+    low, high = drive.bounds
+    if room < 4 or high <= low:
+        return ""
+    filled = round((command - low) / (high - low) * room)
+    return "█" * filled + "·" * (room - filled)
+
+
+def _labels(marks: Sequence[tuple[int, str]], room: int) -> str:
+    """The labels of ticks, centred under them; those that would touch are left out."""
+    line, free = [" "] * room, 0
+    for place, label in marks:
+        start = max(place + 1 - len(label) // 2, 0)
+        if start >= free and start + len(label) <= room:
+            line[start : start + len(label)] = label
+            free = start + len(label) + 1
+    return "".join(line)

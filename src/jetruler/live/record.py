@@ -1,0 +1,58 @@
+"""`--record`: every raw line with its time of arrival, whatever else happens."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import BinaryIO
+
+from .errors import StreamError
+
+
+class Recorder:
+    """Writes `<time>,<the line as it came>`; a disk that is full stops it, and it says so.
+
+    names: of the cells, if they are known: the first line then makes the file a log.
+    """
+
+    def __init__(self, path: str, names: tuple[str, ...] | None, delimiter: str) -> None:
+        self.path = path
+        self.failure = ""
+        self.missed = 0
+        self._delimiter = delimiter.encode()
+        self._fresh = True
+        try:
+            self._file: BinaryIO = Path(path).open("wb", buffering=0)  # noqa: SIM115
+        except OSError as error:
+            raise StreamError(f"{path}: cannot be written: {error.strerror}") from None
+        if names is not None:
+            self._write(self._delimiter.join([b"received", *(n.encode() for n in names)]) + b"\n")
+
+    def add(self, data: bytes) -> None:
+        """Record what arrived."""
+        if self.failure:
+            self.missed += len(data)
+            return
+        now = datetime.now(UTC).isoformat(timespec="milliseconds").removesuffix("+00:00")
+        stamp = now.encode() + b"Z" + self._delimiter
+        ended = data.endswith(b"\n")
+        inner = data[:-1] if ended else data
+        text = inner.replace(b"\n", b"\n" + stamp) + (b"\n" if ended else b"")
+        self._write(stamp + text if self._fresh else text)
+        self._fresh = ended
+        if self.failure:
+            self.missed += len(data)
+
+    def _write(self, data: bytes) -> None:
+        try:
+            view = memoryview(data)
+            while view:
+                view = view[self._file.write(view) :]
+        except OSError as error:
+            self.failure = f"{self.path}: cannot be written: {error.strerror}"
+
+    def close(self) -> None:
+        """End the file."""
+        if not self._fresh and not self.failure:
+            self._write(b"\n")
+        self._file.close()

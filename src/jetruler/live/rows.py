@@ -1,0 +1,164 @@
+"""Batches as lines of text: comma-separated, aligned, or JSON objects."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from typing import Protocol
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..core.arrays import AnyArray
+from ..core.channel import Bench
+from ..core.decide.drives import command_text
+from ..core.reading import flag_names
+from ..core.units import for_column
+from ..logs.cells import quote
+from ..logs.texts import CellTexts, FlagTexts
+from .station import Batch
+
+
+class Rows(Protocol):
+    """Turns batches into bytes."""
+
+    def header(self) -> bytes: ...
+
+    def __call__(self, batch: Batch) -> bytes: ...
+
+
+class CsvRows:
+    """A line a sample: time, channels, trips (0 or 1), drives (commands), flags."""
+
+    def __init__(self, bench: Bench, time_name: str) -> None:
+        self.channels = list(bench.channels.values())
+        self.texts = [CellTexts(channel) for channel in self.channels]
+        self.flags = FlagTexts([c.name for c in self.channels], ",", b"\n")
+        drives = [
+            f"{d.name}_{u}" if (u := for_column(d.unit)) else d.name for d in bench.drives.values()
+        ]
+        values = [c.output_column for c in self.channels]
+        self.names = [time_name, *values, *bench.trips, *drives, "flags"]
+
+    def header(self) -> bytes:
+        """The names of the columns."""
+        return (",".join(self.names) + "\n").encode()
+
+    def columns(self, batch: Batch) -> list[pa.Array]:
+        """The cells, all but the flags."""
+        cells = [quote(batch.times, ",") if batch.rows < 50 else batch.times]
+        for texts, counts, follower in zip(self.texts, batch.counts, batch.followers, strict=True):
+            cells.append(texts.gather(counts, batch.readings[texts.channel.name], follower))
+        cells += [_bits(on) for on in batch.decided.trips.values()]
+        cells += [_commands(values) for values in batch.decided.drives.values()]
+        return cells
+
+    def codes(self, batch: Batch) -> AnyArray:
+        """The flags of each sample and channel."""
+        return np.stack([batch.readings[c.name].flags for c in self.channels], axis=1)
+
+    def __call__(self, batch: Batch) -> bytes:
+        columns = [c.cast(pa.binary()) for c in self.columns(batch)]
+        columns.append(self.flags.gather(np.ascontiguousarray(self.codes(batch))))
+        # The texts of a joined column stand one behind the other: they are the lines.
+        joined = pc.binary_join_element_wise(*columns, b",")
+        start = joined.offset
+        offsets = np.frombuffer(joined.buffers()[1], np.int32)
+        data: bytes = joined.buffers()[2][
+            offsets[start] : offsets[start + len(joined)]
+        ].to_pybytes()
+        return data
+
+
+class AlignedRows:
+    """The same, in columns that stand below each other."""
+
+    def __init__(self, bench: Bench, time_name: str) -> None:
+        self.csv = CsvRows(bench, time_name)
+        widest = [max((len(t) for t in _some(texts)), default=0) for texts in self.csv.texts]
+        drives = [
+            max(len(command_text(end)) for end in drive.bounds) for drive in bench.drives.values()
+        ]
+        rooms = [9, *widest, *(1 for _ in bench.trips), *drives]
+        self.widths = [max(len(n), w) for n, w in zip(self.csv.names, rooms, strict=False)]
+
+    def header(self) -> bytes:
+        """The names of the columns."""
+        return self._line(self.csv.names[:-1], "flags")
+
+    def _line(self, cells: Sequence[str], flags: str) -> bytes:
+        text = "  ".join(f"{cell:>{w}}" for cell, w in zip(cells, self.widths, strict=True))
+        return f"{text}  {flags}".rstrip().encode() + b"\n"
+
+    def __call__(self, batch: Batch) -> bytes:
+        columns = [column.to_pylist() for column in self.csv.columns(batch)]
+        flags = self.csv.flags.gather(np.ascontiguousarray(self.csv.codes(batch))).to_pylist()
+        rows = zip(*columns, strict=True)
+        return b"".join(
+            self._line([_text(cell) for cell in row], _text(flag).strip())
+            for row, flag in zip(rows, flags, strict=True)
+        )
+
+
+class JsonRows:
+    """A JSON object a sample: channels by name (a number, label or null), trips, drives, flags."""
+
+    def __init__(self, bench: Bench, time_name: str) -> None:
+        self.bench, self.time_name = bench, time_name
+        self.labels = {
+            name: c.ruler.described(0.0) is not None for name, c in bench.channels.items()
+        }
+
+    def header(self) -> bytes:
+        """Names stand in every line."""
+        return b""
+
+    def __call__(self, batch: Batch) -> bytes:
+        times = batch.times.to_pylist()
+        return b"".join(self._row(batch, i, time) for i, time in enumerate(times))
+
+    def _row(self, batch: Batch, i: int, time: str) -> bytes:
+        row: dict[str, object] = {self.time_name: _json_time(time)}
+        flags = {}
+        for name, channel in self.bench.channels.items():
+            reading = batch.readings[name]
+            cell = channel.cell(float(reading.value[i]))
+            row[name] = (cell if self.labels[name] else float(cell)) if cell else None
+            if reading.flags[i]:
+                flags[name] = flag_names(int(reading.flags[i]))
+        row["trips"] = {name: bool(on[i]) for name, on in batch.decided.trips.items()}
+        row["drives"] = {name: _whole(v[i]) for name, v in batch.decided.drives.items()}
+        row["flags"] = flags
+        return json.dumps(row, ensure_ascii=False).encode() + b"\n"
+
+
+def _bits(on: AnyArray) -> pa.Array:
+    return pa.array([b"0", b"1"], pa.binary()).take(pa.array(on.view(np.uint8)))
+
+
+def _commands(values: AnyArray) -> pa.Array:
+    kinds, which = np.unique(values, return_inverse=True)
+    return pa.array([command_text(v) for v in kinds], pa.string()).take(pa.array(which))
+
+
+def _whole(value: float) -> int | float:
+    return int(value) if value == int(value) else float(value)
+
+
+def _text(cell: str | bytes) -> str:
+    return cell.decode() if isinstance(cell, bytes) else cell
+
+
+def _json_time(text: str) -> float | str:
+    try:
+        return float(text)
+    except ValueError:
+        return text
+
+
+def _some(texts: CellTexts) -> list[str]:
+    """The texts of a channel's values; of one without a table, what its ends would look like."""
+    if texts.texts is not None:
+        return [_text(t) for t in texts.texts.to_pylist()]
+    return ["-00000.000"]

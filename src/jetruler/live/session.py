@@ -1,0 +1,251 @@
+"""The loop: what arrives goes through the station; what is decided is sent; what came out is
+written or shown; a bench file that is saved is read again."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections import Counter, deque
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from ..bench.load import load_bench
+from ..core.channel import Bench
+from ..core.decide.conditions import seconds
+from ..core.errors import JetRulerError, ParameterError
+from ..core.stream import Stream
+from .errors import StreamError
+from .feed import Arrival, Feed
+from .inject import Injection
+from .lines import Lines, arrival_times
+from .outlet import Outlet
+from .record import Recorder
+from .rows import Rows
+from .sender import Sender
+from .sources import Nowhere, Source
+from .station import Batch, Station
+
+#: Seconds between two looks at the bench file, and between two decisions while nothing comes.
+LOOK_AGAIN, TICK = 0.5, 0.1
+
+
+@dataclass
+class Progress:
+    """How the stream is doing, for people."""
+
+    started: float
+    connected: bool = False
+    why_gone: str = ""
+    last_line: float | None = None
+    stale: bool = False
+    returns: int = 0
+    ended: bool = False
+    message: str = ""
+    """What was last said about the bench file."""
+    _recent: deque[tuple[float, int]] = field(default_factory=deque)
+
+    def add(self, now: float, lines: int) -> None:
+        """Some lines came."""
+        self.last_line = now
+        self._recent.append((now, lines))
+        while now - self._recent[0][0] > 2.0:
+            self._recent.popleft()
+
+    def rate(self, now: float) -> float:
+        """Lines a second, over the last two."""
+        since = min(2.0, max(now - self.started, 0.1))
+        return sum(lines for at, lines in self._recent if now - at <= 2.0) / since
+
+
+@dataclass(frozen=True)
+class Parts:
+    """What a session is made of."""
+
+    bench_path: str
+    bench: Bench
+    stream: Stream
+    source: Source
+    injections: dict[str, Injection]
+    wire: Source | None = None
+    recorder: Recorder | None = None
+    outlet: Outlet | None = None
+    rows: Callable[[Bench], Rows] | None = None
+    show: Callable[[Session], None] | None = None
+    frame_every: float = 1 / 60
+
+
+class Session:
+    """A running stream. `run` returns when it ends; whatever ends it, the drives are sent safe."""
+
+    def __init__(self, parts: Parts) -> None:
+        self.parts = parts
+        now = time.monotonic()
+        self.station = Station(parts.bench, parts.stream, parts.injections)
+        self.sender = Sender(parts.bench, parts.wire)
+        self.progress = Progress(now)
+        self.feed = Feed(parts.source, parts.recorder)
+        self.lines = Lines(self.station.bad)
+        self._stale_after = seconds(parts.stream.stale)
+        self._last_decision = self._last_look = self._last_frame = now
+        self._saved = _saved(parts.bench_path)
+        self._rows = parts.rows(parts.bench) if parts.rows is not None else None
+        if parts.outlet is not None and self._rows is not None:
+            parts.outlet.put(self._rows.header(), 0)
+        self._show_soon = True
+
+    @property
+    def bad(self) -> Counter[str]:
+        """Lines that were none, by kind."""
+        return self.station.bad
+
+    @property
+    def bench(self) -> Bench:
+        """The bench in force."""
+        return self.station.bench
+
+    def run(self, until: float | None = None) -> None:
+        """Until the stream ends, or until a time of the monotonic clock."""
+        self.feed.start()
+        try:
+            self.sender.safe()
+            while not self.progress.ended and (until is None or time.monotonic() < until):
+                self._work(self.feed.take(TICK / 2))
+                now = time.monotonic()
+                self._watch_silence(now)
+                if now - self._last_look >= LOOK_AGAIN:
+                    self._last_look = now
+                    self._look_at_bench()
+                self._frame(now)
+            self._work([Arrival(self.lines.ended(), time.monotonic())])
+        finally:
+            self.sender.safe()
+            self.feed.stop()
+            self.parts.source.close()
+            if self.parts.recorder is not None:
+                self.parts.recorder.close()
+
+    def _work(self, arrivals: list[Arrival]) -> None:
+        parts: list[tuple[bytes, float]] = []
+        for arrival in arrivals:
+            if arrival.data and (whole := self.lines.add(arrival.data)):
+                parts.append((whole, arrival.at))
+            if arrival.news:
+                self._take(parts)
+                parts = []
+                self._heard(arrival)
+        self._take(parts)
+
+    def _take(self, parts: list[tuple[bytes, float]]) -> None:
+        if not parts:
+            return
+        at = arrival_times(parts)
+        if not isinstance(self.parts.source, Nowhere):
+            self.progress.add(parts[-1][1], at.size)
+        batch = self.station.take(b"".join(data for data, _ in parts), at, self.progress.started)
+        if batch is None:
+            return
+        self.progress.stale = False
+        self._last_decision = time.monotonic()
+        self.sender.send({name: float(v[-1]) for name, v in batch.decided.drives.items()})
+        self._show_soon = True
+        self._write(batch)
+
+    def _write(self, batch: Batch) -> None:
+        if self.parts.outlet is not None and self._rows is not None:
+            self.parts.outlet.put(self._rows(batch), batch.rows)
+
+    def _heard(self, arrival: Arrival) -> None:
+        """News of the source."""
+        if arrival.news == "error" and arrival.error is not None:
+            raise arrival.error
+        if arrival.news == "open":
+            self.progress.connected, self.progress.why_gone = True, ""
+            self.lines.begin(self.parts.source.joined_late)
+            self.sender.safe()  # the other side may know nothing of what was sent before
+        elif arrival.news == "gone":
+            if self.progress.connected:
+                self.progress.returns += 1
+            self.progress.connected, self.progress.why_gone = False, arrival.why
+            self.lines.broken()
+            self._go_stale(arrival.at)
+        elif arrival.news == "end":
+            self.progress.ended = True
+
+    def _watch_silence(self, now: float) -> None:
+        last = self.progress.last_line or self.progress.started
+        matters = not self.parts.source.patient or self._follows()
+        silent = self.progress.stale or now - last > self._stale_after
+        if matters and silent and now - self._last_decision >= TICK:
+            self._go_stale(now)
+
+    def _follows(self) -> bool:
+        """Whether silence means anything: a pipe or a file may rest as long as it likes, unless
+        somebody waits for its samples."""
+        return self.sender.armed or self.parts.show is not None
+
+    def _go_stale(self, now: float) -> None:
+        if isinstance(self.parts.source, Nowhere):
+            return
+        self.progress.stale = True
+        decided = self.station.silent(max(0.0, now - self._last_decision))
+        self._last_decision = now
+        self.sender.send({name: float(v[-1]) for name, v in decided.drives.items()})
+        self._show_soon = True
+
+    def _look_at_bench(self) -> None:
+        """Read the bench file again if it was saved; a broken one changes nothing."""
+        saved = _saved(self.parts.bench_path)
+        if saved == self._saved:
+            return
+        self._saved = saved
+        try:
+            bench = load_bench(self.parts.bench_path)
+            if self._rows is not None and _columns(bench) != _columns(self.bench):
+                raise StreamError("its columns are not those of the output; start again for them")
+            self.station.take_over(bench)
+        except JetRulerError as error:
+            self._say(f"the last good bench stays in force: {error}")
+            return
+        self.sender.change(bench)
+        self._rows = self.parts.rows(bench) if self.parts.rows is not None else None
+        self._say(f"{self.parts.bench_path} was read again")
+
+    def _say(self, message: str) -> None:
+        self.progress.message = message
+        self._show_soon = True
+        if self.parts.show is None:
+            print(f"jetruler: {message}", file=sys.stderr, flush=True)
+
+    def _frame(self, now: float) -> None:
+        show = self.parts.show
+        if show is None:
+            return
+        since = now - self._last_frame
+        if (self._show_soon and since >= self.parts.frame_every) or since >= 0.25:
+            self._last_frame, self._show_soon = now, False
+            show(self)
+
+
+def _saved(path: str) -> tuple[int, int] | None:
+    try:
+        found = Path(path).stat()
+    except OSError:
+        return None
+    return found.st_mtime_ns, found.st_size
+
+
+def _columns(bench: Bench) -> list[str]:
+    """What rows of this bench are made of."""
+    names = [channel.output_column for channel in bench.channels.values()]
+    return [*names, *bench.trips, *bench.drives]
+
+
+def stream_for(bench: Bench, **given: object) -> Stream:
+    """The bench's stream with what options say in its place. Raises `StreamError`."""
+    stream = bench.stream or Stream()
+    said = {key: value for key, value in given.items() if value is not None}
+    try:
+        return replace(stream, **said)  # type: ignore[arg-type]
+    except ParameterError as error:
+        raise StreamError(f"--{error}") from None

@@ -1,0 +1,191 @@
+"""A bench at work on a stream: lines in; readings, decisions and what was seen out."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+import pyarrow as pa
+
+from ..core.arrays import AnyArray, Array
+from ..core.channel import Bench, Channel
+from ..core.decide.decisions import Decided, Decisions
+from ..core.follow import Follower
+from ..core.quantity import quantity
+from ..core.reading import Reading
+from ..core.signal import Smoothing
+from ..core.stream import TIME_UNITS, Stream
+from ..logs.times import read_times
+from .inject import Injection
+from .parse import Column, Parser
+
+
+@dataclass
+class Seen:
+    """What has been seen of a channel: the last sample, and the ends of all that had a value."""
+
+    count: float = float("nan")
+    value: float = float("nan")
+    flags: int = 0
+    lowest: float = float("inf")
+    highest: float = float("-inf")
+    flagged: int = 0
+
+    def add(self, raw: AnyArray, reading: Reading) -> None:
+        """A batch, as it came in and as it was read."""
+        self.count, self.value = float(raw[-1]), float(reading.value[-1])
+        self.flags = int(reading.flags[-1])
+        self.flagged += int(np.count_nonzero(reading.flags))
+        good = raw[~np.isnan(reading.value)]
+        if good.size:
+            self.lowest = min(self.lowest, float(good.min()))
+            self.highest = max(self.highest, float(good.max()))
+
+
+@dataclass(frozen=True)
+class Batch:
+    """Some samples, read and decided on. times: as the source says them, or seconds since the
+    start. followers: what each channel's text follows from."""
+
+    rows: int
+    times: pa.Array
+    counts: list[AnyArray]
+    readings: dict[str, Reading]
+    followers: list[Follower]
+    decided: Decided
+
+
+@dataclass
+class Station:
+    """The memory of everything that runs: smoothing, zones, trips, drives, the ends seen."""
+
+    bench: Bench
+    stream: Stream
+    injections: dict[str, Injection] = field(default_factory=dict)
+    bad: Counter[str] = field(default_factory=Counter)
+    rows: int = 0
+
+    def __post_init__(self) -> None:
+        self.decisions = Decisions(self.bench)
+        self.followers = {name: _Settling(c) for name, c in self.bench.channels.items()}
+        self.seen = {name: Seen() for name in self.bench.channels}
+        self.on_since: dict[str, float] = {}
+        """When each trip turned on last, by the clock of the decisions."""
+        self.parser = self._parser()
+
+    def _parser(self) -> Parser:
+        columns = [channel.column for channel in self.bench.channels.values()]
+        return Parser(self.stream, columns, self.bad)
+
+    def take_over(self, bench: Bench) -> None:
+        """Go on with a bench that was changed: what it left as it was keeps its memory.
+        Raises `StreamError` where it does not fit the stream."""
+        old, fresh = self.bench, Station(bench, self.stream)
+        same_columns = [c.column for c in old.channels.values()] == [
+            c.column for c in bench.channels.values()
+        ]
+        for name, channel in bench.channels.items():
+            if old.channels.get(name) == channel:
+                fresh.followers[name] = self.followers[name]
+            if name in old.channels:
+                fresh.seen[name] = self.seen[name]
+        self.decisions = self.decisions.taken_over(bench)
+        self.bench, self.followers, self.seen = bench, fresh.followers, fresh.seen
+        if not same_columns:
+            self.parser = self._parser()
+
+    def take(self, block: bytes, arrivals: Array, start: float) -> Batch | None:
+        """Whole lines, with the time that each arrived. None if no line was a sample."""
+        parsed = self.parser.add(block)
+        if not parsed.rows:
+            return None
+        if parsed.kept is not None:
+            arrivals = arrivals[parsed.kept]
+        at = arrivals - start
+        texts, times = _seconds_text(at), at
+        if parsed.times is not None:
+            texts = parsed.times
+            times = read_times(texts, ".") * TIME_UNITS[self.stream.time_unit]
+        counts: list[AnyArray] = []
+        followers: list[Follower] = []
+        readings: dict[str, Reading] = {}
+        for (name, settling), column in zip(self.followers.items(), parsed.columns, strict=True):
+            if name in self.injections:
+                column = self.injections[name].column(at)
+            found, readings[name], follower = settling.add(column, times)
+            counts.append(found)
+            followers.append(follower)
+            self.seen[name].add(column.counts, readings[name])
+        self.rows += parsed.rows
+        decided = self.decisions.add(times, readings)
+        self._note(decided)
+        return Batch(parsed.rows, texts, counts, readings, followers, decided)
+
+    def silent(self, seconds: float) -> Decided:
+        """Nothing comes: decide without readings. seconds: since the last decision."""
+        decided = self.decisions.silent(seconds)
+        self._note(decided)
+        return decided
+
+    def _note(self, decided: Decided) -> None:
+        for event in decided.events:
+            if event.on:
+                self.on_since[event.trip.name] = float(decided.times[event.sample])
+
+    def forget_ends(self) -> None:
+        """Look for the ends anew."""
+        for seen in self.seen.values():
+            seen.lowest, seen.highest = float("inf"), float("-inf")
+
+
+class _Settling:
+    """A follower whose smoothing over a time is settled when the time between samples is known.
+
+    Until then it averages what is there; the first samples are then gone through again.
+    """
+
+    #: Steps between samples that tell the usual one, and samples remembered at most.
+    ENOUGH, MOST = 8, 4096
+
+    def __init__(self, channel: Channel) -> None:
+        self.channel = channel
+        smooth = channel.smooth
+        self._waiting = smooth is not None and isinstance(smooth.over, str)
+        if self._waiting and smooth is not None:
+            smooth = replace(smooth, over=self.ENOUGH)
+        self._follower = Follower(channel, smooth)
+        self._past: list[Column] = []
+        self._times: list[Array] = []
+
+    def add(self, column: Column, times: Array) -> tuple[AnyArray, Reading, Follower]:
+        if self._waiting:
+            self._settle(column, times)
+        counts, reading = self._follower.add(column.counts, column.missing)
+        return counts, reading, self._follower
+
+    def _settle(self, column: Column, times: Array) -> None:
+        self._times.append(times)
+        steps = np.diff(np.concatenate(self._times))
+        steps = steps[steps > 0]
+        seen = sum(len(past.counts) for past in self._past)
+        if steps.size >= self.ENOUGH or seen > self.MOST:
+            smooth = self.channel.smooth
+            assert smooth is not None
+            interval = float(np.median(steps)) if steps.size else quantity(str(smooth.over), "s")
+            self._follower = Follower(self.channel, _settled(smooth, interval))
+            for past in self._past:
+                self._follower.add(past.counts, past.missing)
+            self._waiting, self._past, self._times = False, [], []
+        else:
+            self._past.append(column)
+
+
+def _settled(smooth: Smoothing, interval: float) -> Smoothing:
+    return smooth.settled(interval)
+
+
+def _seconds_text(at: Array) -> pa.Array:
+    """Seconds since the start as text; lines that came together share theirs."""
+    kinds, which = np.unique(at, return_inverse=True)
+    return pa.array([f"{t:.3f}" for t in kinds.tolist()], pa.string()).take(pa.array(which))
