@@ -116,7 +116,7 @@ def _made(
             except ParameterError as mistake:
                 wrong.append(mistake)
         elif fields[name].default is dataclasses.MISSING:
-            wrong.append(ParameterError(name, None, "it is needed"))
+            wrong.append(ParameterError(name, None, f"a {kind.__name__.lower()} needs it"))
     if not wrong:
         draft = object.__new__(kind)
         for name, field in fields.items():

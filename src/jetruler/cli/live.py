@@ -84,10 +84,10 @@ def command(
     from ..live.session import Parts, stream_for
     from ..live.sources import source_named
 
-    until = None
+    lasting = None
     if how_long is not None:
-        until = seconds(float(how_long) if how_long.replace(".", "", 1).isdigit() else how_long)
-        if not 0 < until < float("inf"):
+        lasting = seconds(float(how_long) if how_long.replace(".", "", 1).isdigit() else how_long)
+        if not 0 < lasting < float("inf"):
             raise JetRulerError(f'--for {how_long}: a time above 0 is right, as in "10 s"')
     if as_json and plain:
         raise JetRulerError("--json and --plain: one of them is right")
@@ -112,9 +112,9 @@ def command(
     viewing = sys.stdout.isatty() and not (as_json or plain) and os.environ.get("TERM") != "dumb"
     with _outlet(source.patient and wire is None) as outlet:
         parts = Parts(bench_path, bench, stream, source, made, wire, recorder, outlet, rows_of)
-        started = time.monotonic()
-        session = _run(parts, viewing, outlet, None if until is None else started + until)
-    _summary(session, time.monotonic() - started, outlet)
+        session = _run(parts, viewing, outlet, lasting)
+        lasted = time.monotonic() - session.progress.started
+    _summary(session, lasted, outlet)
     if recorder is not None and recorder.failure:
         sys.exit(1)
 
@@ -133,6 +133,7 @@ def _wire(
         raise JetRulerError("--arm: the bench has no drives; add a [drive.<name>]")
     if sink is not None and sink != name:
         port = Port(sink, baud)
+        port.check()
         port.reach()
         return port
     if not isinstance(source, Port | StandIn):
@@ -153,7 +154,7 @@ def _outlet(patient: bool) -> Iterator[Outlet]:
         outlet.close(timeout=5.0 if patient else 1.0)
 
 
-def _run(parts: Parts, viewing: bool, outlet: Outlet, until: float | None) -> Session:
+def _run(parts: Parts, viewing: bool, outlet: Outlet, lasting: float | None) -> Session:
     """Run to the end; Ctrl-C and q are the usual ways there."""
     from ..live.session import Session
 
@@ -162,7 +163,7 @@ def _run(parts: Parts, viewing: bool, outlet: Outlet, until: float | None) -> Se
     if not viewing:
         session = Session(parts)
         with contextlib.suppress(KeyboardInterrupt):
-            session.run(until)
+            session.run(lasting)
         return session
     view = LiveView(colour=not os.environ.get("NO_COLOR"))
     keyed = sys.stdin.isatty() and parts.source.name != "standard input"
@@ -176,7 +177,7 @@ def _run(parts: Parts, viewing: bool, outlet: Outlet, until: float | None) -> Se
 
     session = Session(replace(parts, rows=None, show=show))
     with contextlib.suppress(KeyboardInterrupt), _screen(outlet, keyed):
-        session.run(until)
+        session.run(lasting)
     return session
 
 

@@ -50,7 +50,8 @@ class LiveView:
         if len(lines) > height:
             left = len(lines) - height + 1
             lines = [*lines[: height - 1], self._style(f"… {left} lines more", fg=GREY)]
-        return lines
+        # With colours, the terminal itself cuts what is too wide.
+        return lines if self.colour else [line[:width] for line in lines]
 
     def _style(self, text: str, **how: object) -> str:
         return click.style(text, **how) if self.colour else text  # type: ignore[arg-type]

@@ -22,6 +22,7 @@ class Sender:
         """What each output has taken last."""
         self.failure = ""
         self.unsent = 0
+        self._wanted: dict[str, float] = {}
         self._rest_until = 0.0
 
     @property
@@ -35,6 +36,8 @@ class Sender:
         for drive in bench.drives.values():
             gone.pop(drive.output, None)
         self._send(gone)
+        for output in gone:
+            self._wanted.pop(output)
         self.bench = bench
 
     def send(self, commands: Mapping[str, float]) -> None:
@@ -50,8 +53,14 @@ class Sender:
         self.forget()
         self._send({drive.output: drive.safe for drive in self.bench.drives.values()})
 
+    def try_again(self) -> None:
+        """Send what could not be sent before."""
+        if self.failure:
+            self._send({})
+
     def _send(self, commands: Mapping[str, float]) -> None:
-        new = {out: value for out, value in commands.items() if self.sent.get(out) != value}
+        self._wanted.update(commands)
+        new = {out: value for out, value in self._wanted.items() if self.sent.get(out) != value}
         if self.wire is None or not new or time.monotonic() < self._rest_until:
             return
         lines = "".join(f"{out}={command_text(value)}\n" for out, value in new.items())

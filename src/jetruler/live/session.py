@@ -104,15 +104,19 @@ class Session:
         """The bench in force."""
         return self.station.bench
 
-    def run(self, until: float | None = None) -> None:
-        """Until the stream ends, or until a time of the monotonic clock."""
+    def run(self, lasting: float | None = None) -> None:
+        """Until the stream ends, or for so many seconds."""
+        self.progress.started = time.monotonic()
+        until = None if lasting is None else self.progress.started + lasting
         self.feed.start()
         try:
-            self.sender.safe()
+            if self.parts.wire is not self.parts.source:  # which tells when it is open
+                self.sender.safe()
             while not self.progress.ended and (until is None or time.monotonic() < until):
                 self._work(self.feed.take(TICK / 2))
                 now = time.monotonic()
                 self._watch_silence(now)
+                self.sender.try_again()
                 if now - self._last_look >= LOOK_AGAIN:
                     self._last_look = now
                     self._look_at_bench()

@@ -131,6 +131,15 @@ class Port(_Base):
         except (OSError, AttributeError):
             self._descriptor = None
 
+    def check(self) -> None:
+        """Whether its URL can be understood at all. Raises `StreamError`."""
+        import serial
+
+        try:
+            serial.serial_for_url(self.name, do_not_open=True)
+        except (ValueError, serial.SerialException) as error:
+            raise StreamError(f"{self.name}: {error}") from None
+
     def reach(self) -> None:
         """Open it now. Raises `StreamError` where it is not there."""
         try:
@@ -182,6 +191,9 @@ class StandIn(_Base):
 
     def __init__(self, board: Board, rate: float) -> None:
         self._board, self._every = board, 1.0 / rate
+        self._next = 0.0
+
+    def open(self) -> None:
         self._next = time.monotonic()
 
     def read(self) -> bytes:
@@ -226,7 +238,9 @@ def source_named(name: str, stream: Stream, follow: bool) -> Source:
             f"{name}: there is no such file or port; -, demo, none, a file, a port, or a URL "
             "(socket://localhost:5000) is right"
         )
-    return Port(name, stream.baud)
+    port = Port(name, stream.baud)
+    port.check()
+    return port
 
 
 def _reason(error: BaseException) -> str:

@@ -1,0 +1,288 @@
+"""Trips, drives, and zones that hold: against step-by-step machines written out on their own."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from jetruler import Bench, ParameterError, Reading
+from jetruler.bench.load import BenchError, parse_bench
+from jetruler.core.decide.conditions import Condition, Conditioner
+from jetruler.core.decide.decisions import Decisions
+from jetruler.core.decide.drives import Drive, Driver
+from jetruler.core.decide.memory import Clock
+from jetruler.core.decide.trips import Trip, Tripper
+from jetruler.core.follow import Follower
+
+VALUES = st.lists(
+    st.one_of(st.integers(-6, 6).map(float), st.just(math.nan)), min_size=1, max_size=40
+)
+STEPS = st.lists(st.sampled_from([0.0, 0.5, 1.0, 3.0]), min_size=40, max_size=40)
+CUTS = st.lists(st.integers(1, 7), min_size=40, max_size=40)
+
+
+def batches(n: int, cuts: list[int]) -> list[slice]:
+    """A way to cut n samples into batches."""
+    ends = np.minimum(np.cumsum(cuts), n).tolist()
+    return [slice(a, b) for a, b in zip([0, *ends], [*ends, n], strict=False) if b > a]
+
+
+def naive(c: Condition, t: list[float], x: list[float]) -> list[bool]:
+    """The condition by its own words, sample by sample."""
+    on, out = False, []
+    for i, value in enumerate(x):
+        if not math.isnan(value):
+            if c.above is not None:
+                on = value >= c.above or (on and value >= (c.release or 0))
+            elif c.below is not None:
+                on = value < c.below or (on and value < (c.release or 0))
+            else:
+                last = [v for u, v in zip(t[: i + 1], x[: i + 1], strict=True)
+                        if u >= t[i] - float(c.within or 0) and not math.isnan(v)]  # fmt: skip
+                down = c.falls_by or c.changes_by or math.inf
+                up = c.rises_by or c.changes_by or math.inf
+                on = max(last) - value >= down or value - min(last) >= up
+        out.append(on)
+    return out
+
+
+CONDITIONS = [
+    Condition("a", above=3, release=1),
+    Condition("a", below=-2, release=0),
+    Condition("a", rises_by=4, within=2),
+    Condition("a", falls_by=4, within=1.5),
+    Condition("a", changes_by=3, within=1),
+]
+
+
+@pytest.mark.parametrize("condition", CONDITIONS, ids=str)
+@given(x=VALUES, steps=STEPS, cuts=CUTS)
+def test_conditions_by_their_own_words(
+    condition: Condition, x: list[float], steps: list[float], cuts: list[int]
+) -> None:
+    t = np.cumsum(steps)[: len(x)]
+    values, flags = np.array(x), np.zeros(len(x), np.uint8)
+    machine = Conditioner(condition)
+    found = [machine.add(t[s], values[s], flags[s]) for s in batches(len(x), cuts)]
+    assert np.concatenate(found).tolist() == naive(condition, t.tolist(), x)
+
+
+@given(
+    x=VALUES, steps=STEPS, cuts=CUTS, hold=st.sampled_from([0, 1, 2]), stay=st.sampled_from([0, 2])
+)
+def test_hold_and_stay(
+    x: list[float], steps: list[float], cuts: list[int], hold: int, stay: int
+) -> None:
+    t = np.cumsum(steps)[: len(x)]
+    reading = Reading(np.array(x), np.zeros(len(x), np.uint8))
+    tripper = Tripper(Trip("t", (Condition("a", above=2),), "any", hold, stay))
+    found = []
+    for s in batches(len(x), cuts):
+        found += tripper.add(t[s], {"a": Reading(reading.value[s], reading.flags[s])}).tolist()
+    on, since, turned, expected = False, None, 0.0, []
+    for now, holds in zip(
+        t.tolist(), naive(Condition("a", above=2, release=2), t.tolist(), x), strict=True
+    ):
+        since = (now if since is None else since) if holds else None
+        counts = since is not None and now - since >= hold
+        if not on and counts:
+            on, turned = True, now
+        elif on and not counts and now >= turned + stay:
+            on = False
+        expected.append(on)
+    assert found == expected
+
+
+@given(
+    x=VALUES, steps=STEPS, cuts=CUTS,
+    marks=st.sampled_from(
+        [((0, 0), (5, 255)), ((-5, 255), (5, 0)), ((-5, -100), (0, 40), (5, 90))]),
+    slew=st.sampled_from([None, 30.0]), dead=st.sampled_from([0.0, 20.0]),
+    unsafe=st.lists(st.booleans(), min_size=40, max_size=40),
+)  # fmt: skip
+def test_a_drive_never_leaves_its_clamp(
+    x: list[float], steps: list[float], cuts: list[int], marks: Any, slew: float | None,
+    dead: float, unsafe: list[bool],
+) -> None:  # fmt: skip
+    kind = (-100.0, 255.0)
+    drive = Drive("d", "a", marks, safe=10, range=kind, clamp=(0, 200), slew=slew, dead_band=dead)
+    t, values, bad = np.cumsum(steps)[: len(x)], np.array(x), np.array(unsafe[: len(x)])
+    whole, safe = Driver(drive).add(t, values, bad)
+    machine = Driver(drive)
+    parts = [machine.add(t[s], values[s], bad[s])[0] for s in batches(len(x), cuts)]
+    assert np.array_equal(np.concatenate(parts), whole)  # any batch size
+    assert np.all((whole >= 0) & (whole <= 200))
+    assert np.all(whole == np.rint(whole))
+    assert np.all(whole[safe] == 10)
+    assert np.array_equal(safe, bad | np.isnan(values))
+    if slew is not None:  # rounding may add one to a step
+        steps_made = np.abs(np.diff(whole, prepend=10))
+        free = safe | (steps_made <= slew * np.diff(t, prepend=t[0]) + 1)
+        assert np.all(free)
+
+
+def test_what_a_drive_does() -> None:
+    flap = Drive("flap", "knob", ((0, 1000), (100, 2000)), safe=1500, range="pulse", dead_band=30)
+    t = np.arange(4.0)
+    commands, _ = Driver(flap).add(t, np.array([2.0, 4.0, 50.0, 250.0]), np.zeros(4, np.bool_))
+    assert commands.tolist() == [1000, 1040, 1500, 2000]  # off is really off; ends hold
+    motor = Drive("m", "knob", ((0, 60), (100, 255)), safe=0, off=0)
+    assert motor.bounds == (0, 255)
+    slow = Driver(Drive("s", "knob", ((0, 0), (100, 100)), safe=0, slew=10))
+    assert slow.add(t, np.full(4, 100.0), np.zeros(4, np.bool_))[0].tolist() == [0, 10, 20, 30]
+    out, _ = slow.add(t + 4, np.full(4, 100.0), np.array([False, True, False, False]))
+    assert out.tolist() == [40, 0, 10, 20]  # to safe at once, back slowly
+
+
+@given(st.lists(st.floats(-50, 150), min_size=1, max_size=60), CUTS)
+def test_zones_hold(noise: list[float], cuts: list[int]) -> None:
+    text = """
+    [converter]
+    bits = 12
+    [channel.light]
+    column = 1
+    laws = [{ law = "zones", edges = [1000, 1010], values = ["a", "b", "c"], hysteresis = 20 }]
+    """
+    channel = parse_bench(text)["light"]
+    counts = np.array([1000 + round(n) for n in noise])
+    whole = Follower(channel).add(counts)[1].value
+    follower = Follower(channel)
+    parts = [follower.add(counts[s])[1].value for s in batches(counts.size, [*cuts, 60])]
+    assert np.array_equal(np.concatenate(parts), whole)
+    zone, expected = int(counts[0] >= 1000) + int(counts[0] >= 1010), []
+    over = [counts[0] >= 1000, counts[0] >= 1010]
+    for count in counts.tolist():
+        for i, edge in enumerate((1000, 1010)):
+            over[i] = count >= edge + 20 or (over[i] and count >= edge - 20)
+        zone = sum(map(int, over))
+        expected.append(zone)
+    assert whole.tolist() == expected
+
+
+def test_the_clock_never_goes_back() -> None:
+    clock = Clock()
+    assert clock.add([5, 6, math.nan, 7]).tolist() == [5, 6, 6, 7]
+    assert clock.add([1, 2]).tolist() == [7, 8]  # a board that started again
+    assert Clock().add([math.nan, math.nan]).tolist() == [0, 0]
+
+
+DECIDED = """
+[converter]
+bits = 12
+[channel.bean]
+column = "b"
+[channel.knob]
+column = "k"
+laws = [{ law = "line", gain = 1, offset = 0, unit = "%" }]
+[trip.hot]
+any = [{ channel = "bean", above = 3 }]
+[trip.lost]
+all = [{ channel = "knob", flagged = ["missing"] }, { channel = "bean", below = 1 }]
+[drive.horn]
+from = "hot"
+safe = 0
+[drive.flap]
+from = "knob"
+marks = [[0, 1000], [100, 2000]]
+range = "pulse"
+safe = 1200
+safe_when = ["hot"]
+"""
+
+
+def decided_bench() -> Bench:
+    return parse_bench(DECIDED.replace('column = "b"', 'column = "b"\nconverter = { vref = 5 }'))
+
+
+def readings(
+    bean: list[float], knob: list[float], flags: list[int] | None = None
+) -> dict[str, Reading]:
+    none = np.zeros(len(bean), np.uint8)
+    return {
+        "bean": Reading(np.array(bean), none),
+        "knob": Reading(np.array(knob), np.array(flags or none, np.uint8)),
+    }
+
+
+def test_trips_and_drives_together() -> None:
+    decisions = Decisions(decided_bench())
+    found = decisions.add(
+        [0.0, 1.0, 2.0, 3.0],
+        readings([0, 4, 4, 0], [10, 20, 30, math.nan], [0, 0, 2, 16]),
+    )
+    assert found.drives["horn"].tolist() == [0, 255, 255, 0]
+    assert found.drives["flap"].tolist() == [1100, 1200, 1200, 1200]
+    assert found.safe["flap"].tolist() == [False, True, True, True]
+    told = [(e.sample, e.trip.name, e.on) for e in found.events]
+    assert told == [(1, "hot", True), (3, "hot", False), (3, "lost", True)]
+    silent = decisions.silent(5.0)
+    assert silent.times.tolist() == [8.0]
+    assert silent.safe["horn"].tolist() == silent.safe["flap"].tolist() == [True]
+
+
+def test_a_bench_that_was_changed_goes_on() -> None:
+    decisions = Decisions(decided_bench())
+    decisions.add([0.0], readings([4], [50]))
+    changed = parse_bench(DECIDED.replace('column = "b"', 'column = "b"\nconverter = { vref = 5 }')
+                          .replace("safe = 1200", "safe = 1300\nslew = 10"))  # fmt: skip
+    after = decisions.taken_over(changed)
+    assert after.trippers["hot"].on
+    found = after.add([1.0], readings([4], [50]))
+    assert found.drives["flap"].tolist() == [1300]
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ('[trip.a]\nany = [{ channel = "beam", above = 1 }]',
+         "trip.a.any[1].channel: found 'beam'; the bench has none; the nearest right name"),
+        ('[trip.a]\nany = [{ channel = "bean", above = 1, below = 2 }]',
+         "trip.a.any[1].condition: found 'above and below'; exactly one of"),
+        ('[trip.a]\nany = [{ channel = "bean", above = 1, release = 2 }]',
+         "release: found 2; at most 1"),
+        ('[trip.a]\nany = [{ channel = "bean", falls_by = 1 }]',
+         "within: found None; a time above 0"),
+        ('[trip.a]\nany = [{ channel = "bean", flagged = ["loose"] }]', "flagged: found 'loose'"),
+        ("[trip.a]\nhold = 1", "a list of conditions under any, or under all"),
+        ('[trip.bean]\nany = [{ channel = "bean", above = 1 }]', "a channel has this name already"),
+        ('[trip.a]\nany = []', "a trip needs at least one condition"),
+        ('[trip.a]\nany = [{ channel = "bean", above = 1 }]\nhold = "5 m"',
+         "trip.a.hold: found '5 m'"),
+        ('[drive.a]\nfrom = "bin"\nsafe = 0\nmarks = [[0, 0], [1, 9]]',
+         "drive.a.from: found 'bin'"),
+        ('[drive.a]\nfrom = "bean"\nmarks = [[0, 0], [1, 9]]',
+         "drive.a.safe: found None; a drive needs it"),
+        ('[drive.a]\nfrom = "bean"\nsafe = 0\nmarks = [[0, 0], [1, 300]]',
+         "commands lie within 0 … 255"),
+        ('[drive.a]\nfrom = "bean"\nsafe = 0.5\nmarks = [[0, 0], [1, 9]]', "a whole number"),
+        ('[drive.a]\nfrom = "bean"\nsafe = 0\nmarks = [[0, 0], [0, 9]]', "drive.a.marks"),
+        ('[drive.a]\nfrom = "bean"\nsafe = 0\nmarks = [[0, 0], [1, 9]]\nsafe_when = ["x"]',
+         "drive.a.safe_when: found 'x'; no such trip"),
+        ('[drive.a]\nfrom = "bean"\nsafe = 0\nmarks = [[0, 0], [1, 9]]\nclamp = [5, 9]',
+         "drive.a.safe: found 0; commands lie within 5 … 9"),
+        ('[drive.a]\nfrom = "bean"\nsafe = 0\nmarks = [[0, 0], [1, 9]]\noutput = "x"\n'
+         '[drive.b]\nfrom = "bean"\nsafe = 0\nmarks = [[0, 0], [1, 9]]\noutput = "x"',
+         "drive.b.output: found 'x'; drive.a has this output already"),
+        ('[stream]\nformat = "xml"\nbaud = 0', "2 mistakes"),
+        ('[stream]\ncolumns = ["a", "a"]', "stream.columns"),
+    ],
+)  # fmt: skip
+def test_mistakes_in_trips_and_drives(text: str, says: str) -> None:
+    channel = '[converter]\nbits = 12\nvref = 5\n[channel.bean]\ncolumn = "b"\n'
+    with pytest.raises(BenchError) as caught:
+        parse_bench(channel + text)
+    assert says in str(caught.value)
+
+
+def test_a_condition_says_what_it_is() -> None:
+    trip = Trip(
+        "t", (Condition("bean", above=225, release=220), Condition("bean", flagged=True)), "all", 2
+    )
+    assert str(trip) == "bean above 225, release 220 and bean flagged, held 2 s"
+    with pytest.raises(ParameterError):
+        Condition("bean", above=math.inf)

@@ -1,0 +1,485 @@
+"""Streams: through the installed command, a real pseudo-terminal, TCP, and bad luck."""
+
+from __future__ import annotations
+
+import csv
+import fcntl
+import io
+import json
+import os
+import random
+import select
+import signal
+import socket
+import struct
+import subprocess
+import sys
+import termios
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from jetruler import demo
+from jetruler.cli.live_view import LiveView
+from jetruler.core.stream import Stream
+from jetruler.demo.board import Board, Fault
+from jetruler.live.lines import LONGEST, Lines
+from jetruler.live.outlet import Outlet
+from jetruler.live.parse import Parser
+
+from .conftest import COMMAND, Run
+
+Start = Callable[..., "subprocess.Popen[bytes]"]
+
+TWO = """
+title = "Two"
+[converter]
+bits = 12
+vref = 3.3
+[channel.knob]
+column = "k"
+laws = [{ law = "line", marks = [[0, 0], [4000, 100]], unit = "%" }]
+decimals = 1
+[channel.pin]
+column = "p"
+decimals = 3
+[stream]
+columns = ["k", "p"]
+stale = 0.3
+[trip.high]
+any = [{ channel = "knob", above = 50, release = 40 }]
+[drive.flap]
+from = "knob"
+marks = [[0, 1000], [100, 2000]]
+range = "pulse"
+safe = 1500
+"""
+
+
+@pytest.fixture
+def start(home: Path) -> Iterator[Start]:
+    """Start `jetruler live` on the bench above; what still runs at the end is stopped."""
+    (home / "bench.toml").write_text(TWO)
+    running: list[subprocess.Popen[bytes]] = []
+
+    def start(*args: str, **more: object) -> subprocess.Popen[bytes]:
+        command: list[str | Path] = [COMMAND, "live", *args]
+        usual = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE, "stderr": subprocess.PIPE}
+        running.append(subprocess.Popen(command, cwd=home, **(usual | more)))  # type: ignore[call-overload]
+        return running[-1]
+
+    yield start
+    for one in running:
+        one.kill()
+        one.communicate()
+
+
+def rows(text: str) -> list[dict[str, str]]:
+    """CSV as dictionaries."""
+    return list(csv.DictReader(io.StringIO(text)))
+
+
+def wait_for(true: Callable[[], bool], seconds: float = 20) -> None:
+    """Wait until something is so."""
+    until = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < until, "waited in vain"
+        time.sleep(0.01)
+
+
+def test_the_demo_source(run: Run) -> None:
+    done = run("live", "--source", "demo", "--for", "1.2 s")
+    assert done.returncode == 0
+    assert "disarmed: no command was sent" in done.stderr
+    found = rows(done.stdout)
+    assert len(found) >= 8
+    assert 200 < float(found[0]["bean_degC"]) < 230
+    assert found[0]["tray_zone"] == "empty"
+    again = run("live", "--source", "demo", "--for", "0.7")
+    assert rows(again.stdout)[:3] == found[:3]  # seeded
+    objects = run("live", "--source", "demo", "--for", "0.5", "--json").stdout.splitlines()
+    assert json.loads(objects[0])["drives"] == {"flap": 2000, "buzzer": 0, "blower": 255}
+    plain = run("live", "--source", "demo", "--for", "0.5", "--plain").stdout.splitlines()
+    ends = [i for i, sign in enumerate(plain[0]) if sign != " " and plain[0][i + 1 : i + 2] == " "]
+    assert all(line[i] != " " for line in plain[1:] for i in ends)
+
+
+def test_a_recorded_log_gives_what_convert_gives(run: Run, home: Path) -> None:
+    live = rows(run("live", stdin=demo.read("roast.csv").decode()).stdout)
+    run("convert", "roast.csv", "-o", "out.csv", "--events", "events.csv")
+    converted = rows((home / "out.csv").read_text())
+    for name in ("time_s", "bean_degC", "tray_zone", "hopper_g", "flags"):
+        assert [row[name] for row in live] == [row[name] for row in converted]
+    events = rows((home / "events.csv").read_text())
+    assert [(e["trip"], e["state"]) for e in events[:4]] == [
+        ("charge", "on"), ("charge", "off"), ("loose", "on"), ("loose", "off")]  # fmt: skip
+    assert 40 < float(events[0]["time_s"]) < 46
+    assert float(events[2]["time_s"]) == 412.6
+    hot = next(e for e in events if e["trip"] == "too-hot")
+    assert float(hot["values"].removeprefix("bean=")) >= 225
+    on = {trip: [row["time_s"] for row in live if row[trip] == "1"] for trip in ("loose", "charge")}
+    assert on["loose"][0] == "412.6"
+    assert on["charge"][0] == events[0]["time_s"]
+    at = {row["time_s"]: row["flap_us"] for row in live}
+    assert at["412.4"] != "2000"
+    assert at["412.6"] == at["413.8"] == "2000"
+
+
+@pytest.mark.parametrize(
+    ("form", "text", "values"),
+    [
+        ("csv", "2000,1\n1000,2\n", ["50.0", "25.0"]),
+        ("csv", "p,k\n1,2000\n2,1000", ["50.0", "25.0"]),  # a header rules; no line end at the end
+        ("csv", "2000,1\r\n\r\n# a remark\r\n1000.5,2\r\n", ["50.0", "25.0"]),
+        ("pairs", "k=2000 p=1\nk=1000;p=2\np=3\n", ["50.0", "25.0", ""]),
+        ("json", '{"k": 2000, "p": 1}\n{"p": 3}\n{"k": null, "p": 3}\n', ["50.0", "", ""]),
+    ],
+)
+def test_forms(start: Start, form: str, text: str, values: list[str]) -> None:
+    out, err = start("--format", form).communicate(text.encode(), 30)
+    assert [row["knob_percent"] for row in rows(out.decode())] == values, err
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        (b"1,2\n1,2,3\n1\n5,6\n", "fields 2"),
+        (b"\xff\xfe\x00,\x80\n1,2\n", "noise 1"),
+        (b"1,2\n" + b"9" * (LONGEST + 5) + b"\n3,4\n", "over-long 1"),
+        (b"1,2\n3,4x\n5,6\n", "column p: 1 cells are no number"),
+    ],
+)
+def test_what_is_no_sample_is_counted(start: Start, text: bytes, says: str) -> None:
+    live = start()
+    out, err = live.communicate(text, 30)
+    assert live.returncode == 0 and says in err.decode(), err
+    assert len(rows(out.decode())) >= 1
+
+
+def test_both_ways_of_reading_give_the_same() -> None:
+    lines = [f"{i % 4096},{i * 7 % 4096}".encode() for i in range(300)]
+    lines[7], lines[9] = b" 12 ,+3", b"-1,99999999999"
+    block = b"\n".join(lines) + b"\n"
+    parser = Parser(Stream(columns=("k", "p")), ["k", "p"], Lines().bad)
+    quick = parser.add(block.replace(b"+3", b"3"))
+    slow = [parser.add(line + b"\n") for line in lines]
+    assert quick.kept is None
+    for i in (0, 1):
+        assert quick.columns[i].counts.tolist() == [int(s.columns[i].counts[0]) for s in slow]
+
+
+def test_lines_over_any_cuts() -> None:
+    text = b"".join(b"%d,%d\n" % (i, i) for i in range(200)) + b"x" * (LONGEST + 9) + b"\n7,7\n"
+    random.seed(5)
+    lines, found, at = Lines(), [], 0
+    parser = Parser(Stream(columns=("k", "p")), ["k", "p"], lines.bad)
+    while at < len(text):
+        size = random.choice((1, 3, 50, 4000, 90_000))
+        found += parser.add(lines.add(text[at : at + size])).columns[0].counts.tolist()
+        at += size
+    assert found == [*range(200), 7]
+    assert lines.bad == {"over-long": 1}
+
+
+def test_a_million_random_lines(start: Start) -> None:
+    random.seed(6)
+    noise = b"\n".join(random.randbytes(random.randrange(12)) for _ in range(5000))
+    live = start(stdin=subprocess.PIPE, stdout=subprocess.DEVNULL)
+    _, err = live.communicate(b"1,2\n" + noise * 200 + b"\n3,4\n", 120)
+    assert live.returncode == 0
+    assert "lines were no samples" in err.decode()
+
+
+def test_made_up_values(start: Start) -> None:
+    out, _ = start("--source", "none", "--for", "1", "--inject", "knob=1000", "--sweep",
+                   "pin=0:4000/0.5s").communicate(timeout=30)  # fmt: skip
+    found = rows(out.decode())
+    assert {row["knob_percent"] for row in found} == {"25.0"}
+    assert found[0]["flap_us"] == "1250"
+    volts = [float(row["pin_V"]) for row in found]
+    assert max(volts) > 1.5
+    assert min(volts) < 1
+    assert all(0 <= v <= 3.23 for v in volts)
+
+
+@pytest.mark.parametrize(
+    ("args", "says"),
+    [
+        (["--source", "nowhere"], "nowhere: there is no such file or port"),
+        (["--source", "bogus://x"], "bogus://x:"),
+        (["--inject", "nob=3"], "the bench has no channel 'nob'"),
+        (["--inject", "knob=x"], "damper=1880 or damper=missing is right"),
+        (["--sweep", "knob=1:2"], "damper=0:4095/10s is right"),
+        (["--arm"], "standard input takes no commands; name a port with --sink"),
+        (["--sink", "x"], "nothing is sent unless --arm"),
+        (["--for", "never"], "a time above 0"),
+        (["--columns", "a,b"], "stream.columns has none of this name"),
+        (["--json", "--plain"], "one of them"),
+        (["--follow", "--source", "demo"], "'demo' is no file"),
+        (["--record", "no/where.csv"], "there is no folder no"),
+    ],
+)
+def test_one_sentence(start: Start, args: list[str], says: str) -> None:
+    live = start(*args)
+    out, err = live.communicate(b"", 30)
+    assert live.returncode == 2
+    assert says in err.decode()
+    assert not out
+    assert "Traceback" not in err.decode()
+    assert len(err.splitlines()) == 1
+
+
+def test_no_header_is_said(run: Run, home: Path) -> None:
+    (home / "b.toml").write_text(TWO.replace('columns = ["k", "p"]', ""))
+    done = run("live", "-b", "b.toml", stdin="1,2\n3,4\n5,6\n7,8\n")
+    assert done.returncode == 2
+    assert "the stream has no header: found '5,6'" in done.stderr
+
+
+def test_a_growing_file_and_a_bench_that_is_saved(start: Start, home: Path) -> None:
+    (home / "grow.csv").write_text("0,0\n")
+    live = start("--source", "grow.csv", "--follow")
+    assert live.stdout is not None
+    assert live.stderr is not None
+    assert live.stdout.readline().startswith(b"time_s")
+    assert b",0.0," in live.stdout.readline()
+    (home / "bench.toml").write_text(TWO.replace("[4000, 100]", "[4000, 200]"))
+    assert b"was read again" in live.stderr.readline()
+    with (home / "grow.csv").open("a") as file:
+        file.write("1000,0\n")
+    assert b",50.0," in live.stdout.readline()
+    (home / "bench.toml").write_text(TWO.replace("above = 50", "above = true"))
+    assert b"the last good bench stays in force" in live.stderr.readline()
+    (home / "bench.toml").write_text(TWO.replace("channel.pin", "channel.pan"))
+    assert b"its columns are not those of the output" in live.stderr.readline()
+    (home / "grow.csv").write_text("2000,0\n")  # begun again
+    assert b",100.0," in live.stdout.readline()
+    live.send_signal(signal.SIGINT)
+    _, err = live.communicate(timeout=20)
+    assert live.returncode == 0
+    assert b"3 samples" in err
+
+
+def test_a_record_is_a_log(start: Start, run: Run, home: Path) -> None:
+    start("--record", "rec.csv").communicate(b"2000,1\n\xff!\n1000,2\n", 30)
+    done = run("convert", "rec.csv", "-o", "again.csv")
+    assert done.returncode == 0, done.stderr
+    assert [r["knob_percent"] for r in rows((home / "again.csv").read_text())] == [
+        "50.0",
+        "",
+        "25.0",
+    ]
+
+
+def test_a_full_disk_is_said_and_the_view_goes_on(start: Start) -> None:
+    live = start("--record", "/dev/full")
+    out, err = live.communicate(b"2000,1\n1000,2\n", 30)
+    assert live.returncode == 1
+    assert len(rows(out.decode())) == 2
+    assert b"/dev/full: cannot be written: No space left on device" in err
+
+
+class Server:
+    """A TCP port that sends what it is told and keeps what it gets."""
+
+    def __init__(self) -> None:
+        self.server = socket.create_server(("127.0.0.1", 0))
+        self.server.settimeout(20)
+        self.url = f"socket://127.0.0.1:{self.server.getsockname()[1]}"
+
+    def __enter__(self) -> Server:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.server.close()
+
+    def client(self) -> socket.socket:
+        client, _ = self.server.accept()
+        client.settimeout(20)
+        return client
+
+
+def told(client: socket.socket, what: bytes) -> bytes:
+    """Read until something was said."""
+    got = b""
+    while what not in got:
+        part = client.recv(4096)
+        assert part, got
+        got += part
+    return got
+
+
+def test_gone_and_back_a_hundred_times(start: Start, home: Path) -> None:
+    sent = 0
+    with Server() as server:
+        live = start("--source", server.url, "--arm", "--record", "all.csv")
+        for i in range(100):
+            with server.client() as client:
+                told(client, b"flap=1500\n")  # safe, before anything is known
+                for _ in range(3):
+                    client.sendall(b"%d,7\n" % (1000 + 10 * (sent % 100)))
+                    sent += 1
+                told(client, b"flap=1")
+                client.sendall(b"12" if i % 2 else b"")  # torn in mid-line
+        wait_for(lambda: (home / "all.csv").read_bytes().count(b",7\n") == sent)
+        time.sleep(0.3)
+        live.send_signal(signal.SIGINT)
+    out, err = live.communicate(timeout=20)
+    assert len(rows(out.decode())) == sent == 300, err
+    assert b"torn 50" in err
+    assert b"gone 100 times" in err
+
+
+def test_silence_and_the_end_send_safe(start: Start) -> None:
+    with Server() as server:
+        live = start("--source", server.url, "--arm")
+        client = server.client()
+    with client:
+        told(client, b"flap=1500\n")
+        client.sendall(b"4000,1\n")
+        told(client, b"flap=2000\n")
+        told(client, b"flap=1500\n")  # stale after 0.3 s
+        client.sendall(b"4000,1\n")
+        told(client, b"flap=2000\n")
+        live.send_signal(signal.SIGTERM)
+        told(client, b"flap=1500\n")
+    live.communicate(timeout=20)
+    assert live.returncode == 143
+
+
+@pytest.mark.parametrize("where", ["--pty", "--tcp"])
+def test_the_board_through_a_real_port(start: Start, run: Run, home: Path, where: str) -> None:
+    (home / "bench.toml").write_bytes(demo.read("bench.toml"))
+    args = [where] if where == "--pty" else [where, "0"]
+    faults = ["--fail", "open:ch2@30+30", "--fail", "torn@20+5"]
+    board = subprocess.Popen(
+        [sys.executable, "-m", "jetruler.demo.board", *args, "--rate", "100", "--speed", "20",
+         *faults], stdout=subprocess.PIPE)  # fmt: skip
+    try:
+        assert board.stdout is not None
+        name = board.stdout.readline().decode().strip()
+        live = start("--source", name, "--arm", "--for", "4", "--json")
+        out, err = live.communicate(timeout=40)
+    finally:
+        board.kill()  # in mid-line, for all it knows
+        board.communicate()
+    found = [json.loads(line) for line in out.splitlines()]
+    assert len(found) > 100 and live.returncode == 0, err
+    safe = [row for row in found if "high_rail" in row["flags"].get("damper", [])]
+    assert safe
+    assert all(row["drives"]["flap"] == 2000 for row in safe)
+    moving = [row for row in found if "damper" not in row["flags"]]
+    assert min(row["drives"]["flap"] for row in moving) < 1900
+    assert any(row["trips"]["too-hot"] for row in found)
+    assert any(r["trips"]["charge"] for r in found)
+
+
+def test_a_sink_that_blocks_holds_up_nothing(start: Start) -> None:
+    with Server() as server:
+        live = start("--source", server.url, "--arm", "--json")  # nobody reads its output
+        client = server.client()
+    with client:
+        told(client, b"flap=1500\n")
+        line = b"3000,1\n" * 1000
+        for _ in range(60):
+            client.sendall(line)
+        client.sendall(b"40,1\n")
+        told(client, b"flap=1010\n")  # decisions go on
+        live.send_signal(signal.SIGINT)
+        told(client, b"flap=1500\n")
+    _, err = live.communicate(timeout=20)
+    assert b"rows were not written" in err
+
+
+def test_an_outlet_shows_only_the_newest() -> None:
+    ours, theirs = os.pipe()
+    fcntl.fcntl(theirs, fcntl.F_SETPIPE_SZ, 4096)
+    outlet = Outlet(theirs, patient=False)
+    outlet.put(b"x" * 8192, 1)
+    time.sleep(0.05)
+    for i in range(100):
+        outlet.show(b"frame %d" % i)
+    got = os.read(ours, 1 << 16)
+    while not got.endswith(b"frame 99"):
+        got += os.read(ours, 1 << 16)
+    assert got.count(b"frame") <= 2
+    assert outlet.close(5)
+
+
+def test_the_view_in_a_terminal(start: Start, home: Path) -> None:
+    (home / "bench.toml").write_bytes(demo.read("bench.toml"))
+    ours, theirs = os.openpty()
+
+    def resize(high: int, wide: int) -> None:
+        fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", high, wide, 0, 0))
+
+    resize(24, 80)
+    more = {"stdin": theirs, "stdout": theirs, "env": os.environ | {"TERM": "xterm-256color"}}
+    live = start("--source", "demo", **more)
+
+    def seen(what: bytes) -> bytes:
+        got, until = b"", time.monotonic() + 20
+        while what not in got:
+            assert time.monotonic() < until, got[-3000:]
+            if select.select([ours], [], [], 0.1)[0]:
+                got += os.read(ours, 1 << 16)
+        return got
+
+    got = seen(b"lines/s")
+    assert b"\x1b[?1049h" in got
+    assert b"Roaster bench" in got
+    for high, wide in ((10, 40), (60, 200), (2, 10), (24, 80)):
+        resize(high, wide)
+        time.sleep(0.1)
+    seen(b"disarmed")
+    os.write(ours, b"r")
+    seen(b"live for")
+    os.write(ours, b"q")
+    seen(b"\x1b[?1049l")
+    assert live.wait(20) == 0
+
+
+def test_the_view_fits_its_window(start: Start, home: Path) -> None:
+    from jetruler.bench.load import load_bench
+    from jetruler.live.session import Parts, Session, stream_for
+    from jetruler.live.sources import source_named
+
+    (home / "b.toml").write_bytes(demo.read("bench.toml"))
+    bench = load_bench(home / "b.toml")
+    stream = stream_for(bench)
+    session = Session(Parts("b.toml", bench, stream, source_named("none", stream, False), {}))
+    for i, line in enumerate(demo.read("roast.csv").splitlines()[1:400]):
+        cells = line.rsplit(b",", 1)[0] + b"\n"
+        session.station.take(cells, np.array([i / 5]), 0.0)
+    view = LiveView(colour=False)
+    for width, height in ((80, 24), (40, 10), (141, 44), (20, 4), (300, 90)):
+        lines = view.picture(session, session.progress.started + 1, width, height)
+        assert len(lines) <= height
+        assert all(len(line) <= width for line in lines)
+    text = "\n".join(view.picture(session, 0, 80, 24))
+    assert "damper" in text
+    assert "198…" in text
+    assert "▲" in text
+    assert "═" in text
+    assert "flap" in text
+    assert "charge" in text
+    assert "disarmed" in text
+
+
+def test_faults_of_the_board() -> None:
+    faults = tuple(Fault.read(t) for t in ("stuck:ch0@1+2", "silence@5+1", "open:ch1@0"))
+    board = Board(seed=3, faults=faults)
+    lines = [board.step(0.5) for _ in range(14)]
+    stuck = {line.split(b",")[1] for line in lines[1:5]}
+    assert len(stuck) == 1
+    assert lines[9] == lines[10] == b""
+    assert lines[3].split(b",")[2] == b"4095"
+    board.take(b"flap=1250\nflap=99\nnonsense\n")
+    answer = board.step(0.5)
+    assert answer.startswith(b"# flap=1250\n# refused: flap=99\n# refused: nonsense\n")
+    for text in ("open@1", "torn:ch0@1", "melted@1", "stuck:ch9@1"):
+        with pytest.raises(ValueError, match="open:ch2"):
+            Fault.read(text)
