@@ -10,8 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from jetruler.bench.load import parse_bench
-from jetruler.core.check.circuits import top_counts_disagree
-from jetruler.core.check.rules import check, described, rules
+from jetruler.core.check.rules import bench_rules, check, described, rules
 from jetruler.core.check.with_log import RULES, swapped_columns
 from jetruler.core.findings import Finding
 from jetruler.logs.check import check_log, missing_column
@@ -19,7 +18,7 @@ from jetruler.logs.check import check_log, missing_column
 HERE = Path(__file__).parent
 
 #: Every rule: those about a bench, then those that need a log.
-OF_BENCH: tuple[Callable[..., Any], ...] = (top_counts_disagree, *rules())
+OF_BENCH: tuple[Callable[..., Any], ...] = (*bench_rules(), *rules())
 OF_LOG: tuple[Callable[..., Any], ...] = (missing_column, swapped_columns, *RULES)
 
 HEAD = """# What `check` looks for

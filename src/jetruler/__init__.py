@@ -36,6 +36,11 @@ if TYPE_CHECKING:
     from .core.compare.comparison import Comparison as Comparison
     from .core.compare.comparison import compare as compare
     from .core.compare.series import PairsError as PairsError
+    from .core.decide.conditions import Condition as Condition
+    from .core.decide.decisions import Decided as Decided
+    from .core.decide.decisions import Decisions as Decisions
+    from .core.decide.drives import Drive as Drive
+    from .core.decide.trips import Trip as Trip
     from .core.ends import Ends as Ends
     from .core.ends import NothingMovedError as NothingMovedError
     from .core.ends import find_ends as find_ends
@@ -87,6 +92,7 @@ if TYPE_CHECKING:
     from .core.signal import block_averages as block_averages
     from .core.signal import how_many as how_many
     from .core.signal import smooth as smooth
+    from .core.stream import Stream as Stream
     from .core.survey import Survey as Survey
     from .core.survey import survey as survey
     from .core.trace import Trace as Trace
@@ -102,6 +108,11 @@ if TYPE_CHECKING:
 _ROOMS = {
     "bench.load": ("BenchError", "load_bench"),
     "core.channel": ("Bench", "Channel"),
+    "core.decide.conditions": ("Condition",),
+    "core.decide.decisions": ("Decided", "Decisions"),
+    "core.decide.drives": ("Drive",),
+    "core.decide.trips": ("Trip",),
+    "core.stream": ("Stream",),
     "core.ends": ("Ends", "NothingMovedError", "find_ends"),
     "core.errors": ("JetRulerError", "ParameterError", "QuantityError", "UnitError"),
     "core.laws": (

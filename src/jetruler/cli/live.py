@@ -190,7 +190,7 @@ def _screen(outlet: Outlet, keyed: bool) -> Iterator[None]:
         import tty
 
         before = termios.tcgetattr(0)
-        tty.setcbreak(0)
+        tty.setcbreak(0, termios.TCSANOW)
     outlet.put(BEGIN, 0)
     try:
         yield
@@ -198,7 +198,7 @@ def _screen(outlet: Outlet, keyed: bool) -> Iterator[None]:
         if outlet.error is None:
             outlet.put(END, 0)
         if before is not None:
-            termios.tcsetattr(0, termios.TCSADRAIN, before)
+            termios.tcsetattr(0, termios.TCSANOW, before)  # never wait for a reader
 
 
 def _keys(session: Session) -> None:

@@ -7,6 +7,7 @@ from dataclasses import replace
 from os import PathLike
 
 from ..core.channel import Bench
+from ..core.check.decisions import slow_smoothing
 from ..core.check.facts import Facts
 from ..core.check.rules import applied
 from ..core.check.with_log import RULES, Logged, swapped_columns
@@ -62,6 +63,9 @@ def check_log(
         name: Logged(Facts(there[name], name in own), each.survey)
         for name, each in looked.columns.items()
     }
+    timing = looked.time
+    if timing is not None and timing.interval > 0:
+        found += applied(slow_smoothing, slow_smoothing(bench, timing.interval))
     found += applied(swapped_columns, swapped_columns(logged))
     for each in logged.values():
         for rule in RULES:

@@ -11,6 +11,7 @@ from ..findings import Finding
 from .facts import Facts
 
 Rule = Callable[[Facts], Iterator[Finding]]
+BenchRule = Callable[[Bench], Iterator[Finding]]
 
 
 @dataclass(frozen=True)
@@ -42,16 +43,21 @@ def rules() -> tuple[Rule, ...]:
     return (*circuits.RULES, *ranges.RULES, *numbers.RULES)
 
 
+def bench_rules() -> tuple[BenchRule, ...]:
+    """Every rule about a bench as a whole."""
+    from . import circuits, decisions
+
+    return (circuits.top_counts_disagree, *decisions.RULES)
+
+
 def check(bench: Bench, listed: Iterable[str] = ()) -> list[Finding]:
     """Every mistake that the rules find in a bench, the most serious first.
 
     listed: names of the channels whose converter stands in their own list of laws, so that places
     count as the bench file does. An empty list means that nothing was found.
     """
-    from .circuits import top_counts_disagree
-
     own = set(listed)
-    found = applied(top_counts_disagree, top_counts_disagree(bench))
+    found = [finding for rule in bench_rules() for finding in applied(rule, rule(bench))]
     for channel in bench.channels.values():
         facts = Facts(channel, channel.name in own)
         for rule in rules():
