@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -59,6 +61,23 @@ def _converted(home: Path, bench: Bench) -> None:
     show_summary(convert(home / "roast.csv", bench, out), str(out))
     click.echo("out.csv: the roast in engineering values; the loose connector of the bean sensor")
     click.echo("shows as bean:high_rail in its column `flags`, the sagging supply as rail:below")
+
+
+def _decided(home: Path, bench: Bench) -> None:
+    from ..logs.convert import convert
+
+    click.echo("$ jetruler convert roast.csv -o decided.csv --events events.csv")
+    events = home / "events.csv"
+    convert(home / "roast.csv", bench, home / "decided.csv", events=events)
+    click.echo(events.read_text("utf-8").rstrip())
+    click.echo("events.csv: the trips of the bench: beans dropped in, the loose connector, too hot")
+    click.echo("decided.csv: the roast once more")
+    click.echo('\n$ jetruler live --source demo --for "3 s"')
+    script = [sys.executable, "-m", "jetruler", "live", "--source", "demo", "--for", "3 s"]
+    done = subprocess.run(script, cwd=home, capture_output=True, check=True)
+    (home / "live.csv").write_bytes(done.stdout)
+    click.echo(done.stderr.decode().rstrip())
+    click.echo("live.csv: three seconds of the stand-in board, with trips and drives")
 
 
 def _explained(home: Path, bench: Bench) -> None:
@@ -158,4 +177,5 @@ TOUR: tuple[Callable[[Path, Bench], None], ...] = (
     _calibrated,
     _trusted,
     _chosen,
+    _decided,
 )
