@@ -24,6 +24,7 @@ COMMANDS = {
     "fit": "A law from marks, with residuals; into the bench file if asked.",
     "compare": "Two sensors, or one and a reference: bias, spread, verdict.",
     "live": "A stream in, readings and decisions out: trips and drives act.",
+    "export": "The conversion as C, Python or structured text, proven over all counts.",
     "draw": "Ruler, curve or stages of a channel, or a log: PNG or SVG.",
 }
 

@@ -14,6 +14,9 @@ from .sources import CHUNK, Source
 #: Bytes that wait at most: for a source that waits itself, and for one that does not.
 PATIENT_ROOM, ROOM = 4 * CHUNK, 1 << 26
 
+#: Bytes that are worked on at once at most.
+AT_ONCE = 1 << 20
+
 #: Seconds between attempts to reach a port that is gone: the first, and the longest.
 FIRST_WAIT, LONGEST_WAIT = 0.02, 2.0
 
@@ -54,16 +57,18 @@ class Feed:
         self._thread.join(timeout=1.0)
 
     def take(self, timeout: float) -> list[Arrival]:
-        """Everything that has arrived, after waiting for the first at most so long."""
+        """What has arrived, after waiting for the first at most so long."""
         try:
             found = [self._arrivals.get(timeout=max(0.0, timeout))]
         except queue.Empty:
             return []
-        while len(found) < 4096:
+        size = len(found[0].data)
+        while size < AT_ONCE:
             try:
                 found.append(self._arrivals.get_nowait())
             except queue.Empty:
                 break
+            size += len(found[-1].data)
         with self._lock:
             self._waiting -= sum(len(arrival.data) for arrival in found)
         self._room.set()

@@ -33,7 +33,7 @@ class Outlet:
                 self._change.wait(0.1)
             if self.error is not None:
                 raise self.error
-            if self._waiting > ROOM:
+            if self._waiting and self._waiting + len(data) > ROOM:
                 self.dropped += rows
                 return
             self._pieces.append(data)

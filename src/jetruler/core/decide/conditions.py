@@ -22,6 +22,10 @@ FAULTS = tuple(name for flag, name in FLAG_NAMES.items() if flag not in (Flag.BE
 KINDS = ("above", "below", "rises_by", "falls_by", "changes_by", "flagged")
 
 
+#: Seconds that make no difference: 0.1 + 0.2 s are 0.3 s.
+TINY = 1e-6
+
+
 def seconds(value: object) -> float:
     """A time: seconds, or a text with its unit ("5 s", "200 ms"). NaN for anything else."""
     try:
@@ -172,10 +176,10 @@ class _Window:
         if not x.size:
             return x
         times, values = np.concatenate((self._t, t)), np.concatenate((self._x, x))
-        first = np.searchsorted(times, t - within)
+        first = np.searchsorted(times, t - within - TINY)
         last = np.arange(self._x.size, times.size)
         result = _largest_between(values, first, last)
-        kept = times >= times[-1] - within
+        kept = times >= times[-1] - within - TINY
         times, values = times[kept], values[kept]
         after = np.maximum.accumulate(values[::-1])[::-1]
         kept = np.append(values[:-1] > after[1:], True)

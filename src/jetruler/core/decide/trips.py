@@ -12,7 +12,7 @@ import numpy as np
 from ..arrays import Array, Truths
 from ..errors import ParameterError
 from ..reading import Reading
-from .conditions import Condition, Conditioner, seconds
+from .conditions import TINY, Condition, Conditioner, seconds
 
 
 @dataclass(frozen=True)
@@ -92,7 +92,7 @@ class Tripper:
         since = np.concatenate(([self._since], times))[np.maximum.accumulate(starts)]
         self._since = float(since[-1]) if holds[-1] else math.nan
         with np.errstate(invalid="ignore"):
-            return holds & (times - since >= hold)
+            return holds & (times - since >= hold - TINY)
 
     def _stayed(self, times: Array, counted: Truths) -> Truths:
         """On while it counts, and for so long at least from the moment it turned on."""
@@ -110,7 +110,7 @@ class Tripper:
                 i += int(ahead[0])
                 on, self._until = True, float(times[i]) + stay
             # On until its time is over and it counts no more.
-            over = max(i, int(np.searchsorted(times, self._until)))
+            over = max(i, int(np.searchsorted(times, self._until - TINY)))
             ends = np.flatnonzero(~counted[over:])
             end = over + int(ends[0]) if ends.size else out.size
             out[i:end] = True

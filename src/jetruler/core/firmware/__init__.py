@@ -1,0 +1,1 @@
+"""Conversions as firmware computes them: small programs, proven over every count."""

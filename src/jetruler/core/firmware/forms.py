@@ -1,0 +1,248 @@
+"""The forms that a conversion can take in whole numbers, the cheapest first."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+
+from ..arrays import AnyArray, Array
+from .knots import cone, fewest_knots
+from .program import LARGEST, Program, width_of
+from .wanted import Wanted
+
+#: A staircase of at most so many steps is written as comparisons.
+STEPS = 12
+
+
+@dataclass(frozen=True)
+class Form:
+    """A program, and what kind of form it is, in words."""
+
+    kind: str
+    program: Program
+
+
+@dataclass(frozen=True)
+class Middle:
+    """The counts between what has no value and what stands still at the ends."""
+
+    wanted: Wanted
+    first: int
+    last: int
+    head: tuple[str, ...]
+    """Statements that deal with everything outside."""
+
+    @property
+    def part(self) -> slice:
+        """Places in the arrays of what is wanted."""
+        return slice(self.first, self.last + 1)
+
+    @property
+    def start(self) -> int:
+        """The first count."""
+        return int(self.wanted.counts[self.first])
+
+
+def middle(w: Wanted) -> Middle:
+    """Cut off what has no value, and what a clamp holds, at both ends."""
+    first, last = int(w.valid[0]), int(w.valid[-1])
+    head = [outside(w, first, last)]
+    values = w.values[first : last + 1]
+    with np.errstate(invalid="ignore"):
+        left = int(np.argmax(values != values[0])) if np.any(values != values[0]) else 0
+        right = int(np.argmax(values[::-1] != values[-1])) if left else 0
+    if left > 2:
+        first += left - 1
+        head.append(f"if n <= {w.counts[first]}:\n    return {round_whole(w.target[first])}")
+    if right > 2:
+        last -= right - 1
+        head.append(f"if n >= {w.counts[last]}:\n    return {round_whole(w.target[last])}")
+    return Middle(w, first, last, tuple(head))
+
+
+def outside(w: Wanted, first: int, last: int) -> str:
+    """No value for counts beyond these, those that the converter cannot give among them."""
+    return f"if n < {w.counts[first]} or n > {w.counts[last]}:\n    return NONE"
+
+
+def round_whole(value: float) -> int:
+    """To the nearest whole number, ties away from zero."""
+    return int(math.copysign(math.floor(abs(value) + 0.5), value))
+
+
+def forms(w: Wanted, name: str, arith: str) -> Iterator[Form]:
+    """Every form that may serve, the cheapest first. Each must still be proven."""
+    limit = LARGEST[arith]
+    steps = staircase(w, name, arith)
+    if steps is not None:
+        yield steps
+    if not w.has_holes and w.valid.size:
+        m = middle(w)
+        if m.last == m.first:
+            body = [*m.head, f"return {round_whole(w.target[m.first])}"]
+            yield Form("one constant", Program(name, "\n".join(body), {}, arith))
+        else:
+            yield from straight(m, name, arith, limit)
+            knots = fewest_knots(w.low[m.part], w.high[m.part], w.target[m.part], limit)
+            tables = [] if knots is None else [interpolated(m, knots, name, arith)]
+            tables.append(full(m.wanted, m.first, m.last, m.head, name, arith))
+            yield from sorted(tables, key=lambda form: form.program.table_bytes)
+    else:
+        last = w.counts.size - 1
+        yield full(w, 0, last, (outside(w, 0, last),), name, arith)
+
+
+def staircase(w: Wanted, name: str, arith: str) -> Form | None:
+    """Comparisons, for what has few different values: zones above all."""
+    whole = np.where(np.isnan(w.target), np.nan, np.rint(w.target))
+    same = (whole[1:] == whole[:-1]) | (np.isnan(whole[1:]) & np.isnan(whole[:-1]))
+    edges = np.flatnonzero(~same) + 1
+    if edges.size > STEPS:
+        return None
+    outputs = [_output(whole[i]) for i in (0, *edges.tolist())]
+    body = [outside(w, 0, w.counts.size - 1), *compared(w.counts[edges], outputs)]
+    return Form("comparisons", Program(name, "\n".join(body), {}, arith))
+
+
+def compared(edges: AnyArray, outputs: Sequence[object]) -> list[str]:
+    """One output below the first edge, the next below the second, and so on."""
+    lines = [
+        f"if n < {edge}:\n    return {out}"
+        for edge, out in zip(edges.tolist(), outputs, strict=False)
+    ]
+    return [*lines, f"return {outputs[-1]}"]
+
+
+def _output(value: float) -> str:
+    return "NONE" if value != value else str(int(value))
+
+
+def straight(m: Middle, name: str, arith: str, limit: int) -> Iterator[Form]:
+    """Multiply and shift, then multiply and divide, where one straight piece is near enough."""
+    low, high = m.wanted.low[m.part], m.wanted.high[m.part]
+    if np.any(low > high):
+        return
+    span = low.size - 1
+    exact = _most_exact(m, limit)
+    if exact is not None:
+        yield _form("multiply and shift", m, exact, name, arith)
+    for sixteenths in range(int(16 * low[0]), int(16 * high[0]) + 1):
+        y0 = sixteenths / 16
+        least, most = (float(side[-1]) for side in cone(low, high, 0, y0, span))
+        if least > most:
+            continue
+        sign = -1 if most < 0 or (least < 0 and -least > most) else 1
+        a, b = (least, most) if sign > 0 else (-most, -least)
+        a = max(a, 0.0)
+        base = math.floor(y0) if sign > 0 else math.ceil(y0)
+        rest = abs(y0 - base)
+        for shift in range(31):
+            factor = math.ceil(a * 2**shift)
+            added = round(rest * 2**shift) + (2**shift >> 1)
+            if factor <= b * 2**shift and span * factor + added <= limit:
+                product = f"((n - {m.start}) * {factor} + {added} >> {shift})"
+                body = f"{base} {'+' if sign > 0 else '-'} {product}"
+                yield _form("multiply and shift", m, body, name, arith)
+                break
+        ratio = simplest_between(a, b)
+        p, q = ratio.numerator, ratio.denominator
+        added = round(rest * q) + q // 2
+        if span * p + added <= limit:
+            body = f"{base} {'+' if sign > 0 else '-'} ((n - {m.start}) * {p} + {added}) // {q}"
+            yield _form("multiply and divide", m, body, name, arith)
+
+
+def _most_exact(m: Middle, limit: int) -> str | None:
+    """The line through the ends with the largest shift that fits: it costs no more than less."""
+    y: Array = m.wanted.target[m.part]
+    span = y.size - 1
+    slope = float(y[-1] - y[0]) / span
+    base = math.floor(y[0]) if slope >= 0 else math.ceil(y[0])
+    rest = abs(float(y[0]) - base)
+    for shift in range(30, 0, -1):
+        factor = round(abs(slope) * 2**shift)
+        added = round(rest * 2**shift) + (2**shift >> 1)
+        if span * factor + added <= limit:
+            sign = "+" if slope >= 0 else "-"
+            return f"{base} {sign} ((n - {m.start}) * {factor} + {added} >> {shift})"
+    return None
+
+
+def _form(kind: str, m: Middle, result: str, name: str, arith: str) -> Form:
+    return Form(kind, Program(name, "\n".join([*m.head, f"return {result}"]), {}, arith))
+
+
+def simplest_between(low: float, high: float) -> Fraction:
+    """The fraction with the smallest denominator from low to high (both at least 0)."""
+    a, b = Fraction(low), Fraction(high)
+    floor = math.floor(a)
+    if a == floor:
+        return Fraction(floor)
+    if floor + 1 <= b:
+        return Fraction(floor + 1)
+    return floor + 1 / _between(1 / (b - floor), 1 / (a - floor))
+
+
+def _between(a: Fraction, b: Fraction) -> Fraction:
+    floor = math.floor(a)
+    if a == floor:
+        return Fraction(floor)
+    if floor + 1 <= b:
+        return Fraction(floor + 1)
+    return floor + 1 / _between(1 / (b - floor), 1 / (a - floor))
+
+
+_SEARCH = """\
+i = 0
+j = {last}
+while j - i > 1:
+    h = (i + j) // 2
+    if n >= {x}[h]:
+        i = h
+    else:
+        j = h
+w = {x}[i + 1] - {x}[i]
+d = {y}[i + 1] - {y}[i]
+k = n - {x}[i]
+if d < 0:
+    return {y}[i] - (k * -d + w // 2) // w
+return {y}[i] + (k * d + w // 2) // w"""
+
+
+def interpolated(m: Middle, knots: list[tuple[int, int]], name: str, arith: str) -> Form:
+    """A table of knots, searched by halves, straight in between."""
+    x, y = f"{name}_x", f"{name}_y"
+    body = [*m.head, _SEARCH.format(x=x, y=y, last=len(knots) - 1)]
+    tables = {
+        x: tuple(m.start + place for place, _ in knots),
+        y: tuple(height for _, height in knots),
+    }
+    kind = f"a table of {len(knots)} knots with straight lines between"
+    return Form(kind, Program(name, "\n".join(body), tables, arith))
+
+
+def full(w: Wanted, first: int, last: int, head: tuple[str, ...], name: str, arith: str) -> Form:
+    """Every count in a table."""
+    none = -LARGEST[arith] - 1
+    y: AnyArray = w.target[first : last + 1]
+    whole = tuple(none if v != v else round_whole(v) for v in y.tolist())
+    start = int(w.counts[first])
+    index = "n" if start == 0 else f"n - {start}" if start > 0 else f"n + {-start}"
+    body = [*head, f"return {name}_y[{index}]"]
+    width_of(whole)
+    kind = f"a full table of {len(whole)} values"
+    return Form(kind, Program(name, "\n".join(body), {f"{name}_y": whole}, arith))
+
+
+def straight_error(m: Middle) -> float:
+    """How far the best straight line through the middle is off, in output steps (before its
+    rounding): half the width of the narrowest strip that holds the curve, by its chord's sides."""
+    y: Array = m.wanted.target[m.part]
+    x = np.arange(y.size)
+    chord = y[0] + (y[-1] - y[0]) * x / max(1, y.size - 1)
+    off = y - chord
+    return 0.5 * float(off.max() - off.min())

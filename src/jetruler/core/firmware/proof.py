@@ -1,0 +1,103 @@
+"""The proof: a program run over every count that exists, held against the ruler."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..arrays import AnyArray
+from ..laws.linear import Line
+from ..text import number
+from .program import LARGEST, Model, Program
+from .wanted import Wanted
+
+
+@dataclass(frozen=True)
+class Proof:
+    """What running every count has shown.
+
+    counts: how many were run. worst: the largest error, in the channel's unit, `at` that count.
+    monotone: whether the output never turns back ("rising", "falling", or "" for neither).
+    exact_at_marks: whether it meets the marks of a line, rounded; None without marks. widest: the
+    largest whole intermediate. no_value: counts without a value.
+    """
+
+    counts: int
+    worst: float
+    at: int
+    within: float
+    monotone: str
+    exact_at_marks: bool | None
+    widest: int
+    no_value: int
+
+    @property
+    def holds(self) -> bool:
+        """Whether the bound is kept."""
+        return self.worst <= self.within * (1 + 1e-9) + 1e-12
+
+    def as_dict(self) -> dict[str, Any]:
+        """For JSON."""
+        return dict(self.__dict__)
+
+    def lines(self, unit: str) -> list[str]:
+        """For people."""
+        found = [
+            f"all {self.counts} counts were run: worst error {number(float(f'{self.worst:.3g}'))} "
+            f"{unit}".rstrip()
+            + f" at count {self.at} (bound {number(self.within)})",
+            f"{self.monotone} throughout" if self.monotone else "not monotone",
+        ]
+        if self.exact_at_marks is not None:
+            found.append(("" if self.exact_at_marks else "not ") + "exact at the marks")
+        if self.widest:
+            found.append(f"no overflow: the widest intermediate is {self.widest}")
+        if self.no_value:
+            found.append(f"{self.no_value} counts have no value")
+        return found
+
+
+def prove(program: Program, w: Wanted, kind: type[np.floating[Any]] = np.float32) -> Proof | None:
+    """Run every count. None if the program and the ruler do not agree on what has a value.
+    Raises `TooWideError` where an intermediate does not fit."""
+    model = Model(program, kind)
+    outputs = model.run(w.counts)
+    whole = program.arith != "float"
+    none = outputs == -LARGEST[program.arith] - 1 if whole else np.isnan(outputs)
+    if not np.array_equal(none, np.isnan(w.values)):
+        return None
+    scale = w.scale if whole else 1
+    errors = np.where(none, 0.0, np.abs(outputs.astype(np.float64) / scale - w.values))
+    worst = int(np.argmax(np.nan_to_num(errors, nan=np.inf)))
+    return Proof(
+        int(w.counts.size),
+        float(errors[worst]),
+        int(w.counts[worst]),
+        w.within,
+        _monotone(outputs[~none]),
+        _at_marks(outputs, w, whole),
+        model.widest,
+        int(np.count_nonzero(none)),
+    )
+
+
+def _monotone(outputs: AnyArray) -> str:
+    steps = np.diff(outputs)
+    if not steps.size or np.all(steps >= 0):
+        return "rising"
+    return "falling" if np.all(steps <= 0) else ""
+
+
+def _at_marks(outputs: AnyArray, w: Wanted, whole: bool) -> bool | None:
+    laws = w.channel.ruler.laws
+    if len(laws) < 2 or not isinstance(laws[1], Line) or laws[1].marks is None:
+        return None
+    if w.channel.ruler.units[1] != "count":
+        return None
+    raws = [int(raw) for raw, _ in laws[1].marks if raw == int(raw)]
+    places = [raw - int(w.counts[0]) for raw in raws if w.counts[0] <= raw <= w.counts[-1]]
+    step = 1.0 / w.scale if whole else 0.0
+    off = [abs(float(outputs[p]) / (w.scale if whole else 1) - w.values[p]) for p in places]
+    return all(o <= 0.5 * step + 1e-6 * max(1.0, abs(o)) for o in off)
