@@ -50,6 +50,9 @@ if TYPE_CHECKING:
     from .core.errors import UnitError as UnitError
     from .core.findings import Finding as Finding
     from .core.findings import Gravity as Gravity
+    from .core.firmware.choose import Exported as Exported
+    from .core.firmware.choose import ExportError as ExportError
+    from .core.firmware.choose import export as export
     from .core.fit.fit import fit as fit
     from .core.fit.place import Calibration as Calibration
     from .core.fit.place import calibrate as calibrate
@@ -155,6 +158,7 @@ _ROOMS = {
     "bench.marks": ("read_marks",),
     "core.compare.comparison": ("Comparison", "compare"),
     "core.compare.series": ("PairsError",),
+    "core.firmware.choose": ("ExportError", "Exported", "export"),
     "core.fit.fit": ("fit",),
     "core.fit.place": ("Calibration", "calibrate"),
     "core.fit.result": ("Fit",),

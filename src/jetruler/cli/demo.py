@@ -168,6 +168,17 @@ def _chosen(home: Path, bench: Bench) -> None:
     show_findings(check(bench), "bench.toml", len(bench.channels))
 
 
+def _exported(home: Path, bench: Bench) -> None:
+    for target, name in (("c", "roaster.h"), ("python", "roaster.py"), ("st", "roaster.st")):
+        click.echo(f"$ jetruler export --all --to {target} --interval 0.2 --selftest -o {name}")
+        script = [sys.executable, "-m", "jetruler", "export", "--all", "--to", target]
+        script += ["--interval", "0.2", "--selftest", "-o", name]
+        done = subprocess.run(script, cwd=home, capture_output=True, check=True)
+    click.echo(done.stderr.decode().rstrip())
+    click.echo("roaster.h, roaster.py, roaster.st: the whole bench as firmware, proven over every")
+    click.echo("count; what was chosen for each channel, and its worst error, stands above it")
+
+
 #: The tour, in the order people work.
 TOUR: tuple[Callable[[Path, Bench], None], ...] = (
     _looked,
@@ -178,4 +189,5 @@ TOUR: tuple[Callable[[Path, Bench], None], ...] = (
     _trusted,
     _chosen,
     _decided,
+    _exported,
 )

@@ -139,9 +139,11 @@ def drive(d: Driving) -> str:
     safe, off = (command_text(c * f) for c in (d.drive.safe, d.drive.off or 0.0))
     lines = [f"/* {comment(_about(d))} */",
              f"struct {name} {{ uint8_t begun; uint32_t time; int32_t level; }};",
-             f"/* unsafe: what it follows has a flag of {d.mask}, or no value; or a trip says so. */",
+             f"/* unsafe: what it follows has a flag of {d.mask}, or a trip says so. */",
              f"static inline int32_t {name}_update(struct {name} *s, uint32_t now, int32_t value, uint8_t unsafe)",
              "{", f"    int32_t goal = {safe};"]  # fmt: skip
+    if d.source:
+        lines.append(f"    if (value == (int32_t){d.source.upper()}_NO_VALUE) unsafe = 1;")
     lines.append("    if (!unsafe) {")
     x, y = d.x, d.y
     lines.append(f"        if (value <= {x[0]}) goal = {y[0]};")

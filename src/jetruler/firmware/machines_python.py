@@ -93,10 +93,10 @@ def drive(d: Driving) -> str:
     safe, off = (command_text(c * f) for c in (d.drive.safe, d.drive.off or 0.0))
     x, y = d.x, d.y
     lines = [f"# {comment(_about(d))}",
-             f"# unsafe: what it follows has a flag of {d.mask}, or no value; or a trip says so.",
+             f"# unsafe: what it follows has a flag of {d.mask}, or a trip says so.",
              f"class {class_name(d.name)}:", "    def __init__(self):", f"        self.level = {safe}",
              "        self.time = None", "", "    def update(self, now, value, unsafe):",
-             f"        goal = {safe}", "        if not unsafe:",
+             f"        goal = {safe}", "        if not (unsafe or value is None):",
              f"            if value <= {x[0]}:", f"                goal = {y[0]}"]  # fmt: skip
     for i in range(len(x) - 1):
         rise, width = y[i + 1] - y[i], x[i + 1] - x[i]

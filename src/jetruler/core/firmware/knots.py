@@ -15,7 +15,7 @@ import numpy as np
 from ..arrays import AnyArray, Array
 
 #: Knots followed from each layer, heights tried at each count, and the margin against ties.
-BEAM, HEIGHTS, TIE = 40, 3, 1e-7
+BEAM, HEIGHTS, TIE = 16, 3, 1e-7
 
 Knot = tuple[int, int]
 

@@ -75,6 +75,8 @@ class Driving:
     slew: int
     dead: int
     mask: int
+    source: str
+    """Name of the channel that it follows; empty for a trip."""
 
 
 @dataclass(frozen=True)
@@ -109,7 +111,8 @@ def machines_of(bench: Bench, exported: Sequence[Exported], interval: float | No
         elif not drive.whole:
             notes.append(f"drive {drive.name}: its commands are no whole numbers")
         else:
-            made = _drive(drive, 1 if drive.source in known else done[drive.source].wanted.scale)
+            e = None if drive.source in known else done[drive.source]
+            made = _drive(drive, 1, "") if e is None else _drive(drive, e.wanted.scale, e.name)
             drives += [made] if made is not None else []
             notes += [] if made is not None else [f"drive {drive.name}: too wide for int32"]
     return Machines(tuple(smoothed), tuple(trips), tuple(drives), tuple(notes))
@@ -165,7 +168,7 @@ def _tested(c: Condition, e: Exported) -> Tested:
     )  # fmt: skip
 
 
-def _drive(drive: Drive, scale: int) -> Driving | None:
+def _drive(drive: Drive, scale: int, source: str) -> Driving | None:
     pairs = sorted((round(raw * scale), command) for raw, command in drive.marks)
     spans = [(b[0] - a[0]) * abs(b[1] - a[1]) for a, b in pairwise(pairs)]
     widest = max(*spans, max(abs(c) for c in drive.bounds), (drive.slew or 0.0) * 60, 1.0)
@@ -181,4 +184,5 @@ def _drive(drive: Drive, scale: int) -> Driving | None:
         round((drive.slew or 0.0) * fraction),
         math.floor(drive.dead_band * fraction),
         mask_of(drive.safe_flags),
+        source,
     )

@@ -1,0 +1,24 @@
+"""From the bench file to firmware: what each arithmetic costs, and the proof over every count."""
+
+from pathlib import Path
+
+import jetruler as jr
+from jetruler import demo
+
+Path("bench.toml").write_bytes(demo.read("bench.toml"))
+bench = jr.load_bench("bench.toml")
+
+for channel in bench.channels.values():
+    try:
+        made = jr.export(channel, channel.name, "int16")
+    except jr.JetRulerError as error:  # says what could be done instead
+        print(error)
+        continue
+    proof = made.proof
+    print(f"{channel.name}: {made.kind}, off by at most {proof.worst:.3g} at count {proof.at}")
+
+# The same conversion with less and less to keep.
+for within in (0.1, 0.5, 2.0):
+    made = jr.export(bench["bean"], "bean", within=within, inside_limits=True)
+    print(f"within {within} °C: {made.program.table_bytes} bytes ({made.cheaper})")
+print(made.program.body)
