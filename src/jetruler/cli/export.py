@@ -6,7 +6,7 @@ import json
 import math
 import re
 from pathlib import Path
-from typing import cast
+from typing import TYPE_CHECKING, cast
 
 import click
 
@@ -16,6 +16,10 @@ from ..core.quantity import quantity
 from ..core.text import number
 from ..core.units import factor, sign
 from .common import bench_option, channel_of, folder_of, load
+
+if TYPE_CHECKING:
+    from ..core.firmware.choose import Exported
+    from ..core.firmware.flagged import Threshold
 
 SUFFIX = {"c": "h", "python": "py", "st": "st"}
 
@@ -70,7 +74,7 @@ def command(
     from ..core.firmware.choose import Arith, export
     from ..core.firmware.flagged import threshold as threshold_of
     from ..core.firmware.names import safe_names
-    from ..firmware.assemble import Wish, c_file, python_file, st_file
+    from ..firmware.assemble import Wish, whole_file
     from ..firmware.machines import machines
     from ..logs.output import write_file
 
@@ -97,11 +101,7 @@ def command(
         thresholds.append(threshold_of(bench, channel, names[channel.name], value, release))
     made, notes = machines(bench, exported, target, interval) if whole else ([], ())
     wish = Wish(bench, __version__, thresholds, text_width, selftest, made)
-    if target == "c":
-        guard = names[chosen[0].name].upper() if len(chosen) == 1 else "CONVERSIONS"
-        code = c_file(exported, wish, f"JETRULER_{guard}")
-    else:
-        code = python_file(exported, wish) if target == "python" else st_file(exported, wish)
+    code = whole_file(target, exported, wish)
     if out == "-":
         click.echo(code, nl=False)
     else:
@@ -109,6 +109,11 @@ def command(
     if as_json:
         click.echo(json.dumps([e.as_dict() for e in exported], indent=2, ensure_ascii=False))
         return
+    _report(exported, notes, thresholds)
+
+
+def _report(exported: list[Exported], notes: tuple[str, ...], thresholds: list[Threshold]) -> None:
+    """What was chosen, what it costs, what was left behind: to stderr."""
     for e in exported:
         first, *rest = e.lines()
         click.echo(f"{e.channel.name}: {first}", err=True)

@@ -47,6 +47,14 @@ def vectors(e: Exported, many: int = 48) -> list[tuple[int, str]]:
     ]
 
 
+def whole_file(target: str, exported: Sequence[Exported], wish: Wish) -> str:
+    """The file for a target: "c", "python" or "st"."""
+    if target == "c":
+        one = exported[0].name.upper() if len(exported) == 1 else "CONVERSIONS"
+        return c_file(exported, wish, f"JETRULER_{one}")
+    return python_file(exported, wish) if target == "python" else st_file(exported, wish)
+
+
 def c_file(exported: Sequence[Exported], wish: Wish, guard: str) -> str:
     """One C99 header."""
     floats = any(e.program.arith == "float" for e in exported)
