@@ -139,8 +139,10 @@ def safe_names(names: Iterable[str]) -> dict[str, str]:
 def comment(text: str) -> str:
     """A text that stays inside a comment of any target, on one line."""
     text = "".join(" " if unicodedata.category(c)[0] in "CZ" else c for c in text)
-    for ends in ("*/", "/*", "*)", "(*", "//", "??", "\\"):
-        text = text.replace(ends, " ".join(ends) if len(ends) > 1 else "/ ")
+    text = text.replace("\\", "|")  # which would join two lines
+    for ends in ("*/", "/*", "*)", "(*", "//", "??"):
+        while ends in text:
+            text = text.replace(ends, " ".join(ends))
     return text.strip()
 
 

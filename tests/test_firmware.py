@@ -1,0 +1,305 @@
+"""Small programs and their model: against Python itself, against the laws, against every choice."""
+
+from __future__ import annotations
+
+import ast
+import math
+import re
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import assume, given
+from hypothesis import strategies as st
+
+import jetruler as jr
+from jetruler import Bench, Channel, JetRulerError, demo
+from jetruler.bench.load import parse_bench
+from jetruler.core.firmware.choose import export, usual_scale
+from jetruler.core.firmware.flagged import flags_program, threshold
+from jetruler.core.firmware.floats import float_program
+from jetruler.core.firmware.forms import forms, round_whole, simplest_between
+from jetruler.core.firmware.knots import fewest_knots
+from jetruler.core.firmware.machine import machines_of
+from jetruler.core.firmware.names import RESERVED, comment, plain_unit, safe_name
+from jetruler.core.firmware.program import Model, Program, width_of
+from jetruler.core.firmware.proof import prove
+from jetruler.core.firmware.wanted import Wanted
+from jetruler.firmware import c, python
+from jetruler.firmware import st as structured
+
+ADC = jr.Adc(bits=10, vref=3.3)
+
+#: A ruler for every law that has a form of its own for floats.
+RULERS = {
+    "adc": jr.Ruler.of(ADC),
+    "signed": jr.Ruler.of(jr.Adc(bits=10, vref=3.3, signed=True)),
+    "line": ADC >> jr.Line(gain=-2.5, offset=7.0),
+    "marks": jr.Counts(bits=10) >> jr.Line.through((198, 0), (904, 100)),
+    "lower": ADC >> jr.Divider(known=4700, sensor="lower", supply=3.3),
+    "upper": ADC >> jr.Divider(known=4700, sensor="upper"),
+    "loaded": ADC >> jr.Divider(known=4700, sensor="lower", load=100e3),
+    "attenuator": ADC >> jr.Attenuator(upper=33e3, lower=10e3),
+    "shunt": ADC >> jr.Shunt(ohms=150),
+    "amplifier": ADC >> jr.Amplifier(gain=-12.0, offset=1.5),
+    "beta": ADC >> jr.Divider(known=4700) >> jr.Beta(r0=10e3, beta=3435, unit="degF"),
+    "steinhart-hart": ADC >> jr.Divider(known=2200) >> jr.SteinhartHart(a=6.7e-4, b=2.2e-4, c=1e-7),
+    "polynomial": jr.Counts(bits=10) >> jr.Polynomial((1.0, -0.5, 2e-3), takes="count"),
+    "power": ADC >> jr.PowerLaw(a=27.7, b=-1.2, x0=0.1, takes="V", unit="cm"),
+    "formula": ADC >> jr.Formula("a * exp(x) + log(x + 1) ** 2 - sqrt(x)", a=2.0),
+    "clamp": ADC >> jr.Clamp(0.5, 3.0),
+    "limits": ADC >> jr.Limits(0.5, 3.0),
+    "expect": ADC >> jr.Expect(0.5, 3.0),
+    "dead-band": ADC >> jr.DeadBand(1.5, 1.8),
+    "nearest": ADC >> jr.Line(gain=9) >> jr.Whole(),
+    "down": ADC >> jr.Line(gain=-9) >> jr.Whole("down"),
+    "up": ADC >> jr.Line(gain=-9) >> jr.Whole("up"),
+    "toward zero": ADC >> jr.Line(gain=-9) >> jr.Whole("toward zero"),
+    "magnitude": ADC >> jr.Line(gain=1, offset=-1.5) >> jr.Magnitude(),
+    "pass-through": ADC >> jr.PassThrough("bar"),
+    "zones": ADC >> jr.Zones((1.0, 2.0), (10.0, 20.0, 15.0)),
+    "to": ADC >> jr.Divider(known=4700) >> jr.Beta(r0=10e3, beta=3435) >> jr.To("degF"),
+}
+
+
+@pytest.fixture(scope="module")
+def roaster() -> Bench:
+    return parse_bench(demo.read("bench.toml").decode())
+
+
+def run_python(program: Program, counts: list[int]) -> list[Any]:
+    """The Python export, as any interpreter runs it."""
+    scope: dict[str, Any] = {}
+    exec("\n".join([*python.imports([program]), *python.function(program)]), scope)
+    return [scope[program.name](n) for n in counts]
+
+
+@pytest.mark.parametrize("name", RULERS)
+def test_the_formula_of_every_law(name: str) -> None:
+    """The float program reads what the laws read, and has no value where they have none."""
+    ruler = RULERS[name]
+    program = float_program(ruler, "f")
+    assert program is not None
+    assert ruler.converter is not None
+    counts = np.arange(ruler.converter.lowest, ruler.converter.highest + 1)
+    values = ruler(counts)
+    assert np.allclose(Model(program, np.float64).run(counts), values, rtol=1e-12, equal_nan=True)
+    got = run_python(program, counts.tolist())
+    assert [y is None for y in got] == np.isnan(values).tolist()
+    near = [(y, v) for y, v in zip(got, values.tolist(), strict=True) if y is not None]
+    assert all(math.isclose(y, v, rel_tol=1e-9, abs_tol=1e-9) for y, v in near)
+    assert all(line.count("(") == line.count(")") for line in c.function(program))
+
+
+@pytest.mark.parametrize(
+    "law",
+    [
+        jr.Platinum(),
+        jr.SteinhartHart(a=1.1e-3, b=2.4e-4, c=-7e-8),  # a cubic that turns back
+        jr.Table(((0, 0), (5000, 50)), takes="ohm"),
+    ],
+)
+def test_laws_without_a_formula_become_tables(law: jr.Law) -> None:
+    ruler = ADC >> jr.Divider(known=1000) >> law
+    assert float_program(ruler, "f") is None
+    made = export(Channel("a", ruler, 1), "a", "float", within=1.0)
+    assert made.proof.holds
+    assert "the table form is used" in made.notes[0]
+
+
+@pytest.mark.parametrize("name", ["bean", "damper", "draught", "tray", "hopper", "exhaust"])
+def test_the_model_is_what_python_computes(roaster: Bench, name: str) -> None:
+    """The model works on arrays, Python on one number after the other."""
+    made = export(roaster[name], name, inside_limits=True)
+    counts = made.wanted.counts[::17]
+    model = Model(made.program).run(counts).tolist()
+    none = -(2**31)
+    assert run_python(made.program, counts.tolist()) == [None if y == none else y for y in model]
+
+
+@given(
+    st.lists(st.integers(-400, 400), min_size=4, max_size=60),
+    st.floats(0.5, 20),
+    st.sampled_from([2**15 - 1, 2**31 - 1]),
+)
+def test_knots_keep_any_bound(steps: list[int], bound: float, limit: int) -> None:
+    target = np.cumsum(np.array(steps) / 7.0)
+    low, high = np.ceil(target - bound), np.floor(target + bound)
+    found = fewest_knots(low, high, target, limit)
+    assert found is not None  # a knot at every count would do
+    assert found[0][0] == 0
+    assert found[-1][0] == target.size - 1
+    for (a, p), (b, q) in pairwise(found):
+        k, width, rise = np.arange(b - a + 1), b - a, q - p
+        moved = (k * abs(rise) + width // 2) // width
+        between = p + (moved if rise >= 0 else -moved)
+        assert np.all((between >= low[a : b + 1]) & (between <= high[a : b + 1]))
+        assert width * abs(rise) + width // 2 <= limit
+
+
+def test_a_bound_that_nothing_keeps() -> None:
+    target = np.array([0.5, 1.5, 2.5])
+    assert fewest_knots(np.ceil(target - 0.1), np.floor(target + 0.1), target, 2**31 - 1) is None
+
+
+@given(st.fractions(0, 50), st.fractions(0, 5, max_denominator=5000))
+def test_the_simplest_fraction(low: Any, width: Any) -> None:
+    assume(width > 0)
+    found = simplest_between(float(low), float(low + width))
+    assert low - 1e-9 <= found <= low + width + 1e-9
+    for q in range(1, min(found.denominator, 200)):  # none with a smaller denominator lies there
+        p = math.ceil(float(low) * q - 1e-12)
+        assert p / q > float(low + width) or math.isclose(p / q, float(low + width))
+
+
+@pytest.mark.parametrize("arith", ["int32", "int16"])
+@pytest.mark.parametrize("within", [0.1, 0.3, 1.0, 4.0])
+def test_a_wider_bound_never_costs_more(roaster: Bench, arith: str, within: float) -> None:
+    near = export(roaster["exhaust"], "e", arith, 10, within, inside_limits=True)  # type: ignore[arg-type]
+    far = export(roaster["exhaust"], "e", arith, 10, 2 * within, inside_limits=True)  # type: ignore[arg-type]
+    assert near.proof.worst <= within + 1e-9
+    assert far.program.table_bytes <= near.program.table_bytes
+
+
+def test_forms_come_cheapest_first(roaster: Bench) -> None:
+    w = Wanted.of(roaster["damper"], 10, 0.1)
+    kinds = [form.kind for form in forms(w, "f", "int32")]
+    assert kinds[0] == "multiply and shift"
+    assert kinds[-1].startswith("a full table")
+    small = Channel("s", jr.Adc(bits=4) >> jr.Divider(known=4700) >> jr.Beta(r0=1e4, beta=3435), 1)
+    assert export(small, "s", within=0.1).kind == "a full table of 14 values"
+
+
+@pytest.mark.parametrize(
+    "values", [(0, 255), (0, 256), (-1, 127), (-129, 5), (0, 65535), (-1, 40000)]
+)
+def test_the_width_of_a_table(values: tuple[int, int]) -> None:
+    bits = width_of(values)
+    low, high = (0, 2**bits - 1) if values[0] >= 0 else (-(2 ** (bits - 1)), 2 ** (bits - 1) - 1)
+    assert low <= values[0]
+    assert values[1] <= high
+
+
+def test_proofs_see_what_is_wrong(roaster: Bench) -> None:
+    w = Wanted.of(roaster["damper"], 10, 0.1)
+    off = prove(Program("f", "return 500"), w)
+    assert off is not None
+    assert not off.holds
+    assert off.worst == 50.0
+    bean = Wanted.of(roaster["bean"], 10, 0.1)
+    assert prove(Program("f", "return 500"), bean) is None  # it has a value where there is none
+    good = export(roaster["damper"], "damper").proof
+    assert (good.monotone, good.exact_at_marks, good.counts) == ("rising", True, 4096)
+    assert export(roaster["bean"], "bean", inside_limits=True).proof.monotone == "falling"
+
+
+def test_thresholds_follow_the_ruler(roaster: Bench) -> None:
+    for name, value, release in (
+        ("bean", 225.0, None),
+        ("damper", 80.0, 75.0),
+        ("rail", 11.0, 10.8),
+    ):
+        channel = roaster[name]
+        t = threshold(roaster, channel, name, value, release)
+        values = channel.ruler(np.arange(4096))
+        low = 220.0 if release is None else release
+        on = Model(t.program).run(np.arange(4096), np.full(4096, 9))
+        assert np.array_equal(on == 1, values >= value)
+        assert np.array_equal(on == 0, values < low)
+        assert np.array_equal(on == 9, np.isnan(values) | ((values >= low) & (values < value)))
+    assert t.program.name == "rail_from_11"
+    assert threshold(roaster, roaster["rail"], "rail", 0.5, 0.25).program.name == "rail_from_0_5"
+
+
+def test_flags_of_every_count(roaster: Bench) -> None:
+    for name, channel in roaster.channels.items():
+        w = Wanted.of(channel, 1, 1.0)
+        assert np.array_equal(Model(flags_program(w, name)).run(w.counts), w.flags)
+        outside = np.array([int(w.counts[0]) - 1, int(w.counts[-1]) + 1])
+        assert Model(flags_program(w, name)).run(outside).tolist() == [32, 32]
+
+
+@given(st.text(max_size=40))
+def test_no_name_is_unsafe(name: str) -> None:
+    safe = safe_name(name)
+    assert re.fullmatch(r"[a-z][a-z0-9_]*", safe)
+    assert safe not in RESERVED
+    assert safe_name(safe) == safe or safe_name(safe).startswith(safe)
+
+
+@given(st.text("*/()?\\ab\n\r\t\x00'\"", max_size=30))
+def test_no_comment_ends_early(text: str) -> None:
+    safe = comment(text)
+    for ends in ("*/", "/*", "*)", "(*", "\\", "\n", "\r", "??"):
+        assert ends not in safe
+    assert ast.parse(f"# {safe}\n").body == []
+
+
+@pytest.mark.parametrize(
+    ("unit", "text"),
+    [
+        ("degC", "C"),
+        ("%", "%"),
+        (None, ""),
+        ("ohm", "ohm"),
+        ("m³", "m"),
+        ("zone", ""),
+        ("m/s", "m/s"),
+    ],
+)
+def test_units_of_small_displays(unit: str | None, text: str) -> None:
+    assert plain_unit(unit).startswith(text)
+    assert plain_unit(unit).isascii() or unit == "m³"
+
+
+def test_scales_follow_the_decimals(roaster: Bench) -> None:
+    scales = {name: usual_scale(channel) for name, channel in roaster.channels.items()}
+    assert scales["bean"] == 10
+    assert scales["rail"] == 100
+    assert scales["tray"] == scales["hopper"] == 1
+
+
+@pytest.mark.parametrize(
+    ("value", "whole"), [(2.5, 3), (-2.5, -3), (0.49, 0), (-0.5, -1), (7.0, 7)]
+)
+def test_rounding(value: float, whole: int) -> None:
+    assert round_whole(value) == whole
+
+
+def test_what_cannot_be_taken_along_is_said(roaster: Bench) -> None:
+    made = [export(channel, name) for name, channel in roaster.channels.items()]
+    found = machines_of(roaster, made, None)
+    assert found.notes == ("hopper: smoothing over 2 s needs --interval",)
+    assert machines_of(roaster, made, 0.2).smoothed[-1].samples == 10
+    floats = [export(roaster["damper"], "damper", "float")]
+    notes = machines_of(roaster, floats, None).notes
+    assert len(notes) == len(roaster.trips) + len(roaster.drives)
+
+
+def test_structured_text_has_no_logarithm_to_base_two() -> None:
+    assert not structured.usable(Program("f", "return log2(n)", {}, "float"))
+    text = "\n".join(structured.function(Program("f", "return 5 - (n * 3 + 4 >> 3)")))
+    assert "f := 5 - (n * 3 + 4) / 8;" in text
+
+
+@pytest.mark.parametrize(
+    ("body", "says"),
+    [
+        ("return x ** 2.0", "powf(x, 2.0f)"),
+        ("return -x", "return -x;"),
+        ("return 1.0 - (x - 2.0)", "1.0f - (x - 2.0f)"),
+        ("return x / (2.0 * x)", "x / (2.0f * x)"),
+        ("return abs(x)", "fabsf(x)"),
+        ("return 1e-30 * x", "1e-30f * x"),
+    ],
+)
+def test_brackets_and_literals_in_c(body: str, says: str) -> None:
+    assert says in "\n".join(c.function(Program("f", f"x = n\n{body}", {}, "float")))
+
+
+def test_a_bound_finer_than_possible_says_what_is(roaster: Bench) -> None:
+    with pytest.raises(JetRulerError, match="a larger --scale"):
+        export(roaster["bean"], "bean", "int32", 10, 0.03)
+    with pytest.raises(JetRulerError, match="does not hold"):
+        export(roaster["bean"], "bean", "int16", 1000)

@@ -1,0 +1,471 @@
+"""What a stream is made of, part by part: parsing, readings, rows, sending, recording, sources."""
+
+from __future__ import annotations
+
+import json
+import os
+import threading
+import time
+from collections import Counter
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from jetruler import Bench, JetRulerError, demo
+from jetruler.bench.load import parse_bench
+from jetruler.core.stream import Stream
+from jetruler.live.errors import SourceEnded, SourceGone, StreamError
+from jetruler.live.feed import Feed
+from jetruler.live.inject import injections
+from jetruler.live.outlet import ROOM, Outlet
+from jetruler.live.parse import Parser
+from jetruler.live.record import Recorder
+from jetruler.live.rows import AlignedRows, CsvRows, JsonRows
+from jetruler.live.sender import Sender
+from jetruler.live.session import stream_for
+from jetruler.live.sources import GrowingFile, Port, source_named
+from jetruler.live.station import Batch, Station
+
+BENCH = """
+title = "Station"
+[converter]
+bits = 12
+vref = 3.3
+[channel.knob]
+column = "k"
+laws = [{ law = "line", marks = [[0, 0], [4000, 100]], unit = "%" }]
+decimals = 1
+smooth = { kind = "mean", over = "0.4 s" }
+[channel.light]
+column = "p"
+laws = [{ law = "zones", edges = [1000, 3000], values = ["dark", "dim, red", "bright"] }]
+[stream]
+columns = ["t", "k", "p"]
+timestamp = "t"
+[trip.high]
+any = [{ channel = "knob", above = 50 }]
+[drive.flap]
+from = "knob"
+marks = [[0, 1000], [100, 2000]]
+range = "pulse"
+safe = 1500
+[drive.fan]
+from = "high"
+output = "pin9"
+safe = 7
+"""
+
+
+@pytest.fixture
+def bench() -> Bench:
+    return parse_bench(BENCH)
+
+
+def take(station: Station, text: str) -> Batch:
+    """Lines that arrive at once."""
+    block = text.encode()
+    batch = station.take(block, np.zeros(block.count(b"\n")), 0.0)
+    assert batch is not None
+    return batch
+
+
+@pytest.mark.parametrize(
+    ("stream", "lines", "counts", "bad"),
+    [
+        (Stream(columns=("a", "b")), "1,2\n3,4\n", [1, 3], {}),
+        (Stream(), "b,a\n2,1\n4,3\n", [1, 3], {}),
+        (Stream(), "noise\nb,a\n2,1\n", [1], {"before a header": 1}),
+        (Stream(), "a,b\n1,2\nb,a\n4,3\n", [1, 3], {}),  # a board that begins again otherwise
+        (Stream(columns=("a", "b")), "1,2,3\n\n# hello\n,\n5,6\n", [None, 5], {"fields": 1}),
+        (Stream(columns=("a", "b"), delimiter=";"), "1;2\n1,2\n", [1], {"fields": 1}),
+        (Stream(columns=("a", "b")), "0x10,2\n1_0,3\n7,4\n", [7], {"noise": 2}),
+        (Stream(columns=("a", "b")), "1e3,2\n99999999999999999999,1\n", [1000, 2**63 - 1], {}),
+        (Stream(format="pairs"), "a=1 b=2\nb=3; a=4\nb=1\n", [1, 4, None], {}),
+        (Stream(format="pairs"), "a=1\nnonsense\n=3\na=x\n", [1, None], {"noise": 2}),
+        (
+            Stream(format="json"),
+            '{"a": 1}\n[1]\n{"a": true}\n{}\n{x\n',
+            [1, None, None],
+            {"noise": 2},
+        ),
+        (Stream(format="json"), '{"a": 1.5}\n{"a": "7"}\n{"a": NaN}\n', [1.5, 7, None], {}),
+    ],
+)
+def test_lines_into_samples(
+    stream: Stream, lines: str, counts: list[float | None], bad: dict[str, int]
+) -> None:
+    parser = Parser(stream, ["a"], Counter())
+    (column,) = parser.add(lines.encode()).columns
+    missing = np.zeros(len(column.counts), np.bool_) if column.missing is None else column.missing
+    found = [
+        None if gone else value for value, gone in zip(column.counts.tolist(), missing, strict=True)
+    ]
+    assert found == counts
+    assert dict(parser.bad) == bad
+
+
+def test_numbered_columns_need_no_names() -> None:
+    parser = Parser(Stream(), [2], Counter())
+    assert parser.add(b"x,y\n1,2\n3,4\n1,2,3\n").columns[0].counts.tolist() == [2, 4]
+    assert dict(parser.bad) == {"header": 1, "fields": 1}
+    with pytest.raises(StreamError, match="json has no numbered columns"):
+        Parser(Stream(format="json"), [2], Counter())
+
+
+def test_a_header_that_lacks_a_column_is_said() -> None:
+    parser = Parser(Stream(), ["a", "z"], Counter())
+    parsed = parser.add(b"a,b\n" + b"1,2\n" * 80)
+    assert parser.absent == ("z",)
+    assert parsed.columns[1].missing is not None
+    assert parsed.columns[1].missing.all()
+
+
+def test_remarks_are_kept() -> None:
+    parser = Parser(Stream(columns=("a",)), ["a"], Counter())
+    parser.add(b"# flap=1500\n1\n")
+    assert parser.remark == "flap=1500"
+    assert not parser.bad
+
+
+@given(st.lists(st.binary(max_size=30), max_size=30), st.sampled_from(["csv", "pairs", "json"]))
+def test_noise_never_stops_a_stream(noise: list[bytes], form: str) -> None:
+    parser = Parser(Stream(format=form, columns=("a", "b")), ["a"], Counter())  # type: ignore[arg-type]
+    lines = b"".join(line.replace(b"\n", b"") + b"\n" for line in noise)
+    parsed = parser.add(lines)
+    assert parsed.rows <= len(noise)
+    assert parsed.kept is not None
+    assert parsed.kept.size == parsed.rows
+
+
+def test_smoothing_over_a_time_settles(bench: Bench) -> None:
+    """0.4 s at ten samples a second is four samples, once that is known."""
+    station = Station(bench, bench.stream or Stream())
+    batches = [take(station, f"{i / 10:.1f},{1000 + 40 * (i % 5)},5\n") for i in range(40)]
+    values = [float(batch.readings["knob"].value[0]) for batch in batches]
+    counts = [1000 + 40 * (i % 5) for i in range(40)]
+    assert values[0] == 25.0
+    for i in range(12, 40):
+        assert values[i] == pytest.approx(np.mean(counts[i - 3 : i + 1]) / 40)
+
+
+def test_ends_are_seen_and_forgotten(bench: Bench) -> None:
+    station = Station(bench, bench.stream or Stream())
+    take(station, "0,500,1\n1,3000,1\n2,,1\n")
+    seen = station.seen["knob"]
+    assert (seen.lowest, seen.highest, seen.flagged) == (500, 3000, 1)
+    station.forget_ends()
+    take(station, "3,700,1\n")
+    assert (seen.lowest, seen.highest) == (700, 700)
+
+
+def test_a_bench_that_was_changed_keeps_what_it_can(bench: Bench) -> None:
+    station = Station(bench, bench.stream or Stream())
+    take(station, "0,3000,1\n1,3000,1\n")
+    assert station.decisions.trippers["high"].on
+    changed = parse_bench(
+        BENCH.replace("edges = [1000", "edges = [500").replace("safe = 7", "safe = 8")
+    )
+    station.take_over(changed)
+    assert station.decisions.trippers["high"].on
+    assert station.seen["knob"].highest == 3000
+    batch = take(station, "2,3000,700\n")
+    assert batch.readings["light"].value.tolist() == [1.0]
+    with pytest.raises(StreamError, match="none of this name"):
+        station.take_over(parse_bench(BENCH.replace('column = "p"', 'column = "q"')))
+
+
+def test_silence_makes_everything_safe(bench: Bench) -> None:
+    station = Station(bench, bench.stream or Stream())
+    take(station, "0,3000,1\n")
+    decided = station.silent(3.0)
+    assert {name: bool(safe[0]) for name, safe in decided.safe.items()} == {
+        "flap": True,
+        "fan": True,
+    }
+    assert decided.drives["fan"].tolist() == [7]
+    assert station.decisions.clock.now == 3.0
+
+
+def test_rows_in_three_forms(bench: Bench) -> None:
+    station = Station(bench, bench.stream or Stream())
+    batch = take(station, "0.5,2000,2000\n1.0,,4095\n")
+    rows = CsvRows(bench, "t")
+    assert rows.header() == b"t,knob_percent,light_zone,high,flap_us,fan,flags\n"
+    first, second = rows(batch).decode().splitlines()
+    assert first == '0.5,50.0,"dim, red",1,1500,255,'
+    assert second == "1.0,,bright,1,1500,7,knob:missing;light:high_rail"
+    aligned = AlignedRows(bench, "t")
+    lines = [aligned.header(), *aligned(batch).splitlines()]
+    assert lines[1].split()[:2] == [b"0.5", b"50.0"]
+    assert lines[1].index(b"50.0") + 4 == lines[0].index(b"knob_percent") + 12
+    one, two = map(json.loads, JsonRows(bench, "t")(batch).splitlines())
+    assert one == {
+        "t": 0.5,
+        "knob": 50.0,
+        "light": "dim, red",
+        "trips": {"high": True},
+        "drives": {"flap": 1500, "fan": 255},
+        "flags": {},
+    }
+    assert two["knob"] is None
+    assert two["flags"] == {"knob": ["missing"], "light": ["high_rail"]}
+
+
+def test_a_sweep_goes_there_and_back(bench: Bench) -> None:
+    made = injections(bench, ("light=missing",), ("knob=100:500/2s",))
+    at = np.array([0.0, 0.5, 1.0, 2.0, 3.0, 4.0])
+    assert made["knob"].column(at).counts.tolist() == [100, 200, 300, 500, 300, 100]
+    missing = made["light"].column(at).missing
+    assert missing is not None
+    assert missing.all()
+    with pytest.raises(JetRulerError, match="nearest right name is 'knob'"):
+        injections(bench, ("knop=1",), ())
+
+
+class Wire:
+    """A wire that keeps what is sent, and can be cut."""
+
+    name, patient, joined_late = "wire", False, False
+
+    def __init__(self) -> None:
+        self.got: list[str] = []
+        self.cut = False
+
+    def open(self) -> None: ...
+
+    def read(self) -> bytes:
+        return b""
+
+    def write(self, data: bytes) -> None:
+        if self.cut:
+            raise OSError("cut")
+        self.got += data.decode().splitlines()
+
+    def close(self) -> None: ...
+
+
+def test_commands_go_out_when_they_change(bench: Bench) -> None:
+    wire = Wire()
+    sender = Sender(bench, wire)
+    sender.safe()
+    sender.send({"flap": 1200.0, "fan": 7.0})
+    sender.send({"flap": 1200.0, "fan": 255.0})
+    assert wire.got == ["flap=1500", "pin9=7", "flap=1200", "pin9=255"]
+    sender.safe()
+    assert wire.got[-2:] == ["flap=1500", "pin9=7"]
+
+
+def test_a_wire_that_was_cut_is_tried_again(bench: Bench, monkeypatch: pytest.MonkeyPatch) -> None:
+    wire = Wire()
+    sender = Sender(bench, wire)
+    wire.cut = True
+    sender.send({"flap": 1200.0})
+    assert (sender.unsent, sender.failure) == (1, "cut")
+    wire.cut = False
+    sender.try_again()
+    assert wire.got == []  # it rests for a second
+    monkeypatch.setattr("jetruler.live.sender.REST", 0.0)
+    sender.forget()
+    sender.send({"flap": 1300.0})
+    assert wire.got == ["flap=1300"]
+    assert sender.failure == ""
+
+
+def test_nothing_is_sent_unarmed(bench: Bench) -> None:
+    sender = Sender(bench, None)
+    sender.safe()
+    sender.send({"flap": 1200.0})
+    assert (sender.armed, sender.sent, sender.unsent) == (False, {}, 0)
+
+
+def test_an_output_that_is_no_longer_driven_goes_to_safe(bench: Bench) -> None:
+    wire = Wire()
+    sender = Sender(bench, wire)
+    sender.send({"flap": 1200.0, "fan": 255.0})
+    without = parse_bench(BENCH.replace("[drive.fan]", "[drive.fan2]").replace("pin9", "pin8"))
+    sender.change(without)
+    assert wire.got[-1] == "pin9=7"
+    sender.send({"flap": 1200.0, "fan2": 255.0})
+    assert wire.got[-1] == "pin8=255"
+
+
+@given(st.lists(st.sampled_from([b"1,2\n", b"3,", b"4\n", b"\n", b"\xff"]), max_size=20))
+def test_a_record_holds_what_came(parts: list[bytes]) -> None:
+    path = f"/tmp/jetruler-record-{os.getpid()}.csv"
+    recorder = Recorder(path, ("a", "b"), ",")
+    for part in parts:
+        recorder.add(part)
+    recorder.close()
+    head, *lines = Path(path).read_bytes().split(b"\n")
+    Path(path).unlink()
+    assert head == b"received,a,b"
+    whole = b"".join(parts)
+    raw = whole.split(b"\n")
+    kept = [line.partition(b",")[2] for line in lines if line]
+    assert kept == (raw if raw[-1] else raw[:-1])
+    assert all(line[:2] == b"20" and line[23:25] == b"Z," for line in lines if line)
+
+
+def test_a_growing_file_is_followed(tmp_path: Path) -> None:
+    path = tmp_path / "log.csv"
+    path.write_bytes(b"one\n")
+    source = GrowingFile(str(path), follow=True)
+    assert source.read() == b"one\n"
+    assert source.read() == b""
+    with path.open("ab") as file:
+        file.write(b"two\n")
+    assert source.read() == b"two\n"
+    path.write_bytes(b"3\n")  # begun again
+    assert source.read() == b""
+    assert source.read() == b"3\n"
+    other = tmp_path / "other"
+    other.write_bytes(b"replaced\n")
+    other.replace(path)
+    assert source.read() == b""
+    assert source.read() == b"replaced\n"
+    source.close()
+    once = GrowingFile(str(path), follow=False)
+    once.read()
+    with pytest.raises(SourceEnded):
+        once.read()
+    once.close()
+
+
+def test_a_port_without_a_descriptor() -> None:
+    """pySerial's loop:// gives back what it is sent, and has no descriptor to wait for."""
+    port = source_named("loop://", Stream(), follow=False)
+    port.open()
+    port.write(b"1,2\n3,4\n")
+    got = b""
+    while len(got) < 8:
+        got += port.read()
+    assert got == b"1,2\n3,4\n"
+    port.close()
+    with pytest.raises(OSError, match="not connected"):
+        port.write(b"x")
+
+
+def test_a_port_that_is_not_there() -> None:
+    port = Port("socket://127.0.0.1:9", 9600)
+    with pytest.raises(SourceGone, match="refused"):
+        port.open()
+    with pytest.raises(StreamError, match="refused"):
+        port.reach()
+
+
+class Flood(Wire):
+    """More than anybody can take."""
+
+    def read(self) -> bytes:
+        time.sleep(0.0005)
+        return b"1,2,3\n" * 50_000
+
+
+def test_what_comes_too_fast_is_counted(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("jetruler.live.feed.ROOM", 1 << 20)
+    feed = Feed(Flood(), None)
+    feed.start()
+    time.sleep(0.3)
+    got = feed.take(1.0)
+    feed.stop()
+    assert feed.lost > 0
+    assert sum(len(arrival.data) for arrival in got) <= (2 << 20)
+
+
+def test_an_outlet_drops_what_finds_no_room() -> None:
+    ours, theirs = os.pipe()
+    outlet = Outlet(theirs, patient=False)
+    outlet.put(b"x" * ROOM, 1)
+    for _ in range(3):
+        outlet.put(b"y" * ROOM, 10)
+    assert outlet.dropped >= 20
+    drained = threading.Thread(
+        target=lambda: [os.read(ours, 1 << 20) for _ in range(200)], daemon=True
+    )
+    drained.start()
+    assert outlet.close(20)
+    os.close(theirs)
+    drained.join(5)
+    os.close(ours)
+
+
+def test_an_outlet_says_that_its_reader_is_gone() -> None:
+    ours, theirs = os.pipe()
+    os.close(ours)
+    outlet = Outlet(theirs, patient=True)
+    outlet.put(b"x", 1)
+    while outlet.error is None:
+        time.sleep(0.01)
+    with pytest.raises(BrokenPipeError):
+        outlet.put(b"x", 1)
+    os.close(theirs)
+
+
+@pytest.mark.parametrize(
+    ("given", "says"),
+    [
+        ({"format": "xml"}, "--format: found 'xml'; one of csv, pairs, json"),
+        ({"baud": 0}, "--baud: found 0; bits a second"),
+        ({"columns": ("a", "a")}, "--columns"),
+        ({"timestamp": "q", "baud": True}, "--baud"),
+    ],
+)
+def test_options_are_checked_like_the_bench_file(
+    bench: Bench, given: dict[str, object], says: str
+) -> None:
+    with pytest.raises(StreamError) as caught:
+        stream_for(bench, **given)
+    assert says in str(caught.value)
+
+
+@pytest.mark.parametrize(
+    ("table", "says"),
+    [
+        ('delimiter = ".."', "delimiter"),
+        ('time_unit = "h"', "one of s, ms, us is right"),
+        ("stale = 0", "a time above 0"),
+        ("colums = []", "unknown; the nearest right name is 'columns'"),
+        ("timestamp = 3", "a text is right"),
+    ],
+)
+def test_mistakes_in_the_stream_table(table: str, says: str) -> None:
+    text = BENCH.replace(
+        '[stream]\ncolumns = ["t", "k", "p"]\ntimestamp = "t"', f"[stream]\n{table}"
+    )
+    with pytest.raises(JetRulerError) as caught:
+        parse_bench(text)
+    assert "stream." in str(caught.value)
+    assert says in str(caught.value)
+
+
+def test_milliseconds_are_told_by_the_stream(bench: Bench) -> None:
+    station = Station(bench, stream_for(bench, time_unit="ms"))
+    batch = take(station, "500,2000,1\n1500,2000,1\n")
+    assert batch.decided.times.tolist() == [0.5, 1.5]
+    assert batch.times.to_pylist() == ["500", "1500"]
+
+
+def test_the_demo_through_blocks_of_any_size() -> None:
+    """Reading at once and line by line, in large and small blocks: the same rows."""
+    bench = parse_bench(demo.read("bench.toml").decode())
+    lines = [
+        line.rsplit(b",", 1)[0] + b"\n" for line in demo.read("roast.csv").splitlines()[1:1200]
+    ]
+
+    def rows(size: int) -> bytes:
+        station = Station(bench, bench.stream or Stream())
+        made = CsvRows(bench, "time_s")
+        out = b""
+        for start in range(0, len(lines), size):
+            part = lines[start : start + size]
+            batch = station.take(b"".join(part), np.arange(len(part), dtype=np.float64), 0.0)
+            assert batch is not None
+            out += made(batch)
+        return out
+
+    whole = rows(1199)
+    assert whole.count(b"\n") == 1199
+    assert rows(77) == whole
