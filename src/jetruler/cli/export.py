@@ -26,9 +26,7 @@ SUFFIX = {"c": "h", "python": "py", "st": "st"}
 
 @click.command()
 @click.argument("channels", nargs=-1, metavar="[CHANNEL…]")
-@click.option(
-    "--to", "target", type=click.Choice(list(SUFFIX)), required=True, help="The language."
-)
+@click.option("--to", "target", type=click.Choice(list(SUFFIX)), help="The language.")
 @click.option("--arith", type=click.Choice(["float", "int32", "int16"]), default="int32",
               show_default=True, help="The widest arithmetic.")  # fmt: skip
 @click.option("--scale", type=int, metavar="N", help="Output steps for one unit: 10 is tenths.")
@@ -45,7 +43,7 @@ SUFFIX = {"c": "h", "python": "py", "st": "st"}
 @bench_option
 def command(
     channels: tuple[str, ...],
-    target: str,
+    target: str | None,
     arith: str,
     scale: int | None,
     within: str | None,
@@ -78,6 +76,10 @@ def command(
     from ..firmware.machines import machines
     from ..logs.output import write_file
 
+    if target is None:
+        raise JetRulerError(f"--to: say the language: {', '.join(SUFFIX)}")
+    if interval is not None and not 0 < interval < math.inf:
+        raise JetRulerError(f"--interval {interval}: seconds above 0 are right")
     if as_json and out == "-":
         raise JetRulerError("--json: the proof and the code cannot share stdout; add -o FILE")
     if out != "-":

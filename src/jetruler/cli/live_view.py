@@ -219,7 +219,7 @@ def _bad(session: Session) -> str:
     total = sum(bad.values()) - bad["header"]
     cells = sum(session.station.parser.unreadable.values())
     kinds = ", ".join(f"{kind} {n}" for kind, n in bad.most_common() if kind != "header" and n)
-    text = f"{total} bad lines" + (f" ({kinds})" if kinds else "")
+    text = f"{total} bad line{'s' * (total != 1)}" + (f" ({kinds})" if kinds else "")
     return text + (f", {cells} cells no number" if cells else "")
 
 

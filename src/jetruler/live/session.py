@@ -149,7 +149,7 @@ class Session:
         batch = self.station.take(b"".join(data for data, _ in parts), at, self.progress.started)
         if batch is None:
             return
-        self.progress.stale = False
+        self.progress.stale, self.progress.why_gone = False, ""
         self._last_decision = time.monotonic()
         self.sender.send({name: float(v[-1]) for name, v in batch.decided.drives.items()})
         self._show_soon = True
@@ -164,12 +164,15 @@ class Session:
         if arrival.news == "error" and arrival.error is not None:
             raise arrival.error
         if arrival.news == "open":
-            self.progress.connected, self.progress.why_gone = True, ""
+            self.progress.connected = True
             self.lines.begin(self.parts.source.joined_late)
             self.sender.safe()  # the other side may know nothing of what was sent before
         elif arrival.news == "gone":
             if self.progress.connected:
                 self.progress.returns += 1
+            if self.parts.show is None and self.progress.why_gone != arrival.why:
+                name = self.parts.source.name
+                print(f"jetruler: {name}: {arrival.why}; trying again", file=sys.stderr, flush=True)
             self.progress.connected, self.progress.why_gone = False, arrival.why
             self.lines.broken()
             self._go_stale(arrival.at)

@@ -233,6 +233,8 @@ def source_named(name: str, stream: Stream, follow: bool) -> Source:
         return Nowhere()
     if "://" not in name and (follow or Path(name).is_file()):
         return GrowingFile(name, follow)
+    if "://" not in name and Path(name).is_dir():
+        raise StreamError(f"{name}: this is a folder; name a file, a port or a URL")
     if "://" not in name and not Path(name).exists() and not name.upper().startswith("COM"):
         raise StreamError(
             f"{name}: there is no such file or port; -, demo, none, a file, a port, or a URL "

@@ -1,0 +1,234 @@
+"""The loop of a stream, with sources and wires made up here; and trips on recorded logs."""
+
+from __future__ import annotations
+
+import csv
+from pathlib import Path
+
+import pytest
+
+from jetruler import demo, load_bench
+from jetruler.cli.live_view import LiveView
+from jetruler.core.stream import Stream
+from jetruler.demo.board import Board, Fault
+from jetruler.live.errors import SourceEnded, SourceGone
+from jetruler.live.session import Parts, Session
+
+from .conftest import Run
+
+
+class Script:
+    """A source that plays what it is given: bytes, or an exception to raise."""
+
+    patient, joined_late = True, False
+
+    def __init__(self, *steps: bytes | type[Exception]) -> None:
+        self.name, self.steps, self.got = "script", list(steps), b""
+        self.opened = 0
+
+    def open(self) -> None:
+        self.opened += 1
+
+    def read(self) -> bytes:
+        if not self.steps:
+            raise SourceEnded
+        step = self.steps.pop(0)
+        if isinstance(step, bytes):
+            return step
+        raise step("pulled out")
+
+    def write(self, data: bytes) -> None:
+        self.got += data
+
+    def close(self) -> None: ...
+
+
+@pytest.fixture
+def parts(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Parts:
+    """A session on the demo's bench, armed, with a script that is still empty; every piece of it
+    is decided on by itself."""
+    monkeypatch.setattr("jetruler.live.feed.AT_ONCE", 1)
+    path = tmp_path / "bench.toml"
+    path.write_bytes(demo.read("bench.toml"))
+    bench = load_bench(path)
+    source = Script()
+    return Parts(str(path), bench, bench.stream or Stream(), source, {}, wire=source)
+
+
+def script(parts: Parts, *steps: bytes | type[Exception]) -> Script:
+    assert isinstance(parts.source, Script)
+    parts.source.steps = list(steps)
+    return parts.source
+
+
+def board_lines(seconds: float, *faults: str) -> list[bytes]:
+    board = Board(speed=1.0, faults=tuple(map(Fault.read, faults)))
+    return [board.step(0.5) for _ in range(int(2 * seconds))]
+
+
+def test_a_roast_from_charge_to_safe_end(parts: Parts) -> None:
+    source = script(parts, *board_lines(60))
+    session = Session(parts)
+    session.run()
+    said = source.got.decode().splitlines()
+    assert said[:3] == ["flap=2000", "buzzer=0", "blower=255"]
+    assert said[-3:] == ["flap=2000", "buzzer=0", "blower=255"]
+    assert "buzzer=1" in said  # too hot before the charge
+    assert said.index("buzzer=1") < len(said) - 1 - said[::-1].index("buzzer=0")
+    flap = [int(line.removeprefix("flap=")) for line in said if line.startswith("flap=")]
+    assert min(flap) >= 1000
+    assert max(flap) <= 2000
+    assert 1050 < min(flap) < 1200  # where the knob stands at first
+    assert session.station.rows == 120
+    assert set(session.station.on_since) == {"too-hot", "charge"}
+    assert session.station.on_since["charge"] == pytest.approx(32, abs=3)
+
+
+def test_a_source_that_is_pulled_out_in_mid_line(parts: Parts) -> None:
+    lines = board_lines(3)
+    source = script(parts, lines[0] + lines[1][:9], SourceGone, lines[2], SourceGone, *lines[3:])
+    session = Session(parts)
+    session.run()
+    assert source.opened == 3
+    assert session.station.rows == 5  # the one that was torn is lost, and counted
+    assert dict(session.bad) == {"torn": 1}
+    assert session.progress.returns == 2
+    assert source.got.count(b"flap=2000\n") >= 3
+
+
+def test_an_error_of_our_own_still_sends_safe(
+    parts: Parts, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    source = script(parts, *board_lines(5))
+    session = Session(parts)
+
+    def broken(*_: object) -> None:
+        raise ZeroDivisionError
+
+    monkeypatch.setattr(session.station, "take", broken)
+    with pytest.raises(ZeroDivisionError):
+        session.run()
+    assert source.got.endswith(b"flap=2000\nbuzzer=0\nblower=255\n")
+
+
+def test_an_open_wire_sends_the_flap_to_safe(parts: Parts) -> None:
+    source = script(parts, *board_lines(12, "open:ch2@8+2"))
+    Session(parts).run()
+    said = [line for line in source.got.decode().splitlines() if line.startswith("flap=")]
+    # Safe, then slewing to where the knob stands; safe at once; slewing back; safe at the end.
+    jumps = [i for i in range(1, len(said)) if said[i] == "flap=2000" != said[i - 1]]
+    assert len(jumps) == 2
+    assert jumps[1] == len(said) - 1
+
+
+def test_the_view_says_what_is_so(parts: Parts) -> None:
+    script(parts, *board_lines(40, "open:ch0@38"), b"1,2,3\n")
+    session = Session(parts)
+    session.run()
+    view = LiveView(colour=False)
+    lines = view.picture(session, session.progress.started + 1.0, 80, 24)
+    text = "\n".join(lines)
+    assert lines[0].startswith("Roaster bench · script")
+    assert lines[0].endswith("1 bad line (fields 1)")
+    bean = next(line for line in lines if line.startswith("bean "))
+    assert bean.split()[1:4] == ["4095", "3.300", "V"]
+    assert "no value" in bean
+    assert "flags: bean high_rail" in text
+    loose = next(line for line in lines if line.startswith("loose"))
+    assert "ON  since" in loose
+    assert any(line.startswith("flap") and line.endswith("SAFE") for line in lines)
+    assert "drives (armed)" in text
+    tall = view.picture(session, session.progress.started + 1.0, 120, 50)
+    assert sum("▼" in line for line in tall) == 8  # both edges of every ruler
+    assert any("250" in line and "100" in line for line in tall)
+    coloured = LiveView(colour=True).picture(session, session.progress.started + 1.0, 80, 24)
+    assert any("\x1b[" in line for line in coloured)
+
+
+def test_a_saved_bench_is_in_force_at_once(parts: Parts) -> None:
+    session = Session(parts)
+    path = Path(parts.bench_path)
+    path.write_text(path.read_text().replace("above = 225, release = 220", "above = 100"))
+    session._look_at_bench()
+    assert session.bench.trips["too-hot"].conditions[0].above == 100
+    assert "was read again" in session.progress.message
+    path.write_text("nonsense")
+    session._look_at_bench()
+    assert session.bench.trips["too-hot"].conditions[0].above == 100
+    assert "the last good bench stays in force" in session.progress.message
+
+
+LOG = """
+[converter]
+bits = 10
+[channel.a]
+column = "a"
+laws = [{ law = "counts", bits = 10 }]
+[trip.high]
+any = [{ channel = "a", above = 500 }]
+hold = "0.2 s"
+"""
+
+
+@pytest.mark.parametrize(
+    ("head", "times", "on"),
+    [
+        ("t_ms", ["0", "100", "200", "300", "400"], "300"),
+        ("time (min)", ["0", "0.001", "0.002", "0.005", "0.006"], "0.005"),
+        ("when", [f"2026-03-14 08:00:00.{i}00" for i in range(5)], "2026-03-14 08:00:00.300"),
+        ("t_s", ["0.0", "0.1", "0.2", "0.3", "0.4"], "0.3"),
+    ],
+)
+def test_events_in_the_time_of_the_log(
+    run: Run, home: Path, head: str, times: list[str], on: str
+) -> None:
+    (home / "b.toml").write_text(LOG)
+    rows = [f"{t},{a}" for t, a in zip(times, [100, 600, 600, 600, 100], strict=True)]
+    (home / "log.csv").write_text("\n".join([f"{head},a", *rows, ""]))
+    done = run("convert", "log.csv", "-b", "b.toml", "-o", "o.csv", "--events", "e.csv")
+    assert done.returncode == 0, done.stderr
+    with (home / "e.csv").open() as file:
+        found = list(csv.reader(file))
+    assert found[0] == [head, "trip", "state", "values"]
+    assert found[1] == [on, "high", "on", "a=600.0"]
+    assert found[2] == [times[4], "high", "off", "a=100.0"]
+
+
+@pytest.mark.parametrize(
+    ("args", "says"),
+    [
+        (["--events", "-"], "events need a file"),
+        (
+            ["--events", "e.csv", "--only", "bean"],
+            "trip.loose looks at damper, which is not converted",
+        ),
+        (["--events", "none.d/e.csv"], "there is no folder none.d"),
+    ],
+)
+def test_events_that_cannot_be(run: Run, home: Path, args: list[str], says: str) -> None:
+    done = run("convert", "roast.csv", "-o", "o.csv", *args)
+    assert done.returncode == 2
+    assert says in done.stderr
+    assert not (home / "o.csv").exists()
+    assert not (home / "e.csv").exists()
+
+
+def test_a_bench_without_trips_has_no_events(run: Run, home: Path) -> None:
+    (home / "b.toml").write_text(LOG.split("[trip")[0])
+    (home / "log.csv").write_text("a\n1\n2\n")
+    done = run("convert", "log.csv", "-b", "b.toml", "-o", "o.csv", "--events", "e.csv")
+    assert done.returncode == 2
+    assert "the bench has no trips" in done.stderr
+    (home / "b.toml").write_text(LOG)
+    done = run("convert", "log.csv", "-b", "b.toml", "-o", "o.csv", "--events", "e.csv")
+    assert "no time column is found; events need one" in done.stderr
+
+
+def test_check_knows_the_trips(run: Run, home: Path) -> None:
+    text = demo.read("bench.toml").decode().replace('within = "5 s"', 'within = "0.5 s"')
+    (home / "bench.toml").write_text(text.replace("above = 225, release = 220", "above = 999999"))
+    alone = run("check")
+    assert "trip.too-hot.any[1].above (unreachable-threshold)" in alone.stdout
+    assert "slow-smoothing" not in alone.stdout  # five samples: nobody knows how long they take
+    with_log = run("check", "--log", "roast.csv")
+    assert "bean is smoothed over 0.8 s, and a change within 0.5 s is looked for" in with_log.stdout
