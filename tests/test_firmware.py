@@ -162,6 +162,15 @@ def test_a_wider_bound_never_costs_more(roaster: Bench, arith: str, within: floa
     assert far.program.table_bytes <= near.program.table_bytes
 
 
+def test_whole_units_need_no_table() -> None:
+    """A rounding in the chain is a staircase: straight in whole units, then times the scale."""
+    ruler = jr.Counts(bits=12) >> jr.Line(gain=0.18673926946347363) >> jr.Whole()
+    made = export(Channel("w", ruler, 1), "w", "int32", 100, 0.01)
+    assert made.kind.startswith("multiply and")
+    assert made.program.table_bytes == 0
+    assert made.proof.worst == 0.0
+
+
 def test_forms_come_cheapest_first(roaster: Bench) -> None:
     w = Wanted.of(roaster["damper"], 10, 0.1)
     kinds = [form.kind for form in forms(w, "f", "int32")]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
 import numpy as np
@@ -87,6 +87,7 @@ def forms(w: Wanted, name: str, arith: str) -> Iterator[Form]:
             yield Form("one constant", Program(name, "\n".join(body), {}, arith))
         else:
             yield from straight(m, name, arith, limit)
+            yield from whole_steps(m, name, arith, limit)
             knots = fewest_knots(w.low[m.part], w.high[m.part], w.target[m.part], limit)
             tables = [] if knots is None else [interpolated(m, knots, name, arith)]
             tables.append(full(m.wanted, m.first, m.last, m.head, name, arith))
@@ -130,40 +131,65 @@ def straight(m: Middle, name: str, arith: str, limit: int) -> Iterator[Form]:
     exact = _most_exact(m, limit)
     if exact is not None:
         yield _form("multiply and shift", m, exact, name, arith)
-    for sixteenths in range(int(16 * low[0]), int(16 * high[0]) + 1):
-        y0 = sixteenths / 16
-        least, most = (float(side[-1]) for side in cone(low, high, 0, y0, span))
-        if least > most:
-            continue
-        sign = -1 if most < 0 or (least < 0 and -least > most) else 1
-        a, b = (least, most) if sign > 0 else (-most, -least)
-        a = max(a, 0.0)
-        base = math.floor(y0) if sign > 0 else math.ceil(y0)
-        rest = abs(y0 - base)
-        for shift in range(31):
-            factor = math.ceil(a * 2**shift)
-            added = round(rest * 2**shift) + (2**shift >> 1)
-            if factor <= b * 2**shift and span * factor + added <= limit:
-                product = f"((n - {m.start}) * {factor} + {added} >> {shift})"
-                body = f"{base} {'+' if sign > 0 else '-'} {product}"
-                yield _form("multiply and shift", m, body, name, arith)
-                break
-        ratio = simplest_between(a, b)
-        p, q = ratio.numerator, ratio.denominator
-        added = round(rest * q) + q // 2
-        if span * p + added <= limit:
-            body = f"{base} {'+' if sign > 0 else '-'} ((n - {m.start}) * {p} + {added}) // {q}"
-            yield _form("multiply and divide", m, body, name, arith)
+    y0 = _best_start(low, high, span)
+    least, most = (float(side[-1]) for side in cone(low, high, 0, y0, span))
+    if least > most:
+        return
+    sign = -1 if least + most < 0 else 1
+    a, b = (least, most) if sign > 0 else (-most, -least)
+    base = math.floor(y0) if sign > 0 else math.ceil(y0)
+    product = _shifted(m, base, abs(y0 - base), sign * 0.5 * (a + b), span, limit)
+    if product is not None:
+        yield _form("multiply and shift", m, product, name, arith)
+    ratio = simplest_between(max(0.75 * a + 0.25 * b, 0.0), 0.25 * a + 0.75 * b)
+    p, q = ratio.numerator, ratio.denominator
+    added = round(abs(y0 - base) * q) + q // 2
+    if span * p + added <= limit:
+        body = f"{base} {'+' if sign > 0 else '-'} ((n - {m.start}) * {p} + {added}) // {q}"
+        yield _form("multiply and divide", m, body, name, arith)
+
+
+def _best_start(low: Array, high: Array, span: int) -> float:
+    """Where a line may start so that its slope has the most room: that room is concave in the
+    start, so thirds of the interval can be left out one after the other."""
+
+    def room(y0: float) -> float:
+        least, most = cone(low, high, 0, y0, span)
+        return float(most[-1] - least[-1])
+
+    left, right = float(low[0]) - 0.5, float(high[0]) + 0.5
+    for _ in range(60):
+        third = (right - left) / 3
+        if room(left + third) < room(right - third):
+            left += third
+        else:
+            right -= third
+    return 0.5 * (left + right)
+
+
+def whole_steps(m: Middle, name: str, arith: str, limit: int) -> Iterator[Form]:
+    """What is rounded to whole units: straight in those, then times the scale."""
+    w = m.wanted
+    values = w.values[m.part]
+    if w.scale == 1 or not np.array_equal(values, np.rint(values)):
+        return
+    for form in straight(replace(m, wanted=replace(w, scale=1)), name, arith, limit):
+        *head, result = form.program.body.splitlines()
+        body = [*head, f"return {w.scale} * ({result.removeprefix('return ')})"]
+        yield Form(form.kind, replace(form.program, body="\n".join(body)))
 
 
 def _most_exact(m: Middle, limit: int) -> str | None:
-    """The line through the ends with the largest shift that fits: it costs no more than less."""
+    """The line through the ends."""
     y: Array = m.wanted.target[m.part]
-    span = y.size - 1
-    slope = float(y[-1] - y[0]) / span
+    slope = float(y[-1] - y[0]) / (y.size - 1)
     base = math.floor(y[0]) if slope >= 0 else math.ceil(y[0])
-    rest = abs(float(y[0]) - base)
-    for shift in range(30, 0, -1):
+    return _shifted(m, base, abs(float(y[0]) - base), slope, y.size - 1, limit)
+
+
+def _shifted(m: Middle, base: int, rest: float, slope: float, span: int, limit: int) -> str | None:
+    """A line by the largest shift that fits: it costs no more than a small one."""
+    for shift in range(30, -1, -1):
         factor = round(abs(slope) * 2**shift)
         added = round(rest * 2**shift) + (2**shift >> 1)
         if span * factor + added <= limit:
