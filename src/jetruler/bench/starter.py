@@ -18,6 +18,15 @@ vref = "3.3 V ± 1 %" # measure it with a meter
 # count_at_vref = {full}
 """
 
+TAIL = """
+# What shall happen when, for `jetruler live` and `convert --events` (docs/live.md):
+# [trip.too-hot]
+# any = [{ channel = "bean", above = 100, release = 95 }]
+# [drive.fan]
+# from = "too-hot"
+# safe = 0
+"""
+
 #: An example of each kind of sensor: what it is about, its laws, and further keys.
 KINDS: dict[str, tuple[str, str]] = {
     "volts": ("volts at the pin, to be checked with a meter", "laws = []\ndecimals = 3"),
@@ -120,7 +129,7 @@ def starter(kinds: Mapping[str, str], seen: Sequence[Seen] = (), title: str = "M
         parts.append(f'\n[channel.{name}]\ncolumn = {column}\nabout = "{about}"\n{own}{filled}\n')
         if found:
             parts.append(f"# the log's counts run from {found.low} to {found.high}\n")
-    return "".join(parts)
+    return "".join([*parts, TAIL])
 
 
 def _own_converter(seen: Seen, bits: int) -> str:
