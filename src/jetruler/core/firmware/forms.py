@@ -204,13 +204,7 @@ def _form(kind: str, m: Middle, result: str, name: str, arith: str) -> Form:
 
 def simplest_between(low: float, high: float) -> Fraction:
     """The fraction with the smallest denominator from low to high (both at least 0)."""
-    a, b = Fraction(low), Fraction(high)
-    floor = math.floor(a)
-    if a == floor:
-        return Fraction(floor)
-    if floor + 1 <= b:
-        return Fraction(floor + 1)
-    return floor + 1 / _between(1 / (b - floor), 1 / (a - floor))
+    return _between(Fraction(low), Fraction(high))
 
 
 def _between(a: Fraction, b: Fraction) -> Fraction:
