@@ -486,3 +486,21 @@ def test_faults_of_the_board() -> None:
     for text in ("open@1", "torn:ch0@1", "melted@1", "stuck:ch9@1"):
         with pytest.raises(ValueError, match="open:ch2"):
             Fault.read(text)
+
+
+def test_a_terminal_that_closes_sends_safe(start: Start) -> None:
+    ours, theirs = os.openpty()
+    with Server() as server:
+        live = start(
+            "--source", server.url, "--arm", stdin=theirs, stdout=theirs, start_new_session=True,
+            preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0),
+        )  # fmt: skip
+        client = server.client()
+    os.close(theirs)
+    with client:
+        told(client, b"flap=1500\n")
+        client.sendall(b"4000,1\n")
+        told(client, b"flap=2000\n")
+        os.close(ours)  # the window is gone
+        told(client, b"flap=1500\n")
+    live.wait(20)
