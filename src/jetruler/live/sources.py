@@ -168,13 +168,15 @@ class Port(_Base):
     def write(self, data: bytes) -> None:
         import serial
 
-        if self._port is None:
+        port = self._port
+        if port is None:
             raise OSError("not connected")
         try:
-            self._port.write(data)
+            port.write(data)
         except serial.SerialTimeoutException:
             raise OSError("it takes nothing: writing timed out") from None
-        except serial.SerialException as error:
+        # The reading thread may close the port meanwhile, which pySerial tells in many ways.
+        except (OSError, AttributeError, TypeError, ValueError) as error:
             raise OSError(_reason(error)) from None
 
     def close(self) -> None:
