@@ -36,7 +36,7 @@ from jetruler.core.firmware.flagged import flags_program, threshold
 from jetruler.core.firmware.knots import fewest_knots
 from jetruler.core.firmware.names import comment, safe_name
 from jetruler.core.firmware.program import LARGEST, Model, Program, TooWideError
-from jetruler.firmware import c, st
+from jetruler.firmware import c
 from jetruler.firmware.assemble import Wish, c_file, python_file
 from jetruler.firmware.machines import machines
 
@@ -425,6 +425,8 @@ def test_the_model_refuses_what_overflows() -> None:
         (["bean", "--all"], "name one or more channels, or --all"),
         (["been"], "the bench has no channel 'been'"),
         (["bean", "--json"], "cannot share stdout"),
+        (["bean", "--text", "8", "--arith", "float"], "--text: whole numbers in C or Python"),
+        (["bean", "--interval", "0"], "--interval 0.0: seconds above 0"),
         (["tray", "--scale", "10"], "tray has labelled zones: 1 is right"),
     ],
 )
@@ -519,4 +521,3 @@ def test_speed_is_not_absurd(roaster: Bench) -> None:
 def test_literals() -> None:
     lines = c.function(Program("f", "return -2147483648", {}, "int32"))
     assert "2147483647 - 1" in "".join(lines) or "-2147483648" in "".join(lines)
-    assert st.usable(Program("f", "return log(n)", {}, "float"))

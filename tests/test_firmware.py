@@ -287,7 +287,11 @@ def test_what_cannot_be_taken_along_is_said(roaster: Bench) -> None:
 
 
 def test_structured_text_has_no_logarithm_to_base_two() -> None:
-    assert not structured.usable(Program("f", "return log2(n)", {}, "float"))
+    channel = Channel("a", ADC >> jr.Formula("log2(x + 1)"), 1)
+    assert export(channel, "a", "float").kind == "the formula itself"
+    made = export(channel, "a", "float", functions=structured.FUNCTIONS)
+    assert made.program.arith == "int32"
+    assert "the table form is used" in made.notes[0]
     text = "\n".join(structured.function(Program("f", "return 5 - (n * 3 + 4 >> 3)")))
     assert "f := 5 - (n * 3 + 4) / 8;" in text
 

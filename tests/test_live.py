@@ -217,6 +217,7 @@ def test_made_up_values(start: Start) -> None:
         (["--arm"], "standard input takes no commands; name a port with --sink"),
         (["--sink", "x"], "nothing is sent unless --arm"),
         (["--for", "never"], "a time above 0"),
+        (["--timestamp", "q"], "timestamp: found 'q'; stream.columns has none of this name"),
         (["--columns", "a,b"], "stream.columns has none of this name"),
         (["--json", "--plain"], "one of them"),
         (["--follow", "--source", "demo"], "'demo' is no file"),

@@ -72,12 +72,16 @@ def command(
     from ..core.firmware.choose import Arith, export
     from ..core.firmware.flagged import threshold as threshold_of
     from ..core.firmware.names import safe_names
+    from ..core.firmware.program import FUNCTIONS
+    from ..firmware import st
     from ..firmware.assemble import Wish, whole_file
     from ..firmware.machines import machines
     from ..logs.output import write_file
 
     if target is None:
         raise JetRulerError(f"--to: say the language: {', '.join(SUFFIX)}")
+    if text_width is not None and (target == "st" or arith == "float"):
+        raise JetRulerError("--text: whole numbers in C or Python can be written for a display")
     if interval is not None and not 0 < interval < math.inf:
         raise JetRulerError(f"--interval {interval}: seconds above 0 are right")
     if as_json and out == "-":
@@ -87,13 +91,14 @@ def command(
     bench = load(bench_path)
     if whole == bool(channels):
         raise JetRulerError("name one or more channels, or --all")
-    chosen = [channel_of(bench, name) for name in (channels or bench.channels)]
+    chosen = [channel_of(bench, name) for name in dict.fromkeys(channels or bench.channels)]
     names = safe_names(bench.channels)
     kind = np.float64 if target == "python" else np.float32
+    functions = st.FUNCTIONS if target == "st" else frozenset(FUNCTIONS)
     exported = [
         export(
             c, names[c.name], cast(Arith, arith), _scale(c, scale, len(chosen)),
-            _within(c, within), inside_limits, kind,
+            _within(c, within), inside_limits, kind, functions,
         )
         for c in chosen
     ]  # fmt: skip

@@ -8,7 +8,6 @@ and can be told to fail: `--fail open:ch2@10+5`. Seeded: the same seed gives the
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -171,12 +170,6 @@ def knob_share(t: float) -> float:
     times: list[float] = [0, 12, 16, 40, 46, 62, 70, 300, 306, 690, 696]
     share = [0.1, 0.1, 0.5, 0.5, 0.9, 0.9, 0.25, 0.25, 0.6, 0.6, 0.1]
     return float(np.interp(t, times, share))
-
-
-def lines(board: Board, rate: float, samples: int) -> Iterator[bytes]:
-    """So many lines, one after the other."""
-    for _ in range(samples):
-        yield board.step(1.0 / rate)
 
 
 if __name__ == "__main__":

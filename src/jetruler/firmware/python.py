@@ -21,16 +21,7 @@ def function(p: Program, second: str = "") -> list[str]:
 
 def imports(programs: list[Program]) -> list[str]:
     """What the module takes from `math`."""
-    called = sorted(
-        {
-            node.func.id
-            for p in programs
-            for s in p.tree
-            for node in ast.walk(s)
-            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name)
-        }
-        - {"abs"}
-    )
+    called = sorted({name for p in programs for name in p.calls} - {"abs"})
     return [f"from math import {', '.join(called)}"] if called else []
 
 

@@ -14,6 +14,11 @@ _KINDS = {"int16": "INT", "int32": "DINT", "float": "REAL"}
 _CALLED = {"log": "LN", "log10": "LOG"}
 _SIGNS = SIGNS | {ast.Eq: "=", ast.NotEq: "<>"}
 
+#: The functions that structured text has, by our names.
+FUNCTIONS = frozenset(
+    ("log", "log10", "exp", "sqrt", "abs", "sin", "cos", "tan", "asin", "acos", "atan")
+)
+
 #: What stands for "no value", since REAL has no NaN that every controller agrees on.
 NO_REAL = "-1.0E30"
 
@@ -40,13 +45,6 @@ def function(p: Program, second: str = "") -> list[str]:
     for statement in p.tree:
         lines += writer.statement(statement, "")
     return [*lines, "END_FUNCTION"]
-
-
-def usable(p: Program) -> bool:
-    """Whether structured text has all the functions that the program calls."""
-    have = {"log", "log10", "exp", "sqrt", "abs", "sin", "cos", "tan", "asin", "acos", "atan"}
-    calls = (n.func for s in p.tree for n in ast.walk(s) if isinstance(n, ast.Call))
-    return all(isinstance(f, ast.Name) and f.id in have for f in calls)
 
 
 class _Writer:

@@ -65,6 +65,10 @@ class Parser:
                 right = f"a name: {stream.format} has no numbered columns"
                 raise StreamError(str(ParameterError("column", number, right)))
         elif self._names is not None:
+            stamp = stream.timestamp
+            if stamp is not None and stamp not in self._names:
+                right = f"stream.columns has none of this name; {nearest(stamp, self._names)}"
+                raise StreamError(str(ParameterError("timestamp", stamp, right)))
             for column in self.wanted:
                 if isinstance(column, str) and column not in self._names:
                     right = f"stream.columns has none of this name; {nearest(column, self._names)}"
@@ -86,8 +90,10 @@ class Parser:
                 absent.append(str(column))
                 place = None
             self._places.append(place)
-        self.absent = tuple(absent)
         stamp = self.stream.timestamp
+        if names and stamp is not None and stamp not in names:
+            absent.append(stamp)
+        self.absent = tuple(absent)
         self._time = names.index(stamp) if stamp in names else None
 
     def add(self, block: bytes) -> Parsed:

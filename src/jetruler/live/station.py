@@ -14,7 +14,6 @@ from ..core.decide.decisions import Decided, Decisions
 from ..core.follow import Follower
 from ..core.quantity import quantity
 from ..core.reading import Reading
-from ..core.signal import Smoothing
 from ..core.stream import TIME_UNITS, Stream
 from ..logs.times import read_times
 from .inject import Injection
@@ -173,16 +172,12 @@ class _Settling:
             smooth = self.channel.smooth
             assert smooth is not None
             interval = float(np.median(steps)) if steps.size else quantity(str(smooth.over), "s")
-            self._follower = Follower(self.channel, _settled(smooth, interval))
+            self._follower = Follower(self.channel, smooth.settled(interval))
             for past in self._past:
                 self._follower.add(past.counts, past.missing)
             self._waiting, self._past, self._times = False, [], []
         else:
             self._past.append(column)
-
-
-def _settled(smooth: Smoothing, interval: float) -> Smoothing:
-    return smooth.settled(interval)
 
 
 def _seconds_text(at: Array) -> pa.Array:

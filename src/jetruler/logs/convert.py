@@ -65,7 +65,10 @@ def convert(
             if events is not None:
                 from .events import EventWriter
 
-                conversion.events = files.enter_context(EventWriter(events, log, bench, reader))
+                if str(events) == "-":
+                    raise LogError("events need a file: standard output takes the values")
+                out_of_trips = files.enter_context(Output(events, log))
+                conversion.events = EventWriter(out_of_trips.write, bench, reader)
             if reader.form.header:
                 output.write(conversion.header())
             for batch in reader.batches(conversion.integers):

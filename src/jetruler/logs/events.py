@@ -4,14 +4,11 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Mapping
-from os import PathLike
-from types import TracebackType
+from collections.abc import Callable, Mapping
 
 from ..core.channel import Bench
 from ..core.decide.decisions import Decisions
 from ..core.reading import Reading
-from .output import Output
 from .reader import Batch, LogReader
 from .source import LogError
 from .times import read_times, time_column, time_factor
@@ -20,33 +17,17 @@ from .times import read_times, time_column, time_factor
 class EventWriter:
     """Writes `time, trip, state, values` for each change of a trip, as the log is read.
 
-    As a context manager: an error leaves nothing behind. Raises `LogError` for a bench without
-    trips, a log without a time column, and a trip whose channels are not converted.
+    write: takes the bytes. Raises `LogError` for a bench without trips, a log without a time
+    column, and a trip whose channels are not converted.
     """
 
-    def __init__(
-        self, path: str | PathLike[str], log: str | PathLike[str], bench: Bench, reader: LogReader
-    ) -> None:
+    def __init__(self, write: Callable[[bytes], object], bench: Bench, reader: LogReader) -> None:
         if not bench.trips:
             raise LogError("the bench has no trips, so there are no events; add a [trip.<name>]")
-        if str(path) == "-":
-            raise LogError("events need a file: standard output takes the values")
         self.bench, self.reader = bench, reader
         self._decisions = Decisions(bench)
-        self._output = Output(path, log)
+        self._write_bytes = write
         self._place: int | None = None
-
-    def __enter__(self) -> EventWriter:
-        self._output.__enter__()
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        traceback: TracebackType | None,
-    ) -> None:
-        self._output.__exit__(kind, error, traceback)
 
     def add(self, batch: Batch, readings: Mapping[str, Reading]) -> None:
         """Decide on a batch and write what changed."""
@@ -85,4 +66,4 @@ class EventWriter:
     def _write(self, *cells: object) -> None:
         line = io.StringIO()
         csv.writer(line, lineterminator="\n").writerow(cells)
-        self._output.write(line.getvalue().encode())
+        self._write_bytes(line.getvalue().encode())

@@ -14,7 +14,7 @@ from ..units import sign
 from .floats import float_program
 from .forms import Form, forms, middle, straight_error
 from .knots import fewest_knots
-from .program import LARGEST, Program, TooWideError
+from .program import FUNCTIONS, LARGEST, Program, TooWideError
 from .proof import Proof, prove
 from .wanted import Wanted
 
@@ -89,12 +89,13 @@ def export(
     within: float | None = None,
     inside_limits: bool = False,
     kind: type[np.floating[Any]] = np.float32,
+    functions: frozenset[str] = frozenset(FUNCTIONS),
 ) -> Exported:
     """The cheapest program of a channel that keeps a bound, proven over every count.
 
     name: a safe one. scale: output steps for one unit; as many as the channel's decimals show if
     left out. within: the largest error in the channel's unit; one step if left out. inside_limits:
-    hold the value at the limits beyond them. kind: the target's float.
+    hold the value at the limits beyond them. kind: the target's float. functions: those it has.
     Raises `ExportError` where no program can, and `ParameterError`.
     """
     labels = channel.ruler.described(0.0) is not None
@@ -110,18 +111,26 @@ def export(
     if not w.valid.size:
         raise ExportError(f"{channel.name}: not one of its counts has a value")
     if arith == "float":
-        found = _float(w, name, kind, within is None)
+        found = _float(w, name, kind, within is None, functions)
         if found is not None:
             return found
         whole = _whole(w, name, "int32")
-        note = "one of its laws has no formula for firmware: the table form is used"
+        note = "one of its laws has no formula for this target: the table form is used"
         return replace(whole, notes=(*whole.notes, note))
     return _whole(w, name, arith)
 
 
-def _float(w: Wanted, name: str, kind: type[np.floating[Any]], free: bool) -> Exported | None:
+def _float(
+    w: Wanted,
+    name: str,
+    kind: type[np.floating[Any]],
+    free: bool,
+    functions: frozenset[str],
+) -> Exported | None:
     program = float_program(w.channel.ruler, name)
-    if program is None or not np.array_equal(
+    if program is None or not program.calls <= functions:
+        return None
+    if not np.array_equal(
         np.nan_to_num(w.values),
         np.nan_to_num(w.channel.ruler.compiled()[0].values),  # type: ignore[index]
     ):

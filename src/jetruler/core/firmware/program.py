@@ -49,6 +49,13 @@ class Program:
         return ast.parse(self.body).body
 
     @property
+    def calls(self) -> frozenset[str]:
+        """The functions that it calls."""
+        nodes = (node for statement in self.tree for node in ast.walk(statement))
+        called = (n.func for n in nodes if isinstance(n, ast.Call))
+        return frozenset(f.id for f in called if isinstance(f, ast.Name))
+
+    @property
     def table_bytes(self) -> int:
         """What the tables take."""
         return sum(len(t) * width_of(t) // 8 for t in self.tables.values())
