@@ -234,6 +234,16 @@ def test_one_sentence(start: Start, args: list[str], says: str) -> None:
     assert len(err.splitlines()) == 1
 
 
+@pytest.mark.parametrize(("text", "why"), [(b"", "without a line"), (b"a,b,c\n", "fields 1")])
+def test_a_stream_without_a_sample(start: Start, text: bytes, why: str) -> None:
+    live = start()
+    _, err = live.communicate(text, 30)
+    assert live.returncode == 2
+    assert "standard input: the stream ended without a sample" in err.decode()
+    assert why in err.decode()
+    assert len(err.splitlines()) == 1
+
+
 def test_no_header_is_said(run: Run, home: Path) -> None:
     (home / "b.toml").write_text(TWO.replace('columns = ["k", "p"]', ""))
     done = run("live", "-b", "b.toml", stdin="1,2\n3,4\n5,6\n7,8\n")

@@ -114,6 +114,10 @@ def command(
         parts = Parts(bench_path, bench, stream, source, made, wire, recorder, outlet, rows_of)
         session = _run(parts, viewing, outlet, lasting)
         lasted = time.monotonic() - session.progress.started
+    if session.progress.ended and not session.station.rows:
+        kinds = ", ".join(f"{kind} {n}" for kind, n in sorted(session.bad.items()))
+        bad = f"; no line was one: {kinds}" if kinds else ", and without a line"
+        raise JetRulerError(f"{source.name}: the stream ended without a sample{bad}")
     _summary(session, lasted, outlet)
     if recorder is not None and recorder.failure:
         sys.exit(1)
