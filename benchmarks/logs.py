@@ -1,27 +1,21 @@
-"""Whole logs: `convert` against the script a pandas user writes; memory as logs grow."""
+"""A CSV log: `convert` against a pandas user's script, and against reading and writing alone."""
 
 from __future__ import annotations
 
-import resource
 import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
-import numpy as np
-import pyarrow.csv
+import pyarrow.csv as pacsv
 
-from .timing import Result, process, ratio
+import jetruler as jr
 
-CHANNELS = range(4)
+from .made_up import BENCH, csv_log
+from .timing import Result, measured, process, ratio
 
-BENCH = "[converter]\nbits = 12\nvref = 3.3\n" + "".join(
-    f'[channel.c{i}]\ncolumn = "ch{i}"\ndecimals = 1\n'
-    'laws = [{ law = "line", marks = [[198, 0], [3904, 100]], unit = "%" },'
-    ' { law = "clamp", low = 0, high = 100 }]\n'
-    for i in CHANNELS
-)
+MILLION = 1_000_000
 
 PANDAS = """
 import sys, numpy, pandas
@@ -33,18 +27,6 @@ log.to_csv(sys.argv[2], index=False)
 """
 
 
-def make_log(path: Path, rows: int) -> None:
-    """A made-up log of four channels."""
-    random = np.random.RandomState(2)
-    with path.open("w") as file:
-        file.write("time_s,ch0,ch1,ch2,ch3\n")
-        for start in range(0, rows, 100_000):
-            counts = random.randint(0, 4096, (min(100_000, rows - start), 4)).tolist()
-            file.writelines(
-                f"{(start + i) / 5:.1f},{a},{b},{c},{d}\n" for i, (a, b, c, d) in enumerate(counts)
-            )
-
-
 def peak_mb(*args: str) -> float:
     """Peak memory of a process in MB."""
     code = (
@@ -53,7 +35,7 @@ def peak_mb(*args: str) -> float:
         " print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
     )
     shown = subprocess.run([sys.executable, "-c", code, *args], check=True, capture_output=True)
-    return int(shown.stdout) / (1024 if resource.RUSAGE_CHILDREN else 1)
+    return int(shown.stdout) / 1024
 
 
 def results() -> Iterator[Result]:
@@ -61,34 +43,64 @@ def results() -> Iterator[Result]:
     with tempfile.TemporaryDirectory() as folder:
         home = Path(folder)
         (home / "bench.toml").write_text(BENCH)
-        log, out = home / "log.csv", home / "out.csv"
-        convert = [sys.executable, "-m", "jetruler", "convert", str(log)]
-        convert += ["-b", str(home / "bench.toml"), "-o", str(out)]
-        pandas = [sys.executable, "-c", PANDAS, str(log), str(home / "pandas.csv")]
-        make_log(log, 2_000_000)
-        yield ratio(
-            "convert 2 million rows × 4: pandas script / convert",
-            process(*pandas),
-            process(*convert),
-            5,
-            True,
-            3,
-        )
-        small = peak_mb(*convert)
-        yield Result("convert 2 million rows: peak memory", small, (small, small), 300, unit="MB")
-        make_log(log, 8_000_000)
-        look = [sys.executable, "-m", "jetruler", "look", str(log)]
-        from jetruler.logs.look import look as look_at
+        yield from _csv(home)
 
-        yield ratio(
-            "look at 8 million rows × 4 / PyArrow reading them",
-            lambda: look_at(log),
-            lambda: pyarrow.csv.read_csv(log),
-            1.5,
-            rounds=5,
-        )
-        peak = peak_mb(*look)
-        yield Result("look at 8 million rows: peak memory", peak, (peak, peak), 300, unit="MB")
-        large = peak_mb(*convert)
-        yield Result("convert 8 million rows: peak memory", large, (large, large), 300, unit="MB")
-        yield Result("peak memory, 8 million / 2 million rows", large / small, (0, 0), 1.1)
+
+def converting(home: Path, log: Path, out: Path) -> list[str]:
+    """The command, as words."""
+    args = ["convert", str(log), "-b", str(home / "bench.toml"), "-o", str(out)]
+    return [sys.executable, "-m", "jetruler", *args]
+
+
+def _csv(home: Path) -> Iterator[Result]:
+    bench = jr.load_bench(home / "bench.toml")
+    log, out = home / "log.csv", home / "out.csv"
+    csv_log(log, 2 * MILLION)
+    small = peak_mb(*converting(home, log, out))
+    csv_log(log, 10 * MILLION)
+    pandas = [sys.executable, "-c", PANDAS, str(log), str(home / "pandas.csv")]
+    yield ratio(
+        "CSV, 10 million rows × 4: pandas script / convert",
+        process(*pandas),
+        process(*converting(home, log, out)),
+        10,
+        True,
+        rounds=2,
+        warm=False,
+    )
+
+    def plain() -> None:
+        pacsv.write_csv(pacsv.read_csv(log), home / "plain.csv")
+
+    yield ratio(
+        "CSV, 10 million rows × 4: convert / PyArrow reading and writing it",
+        lambda: jr.convert(log, bench, out),
+        plain,
+        1.0,
+        rounds=3,
+    )
+    yield ratio(
+        "CSV, 10 million rows × 4: convert on one thread / on two",
+        lambda: jr.convert(log, bench, out, threads=1),
+        lambda: jr.convert(log, bench, out, threads=2),
+        1.6,
+        True,
+        rounds=3,
+    )
+    yield ratio(
+        "CSV, 10 million rows × 4: look / PyArrow reading it",
+        lambda: jr.look(log),
+        lambda: pacsv.read_csv(log),
+        1.5,
+        rounds=5,
+    )
+    yield measured("CSV, look at 10 million rows: peak memory", peak_mb(*_look(log)), 300, "MB")
+    large = peak_mb(*converting(home, log, out))
+    yield measured("CSV, convert 10 million rows: peak memory", large, 300, "MB")
+    yield measured("CSV, peak memory: 10 million / 2 million rows", large / small, 1.1)
+    for path in (log, out, home / "plain.csv", home / "pandas.csv"):
+        path.unlink()
+
+
+def _look(log: Path) -> list[str]:
+    return [sys.executable, "-m", "jetruler", "look", str(log)]

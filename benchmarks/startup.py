@@ -14,6 +14,13 @@ from .timing import Result, process, python, ratio
 
 def results() -> Iterator[Result]:
     """Every figure of this room."""
+    yield ratio(
+        "import jetruler / import numpy",
+        python("import jetruler"),
+        python("import numpy"),
+        1.3,
+        rounds=21,
+    )
     command = str(Path(sys.executable).with_name("jetruler"))
     yield ratio(
         "jetruler --help / import click",

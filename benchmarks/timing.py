@@ -32,7 +32,7 @@ class Result:
         low, high = self.spread
         verdict = "" if self.reached else "   NOT REACHED"
         return (
-            f"{self.name:<66} {self.value:8.2f} {self.unit:<2} ({low:.2f} … {high:.2f})"
+            f"{self.name:<72} {self.value:8.2f} {self.unit:<2} ({low:.2f} … {high:.2f})"
             f"   wanted {sign} {self.wanted:g}{verdict}"
         )
 
@@ -51,12 +51,19 @@ def ratio(
     wanted: float,
     at_least: bool = False,
     rounds: int = 7,
+    warm: bool = True,
 ) -> Result:
-    """Median of top/bottom over rounds in turn, after one round that does not count."""
-    top()
-    bottom()
+    """Median of top/bottom over rounds in turn; warm: after one round that does not count."""
+    if warm:
+        top()
+        bottom()
     found = sorted(seconds(top) / seconds(bottom) for _ in range(rounds))
     return Result(name, statistics.median(found), (found[0], found[-1]), wanted, at_least)
+
+
+def measured(name: str, value: float, wanted: float, unit: str = "×") -> Result:
+    """One figure that was measured once and should not be more than wanted."""
+    return Result(name, value, (value, value), wanted, unit=unit)
 
 
 def process(*args: str) -> Callable[[], object]:

@@ -11,7 +11,7 @@ import numpy as np
 
 from jetruler import Adc, Beta, Divider, Line, To, Toleranced, simulate
 
-from .logs import BENCH, make_log
+from .made_up import BENCH, csv_log
 from .timing import Result, process, ratio
 
 DRAWS = 1_000_000
@@ -48,7 +48,7 @@ def results() -> Iterator[Result]:
     )
     with tempfile.TemporaryDirectory() as folder:
         home = Path(folder)
-        make_log(home / "log.csv", 2_000_000)
+        csv_log(home / "log.csv", 2_000_000)
         text = BENCH.replace("vref = 3.3", 'vref = "3.3 V ± 1 %"\nerror_lsb = 2')
         (home / "bench.toml").write_text(text.replace("decimals = 1", "decimals = 1\nnoise = 1.4"))
         convert = [sys.executable, "-m", "jetruler", "convert", str(home / "log.csv")]

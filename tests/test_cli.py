@@ -96,17 +96,21 @@ def test_draw_writes_png_and_svg(run: Run, home: Path) -> None:
 
 
 BAD = [
-    (["convert"], "Missing argument 'LOG'"),
+    (["convert"], "Missing argument 'LOG...'"),
     (["convret"], "there is no command 'convret'; the nearest right name is 'convert'"),
     (["convert", "none.csv"], "none.csv: there is no such file"),
-    (["convert", "."], ".: this is a folder"),
+    (["convert", "."], "many logs need a folder for their results; add -o FOLDER"),
+    (["look", "."], ".: this is a folder"),
     (["convert", "roast.csv", "-b", "none.toml"], "none.toml: there is no such file"),
     (["convert", "roast.csv", "-b", "."], ".: this is a folder"),
     (["convert", "roast.csv", "-b", "roast.csv"], "roast.csv: this is not TOML"),
     (["convert", "bench.toml"], "bench.toml: there is no column 'ch0'; it has:"),
     (["convert", "roast.csv", "-o", "roast.csv"], "roast.csv: this is the input"),
     (["convert", "roast.csv", "-o", "./no/out.csv"], "no/out.csv: there is no folder no"),
-    (["convert", "roast.csv", "-o", "."], ".: this is a folder; name a file"),
+    (
+        ["convert", "roast.csv", "-o", "."],
+        "its result would stand in its own place; name another folder",
+    ),
     (["convert", "roast.csv", "--only", "baen"], "the bench has no channel 'baen'"),
     (["convert", "roast.csv", "--json"], "add -o FILE"),
     (["convert", "roast.csv", "-o", "/dev/full"], "No space left on device"),

@@ -7,6 +7,8 @@ line does not pay for what it does not need.
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
+from .core.lent import lend
+
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
@@ -99,7 +101,9 @@ if TYPE_CHECKING:
     from .core.survey import Survey as Survey
     from .core.survey import survey as survey
     from .core.trace import Trace as Trace
-    from .frames import frame as frame
+    from .fleet.convert import Fleet as Fleet
+    from .fleet.convert import convert_all as convert_all
+    from .frames.results import frame as frame
     from .logs.check import check_log as check_log
     from .logs.convert import convert as convert
     from .logs.look import Look as Look
@@ -175,7 +179,8 @@ _ROOMS = {
     "core.choose.reference": ("ReferenceChoice", "choose_reference"),
     "core.choose.resistor": ("ResistorChoice", "choose_resistor"),
     "core.choose.preferred": ("preferred",),
-    "frames": ("frame",),
+    "fleet.convert": ("Fleet", "convert_all"),
+    "frames.results": ("frame",),
 }
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
 
@@ -188,6 +193,10 @@ def __getattr__(name: str) -> Any:
     value = getattr(import_module(f".{_HOME[name]}", __name__), name)
     globals()[name] = value
     return value
+
+
+# `Bench.convert` stands in core, which knows no frames.
+lend("convert_frame", lambda: import_module(".frames.convert", __name__).convert_frame)
 
 
 def __dir__() -> list[str]:

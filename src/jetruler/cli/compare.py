@@ -64,6 +64,7 @@ def command(
     delimiter: str | None,
     decimal_comma: bool,
     no_header: bool,
+    kind: str | None,
     bench_path: str,
     **options: Any,
 ) -> None:
@@ -76,7 +77,7 @@ def command(
     """
     bench, text = loaded(bench_path)
     chosen = channel_of(bench, channel)
-    form = log_format(delimiter, decimal_comma, no_header)
+    form = log_format(delimiter, decimal_comma, no_header, kind)
     found = compared(bench, chosen, Wanted(**options), form)
     written = None
     if write and found.correction is not None:

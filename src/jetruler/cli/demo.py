@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import subprocess
 import sys
 from collections.abc import Callable
@@ -58,7 +59,9 @@ def _converted(home: Path, bench: Bench) -> None:
 
     click.echo("$ jetruler convert roast.csv -o out.csv")
     out = home / "out.csv"
-    show_summary(convert(home / "roast.csv", bench, out), str(out))
+    summary = convert(home / "roast.csv", bench, out)
+    show_summary(summary)
+    click.echo(f"{summary.rows} rows in {out}", err=True)
     click.echo("out.csv: the roast in engineering values; the loose connector of the bean sensor")
     click.echo("shows as bean:high_rail in its column `flags`, the sagging supply as rail:below")
 
@@ -78,6 +81,23 @@ def _decided(home: Path, bench: Bench) -> None:
     (home / "live.csv").write_bytes(done.stdout)
     click.echo(done.stderr.decode().rstrip())
     click.echo("live.csv: three seconds of the stand-in board, with trips and drives")
+
+
+def _archived(home: Path, bench: Bench) -> None:
+    logs = home / "logs" / "week1"
+    logs.mkdir(parents=True, exist_ok=True)
+    roast = (home / "roast.csv").read_bytes()
+    (logs / "monday.csv").write_bytes(roast)
+    packed = gzip.compress(roast, mtime=0)
+    (logs / "tuesday.csv.gz").write_bytes(packed)
+    (logs / "wednesday.csv.gz").write_bytes(packed[: len(packed) // 2])
+    words = ["convert", "logs", "-o", "archive", "--to", "parquet", "--jobs", "2"]
+    click.echo(f"$ jetruler {' '.join(words)}")
+    script = [sys.executable, "-m", "jetruler", *words]
+    done = subprocess.run(script, cwd=home, capture_output=True, check=False)
+    click.echo(done.stderr.decode().rstrip())
+    click.echo("logs: a week of roasts; Wednesday's log broke off, which stops none of the others")
+    click.echo("archive: the others as Parquet, with units in the columns' metadata")
 
 
 def _explained(home: Path, bench: Bench) -> None:
@@ -189,5 +209,6 @@ TOUR: tuple[Callable[[Path, Bench], None], ...] = (
     _trusted,
     _chosen,
     _decided,
+    _archived,
     _exported,
 )

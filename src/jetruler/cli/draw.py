@@ -91,6 +91,7 @@ def log(
     delimiter: str | None,
     decimal_comma: bool,
     no_header: bool,
+    kind: str | None,
     out: str | None,
     bench_path: str,
 ) -> None:
@@ -98,7 +99,7 @@ def log(
     bench = load(bench_path)
     chosen = [channel_of(bench, name) for name in channels or bench.channels]
     path = picture_path(out, f"log-{Path(log_path).stem}.png")
-    form = log_format(delimiter, decimal_comma, no_header)
+    form = log_format(delimiter, decimal_comma, no_header, kind)
     click.echo(draw_log_file(log_path, chosen, form, path))
 
 
@@ -114,12 +115,13 @@ def spread(
     delimiter: str | None,
     decimal_comma: bool,
     no_header: bool,
+    kind: str | None,
     out: str | None,
     bench_path: str | None,
 ) -> None:
     """How often each count came up in LOG, with ends, rails and median; each CHANNEL or column."""
     path = picture_path(out, f"spread-{Path(log_path).stem}.png")
-    form = log_format(delimiter, decimal_comma, no_header)
+    form = log_format(delimiter, decimal_comma, no_header, kind)
     bench = None
     if bench_path is not None or Path("bench.toml").exists():
         bench = load(bench_path or "bench.toml")
@@ -181,6 +183,7 @@ def compare(
     delimiter: str | None,
     decimal_comma: bool,
     no_header: bool,
+    kind: str | None,
     out: str | None,
     bench_path: str,
     **options: Any,
@@ -189,7 +192,7 @@ def compare(
     wanted = Wanted(**options)
     path = picture_path(out, f"compare-{channel}-{wanted.other or 'marks'}.png")
     bench = load(bench_path)
-    form = log_format(delimiter, decimal_comma, no_header)
+    form = log_format(delimiter, decimal_comma, no_header, kind)
     click.echo(draw_compare_file(compared(bench, channel_of(bench, channel), wanted, form), path))
 
 

@@ -53,6 +53,7 @@ def command(
     delimiter: str | None,
     decimal_comma: bool,
     no_header: bool,
+    kind: str | None,
 ) -> None:
     """What the raw samples of LOG do: ends, noise, rails, the share of the range in use.
 
@@ -67,7 +68,7 @@ def command(
     if bench_path is None and (write or Path("bench.toml").exists()):
         bench_path = "bench.toml"
     bench = load(bench_path) if bench_path is not None else None
-    form = log_format(delimiter, decimal_comma, no_header)
+    form = log_format(delimiter, decimal_comma, no_header, kind)
     with progress_bar(log) as progress:
         found = look(log, bench, form=form, progress=progress)
     if ends is not None:

@@ -30,6 +30,7 @@ def command(
     delimiter: str | None,
     decimal_comma: bool,
     no_header: bool,
+    kind: str | None,
 ) -> None:
     """Write a commented bench file to FILE (default bench.toml). Never overwrites.
 
@@ -48,7 +49,7 @@ def command(
     if log is not None:
         from ..logs.look import look
 
-        form = log_format(delimiter, decimal_comma, no_header)
+        form = log_format(delimiter, decimal_comma, no_header, kind)
         with progress_bar(log) as progress:
             found = look(log, form=form, progress=progress)
         for each in found.columns.values():

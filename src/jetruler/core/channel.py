@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from .errors import ParameterError
 from .laws.base import Law
+from .lent import lent
 from .reading import Reading
 from .ruler import Ruler
 from .text import fixed, shown
@@ -103,3 +105,28 @@ class Bench:
 
     def __getitem__(self, name: str) -> Channel:
         return self.channels[name]
+
+    def convert(
+        self,
+        frame: Any,
+        *,
+        only: Iterable[str] = (),
+        keep_raw: bool = False,
+        uncertainty: bool = False,
+        decide: bool = False,
+    ) -> Any:
+        """A frame of counts into the like frame of values, as `convert` does it for a log.
+
+        frame: a pandas DataFrame (its index is kept), a PyArrow Table or RecordBatch, a Polars
+        DataFrame, or a Dask DataFrame, which stays lazy and gives the same values to the last
+        bit, however it is divided. Counts are whole numbers; floats may hold NaN, and text is
+        read as a CSV log's. The result has the columns that no channel uses, then a column
+        `<channel>_<unit>` a channel in float64 at full precision (NaN in pandas and Dask, null
+        elsewhere, where there is no value; zones as categories of their labels), then `flags`,
+        a category of words. only, keep_raw, uncertainty: as of `convert`. decide: a column of
+        truths a trip and a column of commands a drive, before `flags`; the frame then needs a
+        column (or an index) of time.
+        Raises `LogError` for a column that is missing, `TypeError` for what is no frame.
+        """
+        options = {"keep_raw": keep_raw, "uncertainty": uncertainty, "decide": decide}
+        return lent("convert_frame")(self, frame, only=only, **options)

@@ -49,6 +49,11 @@ class Follower:
         """Whether a value follows from its count alone, so that a table has it."""
         return self._zoning is None
 
+    @property
+    def plain(self) -> bool:
+        """Whether it remembers nothing."""
+        return self.by_count and self.smoothing is None
+
     def add(self, counts: AnyArray, missing: AnyArray | None = None) -> tuple[AnyArray, Reading]:
         """The counts that the values stand for, and the reading."""
         reading = read_flagged(self.channel, counts, missing)

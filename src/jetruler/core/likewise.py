@@ -21,20 +21,37 @@ def to_array(x: Any) -> tuple[Numbers, Callable[[AnyArray], Any]]:
     if isinstance(x, tuple):
         return _numeric(np.asarray(x)), lambda a: tuple(a.tolist())
     # Only someone who already has pandas can hand over a Series: no import is paid here.
-    pandas = sys.modules.get("pandas")
-    if pandas is not None and isinstance(x, pandas.Series):
-        return _from_series(x), lambda a: pandas.Series(a, index=x.index, name=x.name)
+    series = loaded("pandas", "Series")
+    if series is not None and isinstance(x, series):
+        return _from_series(x), lambda a: series(a, index=x.index, name=x.name)
     if isinstance(x, int) and not isinstance(x, bool) and not -(2**63) <= x < 2**63:
         x = float("inf") if x > 0 else float("-inf")  # beyond every converter in any case
     return _numeric(np.asarray(np.nan if x is None else x)), lambda a: a[()].item()
 
 
+def loaded(module: str, name: str) -> Any:
+    """A class of a module, if that is loaded; None also while another thread is loading it."""
+    return getattr(sys.modules.get(module), name, None)
+
+
+def lazily(x: Any, compute: Callable[[Any], Any], dtype: str = "float64") -> Any:
+    """A Dask array or Series of what `compute` makes of its parts, not computed; None for what is
+    neither. Whoever has one has loaded Dask: no import is paid here."""
+    array = loaded("dask.array", "Array")
+    if array is not None and isinstance(x, array):
+        return x.map_blocks(compute, dtype=dtype, meta=np.empty((0,) * x.ndim, dtype))
+    series = loaded("dask.dataframe", "Series")
+    if series is not None and isinstance(x, series):
+        return x.map_partitions(compute, meta=(x.name, dtype))
+    return None
+
+
 def _unmasked(a: AnyArray) -> AnyArray:
     """Masked numbers become NaN. Whoever has a masked array has numpy.ma loaded already."""
-    masked = sys.modules.get("numpy.ma")
-    if masked is None or not isinstance(a, masked.MaskedArray):
+    masked = loaded("numpy.ma", "MaskedArray")
+    if masked is None or not isinstance(a, masked):
         return a
-    filled: AnyArray = masked.filled(a.astype(np.float64), np.nan)
+    filled: AnyArray = np.ma.filled(a.astype(np.float64), np.nan)
     return filled
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import Any
 
 import numpy as np
@@ -13,10 +13,38 @@ from .arrays import AnyArray
 BLOCK = 16_384
 
 
-def blocks(n: int) -> Iterator[slice]:
+#: The same where threads take turns: larger, since every block costs a turn.
+THREAD_BLOCK = 8 * BLOCK
+
+#: Fewer samples than these are converted before a thread has started.
+WORTH_A_THREAD = 2**18
+
+
+def blocks(n: int, size: int = BLOCK) -> Iterator[slice]:
     """Slices that cover n samples in cache-sized pieces."""
-    for start in range(0, n, BLOCK):
-        yield slice(start, min(start + BLOCK, n))
+    for start in range(0, n, size):
+        yield slice(start, min(start + size, n))
+
+
+def for_blocks(n: int, work: Callable[[slice], None], threads: int = 1) -> None:
+    """Call `work` for every block of n samples. threads: how many share them, each a stretch of
+    its own; NumPy lets the others run while it gathers."""
+    if threads < 1:
+        raise ValueError(f"threads: found {threads}; at least 1 is right")
+    if threads == 1 or n < 2 * WORTH_A_THREAD:
+        for part in blocks(n):
+            work(part)
+        return
+    from concurrent.futures import ThreadPoolExecutor
+
+    share = -(-n // min(threads, n // WORTH_A_THREAD))
+
+    def stretch(start: int) -> None:
+        for part in blocks(min(share, n - start), THREAD_BLOCK):
+            work(slice(start + part.start, start + part.stop))
+
+    with ThreadPoolExecutor(threads) as pool:
+        list(pool.map(stretch, range(0, n, share)))
 
 
 class Table:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any, TypeVar, cast, overload
 
 import numpy as np
@@ -12,8 +13,8 @@ from .arrays import Array, FlagArray, Numbers
 from .errors import UnitError
 from .laws.base import Law
 from .laws.converter import Converter
-from .likewise import to_array
-from .lookup import Table, blocks
+from .likewise import lazily, to_array
+from .lookup import Table, for_blocks
 from .reading import Flag, Reading
 from .text import number
 from .trace import Step, Trace
@@ -46,6 +47,10 @@ class Ruler:
         laws, units = _joined(self.laws)
         object.__setattr__(self, "laws", laws)
         object.__setattr__(self, "units", units)
+
+    def __getstate__(self) -> dict[str, Any]:
+        """What is sent to another process: the laws; each compiles its own tables."""
+        return self.__dict__ | {"_each_count": {}, "_tables": None}
 
     @classmethod
     def of(cls, *parts: Law | Ruler) -> Ruler:
@@ -82,14 +87,17 @@ class Ruler:
     @overload
     def __call__(self, x: int | float | None) -> float: ...
     @overload
-    def __call__(self, x: Like, out: Array | None = None) -> Like: ...
-    def __call__(self, x: Any, out: Array | None = None) -> Any:
-        """Convert. `out` (a float64 array of the same shape) takes the result if given."""
+    def __call__(self, x: Like, out: Array | None = None, threads: int = 1) -> Like: ...
+    def __call__(self, x: Any, out: Array | None = None, threads: int = 1) -> Any:
+        """Convert. `out` (a float64 array of the same shape) takes the result if given; threads:
+        how many share the work on a large array. A Dask array or Series stays lazy."""
         if x.__class__ is int:
             try:
                 return self._each_count[x]
             except KeyError:  # not compiled yet, not compilable, or off scale
                 pass
+        if (later := lazily(x, self)) is not None:
+            return later
         counts, like = to_array(x)
         if out is None:
             out = np.empty(counts.shape, np.float64)
@@ -97,15 +105,17 @@ class Ruler:
             raise ValueError(
                 f"out: found {out.dtype} of shape {out.shape}; float64 of {counts.shape} is right"
             )
-        self._fill(counts, out, None)
+        self._fill(counts, out, None, threads)
         return like(out)
 
-    def read(self, x: Any) -> Reading:
+    def read(self, x: Any, threads: int = 1) -> Reading:
         """Convert and flag: `Reading.value` and `Reading.flags` are each like x."""
+        if (values := lazily(x, self)) is not None:
+            return Reading(values, lazily(x, self._flags_of, "uint8"), self.gives)
         counts, like = to_array(x)
         values = np.empty(counts.shape, np.float64)
         flags = np.empty(counts.shape, np.uint8)
-        self._fill(counts, values, flags)
+        self._fill(counts, values, flags, threads)
         value, flagged = like(values), like(flags)
         if isinstance(flagged, int):
             return Reading(value, Flag(flagged), self.gives, self.described(value))
@@ -163,17 +173,23 @@ class Ruler:
             object.__setattr__(self, "_each_count", each)
         return self._tables
 
-    def _fill(self, counts: Numbers, values: Array, flags: FlagArray | None) -> None:
+    def _flags_of(self, x: Any) -> Any:
+        return self.read(x).flags
+
+    def _fill(
+        self, counts: Numbers, values: Array, flags: FlagArray | None, threads: int = 1
+    ) -> None:
         """Write values (and flags, if wanted) block by block, through the table if there is one."""
         if not values.flags.c_contiguous:
             whole = np.empty(values.shape, np.float64)
-            self._fill(counts, whole, flags)
+            self._fill(counts, whole, flags, threads)
             values[...] = whole
             return
         tables = self.compiled() if counts.dtype.kind in "iu" else None
         counts, values = counts.reshape(-1), values.reshape(-1)
         flags = None if flags is None else flags.reshape(-1)
-        for part in blocks(counts.size):
+
+        def fill(part: slice) -> None:
             block = np.ascontiguousarray(counts[part])
             if tables is not None:
                 tables[0].take(block, values[part])
@@ -185,6 +201,8 @@ class Ruler:
                     values[part] = self._values(x)
                 else:
                     values[part], flags[part] = self._walk(x)
+
+        for_blocks(counts.size, fill, threads)
 
     def _values(self, x: Array) -> Array:
         """The laws one after the other: values of a contiguous block."""
@@ -223,6 +241,8 @@ class Ruler:
 
 def _each(x: Any, compute: Callable[[Array], Array]) -> Any:
     """Apply to a contiguous float64 copy of x, without warnings, and give the like."""
+    if (later := lazily(x, partial(_each, compute=compute))) is not None:
+        return later
     numbers, like = to_array(x)
     with np.errstate(all="ignore"):
         result = compute(np.array(numbers, dtype=np.float64, order="C", ndmin=1))

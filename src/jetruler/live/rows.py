@@ -60,7 +60,7 @@ class CsvRows:
 
     def __call__(self, batch: Batch) -> bytes:
         columns = [c.cast(pa.binary()) for c in self.columns(batch)]
-        columns.append(self.flags.gather(np.ascontiguousarray(self.codes(batch))))
+        columns.append(self.flags.gather(self.codes(batch)).cast(pa.binary()))
         # The texts of a joined column stand one behind the other: they are the lines.
         joined = pc.binary_join_element_wise(*columns, b",")
         start = joined.offset

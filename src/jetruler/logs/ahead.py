@@ -1,16 +1,68 @@
-"""Reading ahead in a thread: the next batch is read while this one is worked on."""
+"""Working ahead in threads: what comes next is made while this is worked on, in order."""
 
 from __future__ import annotations
 
+import os
 import queue
 import threading
-from collections.abc import Iterable, Iterator
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TypeVar
 
 Item = TypeVar("Item")
+Made = TypeVar("Made")
 
-#: How many items wait at most; each is some megabytes.
+#: How many items wait at most between a thread that reads and the one that takes them.
 DEPTH = 2
+
+#: Threads, where nobody says how many.
+MOST = 8
+
+
+#: Seconds until whoever waits looks whether a signal has come.
+HEARING = 0.2
+
+
+class Workers:
+    """Some threads that work on the items of a series, a few of them at once.
+
+    threads: a thread a core if None, but no more than `MOST`, which keep any disk busy; 1 works
+    on each item when it is asked for, without threads.
+    A context manager. NumPy and PyArrow let other threads run while they compute.
+    """
+
+    def __init__(self, threads: int | None = None) -> None:
+        self.threads = max(1, threads or min(MOST, os.cpu_count() or 1))
+        self._pool = ThreadPoolExecutor(self.threads, "jetruler") if self.threads > 1 else None
+
+    def __enter__(self) -> Workers:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        if self._pool is not None:
+            self._pool.shutdown(cancel_futures=True)
+
+    def in_order(self, items: Iterable[Item], work: Callable[[Item], Made]) -> Iterator[Made]:
+        """What `work` makes of each item, in the items' order. Its errors are raised here."""
+        if self._pool is None:
+            yield from map(work, items)
+            return
+        waiting: deque[Future[Made]] = deque()
+        try:
+            for item in items:
+                waiting.append(self._pool.submit(work, item))
+                if len(waiting) > self.threads:
+                    yield waiting.popleft().result()
+            while waiting:
+                yield waiting.popleft().result()
+        finally:
+            for future in waiting:
+                future.cancel()
+
+    def ahead(self, items: Iterable[Item]) -> Iterator[Item]:
+        """The same items, each made while the one before is worked on."""
+        return iter(items) if self._pool is None else ahead(items)
 
 
 def ahead(items: Iterable[Item]) -> Iterator[Item]:
@@ -40,7 +92,10 @@ def ahead(items: Iterable[Item]) -> Iterator[Item]:
     thread.start()
     try:
         while True:
-            item, error, done = waiting.get()
+            try:
+                item, error, done = waiting.get(timeout=HEARING)
+            except queue.Empty:
+                continue
             if error is not None:
                 raise error
             if done:

@@ -1,7 +1,8 @@
-"""Cells of text into counts: what is empty or unreadable becomes missing, and is counted."""
+"""Cells into counts: what is empty or unreadable becomes missing, and is counted."""
 
 from __future__ import annotations
 
+import json
 import math
 import re
 from dataclasses import dataclass
@@ -13,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.follow import NO_COUNT
+from .arrow import floats_of, nulls_of, numbers_of, text_scalar, texts_to_arrow
 
 _INTEGER = re.compile(r"[+-]?\d+\Z")
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\Z")
@@ -21,7 +23,7 @@ _EMPTY = {"", "nan", "na", "n/a", "null", "none", "-"}
 
 @dataclass(frozen=True)
 class Samples:
-    """The counts of one column: int64, or float64 if some are fractional.
+    """The counts of one column: integers, or float64 if some are fractional.
 
     missing: where there is no sample. empty, unreadable: the rows of each kind.
     """
@@ -34,22 +36,26 @@ class Samples:
 
 
 def read_samples(cells: pa.Array, decimal: str, torn: npt.NDArray[np.int64]) -> Samples:
-    """The counts in a column of text cells. Cells of torn rows are not trusted: unreadable."""
-    if pa.types.is_integer(cells.type):
-        if not cells.null_count:
-            return Samples(cells.to_numpy())
-        nulls = cells.is_null().to_numpy(zero_copy_only=False)
-        filled = cells.fill_null(np.iinfo(cells.type.to_pandas_dtype()).min).to_numpy()
-        return Samples(filled, nulls, np.flatnonzero(nulls), np.empty(0, np.int64))
+    """The counts in a column of cells, text or typed. Those of torn rows are not trusted:
+    unreadable."""
+    if pa.types.is_dictionary(cells.type):
+        cells = cells.dictionary_decode()
+    if not torn.size and pa.types.is_integer(cells.type):
+        return _integers(cells)
+    if not torn.size and pa.types.is_floating(cells.type):
+        return _floats(floats_of(cells.cast(pa.float64())))
+    text = pa.types.is_string(cells.type) or pa.types.is_binary(cells.type)
+    if not text or cells.null_count:
+        cells = as_text(cells)
     if not torn.size:
         try:
-            return Samples(cells.cast(pa.int64()).to_numpy())
+            return _integers(cells.cast(pa.int64()))
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             pass
     # The texts of a column repeat: each different one is read once.
     encoded = cells.cast(pa.binary()).dictionary_encode()
     found = [read_cell(text.as_py(), decimal) for text in encoded.dictionary]
-    which = encoded.indices.to_numpy()
+    which = numbers_of(encoded.indices)
     kinds = np.array([_kind(value) for value in found], dtype=np.int8)[which]
     kinds[torn] = _UNREADABLE
     missing = kinds >= _EMPTY_CELL
@@ -69,6 +75,45 @@ def read_samples(cells: pa.Array, decimal: str, torn: npt.NDArray[np.int64]) -> 
         np.flatnonzero(kinds == _UNREADABLE),
         fractional,
     )
+
+
+def _integers(cells: pa.Array) -> Samples:
+    if not cells.null_count:
+        return Samples(numbers_of(cells))
+    nulls, numbers = nulls_of(cells), numbers_of(cells)
+    if cells.type == pa.uint64():
+        numbers = np.minimum(numbers, np.uint64(2**62))
+    filled = np.where(nulls, NO_COUNT, numbers.astype(np.int64))
+    return Samples(filled, nulls, np.flatnonzero(nulls), np.empty(0, np.int64))
+
+
+def _floats(values: npt.NDArray[np.float64]) -> Samples:
+    """Whole numbers are counts though they come as floats; NaN (or null) is an empty cell."""
+    missing = np.isnan(values)
+    fractional = int(np.count_nonzero(values != np.rint(values))) - int(np.count_nonzero(missing))
+    empty, unreadable = np.flatnonzero(missing), np.empty(0, np.int64)
+    if fractional:
+        return Samples(values, missing, empty, unreadable, fractional)
+    # Beyond 2^62 all counts are equally far outside.
+    counts = np.clip(np.where(missing, 0.0, values), -(2.0**62), 2.0**62).astype(np.int64)
+    counts[missing] = NO_COUNT
+    return Samples(counts, missing, empty, unreadable) if empty.size else Samples(counts)
+
+
+def as_text(cells: pa.Array) -> pa.Array:
+    """Cells of any type as text, null as an empty cell."""
+    if pa.types.is_dictionary(cells.type):
+        cells = cells.dictionary_decode()
+    if pa.types.is_nested(cells.type):
+        found = [None if v is None else json.dumps(v, default=str) for v in cells.to_pylist()]
+        cells = texts_to_arrow(found)
+    if not pa.types.is_binary(cells.type):
+        try:
+            cells = cells.cast(pa.string())
+        except (pa.ArrowInvalid, pa.ArrowNotImplementedError):  # a duration, bytes in large pieces
+            texts = [None if v is None else str(v) for v in cells.to_pylist()]
+            cells = texts_to_arrow(texts)
+    return cells.fill_null(text_scalar("").cast(cells.type)) if cells.null_count else cells
 
 
 _WHOLE, _FRACTION, _EMPTY_CELL, _UNREADABLE = range(4)

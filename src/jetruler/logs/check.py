@@ -13,9 +13,9 @@ from ..core.check.rules import applied
 from ..core.check.with_log import RULES, Logged, swapped_columns
 from ..core.findings import Finding, Gravity
 from .convert import Progress
+from .formats import open_log
 from .look import look
-from .reader import LogReader
-from .source import LogError, LogFormat, Source
+from .source import LogError, LogFormat
 
 
 def missing_column(log: str | PathLike[str], bench: Bench, form: LogFormat | None) -> list[Finding]:
@@ -24,8 +24,7 @@ def missing_column(log: str | PathLike[str], bench: Bench, form: LogFormat | Non
     Nothing can be said about it, and no row of it is converted.
     """
     found = []
-    with Source(log) as source:
-        reader = LogReader(source, form)
+    with open_log(log, form) as reader:
         for channel in bench.channels.values():
             try:
                 reader.position(channel.column)

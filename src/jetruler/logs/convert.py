@@ -1,35 +1,35 @@
-"""A log of raw counts into a log of engineering values, in constant memory."""
+"""A log of raw counts into a log of engineering values, in bounded memory."""
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Callable, Iterable
 from contextlib import ExitStack
+from dataclasses import dataclass
 from os import PathLike
-from typing import TYPE_CHECKING
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
 
-import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
-from ..core.channel import Bench, Channel
-from ..core.reading import Reading
-from .cells import quote, read_samples
-from .followers import Followers
+from ..core.channel import Bench
+from .ahead import Workers
+from .conversion import Conversion, Converted, Followed
+from .formats import open_log
+from .layout import Layout
 from .output import Output
-from .reader import Batch, LogReader
-from .source import LogError, LogFormat, Source
-from .summary import FIRST_FEW, ChannelSummary, Summary
-from .texts import CellTexts, FlagTexts, width_texts
+from .passed import OtherTypeError
+from .reader import LogReader
+from .source import KINDS, LogError, LogFormat, kind_of
+from .summary import Summary
 
 if TYPE_CHECKING:
     from .events import EventWriter
 
-FLAGS_COLUMN = "flags"
-
-#: Called after each batch with the bytes read and, where it is known, the bytes in all.
+#: Called after each batch with how much is read and, where it is known, of how much.
 Progress = Callable[[int, int | None], None]
+
+#: MB that the batches under way may take, beside the programme itself.
+MEMORY_MB = 128
 
 
 def convert(
@@ -38,138 +38,185 @@ def convert(
     out: str | PathLike[str],
     *,
     form: LogFormat | None = None,
+    out_kind: str | None = None,
     only: Iterable[str] = (),
     keep_raw: bool = False,
     uncertainty: bool = False,
     events: str | PathLike[str] | None = None,
+    threads: int | None = None,
+    memory: float = MEMORY_MB,
     progress: Progress | None = None,
 ) -> Summary:
-    """Convert a CSV log of counts through a bench and write the result.
+    """Convert a log of counts through a bench and write the result.
 
-    The result has the columns that no channel uses, untouched, then a column
-    `<channel>_<unit>` a channel, then `flags`. It is written as the log is: same delimiter,
-    decimal mark and line ends, header or none. "-" is standard input or output.
+    The result has the columns that no channel uses, then a column `<channel>_<unit>` a channel,
+    then `flags`. CSV, JSON Lines and Parquet are read and written; names that end in .gz or .zst
+    are packed. From CSV to CSV everything else stays as it is: delimiter, decimal mark and line
+    ends, header or none, and the text of the columns that pass through. Values are written to the
+    channel's `decimals`; in Parquet at full precision, null where there is none, with the unit in
+    the column's metadata. "-" is standard input or output.
 
-    only: names of the channels to convert; all if empty. keep_raw: keep the raw columns too.
-    uncertainty: behind each channel that has numbers, a column `<channel>_<unit>_u` with the
-    expanded uncertainty at 95 % of every row. events: a CSV file for where the bench's trips turned
-    on and off.
+    form: how the log is written. out_kind: "csv", "jsonl" or "parquet"; None goes by the name, and
+    for standard output by the log. only: names of the channels to convert; all if empty. keep_raw:
+    keep the raw columns too. uncertainty: behind each channel that has numbers, a column
+    `<channel>_<unit>_u` with the expanded uncertainty at 95 % of every row. events: a CSV file for
+    where the bench's trips turned on and off. threads: how many read, convert and write at once; a
+    thread a core if None. memory: MB that the batches under way may take. The result is the same
+    whatever those two are.
     Raises `LogError`; the output then is as it was before.
     """
-    channels = _chosen(bench, only)
-    with Source(log) as source:
-        reader = LogReader(source, form)
-        conversion = _Conversion(reader, channels, keep_raw, uncertainty)
-        with ExitStack() as files:
-            output = files.enter_context(Output(out, log))
-            if events is not None:
-                from .events import EventWriter
-
-                if str(events) == "-":
-                    raise LogError("events need a file: standard output takes the values")
-                out_of_trips = files.enter_context(Output(events, log))
-                conversion.events = EventWriter(out_of_trips.write, bench, reader)
-            if reader.form.header:
-                output.write(conversion.header())
-            for batch in reader.batches(conversion.integers):
-                output.write(conversion.converted(batch))
-                if progress:
-                    progress(source.bytes_read, source.bytes_total)
-            return conversion.finished()
+    if not memory > 0:
+        raise LogError(f"memory: found {memory:g} MB; more than 0 is right")
+    job = _Job(log, bench, out, form, out_kind, tuple(only), keep_raw, uncertainty, events, memory)
+    given: dict[int, pa.DataType] = {}
+    with Workers(threads) as workers:
+        while True:
+            try:
+                return job.done(workers, given, progress)
+            except OtherTypeError as error:
+                if not job.can_be_read_again:
+                    raise LogError(
+                        f"{job.name}: column {error.name!r} is no number (or time) any more in "
+                        f"line {error.line}: found {error.found!r}; from a file this works"
+                    ) from None
+                given[error.column] = error.kind
 
 
-def _chosen(bench: Bench, only: Iterable[str]) -> list[Channel]:
-    names = list(only) or list(bench.channels)
-    for name in names:
-        if name not in bench.channels:
-            has = ", ".join(bench.channels)
-            raise LogError(f"the bench has no channel {name!r}; it has: {has}")
-    return [bench[name] for name in names]
+class Writer(Protocol):
+    """Writes batches in a format. `encoded` may be called from any thread, the others in order."""
+
+    @property
+    def types(self) -> dict[str, str]: ...
+
+    def begin(self, first: Converted) -> None: ...
+
+    def encoded(self, converted: Converted) -> Any: ...
+
+    def write(self, encoded: Any) -> None: ...
+
+    def finish(self) -> None: ...
+
+    def close(self) -> None:
+        """Let go; what is not finished is lost."""
 
 
-class _Conversion:
-    """What stays the same from batch to batch: which column goes where, and the texts."""
+@dataclass(frozen=True)
+class _Job:
+    """What is to be converted, and how; see `convert`."""
 
-    def __init__(
-        self, reader: LogReader, channels: list[Channel], keep_raw: bool, uncertainty: bool
+    log: str | PathLike[str]
+    bench: Bench
+    out: str | PathLike[str]
+    form: LogFormat | None
+    out_kind: str | None
+    only: tuple[str, ...]
+    keep_raw: bool
+    uncertainty: bool
+    events: str | PathLike[str] | None
+    memory: float
+
+    @property
+    def name(self) -> str:
+        """What messages call the log."""
+        return "standard input" if str(self.log) == "-" else str(self.log)
+
+    @property
+    def can_be_read_again(self) -> bool:
+        """Whether it is a file, and no pipe."""
+        return str(self.log) != "-" and Path(self.log).is_file()
+
+    def done(
+        self, workers: Workers, given: dict[int, pa.DataType], progress: Progress | None
+    ) -> Summary:
+        """Read, convert and write; given: types that columns are known to need."""
+        # A block is text, then arrays, then texts, then text again, and several are under way.
+        block = int(self.memory * 2**20 / (14 * (workers.threads + 1)))
+        with open_log(self.log, self.form, min(max(block, 2**16), 2**23)) as reader:
+            layout = Layout.of(reader, self.bench, self.only, self.keep_raw, self.uncertainty)
+            with ExitStack() as files:
+                output = files.enter_context(Output(self.out, self.log))
+                writer = self._writer(layout, output, given)
+                files.callback(writer.close)
+                events = self._events(files, reader)
+                trips = () if events is None else tuple(c.name for c in layout.channels)
+                conversion = Conversion(reader, layout.channels, trips)
+                integers = set() if self.keep_raw else set(layout.places)
+                batches = reader.batches(integers, workers)
+                self._run(workers, batches, conversion, writer, events, progress)
+                writer.finish()
+                conversion.summary.passed = writer.types
+                return _sound(conversion)
+
+    def _run(
+        self,
+        workers: Workers,
+        batches: Iterable[Any],
+        conversion: Conversion,
+        writer: Writer,
+        events: EventWriter | None,
+        progress: Progress | None,
     ) -> None:
-        self.reader = reader
-        self.places = [reader.position(channel.column) for channel in channels]
-        used = set() if keep_raw else set(self.places)
-        self.integers = used
-        self.passed = [i for i in range(len(reader.columns)) if i not in used]
-        self.followers = Followers(reader, channels)
-        self.events: EventWriter | None = None
-        self.eol = b"\r\n" if reader.crlf else b"\n"
-        self.flag_texts = FlagTexts([c.name for c in channels], reader.delimiter, self.eol)
-        self.summary = Summary({c.name: ChannelSummary(c) for c in channels})
-        self.channels = channels
-        widths = [width_texts(c, reader.form.decimal) if uncertainty else None for c in channels]
-        self.texts = [
-            CellTexts(channel, reader.form.decimal, reader.delimiter, width)
-            for channel, width in zip(channels, widths, strict=True)
-        ]
-        added = [name for texts in self.texts for name in texts.names] + [FLAGS_COLUMN]
-        kept = [reader.columns[i] for i in self.passed]
-        for name in added:
-            if name in kept and reader.form.header:
-                raise LogError(
-                    f"{reader.name}: its column {name!r} has the name of a result; rename the "
-                    "column, or the channel"
-                )
-        self.names = kept + added
+        begun = False
 
-    def header(self) -> bytes:
-        """The header line of the result."""
-        line = io.StringIO()
-        csv.writer(line, delimiter=self.reader.delimiter, lineterminator="").writerow(self.names)
-        return line.getvalue().encode("utf-8", "surrogateescape") + self.eol
+        def followed() -> Iterable[Followed]:
+            nonlocal begun
+            for batch in batches:
+                found = conversion.followed(batch)
+                if not begun:
+                    writer.begin(conversion.converted(found))
+                    begun = True
+                if events is not None:
+                    events.add(batch, conversion.readings(found))
+                yield found
 
-    def converted(self, batch: Batch) -> pa.Buffer:
-        """A batch as bytes of the result."""
-        delimiter = self.reader.delimiter
-        columns = [batch.columns[i] for i in self.passed]
-        if batch.quoted:
-            columns = [quote(column, delimiter) for column in columns]
-        flags = np.empty((batch.rows, len(self.channels)), np.uint8)
-        samples = {
-            place: read_samples(batch.columns[place], self.reader.form.decimal, batch.torn)
-            for place in set(self.places)
-        }
-        readings: dict[str, Reading] = {}
-        for i, (channel, place) in enumerate(zip(self.channels, self.places, strict=True)):
-            found, follower = samples[place], self.followers.of(i, batch)
-            counts, reading = follower.add(found.counts, found.missing)
-            flags[:, i] = reading.flags
-            columns.append(self.texts[i].gather(counts, reading, follower))
-            readings[channel.name] = reading
-            self.summary.channels[channel.name].add(found, reading, batch.lines)
-        self.summary.rows += batch.rows
-        self.summary.torn_rows += batch.torn.size
-        room = FIRST_FEW - len(self.summary.torn_lines)
-        self.summary.torn_lines += batch.lines[batch.torn[:room]].tolist()
-        columns.append(self.flag_texts.gather(flags))
-        if self.events is not None:
-            self.events.add(batch, readings)
-        # The texts of a joined column stand one behind the other: they are the file's bytes.
-        joined = pc.binary_join_element_wise(
-            *(column.cast(pa.binary()) for column in columns), delimiter.encode()
-        )
-        return joined.buffers()[2]
+        def encoded(found: Followed) -> tuple[Converted, Any]:
+            converted = conversion.converted(found)
+            return converted, writer.encoded(converted)
 
-    def finished(self) -> Summary:
-        """The summary; raises `LogError` if there was nothing to convert."""
-        summary, name = self.summary, self.reader.name
-        summary.comments, summary.blank_lines = self.reader.comments, self.reader.blank_lines
-        for channel_name, note in self.followers.notes.items():
-            summary.channels[channel_name].smoothing = note
-        if not summary.rows:
-            raise LogError(f"{name}: the log has a header but no rows")
-        if all(c.empty + c.unreadable == c.rows for c in summary.channels.values()):
-            columns = ", ".join(str(channel.column) for channel in self.channels)
-            hint = "; is the decimal mark a comma?" if self._looks_like_decimal_comma() else ""
-            raise LogError(f"{name}: not one count can be read in column {columns}{hint}")
-        return summary
+        for converted, ready in workers.in_order(followed(), encoded):
+            conversion.count(converted)
+            writer.write(ready)
+            if progress:
+                progress(*conversion.reader.progress)
+        if not begun:
+            raise LogError(f"{conversion.reader.name}: the log has a header but no rows")
 
-    def _looks_like_decimal_comma(self) -> bool:
-        return self.reader.form.decimal == "." and self.reader.delimiter != ","
+    def _writer(self, layout: Layout, output: Output, given: dict[int, pa.DataType]) -> Writer:
+        kind = self.out_kind or kind_of(self.out)
+        if kind not in (None, *KINDS):
+            raise LogError(f"format: found {kind!r}; one of {', '.join(KINDS)} is right")
+        if kind is None and str(self.out) == "-":
+            kind = (self.form and self.form.kind) or kind_of(self.log)
+            kind = "csv" if kind == "parquet" else kind
+        if kind == "parquet":
+            from .parquet_writer import ParquetWriter
+
+            if output.packs:
+                raise LogError(f"{self.out}: Parquet is packed already; leave .gz or .zst away")
+            return ParquetWriter(layout, output.file, given)
+        from .text_writer import CsvWriter, JsonWriter
+
+        if kind == "jsonl":
+            return JsonWriter(layout, output.write, given)
+        return CsvWriter(layout, output.write)
+
+    def _events(self, files: ExitStack, reader: LogReader) -> EventWriter | None:
+        if self.events is None:
+            return None
+        from .events import EventWriter
+
+        if str(self.events) == "-":
+            raise LogError("events need a file: standard output takes the values")
+        out = files.enter_context(Output(self.events, self.log))
+        return EventWriter(out.write, self.bench, reader)
+
+
+def _sound(conversion: Conversion) -> Summary:
+    """The summary; raises `LogError` where not one count was read."""
+    summary, reader = conversion.finished(), conversion.reader
+    if all(c.empty + c.unreadable == c.rows for c in summary.channels.values()):
+        columns = ", ".join(str(channel.column) for channel in conversion.channels)
+        comma = reader.of_text and reader.form.decimal == "." and reader.delimiter != ","
+        hint = "; is the decimal mark a comma?" if comma else ""
+        raise LogError(f"{reader.name}: not one count can be read in column {columns}{hint}")
+    return summary

@@ -9,6 +9,7 @@ from collections.abc import Callable, Mapping
 from ..core.channel import Bench
 from ..core.decide.decisions import Decisions
 from ..core.reading import Reading
+from .followers import HEAD_ROWS
 from .reader import Batch, LogReader
 from .source import LogError
 from .times import read_times, time_column, time_factor
@@ -57,7 +58,7 @@ class EventWriter:
         if stream is not None and stream.timestamp in names:
             place: int | None = names.index(stream.timestamp)
         else:
-            place = time_column(self.reader, batch, used)
+            place = time_column(self.reader, batch.head(HEAD_ROWS), used)
         if place is None:
             raise LogError(f"{self.reader.name}: no time column is found; events need one")
         self._write(names[place], "trip", "state", "values")

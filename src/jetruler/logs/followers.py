@@ -1,4 +1,4 @@
-"""The channels of a log at work, each settled when the first batch shows the time between two
+"""The channels of a log at work, each settled when the first rows show the time between two
 samples."""
 
 from __future__ import annotations
@@ -12,10 +12,19 @@ from .reader import Batch, LogReader
 from .source import LogError
 from .times import usual_interval
 
+#: The first rows of a log that tell the time between two samples: few enough to be in its first
+#: batch, however large batches are, so that the result does not depend on that.
+HEAD_ROWS = 256
+
+
+def remembers(channel: Channel) -> bool:
+    """Whether what a sample reads depends on those before it."""
+    return channel.smooth is not None or not Follower(channel).by_count
+
 
 class Followers:
-    """A follower a channel. Raises `LogError` where a smoothing over a time meets a log without a
-    time column."""
+    """Makes a follower a channel. Raises `LogError` where a smoothing over a time meets a log
+    without a time column."""
 
     def __init__(self, reader: LogReader, channels: Sequence[Channel]) -> None:
         self._reader, self._channels = reader, channels
@@ -25,7 +34,7 @@ class Followers:
         """What each smoothing does, by channel, with its lag."""
 
     def of(self, i: int, batch: Batch) -> Follower:
-        """The follower of a channel."""
+        """The follower of a channel; batch: the first rows of the log, if it is new."""
         if i not in self._made:
             self._made[i] = self._follower(self._channels[i], batch)
         return self._made[i]
@@ -35,7 +44,7 @@ class Followers:
             return Follower(channel)
         if self._interval is None:
             used = {self._reader.position(c.column) for c in self._channels}
-            self._interval = usual_interval(self._reader, batch, used)
+            self._interval = usual_interval(self._reader, batch.head(HEAD_ROWS), used)
         try:
             settled = channel.smooth.settled(self._interval)
         except ParameterError as error:

@@ -15,8 +15,9 @@ from ..core.survey import Survey, Surveyor
 from ..core.timing import TimeSurvey, TimeSurveyor
 from .cells import read_samples
 from .convert import Progress
+from .formats import open_log
 from .reader import Batch, LogReader
-from .source import LogError, LogFormat, Source
+from .source import LogError, LogFormat
 from .times import read_times, time_column
 
 #: Bits that converters have; the smallest that holds all counts is taken where no bench says.
@@ -129,8 +130,7 @@ def look(
     With a bench, its channels' columns are looked at and findings speak in their units; without
     one, every column that mostly holds whole numbers. Raises `LogError`.
     """
-    with Source(log) as source:
-        reader = LogReader(source, form)
+    with open_log(log, form) as reader:
         columns = _of_bench(reader, bench) if bench is not None else []
         time: TimeSurveyor | None = None
         time_place: int | None = None
@@ -152,7 +152,7 @@ def look(
             if time is not None and time_place is not None:
                 time.add(read_times(batch.columns[time_place], reader.form.decimal))
             if progress:
-                progress(source.bytes_read, source.bytes_total)
+                progress(*reader.progress)
         if not rows.rows:
             raise LogError(f"{reader.name}: the log has a header but no rows")
         if not columns:

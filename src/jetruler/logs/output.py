@@ -11,6 +11,8 @@ from pathlib import Path
 from types import TracebackType
 from typing import BinaryIO, cast
 
+import pyarrow as pa
+
 from .source import LogError
 
 
@@ -18,7 +20,7 @@ class Output:
     """A file under a temporary name in its own folder, renamed when all is written.
 
     As a context manager: an error leaves nothing behind. "-" is standard output; a device or a
-    pipe is written directly. A name that ends in .gz is packed.
+    pipe is written directly. A name that ends in .gz or .zst is packed.
     Raises `LogError` for a folder that is missing, a folder given as a file, or the input itself.
     """
 
@@ -33,7 +35,11 @@ class Output:
         if self.name.endswith(".gz"):
             packed = gzip.GzipFile("", "wb", 6, self._file, mtime=0)
             self._packed = cast(BinaryIO, packed)
-        self.write = (self._packed or self._file).write
+        elif self.name.endswith(".zst"):
+            self._packed = cast(BinaryIO, pa.CompressedOutputStream(self._file, "zstd"))
+        self.packs = self._packed is not None
+        self.file = self._packed or self._file
+        self.write = self.file.write
 
     def _open(self, path: Path, source: str | PathLike[str]) -> None:
         if str(source) != "-" and path.exists() and path.samefile(source):
@@ -66,14 +72,18 @@ class Output:
                 self._finish()
         finally:
             if self._part is not None:
-                with contextlib.suppress(OSError):
-                    self._file.close()
+                for file in (self._packed, self._file):
+                    with contextlib.suppress(OSError, ValueError):
+                        if file is not None:
+                            file.close()
                 self._part.unlink(missing_ok=True)
 
     def _finish(self) -> None:
         try:
             if self._packed is not None:
                 self._packed.close()
+            if self._file.closed:  # by what packs
+                return self._appear()
             self._file.flush()
             if self._file is not sys.stdout.buffer:
                 self._file.close()
@@ -81,6 +91,9 @@ class Output:
             raise
         except OSError as error:
             raise LogError(f"{self.name}: cannot be written: {error.strerror}") from None
+        self._appear()
+
+    def _appear(self) -> None:
         if self._part is not None and self._final is not None:
             if self._final.exists():
                 self._part.chmod(self._final.stat().st_mode)

@@ -15,8 +15,9 @@ from ..core.laws.unit import factor_and_offset
 from ..core.text import nearest
 from .cells import read_samples
 from .convert import Progress
+from .formats import open_log
 from .reader import LogReader
-from .source import LogError, LogFormat, Source
+from .source import LogError, LogFormat
 from .times import read_times, time_column
 
 
@@ -111,8 +112,7 @@ def _read(
     """Times and values of some channels or columns; NaN for what is flagged."""
     parts: list[list[Array]] = [[] for _ in wanted]
     times: list[Array] = []
-    with Source(log) as source:
-        reader = LogReader(source, form)
+    with open_log(log, form) as reader:
         places = [_place(reader, one) for one in wanted]
         place: int | None = None
         for batch in reader.batches(set(places)):
@@ -137,7 +137,7 @@ def _read(
                         values[found.missing] = np.nan
                     part.append(values)
             if progress:
-                progress(source.bytes_read, source.bytes_total)
+                progress(*reader.progress)
         if not times:
             raise LogError(f"{reader.name}: the log has a header but no rows")
         name = "sample" if place is None else reader.columns[place].strip()

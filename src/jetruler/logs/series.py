@@ -15,8 +15,8 @@ from ..core.follow import read_flagged
 from .cells import read_samples
 from .convert import Progress
 from .followers import Followers
-from .reader import LogReader
-from .source import LogError, LogFormat, Source
+from .formats import open_log
+from .source import LogError, LogFormat
 from .times import read_times, time_column
 
 
@@ -42,8 +42,7 @@ def read_series(
     """Read a log once, in constant memory. Raises `LogError`."""
     series = [Series(channel) for channel in channels]
     times = Envelope()
-    with Source(log) as source:
-        reader = LogReader(source, form)
+    with open_log(log, form) as reader:
         places = [reader.position(channel.column) for channel in channels]
         followers = Followers(reader, channels)
         place: int | None = None
@@ -64,7 +63,7 @@ def read_series(
                 _, reading = followers.of(i, batch).add(found.counts, found.missing)
                 one.value.add(reading.value, reading.flags)
             if progress:
-                progress(source.bytes_read, source.bytes_total)
+                progress(*reader.progress)
         if not times.samples:
             raise LogError(f"{reader.name}: the log has a header but no rows")
         name = "sample" if place is None else reader.columns[place].strip()

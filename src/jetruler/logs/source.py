@@ -1,4 +1,4 @@
-"""Where a log's bytes come from: a file, gzip, or standard input; and its first line."""
+"""Where a log's bytes come from: a file, plain or packed, or standard input; its first line."""
 
 from __future__ import annotations
 
@@ -13,10 +13,27 @@ from os import PathLike
 from pathlib import Path
 from typing import BinaryIO, cast
 
+import pyarrow as pa
+
 from ..core.errors import JetRulerError
+from .ahead import ahead
 
 BLOCK_BYTES = 4 * 2**20
 LONGEST_LINE = 16 * 2**20
+
+
+#: What a log can be written in, by what its name ends in.
+SUFFIXES = {".csv": "csv", ".jsonl": "jsonl", ".ndjson": "jsonl", ".parquet": "parquet"}
+KINDS = ("csv", "jsonl", "parquet")
+PACKED = (".gz", ".zst")
+
+
+def kind_of(path: str | PathLike[str]) -> str | None:
+    """The format that a name shows, packed or not; None if it shows none."""
+    name = str(path).lower()
+    for packing in PACKED:
+        name = name.removesuffix(packing)
+    return next((kind for suffix, kind in SUFFIXES.items() if name.endswith(suffix)), None)
 
 
 class LogError(JetRulerError):
@@ -25,19 +42,23 @@ class LogError(JetRulerError):
 
 @dataclass(frozen=True)
 class LogFormat:
-    """How a CSV log is written.
+    """How a log is written.
 
     delimiter: ",", ";" or tab; None finds out from the first line. decimal: "." or ",".
     header: False when the first line is already data; columns are then named 1, 2, 3, …
-    comment: lines that start with it are left out, and counted.
+    comment: lines that start with it are left out, and counted. Those are for CSV.
+    kind: "csv", "jsonl" or "parquet"; None goes by the first bytes and the name's end.
     """
 
     delimiter: str | None = None
     decimal: str = "."
     header: bool = True
     comment: str = "#"
+    kind: str | None = None
 
     def __post_init__(self) -> None:
+        if self.kind not in (None, *KINDS):
+            raise LogError(f"format: found {self.kind!r}; one of {', '.join(KINDS)} is right")
         if self.delimiter not in (None, ",", ";", "\t"):
             raise LogError(f"delimiter: found {self.delimiter!r}; comma, semicolon or tab is right")
         if self.decimal not in (".", ","):
@@ -67,9 +88,9 @@ class Source:
                 self.bytes_total = Path(path).stat().st_size
             return raw
         except FileNotFoundError:
-            raise LogError(f"{self.name}: there is no such file; a log (CSV) is wanted") from None
+            raise LogError(f"{self.name}: there is no such file; a log is wanted") from None
         except IsADirectoryError:
-            raise LogError(f"{self.name}: this is a folder; a log (CSV) is wanted") from None
+            raise LogError(f"{self.name}: this is a folder; a log is wanted") from None
         except OSError as error:
             raise LogError(f"{self.name}: cannot be read: {error.strerror}") from None
 
@@ -77,6 +98,8 @@ class Source:
         start = self._raw.peek(4)[:4]
         if start[:2] == b"\x1f\x8b":
             return cast(BinaryIO, gzip.GzipFile(fileobj=self._raw))
+        if start == b"\x28\xb5\x2f\xfd":
+            return cast(BinaryIO, pa.CompressedInputStream(self._raw, "zstd"))
         if start[:2] in (b"\xff\xfe", b"\xfe\xff"):
             self.__exit__()
             raise LogError(f"{self.name}: this is UTF-16 text; save it as UTF-8")
@@ -84,7 +107,7 @@ class Source:
 
     @property
     def bytes_read(self) -> int:
-        """Bytes taken from the file so far (packed bytes, for gzip)."""
+        """Bytes taken from the file so far (packed bytes, if it is packed)."""
         return self._raw.tell() if self.bytes_total is not None else 0
 
     def __enter__(self) -> Source:
@@ -104,10 +127,18 @@ class Source:
         except (EOFError, zlib.error, gzip.BadGzipFile) as error:
             raise LogError(f"{self.name}: the gzip data is damaged or cut short: {error}") from None
         except OSError as error:
+            if error.strerror is None:  # PyArrow's own
+                raise LogError(f"{self.name}: the zstd data is damaged or cut short") from None
             raise LogError(f"{self.name}: cannot be read: {error.strerror}") from None
 
-    def blocks(self, size: int = BLOCK_BYTES) -> Iterator[tuple[bytes, bool]]:
+    def blocks(self, size: int | None = None) -> Iterator[tuple[bytes, bool]]:
         """Blocks of whole lines with LF or CRLF ends, and whether the block is the last one."""
+        found = self._blocks(size)
+        # A pipe may be silent for ever, and whoever waits in it does not hear a signal.
+        return ahead(found) if self.bytes_total is None else found
+
+    def _blocks(self, size: int | None) -> Iterator[tuple[bytes, bool]]:
+        size = size or BLOCK_BYTES
         chunk = self.read(size).removeprefix(b"\xef\xbb\xbf")
         lone_cr = b"\r" in chunk and b"\n" not in chunk
         rest = b""
@@ -119,21 +150,22 @@ class Source:
                 yield block[:cut], not following
             rest, chunk = block[cut:], following
             if len(rest) > LONGEST_LINE:
-                raise LogError(f"{self.name}: a line of over 16 MiB; this is no CSV log")
+                raise LogError(f"{self.name}: a line of over 16 MiB; this is no log of rows")
 
 
-def split_line(line: bytes, delimiter: str) -> list[str]:
-    """The fields of one line."""
+def split_line(line: bytes, delimiter: str, name: str = "the log") -> list[str]:
+    """The fields of the first line of a log. Raises `LogError`."""
     text = line.decode("utf-8", "surrogateescape").rstrip("\r\n")
     try:
         return next(csv.reader([text], delimiter=delimiter), [])
     except csv.Error:
-        raise LogError(f"the first line, {len(line)} bytes long, is no line of a CSV log") from None
+        long = f"{len(line)} bytes long"
+        raise LogError(f"{name}: the first line, {long}, is no line of a CSV log") from None
 
 
-def find_delimiter(line: bytes, decimal: str) -> str:
+def find_delimiter(line: bytes, decimal: str, name: str = "the log") -> str:
     """The delimiter a first line shows: tab and semicolon before comma, for decimal commas."""
     for delimiter in ("\t", ";"):
-        if len(split_line(line, delimiter)) > 1:
+        if len(split_line(line, delimiter, name)) > 1:
             return delimiter
     return "," if decimal == "." else ";"

@@ -3,18 +3,64 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import numpy.typing as npt
 
+from ..core.arrays import AnyArray, Array
 from ..core.channel import Channel
-from ..core.reading import FLAG_NAMES, Reading
+from ..core.finite import EveryCount
+from ..core.reading import FLAG_NAMES
 from .cells import Samples
+
+if TYPE_CHECKING:
+    from .conversion import Column
 
 #: How many line numbers of missing cells are kept to be shown.
 FIRST_FEW = 5
+
+
+@dataclass(frozen=True, eq=False)
+class Tally:
+    """One channel over one batch: what could not be read, and either how often each place of the
+    table of all counts came up, or the flags and values themselves, summed up."""
+
+    rows: int
+    empty: int = 0
+    unreadable: int = 0
+    fractional: int = 0
+    first_lines: tuple[int, ...] = ()
+    places: AnyArray | None = None
+    flags: AnyArray | None = None
+    values: int = 0
+    total: float = 0.0
+    smallest: float = math.nan
+    largest: float = math.nan
+
+    @classmethod
+    def of(cls, samples: Samples, lines: AnyArray, column: Column) -> Tally:
+        """Count a batch."""
+        first: tuple[int, ...] = ()
+        if samples.missing is not None:
+            first = tuple(lines[np.flatnonzero(samples.missing)[:FIRST_FEW]].tolist())
+        empty = 0 if samples.empty is None else samples.empty.size
+        unreadable = 0 if samples.unreadable is None else samples.unreadable.size
+        tally = cls(lines.size, empty, unreadable, samples.fractional, first)
+        if column.places is not None:
+            return replace(tally, places=column.histogram)
+        values: Array = column.values
+        there = ~np.isnan(values)
+        tally = replace(tally, flags=np.bincount(column.flags, minlength=256))
+        if not there.any():
+            return tally
+        return replace(
+            tally,
+            values=int(np.count_nonzero(there)),
+            total=float(np.sum(values, where=there)),
+            smallest=float(np.fmin.reduce(values)),
+            largest=float(np.fmax.reduce(values)),
+        )
 
 
 @dataclass
@@ -22,10 +68,8 @@ class ChannelSummary:
     """One channel's values over a whole log. Statistics leave out what has no value."""
 
     channel: Channel
+    every: EveryCount | None = None
     rows: int = 0
-    values: int = 0
-    smallest: float = math.nan
-    largest: float = math.nan
     empty: int = 0
     unreadable: int = 0
     fractional: int = 0
@@ -33,42 +77,95 @@ class ChannelSummary:
     """How it was smoothed, with the lag."""
     first_lines: list[int] = field(default_factory=list)
     """Lines of the first few empty or unreadable cells."""
+    _values: int = 0
     _sums: list[float] = field(default_factory=list)
-    _flags: npt.NDArray[np.int64] = field(default_factory=lambda: np.zeros(256, np.int64))
+    _ends: list[float] = field(default_factory=list)
+    _flags: AnyArray = field(default_factory=lambda: np.zeros(256, np.int64))
+    _places: AnyArray | None = None
+
+    def add(self, tally: Tally) -> None:
+        """Count one batch."""
+        self.rows += tally.rows
+        self.empty += tally.empty
+        self.unreadable += tally.unreadable
+        self.fractional += tally.fractional
+        self.first_lines += tally.first_lines[: FIRST_FEW - len(self.first_lines)]
+        if tally.places is not None:
+            self._places = tally.places if self._places is None else self._places + tally.places
+        if tally.flags is not None:
+            self._flags += tally.flags
+        if tally.values:
+            self._values += tally.values
+            self._sums.append(tally.total)
+            self._ends += [tally.smallest, tally.largest]
+
+    def _by_place(self) -> tuple[Array, AnyArray]:
+        """The values that came up by their place, and how often each."""
+        if self._places is None or self.every is None:
+            return np.empty(0), np.empty(0, np.int64)
+        came = (self._places > 0) & ~np.isnan(self.every.values)
+        return self.every.values[came], self._places[came]
+
+    def folded(self) -> ChannelSummary:
+        """The same in a few numbers, to be sent or kept; no batch can be added."""
+        flags = self._flags.copy()
+        if self._places is not None and self.every is not None:
+            np.add.at(flags, self.every.flags, self._places)
+        ends = [] if math.isnan(self.smallest) else [self.smallest, self.largest]
+        sums = [self.mean * self.values] if self.values else []
+        return replace(
+            self,
+            every=None,
+            _values=self.values,
+            _sums=sums,
+            _ends=ends,
+            _flags=flags,
+            _places=None,
+        )
+
+    def merge(self, other: ChannelSummary) -> None:
+        """Add the (folded) summary of another log."""
+        self.rows += other.rows
+        self.empty += other.empty
+        self.unreadable += other.unreadable
+        self.fractional += other.fractional
+        self._values += other._values
+        self._sums += other._sums
+        ends = self._ends + other._ends
+        self._ends = [min(ends), max(ends)] if ends else []
+        self._flags = self._flags + other._flags
+
+    @property
+    def values(self) -> int:
+        """How many rows have a value."""
+        return self._values + int(self._by_place()[1].sum())
+
+    @property
+    def smallest(self) -> float:
+        """Smallest value; NaN if there are none."""
+        return min([*self._by_place()[0].tolist(), *self._ends], default=math.nan)
+
+    @property
+    def largest(self) -> float:
+        """Largest value; NaN if there are none."""
+        return max([*self._by_place()[0].tolist(), *self._ends], default=math.nan)
 
     @property
     def mean(self) -> float:
         """Mean of the values; NaN if there are none."""
-        return math.fsum(self._sums) / self.values if self.values else math.nan
+        found, often = self._by_place()
+        parts = [*(found * often).tolist(), *self._sums]
+        return math.fsum(parts) / self.values if parts else math.nan
 
     @property
     def flags(self) -> dict[str, int]:
         """How many rows carry each flag; flags that never came up are left out."""
+        every = self._flags.copy()
+        if self._places is not None and self.every is not None:
+            np.add.at(every, self.every.flags, self._places)
         codes = np.arange(256)
-        counts = {n: int(self._flags[(codes & f) > 0].sum()) for f, n in FLAG_NAMES.items()}
+        counts = {n: int(every[(codes & f) > 0].sum()) for f, n in FLAG_NAMES.items()}
         return {name: count for name, count in counts.items() if count}
-
-    def add(self, samples: Samples, reading: Reading, lines: npt.NDArray[np.int64]) -> None:
-        """Count one batch."""
-        values: npt.NDArray[np.float64] = reading.value
-        self.rows += values.size
-        self._flags += np.bincount(reading.flags, minlength=256)
-        self.fractional += samples.fractional
-        if samples.missing is not None and samples.empty is not None:
-            self.empty += samples.empty.size
-        if samples.missing is not None and samples.unreadable is not None:
-            self.unreadable += samples.unreadable.size
-        if samples.missing is not None and len(self.first_lines) < FIRST_FEW:
-            more = lines[np.flatnonzero(samples.missing)[: FIRST_FEW - len(self.first_lines)]]
-            self.first_lines += more.tolist()
-        smallest = float(np.fmin.reduce(values)) if values.size else math.nan
-        if math.isnan(smallest):
-            return
-        there = ~np.isnan(values)
-        self.values += int(np.count_nonzero(there))
-        self._sums.append(float(np.sum(values, where=there)))
-        self.smallest = float(np.fmin(self.smallest, smallest))
-        self.largest = float(np.fmax(self.largest, np.fmax.reduce(values)))
 
     def as_dict(self) -> dict[str, Any]:
         """For JSON: statistics without a value are None."""
@@ -96,6 +193,30 @@ class Summary:
     torn_lines: list[int] = field(default_factory=list)
     comments: int = 0
     blank_lines: int = 0
+    late: dict[str, int] = field(default_factory=dict)
+    """Fields that came when the columns were settled: how many values of each were left out."""
+    passed: dict[str, str] = field(default_factory=dict)
+    """Types of the columns that pass through, by name, where the result is typed."""
+    counted: str = "line"
+    """What `first_lines` and `torn_lines` count: lines of a text, or rows."""
+
+    def folded(self) -> Summary:
+        """The same in a few numbers, to be sent or kept."""
+        return replace(self, channels={name: c.folded() for name, c in self.channels.items()})
+
+    def merge(self, other: Summary) -> None:
+        """Add the (folded) summary of another log; line numbers mean nothing any more."""
+        for name, channel in other.channels.items():
+            if name in self.channels:
+                self.channels[name].merge(channel)
+            else:
+                self.channels[name] = replace(channel, first_lines=[])
+        self.rows += other.rows
+        self.torn_rows += other.torn_rows
+        self.comments += other.comments
+        self.blank_lines += other.blank_lines
+        for name, count in other.late.items():
+            self.late[name] = self.late.get(name, 0) + count
 
     def as_dict(self) -> dict[str, Any]:
         """For JSON."""
@@ -105,6 +226,7 @@ class Summary:
             "torn_lines": self.torn_lines,
             "comment_lines": self.comments,
             "blank_lines": self.blank_lines,
+            "late_fields": self.late,
             "channels": {name: channel.as_dict() for name, channel in self.channels.items()},
         }
 
@@ -113,22 +235,27 @@ class Summary:
         notes = []
         for name, c in self.channels.items():
             if c.empty or c.unreadable:
-                where = _lines(c.first_lines, c.empty + c.unreadable)
+                where = self._where(c.first_lines, c.empty + c.unreadable)
                 notes.append(f"{name}: {c.empty} empty and {c.unreadable} unreadable cells {where}")
             if c.smoothing:
                 notes.append(f"{name}: smoothed by {c.smoothing}")
             if c.fractional:
                 notes.append(f"{name}: {c.fractional} fractional counts, converted as they stand")
         if self.torn_rows:
-            where = _lines(self.torn_lines, self.torn_rows)
+            where = self._where(self.torn_lines, self.torn_rows)
             notes.append(f"{self.torn_rows} rows with too few or too many fields {where}")
         if self.comments:
             notes.append(f"{self.comments} comment lines left out")
         if self.blank_lines:
             notes.append(f"{self.blank_lines} blank lines left out")
+        for name, count in self.late.items():
+            notes.append(
+                f"field {name!r} came after the first block of the log: {count} values left out"
+            )
         return notes
 
-
-def _lines(first: list[int], total: int) -> str:
-    more = ", …" if total > len(first) else ""
-    return f"(line {', '.join(map(str, first))}{more})"
+    def _where(self, first: list[int], total: int) -> str:
+        if not first:
+            return "in all logs"
+        more = ", …" if total > len(first) else ""
+        return f"({self.counted} {', '.join(map(str, first))}{more})"

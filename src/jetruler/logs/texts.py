@@ -2,28 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+import sys
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
-import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ..core.arrays import AnyArray, Array, FlagArray
 from ..core.channel import Channel
+from ..core.finite import EveryCount
 from ..core.follow import Follower
 from ..core.reading import Reading, flag_names
-from ..core.signal import Smoothing
+from .arrow import texts_to_arrow, to_arrow
 from .cells import quote
+from .conversion import Column
 
 if TYPE_CHECKING:
     from .uncertain import WidthTexts
 
 
+#: What a cell's text becomes in the format it is written in.
+Dress = Callable[[str, str], str]
+
+
 class CellTexts:
     """A channel's values as text: for a compiled ruler, each possible one is written once.
 
-    With `widths`, each value has its uncertainty behind it, as a column of its own.
+    With `widths`, each value has its uncertainty behind it, as a column of its own. dress: makes
+    of a column's name and a text what stands in the file (the text itself if None); number texts
+    then have a decimal point.
     """
 
     def __init__(
@@ -32,58 +41,58 @@ class CellTexts:
         decimal: str = ".",
         delimiter: str = ",",
         widths: WidthTexts | None = None,
+        dress: Dress | None = None,
     ) -> None:
         self.channel, self.decimal, self.delimiter = channel, decimal, delimiter
-        self.widths = widths
+        self.widths, self.dress = widths, dress
+        self.labels = channel.ruler.described(0.0) is not None
         self.names = [channel.output_column] + ([] if widths is None else [widths.column])
-        self._both: pa.Array | None = None
-        tables = channel.ruler.compiled()
+        self.every = EveryCount.of(channel)
         self.texts: pa.Array | None = None
-        if tables is not None:
-            self.lowest = tables[0].lowest
-            self.texts = self._written([np.nan, *tables[0].values.tolist(), np.nan])
+        if self.every is not None:
+            self.texts = self._written(self.every.values.tolist())
+
+    @property
+    def quoted(self) -> bool:
+        """Whether a text of the table has quotes."""
+        return self.labels and (
+            self.texts is None or pc.any(pc.match_substring(self.texts, '"')).as_py()
+        )
 
     def _written(self, values: list[float]) -> pa.Array:
         cells = [self.channel.cell(value) for value in values]
-        labels = self.channel.ruler.described(0.0) is not None
-        if self.decimal == "," and not labels:
+        if self.dress is not None:
+            return texts_to_arrow([self.dress(self.names[0], cell) for cell in cells])
+        if self.decimal == "," and not self.labels:
             cells = [cell.replace(".", ",") for cell in cells]
-        texts = pa.array(cells, pa.string())
-        return quote(texts, self.delimiter) if labels else texts
+        texts = texts_to_arrow(cells)
+        return quote(texts, self.delimiter) if self.labels else texts
 
-    def gather(self, counts: npt.NDArray[Any], reading: Reading, follower: Follower) -> pa.Array:
+    def gather(self, counts: AnyArray, reading: Reading, follower: Follower) -> pa.Array:
         """The text of every sample. counts: what its value stands for."""
-        smoothing = follower.smoothing
-        if self.texts is not None and counts.dtype.kind == "i" and follower.by_count:
-            # Clipped first: the shift of a very large count would overflow.
-            low, high = self.lowest - 1, self.lowest + len(self.texts) - 2
-            texts = self._with_widths(smoothing)
-            return texts.take(pa.array(np.clip(counts, low, high) - low))
-        values = self._each(reading.value)
-        if self.widths is None:
-            return values
-        return self._joined(values, self.widths.gather(counts, smoothing))
+        return self._of(Column.following(self.every, counts, reading, follower))
 
-    def _with_widths(self, smoothing: Smoothing | None) -> pa.Array:
-        """The text of every count, with its uncertainty if that is wanted."""
-        if self.widths is None:
-            return self.texts
-        if self._both is None:
-            self._both = self._joined(self.texts, self.widths.table(smoothing))
-        return self._both
+    def of(self, column: Column) -> list[pa.Array]:
+        """The text of every row of a column; behind it that of its uncertainty, if wanted."""
+        return [self._of(column)] + ([] if self.widths is None else [self.widths.of(column)])
 
-    def _joined(self, values: pa.Array, widths: pa.Array) -> pa.Array:
-        return pc.binary_join_element_wise(values, widths, self.delimiter)
+    def _of(self, column: Column) -> pa.Array:
+        counts, places = column.counts, column.places
+        if counts is not None and counts.dtype.kind in "iu" and not column.held:
+            places = self.every.places(counts) if self.every is not None else None
+        if places is not None and self.texts is not None:
+            return self.texts.take(to_arrow(places))
+        return self._each(column.values)
 
-    def _each(self, values: npt.NDArray[np.float64]) -> pa.Array:
+    def _each(self, values: Array) -> pa.Array:
         """Values that come from no table of counts."""
-        if self.channel.decimals is not None and self.channel.ruler.described(0.0) is None:
+        if self.channel.decimals is not None and not self.labels:
             values = _near(values, self.channel.decimals)
         kinds, which = np.unique(values, return_inverse=True)
-        return self._written(kinds.tolist()).take(pa.array(which))
+        return self._written(kinds.tolist()).take(to_arrow(which))
 
 
-def _near(values: npt.NDArray[np.float64], decimals: int) -> npt.NDArray[np.float64]:
+def _near(values: Array, decimals: int) -> Array:
     """Values so near what they are rounded to that each text is written once; those near a tie
     stay as they are, to be rounded from their exact value."""
     scaled = values * 10.0**decimals
@@ -93,38 +102,62 @@ def _near(values: npt.NDArray[np.float64], decimals: int) -> npt.NDArray[np.floa
 
 
 class FlagTexts:
-    """The flags of each row in words: `bean:high_rail;rail:below`."""
+    """The flags of each row in words: `bean:high_rail;rail:below`.
 
-    def __init__(self, names: Sequence[str], delimiter: str, end: bytes) -> None:
-        self.names, self.delimiter, self.end = names, delimiter, end
-        self._texts: dict[bytes, bytes] = {}
+    end: what stands behind them. dress: makes of the words what stands in the file.
+    """
 
-    def gather(self, codes: npt.NDArray[np.uint8]) -> pa.Array:
-        """The flags of each row in words, with the line end: each combination written once."""
+    def __init__(
+        self,
+        names: Sequence[str],
+        delimiter: str,
+        end: bytes = b"",
+        dress: Callable[[str], str] | None = None,
+    ) -> None:
+        self.names, self.delimiter, self.end, self.dress = names, delimiter, end, dress
+        self._texts: dict[int | bytes, bytes] = {}
+
+    def gather(self, codes: FlagArray) -> pa.Array:
+        """The flags of each row in words: each combination is written once."""
+        found = self.encoded(codes)
+        return found.dictionary.take(found.indices)
+
+    def encoded(self, codes: FlagArray) -> pa.DictionaryArray:
+        """The same as a dictionary of the combinations that come up. codes: rows × channels."""
         rows, width = codes.shape
-        packed = pa.FixedSizeBinaryArray.from_buffers(
-            pa.binary(width), rows, [None, pa.py_buffer(codes)]
-        ).dictionary_encode()
-        texts = [self._text(code) for code in packed.dictionary.to_pylist()]
-        return pa.array(texts, pa.binary()).take(packed.indices)
+        if width <= 8:
+            # Eight bytes are one number, and numbers are told apart faster than bytes.
+            wide = np.zeros((rows, 8), np.uint8)
+            wide[:, :width] = codes
+            packed = to_arrow(wide.view(np.uint64).reshape(-1)).dictionary_encode()
+        else:
+            whole = pa.py_buffer(np.ascontiguousarray(codes))
+            packed = pa.FixedSizeBinaryArray.from_buffers(
+                pa.binary(width), rows, [None, whole]
+            ).dictionary_encode()
+        texts = texts_to_arrow([self._text(key) for key in packed.dictionary.to_pylist()])
+        return pa.DictionaryArray.from_arrays(packed.indices, texts)
 
-    def _text(self, codes: bytes) -> bytes:
-        if codes not in self._texts:
+    def _text(self, key: int | bytes) -> bytes:
+        if key not in self._texts:
+            codes = key if isinstance(key, bytes) else key.to_bytes(8, sys.byteorder)
             text = ";".join(
                 f"{channel}:{name}"
-                for channel, code in zip(self.names, codes, strict=True)
+                for channel, code in zip(self.names, codes, strict=False)
                 for name in flag_names(code)
             )
-            if self.delimiter in text:
+            if self.dress is not None:
+                text = self.dress(text)
+            elif self.delimiter in text:
                 text = f'"{text}"'
-            self._texts[codes] = text.encode() + self.end
-        return self._texts[codes]
+            self._texts[key] = text.encode() + self.end
+        return self._texts[key]
 
 
-def width_texts(channel: Channel, decimal: str) -> WidthTexts | None:
+def width_texts(channel: Channel, decimal: str, dress: Dress | None = None) -> WidthTexts | None:
     """The uncertainties of a channel; a zone has none."""
     if channel.ruler.described(0.0) is not None:
         return None
     from .uncertain import WidthTexts
 
-    return WidthTexts(channel, decimal)
+    return WidthTexts(channel, decimal, dress)

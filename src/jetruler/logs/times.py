@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 
 import numpy as np
-import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ..core.arrays import Array
+from .arrow import floats_of
 from .cells import read_samples
 from .reader import Batch, LogReader
 
@@ -30,11 +31,10 @@ def time_column(reader: LogReader, batch: Batch, used: set[int]) -> int | None:
     return None
 
 
-def read_times(cells: pa.Array, decimal: str) -> npt.NDArray[np.float64]:
+def read_times(cells: pa.Array, decimal: str) -> Array:
     """Times in seconds (or the column's own unit) from numbers or ISO dates; NaN for neither."""
     if pa.types.is_floating(cells.type):
-        ready: npt.NDArray[np.float64] = cells.to_numpy(zero_copy_only=False)
-        return ready
+        return floats_of(cells.cast(pa.float64()))
     for target in (pa.float64(), pa.timestamp("us"), pa.timestamp("us", tz="UTC")):
         try:
             text = cells.cast(pa.string())
@@ -44,9 +44,9 @@ def read_times(cells: pa.Array, decimal: str) -> npt.NDArray[np.float64]:
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             continue
         if target == pa.float64():
-            times: npt.NDArray[np.float64] = found.to_numpy(zero_copy_only=False)
+            times = floats_of(found)
         else:
-            times = found.cast(pa.int64()).to_numpy(zero_copy_only=False) / 1e6
+            times = floats_of(found.cast(pa.int64()).cast(pa.float64())) / 1e6
         return times
     samples = read_samples(cells, decimal, np.empty(0, np.int64))
     times = samples.counts.astype(np.float64)

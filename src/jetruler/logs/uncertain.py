@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-import numpy.typing as npt
 import pyarrow as pa
 
-from ..core.arrays import Array
+from ..core.arrays import AnyArray, Array
 from ..core.budget.budget import expanded
 from ..core.budget.contributions import conditions_of
 from ..core.channel import Channel
+from ..core.finite import EveryCount
 from ..core.rounding import rounded
 from ..core.signal import Smoothing
+from .arrow import texts_to_arrow, to_arrow
+
+if TYPE_CHECKING:
+    from .conversion import Column
+    from .texts import Dress
 
 
 class WidthTexts:
@@ -23,10 +28,11 @@ class WidthTexts:
     value, or where a law holds the value at an end.
     """
 
-    def __init__(self, channel: Channel, decimal: str) -> None:
-        self.channel, self.decimal = channel, decimal
+    def __init__(self, channel: Channel, decimal: str = ".", dress: Dress | None = None) -> None:
+        self.channel, self.decimal, self.dress = channel, decimal, dress
+        self._every = EveryCount.of(channel)
+        self._widths: Array | None = None
         self._texts: pa.Array | None = None
-        self._lowest = 0
         self._ready = False
 
     @property
@@ -35,34 +41,62 @@ class WidthTexts:
         return f"{self.channel.output_column}_u"
 
     def table(self, smoothing: Smoothing | None) -> pa.Array | None:
-        """The text of every count, one more at each end for those outside; None for a ruler that
-        has no finite input."""
-        if not self._ready:
-            self._prepare(smoothing)
+        """The text at every place of the table of all counts; None for a ruler that has no finite
+        input."""
+        self._prepare(smoothing)
+        if self._texts is None and self._widths is not None:
+            self._texts = self._written(self._widths)
         return self._texts
 
-    def gather(self, counts: npt.NDArray[Any], smoothing: Smoothing | None) -> pa.Array:
-        """The text of every sample; an averaged count has that of the nearest whole one."""
-        texts = self.table(smoothing)
-        if texts is None:
-            kinds, which = np.unique(counts, return_inverse=True)
-            widths = expanded(self.channel, kinds.astype(np.float64), self._given)
-            return pa.array(self._written(widths)).take(pa.array(which))
-        low, high = self._lowest - 1, self._lowest + len(texts) - 2
-        whole = np.where(np.isnan(counts), low, np.rint(counts))
-        return texts.take(pa.array((np.clip(whole, low, high) - low).astype(np.int64)))
+    def of(self, column: Column) -> pa.Array:
+        """The text of every row; an averaged count has that of the nearest whole one."""
+        texts = self.table(column.smoothing)
+        if texts is not None:
+            places = self._places(_counts(column)) if column.places is None else column.places
+            return texts.take(to_arrow(places))
+        kinds, which = np.unique(_counts(column), return_inverse=True)
+        return self._written(self._expanded(kinds)).take(to_arrow(which))
+
+    def values(self, column: Column) -> Array:
+        """The expanded uncertainty of every row of a column, as numbers; NaN for none."""
+        self._prepare(column.smoothing)
+        if self._widths is None:
+            kinds, which = np.unique(_counts(column), return_inverse=True)
+            found: Array = self._expanded(kinds)[which]
+            return found
+        places = self._places(_counts(column)) if column.places is None else column.places
+        return np.take(self._widths, places, mode="clip")
+
+    def _places(self, counts: AnyArray) -> AnyArray:
+        assert self._every is not None
+        without = np.isnan(counts)
+        whole = np.rint(np.where(without, 0, counts))
+        beyond = 2.0**40  # far outside every converter that has a table
+        return self._every.places(np.clip(whole, -beyond, beyond).astype(np.int64), without)
 
     def _prepare(self, smoothing: Smoothing | None) -> None:
+        if self._ready:
+            return
         readings = None if smoothing is None else smoothing.averaged
         self._given = conditions_of(self.channel, readings=readings)
+        if self._every is not None:
+            low = self._every.lowest
+            widths = self._expanded(np.arange(low, low + self._every.values.size - 3))
+            self._widths = np.concatenate(([np.nan], widths, [np.nan, np.nan]))
         self._ready = True
-        tables = self.channel.ruler.compiled()
-        if tables is not None:
-            low, high = tables[0].lowest, tables[0].lowest + len(tables[0].values) - 1
-            self._lowest = low
-            widths = expanded(self.channel, np.arange(low, high + 1, dtype=np.float64), self._given)
-            self._texts = pa.array(["", *self._written(widths), ""], pa.string())
 
-    def _written(self, widths: Array) -> list[str]:
+    def _expanded(self, counts: AnyArray) -> Array:
+        return expanded(self.channel, counts.astype(np.float64), self._given)
+
+    def _written(self, widths: Array) -> pa.Array:
         texts = ["" if np.isnan(u) else rounded(u, u)[1] for u in widths.tolist()]
-        return [text.replace(".", ",") for text in texts] if self.decimal == "," else texts
+        if self.dress is not None:
+            texts = [self.dress(self.column, text) for text in texts]
+        elif self.decimal == ",":
+            texts = [text.replace(".", ",") for text in texts]
+        return texts_to_arrow(texts)
+
+
+def _counts(column: Column) -> AnyArray:
+    assert column.counts is not None
+    return column.counts

@@ -1,0 +1,1 @@
+"""Many logs: which there are, where their results go, and who converts them."""

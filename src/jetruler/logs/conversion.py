@@ -1,0 +1,198 @@
+"""Batches of raw rows into readings: what must go in order, and what any thread can do."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from ..core.arrays import AnyArray, Array, FlagArray
+from ..core.channel import Channel
+from ..core.finite import EveryCount
+from ..core.follow import Follower, read_flagged
+from ..core.reading import Reading
+from ..core.signal import Smoothing
+from .cells import Samples, read_samples
+from .followers import Followers, remembers
+from .reader import Batch, LogReader
+from .summary import FIRST_FEW, ChannelSummary, Summary, Tally
+
+
+@dataclass(frozen=True, eq=False)
+class Column:
+    """One channel over a batch: places in the table of all its counts, or else a reading of its
+    own; counts are then what its values stand for, and held says that they follow from more than
+    the count (the zone that was held before)."""
+
+    every: EveryCount | None = None
+    places: AnyArray | None = None
+    counts: AnyArray | None = None
+    reading: Reading | None = None
+    smoothing: Smoothing | None = None
+    held: bool = False
+
+    @classmethod
+    def following(
+        cls, every: EveryCount | None, counts: AnyArray, reading: Reading, follower: Follower
+    ) -> Column:
+        """What a follower made of a batch."""
+        return cls(every, None, counts, reading, follower.smoothing, not follower.by_count)
+
+    @cached_property
+    def flags(self) -> FlagArray:
+        """The flags of every row."""
+        if self.reading is not None:
+            return np.asarray(self.reading.flags)
+        every, places = self._by_place
+        return np.take(every.flags, places, mode="clip")
+
+    @cached_property
+    def values(self) -> Array:
+        """The value of every row."""
+        if self.reading is not None:
+            return np.asarray(self.reading.value)
+        every, places = self._by_place
+        return np.take(every.values, places, mode="clip")
+
+    @cached_property
+    def histogram(self) -> AnyArray:
+        """How many rows stand at each place."""
+        every, places = self._by_place
+        return every.histogram(places)
+
+    @property
+    def complete(self) -> bool:
+        """Whether every row has a value."""
+        if self.places is None:
+            return not np.isnan(self.values).any()
+        return not self.histogram[np.isnan(self._by_place[0].values)].any()
+
+    @property
+    def _by_place(self) -> tuple[EveryCount, AnyArray]:
+        assert self.every is not None
+        assert self.places is not None
+        return self.every, self.places
+
+
+@dataclass(frozen=True, eq=False)
+class Followed:
+    """A batch in which the channels that remember earlier samples are converted."""
+
+    batch: Batch
+    samples: dict[int, Samples]
+    columns: dict[int, Column]
+
+
+@dataclass(frozen=True, eq=False)
+class Converted:
+    """A batch with all its channels, and what is to be counted of it."""
+
+    batch: Batch
+    columns: list[Column]
+    tallies: list[Tally]
+
+    def flags(self) -> FlagArray:
+        """The flags of all channels: rows × channels."""
+        return np.stack([column.flags for column in self.columns], axis=1)
+
+
+class Conversion:
+    """The channels of a log at work.
+
+    in_order: channels that are to be converted in order, beside those that remember.
+    """
+
+    def __init__(
+        self, reader: LogReader, channels: Sequence[Channel], in_order: Sequence[str] = ()
+    ) -> None:
+        self.reader, self.channels = reader, list(channels)
+        self.places = [reader.position(channel.column) for channel in channels]
+        self.every = [EveryCount.of(channel) for channel in channels]
+        self.summary = Summary(
+            {
+                c.name: ChannelSummary(c, every)
+                for c, every in zip(channels, self.every, strict=True)
+            },
+            counted=reader.counted,
+        )
+        self._followers = Followers(reader, channels)
+        self._in_order = [
+            i for i, c in enumerate(self.channels) if remembers(c) or c.name in in_order
+        ]
+
+    @property
+    def remembers(self) -> bool:
+        """Whether what a row reads depends on those before it."""
+        return any(remembers(channel) for channel in self.channels)
+
+    def followers_for(self, batch: Batch) -> dict[int, Follower]:
+        """What converts in order, by the channel's number; batch: the first rows of the log."""
+        return {i: self._followers.of(i, batch) for i in self._in_order}
+
+    def followed(self, batch: Batch, followers: Mapping[int, Follower] | None = None) -> Followed:
+        """The part that must be done batch after batch, by the log's followers or others."""
+        if followers is None:
+            followers = self.followers_for(batch)
+        samples = {
+            place: self._samples(batch, place) for place in {self.places[i] for i in self._in_order}
+        }
+        columns = {}
+        for i in self._in_order:
+            found, follower = samples[self.places[i]], followers[i]
+            counts, reading = follower.add(found.counts, found.missing)
+            every = self.every[i]
+            if every is not None and follower.plain and counts.dtype.kind in "iu":
+                columns[i] = Column(every, every.places(counts, found.missing))
+            else:
+                columns[i] = Column.following(every, counts, reading, follower)
+        return Followed(batch, samples, columns)
+
+    def readings(self, followed: Followed) -> dict[str, Reading]:
+        """The readings of the channels that are converted in order, by name."""
+        return {
+            self.channels[i].name: Reading(column.values, column.flags, self.channels[i].unit)
+            for i, column in sorted(followed.columns.items())
+        }
+
+    def converted(self, followed: Followed) -> Converted:
+        """The part that no other batch has to do with."""
+        batch, samples = followed.batch, dict(followed.samples)
+        columns, tallies = [], []
+        for i, place in enumerate(self.places):
+            if place not in samples:
+                samples[place] = self._samples(batch, place)
+            column = followed.columns.get(i) or self._column(i, samples[place])
+            columns.append(column)
+            tallies.append(Tally.of(samples[place], batch.lines, column))
+        return Converted(batch, columns, tallies)
+
+    def count(self, converted: Converted) -> None:
+        """Add a batch to the summary."""
+        batch, summary = converted.batch, self.summary
+        for each, tally in zip(summary.channels.values(), converted.tallies, strict=True):
+            each.add(tally)
+        summary.rows += batch.rows
+        summary.torn_rows += batch.torn.size
+        room = FIRST_FEW - len(summary.torn_lines)
+        summary.torn_lines += batch.lines[batch.torn[:room]].tolist()
+
+    def finished(self) -> Summary:
+        """The summary of all batches."""
+        summary, reader = self.summary, self.reader
+        summary.comments, summary.blank_lines = reader.comments, reader.blank_lines
+        summary.late = dict(reader.late)
+        for name, note in self._followers.notes.items():
+            summary.channels[name].smoothing = note
+        return summary
+
+    def _samples(self, batch: Batch, place: int) -> Samples:
+        return read_samples(batch.columns[place], self.reader.form.decimal, batch.torn)
+
+    def _column(self, i: int, found: Samples) -> Column:
+        every = self.every[i]
+        if every is not None and found.counts.dtype.kind in "iu":
+            return Column(every, every.places(found.counts, found.missing))
+        reading = read_flagged(self.channels[i], found.counts, found.missing)
+        return Column(every, None, found.counts, reading)

@@ -1,0 +1,70 @@
+"""What stands where in a converted log: the columns that pass through, then values, then flags."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from ..core.channel import Bench, Channel
+from .reader import LogReader
+from .source import LogError
+
+FLAGS_COLUMN = "flags"
+
+
+@dataclass(frozen=True, eq=False)
+class Layout:
+    """The columns of a result.
+
+    passed: positions of the log's columns that are kept, as they are. uncertainty: whether each
+    channel that has numbers has its expanded uncertainty behind it.
+    """
+
+    reader: LogReader
+    title: str
+    channels: list[Channel]
+    places: list[int]
+    passed: list[int]
+    uncertainty: bool
+
+    @classmethod
+    def of(
+        cls,
+        reader: LogReader,
+        bench: Bench,
+        only: Iterable[str] = (),
+        keep_raw: bool = False,
+        uncertainty: bool = False,
+    ) -> Layout:
+        """Of some of a bench's channels, all if `only` is empty. Raises `LogError`."""
+        channels = chosen(bench, only)
+        places = [reader.position(channel.column) for channel in channels]
+        used = set() if keep_raw else set(places)
+        passed = [i for i in range(len(reader.columns)) if i not in used]
+        return cls(reader, bench.title, channels, places, passed, uncertainty)
+
+    @property
+    def kept(self) -> list[str]:
+        """Names of the columns that pass through."""
+        return [self.reader.columns[i] for i in self.passed]
+
+    def names(self, added: Iterable[str]) -> list[str]:
+        """Names of all columns. Raises `LogError` where two are the same."""
+        kept, added = self.kept, [*added, FLAGS_COLUMN]
+        for name in added:
+            if name in kept and self.reader.form.header:
+                raise LogError(
+                    f"{self.reader.name}: its column {name!r} has the name of a result; rename "
+                    "the column, or the channel"
+                )
+        return kept + added
+
+
+def chosen(bench: Bench, only: Iterable[str]) -> list[Channel]:
+    """Some channels of a bench by name; all if none are named. Raises `LogError`."""
+    names = list(only) or list(bench.channels)
+    for name in names:
+        if name not in bench.channels:
+            has = ", ".join(bench.channels)
+            raise LogError(f"the bench has no channel {name!r}; it has: {has}")
+    return [bench[name] for name in names]
