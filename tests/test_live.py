@@ -99,8 +99,9 @@ def test_the_demo_source(run: Run) -> None:
     assert 200 < float(found[0]["bean_degC"]) < 230
     assert found[0]["tray_zone"] == "empty"
     again = rows(run("live", "--source", "demo", "--for", "0.7").stdout)
-    assert again
-    assert all(a == b for a, b in zip(again, found, strict=False))  # seeded
+    both = min(len(again), len(found))
+    assert both
+    assert again[:both] == found[:both]  # seeded
     objects = run("live", "--source", "demo", "--for", "0.5", "--json").stdout.splitlines()
     assert json.loads(objects[0])["drives"] == {"flap": 2000, "buzzer": 0, "blower": 255}
     plain = run("live", "--source", "demo", "--for", "0.5", "--plain").stdout.splitlines()

@@ -67,8 +67,7 @@ def bench() -> Bench:
 def take(station: Station, text: str) -> Batch:
     """Lines that arrive at once."""
     block = text.encode()
-    batch = station.take(block, np.zeros(block.count(b"\n")), 0.0)
-    assert batch is not None
+    (batch,) = station.take(block, np.zeros(block.count(b"\n")), 0.0)
     return batch
 
 
@@ -147,8 +146,32 @@ def test_smoothing_over_a_time_settles(bench: Bench) -> None:
     values = [float(batch.readings["knob"].value[0]) for batch in batches]
     counts = [1000 + 40 * (i % 5) for i in range(40)]
     assert values[0] == 25.0
-    for i in range(12, 40):
+    for i in range(8, 40):
         assert values[i] == pytest.approx(np.mean(counts[i - 3 : i + 1]) / 40)
+
+
+@pytest.mark.parametrize("samples", [1, 5, 9, 40])
+@pytest.mark.parametrize("size", [1, 3, 40])
+def test_a_recorded_stream_waits_for_its_pace(bench: Bench, samples: int, size: int) -> None:
+    """A missing cell and a fractional one among the samples that are held."""
+    station = Station(bench, bench.stream or Stream(), holds=True)
+    cells = [str(1000 + 40 * (i % 5)) for i in range(samples)]
+    cells[1:4] = ["", "1000.5", "1001"][: samples - 1]
+    lines = [f"{i / 10:.1f},{cell},5\n".encode() for i, cell in enumerate(cells)]
+    batches = []
+    for i in range(0, samples, size):
+        part = b"".join(lines[i : i + size])
+        batches += station.take(part, np.zeros(part.count(b"\n")), 0.0)
+        assert (station.rows == 0) == (i + size < min(9, samples) or samples < 9)
+    batches += station.flush()
+    values = np.concatenate([batch.readings["knob"].value for batch in batches])
+    counts = [float(cell) if cell else np.nan for cell in cells]
+    n = 4 if samples > 1 else 1  # one sample has no step: 0.4 s is then one sample
+    good = [i for i in range(samples) if cells[i]]
+    for k, i in enumerate(good):
+        window = [counts[j] for j in good[max(0, k + 1 - n) : k + 1]]
+        assert values[i] == pytest.approx(np.mean(window) / 40)
+    assert station.rows == len(values) == samples
 
 
 def test_ends_are_seen_and_forgotten(bench: Bench) -> None:
@@ -455,17 +478,17 @@ def test_the_demo_through_blocks_of_any_size() -> None:
         line.rsplit(b",", 1)[0] + b"\n" for line in demo.read("roast.csv").splitlines()[1:1200]
     ]
 
-    def rows(size: int) -> bytes:
-        station = Station(bench, bench.stream or Stream())
+    def rows(size: int, holds: bool = False) -> bytes:
+        station = Station(bench, bench.stream or Stream(), holds=holds)
         made = CsvRows(bench, "time_s")
         out = b""
         for start in range(0, len(lines), size):
             part = lines[start : start + size]
-            batch = station.take(b"".join(part), np.arange(len(part), dtype=np.float64), 0.0)
-            assert batch is not None
-            out += made(batch)
-        return out
+            arrivals = np.arange(len(part), dtype=np.float64)
+            out += b"".join(map(made, station.take(b"".join(part), arrivals, 0.0)))
+        return out + b"".join(map(made, station.flush()))
 
     whole = rows(1199)
     assert whole.count(b"\n") == 1199
-    assert rows(77) == whole
+    assert rows(1) == rows(5) == rows(77) == whole
+    assert rows(1, holds=True) == rows(5, holds=True) == rows(1199, holds=True) == whole

@@ -81,8 +81,13 @@ class Session:
     def __init__(self, parts: Parts) -> None:
         self.parts = parts
         now = time.monotonic()
-        self.station = Station(parts.bench, parts.stream, parts.injections)
         self.sender = Sender(parts.bench, parts.wire)
+        self.station = Station(
+            parts.bench,
+            parts.stream,
+            parts.injections,
+            holds=parts.source.patient and not self._follows(),
+        )
         self.progress = Progress(now)
         self.feed = Feed(parts.source, parts.recorder)
         self.lines = Lines(self.station.bad)
@@ -122,6 +127,7 @@ class Session:
                     self._look_at_bench()
                 self._frame(now)
             self._work([Arrival(self.lines.ended(), time.monotonic())])
+            self._decided(self.station.flush())
         finally:
             self.sender.safe()
             self.feed.stop()
@@ -146,18 +152,18 @@ class Session:
         at = arrival_times(parts)
         if not isinstance(self.parts.source, Nowhere):
             self.progress.add(parts[-1][1], at.size)
-        batch = self.station.take(b"".join(data for data, _ in parts), at, self.progress.started)
-        if batch is None:
-            return
-        self.progress.stale, self.progress.why_gone = False, ""
-        self._last_decision = time.monotonic()
-        self.sender.send({name: float(v[-1]) for name, v in batch.decided.drives.items()})
-        self._show_soon = True
-        self._write(batch)
+        block = b"".join(data for data, _ in parts)
+        self._decided(self.station.take(block, at, self.progress.started))
 
-    def _write(self, batch: Batch) -> None:
-        if self.parts.outlet is not None and self._rows is not None:
-            self.parts.outlet.put(self._rows(batch), batch.rows)
+    def _decided(self, batches: list[Batch]) -> None:
+        """Send and write what comes of some samples."""
+        for batch in batches:
+            self.progress.stale, self.progress.why_gone = False, ""
+            self._last_decision = time.monotonic()
+            self.sender.send({name: float(v[-1]) for name, v in batch.decided.drives.items()})
+            self._show_soon = True
+            if self.parts.outlet is not None and self._rows is not None:
+                self.parts.outlet.put(self._rows(batch), batch.rows)
 
     def _heard(self, arrival: Arrival) -> None:
         """News of the source."""

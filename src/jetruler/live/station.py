@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections import Counter
 from dataclasses import dataclass, field, replace
 
@@ -17,6 +18,7 @@ from ..core.reading import Reading
 from ..core.stream import TIME_UNITS, Stream
 from ..logs.times import read_times
 from .inject import Injection
+from .pace import ENOUGH, Pace, Samples, joined
 from .parse import Column, Parser
 
 
@@ -57,20 +59,26 @@ class Batch:
 
 @dataclass
 class Station:
-    """The memory of everything that runs: smoothing, zones, trips, drives, the ends seen."""
+    """The memory of everything that runs: smoothing, zones, trips, drives, the ends seen.
+
+    holds: the first samples wait until smoothing over a time knows how often they come, as for a
+    recorded log; otherwise it averages what is there until then."""
 
     bench: Bench
     stream: Stream
     injections: dict[str, Injection] = field(default_factory=dict)
     bad: Counter[str] = field(default_factory=Counter)
+    holds: bool = False
     rows: int = 0
 
     def __post_init__(self) -> None:
         self.decisions = Decisions(self.bench)
+        self.pace = Pace()
         self.followers = {name: _Settling(c) for name, c in self.bench.channels.items()}
         self.seen = {name: Seen() for name in self.bench.channels}
         self.on_since: dict[str, float] = {}
         """When each trip turned on last, by the clock of the decisions."""
+        self._held: list[Samples] = []
         self.parser = self._parser()
 
     def _parser(self) -> Parser:
@@ -91,11 +99,49 @@ class Station:
                 fresh.seen[name] = self.seen[name]
         self.decisions = self.decisions.taken_over(bench)
         self.bench, self.followers, self.seen = bench, fresh.followers, fresh.seen
+        self._settle()
         if not same_columns:
-            self.parser = self._parser()
+            self.parser, self._held = self._parser(), []
 
-    def take(self, block: bytes, arrivals: Array, start: float) -> Batch | None:
-        """Whole lines, with the time that each arrived. None if no line was a sample."""
+    def take(self, block: bytes, arrivals: Array, start: float) -> list[Batch]:
+        """Whole lines, with the time that each arrived."""
+        samples = self._parsed(block, arrivals, start)
+        if samples is None:
+            return []
+        if not self._waits():
+            return [self._batch(samples)]
+        place = self.pace.add(samples.times)
+        known = self.pace.interval is not None
+        if self.holds:
+            self._held.append(samples)
+            return self.flush() if known else []
+        early, rest = samples.part(0, place), samples.part(place, len(samples))
+        batches = [self._batch(early)] if place else []
+        if known:
+            self._settle()
+            batches.append(self._batch(rest))
+        return batches
+
+    def flush(self) -> list[Batch]:
+        """What is held, with what is known of the pace."""
+        if not self._held:
+            return []
+        if self.pace.interval is None:
+            self.pace.settle()
+        self._settle()
+        samples, self._held = joined(self._held), []
+        return [self._batch(samples)]
+
+    def _waits(self) -> bool:
+        """Whether the pace matters and is still unknown."""
+        return self.pace.interval is None and any(f.waiting for f in self.followers.values())
+
+    def _settle(self) -> None:
+        if self.pace.interval is not None:
+            for settling in self.followers.values():
+                settling.settle(self.pace.interval)
+
+    def _parsed(self, block: bytes, arrivals: Array, start: float) -> Samples | None:
         parsed = self.parser.add(block)
         if not parsed.rows:
             return None
@@ -106,20 +152,23 @@ class Station:
         if parsed.times is not None:
             texts = parsed.times
             times = read_times(texts, ".") * TIME_UNITS[self.stream.time_unit]
+        return Samples(at, texts, times, parsed.columns)
+
+    def _batch(self, samples: Samples) -> Batch:
         counts: list[AnyArray] = []
         followers: list[Follower] = []
         readings: dict[str, Reading] = {}
-        for (name, settling), column in zip(self.followers.items(), parsed.columns, strict=True):
+        for (name, settling), column in zip(self.followers.items(), samples.columns, strict=True):
             if name in self.injections:
-                column = self.injections[name].column(at)
-            found, readings[name], follower = settling.add(column, times)
+                column = self.injections[name].column(samples.at)
+            found, readings[name], follower = settling.add(column)
             counts.append(found)
             followers.append(follower)
             self.seen[name].add(column.counts, readings[name])
-        self.rows += parsed.rows
-        decided = self.decisions.add(times, readings)
+        self.rows += len(samples)
+        decided = self.decisions.add(samples.times, readings)
         self._note(decided)
-        return Batch(parsed.rows, texts, counts, readings, followers, decided)
+        return Batch(len(samples), samples.texts, counts, readings, followers, decided)
 
     def silent(self, seconds: float) -> Decided:
         """Nothing comes: decide without readings. seconds: since the last decision."""
@@ -139,45 +188,37 @@ class Station:
 
 
 class _Settling:
-    """A follower whose smoothing over a time is settled when the time between samples is known.
+    """A follower whose smoothing over a time is settled when the pace is known.
 
-    Until then it averages what is there; the first samples are then gone through again.
+    Until then it averages what is there; those samples are then gone through again.
     """
-
-    #: Steps between samples that tell the usual one, and samples remembered at most.
-    ENOUGH, MOST = 8, 4096
 
     def __init__(self, channel: Channel) -> None:
         self.channel = channel
         smooth = channel.smooth
-        self._waiting = smooth is not None and isinstance(smooth.over, str)
-        if self._waiting and smooth is not None:
-            smooth = replace(smooth, over=self.ENOUGH)
+        self.waiting = smooth is not None and isinstance(smooth.over, str)
+        if self.waiting and smooth is not None:
+            smooth = replace(smooth, over=ENOUGH)
         self._follower = Follower(channel, smooth)
         self._past: list[Column] = []
-        self._times: list[Array] = []
 
-    def add(self, column: Column, times: Array) -> tuple[AnyArray, Reading, Follower]:
-        if self._waiting:
-            self._settle(column, times)
+    def add(self, column: Column) -> tuple[AnyArray, Reading, Follower]:
+        if self.waiting:
+            self._past.append(column)
         counts, reading = self._follower.add(column.counts, column.missing)
         return counts, reading, self._follower
 
-    def _settle(self, column: Column, times: Array) -> None:
-        self._times.append(times)
-        steps = np.diff(np.concatenate(self._times))
-        steps = steps[steps > 0]
-        seen = sum(len(past.counts) for past in self._past)
-        if steps.size >= self.ENOUGH or seen > self.MOST:
-            smooth = self.channel.smooth
-            assert smooth is not None
-            interval = float(np.median(steps)) if steps.size else quantity(str(smooth.over), "s")
-            self._follower = Follower(self.channel, smooth.settled(interval))
-            for past in self._past:
-                self._follower.add(past.counts, past.missing)
-            self._waiting, self._past, self._times = False, [], []
-        else:
-            self._past.append(column)
+    def settle(self, interval: float) -> None:
+        """The pace is known; NaN: samples have no time of their own, and each counts as one."""
+        smooth = self.channel.smooth
+        if not self.waiting or smooth is None:
+            return
+        if math.isnan(interval):
+            interval = quantity(str(smooth.over), "s")
+        self._follower = Follower(self.channel, smooth.settled(interval))
+        for past in self._past:
+            self._follower.add(past.counts, past.missing)
+        self.waiting, self._past = False, []
 
 
 def _seconds_text(at: Array) -> pa.Array:
