@@ -113,6 +113,9 @@ def command(
     with _outlet(source.patient and wire is None) as outlet:
         parts = Parts(bench_path, bench, stream, source, made, wire, recorder, outlet, rows_of)
         session = _run(parts, viewing, outlet, lasting)
+        if session.progress.ended and source.patient:
+            with contextlib.suppress(KeyboardInterrupt):
+                outlet.drain()
         lasted = time.monotonic() - session.progress.started
     if session.progress.ended and not session.station.rows:
         kinds = ", ".join(f"{kind} {n}" for kind, n in sorted(session.bad.items()))
@@ -250,8 +253,7 @@ def _notes(session: Session, lasted: float, outlet: Outlet) -> Iterator[str]:
         yield f"the source was gone {session.progress.returns} times"
     if session.feed.lost:
         yield f"{session.feed.lost} bytes came faster than they could be read, and were lost"
-    if outlet.dropped:
-        yield f"{outlet.dropped} rows were not written: whoever reads them was too slow"
+    yield from _unwritten(session, outlet)
     recorder = session.parts.recorder
     if recorder is not None and recorder.failure:
         yield f"{recorder.failure}; {recorder.missed} bytes are not recorded"
@@ -259,3 +261,16 @@ def _notes(session: Session, lasted: float, outlet: Outlet) -> Iterator[str]:
         yield f"{session.sender.unsent} commands could not be sent: {session.sender.failure}"
     if not session.sender.armed and session.bench.drives:
         yield "disarmed: no command was sent; --arm sends them"
+
+
+def _unwritten(session: Session, outlet: Outlet) -> Iterator[str]:
+    """Rows that did not come out, and why."""
+    why = "whoever reads them was too slow"
+    if outlet.error is not None:
+        why = str(outlet.error.strerror).lower()
+    if outlet.dropped:
+        yield f"{outlet.dropped} rows were not written: {why}"
+    if outlet.abandoned:
+        yield f"up to {outlet.abandoned} rows were not written: {why}"
+    if session.parts.rows is not None and (cut := session.station.rows - outlet.taken):
+        yield f"{cut} rows were not written: it was stopped"

@@ -9,16 +9,26 @@ from collections import deque
 #: Bytes that wait at most to be written.
 ROOM = 1 << 22
 
+#: Bytes that are written at once at most.
+AT_ONCE = 1 << 16
+
+#: Seconds until whoever waits looks whether a signal has come.
+HEARING = 0.2
+
 
 class Outlet:
     """Bytes to a descriptor. patient: the source waits too, so that nothing need be dropped;
-    otherwise what finds no room is dropped whole, and its rows are counted in `dropped`."""
+    otherwise what finds no room is dropped whole, and its rows are counted in `dropped`.
+
+    taken: rows that it was given. abandoned: rows that were on their way when it was closed; the
+    last few thousand of them may have reached the reader."""
 
     def __init__(self, descriptor: int, patient: bool) -> None:
-        self.dropped = 0
+        self.taken = self.dropped = self.abandoned = 0
         self.error: OSError | None = None
         self._descriptor, self._patient = descriptor, patient
-        self._pieces: deque[bytes] = deque()
+        self._pieces: deque[tuple[bytes, int]] = deque()
+        self._under_way = memoryview(b"")
         self._waiting = 0
         self._frame: bytes | None = None
         self._closing = False
@@ -33,10 +43,11 @@ class Outlet:
                 self._change.wait(0.1)
             if self.error is not None:
                 raise self.error
+            self.taken += rows
             if self._waiting and self._waiting + len(data) > ROOM:
                 self.dropped += rows
                 return
-            self._pieces.append(data)
+            self._pieces.append((data, rows))
             self._waiting += len(data)
             self._change.notify_all()
 
@@ -48,12 +59,25 @@ class Outlet:
             self._frame = frame
             self._change.notify_all()
 
+    def drain(self) -> None:
+        """Wait until all is written, however long the reader takes. Raises `OSError` where writing
+        failed."""
+        with self._change:
+            while self._waiting and self.error is None:
+                self._change.wait(HEARING)
+            if self.error is not None:
+                raise self.error
+
     def close(self, timeout: float) -> bool:
-        """Write what waits; whether that was done in time."""
+        """Write what waits; whether that was done in time. Rows that were not are `abandoned`."""
         with self._change:
             self._closing = True
             self._change.notify_all()
         self._thread.join(timeout)
+        with self._change:
+            left, self._under_way = bytes(self._under_way), memoryview(b"")
+            self.abandoned += left.count(b"\n") + sum(rows for _, rows in self._pieces)
+            self._pieces.clear()
         return not self._thread.is_alive()
 
     def _work(self) -> None:
@@ -63,21 +87,23 @@ class Outlet:
                     self._change.wait()
                 if not (self._pieces or self._frame):
                     return
-                data = b"".join(self._pieces) if self._pieces else self._frame or b""
-                taken = len(data) if self._pieces else 0
+                rows = b"".join(data for data, _ in self._pieces)
                 if self._pieces:
                     self._pieces.clear()
+                    view = memoryview(rows)
                 else:
-                    self._frame = None
+                    view, self._frame = memoryview(self._frame or b""), None
             try:
-                view = memoryview(data)
                 while view:
-                    view = view[os.write(self._descriptor, view) :]
+                    if rows:
+                        self._under_way = view
+                    view = view[os.write(self._descriptor, view[:AT_ONCE]) :]
             except OSError as error:
                 with self._change:
                     self.error = error
                     self._change.notify_all()
                 return
             with self._change:
-                self._waiting -= taken
+                self._under_way = memoryview(b"")
+                self._waiting -= len(rows)
                 self._change.notify_all()
