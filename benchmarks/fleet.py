@@ -1,7 +1,11 @@
-"""Many logs, and large arrays: what a second core brings. CSV out against other writers."""
+"""Many logs, and large arrays: what a second core brings. CSV out against other writers. How long
+a cluster's address that is silent is waited for."""
 
 from __future__ import annotations
 
+import socket
+import subprocess
+import sys
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -20,7 +24,7 @@ from jetruler.logs.texts import CellTexts, FlagTexts
 
 from .logs import MILLION
 from .made_up import BENCH, CHANNELS, csv_log
-from .timing import Result, ratio
+from .timing import Result, measured, ratio, seconds
 
 LOGS = 24
 
@@ -30,6 +34,7 @@ def results() -> Iterator[Result]:
     yield from _jobs()
     yield from _arrays()
     yield from _writers()
+    yield _silence()
 
 
 def _jobs() -> Iterator[Result]:
@@ -121,3 +126,23 @@ def _writers() -> Iterator[Result]:
     assert [float(cell) for cell in lines[0][:5]] == [float(cell) for cell in lines[1][:5]]
     yield ratio("CSV out, a million rows × 4: PyArrow formatting / ours", by_arrow, ours, 1.0, True)
     yield ratio("CSV out, a million rows × 4: Polars formatting / ours", by_polars, ours, 1.0, True)
+
+
+def _silence() -> Result:
+    """The command, with the address of somebody who takes a connection and says nothing."""
+    with tempfile.TemporaryDirectory() as folder, socket.create_server(("127.0.0.1", 0)) as silent:
+        there = Path(folder)
+        (there / "bench.toml").write_text(BENCH)
+        csv_log(there / "a.csv", 10)
+        address = f"tcp://127.0.0.1:{silent.getsockname()[1]}"
+        args = [str(there / "a.csv"), "-b", str(there / "bench.toml"), "-o", f"{there}/out/"]
+        command = [Path(sys.executable).with_name("jetruler"), "convert", *args]
+
+        def work() -> None:
+            done = subprocess.run([*command, "--cluster", address], capture_output=True)
+            assert done.returncode == 2, done.stderr
+            assert b"no scheduler answers" in done.stderr, done.stderr
+
+        return measured(
+            "a cluster's address that is silent: until it is said", seconds(work), 10, "s"
+        )

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -22,7 +24,7 @@ class Script:
 
     patient, joined_late = True, False
 
-    def __init__(self, *steps: bytes | type[Exception]) -> None:
+    def __init__(self, *steps: bytes | type[BaseException]) -> None:
         self.name, self.steps, self.got = "script", list(steps), b""
         self.opened = 0
 
@@ -55,7 +57,7 @@ def parts(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Parts:
     return Parts(str(path), bench, bench.stream or Stream(), source, {}, wire=source)
 
 
-def script(parts: Parts, *steps: bytes | type[Exception]) -> Script:
+def script(parts: Parts, *steps: bytes | type[BaseException]) -> Script:
     assert isinstance(parts.source, Script)
     parts.source.steps = list(steps)
     return parts.source
@@ -94,6 +96,18 @@ def test_a_source_that_is_pulled_out_in_mid_line(parts: Parts) -> None:
     assert dict(session.bad) == {"torn": 1}
     assert session.progress.returns == 2
     assert source.got.count(b"flap=2000\n") >= 3
+
+
+@pytest.mark.parametrize("samples", [3, 12])
+@pytest.mark.parametrize("end", [SourceEnded, KeyboardInterrupt])
+def test_samples_that_wait_for_their_pace_are_not_lost(
+    parts: Parts, samples: int, end: type[BaseException]
+) -> None:
+    script(parts, *board_lines(samples / 2), end)
+    session = Session(replace(parts, wire=None))
+    with contextlib.suppress(KeyboardInterrupt):
+        session.run()
+    assert session.station.rows == samples
 
 
 def test_an_error_of_our_own_still_sends_safe(

@@ -128,6 +128,9 @@ class Session:
                 self._frame(now)
             self._work([Arrival(self.lines.ended(), time.monotonic())])
             self._decided(self.station.flush())
+        except KeyboardInterrupt:  # what waits for its pace need not wait any longer
+            self._decided(self.station.flush())
+            raise
         finally:
             self.sender.safe()
             self.feed.stop()
