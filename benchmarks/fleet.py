@@ -131,18 +131,17 @@ def _writers() -> Iterator[Result]:
 def _silence() -> Result:
     """The command, with the address of somebody who takes a connection and says nothing."""
     with tempfile.TemporaryDirectory() as folder, socket.create_server(("127.0.0.1", 0)) as silent:
-        there = Path(folder)
-        (there / "bench.toml").write_text(BENCH)
-        csv_log(there / "a.csv", 10)
+        bench, log = Path(folder) / "bench.toml", Path(folder) / "a.csv"
+        bench.write_text(BENCH)
+        csv_log(log, 10)
+        command = f"{Path(sys.executable).with_name('jetruler')} convert {log} -b {bench}"
         address = f"tcp://127.0.0.1:{silent.getsockname()[1]}"
-        args = [str(there / "a.csv"), "-b", str(there / "bench.toml"), "-o", f"{there}/out/"]
-        command = [Path(sys.executable).with_name("jetruler"), "convert", *args]
+        args = [*command.split(), "-o", f"{folder}/out/", "--cluster", address]
 
         def work() -> None:
-            done = subprocess.run([*command, "--cluster", address], capture_output=True)
+            done = subprocess.run(args, capture_output=True)
             assert done.returncode == 2, done.stderr
             assert b"no scheduler answers" in done.stderr, done.stderr
 
-        return measured(
-            "a cluster's address that is silent: until it is said", seconds(work), 10, "s"
-        )
+        name = "a cluster's address that is silent: until it is said"
+        return measured(name, seconds(work), 10, "s")
