@@ -66,14 +66,9 @@ def command(
     jetruler export bean --to c --arith int32 --scale 10 --within 0.1 -o bean.h
     jetruler export --all --to python --interval 0.2 -o roaster.py
     """
-    import numpy as np
-
     from .. import __version__
-    from ..core.firmware.choose import Arith, export
     from ..core.firmware.flagged import threshold as threshold_of
     from ..core.firmware.names import safe_names
-    from ..core.firmware.program import FUNCTIONS
-    from ..firmware import st
     from ..firmware.assemble import Wish, whole_file
     from ..firmware.machines import machines
     from ..logs.output import write_file
@@ -93,15 +88,11 @@ def command(
         raise JetRulerError("name one or more channels, or --all")
     chosen = [channel_of(bench, name) for name in dict.fromkeys(channels or bench.channels)]
     names = safe_names(bench.channels)
-    kind = np.float64 if target == "python" else np.float32
-    functions = st.FUNCTIONS if target == "st" else frozenset(FUNCTIONS)
+    scales = {c.name: _scale(c, scale, len(chosen)) for c in chosen}
     exported = [
-        export(
-            c, names[c.name], cast(Arith, arith), _scale(c, scale, len(chosen)),
-            _within(c, within), inside_limits, kind, functions,
-        )
+        _exported(c, names[c.name], target, arith, scales[c.name], within, inside_limits)
         for c in chosen
-    ]  # fmt: skip
+    ]
     thresholds = []
     for text in threshold:
         channel, value, release = _threshold(bench, text)
@@ -117,6 +108,28 @@ def command(
         click.echo(json.dumps([e.as_dict() for e in exported], indent=2, ensure_ascii=False))
         return
     _report(exported, notes, thresholds)
+
+
+def _exported(
+    channel: Channel,
+    name: str,
+    target: str,
+    arith: str,
+    scale: int | None,
+    within: str | None,
+    inside_limits: bool,
+) -> Exported:
+    """One channel's conversion, in what the target can compute."""
+    import numpy as np
+
+    from ..core.firmware.choose import Arith, export
+    from ..core.firmware.program import FUNCTIONS
+    from ..firmware import st
+
+    kind = np.float64 if target == "python" else np.float32
+    functions = st.FUNCTIONS if target == "st" else frozenset(FUNCTIONS)
+    error = _within(channel, within)
+    return export(channel, name, cast(Arith, arith), scale, error, inside_limits, kind, functions)
 
 
 def _report(exported: list[Exported], notes: tuple[str, ...], thresholds: list[Threshold]) -> None:

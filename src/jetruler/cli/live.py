@@ -84,11 +84,7 @@ def command(
     from ..live.session import Parts, stream_for
     from ..live.sources import source_named
 
-    lasting = None
-    if how_long is not None:
-        lasting = seconds(float(how_long) if how_long.replace(".", "", 1).isdigit() else how_long)
-        if not 0 < lasting < float("inf"):
-            raise JetRulerError(f'--for {how_long}: a time above 0 is right, as in "10 s"')
+    lasting = None if how_long is None else _lasting(how_long)
     if as_json and plain:
         raise JetRulerError("--json and --plain: one of them is right")
     bench = load(bench_path)
@@ -113,7 +109,7 @@ def command(
     with _outlet(source.patient and wire is None) as outlet:
         parts = Parts(bench_path, bench, stream, source, made, wire, recorder, outlet, rows_of)
         session = _run(parts, viewing, outlet, lasting)
-        if session.progress.ended and source.patient:
+        if session.progress.ended and source.patient and not session.progress.stopped:
             with contextlib.suppress(KeyboardInterrupt):
                 outlet.drain()
         lasted = time.monotonic() - session.progress.started
@@ -124,6 +120,14 @@ def command(
     _summary(session, lasted, outlet)
     if recorder is not None and recorder.failure:
         sys.exit(1)
+
+
+def _lasting(how_long: str) -> float:
+    """Seconds; a bare number is one of them."""
+    found = seconds(float(how_long) if how_long.replace(".", "", 1).isdigit() else how_long)
+    if not 0 < found < float("inf"):
+        raise JetRulerError(f'--for {how_long}: a time above 0 is right, as in "10 s"')
+    return found
 
 
 def _wire(
@@ -168,10 +172,7 @@ def _run(parts: Parts, viewing: bool, outlet: Outlet, lasting: float | None) -> 
     with contextlib.suppress(ValueError, AttributeError):  # a terminal that closes ends it too
         signal.signal(signal.SIGHUP, signal.getsignal(signal.SIGTERM))
     if not viewing:
-        session = Session(parts)
-        with contextlib.suppress(KeyboardInterrupt):
-            session.run(lasting)
-        return session
+        return _until_stopped(Session(parts), lasting)
     view = LiveView(colour=not os.environ.get("NO_COLOR"))
     keyed = sys.stdin.isatty() and parts.source.name != "standard input"
 
@@ -183,8 +184,16 @@ def _run(parts: Parts, viewing: bool, outlet: Outlet, lasting: float | None) -> 
         outlet.show(("\x1b[H\x1b[K" + "\r\n\x1b[K".join(lines) + "\x1b[J").encode())
 
     session = Session(replace(parts, rows=None, show=show))
-    with contextlib.suppress(KeyboardInterrupt), _screen(outlet, keyed):
+    with _screen(outlet, keyed):
+        return _until_stopped(session, lasting)
+
+
+def _until_stopped(session: Session, lasting: float | None) -> Session:
+    """Run; Ctrl-C, wherever it comes, is somebody who wants no more."""
+    try:
         session.run(lasting)
+    except KeyboardInterrupt:
+        session.progress.stopped = True
     return session
 
 

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import Any
+from typing import Any, TypeAlias
 
 import numpy as np
 
 from .arrays import AnyArray
+
+#: Counts in, values out: see `Table.gather`.
+Gather: TypeAlias = Callable[[AnyArray, AnyArray], object]
 
 #: Samples handled at a time: the block, its index copy and its result stay in the cache.
 BLOCK = 16_384
@@ -61,21 +64,26 @@ class Table:
         self._guarded = np.concatenate(([outside], values, [outside])).astype(values.dtype)
         self._whole: dict[str, AnyArray] = {}
 
-    def take(self, counts: AnyArray, out: AnyArray) -> None:
-        """Gather one block of integer counts into `out` (both one-dimensional)."""
-        if not counts.dtype.isnative:
-            counts = counts.astype(counts.dtype.newbyteorder("="))
-        if counts.dtype.itemsize <= 2:
-            table = self._whole_table(counts.dtype)
-            counts = counts.view(f"u{counts.dtype.itemsize}")
-            np.take(table, counts, out=out, mode="clip")
-            return
-        if counts.dtype.kind == "u" and counts.dtype.itemsize == 8:
-            counts = np.minimum(counts, np.uint64(2**62))
-        # A count so large that the shift overflows lands on a sentinel all the same.
-        index = counts.astype(np.int64)
-        index += 1 - self.lowest
-        np.take(self._guarded, index, out=out, mode="clip")
+    def gather(self, dtype: np.dtype[Any]) -> Gather:
+        """What gathers a block of integer counts of this type into another array, both
+        one-dimensional. Prepared once: every block costs a call."""
+        native = dtype.newbyteorder("=")
+        if dtype.itemsize <= 2:
+            take, bits = self._whole_table(native).take, np.dtype(f"u{dtype.itemsize}")
+            if dtype.isnative:
+                return lambda counts, out: take(counts.view(bits), None, out, "clip")
+            return lambda counts, out: take(counts.astype(native).view(bits), None, out, "clip")
+        take, shift, huge = self._guarded.take, 1 - self.lowest, dtype.kind == "u"
+
+        def wide(counts: AnyArray, out: AnyArray) -> None:
+            if huge and counts.dtype.itemsize == 8:
+                counts = np.minimum(counts, np.uint64(2**62))
+            # A count so large that the shift overflows lands on a sentinel all the same.
+            index = counts.astype(np.int64)
+            index += shift
+            take(index, None, out, "clip")
+
+        return wide
 
     def _whole_table(self, dtype: np.dtype[Any]) -> AnyArray:
         key = dtype.str

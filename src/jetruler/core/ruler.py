@@ -189,20 +189,25 @@ class Ruler:
         counts, values = counts.reshape(-1), values.reshape(-1)
         flags = None if flags is None else flags.reshape(-1)
 
-        def fill(part: slice) -> None:
-            block = np.ascontiguousarray(counts[part])
-            if tables is not None:
-                tables[0].take(block, values[part])
-                if flags is not None:
-                    tables[1].take(block, flags[part])
+        def walk(part: slice) -> None:
+            x = counts[part].astype(np.float64)
+            if flags is None:
+                values[part] = self._values(x)
             else:
-                x = block.astype(np.float64)
-                if flags is None:
-                    values[part] = self._values(x)
-                else:
-                    values[part], flags[part] = self._walk(x)
+                values[part], flags[part] = self._walk(x)
 
-        for_blocks(counts.size, fill, threads)
+        if tables is None:
+            for_blocks(counts.size, walk, threads)
+            return
+        value_of, flag_of = (table.gather(counts.dtype) for table in tables)
+
+        def gather(part: slice) -> None:
+            block = np.ascontiguousarray(counts[part])
+            value_of(block, values[part])
+            if flags is not None:
+                flag_of(block, flags[part])
+
+        for_blocks(counts.size, gather, threads)
 
     def _values(self, x: Array) -> Array:
         """The laws one after the other: values of a contiguous block."""

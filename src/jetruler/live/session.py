@@ -41,6 +41,8 @@ class Progress:
     stale: bool = False
     returns: int = 0
     ended: bool = False
+    stopped: bool = False
+    """Whether somebody wanted no more."""
     message: str = ""
     """What was last said about the bench file."""
     _recent: deque[tuple[float, int]] = field(default_factory=deque)
