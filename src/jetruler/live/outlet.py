@@ -91,6 +91,7 @@ class Outlet:
                 if self._pieces:
                     self._pieces.clear()
                     view = memoryview(rows)
+                    self._under_way = view
                 else:
                     view, self._frame = memoryview(self._frame or b""), None
             try:
