@@ -66,6 +66,11 @@ def planned(
     for folder in (out, events):
         if folder is not None and (str(folder) == "-" or Path(folder).is_file()):
             raise LogError(f"{folder}: many logs need a folder for their results")
+        if folder is not None and kind_of(folder) and not _is_folder(folder):
+            raise LogError(
+                f"{folder}: many logs need a folder for their results, and this is the name of "
+                f"one; {folder}/ makes it a folder's"
+            )
     found: dict[Path, None] = {}
     bases: list[Path] = []
     for given in logs:
