@@ -268,14 +268,19 @@ def test_a_growing_file_and_a_bench_that_is_saved(start: Start, home: Path) -> N
     assert live.stderr is not None
     assert live.stdout.readline().startswith(b"time_s")
     assert b",0.0," in live.stdout.readline()
-    (home / "bench.toml").write_text(TWO.replace("[4000, 100]", "[4000, 200]"))
+
+    def save(text: str) -> None:
+        (home / "new.toml").write_text(text)
+        (home / "new.toml").replace(home / "bench.toml")
+
+    save(TWO.replace("[4000, 100]", "[4000, 200]"))
     assert b"was read again" in live.stderr.readline()
     with (home / "grow.csv").open("a") as file:
         file.write("1000,0\n")
     assert b",50.0," in live.stdout.readline()
-    (home / "bench.toml").write_text(TWO.replace("above = 50", "above = true"))
+    save(TWO.replace("above = 50", "above = true"))
     assert b"the last good bench stays in force" in live.stderr.readline()
-    (home / "bench.toml").write_text(TWO.replace("channel.pin", "channel.pan"))
+    save(TWO.replace("channel.pin", "channel.pan"))
     assert b"its columns are not those of the output" in live.stderr.readline()
     (home / "grow.csv").write_text("2000,0\n")  # begun again
     assert b",100.0," in live.stdout.readline()

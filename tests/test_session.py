@@ -14,6 +14,7 @@ from jetruler.cli.live_view import LiveView
 from jetruler.core.stream import Stream
 from jetruler.demo.board import Board, Fault
 from jetruler.live.errors import SourceEnded, SourceGone
+from jetruler.live.saved import Saved
 from jetruler.live.session import Parts, Session
 
 from .conftest import Run
@@ -110,6 +111,19 @@ def test_samples_that_wait_for_their_pace_are_not_lost(
     assert session.station.rows == samples
 
 
+def test_a_file_that_is_being_saved_is_not_read_yet(tmp_path: Path) -> None:
+    path = tmp_path / "bench.toml"
+    path.write_text("old")
+    saved = Saved(str(path))
+    assert not saved.again()
+    path.write_text("")  # an editor has begun
+    assert not saved.again()
+    path.write_text("newer")
+    assert [saved.again() for _ in range(3)] == [False, True, False]
+    path.unlink()
+    assert [saved.again() for _ in range(3)] == [False, True, False]
+
+
 def test_an_error_of_our_own_still_sends_safe(
     parts: Parts, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -163,10 +177,12 @@ def test_a_saved_bench_is_in_force_at_once(parts: Parts) -> None:
     session = Session(parts)
     path = Path(parts.bench_path)
     path.write_text(path.read_text().replace("above = 225, release = 220", "above = 100"))
+    session._look_at_bench()  # is it still being written?
     session._look_at_bench()
     assert session.bench.trips["too-hot"].conditions[0].above == 100
     assert "was read again" in session.progress.message
     path.write_text("nonsense")
+    session._look_at_bench()  # is it still being written?
     session._look_at_bench()
     assert session.bench.trips["too-hot"].conditions[0].above == 100
     assert "the last good bench stays in force" in session.progress.message

@@ -8,7 +8,6 @@ import time
 from collections import Counter, deque
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 
 from ..bench.load import load_bench
 from ..core.channel import Bench
@@ -22,12 +21,13 @@ from .lines import Lines, arrival_times
 from .outlet import Outlet
 from .record import Recorder
 from .rows import Rows
+from .saved import Saved
 from .sender import Sender
 from .sources import Nowhere, Source
 from .station import Batch, Station
 
 #: Seconds between two looks at the bench file, and between two decisions while nothing comes.
-LOOK_AGAIN, TICK = 0.5, 0.1
+LOOK_AGAIN, TICK = 0.25, 0.1
 
 
 @dataclass
@@ -95,7 +95,7 @@ class Session:
         self.lines = Lines(self.station.bad)
         self._stale_after = seconds(parts.stream.stale)
         self._last_decision = self._last_look = self._last_frame = now
-        self._saved = _saved(parts.bench_path)
+        self._saved = Saved(parts.bench_path)
         self._rows = parts.rows(parts.bench) if parts.rows is not None else None
         if parts.outlet is not None and self._rows is not None:
             parts.outlet.put(self._rows.header(), 0)
@@ -213,10 +213,8 @@ class Session:
 
     def _look_at_bench(self) -> None:
         """Read the bench file again if it was saved; a broken one changes nothing."""
-        saved = _saved(self.parts.bench_path)
-        if saved == self._saved:
+        if not self._saved.again():
             return
-        self._saved = saved
         try:
             bench = load_bench(self.parts.bench_path)
             if self._rows is not None and _columns(bench) != _columns(self.bench):
@@ -243,14 +241,6 @@ class Session:
         if (self._show_soon and since >= self.parts.frame_every) or since >= 0.25:
             self._last_frame, self._show_soon = now, False
             show(self)
-
-
-def _saved(path: str) -> tuple[int, int] | None:
-    try:
-        found = Path(path).stat()
-    except OSError:
-        return None
-    return found.st_mtime_ns, found.st_size
 
 
 def _columns(bench: Bench) -> list[str]:
