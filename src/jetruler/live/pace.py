@@ -16,7 +16,7 @@ ENOUGH, MOST = 8, 4096
 
 
 @dataclass(frozen=True)
-class Samples:
+class Arrived:
     """Samples as they came. at: seconds since the start; texts: the times as text; times: the
     same as seconds; columns: one for each channel."""
 
@@ -28,17 +28,17 @@ class Samples:
     def __len__(self) -> int:
         return len(self.times)
 
-    def part(self, start: int, stop: int) -> Samples:
+    def part(self, start: int, stop: int) -> Arrived:
         """Some of them."""
         which = slice(start, stop)
         columns = [
             Column(c.counts[which], None if c.missing is None else c.missing[which])
             for c in self.columns
         ]
-        return Samples(self.at[which], self.texts[which], self.times[which], columns)
+        return Arrived(self.at[which], self.texts[which], self.times[which], columns)
 
 
-def joined(parts: Sequence[Samples]) -> Samples:
+def joined(parts: Sequence[Arrived]) -> Arrived:
     """Several as one."""
     if len(parts) == 1:
         return parts[0]
@@ -46,7 +46,7 @@ def joined(parts: Sequence[Samples]) -> Samples:
     for each in zip(*(part.columns for part in parts), strict=True):
         gaps = [np.zeros(len(c.counts), np.bool_) if c.missing is None else c.missing for c in each]
         columns.append(Column(np.concatenate([c.counts for c in each]), np.concatenate(gaps)))
-    return Samples(
+    return Arrived(
         np.concatenate([part.at for part in parts]),
         pa.concat_arrays([part.texts for part in parts]),
         np.concatenate([part.times for part in parts]),

@@ -18,7 +18,7 @@ from ..core.reading import Reading
 from ..core.stream import TIME_UNITS, Stream
 from ..logs.times import read_times
 from .inject import Injection
-from .pace import ENOUGH, Pace, Samples, joined
+from .pace import ENOUGH, Arrived, Pace, joined
 from .parse import Column, Parser
 
 
@@ -78,7 +78,7 @@ class Station:
         self.seen = {name: Seen() for name in self.bench.channels}
         self.on_since: dict[str, float] = {}
         """When each trip turned on last, by the clock of the decisions."""
-        self._held: list[Samples] = []
+        self._held: list[Arrived] = []
         self.parser = self._parser()
 
     def _parser(self) -> Parser:
@@ -141,7 +141,7 @@ class Station:
             for settling in self.followers.values():
                 settling.settle(self.pace.interval)
 
-    def _parsed(self, block: bytes, arrivals: Array, start: float) -> Samples | None:
+    def _parsed(self, block: bytes, arrivals: Array, start: float) -> Arrived | None:
         parsed = self.parser.add(block)
         if not parsed.rows:
             return None
@@ -152,9 +152,9 @@ class Station:
         if parsed.times is not None:
             texts = parsed.times
             times = read_times(texts, ".") * TIME_UNITS[self.stream.time_unit]
-        return Samples(at, texts, times, parsed.columns)
+        return Arrived(at, texts, times, parsed.columns)
 
-    def _batch(self, samples: Samples) -> Batch:
+    def _batch(self, samples: Arrived) -> Batch:
         counts: list[AnyArray] = []
         followers: list[Follower] = []
         readings: dict[str, Reading] = {}
