@@ -1,30 +1,51 @@
-# The two commands of the README: `make test` and `make demo`. Each makes its own fresh .venv.
+# The two commands of the README: `make test` and `make demo`. Each sets up .venv with what it needs;
+# .venv is made anew when pyproject.toml has changed.
 PYTHON ?= python3
-PIP_FLAGS ?= --quiet --disable-pip-version-check
+PIP = .venv/bin/python -m pip install -qq --disable-pip-version-check --no-compile
+PYTEST = .venv/bin/python -m pytest -n auto --dist loadgroup
 
-.PHONY: test demo bench lint venv
+# Each stamp says what .venv holds: the product; what tests it; what checks its code.
+PRODUCT = .venv/product
+TESTS = .venv/tests
+CHECKS = .venv/checks
 
-venv:
-	rm -rf .venv
-	$(PYTHON) -m venv .venv
-	.venv/bin/python -m pip install $(PIP_FLAGS) -e '.[dev]'
+.PHONY: test soak demo bench lint mutants
 
-test: venv
-	.venv/bin/python -m pytest -n auto
+test: $(TESTS)
+	$(PYTEST)
 
-demo: venv
+# The large sizes, and many more examples of every property.
+soak: $(TESTS)
+	$(PYTEST) -m "soak or hypothesis" --hypothesis-profile soak
+
+demo: $(PRODUCT)
 	rm -rf demo-output
 	.venv/bin/jetruler demo demo-output
 
-# These two use the .venv that `make test` or `make demo` left behind, or make one.
-bench: | .venv
+bench: $(TESTS)
 	.venv/bin/python -m benchmarks
 
-lint: | .venv
+lint: $(CHECKS)
 	.venv/bin/ruff check .
 	.venv/bin/ruff format --check .
 	.venv/bin/mypy
 	.venv/bin/lint-imports
 
-.venv:
-	$(MAKE) venv
+# Changes the code in a sample of places and counts which changes the tests notice.
+mutants: $(CHECKS)
+	.venv/bin/python -m tests.mutants
+
+$(PRODUCT): pyproject.toml
+	rm -rf .venv
+	$(PYTHON) -m venv .venv
+	$(PIP) -e .
+	touch $@
+
+$(TESTS): pyproject.toml
+	test $(PRODUCT) -nt pyproject.toml || { rm -rf .venv && $(PYTHON) -m venv .venv; }
+	$(PIP) -e '.[test]'
+	touch $(PRODUCT) $@
+
+$(CHECKS): $(TESTS)
+	$(PIP) -e '.[dev]'
+	touch $@

@@ -1,10 +1,10 @@
-"""What the tests share: the demo in a folder, the installed command, benches from text."""
+"""What the tests share: the demo in a folder, the command line, benches from text."""
 
 from __future__ import annotations
 
-import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -13,12 +13,17 @@ from hypothesis import HealthCheck, settings
 from jetruler import Bench, demo
 from jetruler.bench.load import parse_bench
 
-settings.register_profile(
-    "jetruler",
-    deadline=None,  # a slow machine is no failure
-    derandomize=True,
-    suppress_health_check=[HealthCheck.too_slow],
-)
+from .command import Done, called
+
+# Few examples for `make test`, many for `make soak`, which names its profile.
+for profile, examples in (("jetruler", 25), ("soak", 500)):
+    settings.register_profile(
+        profile,
+        deadline=None,  # a slow machine is no failure
+        derandomize=True,
+        max_examples=examples,
+        suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
+    )
 settings.load_profile("jetruler")
 
 COMMAND = Path(sys.executable).with_name("jetruler")
@@ -41,7 +46,7 @@ laws = [
 decimals = 1
 """
 
-Run = Callable[..., "subprocess.CompletedProcess[str]"]
+Cli = Callable[..., Done]
 
 
 @pytest.fixture
@@ -52,22 +57,31 @@ def home(tmp_path: Path) -> Path:
     return tmp_path
 
 
+@pytest.fixture(scope="session")
+def roaster() -> Bench:
+    """The demo's bench."""
+    return parse_bench(demo.read("bench.toml").decode())
+
+
 @pytest.fixture
-def run(home: Path) -> Run:
-    """The installed command, run in the demo's folder."""
+def cli(home: Path) -> Cli:
+    """`cli("look", "roast.csv")` calls the command line in the demo's folder."""
+    return partial(called, home=home)
 
-    def run(*args: str, stdin: str | None = None) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(
-            [COMMAND, *args],
-            cwd=home,
-            input=stdin,
-            capture_output=True,
-            text=True,
-            timeout=120,
-            check=False,
-        )
 
-    return run
+@pytest.fixture(scope="session")
+def cluster() -> Iterator[str]:
+    """The address of a real scheduler with two worker processes, one for the session: its tests
+    are `of_cluster`, which keeps them in one process."""
+    import distributed
+
+    with distributed.LocalCluster(
+        n_workers=2, threads_per_worker=1, processes=True, dashboard_address="127.0.0.1:0"
+    ) as local:
+        yield local.scheduler_address
+
+
+of_cluster = pytest.mark.xdist_group("cluster")
 
 
 @pytest.fixture

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import assume, given, settings
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 import jetruler as jr
@@ -32,14 +32,14 @@ from jetruler.core.check.facts import Facts
 from jetruler.core.check.with_log import Logged, floating_input, unreached_marks
 from jetruler.core.choose.averaging import choose_averaging
 
-from .conftest import Run
+from .conftest import Cli
+from .sizes import fewer
 from .test_laws import TRUTH
 
 LAWS = [law for law, *_ in TRUTH if law.name not in ("adc", "counts")]
 CONVERTERS = [Adc(12, 3.3), Adc(10, 5.0, count_at_vref=1024), Adc(16, 2.5, signed=True), Counts(8)]
 
 
-@settings(max_examples=300)
 @given(
     converter=st.sampled_from(CONVERTERS),
     laws=st.lists(st.sampled_from(LAWS), max_size=3),
@@ -65,10 +65,10 @@ def test_no_rule_stumbles_over_any_chain(
 
 
 @pytest.mark.parametrize("kind", KINDS)
-def test_nothing_is_wrong_with_a_new_bench(run: Run, home: Path, kind: str) -> None:
-    made = run("new", "fresh.toml", "--channel", f"x={kind}")
+def test_nothing_is_wrong_with_a_new_bench(cli: Cli, home: Path, kind: str) -> None:
+    made = cli("new", "fresh.toml", "--channel", f"x={kind}")
     assert made.returncode == 0, made.stderr
-    done = run("check", "-b", "fresh.toml")
+    done = cli("check", "-b", "fresh.toml")
     assert done.returncode == 0, done.stdout
 
 
@@ -122,7 +122,7 @@ def test_rules_about_a_log_at_their_edges() -> None:
     assert found.gravity is Gravity.ERROR
 
 
-@settings(max_examples=15)
+@fewer(5)
 @given(
     r0=st.floats(1e3, 1e6),
     beta=st.floats(2500, 4800),

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import jetruler as jr
@@ -18,7 +18,8 @@ from jetruler.bench.load import parse_bench
 from jetruler.core.budget.budget import coverage_factor, effective_degrees, expanded
 from jetruler.core.budget.contributions import lasting_rounding
 
-from .conftest import Run
+from .conftest import Cli
+from .sizes import fewer
 
 T = jr.Toleranced
 ROOT3 = math.sqrt(3.0)
@@ -140,7 +141,7 @@ def test_what_dominates_differs(bean: jr.Channel) -> None:
 SHARES = st.floats(1e-4, 4e-3)
 
 
-@settings(max_examples=200)
+@fewer(2)
 @given(
     at=st.integers(400, 3700),
     tolerances=st.tuples(*[SHARES] * 5),
@@ -313,8 +314,8 @@ def test_calibrations_that_do_not_read(text: str, says: str) -> None:
     assert says in str(caught.value)
 
 
-def test_explain_with_a_budget(run: Run) -> None:
-    done = run(
+def test_explain_with_a_budget(cli: Cli) -> None:
+    done = cli(
         *[
             "explain",
             "bean",
@@ -338,22 +339,22 @@ def test_explain_with_a_budget(run: Run) -> None:
         "20000 draws: (222.6 ± 2.2) °C",
     ):
         assert says in done.stdout
-    told = json.loads(run("explain", "bean", "--for", "25", "--budget", "--json").stdout)
+    told = json.loads(cli("explain", "bean", "--for", "25", "--budget", "--json").stdout)
     assert told["budget"]["combined"] == pytest.approx(0.45, abs=0.01)
     assert told["budget"]["degrees_of_freedom"] is None
     assert sum(row["share"] for row in told["budget"]["rows"]) == pytest.approx(1)
-    held = run("explain", "damper", "--at", "10", "--budget")
+    held = cli("explain", "damper", "--at", "10", "--budget")
     assert "no budget: the reading is held at an end by one of its laws" in held.stdout
     assert (
         "no budget: the reading has no value"
-        in run("explain", "bean", "--at", "4095", "--budget").stdout
+        in cli("explain", "bean", "--at", "4095", "--budget").stdout
     )
 
 
-def test_convert_with_uncertainties(run: Run, home: Path) -> None:
-    done = run("convert", "roast.csv", "-o", "u.csv", "--uncertainty", "--keep-raw")
+def test_convert_with_uncertainties(cli: Cli, home: Path) -> None:
+    done = cli("convert", "roast.csv", "-o", "u.csv", "--uncertainty", "--keep-raw")
     assert done.returncode == 0, done.stderr
-    plain = run("convert", "roast.csv", "--keep-raw")
+    plain = cli("convert", "roast.csv", "--keep-raw")
     table = pd.read_csv(home / "u.csv", dtype=str)
     bench = jr.load_bench(home / "bench.toml")
     names = [str(name) for name in table]
@@ -387,25 +388,25 @@ def test_convert_with_uncertainties(run: Run, home: Path) -> None:
         (("draw", "budget", "bean", "--at", "4095"), "no budget: the reading has no value"),
     ],
 )
-def test_refused(run: Run, args: tuple[str, ...], says: str) -> None:
-    done = run(*args)
+def test_refused(cli: Cli, args: tuple[str, ...], says: str) -> None:
+    done = cli(*args)
     assert done.returncode == 2
     assert says in done.stderr
     assert not done.stdout
 
 
-def test_draw_budget(run: Run, home: Path) -> None:
-    done = run("draw", "budget", "bean", "--at", "3912", "--at", "400", "-o", "b.svg")
+def test_draw_budget(cli: Cli, home: Path) -> None:
+    done = cli("draw", "budget", "bean", "--at", "3912", "--at", "400", "-o", "b.svg")
     assert done.returncode == 0, done.stderr
     assert (home / "b.svg").read_text().startswith("<?xml")
 
 
-def test_a_fit_leaves_its_errors_to_the_budget(run: Run, home: Path) -> None:
-    assert run("fit", "bean", "--marks", "bath.csv", "--write").returncode == 0
+def test_a_fit_leaves_its_errors_to_the_budget(cli: Cli, home: Path) -> None:
+    assert cli("fit", "bean", "--marks", "bath.csv", "--write").returncode == 0
     fitted = jr.load_bench(home / "bench.toml")["bean"]
     found = jr.calibrate(fitted, jr.read_marks(home / "bath.csv")).fit
     assert isinstance(fitted.calibration, T)
     assert fitted.calibration.standard == pytest.approx(found.rms_left_out, rel=0.05)
-    assert run("fit", "bean", "--marks", "bath.csv", "--law", "line", "--write").returncode == 0
+    assert cli("fit", "bean", "--marks", "bath.csv", "--law", "line", "--write").returncode == 0
     text = (home / "bench.toml").read_text()
     assert text.count("\ncalibration = ") == 1

@@ -14,7 +14,7 @@ from jetruler.bench.load import parse_bench
 from jetruler.core.check.rules import check
 from jetruler.core.findings import Gravity
 
-from .conftest import Run
+from .conftest import Cli
 
 ROOT = Path(__file__).parents[1]
 BUILD: dict[str, Any] = runpy.run_path(str(ROOT / "docs/build_checks.py"))
@@ -65,39 +65,39 @@ DOZEN = {
 }
 
 
-def test_a_dozen_mistakes(run: Run, home: Path) -> None:
+def test_a_dozen_mistakes(cli: Cli, home: Path) -> None:
     shutil.copy(ROOT / "examples/mistakes.toml", home)
-    done = run("check", "-b", "mistakes.toml", "--json")
+    done = cli("check", "-b", "mistakes.toml", "--json")
     assert done.returncode == 1
     found = json.loads(done.stdout)
     places = {(f["where"], f["rule"]) for f in found}
     assert places >= set(DOZEN.items())
     order = [f["gravity"] for f in found]
     assert order == sorted(order, key=["error", "warning", "note"].index)
-    shown = run("check", "-b", "mistakes.toml")
+    shown = cli("check", "-b", "mistakes.toml")
     assert shown.returncode == 1
     assert "4.5 V at the pin, and the reference is 3.3 V: all above reads 7 bar" in shown.stdout
     assert "5 errors" in shown.stdout.splitlines()[-1]
 
 
-def test_nothing_in_the_demo(run: Run) -> None:
-    done = run("check")
+def test_nothing_in_the_demo(cli: Cli) -> None:
+    done = cli("check")
     assert (done.returncode, done.stdout) == (0, "bench.toml: nothing found in 8 channels\n")
-    logged = run("check", "--log", "roast.csv")
+    logged = cli("check", "--log", "roast.csv")
     assert logged.returncode == 1  # the loose connector
     assert "sits on its high rail (4095) for 10 samples" in logged.stdout
     assert "(look)" in logged.stdout
     assert "laws[" not in logged.stdout  # nothing between the bench and the log
 
 
-def test_only_errors_end_with_1(run: Run, home: Path) -> None:
+def test_only_errors_end_with_1(cli: Cli, home: Path) -> None:
     bench = (home / "bench.toml").read_text()
     (home / "bench.toml").write_text(bench.replace('known = "2k2', 'known = "2M2'))
-    done = run("check")
+    done = cli("check")
     assert (done.returncode, "1 error" in done.stdout) == (1, True)
     assert "channel.exhaust.laws[1 divider].known (unit-slip)" in done.stdout
     (home / "bench.toml").write_text(bench.replace("limits = [0, 250]", "limits = [-40, 250]"))
-    done = run("check")
+    done = cli("check")
     assert done.returncode == 0
     assert "−40 Pa is never crossed" in done.stdout
 
@@ -111,20 +111,20 @@ def test_places_count_as_the_bench_file_does() -> None:
         assert found.gravity is Gravity.WARNING
 
 
-def test_the_command_counts_a_listed_converter(run: Run, home: Path) -> None:
+def test_the_command_counts_a_listed_converter(cli: Cli, home: Path) -> None:
     (home / "own.toml").write_text(
         '[channel.a]\ncolumn = "x"\nlaws = [{ law = "adc", bits = 10, vref = 3.3 }, '
         '{ law = "divider", known = 4700, supply = 3.3 }]\n'
     )
-    assert "channel.a.laws[2 divider].supply" in run("check", "-b", "own.toml").stdout
+    assert "channel.a.laws[2 divider].supply" in cli("check", "-b", "own.toml").stdout
 
 
-def test_a_column_that_is_gone(run: Run, home: Path) -> None:
+def test_a_column_that_is_gone(cli: Cli, home: Path) -> None:
     log = (home / "roast.csv").read_text().replace("ch4", "pressure", 1)
     (home / "roast.csv").write_text(log)
-    done = run("check", "--log", "roast.csv")
+    done = cli("check", "--log", "roast.csv")
     assert done.returncode == 1
     assert "channel.draught.column (missing-column)" in done.stdout
     assert "sits on its high rail" in done.stdout  # the others are looked at all the same
-    assert run("check", "--log", "none.csv").returncode == 2
-    assert run("check", "-b", "none.toml").returncode == 2
+    assert cli("check", "--log", "none.csv").returncode == 2
+    assert cli("check", "-b", "none.toml").returncode == 2

@@ -17,7 +17,7 @@ import jetruler as jr
 from jetruler import Adc, Beta, Channel, Divider, JetRulerError, Ruler
 from jetruler.core.choose.reference import pin_volts
 
-from .conftest import Run
+from .conftest import Cli
 
 NTC = Beta(100e3, 3950)
 
@@ -222,11 +222,11 @@ COMMANDS = [
 
 
 @pytest.mark.parametrize(("args", "says"), COMMANDS)
-def test_the_command(run: Run, args: str, says: str) -> None:
-    done = run("choose", *args.split())
+def test_the_command(cli: Cli, args: str, says: str) -> None:
+    done = cli("choose", *args.split())
     assert done.returncode == 0, done.stderr
     assert says in done.stdout
-    assert json.loads(run("choose", *args.split(), "--json").stdout)
+    assert json.loads(cli("choose", *args.split(), "--json").stdout)
 
 
 REFUSED = [
@@ -240,15 +240,15 @@ REFUSED = [
 
 
 @pytest.mark.parametrize(("args", "says"), REFUSED)
-def test_one_sentence(run: Run, args: str, says: str) -> None:
-    done = run("choose", *args.split())
+def test_one_sentence(cli: Cli, args: str, says: str) -> None:
+    done = cli("choose", *args.split())
     assert done.returncode == 2
     assert says in done.stderr
     assert done.stderr.count("\n") == 1
 
 
-def test_draw_choose(run: Run, home: Path) -> None:
-    done = run(
+def test_draw_choose(cli: Cli, home: Path) -> None:
+    done = cli(
         "draw", "choose", "bean", "--from", "20", "--to", "240", "--at", "200", "-o", "c.png"
     )
     assert done.returncode == 0, done.stderr

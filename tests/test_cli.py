@@ -14,28 +14,37 @@ from pathlib import Path
 
 import pytest
 
-from jetruler import cli, demo
+import jetruler.cli as command_line
+from jetruler import demo
 
-from .conftest import COMMAND, Run
+from .conftest import COMMAND, Cli
 
 LOOSE = "bean:high_rail"
 
 
-def test_help_names_every_command_and_version_answers(run: Run) -> None:
-    shown = run("--help")
+def test_help_names_every_command_and_version_answers(cli: Cli) -> None:
+    shown = cli("--help")
     assert shown.returncode == 0
     for command in ("demo", "new", "look", "convert", "explain", "draw"):
         assert f"  {command} " in shown.stdout
-        assert run(command, "--help").returncode == 0
-    assert run("--version").stdout.startswith("jetruler, version")
-    module = subprocess.run(
-        [sys.executable, "-m", "jetruler", "--version"], capture_output=True, text=True, check=True
-    )
-    assert module.stdout == run("--version").stdout
+        assert cli(command, "--help").returncode == 0
+    assert cli("--version").stdout.startswith("jetruler, version")
 
 
-def test_convert_to_a_file(run: Run, home: Path) -> None:
-    done = run("convert", "roast.csv", "-b", "bench.toml", "-o", "out.csv")
+def test_a_process_of_its_own_says_the_same(cli: Cli, home: Path) -> None:
+    """The installed entry point and the module, beside the call that most tests make."""
+    for args in (["explain", "damper", "--at", "1880"], ["convert", "none.csv"]):
+        wanted = cli(*args)
+        for command in ([COMMAND], [sys.executable, "-m", "jetruler"]):
+            done = subprocess.run(
+                [*command, *args], cwd=home, capture_output=True, text=True, check=False
+            )
+            found = (done.returncode, done.stdout, done.stderr)
+            assert found == (wanted.returncode, wanted.stdout, wanted.stderr)
+
+
+def test_convert_to_a_file(cli: Cli, home: Path) -> None:
+    done = cli("convert", "roast.csv", "-b", "bench.toml", "-o", "out.csv")
     assert (done.returncode, done.stdout) == (0, "")
     with (home / "out.csv").open(newline="") as file:
         rows = list(csv.DictReader(file))
@@ -48,50 +57,50 @@ def test_convert_to_a_file(run: Run, home: Path) -> None:
         assert says in done.stderr
 
 
-def test_convert_through_pipes_equals_files(run: Run, home: Path) -> None:
+def test_convert_through_pipes_equals_files(cli: Cli, home: Path) -> None:
     log = (home / "roast.csv").read_text()
-    assert run("convert", "roast.csv", "-o", "out.csv").returncode == 0
-    assert run("convert", "-", stdin=log).stdout == (home / "out.csv").read_text()
+    assert cli("convert", "roast.csv", "-o", "out.csv").returncode == 0
+    assert cli("convert", "-", stdin=log).stdout == (home / "out.csv").read_text()
 
 
-def test_convert_options(run: Run, home: Path) -> None:
-    done = run("convert", "roast.csv", "-o", "o.csv", "--only", "damper", "--keep-raw", "--json")
+def test_convert_options(cli: Cli, home: Path) -> None:
+    done = cli("convert", "roast.csv", "-o", "o.csv", "--only", "damper", "--keep-raw", "--json")
     summary = json.loads(done.stdout)
     assert (summary["rows"], list(summary["channels"])) == (4200, ["damper"])
     assert summary["channels"]["damper"]["largest"] == 100.0
     head = (home / "o.csv").read_text().splitlines()[0]
     assert head == "time_s,ch0,ch1,ch2,ch3,ch4,ch5,ch6,ch7,note,damper_percent,flags"
     semicolons = "ch2;x\n198,0;1,5\n"
-    done = run("convert", "-", "--decimal-comma", "--only", "damper", stdin=semicolons)
+    done = cli("convert", "-", "--decimal-comma", "--only", "damper", stdin=semicolons)
     assert done.stdout == "x;damper_percent;flags\n1,5;0,0;\n"
     bare = "\t".join("0123") + "\n"
     (home / "b.toml").write_text(
         '[converter]\nbits=2\n[channel.a]\ncolumn=4\nlaws=[{law="line",gain=2}]'
     )
-    done = run("convert", "-", "-b", "b.toml", "--no-header", "--delimiter", "tab", stdin=bare)
+    done = cli("convert", "-", "-b", "b.toml", "--no-header", "--delimiter", "tab", stdin=bare)
     assert done.stdout == "0\t1\t2\t6.0\ta:high_rail\n"
 
 
-def test_explain_both_ways(run: Run) -> None:
-    there = run("explain", "damper", "--at", "1880")
+def test_explain_both_ways(cli: Cli) -> None:
+    there = cli("explain", "damper", "--at", "1880")
     assert there.returncode == 0
     for says in ("damper knob", "(1880 − 198)", "= 45.3859 %", "45.4 %", "▼", "▲"):
         assert says in there.stdout
-    back = run("explain", "draught", "--for", "125")
+    back = cli("explain", "draught", "--for", "125")
     for says in ("1.8 V", "nearest count is 2234", "reads 125.0 Pa"):
         assert says in back.stdout
-    assert "no count reads 120 %" in run("explain", "damper", "--for", "120").stdout
-    found = json.loads(run("explain", "damper", "--for", "50", "--json").stdout)
+    assert "no count reads 120 %" in cli("explain", "damper", "--for", "120").stdout
+    found = json.loads(cli("explain", "damper", "--for", "50", "--json").stdout)
     assert found["result"] == {"value": 2051.0, "unit": "count"}
     assert [step["law"] for step in found["steps"]] == ["clamp", "line", "counts"]
-    rail = run("explain", "damper", "--at", "0", "--json")
+    rail = cli("explain", "damper", "--at", "0", "--json")
     assert json.loads(rail.stdout)["flags"] == ["low_rail", "below"]
 
 
-def test_draw_writes_png_and_svg(run: Run, home: Path) -> None:
-    assert run("draw", "ruler", "damper", "--at", "1880").stdout == "ruler-damper.png\n"
+def test_draw_writes_png_and_svg(cli: Cli, home: Path) -> None:
+    assert cli("draw", "ruler", "damper", "--at", "1880").stdout == "ruler-damper.png\n"
     assert (home / "ruler-damper.png").read_bytes().startswith(b"\x89PNG")
-    assert run("draw", "curve", "damper", "rail", "-o", "c.svg").returncode == 0
+    assert cli("draw", "curve", "damper", "rail", "-o", "c.svg").returncode == 0
     assert "<svg" in (home / "c.svg").read_text()[:500]
 
 
@@ -130,9 +139,9 @@ BAD = [
 
 
 @pytest.mark.parametrize(("args", "says"), BAD, ids=[" ".join(args) for args, _ in BAD])
-def test_bad_input(run: Run, home: Path, args: list[str], says: str) -> None:
+def test_bad_input(cli: Cli, home: Path, args: list[str], says: str) -> None:
     before = {p.name: p.read_bytes() for p in home.iterdir()}
-    done = run(*args)
+    done = cli(*args)
     assert done.returncode == 2
     assert says.lower() in done.stderr.lower()
     assert "Traceback" not in done.stderr
@@ -147,14 +156,14 @@ def test_a_mistake_of_our_own_is_a_sentence_too(
     def broken(*_: object, **__: object) -> None:
         raise KeyError("inside")
 
-    monkeypatch.setattr(cli.cli, "main", broken)
+    monkeypatch.setattr(command_line.cli, "main", broken)
     with pytest.raises(SystemExit) as stopped:
-        cli.main([])
+        command_line.main([])
     assert stopped.value.code == 2
     assert "a mistake of Jet Ruler's own, please report it: KeyError" in capsys.readouterr().err
     monkeypatch.setenv("JETRULER_TRACEBACK", "1")
     with pytest.raises(KeyError):
-        cli.main([])
+        command_line.main([])
 
 
 def test_full_disk_leaves_the_old_result(home: Path) -> None:

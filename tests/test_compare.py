@@ -12,7 +12,7 @@ import jetruler as jr
 from jetruler import JetRulerError, PairsError, compare
 from jetruler.core.compare.series import aligned, correlation_time, noise_of
 
-from .conftest import Run
+from .conftest import Cli
 
 Array = np.ndarray[tuple[int], np.dtype[np.float64]]
 
@@ -135,32 +135,32 @@ def test_small_parts() -> None:
         compare([1, 2, 3], [1, 2, 3], within=-1)
 
 
-def test_bias_is_named_written_and_gone(run: Run, home: Path) -> None:
+def test_bias_is_named_written_and_gone(cli: Cli, home: Path) -> None:
     """The rest log: two equal sensors in one place, half a degree apart, each steady."""
-    first = run("compare", "bean", "bean2", "--log", "rest.csv", "--write")
+    first = cli("compare", "bean", "bean2", "--log", "rest.csv", "--write")
     assert first.returncode == 0, first.stderr
     assert "bias         −0.6085 ± 0.0081 °C (95 %)" in first.stdout
     assert "below bean2: a bias that calibration removes and averaging does not" in first.stdout
     assert '+ { law = "line", gain = 1, offset = 0.6085' in first.stdout
-    again = run("compare", "bean", "bean2", "--log", "rest.csv", "--write")
+    again = cli("compare", "bean", "bean2", "--log", "rest.csv", "--write")
     assert "bean and bean2 agree within 0.197 °C" in again.stdout
     assert "no correction is called for" in again.stderr
-    found = json.loads(run("compare", "bean", "bean2", "--log", "rest.csv", "--json").stdout)
+    found = json.loads(cli("compare", "bean", "bean2", "--log", "rest.csv", "--json").stdout)
     assert (found["verdict"], found["pairs"], found["correction"]) == ("agree", 600, None)
     assert abs(found["bias"]) < 1e-9
 
 
-def test_against_a_column_and_marks(run: Run) -> None:
-    column = run("compare", "bean", "reference_degC", "--log", "rest.csv")
+def test_against_a_column_and_marks(cli: Cli) -> None:
+    column = cli("compare", "bean", "reference_degC", "--log", "rest.csv")
     assert "24 pairs" in column.stdout
     assert "576 samples of reference_degC left out" in column.stdout
-    within = run("compare", "bean", "--marks", "bath.csv", "--within", "5")
+    within = cli("compare", "bean", "--marks", "bath.csv", "--within", "5")
     assert "bean and the marks agree within" in within.stdout
-    marks = run("compare", "bean", "--marks", "bath.csv")
+    marks = cli("compare", "bean", "--marks", "bath.csv")
     assert "offset and gain" in marks.stdout
 
 
-def test_two_logs_are_paired_by_time(run: Run, home: Path) -> None:
+def test_two_logs_are_paired_by_time(cli: Cli, home: Path) -> None:
     lines = (home / "rest.csv").read_text().splitlines()
     shifted = ["at_s,ref"]
     for line in lines[1::5]:
@@ -168,14 +168,14 @@ def test_two_logs_are_paired_by_time(run: Run, home: Path) -> None:
         celsius = jr.load_bench(home / "bench.toml")["bean2"].ruler(int(count))
         shifted.append(f"{float(time) + 0.05},{celsius * 1.8 + 32:.4f}")
     (home / "other.csv").write_text("\n".join(shifted) + "\n")
-    done = run(
+    done = cli(
         *("compare", "bean", "ref", "--log", "rest.csv"),
         *("--other-log", "other.csv", "--unit", "degF"),
     )
     assert "below ref: a bias" in done.stdout
     assert "paired in time" in done.stdout
     same = json.loads(
-        run(
+        cli(
             *("compare", "bean2", "ref", "--log", "rest.csv", "--json"),
             *("--other-log", "other.csv", "--unit", "degF"),
         ).stdout
@@ -199,8 +199,8 @@ REFUSED = [
 
 
 @pytest.mark.parametrize(("args", "says"), REFUSED)
-def test_one_sentence(run: Run, args: tuple[str, ...], says: str) -> None:
-    done = run(*args)
+def test_one_sentence(cli: Cli, args: tuple[str, ...], says: str) -> None:
+    done = cli(*args)
     assert done.returncode == 2
     assert says in done.stderr
     assert done.stderr.count("\n") == 1
@@ -215,40 +215,40 @@ def test_one_sentence(run: Run, args: tuple[str, ...], says: str) -> None:
         ("compare", "bean", "--marks", "bath.csv"),
     ],
 )
-def test_pictures(run: Run, home: Path, args: tuple[str, ...]) -> None:
-    done = run("draw", *args, "-o", "p.png")
+def test_pictures(cli: Cli, home: Path, args: tuple[str, ...]) -> None:
+    done = cli("draw", *args, "-o", "p.png")
     assert done.returncode == 0, done.stderr
     assert (home / "p.png").read_bytes()[:4] == b"\x89PNG"
 
 
-def test_json_of_fits_and_comparisons(run: Run) -> None:
+def test_json_of_fits_and_comparisons(cli: Cli) -> None:
     """Programs get everything people get, and null where there is nothing."""
     robust = ("fit", "damper", "--marks", "damper-marks.csv", "--robust", "--json")
-    found = json.loads(run(*robust).stdout)
+    found = json.loads(cli(*robust).stdout)
     assert [m["outlier"] for m in found["marks"]].index(True) == 4
     assert found["replaces"] == "line"
     assert found["degrees_of_freedom"] == 4
     assert found["parameters"][0]["half_width_95"] > found["parameters"][0]["standard_uncertainty"]
     exact = ("fit", "damper", "--mark", "198=0", "--mark", "3904=100", "--json", "--write")
-    done = run(*exact)
+    done = cli(*exact)
     found = json.loads(done.stdout)
     assert found["parameters"][0]["standard_uncertainty"] is None
     assert found["rms_error_left_out"] is None
     assert "channel.damper:" in done.stderr  # the change is told, beside the JSON
-    compared = json.loads(run("compare", "bean", "--marks", "bath.csv", "--json").stdout)
+    compared = json.loads(cli("compare", "bean", "--marks", "bath.csv", "--json").stdout)
     assert compared["noise_a"] is None
     assert compared["verdict"] == "bias"
     assert compared["correction"]["gain"] == pytest.approx(1.007, abs=1e-3)
 
 
 @pytest.mark.parametrize("law", ["line", "polynomial", "power", "table", "beta", "steinhart-hart"])
-def test_every_law_from_the_command(run: Run, home: Path, law: str) -> None:
+def test_every_law_from_the_command(cli: Cli, home: Path, law: str) -> None:
     """Each law that can be fitted is written, loads, and reads the marks."""
     channel, marks = ("bean", "bath.csv") if "a" in law[1:] else ("damper", "damper-marks.csv")
     if law in ("power", "polynomial", "line", "table"):
         channel, marks = "damper", "damper-marks.csv"
         (home / marks).write_text("raw,true\n300,4\n900,17\n1500,31\n2600,58\n3500,82\n")
-    done = run("fit", channel, "--marks", marks, "--law", law, "--write")
+    done = cli("fit", channel, "--marks", marks, "--law", law, "--write")
     assert done.returncode == 0, done.stderr
     fitted = jr.load_bench(home / "bench.toml")[channel]
     assert law in [one.name for one in fitted.laws.laws] or "line" in done.stdout

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import runpy
 import subprocess
 import sys
@@ -17,12 +18,14 @@ from jetruler.core.laws import HOMES
 from jetruler.core.ticks import round_values, true_ticks
 from jetruler.demo import saturday
 from jetruler.demo.generate import as_csv
+from jetruler.demo.tour import STEPS
 from jetruler.plots.curve import draw_curve, draw_slope
 from jetruler.plots.ruler import draw_ruler
 from jetruler.plots.stages import draw_stages
 from jetruler.plots.style import new_figure, rendered
 
-from .conftest import COMMAND, Run
+from .conftest import COMMAND, Cli
+from .sizes import soak
 
 ROOT = Path(__file__).parents[1]
 
@@ -33,14 +36,34 @@ def test_the_bundled_data_is_what_the_generators_make() -> None:
         assert make().encode() == demo.read(name), name
 
 
-def test_demo_tour(run: Run, home: Path) -> None:
-    done = run("demo", "tour")
+@pytest.mark.parametrize("number", range(len(STEPS)), ids=[step.command for step in STEPS])
+def test_each_step_of_the_tour(
+    cli: Cli, home: Path, monkeypatch: pytest.MonkeyPatch, number: int
+) -> None:
+    monkeypatch.setattr("jetruler.cli.demo.STEPS", (STEPS[number],))
+    step = STEPS[number]
+    done = cli("demo", "tour")
+    assert done.returncode == 0, done.stderr
+    assert f"$ jetruler {step.command}" in done.stdout
+    assert all(f"# {line}" in done.stdout for line in step.shows.splitlines())
+    assert "step 1 of 1 done" in done.stderr
+    made = {p.name for p in (home / "tour").iterdir()} - set(demo.FILES)
+    assert bool(made) == any(word in step.command for word in (" -o ", "draw ", "live "))
+    for name in made:
+        assert name in done.stdout
+    assert cli("demo", "tour").returncode == 2  # it is there already
+
+
+@soak
+def test_the_whole_tour(cli: Cli, home: Path) -> None:
+    done = cli("demo", "tour")
     assert done.returncode == 0, done.stderr
     made = sorted(p.name for p in (home / "tour").iterdir())
     for name in made:
         assert name in done.stdout, f"the tour does not say what {name} shows"
     assert {"bench.toml", "roast.csv", "out.csv", "ruler-damper.png"} <= set(made)
-    assert run("demo", "tour").returncode == 2
+    steps = re.findall(r"step (\d+) of (\d+) done", done.stderr)
+    assert steps == [(str(i + 1), str(len(STEPS))) for i in range(len(STEPS))]
 
 
 @pytest.mark.parametrize("script", sorted((ROOT / "examples").glob("*.py")), ids=lambda p: p.name)
@@ -96,7 +119,11 @@ def test_the_page_of_laws_is_made_from_the_laws() -> None:
 
 def test_every_public_name_is_there_and_documented() -> None:
     for name in jetruler.__all__:
-        assert getattr(jetruler, name).__doc__, name
+        value = getattr(jetruler, name)
+        text = vars(value).get("__doc__") if isinstance(value, type) else value.__doc__
+        assert text is not None, name
+        assert not text.startswith(f"{name}("), f"{name}: the text that dataclass made"
+        assert len(text.split()) > 3, name
     assert set(jetruler.__all__) <= set(dir(jetruler))
     with pytest.raises(AttributeError, match="no attribute 'nonsense'"):
         _ = jetruler.nonsense

@@ -14,7 +14,7 @@ from jetruler import Smoothing, demo
 from jetruler.bench.load import parse_bench
 from jetruler.core.reading import FLAG_NAMES
 
-from .conftest import Run
+from .conftest import Cli
 
 ROOT = Path(__file__).parents[1]
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
@@ -49,12 +49,12 @@ CONSOLE = [page for page in PAGES if blocks(page, "console")]
 
 
 @pytest.mark.parametrize("page", CONSOLE, ids=lambda p: p.name)
-def test_console_blocks_show_what_comes_out(page: Path, home: Path, run: Run) -> None:
+def test_console_blocks_show_what_comes_out(page: Path, home: Path, cli: Cli) -> None:
     """Every command of a guide, in order; every line shown below it is in its output."""
     for block in blocks(page, "console"):
         for part in block.split("$ jetruler ")[1:]:
             command, *lines = part.splitlines()
-            done = run(*shlex.split(command))
+            done = cli(*shlex.split(command))
             assert done.returncode in (0, 1), done.stderr
             said = (done.stdout + done.stderr).splitlines()
             for line in filter(None, lines):

@@ -11,11 +11,12 @@ import signal
 import socket
 import threading
 import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
+import distributed
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -29,7 +30,8 @@ from jetruler.core.ruler import Ruler
 from jetruler.fleet.attempt import Outcome
 from jetruler.fleet.plan import is_many, planned
 
-from .conftest import Run
+from .conftest import Cli, of_cluster
+from .sizes import sizes, soak
 
 SMOOTH = """
 title = "Fleet"
@@ -51,15 +53,15 @@ any = [{ channel = "bean", above = 2, release = 1.8 }]
 """
 
 
-@pytest.fixture(scope="session")
-def month(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A synthetic month of two roasters: 60 logs in three formats, in folders by roaster."""
+@pytest.fixture(scope="session", params=sizes(6, 30), ids="{} days".format)
+def month(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A synthetic month of two roasters: logs in three formats, in folders by roaster."""
     home = tmp_path_factory.mktemp("month")
     (home / "bench.toml").write_text(SMOOTH)
     rng = np.random.default_rng(11)
     for roaster in ("east", "west"):
         (home / "logs" / roaster).mkdir(parents=True)
-        for day in range(1, 31):
+        for day in range(1, request.param + 1):
             n = int(rng.integers(300, 900))
             wave = 2000 + 1500 * np.sin(np.arange(n) / 90 + day) + rng.normal(0, 40, n)
             ch0 = np.clip(wave, 0, 4095).astype(np.int16)
@@ -107,21 +109,13 @@ def alone(month: Path) -> dict[str, bytes]:
     return tree(out)
 
 
-@contextmanager
-def two_workers() -> Iterator[str]:
-    """A real scheduler with two worker processes; its address."""
-    distributed = pytest.importorskip("distributed")
-    with distributed.LocalCluster(
-        n_workers=2, threads_per_worker=1, processes=True, dashboard_address="127.0.0.1:0"
-    ) as cluster:
-        yield cluster.scheduler_address
-
-
 def worker_pids(address: str) -> list[int]:
-    import distributed
-
     with distributed.Client(address) as client:
         return list(client.run(os.getpid).values())
+
+
+def logs_of(month: Path) -> int:
+    return len([log for log in (month / "logs").rglob("*") if log.is_file()])
 
 
 def month_by(month: Path, out: Path, **options: object) -> dict[str, bytes]:
@@ -132,7 +126,7 @@ def month_by(month: Path, out: Path, **options: object) -> dict[str, bytes]:
         events=out / "events",
         **options,  # type: ignore[arg-type]
     )
-    assert (len(fleet.done), fleet.failed, fleet.skipped) == (60, {}, [])
+    assert (len(fleet.done), fleet.failed, fleet.skipped) == (logs_of(month), {}, [])
     return tree(out)
 
 
@@ -151,7 +145,7 @@ def killing(pids: Callable[[], list[int]]) -> Callable[[int, int, Outcome], None
 def test_one_process_and_two_jobs_give_the_same_bytes(
     month: Path, alone: dict[str, bytes], tmp_path: Path
 ) -> None:
-    assert len(alone) == 120
+    assert len(alone) == 2 * logs_of(month)
     assert month_by(month, tmp_path / "one", jobs=1) == alone
     assert month_by(month, tmp_path / "two", jobs=2) == alone
 
@@ -165,26 +159,46 @@ def test_a_job_that_is_killed_is_replaced(
     assert month_by(month, tmp_path / "out", jobs=2, progress=killing(pids)) == alone
 
 
+@of_cluster
 def test_a_cluster_gives_the_same_bytes_though_a_worker_is_killed(
-    month: Path, alone: dict[str, bytes], tmp_path: Path
+    month: Path, alone: dict[str, bytes], tmp_path: Path, cluster: str
 ) -> None:
-    with two_workers() as address:
-        assert month_by(month, tmp_path / "whole", cluster=address) == alone
-        pids = worker_pids(address)
-        progress = killing(lambda: pids)
-        assert month_by(month, tmp_path / "out", cluster=address, progress=progress) == alone
+    assert month_by(month, tmp_path / "whole", cluster=cluster) == alone
+    pids = worker_pids(cluster)
+    progress = killing(lambda: pids)
+    assert month_by(month, tmp_path / "out", cluster=cluster, progress=progress) == alone
 
 
-def test_a_local_cluster(month: Path, alone: dict[str, bytes], tmp_path: Path, run: Run) -> None:
+@soak
+def test_a_local_cluster(month: Path, alone: dict[str, bytes], tmp_path: Path, cli: Cli) -> None:
     pattern = str(month / "logs" / "**" / "*.parquet")
     out, bench = tmp_path / "out", str(month / "bench.toml")
-    done = run("convert", pattern, "-b", bench, "-o", str(out), "--cluster", "local", "--jobs", "2")
+    done = cli("convert", pattern, "-b", bench, "-o", str(out), "--cluster", "local", "--jobs", "2")
     assert done.returncode == 0, done.stderr
     wanted = {
         k[7:]: v for k, v in alone.items() if k.startswith("values") and k.endswith(".parquet")
     }
     assert tree(out) == wanted
-    assert len(wanted) == 20
+    assert len(wanted) == logs_of(month) / 3
+
+
+@of_cluster
+def test_local_asks_for_as_many_workers_as_jobs(
+    cli: Cli, home: Path, cluster: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The session's cluster stands in for the one that would be started."""
+    asked: list[dict[str, object]] = []
+
+    def started(**options: object) -> Any:
+        asked.append(options)
+        return contextlib.nullcontext(cluster)
+
+    monkeypatch.setattr("distributed.LocalCluster", started)
+    words = "convert r*st.csv -o out --only bean --cluster local --jobs 3"
+    done = cli(*words.split())
+    assert done.returncode == 0, done.stderr
+    assert [(o["n_workers"], o["processes"]) for o in asked] == [(3, True)]
+    assert sorted(p.name for p in (home / "out").iterdir()) == ["rest.csv", "roast.csv"]
 
 
 @dataclass(frozen=True)
@@ -215,8 +229,8 @@ ADDRESSES = {
 
 
 @pytest.mark.parametrize(("address", "told"), ADDRESSES.items())
-def test_nobody_answers(run: Run, home: Path, address: str, told: str) -> None:
-    done = run("convert", ".", "-o", "out/", "--cluster", address)
+def test_nobody_answers(cli: Cli, home: Path, address: str, told: str) -> None:
+    done = cli("convert", ".", "-o", "out/", "--cluster", address)
     assert done.returncode == 2
     assert address in done.stderr
     assert told in done.stderr
@@ -224,7 +238,7 @@ def test_nobody_answers(run: Run, home: Path, address: str, told: str) -> None:
 
 
 @pytest.mark.parametrize("greeting", [b"", b"HTTP/1.1 400 Bad Request\r\n\r\n" * 9])
-def test_what_answers_is_no_scheduler(run: Run, greeting: bytes) -> None:
+def test_what_answers_is_no_scheduler(cli: Cli, greeting: bytes) -> None:
     with socket.create_server(("127.0.0.1", 0)) as server:
         port = server.getsockname()[1]
 
@@ -235,14 +249,14 @@ def test_what_answers_is_no_scheduler(run: Run, greeting: bytes) -> None:
 
         thread = threading.Thread(target=greet)
         thread.start()
-        done = run("convert", ".", "-o", "out/", "--cluster", f"tcp://127.0.0.1:{port}")
+        done = cli("convert", ".", "-o", "out/", "--cluster", f"tcp://127.0.0.1:{port}")
         thread.join()
     assert done.returncode == 2
     assert "does not speak Dask" in done.stderr
 
 
+@of_cluster
 def test_a_scheduler_without_workers(home: Path) -> None:
-    distributed = pytest.importorskip("distributed")
     bench = load_bench(home / "bench.toml")
     with (
         distributed.LocalCluster(n_workers=0, dashboard_address="127.0.0.1:0") as cluster,
@@ -251,7 +265,7 @@ def test_a_scheduler_without_workers(home: Path) -> None:
         convert_all(home, bench, home / "out", cluster=cluster.scheduler_address)
 
 
-def test_a_failed_log_stops_no_other_and_is_named(run: Run, home: Path) -> None:
+def test_a_failed_log_stops_no_other_and_is_named(cli: Cli, home: Path) -> None:
     logs = home / "logs"
     (logs / "deep" / "er").mkdir(parents=True)
     shutil.copy(home / "roast.csv", logs / "deep" / "er" / "good.csv")
@@ -262,7 +276,7 @@ def test_a_failed_log_stops_no_other_and_is_named(run: Run, home: Path) -> None:
     (logs / "notes.txt").write_text("no log")
     (logs / ".hidden.csv").write_text("no log")
     for jobs in ("1", "2"):
-        done = run("convert", "logs", "-o", f"out{jobs}", "--jobs", jobs)
+        done = cli("convert", "logs", "-o", f"out{jobs}", "--jobs", jobs)
         assert done.returncode == 1
         assert "3 logs failed:" in done.stderr
         for told in (
@@ -272,7 +286,7 @@ def test_a_failed_log_stops_no_other_and_is_named(run: Run, home: Path) -> None:
         ):
             assert told in done.stderr
         assert list(tree(home / f"out{jobs}")) == ["deep/er/good.csv"]
-    shown = run("convert", "logs", "-o", "out3", "--json")
+    shown = cli("convert", "logs", "-o", "out3", "--json")
     told = json.loads(shown.stdout)
     assert shown.returncode == 1
     assert len(told["failed"]) == 3
@@ -284,7 +298,7 @@ def test_a_log_that_goes_away_and_a_disk_that_is_full(
 ) -> None:
     logs = tmp_path / "logs"
     shutil.copytree(month / "logs" / "east", logs)
-    gone = logs / "day30.parquet"
+    gone = max(logs.iterdir())
 
     def remove(read: int, total: int, outcome: Outcome) -> None:
         gone.unlink(missing_ok=True)
@@ -292,26 +306,26 @@ def test_a_log_that_goes_away_and_a_disk_that_is_full(
     bench = load_bench(month / "bench.toml")
     fleet = convert_all(logs, bench, tmp_path / "out", jobs=1, progress=remove)
     assert fleet.failed == {gone: f"{gone}: there is no such file; a log is wanted"}
-    assert len(fleet.done) == 29
+    assert len(fleet.done) == logs_of(month) / 2 - 1
     full = convert_all([logs / "day01.csv"], bench, "/dev/full/x", jobs=1)
     assert "cannot be written" in str(full.failed)
 
 
-def test_resume_leaves_out_what_is_newer_than_log_and_bench(run: Run, home: Path) -> None:
+def test_resume_leaves_out_what_is_newer_than_log_and_bench(cli: Cli, home: Path) -> None:
     (home / "logs").mkdir()
     for name in ("a.csv", "b.csv"):
         shutil.copy(home / "roast.csv", home / "logs" / name)
     resume = ("convert", "logs", "-o", "out", "--resume", "--jobs", "1")
-    assert "of 2 logs in out\n" in run(*resume).stderr
-    assert "0 logs in out, 2 skipped" in run(*resume).stderr
+    assert "of 2 logs in out\n" in cli(*resume).stderr
+    assert "0 logs in out, 2 skipped" in cli(*resume).stderr
     later = time.time() + 3600
     os.utime(home / "logs" / "b.csv", (later, later))
-    assert "of 1 log in out, 1 skipped" in run(*resume).stderr
+    assert "of 1 log in out, 1 skipped" in cli(*resume).stderr
     (home / "out" / "a.csv").unlink()
     os.utime(home / "logs" / "b.csv", (1, 1))
-    assert "of 1 log in out, 1 skipped" in run(*resume).stderr
+    assert "of 1 log in out, 1 skipped" in cli(*resume).stderr
     os.utime(home / "bench.toml", (later, later))
-    assert "of 2 logs in out\n" in run(*resume).stderr
+    assert "of 2 logs in out\n" in cli(*resume).stderr
 
 
 @pytest.mark.parametrize(
@@ -358,9 +372,9 @@ def test_results_stand_as_the_logs_do(
         (("*.csv", "-o", "out/", "--only", "mars"), "the bench has no channel 'mars'"),
     ],
 )
-def test_bad_plans_are_refused(run: Run, home: Path, args: tuple[str, ...], told: str) -> None:
+def test_bad_plans_are_refused(cli: Cli, home: Path, args: tuple[str, ...], told: str) -> None:
     (home / "empty").mkdir()
-    done = run("convert", *args)
+    done = cli("convert", *args)
     assert done.returncode == 2
     assert told in done.stderr
     assert not list(home.glob("out*"))

@@ -20,7 +20,7 @@ from jetruler import Bench, Channel, Flag, LogError, LogFormat, convert, load_be
 from jetruler.bench.load import parse_bench
 from jetruler.core.finite import EveryCount
 
-from .conftest import Run
+from .conftest import Cli
 
 ROWS: dict[str, list[Any]] = {
     "time_s": [0.0, 0.2, 0.4, 0.6],
@@ -157,10 +157,10 @@ def test_text_gets_the_type_it_shows_to_its_last_row(
     assert [row["x"] for row in read(tmp_path / "out.jsonl")][19_999:] == wanted
 
 
-def test_standard_input_cannot_be_read_again(run: Run, home: Path) -> None:
+def test_standard_input_cannot_be_read_again(cli: Cli, home: Path) -> None:
     rows = "".join(f"{i},1,2,3,4,5,6,7,8,9\n" for i in range(300_000)) + "late" + ",1" * 9 + "\n"
     header = "x,ch0,ch1,ch2,ch3,ch4,ch5,ch6,ch7,time_s\n"
-    done = run("convert", "-", "-o", "out.parquet", stdin=header + rows)
+    done = cli("convert", "-", "-o", "out.parquet", stdin=header + rows)
     assert done.returncode == 2
     assert "column 'x' is no number (or time) any more in line 300002: found 'late'" in done.stderr
     assert not (home / "out.parquet").exists()
@@ -251,7 +251,7 @@ def test_columns_of_every_type_pass_through(bench: Bench, tmp_path: Path, name: 
     assert (tmp_path / "out.csv").read_bytes().count(b"\n") == 3
 
 
-def test_damage_in_a_later_part_leaves_nothing_and_one_sentence(run: Run, home: Path) -> None:
+def test_damage_in_a_later_part_leaves_nothing_and_one_sentence(cli: Cli, home: Path) -> None:
     rng = np.random.default_rng(5)
     columns = {f"ch{i}": rng.integers(0, 4096, 200_000) for i in range(8)}
     table = pa.table({"time_s": np.arange(200_000) / 5} | columns)
@@ -262,7 +262,7 @@ def test_damage_in_a_later_part_leaves_nothing_and_one_sentence(run: Run, home: 
     (home / "log.parquet").write_bytes(bytes(data))
     before = sorted(home.iterdir())
     for out in ("out.parquet", "out.csv", "out.jsonl.zst", "out.csv.gz"):
-        done = run("convert", "log.parquet", "-o", out, "--memory", "1")
+        done = cli("convert", "log.parquet", "-o", out, "--memory", "1")
         assert done.returncode == 2
         assert "log.parquet: this Parquet file is damaged or cut short" in done.stderr
         assert done.stderr.count("\n") == 1
@@ -282,7 +282,7 @@ BAD = {
 
 @pytest.mark.parametrize(("name", "told"), BAD.items())
 def test_damaged_logs_are_named_and_leave_nothing(
-    run: Run, home: Path, name: str, told: str
+    cli: Cli, home: Path, name: str, told: str
 ) -> None:
     whole = write(home, "whole.parquet", {k: v * 5000 for k, v in ROWS.items()}).read_bytes()
     scrambled = bytearray(whole)
@@ -301,7 +301,7 @@ def test_damaged_logs_are_named_and_leave_nothing(
     bench = 'title="t"\n[converter]\nbits=12\nvref=3.3\n[channel.a]\ncolumn="ch0"\n'
     (home / "small.toml").write_text(bench)
     for out in ("out.csv", "out.parquet"):
-        done = run("convert", name, "-b", "small.toml", "-o", out)
+        done = cli("convert", name, "-b", "small.toml", "-o", out)
         assert done.returncode == 2, done.stderr
         assert told in done.stderr
         assert name in done.stderr
@@ -310,23 +310,23 @@ def test_damaged_logs_are_named_and_leave_nothing(
     assert not list(home.glob(".*.part"))
 
 
-def test_what_cannot_be_written(run: Run, home: Path) -> None:
+def test_what_cannot_be_written(cli: Cli, home: Path) -> None:
     for args, told in [
         (("-o", "out.parquet.gz"), "Parquet is packed already"),
         (("-o", "/dev/full", "--to", "parquet"), "no space left on device"),
         (("-o", "/dev/full", "--to", "jsonl"), "no space left on device"),
         (("--memory", "0"), "--memory"),
     ]:
-        done = run("convert", "roast.csv", *args)
+        done = cli("convert", "roast.csv", *args)
         assert done.returncode == 2
         assert told in done.stderr
-    done = run("convert", "-", "--format", "parquet", stdin="x")
+    done = cli("convert", "-", "--format", "parquet", stdin="x")
     assert "Parquet is read from its end, so it needs a file" in done.stderr
 
 
-def test_pipes_carry_any_format(run: Run, home: Path) -> None:
-    first = run("convert", "roast.csv", "--to", "jsonl", "--keep-raw")
-    again = run("convert", "-", "--format", "jsonl", "--only", "rail", stdin=first.stdout)
+def test_pipes_carry_any_format(cli: Cli, home: Path) -> None:
+    first = cli("convert", "roast.csv", "--to", "jsonl", "--keep-raw")
+    again = cli("convert", "-", "--format", "jsonl", "--only", "rail", stdin=first.stdout)
     assert again.returncode == 2  # its results have the names that ours would get
     assert "has the name of a result" in again.stderr
     raw = "".join(
@@ -334,8 +334,8 @@ def test_pipes_carry_any_format(run: Run, home: Path) -> None:
         + "\n"
         for line in first.stdout.splitlines()
     )
-    piped = run("convert", "-", "--format", "jsonl", stdin=raw)
-    assert piped.stdout == run("convert", "roast.csv", "--to", "jsonl").stdout
+    piped = cli("convert", "-", "--format", "jsonl", stdin=raw)
+    assert piped.stdout == cli("convert", "roast.csv", "--to", "jsonl").stdout
     assert piped.returncode == 0
 
 

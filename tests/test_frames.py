@@ -9,22 +9,25 @@ from pathlib import Path
 from types import ModuleType
 from typing import Any
 
+import cloudpickle
 import dask.array as da
 import dask.dataframe as dd
+import distributed
 import numpy as np
 import pandas as pd
 import polars as pl
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from jetruler import Adc, Bench, Beta, Divider, LogError, Ruler, convert, load_bench
 from jetruler.bench.load import parse_bench
 from jetruler.core.lookup import WORTH_A_THREAD
 
-from .conftest import BENCH
+from .conftest import BENCH, of_cluster
+from .sizes import fewer
 from .test_fleet import SMOOTH
 
 
@@ -125,7 +128,7 @@ def made_up(rows: int) -> pd.DataFrame:
     return frame.assign(ch0=counts["ch0"], ch1=counts["ch1"])
 
 
-@settings(max_examples=25)
+@fewer(4)
 @given(
     st.lists(st.integers(0, 90), min_size=1, max_size=6).filter(lambda sizes: sum(sizes) > 20),
     st.sampled_from(["mean", "median", "exponential", "spikes"]),
@@ -151,8 +154,29 @@ def test_partitions_remember_what_came_before(sizes: list[int], kind: str, where
             assert result[name].to_numpy().tobytes() == wanted[name].to_numpy().tobytes(), name
 
 
-def test_dask_frames_stay_lazy_and_run_on_real_workers(tmp_path: Path) -> None:
-    distributed = pytest.importorskip("distributed")
+@pytest.mark.parametrize("decide", [True, False], ids=["remembers", "on its own"])
+def test_the_graph_grows_with_partitions_and_not_with_counts(decide: bool) -> None:
+    """A bench in use holds an entry for every count: none of them may travel, or be walked."""
+    text, frame = (SMOOTH if decide else BENCH), made_up(400)
+
+    def graph(bits: int, partitions: int) -> tuple[int, int]:
+        bench = parse_bench(text.replace("bits = 12", f"bits = {bits}"))
+        bench.convert(frame)  # compiles its tables
+        lazy = bench.convert(dd.from_pandas(frame, npartitions=partitions), decide=decide)
+        made = dict(lazy.__dask_graph__())
+        return len(made), len(cloudpickle.dumps(made))
+
+    (tasks, size), (wide_tasks, wide_size) = graph(8, 4), graph(16, 4)
+    assert wide_tasks == tasks
+    assert wide_size == pytest.approx(size, abs=50)  # the number of bits has another digit
+    more_tasks, more_size = graph(16, 8)
+    assert 4 <= more_tasks - tasks <= 40
+    frames = 400 * 3 * 8  # bytes of the samples, however they are divided
+    assert (more_size - wide_size) < 0.5 * frames
+
+
+@of_cluster
+def test_dask_frames_stay_lazy_and_run_on_real_workers(tmp_path: Path, cluster: str) -> None:
     whole = made_up(3000)
     for i in range(6):
         whole.iloc[500 * i : 500 * (i + 1)].to_parquet(tmp_path / f"part{i}.parquet")
@@ -164,12 +188,7 @@ def test_dask_frames_stay_lazy_and_run_on_real_workers(tmp_path: Path) -> None:
     with pytest.raises(FileNotFoundError):  # nothing was read when it was asked for
         lazy.compute(scheduler="sync")
     (tmp_path / "away").rename(tmp_path / "part0.parquet")
-    with (
-        distributed.LocalCluster(
-            n_workers=2, threads_per_worker=1, processes=True, dashboard_address="127.0.0.1:0"
-        ) as cluster,
-        distributed.Client(cluster),
-    ):
+    with distributed.Client(cluster):
         found = lazy.compute()
     wanted = bench.convert(whole)
     assert found["bean_V"].to_numpy().tobytes() == wanted["bean_V"].to_numpy().tobytes()

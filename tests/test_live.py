@@ -31,7 +31,8 @@ from jetruler.live.lines import LONGEST, Lines
 from jetruler.live.outlet import Outlet
 from jetruler.live.parse import Parser
 
-from .conftest import COMMAND, Run
+from .conftest import COMMAND, Cli
+from .sizes import sizes
 
 Start = Callable[..., "subprocess.Popen[bytes]"]
 
@@ -61,9 +62,14 @@ safe = 1500
 
 
 @pytest.fixture
-def start(home: Path) -> Iterator[Start]:
-    """Start `jetruler live` on the bench above; what still runs at the end is stopped."""
+def two(home: Path) -> None:
+    """The bench above in the place of the demo's."""
     (home / "bench.toml").write_text(TWO)
+
+
+@pytest.fixture
+def start(home: Path, two: None) -> Iterator[Start]:
+    """Start `jetruler live` on the bench above; what still runs at the end is stopped."""
     running: list[subprocess.Popen[bytes]] = []
 
     def start(*args: str, **more: object) -> subprocess.Popen[bytes]:
@@ -101,9 +107,9 @@ def first(live: subprocess.Popen[bytes], lines: int) -> list[str]:
     return found
 
 
-def test_the_demo_source(run: Run, start: Start, home: Path) -> None:
+def test_the_demo_source(cli: Cli, start: Start, home: Path) -> None:
     (home / "bench.toml").write_bytes(demo.read("bench.toml"))
-    done = run("live", "--source", "demo", "--for", "0.5 s")
+    done = cli("live", "--source", "demo", "--for", "0.5 s")
     assert done.returncode == 0
     assert "disarmed: no command was sent" in done.stderr
     found = rows("".join(first(start("--source", "demo"), 13)))
@@ -118,9 +124,9 @@ def test_the_demo_source(run: Run, start: Start, home: Path) -> None:
     assert all(line[i] != " " for line in plain[1:] for i in ends)
 
 
-def test_a_recorded_log_gives_what_convert_gives(run: Run, home: Path) -> None:
-    live = rows(run("live", stdin=demo.read("roast.csv").decode()).stdout)
-    run("convert", "roast.csv", "-o", "out.csv", "--events", "events.csv")
+def test_a_recorded_log_gives_what_convert_gives(cli: Cli, home: Path) -> None:
+    live = rows(cli("live", stdin=demo.read("roast.csv").decode()).stdout)
+    cli("convert", "roast.csv", "-o", "out.csv", "--events", "events.csv")
     converted = rows((home / "out.csv").read_text())
     for name in ("time_s", "bean_degC", "tray_zone", "hopper_g", "flags"):
         assert [row[name] for row in live] == [row[name] for row in converted]
@@ -149,9 +155,9 @@ def test_a_recorded_log_gives_what_convert_gives(run: Run, home: Path) -> None:
         ("json", '{"k": 2000, "p": 1}\n{"p": 3}\n{"k": null, "p": 3}\n', ["50.0", "", ""]),
     ],
 )
-def test_forms(start: Start, form: str, text: str, values: list[str]) -> None:
-    out, err = start("--format", form).communicate(text.encode(), 30)
-    assert [row["knob_percent"] for row in rows(out.decode())] == values, err
+def test_forms(cli: Cli, two: None, form: str, text: str, values: list[str]) -> None:
+    done = cli("live", "--format", form, stdin=text)
+    assert [row["knob_percent"] for row in rows(done.stdout)] == values, done.stderr
 
 
 @pytest.mark.parametrize(
@@ -163,12 +169,11 @@ def test_forms(start: Start, form: str, text: str, values: list[str]) -> None:
         (b"1,2\n3,4x\n5,6\n", "column p: 1 cells are no number"),
     ],
 )
-def test_what_is_no_sample_is_counted(start: Start, text: bytes, says: str) -> None:
-    live = start()
-    out, err = live.communicate(text, 30)
-    assert live.returncode == 0, err
-    assert says in err.decode()
-    assert len(rows(out.decode())) >= 1
+def test_what_is_no_sample_is_counted(cli: Cli, two: None, text: bytes, says: str) -> None:
+    done = cli("live", stdin=text)
+    assert done.returncode == 0, done.stderr
+    assert says in done.stderr
+    assert len(rows(done.stdout)) >= 1
 
 
 def test_both_ways_of_reading_give_the_same() -> None:
@@ -196,13 +201,19 @@ def test_lines_over_any_cuts() -> None:
     assert lines.bad == {"over-long": 1}
 
 
-def test_a_million_random_lines(start: Start) -> None:
+@pytest.mark.parametrize("lines", sizes(50_000, 1_000_000))
+def test_every_line_among_noise_is_a_sample_or_is_counted(cli: Cli, two: None, lines: int) -> None:
     random.seed(6)
-    noise = b"\n".join(random.randbytes(random.randrange(12)) for _ in range(5000))
-    live = start(stdin=subprocess.PIPE, stdout=subprocess.DEVNULL)
-    _, err = live.communicate(b"1,2\n" + noise * 200 + b"\n3,4\n", 120)
-    assert live.returncode == 0
-    assert "lines were no samples" in err.decode()
+    noise = [b"\xff" + random.randbytes(9).translate(None, b"\r\n") for _ in range(100)]
+    sent = [b"%d,7" % (i % 4001) if i % 11 == 0 else noise[i % 100] for i in range(lines)]
+    done = cli("live", stdin=b"\n".join(sent) + b"\n")
+    assert done.returncode == 0, done.stderr
+    samples = range(0, lines, 11)
+    knob = [(i % 4001) / 40 for i in samples]
+    assert f"{len(samples)} samples in" in done.stderr
+    assert f"{lines - len(samples)} lines were no samples: " in done.stderr
+    found = [float(row["knob_percent"]) for row in rows(done.stdout)]
+    assert found == pytest.approx(knob, abs=0.0501)
 
 
 def test_made_up_values(start: Start) -> None:
@@ -234,29 +245,26 @@ def test_made_up_values(start: Start) -> None:
         (["--record", "no/where.csv"], "there is no folder no"),
     ],
 )
-def test_one_sentence(start: Start, args: list[str], says: str) -> None:
-    live = start(*args)
-    out, err = live.communicate(b"", 30)
-    assert live.returncode == 2
-    assert says in err.decode()
-    assert not out
-    assert "Traceback" not in err.decode()
-    assert len(err.splitlines()) == 1
+def test_one_sentence(cli: Cli, two: None, args: list[str], says: str) -> None:
+    done = cli("live", *args, stdin="")
+    assert (done.returncode, done.stdout) == (2, "")
+    assert says in done.stderr
+    assert "Traceback" not in done.stderr
+    assert len(done.stderr.splitlines()) == 1
 
 
 @pytest.mark.parametrize(("text", "why"), [(b"", "without a line"), (b"a,b,c\n", "fields 1")])
-def test_a_stream_without_a_sample(start: Start, text: bytes, why: str) -> None:
-    live = start()
-    _, err = live.communicate(text, 30)
-    assert live.returncode == 2
-    assert "standard input: the stream ended without a sample" in err.decode()
-    assert why in err.decode()
-    assert len(err.splitlines()) == 1
+def test_a_stream_without_a_sample(cli: Cli, two: None, text: bytes, why: str) -> None:
+    done = cli("live", stdin=text)
+    assert done.returncode == 2
+    assert "standard input: the stream ended without a sample" in done.stderr
+    assert why in done.stderr
+    assert len(done.stderr.splitlines()) == 1
 
 
-def test_no_header_is_said(run: Run, home: Path) -> None:
+def test_no_header_is_said(cli: Cli, home: Path) -> None:
     (home / "b.toml").write_text(TWO.replace('columns = ["k", "p"]', ""))
-    done = run("live", "-b", "b.toml", stdin="1,2\n3,4\n5,6\n7,8\n")
+    done = cli("live", "-b", "b.toml", stdin="1,2\n3,4\n5,6\n7,8\n")
     assert done.returncode == 2
     assert "the stream has no header: found '5,6'" in done.stderr
 
@@ -290,9 +298,9 @@ def test_a_growing_file_and_a_bench_that_is_saved(start: Start, home: Path) -> N
     assert b"3 samples" in err
 
 
-def test_a_record_is_a_log(start: Start, run: Run, home: Path) -> None:
-    start("--record", "rec.csv").communicate(b"2000,1\n\xff!\n1000,2\n", 30)
-    done = run("convert", "rec.csv", "-o", "again.csv")
+def test_a_record_is_a_log(cli: Cli, two: None, home: Path) -> None:
+    cli("live", "--record", "rec.csv", stdin=b"2000,1\n\xff!\n1000,2\n")
+    done = cli("convert", "rec.csv", "-o", "again.csv")
     assert done.returncode == 0, done.stderr
     assert [r["knob_percent"] for r in rows((home / "again.csv").read_text())] == [
         "50.0",
@@ -301,12 +309,11 @@ def test_a_record_is_a_log(start: Start, run: Run, home: Path) -> None:
     ]
 
 
-def test_a_full_disk_is_said_and_the_view_goes_on(start: Start) -> None:
-    live = start("--record", "/dev/full")
-    out, err = live.communicate(b"2000,1\n1000,2\n", 30)
-    assert live.returncode == 1
-    assert len(rows(out.decode())) == 2
-    assert b"/dev/full: cannot be written: No space left on device" in err
+def test_a_full_disk_is_said_and_the_view_goes_on(cli: Cli, two: None) -> None:
+    done = cli("live", "--record", "/dev/full", stdin="2000,1\n1000,2\n")
+    assert done.returncode == 1
+    assert len(rows(done.stdout)) == 2
+    assert "/dev/full: cannot be written: No space left on device" in done.stderr
 
 
 class Server:
@@ -339,11 +346,12 @@ def told(client: socket.socket, what: bytes) -> bytes:
     return got
 
 
-def test_gone_and_back_a_hundred_times(start: Start, home: Path) -> None:
+@pytest.mark.parametrize("times", sizes(10, 100))
+def test_gone_and_back_many_times(start: Start, home: Path, times: int) -> None:
     sent = 0
     with Server() as server:
         live = start("--source", server.url, "--arm", "--record", "all.csv")
-        for i in range(100):
+        for i in range(times):
             with server.client() as client:
                 told(client, b"flap=1500\n")  # safe, before anything is known
                 for _ in range(3):
@@ -355,9 +363,12 @@ def test_gone_and_back_a_hundred_times(start: Start, home: Path) -> None:
         live.send_signal(signal.SIGINT)
     out, err = live.communicate(timeout=20)
     cut = re.search(rb"(\d) rows were not written: it was stopped", err)
-    assert len(rows(out.decode())) + (int(cut[1]) if cut else 0) == sent == 300, err
-    assert re.search(rb"torn (49|50)", err)  # the last may end after the signal
-    assert re.search(rb"gone (99|100) times", err)
+    assert len(rows(out.decode())) + (int(cut[1]) if cut else 0) == sent == 3 * times, err
+    torn, gone = (re.search(p, err) for p in (rb"torn (\d+)", rb"gone (\d+) times"))
+    assert torn is not None
+    assert gone is not None
+    assert times // 2 - int(torn[1]) in (0, 1)  # the last may end after the signal
+    assert times - int(gone[1]) in (0, 1)
 
 
 def test_silence_and_the_end_send_safe(start: Start) -> None:
@@ -429,7 +440,7 @@ def test_a_slow_reader_of_a_recorded_stream_gets_it_all(start: Start, home: Path
     (home / "log.csv").write_bytes(b"1000,7\n" * 20_000)
     live = start("--source", "log.csv")
     with pytest.raises(subprocess.TimeoutExpired):
-        live.wait(6)
+        live.wait(3)
     out, err = live.communicate(timeout=20)
     assert out.count(b"\n") == 20_001
     assert b"not written" not in err

@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from jetruler import Bench, LogError, LogFormat, convert
@@ -136,7 +136,6 @@ cells = st.one_of(
 notes = st.text(st.sampled_from('ab,;"\n\r é'), max_size=5)
 
 
-@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.lists(st.tuples(cells, cells, notes), min_size=1, max_size=30), st.integers(7, 200))
 def test_block_borders_change_nothing_and_no_row_is_lost(
     bench: Bench,

@@ -17,7 +17,7 @@ from jetruler.logs.source import Source
 from jetruler.plots.log import draw_log, draw_spread
 from jetruler.plots.style import new_figure
 
-from .conftest import Run
+from .conftest import Cli
 
 #: What the demo hides, and how `look` says it.
 FINDINGS = [
@@ -32,8 +32,8 @@ FINDINGS = [
 ]
 
 
-def test_look_finds_in_words_what_the_demo_hides(run: Run) -> None:
-    done = run("look", "roast.csv", "-b", "bench.toml")
+def test_look_finds_in_words_what_the_demo_hides(cli: Cli) -> None:
+    done = cli("look", "roast.csv", "-b", "bench.toml")
     assert done.returncode == 0, done.stderr
     for says in FINDINGS:
         assert says in done.stdout
@@ -47,8 +47,8 @@ def test_look_finds_in_words_what_the_demo_hides(run: Run) -> None:
     assert order == sorted(order, key=["error", "warning", "note"].index)
 
 
-def test_look_as_json_against_pandas(run: Run, home: Path) -> None:
-    found = json.loads(run("look", "roast.csv", "--json").stdout)
+def test_look_as_json_against_pandas(cli: Cli, home: Path) -> None:
+    found = json.loads(cli("look", "roast.csv", "--json").stdout)
     frame = pd.read_csv(home / "roast.csv")
     for i, name in enumerate(["bean", "bean2", "damper", "exhaust", "draught", "rail", "tray"]):
         column = frame[f"ch{i}"]
@@ -62,18 +62,18 @@ def test_look_as_json_against_pandas(run: Run, home: Path) -> None:
     assert found["time"]["interval"] == pytest.approx(0.2)
 
 
-def test_ends_are_printed_and_written(run: Run, home: Path) -> None:
+def test_ends_are_printed_and_written(cli: Cli, home: Path) -> None:
     before = (home / "bench.toml").read_text()
-    printed = run("look", "roast.csv", "--ends", "damper")
+    printed = cli("look", "roast.csv", "--ends", "damper")
     assert printed.stdout == "marks = [[203, 0], [3899, 100]]\n"
     assert (home / "bench.toml").read_text() == before
-    backward = run("look", "roast.csv", "--ends", "damper", "--reversed", "--margin", "10")
+    backward = cli("look", "roast.csv", "--ends", "damper", "--reversed", "--margin", "10")
     assert backward.stdout == "marks = [[209, 100], [3893, 0]]\n"
-    written = run("look", "roast.csv", "--ends", "damper", "--write")
+    written = cli("look", "roast.csv", "--ends", "damper", "--write")
     assert "- marks = [[198, 0], [3904, 100]]\n+ marks = [[203, 0], [3899, 100]]" in written.stdout
     after = (home / "bench.toml").read_text()
     assert after == before.replace("[[198, 0], [3904, 100]]", "[[203, 0], [3899, 100]]")
-    run("convert", "roast.csv", "-o", "out.csv", "--only", "damper")
+    cli("convert", "roast.csv", "-o", "out.csv", "--only", "damper")
     out = pd.read_csv(home / "out.csv")["damper_percent"]
     assert (out[:90] == 0.0).all()  # both ends are really reached, in spite of the noise
     assert (out[-300:] == 100.0).all()
@@ -105,10 +105,10 @@ LOGS = {
         ),
     ],
 )
-def test_odd_logs_are_told_in_words(run: Run, home: Path, name: str, says: str) -> None:
+def test_odd_logs_are_told_in_words(cli: Cli, home: Path, name: str, says: str) -> None:
     (home / name).write_text(LOGS[name])
     (home / "bench.toml").unlink()
-    done = run("look", name)
+    done = cli("look", name)
     assert done.returncode == 0, done.stderr
     assert says in done.stdout
 
@@ -147,23 +147,23 @@ def test_odd_logs_are_told_in_words(run: Run, home: Path, name: str, says: str) 
         (["new", "x.toml", "--channel", "my bean=ntc"], "NAME=KIND is right"),
     ],
 )
-def test_bad_input(run: Run, home: Path, args: list[str], says: str) -> None:
+def test_bad_input(cli: Cli, home: Path, args: list[str], says: str) -> None:
     for name in ("empty.csv", "header.csv", "text.csv"):
         (home / name).write_text(LOGS[name])
     before = sorted(p.name for p in home.iterdir())
-    done = run(*args)
+    done = cli(*args)
     assert (done.returncode, done.stdout) == (2, "")
     assert says in done.stderr
     assert done.stderr.startswith("jetruler: ")
     assert sorted(p.name for p in home.iterdir()) == before
 
 
-def test_nothing_moved_and_read_only(run: Run, home: Path) -> None:
+def test_nothing_moved_and_read_only(cli: Cli, home: Path) -> None:
     (home / "still.csv").write_text(LOGS["still.csv"])
-    still = run("look", "still.csv", "--ends", "k", "-b", "bench.toml")
+    still = cli("look", "still.csv", "--ends", "k", "-b", "bench.toml")
     assert (still.returncode, "there is no column" in still.stderr) == (2, True)
     (home / "bench.toml").rename(home / "other.toml")
-    still = run("look", "still.csv", "--ends", "k")
+    still = cli("look", "still.csv", "--ends", "k")
     assert still.returncode == 2
     assert "k: nothing moved: the samples span 0 counts" in still.stderr
 
@@ -191,9 +191,9 @@ def test_all_missing_and_fractional_columns(tmp_path: Path) -> None:
         look(tmp_path / "c.csv")
 
 
-def test_new_from_a_log_passes_convert_as_it_stands(run: Run, home: Path) -> None:
+def test_new_from_a_log_passes_convert_as_it_stands(cli: Cli, home: Path) -> None:
     args = ["--from", "roast.csv", "--channel", "ch0=ntc", "--channel", "ch2=knob"]
-    assert run("new", "mine.toml", *args).returncode == 0
+    assert cli("new", "mine.toml", *args).returncode == 0
     text = (home / "mine.toml").read_text()
     table = tomllib.loads(text)
     assert table["converter"]["bits"] == 12
@@ -201,23 +201,23 @@ def test_new_from_a_log_passes_convert_as_it_stands(run: Run, home: Path) -> Non
     assert table["channel"]["ch7"]["converter"] == {"bits": 16, "count_at_vref": 65520}
     assert table["channel"]["ch2"]["laws"][0]["marks"] == [[198, 0], [3904, 100]]
     assert text.count("a guess") == 3
-    assert run("convert", "roast.csv", "-b", "mine.toml", "-o", "o.csv").returncode == 0
+    assert cli("convert", "roast.csv", "-b", "mine.toml", "-o", "o.csv").returncode == 0
     assert len(pd.read_csv(home / "o.csv")) == 4200
 
 
-def test_new_kinds_pass_convert_too(run: Run, home: Path) -> None:
+def test_new_kinds_pass_convert_too(cli: Cli, home: Path) -> None:
     kinds = [f"--channel=c{i}={kind}" for i, kind in enumerate(KINDS)]
-    assert run("new", "all.toml", *kinds).returncode == 0
-    assert run("new", "plain.toml").returncode == 0
+    assert cli("new", "all.toml", *kinds).returncode == 0
+    assert cli("new", "plain.toml").returncode == 0
     for name in ("all.toml", "plain.toml"):
-        done = run("convert", "roast.csv", "-b", name, "-o", f"{name}.csv")
+        done = cli("convert", "roast.csv", "-b", name, "-o", f"{name}.csv")
         assert done.returncode == 0, done.stderr
         assert len(pd.read_csv(home / f"{name}.csv")) == 4200
 
 
-def test_pictures_of_a_log(run: Run, home: Path) -> None:
-    assert run("draw", "log", "roast.csv", "bean", "rail").stdout == "log-roast.png\n"
-    assert run("draw", "spread", "roast.csv", "-o", "s.svg").stdout == "s.svg\n"
+def test_pictures_of_a_log(cli: Cli, home: Path) -> None:
+    assert cli("draw", "log", "roast.csv", "bean", "rail").stdout == "log-roast.png\n"
+    assert cli("draw", "spread", "roast.csv", "-o", "s.svg").stdout == "s.svg\n"
     bench = load_bench(home / "bench.toml")
     (series,) = read_series(home / "roast.csv", [bench["rail"]])
     axes = draw_log(new_figure().add_subplot(), series.channel, series.at, series.raw, series.value)

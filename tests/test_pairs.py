@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import jetruler as jr
@@ -84,7 +84,6 @@ def test_two_logs_need_times(tmp_path: Path) -> None:
         read_pairs(empty, BENCH["a"], "ref")
 
 
-@settings(max_examples=50)
 @given(
     seed=st.integers(0, 10**6),
     n=st.integers(3, 60),

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from scipy.optimize import curve_fit
 
@@ -121,7 +121,6 @@ def test_marks_that_scatter_too_much_widen_everything() -> None:
 FINITE = st.floats(-100, 100).map(lambda v: round(v, 3))
 
 
-@settings(max_examples=60)
 @given(
     gain=FINITE.filter(lambda v: abs(v) > 0.01),
     offset=FINITE,
@@ -136,7 +135,6 @@ def test_exact_marks_give_the_law_back(gain: float, offset: float, raw: list[int
     assert found.law.name == "line"
 
 
-@settings(max_examples=60)
 @given(
     seed=st.integers(0, 10**6),
     n=st.integers(7, 14),

@@ -17,7 +17,7 @@ from jetruler.live.errors import SourceEnded, SourceGone
 from jetruler.live.saved import Saved
 from jetruler.live.session import Parts, Session
 
-from .conftest import Run
+from .conftest import Cli
 
 
 class Script:
@@ -210,12 +210,12 @@ hold = "0.2 s"
     ],
 )
 def test_events_in_the_time_of_the_log(
-    run: Run, home: Path, head: str, times: list[str], on: str
+    cli: Cli, home: Path, head: str, times: list[str], on: str
 ) -> None:
     (home / "b.toml").write_text(LOG)
     rows = [f"{t},{a}" for t, a in zip(times, [100, 600, 600, 600, 100], strict=True)]
     (home / "log.csv").write_text("\n".join([f"{head},a", *rows, ""]))
-    done = run("convert", "log.csv", "-b", "b.toml", "-o", "o.csv", "--events", "e.csv")
+    done = cli("convert", "log.csv", "-b", "b.toml", "-o", "o.csv", "--events", "e.csv")
     assert done.returncode == 0, done.stderr
     with (home / "e.csv").open() as file:
         found = list(csv.reader(file))
@@ -235,30 +235,30 @@ def test_events_in_the_time_of_the_log(
         (["--events", "none.d/e.csv"], "there is no folder none.d"),
     ],
 )
-def test_events_that_cannot_be(run: Run, home: Path, args: list[str], says: str) -> None:
-    done = run("convert", "roast.csv", "-o", "o.csv", *args)
+def test_events_that_cannot_be(cli: Cli, home: Path, args: list[str], says: str) -> None:
+    done = cli("convert", "roast.csv", "-o", "o.csv", *args)
     assert done.returncode == 2
     assert says in done.stderr
     assert not (home / "o.csv").exists()
     assert not (home / "e.csv").exists()
 
 
-def test_a_bench_without_trips_has_no_events(run: Run, home: Path) -> None:
+def test_a_bench_without_trips_has_no_events(cli: Cli, home: Path) -> None:
     (home / "b.toml").write_text(LOG.split("[trip")[0])
     (home / "log.csv").write_text("a\n1\n2\n")
-    done = run("convert", "log.csv", "-b", "b.toml", "-o", "o.csv", "--events", "e.csv")
+    done = cli("convert", "log.csv", "-b", "b.toml", "-o", "o.csv", "--events", "e.csv")
     assert done.returncode == 2
     assert "the bench has no trips" in done.stderr
     (home / "b.toml").write_text(LOG)
-    done = run("convert", "log.csv", "-b", "b.toml", "-o", "o.csv", "--events", "e.csv")
+    done = cli("convert", "log.csv", "-b", "b.toml", "-o", "o.csv", "--events", "e.csv")
     assert "no time column is found; events need one" in done.stderr
 
 
-def test_check_knows_the_trips(run: Run, home: Path) -> None:
+def test_check_knows_the_trips(cli: Cli, home: Path) -> None:
     text = demo.read("bench.toml").decode().replace('within = "5 s"', 'within = "0.5 s"')
     (home / "bench.toml").write_text(text.replace("above = 225, release = 220", "above = 999999"))
-    alone = run("check")
+    alone = cli("check")
     assert "trip.too-hot.any[1].above (unreachable-threshold)" in alone.stdout
     assert "slow-smoothing" not in alone.stdout  # five samples: nobody knows how long they take
-    with_log = run("check", "--log", "roast.csv")
+    with_log = cli("check", "--log", "roast.csv")
     assert "bean is smoothed over 0.8 s, and a change within 0.5 s is looked for" in with_log.stdout

@@ -29,6 +29,8 @@ from jetruler.live.session import stream_for
 from jetruler.live.sources import GrowingFile, Port, source_named
 from jetruler.live.station import Batch, Station
 
+from .sizes import sizes
+
 BENCH = """
 title = "Station"
 [converter]
@@ -471,11 +473,13 @@ def test_milliseconds_are_told_by_the_stream(bench: Bench) -> None:
     assert batch.times.to_pylist() == ["500", "1500"]
 
 
-def test_the_demo_through_blocks_of_any_size() -> None:
+@pytest.mark.parametrize("samples", sizes(280, 1200))
+def test_the_demo_through_blocks_of_any_size(samples: int) -> None:
     """Reading at once and line by line, in large and small blocks: the same rows."""
     bench = parse_bench(demo.read("bench.toml").decode())
     lines = [
-        line.rsplit(b",", 1)[0] + b"\n" for line in demo.read("roast.csv").splitlines()[1:1200]
+        line.rsplit(b",", 1)[0] + b"\n"
+        for line in demo.read("roast.csv").splitlines()[1 : samples + 1]
     ]
 
     def rows(size: int, holds: bool = False) -> bytes:
@@ -488,7 +492,7 @@ def test_the_demo_through_blocks_of_any_size() -> None:
             out += b"".join(map(made, station.take(b"".join(part), arrivals, 0.0)))
         return out + b"".join(map(made, station.flush()))
 
-    whole = rows(1199)
-    assert whole.count(b"\n") == 1199
+    whole = rows(1200)
+    assert whole.count(b"\n") == len(lines)
     assert rows(1) == rows(5) == rows(77) == whole
-    assert rows(1, holds=True) == rows(5, holds=True) == rows(1199, holds=True) == whole
+    assert rows(1, holds=True) == rows(5, holds=True) == rows(1200, holds=True) == whole

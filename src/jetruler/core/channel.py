@@ -80,11 +80,15 @@ class Channel:
 
     def cell(self, value: float) -> str:
         """The value as it stands in a converted log: to `decimals`, empty for NaN."""
-        if value != value:
-            return ""
-        if (text := self.ruler.described(value)) is not None:
-            return text
-        return repr(float(value)) if self.decimals is None else fixed(value, self.decimals)
+        return self.cells([float(value)])[0]
+
+    def cells(self, values: list[float]) -> list[str]:
+        """Many values as they stand in a converted log."""
+        if self.ruler.described(0.0) is not None:
+            return ["" if v != v else self.ruler.described(v) or "" for v in values]
+        if (decimals := self.decimals) is None:
+            return ["" if v != v else repr(v) for v in values]
+        return ["" if v != v else fixed(v, decimals) for v in values]
 
     def shown(self, value: float) -> str:
         """The value for people, with its unit and to `decimals`."""

@@ -3,6 +3,7 @@ before it."""
 
 from __future__ import annotations
 
+import pickle
 from typing import Any
 
 from ..core.channel import Bench
@@ -11,6 +12,21 @@ from .convert import FrameConversion, Memory, Options
 
 #: So many partitions are asked for the first rows, which settle what a time is in samples.
 FIRST_FEW = 8
+
+
+class _Carried:
+    """A bench and its options as one opaque object. Dask walks into every dataclass among the
+    arguments of a task, and a bench in use holds a table entry for every count."""
+
+    def __init__(self, bench: Bench, options: Options) -> None:
+        self.bench, self.options = bench, options
+
+    def __dask_tokenize__(self) -> bytes:
+        return pickle.dumps((self.bench, self.options))
+
+    def over(self, part: Any) -> FrameConversion:
+        """The conversion of one partition."""
+        return FrameConversion(self.bench, part, self.options)
 
 
 def convert_lazily(bench: Bench, frame: Any, options: Options) -> Any:
@@ -26,16 +42,17 @@ def convert_lazily(bench: Bench, frame: Any, options: Options) -> Any:
 
     empty = FrameConversion(bench, frame._meta, options)
     meta = clear_known_categories(empty.converted(Memory()))
+    carried = delayed(_Carried(bench, options), pure=True, traverse=False)
     if not empty.remembers:
-        return frame.map_partitions(_converted, bench, options, meta=meta)
+        return frame.map_partitions(_converted, carried, meta=meta)
     parts = frame.to_delayed()
     head, first = delayed(_head, pure=True), delayed(_first, pure=True)
     after, converted = delayed(_after, pure=True), delayed(_converted, pure=True)
-    memory = first([head(part) for part in parts[:FIRST_FEW]], bench, options)
+    memory = first([head(part) for part in parts[:FIRST_FEW]], carried)
     made = []
     for part in parts:
-        made.append(converted(part, bench, options, memory))
-        memory = after(part, bench, options, memory)
+        made.append(converted(part, carried, memory))
+        memory = after(part, carried, memory)
     return dd.from_delayed(made, meta=meta, divisions=frame.divisions, verify_meta=False)
 
 
@@ -43,15 +60,15 @@ def _head(part: Any) -> Any:
     return part.iloc[:HEAD_ROWS]
 
 
-def _first(heads: list[Any], bench: Bench, options: Options) -> Memory:
+def _first(heads: list[Any], carried: _Carried) -> Memory:
     import pandas as pd
 
-    return FrameConversion(bench, pd.concat(heads), options).first()
+    return carried.over(pd.concat(heads)).first()
 
 
-def _after(part: Any, bench: Bench, options: Options, memory: Memory) -> Memory:
-    return FrameConversion(bench, part, options).after(memory)
+def _after(part: Any, carried: _Carried, memory: Memory) -> Memory:
+    return carried.over(part).after(memory)
 
 
-def _converted(part: Any, bench: Bench, options: Options, memory: Memory | None = None) -> Any:
-    return FrameConversion(bench, part, options).converted(memory)
+def _converted(part: Any, carried: _Carried, memory: Memory | None = None) -> Any:
+    return carried.over(part).converted(memory)

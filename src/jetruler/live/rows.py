@@ -76,7 +76,7 @@ class AlignedRows:
 
     def __init__(self, bench: Bench, time_name: str) -> None:
         self.csv = CsvRows(bench, time_name)
-        widest = [max((len(t) for t in _some(texts)), default=0) for texts in self.csv.texts]
+        widest = [texts.longest for texts in self.csv.texts]
         drives = [
             max(len(command_text(end)) for end in drive.bounds) for drive in bench.drives.values()
         ]
@@ -155,10 +155,3 @@ def _json_time(text: str) -> float | str:
         return float(text)
     except ValueError:
         return text
-
-
-def _some(texts: CellTexts) -> list[str]:
-    """The texts of a channel's values; of one without a table, what its ends would look like."""
-    if texts.texts is not None:
-        return [_text(t) for t in texts.texts.to_pylist()]
-    return ["-00000.000"]

@@ -71,11 +71,11 @@ class Output:
             if kind is None:
                 self._finish()
         finally:
+            for file in (self._packed, self._file):
+                with contextlib.suppress(OSError, ValueError):
+                    if file is not None and file is not sys.stdout.buffer:
+                        file.close()
             if self._part is not None:
-                for file in (self._packed, self._file):
-                    with contextlib.suppress(OSError, ValueError):
-                        if file is not None:
-                            file.close()
                 self._part.unlink(missing_ok=True)
 
     def _finish(self) -> None:

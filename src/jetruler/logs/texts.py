@@ -48,19 +48,30 @@ class CellTexts:
         self.labels = channel.ruler.described(0.0) is not None
         self.names = [channel.output_column] + ([] if widths is None else [widths.column])
         self.every = EveryCount.of(channel)
-        self.texts: pa.Array | None = None
-        if self.every is not None:
-            self.texts = self._written(self.every.values.tolist())
+        self._table: pa.Array | None = None
 
     @property
     def quoted(self) -> bool:
         """Whether a text of the table has quotes."""
-        return self.labels and (
-            self.texts is None or pc.any(pc.match_substring(self.texts, '"')).as_py()
-        )
+        if not self.labels or self.every is None:
+            return self.labels
+        return bool(pc.any(pc.match_substring(self._texts(self.every), '"')).as_py())
+
+    @property
+    def longest(self) -> int:
+        """Characters of the longest text; of a ruler without a table, what would do."""
+        if self.every is None:
+            return 10
+        return int(pc.max(pc.utf8_length(self._texts(self.every).cast(pa.string()))).as_py())
+
+    def _texts(self, every: EveryCount) -> pa.Array:
+        """The text at every place of the table of all counts."""
+        if self._table is None:
+            self._table = self._written(every.values.tolist())
+        return self._table
 
     def _written(self, values: list[float]) -> pa.Array:
-        cells = [self.channel.cell(value) for value in values]
+        cells = self.channel.cells(values)
         if self.dress is not None:
             return texts_to_arrow([self.dress(self.names[0], cell) for cell in cells])
         if self.decimal == "," and not self.labels:
@@ -80,9 +91,12 @@ class CellTexts:
         counts, places = column.counts, column.places
         if counts is not None and counts.dtype.kind in "iu" and not column.held:
             places = self.every.places(counts) if self.every is not None else None
-        if places is not None and self.texts is not None:
-            return self.texts.take(to_arrow(places))
-        return self._each(column.values)
+        if places is None or self.every is None:
+            return self._each(column.values)
+        if self._table is None and places.size < self.every.values.size:  # a short log
+            kinds, which = np.unique(places, return_inverse=True)
+            return self._written(self.every.values[kinds].tolist()).take(to_arrow(which))
+        return self._texts(self.every).take(to_arrow(places))
 
     def _each(self, values: Array) -> pa.Array:
         """Values that come from no table of counts."""

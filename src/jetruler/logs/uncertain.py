@@ -40,20 +40,16 @@ class WidthTexts:
         """Name of the column."""
         return f"{self.channel.output_column}_u"
 
-    def table(self, smoothing: Smoothing | None) -> pa.Array | None:
-        """The text at every place of the table of all counts; None for a ruler that has no finite
-        input."""
-        self._prepare(smoothing)
-        if self._texts is None and self._widths is not None:
-            self._texts = self._written(self._widths)
-        return self._texts
-
     def of(self, column: Column) -> pa.Array:
         """The text of every row; an averaged count has that of the nearest whole one."""
-        texts = self.table(column.smoothing)
-        if texts is not None:
+        self._prepare(column.smoothing)
+        if self._widths is not None:
             places = self._places(_counts(column)) if column.places is None else column.places
-            return texts.take(to_arrow(places))
+            if self._texts is None and places.size < self._widths.size:  # a short log
+                return self._written(self._widths[places])
+            if self._texts is None:
+                self._texts = self._written(self._widths)
+            return self._texts.take(to_arrow(places))
         kinds, which = np.unique(_counts(column), return_inverse=True)
         return self._written(self._expanded(kinds)).take(to_arrow(which))
 
@@ -89,12 +85,14 @@ class WidthTexts:
         return expanded(self.channel, counts.astype(np.float64), self._given)
 
     def _written(self, widths: Array) -> pa.Array:
-        texts = ["" if np.isnan(u) else rounded(u, u)[1] for u in widths.tolist()]
+        # A straight law has one width at all counts: each is written once.
+        kinds, which = np.unique(widths, return_inverse=True)
+        texts = ["" if np.isnan(u) else rounded(u, u)[1] for u in kinds.tolist()]
         if self.dress is not None:
             texts = [self.dress(self.column, text) for text in texts]
         elif self.decimal == ",":
             texts = [text.replace(".", ",") for text in texts]
-        return texts_to_arrow(texts)
+        return texts_to_arrow(texts).take(to_arrow(which))
 
 
 def _counts(column: Column) -> AnyArray:

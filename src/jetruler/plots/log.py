@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from matplotlib.axes import Axes
+from matplotlib.ticker import NullLocator, StrMethodFormatter
 
 from ..core.arrays import AnyArray, Array
 from ..core.channel import Channel
@@ -72,6 +73,8 @@ def draw_spread(ax: Axes, name: str, survey: Survey) -> Axes:
         height, edges = np.histogram(counts, bins=bins, weights=often)
         ax.stairs(height, edges, fill=True, color=BLUE, alpha=0.85)
         ax.set_yscale("log")
+        ax.yaxis.set_minor_locator(NullLocator())
+        ax.yaxis.set_major_formatter(StrMethodFormatter("{x:g}"))
         ax.set_ylim(0.7, 3 * float(height.max()))
     for places, label, color, style in (
         ((survey.lowest, survey.highest), "rails", RED, "-"),

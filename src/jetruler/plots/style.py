@@ -36,6 +36,9 @@ def plain(ax: Axes) -> Axes:
 
 def rendered(figure: Figure, form: str) -> bytes:
     """The figure as PNG or SVG bytes; the same figure gives the same bytes."""
+    if (layout := figure.get_layout_engine()) is not None:
+        layout.execute(figure)
+        figure.set_layout_engine(None)  # else Matplotlib draws all of it twice
     target = io.BytesIO()
     undated: dict[str, str | None] = {"Date": None} if form == "svg" else {"Software": None}
     with mpl.rc_context({"svg.hashsalt": "jet-ruler"}):

@@ -87,16 +87,15 @@ def _reached(
         if least[-1] > most[-1] or end == last:
             break
         span *= 4
-    k = np.arange(1, end - x0 + 1)
     open_to = int(np.searchsorted(least > most, True))
-    for tried in heights[:, x0 + 1 : end + 1]:
-        rise = tried - y0
-        with np.errstate(invalid="ignore"):
-            slope = rise / k
-            fits = (slope >= least) & (slope <= most) & (np.abs(rise) * k + k // 2 <= limit)
-        fits[open_to:] = False
-        for i in np.flatnonzero(fits)[-8:].tolist():
-            yield x0 + 1 + i, int(tried[i])
+    k, least, most = np.arange(1, open_to + 1), least[:open_to], most[:open_to]
+    tried = heights[:, x0 + 1 : x0 + 1 + open_to]
+    rise = tried - y0
+    slope = rise / k
+    fits = (slope >= least) & (slope <= most) & (np.abs(rise) * k + k // 2 <= limit)
+    for row, fit in zip(tried, fits, strict=True):
+        for i in np.flatnonzero(fit)[-8:].tolist():
+            yield x0 + 1 + i, int(row[i])
 
 
 def _path(end: Knot, before: dict[Knot, Knot | None]) -> list[Knot]:

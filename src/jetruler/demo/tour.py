@@ -1,0 +1,109 @@
+"""The tour: commands in the order people work, and what each of them shows."""
+
+from __future__ import annotations
+
+import gzip
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+
+def broken_week(home: Path) -> None:
+    """Write a week of roasts, the last of which broke off."""
+    logs = home / "logs" / "week1"
+    logs.mkdir(parents=True)
+    roast = (home / "roast.csv").read_bytes()
+    (logs / "monday.csv").write_bytes(roast)
+    packed = gzip.compress(roast, mtime=0)
+    (logs / "tuesday.csv.gz").write_bytes(packed)
+    (logs / "wednesday.csv.gz").write_bytes(packed[: len(packed) // 2])
+
+
+@dataclass(frozen=True)
+class Step:
+    """One command of the tour. before: makes what it needs; into: the file that takes its output;
+    then: a text file of its making to be shown."""
+
+    command: str
+    shows: str = ""
+    before: Callable[[Path], None] | None = None
+    into: str | None = None
+    then: str | None = None
+
+
+STEPS = (
+    Step("look roast.csv -b bench.toml"),
+    Step(
+        "draw spread roast.csv damper rail",
+        "how often each count came up, with the ends and the rails",
+    ),
+    Step(
+        "draw log roast.csv bean damper rail",
+        "values in blue, counts in grey, flagged stretches in red",
+    ),
+    Step(
+        "convert roast.csv -o out.csv",
+        "the roast in engineering values; the loose connector of the bean sensor shows as\n"
+        "bean:high_rail in its column `flags`, the sagging supply as rail:below",
+    ),
+    Step("explain bean --at 1880"),
+    Step("explain bean --for 225"),
+    Step(
+        "draw ruler bean --at 1880",
+        "even counts on one edge, °C on the other, uneven because the law bends",
+    ),
+    Step("draw ruler damper --at 1880", "0 and 100 % stand where the knob's travel really ends"),
+    Step("draw curve bean draught", "value against counts, and what one count is worth"),
+    Step(
+        "draw stages draught --at 1880",
+        "the chain as stacked number lines, one reading traced through",
+    ),
+    Step("compare bean bean2 --log rest.csv"),
+    Step(
+        "draw compare bean bean2 --log rest.csv",
+        "differences against the mean, with bias and limits",
+    ),
+    Step("fit bean --marks bath.csv"),
+    Step(
+        "draw fit bean --marks bath.csv",
+        "the marks on the fitted curve, and what is left of the errors",
+    ),
+    Step("explain bean --at 400 --budget"),
+    Step(
+        "draw budget bean --at 3912 --at 400",
+        "which part makes the reading uncertain, in the cold and in the heat",
+    ),
+    Step(
+        "convert roast.csv --uncertainty -o trusted.csv",
+        "the roast with ± at 95 % behind every value",
+    ),
+    Step("choose resistor bean --from 20 --to 240"),
+    Step(
+        "draw choose bean --from 20 --to 240",
+        "counts and steps over the range, for the best and the present part",
+    ),
+    Step("check"),
+    Step(
+        "convert roast.csv -o decided.csv --events events.csv",
+        "the trips of the bench: beans dropped in, the loose connector, too hot",
+        then="events.csv",
+    ),
+    Step(
+        'live --source demo --for "0.5 s"',
+        "half a second of the stand-in board, with trips and drives",
+        into="live.csv",
+    ),
+    Step(
+        "convert logs -o archive --to parquet --jobs 1",
+        "a week of roasts as Parquet, with units in the columns' metadata;\n"
+        "Wednesday's log broke off, which stops none of the others",
+        before=broken_week,
+    ),
+    Step(
+        "export --all --to c --interval 0.2 --selftest -o roaster.h",
+        "the whole bench as firmware, proven over every count; what was chosen for each channel,\n"
+        "and its worst error, stands above it",
+    ),
+    Step("export damper tray --to python --interval 0.2 -o damper.py"),
+    Step("export draught --to st -o draught.st", "the same in Python and in structured text"),
+)
