@@ -185,13 +185,13 @@ def test_a_law_that_takes_no_arrays_is_drawn_all_the_same() -> None:
     """Coefficients of a cubic: by a parabola through their ends, against a plain loop."""
     a, b, c = T(6.7e-4, 2e-6), T(2.2e-4, 4e-7), 1e-7
     law = jr.SteinhartHart(a, b, c)
-    run = jr.simulate(Ruler.of(law), 20_000, draws=20_000)
+    run = jr.simulate(Ruler.of(law), 20_000, draws=10_000)
     random = np.random.RandomState(4)
     one = [
         float(jr.SteinhartHart(a + da, b + db, c)(20_000.0))
-        for da, db in random.uniform(-1, 1, (4000, 2)) * [2e-6, 4e-7]
+        for da, db in random.uniform(-1, 1, (2000, 2)) * [2e-6, 4e-7]
     ]
-    assert run.standard == pytest.approx(np.std(one), rel=0.03)
+    assert run.standard == pytest.approx(np.std(one), rel=0.04)
     assert run.mean == pytest.approx(np.mean(one), abs=0.05 * run.standard)
 
 

@@ -18,6 +18,7 @@ from jetruler import Adc, Beta, Channel, Divider, JetRulerError, Ruler
 from jetruler.core.choose.reference import pin_volts
 
 from .conftest import Cli
+from .sizes import soak
 
 NTC = Beta(100e3, 3950)
 
@@ -78,19 +79,19 @@ def test_steps_are_those_between_counts(known: float) -> None:
     assert choice.present.known == choice.best.known == known
 
 
-def test_bend_against_linear_programming() -> None:
+@pytest.mark.parametrize("known", [4700.0, pytest.param(1500.0, marks=soak)])
+def test_bend_against_linear_programming(known: float) -> None:
     """The smallest largest distance from a line, by an independent solver."""
-    for known in (1500.0, 4700.0):
-        found = jr.choose_resistor(channel(known), 20, 240, aim="straight").present
-        values = np.linspace(20, 240, 241)
-        counts = np.asarray(channel(known).ruler.inverse(values)) / 4095
-        one = np.ones_like(counts)
-        rows = np.vstack(
-            [np.stack([counts, one, -one], axis=1), np.stack([-counts, -one, -one], axis=1)]
-        )
-        free = (None, None)
-        best = linprog([0, 0, 1], rows, np.concatenate([values, -values]), bounds=[free] * 3)
-        assert found.bend == pytest.approx(best.fun, rel=1e-4)
+    found = jr.choose_resistor(channel(known), 20, 240, aim="straight").present
+    values = np.linspace(20, 240, 241)
+    counts = np.asarray(channel(known).ruler.inverse(values)) / 4095
+    one = np.ones_like(counts)
+    rows = np.vstack(
+        [np.stack([counts, one, -one], axis=1), np.stack([-counts, -one, -one], axis=1)]
+    )
+    free = (None, None)
+    best = linprog([0, 0, 1], rows, np.concatenate([values, -values]), bounds=[free] * 3)
+    assert found.bend == pytest.approx(best.fun, rel=1e-4)
 
 
 def test_current_and_heating_by_ohms_law() -> None:

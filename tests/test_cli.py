@@ -33,14 +33,15 @@ def test_help_names_every_command_and_version_answers(cli: Cli) -> None:
 
 def test_a_process_of_its_own_says_the_same(cli: Cli, home: Path) -> None:
     """The installed entry point and the module, beside the call that most tests make."""
-    for args in (["explain", "damper", "--at", "1880"], ["convert", "none.csv"]):
-        wanted = cli(*args)
-        for command in ([COMMAND], [sys.executable, "-m", "jetruler"]):
-            done = subprocess.run(
-                [*command, *args], cwd=home, capture_output=True, text=True, check=False
-            )
-            found = (done.returncode, done.stdout, done.stderr)
-            assert found == (wanted.returncode, wanted.stdout, wanted.stderr)
+    by_module = [sys.executable, "-m", "jetruler"]
+    for command, args in (([str(COMMAND)], "explain damper --at 1880"), (by_module, "convert no")):
+        words = args.split()
+        wanted = cli(*words)
+        done = subprocess.run(
+            [*command, *words], cwd=home, capture_output=True, text=True, check=False
+        )
+        found = (done.returncode, done.stdout, done.stderr)
+        assert found == (wanted.returncode, wanted.stdout, wanted.stderr)
 
 
 def test_convert_to_a_file(cli: Cli, home: Path) -> None:

@@ -26,7 +26,7 @@ from jetruler.firmware.machines import machines
 from .sizes import sizes
 
 GCC = shutil.which("gcc")
-FLAGS = "-std=c99 -O1 -Wall -Wextra -Wconversion -Werror -fsanitize=undefined -fno-sanitize-recover"
+FLAGS = "-std=c99 -Wall -Wextra -Wconversion -Werror -fsanitize=undefined -fno-sanitize-recover"
 
 pytestmark = [
     pytest.mark.skipif(GCC is None, reason="no C compiler: apt-get install gcc"),
@@ -50,7 +50,8 @@ def programs(request: pytest.FixtureRequest, roaster: Bench) -> dict[str, Progra
     channels = [c for c in roaster.channels.values() if c.name != twin]
     found = {"every_count": over_every_count(channels + random_channels(request.param))}
     found |= {f"machines_{kind}": with_machines(kind) for kind in ("mean", "exponential")}
-    found |= {f"text_{width}": with_texts(roaster, width) for width in (6, 9)}
+    shown = [export(roaster[name], name) for name in ("bean", "hopper")]
+    found |= {f"text_{width}": with_texts(roaster, shown, width) for width in (6, 9)}
     return found
 
 
@@ -314,14 +315,9 @@ def test_machines_behave_as_the_live_view(
 TEXTS = [0, 5, -5, 99, 1208, -1208, 12345678, -(2**31), 2**31 - 1, -99999]
 
 
-def text_parts(roaster: Bench, width: int) -> tuple[list[Exported], Wish]:
-    made = [export(roaster["bean"], "bean"), export(roaster["hopper"], "hopper")]
-    return made, Wish(roaster, "0", text_width=width)
-
-
-def with_texts(roaster: Bench, width: int) -> Program:
+def with_texts(roaster: Bench, made: list[Exported], width: int) -> Program:
     """Values as the texts of a display."""
-    made, wish = text_parts(roaster, width)
+    wish = Wish(roaster, "0", text_width=width)
     body = f"char b[{width + 1}]; "
     for name in ("bean", "hopper"):
         for v in TEXTS:
@@ -332,9 +328,13 @@ def with_texts(roaster: Bench, width: int) -> Program:
 
 @pytest.mark.parametrize("width", [6, 9])
 def test_text_for_displays(
-    tmp_path: Path, roaster: Bench, printed: dict[str, list[str]], width: int
+    tmp_path: Path,
+    roaster: Bench,
+    programs: dict[str, Program],
+    printed: dict[str, list[str]],
+    width: int,
 ) -> None:
-    made, wish = text_parts(roaster, width)
+    made, wish = programs[f"text_{width}"].made, Wish(roaster, "0", text_width=width)
     (tmp_path / "t.py").write_text(python_file(made, wish))
     module = runpy.run_path(str(tmp_path / "t.py"))
     said = []

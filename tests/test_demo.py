@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import os
 import re
 import runpy
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -24,7 +25,8 @@ from jetruler.plots.ruler import draw_ruler
 from jetruler.plots.stages import draw_stages
 from jetruler.plots.style import new_figure, rendered
 
-from .conftest import COMMAND, Cli
+from .command import Done
+from .conftest import Cli
 from .sizes import soak
 
 ROOT = Path(__file__).parents[1]
@@ -36,7 +38,14 @@ def test_the_bundled_data_is_what_the_generators_make() -> None:
         assert make().encode() == demo.read(name), name
 
 
-@pytest.mark.parametrize("number", range(len(STEPS)), ids=[step.command for step in STEPS])
+def steps() -> Iterator[Any]:
+    """Pictures take longest; each has tests of its own."""
+    for number, step in enumerate(STEPS):
+        marks = [soak] if step.command.startswith("draw") else []
+        yield pytest.param(number, id=step.command, marks=marks)
+
+
+@pytest.mark.parametrize("number", steps())
 def test_each_step_of_the_tour(
     cli: Cli, home: Path, monkeypatch: pytest.MonkeyPatch, number: int
 ) -> None:
@@ -78,7 +87,9 @@ def test_examples_run(
     assert capsys.readouterr().out
 
 
-def test_own_law_package(tmp_path: Path, home: Path) -> None:
+def test_own_law_package(
+    tmp_path: Path, home: Path, cli: Cli, monkeypatch: pytest.MonkeyPatch
+) -> None:
     install = [sys.executable, "-m", "pip", "install", "--quiet", "--no-deps", "--no-index"]
     install += [
         "--no-build-isolation",
@@ -90,13 +101,10 @@ def test_own_law_package(tmp_path: Path, home: Path) -> None:
     bench = '[converter]\nbits = 12\nvref = "3.3 V"\n[channel.hopper]\ncolumn = "ch4"\n'
     bench += 'laws = [{ law = "wheatstone", supply = "5 V" }]\n'
     (home / "own.toml").write_text(bench)
-    environment = os.environ | {"PYTHONPATH": str(tmp_path / "site")}
+    monkeypatch.syspath_prepend(tmp_path / "site")
 
-    def run(*args: str) -> subprocess.CompletedProcess[str]:
-        command = [str(COMMAND), *args, "-b", "own.toml"]
-        return subprocess.run(
-            command, cwd=home, env=environment, capture_output=True, text=True, check=False
-        )
+    def run(*args: str) -> Done:
+        return cli(*args, "-b", "own.toml")
 
     # By hand: U = 1241 · 3.3 / 4095 V, e = 4 U / (2 · (5 − 2 U)).
     volts = 1241 * 3.3 / 4095

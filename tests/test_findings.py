@@ -14,6 +14,11 @@ from jetruler.core.survey import Surveyor
 RANDOM = np.random.RandomState(8)
 
 
+@pytest.fixture(autouse=True)
+def _the_same_numbers_in_any_order() -> None:
+    RANDOM.seed(8)
+
+
 def noisy(level: Any, noise: float = 2.0) -> Any:
     level = np.asarray(level, dtype=np.float64)
     counts = np.round(level + noise * RANDOM.standard_normal(level.size))

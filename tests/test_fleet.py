@@ -12,7 +12,6 @@ import socket
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -22,15 +21,15 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
-from jetruler import Bench, LogError, PassThrough, convert, convert_all, load_bench
+from jetruler import Bench, LogError, convert, convert_all, load_bench
 from jetruler.bench.load import parse_bench
-from jetruler.core.arrays import Array
 from jetruler.core.channel import Channel
 from jetruler.core.ruler import Ruler
 from jetruler.fleet.attempt import Outcome
 from jetruler.fleet.plan import is_many, planned
 
 from .conftest import Cli, of_cluster
+from .deadly import Deadly
 from .sizes import sizes, soak
 
 SMOOTH = """
@@ -194,30 +193,21 @@ def test_local_asks_for_as_many_workers_as_jobs(
         return contextlib.nullcontext(cluster)
 
     monkeypatch.setattr("distributed.LocalCluster", started)
-    words = "convert r*st.csv -o out --only bean --cluster local --jobs 3"
+    words = "convert r*st.csv -o out --only bean --cluster local --jobs 1"
     done = cli(*words.split())
     assert done.returncode == 0, done.stderr
-    assert [(o["n_workers"], o["processes"]) for o in asked] == [(3, True)]
+    assert [(o["n_workers"], o["processes"]) for o in asked] == [(1, True)]
     assert sorted(p.name for p in (home / "out").iterdir()) == ["rest.csv", "roast.csv"]
-
-
-@dataclass(frozen=True)
-class Deadly(PassThrough):
-    """Ends the process that computes it, as running out of memory would."""
-
-    def forward(self, x: Array) -> Array:
-        os.kill(os.getpid(), signal.SIGKILL)
-        return x
 
 
 def test_a_log_that_kills_its_worker_fails_alone(tmp_path: Path) -> None:
     bench = Bench("deadly", {"a": Channel("a", Ruler((Deadly(),)), "ch0")})
-    for name in ("one", "two"):
-        (tmp_path / f"{name}.csv").write_text("ch0\n1\n")
+    for name, count in (("deadly", 666), ("good", 1)):
+        (tmp_path / f"{name}.csv").write_text(f"ch0\n{count}\n")
     fleet = convert_all(tmp_path, bench, tmp_path / "out", jobs=2)
-    assert len(fleet.failed) == 2
+    assert [log.stem for log in fleet.failed] == ["deadly"]
     assert "the worker at this log died, twice (signal SIGKILL)" in str(fleet.failed)
-    assert tree(tmp_path / "out") == {}
+    assert list(tree(tmp_path / "out")) == ["good.csv"]
 
 
 ADDRESSES = {
@@ -237,8 +227,13 @@ def test_nobody_answers(cli: Cli, home: Path, address: str, told: str) -> None:
     assert not (home / "out").exists()
 
 
-@pytest.mark.parametrize("greeting", [b"", b"HTTP/1.1 400 Bad Request\r\n\r\n" * 9])
-def test_what_answers_is_no_scheduler(cli: Cli, greeting: bytes) -> None:
+@pytest.mark.parametrize(
+    "greeting", [b"", b"HTTP/1.1 400 Bad Request\r\n\r\n" * 9], ids=["nothing", "http"]
+)
+def test_what_answers_is_no_scheduler(
+    cli: Cli, greeting: bytes, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("jetruler.fleet.cluster.PATIENCE", 1)
     with socket.create_server(("127.0.0.1", 0)) as server:
         port = server.getsockname()[1]
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import gzip
 import io
+import itertools
 import math
 from pathlib import Path
 
@@ -179,6 +180,7 @@ def test_block_borders_change_nothing_and_no_row_is_lost(
         (PLAIN.encode() + b"x" * (21 * 2**20), LogFormat(), "a line of over 16 MiB"),
         (b"x" * (17 * 2**20), LogFormat(), "is no line of a CSV log"),
     ],
+    ids=itertools.count(),  # the data itself would make names of 20 MB
 )
 def test_logs_that_cannot_be_converted(
     bench: Bench, tmp_path: Path, data: bytes, form: LogFormat, says: str

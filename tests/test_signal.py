@@ -29,6 +29,11 @@ from jetruler.bench.load import parse_bench
 RANDOM = np.random.RandomState(5)
 
 
+@pytest.fixture(autouse=True)
+def _the_same_numbers_in_any_order() -> None:
+    RANDOM.seed(5)
+
+
 def plainly(samples: list[float], smoothing: Smoothing) -> list[float]:
     """What the docstring says, sample by sample."""
     out: list[float] = []
