@@ -10,6 +10,7 @@ import argparse
 import ast
 import os
 import random
+import re
 import shutil
 import subprocess
 import sys
@@ -24,6 +25,7 @@ from typing import Any
 
 import parso
 from cosmic_ray import plugins
+from cosmic_ray.ast import ast_nodes
 from cosmic_ray.mutating import mutate_code
 
 ROOT = Path(__file__).parents[1]
@@ -39,8 +41,11 @@ ROOMS = {
 }
 
 #: What is changed: numbers, signs, comparisons, connections, and the ways out of loops.
-KINDS = ("Number", "Binary", "Unary", "Comparison", "AndWithOr", "OrWithAnd", "AddNot", "Break",
-         "Continue", "True", "False", "ZeroIteration")  # fmt: skip
+KINDS = re.compile(
+    "Number|AndWithOr|OrWithAnd|AddNot|Break|Continue|True|False|ZeroIteration|Comparison"
+    "|Delete_|UnaryOperator_USub_UAdd|BinaryOperator_(Add|Sub|Mul|Div|FloorDiv|Mod|Pow)_"
+    "(Add|Sub|Mul|Div|FloorDiv|Mod|Pow)$|BinaryOperator_.*(Shift|Bit).*(Shift|Bit)"
+)
 
 #: Seconds after which a change that loops for ever counts as noticed.
 PATIENCE = 180
@@ -57,24 +62,19 @@ class Place:
 
 def places(file: Path) -> Iterator[Place]:
     """All places of a file at which a result could change."""
-    tree = parso.parse((ROOT / file).read_text("utf-8"))
+    tree: Any = parso.parse((ROOT / file).read_text("utf-8"))  # type: ignore[no-untyped-call]
+    nodes = list(ast_nodes(tree))
     found: dict[tuple[int, int], list[tuple[str, int]]] = {}
     for name in sorted(plugins.operator_names()):
-        if not any(kind in name for kind in KINDS):
+        if not KINDS.search(name):
             continue
         operator, occurrence = plugins.get_operator(name)(), 0
-        for node in _nodes(tree):
+        for node in nodes:
             for start, _ in operator.mutation_positions(node):
                 found.setdefault(start, []).append((name, occurrence))
                 occurrence += 1
     for at, changes in sorted(found.items()):
         yield Place(file, at, tuple(changes))
-
-
-def _nodes(node: Any) -> Iterator[Any]:
-    yield node
-    for child in getattr(node, "children", ()):
-        yield from _nodes(child)
 
 
 class _Meaning(ast.NodeTransformer):
@@ -120,16 +120,14 @@ def mutant(place: Place, chance: random.Random) -> Mutant | None:
     except SyntaxError:
         return None
     row = place.at[0] - 1
-    lines = [text.splitlines()[row].strip() for text in (source, changed)]
-    return Mutant(place.file, place.at[0], *lines, changed)
+    before, after = (text.splitlines()[row].strip() for text in (source, changed))
+    return Mutant(place.file, place.at[0], before, after, changed)
 
 
 def sample(many: int, seed: int) -> list[Mutant]:
     """So many mutants of all rooms, the same for the same seed."""
-    files = [
-        f.relative_to(ROOT) for room in ROOMS for f in sorted((ROOT / CORE / room).glob("*.py"))
-    ]
-    every = [place for file in files for place in places(file)]
+    files = [file for room in ROOMS for file in sorted((ROOT / CORE / room).glob("*.py"))]
+    every = [place for file in files for place in places(file.relative_to(ROOT))]
     chance = random.Random(seed)
     chance.shuffle(every)
     found: list[Mutant] = []
