@@ -15,7 +15,7 @@ import pytest
 
 import jetruler
 from jetruler import Adc, Channel, Clamp, Counts, Line, demo, load_bench
-from jetruler.core.laws import HOMES
+from jetruler.core.laws import HOMES, _own_laws
 from jetruler.core.ticks import round_values, true_ticks
 from jetruler.demo import saturday
 from jetruler.demo.generate import as_csv
@@ -102,6 +102,7 @@ def test_own_law_package(
     bench += 'laws = [{ law = "wheatstone", supply = "5 V" }]\n'
     (home / "own.toml").write_text(bench)
     monkeypatch.syspath_prepend(tmp_path / "site")
+    monkeypatch.setattr("jetruler.core.laws._own_laws", _own_laws.__wrapped__)  # looks anew
 
     def run(*args: str) -> Done:
         return cli(*args, "-b", "own.toml")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import csv
+import time
 from dataclasses import replace
 from pathlib import Path
 
@@ -173,19 +174,36 @@ def test_the_view_says_what_is_so(parts: Parts) -> None:
     assert any("\x1b[" in line for line in coloured)
 
 
-def test_a_saved_bench_is_in_force_at_once(parts: Parts) -> None:
-    session = Session(parts)
-    path = Path(parts.bench_path)
-    path.write_text(path.read_text().replace("above = 225, release = 220", "above = 100"))
-    session._look_at_bench()  # is it still being written?
-    session._look_at_bench()
-    assert session.bench.trips["too-hot"].conditions[0].above == 100
-    assert "was read again" in session.progress.message
-    path.write_text("nonsense")
-    session._look_at_bench()  # is it still being written?
-    session._look_at_bench()
-    assert session.bench.trips["too-hot"].conditions[0].above == 100
-    assert "the last good bench stays in force" in session.progress.message
+class Editor(Script):
+    """A source that is silent while somebody edits the bench file; each edit is waited for."""
+
+    session: Session
+    seen: list[tuple[str, float | None]]
+
+    def read(self) -> bytes:
+        path, text = Path(self.session.parts.bench_path), demo.read("bench.toml").decode()
+        for edited, says in (
+            (text.replace("above = 225, release = 220", "above = 100"), "was read again"),
+            ("nonsense", "the last good bench stays in force"),
+        ):
+            path.write_text(edited)
+            until = time.monotonic() + 20
+            while says not in self.session.progress.message and time.monotonic() < until:
+                time.sleep(0.01)
+            self.seen.append((says, self.session.bench.trips["too-hot"].conditions[0].above))
+        raise SourceEnded
+
+
+def test_a_saved_bench_is_in_force_at_once(parts: Parts, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("jetruler.live.session.LOOK_AGAIN", 0.02)
+    source = Editor()
+    source.session, source.seen = Session(replace(parts, source=source, wire=None)), []
+    source.session.run()
+    assert "the last good bench stays in force" in source.session.progress.message
+    assert source.seen == [
+        ("was read again", 100),
+        ("the last good bench stays in force", 100),
+    ]
 
 
 LOG = """
