@@ -12,8 +12,8 @@ from pathlib import Path
 import numpy as np
 
 from jetruler import Bench, demo, load_bench
-from jetruler.core.firmware.choose import Arith, export
-from jetruler.firmware.assemble import Wish, c_file
+from jetruler.core.firmware.selection import Arith, export
+from jetruler.targets.assemble import Wish, c_file
 
 from .timing import Result, ratio, seconds
 

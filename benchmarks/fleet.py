@@ -16,10 +16,10 @@ import pyarrow as pa
 import pyarrow.csv as pacsv
 
 import jetruler as jr
-from jetruler.bench.load import parse_bench
-from jetruler.core.finite import EveryCount
+from jetruler.benchfile.load import parse_bench
+from jetruler.core.model.every_count import EveryCount
 from jetruler.logs.conversion import Column
-from jetruler.logs.text_writer import written
+from jetruler.logs.formats.text_writer import written
 from jetruler.logs.texts import CellTexts, FlagTexts
 
 from .logs import MILLION

@@ -12,7 +12,7 @@ import numpy.typing as npt
 
 from jetruler import Adc, Beta, Clamp, Divider, Line, To
 from jetruler.core.arrays import Array
-from jetruler.core.lookup import blocks
+from jetruler.core.model.lookup import blocks
 
 from .timing import Result, ratio
 

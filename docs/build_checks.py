@@ -9,11 +9,11 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from jetruler.bench.load import parse_bench
+from jetruler.benchfile.load import parse_bench
 from jetruler.core.check.rules import bench_rules, check, described, rules
 from jetruler.core.check.with_log import RULES, swapped_columns
-from jetruler.core.findings import Finding
-from jetruler.logs.check import check_log, missing_column
+from jetruler.core.survey.findings import Finding
+from jetruler.logs.check_log import check_log, missing_column
 
 HERE = Path(__file__).parent
 

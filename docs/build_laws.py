@@ -14,7 +14,7 @@ from matplotlib.axes import Axes
 from jetruler import Law
 from jetruler.core.laws import HOMES
 from jetruler.core.laws.build import build_law
-from jetruler.core.units import sign
+from jetruler.core.model.units import sign
 from jetruler.plots.style import BLUE, GREY, JET, new_figure, plain, rendered
 
 HERE = Path(__file__).parent

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from jetruler import Bench, demo
-from jetruler.bench.load import parse_bench
+from jetruler.benchfile.load import parse_bench
 
 from .command import Done, called
 

@@ -34,8 +34,8 @@ CORE = Path("src/jetruler/core")
 #: The tests of each room, the quickest to notice first.
 ROOMS = {
     "laws": "laws published physics worked sensitivities ruler bench firmware decide",
-    "fit": "fit regression published",
-    "budget": "budget sensitivities",
+    "calibrate": "fit regression constants published compare pairs",
+    "uncertainty": "budget sensitivities",
     "firmware": "firmware compiled export",
     "decide": "decide compiled session station",
 }

@@ -27,7 +27,7 @@ from jetruler import (
     choose_resistor,
     preferred,
 )
-from jetruler.bench.starter import KINDS
+from jetruler.benchfile.starter import KINDS
 from jetruler.core.check.facts import Facts
 from jetruler.core.check.with_log import Logged, floating_input, unreached_marks
 from jetruler.core.choose.averaging import choose_averaging

@@ -14,9 +14,9 @@ from hypothesis import strategies as st
 
 import jetruler as jr
 from jetruler import Adc, Beta, Divider, Formula, JetRulerError, Line, Ruler, Smoothing, To
-from jetruler.bench.load import parse_bench
-from jetruler.core.budget.budget import coverage_factor, effective_degrees, expanded
-from jetruler.core.budget.contributions import lasting_rounding
+from jetruler.benchfile.load import parse_bench
+from jetruler.core.uncertainty.budget import coverage_factor, effective_degrees, expanded
+from jetruler.core.uncertainty.contributions import lasting_rounding
 
 from .conftest import Cli
 from .sizes import fewer

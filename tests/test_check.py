@@ -10,9 +10,9 @@ from typing import Any
 
 import pytest
 
-from jetruler.bench.load import parse_bench
+from jetruler.benchfile.load import parse_bench
 from jetruler.core.check.rules import check
-from jetruler.core.findings import Gravity
+from jetruler.core.survey.findings import Gravity
 
 from .conftest import Cli
 

@@ -10,7 +10,7 @@ import pytest
 
 import jetruler as jr
 from jetruler import JetRulerError, PairsError, compare
-from jetruler.core.compare.series import aligned, correlation_time, noise_of
+from jetruler.core.calibrate.series import aligned, correlation_time, noise_of
 
 from .conftest import Cli
 

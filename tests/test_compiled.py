@@ -15,13 +15,13 @@ import numpy as np
 import pytest
 
 from jetruler import Bench, Channel, JetRulerError, Reading
-from jetruler.bench.load import parse_bench
+from jetruler.benchfile.load import parse_bench
 from jetruler.core.decide.decisions import Decisions
-from jetruler.core.firmware.choose import LIBM, Exported, export
+from jetruler.core.decide.follower import Follower
 from jetruler.core.firmware.program import LARGEST, Model
-from jetruler.core.follow import Follower
-from jetruler.firmware.assemble import Wish, c_file, python_file
-from jetruler.firmware.machines import machines
+from jetruler.core.firmware.selection import LIBM, Exported, export
+from jetruler.targets.assemble import Wish, c_file, python_file
+from jetruler.targets.machines import machines
 
 from .sizes import sizes
 

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 import jetruler as jr
-from jetruler.bench.load import parse_bench
+from jetruler.benchfile.load import parse_bench
 from jetruler.core.check.rules import check
 from jetruler.core.firmware import knots
 from jetruler.core.firmware.knots import fewest_knots

@@ -11,13 +11,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from jetruler import Bench, ParameterError, Reading
-from jetruler.bench.load import BenchError, parse_bench
+from jetruler.benchfile.load import BenchError, parse_bench
 from jetruler.core.decide.conditions import Condition, Conditioner
 from jetruler.core.decide.decisions import Decisions
 from jetruler.core.decide.drives import Drive, Driver
+from jetruler.core.decide.follower import Follower
 from jetruler.core.decide.memory import Clock
 from jetruler.core.decide.trips import Trip, Tripper
-from jetruler.core.follow import Follower
 
 VALUES = st.lists(
     st.one_of(st.integers(-6, 6).map(float), st.just(math.nan)), min_size=1, max_size=40

@@ -16,13 +16,13 @@ import pytest
 import jetruler
 from jetruler import Adc, Channel, Clamp, Counts, Line, demo, load_bench
 from jetruler.core.laws import HOMES, _own_laws
-from jetruler.core.ticks import round_values, true_ticks
+from jetruler.core.model.ticks import round_values, true_ticks
 from jetruler.demo import saturday
 from jetruler.demo.generate import as_csv
 from jetruler.demo.tour import STEPS
-from jetruler.plots.curve import draw_curve, draw_slope
-from jetruler.plots.ruler import draw_ruler
-from jetruler.plots.stages import draw_stages
+from jetruler.plots.draw_curve import draw_curve, draw_slope
+from jetruler.plots.draw_ruler import draw_ruler
+from jetruler.plots.draw_stages import draw_stages
 from jetruler.plots.style import new_figure, rendered
 
 from .command import Done

@@ -11,8 +11,8 @@ import pytest
 
 import jetruler as jr
 from jetruler import Smoothing, demo
-from jetruler.bench.load import parse_bench
-from jetruler.core.reading import FLAG_NAMES
+from jetruler.benchfile.load import parse_bench
+from jetruler.core.model.reading import FLAG_NAMES
 
 from .conftest import Cli
 

@@ -11,9 +11,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from jetruler import BenchError, Line, load_bench, write_correction
-from jetruler.bench.edit import write_law
-from jetruler.bench.load import parse_bench
-from jetruler.bench.spans import list_items, set_key
+from jetruler.benchfile.edit import write_law
+from jetruler.benchfile.load import parse_bench
+from jetruler.benchfile.spans import list_items, set_key
 
 LAWS = [
     '{ law = "line", gain = 2, unit = "%" }',

@@ -15,21 +15,13 @@ from typing import Any
 import numpy as np
 import pytest
 
-from jetruler import (
-    Bench,
-    Channel,
-    Counts,
-    JetRulerError,
-    Law,
-    Line,
-    ParameterError,
-)
-from jetruler.core.firmware.choose import export
+from jetruler import Bench, Channel, Counts, JetRulerError, Law, Line, ParameterError
 from jetruler.core.firmware.flagged import flags_program, threshold
 from jetruler.core.firmware.knots import fewest_knots
 from jetruler.core.firmware.names import comment, safe_name
 from jetruler.core.firmware.program import Model, Program, TooWideError
-from jetruler.firmware import c
+from jetruler.core.firmware.selection import export
+from jetruler.targets import c
 
 from .conftest import Cli
 from .sizes import soak

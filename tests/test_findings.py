@@ -8,8 +8,8 @@ import numpy as np
 import pytest
 
 from jetruler import Adc, Channel, Clamp, Counts, Expect, Line, Shunt
-from jetruler.core.findings import Gravity, Subject, findings
-from jetruler.core.survey import Surveyor
+from jetruler.core.survey.findings import Gravity, Subject, findings
+from jetruler.core.survey.survey import Surveyor
 
 RANDOM = np.random.RandomState(8)
 

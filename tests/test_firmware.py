@@ -15,8 +15,7 @@ from hypothesis import strategies as st
 
 import jetruler as jr
 from jetruler import Bench, Channel, JetRulerError, demo
-from jetruler.bench.load import parse_bench
-from jetruler.core.firmware.choose import export, usual_scale
+from jetruler.benchfile.load import parse_bench
 from jetruler.core.firmware.flagged import flags_program, threshold
 from jetruler.core.firmware.floats import float_program
 from jetruler.core.firmware.forms import forms, round_whole, simplest_between
@@ -25,9 +24,10 @@ from jetruler.core.firmware.machine import machines_of
 from jetruler.core.firmware.names import RESERVED, comment, plain_unit, safe_name
 from jetruler.core.firmware.program import Model, Program, width_of
 from jetruler.core.firmware.proof import prove
+from jetruler.core.firmware.selection import export, usual_scale
 from jetruler.core.firmware.wanted import Wanted
-from jetruler.firmware import c, python
-from jetruler.firmware import st as structured
+from jetruler.targets import c, python
+from jetruler.targets import st as structured
 
 ADC = jr.Adc(bits=10, vref=3.3)
 

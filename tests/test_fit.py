@@ -12,10 +12,21 @@ import numpy as np
 import pytest
 
 import jetruler as jr
-from jetruler import Adc, Beta, Divider, JetRulerError, Law, Line, Marks, MarksError, calibrate, fit
-from jetruler.bench.written import law_line
+from jetruler import (
+    Adc,
+    Beta,
+    Divider,
+    JetRulerError,
+    Law,
+    Line,
+    Marks,
+    MarksError,
+    calibrate,
+    fit,
+)
+from jetruler.benchfile.written import law_line
 from jetruler.core.laws.build import build_law
-from jetruler.core.rounding import rounded, with_uncertainty
+from jetruler.core.uncertainty.rounding import rounded, with_uncertainty
 
 from .conftest import Cli
 from .sizes import sizes

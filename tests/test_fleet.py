@@ -22,9 +22,9 @@ import pyarrow.parquet as pq
 import pytest
 
 from jetruler import Bench, LogError, convert, convert_all, load_bench
-from jetruler.bench.load import parse_bench
-from jetruler.core.channel import Channel
-from jetruler.core.ruler import Ruler
+from jetruler.benchfile.load import parse_bench
+from jetruler.core.model.channel import Channel
+from jetruler.core.model.ruler import Ruler
 from jetruler.fleet.attempt import Outcome
 from jetruler.fleet.plan import is_many, planned
 

@@ -17,8 +17,8 @@ from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
 
 from jetruler import Bench, Channel, Flag, LogError, LogFormat, convert, load_bench, look
-from jetruler.bench.load import parse_bench
-from jetruler.core.finite import EveryCount
+from jetruler.benchfile.load import parse_bench
+from jetruler.core.model.every_count import EveryCount
 
 from .conftest import Cli
 

@@ -23,8 +23,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from jetruler import Adc, Bench, Beta, Divider, LogError, Ruler, convert, load_bench
-from jetruler.bench.load import parse_bench
-from jetruler.core.lookup import WORTH_A_THREAD
+from jetruler.benchfile.load import parse_bench
+from jetruler.core.model.lookup import WORTH_A_THREAD
 
 from .conftest import BENCH, of_cluster
 from .sizes import fewer
@@ -242,7 +242,7 @@ def test_a_library_that_another_thread_is_loading(monkeypatch: pytest.MonkeyPatc
 
 def test_nobody_pays_for_a_library_that_was_not_handed_over(tmp_path: Path) -> None:
     code = (
-        "import sys, pyarrow as pa, jetruler as jr; from jetruler.bench.load import parse_bench\n"
+        "import sys, pyarrow as pa; from jetruler.benchfile.load import parse_bench\n"
         f"bench = parse_bench({BENCH!r})\n"
         "bench.convert(pa.RecordBatch.from_arrays(\n"
         "    [pa.Array.from_buffers(pa.int64(), 1, [None, pa.py_buffer(bytes(8))])] * 2,\n"

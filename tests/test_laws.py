@@ -41,8 +41,8 @@ from jetruler import (
     Zones,
 )
 from jetruler.core.laws import HOMES, law_named
+from jetruler.core.model.text import number
 from jetruler.core.solve import NoInverseError
-from jetruler.core.text import number
 
 from .sizes import fewer
 

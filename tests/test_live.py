@@ -25,7 +25,7 @@ import pytest
 
 from jetruler import demo
 from jetruler.cli.live_view import LiveView
-from jetruler.core.stream import Stream
+from jetruler.core.model.stream import Stream
 from jetruler.demo.board import Board, Fault
 from jetruler.live.lines import LONGEST, Lines
 from jetruler.live.outlet import Outlet
@@ -508,7 +508,7 @@ def test_the_view_in_a_terminal(start: Start, home: Path) -> None:
 
 
 def test_the_view_fits_its_window(start: Start, home: Path) -> None:
-    from jetruler.bench.load import load_bench
+    from jetruler.benchfile.load import load_bench
     from jetruler.live.session import Parts, Session, stream_for
     from jetruler.live.sources import source_named
 

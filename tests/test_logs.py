@@ -82,7 +82,7 @@ def test_gzip_bytes_that_are_no_text_and_no_header(bench: Bench, tmp_path: Path)
 
 
 def test_no_header_goes_by_number(tmp_path: Path) -> None:
-    from jetruler.bench.load import parse_bench
+    from jetruler.benchfile.load import parse_bench
 
     bench = parse_bench("[converter]\nbits = 8\nvref = 2.55\n[channel.a]\ncolumn = 2\ndecimals = 2")
     text, summary = converted(bench, tmp_path, b"0,100\n1,200\n", LogFormat(header=False))
@@ -201,7 +201,7 @@ def test_formats_that_make_no_sense(wrong: dict[str, str]) -> None:
 
 
 def test_wide_converter_and_shortest_text(tmp_path: Path) -> None:
-    from jetruler.bench.load import parse_bench
+    from jetruler.benchfile.load import parse_bench
 
     bench = parse_bench('[converter]\nbits = 24\nvref = 2.5\n[channel.a]\ncolumn = "x"')
     text, _ = converted(bench, tmp_path, b"x\n16777215\n1\n\n")

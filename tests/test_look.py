@@ -11,10 +11,10 @@ import pandas as pd
 import pytest
 
 from jetruler import LogError, load_bench, look
-from jetruler.bench.starter import KINDS
-from jetruler.logs.series import read_series
+from jetruler.benchfile.starter import KINDS
+from jetruler.logs.plot_series import read_series
 from jetruler.logs.source import Source
-from jetruler.plots.log import draw_log, draw_spread
+from jetruler.plots.draw_log import draw_log, draw_spread
 from jetruler.plots.style import new_figure
 
 from .conftest import Cli

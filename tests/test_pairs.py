@@ -11,12 +11,12 @@ from hypothesis import strategies as st
 
 import jetruler as jr
 from jetruler import LogError, PairsError, compare, read_pairs
-from jetruler.bench.load import parse_bench
-from jetruler.core.compare.series import aligned, delay_of
-from jetruler.plots.budget import draw_band, draw_shares, draw_sources
-from jetruler.plots.choose import draw_choose
-from jetruler.plots.compare import draw_compare
-from jetruler.plots.fit import draw_fit, draw_residuals
+from jetruler.benchfile.load import parse_bench
+from jetruler.core.calibrate.series import aligned, delay_of
+from jetruler.plots.draw_budget import draw_band, draw_shares, draw_sources
+from jetruler.plots.draw_choose import draw_choose
+from jetruler.plots.draw_compare import draw_compare
+from jetruler.plots.draw_fit import draw_fit, draw_residuals
 from jetruler.plots.style import new_figure
 
 BENCH = parse_bench("""

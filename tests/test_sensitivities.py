@@ -15,9 +15,9 @@ from hypothesis import strategies as st
 
 import jetruler as jr
 from jetruler import Law, Ruler, Toleranced, convert, load_bench, quantity
-from jetruler.bench.load import parse_bench
-from jetruler.core.budget.parameters import sensitivity, toleranced, with_value
-from jetruler.core.laws.base import is_numeric, parameters
+from jetruler.benchfile.load import parse_bench
+from jetruler.core.model.law import is_numeric, parameters
+from jetruler.core.uncertainty.parameters import sensitivity, toleranced, with_value
 
 from .test_laws import TRUTH
 
@@ -158,7 +158,7 @@ def test_decimal_commas_and_gzip(tmp_path: Path) -> None:
     share=st.floats(1e-6, 0.9),
 )
 def test_rounding_keeps_two_digits(value: float, share: float) -> None:
-    from jetruler.core.rounding import rounded
+    from jetruler.core.uncertainty.rounding import rounded
 
     u = abs(value) * share
     a, b = (float(text.replace("−", "-")) for text in rounded(value, u))

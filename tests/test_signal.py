@@ -24,7 +24,7 @@ from jetruler import (
     how_many,
     smooth,
 )
-from jetruler.bench.load import parse_bench
+from jetruler.benchfile.load import parse_bench
 
 RANDOM = np.random.RandomState(5)
 

@@ -15,8 +15,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from jetruler import Bench, JetRulerError, demo
-from jetruler.bench.load import parse_bench
-from jetruler.core.stream import Stream
+from jetruler.benchfile.load import parse_bench
+from jetruler.core.model.stream import Stream
 from jetruler.live.errors import SourceEnded, SourceGone, StreamError
 from jetruler.live.feed import Feed
 from jetruler.live.inject import injections

@@ -12,10 +12,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from jetruler import NothingMovedError, find_ends, survey
-from jetruler.core.envelope import STRETCHES, Envelope
-from jetruler.core.histogram import BINS, Histogram
-from jetruler.core.survey import Stretch, Surveyor
-from jetruler.core.timing import TimeSurveyor
+from jetruler.core.survey.envelope import STRETCHES, Envelope
+from jetruler.core.survey.histogram import BINS, Histogram
+from jetruler.core.survey.survey import Stretch, Surveyor
+from jetruler.core.survey.timing import TimeSurveyor
 
 RANDOM = np.random.RandomState(4)
 

@@ -35,8 +35,8 @@ from jetruler import (
     Zones,
 )
 from jetruler.cli.ruler_view import ruler_view
-from jetruler.core.text import bracketed, fixed, nearest, number, shown
-from jetruler.core.units import canonical, for_column, sign
+from jetruler.core.model.text import bracketed, fixed, nearest, number, shown
+from jetruler.core.model.units import canonical, for_column, sign
 
 # law, x, the line forward; y, the line back. Each number in them was worked out by hand.
 WORKED: list[tuple[Law, float, str, float, str]] = [

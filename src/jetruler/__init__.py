@@ -7,24 +7,25 @@ line does not pay for what it does not need.
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
-from .core.lent import lend
+from .core.model.lent import lend
 
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
-    from .bench.calibrate import write_calibration as write_calibration
-    from .bench.calibrate import write_correction as write_correction
-    from .bench.load import BenchError as BenchError
-    from .bench.load import load_bench as load_bench
-    from .bench.marks import read_marks as read_marks
-    from .core.budget.budget import Budget as Budget
-    from .core.budget.budget import budget as budget
-    from .core.budget.propagate import Propagated as Propagated
-    from .core.budget.propagate import propagate as propagate
-    from .core.budget.simulate import Simulation as Simulation
-    from .core.budget.simulate import simulate as simulate
-    from .core.channel import Bench as Bench
-    from .core.channel import Channel as Channel
+    from .benchfile.load import BenchError as BenchError
+    from .benchfile.load import load_bench as load_bench
+    from .benchfile.marks_file import read_marks as read_marks
+    from .benchfile.write_back import write_calibration as write_calibration
+    from .benchfile.write_back import write_correction as write_correction
+    from .core.calibrate.comparison import Comparison as Comparison
+    from .core.calibrate.comparison import compare as compare
+    from .core.calibrate.fit_marks import fit as fit
+    from .core.calibrate.in_channel import Calibration as Calibration
+    from .core.calibrate.in_channel import calibrate as calibrate
+    from .core.calibrate.marks import Marks as Marks
+    from .core.calibrate.marks import MarksError as MarksError
+    from .core.calibrate.result import Fit as Fit
+    from .core.calibrate.series import PairsError as PairsError
     from .core.check.rules import check as check
     from .core.choose.amplifier import AmplifierChoice as AmplifierChoice
     from .core.choose.amplifier import choose_amplifier as choose_amplifier
@@ -35,30 +36,24 @@ if TYPE_CHECKING:
     from .core.choose.reference import choose_reference as choose_reference
     from .core.choose.resistor import ResistorChoice as ResistorChoice
     from .core.choose.resistor import choose_resistor as choose_resistor
-    from .core.compare.comparison import Comparison as Comparison
-    from .core.compare.comparison import compare as compare
-    from .core.compare.series import PairsError as PairsError
     from .core.decide.conditions import Condition as Condition
     from .core.decide.decisions import Decided as Decided
     from .core.decide.decisions import Decisions as Decisions
     from .core.decide.drives import Drive as Drive
+    from .core.decide.smoothing import HowMany as HowMany
+    from .core.decide.smoothing import Smoother as Smoother
+    from .core.decide.smoothing import Smoothing as Smoothing
+    from .core.decide.smoothing import block_averages as block_averages
+    from .core.decide.smoothing import how_many as how_many
+    from .core.decide.smoothing import smooth as smooth
     from .core.decide.trips import Trip as Trip
-    from .core.ends import Ends as Ends
-    from .core.ends import NothingMovedError as NothingMovedError
-    from .core.ends import find_ends as find_ends
     from .core.errors import JetRulerError as JetRulerError
     from .core.errors import ParameterError as ParameterError
     from .core.errors import QuantityError as QuantityError
     from .core.errors import UnitError as UnitError
-    from .core.findings import Finding as Finding
-    from .core.findings import Gravity as Gravity
-    from .core.firmware.choose import Exported as Exported
-    from .core.firmware.choose import ExportError as ExportError
-    from .core.firmware.choose import export as export
-    from .core.fit.fit import fit as fit
-    from .core.fit.place import Calibration as Calibration
-    from .core.fit.place import calibrate as calibrate
-    from .core.fit.result import Fit as Fit
+    from .core.firmware.selection import Exported as Exported
+    from .core.firmware.selection import ExportError as ExportError
+    from .core.firmware.selection import export as export
     from .core.laws import Adc as Adc
     from .core.laws import Amplifier as Amplifier
     from .core.laws import Attenuator as Attenuator
@@ -84,43 +79,48 @@ if TYPE_CHECKING:
     from .core.laws import To as To
     from .core.laws import Whole as Whole
     from .core.laws import Zones as Zones
-    from .core.marks import Marks as Marks
-    from .core.marks import MarksError as MarksError
-    from .core.quantity import Toleranced as Toleranced
-    from .core.quantity import quantity as quantity
-    from .core.reading import Flag as Flag
-    from .core.reading import Reading as Reading
-    from .core.ruler import Ruler as Ruler
-    from .core.signal import HowMany as HowMany
-    from .core.signal import Smoother as Smoother
-    from .core.signal import Smoothing as Smoothing
-    from .core.signal import block_averages as block_averages
-    from .core.signal import how_many as how_many
-    from .core.signal import smooth as smooth
-    from .core.stream import Stream as Stream
-    from .core.survey import Survey as Survey
-    from .core.survey import survey as survey
-    from .core.trace import Trace as Trace
-    from .fleet.convert import Fleet as Fleet
-    from .fleet.convert import convert_all as convert_all
+    from .core.model.channel import Bench as Bench
+    from .core.model.channel import Channel as Channel
+    from .core.model.quantity import Toleranced as Toleranced
+    from .core.model.quantity import quantity as quantity
+    from .core.model.reading import Flag as Flag
+    from .core.model.reading import Reading as Reading
+    from .core.model.ruler import Ruler as Ruler
+    from .core.model.stream import Stream as Stream
+    from .core.model.trace import Trace as Trace
+    from .core.survey.ends import Ends as Ends
+    from .core.survey.ends import NothingMovedError as NothingMovedError
+    from .core.survey.ends import find_ends as find_ends
+    from .core.survey.findings import Finding as Finding
+    from .core.survey.findings import Gravity as Gravity
+    from .core.survey.survey import Survey as Survey
+    from .core.survey.survey import survey as survey
+    from .core.uncertainty.budget import Budget as Budget
+    from .core.uncertainty.budget import budget as budget
+    from .core.uncertainty.propagate import Propagated as Propagated
+    from .core.uncertainty.propagate import propagate as propagate
+    from .core.uncertainty.simulate import Simulation as Simulation
+    from .core.uncertainty.simulate import simulate as simulate
+    from .fleet.convert_logs import Fleet as Fleet
+    from .fleet.convert_logs import convert_all as convert_all
     from .frames.results import frame as frame
-    from .logs.check import check_log as check_log
-    from .logs.convert import convert as convert
-    from .logs.look import Look as Look
-    from .logs.look import look as look
+    from .logs.check_log import check_log as check_log
+    from .logs.convert_log import convert as convert
+    from .logs.look_at_log import Look as Look
+    from .logs.look_at_log import look as look
     from .logs.pairs import read_pairs as read_pairs
     from .logs.source import LogError as LogError
     from .logs.source import LogFormat as LogFormat
 
 _ROOMS = {
-    "bench.load": ("BenchError", "load_bench"),
-    "core.channel": ("Bench", "Channel"),
+    "benchfile.load": ("BenchError", "load_bench"),
+    "core.model.channel": ("Bench", "Channel"),
     "core.decide.conditions": ("Condition",),
     "core.decide.decisions": ("Decided", "Decisions"),
     "core.decide.drives": ("Drive",),
     "core.decide.trips": ("Trip",),
-    "core.stream": ("Stream",),
-    "core.ends": ("Ends", "NothingMovedError", "find_ends"),
+    "core.model.stream": ("Stream",),
+    "core.survey.ends": ("Ends", "NothingMovedError", "find_ends"),
     "core.errors": ("JetRulerError", "ParameterError", "QuantityError", "UnitError"),
     "core.laws": (
         "Adc",
@@ -149,37 +149,39 @@ _ROOMS = {
         "Whole",
         "Zones",
     ),
-    "core.quantity": ("Toleranced", "quantity"),
-    "core.reading": ("Flag", "Reading"),
-    "core.ruler": ("Ruler",),
-    "core.signal": (*("HowMany", "Smoother", "Smoothing", "block_averages", "how_many", "smooth"),),
-    "core.survey": ("Survey", "survey"),
-    "core.trace": ("Trace",),
-    "logs.convert": ("convert",),
-    "logs.look": ("Look", "look"),
+    "core.model.quantity": ("Toleranced", "quantity"),
+    "core.model.reading": ("Flag", "Reading"),
+    "core.model.ruler": ("Ruler",),
+    "core.decide.smoothing": (
+        *("HowMany", "Smoother", "Smoothing", "block_averages", "how_many", "smooth"),
+    ),
+    "core.survey.survey": ("Survey", "survey"),
+    "core.model.trace": ("Trace",),
+    "logs.convert_log": ("convert",),
+    "logs.look_at_log": ("Look", "look"),
     "logs.source": ("LogError", "LogFormat"),
-    "bench.calibrate": ("write_calibration", "write_correction"),
-    "bench.marks": ("read_marks",),
-    "core.compare.comparison": ("Comparison", "compare"),
-    "core.compare.series": ("PairsError",),
-    "core.firmware.choose": ("ExportError", "Exported", "export"),
-    "core.fit.fit": ("fit",),
-    "core.fit.place": ("Calibration", "calibrate"),
-    "core.fit.result": ("Fit",),
-    "core.marks": ("Marks", "MarksError"),
+    "benchfile.write_back": ("write_calibration", "write_correction"),
+    "benchfile.marks_file": ("read_marks",),
+    "core.calibrate.comparison": ("Comparison", "compare"),
+    "core.calibrate.series": ("PairsError",),
+    "core.firmware.selection": ("ExportError", "Exported", "export"),
+    "core.calibrate.fit_marks": ("fit",),
+    "core.calibrate.in_channel": ("Calibration", "calibrate"),
+    "core.calibrate.result": ("Fit",),
+    "core.calibrate.marks": ("Marks", "MarksError"),
     "logs.pairs": ("read_pairs",),
-    "core.budget.budget": ("Budget", "budget"),
-    "core.budget.simulate": ("Simulation", "simulate"),
-    "core.budget.propagate": ("Propagated", "propagate"),
+    "core.uncertainty.budget": ("Budget", "budget"),
+    "core.uncertainty.simulate": ("Simulation", "simulate"),
+    "core.uncertainty.propagate": ("Propagated", "propagate"),
     "core.check.rules": ("check",),
-    "logs.check": ("check_log",),
-    "core.findings": ("Finding", "Gravity"),
+    "logs.check_log": ("check_log",),
+    "core.survey.findings": ("Finding", "Gravity"),
     "core.choose.amplifier": ("AmplifierChoice", "choose_amplifier"),
     "core.choose.averaging": ("AveragingChoice", "choose_averaging"),
     "core.choose.reference": ("ReferenceChoice", "choose_reference"),
     "core.choose.resistor": ("ResistorChoice", "choose_resistor"),
     "core.choose.preferred": ("preferred",),
-    "fleet.convert": ("Fleet", "convert_all"),
+    "fleet.convert_logs": ("Fleet", "convert_all"),
     "frames.results": ("frame",),
 }
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
@@ -196,7 +198,7 @@ def __getattr__(name: str) -> Any:
 
 
 # `Bench.convert` stands in core, which knows no frames.
-lend("convert_frame", lambda: import_module(".frames.convert", __name__).convert_frame)
+lend("convert_frame", lambda: import_module(".frames.convert_frame", __name__).convert_frame)
 
 
 def __dir__() -> list[str]:

@@ -8,8 +8,8 @@ import numpy as np
 
 from jetruler import Law, ParameterError
 from jetruler.core.arrays import Array
-from jetruler.core.laws.base import Volts
-from jetruler.core.text import number, shown
+from jetruler.core.model.law import Volts
+from jetruler.core.model.text import number, shown
 
 
 @dataclass(frozen=True)

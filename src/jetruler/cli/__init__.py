@@ -52,7 +52,7 @@ class _Commands(click.Group):
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
         if args and args[0] not in COMMANDS and not args[0].startswith("-"):
-            from ..core.text import nearest
+            from ..core.model.text import nearest
 
             ctx.fail(f"there is no command {args[0]!r}; {nearest(args[0], COMMANDS)}")
         return super().resolve_command(ctx, args)

@@ -10,7 +10,7 @@ import click
 from .common import bench_option, load
 
 if TYPE_CHECKING:
-    from ..core.findings import Finding
+    from ..core.survey.findings import Finding
 
 #: Of error, warning and note.
 _COLORS = ((0xC8, 0x32, 0x1E), (0xB9, 0x7A, 0x00), (0x1F, 0x6F, 0xB4))
@@ -29,7 +29,7 @@ def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
     jetruler check
     jetruler check --log roast.csv
     """
-    from ..bench.load import listed_converters
+    from ..benchfile.load import listed_converters
     from ..core.check.rules import check
     from . import FOUND
 
@@ -37,7 +37,7 @@ def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
     listed = listed_converters(bench_path, bench)
     found = check(bench, listed)
     if log_path is not None:
-        from ..logs.check import check_log
+        from ..logs.check_log import check_log
         from .convert import progress_bar
 
         with progress_bar(log_path) as progress:

@@ -8,9 +8,9 @@ from typing import Any
 
 import click
 
-from ..core.channel import Channel
 from ..core.errors import JetRulerError
-from ..core.quantity import quantity
+from ..core.model.channel import Channel
+from ..core.model.quantity import quantity
 from .common import bench_option, channel_of, load, read_value
 from .ruler_view import echo_lines
 
@@ -185,7 +185,7 @@ def averaging(
     if log_path is not None and noise is None:
         from dataclasses import replace
 
-        from ..logs.look import look
+        from ..logs.look_at_log import look
 
         found = look(log_path, replace(bench, channels={channel: chosen}))
         noise = found.columns[channel].survey.noise

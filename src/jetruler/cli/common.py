@@ -7,11 +7,11 @@ from pathlib import Path
 
 import click
 
-from ..core.channel import Bench, Channel
 from ..core.errors import JetRulerError
-from ..core.quantity import quantity
-from ..core.text import nearest
-from ..core.units import TEMPERATURES
+from ..core.model.channel import Bench, Channel
+from ..core.model.quantity import quantity
+from ..core.model.text import nearest
+from ..core.model.units import TEMPERATURES
 
 bench_option = click.option(
     "-b",
@@ -26,7 +26,7 @@ bench_option = click.option(
 
 def load(bench_path: str) -> Bench:
     """The bench, loaded when a command needs it."""
-    from ..bench.load import load_bench
+    from ..benchfile.load import load_bench
 
     return load_bench(bench_path)
 

@@ -16,8 +16,8 @@ from .convert import format_options, log_format, progress_bar
 from .fit import loaded, marks_of, marks_options, show_change
 
 if TYPE_CHECKING:
-    from ..core.channel import Bench, Channel
-    from ..core.compare.comparison import Comparison
+    from ..core.calibrate.comparison import Comparison
+    from ..core.model.channel import Bench, Channel
     from ..logs.source import LogFormat
 
 
@@ -81,7 +81,7 @@ def command(
     found = compared(bench, chosen, Wanted(**options), form)
     written = None
     if write and found.correction is not None:
-        from ..bench.calibrate import write_correction
+        from ..benchfile.write_back import write_correction
 
         written = write_correction(bench_path, chosen, found.correction, text)
     if as_json:
@@ -96,7 +96,7 @@ def command(
 
 def compared(bench: Bench, channel: Channel, wanted: Wanted, form: LogFormat | None) -> Comparison:
     """The comparison that the options ask for."""
-    from ..core.compare.series import PairsError
+    from ..core.calibrate.series import PairsError
 
     try:
         if wanted.marks or wanted.mark:
@@ -119,8 +119,8 @@ def against_other(
     form: LogFormat | None,
 ) -> Comparison:
     """A channel against another one, or against a column of the log."""
-    from ..core.compare.comparison import compare
-    from ..core.compare.matters import step_of
+    from ..core.calibrate.comparison import compare
+    from ..core.calibrate.relevance import step_of
     from ..logs.pairs import read_pairs
 
     if other == channel.name:
@@ -155,9 +155,9 @@ def against_other(
 
 def against_marks(channel: Channel, wanted: Wanted) -> Comparison:
     """What a channel reads at marks, against their truth."""
-    from ..core.compare.comparison import compare
-    from ..core.compare.matters import step_of
-    from ..core.marks import MarksError
+    from ..core.calibrate.comparison import compare
+    from ..core.calibrate.marks import MarksError
+    from ..core.calibrate.relevance import step_of
 
     marks = marks_of(wanted.marks, wanted.mark)
     if marks.raw_unit not in (None, channel.ruler.takes):
@@ -177,7 +177,7 @@ def against_marks(channel: Channel, wanted: Wanted) -> Comparison:
 
 def show(found: Comparison, channel: Channel) -> None:
     """The comparison for people."""
-    from ..bench.written import law_line
+    from ..benchfile.written import law_line
     from .ruler_view import echo_lines
 
     lines = str(found).splitlines()

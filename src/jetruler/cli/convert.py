@@ -14,7 +14,7 @@ from ..core.errors import JetRulerError
 from .common import bench_option, load
 
 if TYPE_CHECKING:
-    from ..logs.convert import Progress
+    from ..logs.convert_log import Progress
     from ..logs.source import LogFormat
     from ..logs.summary import Summary
 
@@ -115,7 +115,7 @@ def command(
         options |= {"jobs": jobs, "resume": resume, "cluster": cluster, "events": events}
         convert_many(logs, bench, out, as_json, options | {"inputs": [bench_path]})
         return
-    from ..logs.convert import convert
+    from ..logs.convert_log import convert
 
     with progress_bar(logs[0]) as progress:
         summary = convert(logs[0], bench, out, events=events, progress=progress, **options)

@@ -15,8 +15,8 @@ from ..core.errors import JetRulerError
 from .convert import show_summary
 
 if TYPE_CHECKING:
-    from ..core.channel import Bench
-    from ..fleet.convert import Fleet, FleetProgress
+    from ..core.model.channel import Bench
+    from ..fleet.convert_logs import Fleet, FleetProgress
 
 #: How many logs are named where many have the same to be said of them.
 NAMED = 3
@@ -26,7 +26,7 @@ def convert_many(
     logs: Sequence[str], bench: Bench, out: str, as_json: bool, options: dict[str, Any]
 ) -> None:
     """Convert, then say what came of it; exit code 1 if a log failed."""
-    from ..fleet.convert import convert_all
+    from ..fleet.convert_logs import convert_all
 
     if out == "-":
         raise JetRulerError("many logs need a folder for their results; add -o FOLDER")

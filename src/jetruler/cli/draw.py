@@ -7,8 +7,8 @@ from typing import Any
 
 import click
 
-from ..core.channel import Channel
 from ..core.errors import JetRulerError
+from ..core.model.channel import Channel
 from .choose import chosen_resistor, resistor_options
 from .common import bench_option, channel_of, load
 from .compare import Wanted, compare_options, compared

@@ -9,11 +9,11 @@ from typing import Any
 
 import click
 
-from ..core.channel import Channel
 from ..core.errors import JetRulerError
-from ..core.text import number
-from ..core.trace import Trace
-from ..core.units import sign
+from ..core.model.channel import Channel
+from ..core.model.text import number
+from ..core.model.trace import Trace
+from ..core.model.units import sign
 from .common import bench_option, channel_of, finite_or_none, load, read_value
 
 
@@ -57,13 +57,13 @@ def command(
     if as_json:
         told = as_dict(chosen, solution)
         if with_budget:
-            from .budget import budget_as_dict
+            from .budget_text import budget_as_dict
 
             told |= budget_as_dict(chosen, count, noise, readings, draws)
         click.echo(json.dumps(told, indent=2, ensure_ascii=False))
         return
     if with_budget:
-        from .budget import budget_text
+        from .budget_text import budget_text
         from .ruler_view import echo_lines
 
         text = budget_text(chosen, count, noise, readings, draws)
@@ -127,6 +127,6 @@ def as_dict(channel: Channel, solution: Trace) -> dict[str, Any]:
 
 
 def _names(flags: int) -> list[str]:
-    from ..core.reading import flag_names
+    from ..core.model.reading import flag_names
 
     return flag_names(flags)

@@ -10,16 +10,16 @@ from typing import TYPE_CHECKING, cast
 
 import click
 
-from ..core.channel import Bench, Channel
 from ..core.errors import JetRulerError
-from ..core.quantity import quantity
-from ..core.text import number
-from ..core.units import factor, sign
+from ..core.model.channel import Bench, Channel
+from ..core.model.quantity import quantity
+from ..core.model.text import number
+from ..core.model.units import factor, sign
 from .common import bench_option, channel_of, folder_of, load
 
 if TYPE_CHECKING:
-    from ..core.firmware.choose import Exported
     from ..core.firmware.flagged import Threshold
+    from ..core.firmware.selection import Exported
 
 SUFFIX = {"c": "h", "python": "py", "st": "st"}
 
@@ -69,9 +69,9 @@ def command(
     from .. import __version__
     from ..core.firmware.flagged import threshold as threshold_of
     from ..core.firmware.names import safe_names
-    from ..firmware.assemble import Wish, whole_file
-    from ..firmware.machines import machines
     from ..logs.output import write_file
+    from ..targets.assemble import Wish, whole_file
+    from ..targets.machines import machines
 
     if target is None:
         raise JetRulerError(f"--to: say the language: {', '.join(SUFFIX)}")
@@ -122,9 +122,9 @@ def _exported(
     """One channel's conversion, in what the target can compute."""
     import numpy as np
 
-    from ..core.firmware.choose import Arith, export
     from ..core.firmware.program import FUNCTIONS
-    from ..firmware import st
+    from ..core.firmware.selection import Arith, export
+    from ..targets import st
 
     kind = np.float64 if target == "python" else np.float32
     functions = st.FUNCTIONS if target == "st" else frozenset(FUNCTIONS)

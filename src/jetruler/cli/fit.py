@@ -12,10 +12,10 @@ from ..core.errors import JetRulerError
 from .common import bench_option, channel_of, finite_or_none, load
 
 if TYPE_CHECKING:
-    from ..core.channel import Bench
-    from ..core.fit.place import Calibration
-    from ..core.fit.result import Fit
-    from ..core.marks import Marks
+    from ..core.calibrate.in_channel import Calibration
+    from ..core.calibrate.marks import Marks
+    from ..core.calibrate.result import Fit
+    from ..core.model.channel import Bench
 
 
 def marks_options(command: Callable[..., None]) -> Callable[..., None]:
@@ -63,13 +63,13 @@ def command(channel: str, write: bool, as_json: bool, bench_path: str, **options
     jetruler fit damper --mark 198=0 --mark 3904=100 --write
     jetruler fit bean --mark 1880=121.5 --correction
     """
-    from ..bench.written import law_line
+    from ..benchfile.written import law_line
 
     bench, text = loaded(bench_path)
     found = calibrated(bench, channel, **options)
     line = law_line(found.fit.law)
     if write:
-        from ..bench.calibrate import write_calibration
+        from ..benchfile.write_back import write_calibration
 
         before, after = write_calibration(bench_path, found, text)
     if as_json:
@@ -83,7 +83,7 @@ def command(channel: str, write: bool, as_json: bool, bench_path: str, **options
 
 def loaded(bench_path: str) -> tuple[Bench, str]:
     """The bench, and its text as it was read."""
-    from ..bench.edit import read_text
+    from ..benchfile.edit import read_text
 
     bench = load(bench_path)
     return bench, read_text(bench_path)
@@ -93,14 +93,14 @@ def calibrated(
     bench: Bench, channel: str, mark: tuple[str, ...], marks: str | None, **how: Any
 ) -> Calibration:
     """The fit that the options ask for."""
-    from ..core.fit.place import calibrate
+    from ..core.calibrate.in_channel import calibrate
 
     return calibrate(channel_of(bench, channel), marks_of(marks, mark), **how)
 
 
 def marks_of(path: str | None, texts: tuple[str, ...]) -> Marks:
     """The marks of a file, of the options, or of both."""
-    from ..bench.marks import marks_from_texts, read_marks
+    from ..benchfile.marks_file import marks_from_texts, read_marks
 
     sources = [read_marks(path)] if path else []
     sources += [marks_from_texts(texts)] if texts else []
@@ -111,7 +111,7 @@ def marks_of(path: str | None, texts: tuple[str, ...]) -> Marks:
 
 def show(found: Calibration) -> None:
     """The fit for people."""
-    from ..core.fit.place import described
+    from ..core.calibrate.in_channel import described
     from .ruler_view import echo_lines
 
     echo_lines(click.style(described(found), bold=True))

@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ..core.channel import Channel
 from ..core.decide.drives import Drive, command_text
 from ..core.laws.converter import Adc
-from ..core.reading import flag_names
-from ..core.text import number
-from ..core.ticks import raw_ends, round_values, true_ticks
-from ..core.units import sign
+from ..core.model.channel import Channel
+from ..core.model.reading import flag_names
+from ..core.model.text import number
+from ..core.model.ticks import raw_ends, round_values, true_ticks
+from ..core.model.units import sign
 from .ruler_view import AMBER, IVORY, JET
 
 if TYPE_CHECKING:

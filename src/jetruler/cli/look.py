@@ -19,9 +19,9 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
-    from ..core.channel import Bench
-    from ..core.findings import Finding
-    from ..logs.look import ColumnLook, Look
+    from ..core.model.channel import Bench
+    from ..core.survey.findings import Finding
+    from ..logs.look_at_log import ColumnLook, Look
 
 #: Of error, warning and note: the palette's red, a darker amber that reads on white, its blue.
 GRAVITY_STYLE = ("bold #c8321e", "bold #b97a00", "bold #1f6fb4")
@@ -61,7 +61,7 @@ def command(
     jetruler look roast.csv -b bench.toml
     jetruler look roast.csv --ends damper --write
     """
-    from ..logs.look import look
+    from ..logs.look_at_log import look
 
     if ends is None and (write or margin is not None or backward):
         raise JetRulerError("--write, --margin and --reversed go with --ends CHANNEL")
@@ -88,8 +88,8 @@ def show_ends(
     write_to: str | None,
 ) -> None:
     """Print the marks line of a channel or column, and write it if asked."""
-    from ..core.ends import NothingMovedError, ends_of, true_ends
-    from ..core.text import nearest
+    from ..core.model.text import nearest
+    from ..core.survey.ends import NothingMovedError, ends_of, true_ends
 
     if name not in found.columns:
         raise JetRulerError(f"--ends: found {name!r}; {nearest(name, found.columns)}")
@@ -102,7 +102,7 @@ def show_ends(
     if write_to is None:
         click.echo(ends.line(at_low, at_high))
     else:
-        from ..bench.edit import write_marks
+        from ..benchfile.edit import write_marks
 
         before, after = write_marks(write_to, name, ends.marks(at_low, at_high))
         click.echo(f"{write_to}, channel.{name}:\n- {before}\n+ {after}")

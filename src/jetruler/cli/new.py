@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from ..core.errors import JetRulerError
-from ..core.text import nearest
+from ..core.model.text import nearest
 from .common import folder_of
 from .convert import format_options, log_format, progress_bar
 
@@ -37,8 +37,8 @@ def command(
     \b
     jetruler new --from roast.csv --channel ch0=ntc --channel ch2=knob
     """
-    from ..bench.load import parse_bench
-    from ..bench.starter import Seen, starter
+    from ..benchfile.load import parse_bench
+    from ..benchfile.starter import Seen, starter
 
     target = Path(path)
     folder_of(path)
@@ -47,7 +47,7 @@ def command(
     kinds = dict(_kind(text) for text in channels)
     seen: list[Seen] = []
     if log is not None:
-        from ..logs.look import look
+        from ..logs.look_at_log import look
 
         form = log_format(delimiter, decimal_comma, no_header, kind)
         with progress_bar(log) as progress:
@@ -68,8 +68,8 @@ def command(
 
 
 def _kind(text: str) -> tuple[str, str]:
-    from ..bench.load import CHANNEL_NAME
-    from ..bench.starter import KINDS
+    from ..benchfile.load import CHANNEL_NAME
+    from ..benchfile.starter import KINDS
 
     name, equals, kind = text.partition("=")
     if not equals or not CHANNEL_NAME.fullmatch(name):

@@ -5,17 +5,17 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..core.channel import Bench, Channel
 from ..core.errors import JetRulerError
+from ..core.model.channel import Bench, Channel
 from .common import folder_of
 from .convert import progress_bar
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
+    from ..core.calibrate.comparison import Comparison
+    from ..core.calibrate.in_channel import Calibration
     from ..core.choose.resistor import ResistorChoice
-    from ..core.compare.comparison import Comparison
-    from ..core.fit.place import Calibration
     from ..logs.source import LogFormat
 
 
@@ -23,8 +23,8 @@ def draw_log_file(
     log_path: str | Path, channels: list[Channel], form: LogFormat | None, path: Path
 ) -> Path:
     """Write the picture of a log."""
-    from ..logs.series import read_series
-    from ..plots.log import draw_log
+    from ..logs.plot_series import read_series
+    from ..plots.draw_log import draw_log
     from ..plots.style import new_figure
 
     with progress_bar(str(log_path)) as progress:
@@ -45,9 +45,9 @@ def draw_spread_file(
     path: Path,
 ) -> Path:
     """Write the picture of how counts are spread."""
-    from ..core.text import nearest
-    from ..logs.look import look
-    from ..plots.log import draw_spread
+    from ..core.model.text import nearest
+    from ..logs.look_at_log import look
+    from ..plots.draw_log import draw_spread
     from ..plots.style import new_figure
 
     with progress_bar(str(log_path)) as progress:
@@ -69,7 +69,7 @@ def draw_spread_file(
 
 def draw_stages_file(channel: Channel, at: float | None, path: Path) -> Path:
     """Write the picture of the stages."""
-    from ..plots.stages import draw_stages
+    from ..plots.draw_stages import draw_stages
     from ..plots.style import new_figure
 
     figure = new_figure()
@@ -79,7 +79,7 @@ def draw_stages_file(channel: Channel, at: float | None, path: Path) -> Path:
 
 def draw_ruler_file(channel: Channel, at: float | None, path: Path) -> Path:
     """Write the picture of the ruler."""
-    from ..plots.ruler import draw_ruler
+    from ..plots.draw_ruler import draw_ruler
     from ..plots.style import new_figure
 
     figure = new_figure(12.8, 4.2)
@@ -89,7 +89,7 @@ def draw_ruler_file(channel: Channel, at: float | None, path: Path) -> Path:
 
 def draw_curve_file(channels: list[Channel], at: float | None, path: Path) -> Path:
     """Write the picture of the curves."""
-    from ..plots.curve import draw_curve, draw_slope
+    from ..plots.draw_curve import draw_curve, draw_slope
     from ..plots.style import new_figure
 
     figure = new_figure()
@@ -105,7 +105,7 @@ def draw_curve_file(channels: list[Channel], at: float | None, path: Path) -> Pa
 
 def draw_fit_file(found: Calibration, path: Path) -> Path:
     """Write the picture of a fit: marks on the curve, residuals beneath."""
-    from ..plots.fit import draw_fit, draw_residuals
+    from ..plots.draw_fit import draw_fit, draw_residuals
     from ..plots.style import new_figure
 
     figure = new_figure()
@@ -117,7 +117,7 @@ def draw_fit_file(found: Calibration, path: Path) -> Path:
 
 def draw_compare_file(found: Comparison, path: Path) -> Path:
     """Write the picture of a comparison: difference against mean."""
-    from ..plots.compare import draw_compare
+    from ..plots.draw_compare import draw_compare
     from ..plots.style import new_figure
 
     figure = new_figure()
@@ -127,8 +127,8 @@ def draw_compare_file(found: Comparison, path: Path) -> Path:
 
 def draw_budget_file(channel: Channel, at: tuple[float, ...], path: Path) -> Path:
     """Write the picture of a budget: shares as bars, the band, each source over the range."""
-    from ..core.budget.budget import budget
-    from ..plots.budget import draw_band, draw_shares, draw_sources
+    from ..core.uncertainty.budget import budget
+    from ..plots.draw_budget import draw_band, draw_shares, draw_sources
     from ..plots.style import JET, new_figure
 
     budgets = [budget(channel, one) for one in at]
@@ -147,7 +147,7 @@ def draw_budget_file(channel: Channel, at: tuple[float, ...], path: Path) -> Pat
 
 def draw_choose_file(channel: Channel, choice: ResistorChoice, path: Path) -> Path:
     """Write the picture of the candidates for a fixed resistor."""
-    from ..plots.choose import draw_choose
+    from ..plots.draw_choose import draw_choose
     from ..plots.style import new_figure
 
     figure = new_figure()

@@ -12,10 +12,10 @@ import textwrap
 
 import click
 
-from ..core.channel import Channel
-from ..core.text import number
-from ..core.ticks import raw_ends, round_values, true_ticks
-from ..core.units import sign
+from ..core.model.channel import Channel
+from ..core.model.text import number
+from ..core.model.ticks import raw_ends, round_values, true_ticks
+from ..core.model.units import sign
 
 #: The palette: jet body, ivory ticks, amber cursor.
 JET, IVORY, AMBER = (0x16, 0x14, 0x0F), (0xF4, 0xEC, 0xD8), (0xFF, 0xB0, 0x00)

@@ -6,9 +6,9 @@ import contextlib
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..core.channel import Bench
 from ..core.errors import JetRulerError
-from ..logs.convert import convert
+from ..core.model.channel import Bench
+from ..logs.convert_log import convert
 from ..logs.summary import Summary
 from .plan import Task
 

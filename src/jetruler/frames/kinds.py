@@ -9,7 +9,7 @@ from typing import Any, Protocol, TypeAlias
 import numpy as np
 import pyarrow as pa
 
-from ..core.likewise import loaded
+from ..core.model.containers import loaded
 from ..logs.arrow import to_arrow, values_to_arrow
 
 #: A new column: numbers (NaN where there is none), truths, or texts from a dictionary.

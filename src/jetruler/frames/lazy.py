@@ -6,9 +6,9 @@ from __future__ import annotations
 import pickle
 from typing import Any
 
-from ..core.channel import Bench
+from ..core.model.channel import Bench
 from ..logs.followers import HEAD_ROWS
-from .convert import FrameConversion, Memory, Options
+from .convert_frame import FrameConversion, Memory, Options
 
 #: So many partitions are asked for the first rows, which settle what a time is in samples.
 FIRST_FEW = 8

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..core.arrays import Array
-from ..core.channel import Bench
 from ..core.decide.conditions import seconds
-from ..core.follow import NO_COUNT
-from ..core.text import nearest
+from ..core.decide.follower import NO_COUNT
+from ..core.model.channel import Bench
+from ..core.model.text import nearest
 from .errors import StreamError
 from .parse import Column
 

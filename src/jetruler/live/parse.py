@@ -13,10 +13,10 @@ import numpy.typing as npt
 import pyarrow as pa
 from pyarrow import csv as pacsv
 
+from ..core.decide.follower import NO_COUNT
 from ..core.errors import ParameterError
-from ..core.follow import NO_COUNT
-from ..core.stream import Stream
-from ..core.text import nearest
+from ..core.model.stream import Stream
+from ..core.model.text import nearest
 from ..logs.cells import read_cell
 from .errors import StreamError
 from .lines import LONGEST

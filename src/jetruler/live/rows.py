@@ -11,10 +11,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.arrays import AnyArray
-from ..core.channel import Bench
 from ..core.decide.drives import command_text
-from ..core.reading import flag_names
-from ..core.units import for_column
+from ..core.model.channel import Bench
+from ..core.model.reading import flag_names
+from ..core.model.units import for_column
 from ..logs.cells import quote
 from ..logs.texts import CellTexts, FlagTexts
 from .station import Batch

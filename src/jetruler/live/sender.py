@@ -5,8 +5,8 @@ from __future__ import annotations
 import time
 from collections.abc import Mapping
 
-from ..core.channel import Bench
 from ..core.decide.drives import command_text
+from ..core.model.channel import Bench
 from .sources import Source
 
 #: Seconds without trying again after a wire took nothing.

@@ -9,11 +9,11 @@ from collections import Counter, deque
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
-from ..bench.load import load_bench
-from ..core.channel import Bench
+from ..benchfile.load import load_bench
 from ..core.decide.conditions import seconds
 from ..core.errors import JetRulerError, ParameterError
-from ..core.stream import Stream
+from ..core.model.channel import Bench
+from ..core.model.stream import Stream
 from .errors import StreamError
 from .feed import Arrival, Feed
 from .inject import Injection

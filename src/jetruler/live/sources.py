@@ -10,7 +10,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
-from ..core.stream import Stream
+from ..core.model.stream import Stream
 from .errors import SourceEnded, SourceGone, StreamError
 
 if TYPE_CHECKING:

@@ -10,12 +10,12 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.arrays import AnyArray, Array
-from ..core.channel import Bench, Channel
 from ..core.decide.decisions import Decided, Decisions
-from ..core.follow import Follower
-from ..core.quantity import quantity
-from ..core.reading import Reading
-from ..core.stream import TIME_UNITS, Stream
+from ..core.decide.follower import Follower
+from ..core.model.channel import Bench, Channel
+from ..core.model.quantity import quantity
+from ..core.model.reading import Reading
+from ..core.model.stream import TIME_UNITS, Stream
 from ..logs.times import read_times
 from .inject import Injection
 from .pace import ENOUGH, Arrived, Pace, joined

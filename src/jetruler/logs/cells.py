@@ -13,7 +13,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.follow import NO_COUNT
+from ..core.decide.follower import NO_COUNT
 from .arrow import floats_of, nulls_of, numbers_of, text_scalar, texts_to_arrow
 
 _INTEGER = re.compile(r"[+-]?\d+\Z")

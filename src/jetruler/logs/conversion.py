@@ -9,11 +9,11 @@ from functools import cached_property
 import numpy as np
 
 from ..core.arrays import AnyArray, Array, FlagArray
-from ..core.channel import Channel
-from ..core.finite import EveryCount
-from ..core.follow import Follower, read_flagged
-from ..core.reading import Reading
-from ..core.signal import Smoothing
+from ..core.decide.follower import Follower, read_flagged
+from ..core.decide.smoothing import Smoothing
+from ..core.model.channel import Channel
+from ..core.model.every_count import EveryCount
+from ..core.model.reading import Reading
 from .cells import Samples, read_samples
 from .followers import Followers, remembers
 from .reader import Batch, LogReader

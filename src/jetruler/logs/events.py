@@ -6,9 +6,9 @@ import csv
 import io
 from collections.abc import Callable, Mapping
 
-from ..core.channel import Bench
 from ..core.decide.decisions import Decisions
-from ..core.reading import Reading
+from ..core.model.channel import Bench
+from ..core.model.reading import Reading
 from .followers import HEAD_ROWS
 from .reader import Batch, LogReader
 from .source import LogError

@@ -5,9 +5,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ..core.channel import Channel
+from ..core.decide.follower import Follower
 from ..core.errors import ParameterError
-from ..core.follow import Follower
+from ..core.model.channel import Channel
 from .reader import Batch, LogReader
 from .source import LogError
 from .times import usual_interval

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from ..core.channel import Bench, Channel
+from ..core.model.channel import Bench, Channel
 from .reader import LogReader
 from .source import LogError
 

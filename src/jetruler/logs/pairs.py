@@ -8,14 +8,14 @@ from os import PathLike
 import numpy as np
 
 from ..core.arrays import Array
-from ..core.channel import Channel
-from ..core.compare.series import aligned
-from ..core.follow import read_flagged
+from ..core.calibrate.series import aligned
+from ..core.decide.follower import read_flagged
 from ..core.laws.unit import factor_and_offset
-from ..core.text import nearest
+from ..core.model.channel import Channel
+from ..core.model.text import nearest
 from .cells import read_samples
-from .convert import Progress
-from .formats import open_log
+from .convert_log import Progress
+from .formats.opening import open_log
 from .reader import LogReader
 from .source import LogError, LogFormat
 from .times import read_times, time_column

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ..core.arrays import AnyArray, Array
-from ..core.channel import Channel
-from ..core.finite import EveryCount
-from ..core.reading import FLAG_NAMES
+from ..core.model.channel import Channel
+from ..core.model.every_count import EveryCount
+from ..core.model.reading import FLAG_NAMES
 from .cells import Samples
 
 if TYPE_CHECKING:

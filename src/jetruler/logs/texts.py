@@ -11,10 +11,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.arrays import AnyArray, Array, FlagArray
-from ..core.channel import Channel
-from ..core.finite import EveryCount
-from ..core.follow import Follower
-from ..core.reading import Reading, flag_names
+from ..core.decide.follower import Follower
+from ..core.model.channel import Channel
+from ..core.model.every_count import EveryCount
+from ..core.model.reading import Reading, flag_names
 from .arrow import texts_to_arrow, to_arrow
 from .cells import quote
 from .conversion import Column

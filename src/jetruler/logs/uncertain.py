@@ -8,12 +8,12 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.arrays import AnyArray, Array
-from ..core.budget.budget import expanded
-from ..core.budget.contributions import conditions_of
-from ..core.channel import Channel
-from ..core.finite import EveryCount
-from ..core.rounding import rounded
-from ..core.signal import Smoothing
+from ..core.decide.smoothing import Smoothing
+from ..core.model.channel import Channel
+from ..core.model.every_count import EveryCount
+from ..core.uncertainty.budget import expanded
+from ..core.uncertainty.contributions import conditions_of
+from ..core.uncertainty.rounding import rounded
 from .arrow import texts_to_arrow, to_arrow
 
 if TYPE_CHECKING:

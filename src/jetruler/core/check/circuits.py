@@ -8,12 +8,12 @@ from itertools import combinations
 
 import numpy as np
 
-from ..channel import Bench
-from ..findings import Finding, Gravity
-from ..laws.base import SHARE, at
 from ..laws.circuit import Divider
 from ..laws.converter import Adc
-from ..text import number, shown
+from ..model.channel import Bench
+from ..model.law import SHARE, at
+from ..model.text import number, shown
+from ..survey.findings import Finding, Gravity
 from .facts import Facts
 
 #: A fixed resistor further away from its sensor than this wastes the converter's range.

@@ -7,11 +7,11 @@ from functools import cached_property
 import numpy as np
 
 from ..arrays import AnyArray, Array
-from ..channel import Channel
-from ..findings import Finding, Gravity
-from ..laws.base import SHARE, Law
 from ..laws.converter import Adc
-from ..ticks import raw_ends, raw_samples
+from ..model.channel import Channel
+from ..model.law import SHARE, Law
+from ..model.ticks import raw_ends, raw_samples
+from ..survey.findings import Finding, Gravity
 
 #: Laws that set a range and do not move a value.
 HOLDING = ("clamp", "limits", "expect", "dead-band")

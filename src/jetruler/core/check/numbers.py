@@ -6,11 +6,11 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ..budget.contributions import step_of
-from ..findings import Finding, Gravity
 from ..laws.linear import Line
 from ..laws.zones import Zones
-from ..text import number, shown
+from ..model.text import number, shown
+from ..survey.findings import Finding, Gravity
+from ..uncertainty.contributions import step_of
 from .facts import Facts
 
 #: A step of so many last decimals makes them a fiction.

@@ -6,10 +6,10 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ..findings import Finding, Gravity
 from ..laws.interval import Clamp
 from ..laws.linear import Line
-from ..text import number, shown
+from ..model.text import number, shown
+from ..survey.findings import Finding, Gravity
 from .facts import HOLDING, Facts
 
 #: Less of the converter's range than this is worth a better part.

@@ -6,8 +6,8 @@ import inspect
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 
-from ..channel import Bench
-from ..findings import Finding
+from ..model.channel import Bench
+from ..survey.findings import Finding
 from .facts import Facts
 
 Rule = Callable[[Facts], Iterator[Finding]]
@@ -45,7 +45,8 @@ def rules() -> tuple[Rule, ...]:
 
 def bench_rules() -> tuple[BenchRule, ...]:
     """Every rule about a bench as a whole."""
-    from . import circuits, decisions
+    from . import circuits
+    from . import triggers as decisions
 
     return (circuits.top_counts_disagree, *decisions.RULES)
 

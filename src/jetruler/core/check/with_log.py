@@ -8,11 +8,11 @@ from itertools import permutations
 
 import numpy as np
 
-from ..channel import Channel
-from ..findings import Finding, Gravity
-from ..reading import Flag
-from ..survey import Survey
-from ..text import number
+from ..model.channel import Channel
+from ..model.reading import Flag
+from ..model.text import number
+from ..survey.findings import Finding, Gravity
+from ..survey.survey import Survey
 from .facts import Facts
 from .ranges import marks_of
 

@@ -9,8 +9,8 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import JetRulerError, ParameterError
-from ..rounding import columns
-from ..text import number, shown
+from ..model.text import number, shown
+from ..uncertainty.rounding import columns
 from .preferred import preferred
 
 Stage = Literal["non-inverting", "inverting"]

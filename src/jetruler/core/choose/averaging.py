@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ..budget.contributions import step_of
-from ..channel import Channel
+from ..decide.smoothing import HowMany, how_many
 from ..errors import JetRulerError, ParameterError
-from ..signal import HowMany, how_many
-from ..text import number, shown
+from ..model.channel import Channel
+from ..model.text import number, shown
+from ..uncertainty.contributions import step_of
 
 
 @dataclass(frozen=True)

@@ -8,12 +8,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..channel import Channel
 from ..errors import JetRulerError, ParameterError
-from ..laws.base import SHARE
 from ..laws.converter import Adc
-from ..rounding import columns
-from ..text import number, shown
+from ..model.channel import Channel
+from ..model.law import SHARE
+from ..model.text import number, shown
+from ..uncertainty.rounding import columns
 
 
 @dataclass(frozen=True)

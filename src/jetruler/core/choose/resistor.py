@@ -9,15 +9,15 @@ from typing import Literal, get_args
 import numpy as np
 
 from ..arrays import Array
-from ..channel import Channel
 from ..errors import JetRulerError, ParameterError
-from ..laws.base import SHARE
 from ..laws.circuit import Divider
 from ..laws.converter import Adc
-from ..rounding import columns
-from ..ruler import Ruler
-from ..text import number, shown
-from ..units import sign
+from ..model.channel import Channel
+from ..model.law import SHARE
+from ..model.ruler import Ruler
+from ..model.text import number, shown
+from ..model.units import sign
+from ..uncertainty.rounding import columns
 from .preferred import preferred
 
 Aim = Literal["counts", "step", "at", "straight"]

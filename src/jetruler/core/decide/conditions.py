@@ -10,9 +10,9 @@ import numpy as np
 
 from ..arrays import AnyArray, Array, FlagArray, Truths
 from ..errors import ParameterError
-from ..quantity import quantity
-from ..reading import FLAG_NAMES, Flag
-from ..text import nearest, number
+from ..model.quantity import quantity
+from ..model.reading import FLAG_NAMES, Flag
+from ..model.text import nearest, number
 from .memory import Held
 
 #: Flags that tell of a fault. `below` and `above` are none: a knob at its stop is below too.

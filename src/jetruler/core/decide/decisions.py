@@ -8,8 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..arrays import AnyArray, Array, Truths
-from ..channel import Bench
-from ..reading import Flag, Reading
+from ..model.channel import Bench
+from ..model.reading import Flag, Reading
 from .conditions import mask_of
 from .drives import Drive, Driver
 from .memory import Clock

@@ -10,7 +10,7 @@ import numpy as np
 
 from ..arrays import Array, Truths
 from ..errors import ParameterError
-from ..text import number
+from ..model.text import number
 from .conditions import FAULTS, flag_mistakes
 
 #: Ranges by name: lowest and highest command, and their unit.

@@ -11,7 +11,7 @@ import numpy as np
 
 from ..arrays import Array, Truths
 from ..errors import ParameterError
-from ..reading import Reading
+from ..model.reading import Reading
 from .conditions import TINY, Condition, Conditioner, seconds
 
 

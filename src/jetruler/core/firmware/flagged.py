@@ -7,13 +7,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..arrays import Truths
-from ..channel import Bench, Channel
-from ..reading import Flag
-from ..text import number
-from ..units import sign
-from .choose import ExportError
+from ..model.channel import Bench, Channel
+from ..model.reading import Flag
+from ..model.text import number
+from ..model.units import sign
 from .forms import STEPS, compared
 from .program import Program
+from .selection import ExportError
 from .wanted import Wanted
 
 

@@ -6,7 +6,6 @@ import ast
 import math
 from collections.abc import Callable
 
-from ..laws import base
 from ..laws.circuit import Divider, Shunt, parallel
 from ..laws.converter import Adc, Converter
 from ..laws.curve import Polynomial, PowerLaw
@@ -17,7 +16,8 @@ from ..laws.shape import Magnitude, PassThrough, Whole
 from ..laws.thermistor import Beta, SteinhartHart, SteinhartHartExtended
 from ..laws.unit import To
 from ..laws.zones import Zones
-from ..ruler import Ruler
+from ..model import law as base
+from ..model.ruler import Ruler
 from .program import Program
 
 #: The statements of one law, on the variable x.

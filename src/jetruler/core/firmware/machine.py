@@ -11,12 +11,12 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
-from ..channel import Bench
 from ..decide.conditions import FAULTS, Condition, mask_of, seconds
 from ..decide.drives import Drive
 from ..decide.trips import Trip
-from .choose import Exported
+from ..model.channel import Bench
 from .names import safe_name
+from .selection import Exported
 
 #: Samples that a window of changes remembers at most.
 WINDOW = 64

@@ -7,7 +7,7 @@ import unicodedata
 from collections.abc import Iterable
 
 from ..errors import ParameterError
-from ..units import for_column
+from ..model.units import for_column
 
 RESERVED = {
     "auto",

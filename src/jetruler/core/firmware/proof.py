@@ -9,7 +9,7 @@ import numpy as np
 
 from ..arrays import AnyArray
 from ..laws.linear import Line
-from ..text import number
+from ..model.text import number
 from .program import LARGEST, Model, Program
 from .wanted import Wanted
 

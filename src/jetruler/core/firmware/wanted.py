@@ -8,9 +8,9 @@ from functools import cached_property
 import numpy as np
 
 from ..arrays import AnyArray, Array
-from ..channel import Channel
 from ..errors import ParameterError
-from ..ruler import TABLE_BITS
+from ..model.channel import Channel
+from ..model.ruler import TABLE_BITS
 
 
 @dataclass(frozen=True)

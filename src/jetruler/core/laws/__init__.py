@@ -11,7 +11,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 from ..errors import ParameterError
-from .base import Law as Law
+from ..model.law import Law as Law
 
 if TYPE_CHECKING:
     from importlib.metadata import EntryPoint

@@ -7,11 +7,11 @@ from collections.abc import Mapping
 from typing import Any
 
 from ..errors import Mistakes, ParameterError, QuantityError
-from ..quantity import quantity, unit_of
-from ..text import nearest
-from ..units import TEMPERATURES
+from ..model.law import Law, hint_unit, is_numeric, parameters
+from ..model.quantity import quantity, unit_of
+from ..model.text import nearest
+from ..model.units import TEMPERATURES
 from . import law_named, law_names
-from .base import Law, hint_unit, is_numeric, parameters
 
 
 def build_law(table: Mapping[str, Any]) -> Law:

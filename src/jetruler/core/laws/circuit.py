@@ -10,9 +10,9 @@ import numpy as np
 
 from ..arrays import Array, FlagArray
 from ..errors import ParameterError
-from ..reading import Flag
-from ..text import bracketed, number, shown
-from .base import SHARE, Law, Ohms, Volts, at, quiet
+from ..model.law import SHARE, Law, Ohms, Volts, at, quiet
+from ..model.reading import Flag
+from ..model.text import bracketed, number, shown
 
 
 def positive(law: Law, *fields: str) -> Iterator[ParameterError]:

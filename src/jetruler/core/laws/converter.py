@@ -10,9 +10,9 @@ import numpy as np
 
 from ..arrays import Array, FlagArray
 from ..errors import ParameterError
-from ..reading import Flag
-from ..text import number, shown
-from .base import SHARE, Law, Volts, at
+from ..model.law import SHARE, Law, Volts, at
+from ..model.reading import Flag
+from ..model.text import number, shown
 
 
 @dataclass(frozen=True)

@@ -11,10 +11,10 @@ import numpy as np
 
 from ..arrays import Array, FlagArray
 from ..errors import ParameterError
-from ..reading import Flag
+from ..model.law import Law, at, quiet, unit_fields
+from ..model.reading import Flag
+from ..model.text import bracketed, number, shown
 from ..solve import NoInverseError, solve_monotone, turning_point
-from ..text import bracketed, number, shown
-from .base import Law, at, quiet, unit_fields
 
 Point = tuple[float, float]
 

@@ -13,9 +13,9 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
+from ..model.law import finite, quiet
+from ..model.text import nearest, number
 from ..solve import NoInverseError, turning_point
-from ..text import nearest, number
-from .base import finite, quiet
 from .curve import OnDomain, check_domain
 
 #: A value and its derivative by x, carried through the formula together.

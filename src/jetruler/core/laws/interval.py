@@ -10,9 +10,9 @@ import numpy as np
 
 from ..arrays import AnyArray, Array, FlagArray
 from ..errors import ParameterError
-from ..reading import Flag
-from ..text import number, shown
-from .base import Law, at, unit_fields
+from ..model.law import Law, at, unit_fields
+from ..model.reading import Flag
+from ..model.text import number, shown
 
 
 @dataclass(frozen=True)

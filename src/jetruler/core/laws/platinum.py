@@ -10,9 +10,9 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
+from ..model.law import Ohms, at, quiet
+from ..model.text import number, shown
 from ..solve import solve_monotone
-from ..text import number, shown
-from .base import Ohms, at, quiet
 from .circuit import positive
 from .temperature import ZERO_C, TemperatureLaw, TemperatureUnit, from_kelvin, to_kelvin
 

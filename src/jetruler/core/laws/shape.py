@@ -10,8 +10,8 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
-from ..text import number, shown
-from .base import Law, at, unit_fields
+from ..model.law import Law, at, unit_fields
+from ..model.text import number, shown
 
 Rounding = Literal["nearest", "down", "up", "toward zero"]
 

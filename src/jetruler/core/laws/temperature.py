@@ -9,9 +9,9 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
-from ..text import shown
-from ..units import TEMPERATURES
-from .base import Law, unit_fields
+from ..model.law import Law, unit_fields
+from ..model.text import shown
+from ..model.units import TEMPERATURES
 
 TemperatureUnit = Literal["degC", "K", "degF"]
 ZERO_C = 273.15

@@ -12,9 +12,9 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
+from ..model.law import BareKelvin, Kelvin, Ohms, at, quiet
+from ..model.text import bracketed, number, shown
 from ..solve import solve_monotone
-from ..text import bracketed, number, shown
-from .base import BareKelvin, Kelvin, Ohms, at, quiet
 from .circuit import positive
 from .temperature import ZERO_C, TemperatureLaw, TemperatureUnit, from_kelvin, to_kelvin
 

@@ -12,9 +12,9 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError, UnitError
-from ..text import bracketed, number, shown
-from ..units import TEMPERATURES, canonical, sign
-from .base import Law, unit_fields
+from ..model.law import Law, unit_fields
+from ..model.text import bracketed, number, shown
+from ..model.units import TEMPERATURES, canonical, sign
 
 
 @dataclass(frozen=True)

@@ -10,8 +10,8 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
-from ..text import number, shown
-from .base import Law, unit_fields
+from ..model.law import Law, unit_fields
+from ..model.text import number, shown
 
 #: What a zone stands for: a number, a label, or one entry for each of several outputs.
 ZoneValue = float | str | tuple[float | str, ...]

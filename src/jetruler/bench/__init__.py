@@ -1,1 +1,0 @@
-"""The bench file: its schema, and loading it."""

@@ -1,0 +1,157 @@
+"""Changing a bench file in place: comments, order and everything else stay as they are."""
+
+from __future__ import annotations
+
+import os
+import re
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import tomlkit
+
+from ..core.model.channel import Channel
+from .load import BenchError, parse_bench
+from .spans import list_items, set_key
+
+
+class Change(NamedTuple):
+    """The lines of a bench file that a change took away, and those that it put there."""
+
+    before: str
+    after: str
+
+
+def write_marks(path: str, channel: str, marks: tuple[tuple[float, float], ...]) -> Change:
+    """Put marks into the first line law of a channel; the file is replaced whole or not at all.
+
+    Returns the line as it was and as it is. Raises `BenchError` for a channel without such a
+    law, or a file that cannot be written.
+    """
+    text = read_text(path)
+    document = tomlkit.parse(text)
+    tables: Any = document.get("channel", {})
+    laws: Any = tables.get(channel, {}).get("laws", [])
+    law = next((law for law in laws if law.get("law") == "line" and "marks" in law), None)
+    if law is None:
+        raise BenchError(path, [f"channel.{channel} has no line with marks to put these into"])
+    before = f"marks = {law['marks'].as_string()}"
+    pairs = ", ".join(f"[{raw:g}, {true:g}]" for raw, true in marks)
+    law["marks"] = tomlkit.parse(f"marks = [{pairs}]")["marks"]
+    changed = tomlkit.dumps(document)
+    parse_bench(changed, path, Path(path).parent)
+    replace_file(path, changed)
+    return Change(before, f"marks = [{pairs}]")
+
+
+def write_law(
+    path: str,
+    channel: Channel,
+    line: str,
+    place: int,
+    replaces: bool,
+    expected: str | None = None,
+    calibration: str | None = None,
+) -> Change:
+    """Put a law into a channel's list of laws; the old one stays as a comment.
+
+    line: the law as a TOML table. place: where it goes among the channel's laws (from 0).
+    replaces: instead of the law there, else before it. expected: the file's text as the law was
+    fitted to it; a file that has changed since is left alone. calibration: what stands then at
+    the channel's key of that name, for budgets.
+    The file is replaced whole or not at all. Raises `BenchError`.
+    """
+    text = read_text(path)
+    if expected is not None and text != expected:
+        raise BenchError(path, ["it has changed since it was read; nothing is written, try again"])
+    eol = "\r\n" if "\r\n" in text else "\n"
+    text = text.replace("\r\n", "\n")
+    found = list_items(text, channel.name, "laws")
+    if found is None:
+        name = f"channel.{channel.name}"
+        right = f"is not written as a list `laws = [ … ]` below [{name}]; put this in yourself"
+        raise BenchError(path, [f"{name}.laws {right}: {line}"])
+    start, end, items = found
+    place -= len(channel.laws.laws) - len(items)  # the file does not list the common converter
+    if not items and not replaces:
+        head = text.rfind("\n", 0, start) + 1
+        changed = f"{text[:start]}[\n  {line},\n]{text[end:]}"
+        change = Change(text[head:end], changed[head : len(changed) - len(text) + end])
+    elif text.count("\n", start, end):
+        changed, change = _in_lines(text, items, line, place, replaces)
+    else:
+        changed, change = _in_one_line(text, start, end, items, line, place, replaces)
+    if calibration is not None:
+        changed = set_key(changed, channel.name, "calibration", calibration)
+        change = Change(change.before, f"{change.after}\ncalibration = {calibration}")
+    parse_bench(changed, path, Path(path).parent)
+    replace_file(path, changed.replace("\n", eol))
+    return change
+
+
+def _in_lines(
+    text: str, items: list[tuple[int, int]], line: str, place: int, replaces: bool
+) -> tuple[str, Change]:
+    """A list with a law a line: the new law gets a line of its own."""
+    i = place if replaces else max(0, place - 1)
+    start, end = items[i]
+    head = text.rfind("\n", 0, start) + 1
+    indent = text[head:start] if not text[head:start].strip() else "  "
+    old = text[start:end]
+    if replaces:
+        own_line = not text[head:start].strip()
+        was = "".join(f"# was: {part.strip()}\n{indent}" for part in old.splitlines())
+        new = (was if own_line else f"\n{indent}{was}") + line
+        return text[:start] + new + text[end:], Change(old, line)
+    if place == 0:
+        return text[:start] + f"{line},\n{indent}" + text[start:], Change("", line)
+    comma = re.match(r"\s*,[ \t]*(#[^\n]*)?", text[end:])
+    if comma is None:
+        return text[:end] + f",\n{indent}{line}" + text[end:], Change("", line)
+    after = end + comma.end()
+    return text[:after] + f"\n{indent}{line}," + text[after:], Change("", line)
+
+
+def _in_one_line(
+    text: str,
+    start: int,
+    end: int,
+    items: list[tuple[int, int]],
+    line: str,
+    place: int,
+    replaces: bool,
+) -> tuple[str, Change]:
+    """A list in one line: the line as it was stays above it as a comment."""
+    laws = [text[a:b] for a, b in items]
+    laws[place : place + replaces] = [line]
+    head = text.rfind("\n", 0, start) + 1
+    tail = text.find("\n", end)
+    tail = len(text) if tail < 0 else tail
+    old = text[head:tail]
+    body = "".join(f"  {law},\n" for law in laws)
+    new = f"{text[head:start]}[\n{body}]{text[end:tail]}"
+    return f"{text[:head]}# was: {old}\n{new}{text[tail:]}", Change(old, new)
+
+
+def read_text(path: str) -> str:
+    """A bench file as text. Raises `BenchError`."""
+    try:
+        return Path(path).read_bytes().decode("utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = getattr(error, "strerror", None) or "it is no text"
+        raise BenchError(path, [f"cannot be read: {reason}"]) from None
+
+
+def replace_file(path: str, text: str) -> None:
+    """Write beside the file, then take its place. Raises `BenchError`."""
+    target = Path(path).resolve()
+    part = target.with_name(f".{target.name}.{os.getpid()}.part")
+    try:
+        if not os.access(target, os.W_OK):
+            raise PermissionError(13, "it is read-only")
+        part.write_bytes(text.encode())
+        part.chmod(target.stat().st_mode)
+        part.replace(target)
+    except OSError as error:
+        raise BenchError(path, [f"cannot be written: {error.strerror}"]) from None
+    finally:
+        part.unlink(missing_ok=True)

@@ -1,0 +1,265 @@
+"""Loading a bench file: every mistake at once, each with its place."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Callable, Collection, Iterator
+from functools import partial
+from os import PathLike
+from pathlib import Path
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ValidationError
+
+from ..core.errors import JetRulerError, Mistakes, ParameterError, QuantityError
+from ..core.laws import Converter
+from ..core.laws.build import build_law
+from ..core.model.channel import Bench, Channel
+from ..core.model.law import SHARE
+from ..core.model.quantity import Toleranced, quantity
+from ..core.model.ruler import Ruler
+from ..core.model.text import nearest
+from ..core.model.units import TEMPERATURES, factor
+from .schema import BenchFile, ChannelTable, ConverterTable
+
+CHANNEL_NAME = re.compile(r"[^\W\d]\w*(-\w+)*")
+
+#: Place in the file, as Pydantic names it: keys and list positions.
+Place = tuple[int | str, ...]
+AnyTable = TypeVar("AnyTable", bound=BaseModel)
+
+
+class BenchError(JetRulerError):
+    """A bench file that cannot be used; `mistakes` has a line for each mistake."""
+
+    def __init__(self, path: str, mistakes: list[str]) -> None:
+        self.path, self.mistakes = path, tuple(mistakes)
+        head = f"{path}: " if len(mistakes) == 1 else f"{path}: {len(mistakes)} mistakes\n  "
+        super().__init__(head + "\n  ".join(mistakes))
+
+
+def load_bench(path: str | PathLike[str]) -> Bench:
+    """Read a bench file.
+
+    Raises `BenchError` for a file that is missing, is no TOML, or has mistakes (all of them).
+    """
+    name = str(path)
+    try:
+        text = Path(path).read_bytes().decode("utf-8-sig")
+    except FileNotFoundError:
+        raise BenchError(name, ["there is no such file; name a bench file with --bench"]) from None
+    except IsADirectoryError:
+        raise BenchError(name, ["this is a folder; a bench file (TOML) is wanted"]) from None
+    except UnicodeDecodeError:
+        raise BenchError(name, ["this is not text; a bench file is TOML in UTF-8"]) from None
+    except OSError as error:
+        raise BenchError(name, [f"cannot be read: {error.strerror}"]) from None
+    return parse_bench(text, name, Path(path).parent)
+
+
+def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> Bench:
+    """The bench that a TOML text describes; `name` stands in the messages, files that it names
+    stand in `folder`."""
+    try:
+        table = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise BenchError(name, [f"this is not TOML: {error}"]) from None
+    mistakes: list[str] = []
+    check = partial(_validated, table=table, folder=folder, mistakes=mistakes)
+    file = check(BenchFile, ())
+    channels: dict[str, Channel] = {}
+    if isinstance(table.get("converter", {}), dict):
+        common = check(ConverterTable, ("converter",))
+        for key, part in _tables(table.get("channel")):
+            place = ("channel", key)
+            checked = check(ChannelTable, place)
+            if checked is not None and common is not None:
+                try:
+                    channels[key] = _channel(key, checked, common)
+                except Mistakes as error:
+                    mistakes += (_placed(m, place, part) for m in error.mistakes)
+                except ParameterError as error:
+                    mistakes.append(_placed(error, place, part))
+                except JetRulerError as error:
+                    mistakes.append(f"{_named(place)}: {error}")
+    if file is not None and not file.channel:
+        mistakes.append("channel: found none; at least one [channel.<name>] is wanted")
+    decided = _decided(table, channels, mistakes)
+    if mistakes or file is None:
+        raise BenchError(name, list(dict.fromkeys(mistakes)))
+    return Bench(file.title, channels, **decided)
+
+
+def _decided(
+    table: dict[str, Any], channels: dict[str, Channel], mistakes: list[str]
+) -> dict[str, Any]:
+    """The stream, trips and drives, for those who have some."""
+    if not any(isinstance(table.get(key), dict) for key in ("stream", "trip", "drive")):
+        return {}
+    from . import decision_tables as decide
+
+    def report(*place: str) -> Callable[[ParameterError], None]:
+        return lambda mistake: mistakes.append(f"{_named(place)}.{mistake}")
+
+    named = dict.fromkeys(key for key, _ in _tables(table.get("channel")))  # mistaken ones too
+    trips, drives = {}, {}
+    for key, part in _tables(table.get("trip")):
+        _check_name(key, named, report("trip", key))
+        trips[key] = decide.trip_of(key, part, named, report("trip", key))
+    for key, part in _tables(table.get("drive")):
+        _check_name(key, {}, report("drive", key))
+        drives[key] = decide.drive_of(key, part, named, trips, report("drive", key))
+    made = {key: drive for key, drive in drives.items() if drive is not None}
+    for key, mistake in decide.output_mistakes(made):
+        report("drive", key)(mistake)
+    stream = table.get("stream")
+    return {
+        "trips": {key: trip for key, trip in trips.items() if trip is not None},
+        "drives": made,
+        "stream": decide.stream_of(stream, report("stream")) if isinstance(stream, dict) else None,
+    }
+
+
+def _check_name(key: str, taken: Collection[str], report: Callable[[ParameterError], None]) -> None:
+    if not CHANNEL_NAME.fullmatch(key):
+        report(ParameterError("name", key, "letters, digits and _ are right, a letter first"))
+    elif key in taken:
+        report(ParameterError("name", key, "a channel has this name already"))
+
+
+def listed_converters(path: str | PathLike[str], bench: Bench) -> list[str]:
+    """The channels of a loaded bench whose converter stands in their own list of laws, not in
+    `[converter]`: places in the file are then counted from it."""
+    table = tomllib.loads(Path(path).read_bytes().decode("utf-8-sig"))
+    given = {name: len(part.get("laws", [])) for name, part in _tables(table.get("channel"))}
+    return [name for name, c in bench.channels.items() if given[name] == len(c.laws.laws)]
+
+
+def _tables(channels: Any) -> list[tuple[str, dict[str, Any]]]:
+    """The channels that are tables at all; the others are reported by the file's schema."""
+    found = channels.items() if isinstance(channels, dict) else ()
+    return [(key, part) for key, part in found if isinstance(part, dict)]
+
+
+def _validated(
+    schema: type[AnyTable], place: Place, table: dict[str, Any], folder: Path, mistakes: list[str]
+) -> AnyTable | None:
+    """The table at this place through its schema; its mistakes are added to the list."""
+    part: Any = table
+    for key in place:
+        part = part.get(key, {})
+    try:
+        return schema.model_validate(part, context=folder)
+    except ValidationError as error:
+        mistakes += _mistakes(error, schema, place, table)
+        return None
+
+
+def _channel(key: str, table: ChannelTable, common: ConverterTable) -> Channel:
+    if not CHANNEL_NAME.fullmatch(key):
+        raise ParameterError("name", key, "letters, digits and _ are right, a letter first")
+    if isinstance(table.column, int) and table.column < 1:
+        raise ParameterError("column", table.column, "columns are numbered from 1")
+    ruler = _ruler(table, common)
+    return Channel(
+        key,
+        ruler,
+        table.column,
+        table.about,
+        table.limits,
+        table.decimals,
+        table.smooth,
+        table.noise,
+        _calibration(table.calibration, ruler.gives),
+        table.dissipation,
+    )
+
+
+def _calibration(text: str | None, unit: str | None) -> float | None:
+    """`"± 0.2 degC (k=2)"`: a tolerance about 0, in the channel's unit."""
+    if text is None:
+        return None
+    zero = f"0 {unit}" if unit in TEMPERATURES else "0"
+    try:
+        value = quantity(f"{zero} {text.strip()}", unit if factor(unit or "") else None)
+    except QuantityError as error:
+        raise ParameterError("calibration", text, str(error)) from None
+    if not isinstance(value, Toleranced):
+        raise ParameterError("calibration", text, 'a text with ± is right: "± 0.2 degC (k=2)"')
+    return value
+
+
+def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
+    """The converter that the first law asks for, then the laws.
+
+    A first law that takes volts, or no law at all, stands behind the converter's volts; a
+    ratiometric one behind the share of its reference; one that takes counts, or any unit, is
+    given the counts as they are.
+    """
+    laws = list(table.laws)
+    if laws and isinstance(laws[0], Converter):
+        return Ruler(tuple(laws))
+    wanted = "V" if not laws else laws[0].takes
+    counts = wanted in (None, "count")
+    settings = common.given()
+    if table.converter is not None:
+        settings |= table.converter.given()
+    if counts:
+        settings = {k: v for k, v in settings.items() if k in ("bits", "signed", "error_lsb")}
+    elif wanted != SHARE and "vref" not in settings:
+        raise ParameterError("converter.vref", None, "volts need the reference voltage")
+    try:
+        converter = build_law({"law": "counts" if counts else "adc", **settings})
+    except Mistakes as error:
+        raise Mistakes(
+            [ParameterError(f"converter.{m.name}", m.found, m.right) for m in error.mistakes]
+        ) from None
+    return Ruler((converter, *laws))
+
+
+def _placed(mistake: ParameterError, place: Place, part: dict[str, Any]) -> str:
+    """A channel's mistake with its place; what the common converter says is its own mistake."""
+    section, _, key = mistake.name.partition(".")
+    if section == "converter" and key not in part.get("converter", {}):
+        return str(mistake)
+    return f"{_named(place)}.{mistake}"
+
+
+def _mistakes(
+    error: ValidationError, schema: type[BaseModel], place: Place, table: dict[str, Any]
+) -> Iterator[str]:
+    for item in error.errors(include_url=False):
+        where = (*place, *item["loc"])
+        cause = item.get("ctx", {}).get("error")
+        if isinstance(cause, Mistakes):
+            yield from (f"{_named(where, table)}.{m}" for m in cause.mistakes)
+            continue
+        found = f"found {item['input']!r}; "
+        if item["type"] == "extra_forbidden":
+            inner = ConverterTable if item["loc"][0] == "converter" else schema
+            found, right = "", f"unknown; {nearest(str(where[-1]), inner.model_fields)}"
+        elif item["type"] == "missing":
+            found, right = "", "missing; it is needed"
+        elif cause is not None:
+            right = str(cause)
+        else:
+            right = item["msg"].lower().removeprefix("input should be ") + " is right"
+            right = right.replace("valid dictionary", "table").replace("valid ", "")
+        yield f"{_named(where, table)}: {found}{right}"
+
+
+def _named(place: Place, table: dict[str, Any] | None = None) -> str:
+    """`channel.bean.laws[2 beta]`: list positions count from 1, laws with their name."""
+    text, inner = "", table
+    for key in place:
+        try:
+            inner = inner[key]  # type: ignore[index]
+        except (KeyError, IndexError, TypeError):
+            inner = None
+        if isinstance(key, int):
+            law = inner.get("law") if isinstance(inner, dict) else None
+            text += f"[{key + 1} {law}]" if law else f"[{key + 1}]"
+        else:
+            text += f".{key}" if text else key
+    return text

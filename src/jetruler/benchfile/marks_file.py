@@ -1,0 +1,136 @@
+"""Marks from a CSV file, and from texts like `1880=225`."""
+
+from __future__ import annotations
+
+import csv
+import re
+from collections.abc import Iterable
+from os import PathLike
+from pathlib import Path
+
+import numpy as np
+
+from ..core.calibrate.marks import Marks, MarksError
+from ..core.errors import QuantityError
+from ..core.model.quantity import Toleranced, quantity, unit_of
+from ..core.model.units import canonical
+
+#: `raw`, `raw (V)`, `raw [V]` or `raw_V`; so for true and u_true.
+_HEADING = re.compile(
+    r"(raw|true|u_true)\s*(?:[(\[]\s*(.+?)\s*[)\]]|_(\w+|%))?\s*\Z", re.IGNORECASE
+)
+_UNITS = {"percent": "%", "counts": "count"}
+
+
+def read_marks(path: str | PathLike[str]) -> Marks:
+    """Marks from a CSV file (comma or semicolon; with semicolons a decimal comma is read too).
+
+    Its header names the columns `raw` and `true`, and `u_true` if the standard uncertainty of
+    each is known; each may say its unit in brackets: `raw (count),true (degC),u_true (K)`. Other
+    columns, blank lines and lines that start with # are left out.
+    Raises `MarksError` naming the line.
+    """
+    name = str(path)
+    try:
+        text = Path(path).read_text("utf-8-sig")
+    except FileNotFoundError:
+        raise MarksError(f"{name}: there is no such file; a CSV file of marks is wanted") from None
+    except IsADirectoryError:
+        raise MarksError(f"{name}: this is a folder; a CSV file of marks is wanted") from None
+    except (OSError, UnicodeDecodeError) as error:
+        reason = getattr(error, "strerror", None) or "it is no text"
+        raise MarksError(f"{name}: cannot be read: {reason}") from None
+    lines = [
+        (i, line)
+        for i, line in enumerate(text.splitlines(), 1)
+        if line.strip() and not line.lstrip().startswith("#")
+    ]
+    if not lines:
+        raise MarksError(
+            f"{name}: there is nothing in it; a header `raw,true` and marks are wanted"
+        )
+    delimiter = ";" if ";" in lines[0][1] else ","
+    rows = list(csv.reader((line for _, line in lines), delimiter=delimiter))
+    places, units = _headings(name, rows[0])
+    cells = [_cells(name, i, row, places) for (i, _), row in zip(lines[1:], rows[1:], strict=False)]
+    if not cells:
+        raise MarksError(f"{name}: it has a header but no marks")
+    table = np.array(cells, dtype=np.float64)
+    u = table[:, 2].copy() if "u_true" in places else None
+    if u is not None and units["u_true"] is not None:
+        u = u * _scale(name, units["u_true"], units["true"])
+    names = tuple(f"{Path(path).name} line {i}" for i, _ in lines[1:])
+    return Marks(table[:, 0].copy(), table[:, 1].copy(), u, units["raw"], units["true"], names)
+
+
+def _headings(name: str, heading: list[str]) -> tuple[dict[str, int], dict[str, str | None]]:
+    """Where raw, true and u_true stand, and the unit each names."""
+    places: dict[str, int] = {}
+    units: dict[str, str | None] = {"raw": None, "true": None, "u_true": None}
+    for i, cell in enumerate(heading):
+        if match := _HEADING.match(cell.strip()):
+            side = match[1].lower()
+            unit = match[2] or match[3]
+            places.setdefault(side, i)
+            units[side] = None if unit is None else canonical(_UNITS.get(unit, unit))
+    for side in ("raw", "true"):
+        if side not in places:
+            raise MarksError(
+                f"{name}: its first line is {','.join(heading)!r}; a header with the columns raw "
+                "and true is right, as in `raw (count),true (degC)`"
+            )
+    return places, units
+
+
+def _cells(name: str, line: int, row: list[str], places: dict[str, int]) -> list[float]:
+    values = []
+    for side, place in places.items():
+        cell = row[place].strip() if place < len(row) else ""
+        try:
+            values.append((side, float(cell.replace(",", "."))))
+        except ValueError:
+            raise MarksError(f"{name} line {line}: {side} is {cell!r}; a number is right") from None
+    order = ("raw", "true", "u_true")
+    return [value for _, value in sorted(values, key=lambda pair: order.index(pair[0]))]
+
+
+def _scale(name: str, unit: str, true_unit: str | None) -> float:
+    """What an uncertainty is worth in the unit of true: a difference has no zero point."""
+    from ..core.errors import UnitError
+    from ..core.laws.unit import factor_and_offset
+
+    if true_unit is None or unit == true_unit:
+        return 1.0
+    try:
+        return abs(factor_and_offset(unit, true_unit)[0])
+    except UnitError as error:
+        raise MarksError(f"{name}: u_true: {error}") from None
+
+
+def marks_from_texts(texts: Iterable[str]) -> Marks:
+    """Marks from texts `raw=true`, each side a number or a quantity: `1880=225`, `1.2 V=35 degC`.
+    Raises `MarksError`."""
+    pairs, units, texts = [], [], list(texts)
+    for text in texts:
+        raw, equals, true = text.partition("=")
+        if not equals:
+            raise MarksError(f"--mark {text}: RAW=TRUE is right, as in 1880=225")
+        try:
+            sides = [(_number(side), unit_of(side)) for side in (raw, true)]
+        except QuantityError as error:
+            raise MarksError(f"--mark {text}: {error}") from None
+        pairs.append([value for value, _ in sides])
+        units.append(tuple(unit for _, unit in sides))
+    if len(set(units)) > 1:
+        raise MarksError("--mark: some marks say their units and others do not; one way is right")
+    table = np.array(pairs, dtype=np.float64)
+    names = tuple(f"--mark {text}" for text in texts)
+    raw_unit, true_unit = units[0]
+    return Marks(table[:, 0].copy(), table[:, 1].copy(), None, raw_unit, true_unit, names)
+
+
+def _number(text: str) -> float:
+    value = quantity(text, unit_of(text))
+    if isinstance(value, Toleranced):
+        raise QuantityError(f"{text!r}: uncertainties go into a file, in its column u_true")
+    return value

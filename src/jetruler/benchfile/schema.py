@@ -1,0 +1,124 @@
+"""The schema of a bench file. TOML tables come in, plain values and laws come out."""
+
+from __future__ import annotations
+
+import dataclasses
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+from pydantic import BaseModel, ConfigDict, Field, PlainValidator, ValidationInfo
+
+from ..core.errors import Mistakes, ParameterError
+from ..core.laws.build import build_law
+from ..core.model.law import Law
+from ..core.model.quantity import quantity
+from ..core.model.text import nearest
+from .points import read_points
+
+if TYPE_CHECKING:
+    from ..core.decide.smoothing import Smoothing
+
+
+def _volts(value: Any) -> float:
+    """A voltage with its tolerance, which Pydantic's own float would drop."""
+    if isinstance(value, str):
+        return quantity(value, "V")
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise ValueError('a voltage is right, as in 3.3 or "3.3 V ± 1 %"')
+    return value
+
+
+def _law(table: Any, info: ValidationInfo) -> Law:
+    if not isinstance(table, dict):
+        raise ValueError('a law is a table, as in { law = "line", gain = 2 }')
+    if table.get("law") == "table" and isinstance(table.get("points"), str):
+        try:
+            table = table | {"points": read_points(info.context or Path(), table["points"])}
+        except ParameterError as mistake:
+            raise Mistakes([mistake]) from None
+    return build_law(table)
+
+
+Number = Annotated[float, Field(strict=True, allow_inf_nan=False)]
+
+
+class _Table(BaseModel):
+    model_config = ConfigDict(extra="forbid", strict=True, arbitrary_types_allowed=True)
+
+
+class ConverterTable(_Table):
+    """`[converter]`, or a channel's own. What a channel leaves out, the common one fills in."""
+
+    bits: int | None = None
+    vref: Annotated[Any, PlainValidator(_volts)] = None
+    count_at_vref: Number | None = None
+    signed: bool | None = None
+    error_lsb: Annotated[Number, Field(ge=0)] | None = None
+
+    def given(self) -> dict[str, Any]:
+        """What is set, by name."""
+        return {name: getattr(self, name) for name in self.model_fields_set}
+
+
+def _smooth(table: Any) -> Smoothing:
+    """A `smooth` table; its own mistakes are reported like those of a law."""
+    from ..core.decide.smoothing import Smoothing
+
+    fields = {f.name for f in dataclasses.fields(Smoothing)}
+    if not isinstance(table, dict):
+        raise ValueError('a table is right, as in { kind = "median", over = 5 }')
+    unknown = [k for k in table if k not in fields]
+    mistakes = [ParameterError(k, table[k], f"unknown; {nearest(k, fields)}") for k in unknown]
+    missing = [k for k in ("kind", "over") if k not in table]
+    mistakes += [ParameterError(k, None, "smooth needs it") for k in missing]
+    if not mistakes:
+        draft = object.__new__(Smoothing)
+        for field in dataclasses.fields(Smoothing):
+            object.__setattr__(draft, field.name, table.get(field.name, field.default))
+        mistakes = list(draft.mistakes())
+    if mistakes:
+        raise Mistakes(mistakes)
+    return Smoothing(**table)
+
+
+def _watts(value: Any) -> float:
+    """Power for each kelvin that a sensor warms itself."""
+    watts = quantity(value, "W") if isinstance(value, str) else value
+    if isinstance(watts, bool) or not isinstance(watts, int | float) or not watts > 0:
+        raise ValueError('a power above 0 for each kelvin is right, as in "1.5 mW"')
+    return float(watts)
+
+
+def _calibration(text: Any) -> str:
+    """What a calibration left; the channel's unit, which is not known here, reads it."""
+    if not isinstance(text, str):
+        raise ValueError('a text with ± is right, as in "± 0.2 degC (k=2)"')
+    return text
+
+
+class ChannelTable(_Table):
+    """`[channel.<name>]`."""
+
+    column: str | int
+    about: str = ""
+    converter: ConverterTable | None = None
+    laws: list[Annotated[Law, PlainValidator(_law)]] = []
+    limits: tuple[Number, Number] | None = Field(default=None, strict=False)
+    decimals: Annotated[int, Field(ge=0, le=12)] | None = None
+    smooth: Annotated[Any, PlainValidator(_smooth)] = None
+    noise: Annotated[Number, Field(ge=0)] | None = None
+    calibration: Annotated[Any, PlainValidator(_calibration)] = None
+    dissipation: Annotated[Any, PlainValidator(_watts)] = None
+
+
+class BenchFile(_Table):
+    """The whole file; its converters and channels are checked one by one, each with its own
+    schema, so that a mistake in one does not hide those in the others."""
+
+    title: str = ""
+    about: str = ""
+    converter: dict[str, Any] = {}
+    channel: dict[str, dict[str, Any]]
+    stream: dict[str, Any] = {}
+    trip: dict[str, dict[str, Any]] = {}
+    drive: dict[str, dict[str, Any]] = {}

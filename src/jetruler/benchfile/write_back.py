@@ -1,0 +1,38 @@
+"""Putting what was fitted or compared into a bench file."""
+
+from __future__ import annotations
+
+import math
+
+from ..core.calibrate.in_channel import Calibration, joined
+from ..core.laws.linear import Line
+from ..core.model.channel import Channel
+from ..core.model.units import factor
+from .edit import Change, write_law
+from .written import law_line
+
+
+def write_calibration(path: str, found: Calibration, expected: str | None = None) -> Change:
+    """Put a fitted law into its place in a bench file; the old law stays as a comment.
+
+    What the fit leaves of the errors, each mark left out in turn, goes to the channel's key
+    `calibration`, where budgets find it.
+    expected: the file's text as it was read; a file that has changed since is left alone.
+    Returns the lines taken out and put in. Raises `BenchError`; the file is replaced whole or not
+    at all.
+    """
+    replaces = found.replaced is not None
+    line, left = law_line(found.fit.law), found.fit.rms_left_out
+    calibration = None
+    if math.isfinite(left) and found.fit.marks.true_unit == found.channel.unit:
+        unit = found.channel.unit if factor(found.channel.unit or "") else None
+        calibration = f'"± {left:.2g}{f" {unit}" if unit else ""} (k=1)"'
+    return write_law(path, found.channel, line, found.place, replaces, expected, calibration)
+
+
+def write_correction(
+    path: str, channel: Channel, correction: Line, expected: str | None = None
+) -> Change:
+    """Put a correction on top of a channel, or join it with the one that is there. As above."""
+    place, replaces, law = joined(channel, correction)
+    return write_law(path, channel, law_line(law), place, replaces, expected)

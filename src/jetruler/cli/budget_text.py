@@ -1,0 +1,68 @@
+"""The budget of a reading, for `jetruler explain --budget`."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ..core.model.channel import Channel
+from ..core.uncertainty.budget import Budget, budget
+from .common import finite_or_none
+
+
+def budget_text(
+    channel: Channel, at: float, noise: float | None, readings: float | None, draws: int | None
+) -> str:
+    """The budget for people; checked by Monte Carlo if draws are asked for."""
+    text = str(budget(channel, at, noise=noise, readings=readings))
+    if draws is None:
+        return text
+    from ..core.uncertainty.simulate import simulate
+
+    return f"{text}\n\n{simulate(channel, at, noise=noise, readings=readings, draws=draws)}"
+
+
+def budget_as_dict(
+    channel: Channel, at: float, noise: float | None, readings: float | None, draws: int | None
+) -> dict[str, Any]:
+    """For JSON; NaN is null, and so are infinite degrees of freedom."""
+    found = budget(channel, at, noise=noise, readings=readings)
+    told: dict[str, Any] = {"budget": _told(found)}
+    if draws is not None:
+        from ..core.uncertainty.simulate import simulate
+
+        run = simulate(channel, at, noise=noise, readings=readings, draws=draws)
+        told["simulation"] = {
+            "draws": run.values.size,
+            "lost": run.lost,
+            "mean": finite_or_none(run.mean),
+            "standard_uncertainty": finite_or_none(run.standard),
+            "interval": [finite_or_none(end) for end in run.interval],
+            "first_order_will_do": run.first_order,
+        }
+    return told
+
+
+def _told(found: Budget) -> dict[str, Any]:
+    return {
+        "rows": [
+            {
+                "source": row.source,
+                "size": row.size,
+                "standard_uncertainty": row.standard,
+                "unit": row.unit,
+                "sensitivity": finite_or_none(float(row.sensitivity)),
+                "effect": finite_or_none(float(row.effect)),
+                "share": finite_or_none(found.share(row)),
+                "kind": "random" if row.random else "systematic",
+                "note": row.note,
+            }
+            for row in found.rows
+        ],
+        "combined": finite_or_none(found.combined),
+        "systematic": finite_or_none(found.systematic),
+        "random": finite_or_none(found.random),
+        "degrees_of_freedom": finite_or_none(found.degrees),
+        "coverage_factor": finite_or_none(found.factor),
+        "expanded": finite_or_none(found.expanded),
+        "level": found.level,
+    }

@@ -1,1 +1,0 @@
-"""How far a reading can be trusted: contributions, budget, Monte Carlo, propagation."""

@@ -1,0 +1,165 @@
+"""What to mind about a fit, and whether a simpler law would do as well."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from ..arrays import Array
+from ..errors import JetRulerError
+from ..model.text import number, shown
+from .fitting import Wanted, fitted
+from .marks import Marks
+from .result import Fit
+
+#: A law's left-out error may be so much larger, and it still does as well.
+AS_WELL = 1.15
+
+
+def advised(result: Fit, wanted: Wanted, limits: tuple[float, float] | None) -> Fit:
+    """The fit, which tells its notes and its sentence on simpler laws when they are asked for."""
+
+    def advise(fit: Fit) -> tuple[tuple[str, ...], str]:
+        notes = [*_repeated(fit), *_outliers(fit), *_scatter(fit), *_two_marks(fit)]
+        notes += _suspects(fit, wanted, fit.marks, fit.x)
+        notes += _turns(fit)
+        notes += _extrapolates(fit, limits)
+        return tuple(notes), _simpler(fit, wanted, fit.marks, fit.x)
+
+    return replace(result, _advise=advise)
+
+
+def _repeated(result: Fit) -> list[str]:
+    marks, notes = result.marks, []
+    for raw in marks.repeats()[:3]:
+        true = marks.true[marks.raw == raw]
+        ends = f"{number(true.min())} to {shown(float(true.max()), marks.true_unit)}"
+        notes.append(f"raw {number(raw)} was noted {true.size} times, as {ends}: averaged")
+    more = len(marks.repeats()) - 3
+    return [*notes, f"so were {more} other raw values"] if more > 0 else notes
+
+
+def _outliers(result: Fit) -> list[str]:
+    notes = []
+    for i in result.outliers:
+        off = result.told(abs(float(result.error[i])))
+        times = abs(float(result.error[i])) / (result.rms or np.inf)
+        ratio = f", {times:.0f} times the others' rms error" if 1 < times < 1e6 else ""
+        notes.append(f"outlier: {result.marks.shown(i)} is off by {off}{ratio}; it was set aside")
+    return notes
+
+
+def _suspects(result: Fit, wanted: Wanted, marks: Marks, x: Array) -> list[str]:
+    """Marks that a robust fit would set aside, where it was not asked for."""
+    if wanted.robust or not result.parameters or x.size < len(result.parameters) + 4:
+        return []
+    try:
+        found = fitted(replace(wanted, robust=True), marks, x).outliers
+    except JetRulerError:
+        return []
+    names = ", ".join(marks.names[i] for i in found)
+    return [f"does not go with the others: {names}; robust sets it aside"] if found else []
+
+
+def _scatter(result: Fit) -> list[str]:
+    if result.marks.u_true is None or result._widened == 1.0:
+        return []
+    return [
+        f"the marks scatter {result.scatter:.1f} times as much as their uncertainties say; those "
+        "of the parameters are widened by that"
+    ]
+
+
+def _two_marks(result: Fit) -> list[str]:
+    if result.law.name == "steinhart-hart" and len(result.parameters) == 2:
+        c = number(getattr(result.law, "c", 0.0))
+        return [f"two marks tell two coefficients: c stays {c}; a third mark would tell it"]
+    return []
+
+
+def _turns(result: Fit) -> list[str]:
+    """A curve that turns back between its marks reads two ways."""
+    from ..solve import turning_point
+
+    if result.law.name != "polynomial":
+        return []
+    turn = turning_point(result.law.forward, float(result.x.min()), float(result.x.max()))
+    if turn is None:
+        return []
+    return [f"it turns back at x = {number(turn)}, between the marks: a lower degree would not"]
+
+
+def _extrapolates(result: Fit, limits: tuple[float, float] | None) -> list[str]:
+    """Where the limits reach beyond the marks, and how far the law can be trusted there."""
+    marks = result.marks
+    true = marks.true[result.kept]
+    low, high = float(true.min()), float(true.max())
+    unit = marks.true_unit
+    text = f"the marks cover {number(low)} to {shown(high, unit)}"
+    if limits is None:
+        return [text]
+    room = 0.02 * (limits[1] - limits[0])
+    beyond = [
+        e for e, out in zip(limits, (low - limits[0], limits[1] - high), strict=True) if out > room
+    ]
+    if not beyond:
+        return [text]
+    parts = []
+    for end in beyond:
+        try:
+            width = float(result.interval(result.ruler.inverse(end))[0])
+        except JetRulerError:
+            width = float("nan")
+        side = f"at {shown(end, unit)}"
+        parts.append(f"{side} to ± {result.told(width)}" if np.isfinite(width) else side)
+    known = "it is known " if any("±" in p for p in parts) else "nothing is known "
+    limit = f"the limits reach from {number(limits[0])} to {shown(limits[1], unit)}"
+    return [f"{text}, {limit}: beyond the marks it extrapolates; {known}{' and '.join(parts)}"]
+
+
+def _simpler(result: Fit, wanted: Wanted, marks: Marks, x: Array) -> str:
+    """The simplest law that predicts left-out marks as well; else what the next simpler costs."""
+    own = result.rms_left_out
+    degree = len(result.parameters) - 1
+    kind = result.law.name if wanted.law == "polynomial" else wanted.law
+    ladders: dict[str, list[tuple[str, int | None]]] = {
+        "polynomial": [("line", None), *[("polynomial", d) for d in range(2, degree)]],
+        "table": [("line", None), ("polynomial", 2), ("polynomial", 3)],
+        "steinhart-hart": [("beta", None)] if degree == 2 else [],
+        "power": [("line", None)],
+        "line": [("offset", None)] if wanted.like is None and _keeps_unit(wanted) else [],
+    }
+    ladder = ladders.get(kind, [])
+    found = []
+    for law, deg in ladder:
+        try:
+            other = fitted(replace(wanted, law=law, degree=deg, like=None), marks, x)
+        except JetRulerError:
+            continue
+        if np.isfinite(other.rms_left_out):
+            name = f"a polynomial of degree {deg}" if deg else _ARTICLES[law]
+            found.append((name, other.rms_left_out))
+    if not found or not np.isfinite(own):
+        if ladder and not np.isfinite(own):
+            return "with so few marks nothing tells whether a simpler law would do as well"
+        return ""
+    shown_own = result.told(own)
+    tiny = 1e-9 * float(np.max(np.abs(marks.true)))
+    for name, error in found:
+        if error <= max(AS_WELL * own, tiny):
+            return (
+                f"{name} would do as well: {result.told(error)} when left out, against {shown_own}"
+            )
+    name, error = min(found, key=lambda pair: pair[1])
+    return (
+        f"no simpler law does as well: {name} is off by {result.told(error)} when left out, "
+        f"against {shown_own}"
+    )
+
+
+_ARTICLES = {"line": "a line", "beta": "a Beta law", "offset": "an offset alone"}
+
+
+def _keeps_unit(wanted: Wanted) -> bool:
+    return wanted.before is not None and wanted.before.gives == wanted.gives

@@ -1,0 +1,195 @@
+"""A fitted law in its place in a channel: instead of the law that was there, or on top of all."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ..arrays import Array
+from ..errors import JetRulerError
+from ..laws.linear import Line
+from ..model.channel import Channel
+from ..model.law import Law
+from ..model.ruler import Ruler
+from .fit_marks import fit
+from .fitting import LAWS
+from .marks import Marks, MarksError
+from .result import Fit, told
+
+#: Laws that a fitted one may take the place of.
+CURVES = (*LAWS, "steinhart-hart-extended", "platinum", "formula")
+#: Laws that shape a result and do not move it; a fit looks past them.
+SHAPES = ("clamp", "limits", "expect", "dead-band", "whole", "zones", "magnitude")
+
+
+@dataclass(frozen=True, eq=False)
+class Calibration:
+    """A fit and where it goes: at `place` among the channel's laws, instead of `replaced` or, if
+    that is None, between those that are there. error_before: what the channel read before, less
+    the truth (NaN where it read nothing)."""
+
+    channel: Channel
+    fit: Fit
+    place: int
+    replaced: Law | None
+    error_before: Array
+
+    @property
+    def calibrated(self) -> Channel:
+        """The channel with the fitted law in its place."""
+        laws = list(self.channel.laws.laws)
+        laws[self.place : self.place + (self.replaced is not None)] = [self.fit.law]
+        return replace(self.channel, laws=Ruler(tuple(laws)))
+
+    def __str__(self) -> str:
+        """The fit, with what the channel read before."""
+        was = self.error_before[self.fit.kept]
+        was = was[np.isfinite(was)]
+        text = str(replace(self.fit, was=self.error_before))
+        if not was.size:
+            return text
+        unit, scale = self.fit.marks.true_unit, self.fit.marks.true
+        rms = told(float(np.sqrt(np.mean(was**2))), scale, unit)
+        largest = told(float(np.max(np.abs(was))), scale, unit)
+        return f"{text}\nbefore, the largest error was {largest}, rms {rms}"
+
+
+def calibrate(
+    channel: Channel,
+    marks: Marks | Sequence[Sequence[float]] | Array,
+    law: str | None = None,
+    *,
+    correction: bool = False,
+    degree: int | None = None,
+    robust: bool = False,
+) -> Calibration:
+    """Fit a law to marks in its place in a channel.
+
+    The law takes the place of the last one of its name, else of the last curve, behind the laws
+    before it; where the channel has none it comes last. law: as for `fit`; None refits the law
+    that is there, or a line. correction: keep every law and add an offset (one mark) or a line
+    (more) on top; an earlier correction is refitted instead.
+    marks: as for `fit`; raw in counts unless `Marks` says the unit at another joint of the
+    channel, true in the channel's unit or one that converts to it.
+    Raises `MarksError`, `JetRulerError`.
+    """
+    used = Marks.of(marks)
+    laws = channel.laws.laws
+    if correction:
+        place, replaced = _on_top(laws)
+        law = law or ("offset" if np.unique(used.raw).size == 1 else "line")
+        if law not in ("offset", "line"):
+            raise JetRulerError(f"law: found {law!r}; a correction is an offset or a line")
+    else:
+        place, replaced = _in_place(channel, law)
+        present = replaced.name if replaced is not None else "line"
+        law = law or (present if present in LAWS else "line")
+    units = channel.laws.units
+    joints = [i for i in range(place + 1) if units[i] == (used.raw_unit or units[0])]
+    if not joints:
+        used = used.in_units(tuple(filter(None, units[: place + 1])), used.true_unit)
+        joints = [i for i in range(place + 1) if units[i] == used.raw_unit]
+    before = Ruler(laws[joints[0] : place]) if joints[0] < place else None
+    if used.raw_unit is None:
+        used = replace(used, raw_unit=units[0])
+    then = _then(laws[place + (replaced is not None) :])
+    unit = units[place + 1] if replaced is not None else units[place]
+    if correction:
+        unit = None
+    result_unit = then.gives if then is not None else unit or units[place]
+    found = fit(
+        used.in_units((used.raw_unit,), result_unit or units[place + (replaced is not None)]),
+        law,
+        before=before,
+        then=then,
+        degree=degree,
+        robust=robust,
+        unit=unit,
+        like=replaced
+        if replaced is not None and (replaced.name == law or law == "offset")
+        else None,
+        limits=channel.limits,
+    )
+    plain = Ruler.of(*laws[joints[0] : place], *_kept(laws[place:]))
+    was = np.asarray(plain(found.marks.raw), dtype=np.float64) - found.marks.true
+    return Calibration(channel, found, place, replaced, was)
+
+
+def joined(channel: Channel, correction: Line) -> tuple[int, bool, Line]:
+    """Where a correction goes on top of a channel, whether it replaces an earlier one, and the
+    line that then stands there: both in one."""
+    place, before = _on_top(channel.laws.laws)
+    if not isinstance(before, Line):
+        return place, False, correction
+    gain, offset = correction.gain or 1.0, correction.offset or 0.0
+    both = Line(gain * (before.gain or 1.0), gain * (before.offset or 0.0) + offset)
+    return place, True, both
+
+
+def _in_place(channel: Channel, law: str | None) -> tuple[int, Law | None]:
+    """Where a law goes, and the one it replaces."""
+    laws = channel.laws.laws
+    thermistor = law in ("beta", "steinhart-hart")
+    same = [i for i, one in enumerate(laws) if one.name == law]
+    curves = [i for i, one in enumerate(laws) if one.name in CURVES and _fits(one, thermistor)]
+    for places in (same, curves):
+        if places:
+            return places[-1], laws[places[-1]]
+    if thermistor:
+        if "ohm" not in channel.laws.units:
+            raise MarksError(
+                f"{law} takes Ω, and no law of {channel.name} gives them; a divider does"
+            )
+        return channel.laws.units.index("ohm"), None
+    return _last(laws), None
+
+
+def _fits(law: Law, thermistor: bool) -> bool:
+    return law.takes == "ohm" if thermistor else True
+
+
+def _on_top(laws: tuple[Law, ...]) -> tuple[int, Law | None]:
+    """Behind the last law that moves the result; or in place of a correction that is there."""
+    place = _last(laws)
+    last = laws[place - 1]
+    if isinstance(last, Line) and last.marks is None and last.unit is None and place > 1:
+        return place - 1, last
+    return place, None
+
+
+def _last(laws: tuple[Law, ...]) -> int:
+    """The place behind the last law that moves the result."""
+    zones = [i for i, law in enumerate(laws) if law.name == "zones"]
+    place = zones[0] if zones else len(laws)
+    while place > 1 and laws[place - 1].name in SHAPES:
+        place -= 1
+    return place
+
+
+def _kept(laws: tuple[Law, ...]) -> list[Law]:
+    """The laws that move a result, up to the first that makes zones of it."""
+    kept: list[Law] = []
+    for law in laws:
+        if law.name == "zones":
+            break
+        if law.name not in SHAPES:
+            kept.append(law)
+    return kept
+
+
+def _then(laws: tuple[Law, ...]) -> Ruler | None:
+    kept = _kept(laws)
+    return Ruler(tuple(kept)) if kept else None
+
+
+def described(calibration: Calibration) -> str:
+    """One line: what was fitted, and where."""
+    name, channel = calibration.fit.law.name, calibration.channel
+    if calibration.replaced is not None:
+        if calibration.replaced.name == name:
+            return f"{channel.name}: {name}, fitted again"
+        return f"{channel.name}: {name} instead of {calibration.replaced.name}"
+    before = channel.laws.laws[calibration.place - 1].name
+    return f"{channel.name}: {name} behind {before}"

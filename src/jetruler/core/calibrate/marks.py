@@ -1,0 +1,144 @@
+"""Marks: pairs (raw, true) that somebody trusts, with their units and uncertainties."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from ..arrays import Array
+from ..errors import JetRulerError
+from ..model.text import number, shown
+from ..model.units import canonical, factor, sign
+
+
+class MarksError(JetRulerError):
+    """Marks that cannot be used; the message names the mark and what would be right."""
+
+
+@dataclass(frozen=True, eq=False)
+class Marks:
+    """Pairs (raw, true), one array a side.
+
+    raw, true: float64 of shape (n,). u_true: standard uncertainty of each true value, or None.
+    raw_unit: "count", or the unit at some joint of a channel's laws; None is whatever the law
+    takes. true_unit: None is whatever the law gives. names: where each mark stands, for messages.
+    Raises `MarksError` for numbers that are not finite, or uncertainties not above 0.
+    """
+
+    raw: Array
+    true: Array
+    u_true: Array | None = None
+    raw_unit: str | None = None
+    true_unit: str | None = None
+    names: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        if not self.names:
+            names = tuple(f"mark {i}" for i in range(1, self.raw.size + 1))
+            object.__setattr__(self, "names", names)
+        for kind in ("raw", "true", "u_true"):
+            values = getattr(self, kind)
+            if values is None:
+                continue
+            wrong = ~np.isfinite(values) | ((values <= 0) if kind == "u_true" else False)
+            for i in np.flatnonzero(wrong)[:1]:
+                right = "a number above 0" if kind == "u_true" else "a finite number"
+                raise MarksError(f"{self.names[i]}: {kind} is {values[i]:g}; {right} is right")
+
+    @classmethod
+    def of(cls, marks: Marks | Sequence[Sequence[float]] | Any) -> Marks:
+        """Marks from pairs (raw, true) or triples (raw, true, u_true)."""
+        if isinstance(marks, Marks):
+            return marks
+        try:
+            table = np.array(marks, dtype=np.float64)
+        except (TypeError, ValueError):
+            table = np.empty(0)
+        if table.ndim != 2 or table.shape[1] not in (2, 3):
+            raise MarksError(
+                f"marks: found {marks!r}; pairs (raw, true) or triples (raw, true, u_true) are "
+                "right, all of one length"
+            )
+        return cls(
+            table[:, 0].copy(),
+            table[:, 1].copy(),
+            table[:, 2].copy() if table.shape[1] == 3 else None,
+        )
+
+    def __len__(self) -> int:
+        return int(self.raw.size)
+
+    def together(self, other: Marks) -> Marks:
+        """These and others, which have the same units and either all or none an uncertainty."""
+        if (self.u_true is None) != (other.u_true is None):
+            raise MarksError("marks: some have an uncertainty u_true and some have none")
+        u = None
+        if self.u_true is not None and other.u_true is not None:
+            u = np.concatenate((self.u_true, other.u_true))
+        for side in ("raw_unit", "true_unit"):
+            if getattr(self, side) != getattr(other, side):
+                raise MarksError(
+                    f"marks: {side} is {sign(getattr(self, side))!r} for some and "
+                    f"{sign(getattr(other, side))!r} for others; one unit is right"
+                )
+        return replace(
+            self,
+            raw=np.concatenate((self.raw, other.raw)),
+            true=np.concatenate((self.true, other.true)),
+            u_true=u,
+            names=self.names + other.names,
+        )
+
+    def in_units(self, raw_units: Sequence[str | None], true_unit: str | None) -> Marks:
+        """The same marks with their raw side in one of `raw_units` (the units a channel has at its
+        joints) and their true side in `true_unit`. Raises `MarksError` for any other unit."""
+        raw, raw_unit = self.raw, self.raw_unit and canonical(self.raw_unit)
+        if raw_unit is not None and raw_unit not in raw_units:
+            known = factor(raw_unit)
+            if known is None or known[0] not in raw_units:
+                has = ", ".join(dict.fromkeys(sign(unit) for unit in raw_units if unit))
+                raise MarksError(
+                    f"marks: raw is in {sign(raw_unit)}; this channel has {has} between its laws"
+                )
+            raw, raw_unit = raw * known[1], known[0]
+        if self.true_unit is None or canonical(self.true_unit) == true_unit:
+            return replace(self, raw=raw, raw_unit=raw_unit, true_unit=true_unit)
+        if true_unit is None:
+            raise MarksError(f"marks: true is in {sign(self.true_unit)}; the law gives no unit")
+        from ..laws.unit import factor_and_offset
+
+        try:
+            scale, offset = factor_and_offset(self.true_unit, true_unit)
+        except JetRulerError as error:
+            raise MarksError(f"marks: true: {error}") from None
+        u = None if self.u_true is None else self.u_true * abs(scale)
+        return replace(
+            self,
+            raw=raw,
+            true=self.true * scale + offset,
+            u_true=u,
+            raw_unit=raw_unit,
+            true_unit=true_unit,
+        )
+
+    def repeats(self) -> tuple[float, ...]:
+        """Raw values that were noted more than once."""
+        raw, often = np.unique(self.raw, return_counts=True)
+        return tuple(raw[often > 1].tolist())
+
+    def averaged(self) -> Marks:
+        """Each raw value once, sorted: repeated ones by the (weighted) mean of their truths."""
+        raw, where = np.unique(self.raw, return_inverse=True)
+        weight = np.ones(len(self)) if self.u_true is None else self.u_true**-2.0
+        total = np.bincount(where, weight)
+        true = np.bincount(where, weight * self.true) / total
+        u: Array | None = None if self.u_true is None else 1.0 / np.sqrt(total)
+        return Marks(raw, true, u, self.raw_unit, self.true_unit)
+
+    def shown(self, i: int) -> str:
+        """A mark for people: `bath.csv line 3 (raw 1880, true 120.8 °C)`."""
+        raw, true = number(self.raw[i]), shown(float(self.true[i]), self.true_unit)
+        return f"{self.names[i]} (raw {raw}, true {true})"

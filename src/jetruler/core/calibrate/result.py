@@ -1,0 +1,209 @@
+"""A fitted law with everything that says how far to trust it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+
+from ..arrays import AnyArray, Array
+from ..errors import JetRulerError
+from ..model.law import Law
+from ..model.ruler import Ruler
+from ..model.text import fixed, number, shown
+from ..model.units import sign
+from ..uncertainty.rounding import columns, with_uncertainty
+from .marks import Marks
+from .regression import Solution
+
+
+@dataclass(frozen=True)
+class Parameter:
+    """A fitted parameter: value, standard uncertainty, and the half-width of its 95 % interval.
+
+    Both are NaN where there are no more marks than parameters and no uncertainties given.
+    """
+
+    name: str
+    value: float
+    uncertainty: float
+    half_width: float
+    unit: str | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Fit:
+    """A law from marks.
+
+    law: the fitted law. ruler: the laws before it, the law, the laws behind it. parameters: those
+    that were free, in the order of `covariance`. marks: as used, in the ruler's units; `raw` is
+    what they were noted in, `x` what the law gets of it, `read` what it makes of that, `error` is
+    read − true. left_out: what each mark's error is when the law is fitted to the others; NaN for
+    a mark that no other could stand in for. outliers: places of the marks that were set aside.
+    degrees: of freedom. scatter: standard deviation of the errors; with uncertainties given, in
+    units of those. was: the errors before this fit, where there was another law.
+    """
+
+    law: Law
+    ruler: Ruler
+    parameters: tuple[Parameter, ...]
+    covariance: Array
+    marks: Marks
+    x: Array
+    read: Array
+    error: Array
+    left_out: Array
+    outliers: tuple[int, ...]
+    degrees: int
+    scatter: float
+    was: Array | None = None
+    _before: Ruler | None = field(default=None, repr=False)
+    _solution: Solution | None = field(default=None, repr=False)
+    _widened: float = field(default=1.0, repr=False)
+    _advise: Callable[[Fit], tuple[tuple[str, ...], str]] | None = field(default=None, repr=False)
+
+    @cached_property
+    def _advice(self) -> tuple[tuple[str, ...], str]:
+        """Worked out when somebody asks: it takes other fits."""
+        return ((), "") if self._advise is None else self._advise(self)
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """Sentences on what was done and what to mind."""
+        return self._advice[0]
+
+    @property
+    def simpler(self) -> str:
+        """Whether a simpler law would do as well."""
+        return self._advice[1]
+
+    @property
+    def kept(self) -> AnyArray:
+        """True for the marks the law was fitted to."""
+        kept = np.ones(len(self.marks), np.bool_)
+        kept[list(self.outliers)] = False
+        return kept
+
+    @property
+    def largest(self) -> float:
+        """The largest error of a mark, without its sign; outliers are not counted."""
+        return float(np.max(np.abs(self.error[self.kept])))
+
+    @property
+    def rms(self) -> float:
+        """The root mean square of the errors; outliers are not counted."""
+        return _rms(self.error[self.kept])
+
+    @property
+    def rms_left_out(self) -> float:
+        """The same of the leave-one-out errors; NaN where every mark is needed."""
+        return _rms(self.left_out[self.kept])
+
+    @property
+    def covers(self) -> tuple[float, float]:
+        """The raw values between which there are marks."""
+        raw = self.marks.raw[self.kept]
+        return float(raw.min()), float(raw.max())
+
+    def interval(self, raw: Array | float, level: float = 0.95) -> Array:
+        """Half-width of the interval in which the true law is expected at raw; NaN where nothing
+        tells it. Raises `JetRulerError` for a level outside 0 to 1.
+        Source: first-order propagation of the parameters' covariance, Student's t."""
+        if not 0 < level < 1:
+            raise JetRulerError(f"level: found {level:g}; a share between 0 and 1 is right")
+        raw = np.atleast_1d(np.asarray(raw, dtype=np.float64))
+        if self._solution is None:
+            return np.full(raw.shape, np.nan)
+        x = raw if self._before is None else np.asarray(self._before(raw), dtype=np.float64)
+        with np.errstate(all="ignore"):
+            rows = self._solution.problem.jacobian(self._solution.theta, x)
+            spread = np.einsum("ij,jk,ik->i", rows, self._solution.inverse, rows)
+        width: Array = coverage(self.degrees, self._known, level) * self._widened * np.sqrt(spread)
+        return width
+
+    @property
+    def _known(self) -> bool:
+        """Whether the uncertainties are as given, not learnt from the scatter."""
+        return self.marks.u_true is not None and self._widened == 1.0
+
+    def __str__(self) -> str:
+        told = [with_uncertainty(p.value, p.uncertainty, p.unit) for p in self.parameters]
+        lines = [f"  {p.name} = {text}" for p, text in zip(self.parameters, told, strict=True)]
+        if any(np.isfinite(p.uncertainty) for p in self.parameters):
+            lines.append("  (± one standard uncertainty)")
+        lines = [self.law.name, *lines, "", *self.residuals(), "", self.verdict()]
+        return "\n".join([*lines, *self.notes, *filter(None, [self.simpler])])
+
+    def residuals(self) -> list[str]:
+        """The table of the marks: raw, true, read, error, and the error when left out."""
+        unit, raw_unit = sign(self.marks.true_unit), sign(self.marks.raw_unit)
+        errors = (
+            [self.error, self.left_out]
+            if self.was is None
+            else [self.was, self.error, self.left_out]
+        )
+        names = ["error", "left out"] if self.was is None else ["before", "error", "left out"]
+        places = decimals(self.error, self.left_out, self.marks.true)
+        rows = []
+        for i in range(len(self.marks)):
+            pair = (self.marks.true[i], self.read[i])
+            name = self.marks.names[i] + (" ✗" if i in self.outliers else "")
+            rows.append(
+                [
+                    name,
+                    number(self.marks.raw[i]),
+                    *(fixed(v, places).replace("-", "−") for v in pair),
+                    *(signed(column[i], places) for column in errors),
+                ]
+            )
+        heading = ["mark", f"raw {raw_unit}", f"true {unit}", f"read {unit}", *names]
+        return columns([h.strip() for h in heading], rows)
+
+    def told(self, value: float) -> str:
+        """An error for people: three digits, with its unit."""
+        return told(value, self.marks.true, self.marks.true_unit)
+
+    def verdict(self) -> str:
+        """Largest, rms and leave-one-out error in a line."""
+        text = f"largest error {self.told(self.largest)}, rms {self.told(self.rms)}"
+        if np.isnan(self.rms_left_out):
+            return f"{text}; every mark is needed, so that nothing is left to check it by"
+        return f"{text}; {self.told(self.rms_left_out)} rms when each mark is left out in turn"
+
+
+def coverage(degrees: int, known: bool, level: float = 0.95) -> float:
+    """Student's factor; the normal one where the uncertainties are known. NaN without freedom."""
+    from scipy.special import ndtri, stdtrit
+
+    if known:
+        return float(ndtri(0.5 + level / 2))
+    return float(stdtrit(degrees, 0.5 + level / 2)) if degrees > 0 else float("nan")
+
+
+def _rms(errors: Array) -> float:
+    return float(np.sqrt(np.mean(errors**2))) if errors.size else float("nan")
+
+
+def told(value: float, scale: Array, unit: str | None) -> str:
+    """An error to three digits, with its unit; what is only rounding, against `scale`, is 0."""
+    tiny = 1e-11 * float(np.max(np.abs(scale), initial=0.0))
+    return shown(0.0 if abs(value) <= tiny else float(f"{value:.3g}"), unit)
+
+
+def decimals(*columns_of: Array) -> int:
+    """Places that show the errors to two digits, without more than nine."""
+    *errors, true = columns_of
+    sizes = np.abs(np.concatenate(errors))
+    sizes = sizes[np.isfinite(sizes) & (sizes > 1e-9 * np.max(np.abs(true), initial=1e-9))]
+    typical = float(np.median(sizes)) if sizes.size else 1.0
+    return int(np.clip(1 - np.floor(np.log10(typical)), 0, 9))
+
+
+def signed(value: float, places: int) -> str:
+    """`+0.31`, `−0.20`; a dash where there is none."""
+    if not np.isfinite(value):
+        return "–"
+    text = f"{value:+.{places}f}"
+    return (f"{0:.{places}f}" if not text.strip("+-0.") else text).replace("-", "−")

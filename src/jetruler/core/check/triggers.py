@@ -1,0 +1,96 @@
+"""Rules about trips: what they look for against what their channels can show."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from ..decide.conditions import seconds
+from ..model.channel import Bench
+from ..model.text import number, shown
+from ..survey.findings import Finding, Gravity
+from .facts import Facts
+from .numbers import NARROW, RELEASE
+
+
+def slow_smoothing(bench: Bench, interval: float | None = None) -> Iterator[Finding]:
+    """Smoothing that is slower than the changes which a trip looks for.
+
+    The change is spread over the whole smoothing, so that it never shows within the trip's time,
+    and the trip never comes on.
+    """
+    for trip in bench.trips.values():
+        for i, c in enumerate(trip.conditions, start=1):
+            # With the seconds between two samples, as a log shows them, smoothing over a number
+            # of samples is judged; without, smoothing over a time.
+            smooth = bench[c.channel].smooth
+            if c.within is None or smooth is None or smooth.kind == "spikes":
+                continue
+            timed = isinstance(smooth.over, str)
+            if timed == (interval is not None):  # the other way of asking tells
+                continue
+            over = seconds(smooth.over) if timed else (smooth.samples - 1) * (interval or 0.0)
+            if over > seconds(c.within):
+                yield Finding(
+                    Gravity.WARNING,
+                    f"trip.{trip.name}.{trip.join}[{i}].within",
+                    f"{c.channel} is smoothed over {number(over)} s, and a change within "
+                    f"{number(seconds(c.within))} s is looked for",
+                    "Smooth over less, or look over more time",
+                )
+
+
+def unreachable_threshold(bench: Bench) -> Iterator[Finding]:
+    """A threshold that no count of the channel ever passes.
+
+    The trip then never comes on, or never goes off, whatever happens.
+    """
+    for trip in bench.trips.values():
+        for i, c in enumerate(trip.conditions, start=1):
+            threshold = c.above if c.above is not None else c.below
+            values = Facts(bench[c.channel]).values
+            values = values[np.isfinite(values)]
+            if threshold is None or not values.size:
+                continue
+            low, high = float(values.min()), float(values.max())
+            if not low < threshold <= high:
+                channel = bench[c.channel]
+                yield Finding(
+                    Gravity.ERROR,
+                    f"trip.{trip.name}.{trip.join}[{i}].{c.kind}",
+                    f"the threshold is {shown(threshold, channel.unit)}, and {c.channel} reads "
+                    f"from {channel.shown(low)} to {channel.shown(high)}",
+                    "Move the threshold into the range, or check the channel's laws",
+                )
+
+
+def flickering_threshold(bench: Bench) -> Iterator[Finding]:
+    """A threshold whose release point is nearer than the noise.
+
+    Near the threshold the trip then turns on and off from reading to reading.
+    """
+    for trip in bench.trips.values():
+        for i, c in enumerate(trip.conditions, start=1):
+            threshold = c.above if c.above is not None else c.below
+            channel = bench[c.channel]
+            if threshold is None or not channel.noise or trip.hold or trip.stay:
+                continue
+            try:
+                slope = float(channel.laws.slope(channel.laws.inverse(threshold)))
+            except ValueError:  # a curve that turns back has no inverse
+                continue
+            noise = abs(slope) * channel.noise
+            apart = abs(threshold - (threshold if c.release is None else c.release))
+            if noise > 0 and apart < NARROW * noise:
+                hold = shown(float(f"{RELEASE * noise:.2g}"), channel.unit)
+                yield Finding(
+                    Gravity.WARNING,
+                    f"trip.{trip.name}.{trip.join}[{i}].{'release' if c.release else c.kind}",
+                    f"its release point is {shown(apart, channel.unit)} away, and one reading has "
+                    f"a noise of {shown(float(f'{noise:.2g}'), channel.unit)}",
+                    f"Give it a release point {hold} away, or a hold time",
+                )
+
+
+RULES = (slow_smoothing, unreachable_threshold, flickering_threshold)

@@ -1,1 +1,0 @@
-"""One sensor against another, or against a reference: pairs, statistics, verdict."""

@@ -1,0 +1,121 @@
+"""A channel at work: its counts in, batch by batch, smoothed and with zones that do not flicker.
+
+Any batch size gives identical numbers.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from ..arrays import AnyArray
+from ..laws.zones import Zones
+from ..model.channel import Channel
+from ..model.reading import Flag, Reading
+from ..model.ruler import Ruler
+from .memory import Held
+from .smoothing import Smoother, Smoothing
+
+#: Stands in for a missing cell among integer counts: outside every converter.
+NO_COUNT = np.iinfo(np.int64).min
+
+
+def read_flagged(channel: Channel, counts: AnyArray, missing: AnyArray | None = None) -> Reading:
+    """The reading of a batch; a missing sample is flagged missing, not off_scale."""
+    reading = channel.read(counts)
+    if missing is not None:
+        reading.flags[missing] = Flag.MISSING
+    return reading
+
+
+@dataclass
+class Follower:
+    """One channel's memory: its smoothing (settled, if it has one) and the zone it was in."""
+
+    channel: Channel
+    smoothing: Smoothing | None = None
+    _smoother: Smoother | None = field(init=False, default=None)
+    _zoning: _Zoning | None = field(init=False, default=None)
+
+    def __post_init__(self) -> None:
+        if self.smoothing is not None:
+            self._smoother = Smoother(self.smoothing)
+        self._zoning = _zoning(self.channel)
+
+    @property
+    def by_count(self) -> bool:
+        """Whether a value follows from its count alone, so that a table has it."""
+        return self._zoning is None
+
+    @property
+    def plain(self) -> bool:
+        """Whether it remembers nothing."""
+        return self.by_count and self.smoothing is None
+
+    def add(self, counts: AnyArray, missing: AnyArray | None = None) -> tuple[AnyArray, Reading]:
+        """The counts that the values stand for, and the reading."""
+        reading = read_flagged(self.channel, counts, missing)
+        smoother = self._smoother
+        if smoother is not None and smoother.smoothing.where == "counts":
+            counts, reading = _smoothed_counts(self.channel, smoother, counts, reading)
+        if self._zoning is not None:
+            reading = replace(reading, value=self._zoning.add(counts, reading))
+        if smoother is not None and smoother.smoothing.where == "values":
+            counts = smoother.add(reading.value, np.isnan(reading.value))
+            reading = replace(reading, value=counts)
+        return counts, reading
+
+
+def _smoothed_counts(
+    channel: Channel, smoother: Smoother, counts: AnyArray, reading: Reading
+) -> tuple[AnyArray, Reading]:
+    """A batch through a smoother, before the laws.
+
+    A sample without a value (an open wire, a faulty loop, a cell that is missing) is left out of
+    the smoothing and keeps its own flags: nothing of it is spread over its neighbours.
+    """
+    without = np.isnan(reading.value)
+    smooth = smoother.add(counts, without)
+    whole = np.where(without, NO_COUNT, np.rint(np.nan_to_num(smooth))).astype(np.int64)
+    # As medians of counts are: back to the table.
+    counts_or_whole: Any = whole if np.all((smooth == whole) | without) else smooth
+    again = channel.read(counts_or_whole)
+    again.flags[without] = reading.flags[without]
+    return counts_or_whole, again
+
+
+class _Zoning:
+    """Zones with hysteresis: each edge is a threshold that holds until it is clearly passed."""
+
+    def __init__(self, before: Ruler | None, zones: Zones, behind: Ruler | None) -> None:
+        self.before, self.zones, self.behind = before, zones, behind
+        self._edges: list[Held] | None = None
+
+    def add(self, counts: AnyArray, reading: Reading) -> AnyArray:
+        x = np.asarray(counts, np.float64) if self.before is None else self.before(counts)
+        x = np.where(np.isnan(reading.value), np.nan, x)
+        edges = [float(edge) for edge in self.zones.edges]
+        if self._edges is None:
+            known = x[~np.isnan(x)]
+            if not known.size:
+                return np.asarray(reading.value)
+            self._edges = [Held(bool(known[0] >= edge)) for edge in edges]
+        far = self.zones.hysteresis
+        over = [
+            held.add(x >= edge + far, x < edge - far)
+            for held, edge in zip(self._edges, edges, strict=True)
+        ]
+        value = self.zones.values_of(np.sum(over, axis=0), x)
+        return value if self.behind is None else np.asarray(self.behind(value))
+
+
+def _zoning(channel: Channel) -> _Zoning | None:
+    laws = channel.ruler.laws
+    for i, law in enumerate(laws):
+        if isinstance(law, Zones) and law.hysteresis > 0:
+            before = Ruler(laws[:i]) if i else None
+            behind = Ruler(laws[i + 1 :]) if laws[i + 1 :] else None
+            return _Zoning(before, law, behind)
+    return None

@@ -1,0 +1,288 @@
+"""What remembers earlier samples: smoothing. Any batch size gives identical numbers."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+from typing import Literal, get_args
+
+import numpy as np
+
+from ..arrays import AnyArray, Array
+from ..errors import ParameterError
+from ..model.lookup import blocks
+from ..model.quantity import quantity
+from ..model.text import number
+
+Kind = Literal["mean", "median", "exponential", "spikes"]
+Where = Literal["counts", "values"]
+
+
+@dataclass(frozen=True)
+class Smoothing:
+    """How a channel is smoothed.
+
+    kind: "mean", "median", "exponential" (weight 2/(n+1) for the newest, which lags as much as
+    the mean of n), or "spikes" (a median gate: a sample further off the median of the last n
+    than four robust deviations, and than `beyond`, is replaced by it; all others are kept).
+    over: the n samples, or a time in seconds as text ("2 s"). An even median is the mean of the
+    two in the middle. blocks: n readings make one; the result then changes every n samples.
+    where: on the "counts" (default: noise is even there, and a bent law after it adds no bias)
+    or on the "values" behind the laws. beyond: for "spikes", in counts (or values).
+    The first results use the samples that are there. Raises `ParameterError`.
+    """
+
+    kind: Kind
+    over: int | str
+    blocks: bool = False
+    where: Where = "counts"
+    beyond: float = 4.0
+
+    def __post_init__(self) -> None:
+        for mistake in self.mistakes():
+            raise mistake
+
+    def mistakes(self) -> Iterator[ParameterError]:
+        """The mistakes among the parameters."""
+        for name, kinds in (("kind", Kind), ("where", Where)):
+            if getattr(self, name) not in get_args(kinds):
+                right = ", ".join(map(repr, get_args(kinds)))
+                yield ParameterError(name, getattr(self, name), f"one of {right} is right")
+        if isinstance(self.over, str):
+            try:
+                good = quantity(self.over, "s") > 0 and not self.over.strip().isdigit()
+            except ValueError:
+                good = False
+            if not good:
+                yield ParameterError("over", self.over, 'a number of samples or a time, "2 s"')
+        elif isinstance(self.over, bool) or not isinstance(self.over, int) or self.over < 1:
+            yield ParameterError("over", self.over, "at least 1 sample is right")
+        if self.blocks and self.kind in ("exponential", "spikes"):
+            yield ParameterError("blocks", True, "only a mean or a median can go by blocks")
+        if not (isinstance(self.beyond, int | float) and self.beyond >= 0):
+            yield ParameterError("beyond", self.beyond, "0 or more is right")
+
+    def settled(self, interval: float | None) -> Smoothing:
+        """With its number of samples: a time needs the seconds between two samples."""
+        if isinstance(self.over, int):
+            return self
+        if interval is None or not interval > 0:
+            right = "a number of samples: the log has no time column to tell a time by"
+            raise ParameterError("over", self.over, right)
+        return replace(self, over=max(1, round(quantity(self.over, "s") / interval)))
+
+    @property
+    def samples(self) -> int:
+        """The n samples."""
+        if isinstance(self.over, str):
+            raise ParameterError("over", self.over, "a number of samples is wanted here")
+        return self.over
+
+    @property
+    def averaged(self) -> float:
+        """As many independent readings as would be as quiet when averaged: n for a mean and for
+        this exponential; fewer for a median, whose variance is π/(2n + π − 2) of one reading's
+        (within 2 %); the spike gate averages nothing."""
+        n = self.samples
+        if self.kind == "spikes":
+            return 1.0
+        return float(n) if self.kind != "median" else (2 * n + math.pi - 2) / math.pi
+
+    @property
+    def lag(self) -> float:
+        """How many samples late a slow change shows. (n − 1)/2 for the running kinds, n − 1 on the
+        average for blocks; none for the spike gate, though a sudden step waits n // 2."""
+        if self.kind == "spikes":
+            return 0.0
+        return (self.samples - 1) / (1 if self.blocks else 2)
+
+    def described(self, interval: float | None) -> str:
+        """What it does, with its lag in samples and seconds."""
+        lag = number(self.lag)
+        seconds = f" ({number(self.lag * interval)} s)" if interval else ""
+        every = " by blocks" if self.blocks else ""
+        return f"{self.kind} over {self.samples}{every} on {self.where}, lag {lag} samples{seconds}"
+
+
+@dataclass
+class Smoother:
+    """A smoothing at work: batches in, batches of the same length out; state carries across."""
+
+    smoothing: Smoothing
+    _past: Array = field(default_factory=lambda: np.empty(0))
+    _level: float = math.nan
+    _held: float = math.nan
+
+    def add(self, samples: AnyArray, missing: AnyArray | None = None) -> Array:
+        """The smoothed samples. Missing ones are left out, not spread: NaN there, and the others
+        are as if they had never been."""
+        x = np.asarray(samples, dtype=np.float64)
+        there = ~np.isnan(x) if missing is None else ~(missing | np.isnan(x))
+        if there.all():
+            return self._smooth(x)
+        out = np.full(x.size, np.nan)
+        out[there] = self._smooth(x[there])
+        return out
+
+    def _smooth(self, x: Array) -> Array:
+        if not x.size:
+            return x
+        if self.smoothing.kind == "exponential":
+            return self._exponential(x)
+        n = self.smoothing.samples
+        if self.smoothing.blocks:
+            return self._blocks(x, n)
+        whole = np.concatenate((self._past, x))
+        self._past = whole[max(0, whole.size - (n - 1)) :] if n > 1 else whole[:0]
+        if self.smoothing.kind == "mean":
+            return _running_mean(whole, n)[-x.size :]
+        median = _running_median(whole, n)[-x.size :]
+        return median if self.smoothing.kind == "median" else self._gate(whole, x, median)
+
+    def _exponential(self, x: Array) -> Array:
+        from scipy.signal import lfilter
+
+        weight = 2.0 / (self.smoothing.samples + 1)
+        start = x[0] if math.isnan(self._level) else self._level
+        smooth, _ = lfilter([weight], [1.0, weight - 1.0], x, zi=[(1.0 - weight) * start])
+        self._level = float(smooth[-1])
+        result: Array = smooth
+        return result
+
+    def _blocks(self, x: Array, n: int) -> Array:
+        """The result of the last whole block; until there is one, that of the samples so far."""
+        combine = np.mean if self.smoothing.kind == "mean" else np.median
+        whole = np.concatenate((self._past, x))
+        full = whole.size // n
+        results = combine(whole[: full * n].reshape(full, n), axis=1)
+        self._past = whole[full * n :]
+        done = np.arange(whole.size - x.size + 1, whole.size + 1) // n  # blocks done at each
+        known = np.concatenate(([self._held], results))
+        out = known[done]
+        if math.isnan(self._held):
+            early = int(np.count_nonzero(done == 0))
+            seen = whole.size - x.size
+            for i in range(early):
+                out[i] = combine(whole[: seen + i + 1])
+        self._held = float(known[-1])
+        return out
+
+    def _gate(self, whole: Array, x: Array, median: Array) -> Array:
+        n = self.smoothing.samples
+        off = np.abs(x - median)
+        suspects = np.flatnonzero(off > self.smoothing.beyond)
+        out = x.copy()
+        first = whole.size - x.size
+        for i in suspects.tolist():
+            window = whole[max(0, first + i - n + 1) : first + i + 1]
+            deviation = 1.4826 * float(np.median(np.abs(window - median[i])))
+            if off[i] > 4.0 * deviation:
+                out[i] = median[i]
+        return out
+
+
+def _running_mean(x: Array, n: int) -> Array:
+    """The mean of each sample and up to n − 1 before it, the same to the last bit wherever the
+    array starts: whole numbers are summed exactly, others always in the same order."""
+    early = min(n - 1, x.size)
+    if np.array_equal(x, np.rint(x)) and max(-x.min(), x.max()) < 2**40:
+        total = np.cumsum(x.astype(np.int64))
+        sums = total.astype(np.float64)
+        sums[n:] = total[n:] - total[:-n]
+    else:
+        padded = np.concatenate((np.zeros(n - 1), x))
+        sums = np.zeros(x.size)
+        for k in range(n):  # oldest first
+            sums += padded[k : k + x.size]
+    sums[early:] /= n
+    sums[:early] /= np.arange(1, early + 1)
+    return sums
+
+
+def _running_median(x: Array, n: int) -> Array:
+    """The median of each sample and up to n − 1 before it."""
+    from scipy.ndimage import rank_filter
+
+    out = np.empty(x.size)
+    early = min(n - 1, x.size)
+    for i in range(early):
+        out[i] = np.median(x[: i + 1])
+    if x.size >= n:
+        # The filter is centred: shifted by half a window it looks back only.
+        shift = (n - 1) // 2 if n % 2 else n // 2 - 1
+        ranks = (n // 2,) if n % 2 else (n // 2 - 1, n // 2)
+        found = [rank_filter(x, rank, size=n, origin=shift)[n - 1 :] for rank in ranks]
+        out[n - 1 :] = found[0] if n % 2 else 0.5 * (found[0] + found[1])
+    return out
+
+
+def smooth(samples: AnyArray, smoothing: Smoothing) -> Array:
+    """Smooth a whole array (NaN is missing); the same numbers as batch by batch."""
+    x = np.asarray(samples, dtype=np.float64).reshape(-1)
+    smoother, out = Smoother(smoothing), np.empty(x.size)
+    for part in blocks(x.size):  # what a block needs on the way stays in the cache
+        out[part] = smoother.add(x[part])
+    return out
+
+
+def block_averages(samples: AnyArray, n: int) -> Array:
+    """n readings make one: the mean of each whole block; NaN are left out of theirs. A rest of
+    fewer than n samples at the end makes no block. Raises `ParameterError` for n below 1."""
+    if n < 1:
+        raise ParameterError("n", n, "at least 1 sample is right")
+    x = np.asarray(samples, dtype=np.float64)
+    blocks = x[: x.size // n * n].reshape(-1, n)
+    there = ~np.isnan(blocks)
+    with np.errstate(invalid="ignore"):
+        means: Array = np.where(there, blocks, 0.0).sum(axis=1) / there.sum(axis=1)
+    return means
+
+
+@dataclass(frozen=True)
+class HowMany:
+    """How many readings to average.
+
+    readings: so many hold the mean still to the target; None where no number does. noise_after:
+    the standard deviation of a mean of that many. limit: the error of the mean that is left
+    however many are averaged, since noise too small to dither the steps cannot average them out.
+    """
+
+    readings: int | None
+    noise_after: float
+    target: float
+    limit: float
+
+    def __str__(self) -> str:
+        if self.readings is None:
+            return (
+                f"no number of readings: without more noise the steps leave an error of "
+                f"{number(self.limit)}, and the target is {number(self.target)}"
+            )
+        if self.readings == 1:
+            return "one reading does"
+        return f"{self.readings} readings: their mean holds still to {number(self.noise_after)}"
+
+
+def how_many(noise: float, target: float, step: float = 1.0) -> HowMany:
+    """How many readings to average so that their mean has a standard deviation of `target`.
+
+    noise: standard deviation of one reading; step: the size of one count; all in one unit.
+    The mean of n independent readings has noise/√n. Rounding to steps is averaged out only as
+    far as the noise dithers it: the error left is at most (step/π)·e^(−2π²(noise/step)²), the
+    first harmonic of the staircase seen through Gaussian noise (half a step without any noise).
+    Raises `ParameterError` for a negative noise, a target or a step not above 0.
+    """
+    if not noise >= 0:
+        raise ParameterError("noise", noise, "0 or more is right")
+    for name, value in (("target", target), ("step", step)):
+        if not value > 0:
+            raise ParameterError(name, value, "a value above 0 is right")
+    limit = min(0.5 * step, step / math.pi * math.exp(-2 * (math.pi * noise / step) ** 2))
+    if noise == 0:
+        limit = 0.5 * step
+    if limit > target:
+        return HowMany(None, math.nan, target, limit)
+    single = math.sqrt(noise**2 + step**2 / 12)  # rounding adds its own share to each reading
+    readings = max(1, math.ceil((single / target) ** 2 - 1e-9))
+    return HowMany(readings, single / math.sqrt(readings), target, limit)

@@ -1,0 +1,253 @@
+"""The cheapest program that keeps a bound, with its proof."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any, Literal
+
+import numpy as np
+
+from ..errors import JetRulerError, ParameterError
+from ..model.channel import Channel
+from ..model.text import number
+from ..model.units import sign
+from .floats import float_program
+from .forms import Form, forms, middle, straight_error
+from .knots import fewest_knots
+from .program import FUNCTIONS, LARGEST, Program, TooWideError
+from .proof import Proof, prove
+from .wanted import Wanted
+
+Arith = Literal["float", "int32", "int16"]
+
+#: A libm's logarithm may differ from ours in its last digits: this much, of the value.
+LIBM = 4 * float(np.finfo(np.float32).eps)
+
+
+class ExportError(JetRulerError):
+    """A conversion that cannot be exported as asked; the sentence says what could be."""
+
+
+@dataclass(frozen=True)
+class Exported:
+    """A channel's conversion for firmware.
+
+    name: as the target takes it. kind: the form that was chosen, in words. cheaper: what the next
+    cheaper choice would cost in error. proof: over every count.
+    """
+
+    channel: Channel
+    name: str
+    kind: str
+    program: Program
+    wanted: Wanted
+    proof: Proof
+    cheaper: str
+    notes: tuple[str, ...] = ()
+
+    def lines(self) -> list[str]:
+        """What was chosen, what it costs, and the proof, for people."""
+        p = self.program
+        steps = p.operations
+        head = f"{self.kind}, {p.arith}: {p.table_bytes} bytes of tables, about {steps} operations"
+        unit = sign(self.channel.unit) if self.channel.unit != "zone" else ""
+        return [
+            head,
+            *([self.cheaper] if self.cheaper else []),
+            *self.proof.lines(unit),
+            *self.notes,
+        ]
+
+    def as_dict(self) -> dict[str, Any]:
+        """For JSON."""
+        return {
+            "channel": self.channel.name,
+            "name": self.name,
+            "form": self.kind,
+            "arith": self.program.arith,
+            "scale": self.wanted.scale,
+            "table_bytes": self.program.table_bytes,
+            "operations": self.program.operations,
+            "cheaper": self.cheaper,
+            "notes": list(self.notes),
+            "proof": self.proof.as_dict(),
+        }
+
+
+def usual_scale(channel: Channel) -> int:
+    """Output steps for one unit: as many as the decimals shown; 1 for zones."""
+    if channel.ruler.described(0.0) is not None:
+        return 1
+    return int(10 ** min(4, 1 if channel.decimals is None else channel.decimals))
+
+
+def export(
+    channel: Channel,
+    name: str,
+    arith: Arith = "int32",
+    scale: int | None = None,
+    within: float | None = None,
+    inside_limits: bool = False,
+    kind: type[np.floating[Any]] = np.float32,
+    functions: frozenset[str] = frozenset(FUNCTIONS),
+) -> Exported:
+    """The cheapest program of a channel that keeps a bound, proven over every count.
+
+    name: a safe one. scale: output steps for one unit; as many as the channel's decimals show if
+    left out. within: the largest error in the channel's unit; one step if left out. inside_limits:
+    hold the value at the limits beyond them. kind: the target's float. functions: those it has.
+    Raises `ExportError` where no program can, and `ParameterError`.
+    """
+    labels = channel.ruler.described(0.0) is not None
+    scale = usual_scale(channel) if scale is None else scale
+    if isinstance(scale, bool) or not isinstance(scale, int) or not 1 <= scale <= 10**6:
+        raise ParameterError("scale", scale, "a whole number from 1 to 1000000 is right")
+    if labels and scale != 1:
+        raise ParameterError("scale", scale, f"{channel.name} has labelled zones: 1 is right")
+    bound = (0.0 if labels else 1.0 / scale) if within is None else within
+    if not bound >= 0 or (bound == 0 and not labels):
+        raise ParameterError("within", bound, f"a bound above 0, as in {number(1.0 / scale)}")
+    w = Wanted.of(channel, scale, bound, inside_limits)
+    if not w.valid.size:
+        raise ExportError(f"{channel.name}: not one of its counts has a value")
+    if arith == "float":
+        found = _float(w, name, kind, within is None, functions)
+        if found is not None:
+            return found
+        whole = _whole(w, name, "int32")
+        note = "one of its laws has no formula for this target: the table form is used"
+        return replace(whole, notes=(*whole.notes, note))
+    return _whole(w, name, arith)
+
+
+def _float(
+    w: Wanted,
+    name: str,
+    kind: type[np.floating[Any]],
+    free: bool,
+    functions: frozenset[str],
+) -> Exported | None:
+    program = float_program(w.channel.ruler, name)
+    if program is None or not program.calls <= functions:
+        return None
+    if not np.array_equal(
+        np.nan_to_num(w.values),
+        np.nan_to_num(w.channel.ruler.compiled()[0].values),  # type: ignore[index]
+    ):
+        return None
+    proof = prove(program, w, kind)
+    if proof is None:
+        return None
+    # The target's own library may round its functions otherwise than ours.
+    margin = LIBM * float(np.nanmax(np.abs(w.values))) if kind is np.float32 else 0.0
+    proof = replace(proof, worst=proof.worst + margin)
+    if free:
+        proof = replace(proof, within=max(proof.within, proof.worst))
+    if not proof.holds:
+        unit = sign(w.channel.unit)
+        raise ExportError(
+            f"{w.channel.name}: floats of this target are off by {number(proof.worst)} {unit} at "
+            f"count {proof.at}; a bound of that, or --arith int32, can be met"
+        )
+    return Exported(w.channel, name, "the formula itself", program, w, proof, "")
+
+
+def _whole(w: Wanted, name: str, arith: str) -> Exported:
+    limit = LARGEST[arith]
+    _check_room(w, arith, limit)
+    for form in _proven(w, name, arith):
+        return form
+    raise ExportError(_what_could_be(w, name, arith))
+
+
+def _check_room(w: Wanted, arith: str, limit: int) -> None:
+    counts, largest = int(np.abs(w.counts).max()), float(np.nanmax(np.abs(w.target)))
+    if counts > limit:
+        raise ExportError(
+            f"{w.channel.name}: its counts go up to {counts}, which {arith} does not hold; "
+            "--arith int32 does"
+        )
+    if largest + 1 > limit:
+        possible = int(limit / float(np.nanmax(np.abs(w.values))))
+        what = f"--scale {possible} fits" if possible >= 1 else "no scale does"
+        wider = ", --arith int32 is wider" if arith == "int16" else ""
+        raise ExportError(
+            f"{w.channel.name}: at scale {w.scale} its values go up to {largest:.0f}, which "
+            f"{arith} does not hold; {what}{wider}"
+        )
+    if np.any(w.low > w.high):
+        step = number(1.0 / w.scale)
+        raise ExportError(
+            f"{w.channel.name}: a bound of {number(w.within)} is finer than half an output step "
+            f"({step} at scale {w.scale}); a larger --scale, or --within {step}, can be met"
+        )
+
+
+def _proven(w: Wanted, name: str, arith: str) -> list[Exported]:
+    """The first form that keeps the bound, if there is one."""
+    tried: list[str] = []
+    for form in forms(w, name, arith):
+        try:
+            proof = prove(form.program, w)
+        except TooWideError:
+            proof = None
+        if proof is not None and proof.holds:
+            cheaper = _cheaper(form, w, tried)
+            return [Exported(w.channel, name, form.kind, form.program, w, proof, cheaper)]
+        tried.append(form.kind)
+    return []
+
+
+def _cheaper(form: Form, w: Wanted, tried: list[str]) -> str:
+    """What the next cheaper choice would cost in error."""
+    unit = sign(w.channel.unit) if w.channel.unit != "zone" else ""
+    table = form.kind.startswith(("a table", "a full table")) and not w.has_holes
+    straight = straight_error(middle(w)) / w.scale if table else 0.0
+    if table and straight < w.within:
+        return f"one straight line would do, but does not fit {form.program.arith}"
+    if form.kind.startswith("a table") and table:
+        fewer = _one_less(form, w)
+        if fewer is not None:
+            off = number(float(f"{fewer:.3g}"))
+            return f"one knot fewer would be off by up to {off} {unit}".rstrip()
+    if table:
+        off = number(float(f"{straight:.2g}"))
+        return f"one straight line would be off by {off} {unit}".rstrip()
+    if tried:
+        return f"{tried[-1]} does not keep the bound"
+    return "nothing is cheaper"
+
+
+def _one_less(form: Form, w: Wanted) -> float | None:
+    """The smallest bound that one knot fewer can keep, to a few per cent."""
+    m = middle(w)
+    target, limit = w.target[m.part], LARGEST[form.program.arith]
+    have = len(form.program.tables[f"{form.program.name}_x"])
+    if have <= 2:
+        return None
+
+    def knots(steps: float) -> int:
+        found = fewest_knots(np.ceil(target - steps), np.floor(target + steps), target, limit, have)
+        return have if found is None else len(found)
+
+    for more in (1.03, 1.1, 1.3, 2.0):
+        if knots(more * w.reach) < have:
+            return more * w.reach / w.scale
+    return None
+
+
+def _what_could_be(w: Wanted, name: str, arith: str) -> str:
+    """A bound that this arithmetic can keep."""
+    unit = sign(w.channel.unit)
+    for factor in (2.0, 5.0, 10.0, 50.0):
+        wider = replace(w, within=w.within * factor)
+        found = _proven(wider, name, arith)
+        if found:
+            best = number(float(f"{found[0].proof.worst:.3g}"))
+            return (
+                f"{w.channel.name}: {arith} cannot keep {number(w.within)} {unit}; "
+                f"--within {best} can be kept" + (", or --arith int32" if arith == "int16" else "")
+            )
+    return (
+        f"{w.channel.name}: {arith} cannot keep {number(w.within)} {unit}; --arith int32 is wider"
+    )

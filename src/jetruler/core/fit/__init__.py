@@ -1,1 +1,0 @@
-"""Laws from marks: models, regression, what a fit says, and its place in a channel."""

@@ -1,0 +1,136 @@
+"""A channel: a ruler with what a real input needs. A bench: all channels of one set-up."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+from ..errors import ParameterError
+from .law import Law
+from .lent import lent
+from .reading import Reading
+from .ruler import Ruler
+from .text import fixed, shown
+from .units import for_column, sign
+
+if TYPE_CHECKING:
+    from ..decide.drives import Drive
+    from ..decide.smoothing import Smoothing
+    from ..decide.trips import Trip
+    from .stream import Stream
+
+
+@dataclass(frozen=True)
+class Channel:
+    """One input: its name, the log column it comes from, its ruler, and how to show it.
+
+    column: name of the log column, or its number from 1. limits: (low, high) within which a
+    value is expected; values outside are flagged, not changed. decimals: places shown. smooth:
+    how its samples are smoothed when a log is converted. noise: standard deviation of one reading
+    in counts. calibration: what a calibration left of its error, `Toleranced` about 0.
+    dissipation: watts that warm the sensor by one kelvin.
+    """
+
+    name: str
+    laws: Ruler
+    column: str | int
+    about: str = ""
+    limits: tuple[float, float] | None = None
+    decimals: int | None = None
+    smooth: Smoothing | None = None
+    noise: float | None = None
+    calibration: float | None = None
+    dissipation: float | None = None
+    ruler: Ruler = field(init=False, compare=False)
+    """The laws with the limits at their end."""
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "ruler", self.laws >> self._limits() if self.limits else self.laws)
+
+    def _limits(self) -> Law:
+        from ..laws.interval import Limits
+
+        try:
+            low, high = self.limits or (None, None)
+            return Limits(low, high)
+        except (TypeError, ValueError):
+            right = "two numbers are right, the low one first"
+            raise ParameterError("limits", self.limits, right) from None
+
+    @property
+    def unit(self) -> str | None:
+        """Unit of the channel's values."""
+        return self.ruler.gives
+
+    @property
+    def title(self) -> str:
+        """Name and unit for people: `bean (°C)`."""
+        return f"{self.name} ({sign(self.unit)})" if self.unit else self.name
+
+    @property
+    def output_column(self) -> str:
+        """Column name in a converted log: `<channel>_<unit>`, or the name alone without unit."""
+        unit = for_column(self.unit)
+        return f"{self.name}_{unit}" if unit else self.name
+
+    def read(self, counts: Any) -> Reading:
+        """Values and flags, limits included."""
+        return self.ruler.read(counts)
+
+    def cell(self, value: float) -> str:
+        """The value as it stands in a converted log: to `decimals`, empty for NaN."""
+        return self.cells([float(value)])[0]
+
+    def cells(self, values: list[float]) -> list[str]:
+        """Many values as they stand in a converted log."""
+        if self.ruler.described(0.0) is not None:
+            return ["" if v != v else self.ruler.described(v) or "" for v in values]
+        if (decimals := self.decimals) is None:
+            return ["" if v != v else repr(v) for v in values]
+        return ["" if v != v else fixed(v, decimals) for v in values]
+
+    def shown(self, value: float) -> str:
+        """The value for people, with its unit and to `decimals`."""
+        if value == value and (text := self.ruler.described(value)) is not None:
+            return text
+        return shown(value, self.unit, self.decimals)
+
+
+@dataclass(frozen=True)
+class Bench:
+    """All channels, trips and drives of one set-up, and how its stream is written."""
+
+    title: str
+    channels: dict[str, Channel]
+    trips: dict[str, Trip] = field(default_factory=dict)
+    drives: dict[str, Drive] = field(default_factory=dict)
+    stream: Stream | None = None
+
+    def __getitem__(self, name: str) -> Channel:
+        return self.channels[name]
+
+    def convert(
+        self,
+        frame: Any,
+        *,
+        only: Iterable[str] = (),
+        keep_raw: bool = False,
+        uncertainty: bool = False,
+        decide: bool = False,
+    ) -> Any:
+        """A frame of counts into the like frame of values, as `convert` does it for a log.
+
+        frame: a pandas DataFrame (its index is kept), a PyArrow Table or RecordBatch, a Polars
+        DataFrame, or a Dask DataFrame, which stays lazy and gives the same values to the last
+        bit, however it is divided. Counts are whole numbers; floats may hold NaN, and text is
+        read as a CSV log's. The result has the columns that no channel uses, then a column
+        `<channel>_<unit>` a channel in float64 at full precision (NaN in pandas and Dask, null
+        elsewhere, where there is no value; zones as categories of their labels), then `flags`,
+        a category of words. only, keep_raw, uncertainty: as of `convert`. decide: a column of
+        truths a trip and a column of commands a drive, before `flags`; the frame then needs a
+        column (or an index) of time.
+        Raises `LogError` for a column that is missing, `TypeError` for what is no frame.
+        """
+        options = {"keep_raw": keep_raw, "uncertainty": uncertainty, "decide": decide}
+        return lent("convert_frame")(self, frame, only=only, **options)

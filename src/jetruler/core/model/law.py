@@ -1,0 +1,192 @@
+"""What a law is: one memoryless conversion with its inverse, slope and worked formula."""
+
+from __future__ import annotations
+
+import dataclasses
+import math
+import typing
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Mapping
+from functools import cache
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar
+
+import numpy as np
+
+from ..arrays import Array, FlagArray
+from ..errors import ParameterError
+from .units import Unit, canonical
+
+if TYPE_CHECKING:
+    from .ruler import Ruler
+
+Volts = Annotated[float, Unit("V")]
+Ohms = Annotated[float, Unit("ohm")]
+Kelvin = Annotated[float, Unit("K")]
+BareKelvin = Annotated[float, Unit("K", bare=True)]
+
+#: Unit of a ratiometric reading: the share of the converter's own reference, 0 to 1.
+SHARE = "share"
+
+#: Keeps NumPy quiet where a law meets the edge of its domain; the result there is NaN.
+quiet = np.errstate(all="ignore")
+
+
+class Law(ABC):
+    """One conversion from one unit to another.
+
+    A law is a frozen dataclass; its fields are the datasheet's symbols. `forward`, `inverse`
+    and `slope` take and give float64 arrays of any shape. Not a number in, not a number out.
+    Raises `ParameterError` at construction for a parameter that makes no sense.
+    """
+
+    #: Name in a bench file; an abstract in-between class has none.
+    name: ClassVar[str] = ""
+
+    #: Parameters whose quantities tell a unit, and the field that takes it; in a bench file
+    #: `low = "3.6 mA"` then says the unit too. A pair is for lists of (raw, true).
+    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {}
+
+    #: The field that collects parameters beyond the fields (the constants of a formula), if any.
+    open_ended: ClassVar[str] = ""
+
+    @property
+    def takes(self) -> str | None:
+        """Unit in; None is any unit."""
+        return None
+
+    @property
+    def gives(self) -> str | None:
+        """Unit out; None keeps the unit that came in."""
+        return None
+
+    @abstractmethod
+    def forward(self, x: Array) -> Array:
+        """From the raw side to the true side."""
+
+    @abstractmethod
+    def inverse(self, y: Array) -> Array:
+        """From the true side back; NaN where no input gives this output."""
+
+    @abstractmethod
+    def slope(self, x: Array) -> Array:
+        """The derivative dy/dx at x."""
+
+    @abstractmethod
+    def formula(self, x: float) -> str:
+        """The worked line: symbols, then numbers, then the result."""
+
+    @abstractmethod
+    def inverse_formula(self, y: float) -> str:
+        """The worked line of the way back."""
+
+    def flags(self, x: Array) -> FlagArray | None:
+        """What is notable about each input, as `Flag` bits; None when this law never flags."""
+        return None
+
+    def described(self, y: float) -> str | None:
+        """What a result stands for, where that is no number (a zone's label); else None."""
+        return None
+
+    def handing(self, unit: str | None) -> Law:
+        """This law as it stands before one that takes `unit`; itself, if it has no choice."""
+        return self
+
+    def after(self, unit: str | None) -> Law:
+        """This law as it stands behind one that gives `unit`; itself, if that is all the same."""
+        return self
+
+    def check(self) -> Iterator[ParameterError]:
+        """Yield the mistakes among the parameters (all of them; the first is raised)."""
+        yield from ()
+
+    def __post_init__(self) -> None:
+        for mistake in self.mistakes():
+            raise mistake
+
+    def mistakes(self) -> list[ParameterError]:
+        """All mistakes among the parameters: those of the wrong kind first."""
+        wrong_kinds = list(self._wrong_kinds())
+        return wrong_kinds or list(self.check())
+
+    def _wrong_kinds(self) -> Iterator[ParameterError]:
+        for field, hint in parameters(type(self)).items():
+            value = getattr(self, field)
+            if is_text(hint) and not (isinstance(value, str) or (value is None and optional(hint))):
+                yield ParameterError(field, value, "a text is right")
+            if not is_numeric(hint) or (value is None and optional(hint)):
+                continue
+            if isinstance(value, str):
+                yield ParameterError(field, value, f"jetruler.quantity({value!r}) reads a text")
+            elif isinstance(value, bool) or not isinstance(value, int | float | np.number):
+                yield ParameterError(field, value, "a number is wanted")
+            elif not finite(value):
+                yield ParameterError(field, value, "a finite number is wanted")
+
+    def __rshift__(self, other: Law | Ruler) -> Ruler:
+        from .ruler import Ruler
+
+        return Ruler.of(self, other)
+
+    def __call__(self, x: Any) -> Any:
+        """Convert as a ruler of this one law: a float, list, array or Series gives the like."""
+        from .ruler import Ruler
+
+        return Ruler.of(self)(x)
+
+
+@cache
+def parameters(law: type[Law]) -> Mapping[str, Any]:
+    """The fields of a law with their type hints, `Annotated` units included."""
+    hints = typing.get_type_hints(law, include_extras=True)
+    return {f.name: hints[f.name] for f in dataclasses.fields(law)}  # type: ignore[arg-type]
+
+
+def finite(value: Any) -> bool:
+    """Whether a number is finite, and fits a float at all."""
+    try:
+        return math.isfinite(value)
+    except OverflowError:
+        return False
+
+
+def at(value: float) -> Array:
+    """One value as the arrays that laws compute with."""
+    return np.array([value], dtype=np.float64)
+
+
+def unit_fields(law: Law, *fields: str) -> None:
+    """Bring the unit fields of a law under construction to their one spelling."""
+    for field in fields:
+        if isinstance(value := getattr(law, field), str):
+            object.__setattr__(law, field, canonical(value))
+
+
+def hint_unit(hint: Any) -> Unit | None:
+    """The unit mark inside a type hint, wherever it stands."""
+    if typing.get_origin(hint) is Annotated:
+        return next((m for m in hint.__metadata__ if isinstance(m, Unit)), None)
+    return next((u for a in typing.get_args(hint) if (u := hint_unit(a))), None)
+
+
+def _alternatives(hint: Any) -> tuple[Any, ...]:
+    if typing.get_origin(hint) is Annotated:
+        return _alternatives(hint.__origin__)
+    args = typing.get_args(hint)
+    is_union = args and typing.get_origin(hint) not in (tuple, list, dict, typing.Literal)
+    return tuple(b for a in args for b in _alternatives(a)) if is_union else (hint,)
+
+
+def is_numeric(hint: Any) -> bool:
+    """Whether a parameter of this type is a number (an int or float, perhaps None)."""
+    kinds = set(_alternatives(hint)) - {type(None)}
+    return bool(kinds) and kinds <= {int, float}
+
+
+def is_text(hint: Any) -> bool:
+    """Whether a parameter of this type is a text (perhaps None)."""
+    return set(_alternatives(hint)) - {type(None)} == {str}
+
+
+def optional(hint: Any) -> bool:
+    """Whether None is allowed."""
+    return type(None) in _alternatives(hint)

@@ -1,0 +1,290 @@
+"""Laws in order, joined where the units fit: call, inverse, slope, read, trace."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Any, TypeVar, cast, overload
+
+import numpy as np
+
+from ..arrays import Array, FlagArray, Numbers
+from ..errors import UnitError
+from ..laws.converter import Converter
+from .containers import lazily, to_array
+from .law import Law
+from .lookup import Table, for_blocks
+from .reading import Flag, Reading
+from .text import number
+from .trace import Step, Trace
+from .units import TEMPERATURES, sign
+
+#: Rulers that start with a converter of up to this many bits are compiled to a table.
+TABLE_BITS = 16
+
+Like = TypeVar("Like")
+
+
+@dataclass(frozen=True, repr=False)
+class Ruler:
+    """Laws in order. `adc >> divider >> beta` makes one; units are checked at every joint.
+
+    A ruler takes an int, float, list, tuple, array of any shape or pandas Series and gives the
+    like, in float64. One that starts with a converter of up to 16 bits compiles itself at first
+    use; integer counts then cost one gather. Both paths give the same numbers to the last bit.
+    Raises `UnitError` where a law takes another unit than the law before it gives.
+    """
+
+    laws: tuple[Law, ...]
+    units: tuple[str | None, ...] = field(init=False, compare=False)
+    """Unit at every joint: before the first law, after the first, … after the last."""
+
+    _each_count: dict[int, float] = field(init=False, compare=False, default_factory=dict)
+    _tables: tuple[Table, Table] | None = field(init=False, compare=False, default=None)
+
+    def __post_init__(self) -> None:
+        laws, units = _joined(self.laws)
+        object.__setattr__(self, "laws", laws)
+        object.__setattr__(self, "units", units)
+
+    def __getstate__(self) -> dict[str, Any]:
+        """What is sent to another process: the laws; each compiles its own tables."""
+        return self.__dict__ | {"_each_count": {}, "_tables": None}
+
+    @classmethod
+    def of(cls, *parts: Law | Ruler) -> Ruler:
+        """A ruler of laws and rulers, in order."""
+        laws: list[Law] = []
+        for part in parts:
+            if not isinstance(part, Law | Ruler):
+                raise TypeError(f"a ruler is made of laws; found {part!r}")
+            laws += part.laws if isinstance(part, Ruler) else [part]
+        return cls(tuple(laws))
+
+    def __rshift__(self, other: Law | Ruler) -> Ruler:
+        return Ruler.of(self, other)
+
+    def __repr__(self) -> str:
+        return " >> ".join(map(repr, self.laws))
+
+    @property
+    def takes(self) -> str | None:
+        """Unit of the raw edge."""
+        return self.units[0]
+
+    @property
+    def gives(self) -> str | None:
+        """Unit of the true edge."""
+        return self.units[-1]
+
+    @property
+    def converter(self) -> Converter | None:
+        """The converter this ruler starts with, if it does."""
+        first = self.laws[0]
+        return first if isinstance(first, Converter) else None
+
+    @overload
+    def __call__(self, x: int | float | None) -> float: ...
+    @overload
+    def __call__(self, x: Like, out: Array | None = None, threads: int = 1) -> Like: ...
+    def __call__(self, x: Any, out: Array | None = None, threads: int = 1) -> Any:
+        """Convert. `out` (a float64 array of the same shape) takes the result if given; threads:
+        how many share the work on a large array. A Dask array or Series stays lazy."""
+        if x.__class__ is int:
+            try:
+                return self._each_count[x]
+            except KeyError:  # not compiled yet, not compilable, or off scale
+                pass
+        if (later := lazily(x, self)) is not None:
+            return later
+        counts, like = to_array(x)
+        if out is None:
+            out = np.empty(counts.shape, np.float64)
+        elif out.dtype != np.float64 or out.shape != counts.shape:
+            raise ValueError(
+                f"out: found {out.dtype} of shape {out.shape}; float64 of {counts.shape} is right"
+            )
+        self._fill(counts, out, None, threads)
+        return like(out)
+
+    def read(self, x: Any, threads: int = 1) -> Reading:
+        """Convert and flag: `Reading.value` and `Reading.flags` are each like x."""
+        if (values := lazily(x, self)) is not None:
+            return Reading(values, lazily(x, self._flags_of, "uint8"), self.gives)
+        counts, like = to_array(x)
+        values = np.empty(counts.shape, np.float64)
+        flags = np.empty(counts.shape, np.uint8)
+        self._fill(counts, values, flags, threads)
+        value, flagged = like(values), like(flags)
+        if isinstance(flagged, int):
+            return Reading(value, Flag(flagged), self.gives, self.described(value))
+        return Reading(value, flagged, self.gives)
+
+    def inverse(self, y: Any) -> Any:
+        """From the true edge back to the raw edge: the (fractional) count that means y.
+
+        NaN where no input gives y: beyond a clamp, or beyond the converter's own counts.
+        """
+        return _each(y, self._inverse)
+
+    def slope(self, x: Any) -> Any:
+        """Units of the true edge per unit of the raw edge at x, by the chain rule."""
+        return _each(x, self._slope)
+
+    def described(self, value: float) -> str | None:
+        """What a value of the true edge stands for, where that is no number: a zone's label."""
+        last = next((law for law in reversed(self.laws) if law.name != "limits"), self.laws[-1])
+        return last.described(value)
+
+    def direct(self, x: Any) -> Any:
+        """Convert law by law, without the compiled table."""
+        return _each(x, self._values)
+
+    def trace(self, x: float) -> Trace:
+        """The worked solution from raw to true, one line a law."""
+        steps, value = [], float(x)
+        for law, unit in zip(self.laws, self.units[1:], strict=True):
+            result = _one(law.forward, value)
+            steps.append(Step(law.name, _with_unit(law.formula(value), result, unit), result, unit))
+            value = result
+        return Trace(float(x), self.takes, tuple(steps), self.read(x))
+
+    def trace_back(self, y: float) -> Trace:
+        """The worked solution from true to raw, one line a law, the last law first."""
+        steps, value = [], float(y)
+        for law, unit in zip(reversed(self.laws), reversed(self.units[:-1]), strict=True):
+            result = _one(law.inverse, value)
+            line = _with_unit(law.inverse_formula(value), result, unit)
+            steps.append(Step(law.name, line, result, unit))
+            value = result
+            if np.isnan(value):
+                break
+        return Trace(float(y), self.gives, tuple(steps), Reading(value, Flag(0), self.takes))
+
+    def compiled(self) -> tuple[Table, Table] | None:
+        """Values and flags over all counts; None for a ruler that has no finite input."""
+        if self._tables is None and self.converter and self.converter.bits <= TABLE_BITS:
+            low, high = self.converter.lowest, self.converter.highest
+            values, flags = self._walk(np.arange(low, high + 1, dtype=np.float64))
+            tables = (Table(values, low, np.nan), Table(flags, low, Flag.OFF_SCALE))
+            object.__setattr__(self, "_tables", tables)
+            each = dict(zip(range(low, high + 1), values.tolist(), strict=True))
+            object.__setattr__(self, "_each_count", each)
+        return self._tables
+
+    def _flags_of(self, x: Any) -> Any:
+        return self.read(x).flags
+
+    def _fill(
+        self, counts: Numbers, values: Array, flags: FlagArray | None, threads: int = 1
+    ) -> None:
+        """Write values (and flags, if wanted) block by block, through the table if there is one."""
+        if not values.flags.c_contiguous:
+            whole = np.empty(values.shape, np.float64)
+            self._fill(counts, whole, flags, threads)
+            values[...] = whole
+            return
+        tables = self.compiled() if counts.dtype.kind in "iu" else None
+        counts, values = counts.reshape(-1), values.reshape(-1)
+        flags = None if flags is None else flags.reshape(-1)
+
+        def walk(part: slice) -> None:
+            x = counts[part].astype(np.float64)
+            if flags is None:
+                values[part] = self._values(x)
+            else:
+                values[part], flags[part] = self._walk(x)
+
+        if tables is None:
+            for_blocks(counts.size, walk, threads)
+            return
+        value_of, flag_of = (table.gather(counts.dtype) for table in tables)
+
+        def gather(part: slice) -> None:
+            block = np.ascontiguousarray(counts[part])
+            value_of(block, values[part])
+            if flags is not None:
+                flag_of(block, flags[part])
+
+        for_blocks(counts.size, gather, threads)
+
+    def _values(self, x: Array) -> Array:
+        """The laws one after the other: values of a contiguous block."""
+        with np.errstate(all="ignore"):
+            for law in self.laws:
+                x = law.forward(x)
+        return x
+
+    def _walk(self, x: Array) -> tuple[Array, FlagArray]:
+        """The laws one after the other: values and flags of a contiguous block."""
+        missing = np.isnan(x)
+        flags = np.where(missing, np.uint8(Flag.MISSING), np.uint8(0))
+        with np.errstate(all="ignore"):
+            for law in self.laws:
+                found = law.flags(x)
+                if found is not None:
+                    flags |= found
+                x = law.forward(x)
+        # A law without a value for a sample that was there: never silently so.
+        flags[np.isnan(x) & (flags == 0)] = Flag.FAULTY
+        return x, flags
+
+    def _inverse(self, y: Array) -> Array:
+        for law in reversed(self.laws):
+            y = law.inverse(y)
+        return y
+
+    def _slope(self, x: Array) -> Array:
+        total = np.ones_like(x)
+        for law in self.laws:
+            total *= law.slope(x)
+            x = law.forward(x)
+        total[np.isnan(x)] = np.nan
+        return total
+
+
+def _each(x: Any, compute: Callable[[Array], Array]) -> Any:
+    """Apply to a contiguous float64 copy of x, without warnings, and give the like."""
+    if (later := lazily(x, partial(_each, compute=compute))) is not None:
+        return later
+    numbers, like = to_array(x)
+    with np.errstate(all="ignore"):
+        result = compute(np.array(numbers, dtype=np.float64, order="C", ndmin=1))
+    return like(result.reshape(numbers.shape))
+
+
+def _one(compute: Callable[[Array], Array], x: float) -> float:
+    return cast(float, _each(x, compute))
+
+
+def _with_unit(line: str, result: float, unit: str | None) -> str:
+    """A law that keeps any unit cannot name it; the ruler can."""
+    return f"{line} {sign(unit)}" if unit and line.endswith(f"= {number(result)}") else line
+
+
+def _joined(laws: tuple[Law, ...]) -> tuple[tuple[Law, ...], tuple[str | None, ...]]:
+    """The laws as they stand beside one another, and the unit at every joint."""
+    if not laws:
+        raise UnitError("a ruler needs at least one law")
+    settled: list[Law] = []
+    units: list[str | None] = [laws[0].takes]
+    for law in laws:
+        if settled and law.takes not in (None, units[-1]):
+            settled[-1] = settled[-1].handing(law.takes)
+            units[-1] = settled[-1].gives or settled[-1].takes or units[-2]
+        law = law.after(units[-1])
+        if None not in (law.takes, units[-1]) and law.takes != units[-1]:
+            raise UnitError(_misfit(settled[-1], law, units[-1], law.takes))
+        settled.append(law)
+        units.append(law.gives or law.takes or units[-1])
+    return tuple(settled), tuple(units)
+
+
+def _misfit(before: Law, law: Law, gives: str | None, takes: str | None) -> str:
+    text = (
+        f"{before.name} gives {sign(gives)}, but {law.name}, which follows it, takes {sign(takes)}"
+    )
+    if gives in TEMPERATURES and takes in TEMPERATURES:
+        return f"{text}; a law `to` with unit {takes!r} between them converts"
+    return text

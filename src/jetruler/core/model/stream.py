@@ -1,0 +1,58 @@
+"""How a stream of raw counts is written, as a bench file says it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Literal, get_args
+
+from ..decide.conditions import seconds
+from ..errors import ParameterError
+
+Form = Literal["csv", "pairs", "json"]
+TIME_UNITS = {"s": 1.0, "ms": 1e-3, "us": 1e-6}
+
+
+@dataclass(frozen=True)
+class Stream:
+    """How lines come in.
+
+    format: "csv" (cells with `delimiter` between), "pairs" (`name=value`, between blanks, commas or
+    semicolons), "json" (an object a line). columns: names of the cells, for lines without a
+    header. baud: of a serial port. timestamp: the column with the source's own time, in
+    `time_unit` ("s", "ms", "us"); without one, the time of arrival counts. stale: seconds of
+    silence after which the data is stale. Raises `ParameterError`.
+    """
+
+    format: Form = "csv"
+    columns: tuple[str, ...] | None = None
+    delimiter: str = ","
+    baud: int = 115_200
+    timestamp: str | None = None
+    time_unit: str = "s"
+    stale: float | str = 2.0
+
+    def __post_init__(self) -> None:
+        for mistake in self.mistakes():
+            raise mistake
+
+    def mistakes(self) -> Iterator[ParameterError]:
+        """The mistakes among the parameters."""
+        if self.format not in get_args(Form):
+            right = f"one of {', '.join(get_args(Form))} is right"
+            yield ParameterError("format", self.format, right)
+        if self.columns is not None and (
+            not self.columns
+            or not all(isinstance(name, str) and name for name in self.columns)
+            or len(set(self.columns)) < len(self.columns)
+        ):
+            yield ParameterError("columns", self.columns, "different names, in order, are right")
+        if len(self.delimiter) != 1 or self.delimiter in '"\r\n.-+' or self.delimiter.isalnum():
+            yield ParameterError("delimiter", self.delimiter, 'one sign, as in "," or ";"')
+        if isinstance(self.baud, bool) or not isinstance(self.baud, int) or self.baud < 1:
+            yield ParameterError("baud", self.baud, "bits a second, above 0")
+        if self.time_unit not in TIME_UNITS:
+            right = f"one of {', '.join(TIME_UNITS)} is right"
+            yield ParameterError("time_unit", self.time_unit, right)
+        if not seconds(self.stale) > 0:
+            yield ParameterError("stale", self.stale, 'a time above 0 is right, as in "2 s"')

@@ -1,0 +1,102 @@
+"""Where the ticks of a double-edged ruler stand: round numbers on both edges."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..arrays import Array
+from .ruler import Ruler
+from .text import number
+
+#: A ruler is sampled at this many places at most to find its ticks.
+SAMPLES = 8192
+
+
+@dataclass(frozen=True)
+class Tick:
+    """A mark on an edge: the raw value it stands at, and the value it shows."""
+
+    raw: float
+    value: float
+    label: str
+
+
+def round_step(span: float, many: int) -> float:
+    """The smallest of 1, 2, 2.5 or 5 times a power of ten that gives at most `many` steps."""
+    rough = span / max(many, 1)
+    power = 10.0 ** math.floor(math.log10(rough))
+    return next(m * power for m in (1, 2, 2.5, 5, 10) if m * power >= rough * (1 - 1e-9))
+
+
+def round_values(low: float, high: float, many: int) -> list[float]:
+    """Round numbers from low to high, at most about `many`."""
+    if not (math.isfinite(low) and math.isfinite(high)) or high <= low:
+        return [low] if math.isfinite(low) else []
+    step = round_step(high - low, many)
+    first = math.ceil(low / step - 1e-9)
+    last = math.floor(high / step + 1e-9)
+    return [round(i * step, 12) for i in range(first, last + 1)]
+
+
+def raw_ends(ruler: Ruler) -> tuple[float, float]:
+    """The range of the raw edge: all counts of the converter."""
+    converter = ruler.converter
+    if converter is None:
+        raise ValueError("a ruler that starts with a converter is wanted")
+    return float(converter.lowest), float(converter.highest)
+
+
+def raw_samples(low: float, high: float) -> Array:
+    """Raw values from low to high: every count, or evenly spaced ones where there are many."""
+    many = min(SAMPLES, int(high - low) + 1)
+    return np.round(np.linspace(low, high, many))
+
+
+def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = None) -> list[Tick]:
+    """Round values of the true edge and the raw values where the ruler passes them.
+
+    limits: values outside are left out. Where the ruler passes a value several times, each
+    passage has its tick; along a flat stretch the tick stands at its end. A ruler that ends in
+    labelled zones has a tick in the middle of each.
+    """
+    raw = raw_samples(*raw_ends(ruler))
+    values = ruler(raw)
+    there = np.isfinite(values)
+    raw, values = raw[there], values[there]
+    if values.size < 2:
+        return []
+    if ruler.described(float(values[0])) is not None:
+        return _zone_ticks(ruler, raw, values)
+    low, high = float(values.min()), float(values.max())
+    if limits is not None:
+        low, high = max(low, limits[0]), min(high, limits[1])
+    ticks = [
+        Tick(place, value, number(value))
+        for value in round_values(low, high, many)
+        for place in passages(raw, values, value)
+    ]
+    return sorted(ticks, key=lambda tick: tick.raw)
+
+
+def _zone_ticks(ruler: Ruler, raw: Array, values: Array) -> list[Tick]:
+    borders = np.flatnonzero(np.diff(values)) + 1
+    runs = zip(np.split(raw, borders), np.split(values, borders), strict=True)
+    return [
+        Tick(0.5 * float(r[0] + r[-1]), float(v[0]), ruler.described(float(v[0])) or "")
+        for r, v in runs
+    ]
+
+
+def passages(raw: Array, values: Array, value: float) -> list[float]:
+    """The raw places where a sampled curve passes a value."""
+    places: list[float] = []
+    for beyond in (values > value, values >= value):
+        for i in np.flatnonzero(beyond[1:] != beyond[:-1]).tolist():
+            share = (value - values[i]) / (values[i + 1] - values[i])
+            place = float(raw[i] + share * (raw[i + 1] - raw[i]))
+            if all(abs(place - known) > 1e-6 for known in places):
+                places.append(place)
+    return places

@@ -1,0 +1,335 @@
+"""Plain-language findings from a survey, most serious first, each with what to do."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from enum import IntEnum
+
+import numpy as np
+
+from ..decide.smoothing import how_many
+from ..errors import ParameterError
+from ..model.channel import Channel
+from ..model.reading import Flag
+from ..model.text import number, shown
+from ..model.units import sign
+from .ends import Ends, NothingMovedError, ends_of
+from .survey import Survey
+from .timing import GAP, TimeSurvey
+
+
+class Gravity(IntEnum):
+    """How serious a finding is."""
+
+    ERROR = 0
+    WARNING = 1
+    NOTE = 2
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One finding: of which column or channel (or which place in the bench file), what is the
+    matter, and what to do about it. rule, why: which check found it, and why it matters."""
+
+    gravity: Gravity
+    where: str
+    what: str
+    advice: str
+    rule: str = ""
+    why: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.where}: {self.what}. {self.advice}."
+
+
+@dataclass(frozen=True)
+class Subject:
+    """What is looked at: a column's survey, its channel if the bench has one, the time between
+    samples if that is known, and the line of the log that a row stands on."""
+
+    name: str
+    survey: Survey
+    channel: Channel | None
+    interval: float | None
+    line_of: Callable[[int], int]
+
+    def lasting(self, samples: float) -> str:
+        """A number of samples, as time too where that is known."""
+        text = _many(round(samples), "sample")
+        return f"{text} ({number(samples * self.interval)} s)" if self.interval else text
+
+    def valued(self, count: float) -> str:
+        """A count, with what it reads where that is known."""
+        if self.channel is None or math.isnan(count):
+            return number(count)
+        return f"{number(count)} ({self.channel.shown(self.channel.ruler(count))})"
+
+    @property
+    def unit_noise(self) -> float:
+        """Noise in the channel's unit, at the median count; NaN without a channel."""
+        if self.channel is None or self.channel.ruler.described(0.0) is not None:
+            return math.nan
+        return float(abs(self.channel.ruler.slope(self.survey.median)) * self.survey.noise)
+
+
+def findings(subject: Subject) -> list[Finding]:
+    """Everything worth saying about one column."""
+    found = [finding for rule in RULES for finding in rule(subject)]
+    return sorted(found, key=lambda finding: finding.gravity)
+
+
+def _nothing(s: Subject) -> Iterator[Finding]:
+    if not s.survey.samples:
+        yield Finding(
+            Gravity.ERROR, s.name, "not one sample can be read", "Look at the logger and the column"
+        )
+    elif s.survey.distinct == 1:
+        yield Finding(
+            Gravity.WARNING,
+            s.name,
+            f"every sample is {s.valued(s.survey.smallest)}",
+            "Move the sensor while logging; if nothing changes, look for a dead input",
+        )
+
+
+def _missing(s: Subject) -> Iterator[Finding]:
+    v = s.survey
+    if v.missing and v.samples:
+        yield Finding(
+            Gravity.WARNING,
+            s.name,
+            f"{v.missing} of {v.rows} samples are missing ({v.missing / v.rows:.2%})",
+            "Look for a loose logger cable or a full buffer; converted rows are flagged missing",
+        )
+
+
+def _rails(s: Subject) -> Iterator[Finding]:
+    v = s.survey
+    if v.distinct < 2:
+        return
+    for share, rail, count, meaning in (
+        (
+            v.on_low_rail,
+            "low",
+            v.lowest,
+            "a short to ground, or a value below what can be measured",
+        ),
+        (v.on_high_rail, "high", v.highest, "an open wire, or a source above the reference"),
+    ):
+        if not share:
+            continue
+        samples = round(share * v.samples)
+        longest = v.rail_stretch
+        where = ""
+        if longest is not None and longest.count == count:
+            place = f"from line {s.line_of(longest.row)}"
+            one = longest.length == samples
+            where = (
+                f", {place}"
+                if one
+                else f", the longest stretch {s.lasting(longest.length)} {place}"
+            )
+        sudden = longest is not None and longest.count == count and longest.length > 1
+        yield Finding(
+            Gravity.ERROR if sudden else Gravity.WARNING,
+            s.name,
+            f"sits on its {rail} rail ({count}) for {s.lasting(samples)}{where}",
+            f"That is {meaning}: if it comes and goes, a loose connector",
+        )
+
+
+def _limits(s: Subject) -> Iterator[Finding]:
+    if s.channel is None or s.channel.limits is None or not s.survey.samples:
+        return
+    counts, often = s.survey.histogram.pairs()
+    reading = s.channel.read(counts)
+    for flag, end, word in ((Flag.BELOW, 0, "falls below"), (Flag.ABOVE, 1, "rises above")):
+        hit = (reading.flags & int(flag) != 0) & (reading.flags & int(Flag.FAULTY) == 0)
+        samples = int(often[hit].sum())
+        if samples:
+            values = reading.value[hit]
+            worst = float(np.nanmin(values) if end == 0 else np.nanmax(values))
+            limit = shown(s.channel.limits[end], s.channel.unit)
+            yield Finding(
+                Gravity.WARNING,
+                s.name,
+                f"{word} its limit of {limit} for {s.lasting(samples)}, as far as "
+                f"{s.channel.shown(worst)}",
+                "A supply that sags or a process that runs away: look at that stretch",
+            )
+
+
+def _faults(s: Subject) -> Iterator[Finding]:
+    if s.channel is None or not s.survey.samples:
+        return
+    counts, often = s.survey.histogram.pairs()
+    faulty = s.channel.read(counts).flags & int(Flag.FAULTY) != 0
+    if samples := int(often[faulty].sum()):
+        yield Finding(
+            Gravity.ERROR,
+            s.name,
+            f"gives what no sound sensor gives for {s.lasting(samples)}",
+            "Check the wiring: a broken or shorted loop",
+        )
+
+
+def _scaled(s: Subject) -> Iterator[Finding]:
+    v = s.survey
+    power = v.step & -v.step  # the largest power of two in the step
+    if v.distinct >= 8 and power >= 2 and v.step == power:
+        shift, top = power.bit_length() - 1, v.highest - power + 1
+        bits = (v.highest - v.lowest + 1).bit_length() - 1
+        yield Finding(
+            Gravity.NOTE,
+            s.name,
+            f"all codes are multiples of {power}: results of {bits - shift} bits, left-scaled "
+            f"to {bits} bits",
+            f"Nothing is lost; one step is {power} counts and the top code {top}: give "
+            f"count_at_vref = {top} if the top code reads the reference",
+        )
+
+
+def _range(s: Subject) -> Iterator[Finding]:
+    v = s.survey
+    if v.samples > 1 and v.distinct > 1 and v.range_share < 0.25:
+        yield Finding(
+            Gravity.WARNING,
+            s.name,
+            f"uses {v.range_share:.0%} of the converter's range ({number(v.low_end)} to "
+            f"{number(v.high_end)})",
+            "If this log covers all that the sensor does, another fixed resistor, reference or an "
+            "amplifier would use more",
+        )
+
+
+def _travel(s: Subject) -> Iterator[Finding]:
+    if s.channel is not None and "clamp" not in [law.name for law in s.channel.laws.laws]:
+        return  # not a travel from end to end
+    try:
+        ends = ends_of(s.survey)
+    except (NothingMovedError, ParameterError):
+        return
+    v = s.survey
+    if not ends.rests_at_both or (v.smallest <= v.lowest and v.largest >= v.highest):
+        return
+    yield Finding(
+        Gravity.NOTE,
+        s.name,
+        f"its travel ends at {number(v.low_end)} and {number(v.high_end)}, not at {v.lowest} and "
+        f"{v.highest}",
+        f"Marks that reach both ends: {_marks_line(ends)}",
+    )
+
+
+def _marks_line(ends: Ends) -> str:
+    return ends.line(0, 100)
+
+
+def _spikes(s: Subject) -> Iterator[Finding]:
+    if s.survey.spikes:
+        yield Finding(
+            Gravity.WARNING,
+            s.name,
+            _many(s.survey.spikes, "isolated spike") + " of one sample",
+            'Look for bad contacts; smooth = { kind = "spikes", over = 5 } takes them out and '
+            "leaves the rest as it is",
+        )
+
+
+def _stuck(s: Subject) -> Iterator[Finding]:
+    v = s.survey
+    long = v.stuck is not None and v.stuck.length >= max(20, 0.02 * v.samples)
+    if long and v.stuck and v.noise > 0.6 and v.stuck.count not in (v.lowest, v.highest):
+        yield Finding(
+            Gravity.WARNING,
+            s.name,
+            f"stuck at {s.valued(v.stuck.count)} for {s.lasting(v.stuck.length)} from line "
+            f"{s.line_of(v.stuck.row)}, though its noise is {number(round(v.noise, 2))} counts",
+            "A frozen logger or sensor: a live one with this noise does not stand still",
+        )
+
+
+def _noise(s: Subject) -> Iterator[Finding]:
+    v = s.survey
+    if math.isnan(v.noise) or v.distinct < 2:
+        return
+    noise = f"{v.noise:.2g} counts"
+    if not math.isnan(s.unit_noise) and s.channel is not None:
+        noise += f" ({s.unit_noise:.2g} {sign(s.channel.unit)})"
+    if v.noise < 0.5 * v.step:
+        yield Finding(
+            Gravity.NOTE,
+            s.name,
+            f"is quiet: its noise of {noise} is below half a step",
+            "It needs no averaging, and averaging would gain nothing: there is no noise to "
+            "average out",
+        )
+    else:
+        yield Finding(
+            Gravity.NOTE,
+            s.name,
+            f"its noise is {noise}; {v.effective_bits:.1f} bits are effective",
+            _averaging(s),
+        )
+
+
+def _averaging(s: Subject) -> str:
+    """How many readings hold the last decimal that is shown still."""
+    if s.channel is None or s.channel.decimals is None or not s.unit_noise > 0:
+        return "Averaging n readings divides it by √n"
+    target = 0.5 * 10.0**-s.channel.decimals
+    needed = how_many(s.unit_noise, target, s.unit_noise / s.survey.noise * s.survey.step).readings
+    place = f"its last decimal still (to {shown(target, s.channel.unit)})"
+    return (
+        f"One reading holds {place}" if needed == 1 else f"{needed} readings averaged hold {place}"
+    )
+
+
+RULES = (
+    _nothing,
+    _faults,
+    _rails,
+    _limits,
+    _missing,
+    _stuck,
+    _spikes,
+    _range,
+    _travel,
+    _scaled,
+    _noise,
+)
+
+
+def time_findings(time: TimeSurvey, line_of: Callable[[int], int]) -> list[Finding]:
+    """Everything worth saying about a time column."""
+    found = []
+    if time.first_back is not None:
+        often = _many(time.steps_back, "time")
+        what = f"time steps back {often}, first at line {line_of(time.first_back)}"
+        found.append(
+            Finding(Gravity.ERROR, time.name, what, "Two logs in one, or a clock that was set")
+        )
+    if time.first_gap is not None:
+        what = (
+            f"{_many(time.gaps, 'gap')} of more than {GAP} usual intervals, the longest "
+            f"{number(time.longest_gap)} s, first at line {line_of(time.first_gap)}"
+        )
+        found.append(
+            Finding(Gravity.WARNING, time.name, what, "Samples were lost, or logging was paused")
+        )
+    if time.repeats:
+        found.append(
+            Finding(
+                Gravity.WARNING,
+                time.name,
+                f"{_many(time.repeats, 'sample')} with the time of the one before",
+                "The clock is too coarse for this rate, or rows were written twice",
+            )
+        )
+    return found
+
+
+def _many(n: int, word: str) -> str:
+    return f"{n} {word}" + ("s" if n != 1 else "")

@@ -1,0 +1,258 @@
+"""What raw samples do: ends, noise, rails, stuck stretches, spikes; in one pass."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from ..arrays import AnyArray
+from .histogram import Histogram
+
+#: The share of samples that robust ends leave out on each side.
+STRAY = 1e-3
+
+#: Counts beyond this are taken for this.
+FURTHEST = 2**40
+
+#: A spike is this many times the noise off both its neighbours, and at least so many counts.
+SPIKE_NOISES, SPIKE_COUNTS = 8.0, 4.0
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """Successive samples at one count: how many, the count, and the row of the first."""
+
+    length: int
+    count: int
+    row: int
+
+
+@dataclass(frozen=True)
+class Survey:
+    """What the samples of one column do. Counts throughout; NaN where there is nothing to say.
+
+    low_end, high_end: the ends without a few strays. noise: standard deviation of one sample
+    round the slow movement, without the share that rounding to whole counts adds. step: greatest
+    common divisor of all counts. lowest, highest: the rails of the converter it is held against.
+    """
+
+    rows: int
+    missing: int
+    smallest: float
+    largest: float
+    low_end: float
+    high_end: float
+    mean: float
+    median: float
+    spread: float
+    noise: float
+    distinct: int
+    step: int
+    stuck: Stretch | None
+    spikes: int
+    lowest: int
+    highest: int
+    on_low_rail: float
+    on_high_rail: float
+    rail_stretch: Stretch | None
+    histogram: Histogram = field(repr=False, compare=False)
+
+    @property
+    def samples(self) -> int:
+        """Rows that are not missing."""
+        return self.rows - self.missing
+
+    @property
+    def range_share(self) -> float:
+        """Share of the converter's range between the robust ends."""
+        return (self.high_end - self.low_end) / (self.highest - self.lowest)
+
+    @property
+    def effective_bits(self) -> float:
+        """Bits of an ideal converter of this range whose rounding is as large as the noise and
+        the rounding here: log2(range / (√12 · u))."""
+        u = math.sqrt(self.noise**2 + self.step**2 / 12)
+        return math.log2((self.highest - self.lowest + 1) / (math.sqrt(12) * u))
+
+
+@dataclass
+class Surveyor:
+    """Collects a survey batch by batch; any batch size gives the same survey."""
+
+    rows: int = 0
+    missing: int = 0
+    histogram: Histogram = field(default_factory=Histogram)
+    _curvature: Histogram = field(default_factory=Histogram)
+    """|x₊ − 2x + x₋|: slow movement cancels, noise stays (its variance sixfold)."""
+    _isolated: Histogram = field(default_factory=Histogram)
+    """How far samples are off neighbours that agree with one another."""
+    _tail: list[int] = field(default_factory=list)
+    _run: Stretch | None = None
+    _longest: dict[int, Stretch] = field(default_factory=dict)
+    """The longest stretch anywhere (key 0), and at the smallest (−1) and largest (1) count."""
+
+    def add(self, counts: AnyArray, missing: AnyArray | None = None) -> None:
+        """Take a batch of whole counts; missing is True where there is no sample."""
+        first = self.rows
+        self.rows += counts.size
+        if counts.dtype.itemsize == 8:  # no converter gives more: room for sums and differences
+            counts = np.clip(counts, -FURTHEST, FURTHEST)
+        if missing is not None and missing.any():
+            self.missing += int(missing.sum())
+            # Differences do not reach over a hole.
+            starts = np.flatnonzero(np.diff(np.concatenate(([True], missing))) & ~missing)
+            ends = np.flatnonzero(np.diff(np.concatenate((missing, [True]))) & ~missing) + 1
+            for start, end in zip(starts.tolist(), ends.tolist(), strict=True):
+                if start:
+                    self._break()
+                self._piece(counts[start:end], first + start)
+            if missing[-1]:
+                self._break()
+        elif counts.size:
+            self._piece(counts, first)
+
+    def _break(self) -> None:
+        self._tail = []
+        self._end_run()
+
+    def _piece(self, counts: AnyArray, row: int) -> None:
+        """Successive samples, the first of them at a row."""
+        low, high = self.histogram.add(counts)
+        if max(-low, high) >= 2**28:  # second differences need four times the room
+            counts = counts.astype(np.int64)
+        try:
+            tail = np.array(
+                self._tail, dtype=counts.dtype
+            )  # narrow counts stay narrow: it is faster
+        except OverflowError:
+            tail = np.array(self._tail, dtype=np.int64)
+        x = np.concatenate((tail, counts))
+        self._tail = x[-2:].tolist()
+        step = np.diff(x)
+        self._runs(counts, step[x.size - counts.size :], row)
+        if x.size < 3:
+            return
+        curvature = np.abs(np.diff(step))
+        self._curvature.add(curvature)
+        across = np.abs(x[2:] - x[:-2])
+        across *= 8
+        isolated = curvature[across <= curvature]
+        self._isolated.add(isolated[isolated > 2 * SPIKE_COUNTS] // 2)
+
+    def _runs(self, counts: AnyArray, step: AnyArray, row: int) -> None:
+        """Stretches at one count; the first may go on from the piece before, the last into the
+        next."""
+        same = np.flatnonzero(step == 0)  # where a sample is followed by its like: few, mostly
+        firsts = (
+            np.concatenate(([0], np.flatnonzero(np.diff(same) != 1) + 1)) if same.size else same
+        )
+        starts = same[firsts]
+        lengths = np.diff(np.concatenate((firsts, [same.size]))) + 1
+        head = int(lengths[0]) if starts.size and starts[0] == 0 else 1
+        if self._run is None or self._run.count != counts[0]:
+            self._end_run()
+            self._run = Stretch(0, int(counts[0]), row)
+        self._run = replace(self._run, length=self._run.length + head)
+        if head == counts.size:
+            return
+        self._end_run()
+        if lengths.size:
+            i = int(np.argmax(lengths))
+            start = int(starts[i])
+            self._consider(0, Stretch(int(lengths[i]), int(counts[start]), row + start))
+        self._at_extremes(counts, starts, lengths, row)
+        reaches_end = starts.size and starts[-1] + lengths[-1] == counts.size
+        tail = int(lengths[-1]) if reaches_end else 1
+        self._run = Stretch(tail, int(counts[-1]), row + counts.size - tail)
+
+    def _at_extremes(self, counts: AnyArray, starts: AnyArray, lengths: AnyArray, row: int) -> None:
+        """The longest stretch at the smallest and at the largest count of all."""
+        for key, extreme in ((-1, self.histogram.smallest), (1, self.histogram.largest)):
+            there = np.flatnonzero(counts == extreme)
+            if there.size:
+                self._consider(key, Stretch(1, int(extreme or 0), row + int(there[0])))
+                of_these = np.flatnonzero(counts[starts] == extreme)
+                if of_these.size:
+                    i = int(of_these[np.argmax(lengths[of_these])])
+                    start = int(starts[i])
+                    self._consider(key, Stretch(int(lengths[i]), int(extreme or 0), row + start))
+
+    def _consider(self, key: int, stretch: Stretch) -> None:
+        known = self._longest.get(key)
+        stale = known is not None and key and known.count != stretch.count
+        if known is None or stale or stretch.length > known.length:
+            self._longest[key] = stretch
+
+    def _end_run(self) -> None:
+        if self._run is not None:
+            run, self._run = self._run, None
+            self._consider(0, run)
+            for key, extreme in ((-1, self.histogram.smallest), (1, self.histogram.largest)):
+                if run.count == extreme:
+                    self._consider(key, run)
+
+    def survey(self, lowest: int, highest: int) -> Survey:
+        """The survey so far, held against a converter's lowest and highest count."""
+        going = self._run
+        self._end_run()
+        self._run = going
+        histogram = self.histogram
+        counts, _ = histogram.pairs()
+        step = int(np.gcd.reduce(counts)) or 1 if counts.size else 1
+        noise = noise_of(self._curvature, step)
+        sizes, often = self._isolated.pairs()
+        limit = max(SPIKE_COUNTS, SPIKE_NOISES * (0 if math.isnan(noise) else noise))
+        rails = [s for s in self._longest.values() if s.count in (lowest, highest)]
+        return Survey(
+            rows=self.rows,
+            missing=self.missing,
+            smallest=math.nan if histogram.smallest is None else histogram.smallest,
+            largest=math.nan if histogram.largest is None else histogram.largest,
+            low_end=histogram.quantile(STRAY),
+            high_end=histogram.quantile(1 - STRAY),
+            mean=histogram.mean,
+            median=histogram.quantile(0.5),
+            spread=histogram.spread,
+            noise=noise,
+            distinct=counts.size,
+            step=step,
+            stuck=self._longest.get(0),
+            spikes=int(often[sizes > limit].sum()),
+            lowest=lowest,
+            highest=highest,
+            on_low_rail=histogram.share_at(lowest),
+            on_high_rail=histogram.share_at(highest),
+            rail_stretch=max(rails, key=lambda s: s.length, default=None),
+            histogram=histogram,
+        )
+
+
+def noise_of(curvature: Histogram, step: int = 1) -> float:
+    """Noise in counts from second differences, with jumps and spikes trimmed off.
+
+    For independent noise of variance s² the second difference has 6 s²; rounding to whole steps
+    adds step²/12 to the variance of a sample, which is taken off again (Sheppard's correction).
+    NaN for fewer than three samples in a row.
+    """
+    sizes, often = curvature.pairs()
+    if not sizes.size:
+        return math.nan
+    squares = sizes.astype(np.float64) ** 2
+    scale = 1.4826 * curvature.quantile(0.5) + step
+    for _ in range(50):
+        inside = sizes <= 4.0 * scale
+        rms = math.sqrt(float(squares[inside] @ often[inside]) / float(often[inside].sum()))
+        if abs(rms - scale) <= 1e-9 * scale:
+            break
+        scale = max(rms, 0.5 * step)
+    return math.sqrt(max(rms**2 / 6 - step**2 / 12, 0.0))
+
+
+def survey(counts: AnyArray, bits: int, signed: bool = False) -> Survey:
+    """Survey an array of whole counts against a converter of so many bits."""
+    surveyor = Surveyor()
+    surveyor.add(np.ascontiguousarray(counts, dtype=np.int64).reshape(-1))
+    lowest = -(2 ** (bits - 1)) if signed else 0
+    return surveyor.survey(lowest, lowest + 2**bits - 1)

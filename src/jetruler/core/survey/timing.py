@@ -1,0 +1,107 @@
+"""What a time column does: interval, jitter, gaps, steps back."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..arrays import AnyArray, Array
+
+#: Different intervals that are told apart; a log has few, but a torn one may have many.
+KINDS = 4096
+
+#: An interval of more than this many usual ones is a gap.
+GAP = 1.5
+
+
+@dataclass(frozen=True)
+class TimeSurvey:
+    """Intervals of a time column, in its own unit (seconds, for dates).
+
+    interval: the usual one (the median). jitter: standard deviation of those that are no gap.
+    gaps, steps_back, repeats: how many; longest_gap: how long. first rows: where, from 0.
+    """
+
+    name: str
+    samples: int
+    interval: float
+    jitter: float
+    gaps: int
+    longest_gap: float
+    first_gap: int | None
+    steps_back: int
+    first_back: int | None
+    repeats: int
+
+
+@dataclass
+class TimeSurveyor:
+    """Collects intervals batch by batch."""
+
+    name: str
+    rows: int = 0
+    _last: float = math.nan
+    _often: dict[float, int] = field(default_factory=dict)
+    _first: dict[float, int] = field(default_factory=dict)
+
+    def add(self, times: Array) -> None:
+        """Take a batch; NaN where a cell is no time."""
+        steps = np.diff(np.concatenate(([self._last], times)))
+        there = np.flatnonzero(~np.isnan(steps))
+        if times.size:
+            self._last = float(times[-1])
+        # Nine digits: enough to tell intervals apart, too few to tell rounding errors apart.
+        kinds, first, often = np.unique(
+            _nine_digits(steps[there]), return_index=True, return_counts=True
+        )
+        for kind, i, count in zip(kinds.tolist(), first.tolist(), often.tolist(), strict=True):
+            if kind not in self._often and len(self._often) >= KINDS:
+                kind = min(self._often, key=lambda known: abs(known - kind))
+            self._often[kind] = self._often.get(kind, 0) + count
+            self._first.setdefault(kind, self.rows + int(there[i]))
+        self.rows += times.size
+
+    def survey(self) -> TimeSurvey:
+        """The survey so far."""
+        kinds = np.array(sorted(self._often))
+        often = np.array([self._often[k] for k in kinds.tolist()], dtype=np.int64)
+        forward = kinds > 0
+        interval = _median(kinds[forward], often[forward])
+        gap = kinds > GAP * interval if interval == interval else np.zeros(kinds.size, bool)
+        usual = forward & ~gap
+        return TimeSurvey(
+            name=self.name,
+            samples=self.rows,
+            interval=interval,
+            jitter=_deviation(kinds[usual], often[usual]),
+            gaps=int(often[gap].sum()),
+            longest_gap=float(kinds[gap].max(initial=0.0)),
+            first_gap=min((self._first[k] for k in kinds[gap].tolist()), default=None),
+            steps_back=int(often[kinds < 0].sum()),
+            first_back=min((self._first[k] for k in kinds[kinds < 0].tolist()), default=None),
+            repeats=int(often[kinds == 0].sum()),
+        )
+
+
+def _nine_digits(values: Array) -> Array:
+    scale = float(np.nanmax(np.abs(values), initial=0.0))
+    if not scale or not math.isfinite(scale):
+        return values
+    unit = 10.0 ** (math.floor(math.log10(scale)) - 8)
+    unit = max(unit, 1e-9)
+    return np.round(values / unit) * unit
+
+
+def _median(kinds: Array, often: AnyArray) -> float:
+    if not kinds.size:
+        return math.nan
+    return float(kinds[np.searchsorted(np.cumsum(often), 0.5 * often.sum())])
+
+
+def _deviation(kinds: Array, often: AnyArray) -> float:
+    if not kinds.size:
+        return math.nan
+    mean = float(kinds @ often) / float(often.sum())
+    return math.sqrt(float((kinds - mean) ** 2 @ often) / float(often.sum()))

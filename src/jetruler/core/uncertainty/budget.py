@@ -1,0 +1,194 @@
+"""`budget`: the sources of a reading's uncertainty, what each does, and how far to trust it."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ..arrays import Array
+from ..model.channel import Channel
+from ..model.ruler import Ruler
+from ..model.text import number, shown
+from ..model.units import sign
+from .contributions import Conditions, Contribution, conditions_of, contributions
+from .rounding import columns, rounded, with_uncertainty
+
+
+@dataclass(frozen=True, eq=False)
+class Budget:
+    """The uncertainty budget of one reading.
+
+    at: the count; value, unit: what it reads. rows: the contributions, in the order of the chain.
+    combined: standard uncertainty; systematic, random: its two parts. degrees: effective degrees
+    of freedom (infinite where every figure is known); factor: coverage factor; expanded: its
+    product with `combined`, which holds the truth at `level`. All NaN where there is no value, or
+    where a law (a clamp) holds it at an end.
+    """
+
+    at: float
+    value: float
+    unit: str | None
+    rows: tuple[Contribution, ...]
+    combined: float
+    systematic: float
+    random: float
+    degrees: float
+    factor: float
+    expanded: float
+    level: float
+
+    def share(self, row: Contribution) -> float:
+        """A row's share of the combined variance, 0 to 1."""
+        return float(row.effect) ** 2 / self.combined**2 if self.combined else 0.0
+
+    @property
+    def dominant(self) -> Contribution | None:
+        """The row with the largest effect."""
+        return max(self.rows, key=lambda row: float(row.effect), default=None)
+
+    def __str__(self) -> str:
+        if math.isnan(self.combined):
+            return "\n".join(self.summary())
+        unit = sign(self.unit)
+        heading = ["source", "size", "standard", f"{unit} per unit", f"effect {unit}", "share", ""]
+        rows = [
+            [
+                row.source,
+                row.size,
+                shown(float(f"{row.standard:.3g}"), row.unit),
+                number(float(f"{float(row.sensitivity):.3g}")),
+                _two(float(row.effect), None),
+                f"{100 * self.share(row):.1f} %",
+                "random" if row.random else "systematic",
+            ]
+            for row in self.rows
+        ]
+        table = columns([h.strip() for h in heading], rows, 2)
+        notes = [f"{row.source} {row.note}" for row in self.rows if row.note]
+        return "\n".join([*table, *notes, "", *self.summary()])
+
+    def summary(self) -> list[str]:
+        """Combined, its two parts, what dominates, and the result."""
+        if not math.isfinite(self.combined):
+            held = "no value" if math.isnan(self.value) else "is held at an end by one of its laws"
+            return [f"no budget: the reading {'has ' if held == 'no value' else ''}{held}"]
+        parts = (
+            f"systematic {_two(self.systematic, self.unit)} (calibration reduces it), "
+            f"random {_two(self.random, self.unit)} (averaging reduces it)"
+        )
+        few = self.degrees < 1000
+        degrees = f", {self.degrees:.3g} degrees of freedom" if few else ""
+        lines = [f"combined standard uncertainty {_two(self.combined, self.unit)}: {parts}"]
+        if self.dominant is not None and self.combined:
+            lines.append(
+                f"most of it: {self.dominant.source}, {100 * self.share(self.dominant):.0f} %"
+            )
+        result = with_uncertainty(self.value, self.expanded, self.unit)
+        lines.append(
+            f"{result} at {100 * self.level:g} % (factor {number(round(self.factor, 3))}{degrees})"
+        )
+        return lines
+
+
+def _two(value: float, unit: str | None) -> str:
+    text = rounded(value, value)[1]
+    return f"{text} {sign(unit)}" if unit else text
+
+
+def budget(
+    what: Ruler | Channel,
+    at: float,
+    *,
+    noise: float | None = None,
+    degrees: float | None = None,
+    readings: float | None = None,
+    calibration: float | None = None,
+    level: float = 0.95,
+) -> Budget:
+    """The uncertainty budget of a reading.
+
+    what: a ruler, or a channel, which also knows its noise, its smoothing and its calibration.
+    at: the count. noise: standard deviation of one reading in counts; degrees: of freedom of that
+    figure (n − 1, if n readings showed it), known exactly if left out. readings: how many are
+    averaged. calibration: standard uncertainty that a calibration left, in the result's unit.
+    level: of the expanded uncertainty.
+
+    Contributions are taken as independent. Tolerances are rectangular unless they say k or sigma.
+    Raises `ParameterError`, and `JetRulerError` for a ruler that ends in zones.
+    Source: JCGM 100:2008, 5.1.2 (first order) and G.4.1 (Welch and Satterthwaite).
+    """
+    ruler = what.ruler if isinstance(what, Channel) else what
+    given = conditions_of(what, noise, degrees, readings, calibration, level)
+    x = np.array([float(at)])
+    rows = contributions(ruler, x, given)
+    combined, free, factor = (float(part[0]) for part in combine(rows, x, given))
+    single = tuple(
+        replace(row, sensitivity=row.sensitivity[0], effect=row.effect[0]) for row in rows
+    )
+    value = float(ruler.direct(x)[0])
+    if math.isnan(value) or float(ruler.slope(x)[0]) == 0:
+        combined = math.nan
+    systematic, random = (
+        math.sqrt(sum(float(row.effect) ** 2 for row in single if row.random is kind))
+        for kind in (False, True)
+    )
+    return Budget(
+        float(at),
+        value,
+        ruler.gives,
+        single,
+        combined,
+        systematic,
+        random,
+        free,
+        factor,
+        factor * combined,
+        level,
+    )
+
+
+def combine(rows: list[Contribution], x: Array, given: Conditions) -> tuple[Array, Array, Array]:
+    """Combined standard uncertainty, effective degrees of freedom, coverage factor, at every x."""
+    effects = [row.effect for row in rows]
+    square = np.zeros_like(x)
+    for effect in effects:
+        square += effect**2
+    free = effective_degrees(effects, [row.degrees for row in rows], square)
+    return np.sqrt(square), free, coverage_factor(free, given.level)
+
+
+def effective_degrees(effects: list[Array], degrees: list[float], square: Array) -> Array:
+    """Welch and Satterthwaite: u⁴ / Σ uᵢ⁴/νᵢ; infinite where no part is uncertain itself.
+    Source: JCGM 100:2008, G.4.1."""
+    below = np.zeros_like(square)
+    for effect, free in zip(effects, degrees, strict=True):
+        if math.isfinite(free):
+            below += effect**4 / free
+    with np.errstate(all="ignore"):
+        free_in_all: Array = np.where(below > 0, square**2 / below, np.inf)
+    return free_in_all
+
+
+def coverage_factor(degrees: Array, level: float) -> Array:
+    """Student's factor for an interval of this level; the normal one for infinite degrees."""
+    from scipy.special import ndtri, stdtrit
+
+    tail = 0.5 + level / 2
+    known = np.isinf(degrees)
+    with np.errstate(all="ignore"):
+        factor: Array = np.where(known, ndtri(tail), stdtrit(np.where(known, 1.0, degrees), tail))
+    return factor
+
+
+def expanded(what: Ruler | Channel, counts: Array, given: Conditions | None = None) -> Array:
+    """The expanded uncertainty at every count: what `budget` says there, all at once; NaN where
+    there is no value, or a law holds it at an end."""
+    ruler = what.ruler if isinstance(what, Channel) else what
+    given = given or conditions_of(what)
+    x = np.asarray(counts, dtype=np.float64)
+    combined, _, factor = combine(contributions(ruler, x, given), x, given)
+    held = ruler.slope(x) == 0
+    width: Array = np.where(held | np.isnan(ruler.direct(x)), np.nan, factor * combined)
+    return width

@@ -1,0 +1,221 @@
+"""What moves an answer: each source with its size and, at every count, its effect."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ..arrays import Array
+from ..errors import JetRulerError, ParameterError
+from ..laws.converter import Adc
+from ..model.channel import Channel
+from ..model.quantity import Toleranced
+from ..model.ruler import Ruler
+from ..model.text import shown
+from ..model.units import sign
+from .parameters import Parameter, sensitivity, toleranced
+
+#: Standard uncertainty of a rounding to whole steps: every error within half a step as likely.
+ROUNDING = 1 / math.sqrt(12)
+
+
+@dataclass(frozen=True)
+class Conditions:
+    """How a reading is taken.
+
+    noise: standard deviation of one reading in counts; degrees: of freedom of that figure.
+    readings: how many are averaged. calibration: standard uncertainty that a calibration left, in
+    the unit of the result; it stands for the tolerances and the converter's error, which the
+    calibration saw. level: of the expanded uncertainty.
+    """
+
+    noise: float = 0.0
+    degrees: float = math.inf
+    readings: float = 1.0
+    calibration: float = 0.0
+    level: float = 0.95
+
+    def __post_init__(self) -> None:
+        for name, least in (("noise", 0.0), ("readings", 1.0), ("calibration", 0.0)):
+            if not least <= getattr(self, name) < math.inf:
+                raise ParameterError(name, getattr(self, name), f"{least:g} or more is right")
+        if not self.degrees > 0:
+            raise ParameterError("degrees", self.degrees, "more than 0 is right")
+        if not 0 < self.level < 1:
+            raise ParameterError("level", self.level, "a share between 0 and 1 is right")
+
+
+@dataclass(frozen=True, eq=False)
+class Contribution:
+    """One source of uncertainty.
+
+    source: what it is; size: as it is known, in words. standard: its standard uncertainty, in
+    `unit`; sensitivity: units of the result per `unit`; effect: the product, without its sign.
+    random: averaging reduces it; else only calibration does. degrees: of freedom. note: why,
+    where it is worth a word.
+    `sensitivity` and `effect` are arrays over the counts, floats in a `Budget`.
+    """
+
+    source: str
+    size: str
+    standard: float
+    unit: str | None
+    sensitivity: Array
+    effect: Array
+    random: bool = False
+    degrees: float = math.inf
+    note: str = ""
+
+
+def conditions_of(
+    what: Ruler | Channel,
+    noise: float | None = None,
+    degrees: float | None = None,
+    readings: float | None = None,
+    calibration: float | None = None,
+    level: float = 0.95,
+) -> Conditions:
+    """What is said, and what a channel knows where nothing is said: its noise, how many readings
+    its smoothing averages, what its calibration left."""
+    if isinstance(what, Channel):
+        noise = what.noise if noise is None else noise
+        calibration = what.calibration if calibration is None else calibration
+        if readings is None and what.smooth is not None and isinstance(what.smooth.over, int):
+            readings = what.smooth.averaged
+    if isinstance(calibration, Toleranced):
+        calibration = calibration.standard
+    return Conditions(
+        float(noise or 0.0),
+        math.inf if degrees is None else degrees,
+        1.0 if readings is None else readings,
+        float(calibration or 0.0),
+        level,
+    )
+
+
+def contributions(ruler: Ruler, x: Array, given: Conditions) -> list[Contribution]:
+    """Every source of uncertainty of a ruler at counts x (float64), in the order of the chain.
+    Raises `JetRulerError` for a ruler that ends in zones."""
+    if ruler.described(0.0) is not None:
+        raise JetRulerError("a zone is no number: its budget is that of the laws before it")
+    slope = np.asarray(ruler.slope(x), dtype=np.float64)
+    rows = []
+    if ruler.converter is not None:
+        rows += _counting(ruler, slope, given)
+    rows += [_of_parameter(ruler, p, x) for p in toleranced(ruler)]
+    if given.calibration:
+        rows = [_calibrated(row) for row in rows]
+    rows += _roundings(ruler, x)
+    if given.calibration:
+        ones = np.ones_like(x)
+        size = f"{shown(given.calibration, ruler.gives)} standard"
+        rows.append(_row("calibration", size, given.calibration, ruler.gives, ones))
+    return rows
+
+
+def _row(
+    source: str,
+    size: str,
+    standard: float,
+    unit: str | None,
+    sensitivity: Array,
+    random: bool = False,
+    degrees: float = math.inf,
+    note: str = "",
+) -> Contribution:
+    effect = np.abs(sensitivity) * standard
+    return Contribution(source, size, standard, unit, sensitivity, effect, random, degrees, note)
+
+
+def _calibrated(row: Contribution) -> Contribution:
+    """A row as it stands behind a calibration: what the calibration saw is in its own row."""
+    if row.random or row.source == "converter step":
+        return row
+    return replace(row, effect=0.0 * row.effect, note=row.note or "is in the calibration")
+
+
+def _counting(ruler: Ruler, slope: Array, given: Conditions) -> list[Contribution]:
+    """Step, error and noise of the converter: all come in through the slope of the chain."""
+    rows = []
+    step = step_of(ruler)
+    lasting = lasting_rounding(given.noise / step)
+    dithered = math.sqrt(max(0.0, ROUNDING**2 - lasting**2)) / math.sqrt(given.readings)
+    if given.readings == 1:
+        lasting, dithered = ROUNDING, 0.0
+    size = f"± {step / 2:g} count"
+    if lasting > 1e-6:
+        rows.append(_row("converter step", size, step * lasting, "count", slope))
+    if dithered:
+        note = f"is what the noise of {given.readings:.3g} readings leaves of the step"
+        rows.append(_row("step, averaged", size, step * dithered, "count", slope, True, note=note))
+    error = step * float(getattr(ruler.converter, "error_lsb", 0.0))
+    if error:
+        size = f"± {error:g} count"
+        rows.append(_row("converter error", size, error / math.sqrt(3), "count", slope))
+    if given.noise:
+        size = f"{given.noise:.3g} count"
+        if given.readings != 1:
+            size += f" / √{given.readings:.3g}"
+        standard = given.noise / math.sqrt(given.readings)
+        rows.append(_row("noise", size, standard, "count", slope, True, given.degrees))
+    return rows
+
+
+def step_of(ruler: Ruler) -> float:
+    """Counts from one code of the converter to the next."""
+    return float(getattr(ruler.converter, "step", 1))
+
+
+def lasting_rounding(noise: float) -> float:
+    """Standard uncertainty, in steps, of the rounding that averaging cannot take away: all of it
+    without noise; with noise the first harmonic of the staircase, (1/π)·e^(−2π²σ²), as the rms of
+    a sine. Source: the staircase as a Fourier series, seen through Gaussian noise."""
+    harmonic = math.exp(-2 * (math.pi * noise) ** 2) / math.pi / math.sqrt(2)
+    return min(ROUNDING, harmonic) if noise else ROUNDING
+
+
+def _of_parameter(ruler: Ruler, parameter: Parameter, x: Array) -> Contribution:
+    law, value = ruler.laws[parameter.law], parameter.value
+    note = ""
+    if parameter.field == "vref" and isinstance(law, Adc) and law.ratiometric:
+        per_unit = np.where(np.isnan(ruler.slope(x)), np.nan, 0.0)
+        note = "cancels: the divider is fed from the same reference"
+    else:
+        per_unit = sensitivity(ruler, parameter, x)
+    return _row(
+        parameter.name,
+        _size(value, parameter.unit),
+        value.standard,
+        parameter.unit,
+        per_unit,
+        note=note,
+    )
+
+
+def _size(value: Toleranced, unit: str | None) -> str:
+    """`100000 Ω ± 3 %`, `3.3 V ± 0.033 V (k=2)`."""
+    k = "" if value.k is None else f" (k={value.k:g})"
+    share = 100 * value.half_width / abs(value) if value else math.inf
+    in_percent = f"{share:.3g} %" if share < 100 and unit not in ("degC", "degF") else ""
+    return f"{shown(float(value), unit)} ± {in_percent or shown(value.half_width, unit)}{k}"
+
+
+def _roundings(ruler: Ruler, x: Array) -> list[Contribution]:
+    """A law that rounds adds half a step of its own."""
+    rows = []
+    for i, law in enumerate(ruler.laws):
+        if law.name == "whole":
+            with np.errstate(all="ignore"):
+                y = x
+                for one in ruler.laws[: i + 1]:
+                    y = one.forward(y)
+                slope = np.ones_like(y)
+                for one in ruler.laws[i + 1 :]:
+                    slope, y = slope * one.slope(y), one.forward(y)
+            unit = ruler.units[i + 1]
+            rows.append(
+                _row("rounding of whole", f"± 0.5 {sign(unit)}".rstrip(), ROUNDING, unit, slope)
+            )
+    return rows

@@ -1,0 +1,56 @@
+"""`propagate`: mean and spread of raw readings into mean, spread and uncertainty of the result."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..errors import ParameterError
+from ..model.ruler import Ruler
+from .rounding import with_uncertainty
+
+
+@dataclass(frozen=True)
+class Propagated:
+    """Mean and standard deviation of the results of many readings, and the standard uncertainty
+    of their mean as far as the scatter tells it."""
+
+    mean: float
+    standard_deviation: float
+    standard_uncertainty: float
+    unit: str | None
+    order: int
+
+    def __str__(self) -> str:
+        spread = with_uncertainty(self.mean, self.standard_deviation, self.unit)
+        mean = with_uncertainty(self.mean, self.standard_uncertainty, self.unit)
+        return f"single readings {spread}; their mean {mean}"
+
+
+def propagate(ruler: Ruler, mean: float, std: float, n: int = 1, *, order: int = 2) -> Propagated:
+    """What raw readings of a mean and a standard deviation become behind a ruler.
+
+    mean, std: of the raw readings; n: how many. order 1: the spread times the slope. order 2: the
+    bend too, which shifts the mean by f″·std²/2 and widens the spread, for normal readings.
+    Raises `ParameterError`. Source: JCGM 100:2008, 5.1.2 and the note there on higher orders.
+    """
+    if order not in (1, 2):
+        raise ParameterError("order", order, "1 or 2 is right")
+    if not (std >= 0 and math.isfinite(std)):
+        raise ParameterError("std", std, "0 or more is right")
+    if n < 1:
+        raise ParameterError("n", n, "1 reading or more is right")
+    middle, slope = float(ruler.direct(mean)), float(ruler.slope(mean))
+    if order == 1 or std == 0:
+        spread = abs(slope) * std
+        return Propagated(middle, spread, spread / math.sqrt(n), ruler.gives, order)
+    step = 1e-2 * std
+    low, high = np.asarray(ruler.slope(np.array([mean - step, mean + step]))).tolist()
+    bend = (high - low) / (2 * step)
+    variance = (slope * std) ** 2 + 0.5 * (bend * std**2) ** 2
+    spread = math.sqrt(variance)
+    return Propagated(
+        middle + 0.5 * bend * std**2, spread, spread / math.sqrt(n), ruler.gives, order
+    )

@@ -1,0 +1,246 @@
+"""`simulate`: the distribution of a reading by Monte Carlo, through the real chain."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..arrays import Array
+from ..errors import ParameterError
+from ..model.channel import Channel
+from ..model.law import Law
+from ..model.lookup import blocks
+from ..model.quantity import Toleranced
+from ..model.ruler import Ruler
+from ..model.text import shown
+from .budget import Budget, budget
+from .contributions import ROUNDING, Conditions, conditions_of, lasting_rounding, step_of
+from .parameters import Parameter, toleranced, with_value
+from .rounding import with_uncertainty
+
+
+@dataclass(frozen=True, eq=False)
+class Simulation:
+    """What a reading may be in truth, by Monte Carlo.
+
+    values: the draws, sorted, those without a value left out; lost: how many those are.
+    mean, standard: of the draws. interval: that holds `level` of them, as many left out below as
+    above. budget: the first-order one. tolerance: the numerical tolerance of the comparison, half
+    a unit in the second digit of the standard uncertainty. first_order: whether both ends of the
+    first-order interval are as near as that.
+    """
+
+    values: Array = field(repr=False)
+    unit: str | None
+    mean: float
+    standard: float
+    interval: tuple[float, float]
+    lost: int
+    budget: Budget
+    tolerance: float
+
+    @property
+    def apart(self) -> tuple[float, float]:
+        """How far the ends of the first-order interval are from these."""
+        low, high = self.interval
+        first = self.budget
+        return (
+            abs(first.value - first.expanded - low),
+            abs(first.value + first.expanded - high),
+        )
+
+    @property
+    def first_order(self) -> bool:
+        """Whether the first-order budget will do."""
+        return max(self.apart) <= self.tolerance
+
+    @property
+    def bent(self) -> bool:
+        """Whether it is the chain's bend that the first order misses: the mean or the spread."""
+        first = self.budget
+        shifted = abs(self.mean - first.value) > self.tolerance
+        return shifted or abs(self.standard - first.combined) > 0.03 * self.standard
+
+    def __str__(self) -> str:
+        low, high = (shown(float(f"{end:.5g}"), self.unit) for end in self.interval)
+        level = f"{100 * self.budget.level:g} %"
+        lines = [
+            f"{self.values.size} draws: {with_uncertainty(self.mean, self.standard, self.unit)} "
+            "(one standard uncertainty)",
+            f"{level} of them lie between {low} and {high}",
+        ]
+        if self.lost:
+            lines.append(f"{self.lost} draws have no value and are left out")
+        off = shown(float(f"{max(self.apart):.2g}"), self.unit)
+        allowed = shown(self.tolerance, self.unit)
+        if self.first_order:
+            lines.append(
+                f"the first-order interval is off by {off}, less than {allowed}: it will do"
+            )
+        else:
+            why = "the chain is too bent for it" if self.bent else "one flat tolerance rules"
+            text = f"the first-order interval is off by {off}, more than {allowed}"
+            lines.append(f"{text}: {why}; take this one")
+        return "\n".join(lines)
+
+
+def simulate(
+    what: Ruler | Channel,
+    at: float,
+    *,
+    noise: float | None = None,
+    degrees: float | None = None,
+    readings: float | None = None,
+    calibration: float | None = None,
+    level: float = 0.95,
+    draws: int = 200_000,
+    seed: int = 1,
+) -> Simulation:
+    """The distribution of a reading by Monte Carlo, and whether the first-order budget will do.
+
+    Arguments as for `budget`; draws: how many; seed: the same one gives the same draws. Rounding
+    and tolerances are drawn evenly between their ends, those with k or sigma and the noise from a
+    normal distribution (Student's, for a noise of few degrees of freedom).
+    Raises `ParameterError` for fewer than 1000 draws. Source: JCGM 101:2008, 7 and 8.
+    """
+    if draws < 1000:
+        raise ParameterError("draws", draws, "1000 or more is right")
+    ruler = what.ruler if isinstance(what, Channel) else what
+    given = conditions_of(what, noise, degrees, readings, calibration, level)
+    first = budget(
+        ruler,
+        at,
+        noise=given.noise,
+        degrees=given.degrees,
+        readings=given.readings,
+        calibration=given.calibration,
+        level=level,
+    )
+    varied = _Varied(ruler, given)
+    random = np.random.Generator(np.random.PCG64(seed))
+    values = np.empty(draws)
+    for part in blocks(draws):  # what a block needs on the way stays in the cache
+        values[part] = varied.draw(random, float(at), part.stop - part.start)
+    values.sort()  # NaN to the end
+    lost = int(np.isnan(values[-1:]).any() and np.count_nonzero(np.isnan(values)))
+    values = values[: draws - lost]
+    if values.size < 2:
+        nothing = (math.nan, math.nan)
+        return Simulation(values, ruler.gives, math.nan, math.nan, nothing, lost, first, math.nan)
+    tail = 0.5 - level / 2
+    ends = [float(values[min(values.size - 1, int(q * values.size))]) for q in (tail, 1 - tail)]
+    standard = float(values.std(ddof=1))
+    return Simulation(
+        values,
+        ruler.gives,
+        float(values.mean()),
+        standard,
+        (ends[0], ends[1]),
+        lost,
+        first,
+        tolerance_of(standard),
+    )
+
+
+def tolerance_of(standard: float) -> float:
+    """Half a unit in the second significant digit. Source: JCGM 101:2008, 7.9.2."""
+    if not standard > 0:
+        return 0.0
+    two = f"{standard:.1e}"  # rounded first: 0.0996 is 0.10
+    return 0.5 * 10.0 ** (int(two.split("e")[1]) - 1)
+
+
+class _Varied:
+    """A ruler whose parameters are drawn anew for every value."""
+
+    def __init__(self, ruler: Ruler, given: Conditions) -> None:
+        self.ruler, self.given = ruler, given
+        self.counts = ruler.converter is not None
+        self.parameters: list[list[Parameter]] = [[] for _ in ruler.laws]
+        for parameter in toleranced(ruler) if not given.calibration else ():
+            self.parameters[parameter.law].append(parameter)
+        self.whole = [law.name == "whole" for law in ruler.laws]
+        self.straight: dict[int, bool] = {}
+
+    def draw(self, random: np.random.Generator, at: float, n: int) -> Array:
+        """n values that a reading of `at` may stand for."""
+        x = self._counts(random, at, n) if self.counts else np.full(n, at)
+        with np.errstate(all="ignore"):
+            for i, law in enumerate(self.ruler.laws):
+                if self.whole[i]:  # what was rounded away may be anything within half a step
+                    x = x + random.uniform(-0.5, 0.5, n)
+                elif self.parameters[i]:
+                    drawn = [_drawn(random, p.value, n) for p in self.parameters[i]]
+                    x = self._through(i, law, drawn, x)
+                else:
+                    x = law.forward(x)
+        if self.given.calibration:
+            x = x + self.given.calibration * random.standard_normal(n)
+        return x
+
+    def _counts(self, random: np.random.Generator, at: float, n: int) -> Array:
+        given = self.given
+        averaged = given.readings != 1
+        step = step_of(self.ruler)
+        lasting = lasting_rounding(given.noise / step) if averaged else ROUNDING
+        x: Array = random.uniform(-0.5, 0.5, n)
+        x *= step * lasting / ROUNDING
+        x += at
+        spread = given.noise**2
+        if averaged:
+            spread += step**2 * max(0.0, ROUNDING**2 - lasting**2)
+        if spread:
+            known = math.isinf(given.degrees)
+            noise = random.standard_normal(n) if known else random.standard_t(given.degrees, n)
+            noise *= math.sqrt(spread / given.readings)
+            x += noise
+        error = float(getattr(self.ruler.converter, "error_lsb", 0.0))
+        if error and not given.calibration:
+            x += random.uniform(-error * step, error * step, n)
+        return x
+
+    def _through(self, i: int, law: Law, drawn: list[Array], x: Array) -> Array:
+        """A law with its own parameters for every value: at once where its formula allows it,
+        else by a parabola through each parameter's ends."""
+        if i not in self.straight:
+            self.straight[i] = _takes_arrays(law, self.parameters[i], drawn, x)
+        if self.straight[i]:
+            for parameter, values in zip(self.parameters[i], drawn, strict=True):
+                law = with_value(law, parameter, values)
+            return law.forward(x)
+        y = middle = law.forward(x)
+        for parameter, values in zip(self.parameters[i], drawn, strict=True):
+            width = parameter.value.half_width or 1.0
+            ends = [with_value(law, parameter, parameter.value + s * width) for s in (-1, 1)]
+            low, high = (end.forward(x) for end in ends)
+            t = (values - float(parameter.value)) / width
+            y = y + 0.5 * t * (high - low) + 0.5 * t**2 * (high - 2 * middle + low)
+        return y
+
+
+def _drawn(random: np.random.Generator, value: Toleranced, n: int) -> Array:
+    """A toleranced number, n times."""
+    if value.k is None:
+        return random.uniform(float(value) - value.half_width, float(value) + value.half_width, n)
+    return random.normal(float(value), value.standard, n)
+
+
+def _takes_arrays(law: Law, parameters: list[Parameter], drawn: list[Array], x: Array) -> bool:
+    """Whether a law computes with an array for a parameter as it does with each of its numbers."""
+    few = slice(0, 8)
+    try:
+        whole = law
+        for parameter, values in zip(parameters, drawn, strict=True):
+            whole = with_value(whole, parameter, values[few])
+        found = whole.forward(x[few])
+        for i in range(x[few].size):
+            one = law
+            for parameter, values in zip(parameters, drawn, strict=True):
+                one = with_value(one, parameter, float(values[i]))
+            if not np.allclose(one.forward(x[i : i + 1]), found[i], rtol=1e-9, equal_nan=True):
+                return False
+    except Exception:  # whatever a law makes of an array that it did not expect
+        return False
+    return bool(found.shape == x[few].shape)

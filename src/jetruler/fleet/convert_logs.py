@@ -1,0 +1,142 @@
+"""Many logs through one bench: here, in some processes, or on a cluster."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from os import PathLike
+from pathlib import Path
+
+from ..core.model.channel import Bench
+from ..logs.convert_log import MEMORY_MB
+from ..logs.layout import chosen
+from ..logs.source import KINDS, LogError, LogFormat
+from ..logs.summary import Summary
+from .attempt import Outcome, Work, attempt
+from .plan import Task, planned
+
+#: Called after each log with the bytes done, the bytes in all, and what came of the log.
+FleetProgress = Callable[[int, int, Outcome], None]
+
+
+@dataclass
+class Fleet:
+    """What came of many logs. Paths are those of the logs.
+
+    failed: why, by log. others: columns that pass through and have another type here than in most
+    logs, by their name and type (in Parquet only).
+    """
+
+    done: list[Path] = field(default_factory=list)
+    skipped: list[Path] = field(default_factory=list)
+    failed: dict[Path, str] = field(default_factory=dict)
+    summary: Summary = field(default_factory=lambda: Summary({}))
+    types: dict[str, dict[str, list[Path]]] = field(default_factory=dict)
+
+    @property
+    def mixed(self) -> dict[str, dict[str, list[Path]]]:
+        """Columns that pass through and have not the same type in all results: logs by type."""
+        return {name: kinds for name, kinds in self.types.items() if len(kinds) > 1}
+
+    def add(self, outcome: Outcome) -> None:
+        """Count one log."""
+        if outcome.summary is None:
+            self.failed[outcome.task.log] = outcome.error
+            return
+        self.done.append(outcome.task.log)
+        self.summary.merge(outcome.summary)
+        for name, kind in outcome.summary.passed.items():
+            self.types.setdefault(name, {}).setdefault(kind, []).append(outcome.task.log)
+
+
+def convert_all(
+    logs: Iterable[str | PathLike[str]] | str | PathLike[str],
+    bench: Bench,
+    out: str | PathLike[str],
+    *,
+    jobs: int | None = 1,
+    cluster: str | None = None,
+    resume: bool = False,
+    inputs: Iterable[str | PathLike[str]] = (),
+    form: LogFormat | None = None,
+    out_kind: str | None = None,
+    only: Iterable[str] = (),
+    keep_raw: bool = False,
+    uncertainty: bool = False,
+    events: str | PathLike[str] | None = None,
+    threads: int | None = None,
+    memory: float = MEMORY_MB,
+    progress: FleetProgress | None = None,
+) -> Fleet:
+    """Convert many logs through a bench, each as `convert` does it, into a folder.
+
+    logs: files, folders (all logs in them), patterns ("logs/**/*.parquet"). out: a folder, made if
+    it is not there; the results stand in it as the logs do. A log that fails does not stop the
+    others. jobs: processes; one a core if None, and more than one need a script that starts under
+    `if __name__ == "__main__":`. cluster: the address of a Dask scheduler ("tcp://…") whose
+    workers see the same files, or "local" for one with `jobs` workers on this machine. resume:
+    leave out logs whose result is newer than the log and `inputs` (the bench file, say). threads:
+    for each log; None shares the cores among the jobs (one on a cluster).
+    memory: MB that batches under way may take, over all jobs (for each log on a cluster).
+    events: a folder for the trips' events.
+    Raises `LogError` where there is nothing to do, or nobody to do it.
+    """
+    if jobs is not None and jobs < 1:
+        raise LogError(f"jobs: found {jobs}; at least 1 is right")
+    if out_kind not in (None, *KINDS):
+        raise LogError(f"format: found {out_kind!r}; one of {', '.join(KINDS)} is right")
+    only = [channel.name for channel in chosen(bench, only)]
+    if events is not None and not bench.trips:
+        raise LogError("the bench has no trips, so there are no events; add a [trip.<name>]")
+    named = [logs] if isinstance(logs, str | PathLike) else list(logs)
+    tasks = planned(named, out, out_kind=out_kind, events=events)
+    fleet = Fleet()
+    if resume:
+        than = [Path(path) for path in inputs]
+        fleet.skipped = [task.log for task in tasks if task.fresh(than)]
+        skipped = set(fleet.skipped)
+        tasks = [task for task in tasks if task.log not in skipped]
+    cores = os.cpu_count() or 1
+    at_once = min(jobs or cores, max(1, len(tasks)))
+    away = cluster is not None  # whose cores and memory are its own
+    options = {
+        "form": form,
+        "out_kind": out_kind,
+        "only": tuple(only),
+        "keep_raw": keep_raw,
+        "uncertainty": uncertainty,
+        "threads": threads or (1 if away else max(1, cores // at_once)),
+        "memory": memory if away else memory / at_once,
+    }
+    sizes = {task.log: task.bytes for task in tasks}
+    total, read = sum(sizes.values()), 0
+    outcomes = {}
+    with _working(tasks, Work(bench, options), at_once, cluster) as found:
+        for outcome in found:
+            outcomes[outcome.task.log] = outcome
+            read += sizes[outcome.task.log]
+            if progress:
+                progress(read, total, outcome)
+    for task in tasks:  # in the order of their names, whoever was first
+        fleet.add(outcomes[task.log])
+    return fleet
+
+
+@contextmanager
+def _working(
+    tasks: list[Task], work: Work, jobs: int, cluster: str | None
+) -> Iterator[Iterable[Outcome]]:
+    if cluster is not None:
+        from .cluster import Cluster
+
+        with Cluster(cluster, jobs) as there:
+            yield there.outcomes(tasks, work)
+    elif jobs > 1:
+        from .jobs import Jobs
+
+        with Jobs(jobs, work) as processes:
+            yield processes.outcomes(tasks)
+    else:
+        yield (attempt(task, work) for task in tasks)

@@ -1,0 +1,77 @@
+"""Checking a bench against a log: the rules between them, and what `look` finds."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+from os import PathLike
+
+from ..core.check.facts import Facts
+from ..core.check.rules import applied
+from ..core.check.triggers import slow_smoothing
+from ..core.check.with_log import RULES, Logged, swapped_columns
+from ..core.model.channel import Bench
+from ..core.survey.findings import Finding, Gravity
+from .convert_log import Progress
+from .formats.opening import open_log
+from .look_at_log import look
+from .source import LogError, LogFormat
+
+
+def missing_column(log: str | PathLike[str], bench: Bench, form: LogFormat | None) -> list[Finding]:
+    """A channel whose column the log does not have.
+
+    Nothing can be said about it, and no row of it is converted.
+    """
+    found = []
+    with open_log(log, form) as reader:
+        for channel in bench.channels.values():
+            try:
+                reader.position(channel.column)
+            except LogError as error:
+                has = str(error).partition(": ")[2] or str(error)
+                found.append(
+                    Finding(
+                        Gravity.ERROR,
+                        f"channel.{channel.name}.column",
+                        has,
+                        "Name a column that is there, or log that channel too",
+                    )
+                )
+    return found
+
+
+def check_log(
+    log: str | PathLike[str],
+    bench: Bench,
+    listed: Iterable[str] = (),
+    *,
+    form: LogFormat | None = None,
+    progress: Progress | None = None,
+) -> list[Finding]:
+    """Every mistake between a bench and a log, the most serious first: the rules of `check` with a
+    log, and the errors and warnings of `look`. Raises `LogError`."""
+    found = applied(missing_column, missing_column(log, bench, form))
+    gone = {finding.where.split(".")[1] for finding in found}
+    there = {name: c for name, c in bench.channels.items() if name not in gone}
+    if not there:
+        return found
+    looked = look(log, replace(bench, channels=there), form=form, progress=progress)
+    own = set(listed)
+    logged = {
+        name: Logged(Facts(there[name], name in own), each.survey)
+        for name, each in looked.columns.items()
+    }
+    timing = looked.time
+    if timing is not None and timing.interval > 0:
+        found += applied(slow_smoothing, slow_smoothing(bench, timing.interval))
+    found += applied(swapped_columns, swapped_columns(logged))
+    for each in logged.values():
+        for rule in RULES:
+            found += applied(rule, rule(each))
+    found += [
+        replace(finding, rule="look")
+        for finding in looked.findings
+        if finding.gravity < Gravity.NOTE
+    ]
+    return sorted(found, key=lambda finding: finding.gravity)

@@ -1,0 +1,222 @@
+"""A log of raw counts into a log of engineering values, in bounded memory."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from contextlib import ExitStack
+from dataclasses import dataclass
+from os import PathLike
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
+
+import pyarrow as pa
+
+from ..core.model.channel import Bench
+from .ahead import Workers
+from .conversion import Conversion, Converted, Followed
+from .formats.opening import open_log
+from .layout import Layout
+from .output import Output
+from .passed import OtherTypeError
+from .reader import LogReader
+from .source import KINDS, LogError, LogFormat, kind_of
+from .summary import Summary
+
+if TYPE_CHECKING:
+    from .events import EventWriter
+
+#: Called after each batch with how much is read and, where it is known, of how much.
+Progress = Callable[[int, int | None], None]
+
+#: MB that the batches under way may take, beside the programme itself.
+MEMORY_MB = 128
+
+
+def convert(
+    log: str | PathLike[str],
+    bench: Bench,
+    out: str | PathLike[str],
+    *,
+    form: LogFormat | None = None,
+    out_kind: str | None = None,
+    only: Iterable[str] = (),
+    keep_raw: bool = False,
+    uncertainty: bool = False,
+    events: str | PathLike[str] | None = None,
+    threads: int | None = None,
+    memory: float = MEMORY_MB,
+    progress: Progress | None = None,
+) -> Summary:
+    """Convert a log of counts through a bench and write the result.
+
+    The result has the columns that no channel uses, then a column `<channel>_<unit>` a channel,
+    then `flags`. CSV, JSON Lines and Parquet are read and written; names that end in .gz or .zst
+    are packed. From CSV to CSV everything else stays as it is: delimiter, decimal mark and line
+    ends, header or none, and the text of the columns that pass through. Values are written to the
+    channel's `decimals`; in Parquet at full precision, null where there is none, with the unit in
+    the column's metadata. "-" is standard input or output.
+
+    form: how the log is written. out_kind: "csv", "jsonl" or "parquet"; None goes by the name, and
+    for standard output by the log. only: names of the channels to convert; all if empty. keep_raw:
+    keep the raw columns too. uncertainty: behind each channel that has numbers, a column
+    `<channel>_<unit>_u` with the expanded uncertainty at 95 % of every row. events: a CSV file for
+    where the bench's trips turned on and off. threads: how many read, convert and write at once; a
+    thread a core if None. memory: MB that the batches under way may take. The result is the same
+    whatever those two are.
+    Raises `LogError`; the output then is as it was before.
+    """
+    if not memory > 0:
+        raise LogError(f"memory: found {memory:g} MB; more than 0 is right")
+    job = _Job(log, bench, out, form, out_kind, tuple(only), keep_raw, uncertainty, events, memory)
+    given: dict[int, pa.DataType] = {}
+    with Workers(threads) as workers:
+        while True:
+            try:
+                return job.done(workers, given, progress)
+            except OtherTypeError as error:
+                if not job.can_be_read_again:
+                    raise LogError(
+                        f"{job.name}: column {error.name!r} is no number (or time) any more in "
+                        f"line {error.line}: found {error.found!r}; from a file this works"
+                    ) from None
+                given[error.column] = error.kind
+
+
+class Writer(Protocol):
+    """Writes batches in a format. `encoded` may be called from any thread, the others in order."""
+
+    @property
+    def types(self) -> dict[str, str]: ...
+
+    def begin(self, first: Converted) -> None: ...
+
+    def encoded(self, converted: Converted) -> Any: ...
+
+    def write(self, encoded: Any) -> None: ...
+
+    def finish(self) -> None: ...
+
+    def close(self) -> None:
+        """Let go; what is not finished is lost."""
+
+
+@dataclass(frozen=True)
+class _Job:
+    """What is to be converted, and how; see `convert`."""
+
+    log: str | PathLike[str]
+    bench: Bench
+    out: str | PathLike[str]
+    form: LogFormat | None
+    out_kind: str | None
+    only: tuple[str, ...]
+    keep_raw: bool
+    uncertainty: bool
+    events: str | PathLike[str] | None
+    memory: float
+
+    @property
+    def name(self) -> str:
+        """What messages call the log."""
+        return "standard input" if str(self.log) == "-" else str(self.log)
+
+    @property
+    def can_be_read_again(self) -> bool:
+        """Whether it is a file, and no pipe."""
+        return str(self.log) != "-" and Path(self.log).is_file()
+
+    def done(
+        self, workers: Workers, given: dict[int, pa.DataType], progress: Progress | None
+    ) -> Summary:
+        """Read, convert and write; given: types that columns are known to need."""
+        # A block is text, then arrays, then texts, then text again, and several are under way.
+        block = int(self.memory * 2**20 / (14 * (workers.threads + 1)))
+        with open_log(self.log, self.form, min(max(block, 2**16), 2**23)) as reader:
+            layout = Layout.of(reader, self.bench, self.only, self.keep_raw, self.uncertainty)
+            with ExitStack() as files:
+                output = files.enter_context(Output(self.out, self.log))
+                writer = self._writer(layout, output, given)
+                files.callback(writer.close)
+                events = self._events(files, reader)
+                trips = () if events is None else tuple(c.name for c in layout.channels)
+                conversion = Conversion(reader, layout.channels, trips)
+                integers = set() if self.keep_raw else set(layout.places)
+                batches = reader.batches(integers, workers)
+                self._run(workers, batches, conversion, writer, events, progress)
+                writer.finish()
+                conversion.summary.passed = writer.types
+                return _sound(conversion)
+
+    def _run(
+        self,
+        workers: Workers,
+        batches: Iterable[Any],
+        conversion: Conversion,
+        writer: Writer,
+        events: EventWriter | None,
+        progress: Progress | None,
+    ) -> None:
+        begun = False
+
+        def followed() -> Iterable[Followed]:
+            nonlocal begun
+            for batch in batches:
+                found = conversion.followed(batch)
+                if not begun:
+                    writer.begin(conversion.converted(found))
+                    begun = True
+                if events is not None:
+                    events.add(batch, conversion.readings(found))
+                yield found
+
+        def encoded(found: Followed) -> tuple[Converted, Any]:
+            converted = conversion.converted(found)
+            return converted, writer.encoded(converted)
+
+        for converted, ready in workers.in_order(followed(), encoded):
+            conversion.count(converted)
+            writer.write(ready)
+            if progress:
+                progress(*conversion.reader.progress)
+        if not begun:
+            raise LogError(f"{conversion.reader.name}: the log has a header but no rows")
+
+    def _writer(self, layout: Layout, output: Output, given: dict[int, pa.DataType]) -> Writer:
+        kind = self.out_kind or kind_of(self.out)
+        if kind not in (None, *KINDS):
+            raise LogError(f"format: found {kind!r}; one of {', '.join(KINDS)} is right")
+        if kind is None and str(self.out) == "-":
+            kind = (self.form and self.form.kind) or kind_of(self.log)
+            kind = "csv" if kind == "parquet" else kind
+        if kind == "parquet":
+            from .formats.parquet_writer import ParquetWriter
+
+            if output.packs:
+                raise LogError(f"{self.out}: Parquet is packed already; leave .gz or .zst away")
+            return ParquetWriter(layout, output.file, given)
+        from .formats.text_writer import CsvWriter, JsonWriter
+
+        if kind == "jsonl":
+            return JsonWriter(layout, output.write, given)
+        return CsvWriter(layout, output.write)
+
+    def _events(self, files: ExitStack, reader: LogReader) -> EventWriter | None:
+        if self.events is None:
+            return None
+        from .events import EventWriter
+
+        if str(self.events) == "-":
+            raise LogError("events need a file: standard output takes the values")
+        out = files.enter_context(Output(self.events, self.log))
+        return EventWriter(out.write, self.bench, reader)
+
+
+def _sound(conversion: Conversion) -> Summary:
+    """The summary; raises `LogError` where not one count was read."""
+    summary, reader = conversion.finished(), conversion.reader
+    if all(c.empty + c.unreadable == c.rows for c in summary.channels.values()):
+        columns = ", ".join(str(channel.column) for channel in conversion.channels)
+        comma = reader.of_text and reader.form.decimal == "." and reader.delimiter != ","
+        hint = "; is the decimal mark a comma?" if comma else ""
+        raise LogError(f"{reader.name}: not one count can be read in column {columns}{hint}")
+    return summary

@@ -1,0 +1,135 @@
+"""Writing a converted log as Parquet: values at full precision, units and title in the metadata."""
+
+from __future__ import annotations
+
+from typing import BinaryIO
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from ...core.model.channel import Channel
+from ..arrow import texts_to_arrow, to_arrow, values_to_arrow
+from ..conversion import Column, Converted
+from ..layout import FLAGS_COLUMN, Layout
+from ..passed import PassedTypes
+from ..texts import FlagTexts, width_texts
+
+#: Rows of one row group: a whole one is kept in memory.
+GROUP_ROWS = 2**19
+
+
+class ParquetWriter:
+    """A result as Parquet. What has no value is null; flags are a dictionary column.
+
+    Every value column has its `unit`, the bench's `title`, its `channel` and the `decimals` it is
+    shown to in its metadata.
+    """
+
+    def __init__(
+        self, layout: Layout, file: BinaryIO, given: dict[int, pa.DataType] | None = None
+    ) -> None:
+        self.layout = layout
+        self._sink = pa.PythonFile(file, "w")
+        self.passed = PassedTypes(layout.reader, layout.passed, given or {})
+        self.flag_texts = FlagTexts([channel.name for channel in layout.channels], "", dress=str)
+        self.widths = [
+            width_texts(channel, ".") if layout.uncertainty else None for channel in layout.channels
+        ]
+        added: list[str] = []
+        for channel, widths in zip(layout.channels, self.widths, strict=True):
+            added += [channel.output_column] + ([] if widths is None else [widths.column])
+        self.names = layout.names(added)
+        self._schema: pa.Schema | None = None
+        self._writer: pq.ParquetWriter | None = None
+        self._waiting: list[pa.RecordBatch] = []
+        self._rows = 0
+
+    @property
+    def types(self) -> dict[str, str]:
+        """Types of the columns that pass through."""
+        return self.passed.named
+
+    def begin(self, first: Converted) -> None:
+        """Settle the types of what passes through and what all batches share; open the file."""
+        for widths, column in zip(self.widths, first.columns, strict=True):
+            if widths is not None:
+                widths.values(column)
+        layout = self.layout
+        self.passed.settle(first.batch)
+        kinds = [self.passed.types[place] for place in layout.passed]
+        fields = [pa.field(n, k) for n, k in zip(layout.kept, kinds, strict=True)]
+        for channel, widths in zip(layout.channels, self.widths, strict=True):
+            about = self._about(channel)
+            kind = _LABELS if channel.ruler.described(0.0) is not None else pa.float64()
+            fields.append(pa.field(channel.output_column, kind, metadata=about))
+            if widths is not None:
+                fields.append(pa.field(widths.column, pa.float64(), metadata=about))
+        fields.append(pa.field(FLAGS_COLUMN, _LABELS))
+        self._schema = pa.schema(fields, metadata={"title": layout.title})
+        # Times and measured values differ from row to row: a dictionary of them would be given up.
+        once = {n for n, k in zip(layout.kept, kinds, strict=True) if pa.types.is_floating(k)}
+        # A row group spans a day and so all values: their ends would help nobody to find one.
+        self._writer = pq.ParquetWriter(
+            self._sink,
+            self._schema,
+            use_dictionary=[f.name for f in fields if f.name not in once],
+            write_statistics=layout.kept,
+        )
+
+    def _about(self, channel: Channel) -> dict[str, str]:
+        about = {"unit": channel.unit or "", "title": self.layout.title, "channel": channel.name}
+        return about | ({} if channel.decimals is None else {"decimals": str(channel.decimals)})
+
+    def encoded(self, converted: Converted) -> pa.RecordBatch:
+        """A batch as arrays."""
+        columns = self.passed.of(converted.batch)
+        for channel, widths, column in zip(
+            self.layout.channels, self.widths, converted.columns, strict=True
+        ):
+            if channel.ruler.described(0.0) is not None:
+                columns.append(labelled(channel, column))
+            else:
+                columns.append(values_to_arrow(column.values, column.complete))
+            if widths is not None:
+                columns.append(values_to_arrow(widths.values(column), False))
+        columns.append(self.flag_texts.encoded(converted.flags()))
+        return pa.RecordBatch.from_arrays(columns, schema=self._schema)
+
+    def write(self, encoded: pa.RecordBatch) -> None:
+        """Append a batch; a row group is written when it is whole."""
+        self._waiting.append(encoded)
+        self._rows += encoded.num_rows
+        if self._rows >= GROUP_ROWS:
+            self._flush()
+
+    def _flush(self) -> None:
+        assert self._writer is not None
+        if self._waiting:
+            self._writer.write_table(pa.Table.from_batches(self._waiting), 2**30)
+        self._waiting, self._rows = [], 0
+
+    def finish(self) -> None:
+        """Write what waits, and the end of the file."""
+        self._flush()
+        assert self._writer is not None
+        self._writer.close()
+        self._sink.flush()
+
+    def close(self) -> None:
+        """Let go. PyArrow's writer would write the file's end when it is deleted."""
+        if self._writer is not None:
+            self._writer.is_open = False
+
+
+_LABELS = pa.dictionary(pa.int32(), pa.string())
+
+
+def labelled(channel: Channel, column: Column) -> pa.DictionaryArray:
+    """Zones by their labels; null where there is none."""
+    kinds, which = np.unique(column.values, return_inverse=True)
+    labels = [None if np.isnan(kind) else channel.ruler.described(kind) for kind in kinds]
+    known = texts_to_arrow(labels).dictionary_encode()
+    return pa.DictionaryArray.from_arrays(
+        known.indices.take(to_arrow(which.astype(np.int32))), known.dictionary
+    )

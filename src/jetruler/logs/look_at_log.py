@@ -1,0 +1,205 @@
+"""Looking at a log before anything is converted: one pass, constant memory."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from os import PathLike
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from ..core.model.channel import Bench, Channel
+from ..core.survey.findings import Finding, Subject, findings, time_findings
+from ..core.survey.survey import Survey, Surveyor
+from ..core.survey.timing import TimeSurvey, TimeSurveyor
+from .cells import read_samples
+from .convert_log import Progress
+from .formats.opening import open_log
+from .reader import Batch, LogReader
+from .source import LogError, LogFormat
+from .times import read_times, time_column
+
+#: Bits that converters have; the smallest that holds all counts is taken where no bench says.
+_USUAL_BITS = (8, 10, 12, 14, 16, 18, 20, 24, 32)
+
+
+@dataclass(frozen=True)
+class ColumnLook:
+    """One column: its survey, the channel it belongs to, and what could not be read."""
+
+    name: str
+    column: str
+    channel: Channel | None
+    survey: Survey
+    bits: int
+    bits_guessed: bool
+    empty: int
+    unreadable: int
+    fractional: int
+
+
+@dataclass(frozen=True)
+class Look:
+    """What a log shows: its columns, its time, and the findings, most serious first."""
+
+    rows: int
+    columns: dict[str, ColumnLook]
+    time: TimeSurvey | None
+    findings: tuple[Finding, ...]
+    torn_rows: int
+    left_out: tuple[str, ...]
+    """Columns that hold neither counts nor time."""
+
+
+@dataclass
+class _Column:
+    """A column while it is looked at."""
+
+    name: str
+    place: int
+    channel: Channel | None
+    surveyor: Surveyor = field(default_factory=Surveyor)
+    empty: int = 0
+    unreadable: int = 0
+    fractional: int = 0
+
+    def add(self, batch: Batch, decimal: str) -> None:
+        found = read_samples(batch.columns[self.place], decimal, batch.torn)
+        counts: npt.NDArray[Any] = found.counts
+        if found.fractional:
+            self.fractional += found.fractional
+            counts = np.rint(np.nan_to_num(counts)).astype(np.int64)
+        self.surveyor.add(counts, found.missing)
+        self.empty += 0 if found.empty is None else found.empty.size
+        self.unreadable += 0 if found.unreadable is None else found.unreadable.size
+
+    def looked(self, column: str) -> ColumnLook:
+        histogram = self.surveyor.histogram
+        low, high = histogram.smallest or 0, histogram.largest or 0
+        converter = self.channel.ruler.converter if self.channel is not None else None
+        signed = low < 0
+        guess = next(
+            (b for b in _USUAL_BITS if -low <= 2 ** (b - 1) and high < 2 ** (b - signed)), 32
+        )
+        bits = converter.bits if converter else guess
+        lowest = converter.lowest if converter else -(2 ** (bits - 1)) * signed
+        survey = self.surveyor.survey(lowest, lowest + 2**bits - 1)
+        return ColumnLook(
+            self.name,
+            column,
+            self.channel,
+            survey,
+            bits,
+            converter is None,
+            self.empty,
+            self.unreadable,
+            self.fractional,
+        )
+
+
+class _Rows:
+    """On which line a row stands, for the few rows that anybody asks for."""
+
+    def __init__(self) -> None:
+        self._starts: list[tuple[int, int]] = []
+        self.rows = 0
+
+    def add(self, lines: npt.NDArray[np.int64]) -> None:
+        jumps = np.flatnonzero(np.diff(lines) != 1) + 1
+        for i in (0, *jumps.tolist()):
+            offset = int(lines[i]) - (self.rows + i)
+            if not self._starts or self._starts[-1][1] != offset:
+                self._starts.append((self.rows + i, offset))
+        self.rows += lines.size
+
+    def line(self, row: int) -> int:
+        """The line of a row, counted from 0."""
+        return row + next((o for start, o in reversed(self._starts) if start <= row), 0)
+
+
+def look(
+    log: str | PathLike[str],
+    bench: Bench | None = None,
+    *,
+    form: LogFormat | None = None,
+    progress: Progress | None = None,
+) -> Look:
+    """Look at a CSV log: every column of counts, the time column, and findings in plain words.
+
+    With a bench, its channels' columns are looked at and findings speak in their units; without
+    one, every column that mostly holds whole numbers. Raises `LogError`.
+    """
+    with open_log(log, form) as reader:
+        columns = _of_bench(reader, bench) if bench is not None else []
+        time: TimeSurveyor | None = None
+        time_place: int | None = None
+        rows = _Rows()
+        torn = 0
+        for batch in reader.batches():
+            if not rows.rows:
+                time_place = time_column(reader, batch, {c.place for c in columns})
+                if time_place is not None:
+                    time = TimeSurveyor(reader.columns[time_place].strip())
+                if bench is None:
+                    columns = _of_log(reader, batch, time_place)
+                times = () if time_place is None else (time_place,)
+                reader.ask((column.place for column in columns), times)
+            rows.add(batch.lines)
+            torn += batch.torn.size
+            for column in columns:
+                column.add(batch, reader.form.decimal)
+            if time is not None and time_place is not None:
+                time.add(read_times(batch.columns[time_place], reader.form.decimal))
+            if progress:
+                progress(*reader.progress)
+        if not rows.rows:
+            raise LogError(f"{reader.name}: the log has a header but no rows")
+        if not columns:
+            raise LogError(f"{reader.name}: no column holds counts; it has: {_names(reader)}")
+        return _looked(reader, columns, time, time_place, rows, torn)
+
+
+def _looked(
+    reader: LogReader,
+    columns: list[_Column],
+    time: TimeSurveyor | None,
+    time_place: int | None,
+    rows: _Rows,
+    torn: int,
+) -> Look:
+    timing = time.survey() if time is not None else None
+    interval = timing.interval if timing is not None and timing.interval > 0 else None
+    looks = {c.name: c.looked(reader.columns[c.place].strip()) for c in columns}
+    found = [
+        finding
+        for name, each in looks.items()
+        for finding in findings(Subject(name, each.survey, each.channel, interval, rows.line))
+    ]
+    if timing is not None:
+        found += time_findings(timing, rows.line)
+    used = {column.place for column in columns} | {time_place}
+    left_out = tuple(name for i, name in enumerate(reader.columns) if i not in used)
+    ordered = tuple(sorted(found, key=lambda finding: finding.gravity))
+    return Look(rows.rows, looks, timing, ordered, torn, left_out)
+
+
+def _of_bench(reader: LogReader, bench: Bench) -> list[_Column]:
+    return [_Column(c.name, reader.position(c.column), c) for c in bench.channels.values()]
+
+
+def _of_log(reader: LogReader, batch: Batch, time_place: int | None) -> list[_Column]:
+    """Every column of the first batch of which at least half the cells are whole numbers."""
+    columns = []
+    for place, name in enumerate(reader.columns):
+        if place == time_place:
+            continue
+        found = read_samples(batch.columns[place], reader.form.decimal, batch.torn)
+        missing = 0 if found.missing is None else int(found.missing.sum())
+        if batch.rows - missing - found.fractional >= 0.5 * batch.rows:
+            columns.append(_Column(name.strip() or str(place + 1), place, None))
+    return columns
+
+
+def _names(reader: LogReader) -> str:
+    return ", ".join(reader.columns[:30])

@@ -1,0 +1,93 @@
+"""The double-edged ruler: raw ticks on one edge, true ticks on the other, a cursor between."""
+
+from __future__ import annotations
+
+from matplotlib.axes import Axes
+from matplotlib.patches import FancyBboxPatch
+
+from ..core.model.channel import Channel
+from ..core.model.text import number
+from ..core.model.ticks import Tick, raw_ends, round_step, round_values, true_ticks
+from ..core.model.units import sign
+from .style import AMBER, IVORY, JET
+
+#: Height of the body, and how deep ticks cut into it, in axes units of a body of height 1.
+LONG, SHORT = 0.16, 0.08
+
+
+def draw_ruler(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
+    """Draw the ruler of a channel over all counts, with its cursor at the count `at`."""
+    low, high = raw_ends(channel.ruler)
+    span = high - low
+    ax.set_xlim(low - 0.045 * span, high + 0.045 * span)
+    ax.set_ylim(-0.75, 1.75)
+    ax.set_axis_off()
+    ax.add_patch(
+        FancyBboxPatch(
+            (low - 0.02 * span, 0),
+            1.04 * span,
+            1,
+            boxstyle=f"round,pad=0,rounding_size={0.012 * span}",
+            mutation_aspect=6 / span,
+            facecolor=JET,
+            edgecolor="none",
+        )
+    )
+    _raw_edge(ax, low, high, at)
+    _true_edge(ax, channel, span, at)
+    ax.text(low, 0.62, "count", color=IVORY, fontsize=12, ha="left", va="center")
+    unit = sign(channel.unit) or channel.name
+    ax.text(low, 0.38, unit, color=IVORY, fontsize=12, ha="left", va="center")
+    if at is not None:
+        _cursor(ax, channel, at, span)
+    title = channel.title + (f": {channel.about}" if channel.about else "")
+    ax.set_title(title, color=JET, fontsize=15, loc="left")
+    return ax
+
+
+def _raw_edge(ax: Axes, low: float, high: float, at: float | None) -> None:
+    values = round_values(low, high, 10)
+    step = round_step(high - low, 10)
+    fine = round_values(low, high, int((high - low) / step * 5 + 1))
+    ax.vlines(fine, 1 - SHORT, 1, color=IVORY, linewidth=0.9)
+    ax.vlines(values, 1 - LONG, 1, color=IVORY, linewidth=1.6)
+    for tick in _apart([Tick(value, value, number(value)) for value in values], high - low, at):
+        value = tick.raw
+        ax.text(value, 0.81, number(value), color=IVORY, fontsize=11, ha="center", va="top")
+
+
+def _true_edge(ax: Axes, channel: Channel, span: float, at: float | None) -> None:
+    ticks = true_ticks(channel.ruler, 20, channel.limits)
+    fine = true_ticks(channel.ruler, 100, channel.limits)
+    ax.vlines([t.raw for t in fine], 0, SHORT, color=IVORY, linewidth=0.9)
+    ax.vlines([t.raw for t in ticks], 0, LONG, color=IVORY, linewidth=1.6)
+    for tick in _apart(ticks, span, at):
+        ax.text(tick.raw, 0.19, tick.label, color=IVORY, fontsize=11, ha="center")
+
+
+def _apart(ticks: list[Tick], span: float, at: float | None) -> list[Tick]:
+    """The ticks whose labels leave room for one another and for the cursor; the roundest first."""
+    kept: list[Tick] = []
+    for tick in sorted(ticks, key=lambda t: (t.value % 100 != 0, t.value % 50 != 0, t.raw)):
+        width = (1.5 + len(tick.label)) * 0.0066 * span
+        clear = at is None or abs(tick.raw - at) > 0.5 * width
+        if clear and all(abs(tick.raw - other.raw) > width for other in kept):
+            kept.append(tick)
+    return kept
+
+
+def _cursor(ax: Axes, channel: Channel, at: float, span: float) -> None:
+    value = channel.ruler(at)
+    ax.vlines(at, -0.1, 1.1, color=AMBER, linewidth=2.5)
+    for place, edge, text in ((1.16, "bottom", number(at)), (-0.16, "top", channel.shown(value))):
+        ax.text(
+            at,
+            place,
+            text,
+            color=JET,
+            fontsize=16,
+            fontweight="bold",
+            ha="center",
+            va=edge,
+            bbox={"facecolor": AMBER, "edgecolor": "none", "boxstyle": "round,pad=0.3"},
+        )

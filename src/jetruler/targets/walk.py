@@ -1,0 +1,73 @@
+"""What the targets share: walking through a program, and the comments on top."""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Iterator, Sequence
+
+from ..core.firmware.names import comment
+from ..core.firmware.selection import Exported
+from ..core.model.channel import Bench
+from ..core.model.units import sign
+
+PRODUCT = "Jet Ruler"
+
+#: How tightly each operation binds, so that no bracket is written in vain, and none is missing.
+BINDS = {
+    ast.BitOr: 1, ast.RShift: 4, ast.Add: 5, ast.Sub: 5, ast.Mult: 6, ast.Div: 6, ast.FloorDiv: 6,
+    ast.Pow: 8,
+}  # fmt: skip
+SIGNS: dict[type[ast.AST], str] = {
+    ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/", ast.FloorDiv: "/", ast.Lt: "<",
+    ast.LtE: "<=", ast.Gt: ">", ast.GtE: ">=", ast.Eq: "==", ast.NotEq: "!=", ast.RShift: ">>",
+}  # fmt: skip
+
+
+def about(e: Exported, bench: Bench, version: str) -> list[str]:
+    """What stands above a conversion: what it is, how it is computed, and the proof."""
+    c = e.channel
+    unit = sign(c.unit) if c.unit != "zone" else ""
+    lines = [f"{c.name}: {c.about}" if c.about else c.name]
+    lines.append(
+        f"{PRODUCT} {version}, bench {bench.title or 'without a title'}, column {c.column}"
+    )
+    middle = int(e.wanted.counts[e.wanted.valid[e.wanted.valid.size // 2]])
+    lines.append(f"worked at count {middle}:")
+    lines += [f"  {step.law}: {step.line}" for step in c.ruler.trace(middle).steps]
+    if e.program.arith == "float":
+        lines.append(f"gives {unit or 'a number'}, from the count")
+    else:
+        step = f"1/{e.wanted.scale} {unit}".rstrip() if e.wanted.scale != 1 else unit or "a number"
+        lines.append(f"gives whole steps of {step}, from the count")
+    if c.ruler.described(0.0) is not None:
+        zones = next(law for law in reversed(c.ruler.laws) if getattr(law, "names", None))
+        lines += [f"{i}: {zones.described(float(i))}" for i in range(len(zones.values))]  # type: ignore[attr-defined]
+    return [comment(line) for line in [*lines, *e.lines()]]
+
+
+def constant(e: ast.Constant) -> int | float:
+    """The number that a constant is."""
+    assert isinstance(e.value, int | float)
+    return e.value
+
+
+def assigned(body: Sequence[ast.stmt]) -> list[str]:
+    """The variables of a program, in the order they are met."""
+    names: dict[str, None] = {}
+    for statement in body:
+        for node in ast.walk(statement):
+            if isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name):
+                names[node.targets[0].id] = None
+    return list(names)
+
+
+def wrapped(values: Sequence[str], indent: str, width: int = 92) -> Iterator[str]:
+    """Values, separated by commas, on lines of a width."""
+    line = indent
+    for i, value in enumerate(values):
+        cell = value + ("," if i < len(values) - 1 else "")
+        if len(line) + len(cell) + 1 > width and line.strip():
+            yield line.rstrip()
+            line = indent
+        line += cell + " "
+    yield line.rstrip()
