@@ -18,7 +18,7 @@ import pyarrow.csv as pacsv
 import jetruler as jr
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.model.every_count import EveryCount
-from jetruler.logs.conversion import Column
+from jetruler.logs.column import Column
 from jetruler.logs.formats.text_writer import written
 from jetruler.logs.texts import CellTexts, FlagTexts
 

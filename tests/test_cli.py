@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
+import itertools
 import json
 import os
 import resource
 import signal
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
 
@@ -197,6 +200,14 @@ def test_closed_pipe(home: Path) -> None:
     assert "Traceback" not in message
 
 
+def endless(fifo: Path) -> None:
+    """A log that never ends. In a thread: whoever opens a pipe waits for its reader."""
+    with contextlib.suppress(BrokenPipeError), fifo.open("w") as log:
+        log.write("time_s,ch0,ch1,ch2,ch3,ch4,ch5,ch6,ch7\n")
+        for i in itertools.count():
+            log.write(f"{i},1,2,3,4,5,6,7,8\n")
+
+
 @pytest.mark.parametrize(("signum", "code"), [(signal.SIGINT, 130), (signal.SIGTERM, 143)])
 def test_interrupted(home: Path, signum: int, code: int) -> None:
     os.mkfifo(home / "endless")
@@ -207,11 +218,9 @@ def test_interrupted(home: Path, signum: int, code: int) -> None:
             stderr=subprocess.PIPE,
             text=True,
         ) as process,
-        (home / "endless").open("w") as log,
     ):
-        log.write("time_s,ch0,ch1,ch2,ch3,ch4,ch5,ch6,ch7\n")
-        log.writelines(f"{i},1,2,3,4,5,6,7,8\n" for i in range(600_000))
-        log.flush()
+        feeder = threading.Thread(target=endless, args=(home / "endless",), daemon=True)
+        feeder.start()
         deadline = time.monotonic() + 20
         while not list(home.glob(".out.csv.*.part")) and time.monotonic() < deadline:
             time.sleep(0.02)

@@ -26,7 +26,7 @@ import pytest
 from jetruler import demo
 from jetruler.cli.live_view import LiveView
 from jetruler.core.model.stream import Stream
-from jetruler.demo.board import Board, Fault
+from jetruler.demo.stand_in import Board, Fault
 from jetruler.live.lines import LONGEST, Lines
 from jetruler.live.outlet import Outlet
 from jetruler.live.parse import Parser
@@ -214,7 +214,7 @@ def test_made_up_values(cli: Cli, two: None) -> None:
     made_up = ("--inject", "knob=1000", "--sweep", "pin=0:4000/0.5s")
     done = cli("live", "--source", "none", *made_up, "--for", "1.2 s")
     found = rows(done.stdout)
-    assert len(found) > 15
+    assert len(found) >= 10
     assert {row["knob_percent"] for row in found} == {"25.0"}
     assert found[0]["flap_us"] == "1250"
     volts = [float(row["pin_V"]) for row in found]

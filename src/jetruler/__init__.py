@@ -7,7 +7,7 @@ line does not pay for what it does not need.
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
-from .core.model.lent import lend
+from .core.provided import provide
 
 __version__ = "0.1.0"
 
@@ -198,7 +198,7 @@ def __getattr__(name: str) -> Any:
 
 
 # `Bench.convert` stands in core, which knows no frames.
-lend("convert_frame", lambda: import_module(".frames.convert_frame", __name__).convert_frame)
+provide("convert_frame", lambda: import_module(".frames.convert_frame", __name__).convert_frame)
 
 
 def __dir__() -> list[str]:

@@ -6,10 +6,11 @@ import dataclasses
 from collections.abc import Callable, Collection, Iterator, Mapping
 from typing import Any, TypeVar
 
-from ..core.decide.conditions import Condition, seconds
+from ..core.decide.conditions import Condition
 from ..core.decide.drives import Drive
 from ..core.decide.trips import Trip
 from ..core.errors import ParameterError
+from ..core.model.quantity import seconds
 from ..core.model.stream import Stream
 from ..core.model.text import nearest
 

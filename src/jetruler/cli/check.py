@@ -38,7 +38,7 @@ def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
     found = check(bench, listed)
     if log_path is not None:
         from ..logs.check_log import check_log
-        from .convert import progress_bar
+        from .summary_text import progress_bar
 
         with progress_bar(log_path) as progress:
             found += check_log(log_path, bench, listed, progress=progress)

@@ -12,8 +12,9 @@ import click
 
 from ..core.errors import JetRulerError
 from .common import bench_option, channel_of, finite_or_none
-from .convert import format_options, log_format, progress_bar
+from .convert import format_options, log_format
 from .fit import loaded, marks_of, marks_options, show_change
+from .summary_text import progress_bar
 
 if TYPE_CHECKING:
     from ..core.calibrate.comparison import Comparison

@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import json
-import sys
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from ..core.errors import JetRulerError
 from .common import bench_option, load
+from .summary_text import progress_bar, show_summary
 
 if TYPE_CHECKING:
-    from ..logs.convert_log import Progress
     from ..logs.source import LogFormat
-    from ..logs.summary import Summary
 
 FORMATS = ("csv", "jsonl", "parquet")
 DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t"}
@@ -125,38 +122,3 @@ def command(
         show_summary(summary)
         if out != "-":
             click.echo(f"{summary.rows} rows in {out}", err=True)
-
-
-@contextmanager
-def progress_bar(log: str) -> Iterator[Progress | None]:
-    """A bar on stderr for logs that take a while, where stderr is a terminal."""
-    if not sys.stderr.isatty():
-        yield None
-        return
-    from rich.console import Console
-    from rich.progress import Progress as Bar
-
-    with Bar(console=Console(stderr=True), transient=True) as bar:
-        task = bar.add_task(log, total=None)
-        yield lambda done, total: bar.update(task, completed=done, total=total)
-
-
-def show_summary(summary: Summary) -> None:
-    """A row a channel, then what was skipped or could not be read."""
-    from rich.console import Console
-    from rich.table import Table
-
-    table = Table(box=None, pad_edge=False, header_style="bold")
-    for heading in ("channel", "rows", "smallest", "largest", "mean", "flags"):
-        table.add_column(heading, justify="left" if heading in ("channel", "flags") else "right")
-    for name, found in summary.channels.items():
-        shown = found.channel.shown
-        flags = ", ".join(f"{flag} {count}" for flag, count in found.flags.items())
-        labels = found.channel.ruler.described(found.smallest) is not None
-        mean = "–" if labels else shown(found.mean)
-        ends = [shown(found.smallest), shown(found.largest), mean]
-        table.add_row(name, str(found.rows), *ends, flags or "–")
-    console = Console(stderr=True, highlight=False, soft_wrap=True)
-    console.print(table)
-    for note in summary.notes():
-        console.print(note, markup=False)

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.errors import JetRulerError
-from .convert import show_summary
+from .summary_text import show_summary
 
 if TYPE_CHECKING:
     from ..core.model.channel import Bench

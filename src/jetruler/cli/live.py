@@ -16,9 +16,9 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ..core.decide.conditions import seconds
 from ..core.errors import JetRulerError
 from ..core.model.channel import Bench
+from ..core.model.quantity import seconds
 from .common import bench_option, folder_of, load
 from .live_view import LiveView
 

@@ -12,7 +12,8 @@ import click
 
 from ..core.errors import JetRulerError
 from .common import load
-from .convert import format_options, log_format, progress_bar
+from .convert import format_options, log_format
+from .summary_text import progress_bar
 
 if TYPE_CHECKING:
     from collections.abc import Sequence

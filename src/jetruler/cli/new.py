@@ -9,7 +9,8 @@ import click
 from ..core.errors import JetRulerError
 from ..core.model.text import nearest
 from .common import folder_of
-from .convert import format_options, log_format, progress_bar
+from .convert import format_options, log_format
+from .summary_text import progress_bar
 
 
 @click.command()

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from ..core.errors import JetRulerError
 from ..core.model.channel import Bench, Channel
 from .common import folder_of
-from .convert import progress_bar
+from .summary_text import progress_bar
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

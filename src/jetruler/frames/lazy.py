@@ -8,7 +8,7 @@ from typing import Any
 
 from ..core.model.channel import Bench
 from ..logs.followers import HEAD_ROWS
-from .convert_frame import FrameConversion, Memory, Options
+from .frame_conversion import FrameConversion, Memory, Options
 
 #: So many partitions are asked for the first rows, which settle what a time is in samples.
 FIRST_FEW = 8

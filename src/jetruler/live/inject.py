@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..core.arrays import Array
-from ..core.decide.conditions import seconds
 from ..core.decide.follower import NO_COUNT
 from ..core.model.channel import Bench
+from ..core.model.quantity import seconds
 from ..core.model.text import nearest
 from .errors import StreamError
 from .parse import Column

@@ -10,9 +10,9 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 from ..benchfile.load import load_bench
-from ..core.decide.conditions import seconds
 from ..core.errors import JetRulerError, ParameterError
 from ..core.model.channel import Bench
+from ..core.model.quantity import seconds
 from ..core.model.stream import Stream
 from .errors import StreamError
 from .feed import Arrival, Feed

@@ -14,7 +14,7 @@ from ..core.model.stream import Stream
 from .errors import SourceEnded, SourceGone, StreamError
 
 if TYPE_CHECKING:
-    from ..demo.board import Board
+    from ..demo.stand_in import Board
 
 #: The most that is read at once, and the longest that a read waits.
 CHUNK, WAIT = 1 << 18, 0.05
@@ -228,7 +228,7 @@ def source_named(name: str, stream: Stream, follow: bool) -> Source:
     if name == "-":
         return StandardInput()
     if name == "demo":
-        from ..demo.board import Board
+        from ..demo.stand_in import Board
 
         return StandIn(Board(speed=10.0), rate=20.0)
     if name == "none":

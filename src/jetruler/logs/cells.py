@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import math
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -19,6 +20,9 @@ from .arrow import floats_of, nulls_of, numbers_of, text_scalar, texts_to_arrow
 _INTEGER = re.compile(r"[+-]?\d+\Z")
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\Z")
 _EMPTY = {"", "nan", "na", "n/a", "null", "none", "-"}
+
+#: What a cell's text becomes in the format it is written in.
+Dress = Callable[[str, str], str]
 
 
 @dataclass(frozen=True)

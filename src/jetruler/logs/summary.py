@@ -15,7 +15,7 @@ from ..core.model.reading import FLAG_NAMES
 from .cells import Samples
 
 if TYPE_CHECKING:
-    from .conversion import Column
+    from .column import Column
 
 #: How many line numbers of missing cells are kept to be shown.
 FIRST_FEW = 5

@@ -16,15 +16,11 @@ from ..core.model.channel import Channel
 from ..core.model.every_count import EveryCount
 from ..core.model.reading import Reading, flag_names
 from .arrow import texts_to_arrow, to_arrow
-from .cells import quote
-from .conversion import Column
+from .cells import Dress, quote
+from .column import Column
 
 if TYPE_CHECKING:
     from .uncertain import WidthTexts
-
-
-#: What a cell's text becomes in the format it is written in.
-Dress = Callable[[str, str], str]
 
 
 class CellTexts:

@@ -17,8 +17,8 @@ from ..core.uncertainty.rounding import rounded
 from .arrow import texts_to_arrow, to_arrow
 
 if TYPE_CHECKING:
-    from .conversion import Column
-    from .texts import Dress
+    from .cells import Dress
+    from .column import Column
 
 
 class WidthTexts:

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ..decide.conditions import seconds
 from ..model.channel import Bench
+from ..model.quantity import seconds
 from ..model.text import number, shown
 from ..survey.findings import Finding, Gravity
 from .facts import Facts

@@ -10,7 +10,7 @@ import numpy as np
 
 from ..arrays import AnyArray, Array, FlagArray, Truths
 from ..errors import ParameterError
-from ..model.quantity import quantity
+from ..model.quantity import seconds
 from ..model.reading import FLAG_NAMES, Flag
 from ..model.text import nearest, number
 from .memory import Held
@@ -24,15 +24,6 @@ KINDS = ("above", "below", "rises_by", "falls_by", "changes_by", "flagged")
 
 #: Seconds that make no difference: 0.1 + 0.2 s are 0.3 s.
 TINY = 1e-6
-
-
-def seconds(value: object) -> float:
-    """A time: seconds, or a text with its unit ("5 s", "200 ms"). NaN for anything else."""
-    try:
-        found = quantity(value, "s") if isinstance(value, str) else value
-    except ValueError:
-        return math.nan
-    return float(found) if isinstance(found, int | float) and found is not True else math.nan
 
 
 def mask_of(names: tuple[str, ...]) -> int:

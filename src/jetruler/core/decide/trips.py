@@ -11,8 +11,9 @@ import numpy as np
 
 from ..arrays import Array, Truths
 from ..errors import ParameterError
+from ..model.quantity import seconds
 from ..model.reading import Reading
-from .conditions import TINY, Condition, Conditioner, seconds
+from .conditions import TINY, Condition, Conditioner
 
 
 @dataclass(frozen=True)

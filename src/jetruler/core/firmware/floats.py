@@ -7,7 +7,7 @@ import math
 from collections.abc import Callable
 
 from ..laws.circuit import Divider, Shunt, parallel
-from ..laws.converter import Adc, Converter
+from ..laws.converter import Adc
 from ..laws.curve import Polynomial, PowerLaw
 from ..laws.formula import FIXED, Formula
 from ..laws.interval import Clamp, DeadBand, Expect, Limits
@@ -17,6 +17,7 @@ from ..laws.thermistor import Beta, SteinhartHart, SteinhartHartExtended
 from ..laws.unit import To
 from ..laws.zones import Zones
 from ..model import law as base
+from ..model.converter import Converter
 from ..model.ruler import Ruler
 from .program import Program
 

@@ -11,10 +11,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
-from ..decide.conditions import FAULTS, Condition, mask_of, seconds
+from ..decide.conditions import FAULTS, Condition, mask_of
 from ..decide.drives import Drive
 from ..decide.trips import Trip
 from ..model.channel import Bench
+from ..model.quantity import seconds
 from .names import safe_name
 from .selection import Exported
 

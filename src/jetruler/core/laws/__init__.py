@@ -16,12 +16,12 @@ from ..model.law import Law as Law
 if TYPE_CHECKING:
     from importlib.metadata import EntryPoint
 
+    from ..model.converter import Converter as Converter
     from .circuit import Amplifier as Amplifier
     from .circuit import Attenuator as Attenuator
     from .circuit import Divider as Divider
     from .circuit import Shunt as Shunt
     from .converter import Adc as Adc
-    from .converter import Converter as Converter
     from .converter import Counts as Counts
     from .curve import Polynomial as Polynomial
     from .curve import PowerLaw as PowerLaw

@@ -4,3 +4,5 @@ In: numbers and texts with units. Out: a `Ruler` of `Law` objects that converts 
 and a `Channel` or `Bench` that says what a ruler is for.
 Read `law.py` first, then `ruler.py`, `reading.py` and `channel.py`.
 """
+
+from . import ruler as ruler  # `law >> law` needs it

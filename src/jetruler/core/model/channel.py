@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from ..errors import ParameterError
+from ..provided import provided
 from .law import Law
-from .lent import lent
 from .reading import Reading
 from .ruler import Ruler
 from .text import fixed, shown
@@ -133,4 +133,4 @@ class Bench:
         Raises `LogError` for a column that is missing, `TypeError` for what is no frame.
         """
         options = {"keep_raw": keep_raw, "uncertainty": uncertainty, "decide": decide}
-        return lent("convert_frame")(self, frame, only=only, **options)
+        return provided("convert_frame")(self, frame, only=only, **options)

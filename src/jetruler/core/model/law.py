@@ -6,7 +6,7 @@ import dataclasses
 import math
 import typing
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from functools import cache
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar
 
@@ -40,6 +40,9 @@ class Law(ABC):
     """
 
     #: Name in a bench file; an abstract in-between class has none.
+    #: Makes a ruler of laws. Set by `ruler.py`, which stands on this file.
+    _joined: ClassVar[Callable[..., Any]]
+
     name: ClassVar[str] = ""
 
     #: Parameters whose quantities tell a unit, and the field that takes it; in a bench file
@@ -123,15 +126,12 @@ class Law(ABC):
                 yield ParameterError(field, value, "a finite number is wanted")
 
     def __rshift__(self, other: Law | Ruler) -> Ruler:
-        from .ruler import Ruler
-
-        return Ruler.of(self, other)
+        joined: Ruler = self._joined(self, other)
+        return joined
 
     def __call__(self, x: Any) -> Any:
         """Convert as a ruler of this one law: a float, list, array or Series gives the like."""
-        from .ruler import Ruler
-
-        return Ruler.of(self)(x)
+        return self._joined(self)(x)
 
 
 @cache

@@ -109,6 +109,15 @@ def _coverage(text: str, whole: str) -> tuple[float | None, str]:
     return k, text[: match.start()]
 
 
+def seconds(value: object) -> float:
+    """A time: seconds, or a text with its unit ("5 s", "200 ms"). NaN for anything else."""
+    try:
+        found = quantity(value, "s") if isinstance(value, str) else value
+    except ValueError:
+        return math.nan
+    return float(found) if isinstance(found, int | float) and found is not True else math.nan
+
+
 def unit_of(text: str) -> str | None:
     """The SI unit a quantity text names (`"0.5 V"` → `"V"`), or None for a plain number."""
     return _read_value(_TOLERANCE.split(text.strip().replace("−", "-"))[0].strip(), text)[1]

@@ -11,8 +11,8 @@ import numpy as np
 
 from ..arrays import Array, FlagArray, Numbers
 from ..errors import UnitError
-from ..laws.converter import Converter
 from .containers import lazily, to_array
+from .converter import Converter
 from .law import Law
 from .lookup import Table, for_blocks
 from .reading import Flag, Reading
@@ -288,3 +288,6 @@ def _misfit(before: Law, law: Law, gives: str | None, takes: str | None) -> str:
     if gives in TEMPERATURES and takes in TEMPERATURES:
         return f"{text}; a law `to` with unit {takes!r} between them converts"
     return text
+
+
+Law._joined = Ruler.of

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal, get_args
 
-from ..decide.conditions import seconds
 from ..errors import ParameterError
+from .quantity import seconds
 
 Form = Literal["csv", "pairs", "json"]
 TIME_UNITS = {"s": 1.0, "ms": 1e-3, "us": 1e-6}

@@ -10,7 +10,8 @@ import pyarrow.parquet as pq
 
 from ...core.model.channel import Channel
 from ..arrow import texts_to_arrow, to_arrow, values_to_arrow
-from ..conversion import Column, Converted
+from ..column import Column
+from ..conversion import Converted
 from ..layout import FLAGS_COLUMN, Layout
 from ..passed import PassedTypes
 from ..texts import FlagTexts, width_texts

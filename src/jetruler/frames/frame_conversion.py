@@ -1,0 +1,191 @@
+"""One frame through a bench: the same readings as a log's, as columns of the like frame."""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from ..core.decide.decisions import Decisions
+from ..core.decide.follower import Follower
+from ..core.model.channel import Bench, Channel
+from ..core.model.reading import Reading
+from ..core.model.units import for_column
+from ..logs.ahead import Workers
+from ..logs.arrow import to_arrow
+from ..logs.column import Column
+from ..logs.conversion import Conversion, Followed
+from ..logs.followers import HEAD_ROWS
+from ..logs.formats.parquet_writer import labelled
+from ..logs.layout import FLAGS_COLUMN, Layout
+from ..logs.reader import Batch, Columns, LogReader
+from ..logs.source import LogError, LogFormat
+from ..logs.texts import FlagTexts, width_texts
+from ..logs.times import read_times, time_column, time_factor
+from .kinds import Kind, NewColumn, kind_of
+
+
+@dataclass(frozen=True)
+class Options:
+    """What is wanted of a frame beside its values; see `Bench.convert`."""
+
+    only: tuple[str, ...] = ()
+    keep_raw: bool = False
+    uncertainty: bool = False
+    decide: bool = False
+
+
+@dataclass
+class Memory:
+    """What a conversion remembers from frame to frame: smoothing, zones that hold, trips."""
+
+    followers: dict[int, Follower] = field(default_factory=dict)
+    decisions: Decisions | None = None
+    clock: int | None = None
+    """Where the time column stands, if trips need one."""
+
+
+class _FrameReader(LogReader):
+    """A frame in the place of a log: all of it is one batch."""
+
+    counted = "row"
+
+    def __init__(self, kind: Kind, frame: Any) -> None:
+        super().__init__("the frame", LogFormat())
+        self.kind, self.frame = kind, frame
+        self.own = kind.names(frame)
+        self.clock = kind.clock(frame)
+        beside = [] if self.clock is None else [self.clock[0]]
+        self.columns = [str(name) for name in [*self.own, *beside]]
+
+    def batches(
+        self, integers: Iterable[int] = (), workers: Workers | None = None
+    ) -> Iterator[Batch]:
+        """One batch."""
+        yield self.batch()
+
+    def batch(self) -> Batch:
+        """All rows; a column is fetched when it is asked for."""
+        rows = self.kind.rows(self.frame)
+        return Batch(Columns(len(self.columns), self._fetched), np.arange(1, rows + 1))
+
+    def _fetched(self, place: int) -> pa.Array:
+        if place < len(self.own):
+            return self.kind.column(self.frame, self.own[place])
+        assert self.clock is not None
+        return self.clock[1]()
+
+
+class FrameConversion:
+    """One frame (or one partition of many) through a bench."""
+
+    def __init__(self, bench: Bench, frame: Any, options: Options) -> None:
+        self.bench, self.frame, self.options = bench, frame, options
+        self.kind = kind_of(frame)
+        self.reader = _FrameReader(self.kind, frame)
+        self.layout = Layout.of(
+            self.reader, bench, options.only, options.keep_raw, options.uncertainty
+        )
+        self._judged = _judged(bench, options, self.layout.channels)
+        self.conversion = Conversion(self.reader, self.layout.channels, self._judged)
+
+    @property
+    def remembers(self) -> bool:
+        """Whether what a row reads depends on those before it."""
+        return self.options.decide or self.conversion.remembers
+
+    def first(self) -> Memory:
+        """The memory before the first row, settled by the frame's first rows."""
+        batch = self.reader.batch()
+        followers = self.conversion.followers_for(batch) if batch.rows else {}
+        if not self.options.decide:
+            return Memory(followers)
+        head, used = batch.head(HEAD_ROWS), set(self.layout.places)
+        clock = time_column(self.reader, head, used) if batch.rows else None
+        if clock is None and batch.rows:
+            raise LogError("no time column is found; trips and drives need one")
+        return Memory(followers, Decisions(self.bench), clock)
+
+    def after(self, memory: Memory) -> Memory:
+        """The memory behind the frame's last row."""
+        memory = copy.deepcopy(memory)
+        self._followed(self.reader.batch(), memory)
+        return memory
+
+    def converted(self, memory: Memory | None = None) -> Any:
+        """The frame with values; memory: what came before its first row."""
+        batch = self.reader.batch()
+        memory = self.first() if memory is None else copy.deepcopy(memory)
+        followed, decided = self._followed(batch, memory)
+        converted = self.conversion.converted(followed)
+        new: dict[str, NewColumn] = {}
+        for channel, column in zip(self.layout.channels, converted.columns, strict=True):
+            new |= self._columns(channel, column)
+        new |= decided
+        texts = FlagTexts([c.name for c in self.layout.channels], "", dress=str)
+        new[FLAGS_COLUMN] = sorted_dictionary(texts.encoded(converted.flags()))
+        self.layout.names(list(new)[:-1])  # no name twice
+        used = [] if self.options.keep_raw else self.layout.places
+        left_out = list(dict.fromkeys(self.reader.own[place] for place in used))
+        return self.kind.changed(self.frame, left_out, new)
+
+    def _columns(self, channel: Channel, column: Column) -> dict[str, NewColumn]:
+        labels = channel.ruler.described(0.0) is not None
+        values = sorted_dictionary(labelled(channel, column)) if labels else column.values
+        found: dict[str, NewColumn] = {channel.output_column: values}
+        if self.options.uncertainty and (widths := width_texts(channel, ".")) is not None:
+            found[widths.column] = widths.values(column)
+        return found
+
+    def _followed(self, batch: Batch, memory: Memory) -> tuple[Followed, dict[str, NewColumn]]:
+        if not batch.rows:
+            return Followed(batch, {}, {}), self._nothing_decided()
+        followed = self.conversion.followed(batch, memory.followers)
+        if memory.decisions is None or memory.clock is None:
+            return followed, {}
+        readings: dict[str, Reading] = self.conversion.readings(followed)
+        factor = time_factor(self.reader.columns[memory.clock])
+        times = read_times(batch.columns[memory.clock], ".") * factor
+        decided = memory.decisions.add(times, readings)
+        found: dict[str, NewColumn] = dict(decided.trips)
+        for name, commands in decided.drives.items():
+            found[self._drive_column(name)] = commands
+        return followed, found
+
+    def _nothing_decided(self) -> dict[str, NewColumn]:
+        if not self.options.decide:
+            return {}
+        trips: dict[str, NewColumn] = dict.fromkeys(self.bench.trips, np.empty(0, np.bool_))
+        return trips | {self._drive_column(name): np.empty(0) for name in self.bench.drives}
+
+    def _drive_column(self, name: str) -> str:
+        unit = for_column(self.bench.drives[name].unit)
+        return f"{name}_{unit}" if unit else name
+
+
+def _judged(bench: Bench, options: Options, channels: list[Channel]) -> tuple[str, ...]:
+    """The channels that trips and drives look at: all of the bench."""
+    if not options.decide:
+        return ()
+    there = {channel.name for channel in channels}
+    missing = [name for name in bench.channels if name not in there]
+    if missing:
+        raise LogError(f"trips and drives need all channels; {missing[0]} is left out")
+    if not bench.trips and not bench.drives:
+        raise LogError("the bench has no trips and no drives; add a [trip.<name>]")
+    return tuple(there)
+
+
+def sorted_dictionary(texts: pa.DictionaryArray) -> pa.DictionaryArray:
+    """The same with its texts in order, so that no order of rows shows in it."""
+    order = sorted(range(len(texts.dictionary)), key=lambda i: texts.dictionary[i].as_py())
+    ranks = np.empty(len(order), np.int32)
+    ranks[order] = np.arange(len(order))
+    indices = to_arrow(ranks).take(texts.indices)
+    return pa.DictionaryArray.from_arrays(
+        indices, texts.dictionary.take(to_arrow(np.array(order, np.int64)))
+    )
