@@ -33,12 +33,15 @@ CORE = Path("src/jetruler/core")
 
 #: The tests of each room, the quickest to notice first.
 ROOMS = {
-    "laws": "laws published physics worked sensitivities ruler bench firmware decide",
-    "calibrate": "fit regression constants published compare pairs",
-    "uncertainty": "budget sensitivities",
-    "firmware": "firmware compiled export",
+    "laws": "by_their_words laws published physics worked sensitivities ruler bench firmware decide",
+    "calibrate": "by_their_words fit regression constants published compare pairs",
+    "uncertainty": "by_their_words budget sensitivities",
+    "firmware": "by_their_words constants firmware compiled export",
     "decide": "decide compiled session station",
 }
+
+#: Statistics of two sensors, which have tests of another kind.
+NOT_SAMPLED = {"comparison.py", "relevance.py", "series.py"}
 
 #: What is changed: numbers, signs, comparisons, connections, and the ways out of loops.
 KINDS = re.compile(
@@ -78,7 +81,11 @@ def places(file: Path) -> Iterator[Place]:
 
 
 class _Meaning(ast.NodeTransformer):
-    """Leaves out what has no effect when it runs: annotations."""
+    """Leaves out what has no effect on a result: annotations, and how a class is decorated."""
+
+    def visit_ClassDef(self, node: ast.ClassDef) -> ast.AST:  # noqa: N802
+        node.decorator_list = []
+        return self.generic_visit(node)
 
     def visit_arg(self, node: ast.arg) -> ast.arg:
         node.annotation = None
@@ -127,6 +134,7 @@ def mutant(place: Place, chance: random.Random) -> Mutant | None:
 def sample(many: int, seed: int) -> list[Mutant]:
     """So many mutants of all rooms, the same for the same seed."""
     files = [file for room in ROOMS for file in sorted((ROOT / CORE / room).glob("*.py"))]
+    files = [file for file in files if file.name not in NOT_SAMPLED]
     every = [place for file in files for place in places(file.relative_to(ROOT))]
     chance = random.Random(seed)
     chance.shuffle(every)

@@ -1,0 +1,280 @@
+"""Calculations of core done again, plainly, from what their docstrings and sources say."""
+
+from __future__ import annotations
+
+import itertools
+import re
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.stats import t as student
+
+import jetruler as jr
+from jetruler import Adc, Channel, Counts, Expect, Formula, JetRulerError, Line, ParameterError
+from jetruler.benchfile.load import parse_bench
+from jetruler.core.calibrate.result import decimals
+from jetruler.core.firmware.forms import forms, full, simplest_between
+from jetruler.core.firmware.program import Model
+from jetruler.core.firmware.selection import ExportError, export
+from jetruler.core.firmware.wanted import Wanted
+from jetruler.core.model.ruler import Ruler
+
+from .sizes import fewer
+
+T = jr.Toleranced
+
+
+def set_aside(x: Any, y: Any) -> tuple[int, ...]:
+    """Which points do not go with the majority, for a line and marks of equal weight: least median
+    of squares over all pairs (Rousseeuw 1984), the widest gap of 3 or more, and then back come
+    those that one sound mark in a thousand would exceed."""
+    n = x.size
+    half = (n + 2 + 1) // 2
+    best: Any = None
+    for i, j in itertools.combinations(range(n), 2):
+        slope = (y[j] - y[i]) / (x[j] - x[i])
+        off = np.abs(y[i] + slope * (x - x[i]) - y)
+        if best is None or np.sort(off)[half - 1] < np.sort(best)[half - 1]:
+            best = off
+    order = np.argsort(best)
+    sizes = np.maximum(best[order], 1e-9 * np.abs(y).max())
+    gaps = [sizes[i] / sizes[i - 1] for i in range(half, n)]
+    if not gaps or max(gaps) < 3:
+        return ()
+    out = set(order[half + int(np.argmax(gaps)) :].tolist())
+    while out:
+        kept = [i for i in range(n) if i not in out]
+        if len(kept) < 3:
+            break
+        gain, offset = np.polyfit(x[kept], y[kept], 1)
+        off = np.abs(gain * x + offset - y)
+        scatter = np.sqrt(np.sum(off[kept] ** 2) / (len(kept) - 2))
+        middle, spread = np.mean(x[kept]), np.sum((x[kept] - np.mean(x[kept])) ** 2)
+        reach = np.sqrt(1 + 1 / len(kept) + (x - middle) ** 2 / spread)
+        limit = student.ppf(0.9995, len(kept) - 2) * scatter * reach
+        back = [i for i in out if off[i] <= limit[i]]
+        if not back:
+            break
+        out.remove(min(back, key=lambda i: off[i]))
+    return tuple(sorted(out))
+
+
+@pytest.mark.parametrize("seed", range(60))
+def test_outliers_by_the_words_of_their_search(seed: int) -> None:
+    random = np.random.RandomState(seed)
+    n = int(random.randint(5, 13))
+    x = np.sort(random.choice(np.arange(100, 4000, 10), n, replace=False)).astype(float)
+    y = 0.05 * x - 3 + 0.2 * random.standard_normal(n)
+    for i in random.choice(n, int(random.randint(0, 3)), replace=False):
+        y[i] += random.choice([-1, 1]) * random.uniform(0.5, 8)
+    found = jr.fit(np.stack([x, y], axis=1), "line", robust=True)
+    assert found.outliers == set_aside(x, y)
+
+
+def test_the_search_finds_some_and_leaves_some() -> None:
+    """The cases above are of both kinds; three marks are too few to name one."""
+    x = np.arange(6.0)
+    assert set_aside(x, 2 * x + np.array([0, 0.1, -0.1, 5, 0.1, 0])) == (3,)
+    with pytest.raises(JetRulerError, match="robust: 4 marks or more can name an outlier of line"):
+        jr.fit([(0, 0), (1, 1), (2, 5)], "line", robust=True)
+
+
+@pytest.mark.parametrize(
+    ("errors", "places"),
+    [([0.0213, -0.03, 0.05], 3), ([0.31, -0.2], 2), ([4.2, 3.0], 1), ([42.0], 0), ([4200.0], 0)],
+)
+def test_errors_are_shown_to_two_digits(errors: list[float], places: int) -> None:
+    assert decimals(np.array(errors), np.array([100.0])) == places
+
+
+def test_what_is_simpler_is_named_from_the_simplest_up() -> None:
+    x = np.linspace(0, 10, 12)
+    noise = 0.01 * np.random.RandomState(2).standard_normal(x.size)
+    bent = np.stack([x, 1 + 2 * x + 0.3 * x**2 + noise], axis=1)
+    for degree in (3, 4):
+        found = jr.fit(bent, "polynomial", degree=degree)
+        assert found.simpler.startswith("a polynomial of degree 2 would do as well")
+    assert "no simpler law does as well: a line is off by" in jr.fit(bent, "table").simpler or (
+        "a polynomial of degree 2 would do as well" in jr.fit(bent, "table").simpler
+    )
+    two = jr.fit(bent, "polynomial", degree=2)
+    assert two.simpler.startswith("no simpler law does as well: a line is off by")
+    straight = np.stack([x, 1 + 2 * x + noise], axis=1)
+    assert jr.fit(straight, "polynomial", degree=2).simpler.startswith("a line would do as well")
+    power = np.stack([x[1:], 3 * x[1:] ** 2], axis=1)
+    assert jr.fit(power, "power").simpler.startswith("no simpler law does as well: a line")
+
+
+def test_where_the_limits_reach_beyond_the_marks() -> None:
+    """By the line's own prediction interval at each end."""
+    x = np.array([10.0, 20, 30, 40, 50])
+    y = 2 * x + np.array([0.3, -0.2, 0.1, -0.4, 0.2])
+    gain, offset = np.polyfit(x, y, 1)
+    scatter = np.sqrt(np.sum((gain * x + offset - y) ** 2) / 3)
+    spread = np.sum((x - 30) ** 2)
+
+    def half(true: float) -> float:
+        at = (true - offset) / gain
+        return float(student.ppf(0.975, 3) * scatter * np.sqrt(1 / 5 + (at - 30) ** 2 / spread))
+
+    found = jr.fit(np.stack([x, y], axis=1), "line", limits=(0, 200))
+    note = next(n for n in found.notes if "extrapolates" in n)
+    told = re.findall(r"at (\d+) to ± ([\d.]+)", note)
+    assert [float(end) for end, _ in told] == [0, 200]
+    assert [float(width) for _, width in told] == pytest.approx([half(0), half(200)], rel=0.01)
+    inside = jr.fit(np.stack([x, y], axis=1), "line", limits=(20, 100))
+    assert not [n for n in inside.notes if "extrapolates" in n]
+
+
+def test_a_constant_has_the_unit_of_the_result_and_a_slope_has_none() -> None:
+    marks = [(1, 3.0), (2, 5.1), (3, 6.9), (4, 9.0)]
+    for law, degree, constant in (("line", None, "offset"), ("polynomial", 2, "c0")):
+        found = jr.fit(marks, law, unit="bar", degree=degree)
+        units = {p.name: p.unit for p in found.parameters}
+        assert units.pop(constant) == "bar"
+        assert set(units.values()) == {None}
+
+
+def test_too_few_marks_name_the_law_and_its_degree() -> None:
+    with pytest.raises(JetRulerError, match="polynomial of degree 3 needs marks at 4 different"):
+        jr.fit([(1, 1), (2, 2), (3, 3)], "polynomial", degree=3)
+    with pytest.raises(JetRulerError, match=r"^line needs marks at 2 different raw values"):
+        jr.fit([(1, 1), (1, 2)], "line")
+
+
+CALIBRATED = """
+[converter]
+bits = 12
+vref = 3.3
+[channel.a]
+column = "x"
+laws = [{ law = "line", gain = "0.01 ± 5 %", unit = "bar" }]
+calibration = "± 0.3 bar (k=2)"
+noise = 2
+"""
+
+
+def test_a_calibration_is_drawn_too() -> None:
+    """By hand: 0.15 bar from the calibration; noise of 2 counts and rounding of one, through the
+    slope; the 5 % of the gain are in the calibration."""
+    channel = parse_bench(CALIBRATED)["a"]
+    run = jr.simulate(channel, 2000, draws=40_000)
+    count = 0.01
+    assert run.standard == pytest.approx(np.hypot(0.15, count * np.hypot(2, 12**-0.5)), rel=0.03)
+    assert run.mean == pytest.approx(2000 * count, abs=0.01)
+
+
+def test_the_step_of_a_converter_in_its_budget() -> None:
+    found = jr.budget(Adc(12, 3.3, error_lsb=1.5) >> Line(10), 1000)
+    sizes = {row.source: row.size for row in found.rows}
+    assert sizes["converter step"] == "± 0.5 count"
+    assert sizes["converter error"] == "± 1.5 count"
+    wide = jr.budget(Adc(16, 3.3, count_at_vref=65520) >> Line(10), 16000)
+    assert {row.source: row.size for row in wide.rows}["converter step"] == "± 8 count"
+
+
+def test_one_reading_has_its_own_spread() -> None:
+    ruler = Adc(12, 4.095) >> Line(1000)
+    assert jr.propagate(ruler, 100, 3).standard_uncertainty == pytest.approx(3)
+    assert jr.propagate(ruler, 100, 3, 9).standard_uncertainty == pytest.approx(1)
+
+
+@pytest.mark.parametrize("bad", [-1.0, -0.5, -1e-9])
+def test_a_converters_error_is_none_or_positive(bad: float) -> None:
+    with pytest.raises(ParameterError, match="error_lsb"):
+        Adc(12, 3.3, error_lsb=bad)
+
+
+@pytest.mark.parametrize(
+    ("expression", "x", "slope"),
+    [
+        ("(x - 5)**2", 3.0, -4.0),
+        ("(x - 5)**3", 3.0, 12.0),
+        ("2**x", 3.0, 8 * np.log(2)),
+        ("x**x", 2.0, 4 * (np.log(2) + 1)),
+        ("2**-x", 1.0, -0.5 * np.log(2)),
+    ],
+)
+def test_slopes_of_powers(expression: str, x: float, slope: float) -> None:
+    assert Formula(expression).slope(np.array([x]))[0] == pytest.approx(slope)
+
+
+def test_limits_say_on_which_side_a_value_is() -> None:
+    law = jr.Limits(0, 10)
+    assert law.formula(5.0).endswith("within the limits")
+    for outside in (-1.0, 11.0):
+        assert law.formula(outside).endswith("outside the limits")
+
+
+def test_a_conversion_of_units_needs_to_know_its_source() -> None:
+    with pytest.raises(JetRulerError, match="the unit before it is not known; say source"):
+        Ruler.of(Line(2.0), jr.To("bar"))
+    assert Ruler.of(Line(2.0), jr.To("bar", "Pa"))(50_000.0) == pytest.approx(1.0)
+
+
+@pytest.mark.parametrize("wrong", [(np.nan, 1.0), (1.0, np.inf), (1.0, 0.0), (0.0,)])
+def test_polynomials_of_no_degree(wrong: tuple[float, ...]) -> None:
+    with pytest.raises(ParameterError, match="coefficients"):
+        jr.Polynomial(wrong)
+
+
+HOLES = Counts(8) >> Formula("40 / (x - 60.5) + 100") >> Expect(low=60, high=160)
+
+
+@pytest.mark.parametrize("arith", ["int32", "int16"])
+def test_every_form_has_values_and_holes_where_the_ruler_has(arith: Any) -> None:
+    """A curve with a hole in its middle, in every form there is, and in a full table."""
+    channel = Channel("h", HOLES, "x")
+    wanted = Wanted.of(channel, 10, 0.3)
+    counts = wanted.counts
+    values = HOLES(counts.astype(float))
+    assert np.isnan(values).any()
+    none = -(2**31) if arith == "int32" else -(2**15)
+    table = full(wanted, 0, counts.size - 1, (), "h", arith)
+    for form in [*forms(wanted, "h", arith), table]:
+        got = Model(form.program).run(counts)
+        holes = got == none
+        assert np.array_equal(holes, np.isnan(values)), form.kind
+        near = np.abs(got[~holes] / 10 - values[~holes])
+        assert near.max() <= 0.3 + 1e-9 or "straight" in form.kind or "shift" in form.kind
+
+
+STEPS = Counts(8) >> Line(0.1) >> jr.Whole()
+
+
+def test_a_staircase_turns_at_its_edges() -> None:
+    made = export(Channel("s", STEPS, "x"), "s", scale=1, within=0.5)
+    counts = np.arange(256)
+    assert np.abs(Model(made.program).run(counts) - counts / 10).max() <= 0.5 + 1e-9
+
+
+@pytest.mark.parametrize(("scale", "good"), [(10**6, True), (10**6 + 1, False), (0, False)])
+def test_scales_go_to_a_million(scale: int, good: bool) -> None:
+    channel = Channel("a", Counts(8) >> Line(1.0), "x")
+    if good:
+        assert export(channel, "a", scale=scale).proof.holds
+    else:
+        with pytest.raises(JetRulerError, match="scale"):
+            export(channel, "a", scale=scale)
+
+
+@pytest.mark.parametrize(
+    ("gain", "says"),
+    [(100.0, "--scale 1 fits"), (40.0, "--scale 3 fits"), (300.0, "no scale does")],
+)
+def test_the_largest_scale_that_fits_is_named(gain: float, says: str) -> None:
+    channel = Channel("a", Counts(8) >> Line(gain), "x")
+    with pytest.raises(ExportError, match="int16 does not hold; " + says):
+        export(channel, "a", "int16", scale=10)
+
+
+@fewer(1)
+@given(low=st.floats(0, 3), width=st.floats(1e-6, 1))
+def test_the_simplest_fraction_of_an_interval(low: float, width: float) -> None:
+    found = simplest_between(low, low + width)
+    assert low <= found.numerator / found.denominator <= low + width
+    for denominator in range(1, min(found.denominator, 2000)):
+        assert np.floor((low + width) * denominator) < np.ceil(low * denominator)
