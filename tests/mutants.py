@@ -33,7 +33,7 @@ CORE = Path("src/jetruler/core")
 
 #: The tests of each room, the quickest to notice first.
 ROOMS = {
-    "laws": "by_their_words laws published physics worked sensitivities ruler bench firmware decide",
+    "laws": "by_their_words laws published physics worked sensitivities ruler bench firmware",
     "calibrate": "by_their_words fit regression constants published compare pairs",
     "uncertainty": "by_their_words budget sensitivities",
     "firmware": "by_their_words constants firmware compiled export",
@@ -83,7 +83,7 @@ def places(file: Path) -> Iterator[Place]:
 class _Meaning(ast.NodeTransformer):
     """Leaves out what has no effect on a result: annotations, and how a class is decorated."""
 
-    def visit_ClassDef(self, node: ast.ClassDef) -> ast.AST:  # noqa: N802
+    def visit_ClassDef(self, node: ast.ClassDef) -> ast.AST:
         node.decorator_list = []
         return self.generic_visit(node)
 

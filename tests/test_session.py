@@ -14,9 +14,9 @@ from jetruler import demo, load_bench
 from jetruler.cli.live_view import LiveView
 from jetruler.core.model.stream import Stream
 from jetruler.demo.stand_in import Board, Fault
-from jetruler.live.errors import SourceEnded, SourceGone
 from jetruler.live.saved import Saved
 from jetruler.live.session import Parts, Session
+from jetruler.live.stream_errors import SourceEnded, SourceGone
 
 from .conftest import Cli
 

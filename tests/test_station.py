@@ -17,7 +17,6 @@ from hypothesis import strategies as st
 from jetruler import Bench, JetRulerError, demo
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.model.stream import Stream
-from jetruler.live.errors import SourceEnded, SourceGone, StreamError
 from jetruler.live.feed import Feed
 from jetruler.live.inject import injections
 from jetruler.live.outlet import ROOM, Outlet
@@ -28,6 +27,7 @@ from jetruler.live.sender import Sender
 from jetruler.live.session import stream_for
 from jetruler.live.sources import GrowingFile, Port, source_named
 from jetruler.live.station import Batch, Station
+from jetruler.live.stream_errors import SourceEnded, SourceGone, StreamError
 
 from .sizes import sizes
 

@@ -13,9 +13,9 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ValidationError
 
 from ..core.errors import JetRulerError, Mistakes, ParameterError, QuantityError
-from ..core.laws import Converter
 from ..core.laws.build import build_law
 from ..core.model.channel import Bench, Channel
+from ..core.model.converter import Converter
 from ..core.model.law import SHARE
 from ..core.model.quantity import Toleranced, quantity
 from ..core.model.ruler import Ruler

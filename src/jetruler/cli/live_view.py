@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ..core.decide.drives import Drive, command_text
-from ..core.laws.converter import Adc
+from ..core.laws.adc import Adc
 from ..core.model.channel import Channel
 from ..core.model.reading import flag_names
 from ..core.model.text import number

@@ -7,9 +7,9 @@ import threading
 import time
 from dataclasses import dataclass
 
-from .errors import SourceEnded, SourceGone
 from .record import Recorder
 from .sources import CHUNK, Source
+from .stream_errors import SourceEnded, SourceGone
 
 #: Bytes that wait at most: for a source that waits itself, and for one that does not.
 PATIENT_ROOM, ROOM = 4 * CHUNK, 1 << 26

@@ -12,8 +12,8 @@ from ..core.decide.follower import NO_COUNT
 from ..core.model.channel import Bench
 from ..core.model.quantity import seconds
 from ..core.model.text import nearest
-from .errors import StreamError
 from .parse import Column
+from .stream_errors import StreamError
 
 
 @dataclass(frozen=True)

@@ -18,8 +18,8 @@ from ..core.errors import ParameterError
 from ..core.model.stream import Stream
 from ..core.model.text import nearest
 from ..logs.cells import read_cell
-from .errors import StreamError
 from .lines import LONGEST
+from .stream_errors import StreamError
 
 #: A block of at least so many lines is worth the way through PyArrow.
 WORTH_IT = 50

@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
-from .errors import StreamError
+from .stream_errors import StreamError
 
 
 class Recorder:

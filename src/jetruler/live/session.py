@@ -14,7 +14,6 @@ from ..core.errors import JetRulerError, ParameterError
 from ..core.model.channel import Bench
 from ..core.model.quantity import seconds
 from ..core.model.stream import Stream
-from .errors import StreamError
 from .feed import Arrival, Feed
 from .inject import Injection
 from .lines import Lines, arrival_times
@@ -25,6 +24,7 @@ from .saved import Saved
 from .sender import Sender
 from .sources import Nowhere, Source
 from .station import Batch, Station
+from .stream_errors import StreamError
 
 #: Seconds between two looks at the bench file, and between two decisions while nothing comes.
 LOOK_AGAIN, TICK = 0.25, 0.1

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 from ..core.model.stream import Stream
-from .errors import SourceEnded, SourceGone, StreamError
+from .stream_errors import SourceEnded, SourceGone, StreamError
 
 if TYPE_CHECKING:
     from ..demo.stand_in import Board

@@ -8,8 +8,8 @@ from itertools import combinations
 
 import numpy as np
 
+from ..laws.adc import Adc
 from ..laws.circuit import Divider
-from ..laws.converter import Adc
 from ..model.channel import Bench
 from ..model.law import SHARE, at
 from ..model.text import number, shown

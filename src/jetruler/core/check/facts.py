@@ -7,7 +7,7 @@ from functools import cached_property
 import numpy as np
 
 from ..arrays import AnyArray, Array
-from ..laws.converter import Adc
+from ..laws.adc import Adc
 from ..model.channel import Channel
 from ..model.law import SHARE, Law
 from ..model.ticks import raw_ends, raw_samples

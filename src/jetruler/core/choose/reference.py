@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import JetRulerError, ParameterError
-from ..laws.converter import Adc
+from ..laws.adc import Adc
 from ..model.channel import Channel
 from ..model.law import SHARE
 from ..model.text import number, shown

@@ -10,8 +10,8 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import JetRulerError, ParameterError
+from ..laws.adc import Adc
 from ..laws.circuit import Divider
-from ..laws.converter import Adc
 from ..model.channel import Channel
 from ..model.law import SHARE
 from ..model.ruler import Ruler

@@ -6,8 +6,8 @@ import ast
 import math
 from collections.abc import Callable
 
+from ..laws.adc import Adc
 from ..laws.circuit import Divider, Shunt, parallel
-from ..laws.converter import Adc
 from ..laws.curve import Polynomial, PowerLaw
 from ..laws.formula import FIXED, Formula
 from ..laws.interval import Clamp, DeadBand, Expect, Limits

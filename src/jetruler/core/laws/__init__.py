@@ -17,12 +17,12 @@ if TYPE_CHECKING:
     from importlib.metadata import EntryPoint
 
     from ..model.converter import Converter as Converter
+    from .adc import Adc as Adc
+    from .adc import Counts as Counts
     from .circuit import Amplifier as Amplifier
     from .circuit import Attenuator as Attenuator
     from .circuit import Divider as Divider
     from .circuit import Shunt as Shunt
-    from .converter import Adc as Adc
-    from .converter import Counts as Counts
     from .curve import Polynomial as Polynomial
     from .curve import PowerLaw as PowerLaw
     from .curve import Table as Table
@@ -44,8 +44,8 @@ if TYPE_CHECKING:
 
 #: Name in a bench file → its class and the file that class is in.
 HOMES = {
-    "adc": ("Adc", "converter"),
-    "counts": ("Counts", "converter"),
+    "adc": ("Adc", "adc"),
+    "counts": ("Counts", "adc"),
     "line": ("Line", "linear"),
     "divider": ("Divider", "circuit"),
     "attenuator": ("Attenuator", "circuit"),
@@ -69,7 +69,7 @@ HOMES = {
     "zones": ("Zones", "zones"),
     "to": ("To", "unit"),
 }
-_CLASSES = dict([*HOMES.values(), ("Converter", "converter")])
+_CLASSES = dict(HOMES.values())
 
 #: Entry-point group in which other packages offer laws of their own, by name.
 GROUP = "jetruler.laws"

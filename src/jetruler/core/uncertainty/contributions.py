@@ -9,7 +9,7 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import JetRulerError, ParameterError
-from ..laws.converter import Adc
+from ..laws.adc import Adc
 from ..model.channel import Channel
 from ..model.quantity import Toleranced
 from ..model.ruler import Ruler
