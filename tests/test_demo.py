@@ -6,6 +6,7 @@ import re
 import runpy
 import subprocess
 import sys
+import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -87,6 +88,9 @@ def test_examples_run(
     assert capsys.readouterr().out
 
 
+OWN_CHAIN = '{ law = "line", gain = 2000, offset = -100, takes = "V" }, { law = "steps", step = 5 }'
+
+
 def test_own_law_package(
     tmp_path: Path, home: Path, cli: Cli, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -115,6 +119,19 @@ def test_own_law_package(
     refused = run("explain", "hopper", "--at", "1241")
     assert refused.returncode == 2
     assert "channel.hopper.laws[1 wheatstone].supply: found -5" in refused.stderr
+    # What a built-in law does: a row in the budget, an export in floats, and a fit before it.
+    bench = bench.replace('{ law = "wheatstone", supply = "5 V" }', OWN_CHAIN)
+    (home / "own.toml").write_text(bench)
+    budget = run("explain", "hopper", "--at", "1241", "--budget").stdout
+    assert re.search(r"rounding of steps +± 2.5 ", budget)
+    done = run("export", "hopper", "--to", "python", "--arith", "float", "-o", "own.py")
+    assert done.returncode == 0, done.stderr
+    made = runpy.run_path(str(home / "own.py"))
+    assert made["hopper"](1241) == pytest.approx(5 * np.floor((2e3 * volts - 100) / 5 + 0.5))
+    fitted = run("fit", "hopper", "--mark", "1000=1500", "--mark", "2000=3100", "--write")
+    assert fitted.returncode == 0, fitted.stderr
+    written = tomllib.loads((home / "own.toml").read_text())["channel"]["hopper"]["laws"]
+    assert [law["law"] for law in written] == ["line", "steps"]
 
 
 def test_the_page_of_laws_is_made_from_the_laws() -> None:

@@ -1,4 +1,4 @@
-"""A law of our own: the balance of a quarter bridge with a hopper's strain gauge in it."""
+"""Laws of our own: a quarter bridge with a strain gauge in it, and the steps of a scale."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -6,10 +6,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from jetruler import Law, ParameterError
-from jetruler.core.arrays import Array
-from jetruler.core.model.law import Volts
-from jetruler.core.model.text import number, shown
+from jetruler.own import Array, Law, ParameterError, Role, Volts, constant, number, reject, shown
 
 
 @dataclass(frozen=True)
@@ -59,3 +56,50 @@ class Wheatstone(Law):
     def inverse_formula(self, y: float) -> str:
         x = float(self.inverse(np.array([y]))[0])
         return f"U = Us · k · e / (4 + 2 k e) = {shown(x, 'V')}"
+
+    def program(self) -> list[str]:
+        supply, k = constant(self.supply), constant(self.k)
+        return [reject(f"2.0 * x >= {supply}"), f"x = 4.0 * x / ({k} * ({supply} - 2.0 * x))"]
+
+
+@dataclass(frozen=True)
+class Steps(Law):
+    """The nearest step, as a shop's scale shows it: y = step · floor(x / step + 1/2).
+
+    step: of the display, above 0. Raises `ParameterError`.
+    Source: rounding half up to a multiple.
+    """
+
+    step: float
+    name: ClassVar[str] = "steps"
+    role: ClassVar[Role] = Role.ROUND
+
+    def check(self) -> Iterator[ParameterError]:
+        if self.step <= 0:
+            yield ParameterError("step", self.step, "a value above 0 is right")
+
+    @property
+    def rounding_step(self) -> float:
+        return self.step
+
+    def forward(self, x: Array) -> Array:
+        y: Array = self.step * np.floor(x / self.step + 0.5)
+        return y
+
+    def inverse(self, y: Array) -> Array:
+        return y
+
+    def slope(self, x: Array) -> Array:
+        return np.ones_like(x)  # of the trend
+
+    def formula(self, x: float) -> str:
+        y = float(self.forward(np.array([x]))[0])
+        return (
+            f"y = {number(self.step)} · floor({number(x)} / {number(self.step)} + ½) = {number(y)}"
+        )
+
+    def inverse_formula(self, y: float) -> str:
+        return f"any x nearest to {number(y)}, in the middle {number(y)}"
+
+    def program(self) -> list[str]:
+        return [f"x = {constant(self.step)} * floor(x / {constant(self.step)} + 0.5)"]

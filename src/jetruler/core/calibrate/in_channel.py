@@ -11,17 +11,12 @@ from ..arrays import Array
 from ..errors import JetRulerError
 from ..laws.linear import Line
 from ..model.channel import Channel
-from ..model.law import Law
+from ..model.law import Law, Role
 from ..model.ruler import Ruler
 from .fit_marks import fit
 from .fitting import LAWS
 from .marks import Marks, MarksError
 from .result import Fit, told
-
-#: Laws that a fitted one may take the place of.
-CURVES = (*LAWS, "steinhart-hart-extended", "platinum", "formula")
-#: Laws that shape a result and do not move it; a fit looks past them.
-SHAPES = ("clamp", "limits", "expect", "dead-band", "whole", "zones", "magnitude")
 
 
 @dataclass(frozen=True, eq=False)
@@ -133,7 +128,7 @@ def _in_place(channel: Channel, law: str | None) -> tuple[int, Law | None]:
     laws = channel.laws.laws
     thermistor = law in ("beta", "steinhart-hart")
     same = [i for i, one in enumerate(laws) if one.name == law]
-    curves = [i for i, one in enumerate(laws) if one.name in CURVES and _fits(one, thermistor)]
+    curves = [i for i, one in enumerate(laws) if one.role is Role.CURVE and _fits(one, thermistor)]
     for places in (same, curves):
         if places:
             return places[-1], laws[places[-1]]
@@ -163,7 +158,7 @@ def _last(laws: tuple[Law, ...]) -> int:
     """The place behind the last law that moves the result."""
     zones = [i for i, law in enumerate(laws) if law.name == "zones"]
     place = zones[0] if zones else len(laws)
-    while place > 1 and laws[place - 1].name in SHAPES:
+    while place > 1 and laws[place - 1].role.shapes:
         place -= 1
     return place
 
@@ -174,7 +169,7 @@ def _kept(laws: tuple[Law, ...]) -> list[Law]:
     for law in laws:
         if law.name == "zones":
             break
-        if law.name not in SHAPES:
+        if not law.role.shapes:
             kept.append(law)
     return kept
 

@@ -154,7 +154,7 @@ class PowerModel(Model):
         return np.array([[a, -a * self.middle], [0.0, 1.0]])
 
     def law(self, values: Array) -> Law:
-        from ..laws.curve import PowerLaw
+        from ..laws.power import PowerLaw
 
         a, b = values.tolist()
         return PowerLaw(a, b, self.x0, self.c, self.unit, self.takes)

@@ -13,9 +13,6 @@ from ..model.law import SHARE, Law
 from ..model.ticks import raw_ends, raw_samples
 from ..survey.findings import Finding, Gravity
 
-#: Laws that set a range and do not move a value.
-HOLDING = ("clamp", "limits", "expect", "dead-band")
-
 
 class Facts:
     """A channel, its laws, and its values over the counts.

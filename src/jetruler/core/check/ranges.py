@@ -8,9 +8,10 @@ import numpy as np
 
 from ..laws.interval import Clamp
 from ..laws.linear import Line
+from ..model.law import Role
 from ..model.text import number, shown
 from ..survey.findings import Finding, Gravity
-from .facts import HOLDING, Facts
+from .facts import Facts
 
 #: Less of the converter's range than this is worth a better part.
 QUARTER = 0.25
@@ -90,7 +91,7 @@ def clamp_too_early(c: Facts) -> Iterator[Finding]:
     """
     for i, _ in c.of("clamp"):
         for later in c.laws[i + 1 :]:
-            if later.name in (*HOLDING, "whole", "zones", "pass-through", "to"):
+            if later.role in (Role.HOLD, Role.ROUND, Role.LABEL, Role.UNIT):
                 continue
             yield c.found(
                 Gravity.WARNING,

@@ -24,7 +24,6 @@ if TYPE_CHECKING:
     from .circuit import Divider as Divider
     from .circuit import Shunt as Shunt
     from .curve import Polynomial as Polynomial
-    from .curve import PowerLaw as PowerLaw
     from .curve import Table as Table
     from .formula import Formula as Formula
     from .interval import Clamp as Clamp
@@ -33,6 +32,7 @@ if TYPE_CHECKING:
     from .interval import Limits as Limits
     from .linear import Line as Line
     from .platinum import Platinum as Platinum
+    from .power import PowerLaw as PowerLaw
     from .shape import Magnitude as Magnitude
     from .shape import PassThrough as PassThrough
     from .shape import Whole as Whole
@@ -57,7 +57,7 @@ HOMES = {
     "platinum": ("Platinum", "platinum"),
     "table": ("Table", "curve"),
     "polynomial": ("Polynomial", "curve"),
-    "power": ("PowerLaw", "curve"),
+    "power": ("PowerLaw", "power"),
     "formula": ("Formula", "formula"),
     "clamp": ("Clamp", "interval"),
     "limits": ("Limits", "interval"),

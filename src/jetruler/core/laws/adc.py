@@ -11,8 +11,9 @@ import numpy as np
 from ..arrays import Array
 from ..errors import ParameterError
 from ..model.converter import Converter
-from ..model.law import SHARE, Law, Volts, at
+from ..model.law import SHARE, Law, Role, Volts, at
 from ..model.text import number, shown
+from .statements import constant, reject
 
 
 @dataclass(frozen=True)
@@ -34,6 +35,7 @@ class Adc(Converter):
     ratiometric: bool = False
     error_lsb: float = 0.0
     name: ClassVar[str] = "adc"
+    role: ClassVar[Role] = Role.CONVERTER
 
     @property
     def gives(self) -> str | None:
@@ -103,6 +105,10 @@ class Adc(Converter):
             f"{shown(self.scale, 'V')} = {number(n)}"
         )
 
+    def program(self) -> list[str] | None:
+        law: list[str] = [reject(f"x < {self.lowest} or x > {self.highest}")]
+        return [*law, f"x = x / {constant(self.full_count)} * {constant(self.scale)}"]
+
 
 @dataclass(frozen=True)
 class Counts(Converter):
@@ -115,6 +121,7 @@ class Counts(Converter):
     signed: bool = False
     error_lsb: float = 0.0
     name: ClassVar[str] = "counts"
+    role: ClassVar[Role] = Role.CONVERTER
 
     @property
     def gives(self) -> str | None:
@@ -134,3 +141,6 @@ class Counts(Converter):
 
     def inverse_formula(self, y: float) -> str:
         return self.formula(y)
+
+    def program(self) -> list[str] | None:
+        return [reject(f"x < {self.lowest} or x > {self.highest}")]

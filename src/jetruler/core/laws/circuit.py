@@ -13,6 +13,7 @@ from ..errors import ParameterError
 from ..model.law import SHARE, Law, Ohms, Volts, at, quiet
 from ..model.reading import Flag
 from ..model.text import bracketed, number, shown
+from .statements import constant, reject
 
 
 def positive(law: Law, *fields: str) -> Iterator[ParameterError]:
@@ -157,6 +158,17 @@ class Divider(Law):
         beside = self._beside("R", y)
         return f"{beside}{s} = {symbol}{name} / (Rk + {name}) = {numbers} = {result}"
 
+    def program(self) -> list[str] | None:
+        full = constant(self.full)
+        if self.sensor == "upper":
+            leg = constant(parallel(self.known, self.load))
+            return [reject("x <= 0.0"), f"x = {leg} * ({full} - x) / x", reject("x <= 0.0")]
+        out = [reject(f"x >= {full}"), f"x = {constant(self.known)} * x / ({full} - x)"]
+        if self.load is not None:
+            load = constant(self.load)
+            out += [reject(f"x >= {load}"), f"x = x * {load} / ({load} - x)"]
+        return [*out, reject("x <= 0.0")]
+
 
 class _Gain(Law):
     """Volts at the pin that are a straight share of something else: y = (x − shift) · factor."""
@@ -187,6 +199,9 @@ class _Gain(Law):
 
     def slope(self, x: Array) -> Array:
         return np.full_like(x, self.factor)
+
+    def program(self) -> list[str]:
+        return [f"x = (x - {constant(self.shift)}) * {constant(self.factor)}"]
 
     def _there(self, x: float) -> str:
         return shown(float(self.forward(at(x))[0]), self.gives)
@@ -261,6 +276,9 @@ class Shunt(_Gain):
 
     def inverse_formula(self, y: float) -> str:
         return f"U = I · R = {shown(y, 'A')} · {shown(self.ohms, 'ohm')} = {self._back(y)}"
+
+    def program(self) -> list[str]:
+        return [f"x = x / {constant(self.ohms)}"]
 
 
 @dataclass(frozen=True)

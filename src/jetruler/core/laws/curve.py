@@ -11,10 +11,11 @@ import numpy as np
 
 from ..arrays import Array, FlagArray
 from ..errors import ParameterError
-from ..model.law import Law, at, quiet, unit_fields
+from ..model.law import Law, Role, at, quiet, unit_fields
 from ..model.reading import Flag
 from ..model.text import bracketed, number, shown
 from ..solve import NoInverseError, solve_monotone, turning_point
+from .statements import constant, reject_outside
 
 Point = tuple[float, float]
 
@@ -101,6 +102,7 @@ class Table(Curve):
     unit: str | None = None
     takes: str | None = None
     name: ClassVar[str] = "table"
+    role: ClassVar[Role] = Role.CURVE
     tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"points": ("takes", "unit")}
 
     def check(self) -> Iterator[ParameterError]:
@@ -238,6 +240,7 @@ class Polynomial(OnDomain):
     unit: str | None = None
     takes: str | None = None
     name: ClassVar[str] = "polynomial"
+    role: ClassVar[Role] = Role.CURVE
     tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"domain": "takes"}
 
     def check(self) -> Iterator[ParameterError]:
@@ -291,6 +294,12 @@ class Polynomial(OnDomain):
         symbols = " + ".join(_term(f"c{i}", i, "x") for i in range(len(self.coefficients)))
         return f"{symbols} = {number(y)} solved for x = {self._x(y)}"
 
+    def program(self) -> list[str] | None:
+        text = constant(self.coefficients[-1])
+        for c in reversed(self.coefficients[:-1]):
+            text = f"{constant(c)} + x * ({text})"
+        return [*reject_outside(self.domain), f"x = {text}"]
+
 
 def _horner(coefficients: tuple[float, ...], x: Array) -> Array:
     y = np.full_like(x, coefficients[-1])
@@ -309,56 +318,10 @@ def _term(c: float | str, power: int, x: str) -> str:
     return f"{factor} · {x}" + ("" if power == 1 else str(power).translate(_POWERS))
 
 
-@dataclass(frozen=True)
-class PowerLaw(Curve):
-    """y = a · (x − x0)^b + c, for x above x0: optical distance sensors, photoresistors.
-
-    a, b: not 0. x0: where the power starts. c: what is added. unit: unit out. takes: unit in.
-    At or below x0 there is no value (at x0 itself there is one where b > 0).
-    Raises `ParameterError`. Source: the power law of sensor datasheets.
-    """
-
-    a: float
-    b: float
-    x0: float = 0.0
-    c: float = 0.0
-    unit: str | None = None
-    takes: str | None = None
-    name: ClassVar[str] = "power"
-    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"x0": "takes", "c": "unit"}
-
-    def check(self) -> Iterator[ParameterError]:
-        for field in ("a", "b"):
-            if getattr(self, field) == 0:
-                yield ParameterError(field, 0, "a number other than 0 is right")
-
-    @quiet
-    def forward(self, x: Array) -> Array:
-        return _finite(self.a * _above(x - self.x0) ** self.b + self.c)
-
-    @quiet
-    def inverse(self, y: Array) -> Array:
-        return _finite(_above((y - self.c) / self.a) ** (1.0 / self.b) + self.x0)
-
-    @quiet
-    def slope(self, x: Array) -> Array:
-        return _finite(self.a * self.b * _above(x - self.x0) ** (self.b - 1.0))
-
-    def formula(self, x: float) -> str:
-        base = f"({number(x)} − {bracketed(self.x0)})"
-        numbers = f"{bracketed(self.a)} · {base}^{bracketed(self.b)} + {bracketed(self.c)}"
-        return f"y = a · (x − x0)^b + c = {numbers} = {self._y(x)}"
-
-    def inverse_formula(self, y: float) -> str:
-        base = f"(({number(y)} − {bracketed(self.c)}) / {bracketed(self.a)})"
-        numbers = f"{bracketed(self.x0)} + {base}^(1/{bracketed(self.b)})"
-        return f"x = x0 + ((y − c) / a)^(1/b) = {numbers} = {self._x(y)}"
-
-
-def _above(base: Array) -> Array:
+def above_zero(base: Array) -> Array:
     """What may be raised to a power; NaN below 0."""
     return np.where(base >= 0, base, np.nan)
 
 
-def _finite(y: Array) -> Array:
+def finite_or_nan(y: Array) -> Array:
     return np.where(np.isfinite(y), y, np.nan)

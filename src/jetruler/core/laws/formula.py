@@ -13,10 +13,11 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
-from ..model.law import finite, quiet
+from ..model.law import Role, finite, quiet
 from ..model.text import nearest, number
 from ..solve import NoInverseError, turning_point
 from .curve import OnDomain, check_domain
+from .statements import reject_outside
 
 #: A value and its derivative by x, carried through the formula together.
 Dual = tuple[Array, Array]
@@ -62,6 +63,7 @@ class Formula(OnDomain):
     unit: str | None = None
     takes: str | None = None
     name: ClassVar[str] = "formula"
+    role: ClassVar[Role] = Role.CURVE
     open_ended: ClassVar[str] = "constants"
     tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"domain": "takes"}
 
@@ -141,6 +143,12 @@ class Formula(OnDomain):
     def _copy(self) -> ast.expr:
         return ast.parse(self.expression.strip(), mode="eval").body
 
+    def program(self) -> list[str] | None:
+        tree = ast.parse(self.expression, mode="eval").body
+        values = {**FIXED, **dict(self.constants)}
+        values.pop("x", None)
+        return [*reject_outside(self.domain), f"x = {ast.unparse(_Constants(values).visit(tree))}"]
+
 
 class _Written(ast.NodeTransformer):
     """Names replaced by their numbers, for the worked line."""
@@ -213,3 +221,16 @@ def _combined(op: Any, a: Dual, b: Dual) -> Dual:
     by_base = np.where(dv == 0, 0.0, w * v ** (w - 1) * dv)
     by_exponent = np.where(dw == 0, 0.0, power * np.log(v) * dw)
     return power, by_base + by_exponent
+
+
+class _Constants(ast.NodeTransformer):
+    """Puts the constants of a formula in."""
+
+    def __init__(self, values: dict[str, float]) -> None:
+        self.values = values
+
+    def visit_Name(self, node: ast.Name) -> ast.expr:
+        return ast.Constant(self.values[node.id]) if node.id in self.values else node
+
+    def visit_Constant(self, node: ast.Constant) -> ast.expr:
+        return ast.Constant(float(node.value)) if isinstance(node.value, int) else node

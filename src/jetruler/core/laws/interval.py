@@ -10,9 +10,10 @@ import numpy as np
 
 from ..arrays import AnyArray, Array, FlagArray
 from ..errors import ParameterError
-from ..model.law import Law, at, unit_fields
+from ..model.law import Law, Role, at, unit_fields
 from ..model.reading import Flag
 from ..model.text import number, shown
+from .statements import constant, reject
 
 
 @dataclass(frozen=True)
@@ -69,6 +70,7 @@ class Clamp(Interval):
     """
 
     name: ClassVar[str] = "clamp"
+    role: ClassVar[Role] = Role.HOLD
 
     def forward(self, x: Array) -> Array:
         held: Array = np.clip(x, self.low, self.high)
@@ -90,6 +92,14 @@ class Clamp(Interval):
             return f"{self._place(y)}: the clamp never lets {number(y)} through"
         return f"x = y = {shown(y, self.unit)}, inside the clamp"
 
+    def program(self) -> list[str] | None:
+        out = []
+        if self.low is not None:
+            out.append(f"if x < {constant(self.low)}:\n    x = {constant(self.low)}")
+        if self.high is not None:
+            out.append(f"if x > {constant(self.high)}:\n    x = {constant(self.high)}")
+        return out
+
 
 @dataclass(frozen=True)
 class Limits(Interval):
@@ -100,6 +110,7 @@ class Limits(Interval):
     """
 
     name: ClassVar[str] = "limits"
+    role: ClassVar[Role] = Role.HOLD
 
     def forward(self, x: Array) -> Array:
         return x
@@ -114,6 +125,9 @@ class Limits(Interval):
     def inverse_formula(self, y: float) -> str:
         return self.formula(y)
 
+    def program(self) -> list[str] | None:
+        return []
+
 
 @dataclass(frozen=True)
 class Expect(Interval):
@@ -126,6 +140,7 @@ class Expect(Interval):
     """
 
     name: ClassVar[str] = "expect"
+    role: ClassVar[Role] = Role.HOLD
 
     def forward(self, x: Array) -> Array:
         return np.where(super().flags(x) == 0, x, np.nan)
@@ -145,6 +160,10 @@ class Expect(Interval):
     def inverse_formula(self, y: float) -> str:
         return self.formula(y)
 
+    def program(self) -> list[str] | None:
+        ends = [(self.low, "<"), (self.high, ">")]
+        return [reject(f"x {sign} {constant(end)}") for end, sign in ends if end is not None]
+
 
 @dataclass(frozen=True)
 class DeadBand(Law):
@@ -159,6 +178,7 @@ class DeadBand(Law):
     rest: float | None = None
     unit: str | None = None
     name: ClassVar[str] = "dead-band"
+    role: ClassVar[Role] = Role.HOLD
     tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {
         "low": "unit",
         "high": "unit",
@@ -207,3 +227,7 @@ class DeadBand(Law):
         if np.isnan(self.inverse(at(y))[0]):
             return f"{number(y)} is inside the dead band: it is never given"
         return f"x = y = {shown(y, self.unit)}"
+
+    def program(self) -> list[str] | None:
+        low, high, rest = constant(self.low), constant(self.high), constant(self.still)
+        return [f"if x >= {low}:\n    if x <= {high}:\n        x = {rest}"]

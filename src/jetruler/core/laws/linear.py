@@ -10,8 +10,9 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
-from ..model.law import Law, at, unit_fields
+from ..model.law import Law, Role, at, unit_fields
 from ..model.text import bracketed, number, shown
+from .statements import constant
 
 Mark = tuple[float, float]
 
@@ -32,6 +33,7 @@ class Line(Law):
     unit: str | None = None
     takes: str | None = None
     name: ClassVar[str] = "line"
+    role: ClassVar[Role] = Role.CURVE
     tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"marks": ("takes", "unit")}
 
     @classmethod
@@ -117,6 +119,15 @@ class Line(Law):
             return f"{numbers} / {bracketed(self.gain or 0)} = {shown(x, self.takes)}"
         (x0, y0), (x1, y1) = self.marks
         return _worked(("y", "x"), y, (y0, x0), (y1, x1), x, self.takes)
+
+    def program(self) -> list[str] | None:
+        if self.marks is None:
+            return [f"x = x * {constant(self.gain or 0.0)} + {constant(self.offset or 0.0)}"]
+        (x0, y0), (x1, y1) = self.marks
+        return [
+            f"x = (x - {constant(x0)}) / {constant(x1 - x0)}",
+            f"x = {constant(y0)} * (1.0 - x) + {constant(y1)} * x",
+        ]
 
 
 def _between(x: Array, first: Mark, second: Mark) -> Array:

@@ -10,7 +10,7 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
-from ..model.law import Ohms, at, quiet
+from ..model.law import Ohms, Role, at, quiet
 from ..model.text import number, shown
 from ..solve import solve_monotone
 from .circuit import positive
@@ -44,6 +44,7 @@ class Platinum(TemperatureLaw):
     r0: Ohms = 100.0
     unit: TemperatureUnit = "degC"
     name: ClassVar[str] = "platinum"
+    role: ClassVar[Role] = Role.CURVE
 
     LOWEST: ClassVar[float] = -200.0
     HIGHEST: ClassVar[float] = 850.0

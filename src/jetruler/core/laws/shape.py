@@ -10,7 +10,7 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
-from ..model.law import Law, at, unit_fields
+from ..model.law import Law, Role, at, unit_fields
 from ..model.text import number, shown
 
 Rounding = Literal["nearest", "down", "up", "toward zero"]
@@ -42,6 +42,7 @@ class Whole(Law):
 
     rounding: Rounding = "nearest"
     name: ClassVar[str] = "whole"
+    role: ClassVar[Role] = Role.ROUND
 
     def check(self) -> Iterator[ParameterError]:
         if not isinstance(self.rounding, str) or self.rounding not in _ROUNDINGS:
@@ -66,6 +67,16 @@ class Whole(Law):
             return f"{number(y)} is not a whole number: rounding never gives it"
         return f"x = y = {number(y)}, before rounding {_TO[self.rounding]}"
 
+    def program(self) -> list[str] | None:
+        if self.rounding == "nearest":
+            return ["if x < 0.0:\n    x = -floor(-x + 0.5)\nelse:\n    x = floor(x + 0.5)"]
+        called = {"down": "floor", "up": "ceil", "toward zero": "trunc"}[self.rounding]
+        return [f"x = {called}(x)"]
+
+    @property
+    def rounding_step(self) -> float:
+        return 1.0
+
 
 _TO = {
     "nearest": "to the nearest whole number",
@@ -80,6 +91,7 @@ class Magnitude(Law):
     """y = |x|. The inverse is the positive branch; below 0 there is none."""
 
     name: ClassVar[str] = "magnitude"
+    role: ClassVar[Role] = Role.FOLD
 
     def forward(self, x: Array) -> Array:
         return np.abs(x)
@@ -98,6 +110,9 @@ class Magnitude(Law):
             return f"{number(y)}: a magnitude is never below 0"
         return f"x = y = {number(y)} (or −{number(y)})" if y else "x = y = 0"
 
+    def program(self) -> list[str] | None:
+        return ["x = abs(x)"]
+
 
 @dataclass(frozen=True)
 class PassThrough(Law):
@@ -105,6 +120,7 @@ class PassThrough(Law):
 
     unit: str | None = None
     name: ClassVar[str] = "pass-through"
+    role: ClassVar[Role] = Role.UNIT
 
     def __post_init__(self) -> None:
         super().__post_init__()
@@ -128,3 +144,6 @@ class PassThrough(Law):
 
     def inverse_formula(self, y: float) -> str:
         return f"x = y = {number(y)}"
+
+    def program(self) -> list[str] | None:
+        return []

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Literal
+from typing import Any, Literal, Protocol
 
 import numpy as np
 
@@ -12,6 +12,7 @@ from ..errors import ParameterError
 from ..model.law import Law, unit_fields
 from ..model.text import shown
 from ..model.units import TEMPERATURES
+from .statements import constant, reject
 
 TemperatureUnit = Literal["degC", "K", "degF"]
 ZERO_C = 273.15
@@ -77,3 +78,33 @@ class TemperatureLaw(Law):
             kelvin,
             "" if self.scale == "K" else f"T = {shown(y, self.scale)} = {shown(kelvin, 'K')}; ",
         )
+
+
+class Cubic(Protocol):
+    """A law with 1/T as a cubic in ln(R / base)."""
+
+    @property
+    def branch(self) -> tuple[float, float]: ...
+    @property
+    def coefficients(self) -> Any: ...
+    @property
+    def base(self) -> float: ...
+    @property
+    def scale(self) -> str: ...
+
+
+def temperature_statements(scale: str, reciprocal: str) -> list[str]:
+    """From 1/T to a temperature of the scale, for firmware."""
+    shift = {"degC": " - 273.15", "K": "", "degF": " - 273.15"}[scale]
+    out = [f"x = {reciprocal}", reject("x <= 0.0"), f"x = 1.0 / x{shift}"]
+    return [*out, "x = x * 1.8 + 32.0"] if scale == "degF" else out
+
+
+def cubic_statements(law: Cubic) -> list[str] | None:
+    """A cubic in ln R, for firmware."""
+    if not all(map(np.isinf, law.branch)):
+        return None  # the cubic turns back: a table knows where
+    c0, c1, c2, c3 = map(constant, law.coefficients)
+    head = [reject("x <= 0.0"), f"x = log(x / {constant(law.base)})"]
+    cubic = f"{c0} + x * ({c1} + x * ({c2} + x * {c3}))"
+    return [*head, *temperature_statements(law.scale, cubic)]

@@ -12,11 +12,20 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
-from ..model.law import BareKelvin, Kelvin, Ohms, at, quiet
+from ..model.law import BareKelvin, Kelvin, Ohms, Role, at, quiet
 from ..model.text import bracketed, number, shown
 from ..solve import solve_monotone
 from .circuit import positive
-from .temperature import ZERO_C, TemperatureLaw, TemperatureUnit, from_kelvin, to_kelvin
+from .statements import constant, reject
+from .temperature import (
+    ZERO_C,
+    TemperatureLaw,
+    TemperatureUnit,
+    cubic_statements,
+    from_kelvin,
+    temperature_statements,
+    to_kelvin,
+)
 
 
 class _Thermistor(TemperatureLaw):
@@ -86,6 +95,7 @@ class Beta(_Thermistor):
     t0: Kelvin = 298.15
     unit: TemperatureUnit = "degC"
     name: ClassVar[str] = "beta"
+    role: ClassVar[Role] = Role.CURVE
 
     def check(self) -> Iterator[ParameterError]:
         yield from super().check()
@@ -118,6 +128,10 @@ class Beta(_Thermistor):
             f"(1/{number(kelvin)} − 1/{number(self.t0)}))"
         )
         return f"{asked}R = R0 · exp(B · (1/T − 1/T0)) = {numbers} = {shown(ohms, 'ohm')}"
+
+    def program(self) -> list[str] | None:
+        inner = f"{constant(1.0 / self.t0)} + log(x / {constant(self.r0)}) / {constant(self.beta)}"
+        return [reject("x <= 0.0"), *temperature_statements(self.scale, inner)]
 
 
 #: Where thermistor curves are solved for R: e^±40 covers every resistance there is.
@@ -182,6 +196,7 @@ class SteinhartHart(_Cubic):
     c: float
     unit: TemperatureUnit = "degC"
     name: ClassVar[str] = "steinhart-hart"
+    role: ClassVar[Role] = Role.CURVE
 
     @property
     def coefficients(self) -> tuple[float, float, float, float]:
@@ -208,6 +223,9 @@ class SteinhartHart(_Cubic):
         ohms = float(self.inverse(at(y))[0])
         solved = f"a + b · ln R + c · (ln R)³ = 1/{number(kelvin)} solved for R"
         return f"{asked}{solved} = {shown(ohms, 'ohm')}"
+
+    def program(self) -> list[str] | None:
+        return cubic_statements(self)
 
 
 @dataclass(frozen=True)
@@ -238,6 +256,7 @@ class SteinhartHartExtended(_Cubic):
     to_ohms: Four | None = None
     unit: TemperatureUnit = "degC"
     name: ClassVar[str] = "steinhart-hart-extended"
+    role: ClassVar[Role] = Role.CURVE
 
     def check(self) -> Iterator[ParameterError]:
         yield from super().check()
@@ -335,6 +354,9 @@ class SteinhartHartExtended(_Cubic):
             return f"{asked}R = R25 · exp(A + B/T + C/T² + D/T³) = {shown(ohms, 'ohm')}"
         solved = f"A1 + B1 L + C1 L² + D1 L³ = 1/{number(kelvin)} solved, R = R25 · exp(L)"
         return f"{asked}{solved} = {shown(ohms, 'ohm')}"
+
+    def program(self) -> list[str] | None:
+        return cubic_statements(self)
 
 
 def _four_numbers(value: object) -> bool:

@@ -12,9 +12,10 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError, UnitError
-from ..model.law import Law, unit_fields
+from ..model.law import Law, Role, unit_fields
 from ..model.text import bracketed, number, shown
 from ..model.units import TEMPERATURES, canonical, sign
+from .statements import constant
 
 
 @dataclass(frozen=True)
@@ -29,6 +30,7 @@ class To(Law):
     unit: str
     source: str | None = None
     name: ClassVar[str] = "to"
+    role: ClassVar[Role] = Role.UNIT
 
     def __post_init__(self) -> None:
         unit_fields(self, "unit", "source")
@@ -83,6 +85,10 @@ class To(Law):
         if offset:
             line += f" + {bracketed(offset)}"
         return f"{line} = {shown(x * factor + offset, unit)}"
+
+    def program(self) -> list[str] | None:
+        factor, offset = self._line()
+        return [f"x = x * {constant(factor)} + {constant(offset)}"]
 
 
 @cache

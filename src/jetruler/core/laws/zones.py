@@ -10,8 +10,9 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
-from ..model.law import Law, unit_fields
+from ..model.law import Law, Role, unit_fields
 from ..model.text import number, shown
+from .statements import constant
 
 #: What a zone stands for: a number, a label, or one entry for each of several outputs.
 ZoneValue = float | str | tuple[float | str, ...]
@@ -36,6 +37,7 @@ class Zones(Law):
     takes: str | None = None
     hysteresis: float = 0.0
     name: ClassVar[str] = "zones"
+    role: ClassVar[Role] = Role.LABEL
     tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"edges": "takes"}
 
     def __post_init__(self) -> None:
@@ -131,6 +133,13 @@ class Zones(Law):
         if not found.size:
             return f"no zone stands for {number(y)}"
         return f"zone {found[0]} is {self._interval(int(found[0]))}"
+
+    def program(self) -> list[str] | None:
+        values = [float(i) if self.names else float(v) for i, v in enumerate(self.values)]  # type: ignore[arg-type]
+        out = [f"z = {constant(values[0])}"]
+        for edge, value in zip(self.edges, values[1:], strict=True):
+            out.append(f"if x >= {constant(edge)}:\n    z = {constant(value)}")
+        return [*out, "x = z"]
 
 
 def _kind(value: object) -> object:

@@ -7,6 +7,7 @@ import math
 import typing
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping
+from enum import Enum
 from functools import cache
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar
 
@@ -31,6 +32,24 @@ SHARE = "share"
 quiet = np.errstate(all="ignore")
 
 
+class Role(Enum):
+    """What a law does to a value. Rooms ask for the role, never for the name, of a law."""
+
+    CONVERTER = "gives the counts of a converter a meaning"
+    CONVERT = "turns one quantity into another, by a circuit or otherwise"
+    CURVE = "is a sensor's own curve, which a fit may replace"
+    HOLD = "keeps a value in a range, or tells that it is outside"
+    FOLD = "gives several inputs one output"
+    ROUND = "rounds a value"
+    LABEL = "gives a name to a range of values"
+    UNIT = "changes the unit, and no quantity"
+
+    @property
+    def shapes(self) -> bool:
+        """Whether a law of this role only shapes the result of the laws before it."""
+        return self in (Role.HOLD, Role.FOLD, Role.ROUND, Role.LABEL)
+
+
 class Law(ABC):
     """One conversion from one unit to another.
 
@@ -44,6 +63,8 @@ class Law(ABC):
     _joined: ClassVar[Callable[..., Any]]
 
     name: ClassVar[str] = ""
+
+    role: ClassVar[Role] = Role.CONVERT
 
     #: Parameters whose quantities tell a unit, and the field that takes it; in a bench file
     #: `low = "3.6 mA"` then says the unit too. A pair is for lists of (raw, true).
@@ -97,6 +118,18 @@ class Law(ABC):
     def after(self, unit: str | None) -> Law:
         """This law as it stands behind one that gives `unit`; itself, if that is all the same."""
         return self
+
+    @property
+    def rounding_step(self) -> float | None:
+        """The step to which this law rounds, in its output's unit; None where it rounds nothing.
+        A budget then has a row for half of it."""
+        return None
+
+    def program(self) -> list[str] | None:
+        """This law for firmware in floats: statements of Python on the variable `x`, in the small
+        language of `core.firmware.program`; None where it has no such form, and a table serves.
+        `reject` and `constant` of `core.laws.statements` help to write them."""
+        return None
 
     def check(self) -> Iterator[ParameterError]:
         """Yield the mistakes among the parameters (all of them; the first is raised)."""

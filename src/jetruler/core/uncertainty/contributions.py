@@ -206,7 +206,7 @@ def _roundings(ruler: Ruler, x: Array) -> list[Contribution]:
     """A law that rounds adds half a step of its own."""
     rows = []
     for i, law in enumerate(ruler.laws):
-        if law.name == "whole":
+        if (step := law.rounding_step) is not None:
             with np.errstate(all="ignore"):
                 y = x
                 for one in ruler.laws[: i + 1]:
@@ -216,6 +216,12 @@ def _roundings(ruler: Ruler, x: Array) -> list[Contribution]:
                     slope, y = slope * one.slope(y), one.forward(y)
             unit = ruler.units[i + 1]
             rows.append(
-                _row("rounding of whole", f"± 0.5 {sign(unit)}".rstrip(), ROUNDING, unit, slope)
+                _row(
+                    f"rounding of {law.name}",
+                    f"± {step / 2:g} {sign(unit)}".rstrip(),
+                    ROUNDING * step,
+                    unit,
+                    slope,
+                )
             )
     return rows

@@ -161,7 +161,7 @@ class _Varied:
         self.parameters: list[list[Parameter]] = [[] for _ in ruler.laws]
         for parameter in toleranced(ruler) if not given.calibration else ():
             self.parameters[parameter.law].append(parameter)
-        self.whole = [law.name == "whole" for law in ruler.laws]
+        self.rounded = [law.rounding_step for law in ruler.laws]
         self.straight: dict[int, bool] = {}
 
     def draw(self, random: np.random.Generator, at: float, n: int) -> Array:
@@ -169,8 +169,8 @@ class _Varied:
         x = self._counts(random, at, n) if self.counts else np.full(n, at)
         with np.errstate(all="ignore"):
             for i, law in enumerate(self.ruler.laws):
-                if self.whole[i]:  # what was rounded away may be anything within half a step
-                    x = x + random.uniform(-0.5, 0.5, n)
+                if step := self.rounded[i]:  # what was rounded away: anything within half a step
+                    x = x + step * random.uniform(-0.5, 0.5, n)
                 elif self.parameters[i]:
                     drawn = [_drawn(random, p.value, n) for p in self.parameters[i]]
                     x = self._through(i, law, drawn, x)
