@@ -20,8 +20,9 @@ from jetruler.core.decide.decisions import Decisions
 from jetruler.core.decide.follower import Follower
 from jetruler.core.firmware.program import LARGEST, Model
 from jetruler.core.firmware.selection import LIBM, Exported, export
-from jetruler.targets.assemble import Wish, c_file, python_file
 from jetruler.targets.machines import machines
+from jetruler.targets.register import target_named
+from jetruler.targets.target import Wish
 
 from .sizes import sizes
 
@@ -138,7 +139,7 @@ def over_every_count(channels: list[Channel]) -> Program:
         call = f'printf("%d ", (int){e.name}_flags(n));'
         main += [f"for (int32_t n = {low}; n <= {high}; n++) {{ {call} }}", 'puts("");']
     main.append('printf("%d\\n", selftest());')
-    header = c_file(made, Wish(bench, "0", selftest=True), "ALL")
+    header = target_named("c").file(made, Wish(bench, "0", selftest=True))
     return Program(made, header, "\n".join(main))
 
 
@@ -230,7 +231,7 @@ def machine_bench(kind: str) -> Bench:
 def machine_parts(kind: str, target: str) -> tuple[list[Exported], Wish]:
     bench = machine_bench(kind)
     made = [export(channel, name) for name, channel in bench.channels.items()]
-    texts, notes = machines(bench, made, target, None)
+    texts, notes = machines(bench, made, target_named(target), None)
     assert not notes
     return made, Wish(bench, "0", machines=texts)
 
@@ -258,14 +259,14 @@ for (int i = 0; i < {len(times)}; i++) {{
     printf("%ld %ld %ld %ld ", (long)a, (long)b, (long)fa, (long)fb);
     printf("%d %d %d %ld %ld\\n", h, m, l, (long)f, (long)o);
 }}"""
-    return Program(made, c_file(made, wish, "M"), body)
+    return Program(made, target_named("c").file(made, wish), body)
 
 
 def python_machines(kind: str, path: Path) -> Any:
     """The same by the Python module, a row a sample."""
     made, wish = machine_parts(kind, "python")
     times, counts = stream()
-    path.write_text(python_file(made, wish))
+    path.write_text(target_named("python").file(made, wish))
     m = runpy.run_path(str(path))
     sa, sb = m["ASmoothing"](), m["BSmoothing"]()
     high, moved, lost, flap, horn = (m[n]() for n in ("High", "Moved", "Lost", "Flap", "Horn"))
@@ -323,7 +324,7 @@ def with_texts(roaster: Bench, made: list[Exported], width: int) -> Program:
         for v in TEXTS:
             literal = "INT32_MIN" if v == -(2**31) else str(v)
             body += f"{name}_text({literal}, b); puts(b); "
-    return Program(made, c_file(made, wish, "T"), body)
+    return Program(made, target_named("c").file(made, wish), body)
 
 
 @pytest.mark.parametrize("width", [6, 9])
@@ -335,7 +336,7 @@ def test_text_for_displays(
     width: int,
 ) -> None:
     made, wish = programs[f"text_{width}"].made, Wish(roaster, "0", text_width=width)
-    (tmp_path / "t.py").write_text(python_file(made, wish))
+    (tmp_path / "t.py").write_text(target_named("python").file(made, wish))
     module = runpy.run_path(str(tmp_path / "t.py"))
     said = []
     for name, unit, places in (("bean", "C", 1), ("hopper", "g", 0)):

@@ -8,7 +8,7 @@ import json
 import re
 import runpy
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -20,8 +20,10 @@ from jetruler.core.firmware.flagged import flags_program, threshold
 from jetruler.core.firmware.knots import fewest_knots
 from jetruler.core.firmware.names import comment, safe_name
 from jetruler.core.firmware.program import Model, Program, TooWideError
-from jetruler.core.firmware.selection import export
+from jetruler.core.firmware.selection import Exported, export
 from jetruler.targets import c
+from jetruler.targets.register import TARGETS
+from jetruler.targets.target import Target, Wish
 
 from .conftest import Cli
 from .sizes import soak
@@ -181,6 +183,32 @@ def test_one_sentence(cli: Cli, home: Path, args: list[str], says: str) -> None:
     assert (done.returncode, done.stdout) == (2, "")
     assert says in done.stderr
     assert len(done.stderr.splitlines()) == 1
+
+
+def test_a_target_that_is_not_there_is_refused_with_those_that_are(cli: Cli) -> None:
+    done = cli("export", "bean", "--to", "rust")
+    assert (done.returncode, done.stdout) == (2, "")
+    assert "target: found 'rust'; one of c, python, st is right" in done.stderr
+
+
+class Names(Target):
+    """A target with a file of names, and nothing else."""
+
+    name = "names"
+
+    def file(self, exported: Sequence[Exported], wish: Wish) -> str:
+        return "\n".join(e.name for e in exported)
+
+
+def test_a_target_is_one_class(cli: Cli, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setitem(TARGETS, "names", Names())
+    done = cli("export", "--all", "--to", "names", "--interval", "0.2")
+    assert done.stdout.split() == demo_channels()
+    assert "smoothing, trips and drives are written for" in done.stderr
+
+
+def demo_channels() -> list[str]:
+    return ["bean", "bean2", "damper", "exhaust", "draught", "rail", "tray", "hopper"]
 
 
 def test_same_input_same_bytes_and_json(cli: Cli, home: Path) -> None:

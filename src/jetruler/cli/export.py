@@ -20,13 +20,12 @@ from .common import bench_option, channel_of, folder_of, load
 if TYPE_CHECKING:
     from ..core.firmware.flagged import Threshold
     from ..core.firmware.selection import Exported
-
-SUFFIX = {"c": "h", "python": "py", "st": "st"}
+    from ..targets.target import Target
 
 
 @click.command()
 @click.argument("channels", nargs=-1, metavar="[CHANNEL…]")
-@click.option("--to", "target", type=click.Choice(list(SUFFIX)), help="The language.")
+@click.option("--to", "language", metavar="LANGUAGE", help="c, python or st (structured text).")
 @click.option("--arith", type=click.Choice(["float", "int32", "int16"]), default="int32",
               show_default=True, help="The widest arithmetic.")  # fmt: skip
 @click.option("--scale", type=int, metavar="N", help="Output steps for one unit: 10 is tenths.")
@@ -43,7 +42,7 @@ SUFFIX = {"c": "h", "python": "py", "st": "st"}
 @bench_option
 def command(
     channels: tuple[str, ...],
-    target: str | None,
+    language: str | None,
     arith: str,
     scale: int | None,
     within: str | None,
@@ -70,12 +69,14 @@ def command(
     from ..core.firmware.flagged import threshold as threshold_of
     from ..core.firmware.names import safe_names
     from ..logs.output import write_file
-    from ..targets.assemble import Wish, whole_file
     from ..targets.machines import machines
+    from ..targets.register import TARGETS, target_named
+    from ..targets.target import Wish
 
-    if target is None:
-        raise JetRulerError(f"--to: say the language: {', '.join(SUFFIX)}")
-    if text_width is not None and (target == "st" or arith == "float"):
+    if language is None:
+        raise JetRulerError(f"--to: say the language: {', '.join(TARGETS)}")
+    target = target_named(language)
+    if text_width is not None and (not target.writes_text or arith == "float"):
         raise JetRulerError("--text: whole numbers in C or Python can be written for a display")
     if interval is not None and not 0 < interval < math.inf:
         raise JetRulerError(f"--interval {interval}: seconds above 0 are right")
@@ -99,7 +100,7 @@ def command(
         thresholds.append(threshold_of(bench, channel, names[channel.name], value, release))
     made, notes = machines(bench, exported, target, interval) if whole else ([], ())
     wish = Wish(bench, __version__, thresholds, text_width, selftest, made)
-    code = whole_file(target, exported, wish)
+    code = target.file(exported, wish)
     if out == "-":
         click.echo(code, nl=False)
     else:
@@ -113,21 +114,16 @@ def command(
 def _exported(
     channel: Channel,
     name: str,
-    target: str,
+    target: Target,
     arith: str,
     scale: int | None,
     within: str | None,
     inside_limits: bool,
 ) -> Exported:
     """One channel's conversion, in what the target can compute."""
-    import numpy as np
-
-    from ..core.firmware.program import FUNCTIONS
     from ..core.firmware.selection import Arith, export
-    from ..targets import st
 
-    kind = np.float64 if target == "python" else np.float32
-    functions = st.FUNCTIONS if target == "st" else frozenset(FUNCTIONS)
+    kind, functions = target.float_kind, target.functions
     error = _within(channel, within)
     return export(channel, name, cast(Arith, arith), scale, error, inside_limits, kind, functions)
 

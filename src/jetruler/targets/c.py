@@ -3,13 +3,19 @@
 from __future__ import annotations
 
 import ast
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from ..core.firmware.names import plain_unit
+from ..core.firmware.flagged import flags_program
+from ..core.firmware.machine import Driving, Smoothed, Tripping
+from ..core.firmware.names import comment, plain_unit
 from ..core.firmware.program import Program, width_of
-from .walk import BINDS, SIGNS, assigned, constant, wrapped
+from ..core.firmware.selection import Exported
+from ..core.model.reading import FLAG_NAMES
+from . import machines_c
+from .target import Target, Wish, vectors
+from .walk import BINDS, SIGNS, about, assigned, constant, wrapped
 
 #: Functions of math.h for floats; a power has its own.
 _CALLED = {"abs": "fabsf"}
@@ -158,3 +164,72 @@ static inline void {name}_text({kind} value, char buffer[{width + 1}])
 
 def _escaped(text: str) -> str:
     return text.replace("\\", "\\\\").replace('"', '\\"')
+
+
+class C99(Target):
+    """One C99 header."""
+
+    name = "c"
+    writes_text = True
+
+    def file(self, exported: Sequence[Exported], wish: Wish) -> str:
+        one = exported[0].name.upper() if len(exported) == 1 else "CONVERSIONS"
+        guard = f"JETRULER_{one}"
+        floats = any(e.program.arith == "float" for e in exported)
+        out = [
+            "/*",
+            f" * {comment(wish.bench.title or 'Conversions')}, made by Jet Ruler {wish.version}",
+        ]
+        out += [" */", f"#ifndef {guard}_H", f"#define {guard}_H", "", "#include <stdint.h>"]
+        out += ["#include <math.h>"] if floats else []
+        out += [
+            "",
+            *(f"#define JETRULER_{name.upper()} {flag.value}" for flag, name in FLAG_NAMES.items()),
+        ]
+        for e in exported:
+            out += ["", "/*", *(f" * {line}" for line in about(e, wish.bench, wish.version)), " */"]
+            out.append(f"#define {e.name.upper()}_NO_VALUE {none_of(e.program)}")
+            if e.program.arith != "float":
+                out.append(f"#define {e.name.upper()}_SCALE {e.wanted.scale}")
+            out += ["", *function(e.program), "", "/* JETRULER_... bits of a count. */"]
+            out += function(flags_program(e.wanted, e.name))
+            if wish.text_width and e.program.arith != "float":
+                unit = e.channel.unit
+                out += [
+                    "",
+                    *text_function(e.name, e.program.arith, e.wanted.scale, unit, wish.text_width),
+                ]
+        for t in wish.thresholds:
+            name = t.program.name.upper()
+            out += ["", f"/* {comment(t.about)} */", f"#define {name}_ON {t.on}"]
+            out += [f"#define {name}_OFF {t.off}", *function(t.program, "was")]
+        out += [line for text in wish.machines for line in ("", text)]
+        if wish.selftest:
+            out += ["", *_selftest(exported)]
+        return "\n".join([*out, "", "#endif", ""])
+
+    def smoothing(self, machine: Smoothed) -> str:
+        return machines_c.smoothing(machine)
+
+    def trip(self, machine: Tripping) -> str:
+        return machines_c.trip(machine)
+
+    def drive(self, machine: Driving) -> str:
+        return machines_c.drive(machine)
+
+
+def _selftest(exported: Sequence[Exported]) -> list[str]:
+    out = ["/* Returns how many vectors fail. */", "static inline int selftest(void)", "{"]
+    out.append("    int failed = 0;")
+    for e in exported:
+        whole = e.program.arith != "float"
+        for n, y in vectors(e):
+            call = f"{e.name}({n})"
+            if y == "none":
+                ok = f"{call} == {none_of(e.program)}" if whole else f"isnan({call})"
+            elif whole:
+                ok = f"{call} == {y}"
+            else:
+                ok = f"fabsf({call} - {np.float32(float(y))!s}f) <= {1e-5 * max(1.0, abs(float(y))):.2g}f"
+            out.append(f"    failed += !({ok});")
+    return [*out, "    return failed;", "}"]

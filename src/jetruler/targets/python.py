@@ -3,10 +3,19 @@
 from __future__ import annotations
 
 import ast
+from collections.abc import Sequence
 
-from ..core.firmware.names import plain_unit
+import numpy as np
+
+from ..core.firmware.flagged import flags_program
+from ..core.firmware.machine import Driving, Smoothed, Tripping
+from ..core.firmware.names import comment, plain_unit
 from ..core.firmware.program import Program
-from .walk import wrapped
+from ..core.firmware.selection import Exported
+from ..core.model.reading import FLAG_NAMES
+from . import machines_python
+from .target import Target, Wish, vectors
+from .walk import about, wrapped
 
 
 def function(p: Program, second: str = "") -> list[str]:
@@ -43,3 +52,56 @@ def {name}_text(value):
     if len(text) > {width}:
         return "-" * {width}
     return " " * ({width} - len(text)) + text""".splitlines()
+
+
+class PythonModule(Target):
+    """One module for small interpreters."""
+
+    name = "python"
+    float_kind = np.float64
+    writes_text = True
+
+    def file(self, exported: Sequence[Exported], wish: Wish) -> str:
+        out = [f"# {comment(wish.bench.title or 'Conversions')}, made by Jet Ruler {wish.version}"]
+        out += imports([e.program for e in exported])
+        out += ["", *(f"{name.upper()} = {flag.value}" for flag, name in FLAG_NAMES.items())]
+        for e in exported:
+            out += ["", "", *(f"# {line}" for line in about(e, wish.bench, wish.version))]
+            if e.program.arith != "float":
+                out.append(f"{e.name.upper()}_SCALE = {e.wanted.scale}")
+            out += ["", "", *function(e.program), "", ""]
+            out += function(flags_program(e.wanted, e.name))
+            if wish.text_width and e.program.arith != "float":
+                text = text_function(e.name, e.wanted.scale, e.channel.unit, wish.text_width)
+                out += ["", "", *text]
+        for t in wish.thresholds:
+            name = t.program.name.upper()
+            out += ["", "", f"# {comment(t.about)}", f"{name}_ON = {t.on}", f"{name}_OFF = {t.off}"]
+            out += ["", "", *function(t.program, "was")]
+        out += [line for text in wish.machines for line in ("", "", text)]
+        if wish.selftest:
+            out += ["", "", "# Returns how many vectors fail.", "def selftest():", "    failed = 0"]
+            for e in exported:
+                cells = ", ".join(f"({n}, {'None' if y == 'none' else y})" for n, y in vectors(e))
+                out.append(f"    for n, y in ({cells}):")
+                near = (
+                    ""
+                    if e.program.arith != "float"
+                    else " and (z is None or y is None or abs(z - y) > 1e-5 * max(1.0, abs(y)))"
+                )
+                out += [
+                    f"        z = {e.name}(n)",
+                    f"        if z != y{near}:",
+                    "            failed += 1",
+                ]
+            out.append("    return failed")
+        return "\n".join([*out, ""])
+
+    def smoothing(self, machine: Smoothed) -> str:
+        return machines_python.smoothing(machine)
+
+    def trip(self, machine: Tripping) -> str:
+        return machines_python.trip(machine)
+
+    def drive(self, machine: Driving) -> str:
+        return machines_python.drive(machine)

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import ast
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from ..core.firmware.program import Program
-from .walk import BINDS, SIGNS, assigned, constant, wrapped
+from ..core.firmware.flagged import flags_program
+from ..core.firmware.names import comment
+from ..core.firmware.program import LARGEST, Program
+from ..core.firmware.selection import Exported
+from .target import Target, Wish, vectors
+from .walk import BINDS, SIGNS, about, assigned, constant, wrapped
 
 _KINDS = {"int16": "INT", "int32": "DINT", "float": "REAL"}
 _CALLED = {"log": "LN", "log10": "LOG"}
@@ -118,3 +122,36 @@ class _Writer:
         binds = BINDS[type(e.op)]
         text = f"{self._value(e.left, binds)} {SIGNS[type(e.op)]} {self._value(e.right, binds + 1)}"
         return f"({text})" if binds < above else text
+
+
+class StructuredText(Target):
+    """Functions of IEC 61131-3 structured text."""
+
+    name = "st"
+    functions = FUNCTIONS
+
+    def file(self, exported: Sequence[Exported], wish: Wish) -> str:
+        out = [
+            f"(* {comment(wish.bench.title or 'Conversions')}, made by Jet Ruler {wish.version} *)"
+        ]
+        for e in exported:
+            out += ["", *(f"(* {line} *)" for line in about(e, wish.bench, wish.version))]
+            none = NO_REAL if e.program.arith == "float" else str(-LARGEST[e.program.arith] - 1)
+            out += [f"(* no value: {none} *)", *function(e.program), ""]
+            out += function(flags_program(e.wanted, e.name))
+        for t in wish.thresholds:
+            out += ["", f"(* {comment(t.about)} *)", *function(t.program, "was")]
+        if wish.selftest:
+            out += ["", "(* Returns how many vectors fail. *)", "FUNCTION selftest : DINT"]
+            out += ["VAR_INPUT", "    n : DINT;", "END_VAR", "selftest := 0;"]
+            for e in exported:
+                none = NO_REAL if e.program.arith == "float" else str(-LARGEST[e.program.arith] - 1)
+                for n, y in vectors(e):
+                    call = f"{e.name}({n})"
+                    value = none if y == "none" else y
+                    test = f"{call} <> {value}"
+                    if e.program.arith == "float":
+                        test = f"ABS({call} - ({float(value)!s})) > {1e-5 * max(1.0, abs(float(value))):.6f}"
+                    out += [f"IF {test} THEN", "    selftest := selftest + 1;", "END_IF;"]
+            out.append("END_FUNCTION")
+        return "\n".join([*out, ""])
