@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.check.rules import bench_rules, check, described, rules
+from jetruler.core.check.rules import bench_rules, check, description, rules
 from jetruler.core.check.with_log import RULES, swapped_columns
 from jetruler.core.survey.findings import Finding
 from jetruler.logs.check_log import check_log, missing_column
@@ -39,7 +39,7 @@ PART = """
 {bad}
 ```
 
-{gravity}: {what}. Mend: {mend}.{samples} Like this, nothing is found:
+{severity}: {what}. Mend: {mend}.{samples} Like this, nothing is found:
 
 ```text
 {good}
@@ -77,7 +77,7 @@ def page() -> str:
     for heading, part in (("A bench alone", OF_BENCH), ("A bench and a log", OF_LOG)):
         parts.append(f"\n# {heading}\n")
         for rule in part:
-            about = described(rule)
+            about = description(rule)
             example = shown[about.name]
             found = next(f for f in findings(example, "bad") if f.rule == about.name)
             samples = example.get("samples_bad", example.get("samples"))
@@ -89,7 +89,7 @@ def page() -> str:
                     why=about.why,
                     bad=example["bad"].strip(),
                     good=example["good"].strip(),
-                    gravity=found.gravity.name.capitalize(),
+                    severity=found.severity.name.capitalize(),
                     what=found.what,
                     mend=found.advice,
                     samples=f" (The log repeats {counts}.)" if samples else "",
@@ -100,7 +100,7 @@ def page() -> str:
 
 def main() -> None:
     """Write the page."""
-    missing = {described(rule).name for rule in (*OF_BENCH, *OF_LOG)} ^ set(examples())
+    missing = {description(rule).name for rule in (*OF_BENCH, *OF_LOG)} ^ set(examples())
     if missing:
         sys.exit(f"docs/checks.toml and the rules differ in: {', '.join(sorted(missing))}")
     (HERE / "checks.md").write_text(page(), encoding="utf-8")

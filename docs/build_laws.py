@@ -14,7 +14,7 @@ from matplotlib.axes import Axes
 from jetruler import Law
 from jetruler.core.laws import HOMES
 from jetruler.core.laws.build import build_law
-from jetruler.core.model.units import sign
+from jetruler.core.model.units import symbol
 from jetruler.plots.style import BLUE, GREY, JET, new_figure, plain, rendered
 
 HERE = Path(__file__).parent
@@ -61,8 +61,8 @@ def drawn(ax: Axes, law: Law, low: float, high: float, worked: float) -> Axes:
     ax.plot([worked], [law(worked)], "o", color=JET, markersize=5)
     if logarithmic:
         ax.set_xscale("log")
-    ax.set_xlabel(sign(law.takes) or "x", color=GREY)
-    ax.set_ylabel(sign(law.gives or law.takes) or "y", color=GREY)
+    ax.set_xlabel(symbol(law.takes) or "x", color=GREY)
+    ax.set_ylabel(symbol(law.gives or law.takes) or "y", color=GREY)
     return ax
 
 
@@ -75,8 +75,8 @@ def page() -> str:
             PART.format(
                 law=law,
                 kind=type(law).__name__,
-                takes=sign(law.takes) or "any unit",
-                gives=sign(law.gives) or "the same unit",
+                takes=symbol(law.takes) or "any unit",
+                gives=symbol(law.gives) or "the same unit",
                 doc=inspect.getdoc(type(law)),
                 bench=entry["bench"],
                 there=law.formula(entry["worked"]),

@@ -18,4 +18,4 @@ print(jr.choose_averaging(bench["bean"], 0.05, at=220), end="\n\n")
 
 print(len(jr.check(bench)), "mistakes in the demo's bench")
 for finding in jr.check_log("roast.csv", bench):
-    print(f"{finding.gravity.name.lower():8}{finding.where}: {finding.what}")
+    print(f"{finding.severity.name.lower():8}{finding.where}: {finding.what}")

@@ -12,7 +12,7 @@ for name in demo.FILES:
 
 found = jr.look("roast.csv", jr.load_bench("bench.toml"))
 for finding in found.findings:
-    print(f"{finding.gravity.name.lower():8}{finding}")
+    print(f"{finding.severity.name.lower():8}{finding}")
 
 # The same on arrays: a knob that is turned from stop to stop, with some noise.
 random = np.random.RandomState(1)
@@ -24,4 +24,4 @@ print(jr.find_ends(counts, bits=12).line(0, 100))
 noise = jr.survey(counts, bits=12).noise
 print(f"noise {noise:.2f} counts:", jr.how_many(noise, target=0.25))
 smoothing = jr.Smoothing("mean", over=16)
-print(smoothing.described(interval=0.2), "→", jr.smooth(counts, smoothing)[:3])
+print(smoothing.summary(interval=0.2), "→", jr.smooth(counts, smoothing)[:3])

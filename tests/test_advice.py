@@ -19,9 +19,9 @@ from jetruler import (
     Clamp,
     Counts,
     Divider,
-    Gravity,
     JetRulerError,
     Line,
+    Severity,
     Whole,
     check,
     choose_resistor,
@@ -119,7 +119,7 @@ def test_rules_about_a_log_at_their_edges() -> None:
     assert "the mark at 3800 (100 %) is never reached: the log ends at 3700" in found.what
     assert not list(floating_input(surveyed(noisy, knob)))
     (found,) = floating_input(surveyed(random.randint(0, 4096, 500), knob))
-    assert found.gravity is Gravity.ERROR
+    assert found.severity is Severity.ERROR
 
 
 @fewer(5)

@@ -12,14 +12,14 @@ import pytest
 
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.check.rules import check
-from jetruler.core.survey.findings import Gravity
+from jetruler.core.survey.findings import Severity
 
 from .conftest import Cli
 
 ROOT = Path(__file__).parents[1]
 BUILD: dict[str, Any] = runpy.run_path(str(ROOT / "docs/build_checks.py"))
 EXAMPLES: dict[str, dict[str, Any]] = BUILD["examples"]()
-RULES = [BUILD["described"](rule) for rule in (*BUILD["OF_BENCH"], *BUILD["OF_LOG"])]
+RULES = [BUILD["description"](rule) for rule in (*BUILD["OF_BENCH"], *BUILD["OF_LOG"])]
 
 
 def test_every_rule_has_its_examples() -> None:
@@ -72,7 +72,7 @@ def test_a_dozen_mistakes(cli: Cli, home: Path) -> None:
     found = json.loads(done.stdout)
     places = {(f["where"], f["rule"]) for f in found}
     assert places >= set(DOZEN.items())
-    order = [f["gravity"] for f in found]
+    order = [f["severity"] for f in found]
     assert order == sorted(order, key=["error", "warning", "note"].index)
     shown = cli("check", "-b", "mistakes.toml")
     assert shown.returncode == 1
@@ -108,7 +108,7 @@ def test_places_count_as_the_bench_file_does() -> None:
     for listed, place in (((), 1), (("a",), 2)):
         (found,) = check(parse_bench(text), listed)
         assert found.where == f"channel.a.laws[{place} divider].supply"
-        assert found.gravity is Gravity.WARNING
+        assert found.severity is Severity.WARNING
 
 
 def test_the_command_counts_a_listed_converter(cli: Cli, home: Path) -> None:

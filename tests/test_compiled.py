@@ -118,7 +118,7 @@ def over_every_count(channels: list[Channel]) -> Program:
     made: list[Exported] = []
     refused: list[str] = []
     for channel in channels:
-        labels = channel.ruler.described(0.0) is not None
+        labels = channel.ruler.label(0.0) is not None
         for arith in ("int32", "int16", "float"):
             scale = 1 if labels else int(random.choice([1, 10]))
             within = None if labels else float(random.choice([1.0, 2.5])) / scale

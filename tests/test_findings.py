@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from jetruler import Adc, Channel, Clamp, Counts, Expect, Line, Shunt
-from jetruler.core.survey.findings import Gravity, Subject, findings
+from jetruler.core.survey.findings import Severity, Subject, findings
 from jetruler.core.survey.survey import Surveyor
 
 RANDOM = np.random.RandomState(8)
@@ -41,101 +41,107 @@ def replaced(counts: Any, where: slice, value: int) -> Any:
 
 
 # what is said; counts it is said of; counts it is not said of; the channel, if one is needed.
-RULES: list[tuple[Gravity, str, Any, Any, Channel | None]] = [
-    (Gravity.ERROR, "not one sample can be read", np.empty(0, np.int64), noisy(SLOPE), None),
-    (Gravity.WARNING, "every sample is 7", np.full(50, 7), noisy(SLOPE), None),
+RULES: list[tuple[Severity, str, Any, Any, Channel | None]] = [
+    (Severity.ERROR, "not one sample can be read", np.empty(0, np.int64), noisy(SLOPE), None),
+    (Severity.WARNING, "every sample is 7", np.full(50, 7), noisy(SLOPE), None),
     (
-        Gravity.ERROR,
+        Severity.ERROR,
         "sits on its high rail (4095) for 20 samples (4 s), from line 102",
         replaced(noisy(SLOPE), slice(100, 120), 4095),
         noisy(SLOPE),
         None,
     ),
     (
-        Gravity.WARNING,
+        Severity.WARNING,
         "sits on its low rail (0) for 1 sample (0.2 s), from line 102",
         replaced(noisy(SLOPE), slice(100, 101), 0),
         noisy(SLOPE),
         None,
     ),
-    (Gravity.ERROR, "gives what no sound sensor gives", noisy(SLOPE), noisy(SLOPE / 2 + 800), LOOP),
     (
-        Gravity.WARNING,
+        Severity.ERROR,
+        "gives what no sound sensor gives",
+        noisy(SLOPE),
+        noisy(SLOPE / 2 + 800),
+        LOOP,
+    ),
+    (
+        Severity.WARNING,
         "falls below its limit of 0.3 V for 10 samples (2 s), as far as 0.16 V",
         replaced(noisy(SLOPE), slice(50, 60), 200),
         noisy(SLOPE),
         VOLTS,
     ),
     (
-        Gravity.WARNING,
+        Severity.WARNING,
         "rises above its limit of 3 V for 10 samples (2 s), as far as 3.14 V",
         replaced(noisy(SLOPE), slice(50, 60), 3900),
         noisy(SLOPE),
         VOLTS,
     ),
     (
-        Gravity.WARNING,
+        Severity.WARNING,
         "stuck at 777 for 200 samples (40 s) from line 1002, though its noise is",
         replaced(noisy(SLOPE), slice(1000, 1200), 777),
         noisy(SLOPE),
         None,
     ),
     (
-        Gravity.WARNING,
+        Severity.WARNING,
         "2 isolated spikes of one sample",
         replaced(noisy(SLOPE), slice(100, 2000, 1000), 3900),
         noisy(SLOPE),
         None,
     ),
     (
-        Gravity.WARNING,
+        Severity.WARNING,
         "uses 15% of the converter's range",
         noisy(np.linspace(1000, 1600, 3000)),
         noisy(SLOPE),
         None,
     ),
     (
-        Gravity.NOTE,
+        Severity.NOTE,
         "its travel ends at 19",
         noisy(KNOB),
         noisy(SLOPE),
         PERCENT,
     ),
     (
-        Gravity.NOTE,
+        Severity.NOTE,
         "all codes are multiples of 16: results of 8 bits, left-scaled to 12 bits",
         noisy(SLOPE) // 16 * 16,
         noisy(SLOPE),
         None,
     ),
-    (Gravity.NOTE, "is quiet: its noise of 0", noisy(SLOPE, 0.1), noisy(SLOPE), None),
+    (Severity.NOTE, "is quiet: its noise of 0", noisy(SLOPE, 0.1), noisy(SLOPE), None),
     (
-        Gravity.NOTE,
+        Severity.NOTE,
         "readings averaged hold its last decimal still (to 0.005 V)",
         noisy(SLOPE, 20.0),
         noisy(SLOPE, 0.1),
         VOLTS,
     ),
-    (Gravity.NOTE, "One reading holds its last decimal", noisy(SLOPE), noisy(SLOPE, 20.0), VOLTS),
+    (Severity.NOTE, "One reading holds its last decimal", noisy(SLOPE), noisy(SLOPE, 20.0), VOLTS),
 ]
 
 
-def said_of(counts: Any, channel: Channel | None) -> list[tuple[Gravity, str]]:
+def said_of(counts: Any, channel: Channel | None) -> list[tuple[Severity, str]]:
     surveyor = Surveyor()
     surveyor.add(counts)
     subject = Subject("c", surveyor.survey(0, 4095), channel, 0.2, lambda row: row + 2)
     found = findings(subject)
-    assert [f.gravity for f in found] == sorted(f.gravity for f in found)
-    return [(f.gravity, str(f)) for f in found]
+    assert [f.severity for f in found] == sorted(f.severity for f in found)
+    return [(f.severity, str(f)) for f in found]
 
 
 @pytest.mark.parametrize(
-    ("gravity", "says", "of", "not_of", "channel"), RULES, ids=[rule[1] for rule in RULES]
+    ("severity", "says", "of", "not_of", "channel"), RULES, ids=[rule[1] for rule in RULES]
 )
-def test_rule(gravity: Gravity, says: str, of: Any, not_of: Any, channel: Channel | None) -> None:
+def test_rule(severity: Severity, says: str, of: Any, not_of: Any, channel: Channel | None) -> None:
     spoken = [found for found in said_of(of, channel) if says in found[1]]
     assert spoken, said_of(of, channel)
-    assert spoken[0][0] == gravity
+    assert spoken[0][0] == severity
     assert not any(says in text for _, text in said_of(not_of, channel))
 
 

@@ -462,7 +462,7 @@ def test_rows_that_nobody_took_are_counted(start: Start, home: Path) -> None:
 def test_an_outlet_shows_only_the_newest() -> None:
     ours, theirs = os.pipe()
     fcntl.fcntl(theirs, fcntl.F_SETPIPE_SZ, 4096)
-    outlet = Outlet(theirs, patient=False)
+    outlet = Outlet(theirs, lossless=False)
     outlet.put(b"x" * 8192, 1)
     time.sleep(0.05)
     for i in range(100):

@@ -24,7 +24,7 @@ from .conftest import Cli
 class Script:
     """A source that plays what it is given: bytes, or an exception to raise."""
 
-    patient, joined_late = True, False
+    lossless, joined_late = True, False
 
     def __init__(self, *steps: bytes | type[BaseException]) -> None:
         self.name, self.steps, self.got = "script", list(steps), b""

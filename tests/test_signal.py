@@ -127,7 +127,7 @@ def test_lag_is_that_of_a_ramp(smoothing: Smoothing, lag: float) -> None:
     late = ramp - found
     assert np.mean(late[-40_000:]) == pytest.approx(lag, abs=1e-6)
     assert smoothing.lag == lag
-    assert f"lag {lag:g} samples ({lag * 0.2:g} s)" in smoothing.described(0.2)
+    assert f"lag {lag:g} samples ({lag * 0.2:g} s)" in smoothing.summary(0.2)
 
 
 def test_block_averages() -> None:

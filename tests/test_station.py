@@ -253,7 +253,7 @@ def test_a_sweep_goes_there_and_back(bench: Bench) -> None:
 class Wire:
     """A wire that keeps what is sent, and can be cut."""
 
-    name, patient, joined_late = "wire", False, False
+    name, lossless, joined_late = "wire", False, False
 
     def __init__(self) -> None:
         self.got: list[str] = []
@@ -402,7 +402,7 @@ def test_what_comes_too_fast_is_counted(monkeypatch: pytest.MonkeyPatch) -> None
 
 def test_an_outlet_drops_what_finds_no_room() -> None:
     ours, theirs = os.pipe()
-    outlet = Outlet(theirs, patient=False)
+    outlet = Outlet(theirs, lossless=False)
     outlet.put(b"x" * ROOM, 1)
     for _ in range(3):
         outlet.put(b"y" * ROOM, 10)
@@ -420,7 +420,7 @@ def test_an_outlet_drops_what_finds_no_room() -> None:
 def test_an_outlet_says_that_its_reader_is_gone() -> None:
     ours, theirs = os.pipe()
     os.close(ours)
-    outlet = Outlet(theirs, patient=True)
+    outlet = Outlet(theirs, lossless=True)
     outlet.put(b"x", 1)
     while outlet.error is None:
         time.sleep(0.01)

@@ -36,7 +36,7 @@ from jetruler import (
 )
 from jetruler.cli.ruler_view import ruler_view
 from jetruler.core.model.text import bracketed, fixed, nearest, number, shown
-from jetruler.core.model.units import canonical, for_column, sign
+from jetruler.core.model.units import canonical, for_column, symbol
 
 # law, x, the line forward; y, the line back. Each number in them was worked out by hand.
 WORKED: list[tuple[Law, float, str, float, str]] = [
@@ -274,7 +274,7 @@ def test_values_with_units_for_people() -> None:
     assert (fixed(2.675, 2), fixed(0.125, 2), fixed(-0.001, 2)) == ("2.67", "0.12", "0.00")
     assert nearest("convret", ["convert", "draw"]) == "the nearest right name is 'convert'"
     assert nearest("zzz", ["convert", "draw"]) == "right would be one of: convert, draw"
-    assert [sign(u) for u in ("ohm", "degC", "%", None)] == ["Ω", "°C", "%", ""]
+    assert [symbol(u) for u in ("ohm", "degC", "%", None)] == ["Ω", "°C", "%", ""]
     assert [canonical(u) for u in ("Ω", " °C ", "V")] == ["ohm", "degC", "V"]
     assert [for_column(u) for u in ("%", "m/s", "degC", None)] == ["percent", "m_per_s", "degC", ""]
 

@@ -92,7 +92,7 @@ if TYPE_CHECKING:
     from .core.survey.ends import NothingMovedError as NothingMovedError
     from .core.survey.ends import find_ends as find_ends
     from .core.survey.findings import Finding as Finding
-    from .core.survey.findings import Gravity as Gravity
+    from .core.survey.findings import Severity as Severity
     from .core.survey.survey import Survey as Survey
     from .core.survey.survey import survey as survey
     from .core.uncertainty.budget import Budget as Budget
@@ -175,7 +175,7 @@ _ROOMS = {
     "core.uncertainty.propagate": ("Propagated", "propagate"),
     "core.check.rules": ("check",),
     "logs.check_log": ("check_log",),
-    "core.survey.findings": ("Finding", "Gravity"),
+    "core.survey.findings": ("Finding", "Severity"),
     "core.choose.amplifier": ("AmplifierChoice", "choose_amplifier"),
     "core.choose.averaging": ("AveragingChoice", "choose_averaging"),
     "core.choose.reference": ("ReferenceChoice", "choose_reference"),

@@ -42,12 +42,12 @@ def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
 
         with progress_bar(log_path) as progress:
             found += check_log(log_path, bench, listed, progress=progress)
-        found.sort(key=lambda finding: finding.gravity)
+        found.sort(key=lambda finding: finding.severity)
     if as_json:
         click.echo(json.dumps([as_dict(f) for f in found], indent=2, ensure_ascii=False))
     else:
         show(found, bench_path, len(bench.channels))
-    if any(not finding.gravity for finding in found):
+    if any(not finding.severity for finding in found):
         raise SystemExit(FOUND)
 
 
@@ -56,8 +56,8 @@ def show(found: list[Finding], bench_path: str, channels: int) -> None:
     from .ruler_view import echo_lines
 
     for finding in found:
-        gravity = finding.gravity.name.lower()
-        head = click.style(f"{gravity:<7}", fg=_COLORS[finding.gravity], bold=True)
+        severity = finding.severity.name.lower()
+        head = click.style(f"{severity:<7}", fg=_COLORS[finding.severity], bold=True)
         echo_lines(f"{head} {click.style(finding.where, bold=True)} ({finding.rule})")
         echo_lines(f"        {finding.what}")
         if finding.why:
@@ -67,7 +67,7 @@ def show(found: list[Finding], bench_path: str, channels: int) -> None:
     if not found:
         click.echo(f"{bench_path}: nothing found in {channels} channels")
         return
-    many = [sum(f.gravity == gravity for f in found) for gravity in range(3)]
+    many = [sum(f.severity == severity for f in found) for severity in range(3)]
     words = (f"{n} {word}{'s' * (n != 1)}" for n, word in zip(many, _WORDS, strict=True))
     click.echo(f"{bench_path}: {', '.join(words)}")
 
@@ -79,7 +79,7 @@ def as_dict(finding: Finding) -> dict[str, str]:
     """For JSON."""
     return {
         "rule": finding.rule,
-        "gravity": finding.gravity.name.lower(),
+        "severity": finding.severity.name.lower(),
         "where": finding.where,
         "found": finding.what,
         "why": finding.why,

@@ -13,7 +13,7 @@ from ..core.errors import JetRulerError
 from ..core.model.channel import Channel
 from ..core.model.text import number
 from ..core.model.trace import Trace
-from ..core.model.units import sign
+from ..core.model.units import symbol
 from .common import bench_option, channel_of, finite_or_none, load, read_value
 
 
@@ -103,12 +103,12 @@ def nearest_count(channel: Channel, solution: Trace) -> str:
     """A way back ends between two counts, or outside the converter: say so."""
     raw = solution.reading.value
     if math.isnan(raw):
-        return f"no count reads {number(solution.start)} {sign(channel.unit)}".rstrip()
+        return f"no count reads {number(solution.start)} {symbol(channel.unit)}".rstrip()
     low, high = round(raw), math.floor(raw) if round(raw) > raw else math.ceil(raw)
     reads = channel.shown(channel.ruler(low))
     step = abs(channel.ruler(high) - channel.ruler(low))
     text = f"the nearest count is {low}, which reads {reads}"
-    return text if not step > 0 else f"{text}; one count is {number(step)} {sign(channel.unit)}"
+    return text if not step > 0 else f"{text}; one count is {number(step)} {symbol(channel.unit)}"
 
 
 def as_dict(channel: Channel, solution: Trace) -> dict[str, Any]:

@@ -14,7 +14,7 @@ from ..core.errors import JetRulerError
 from ..core.model.channel import Bench, Channel
 from ..core.model.quantity import quantity
 from ..core.model.text import number
-from ..core.model.units import factor, sign
+from ..core.model.units import factor, symbol
 from .common import bench_option, channel_of, folder_of, load
 
 if TYPE_CHECKING:
@@ -143,21 +143,21 @@ def _report(exported: list[Exported], notes: tuple[str, ...], thresholds: list[T
 
 def _scale(channel: Channel, scale: int | None, many: int) -> int | None:
     """The scale asked for; labelled zones among several channels keep theirs."""
-    if many > 1 and channel.ruler.described(0.0) is not None:
+    if many > 1 and channel.ruler.label(0.0) is not None:
         return None
     return scale
 
 
 def _within(channel: Channel, text: str | None) -> float | None:
     """The bound in the channel's unit: a plain number, or a quantity."""
-    if text is None or channel.ruler.described(0.0) is not None:
+    if text is None or channel.ruler.label(0.0) is not None:
         return None
     try:
         return float(text)
     except ValueError:
         pass
     found = re.fullmatch(r"\s*([-+.\deE]+)\s*(\S+)\s*", text)
-    unit = sign(channel.unit) or "no unit"
+    unit = symbol(channel.unit) or "no unit"
     wrong = JetRulerError(
         f"--within {text}: {channel.name} is in {unit}; a number, or a quantity in it, is right"
     )

@@ -111,10 +111,10 @@ def marks_of(path: str | None, texts: tuple[str, ...]) -> Marks:
 
 def show(found: Calibration) -> None:
     """The fit for people."""
-    from ..core.calibrate.in_channel import described
+    from ..core.calibrate.in_channel import calibration_title
     from .ruler_view import echo_lines
 
-    echo_lines(click.style(described(found), bold=True))
+    echo_lines(click.style(calibration_title(found), bold=True))
     echo_lines(str(found).partition("\n")[2])
 
 

@@ -106,10 +106,10 @@ def command(
 
     recorder = Recorder(record, stream.columns, stream.delimiter) if record is not None else None
     viewing = sys.stdout.isatty() and not (as_json or plain) and os.environ.get("TERM") != "dumb"
-    with _outlet(source.patient and wire is None) as outlet:
+    with _outlet(source.lossless and wire is None) as outlet:
         parts = Parts(bench_path, bench, stream, source, made, wire, recorder, outlet, rows_of)
         session = _run(parts, viewing, outlet, lasting)
-        if session.progress.ended and source.patient and not session.progress.stopped:
+        if session.progress.ended and source.lossless and not session.progress.stopped:
             with contextlib.suppress(KeyboardInterrupt):
                 outlet.drain()
         lasted = time.monotonic() - session.progress.started
@@ -153,16 +153,16 @@ def _wire(
 
 
 @contextmanager
-def _outlet(patient: bool) -> Iterator[Outlet]:
+def _outlet(lossless: bool) -> Iterator[Outlet]:
     """Standard output, written by a thread. What cannot be written in time is given up."""
     from ..live.outlet import Outlet
 
     sys.stdout.flush()
-    outlet = Outlet(sys.stdout.fileno(), patient)
+    outlet = Outlet(sys.stdout.fileno(), lossless)
     try:
         yield outlet
     finally:
-        outlet.close(timeout=5.0 if patient else 1.0)
+        outlet.close(timeout=5.0 if lossless else 1.0)
 
 
 def _run(parts: Parts, viewing: bool, outlet: Outlet, lasting: float | None) -> Session:

@@ -13,7 +13,7 @@ from ..core.model.channel import Channel
 from ..core.model.reading import flag_names
 from ..core.model.text import number
 from ..core.model.ticks import raw_ends, round_values, true_ticks
-from ..core.model.units import sign
+from ..core.model.units import symbol
 from .ruler_view import AMBER, IVORY, JET
 
 if TYPE_CHECKING:
@@ -165,7 +165,7 @@ class LiveView:
         lines = [self._style(f"drives ({how})"[:width], fg=RED if sender.failure else GREY)]
         for name, driver in session.station.decisions.drivers.items():
             drive = driver.drive
-            text = f"{command_text(driver.command)} {sign(drive.unit)}".strip()
+            text = f"{command_text(driver.command)} {symbol(drive.unit)}".strip()
             bar = _bar(drive, driver.command, max(0, min(24, width - 52)))
             state = "SAFE" if driver.safe else ""
             source = f"← {drive.source}"

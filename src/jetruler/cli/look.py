@@ -150,17 +150,17 @@ def show_look(found: Look) -> None:
 
 
 def show_findings(console: Console, findings: Sequence[Finding]) -> None:
-    """One below the other; wrapped beside their gravity in a terminal, a line each elsewhere."""
+    """One below the other; wrapped beside their severity in a terminal, a line each elsewhere."""
     from rich.table import Table
     from rich.text import Text
 
     grid = Table.grid(padding=(0, 1))
     for finding in findings:
-        gravity = Text(f"{finding.gravity.name.lower():<7}", GRAVITY_STYLE[finding.gravity])
+        severity = Text(f"{finding.severity.name.lower():<7}", GRAVITY_STYLE[finding.severity])
         if console.is_terminal:
-            grid.add_row(gravity, Text(str(finding)))
+            grid.add_row(severity, Text(str(finding)))
         else:
-            console.print(Text.assemble(gravity, " ", str(finding)))
+            console.print(Text.assemble(severity, " ", str(finding)))
     if console.is_terminal:
         console.print(grid, soft_wrap=False)
 
@@ -221,7 +221,7 @@ def as_dict(found: Look) -> Any:
             "columns": columns,
             "time": None if found.time is None else dataclasses.asdict(found.time),
             "findings": [
-                {"gravity": f.gravity.name.lower(), "where": f.where, "what": f.what}
+                {"severity": f.severity.name.lower(), "where": f.where, "what": f.what}
                 | {"advice": f.advice}
                 for f in found.findings
             ],

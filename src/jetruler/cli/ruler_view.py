@@ -15,7 +15,7 @@ import click
 from ..core.model.channel import Channel
 from ..core.model.text import number
 from ..core.model.ticks import raw_ends, round_values, true_ticks
-from ..core.model.units import sign
+from ..core.model.units import symbol
 
 #: The palette: jet body, ivory ticks, amber cursor.
 JET, IVORY, AMBER = (0x16, 0x14, 0x0F), (0xF4, 0xEC, 0xD8), (0xFF, 0xB0, 0x00)
@@ -43,7 +43,7 @@ def echo_lines(text: str) -> None:
 
 def ruler_view(channel: Channel, count: float | None, width: int) -> str:
     """The ruler of a channel, `width` characters wide, with its cursor at a count."""
-    unit = sign(channel.unit)
+    unit = symbol(channel.unit)
     margin = max(len("count"), len(unit)) + 2
     inner = max(width - margin - 3, 20)
     low, high = raw_ends(channel.ruler)

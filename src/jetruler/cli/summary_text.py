@@ -37,7 +37,7 @@ def show_summary(summary: Summary) -> None:
     for name, found in summary.channels.items():
         shown = found.channel.shown
         flags = ", ".join(f"{flag} {count}" for flag, count in found.flags.items())
-        labels = found.channel.ruler.described(found.smallest) is not None
+        labels = found.channel.ruler.label(found.smallest) is not None
         mean = "–" if labels else shown(found.mean)
         ends = [shown(found.smallest), shown(found.largest), mean]
         table.add_row(name, str(found.rows), *ends, flags or "–")

@@ -134,7 +134,7 @@ class FrameConversion:
         return self.kind.changed(self.frame, left_out, new)
 
     def _columns(self, channel: Channel, column: Column) -> dict[str, NewColumn]:
-        labels = channel.ruler.described(0.0) is not None
+        labels = channel.ruler.label(0.0) is not None
         values = sorted_dictionary(labelled(channel, column)) if labels else column.values
         found: dict[str, NewColumn] = {channel.output_column: values}
         if self.options.uncertainty and (widths := width_texts(channel, ".")) is not None:

@@ -102,9 +102,9 @@ class Feed:
         at = time.monotonic()
         if self.recorder is not None:
             self.recorder.add(data)
-        room = PATIENT_ROOM if self.source.patient else ROOM
+        room = PATIENT_ROOM if self.source.lossless else ROOM
         while self._waiting + len(data) > room:
-            if not self.source.patient:
+            if not self.source.lossless:
                 self.lost += len(data)
                 return
             self._room.clear()

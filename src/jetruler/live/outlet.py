@@ -17,16 +17,16 @@ HEARING = 0.2
 
 
 class Outlet:
-    """Bytes to a descriptor. patient: the source waits too, so that nothing need be dropped;
+    """Bytes to a descriptor. lossless: the source waits too, so that nothing need be dropped;
     otherwise what finds no room is dropped whole, and its rows are counted in `dropped`.
 
     taken: rows that it was given. abandoned: rows that were on their way when it was closed; the
     last few thousand of them may have reached the reader."""
 
-    def __init__(self, descriptor: int, patient: bool) -> None:
+    def __init__(self, descriptor: int, lossless: bool) -> None:
         self.taken = self.dropped = self.abandoned = 0
         self.error: OSError | None = None
-        self._descriptor, self._patient = descriptor, patient
+        self._descriptor, self._patient = descriptor, lossless
         self._pieces: deque[tuple[bytes, int]] = deque()
         self._under_way = memoryview(b"")
         self._waiting = 0

@@ -106,9 +106,7 @@ class JsonRows:
 
     def __init__(self, bench: Bench, time_name: str) -> None:
         self.bench, self.time_name = bench, time_name
-        self.labels = {
-            name: c.ruler.described(0.0) is not None for name, c in bench.channels.items()
-        }
+        self.labels = {name: c.ruler.label(0.0) is not None for name, c in bench.channels.items()}
 
     def header(self) -> bytes:
         """Names stand in every line."""

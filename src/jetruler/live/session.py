@@ -88,7 +88,7 @@ class Session:
             parts.bench,
             parts.stream,
             parts.injections,
-            holds=parts.source.patient and not self._follows(),
+            holds=parts.source.lossless and not self._follows(),
         )
         self.progress = Progress(now)
         self.feed = Feed(parts.source, parts.recorder)
@@ -192,7 +192,7 @@ class Session:
 
     def _watch_silence(self, now: float) -> None:
         last = self.progress.last_line or self.progress.started
-        matters = not self.parts.source.patient or self._follows()
+        matters = not self.parts.source.lossless or self._follows()
         silent = self.progress.stale or now - last > self._stale_after
         if matters and silent and now - self._last_decision >= TICK:
             self._go_stale(now)

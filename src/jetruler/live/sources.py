@@ -24,7 +24,7 @@ class Source(Protocol):
     """Bytes in, and for those that have a way back, bytes out."""
 
     name: str
-    patient: bool
+    lossless: bool
     """Whether it waits while nobody reads: nothing is lost by being slow."""
     joined_late: bool
     """Whether its first line may be the end of one that began before."""
@@ -45,7 +45,7 @@ class Source(Protocol):
 
 class _Base:
     name = ""
-    patient = False
+    lossless = False
     joined_late = False
 
     def open(self) -> None:
@@ -61,7 +61,7 @@ class _Base:
 class StandardInput(_Base):
     """Standard input, until it ends."""
 
-    name, patient = "standard input", True
+    name, lossless = "standard input", True
 
     def read(self) -> bytes:
         if not select.select([0], [], [], WAIT)[0]:
@@ -75,7 +75,7 @@ class StandardInput(_Base):
 class GrowingFile(_Base):
     """A file from its start; with `follow` also what is added later, and what replaces it."""
 
-    patient = True
+    lossless = True
 
     def __init__(self, path: str, follow: bool) -> None:
         self.name, self._path, self._follow = path, Path(path), follow

@@ -11,7 +11,7 @@ from ..core.check.rules import applied
 from ..core.check.triggers import slow_smoothing
 from ..core.check.with_log import RULES, Logged, swapped_columns
 from ..core.model.channel import Bench
-from ..core.survey.findings import Finding, Gravity
+from ..core.survey.findings import Finding, Severity
 from .convert_log import Progress
 from .formats.opening import open_log
 from .look_at_log import look
@@ -32,7 +32,7 @@ def missing_column(log: str | PathLike[str], bench: Bench, form: LogFormat | Non
                 has = str(error).partition(": ")[2] or str(error)
                 found.append(
                     Finding(
-                        Gravity.ERROR,
+                        Severity.ERROR,
                         f"channel.{channel.name}.column",
                         has,
                         "Name a column that is there, or log that channel too",
@@ -72,6 +72,6 @@ def check_log(
     found += [
         replace(finding, rule="look")
         for finding in looked.findings
-        if finding.gravity < Gravity.NOTE
+        if finding.severity < Severity.NOTE
     ]
-    return sorted(found, key=lambda finding: finding.gravity)
+    return sorted(found, key=lambda finding: finding.severity)

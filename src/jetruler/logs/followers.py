@@ -49,5 +49,5 @@ class Followers:
             settled = channel.smooth.settled(self._interval)
         except ParameterError as error:
             raise LogError(f"{channel.name}.smooth.{error}") from None
-        self.notes[channel.name] = settled.described(self._interval)
+        self.notes[channel.name] = settled.summary(self._interval)
         return Follower(channel, settled)

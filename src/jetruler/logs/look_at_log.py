@@ -180,7 +180,7 @@ def _looked(
         found += time_findings(timing, rows.line)
     used = {column.place for column in columns} | {time_place}
     left_out = tuple(name for i, name in enumerate(reader.columns) if i not in used)
-    ordered = tuple(sorted(found, key=lambda finding: finding.gravity))
+    ordered = tuple(sorted(found, key=lambda finding: finding.severity))
     return Look(rows.rows, looks, timing, ordered, torn, left_out)
 
 

@@ -65,7 +65,7 @@ def read_pairs(
     Raises `LogError`; `PairsError` where no time has both.
     """
     for one in (channel, other):
-        if isinstance(one, Channel) and one.ruler.described(0.0) is not None:
+        if isinstance(one, Channel) and one.ruler.label(0.0) is not None:
             raise LogError(f"{one.name} reads zones; values are wanted to compare")
     if other_log is None:
         read = _read(log, [channel, other], form, progress)

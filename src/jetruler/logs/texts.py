@@ -41,7 +41,7 @@ class CellTexts:
     ) -> None:
         self.channel, self.decimal, self.delimiter = channel, decimal, delimiter
         self.widths, self.dress = widths, dress
-        self.labels = channel.ruler.described(0.0) is not None
+        self.labels = channel.ruler.label(0.0) is not None
         self.names = [channel.output_column] + ([] if widths is None else [widths.column])
         self.every = EveryCount.of(channel)
         self._table: pa.Array | None = None
@@ -166,7 +166,7 @@ class FlagTexts:
 
 def width_texts(channel: Channel, decimal: str, dress: Dress | None = None) -> WidthTexts | None:
     """The uncertainties of a channel; a zone has none."""
-    if channel.ruler.described(0.0) is not None:
+    if channel.ruler.label(0.0) is not None:
         return None
     from .uncertain import WidthTexts
 

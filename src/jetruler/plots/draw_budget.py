@@ -8,7 +8,7 @@ from matplotlib.axes import Axes
 from ..core.arrays import Array
 from ..core.model.channel import Channel
 from ..core.model.ticks import raw_ends, raw_samples
-from ..core.model.units import sign
+from ..core.model.units import symbol
 from ..core.uncertainty.budget import Budget, expanded
 from ..core.uncertainty.contributions import conditions_of, contributions
 from ..core.uncertainty.rounding import with_uncertainty
@@ -74,7 +74,7 @@ def draw_sources(ax: Axes, channel: Channel, level: float = 0.95) -> Axes:
         ax.plot(value[there], alone[there], dash, color=color, linewidth=1.6, label=rows[i].source)
     ax.set_ylim(0, 1.08 * float(np.nanmax(width[there])))
     ax.set_xlabel(channel.title, fontsize=12, color=JET)
-    ax.set_ylabel(f"± at {100 * level:g} % ({sign(channel.unit) or '1'})", fontsize=12, color=JET)
+    ax.set_ylabel(f"± at {100 * level:g} % ({symbol(channel.unit) or '1'})", fontsize=12, color=JET)
     ax.legend(fontsize=10, frameon=False, ncols=2)
     return ax
 

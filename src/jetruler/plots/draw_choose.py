@@ -12,7 +12,7 @@ from ..core.laws.circuit import Divider
 from ..core.model.channel import Channel
 from ..core.model.ruler import Ruler
 from ..core.model.text import shown
-from ..core.model.units import sign
+from ..core.model.units import symbol
 from .style import AMBER, BLUE, GREY, JET, RED, plain
 
 _STYLES = ((BLUE, "-", 2.4), (BLUE, "--", 1.6), (AMBER, "-", 1.6))
@@ -36,7 +36,7 @@ def draw_choose(ax: Axes, beneath: Axes, channel: Channel, choice: ResistorChoic
     for one in (plain(ax), plain(beneath)):
         if choice.at is not None:
             one.axvline(choice.at, color=JET, linewidth=1, linestyle=(0, (4, 4)))
-    unit = sign(choice.unit)
+    unit = symbol(choice.unit)
     ax.set_ylabel("count", fontsize=13, color=JET)
     beneath.set_ylabel(f"one count ({unit or '1'})", fontsize=13, color=JET)
     beneath.set_xlabel(channel.title, fontsize=13, color=JET)

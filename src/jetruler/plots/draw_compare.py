@@ -6,7 +6,7 @@ import numpy as np
 from matplotlib.axes import Axes
 
 from ..core.calibrate.comparison import LIMITS, Comparison
-from ..core.model.units import sign
+from ..core.model.units import symbol
 from .style import AMBER, BLUE, GREY, JET, RED, plain
 
 #: So many dots are drawn at most; a longer log is thinned evenly.
@@ -57,7 +57,7 @@ def draw_compare(ax: Axes, found: Comparison) -> Axes:
             color=color,
         )
     first, second = found.names
-    unit = f" ({sign(found.unit)})" if found.unit else ""
+    unit = f" ({symbol(found.unit)})" if found.unit else ""
     ax.set_ylabel(f"{first} − {second}{unit}", fontsize=13, color=JET)
     ax.set_xlabel(f"mean of both{unit}", fontsize=13, color=JET)
     ax.set_title(_title(found.sentence), fontsize=14, loc="left", color=JET)

@@ -8,7 +8,7 @@ from matplotlib.axes import Axes
 from ..core.arrays import Array
 from ..core.model.channel import Channel
 from ..core.model.ticks import raw_ends, raw_samples
-from ..core.model.units import sign
+from ..core.model.units import symbol
 from .style import AMBER, BLUE, GREY, JET, RED, plain
 
 
@@ -54,7 +54,7 @@ def draw_slope(ax: Axes, channel: Channel) -> Axes:
         ax.set_yscale("log")
     elif finite.size:
         ax.set_ylim(0, 1.25 * finite.max())
-    ax.set_ylabel(f"one count ({sign(channel.unit) or '1'})", fontsize=13, color=JET)
+    ax.set_ylabel(f"one count ({symbol(channel.unit) or '1'})", fontsize=13, color=JET)
     ax.set_xlabel("count", fontsize=13, color=JET)
     return ax
 

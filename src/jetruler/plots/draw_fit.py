@@ -6,9 +6,9 @@ import numpy as np
 from matplotlib.axes import Axes
 
 from ..core.arrays import Array
-from ..core.calibrate.in_channel import Calibration, described
+from ..core.calibrate.in_channel import Calibration, calibration_title
 from ..core.calibrate.result import Fit
-from ..core.model.units import sign
+from ..core.model.units import symbol
 from .style import AMBER, BLUE, GREY, JET, RED, plain
 
 _DASHES = (0, (5, 4))
@@ -52,7 +52,7 @@ def draw_fit(ax: Axes, found: Calibration) -> Axes:
         for end in found.channel.limits:
             ax.axhline(end, color=RED, linewidth=1, linestyle=(0, (6, 4)))
     ax.set_ylabel(_axis("true", fit.marks.true_unit), fontsize=13, color=JET)
-    ax.set_title(described(found), fontsize=15, loc="left", color=JET)
+    ax.set_title(calibration_title(found), fontsize=15, loc="left", color=JET)
     ax.legend(fontsize=11, frameon=False)
     return ax
 
@@ -103,4 +103,4 @@ def _places(fit: Fit, limits: tuple[float, float] | None) -> Array:
 
 
 def _axis(name: str, unit: str | None) -> str:
-    return f"{name} ({sign(unit)})" if unit else name
+    return f"{name} ({symbol(unit)})" if unit else name

@@ -34,7 +34,7 @@ def draw_log(ax: Axes, channel: Channel, at: Array, raw: Envelope, value: Envelo
     ax.tick_params(labelsize=9)
     ax.set_ylabel(channel.title, color=BLUE, fontsize=11)
     _flagged(ax, at, value.flags)
-    zones = [(y, channel.ruler.described(y)) for y in np.unique(value.low[~np.isnan(value.low)])]
+    zones = [(y, channel.ruler.label(y)) for y in np.unique(value.low[~np.isnan(value.low)])]
     if zones and zones[0][1] is not None:
         ax.set_yticks([y for y, _ in zones], [text or "" for _, text in zones])
     return ax

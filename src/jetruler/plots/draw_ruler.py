@@ -8,7 +8,7 @@ from matplotlib.patches import FancyBboxPatch
 from ..core.model.channel import Channel
 from ..core.model.text import number
 from ..core.model.ticks import Tick, raw_ends, round_step, round_values, true_ticks
-from ..core.model.units import sign
+from ..core.model.units import symbol
 from .style import AMBER, IVORY, JET
 
 #: Height of the body, and how deep ticks cut into it, in axes units of a body of height 1.
@@ -36,7 +36,7 @@ def draw_ruler(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     _raw_edge(ax, low, high, at)
     _true_edge(ax, channel, span, at)
     ax.text(low, 0.62, "count", color=IVORY, fontsize=12, ha="left", va="center")
-    unit = sign(channel.unit) or channel.name
+    unit = symbol(channel.unit) or channel.name
     ax.text(low, 0.38, unit, color=IVORY, fontsize=12, ha="left", va="center")
     if at is not None:
         _cursor(ax, channel, at, span)

@@ -12,7 +12,7 @@ from ..core.arrays import Array
 from ..core.model.channel import Channel
 from ..core.model.text import number, shown
 from ..core.model.ticks import raw_ends, raw_samples, round_values
-from ..core.model.units import sign
+from ..core.model.units import symbol
 from .style import AMBER, BLUE, GREY, JET
 
 
@@ -112,7 +112,7 @@ def _number_line(ax: Axes, stage: _Stage, y: float, reading: float) -> None:
     for place, value, side in ((0, stage.low, "right"), (1, stage.high, "left")):
         offset = -0.01 if side == "right" else 0.01
         ax.text(place + offset, y, f"{value:.4g}", fontsize=11, color=BLUE, ha=side, va="center")
-    unit = (sign(stage.unit) or "value") + (" (log)" if stage.logarithmic else "")
+    unit = (symbol(stage.unit) or "value") + (" (log)" if stage.logarithmic else "")
     ax.text(1.01, y + 0.16, unit, fontsize=12, fontweight="bold", color=JET, va="center")
 
 

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from ..core.firmware.names import comment
 from ..core.firmware.selection import Exported
 from ..core.model.channel import Bench
-from ..core.model.units import sign
+from ..core.model.units import symbol
 
 PRODUCT = "Jet Ruler"
 
@@ -26,7 +26,7 @@ SIGNS: dict[type[ast.AST], str] = {
 def about(e: Exported, bench: Bench, version: str) -> list[str]:
     """What stands above a conversion: what it is, how it is computed, and the proof."""
     c = e.channel
-    unit = sign(c.unit) if c.unit != "zone" else ""
+    unit = symbol(c.unit) if c.unit != "zone" else ""
     lines = [f"{c.name}: {c.about}" if c.about else c.name]
     lines.append(
         f"{PRODUCT} {version}, bench {bench.title or 'without a title'}, column {c.column}"
@@ -39,9 +39,9 @@ def about(e: Exported, bench: Bench, version: str) -> list[str]:
     else:
         step = f"1/{e.wanted.scale} {unit}".rstrip() if e.wanted.scale != 1 else unit or "a number"
         lines.append(f"gives whole steps of {step}, from the count")
-    if c.ruler.described(0.0) is not None:
+    if c.ruler.label(0.0) is not None:
         zones = next(law for law in reversed(c.ruler.laws) if getattr(law, "names", None))
-        lines += [f"{i}: {zones.described(float(i))}" for i in range(len(zones.values))]  # type: ignore[attr-defined]
+        lines += [f"{i}: {zones.label(float(i))}" for i in range(len(zones.values))]  # type: ignore[attr-defined]
     return [comment(line) for line in [*lines, *e.lines()]]
 
 

@@ -11,7 +11,7 @@ from ..arrays import Array
 from ..errors import JetRulerError
 from ..laws.linear import Line
 from ..model.text import number, shown
-from ..model.units import sign
+from ..model.units import symbol
 from ..uncertainty.rounding import rounded
 from .series import Delay, PairsError, aligned, correlation_time, delay_of, noise_of
 
@@ -116,7 +116,7 @@ class Comparison:
         value, u = rounded(abs(self.bias), self.half_width)
         side = "above" if self.bias > 0 else "below"
         amount = f"{value} ± {u}" if np.isfinite(self.half_width) else value
-        text = f"{first} reads {amount} {sign(self.unit)}".rstrip()
+        text = f"{first} reads {amount} {symbol(self.unit)}".rstrip()
         return f"{text} {side} {second}: a bias that calibration removes and averaging does not"
 
     @property
@@ -126,7 +126,7 @@ class Comparison:
 
     def __str__(self) -> str:
         first, second = self.names
-        unit = sign(self.unit)
+        unit = symbol(self.unit)
         value, u = rounded(self.bias, self.half_width)
         low, high = (_three(end, self.unit) for end in self.limits)
         alone = number(_round3(self.independent))

@@ -9,7 +9,7 @@ from ..errors import JetRulerError
 from ..model.law import Law
 from ..model.ruler import Ruler
 from ..model.text import nearest
-from ..model.units import TEMPERATURES, sign
+from ..model.units import TEMPERATURES, symbol
 from .advice import advised
 from .fitting import HIGHEST_DEGREE, LAWS, Wanted, behind, check_numbers, fitted
 from .marks import Marks, MarksError
@@ -58,7 +58,7 @@ def fit(
         found = unit or getattr(like, "unit", None) or used.true_unit
         unit = found if found in TEMPERATURES else "degC"
         if takes not in (None, "ohm"):
-            raise MarksError(f"{law} takes Ω, but the laws before it give {sign(takes)}")
+            raise MarksError(f"{law} takes Ω, but the laws before it give {symbol(takes)}")
     elif then is None:
         unit = unit or used.true_unit
     gives = (then.gives if then is not None else None) or unit

@@ -179,7 +179,7 @@ def _then(laws: tuple[Law, ...]) -> Ruler | None:
     return Ruler(tuple(kept)) if kept else None
 
 
-def described(calibration: Calibration) -> str:
+def calibration_title(calibration: Calibration) -> str:
     """One line: what was fitted, and where."""
     name, channel = calibration.fit.law.name, calibration.channel
     if calibration.replaced is not None:

@@ -11,7 +11,7 @@ import numpy as np
 from ..arrays import Array
 from ..errors import JetRulerError
 from ..model.text import number, shown
-from ..model.units import canonical, factor, sign
+from ..model.units import canonical, factor, symbol
 
 
 class MarksError(JetRulerError):
@@ -81,8 +81,8 @@ class Marks:
         for side in ("raw_unit", "true_unit"):
             if getattr(self, side) != getattr(other, side):
                 raise MarksError(
-                    f"marks: {side} is {sign(getattr(self, side))!r} for some and "
-                    f"{sign(getattr(other, side))!r} for others; one unit is right"
+                    f"marks: {side} is {symbol(getattr(self, side))!r} for some and "
+                    f"{symbol(getattr(other, side))!r} for others; one unit is right"
                 )
         return replace(
             self,
@@ -99,15 +99,15 @@ class Marks:
         if raw_unit is not None and raw_unit not in raw_units:
             known = factor(raw_unit)
             if known is None or known[0] not in raw_units:
-                has = ", ".join(dict.fromkeys(sign(unit) for unit in raw_units if unit))
+                has = ", ".join(dict.fromkeys(symbol(unit) for unit in raw_units if unit))
                 raise MarksError(
-                    f"marks: raw is in {sign(raw_unit)}; this channel has {has} between its laws"
+                    f"marks: raw is in {symbol(raw_unit)}; this channel has {has} between its laws"
                 )
             raw, raw_unit = raw * known[1], known[0]
         if self.true_unit is None or canonical(self.true_unit) == true_unit:
             return replace(self, raw=raw, raw_unit=raw_unit, true_unit=true_unit)
         if true_unit is None:
-            raise MarksError(f"marks: true is in {sign(self.true_unit)}; the law gives no unit")
+            raise MarksError(f"marks: true is in {symbol(self.true_unit)}; the law gives no unit")
         from ..laws.unit import factor_and_offset
 
         try:

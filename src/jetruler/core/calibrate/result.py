@@ -13,7 +13,7 @@ from ..errors import JetRulerError
 from ..model.law import Law
 from ..model.ruler import Ruler
 from ..model.text import fixed, number, shown
-from ..model.units import sign
+from ..model.units import symbol
 from ..uncertainty.rounding import columns, with_uncertainty
 from .marks import Marks
 from .regression import Solution
@@ -138,7 +138,7 @@ class Fit:
 
     def residuals(self) -> list[str]:
         """The table of the marks: raw, true, read, error, and the error when left out."""
-        unit, raw_unit = sign(self.marks.true_unit), sign(self.marks.raw_unit)
+        unit, raw_unit = symbol(self.marks.true_unit), symbol(self.marks.raw_unit)
         errors = (
             [self.error, self.left_out]
             if self.was is None

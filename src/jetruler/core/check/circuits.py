@@ -13,7 +13,7 @@ from ..laws.circuit import Divider
 from ..model.channel import Bench
 from ..model.law import SHARE, at
 from ..model.text import number, shown
-from ..survey.findings import Finding, Gravity
+from ..survey.findings import Finding, Severity
 from .facts import Facts
 
 #: A fixed resistor further away from its sensor than this wastes the converter's range.
@@ -39,7 +39,7 @@ def above_reference(c: Facts) -> Iterator[Finding]:
         if law.takes == "V" and i == 1 and over:
             field = "marks" if law.name == "line" else "points"
             yield c.found(
-                Gravity.ERROR,
+                Severity.ERROR,
                 c.place(i, field),
                 f"{shown(max(over), 'V')} at the pin, and the reference is {shown(vref, 'V')}: all "
                 f"above reads {c.channel.shown(c.channel.laws(c.adc.highest))}",
@@ -51,7 +51,7 @@ def above_reference(c: Facts) -> Iterator[Finding]:
         worst = int(np.nanargmax(volts))
         limit = c.channel.shown((c.channel.limits or (0.0, 0.0))[worst])
         yield c.found(
-            Gravity.ERROR,
+            Severity.ERROR,
             c.place(1) if len(c.laws) > 1 else c.key("limits"),
             f"{limit} means {shown(float(volts[worst]), 'V')} at the pin, and the reference is "
             f"{shown(vref, 'V')}",
@@ -62,7 +62,7 @@ def above_reference(c: Facts) -> Iterator[Finding]:
         supply = c.supply(law)
         if supply is not None and supply > vref * 1.0001:
             yield c.found(
-                Gravity.WARNING,
+                Severity.WARNING,
                 c.place(i, "supply"),
                 f"{shown(supply, 'V')} feed the divider, and the reference is {shown(vref, 'V')}: "
                 "an open or shorted sensor puts all of it on the pin",
@@ -87,7 +87,7 @@ def top_counts_disagree(bench: Bench) -> Iterator[Finding]:
             off = abs(float(other.laws.slope(value))) * apart
             much = f", {shown(float(f'{off:.2g}'), other.unit)}" if off > 0 else ""
             yield Finding(
-                Gravity.WARNING,
+                Severity.WARNING,
                 f"channel.{other.name}.converter.count_at_vref",
                 f"{number(b.full_count)} counts stand for the reference here and "
                 f"{number(a.full_count)} in channel.{one.name}: {apart / b.full_count:.3%} at the "
@@ -109,7 +109,7 @@ def reference_would_cancel(c: Facts) -> Iterator[Finding]:
         vref = c.adc.vref
         if vref is not None and abs(law.supply - vref) <= 0.01 * vref:
             yield c.found(
-                Gravity.WARNING,
+                Severity.WARNING,
                 c.place(i, "supply"),
                 f"the supply is {shown(law.supply, 'V')} and the reference {shown(vref, 'V')}",
                 "If they are one and the same, leave supply out; if not, feed the divider from "
@@ -132,7 +132,7 @@ def unit_slip(c: Facts) -> Iterator[Finding]:
         if not 1 / FAR < ratio < FAR and 1 / NEAR < ratio * slip < NEAR:
             right = shown(known * slip, "ohm")
             yield c.found(
-                Gravity.ERROR,
+                Severity.ERROR,
                 c.place(i, "known"),
                 f"{shown(known, 'ohm')} beside a sensor of {shown(low, 'ohm')} to "
                 f"{shown(high, 'ohm')}",
@@ -153,7 +153,7 @@ def far_resistor(c: Facts) -> Iterator[Finding]:
     middle = math.sqrt(low * high)
     if not 1 / FAR <= known / middle <= FAR:
         yield c.found(
-            Gravity.WARNING,
+            Severity.WARNING,
             c.place(i, "known"),
             f"{shown(known, 'ohm')} beside a sensor of {shown(low, 'ohm')} to {shown(high, 'ohm')}",
             f"About {shown(float(f'{middle:.2g}'), 'ohm')} would serve; "
@@ -181,7 +181,7 @@ def self_heating(c: Facts) -> Iterator[Finding]:
     if kelvin > HEATING:
         where = c.channel.shown(_behind(c, i + 1, float(ohms[int(np.argmax(watts))])))
         yield c.found(
-            Gravity.WARNING,
+            Severity.WARNING,
             c.key("dissipation"),
             f"{shown(float(f'{1e3 * watts.max():.3g}'))} mW warm it by {kelvin:.2g} K at {where}",
             "Take a larger fixed resistor, or switch the divider on for the reading only",
@@ -212,7 +212,7 @@ def unlikely_thermistor(c: Facts) -> Iterator[Finding]:
         if not (2000 <= beta <= 6000 and 1 <= ohms[1] <= 1e7):
             field = "beta" if law.name == "beta" else ""
             yield c.found(
-                Gravity.WARNING,
+                Severity.WARNING,
                 c.place(i, field),
                 f"it means {shown(float(ohms[1]), 'ohm')} at 25 °C and a Beta of {number(beta)} K "
                 "there",

@@ -11,7 +11,7 @@ from ..laws.adc import Adc
 from ..model.channel import Channel
 from ..model.law import SHARE, Law
 from ..model.ticks import raw_ends, raw_samples
-from ..survey.findings import Finding, Gravity
+from ..survey.findings import Finding, Severity
 
 
 class Facts:
@@ -40,9 +40,9 @@ class Facts:
         """`channel.bean.limits`."""
         return f"channel.{self.channel.name}.{name}"
 
-    def found(self, gravity: Gravity, where: str, what: str, mend: str) -> Finding:
+    def found(self, severity: Severity, where: str, what: str, mend: str) -> Finding:
         """A finding of a rule."""
-        return Finding(gravity, where, what, mend)
+        return Finding(severity, where, what, mend)
 
     def of(self, *names: str) -> list[tuple[int, Law]]:
         """The laws of these names, with their places."""
@@ -86,7 +86,7 @@ class Facts:
     @property
     def labelled(self) -> bool:
         """Whether the channel ends in zones."""
-        return self.channel.ruler.described(0.0) is not None or bool(self.of("zones"))
+        return self.channel.ruler.label(0.0) is not None or bool(self.of("zones"))
 
     def ohms(self) -> tuple[int, float, float] | None:
         """The divider's place, and the smallest and largest ohms of its sensor within limits."""

@@ -9,7 +9,7 @@ import numpy as np
 from ..laws.linear import Line
 from ..laws.zones import Zones
 from ..model.text import number, shown
-from ..survey.findings import Finding, Gravity
+from ..survey.findings import Finding, Severity
 from ..uncertainty.contributions import step_of
 from .facts import Facts
 
@@ -34,7 +34,7 @@ def coarse_step(c: Facts) -> Iterator[Finding]:
     worst = int(np.argmax(steps))
     if steps[worst] > COARSE * 10.0**-decimals:
         yield c.found(
-            Gravity.WARNING,
+            Severity.WARNING,
             c.key("decimals"),
             f"one count is worth {shown(float(f'{steps[worst]:.2g}'), c.channel.unit)} at "
             f"{c.channel.shown(float(values[worst]))}, and {decimals} decimals are shown",
@@ -67,7 +67,7 @@ def narrow_zones(c: Facts) -> Iterator[Finding]:
                 unit = c.channel.laws.units[i]
                 hold = shown(float(f"{RELEASE * noise:.2g}"), unit)
                 yield c.found(
-                    Gravity.WARNING,
+                    Severity.WARNING,
                     c.place(i, "edges"),
                     f"the zone from {number(low)} to {shown(high, unit)} is {number(high - low)} "
                     f"wide, and one reading has a noise of {shown(float(f'{noise:.2g}'), unit)}",
@@ -91,7 +91,7 @@ def rounding_misses_top(c: Facts) -> Iterator[Finding]:
         at_top = np.count_nonzero(after[there] >= np.floor(top))
         if float(top).is_integer() and at_top <= 2:
             yield c.found(
-                Gravity.WARNING,
+                Severity.WARNING,
                 c.place(i, "rounding"),
                 f"only {at_top} of {int(there.sum())} counts read {number(top)}",
                 'Round to the nearest: rounding = "nearest", with the clamp in front of it',
@@ -110,7 +110,7 @@ def skipped_numbers(c: Facts) -> Iterator[Finding]:
         if steps.size and np.max(steps) * step_of(c.channel.laws) > 1.5:
             usual = float(np.median(steps[steps > 0])) if np.any(steps > 0) else 0.0
             yield c.found(
-                Gravity.NOTE,
+                Severity.NOTE,
                 c.place(i),
                 f"one count moves the result by {number(float(f'{max(usual, steps.max()):.2g}'))}",
                 "A converter of more bits, or an average, gives the numbers between",
@@ -134,7 +134,7 @@ def overflowing_product(c: Facts) -> Iterator[Finding]:
         for bits, limit in ((32, 2.0**31 - 1), (16, 2.0**15 - 1)):
             if product > limit:
                 yield c.found(
-                    Gravity.WARNING if bits == 32 else Gravity.NOTE,
+                    Severity.WARNING if bits == 32 else Severity.NOTE,
                     c.place(i, "marks"),
                     f"{number(float(np.ptp(c.counts)))} counts times {number(span)} is "
                     f"{product:.4g}: more than {bits} bits hold ({limit:.0f})",

@@ -10,7 +10,7 @@ from ..laws.interval import Clamp
 from ..laws.linear import Line
 from ..model.law import Role
 from ..model.text import number, shown
-from ..survey.findings import Finding, Gravity
+from ..survey.findings import Finding, Severity
 from .facts import Facts
 
 #: Less of the converter's range than this is worth a better part.
@@ -32,7 +32,7 @@ def few_counts(c: Facts) -> Iterator[Finding]:
         low_limit, high_limit = c.channel.limits
         limits = f"{number(low_limit)} to {shown(high_limit, c.channel.unit)}"
         yield c.found(
-            Gravity.WARNING,
+            Severity.WARNING,
             c.key("limits"),
             f"{limits} use counts {low} to {high}, {share:.0%} of the range",
             "Another fixed resistor, a smaller reference or an amplifier uses more: see jetruler "
@@ -55,7 +55,7 @@ def outside_marks(c: Facts) -> Iterator[Finding]:
         if out and i == 1:
             raw, true = out[0]
             yield c.found(
-                Gravity.ERROR,
+                Severity.ERROR,
                 c.place(i, "marks"),
                 f"the count {number(raw)} for {shown(true, law.gives)} lies outside "
                 f"{converter.lowest} to {converter.highest}",
@@ -77,7 +77,7 @@ def misplaced_clamp(c: Facts) -> Iterator[Finding]:
         if held > 0.9:
             ends = f"{number(float(before.min()))} to {number(float(before.max()))}"
             yield c.found(
-                Gravity.ERROR,
+                Severity.ERROR,
                 c.place(i),
                 f"what comes in goes from {ends}; the clamp holds {held:.0%} of it",
                 "Give the clamp the ends of the marks, the low one first",
@@ -94,7 +94,7 @@ def clamp_too_early(c: Facts) -> Iterator[Finding]:
             if later.role in (Role.HOLD, Role.ROUND, Role.LABEL, Role.UNIT):
                 continue
             yield c.found(
-                Gravity.WARNING,
+                Severity.WARNING,
                 c.place(i),
                 f"{later.name} stands behind the clamp and moves the value again",
                 "Put the clamp last",
@@ -115,7 +115,7 @@ def limits_out_of_reach(c: Facts) -> Iterator[Finding]:
     reads = f"the counts read {number(smallest)} to {shown(largest, c.channel.unit)}"
     if not c.inside.any():
         yield c.found(
-            Gravity.ERROR,
+            Severity.ERROR,
             c.key("limits"),
             f"{reads}: none lies within {number(low)} to {number(high)}",
             "Mend the laws, or the unit of the limits",
@@ -123,7 +123,7 @@ def limits_out_of_reach(c: Facts) -> Iterator[Finding]:
     elif (low < smallest or high > largest) and not c.of("clamp"):
         end = low if low < smallest else high
         yield c.found(
-            Gravity.WARNING,
+            Severity.WARNING,
             c.key("limits"),
             f"{reads}: {shown(end, c.channel.unit)} is never crossed",
             "Take limits that a fault would cross, or another part that reaches them",
@@ -144,7 +144,7 @@ def turns_back(c: Facts) -> Iterator[Finding]:
         rising = np.sign(values[-1] - values[0])
         turn = int(np.flatnonzero(np.sign(steps) == -rising)[0])
         yield c.found(
-            Gravity.ERROR,
+            Severity.ERROR,
             c.key("laws"),
             f"the value turns back at count {number(float(c.counts[c.inside][turn]))}, where it "
             f"reads {c.channel.shown(float(values[turn]))}",

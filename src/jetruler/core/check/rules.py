@@ -23,7 +23,7 @@ class Described:
     why: str
 
 
-def described(rule: Callable[..., object]) -> Described:
+def description(rule: Callable[..., object]) -> Described:
     """A rule's name and docstring: the first paragraph says what, the second why."""
     finds, _, why = inspect.cleandoc(rule.__doc__ or "").partition("\n\n")
     name = rule.__name__.replace("_", "-")
@@ -32,7 +32,7 @@ def described(rule: Callable[..., object]) -> Described:
 
 def applied(rule: Callable[..., object], found: Iterable[Finding]) -> list[Finding]:
     """A rule's findings with its name and its reason."""
-    about = described(rule)
+    about = description(rule)
     return [replace(finding, rule=about.name, why=about.why) for finding in found]
 
 
@@ -63,4 +63,4 @@ def check(bench: Bench, listed: Iterable[str] = ()) -> list[Finding]:
         facts = Facts(channel, channel.name in own)
         for rule in rules():
             found += applied(rule, rule(facts))
-    return sorted(found, key=lambda finding: finding.gravity)
+    return sorted(found, key=lambda finding: finding.severity)

@@ -9,7 +9,7 @@ import numpy as np
 from ..model.channel import Bench
 from ..model.quantity import seconds
 from ..model.text import number, shown
-from ..survey.findings import Finding, Gravity
+from ..survey.findings import Finding, Severity
 from .facts import Facts
 from .numbers import NARROW, RELEASE
 
@@ -33,7 +33,7 @@ def slow_smoothing(bench: Bench, interval: float | None = None) -> Iterator[Find
             over = seconds(smooth.over) if timed else (smooth.samples - 1) * (interval or 0.0)
             if over > seconds(c.within):
                 yield Finding(
-                    Gravity.WARNING,
+                    Severity.WARNING,
                     f"trip.{trip.name}.{trip.join}[{i}].within",
                     f"{c.channel} is smoothed over {number(over)} s, and a change within "
                     f"{number(seconds(c.within))} s is looked for",
@@ -57,7 +57,7 @@ def unreachable_threshold(bench: Bench) -> Iterator[Finding]:
             if not low < threshold <= high:
                 channel = bench[c.channel]
                 yield Finding(
-                    Gravity.ERROR,
+                    Severity.ERROR,
                     f"trip.{trip.name}.{trip.join}[{i}].{c.kind}",
                     f"the threshold is {shown(threshold, channel.unit)}, and {c.channel} reads "
                     f"from {channel.shown(low)} to {channel.shown(high)}",
@@ -85,7 +85,7 @@ def flickering_threshold(bench: Bench) -> Iterator[Finding]:
             if noise > 0 and apart < NARROW * noise:
                 hold = shown(float(f"{RELEASE * noise:.2g}"), channel.unit)
                 yield Finding(
-                    Gravity.WARNING,
+                    Severity.WARNING,
                     f"trip.{trip.name}.{trip.join}[{i}].{'release' if c.release else c.kind}",
                     f"its release point is {shown(apart, channel.unit)} away, and one reading has "
                     f"a noise of {shown(float(f'{noise:.2g}'), channel.unit)}",

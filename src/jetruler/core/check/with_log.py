@@ -11,7 +11,7 @@ import numpy as np
 from ..model.channel import Channel
 from ..model.reading import Flag
 from ..model.text import number
-from ..survey.findings import Finding, Gravity
+from ..survey.findings import Finding, Severity
 from ..survey.survey import Survey
 from .facts import Facts
 from .ranges import marks_of
@@ -48,7 +48,7 @@ def clamp_hides(s: Logged) -> Iterator[Finding]:
             place, _ = clamps[-1]
             share = f"{samples / s.survey.samples:.1%}"
             yield c.found(
-                Gravity.WARNING,
+                Severity.WARNING,
                 c.place(place),
                 f"it holds {samples} of {s.survey.samples} samples ({share}) that are {word} it",
                 "If that is the end of a travel, draw the marks in: jetruler look --ends; if not, "
@@ -76,7 +76,7 @@ def unreached_marks(s: Logged) -> Iterator[Finding]:
         if short > room:
             true = s.facts.channel.shown(float(s.facts.channel.laws(raw)))
             yield s.facts.found(
-                Gravity.WARNING,
+                Severity.WARNING,
                 s.facts.place(place, "marks"),
                 f"the mark at {number(raw)} ({true}) is never reached: the log ends at "
                 f"{number(end)}",
@@ -92,7 +92,7 @@ def floating_input(s: Logged) -> Iterator[Finding]:
     v = s.survey
     if v.samples >= 50 and v.range_share > 0.4 and v.noise > 0.7 * v.spread:
         yield s.facts.found(
-            Gravity.ERROR,
+            Severity.ERROR,
             s.facts.key("column"),
             f"it covers {v.range_share:.0%} of the range, and each sample is as far from the one "
             f"before as from any other (noise {v.noise:.0f} of a spread of {v.spread:.0f} counts)",
@@ -125,7 +125,7 @@ def swapped_columns(logged: Mapping[str, Logged]) -> Iterator[Finding]:
         crossed = min(_fits(a, logged[other].survey), _fits(b, logged[one].survey))
         if own < 0.5 and crossed > 0.95:
             yield Finding(
-                Gravity.ERROR,
+                Severity.ERROR,
                 f"channel.{one}.column",
                 f"{_fits(a, logged[one].survey):.0%} of it lie within the limits of {one}, and "
                 f"{_fits(a, logged[other].survey):.0%} of the column of {other}",

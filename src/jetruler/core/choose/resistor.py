@@ -16,7 +16,7 @@ from ..model.channel import Channel
 from ..model.law import SHARE
 from ..model.ruler import Ruler
 from ..model.text import number, shown
-from ..model.units import sign
+from ..model.units import symbol
 from ..uncertainty.rounding import columns
 from .preferred import preferred
 
@@ -106,7 +106,7 @@ class ResistorChoice:
         return f"{text}{name} {change}, {abs(share):.0%} {word}"
 
     def __str__(self) -> str:
-        unit = sign(self.unit)
+        unit = symbol(self.unit)
         heading = [
             "",
             "known Ω",

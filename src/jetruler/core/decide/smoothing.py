@@ -97,7 +97,7 @@ class Smoothing:
             return 0.0
         return (self.samples - 1) / (1 if self.blocks else 2)
 
-    def described(self, interval: float | None) -> str:
+    def summary(self, interval: float | None) -> str:
         """What it does, with its lag in samples and seconds."""
         lag = number(self.lag)
         seconds = f" ({number(self.lag * interval)} s)" if interval else ""

@@ -10,7 +10,7 @@ from ..arrays import Truths
 from ..model.channel import Bench, Channel
 from ..model.reading import Flag
 from ..model.text import number
-from ..model.units import sign
+from ..model.units import symbol
 from .forms import STEPS, compared
 from .program import Program
 from .selection import ExportError
@@ -62,7 +62,7 @@ def threshold(
     rising = bool(values[-1] > values[0])
     if not on.any() or on.all():
         low, high = channel.shown(float(values.min())), channel.shown(float(values.max()))
-        shown = f"{number(value)} {sign(channel.unit)}".rstrip()
+        shown = f"{number(value)} {symbol(channel.unit)}".rstrip()
         raise ExportError(f"{channel.name}: no count passes {shown}; it reads from {low} to {high}")
     if not (_one_end(on, rising) and _one_end(off, not rising)):
         raise ExportError(f"{channel.name}: it turns back, so no single count stands for {value}")
@@ -81,7 +81,7 @@ def threshold(
         f"if n {sides[1]} {back}:\n    return 0",
         "return was",
     ]
-    unit = sign(channel.unit)
+    unit = symbol(channel.unit)
     about = (
         f"1 from {number(value)} {unit} (count {edge}) on, 0 below {number(release)} {unit} (count "
         f"{back}), else as it was"

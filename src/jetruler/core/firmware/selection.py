@@ -10,7 +10,7 @@ import numpy as np
 from ..errors import JetRulerError, ParameterError
 from ..model.channel import Channel
 from ..model.text import number
-from ..model.units import sign
+from ..model.units import symbol
 from .floats import float_program
 from .forms import Form, forms, middle, straight_error
 from .knots import fewest_knots
@@ -50,7 +50,7 @@ class Exported:
         p = self.program
         steps = p.operations
         head = f"{self.kind}, {p.arith}: {p.table_bytes} bytes of tables, about {steps} operations"
-        unit = sign(self.channel.unit) if self.channel.unit != "zone" else ""
+        unit = symbol(self.channel.unit) if self.channel.unit != "zone" else ""
         return [
             head,
             *([self.cheaper] if self.cheaper else []),
@@ -76,7 +76,7 @@ class Exported:
 
 def usual_scale(channel: Channel) -> int:
     """Output steps for one unit: as many as the decimals shown; 1 for zones."""
-    if channel.ruler.described(0.0) is not None:
+    if channel.ruler.label(0.0) is not None:
         return 1
     return int(10 ** min(4, 1 if channel.decimals is None else channel.decimals))
 
@@ -98,7 +98,7 @@ def export(
     hold the value at the limits beyond them. kind: the target's float. functions: those it has.
     Raises `ExportError` where no program can, and `ParameterError`.
     """
-    labels = channel.ruler.described(0.0) is not None
+    labels = channel.ruler.label(0.0) is not None
     scale = usual_scale(channel) if scale is None else scale
     if isinstance(scale, bool) or not isinstance(scale, int) or not 1 <= scale <= 10**6:
         raise ParameterError("scale", scale, "a whole number from 1 to 1000000 is right")
@@ -144,7 +144,7 @@ def _float(
     if free:
         proof = replace(proof, within=max(proof.within, proof.worst))
     if not proof.holds:
-        unit = sign(w.channel.unit)
+        unit = symbol(w.channel.unit)
         raise ExportError(
             f"{w.channel.name}: floats of this target are off by {number(proof.worst)} {unit} at "
             f"count {proof.at}; a bound of that, or --arith int32, can be met"
@@ -200,7 +200,7 @@ def _proven(w: Wanted, name: str, arith: str) -> list[Exported]:
 
 def _cheaper(form: Form, w: Wanted, tried: list[str]) -> str:
     """What the next cheaper choice would cost in error."""
-    unit = sign(w.channel.unit) if w.channel.unit != "zone" else ""
+    unit = symbol(w.channel.unit) if w.channel.unit != "zone" else ""
     table = form.kind.startswith(("a table", "a full table")) and not w.has_holes
     straight = straight_error(middle(w)) / w.scale if table else 0.0
     if table and straight < w.within:
@@ -238,7 +238,7 @@ def _one_less(form: Form, w: Wanted) -> float | None:
 
 def _what_could_be(w: Wanted, name: str, arith: str) -> str:
     """A bound that this arithmetic can keep."""
-    unit = sign(w.channel.unit)
+    unit = symbol(w.channel.unit)
     for factor in (2.0, 5.0, 10.0, 50.0):
         wider = replace(w, within=w.within * factor)
         found = _proven(wider, name, arith)

@@ -71,7 +71,7 @@ class Adc(Converter):
         if self.signed is True and self.bits == 1:
             yield ParameterError("signed", True, "one bit leaves no room for a sign")
 
-    def handing(self, unit: str | None) -> Law:
+    def with_output(self, unit: str | None) -> Law:
         return replace(self, ratiometric=True) if unit == SHARE else self
 
     def forward(self, x: Array) -> Array:

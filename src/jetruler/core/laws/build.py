@@ -118,7 +118,7 @@ def _told(law: type[Law], given: dict[str, Any]) -> dict[str, Any]:
         return _quantity(key, value, unit)
 
     out = dict(given)
-    for key, sides in law.tells.items():
+    for key, sides in law.unit_hints.items():
         value = given.get(key)
         if isinstance(sides, str):
             if isinstance(value, list):

@@ -103,7 +103,7 @@ class Table(Curve):
     takes: str | None = None
     name: ClassVar[str] = "table"
     role: ClassVar[Role] = Role.CURVE
-    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"points": ("takes", "unit")}
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"points": ("takes", "unit")}
 
     def check(self) -> Iterator[ParameterError]:
         if self.method not in ("linear", "smooth"):
@@ -241,7 +241,7 @@ class Polynomial(OnDomain):
     takes: str | None = None
     name: ClassVar[str] = "polynomial"
     role: ClassVar[Role] = Role.CURVE
-    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"domain": "takes"}
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"domain": "takes"}
 
     def check(self) -> Iterator[ParameterError]:
         right = "two finite numbers or more are right, c0 first, one beyond c0 not 0"

@@ -65,7 +65,7 @@ class Formula(OnDomain):
     name: ClassVar[str] = "formula"
     role: ClassVar[Role] = Role.CURVE
     open_ended: ClassVar[str] = "constants"
-    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"domain": "takes"}
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"domain": "takes"}
 
     def __init__(
         self,

@@ -23,7 +23,7 @@ class Interval(Law):
     low: float | None = None
     high: float | None = None
     unit: str | None = None
-    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"low": "unit", "high": "unit"}
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"low": "unit", "high": "unit"}
 
     def __post_init__(self) -> None:
         super().__post_init__()
@@ -179,7 +179,7 @@ class DeadBand(Law):
     unit: str | None = None
     name: ClassVar[str] = "dead-band"
     role: ClassVar[Role] = Role.HOLD
-    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {
         "low": "unit",
         "high": "unit",
         "rest": "unit",

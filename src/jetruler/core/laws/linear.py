@@ -34,7 +34,7 @@ class Line(Law):
     takes: str | None = None
     name: ClassVar[str] = "line"
     role: ClassVar[Role] = Role.CURVE
-    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"marks": ("takes", "unit")}
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"marks": ("takes", "unit")}
 
     @classmethod
     def through(

@@ -31,7 +31,7 @@ class PowerLaw(Curve):
     takes: str | None = None
     name: ClassVar[str] = "power"
     role: ClassVar[Role] = Role.CURVE
-    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"x0": "takes", "c": "unit"}
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"x0": "takes", "c": "unit"}
 
     def check(self) -> Iterator[ParameterError]:
         for field in ("a", "b"):

@@ -14,7 +14,7 @@ from ..arrays import Array
 from ..errors import ParameterError, UnitError
 from ..model.law import Law, Role, unit_fields
 from ..model.text import bracketed, number, shown
-from ..model.units import TEMPERATURES, canonical, sign
+from ..model.units import TEMPERATURES, canonical, symbol
 from .statements import constant
 
 
@@ -50,9 +50,9 @@ class To(Law):
     def gives(self) -> str | None:
         return self.unit
 
-    def after(self, unit: str | None) -> Law:
+    def with_input(self, unit: str | None) -> Law:
         if unit is None and self.source is None:
-            raise UnitError(f"to {sign(self.unit)}: the unit before it is not known; say source")
+            raise UnitError(f"to {symbol(self.unit)}: the unit before it is not known; say source")
         if self.source is None:
             factor_and_offset(str(unit), self.unit)
             return replace(self, source=unit)
@@ -124,4 +124,4 @@ def factor_and_offset(source: str, unit: str) -> tuple[float, float]:
         one = registry.Quantity(Fraction(1), _PINT_NAMES.get(source, source))
         return float(one.to(_PINT_NAMES.get(unit, unit)).magnitude), 0.0
     except Exception:
-        raise UnitError(f"{sign(source)} cannot be converted to {sign(unit)}") from None
+        raise UnitError(f"{symbol(source)} cannot be converted to {symbol(unit)}") from None

@@ -38,7 +38,7 @@ class Zones(Law):
     hysteresis: float = 0.0
     name: ClassVar[str] = "zones"
     role: ClassVar[Role] = Role.LABEL
-    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {"edges": "takes"}
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"edges": "takes"}
 
     def __post_init__(self) -> None:
         super().__post_init__()
@@ -101,7 +101,7 @@ class Zones(Law):
     def slope(self, x: Array) -> Array:
         return np.where(np.isnan(x), np.nan, 0.0)
 
-    def described(self, y: float) -> str | None:
+    def label(self, y: float) -> str | None:
         """The label of a zone number, or its outputs side by side: `"1 0 1"`."""
         if not self.names:
             return None
@@ -122,9 +122,7 @@ class Zones(Law):
         i = int(self.zone(np.array(x)))
         y = float(self._numbers()[i])
         stands = (
-            f"zone {i}, {self.described(y)!r}"
-            if self.names
-            else f"zone {i} = {shown(y, self.unit)}"
+            f"zone {i}, {self.label(y)!r}" if self.names else f"zone {i} = {shown(y, self.unit)}"
         )
         return f"{number(x)} is {self._interval(i)}: {stands}"
 

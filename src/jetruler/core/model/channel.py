@@ -12,7 +12,7 @@ from .law import Law
 from .reading import Reading
 from .ruler import Ruler
 from .text import fixed, shown
-from .units import for_column, sign
+from .units import for_column, symbol
 
 if TYPE_CHECKING:
     from ..decide.drives import Drive
@@ -66,7 +66,7 @@ class Channel:
     @property
     def title(self) -> str:
         """Name and unit for people: `bean (°C)`."""
-        return f"{self.name} ({sign(self.unit)})" if self.unit else self.name
+        return f"{self.name} ({symbol(self.unit)})" if self.unit else self.name
 
     @property
     def output_column(self) -> str:
@@ -84,15 +84,15 @@ class Channel:
 
     def cells(self, values: list[float]) -> list[str]:
         """Many values as they stand in a converted log."""
-        if self.ruler.described(0.0) is not None:
-            return ["" if v != v else self.ruler.described(v) or "" for v in values]
+        if self.ruler.label(0.0) is not None:
+            return ["" if v != v else self.ruler.label(v) or "" for v in values]
         if (decimals := self.decimals) is None:
             return ["" if v != v else repr(v) for v in values]
         return ["" if v != v else fixed(v, decimals) for v in values]
 
     def shown(self, value: float) -> str:
         """The value for people, with its unit and to `decimals`."""
-        if value == value and (text := self.ruler.described(value)) is not None:
+        if value == value and (text := self.ruler.label(value)) is not None:
             return text
         return shown(value, self.unit, self.decimals)
 

@@ -68,7 +68,7 @@ class Law(ABC):
 
     #: Parameters whose quantities tell a unit, and the field that takes it; in a bench file
     #: `low = "3.6 mA"` then says the unit too. A pair is for lists of (raw, true).
-    tells: ClassVar[Mapping[str, str | tuple[str, str]]] = {}
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {}
 
     #: The field that collects parameters beyond the fields (the constants of a formula), if any.
     open_ended: ClassVar[str] = ""
@@ -107,15 +107,15 @@ class Law(ABC):
         """What is notable about each input, as `Flag` bits; None when this law never flags."""
         return None
 
-    def described(self, y: float) -> str | None:
+    def label(self, y: float) -> str | None:
         """What a result stands for, where that is no number (a zone's label); else None."""
         return None
 
-    def handing(self, unit: str | None) -> Law:
+    def with_output(self, unit: str | None) -> Law:
         """This law as it stands before one that takes `unit`; itself, if it has no choice."""
         return self
 
-    def after(self, unit: str | None) -> Law:
+    def with_input(self, unit: str | None) -> Law:
         """This law as it stands behind one that gives `unit`; itself, if that is all the same."""
         return self
 

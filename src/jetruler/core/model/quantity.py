@@ -7,7 +7,7 @@ import re
 from decimal import Decimal
 
 from ..errors import QuantityError
-from .units import PREFIXES, TEMPERATURES, canonical, factor, sign
+from .units import PREFIXES, TEMPERATURES, canonical, factor, symbol
 
 EXAMPLES = '"4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC"'
 
@@ -176,7 +176,8 @@ def _read_half_width(text: str, value: float, unit: str | None, whole: str) -> f
             half = float(Decimal(repr(half)) * TEMPERATURES[found][1] / TEMPERATURES[unit][1])
         elif found is not None and found != unit:
             raise QuantityError(
-                f"{whole!r}: the tolerance is in {sign(found)}, the value in {sign(unit) or '1'}"
+                f"{whole!r}: the tolerance is in {symbol(found)}, "
+                f"the value in {symbol(unit) or '1'}"
             )
     if half < 0:
         raise QuantityError(f"{whole!r}: a tolerance is not negative")
@@ -199,4 +200,4 @@ def _convert(
         scale = Decimal(repr(wanted[1]))
         half = None if half is None else float(Decimal(repr(half)) / scale)
         return float(Decimal(repr(value)) / scale), half
-    raise QuantityError(f"{text!r} is in {sign(found)}; {sign(asked)} is wanted here")
+    raise QuantityError(f"{text!r} is in {symbol(found)}; {symbol(asked)} is wanted here")

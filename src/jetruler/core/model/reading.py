@@ -50,12 +50,12 @@ class Reading:
     value: Any
     flags: Any
     unit: str | None = None
-    described: str | None = None
+    label: str | None = None
     """What a single value stands for, where it is no number: a zone's label."""
 
     def __str__(self) -> str:
         if not isinstance(self.value, float):
             return repr(self)
         names = ", ".join(flag_names(int(self.flags)))
-        text = self.described or shown(self.value, self.unit)
+        text = self.label or shown(self.value, self.unit)
         return text + (f" [{names}]" if names else "")

@@ -18,7 +18,7 @@ from .lookup import Table, for_blocks
 from .reading import Flag, Reading
 from .text import number
 from .trace import Step, Trace
-from .units import TEMPERATURES, sign
+from .units import TEMPERATURES, symbol
 
 #: Rulers that start with a converter of up to this many bits are compiled to a table.
 TABLE_BITS = 16
@@ -118,7 +118,7 @@ class Ruler:
         self._fill(counts, values, flags, threads)
         value, flagged = like(values), like(flags)
         if isinstance(flagged, int):
-            return Reading(value, Flag(flagged), self.gives, self.described(value))
+            return Reading(value, Flag(flagged), self.gives, self.label(value))
         return Reading(value, flagged, self.gives)
 
     def inverse(self, y: Any) -> Any:
@@ -132,10 +132,10 @@ class Ruler:
         """Units of the true edge per unit of the raw edge at x, by the chain rule."""
         return _each(x, self._slope)
 
-    def described(self, value: float) -> str | None:
+    def label(self, value: float) -> str | None:
         """What a value of the true edge stands for, where that is no number: a zone's label."""
         last = next((law for law in reversed(self.laws) if law.name != "limits"), self.laws[-1])
-        return last.described(value)
+        return last.label(value)
 
     def direct(self, x: Any) -> Any:
         """Convert law by law, without the compiled table."""
@@ -260,7 +260,7 @@ def _one(compute: Callable[[Array], Array], x: float) -> float:
 
 def _with_unit(line: str, result: float, unit: str | None) -> str:
     """A law that keeps any unit cannot name it; the ruler can."""
-    return f"{line} {sign(unit)}" if unit and line.endswith(f"= {number(result)}") else line
+    return f"{line} {symbol(unit)}" if unit and line.endswith(f"= {number(result)}") else line
 
 
 def _joined(laws: tuple[Law, ...]) -> tuple[tuple[Law, ...], tuple[str | None, ...]]:
@@ -271,9 +271,9 @@ def _joined(laws: tuple[Law, ...]) -> tuple[tuple[Law, ...], tuple[str | None, .
     units: list[str | None] = [laws[0].takes]
     for law in laws:
         if settled and law.takes not in (None, units[-1]):
-            settled[-1] = settled[-1].handing(law.takes)
+            settled[-1] = settled[-1].with_output(law.takes)
             units[-1] = settled[-1].gives or settled[-1].takes or units[-2]
-        law = law.after(units[-1])
+        law = law.with_input(units[-1])
         if None not in (law.takes, units[-1]) and law.takes != units[-1]:
             raise UnitError(_misfit(settled[-1], law, units[-1], law.takes))
         settled.append(law)
@@ -282,9 +282,8 @@ def _joined(laws: tuple[Law, ...]) -> tuple[tuple[Law, ...], tuple[str | None, .
 
 
 def _misfit(before: Law, law: Law, gives: str | None, takes: str | None) -> str:
-    text = (
-        f"{before.name} gives {sign(gives)}, but {law.name}, which follows it, takes {sign(takes)}"
-    )
+    after = f"{law.name}, which follows it, takes {symbol(takes)}"
+    text = f"{before.name} gives {symbol(gives)}, but {after}"
     if gives in TEMPERATURES and takes in TEMPERATURES:
         return f"{text}; a law `to` with unit {takes!r} between them converts"
     return text

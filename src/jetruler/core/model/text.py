@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 
-from .units import sign
+from .units import symbol
 
 
 def number(value: float) -> str:
@@ -29,7 +29,7 @@ def shown(value: float, unit: str | None = None, decimals: int | None = None) ->
         text = number(value)
     else:
         text = fixed(value, decimals).replace("-", "−")
-    return f"{text} {sign(unit)}" if unit else text
+    return f"{text} {symbol(unit)}" if unit else text
 
 
 def fixed(value: float, decimals: int) -> str:

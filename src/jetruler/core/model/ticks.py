@@ -68,7 +68,7 @@ def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = Non
     raw, values = raw[there], values[there]
     if values.size < 2:
         return []
-    if ruler.described(float(values[0])) is not None:
+    if ruler.label(float(values[0])) is not None:
         return _zone_ticks(ruler, raw, values)
     low, high = float(values.min()), float(values.max())
     if limits is not None:
@@ -85,7 +85,7 @@ def _zone_ticks(ruler: Ruler, raw: Array, values: Array) -> list[Tick]:
     borders = np.flatnonzero(np.diff(values)) + 1
     runs = zip(np.split(raw, borders), np.split(values, borders), strict=True)
     return [
-        Tick(0.5 * float(r[0] + r[-1]), float(v[0]), ruler.described(float(v[0])) or "")
+        Tick(0.5 * float(r[0] + r[-1]), float(v[0]), ruler.label(float(v[0])) or "")
         for r, v in runs
     ]
 

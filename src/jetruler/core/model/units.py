@@ -49,7 +49,7 @@ def canonical(unit: str) -> str:
     return _ALIASES.get(unit, unit)
 
 
-def sign(unit: str | None) -> str:
+def symbol(unit: str | None) -> str:
     """The spelling for people: `"ohm"` is `"Ω"`; no unit is an empty text."""
     return "" if unit is None else _SIGNS.get(unit, unit)
 

@@ -14,13 +14,13 @@ from ..errors import ParameterError
 from ..model.channel import Channel
 from ..model.reading import Flag
 from ..model.text import number, shown
-from ..model.units import sign
+from ..model.units import symbol
 from .ends import Ends, NothingMovedError, ends_of
 from .survey import Survey
 from .timing import GAP, TimeSurvey
 
 
-class Gravity(IntEnum):
+class Severity(IntEnum):
     """How serious a finding is."""
 
     ERROR = 0
@@ -33,7 +33,7 @@ class Finding:
     """One finding: of which column or channel (or which place in the bench file), what is the
     matter, and what to do about it. rule, why: which check found it, and why it matters."""
 
-    gravity: Gravity
+    severity: Severity
     where: str
     what: str
     advice: str
@@ -69,7 +69,7 @@ class Subject:
     @property
     def unit_noise(self) -> float:
         """Noise in the channel's unit, at the median count; NaN without a channel."""
-        if self.channel is None or self.channel.ruler.described(0.0) is not None:
+        if self.channel is None or self.channel.ruler.label(0.0) is not None:
             return math.nan
         return float(abs(self.channel.ruler.slope(self.survey.median)) * self.survey.noise)
 
@@ -77,17 +77,20 @@ class Subject:
 def findings(subject: Subject) -> list[Finding]:
     """Everything worth saying about one column."""
     found = [finding for rule in RULES for finding in rule(subject)]
-    return sorted(found, key=lambda finding: finding.gravity)
+    return sorted(found, key=lambda finding: finding.severity)
 
 
 def _nothing(s: Subject) -> Iterator[Finding]:
     if not s.survey.samples:
         yield Finding(
-            Gravity.ERROR, s.name, "not one sample can be read", "Look at the logger and the column"
+            Severity.ERROR,
+            s.name,
+            "not one sample can be read",
+            "Look at the logger and the column",
         )
     elif s.survey.distinct == 1:
         yield Finding(
-            Gravity.WARNING,
+            Severity.WARNING,
             s.name,
             f"every sample is {s.valued(s.survey.smallest)}",
             "Move the sensor while logging; if nothing changes, look for a dead input",
@@ -98,7 +101,7 @@ def _missing(s: Subject) -> Iterator[Finding]:
     v = s.survey
     if v.missing and v.samples:
         yield Finding(
-            Gravity.WARNING,
+            Severity.WARNING,
             s.name,
             f"{v.missing} of {v.rows} samples are missing ({v.missing / v.rows:.2%})",
             "Look for a loose logger cable or a full buffer; converted rows are flagged missing",
@@ -133,7 +136,7 @@ def _rails(s: Subject) -> Iterator[Finding]:
             )
         sudden = longest is not None and longest.count == count and longest.length > 1
         yield Finding(
-            Gravity.ERROR if sudden else Gravity.WARNING,
+            Severity.ERROR if sudden else Severity.WARNING,
             s.name,
             f"sits on its {rail} rail ({count}) for {s.lasting(samples)}{where}",
             f"That is {meaning}: if it comes and goes, a loose connector",
@@ -153,7 +156,7 @@ def _limits(s: Subject) -> Iterator[Finding]:
             worst = float(np.nanmin(values) if end == 0 else np.nanmax(values))
             limit = shown(s.channel.limits[end], s.channel.unit)
             yield Finding(
-                Gravity.WARNING,
+                Severity.WARNING,
                 s.name,
                 f"{word} its limit of {limit} for {s.lasting(samples)}, as far as "
                 f"{s.channel.shown(worst)}",
@@ -168,7 +171,7 @@ def _faults(s: Subject) -> Iterator[Finding]:
     faulty = s.channel.read(counts).flags & int(Flag.FAULTY) != 0
     if samples := int(often[faulty].sum()):
         yield Finding(
-            Gravity.ERROR,
+            Severity.ERROR,
             s.name,
             f"gives what no sound sensor gives for {s.lasting(samples)}",
             "Check the wiring: a broken or shorted loop",
@@ -182,7 +185,7 @@ def _scaled(s: Subject) -> Iterator[Finding]:
         shift, top = power.bit_length() - 1, v.highest - power + 1
         bits = (v.highest - v.lowest + 1).bit_length() - 1
         yield Finding(
-            Gravity.NOTE,
+            Severity.NOTE,
             s.name,
             f"all codes are multiples of {power}: results of {bits - shift} bits, left-scaled "
             f"to {bits} bits",
@@ -195,7 +198,7 @@ def _range(s: Subject) -> Iterator[Finding]:
     v = s.survey
     if v.samples > 1 and v.distinct > 1 and v.range_share < 0.25:
         yield Finding(
-            Gravity.WARNING,
+            Severity.WARNING,
             s.name,
             f"uses {v.range_share:.0%} of the converter's range ({number(v.low_end)} to "
             f"{number(v.high_end)})",
@@ -215,7 +218,7 @@ def _travel(s: Subject) -> Iterator[Finding]:
     if not ends.rests_at_both or (v.smallest <= v.lowest and v.largest >= v.highest):
         return
     yield Finding(
-        Gravity.NOTE,
+        Severity.NOTE,
         s.name,
         f"its travel ends at {number(v.low_end)} and {number(v.high_end)}, not at {v.lowest} and "
         f"{v.highest}",
@@ -230,7 +233,7 @@ def _marks_line(ends: Ends) -> str:
 def _spikes(s: Subject) -> Iterator[Finding]:
     if s.survey.spikes:
         yield Finding(
-            Gravity.WARNING,
+            Severity.WARNING,
             s.name,
             _many(s.survey.spikes, "isolated spike") + " of one sample",
             'Look for bad contacts; smooth = { kind = "spikes", over = 5 } takes them out and '
@@ -243,7 +246,7 @@ def _stuck(s: Subject) -> Iterator[Finding]:
     long = v.stuck is not None and v.stuck.length >= max(20, 0.02 * v.samples)
     if long and v.stuck and v.noise > 0.6 and v.stuck.count not in (v.lowest, v.highest):
         yield Finding(
-            Gravity.WARNING,
+            Severity.WARNING,
             s.name,
             f"stuck at {s.valued(v.stuck.count)} for {s.lasting(v.stuck.length)} from line "
             f"{s.line_of(v.stuck.row)}, though its noise is {number(round(v.noise, 2))} counts",
@@ -257,10 +260,10 @@ def _noise(s: Subject) -> Iterator[Finding]:
         return
     noise = f"{v.noise:.2g} counts"
     if not math.isnan(s.unit_noise) and s.channel is not None:
-        noise += f" ({s.unit_noise:.2g} {sign(s.channel.unit)})"
+        noise += f" ({s.unit_noise:.2g} {symbol(s.channel.unit)})"
     if v.noise < 0.5 * v.step:
         yield Finding(
-            Gravity.NOTE,
+            Severity.NOTE,
             s.name,
             f"is quiet: its noise of {noise} is below half a step",
             "It needs no averaging, and averaging would gain nothing: there is no noise to "
@@ -268,7 +271,7 @@ def _noise(s: Subject) -> Iterator[Finding]:
         )
     else:
         yield Finding(
-            Gravity.NOTE,
+            Severity.NOTE,
             s.name,
             f"its noise is {noise}; {v.effective_bits:.1f} bits are effective",
             _averaging(s),
@@ -309,7 +312,7 @@ def time_findings(time: TimeSurvey, line_of: Callable[[int], int]) -> list[Findi
         often = _many(time.steps_back, "time")
         what = f"time steps back {often}, first at line {line_of(time.first_back)}"
         found.append(
-            Finding(Gravity.ERROR, time.name, what, "Two logs in one, or a clock that was set")
+            Finding(Severity.ERROR, time.name, what, "Two logs in one, or a clock that was set")
         )
     if time.first_gap is not None:
         what = (
@@ -317,12 +320,12 @@ def time_findings(time: TimeSurvey, line_of: Callable[[int], int]) -> list[Findi
             f"{number(time.longest_gap)} s, first at line {line_of(time.first_gap)}"
         )
         found.append(
-            Finding(Gravity.WARNING, time.name, what, "Samples were lost, or logging was paused")
+            Finding(Severity.WARNING, time.name, what, "Samples were lost, or logging was paused")
         )
     if time.repeats:
         found.append(
             Finding(
-                Gravity.WARNING,
+                Severity.WARNING,
                 time.name,
                 f"{_many(time.repeats, 'sample')} with the time of the one before",
                 "The clock is too coarse for this rate, or rows were written twice",

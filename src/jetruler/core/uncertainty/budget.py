@@ -11,7 +11,7 @@ from ..arrays import Array
 from ..model.channel import Channel
 from ..model.ruler import Ruler
 from ..model.text import number, shown
-from ..model.units import sign
+from ..model.units import symbol
 from .contributions import Conditions, Contribution, conditions_of, contributions
 from .rounding import columns, rounded, with_uncertainty
 
@@ -51,7 +51,7 @@ class Budget:
     def __str__(self) -> str:
         if math.isnan(self.combined):
             return "\n".join(self.summary())
-        unit = sign(self.unit)
+        unit = symbol(self.unit)
         heading = ["source", "size", "standard", f"{unit} per unit", f"effect {unit}", "share", ""]
         rows = [
             [
@@ -94,7 +94,7 @@ class Budget:
 
 def _two(value: float, unit: str | None) -> str:
     text = rounded(value, value)[1]
-    return f"{text} {sign(unit)}" if unit else text
+    return f"{text} {symbol(unit)}" if unit else text
 
 
 def budget(

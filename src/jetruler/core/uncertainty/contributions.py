@@ -14,7 +14,7 @@ from ..model.channel import Channel
 from ..model.quantity import Toleranced
 from ..model.ruler import Ruler
 from ..model.text import shown
-from ..model.units import sign
+from ..model.units import symbol
 from .parameters import Parameter, sensitivity, toleranced
 
 #: Standard uncertainty of a rounding to whole steps: every error within half a step as likely.
@@ -98,7 +98,7 @@ def conditions_of(
 def contributions(ruler: Ruler, x: Array, given: Conditions) -> list[Contribution]:
     """Every source of uncertainty of a ruler at counts x (float64), in the order of the chain.
     Raises `JetRulerError` for a ruler that ends in zones."""
-    if ruler.described(0.0) is not None:
+    if ruler.label(0.0) is not None:
         raise JetRulerError("a zone is no number: its budget is that of the laws before it")
     slope = np.asarray(ruler.slope(x), dtype=np.float64)
     rows = []
@@ -218,7 +218,7 @@ def _roundings(ruler: Ruler, x: Array) -> list[Contribution]:
             rows.append(
                 _row(
                     f"rounding of {law.name}",
-                    f"± {step / 2:g} {sign(unit)}".rstrip(),
+                    f"± {step / 2:g} {symbol(unit)}".rstrip(),
                     ROUNDING * step,
                     unit,
                     slope,

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from decimal import ROUND_HALF_EVEN, Decimal
 
 from ..model.text import shown
-from ..model.units import sign
+from ..model.units import symbol
 
 
 def rounded(value: float, uncertainty: float) -> tuple[str, str]:
@@ -40,7 +40,7 @@ def with_uncertainty(value: float, uncertainty: float, unit: str | None = None) 
         scale, factor = 10.0**power, f"·1e{power}"
     a, b = rounded(value / scale, uncertainty / scale)
     brackets = f"({a} ± {b}){factor}"
-    return f"{brackets} {sign(unit)}" if unit else (brackets if factor else f"{a} ± {b}")
+    return f"{brackets} {symbol(unit)}" if unit else (brackets if factor else f"{a} ± {b}")
 
 
 def columns(heading: Sequence[str], rows: Sequence[Sequence[str]], left: int = 1) -> list[str]:

@@ -62,7 +62,7 @@ class ParquetWriter:
         fields = [pa.field(n, k) for n, k in zip(layout.kept, kinds, strict=True)]
         for channel, widths in zip(layout.channels, self.widths, strict=True):
             about = self._about(channel)
-            kind = _LABELS if channel.ruler.described(0.0) is not None else pa.float64()
+            kind = _LABELS if channel.ruler.label(0.0) is not None else pa.float64()
             fields.append(pa.field(channel.output_column, kind, metadata=about))
             if widths is not None:
                 fields.append(pa.field(widths.column, pa.float64(), metadata=about))
@@ -88,7 +88,7 @@ class ParquetWriter:
         for channel, widths, column in zip(
             self.layout.channels, self.widths, converted.columns, strict=True
         ):
-            if channel.ruler.described(0.0) is not None:
+            if channel.ruler.label(0.0) is not None:
                 columns.append(labelled(channel, column))
             else:
                 columns.append(values_to_arrow(column.values, column.complete))
@@ -129,7 +129,7 @@ _LABELS = pa.dictionary(pa.int32(), pa.string())
 def labelled(channel: Channel, column: Column) -> pa.DictionaryArray:
     """Zones by their labels; null where there is none."""
     kinds, which = np.unique(column.values, return_inverse=True)
-    labels = [None if np.isnan(kind) else channel.ruler.described(kind) for kind in kinds]
+    labels = [None if np.isnan(kind) else channel.ruler.label(kind) for kind in kinds]
     known = texts_to_arrow(labels).dictionary_encode()
     return pa.DictionaryArray.from_arrays(
         known.indices.take(to_arrow(which.astype(np.int32))), known.dictionary

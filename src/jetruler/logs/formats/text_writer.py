@@ -92,7 +92,7 @@ class JsonWriter:
         self.passed = PassedTypes(layout.reader, layout.passed, given or {})
         self.texts = []
         for channel in layout.channels:
-            dress = _text_field if channel.ruler.described(0.0) is not None else _number_field
+            dress = _text_field if channel.ruler.label(0.0) is not None else _number_field
             widths = width_texts(channel, ".", dress) if layout.uncertainty else None
             self.texts.append(CellTexts(channel, ".", ", ", widths, dress))
         names = layout.names(name for texts in self.texts for name in texts.names)
