@@ -122,7 +122,7 @@ def test_rules_about_a_log_at_their_edges() -> None:
     assert found.severity is Severity.ERROR
 
 
-@fewer(5)
+@fewer(12)
 @given(
     r0=st.floats(1e3, 1e6),
     beta=st.floats(2500, 4800),

@@ -141,7 +141,7 @@ def test_what_dominates_differs(bean: jr.Channel) -> None:
 SHARES = st.floats(1e-4, 4e-3)
 
 
-@fewer(2)
+@fewer(1)
 @given(
     at=st.integers(400, 3700),
     tolerances=st.tuples(*[SHARES] * 5),

@@ -16,13 +16,11 @@ import jetruler as jr
 from jetruler import Adc, Channel, Counts, Expect, Formula, JetRulerError, Line, ParameterError
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.calibrate.result import decimals
-from jetruler.core.firmware.forms import forms, full, simplest_between
+from jetruler.core.firmware.forms import forms, full
 from jetruler.core.firmware.program import Model
 from jetruler.core.firmware.selection import ExportError, export
 from jetruler.core.firmware.wanted import Wanted
 from jetruler.core.model.ruler import Ruler
-
-from .sizes import fewer
 
 T = jr.Toleranced
 
@@ -271,10 +269,19 @@ def test_the_largest_scale_that_fits_is_named(gain: float, says: str) -> None:
         export(channel, "a", "int16", scale=10)
 
 
-@fewer(1)
-@given(low=st.floats(0, 3), width=st.floats(1e-6, 1))
-def test_the_simplest_fraction_of_an_interval(low: float, width: float) -> None:
-    found = simplest_between(low, low + width)
-    assert low <= found.numerator / found.denominator <= low + width
-    for denominator in range(1, min(found.denominator, 2000)):
-        assert np.floor((low + width) * denominator) < np.ceil(low * denominator)
+POINTS = st.lists(
+    st.tuples(st.integers(-50, 50), st.floats(-1e3, 1e3)), min_size=2, max_size=8,
+    unique_by=lambda point: point[0],
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("method", ["linear", "smooth"])
+@given(points=POINTS)
+def test_a_table_meets_its_points_and_stays_between_them(method: Any, points: Any) -> None:
+    law = jr.Table(tuple(points), method)
+    x, y = np.array(sorted(points), dtype=float).T
+    assert law(x).tolist() == y.tolist()
+    for (x0, y0), (x1, y1) in itertools.pairwise(zip(x, y, strict=True)):
+        between = law(np.linspace(x0, x1, 33))
+        assert between.min() >= min(y0, y1)
+        assert between.max() <= max(y0, y1)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import math
 import re
+from fractions import Fraction
 from itertools import pairwise
 from typing import Any
 
@@ -148,9 +149,9 @@ def test_the_simplest_fraction(low: Any, width: Any) -> None:
     assume(width > 0)
     found = simplest_between(float(low), float(low + width))
     assert low - 1e-9 <= found <= low + width + 1e-9
+    first, last = Fraction(float(low)), Fraction(float(low + width))
     for q in range(1, min(found.denominator, 200)):  # none with a smaller denominator lies there
-        p = math.ceil(float(low) * q - 1e-12)
-        assert p / q > float(low + width) or math.isclose(p / q, float(low + width))
+        assert math.ceil(first * q) > last * q
 
 
 @pytest.mark.parametrize("arith", ["int32", "int16"])

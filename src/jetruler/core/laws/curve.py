@@ -145,10 +145,16 @@ class Table(Curve):
         return float(low), float(high)
 
     def _inner(self, x: Array) -> Array:
-        if self.method == "smooth":
-            inner: Array = self._smooth[0](x)
-            return inner
-        return np.interp(x, *self._sorted)
+        xs, ys = self._sorted
+        if self.method == "linear":
+            return np.interp(x, xs, ys)
+        # Rounding may carry the cubic past a point; a value beyond the last one had no inverse.
+        piece = np.clip(np.searchsorted(xs, x, side="right"), 1, len(xs) - 1)
+        before, behind = ys[piece - 1], ys[piece]
+        inner: Array = np.clip(
+            self._smooth[0](x), np.minimum(before, behind), np.maximum(before, behind)
+        )
+        return np.where(x == xs[-1], ys[-1], inner)
 
     def _inner_slope(self, x: Array) -> Array:
         if self.method == "smooth":
