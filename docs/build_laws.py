@@ -77,7 +77,7 @@ def page() -> str:
                 kind=type(law).__name__,
                 takes=symbol(law.takes) or "any unit",
                 gives=symbol(law.gives) or "the same unit",
-                doc=inspect.getdoc(type(law)),
+                doc=(inspect.getdoc(type(law)) or "").split("\n\nExamples\n")[0],
                 bench=entry["bench"],
                 there=law.formula(entry["worked"]),
                 break_="  ",

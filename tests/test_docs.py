@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import doctest
 import re
 import shlex
 from pathlib import Path
@@ -59,6 +60,21 @@ def test_console_blocks_show_what_comes_out(page: Path, home: Path, cli: Cli) ->
             said = (done.stdout + done.stderr).splitlines()
             for line in filter(None, lines):
                 assert line == "…" or line in said, f"{command}: {line}"
+
+
+@pytest.mark.parametrize("name", sorted(set(jr.__all__) - {"__version__"}))
+def test_the_example_of_every_public_name_runs(
+    name: str, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Its own example, not one that it inherits; files are those of the demo."""
+    monkeypatch.chdir(home)
+    thing = getattr(jr, name)
+    text = vars(thing).get("__doc__") if isinstance(thing, type) else thing.__doc__
+    examples = doctest.DocTestParser().get_doctest(text or "", {}, name, None, None)
+    assert any(example.want for example in examples.examples), f"{name} has no example"
+    said: list[str] = []
+    ran = doctest.DocTestRunner(verbose=False).run(examples, out=said.append)
+    assert ran.failed == 0, "".join(said)
 
 
 def test_bench_files_load() -> None:

@@ -31,7 +31,17 @@ AnyTable = TypeVar("AnyTable", bound=BaseModel)
 
 
 class BenchError(JetRulerError):
-    """A bench file that cannot be used; `mistakes` has a line for each mistake."""
+    """A bench file that cannot be used; `mistakes` has a line for each mistake.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> try:
+    ...     jr.load_bench("none.toml")
+    ... except jr.BenchError as error:
+    ...     print(error)
+    none.toml: there is no such file; name a bench file with --bench
+    """
 
     def __init__(self, path: str, mistakes: list[str]) -> None:
         self.path, self.mistakes = path, tuple(mistakes)
@@ -43,6 +53,12 @@ def load_bench(path: str | PathLike[str]) -> Bench:
     """Read a bench file.
 
     Raises `BenchError` for a file that is missing, is no TOML, or has mistakes (all of them).
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> list(jr.load_bench("bench.toml").channels)[:3]
+    ['bean', 'bean2', 'damper']
     """
     name = str(path)
     try:

@@ -29,6 +29,12 @@ def read_marks(path: str | PathLike[str]) -> Marks:
     each is known; each may say its unit in brackets: `raw (count),true (degC),u_true (K)`. Other
     columns, blank lines and lines that start with # are left out.
     Raises `MarksError` naming the line.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.read_marks("bath.csv").raw.size
+    5
     """
     name = str(path)
     try:

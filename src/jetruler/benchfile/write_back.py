@@ -20,6 +20,15 @@ def write_calibration(path: str, found: Calibration, expected: str | None = None
     expected: the file's text as it was read; a file that has changed since is left alone.
     Returns the lines taken out and put in. Raises `BenchError`; the file is replaced whole or not
     at all.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> found = jr.calibrate(bench["bean"], jr.read_marks("bath.csv"))
+    >>> _ = jr.write_calibration("bench.toml", found)
+    >>> jr.load_bench("bench.toml")["bean"].calibration is not None
+    True
     """
     replaces = found.replaced is not None
     line, left = law_line(found.fit.law), found.fit.rms_left_out
@@ -33,6 +42,15 @@ def write_calibration(path: str, found: Calibration, expected: str | None = None
 def write_correction(
     path: str, channel: Channel, correction: Line, expected: str | None = None
 ) -> Change:
-    """Put a correction on top of a channel, or join it with the one that is there. As above."""
+    """Put a correction on top of a channel, or join it with the one that is there. As above.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> _ = jr.write_correction("bench.toml", bench["rail"], jr.Line(gain=1.0, offset=-0.05))
+    >>> jr.load_bench("bench.toml")["rail"].ruler(3400) < bench["rail"].ruler(3400)
+    True
+    """
     place, replaces, law = joined(channel, correction)
     return write_law(path, channel, law_line(law), place, replaces, expected)

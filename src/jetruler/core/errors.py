@@ -2,19 +2,59 @@
 
 
 class JetRulerError(ValueError):
-    """Base of every error that a user's input can cause."""
+    """Base of every error that a user's input can cause.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> try:
+    ...     jr.Shunt(ohms=0)
+    ... except jr.JetRulerError as error:
+    ...     print(error)
+    ohms: found 0; a value above 0 is right
+    """
 
 
 class QuantityError(JetRulerError):
-    """A text that does not read as a quantity, or as one of another unit."""
+    """A text that does not read as a quantity, or as one of another unit.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> try:
+    ...     jr.quantity("warm")
+    ... except jr.QuantityError as error:
+    ...     print(error)
+    'warm' does not read as a quantity; write it like "4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC"
+    """
 
 
 class UnitError(JetRulerError):
-    """Two laws joined where the units do not fit."""
+    """Two laws joined where the units do not fit.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> try:
+    ...     jr.Shunt(150) >> jr.Beta(1e4, 3435)
+    ... except jr.UnitError as error:
+    ...     print(error)
+    shunt gives A, but beta, which follows it, takes Ω
+    """
 
 
 class ParameterError(JetRulerError):
-    """A parameter that makes no sense: its name, what was found and what would be right."""
+    """A parameter that makes no sense: its name, what was found and what would be right.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> try:
+    ...     jr.Clamp(5, 3)
+    ... except jr.ParameterError as error:
+    ...     print(error)
+    low: found 5; a value below high, 3
+    """
 
     def __init__(self, name: str, found: object, right: str) -> None:
         self.name, self.found, self.right = name, found, right

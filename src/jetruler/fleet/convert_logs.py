@@ -27,6 +27,13 @@ class Fleet:
 
     failed: why, by log. others: columns that pass through and have another type here than in most
     logs, by their name and type (in Parquet only).
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> jr.convert_all(["roast.csv"], bench, "more", only=["bean"]).failed
+    {}
     """
 
     done: list[Path] = field(default_factory=list)
@@ -82,6 +89,14 @@ def convert_all(
     memory: MB that batches under way may take, over all jobs (for each log on a cluster).
     events: a folder for the trips' events.
     Raises `LogError` where there is nothing to do, or nobody to do it.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> fleet = jr.convert_all(["roast.csv"], bench, "archive")
+    >>> [log.name for log in fleet.done]
+    ['roast.csv']
     """
     if jobs is not None and jobs < 1:
         raise LogError(f"jobs: found {jobs}; at least 1 is right")

@@ -17,7 +17,16 @@ class Tabular(Protocol):
 
 
 def frame(result: Tabular) -> pd.DataFrame:
-    """All candidates of a choice as a pandas DataFrame, best first."""
+    """All candidates of a choice as a pandas DataFrame, best first.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> ruler = jr.Adc(12, 3.3) >> jr.Divider(4700) >> jr.Beta(100e3, 3950)
+    >>> sensor = jr.Channel("t", ruler, "ch0")
+    >>> list(jr.frame(jr.choose_resistor(sensor, 20, 240)))[0]
+    'known'
+    """
     import pandas as pd
 
     return pd.DataFrame(result.columns)

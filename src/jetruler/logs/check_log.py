@@ -50,7 +50,15 @@ def check_log(
     progress: Progress | None = None,
 ) -> list[Finding]:
     """Every mistake between a bench and a log, the most serious first: the rules of `check` with a
-    log, and the errors and warnings of `look`. Raises `LogError`."""
+    log, and the errors and warnings of `look`. Raises `LogError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> jr.check_log("roast.csv", bench)[0].where
+    'bean'
+    """
     found = applied(missing_column, missing_column(log, bench, form))
     gone = {finding.where.split(".")[1] for finding in found}
     there = {name: c for name, c in bench.channels.items() if name not in gone}

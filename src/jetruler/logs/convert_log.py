@@ -64,6 +64,14 @@ def convert(
     thread a core if None. memory: MB that the batches under way may take. The result is the same
     whatever those two are.
     Raises `LogError`; the output then is as it was before.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> summary = jr.convert("roast.csv", bench, "out.csv")
+    >>> summary.rows
+    4200
     """
     if not memory > 0:
         raise LogError(f"memory: found {memory:g} MB; more than 0 is right")

@@ -41,7 +41,14 @@ class ColumnLook:
 
 @dataclass(frozen=True)
 class Look:
-    """What a log shows: its columns, its time, and the findings, most serious first."""
+    """What a log shows: its columns, its time, and the findings, most serious first.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.look("roast.csv").rows
+    4200
+    """
 
     rows: int
     columns: dict[str, ColumnLook]
@@ -129,6 +136,13 @@ def look(
 
     With a bench, its channels' columns are looked at and findings speak in their units; without
     one, every column that mostly holds whole numbers. Raises `LogError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> jr.look("roast.csv", bench).findings[0].severity.name
+    'ERROR'
     """
     with open_log(log, form) as reader:
         columns = _of_bench(reader, bench) if bench is not None else []

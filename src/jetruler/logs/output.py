@@ -28,9 +28,9 @@ class Output:
         self.name = "standard output" if str(path) == "-" else str(path)
         self._final: Path | None = None
         self._part: Path | None = None
-        self._file: BinaryIO = sys.stdout.buffer
-        if str(path) != "-":
-            self._open(Path(path), source)
+        self._to_stdout = str(path) == "-"
+        # Standard output may be without a binary side, as in a notebook: it is asked only if used.
+        self._file = sys.stdout.buffer if self._to_stdout else self._opened(Path(path), source)
         self._packed: BinaryIO | None = None
         if self.name.endswith(".gz"):
             packed = gzip.GzipFile("", "wb", 6, self._file, mtime=0)
@@ -41,7 +41,7 @@ class Output:
         self.file = self._packed or self._file
         self.write = self.file.write
 
-    def _open(self, path: Path, source: str | PathLike[str]) -> None:
+    def _opened(self, path: Path, source: str | PathLike[str]) -> BinaryIO:
         if str(source) != "-" and path.exists() and path.samefile(source):
             raise LogError(f"{path}: this is the input; name another file for the output")
         if path.is_dir():
@@ -50,11 +50,10 @@ class Output:
             raise LogError(f"{path}: there is no folder {path.parent}; make it first")
         try:
             if path.exists() and not path.is_file():  # a device or a pipe
-                self._file = path.open("wb")
-                return
+                return path.open("wb")
             self._final = path.resolve()
             self._part = self._final.with_name(f".{self._final.name}.{os.getpid()}.part")
-            self._file = self._part.open("wb")
+            return self._part.open("wb")
         except OSError as error:
             raise LogError(f"{path}: cannot be written: {error.strerror}") from None
 
@@ -73,7 +72,7 @@ class Output:
         finally:
             for file in (self._packed, self._file):
                 with contextlib.suppress(OSError, ValueError):
-                    if file is not None and file is not sys.stdout.buffer:
+                    if file is not None and not (self._to_stdout and file is self._file):
                         file.close()
             if self._part is not None:
                 self._part.unlink(missing_ok=True)
@@ -85,7 +84,7 @@ class Output:
             if self._file.closed:  # by what packs
                 return self._appear()
             self._file.flush()
-            if self._file is not sys.stdout.buffer:
+            if not self._to_stdout:
                 self._file.close()
         except BrokenPipeError:
             raise

@@ -63,6 +63,14 @@ def read_pairs(
     Values that stand in the same rows are pairs; where fewer than half of the sparser one's rows
     hold both, they are paired by time, in a straight line between two samples of the denser one.
     Raises `LogError`; `PairsError` where no time has both.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> pairs = jr.read_pairs("rest.csv", bench["bean"], bench["bean2"])
+    >>> len(pairs.a) == len(pairs.b)
+    True
     """
     for one in (channel, other):
         if isinstance(one, Channel) and one.ruler.label(0.0) is not None:

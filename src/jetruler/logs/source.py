@@ -37,7 +37,17 @@ def kind_of(path: str | PathLike[str]) -> str | None:
 
 
 class LogError(JetRulerError):
-    """A log that cannot be read or written: its name and one sentence."""
+    """A log that cannot be read or written: its name and one sentence.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> try:
+    ...     jr.look("none.csv")
+    ... except jr.LogError as error:
+    ...     print(error)
+    none.csv: there is no such file; a log is wanted
+    """
 
 
 @dataclass(frozen=True)
@@ -48,6 +58,12 @@ class LogFormat:
     header: False when the first line is already data; columns are then named 1, 2, 3, …
     comment: lines that start with it are left out, and counted. Those are for CSV.
     kind: "csv", "jsonl" or "parquet"; None goes by the first bytes and the name's end.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.LogFormat(delimiter=";", decimal=",").decimal
+    ','
     """
 
     delimiter: str | None = None

@@ -38,6 +38,14 @@ class Comparison:
     matters.
     verdict: "agree", "bias", "noise", "curve", or "unknown" for too few samples.
     correction: the line to put on top of a so that it reads as b; None if none is called for.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> import numpy as np
+    >>> true = np.linspace(0, 100, 40)
+    >>> jr.compare(true + 0.5, true).verdict
+    'bias'
     """
 
     names: tuple[str, str]
@@ -185,6 +193,15 @@ def compare(
     autocorrelation of the differences. Raises `PairsError` for fewer than three pairs,
     `JetRulerError` for lengths that do not fit.
     Source: limits of agreement, Bland and Altman, Lancet 327 (1986) 307; JCGM 100:2008, 4.2.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> import numpy as np
+    >>> true = np.linspace(0, 100, 40)
+    >>> found = jr.compare(true + 0.5, true)
+    >>> round(float(found.bias), 3)
+    0.5
     """
     a, b = (np.asarray(values, dtype=np.float64).reshape(-1) for values in (a, b))
     if within is not None and not within > 0:

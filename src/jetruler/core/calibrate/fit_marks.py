@@ -43,6 +43,13 @@ def fit(
     more than that, by a chi-square test at 5 %), else from the scatter.
     Raises `MarksError` for marks that cannot give this law, `JetRulerError` for one that cannot
     be fitted. Source: JCGM 100:2008, H.3; Gauss and Newton's method.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> found = jr.fit([(198, 0), (2050, 49.6), (3904, 100)])
+    >>> found.law.name, round(found.parameters[1].value, 5)
+    ('line', -5.4671)
     """
     before = None if before is None else Ruler.of(before)
     then = None if then is None else Ruler.of(then)

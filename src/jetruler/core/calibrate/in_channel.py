@@ -23,7 +23,16 @@ from .result import Fit, told
 class Calibration:
     """A fit and where it goes: at `place` among the channel's laws, instead of `replaced` or, if
     that is None, between those that are there. error_before: what the channel read before, less
-    the truth (NaN where it read nothing)."""
+    the truth (NaN where it read nothing).
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> knob = jr.Channel("knob", jr.Counts(12) >> jr.Line(0.1), "ch0")
+    >>> found = jr.calibrate(knob, [(0, 1.0), (1000, 101.0)])
+    >>> round(found.calibrated.ruler(500), 3)
+    51.0
+    """
 
     channel: Channel
     fit: Fit
@@ -69,6 +78,13 @@ def calibrate(
     marks: as for `fit`; raw in counts unless `Marks` says the unit at another joint of the
     channel, true in the channel's unit or one that converts to it.
     Raises `MarksError`, `JetRulerError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> knob = jr.Channel("knob", jr.Counts(12) >> jr.Line(0.1), "ch0")
+    >>> jr.calibrate(knob, [(0, 1.0), (1000, 99.0), (2000, 201.0)]).fit.law.name
+    'line'
     """
     used = Marks.of(marks)
     laws = channel.laws.laws

@@ -15,7 +15,17 @@ from ..model.units import canonical, factor, symbol
 
 
 class MarksError(JetRulerError):
-    """Marks that cannot be used; the message names the mark and what would be right."""
+    """Marks that cannot be used; the message names the mark and what would be right.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> try:
+    ...     jr.fit([(1, 5)])
+    ... except jr.MarksError as error:
+    ...     print(error)
+    line needs marks at 2 different raw values or more; found 1
+    """
 
 
 @dataclass(frozen=True, eq=False)
@@ -26,6 +36,13 @@ class Marks:
     raw_unit: "count", or the unit at some joint of a channel's laws; None is whatever the law
     takes. true_unit: None is whatever the law gives. names: where each mark stands, for messages.
     Raises `MarksError` for numbers that are not finite, or uncertainties not above 0.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> marks = jr.Marks.of([(0, 1.0), (1, 3.1)])
+    >>> marks.raw.tolist()
+    [0.0, 1.0]
     """
 
     raw: Array

@@ -44,6 +44,13 @@ class Fit:
     a mark that no other could stand in for. outliers: places of the marks that were set aside.
     degrees: of freedom. scatter: standard deviation of the errors; with uncertainties given, in
     units of those. was: the errors before this fit, where there was another law.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> found = jr.fit([(0, 1.0), (1, 3.1), (2, 4.9)])
+    >>> [p.name for p in found.parameters]
+    ['gain', 'offset']
     """
 
     law: Law

@@ -11,7 +11,17 @@ from ..errors import JetRulerError
 
 
 class PairsError(JetRulerError):
-    """Two series of which no pairs can be made."""
+    """Two series of which no pairs can be made.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> try:
+    ...     jr.compare([1.0], [1.0])
+    ... except jr.PairsError as error:
+    ...     print(error)
+    first and second have 1 pairs; three or more are right
+    """
 
 
 def correlation_time(samples: Array) -> float:

@@ -56,6 +56,14 @@ def check(bench: Bench, listed: Iterable[str] = ()) -> list[Finding]:
 
     listed: names of the channels whose converter stands in their own list of laws, so that places
     count as the bench file does. An empty list means that nothing was found.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> ruler = jr.Adc(12, 3.3) >> jr.Divider(4700) >> jr.Beta(100e3, 3950)
+    >>> sensor = jr.Channel("t", ruler, "ch0")
+    >>> jr.check(jr.Bench("Desk", {"t": sensor}))
+    []
     """
     own = set(listed)
     found = [finding for rule in bench_rules() for finding in applied(rule, rule(bench))]

@@ -49,7 +49,14 @@ class AmplifierStage:
 
 @dataclass(frozen=True)
 class AmplifierChoice:
-    """Both stages (a stage that cannot serve is left out, and `left_out` says why)."""
+    """Both stages (a stage that cannot serve is left out, and `left_out` says why).
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.choose_amplifier(0.0, 0.02, 3.3).stages[0].stage
+    'non-inverting'
+    """
 
     low: float
     high: float
@@ -112,6 +119,13 @@ def choose_amplifier(
     one with an offset, which centres the signal in the range. Output never leaves the range.
     Raises `ParameterError`; `JetRulerError` where neither serves.
     Source: the ideal operational amplifier; IEC 60063.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> choice = jr.choose_amplifier(0.0, 0.02, 3.3)
+    >>> choice.stages[0].stage
+    'non-inverting'
     """
     if not low < high:
         raise ParameterError("from", low, f"a voltage below {number(high)} V is right")

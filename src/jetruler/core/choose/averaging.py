@@ -17,6 +17,16 @@ class AveragingChoice:
 
     noise: of one reading, in counts; slope: the channel's unit per count there; answer: how many
     readings hold the target. interval: seconds between two readings, if known.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> ruler = jr.Adc(12, 3.3) >> jr.Divider(4700) >> jr.Beta(100e3, 3950)
+    >>> sensor = jr.Channel("t", ruler, "ch0")
+    >>> print(jr.choose_averaging(sensor, 0.05, at=100, noise=1.5))
+    at 100 °C one count is worth 0.0358 °C, and the noise is 1.5 counts: 0.0537 °C in one reading
+    2 readings: their mean holds still to 0.0386601
+    smooth = { kind = "mean", over = 2 }
     """
 
     value: float
@@ -56,6 +66,14 @@ def choose_averaging(
     target: one standard deviation, in the channel's unit. at: the value at which it matters; a
     count is worth more at one than at another. noise: of one reading, in counts; the channel's own
     if left out. Raises `JetRulerError` where that is not known, or no count reads that value.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> ruler = jr.Adc(12, 3.3) >> jr.Divider(4700) >> jr.Beta(100e3, 3950)
+    >>> sensor = jr.Channel("t", ruler, "ch0")
+    >>> jr.choose_averaging(sensor, 0.05, at=100, noise=1.5).answer.readings
+    2
     """
     noise = channel.noise if noise is None else noise
     if noise is None:

@@ -24,6 +24,12 @@ def preferred(series: str, low: float, high: float) -> Array:
 
     series: "E12", "E24" or "E96". Raises `ParameterError` for another one, or ends that are no
     range above 0. Source: IEC 60063.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.preferred("E12", 1000, 2000).tolist()
+    [1000.0, 1200.0, 1500.0, 1800.0]
     """
     if series not in DECADES:
         raise ParameterError("series", series, f"{', '.join(DECADES)} is right")

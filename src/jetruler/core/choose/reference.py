@@ -34,7 +34,14 @@ class Reference:
 
 @dataclass(frozen=True)
 class ReferenceChoice:
-    """References, best first; those that saturate last. low, high: the signal in V."""
+    """References, best first; those that saturate last. low, high: the signal in V.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> len(jr.choose_reference(0.2, 2.3, [1.1, 2.5, 3.3]).candidates) > 1
+    True
+    """
 
     low: float
     high: float
@@ -73,7 +80,15 @@ def choose_reference(
     low: float, high: float, references: Sequence[float], *, bits: int = 12
 ) -> ReferenceChoice:
     """Which reference voltage uses most of the range for a signal from low to high, in V, without
-    saturating. Raises `ParameterError`. Source: the transfer function of an ideal converter."""
+    saturating. Raises `ParameterError`. Source: the transfer function of an ideal converter.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> choice = jr.choose_reference(0.2, 2.3, [1.1, 2.5, 3.3])
+    >>> choice.best.vref
+    2.5
+    """
     if not low < high:
         raise ParameterError("from", low, f"a voltage below {number(high)} V is right")
     if not references or not all(0 < v < math.inf for v in references):

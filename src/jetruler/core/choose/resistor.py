@@ -63,7 +63,16 @@ class Candidate:
 
 @dataclass(frozen=True)
 class ResistorChoice:
-    """The candidates, best first; the present part; and what no series limits: the optimum."""
+    """The candidates, best first; the present part; and what no series limits: the optimum.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> ruler = jr.Adc(12, 3.3) >> jr.Divider(4700) >> jr.Beta(100e3, 3950)
+    >>> sensor = jr.Channel("t", ruler, "ch0")
+    >>> jr.choose_resistor(sensor, 20, 240).present.known
+    4700.0
+    """
 
     aim: Aim
     low: float
@@ -176,6 +185,14 @@ def choose_resistor(
     channel's dissipation must be known.
     Raises `JetRulerError` for a channel without a divider, or a range it has no ohms for.
     Source: the voltage divider; IEC 60063.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> ruler = jr.Adc(12, 3.3) >> jr.Divider(4700) >> jr.Beta(100e3, 3950)
+    >>> sensor = jr.Channel("t", ruler, "ch0")
+    >>> jr.choose_resistor(sensor, 20, 240, series="E12").best.known
+    3900.0
     """
     place, present = _divider(channel)
     aim = aim or ("step" if at is None else "at")

@@ -48,6 +48,13 @@ class Condition:
     largest, or off either, of the last `within` seconds. flagged: on while the channel has one of
     these flags (True: any that tells of a fault).
     A sample without a value changes nothing, except for `flagged`. Raises `ParameterError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> hot = jr.Condition("bean", above=225, release=220)
+    >>> hot.above, hot.release
+    (225, 220)
     """
 
     channel: str

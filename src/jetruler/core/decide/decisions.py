@@ -22,6 +22,18 @@ class Decided:
 
     times: s, never going back. trips: on or off. drives: commands. safe: where a drive's command
     is its safe value. events: where trips turned on or off, in order of time.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> import numpy as np
+    >>> knob = jr.Channel("knob", jr.Counts(12) >> jr.Line(1), "k")
+    >>> trip = jr.Trip("high", (jr.Condition("knob", above=5),))
+    >>> bench = jr.Bench("Desk", {"knob": knob}, {"high": trip})
+    >>> readings = {"knob": knob.read(np.array([1, 9]))}
+    >>> decided = jr.Decisions(bench).add(np.arange(2.0), readings)
+    >>> [event.trip.name for event in decided.events]
+    ['high']
     """
 
     times: Array
@@ -32,7 +44,20 @@ class Decided:
 
 
 class Decisions:
-    """The trips and drives of a bench: readings in, decisions out. State carries across."""
+    """The trips and drives of a bench: readings in, decisions out. State carries across.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> import numpy as np
+    >>> knob = jr.Channel("knob", jr.Counts(12) >> jr.Line(1), "k")
+    >>> trip = jr.Trip("high", (jr.Condition("knob", above=5),))
+    >>> bench = jr.Bench("Desk", {"knob": knob}, {"high": trip})
+    >>> readings = {"knob": knob.read(np.array([1, 9, 9]))}
+    >>> decided = jr.Decisions(bench).add(np.arange(3.0), readings)
+    >>> decided.trips["high"].tolist()
+    [False, True, True]
+    """
 
     def __init__(self, bench: Bench) -> None:
         self.bench = bench

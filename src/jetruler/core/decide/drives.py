@@ -36,6 +36,13 @@ class Drive:
     nothing better is known. safe_when: trips that send it too. safe_flags: flags of the source
     that do. output: its name on the wire; that of the drive if left out.
     Raises `ParameterError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> drive = jr.Drive("flap", "bean", ((0, 1000), (200, 2000)), safe=1500, range="pulse")
+    >>> drive.bounds
+    (1000.0, 2000.0)
     """
 
     name: str

@@ -31,6 +31,12 @@ class Smoothing:
     where: on the "counts" (default: noise is even there, and a bent law after it adds no bias)
     or on the "values" behind the laws. beyond: for "spikes", in counts (or values).
     The first results use the samples that are there. Raises `ParameterError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.smooth([1, 1, 9, 1, 1], jr.Smoothing("median", 3))
+    array([1., 1., 1., 1., 1.])
     """
 
     kind: Kind
@@ -107,7 +113,15 @@ class Smoothing:
 
 @dataclass
 class Smoother:
-    """A smoothing at work: batches in, batches of the same length out; state carries across."""
+    """A smoothing at work: batches in, batches of the same length out; state carries across.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> smoother = jr.Smoother(jr.Smoothing("mean", 2))
+    >>> smoother.add([2, 4]), smoother.add([6])  # it remembers
+    (array([2., 3.]), array([5.]))
+    """
 
     smoothing: Smoothing
     _past: Array = field(default_factory=lambda: np.empty(0))
@@ -218,7 +232,14 @@ def _running_median(x: Array, n: int) -> Array:
 
 
 def smooth(samples: AnyArray, smoothing: Smoothing) -> Array:
-    """Smooth a whole array (NaN is missing); the same numbers as batch by batch."""
+    """Smooth a whole array (NaN is missing); the same numbers as batch by batch.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.smooth([2, 4, 6, 8], jr.Smoothing("mean", 2))
+    array([2., 3., 5., 7.])
+    """
     x = np.asarray(samples, dtype=np.float64).reshape(-1)
     smoother, out = Smoother(smoothing), np.empty(x.size)
     for part in blocks(x.size):  # what a block needs on the way stays in the cache
@@ -228,7 +249,14 @@ def smooth(samples: AnyArray, smoothing: Smoothing) -> Array:
 
 def block_averages(samples: AnyArray, n: int) -> Array:
     """n readings make one: the mean of each whole block; NaN are left out of theirs. A rest of
-    fewer than n samples at the end makes no block. Raises `ParameterError` for n below 1."""
+    fewer than n samples at the end makes no block. Raises `ParameterError` for n below 1.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.block_averages([1, 3, 5, 7, 9], 2)
+    array([2., 6.])
+    """
     if n < 1:
         raise ParameterError("n", n, "at least 1 sample is right")
     x = np.asarray(samples, dtype=np.float64)
@@ -246,6 +274,12 @@ class HowMany:
     readings: so many hold the mean still to the target; None where no number does. noise_after:
     the standard deviation of a mean of that many. limit: the error of the mean that is left
     however many are averaged, since noise too small to dither the steps cannot average them out.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> print(jr.how_many(noise=2.0, target=0.5))
+    17 readings: their mean holds still to 0.490098
     """
 
     readings: int | None
@@ -272,6 +306,12 @@ def how_many(noise: float, target: float, step: float = 1.0) -> HowMany:
     far as the noise dithers it: the error left is at most (step/π)·e^(−2π²(noise/step)²), the
     first harmonic of the staircase seen through Gaussian noise (half a step without any noise).
     Raises `ParameterError` for a negative noise, a target or a step not above 0.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.how_many(noise=2.0, target=0.5).readings
+    17
     """
     if not noise >= 0:
         raise ParameterError("noise", noise, "0 or more is right")

@@ -22,6 +22,13 @@ class Trip:
 
     conditions: joined by `join`, "any" or "all". hold: seconds that they must hold before they
     count. stay: seconds that the trip stays on at least. Raises `ParameterError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> trip = jr.Trip("hot", (jr.Condition("bean", above=225),))
+    >>> trip.name
+    'hot'
     """
 
     name: str

@@ -25,7 +25,17 @@ LIBM = 4 * float(np.finfo(np.float32).eps)
 
 
 class ExportError(JetRulerError):
-    """A conversion that cannot be exported as asked; the sentence says what could be."""
+    """A conversion that cannot be exported as asked; the sentence says what could be.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> try:
+    ...     jr.export(jr.Channel("k", jr.Counts(16) >> jr.Line(0.3), "k"), "k", "int16")
+    ... except jr.ExportError as error:
+    ...     print(error)
+    k: its counts go up to 65535, which int16 does not hold; --arith int32 does
+    """
 
 
 @dataclass(frozen=True)
@@ -34,6 +44,13 @@ class Exported:
 
     name: as the target takes it. kind: the form that was chosen, in words. cheaper: what the next
     cheaper choice would cost in error. proof: over every count.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> made = jr.export(jr.Channel("k", jr.Counts(8) >> jr.Line(0.5), "k"), "k", scale=2)
+    >>> made.proof.worst
+    0.0
     """
 
     channel: Channel
@@ -97,6 +114,14 @@ def export(
     left out. within: the largest error in the channel's unit; one step if left out. inside_limits:
     hold the value at the limits beyond them. kind: the target's float. functions: those it has.
     Raises `ExportError` where no program can, and `ParameterError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> ruler = jr.Counts(10) >> jr.Line.through((0, 0), (1023, 100), unit="%")
+    >>> made = jr.export(jr.Channel("knob", ruler, "k"), "knob", scale=10)
+    >>> made.kind, made.proof.holds
+    ('multiply and shift', True)
     """
     labels = channel.ruler.label(0.0) is not None
     scale = usual_scale(channel) if scale is None else scale

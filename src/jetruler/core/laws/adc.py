@@ -27,6 +27,12 @@ class Adc(Converter):
     ratiometric: give the share of the reference, n / count_at_vref, instead of volts; the
     reference then cancels and may be left out. A ratiometric law behind it sets this by itself.
     Raises `ParameterError`. Source: the transfer function of an ideal converter.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Adc(bits=12, vref=3.3)(2048)  # volts
+    1.6504029304029304
     """
 
     vref: Volts | None = None
@@ -116,6 +122,12 @@ class Counts(Converter):
 
     bits: 1 to 32. signed: two's complement. error_lsb: the converter's own error as the
     datasheet's half-width in counts, for budgets. Raises `ParameterError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Counts(bits=8)([0, 200, 300])
+    [0.0, 200.0, nan]
     """
 
     signed: bool = False

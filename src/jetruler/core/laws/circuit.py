@@ -41,6 +41,12 @@ class Divider(Law):
     With s = U / supply, L the lower leg beside the load: s = L / (upper + L).
     A sensor leg that computes to 0, ∞ or less is NaN with a rail flag (a short, an open wire).
     Raises `ParameterError`. Source: Kirchhoff's laws; the unloaded and loaded voltage divider.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Divider(known=4700, supply=3.3)(1.65)  # ohms
+    4700.0
     """
 
     known: Ohms
@@ -217,6 +223,12 @@ class Attenuator(_Gain):
     upper, lower: the two resistors in Ω. load: resistance across the lower one (the input's
     own) in Ω, L being both side by side. For supply rails and batteries.
     Raises `ParameterError`. Source: the loaded voltage divider.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Attenuator(upper=33e3, lower=10e3)(2.8)  # volts
+    12.04
     """
 
     upper: Ohms
@@ -249,6 +261,12 @@ class Shunt(_Gain):
 
     ohms: the shunt in Ω. With a `Line` behind it, this is the 4–20 mA loop.
     Raises `ParameterError`. Source: Ohm's law; IEC 60381-1 for the loop.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Shunt(ohms=150)(1.8)  # amperes
+    0.012
     """
 
     ohms: Ohms
@@ -288,6 +306,12 @@ class Amplifier(_Gain):
     gain: volts at the converter per volt at the sensor; negative for an inverting stage.
     offset: volts at the converter when the sensor gives 0 V.
     Raises `ParameterError` for a gain of 0. Source: the transfer function of a linear stage.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Amplifier(gain=10, offset=0.5)(2.5)  # volts at its input
+    0.2
     """
 
     gain: float

@@ -94,6 +94,12 @@ class Table(Curve):
     unit: unit out. takes: unit in. The inverse needs a table that is strictly monotone.
     Raises `ParameterError`; the inverse `NoInverseError`.
     Source: linear interpolation; Fritsch and Carlson, SIAM J. Numer. Anal. 17 (1980) 238.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Table(((0, 0), (10, 100), (20, 400)))(15)
+    250.0
     """
 
     points: tuple[Point, ...]
@@ -239,6 +245,12 @@ class Polynomial(OnDomain):
     value. unit: unit out. takes: unit in. The inverse needs a domain on which the polynomial is
     monotone (none is needed where it is monotone everywhere).
     Raises `ParameterError`; the inverse `NoInverseError`. Source: Horner's scheme.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Polynomial((1, 2, 3))(2)  # 1 + 2·2 + 3·2²
+    17.0
     """
 
     coefficients: tuple[float, ...]

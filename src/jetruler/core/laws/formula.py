@@ -55,6 +55,12 @@ class Formula(OnDomain):
     formula is monotone. unit: unit out. takes: unit in. Other names: constants.
     The derivative is exact (carried along by the chain rule), the inverse is solved for.
     Raises `ParameterError`; the inverse `NoInverseError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Formula("a * sqrt(x)", a=3)(16)
+    12.0
     """
 
     expression: str

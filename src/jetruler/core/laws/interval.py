@@ -67,6 +67,12 @@ class Clamp(Interval):
     low, high: the ends, in the unit that comes in (or in `unit`, checked at the joint); either
     may be left out. It acts where it stands in the chain. The inverse outside the ends is NaN.
     Raises `ParameterError` when low is not below high.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Clamp(0, 100)([-3, 50, 120])
+    [0.0, 50.0, 100.0]
     """
 
     name: ClassVar[str] = "clamp"
@@ -107,6 +113,12 @@ class Limits(Interval):
 
     low, high: the ends, in the unit that comes in (or in `unit`, checked at the joint); either
     may be left out. Raises `ParameterError` when low is not below high.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Limits(0, 100)(120)  # unchanged, but flagged
+    120.0
     """
 
     name: ClassVar[str] = "limits"
@@ -137,6 +149,12 @@ class Expect(Interval):
     may be left out. The flags say on which side: for a 4–20 mA loop, below 3.6 mA is a broken
     loop, above 21 mA a short. Raises `ParameterError` when low is not below high.
     Source: the fault currents in use with loops by IEC 60381-1.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Expect(low=0.0036, high=0.021)([0.002, 0.012])
+    [nan, 0.012]
     """
 
     name: ClassVar[str] = "expect"
@@ -171,6 +189,12 @@ class DeadBand(Law):
 
     low, high: the band. rest: what it reads as, within the band; its middle if left out.
     The inverse inside the band is NaN, but for rest itself. Raises `ParameterError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.DeadBand(-1, 1)([-3, 0.5, 2])
+    [-3.0, 0.0, 2.0]
     """
 
     low: float

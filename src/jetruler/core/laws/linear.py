@@ -25,6 +25,12 @@ class Line(Law):
     unit: unit out (None keeps the unit in). takes: unit in (None is any).
     Raises `ParameterError` for a gain of 0, marks with equal raw or equal true values, or both
     forms at once. Source: the two-point form of the straight line.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Line.through((198, 0), (3904, 100), unit="%")(2051)
+    50.0
     """
 
     gain: float | None = None

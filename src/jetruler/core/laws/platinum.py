@@ -39,6 +39,12 @@ class Platinum(TemperatureLaw):
     r0: resistance in Ω at 0 °C. unit: "degC" (default), "K" or "degF". Outside the range of the
     standard there is no value. Raises `ParameterError`. Source: IEC 60751:2008, with
     A = 3.9083e-3, B = −5.775e-7, C = −4.183e-12.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> round(jr.Platinum()(138.5055), 6)  # °C
+    100.0
     """
 
     r0: Ohms = 100.0

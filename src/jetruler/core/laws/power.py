@@ -21,6 +21,12 @@ class PowerLaw(Curve):
     a, b: not 0. x0: where the power starts. c: what is added. unit: unit out. takes: unit in.
     At or below x0 there is no value (at x0 itself there is one where b > 0).
     Raises `ParameterError`. Source: the power law of sensor datasheets.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.PowerLaw(a=2, b=0.5)(9)
+    6.0
     """
 
     a: float

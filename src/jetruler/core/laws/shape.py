@@ -38,6 +38,12 @@ class Whole(Law):
     rounding: "nearest" (a tie goes away from zero: 2.5 → 3, −2.5 → −3), "down" (to −∞), "up"
     (to +∞) or "toward zero" (what an integer conversion in C does). The inverse is the whole
     number itself; the slope is that of the trend, 1. Raises `ParameterError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Whole()([0.4, 0.5, 2.5])
+    [0.0, 1.0, 3.0]
     """
 
     rounding: Rounding = "nearest"
@@ -88,7 +94,14 @@ _TO = {
 
 @dataclass(frozen=True)
 class Magnitude(Law):
-    """y = |x|. The inverse is the positive branch; below 0 there is none."""
+    """y = |x|. The inverse is the positive branch; below 0 there is none.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Magnitude()(-3)
+    3.0
+    """
 
     name: ClassVar[str] = "magnitude"
     role: ClassVar[Role] = Role.FOLD
@@ -116,7 +129,14 @@ class Magnitude(Law):
 
 @dataclass(frozen=True)
 class PassThrough(Law):
-    """y = x, for a sensor that hands over true values already. unit: the unit this names."""
+    """y = x, for a sensor that hands over true values already. unit: the unit this names.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.PassThrough()(7)
+    7.0
+    """
 
     unit: str | None = None
     name: ClassVar[str] = "pass-through"

@@ -88,6 +88,12 @@ class Beta(_Thermistor):
     r0: resistance in Ω at t0. beta: in K. t0: in K, 25 °C if left out. unit: "degC" (default),
     "K" or "degF". Raises `ParameterError`.
     Source: the two-parameter exponential model of NTC thermistors, R = r0 · e^(β(1/T − 1/t0)).
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Beta(r0=10e3, beta=3435)(10e3)  # °C
+    25.0
     """
 
     r0: Ohms
@@ -189,6 +195,12 @@ class SteinhartHart(_Cubic):
     The inverse is solved to machine precision on the rising branch that holds 25 °C; beyond a
     turning point of the cubic there is no value. Raises `ParameterError` for coefficients that
     describe no thermistor. Source: Steinhart and Hart, Deep-Sea Research 15 (1968) 497.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> round(jr.SteinhartHart(a=6.7e-4, b=2.2e-4, c=1e-7)(100e3), 2)  # °C
+    24.87
     """
 
     a: float
@@ -249,6 +261,13 @@ class SteinhartHartExtended(_Cubic):
     back is an exact inverse; `disagreement` says how far the other set is off.
     r25: resistance in Ω at 25 °C. unit: "degC" (default), "K" or "degF".
     Raises `ParameterError`. Source: the extended Steinhart–Hart equation of NTC datasheets.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> law = jr.SteinhartHartExtended(10e3, to_kelvin=(3.354e-3, 2.57e-4, 2.6e-6, 6.3e-8))
+    >>> round(law(10e3), 2)
+    25.0
     """
 
     r25: Ohms

@@ -25,6 +25,12 @@ class To(Law):
     unit: unit out. source: unit in; a ruler fills it in from the law before. Conversions are
     exact fractions, rounded once. Raises `ParameterError` for a unit that nobody knows and, when
     the ruler is made, `UnitError` for one of another kind. Source: Pint's unit registry.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.To("degF", "degC")(100)
+    212.0
     """
 
     unit: str

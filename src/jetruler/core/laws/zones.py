@@ -29,6 +29,12 @@ class Zones(Law):
     With numbers the result is the number; with labels or tuples it is the zone's own number from
     0 up, and `names` has what it stands for. The inverse of a zone is its middle (of an outer
     one, its edge). The slope is 0. Raises `ParameterError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Zones(edges=(20, 70), values=(0, 1, 2))([10, 20, 90])
+    [0.0, 1.0, 2.0]
     """
 
     edges: tuple[float, ...]

@@ -30,6 +30,14 @@ class Channel:
     how its samples are smoothed when a log is converted. noise: standard deviation of one reading
     in counts. calibration: what a calibration left of its error, `Toleranced` about 0.
     dissipation: watts that warm the sensor by one kelvin.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> ruler = jr.Counts(12) >> jr.Line.through((198, 0), (3904, 100), unit="%")
+    >>> damper = jr.Channel("damper", ruler, "ch2", decimals=1)
+    >>> damper.shown(damper.ruler(2051))
+    '50.0 %'
     """
 
     name: str
@@ -99,7 +107,15 @@ class Channel:
 
 @dataclass(frozen=True)
 class Bench:
-    """All channels, trips and drives of one set-up, and how its stream is written."""
+    """All channels, trips and drives of one set-up, and how its stream is written.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> knob = jr.Channel("knob", jr.Counts(12) >> jr.Line(0.1), "ch0")
+    >>> jr.Bench("Desk", {"knob": knob})["knob"].column
+    'ch0'
+    """
 
     title: str
     channels: dict[str, Channel]

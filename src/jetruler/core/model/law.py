@@ -56,6 +56,13 @@ class Law(ABC):
     A law is a frozen dataclass; its fields are the datasheet's symbols. `forward`, `inverse`
     and `slope` take and give float64 arrays of any shape. Not a number in, not a number out.
     Raises `ParameterError` at construction for a parameter that makes no sense.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> law = jr.Line(gain=2, offset=1)
+    >>> law(3), law.inverse_formula(7)
+    (7.0, 'x = (y − b) / m = (7 − 1) / 2 = 3')
     """
 
     #: Name in a bench file; an abstract in-between class has none.

@@ -33,6 +33,13 @@ class Toleranced(float):
     k: how many standard uncertainties the half-width is (`k=2`; one sigma is `k=1`); None is a
     tolerance as on a part, with every value between its ends as likely as another.
     It computes as a plain float; arithmetic on it gives plain floats.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> part = jr.Toleranced(4700, half_width=47)
+    >>> part.half_width, round(part.standard, 2)
+    (47.0, 27.14)
     """
 
     __slots__ = ("half_width", "k")
@@ -81,6 +88,12 @@ def quantity(text: str, unit: str | None = None) -> float:
 
     Returns a float, or a `Toleranced` when a tolerance is given.
     Raises `QuantityError` for a text that does not read, or reads as another unit.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.quantity("4k7"), jr.quantity("15 mV")
+    (4700.0, 0.015)
     """
     k, told = _coverage(text.strip().replace("−", "-"), text)
     parts = _TOLERANCE.split(told, maxsplit=1)

@@ -10,7 +10,14 @@ from .text import shown
 
 
 class Flag(IntFlag):
-    """What is notable about one reading; several can hold at once (they fit a uint8)."""
+    """What is notable about one reading; several can hold at once (they fit a uint8).
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> int((jr.Counts(bits=8) >> jr.Line(2)).read(255).flags) == jr.Flag.HIGH_RAIL
+    True
+    """
 
     LOW_RAIL = 1
     """The count is the lowest the converter has: it may be lower in truth."""
@@ -45,6 +52,13 @@ class Reading:
     """What a ruler reads: values and flags, each of the kind and shape that was put in.
 
     `flags` holds `Flag` bits: a `Flag` for a single reading, else integers.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> reading = (jr.Adc(bits=12, vref=3.3) >> jr.Line(2)).read(4095)
+    >>> reading.value, reading.flags
+    (6.6, <Flag.HIGH_RAIL: 2>)
     """
 
     value: Any

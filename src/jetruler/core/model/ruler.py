@@ -34,6 +34,15 @@ class Ruler:
     like, in float64. One that starts with a converter of up to 16 bits compiles itself at first
     use; integer counts then cost one gather. Both paths give the same numbers to the last bit.
     Raises `UnitError` where a law takes another unit than the law before it gives.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bean = jr.Adc(bits=12) >> jr.Divider(known=4700) >> jr.Beta(r0=100e3, beta=3950)
+    >>> round(bean(1880), 2)
+    120.8
+    >>> round(bean.inverse(225.0), 2)  # the count that means 225 °C
+    386.44
     """
 
     laws: tuple[Law, ...]

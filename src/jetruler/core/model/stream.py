@@ -22,6 +22,12 @@ class Stream:
     header. baud: of a serial port. timestamp: the column with the source's own time, in
     `time_unit` ("s", "ms", "us"); without one, the time of arrival counts. stale: seconds of
     silence after which the data is stale. Raises `ParameterError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Stream(columns=("t", "ch0"), timestamp="t").timestamp
+    't'
     """
 
     format: Form = "csv"

@@ -20,7 +20,17 @@ class Step:
 
 @dataclass(frozen=True)
 class Trace:
-    """A worked solution: what came in, a step a law, and the reading at the end."""
+    """A worked solution: what came in, a step a law, and the reading at the end.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> print((jr.Counts(bits=12) >> jr.Line(0.5)).trace(200))
+    200 count
+      counts  n = 200 of 0 to 4095
+      line    y = m · x + b = 0.5 · 200 + 0 = 100 count
+    = 100 count
+    """
 
     start: float
     unit: str | None

@@ -14,7 +14,17 @@ from .survey import Survey, survey
 
 
 class NothingMovedError(JetRulerError):
-    """A log in which nothing moved has no ends."""
+    """A log in which nothing moved has no ends.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> try:
+    ...     jr.find_ends([7, 7, 7])
+    ... except jr.NothingMovedError as error:
+    ...     print(error)
+    nothing moved: the samples span 0 counts, noise 0; move the sensor from end to end while logging
+    """
 
 
 @dataclass(frozen=True)
@@ -23,6 +33,13 @@ class Ends:
 
     low, high: whole counts. margin: by how much each was drawn in. rests_at_both: whether the
     samples dwell at both ends, as they do when a knob is turned from stop to stop.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> import numpy as np
+    >>> jr.find_ends(np.linspace(200, 3900, 500).round()).marks(0, 100)
+    ((201, 0), (3899, 100))
     """
 
     low: int
@@ -105,5 +122,13 @@ def find_ends(
     """The ends of a travel from an array of counts that sweeps it: see `ends_of`.
 
     Raises `NothingMovedError`.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> import numpy as np
+    >>> ends = jr.find_ends(np.linspace(200, 3900, 500).round())
+    >>> round(ends.low), round(ends.high)
+    (201, 3899)
     """
     return ends_of(survey(counts, bits, signed), margin)

@@ -21,7 +21,14 @@ from .timing import GAP, TimeSurvey
 
 
 class Severity(IntEnum):
-    """How serious a finding is."""
+    """How serious a finding is.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Severity.ERROR < jr.Severity.NOTE
+    True
+    """
 
     ERROR = 0
     WARNING = 1
@@ -31,7 +38,16 @@ class Severity(IntEnum):
 @dataclass(frozen=True)
 class Finding:
     """One finding: of which column or channel (or which place in the bench file), what is the
-    matter, and what to do about it. rule, why: which check found it, and why it matters."""
+    matter, and what to do about it. rule, why: which check found it, and why it matters.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> ruler = jr.Adc(12, 3.3) >> jr.Divider(4.7e6) >> jr.Beta(10e3, 3435)
+    >>> slip = jr.Channel("t", ruler, "ch0", limits=(0, 100))
+    >>> [finding.rule for finding in jr.check(jr.Bench("Desk", {"t": slip}))]
+    ['unit-slip', 'few-counts', 'limits-out-of-reach']
+    """
 
     severity: Severity
     where: str

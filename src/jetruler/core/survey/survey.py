@@ -36,6 +36,13 @@ class Survey:
     low_end, high_end: the ends without a few strays. noise: standard deviation of one sample
     round the slow movement, without the share that rounding to whole counts adds. step: greatest
     common divisor of all counts. lowest, highest: the rails of the converter it is held against.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> import numpy as np
+    >>> jr.survey(np.array([3, 5, 4, 5]), bits=12).distinct
+    3
     """
 
     rows: int
@@ -251,7 +258,16 @@ def noise_of(curvature: Histogram, step: int = 1) -> float:
 
 
 def survey(counts: AnyArray, bits: int, signed: bool = False) -> Survey:
-    """Survey an array of whole counts against a converter of so many bits."""
+    """Survey an array of whole counts against a converter of so many bits.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> import numpy as np
+    >>> found = jr.survey(np.arange(100, 200), bits=12)
+    >>> found.smallest, found.largest
+    (100, 199)
+    """
     surveyor = Surveyor()
     surveyor.add(np.ascontiguousarray(counts, dtype=np.int64).reshape(-1))
     lowest = -(2 ** (bits - 1)) if signed else 0

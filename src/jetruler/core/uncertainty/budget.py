@@ -25,6 +25,13 @@ class Budget:
     of freedom (infinite where every figure is known); factor: coverage factor; expanded: its
     product with `combined`, which holds the truth at `level`. All NaN where there is no value, or
     where a law (a clamp) holds it at an end.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> found = jr.budget(jr.Adc(12, 3.3) >> jr.Line(10), 1000, noise=2)
+    >>> [row.source for row in found.rows]
+    ['converter step', 'noise']
     """
 
     at: float
@@ -118,6 +125,15 @@ def budget(
     Contributions are taken as independent. Tolerances are rectangular unless they say k or sigma.
     Raises `ParameterError`, and `JetRulerError` for a ruler that ends in zones.
     Source: JCGM 100:2008, 5.1.2 (first order) and G.4.1 (Welch and Satterthwaite).
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> upper, lower = jr.Toleranced(33e3, 330), jr.Toleranced(10e3, 100)
+    >>> rail = jr.Adc(12, 3.3) >> jr.Attenuator(upper, lower)
+    >>> found = jr.budget(rail, 3400)
+    >>> round(found.value, 3), round(found.expanded, 3)
+    (11.782, 0.145)
     """
     ruler = what.ruler if isinstance(what, Channel) else what
     given = conditions_of(what, noise, degrees, readings, calibration, level)

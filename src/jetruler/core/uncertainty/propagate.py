@@ -15,7 +15,14 @@ from .rounding import with_uncertainty
 @dataclass(frozen=True)
 class Propagated:
     """Mean and standard deviation of the results of many readings, and the standard uncertainty
-    of their mean as far as the scatter tells it."""
+    of their mean as far as the scatter tells it.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> print(jr.propagate(jr.Adc(12, 4.095) >> jr.Line(1000), mean=100, std=3))
+    single readings (100.0 ± 3) V; their mean (100.0 ± 3) V
+    """
 
     mean: float
     standard_deviation: float
@@ -35,6 +42,13 @@ def propagate(ruler: Ruler, mean: float, std: float, n: int = 1, *, order: int =
     mean, std: of the raw readings; n: how many. order 1: the spread times the slope. order 2: the
     bend too, which shifts the mean by f″·std²/2 and widens the spread, for normal readings.
     Raises `ParameterError`. Source: JCGM 100:2008, 5.1.2 and the note there on higher orders.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> found = jr.propagate(jr.Adc(12, 4.095) >> jr.Line(1000), mean=100, std=3, n=9)
+    >>> round(found.standard_uncertainty, 6)
+    1.0
     """
     if order not in (1, 2):
         raise ParameterError("order", order, "1 or 2 is right")

@@ -30,6 +30,12 @@ class Simulation:
     above. budget: the first-order one. tolerance: the numerical tolerance of the comparison, half
     a unit in the second digit of the standard uncertainty. first_order: whether both ends of the
     first-order interval are as near as that.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.simulate(jr.Adc(12, 3.3) >> jr.Line(10), 2000, draws=5000).values.size
+    5000
     """
 
     values: Array = field(repr=False)
@@ -104,6 +110,14 @@ def simulate(
     and tolerances are drawn evenly between their ends, those with k or sigma and the noise from a
     normal distribution (Student's, for a noise of few degrees of freedom).
     Raises `ParameterError` for fewer than 1000 draws. Source: JCGM 101:2008, 7 and 8.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> ruler = jr.Adc(12, 3.3) >> jr.Line(1000)
+    >>> run = jr.simulate(ruler, 2000, noise=2, draws=20_000)
+    >>> round(run.mean), round(run.standard, 1)
+    (1612, 1.6)
     """
     if draws < 1000:
         raise ParameterError("draws", draws, "1000 or more is right")
