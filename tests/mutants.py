@@ -37,7 +37,7 @@ ROOMS = {
     "calibrate": "by_their_words fit regression constants published compare pairs",
     "uncertainty": "by_their_words budget sensitivities",
     "firmware": "by_their_words constants firmware compiled export",
-    "decide": "decide signal findings station session compiled",
+    "decide": "by_their_words decide signal findings station session compiled",
 }
 
 #: Statistics of two sensors, which have tests of another kind.

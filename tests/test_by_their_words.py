@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import itertools
 import re
+from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -15,6 +17,7 @@ from scipy.stats import t as student
 import jetruler as jr
 from jetruler import Adc, Channel, Counts, Expect, Formula, JetRulerError, Line, ParameterError
 from jetruler.benchfile.load import parse_bench
+from jetruler.core.calibrate.in_channel import calibration_title
 from jetruler.core.calibrate.result import decimals
 from jetruler.core.firmware.forms import forms, full
 from jetruler.core.firmware.program import Model
@@ -285,3 +288,103 @@ def test_a_table_meets_its_points_and_stays_between_them(method: Any, points: An
         between = law(np.linspace(x0, x1, 33))
         assert between.min() >= min(y0, y1)
         assert between.max() <= max(y0, y1)
+
+
+SLOPES: dict[str, Callable[[float], float]] = {
+    "log(x)": lambda x: 1 / x,
+    "log10(x)": lambda x: 1 / (x * np.log(10)),
+    "log2(x)": lambda x: 1 / (x * np.log(2)),
+    "exp(x)": np.exp,
+    "sqrt(x)": lambda x: 0.5 / np.sqrt(x),
+    "abs(-x)": lambda x: 1.0,
+    "sin(x)": np.cos,
+    "cos(x)": lambda x: -np.sin(x),
+    "tan(x)": lambda x: 1 / np.cos(x) ** 2,
+    "asin(x)": lambda x: 1 / np.sqrt(1 - x * x),
+    "acos(x)": lambda x: -1 / np.sqrt(1 - x * x),
+    "atan(x)": lambda x: 1 / (1 + x * x),
+    "sinh(x)": np.cosh,
+    "cosh(x)": np.sinh,
+    "tanh(x)": lambda x: 1 / np.cosh(x) ** 2,
+    "x * x": lambda x: 2 * x,
+    "1 / x": lambda x: -1 / x**2,
+    "x / (1 + x)": lambda x: 1 / (1 + x) ** 2,
+    "-x + 3 - 2*x": lambda x: -3.0,
+    "sin(x)**2": lambda x: 2 * np.sin(x) * np.cos(x),
+}
+
+
+@pytest.mark.parametrize("expression", SLOPES)
+@pytest.mark.parametrize("x", [0.2, 0.7])
+def test_the_slope_of_every_function(expression: str, x: float) -> None:
+    """By the textbook, and in the truth of the value: both signs, two places."""
+    found = Formula(expression).slope(np.array([x]))[0]
+    assert found == pytest.approx(SLOPES[expression](x), rel=1e-12)
+
+
+def test_the_work_of_a_loaded_divider() -> None:
+    """By hand: the lower leg is 4700 · 1 / (3.3 − 1) Ω, and 10 kΩ beside the sensor."""
+    law = jr.Divider(4700, "lower", 3.3, 10e3)
+    leg = 4700 / 2.3
+    line = law.formula(1.0)
+    assert f"{leg:.6g} Ω" in line
+    assert f"{leg * 10e3 / (10e3 - leg):.6g} Ω" in line
+
+
+def test_an_outlier_says_how_many_times_it_is_off() -> None:
+    x = np.arange(8.0)
+    y = 2 * x + np.array([0.1, -0.1, 0.1, -0.1, 9.0, -0.1, 0.1, -0.1])
+    found = jr.fit(np.stack([x, y], axis=1), "line", robust=True)
+    times = abs(found.error[4]) / found.rms
+    note = next(n for n in found.notes if n.startswith("outlier"))
+    assert f", {times:.0f} times the others' rms error" in note
+
+
+def test_a_calibration_says_what_it_replaces() -> None:
+    bench = jr.load_bench(Path(jr.__file__).parent / "demo" / "bench.toml")
+    marks = jr.read_marks(Path(jr.__file__).parent / "demo" / "bath.csv")
+    again = jr.calibrate(bench["bean"], marks)
+    other = jr.calibrate(bench["bean"], marks, law="steinhart-hart")
+    assert calibration_title(again) == "bean: beta, fitted again"
+    assert calibration_title(other) == "bean: steinhart-hart instead of beta"
+
+
+@pytest.mark.parametrize(
+    ("noise", "target", "says"),
+    [(0.5, 1.0, "one reading does"), (4.0, 1.0, "17 readings"), (0.01, 0.001, "no number of")],
+)
+def test_how_many_readings_in_words(noise: float, target: float, says: str) -> None:
+    found = jr.how_many(noise, target)
+    assert str(found).startswith(says)
+    if found.readings not in (None, 1):
+        assert found.readings == int(np.ceil((noise**2 + 1 / 12) / target**2))
+
+
+@pytest.mark.parametrize(
+    ("kind", "n", "averaged"),
+    [("mean", 9, 9.0), ("median", 1, 1.0), ("median", 9, (18 + np.pi - 2) / np.pi)],
+)
+def test_readings_that_a_smoothing_is_worth(kind: Any, n: int, averaged: float) -> None:
+    """A median of normal readings is worth 2/π of a mean's; of one reading, that reading."""
+    assert jr.Smoothing(kind, n).averaged == pytest.approx(averaged)
+
+
+@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("n", [3, 5, 8])
+def test_spikes_by_the_words_of_their_gate(n: int, seed: int) -> None:
+    """A sample further off the median of the last n than four robust deviations, and than
+    `beyond`, is replaced by it; 1.4826 makes median deviations of normal noise standard ones."""
+    random = np.random.RandomState(seed)
+    x = 100 + 3 * random.standard_normal(80)
+    x[random.choice(80, 12, replace=False)] += random.uniform(-40, 40, 12)
+    wanted, replaced = [], 0
+    for i, value in enumerate(x):
+        window = x[max(0, i - n + 1) : i + 1]
+        median = np.median(window)
+        robust = 1.4826 * np.median(np.abs(window - median))
+        spike = abs(value - median) > 2.0 and abs(value - median) > 4 * robust
+        replaced += spike
+        wanted.append(median if spike else value)
+    found = jr.smooth(x, jr.Smoothing("spikes", n, beyond=2.0))
+    assert found.tolist() == wanted
+    assert 0 < replaced < 40

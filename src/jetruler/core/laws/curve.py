@@ -342,4 +342,5 @@ def above_zero(base: Array) -> Array:
 
 
 def finite_or_nan(y: Array) -> Array:
+    """y, with NaN for what is infinite."""
     return np.where(np.isfinite(y), y, np.nan)
