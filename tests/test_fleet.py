@@ -149,6 +149,7 @@ def test_one_process_and_two_jobs_give_the_same_bytes(
     assert month_by(month, tmp_path / "two", jobs=2) == alone
 
 
+@soak
 def test_a_job_that_is_killed_is_replaced(
     month: Path, alone: dict[str, bytes], tmp_path: Path
 ) -> None:
@@ -159,10 +160,17 @@ def test_a_job_that_is_killed_is_replaced(
 
 
 @of_cluster
-def test_a_cluster_gives_the_same_bytes_though_a_worker_is_killed(
+def test_a_cluster_gives_the_same_bytes(
     month: Path, alone: dict[str, bytes], tmp_path: Path, cluster: str
 ) -> None:
     assert month_by(month, tmp_path / "whole", cluster=cluster) == alone
+
+
+@soak
+@of_cluster
+def test_a_cluster_gives_the_same_bytes_though_a_worker_is_killed(
+    month: Path, alone: dict[str, bytes], tmp_path: Path, cluster: str
+) -> None:
     pids = worker_pids(cluster)
     progress = killing(lambda: pids)
     assert month_by(month, tmp_path / "out", cluster=cluster, progress=progress) == alone
