@@ -197,6 +197,9 @@ def main() -> None:
             if alive:
                 print(f"survived: {one.file}:{one.line}\n  - {one.before}\n  + {one.after}")
                 sys.stdout.flush()
+            tried = killed.total() + survived.total()
+            if tried % 10 == 0:
+                print(f"{killed.total()} of {tried} killed", file=sys.stderr, flush=True)
     print("\nkilled  survived  file")
     for file in sorted({*killed, *survived}):
         print(f"{killed[file]:6}  {survived[file]:8}  {file.relative_to(CORE)}")
