@@ -388,3 +388,48 @@ def test_spikes_by_the_words_of_their_gate(n: int, seed: int) -> None:
     found = jr.smooth(x, jr.Smoothing("spikes", n, beyond=2.0))
     assert found.tolist() == wanted
     assert 0 < replaced < 40
+
+
+def test_defaults_of_the_spike_gate() -> None:
+    """Four counts off are no spike, whatever the noise; more than four are one."""
+    for off, kept in ((4.0, True), (4.01, False), (3.5, True)):
+        x = np.array([100.0] * 6 + [100.0 + off])
+        found = jr.smooth(x, jr.Smoothing("spikes", 5))
+        assert bool(found[-1] == x[-1]) is kept
+
+
+@pytest.mark.parametrize(("interval", "samples"), [(0.2, 10), (1.0, 2), (4.0, 1), (100.0, 1)])
+def test_a_time_is_at_least_one_sample(interval: float, samples: int) -> None:
+    assert jr.Smoothing("mean", "2 s").settled(interval).samples == samples
+
+
+@pytest.mark.parametrize(
+    "wrong",
+    [
+        lambda: jr.Trip("hot", ()),
+        lambda: jr.Condition("bean"),
+        lambda: jr.Condition("bean", above=1, release=2),
+        lambda: jr.Condition("bean", below=1, release=0),
+        lambda: jr.Drive("d", "bean", ((0, 0), (0, 255)), safe=0),
+        lambda: jr.Drive("d", "bean", ((0, 0), (1, 255)), safe=999),
+    ],
+    ids=["no condition", "nothing asked", "above", "below", "one raw value", "safe"],
+)
+def test_decisions_that_make_no_sense(wrong: Callable[[], object]) -> None:
+    with pytest.raises(ParameterError):
+        wrong()
+
+
+def test_nothing_is_the_magnitude_of_nothing() -> None:
+    assert jr.Magnitude().inverse(np.array([0.0, 2.0])).tolist() == [0.0, 2.0]
+    assert "no" not in jr.Magnitude().inverse_formula(0.0).split("=")[-1]
+
+
+def test_a_correction_goes_in_front_of_what_shapes_a_result() -> None:
+    """Behind the curve, before clamp, steps and zones, whatever stands there."""
+    ruler = Counts(12) >> Line(0.1, unit="%") >> jr.Clamp(0, 400) >> jr.Whole()
+    channel = Channel("a", ruler, "x")
+    found = jr.calibrate(channel, [(100, 11.0), (1000, 101.0)], correction=True)
+    names = [law.name for law in found.calibrated.ruler.laws]
+    assert names == ["counts", "line", "line", "clamp", "whole"]
+    assert found.calibrated.ruler(2000) == 201
