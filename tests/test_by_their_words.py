@@ -19,7 +19,7 @@ from jetruler import Adc, Channel, Counts, Expect, Formula, JetRulerError, Line,
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.calibrate.in_channel import calibration_title
 from jetruler.core.calibrate.result import decimals
-from jetruler.core.firmware.forms import forms, full
+from jetruler.core.firmware.forms import forms, full, staircase
 from jetruler.core.firmware.program import Model
 from jetruler.core.firmware.selection import ExportError, export
 from jetruler.core.firmware.wanted import Wanted
@@ -181,6 +181,7 @@ def test_one_reading_has_its_own_spread() -> None:
     ruler = Adc(12, 4.095) >> Line(1000)
     assert jr.propagate(ruler, 100, 3).standard_uncertainty == pytest.approx(3)
     assert jr.propagate(ruler, 100, 3, 9).standard_uncertainty == pytest.approx(1)
+    assert jr.propagate(ruler, 100, 3, 9, order=1).standard_deviation == pytest.approx(3)
 
 
 @pytest.mark.parametrize("bad", [-1.0, -0.5, -1e-9])
@@ -250,6 +251,9 @@ def test_a_staircase_turns_at_its_edges() -> None:
     made = export(Channel("s", STEPS, "x"), "s", scale=1, within=0.5)
     counts = np.arange(256)
     assert np.abs(Model(made.program).run(counts) - counts / 10).max() <= 0.5 + 1e-9
+    form = staircase(Wanted.of(Channel("s", STEPS, "x"), 1, 0.5), "s", "int32")
+    assert form is not None
+    assert Model(form.program).run(counts).tolist() == np.floor(counts / 10 + 0.5).tolist()
 
 
 @pytest.mark.parametrize(("scale", "good"), [(10**6, True), (10**6 + 1, False), (0, False)])
