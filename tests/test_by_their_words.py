@@ -251,9 +251,10 @@ def test_a_staircase_turns_at_its_edges() -> None:
     made = export(Channel("s", STEPS, "x"), "s", scale=1, within=0.5)
     counts = np.arange(256)
     assert np.abs(Model(made.program).run(counts) - counts / 10).max() <= 0.5 + 1e-9
-    form = staircase(Wanted.of(Channel("s", STEPS, "x"), 1, 0.5), "s", "int32")
+    few, short = np.arange(64), Counts(6) >> Line(0.1) >> jr.Whole()
+    form = staircase(Wanted.of(Channel("s", short, "x"), 1, 0.5), "s", "int32")
     assert form is not None
-    assert Model(form.program).run(counts).tolist() == np.floor(counts / 10 + 0.5).tolist()
+    assert Model(form.program).run(few).tolist() == short(few).tolist()
 
 
 @pytest.mark.parametrize(("scale", "good"), [(10**6, True), (10**6 + 1, False), (0, False)])
