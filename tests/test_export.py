@@ -98,7 +98,7 @@ def structured(text: str) -> dict[str, Callable[..., Any]]:
 def test_structured_text(cli: Cli, roaster: Bench, step: int) -> None:
     done = cli("export", "--all", "--to", "st", "--threshold", "bean=225")
     assert done.returncode == 0, done.stderr
-    assert "smoothing, trips and drives are written for C and Python only" in done.stderr
+    assert "of smoothing, trips and drives, for which st has no form" in done.stderr
     made = structured(done.stdout)
     for name, channel in roaster.channels.items():
         if name == "bean2":  # the laws of bean
@@ -204,7 +204,7 @@ def test_a_target_is_one_class(cli: Cli, monkeypatch: pytest.MonkeyPatch) -> Non
     monkeypatch.setitem(TARGETS, "names", Names())
     done = cli("export", "--all", "--to", "names", "--interval", "0.2")
     assert done.stdout.split() == demo_channels()
-    assert "smoothing, trips and drives are written for" in done.stderr
+    assert "8 of smoothing, trips and drives, for which names has no form" in done.stderr
 
 
 def demo_channels() -> list[str]:

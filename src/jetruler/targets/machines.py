@@ -19,6 +19,8 @@ def machines(
     texts += [target.trip(t) for t in found.trips]
     texts += [target.drive(d) for d in found.drives]
     written = [text for text in texts if text is not None]
-    if len(written) == len(texts):
+    without = len(texts) - len(written)
+    if not without:
         return written, found.notes
-    return written, ("smoothing, trips and drives are written for C and Python only",)
+    note = f"{without} of smoothing, trips and drives, for which {target.name} has no form"
+    return written, (*(found.notes if written else ()), note)
