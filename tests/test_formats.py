@@ -159,7 +159,7 @@ def test_text_gets_the_type_it_shows_to_its_last_row(
 
 def test_standard_input_cannot_be_read_again(cli: Cli, home: Path) -> None:
     rows = "".join(f"{i},1,2,3,4,5,6,7,8,9\n" for i in range(60_000)) + "late" + ",1" * 9 + "\n"
-    header = "x,ch0,ch1,ch2,ch3,ch4,ch5,ch6,ch7,time_s\n"
+    header = "x,ch0,ch1,ch2,ch3,ch4,ch5,ch6,ch7,other\n"
     done = cli("convert", "-", "-o", "out.parquet", "--memory", "1", stdin=header + rows)
     assert done.returncode == 2
     assert "column 'x' is no number (or time) any more in line 60002: found 'late'" in done.stderr

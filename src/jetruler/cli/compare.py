@@ -134,6 +134,7 @@ def against_other(
             other_log=wanted.other_log,
             unit=wanted.unit,
             form=form,
+            stream=bench.stream,
             progress=progress,
         )
     found = compare(

@@ -97,10 +97,9 @@ def log(
 ) -> None:
     """LOG, raw and converted, with flags marked; each CHANNEL (or all) beneath one another."""
     bench = load(bench_path)
-    chosen = [channel_of(bench, name) for name in channels or bench.channels]
     path = picture_path(out, f"log-{Path(log_path).stem}.png")
     form = log_format(delimiter, decimal_comma, no_header, kind)
-    click.echo(draw_log_file(log_path, chosen, form, path))
+    click.echo(draw_log_file(log_path, bench, channels, form, path))
 
 
 @command.command()

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..core.errors import JetRulerError
 from ..core.model.channel import Bench, Channel
-from .common import folder_of
+from .common import channel_of, folder_of
 from .summary_text import progress_bar
 
 if TYPE_CHECKING:
@@ -20,15 +21,16 @@ if TYPE_CHECKING:
 
 
 def draw_log_file(
-    log_path: str | Path, channels: list[Channel], form: LogFormat | None, path: Path
+    log_path: str | Path, bench: Bench, only: Sequence[str], form: LogFormat | None, path: Path
 ) -> Path:
-    """Write the picture of a log."""
+    """Write the picture of some channels over a log, all if none are named."""
     from ..logs.plot_series import read_series
     from ..plots.draw_log import draw_log
     from ..plots.style import new_figure
 
+    channels = [channel_of(bench, name) for name in only or bench.channels]
     with progress_bar(str(log_path)) as progress:
-        series = read_series(log_path, channels, form=form, progress=progress)
+        series = read_series(log_path, channels, form=form, stream=bench.stream, progress=progress)
     figure = new_figure(12.8, max(8.0, 1.3 * len(series)))
     axes = figure.subplots(len(series), 1, squeeze=False, sharex=True)[:, 0]
     for ax, one in zip(axes, series, strict=True):

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from ..logs.convert_log import Progress
+    from ..logs.batches import Progress
     from ..logs.summary import Summary
 
 

@@ -17,15 +17,15 @@ from ..core.model.reading import Reading
 from ..core.model.units import for_column
 from ..logs.ahead import Workers
 from ..logs.arrow import to_arrow
+from ..logs.batches import SampleBatch
 from ..logs.column import Column
 from ..logs.conversion import Conversion, Followed
-from ..logs.followers import HEAD_ROWS
 from ..logs.formats.parquet_writer import labelled
 from ..logs.layout import FLAGS_COLUMN, Layout
 from ..logs.reader import Batch, Columns, LogReader
 from ..logs.source import LogError, LogFormat
 from ..logs.texts import FlagTexts, width_texts
-from ..logs.times import read_times, time_column, time_factor
+from ..logs.times import Clock, find_clock
 from .kinds import Kind, NewColumn, kind_of
 
 
@@ -45,8 +45,7 @@ class Memory:
 
     followers: dict[int, Follower] = field(default_factory=dict)
     decisions: Decisions | None = None
-    clock: int | None = None
-    """Where the time column stands, if trips need one."""
+    clock: Clock | None = None
 
 
 class _FrameReader(LogReader):
@@ -100,27 +99,29 @@ class FrameConversion:
 
     def first(self) -> Memory:
         """The memory before the first row, settled by the frame's first rows."""
-        batch = self.reader.batch()
-        followers = self.conversion.followers_for(batch) if batch.rows else {}
+        rows = self.reader.batch()
+        if not rows.rows:
+            return Memory({}, Decisions(self.bench) if self.options.decide else None)
+        clock = None
+        if self.remembers:
+            clock = find_clock(self.reader, rows, self.layout.counts, self.bench.stream)
+        followers = self.conversion.followers_for(SampleBatch(rows, clock))
         if not self.options.decide:
             return Memory(followers)
-        head, used = batch.head(HEAD_ROWS), set(self.layout.places)
-        clock = time_column(self.reader, head, used) if batch.rows else None
-        if clock is None and batch.rows:
+        if clock is None:
             raise LogError("no time column is found; trips and drives need one")
         return Memory(followers, Decisions(self.bench), clock)
 
     def after(self, memory: Memory) -> Memory:
         """The memory behind the frame's last row."""
         memory = copy.deepcopy(memory)
-        self._followed(self.reader.batch(), memory)
+        self._followed(memory)
         return memory
 
     def converted(self, memory: Memory | None = None) -> Any:
         """The frame with values; memory: what came before its first row."""
-        batch = self.reader.batch()
         memory = self.first() if memory is None else copy.deepcopy(memory)
-        followed, decided = self._followed(batch, memory)
+        followed, decided = self._followed(memory)
         converted = self.conversion.converted(followed)
         new: dict[str, NewColumn] = {}
         for channel, column in zip(self.layout.channels, converted.columns, strict=True):
@@ -141,16 +142,15 @@ class FrameConversion:
             found[widths.column] = widths.values(column)
         return found
 
-    def _followed(self, batch: Batch, memory: Memory) -> tuple[Followed, dict[str, NewColumn]]:
-        if not batch.rows:
-            return Followed(batch, {}, {}), self._nothing_decided()
+    def _followed(self, memory: Memory) -> tuple[Followed, dict[str, NewColumn]]:
+        batch = SampleBatch(self.reader.batch(), memory.clock)
+        if not len(batch):
+            return Followed(batch, {}), self._nothing_decided()
         followed = self.conversion.followed(batch, memory.followers)
         if memory.decisions is None or memory.clock is None:
             return followed, {}
         readings: dict[str, Reading] = self.conversion.readings(followed)
-        factor = time_factor(self.reader.columns[memory.clock])
-        times = read_times(batch.columns[memory.clock], ".") * factor
-        decided = memory.decisions.add(times, readings)
+        decided = memory.decisions.add(batch.times, readings)
         found: dict[str, NewColumn] = dict(decided.trips)
         for name, commands in decided.drives.items():
             found[self._drive_column(name)] = commands

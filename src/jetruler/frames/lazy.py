@@ -7,7 +7,7 @@ import pickle
 from typing import Any
 
 from ..core.model.channel import Bench
-from ..logs.followers import HEAD_ROWS
+from ..logs.times import HEAD_ROWS
 from .frame_conversion import FrameConversion, Memory, Options
 
 #: So many partitions are asked for the first rows, which settle what a time is in samples.

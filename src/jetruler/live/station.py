@@ -16,7 +16,7 @@ from ..core.model.channel import Bench, Channel
 from ..core.model.quantity import quantity
 from ..core.model.reading import Reading
 from ..core.model.stream import TIME_UNITS, Stream
-from ..logs.times import read_times
+from ..logs.times import Clock
 from .inject import Injection
 from .pace import ENOUGH, Arrived, Pace, joined
 from .parse import Column, Parser
@@ -74,6 +74,8 @@ class Station:
     def __post_init__(self) -> None:
         self.decisions = Decisions(self.bench)
         self.pace = Pace()
+        stamp, unit = self.stream.timestamp or "", TIME_UNITS[self.stream.time_unit]
+        self._clock = Clock(0, stamp, unit)
         self.followers = {name: _Settling(c) for name, c in self.bench.channels.items()}
         self.seen = {name: Seen() for name in self.bench.channels}
         self.on_since: dict[str, float] = {}
@@ -151,7 +153,7 @@ class Station:
         texts, times = _seconds_text(at), at
         if parsed.times is not None:
             texts = parsed.times
-            times = read_times(texts, ".") * TIME_UNITS[self.stream.time_unit]
+            times = self._clock.seconds(texts)
         return Arrived(at, texts, times, parsed.columns)
 
     def _batch(self, samples: Arrived) -> Batch:

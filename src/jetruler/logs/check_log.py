@@ -12,7 +12,7 @@ from ..core.check.triggers import slow_smoothing
 from ..core.check.with_log import RULES, Logged, swapped_columns
 from ..core.model.channel import Bench
 from ..core.survey.findings import Finding, Severity
-from .convert_log import Progress
+from .batches import Progress
 from .formats.opening import open_log
 from .look_at_log import look
 from .source import LogError, LogFormat

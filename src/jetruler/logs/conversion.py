@@ -12,10 +12,11 @@ from ..core.decide.follower import Follower, read_flagged
 from ..core.model.channel import Channel
 from ..core.model.every_count import EveryCount
 from ..core.model.reading import Reading
-from .cells import Samples, read_samples
+from .batches import SampleBatch
+from .cells import Samples
 from .column import Column
 from .followers import Followers, remembers
-from .reader import Batch, LogReader
+from .reader import LogReader
 from .summary import FIRST_FEW, ChannelSummary, Summary, Tally
 
 
@@ -23,8 +24,7 @@ from .summary import FIRST_FEW, ChannelSummary, Summary, Tally
 class Followed:
     """A batch in which the channels that remember earlier samples are converted."""
 
-    batch: Batch
-    samples: dict[int, Samples]
+    batch: SampleBatch
     columns: dict[int, Column]
 
 
@@ -32,7 +32,7 @@ class Followed:
 class Converted:
     """A batch with all its channels, and what is to be counted of it."""
 
-    batch: Batch
+    batch: SampleBatch
     columns: list[Column]
     tallies: list[Tally]
 
@@ -60,7 +60,7 @@ class Conversion:
             },
             counted=reader.counted,
         )
-        self._followers = Followers(reader, channels)
+        self._followers = Followers(channels)
         self._in_order = [
             i for i, c in enumerate(self.channels) if remembers(c) or c.name in in_order
         ]
@@ -70,27 +70,26 @@ class Conversion:
         """Whether what a row reads depends on those before it."""
         return any(remembers(channel) for channel in self.channels)
 
-    def followers_for(self, batch: Batch) -> dict[int, Follower]:
+    def followers_for(self, batch: SampleBatch) -> dict[int, Follower]:
         """What converts in order, by the channel's number; batch: the first rows of the log."""
         return {i: self._followers.of(i, batch) for i in self._in_order}
 
-    def followed(self, batch: Batch, followers: Mapping[int, Follower] | None = None) -> Followed:
+    def followed(
+        self, batch: SampleBatch, followers: Mapping[int, Follower] | None = None
+    ) -> Followed:
         """The part that must be done batch after batch, by the log's followers or others."""
         if followers is None:
             followers = self.followers_for(batch)
-        samples = {
-            place: self._samples(batch, place) for place in {self.places[i] for i in self._in_order}
-        }
         columns = {}
         for i in self._in_order:
-            found, follower = samples[self.places[i]], followers[i]
+            found, follower = batch.samples(self.places[i]), followers[i]
             counts, reading = follower.add(found.counts, found.missing)
             every = self.every[i]
             if every is not None and follower.plain and counts.dtype.kind in "iu":
                 columns[i] = Column(every, every.places(counts, found.missing))
             else:
                 columns[i] = Column.following(every, counts, reading, follower)
-        return Followed(batch, samples, columns)
+        return Followed(batch, columns)
 
     def readings(self, followed: Followed) -> dict[str, Reading]:
         """The readings of the channels that are converted in order, by name."""
@@ -101,19 +100,18 @@ class Conversion:
 
     def converted(self, followed: Followed) -> Converted:
         """The part that no other batch has to do with."""
-        batch, samples = followed.batch, dict(followed.samples)
+        batch = followed.batch
         columns, tallies = [], []
         for i, place in enumerate(self.places):
-            if place not in samples:
-                samples[place] = self._samples(batch, place)
-            column = followed.columns.get(i) or self._column(i, samples[place])
+            found = batch.samples(place)
+            column = followed.columns.get(i) or self._column(i, found)
             columns.append(column)
-            tallies.append(Tally.of(samples[place], batch.lines, column))
+            tallies.append(Tally.of(found, batch.rows.lines, column))
         return Converted(batch, columns, tallies)
 
     def count(self, converted: Converted) -> None:
         """Add a batch to the summary."""
-        batch, summary = converted.batch, self.summary
+        batch, summary = converted.batch.rows, self.summary
         for each, tally in zip(summary.channels.values(), converted.tallies, strict=True):
             each.add(tally)
         summary.rows += batch.rows
@@ -129,9 +127,6 @@ class Conversion:
         for name, note in self._followers.notes.items():
             summary.channels[name].smoothing = note
         return summary
-
-    def _samples(self, batch: Batch, place: int) -> Samples:
-        return read_samples(batch.columns[place], self.reader.form.decimal, batch.torn)
 
     def _column(self, i: int, found: Samples) -> Column:
         every = self.every[i]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from contextlib import ExitStack
 from dataclasses import dataclass
 from os import PathLike
@@ -13,6 +13,7 @@ import pyarrow as pa
 
 from ..core.model.channel import Bench
 from .ahead import Workers
+from .batches import Progress, SampleBatch, sample_batches
 from .conversion import Conversion, Converted, Followed
 from .formats.opening import open_log
 from .layout import Layout
@@ -24,9 +25,6 @@ from .summary import Summary
 
 if TYPE_CHECKING:
     from .events import EventWriter
-
-#: Called after each batch with how much is read and, where it is known, of how much.
-Progress = Callable[[int, int | None], None]
 
 #: MB that the batches under way may take, beside the programme itself.
 MEMORY_MB = 128
@@ -149,7 +147,14 @@ class _Job:
                 trips = () if events is None else tuple(c.name for c in layout.channels)
                 conversion = Conversion(reader, layout.channels, trips)
                 integers = set() if self.keep_raw else set(layout.places)
-                batches = reader.batches(integers, workers)
+                batches = sample_batches(
+                    reader,
+                    layout.counts,
+                    stream=self.bench.stream,
+                    timed=conversion.remembers or events is not None,
+                    integers=integers,
+                    workers=workers,
+                )
                 self._run(workers, batches, conversion, writer, events, progress)
                 writer.finish()
                 conversion.summary.passed = writer.types
@@ -158,21 +163,17 @@ class _Job:
     def _run(
         self,
         workers: Workers,
-        batches: Iterable[Any],
+        batches: Iterable[SampleBatch],
         conversion: Conversion,
         writer: Writer,
         events: EventWriter | None,
         progress: Progress | None,
     ) -> None:
-        begun = False
-
         def followed() -> Iterable[Followed]:
-            nonlocal begun
             for batch in batches:
                 found = conversion.followed(batch)
-                if not begun:
+                if not batch.first:
                     writer.begin(conversion.converted(found))
-                    begun = True
                 if events is not None:
                     events.add(batch, conversion.readings(found))
                 yield found
@@ -186,8 +187,6 @@ class _Job:
             writer.write(ready)
             if progress:
                 progress(*conversion.reader.progress)
-        if not begun:
-            raise LogError(f"{conversion.reader.name}: the log has a header but no rows")
 
     def _writer(self, layout: Layout, output: Output, given: dict[int, pa.DataType]) -> Writer:
         kind = self.out_kind or kind_of(self.out)
@@ -216,7 +215,7 @@ class _Job:
         if str(self.events) == "-":
             raise LogError("events need a file: standard output takes the values")
         out = files.enter_context(Output(self.events, self.log))
-        return EventWriter(out.write, self.bench, reader)
+        return EventWriter(out.write, self.bench, reader.name)
 
 
 def _sound(conversion: Conversion) -> Summary:

@@ -8,13 +8,9 @@ from collections.abc import Sequence
 from ..core.decide.follower import Follower
 from ..core.errors import ParameterError
 from ..core.model.channel import Channel
-from .reader import Batch, LogReader
+from .batches import SampleBatch
 from .source import LogError
-from .times import usual_interval
-
-#: The first rows of a log that tell the time between two samples: few enough to be in its first
-#: batch, however large batches are, so that the result does not depend on that.
-HEAD_ROWS = 256
+from .times import HEAD_ROWS
 
 
 def remembers(channel: Channel) -> bool:
@@ -26,25 +22,24 @@ class Followers:
     """Makes a follower a channel. Raises `LogError` where a smoothing over a time meets a log
     without a time column."""
 
-    def __init__(self, reader: LogReader, channels: Sequence[Channel]) -> None:
-        self._reader, self._channels = reader, channels
+    def __init__(self, channels: Sequence[Channel]) -> None:
+        self._channels = channels
         self._made: dict[int, Follower] = {}
         self._interval: float | None = None
         self.notes: dict[str, str] = {}
         """What each smoothing does, by channel, with its lag."""
 
-    def of(self, i: int, batch: Batch) -> Follower:
+    def of(self, i: int, batch: SampleBatch) -> Follower:
         """The follower of a channel; batch: the first rows of the log, if it is new."""
         if i not in self._made:
             self._made[i] = self._follower(self._channels[i], batch)
         return self._made[i]
 
-    def _follower(self, channel: Channel, batch: Batch) -> Follower:
+    def _follower(self, channel: Channel, batch: SampleBatch) -> Follower:
         if channel.smooth is None:
             return Follower(channel)
         if self._interval is None:
-            used = {self._reader.position(c.column) for c in self._channels}
-            self._interval = usual_interval(self._reader, batch.head(HEAD_ROWS), used)
+            self._interval = batch.head(HEAD_ROWS).interval
         try:
             settled = channel.smooth.settled(self._interval)
         except ParameterError as error:

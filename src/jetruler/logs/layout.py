@@ -16,8 +16,9 @@ FLAGS_COLUMN = "flags"
 class Layout:
     """The columns of a result.
 
-    passed: positions of the log's columns that are kept, as they are. uncertainty: whether each
-    channel that has numbers has its expanded uncertainty behind it.
+    passed: positions of the log's columns that are kept, as they are. counts: positions of the
+    columns that any channel of the bench reads. uncertainty: whether each channel that has numbers
+    has its expanded uncertainty behind it.
     """
 
     reader: LogReader
@@ -25,6 +26,7 @@ class Layout:
     channels: list[Channel]
     places: list[int]
     passed: list[int]
+    counts: set[int]
     uncertainty: bool
 
     @classmethod
@@ -41,7 +43,8 @@ class Layout:
         places = [reader.position(channel.column) for channel in channels]
         used = set() if keep_raw else set(places)
         passed = [i for i in range(len(reader.columns)) if i not in used]
-        return cls(reader, bench.title, channels, places, passed, uncertainty)
+        counts = reader.positions(channel.column for channel in bench.channels.values())
+        return cls(reader, bench.title, channels, places, passed, counts, uncertainty)
 
     @property
     def kept(self) -> list[str]:

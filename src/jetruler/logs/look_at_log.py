@@ -13,12 +13,11 @@ from ..core.model.channel import Bench, Channel
 from ..core.survey.findings import Finding, Subject, findings, time_findings
 from ..core.survey.survey import Survey, Surveyor
 from ..core.survey.timing import TimeSurvey, TimeSurveyor
-from .cells import read_samples
-from .convert_log import Progress
+from .batches import Progress, SampleBatch, sample_batches
 from .formats.opening import open_log
-from .reader import Batch, LogReader
+from .reader import LogReader
 from .source import LogError, LogFormat
-from .times import read_times, time_column
+from .times import Clock
 
 #: Bits that converters have; the smallest that holds all counts is taken where no bench says.
 _USUAL_BITS = (8, 10, 12, 14, 16, 18, 20, 24, 32)
@@ -71,8 +70,8 @@ class _Column:
     unreadable: int = 0
     fractional: int = 0
 
-    def add(self, batch: Batch, decimal: str) -> None:
-        found = read_samples(batch.columns[self.place], decimal, batch.torn)
+    def add(self, batch: SampleBatch) -> None:
+        found = batch.samples(self.place)
         counts: npt.NDArray[Any] = found.counts
         if found.fractional:
             self.fractional += found.fractional
@@ -146,39 +145,35 @@ def look(
     """
     with open_log(log, form) as reader:
         columns = _of_bench(reader, bench) if bench is not None else []
+        used = {column.place for column in columns}
         time: TimeSurveyor | None = None
-        time_place: int | None = None
+        clock: Clock | None = None
         rows = _Rows()
         torn = 0
-        for batch in reader.batches():
-            if not rows.rows:
-                time_place = time_column(reader, batch, {c.place for c in columns})
-                if time_place is not None:
-                    time = TimeSurveyor(reader.columns[time_place].strip())
-                if bench is None:
-                    columns = _of_log(reader, batch, time_place)
-                times = () if time_place is None else (time_place,)
+        stream = bench.stream if bench is not None else None
+        for batch in sample_batches(reader, used, stream=stream, integers=(), progress=progress):
+            if not batch.first:
+                clock = batch.clock
+                time = TimeSurveyor(clock.name) if clock is not None else None
+                columns = columns or _of_log(reader, batch)
+                times = () if clock is None else (clock.place,)
                 reader.ask((column.place for column in columns), times)
-            rows.add(batch.lines)
-            torn += batch.torn.size
+            rows.add(batch.rows.lines)
+            torn += batch.rows.torn.size
             for column in columns:
-                column.add(batch, reader.form.decimal)
-            if time is not None and time_place is not None:
-                time.add(read_times(batch.columns[time_place], reader.form.decimal))
-            if progress:
-                progress(*reader.progress)
-        if not rows.rows:
-            raise LogError(f"{reader.name}: the log has a header but no rows")
+                column.add(batch)
+            if time is not None:
+                time.add(batch.times)
         if not columns:
             raise LogError(f"{reader.name}: no column holds counts; it has: {_names(reader)}")
-        return _looked(reader, columns, time, time_place, rows, torn)
+        return _looked(reader, columns, time, clock, rows, torn)
 
 
 def _looked(
     reader: LogReader,
     columns: list[_Column],
     time: TimeSurveyor | None,
-    time_place: int | None,
+    clock: Clock | None,
     rows: _Rows,
     torn: int,
 ) -> Look:
@@ -192,7 +187,7 @@ def _looked(
     ]
     if timing is not None:
         found += time_findings(timing, rows.line)
-    used = {column.place for column in columns} | {time_place}
+    used = {column.place for column in columns} | ({clock.place} if clock else set())
     left_out = tuple(name for i, name in enumerate(reader.columns) if i not in used)
     ordered = tuple(sorted(found, key=lambda finding: finding.severity))
     return Look(rows.rows, looks, timing, ordered, torn, left_out)
@@ -202,15 +197,15 @@ def _of_bench(reader: LogReader, bench: Bench) -> list[_Column]:
     return [_Column(c.name, reader.position(c.column), c) for c in bench.channels.values()]
 
 
-def _of_log(reader: LogReader, batch: Batch, time_place: int | None) -> list[_Column]:
+def _of_log(reader: LogReader, batch: SampleBatch) -> list[_Column]:
     """Every column of the first batch of which at least half the cells are whole numbers."""
     columns = []
     for place, name in enumerate(reader.columns):
-        if place == time_place:
+        if batch.clock is not None and place == batch.clock.place:
             continue
-        found = read_samples(batch.columns[place], reader.form.decimal, batch.torn)
+        found = batch.samples(place)
         missing = 0 if found.missing is None else int(found.missing.sum())
-        if batch.rows - missing - found.fractional >= 0.5 * batch.rows:
+        if len(batch) - missing - found.fractional >= 0.5 * len(batch):
             columns.append(_Column(name.strip() or str(place + 1), place, None))
     return columns
 

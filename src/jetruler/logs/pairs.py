@@ -12,22 +12,21 @@ from ..core.calibrate.series import aligned
 from ..core.decide.follower import read_flagged
 from ..core.laws.unit import factor_and_offset
 from ..core.model.channel import Channel
+from ..core.model.stream import Stream
 from ..core.model.text import nearest
-from .cells import read_samples
-from .convert_log import Progress
+from .batches import Progress, SampleBatch, sample_batches
 from .formats.opening import open_log
 from .reader import LogReader
 from .source import LogError, LogFormat
-from .times import read_times, time_column
 
 
 @dataclass(frozen=True, eq=False)
 class Pairs:
     """Values of two series at the same times, in the first one's unit.
 
-    at: time, or sample number. left_out: samples of each that had a flag (a rail, a clamp, a
-    fault, or nothing there). interval: the usual time between two pairs, NaN without time.
-    in_time: whether one of them was interpolated to the other's times.
+    at: time in seconds, or sample number. left_out: samples of each that had a flag (a rail, a
+    clamp, a fault, or nothing there). interval: the usual time between two pairs, NaN without
+    time. in_time: whether one of them was interpolated to the other's times.
     """
 
     at: Array
@@ -54,12 +53,14 @@ def read_pairs(
     other_log: str | PathLike[str] | None = None,
     unit: str | None = None,
     form: LogFormat | None = None,
+    stream: Stream | None = None,
     progress: Progress | None = None,
 ) -> Pairs:
     """Read a channel and another one (or a column of values, by its name) from a log.
 
     Unsmoothed, without flagged samples. other_log: where the other one stands, if elsewhere; the
-    two are then paired by time. unit: that of the column, if it is not the channel's.
+    two are then paired by time. unit: that of the column, if it is not the channel's. stream: the
+    bench's, which may name the time column.
     Values that stand in the same rows are pairs; where fewer than half of the sparser one's rows
     hold both, they are paired by time, in a straight line between two samples of the denser one.
     Raises `LogError`; `PairsError` where no time has both.
@@ -76,11 +77,12 @@ def read_pairs(
         if isinstance(one, Channel) and one.ruler.label(0.0) is not None:
             raise LogError(f"{one.name} reads zones; values are wanted to compare")
     if other_log is None:
-        read = _read(log, [channel, other], form, progress)
+        read = _read(log, [channel, other], form, stream, progress)
         (a, b), at, at_b = read.values, read.at, read.at
     else:
         first, second = (
-            _read(path, [one], form, progress) for path, one in ((log, channel), (other_log, other))
+            _read(path, [one], form, stream, progress)
+            for path, one in ((log, channel), (other_log, other))
         )
         read, (a,), (b,), at, at_b = first, first.values, second.values, first.at, second.at
         if at is None or at_b is None:
@@ -115,6 +117,7 @@ def _read(
     log: str | PathLike[str],
     wanted: list[Channel | str],
     form: LogFormat | None,
+    stream: Stream | None,
     progress: Progress | None,
 ) -> _Read:
     """Times and values of some channels or columns; NaN for what is flagged."""
@@ -122,35 +125,28 @@ def _read(
     times: list[Array] = []
     with open_log(log, form) as reader:
         places = [_place(reader, one) for one in wanted]
-        place: int | None = None
-        for batch in reader.batches(set(places)):
-            if not times:
-                place = time_column(reader, batch, set(places))
-            if place is not None:
-                times.append(read_times(batch.columns[place], reader.form.decimal))
-            else:
-                times.append(np.full(batch.rows, np.nan))
-            for part, one, column in zip(parts, wanted, places, strict=True):
-                found = read_samples(batch.columns[column], reader.form.decimal, batch.torn)
-                if isinstance(one, Channel):
-                    reading = read_flagged(one, found.counts, found.missing)
-                    # Limits say nothing against a value; what a law held or flagged does.
-                    flags = one.laws.read(found.counts).flags if one.limits else reading.flags
-                    part.append(
-                        np.where((flags == 0) & (reading.flags < 16), reading.value, np.nan)
-                    )
-                else:
-                    values = found.counts.astype(np.float64)
-                    if found.missing is not None:
-                        values[found.missing] = np.nan
-                    part.append(values)
-            if progress:
-                progress(*reader.progress)
-        if not times:
-            raise LogError(f"{reader.name}: the log has a header but no rows")
-        name = "sample" if place is None else reader.columns[place].strip()
-    at = None if place is None else np.concatenate(times)
+        for batch in sample_batches(reader, places, stream=stream, progress=progress):
+            times.append(batch.times)
+            for part, one, place in zip(parts, wanted, places, strict=True):
+                part.append(_values(one, batch, place))
+        clock = batch.clock
+    at = None if clock is None else np.concatenate(times)
+    name = "sample" if clock is None else clock.label
     return _Read(at, [np.concatenate(part) for part in parts], name)
+
+
+def _values(one: Channel | str, batch: SampleBatch, place: int) -> Array:
+    """Values of a channel, or of a column as they stand there; NaN for what is flagged."""
+    found = batch.samples(place)
+    if isinstance(one, Channel):
+        reading = read_flagged(one, found.counts, found.missing)
+        # Limits say nothing against a value; what a law held or flagged does.
+        flags = one.laws.read(found.counts).flags if one.limits else reading.flags
+        return np.where((flags == 0) & (reading.flags < 16), reading.value, np.nan)
+    values = found.counts.astype(np.float64)
+    if found.missing is not None:
+        values[found.missing] = np.nan
+    return values
 
 
 def _place(reader: LogReader, one: Channel | str) -> int:

@@ -11,13 +11,12 @@ import numpy as np
 from ..core.arrays import Array
 from ..core.decide.follower import read_flagged
 from ..core.model.channel import Channel
+from ..core.model.stream import Stream
 from ..core.survey.envelope import Envelope
-from .cells import read_samples
-from .convert_log import Progress
+from .batches import Progress, sample_batches
 from .followers import Followers
 from .formats.opening import open_log
-from .source import LogError, LogFormat
-from .times import read_times, time_column
+from .source import LogFormat
 
 
 @dataclass
@@ -28,7 +27,7 @@ class Series:
     raw: Envelope = field(default_factory=Envelope)
     value: Envelope = field(default_factory=Envelope)
     at: Array = field(default_factory=lambda: np.empty(0))
-    """Time (or, without a time column, sample number) of each stretch."""
+    """Time in seconds (or, without a time column, sample number) of each stretch."""
     time_name: str = "sample"
 
 
@@ -37,6 +36,7 @@ def read_series(
     channels: Sequence[Channel],
     *,
     form: LogFormat | None = None,
+    stream: Stream | None = None,
     progress: Progress | None = None,
 ) -> list[Series]:
     """Read a log once, in constant memory. Raises `LogError`."""
@@ -44,17 +44,11 @@ def read_series(
     times = Envelope()
     with open_log(log, form) as reader:
         places = [reader.position(channel.column) for channel in channels]
-        followers = Followers(reader, channels)
-        place: int | None = None
-        for batch in reader.batches(places):
-            if not times.samples:
-                place = time_column(reader, batch, set(places))
-            if place is None:
-                times.add(np.arange(times.samples, times.samples + batch.rows, dtype=np.float64))
-            else:
-                times.add(read_times(batch.columns[place], reader.form.decimal))
-            for i, (one, column) in enumerate(zip(series, places, strict=True)):
-                found = read_samples(batch.columns[column], reader.form.decimal, batch.torn)
+        followers = Followers(channels)
+        for batch in sample_batches(reader, places, stream=stream, progress=progress):
+            times.add(batch.times)
+            for i, (one, place) in enumerate(zip(series, places, strict=True)):
+                found = batch.samples(place)
                 reading = read_flagged(one.channel, found.counts, found.missing)
                 raw = found.counts.astype(np.float64)
                 if found.missing is not None:
@@ -62,11 +56,7 @@ def read_series(
                 one.raw.add(raw, reading.flags)
                 _, reading = followers.of(i, batch).add(found.counts, found.missing)
                 one.value.add(reading.value, reading.flags)
-            if progress:
-                progress(*reader.progress)
-        if not times.samples:
-            raise LogError(f"{reader.name}: the log has a header but no rows")
-        name = "sample" if place is None else reader.columns[place].strip()
+        name = "sample" if batch.clock is None else batch.clock.label
     at = times.finished().low
     for one in series:
         one.raw.finished()

@@ -133,3 +133,10 @@ class LogReader(ABC):
             has = ", ".join(names[:30]) + (", …" if len(names) > 30 else "")
             raise LogError(f"{self.name}: there is no column {column!r}; it has: {has}")
         return names.index(column)
+
+    def positions(self, columns: Iterable[str | int]) -> set[int]:
+        """Where those of some columns stand that the log has."""
+        names = [name.strip() for name in self.columns]
+        numbers = range(1, len(names) + 1)
+        there = {c - 1 for c in columns if isinstance(c, int) and c in numbers}
+        return there | {names.index(c) for c in columns if c in names}

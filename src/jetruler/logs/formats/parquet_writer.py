@@ -57,7 +57,7 @@ class ParquetWriter:
             if widths is not None:
                 widths.values(column)
         layout = self.layout
-        self.passed.settle(first.batch)
+        self.passed.settle(first.batch.rows)
         kinds = [self.passed.types[place] for place in layout.passed]
         fields = [pa.field(n, k) for n, k in zip(layout.kept, kinds, strict=True)]
         for channel, widths in zip(layout.channels, self.widths, strict=True):
@@ -84,7 +84,7 @@ class ParquetWriter:
 
     def encoded(self, converted: Converted) -> pa.RecordBatch:
         """A batch as arrays."""
-        columns = self.passed.of(converted.batch)
+        columns = self.passed.of(converted.batch.rows)
         for channel, widths, column in zip(
             self.layout.channels, self.widths, converted.columns, strict=True
         ):

@@ -60,7 +60,7 @@ class CsvWriter:
 
     def encoded(self, converted: Converted) -> pa.Buffer:
         """A batch as bytes of the result."""
-        batch = converted.batch
+        batch = converted.batch.rows
         columns = [as_text(batch.columns[i]) for i in self.layout.passed]
         joins = self._joins or batch.quoted
         if batch.quoted or not self.layout.reader.of_text:
@@ -111,13 +111,13 @@ class JsonWriter:
         """Settle what passes through, and write the texts that all batches share."""
         for texts, column in zip(self.texts, first.columns, strict=True):
             texts.of(column)
-        self.passed.settle(first.batch)
+        self.passed.settle(first.batch.rows)
 
     def encoded(self, converted: Converted) -> pa.Buffer:
         """A batch as bytes of the result."""
         columns = [
             pc.binary_join_element_wise(pa.scalar(f"{name}: "), _json_cells(cells), "")
-            for name, cells in zip(self.kept, self.passed.of(converted.batch), strict=True)
+            for name, cells in zip(self.kept, self.passed.of(converted.batch.rows), strict=True)
         ]
         for texts, column in zip(self.texts, converted.columns, strict=True):
             columns += texts.of(column)

@@ -1,0 +1,77 @@
+"""Whatever reads a log asks one place for its times: each command on the same rows, timed by
+columns of every unit."""
+
+from __future__ import annotations
+
+import csv
+from pathlib import Path
+
+import pandas as pd
+import pytest
+
+import jetruler as jr
+from jetruler.logs.plot_series import read_series
+
+from .conftest import Cli
+
+RAW = [100, 100, 900, 900, 900, 900, 100, 100, 100, 100, 100, 100]
+BENCH = """
+title = "Bench"
+[channel.level]
+column = "ch0"
+smooth = {{ kind = "mean", over = "1 s" }}
+converter = {{ bits = 10, vref = 1 }}
+laws = [{{ law = "line", gain = 1, unit = "g" }}]
+[channel.raw]
+column = "ch0"
+converter = {{ bits = 10, vref = 1 }}
+[trip.full]
+any = [{{ channel = "level", above = 500 }}]
+hold = "0.5 s"
+{stream}
+"""
+OF_MS = '[stream]\ntimestamp = "when"\ntime_unit = "ms"'
+
+
+@pytest.mark.parametrize(
+    ("name", "unit", "stream"),
+    [
+        ("time_s", 1.0, ""),
+        ("t_ms", 1e-3, ""),
+        ("stamp (us)", 1e-6, ""),
+        ("t (min)", 60.0, ""),
+        ("clock_h", 3600.0, ""),
+        ("when", 1.0, ""),
+        ("when", 1e-3, OF_MS),
+    ],
+)
+def test_every_reader_has_the_same_times(
+    cli: Cli, tmp_path: Path, name: str, unit: float, stream: str
+) -> None:
+    path, log, out = (tmp_path / each for each in ("bench.toml", "log.csv", "events.csv"))
+    path.write_text(BENCH.format(stream=stream))
+    rows = [[f"{i * 0.5 / unit:.12g}", str(count)] for i, count in enumerate(RAW)]
+    log.write_text("\n".join(",".join(row) for row in [[name, "ch0"], *rows]) + "\n")
+    bench = jr.load_bench(path)
+
+    time = jr.look(log, bench).time
+    assert time is not None
+    assert time.interval == pytest.approx(0.5)
+    seconds = [0.5 * i for i in range(len(RAW))]
+    pairs = jr.read_pairs(log, bench["raw"], "ch0", unit="V", stream=bench.stream)
+    assert pairs.at.tolist() == pytest.approx(seconds)
+    (series,) = read_series(log, [bench["level"]], stream=bench.stream)
+    assert series.at.tolist() == pytest.approx(seconds)
+    # A mean over 1 s is one over two samples, and what is above 500 g holds for half a second.
+    done = cli("convert", str(log), "-b", str(path), "-o", "out.csv", "--events", str(out))
+    assert done.returncode == 0, done.stderr
+    found = [(row[name], row["state"]) for row in csv.DictReader(out.read_text().splitlines())]
+    assert found == [
+        (rows[3][0], "on"),
+        (rows[7][0], "off"),
+    ]
+    frame = bench.convert(pd.read_csv(log), decide=True)
+    assert frame["full"].tolist() == [3 <= i < 7 for i in range(len(RAW))]
+    assert frame["level_g"][3] == pytest.approx(frame["level_g"][5])
+    said = cli("check", "-b", str(path), "--log", str(log))
+    assert "no time" not in said.stdout + said.stderr
