@@ -7,6 +7,7 @@ line does not pay for what it does not need.
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
+from .core.laws import CLASSES
 from .core.provided import provide
 
 __version__ = "0.1.0"
@@ -54,31 +55,7 @@ if TYPE_CHECKING:
     from .core.firmware.selection import Exported as Exported
     from .core.firmware.selection import ExportError as ExportError
     from .core.firmware.selection import export as export
-    from .core.laws import Adc as Adc
-    from .core.laws import Amplifier as Amplifier
-    from .core.laws import Attenuator as Attenuator
-    from .core.laws import Beta as Beta
-    from .core.laws import Clamp as Clamp
-    from .core.laws import Counts as Counts
-    from .core.laws import DeadBand as DeadBand
-    from .core.laws import Divider as Divider
-    from .core.laws import Expect as Expect
-    from .core.laws import Formula as Formula
-    from .core.laws import Law as Law
-    from .core.laws import Limits as Limits
-    from .core.laws import Line as Line
-    from .core.laws import Magnitude as Magnitude
-    from .core.laws import PassThrough as PassThrough
-    from .core.laws import Platinum as Platinum
-    from .core.laws import Polynomial as Polynomial
-    from .core.laws import PowerLaw as PowerLaw
-    from .core.laws import Shunt as Shunt
-    from .core.laws import SteinhartHart as SteinhartHart
-    from .core.laws import SteinhartHartExtended as SteinhartHartExtended
-    from .core.laws import Table as Table
-    from .core.laws import To as To
-    from .core.laws import Whole as Whole
-    from .core.laws import Zones as Zones
+    from .core.laws import *  # noqa: F403
     from .core.model.channel import Bench as Bench
     from .core.model.channel import Channel as Channel
     from .core.model.quantity import Toleranced as Toleranced
@@ -108,6 +85,7 @@ if TYPE_CHECKING:
     from .logs.convert_log import convert as convert
     from .logs.look_at_log import Look as Look
     from .logs.look_at_log import look as look
+    from .logs.options import ConvertOptions as ConvertOptions
     from .logs.pairs import read_pairs as read_pairs
     from .logs.source import LogError as LogError
     from .logs.source import LogFormat as LogFormat
@@ -122,33 +100,7 @@ _ROOMS = {
     "core.model.stream": ("Stream",),
     "core.survey.ends": ("Ends", "NothingMovedError", "find_ends"),
     "core.errors": ("JetRulerError", "ParameterError", "QuantityError", "UnitError"),
-    "core.laws": (
-        "Adc",
-        "Amplifier",
-        "Attenuator",
-        "Beta",
-        "Clamp",
-        "Counts",
-        "DeadBand",
-        "Divider",
-        "Expect",
-        "Formula",
-        "Law",
-        "Limits",
-        "Line",
-        "Magnitude",
-        "PassThrough",
-        "Platinum",
-        "Polynomial",
-        "PowerLaw",
-        "Shunt",
-        "SteinhartHart",
-        "SteinhartHartExtended",
-        "Table",
-        "To",
-        "Whole",
-        "Zones",
-    ),
+    "core.laws": ("Law", *CLASSES),
     "core.model.quantity": ("Toleranced", "quantity"),
     "core.model.reading": ("Flag", "Reading"),
     "core.model.ruler": ("Ruler",),
@@ -158,6 +110,7 @@ _ROOMS = {
     "core.survey.survey": ("Survey", "survey"),
     "core.model.trace": ("Trace",),
     "logs.convert_log": ("convert",),
+    "logs.options": ("ConvertOptions",),
     "logs.look_at_log": ("Look", "look"),
     "logs.source": ("LogError", "LogFormat"),
     "benchfile.write_back": ("write_calibration", "write_correction"),

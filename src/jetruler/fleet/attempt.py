@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import contextlib
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import dataclass
 
 from ..core.errors import JetRulerError
 from ..core.model.channel import Bench
 from ..logs.convert_log import convert
+from ..logs.options import ConvertOptions
 from ..logs.summary import Summary
 from .plan import Task
 
@@ -27,7 +27,7 @@ class Work:
     """What is the same for all logs: the bench, and how `convert` is to be called."""
 
     bench: Bench
-    options: dict[str, Any] = field(default_factory=dict)
+    options: ConvertOptions
 
 
 def attempt(task: Task, work: Work) -> Outcome:
@@ -36,7 +36,7 @@ def attempt(task: Task, work: Work) -> Outcome:
         task.out.parent.mkdir(parents=True, exist_ok=True)
         if task.events is not None:
             task.events.parent.mkdir(parents=True, exist_ok=True)
-        found = convert(task.log, work.bench, task.out, events=task.events, **work.options)
+        found = convert(task.log, work.bench, task.out, events=task.events, **vars(work.options))
         return Outcome(task, found.folded())
     except JetRulerError as error:
         return Outcome(task, error=_with_name(str(error), task))

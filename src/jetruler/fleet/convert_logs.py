@@ -5,14 +5,15 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from os import PathLike
 from pathlib import Path
+from typing import Any
 
 from ..core.model.channel import Bench
-from ..logs.convert_log import MEMORY_MB
 from ..logs.layout import chosen
-from ..logs.source import KINDS, LogError, LogFormat
+from ..logs.options import ConvertOptions
+from ..logs.source import LogError
 from ..logs.summary import Summary
 from .attempt import Outcome, Work, attempt
 from .plan import Task, planned
@@ -67,28 +68,37 @@ def convert_all(
     cluster: str | None = None,
     resume: bool = False,
     inputs: Iterable[str | PathLike[str]] = (),
-    form: LogFormat | None = None,
-    out_kind: str | None = None,
-    only: Iterable[str] = (),
-    keep_raw: bool = False,
-    uncertainty: bool = False,
     events: str | PathLike[str] | None = None,
-    threads: int | None = None,
-    memory: float = MEMORY_MB,
     progress: FleetProgress | None = None,
+    **options: Any,
 ) -> Fleet:
     """Convert many logs through a bench, each as `convert` does it, into a folder.
 
-    logs: files, folders (all logs in them), patterns ("logs/**/*.parquet"). out: a folder, made if
-    it is not there; the results stand in it as the logs do. A log that fails does not stop the
-    others. jobs: processes; one a core if None, and more than one need a script that starts under
-    `if __name__ == "__main__":`. cluster: the address of a Dask scheduler ("tcp://…") whose
-    workers see the same files, or "local" for one with `jobs` workers on this machine. resume:
-    leave out logs whose result is newer than the log and `inputs` (the bench file, say). threads:
-    for each log; None shares the cores among the jobs (one on a cluster).
-    memory: MB that batches under way may take, over all jobs (for each log on a cluster).
-    events: a folder for the trips' events.
-    Raises `LogError` where there is nothing to do, or nobody to do it.
+    A log that fails does not stop the others.
+
+    Parameters
+    ----------
+    logs : files, folders (all logs in them), patterns ("logs/**/*.parquet").
+    bench : the channels to convert.
+    out : folder of the results, which stand in it as the logs do; it is made if need be.
+    jobs : processes; one a core if None. More than one need a script that starts under
+        `if __name__ == "__main__":`.
+    cluster : address of a Dask scheduler ("tcp://…") whose workers see the same files, or "local"
+        for one with `jobs` workers on this machine.
+    resume : whether to leave out logs whose result is newer than the log and `inputs`.
+    inputs : other files that the results depend on, such as the bench file.
+    events : folder for the trips' events.
+    progress : is called after each log.
+    **options : the fields of `ConvertOptions`. Threads are for each log, and share the cores among
+        the jobs if None; memory is for all jobs together (for each log on a cluster).
+
+    Returns
+    -------
+    What was done, skipped and failed, with one summary over all logs.
+
+    Raises
+    ------
+    LogError : where there is nothing to do, or nobody to do it.
 
     Examples
     --------
@@ -100,13 +110,12 @@ def convert_all(
     """
     if jobs is not None and jobs < 1:
         raise LogError(f"jobs: found {jobs}; at least 1 is right")
-    if out_kind not in (None, *KINDS):
-        raise LogError(f"format: found {out_kind!r}; one of {', '.join(KINDS)} is right")
-    only = [channel.name for channel in chosen(bench, only)]
+    wanted = ConvertOptions(**options)
+    chosen(bench, wanted.only)
     if events is not None and not bench.trips:
         raise LogError("the bench has no trips, so there are no events; add a [trip.<name>]")
     named = [logs] if isinstance(logs, str | PathLike) else list(logs)
-    tasks = planned(named, out, out_kind=out_kind, events=events)
+    tasks = planned(named, out, out_kind=wanted.out_kind, events=events)
     fleet = Fleet()
     if resume:
         than = [Path(path) for path in inputs]
@@ -116,19 +125,15 @@ def convert_all(
     cores = os.cpu_count() or 1
     at_once = min(jobs or cores, max(1, len(tasks)))
     away = cluster is not None  # whose cores and memory are its own
-    options = {
-        "form": form,
-        "out_kind": out_kind,
-        "only": tuple(only),
-        "keep_raw": keep_raw,
-        "uncertainty": uncertainty,
-        "threads": threads or (1 if away else max(1, cores // at_once)),
-        "memory": memory if away else memory / at_once,
-    }
+    each = replace(
+        wanted,
+        threads=wanted.threads or (1 if away else max(1, cores // at_once)),
+        memory=wanted.memory if away else wanted.memory / at_once,
+    )
     sizes = {task.log: task.bytes for task in tasks}
     total, read = sum(sizes.values()), 0
     outcomes = {}
-    with _working(tasks, Work(bench, options), at_once, cluster) as found:
+    with _working(tasks, Work(bench, each), at_once, cluster) as found:
         for outcome in found:
             outcomes[outcome.task.log] = outcome
             read += sizes[outcome.task.log]

@@ -2,27 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from typing import Any
 
 from ..core.model.channel import Bench
-from .frame_conversion import FrameConversion, Options
+from ..logs.options import FrameOptions
+from .frame_conversion import FrameConversion
 from .kinds import is_a
 
 
-def convert_frame(
-    bench: Bench,
-    frame: Any,
-    *,
-    only: Iterable[str] = (),
-    keep_raw: bool = False,
-    uncertainty: bool = False,
-    decide: bool = False,
-) -> Any:
-    """A frame of counts into the like frame of values: `Bench.convert`, which says the rest."""
-    options = Options(tuple(only), keep_raw, uncertainty, decide)
+def convert_frame(bench: Bench, frame: Any, **options: Any) -> Any:
+    """Convert a frame of counts into the like frame of values: `Bench.convert`."""
+    wanted = FrameOptions(**options)
     if is_a(frame, "dask.dataframe", "DataFrame"):
         from .lazy import convert_lazily
 
-        return convert_lazily(bench, frame, options)
-    return FrameConversion(bench, frame, options).converted()
+        return convert_lazily(bench, frame, wanted)
+    return FrameConversion(bench, frame, wanted).converted()

@@ -22,21 +22,12 @@ from ..logs.column import Column
 from ..logs.conversion import Conversion, Followed
 from ..logs.formats.parquet_writer import labelled
 from ..logs.layout import FLAGS_COLUMN, Layout
+from ..logs.options import FrameOptions
 from ..logs.reader import Batch, Columns, LogReader
 from ..logs.source import LogError, LogFormat
 from ..logs.texts import FlagTexts, width_texts
 from ..logs.times import Clock, find_clock
 from .kinds import Kind, NewColumn, kind_of
-
-
-@dataclass(frozen=True)
-class Options:
-    """What is wanted of a frame beside its values; see `Bench.convert`."""
-
-    only: tuple[str, ...] = ()
-    keep_raw: bool = False
-    uncertainty: bool = False
-    decide: bool = False
 
 
 @dataclass
@@ -82,13 +73,11 @@ class _FrameReader(LogReader):
 class FrameConversion:
     """One frame (or one partition of many) through a bench."""
 
-    def __init__(self, bench: Bench, frame: Any, options: Options) -> None:
+    def __init__(self, bench: Bench, frame: Any, options: FrameOptions) -> None:
         self.bench, self.frame, self.options = bench, frame, options
         self.kind = kind_of(frame)
         self.reader = _FrameReader(self.kind, frame)
-        self.layout = Layout.of(
-            self.reader, bench, options.only, options.keep_raw, options.uncertainty
-        )
+        self.layout = Layout.of(self.reader, bench, options)
         self._judged = _judged(bench, options, self.layout.channels)
         self.conversion = Conversion(self.reader, self.layout.channels, self._judged)
 
@@ -167,7 +156,7 @@ class FrameConversion:
         return f"{name}_{unit}" if unit else name
 
 
-def _judged(bench: Bench, options: Options, channels: list[Channel]) -> tuple[str, ...]:
+def _judged(bench: Bench, options: FrameOptions, channels: list[Channel]) -> tuple[str, ...]:
     """The channels that trips and drives look at: all of the bench."""
     if not options.decide:
         return ()

@@ -7,8 +7,9 @@ import pickle
 from typing import Any
 
 from ..core.model.channel import Bench
+from ..logs.options import FrameOptions
 from ..logs.times import HEAD_ROWS
-from .frame_conversion import FrameConversion, Memory, Options
+from .frame_conversion import FrameConversion, Memory
 
 #: So many partitions are asked for the first rows, which settle what a time is in samples.
 FIRST_FEW = 8
@@ -18,7 +19,7 @@ class _Carried:
     """A bench and its options as one opaque object. Dask walks into every dataclass among the
     arguments of a task, and a bench in use holds a table entry for every count."""
 
-    def __init__(self, bench: Bench, options: Options) -> None:
+    def __init__(self, bench: Bench, options: FrameOptions) -> None:
         self.bench, self.options = bench, options
 
     def __dask_tokenize__(self) -> bytes:
@@ -29,7 +30,7 @@ class _Carried:
         return FrameConversion(self.bench, part, self.options)
 
 
-def convert_lazily(bench: Bench, frame: Any, options: Options) -> Any:
+def convert_lazily(bench: Bench, frame: Any, options: FrameOptions) -> Any:
     """The like Dask DataFrame, not computed.
 
     Where nothing is remembered, every partition is on its own. Else the memory passes from

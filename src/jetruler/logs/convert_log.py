@@ -17,17 +17,15 @@ from .batches import Progress, SampleBatch, sample_batches
 from .conversion import Conversion, Converted, Followed
 from .formats.opening import open_log
 from .layout import Layout
+from .options import ConvertOptions
 from .output import Output
 from .passed import OtherTypeError
 from .reader import LogReader
-from .source import KINDS, LogError, LogFormat, kind_of
+from .source import LogError, kind_of
 from .summary import Summary
 
 if TYPE_CHECKING:
     from .events import EventWriter
-
-#: MB that the batches under way may take, beside the programme itself.
-MEMORY_MB = 128
 
 
 def convert(
@@ -35,15 +33,9 @@ def convert(
     bench: Bench,
     out: str | PathLike[str],
     *,
-    form: LogFormat | None = None,
-    out_kind: str | None = None,
-    only: Iterable[str] = (),
-    keep_raw: bool = False,
-    uncertainty: bool = False,
     events: str | PathLike[str] | None = None,
-    threads: int | None = None,
-    memory: float = MEMORY_MB,
     progress: Progress | None = None,
+    **options: Any,
 ) -> Summary:
     """Convert a log of counts through a bench and write the result.
 
@@ -54,14 +46,23 @@ def convert(
     channel's `decimals`; in Parquet at full precision, null where there is none, with the unit in
     the column's metadata. "-" is standard input or output.
 
-    form: how the log is written. out_kind: "csv", "jsonl" or "parquet"; None goes by the name, and
-    for standard output by the log. only: names of the channels to convert; all if empty. keep_raw:
-    keep the raw columns too. uncertainty: behind each channel that has numbers, a column
-    `<channel>_<unit>_u` with the expanded uncertainty at 95 % of every row. events: a CSV file for
-    where the bench's trips turned on and off. threads: how many read, convert and write at once; a
-    thread a core if None. memory: MB that the batches under way may take. The result is the same
-    whatever those two are.
-    Raises `LogError`; the output then is as it was before.
+    Parameters
+    ----------
+    log : file of raw counts; "-" is standard input.
+    bench : the channels to convert.
+    out : file of the result; "-" is standard output.
+    events : CSV file for where the bench's trips turn on and off.
+    progress : is called after each batch with the bytes read, and the bytes in all if known.
+    **options : the fields of `ConvertOptions`, such as `only`, `keep_raw`, `uncertainty`.
+
+    Returns
+    -------
+    What was read, what was not, and the range of every channel.
+
+    Raises
+    ------
+    LogError : for a log that cannot be read or a result that cannot be written; the output then
+        is as it was before.
 
     Examples
     --------
@@ -71,11 +72,9 @@ def convert(
     >>> summary.rows
     4200
     """
-    if not memory > 0:
-        raise LogError(f"memory: found {memory:g} MB; more than 0 is right")
-    job = _Job(log, bench, out, form, out_kind, tuple(only), keep_raw, uncertainty, events, memory)
+    job = _Job(log, bench, out, events, ConvertOptions(**options))
     given: dict[int, pa.DataType] = {}
-    with Workers(threads) as workers:
+    with Workers(job.options.threads) as workers:
         while True:
             try:
                 return job.done(workers, given, progress)
@@ -113,13 +112,8 @@ class _Job:
     log: str | PathLike[str]
     bench: Bench
     out: str | PathLike[str]
-    form: LogFormat | None
-    out_kind: str | None
-    only: tuple[str, ...]
-    keep_raw: bool
-    uncertainty: bool
     events: str | PathLike[str] | None
-    memory: float
+    options: ConvertOptions
 
     @property
     def name(self) -> str:
@@ -136,9 +130,9 @@ class _Job:
     ) -> Summary:
         """Read, convert and write; given: types that columns are known to need."""
         # A block is text, then arrays, then texts, then text again, and several are under way.
-        block = int(self.memory * 2**20 / (14 * (workers.threads + 1)))
-        with open_log(self.log, self.form, min(max(block, 2**16), 2**23)) as reader:
-            layout = Layout.of(reader, self.bench, self.only, self.keep_raw, self.uncertainty)
+        block = int(self.options.memory * 2**20 / (14 * (workers.threads + 1)))
+        with open_log(self.log, self.options.form, min(max(block, 2**16), 2**23)) as reader:
+            layout = Layout.of(reader, self.bench, self.options)
             with ExitStack() as files:
                 output = files.enter_context(Output(self.out, self.log))
                 writer = self._writer(layout, output, given)
@@ -146,7 +140,7 @@ class _Job:
                 events = self._events(files, reader)
                 trips = () if events is None else tuple(c.name for c in layout.channels)
                 conversion = Conversion(reader, layout.channels, trips)
-                integers = set() if self.keep_raw else set(layout.places)
+                integers = set() if self.options.keep_raw else set(layout.places)
                 batches = sample_batches(
                     reader,
                     layout.counts,
@@ -189,11 +183,10 @@ class _Job:
                 progress(*conversion.reader.progress)
 
     def _writer(self, layout: Layout, output: Output, given: dict[int, pa.DataType]) -> Writer:
-        kind = self.out_kind or kind_of(self.out)
-        if kind not in (None, *KINDS):
-            raise LogError(f"format: found {kind!r}; one of {', '.join(KINDS)} is right")
+        form = self.options.form
+        kind = self.options.out_kind or kind_of(self.out)
         if kind is None and str(self.out) == "-":
-            kind = (self.form and self.form.kind) or kind_of(self.log)
+            kind = (form and form.kind) or kind_of(self.log)
             kind = "csv" if kind == "parquet" else kind
         if kind == "parquet":
             from .formats.parquet_writer import ParquetWriter

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from ..core.model.channel import Bench, Channel
+from .options import ResultOptions
 from .reader import LogReader
 from .source import LogError
 
@@ -34,17 +35,15 @@ class Layout:
         cls,
         reader: LogReader,
         bench: Bench,
-        only: Iterable[str] = (),
-        keep_raw: bool = False,
-        uncertainty: bool = False,
+        options: ResultOptions,
     ) -> Layout:
         """Of some of a bench's channels, all if `only` is empty. Raises `LogError`."""
-        channels = chosen(bench, only)
+        channels = chosen(bench, options.only)
         places = [reader.position(channel.column) for channel in channels]
-        used = set() if keep_raw else set(places)
+        used = set() if options.keep_raw else set(places)
         passed = [i for i in range(len(reader.columns)) if i not in used]
         counts = reader.positions(channel.column for channel in bench.channels.values())
-        return cls(reader, bench.title, channels, places, passed, counts, uncertainty)
+        return cls(reader, bench.title, channels, places, passed, counts, options.uncertainty)
 
     @property
     def kept(self) -> list[str]:

@@ -1,7 +1,7 @@
 """The laws, one class each, by the name a bench file uses.
 
 A law is loaded when it is first asked for: a command pays only for the laws it meets. To add
-one, write its class, and name it here and in the public names.
+one, write its class, and name it here: that makes it a public name as well.
 """
 
 from __future__ import annotations
@@ -11,12 +11,12 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 from ..errors import ParameterError
-from ..model.law import Law as Law
 
 if TYPE_CHECKING:
     from importlib.metadata import EntryPoint
 
     from ..model.converter import Converter as Converter
+    from ..model.law import Law as Law
     from .adc import Adc as Adc
     from .adc import Counts as Counts
     from .circuit import Amplifier as Amplifier
@@ -69,7 +69,8 @@ HOMES = {
     "zones": ("Zones", "zones"),
     "to": ("To", "unit"),
 }
-_CLASSES = dict(HOMES.values())
+#: The classes, and the file that each is in.
+CLASSES = dict(HOMES.values())
 
 #: Entry-point group in which other packages offer laws of their own, by name.
 GROUP = "jetruler.laws"
@@ -103,12 +104,16 @@ def _loaded(name: str, entry: EntryPoint) -> type[Law]:
     except Exception as error:  # another package's import may fail in any way
         right = f"{entry.value} cannot be loaded: {type(error).__name__}: {error}"
         raise ParameterError("law", name, right) from None
+    from ..model.law import Law
+
     if not (isinstance(law, type) and issubclass(law, Law)):
         raise ParameterError("law", name, f"{entry.value} is no Law; a subclass of it is right")
     return law
 
 
 def __getattr__(name: str) -> Any:
-    if name not in _CLASSES:
+    if name == "Law":
+        return getattr(import_module("..model.law", __name__), name)
+    if name not in CLASSES:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    return getattr(import_module(f".{_CLASSES[name]}", __name__), name)
+    return getattr(import_module(f".{CLASSES[name]}", __name__), name)

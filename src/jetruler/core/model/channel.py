@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -126,27 +125,31 @@ class Bench:
     def __getitem__(self, name: str) -> Channel:
         return self.channels[name]
 
-    def convert(
-        self,
-        frame: Any,
-        *,
-        only: Iterable[str] = (),
-        keep_raw: bool = False,
-        uncertainty: bool = False,
-        decide: bool = False,
-    ) -> Any:
-        """A frame of counts into the like frame of values, as `convert` does it for a log.
+    def convert(self, frame: Any, **options: Any) -> Any:
+        """Convert a frame of counts into the like frame of values.
 
-        frame: a pandas DataFrame (its index is kept), a PyArrow Table or RecordBatch, a Polars
-        DataFrame, or a Dask DataFrame, which stays lazy and gives the same values to the last
-        bit, however it is divided. Counts are whole numbers; floats may hold NaN, and text is
-        read as a CSV log's. The result has the columns that no channel uses, then a column
-        `<channel>_<unit>` a channel in float64 at full precision (NaN in pandas and Dask, null
-        elsewhere, where there is no value; zones as categories of their labels), then `flags`,
-        a category of words. only, keep_raw, uncertainty: as of `convert`. decide: a column of
-        truths a trip and a column of commands a drive, before `flags`; the frame then needs a
-        column (or an index) of time.
-        Raises `LogError` for a column that is missing, `TypeError` for what is no frame.
+        The result has the columns that no channel uses, then a column `<channel>_<unit>` for each
+        channel, then `flags`, a category of words.
+
+        Parameters
+        ----------
+        frame : pandas DataFrame (its index is kept), PyArrow Table or RecordBatch, Polars
+            DataFrame, or Dask DataFrame, which stays lazy and gives the same values to the last
+            bit, however it is divided. Counts are whole numbers; floats may hold NaN, and text is
+            read as that of a CSV log.
+        **options : `only`, the names of some channels; `keep_raw`, to keep the raw columns;
+            `uncertainty`, for the expanded uncertainty behind each channel; `decide`, for a column
+            of truths for each trip and a column of commands for each drive before `flags` (the
+            frame then needs a column, or an index, of time).
+
+        Returns
+        -------
+        Values in float64 at full precision; NaN in pandas and Dask and null elsewhere where there
+        is no value; zones as categories of their labels.
+
+        Raises
+        ------
+        LogError : for a column that is missing.
+        TypeError : for what is no frame, or no option.
         """
-        options = {"keep_raw": keep_raw, "uncertainty": uncertainty, "decide": decide}
-        return provided("convert_frame")(self, frame, only=only, **options)
+        return provided("convert_frame")(self, frame, **options)
