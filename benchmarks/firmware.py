@@ -74,6 +74,6 @@ def results() -> Iterator[Result]:
             loop = instructions(home, EMPTY)
             by_logf = cost(home, bench, "float") - loop
             by_table = cost(home, bench, "int32") - loop
-            share = by_table / by_logf  # here floats are hardware; most small chips have none
+            fraction = by_table / by_logf  # here floats are hardware; most small chips have none
             name = "instructions: int32 / float with logf, both on this machine"
-            yield Result(name, share, (share, share), 2.0)
+            yield Result(name, fraction, (fraction, fraction), 2.0)

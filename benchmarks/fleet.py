@@ -18,7 +18,7 @@ import pyarrow.csv as pacsv
 import jetruler as jr
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.model.every_count import EveryCount
-from jetruler.logs.column import Column
+from jetruler.logs.column import ConvertedColumn
 from jetruler.logs.formats.text_writer import written
 from jetruler.logs.texts import CellTexts, FlagTexts
 
@@ -92,7 +92,7 @@ def _writers() -> Iterator[Result]:
     channels = [bench[f"c{i}"] for i in CHANNELS]
     every = [EveryCount.of(channel) for channel in channels]
     rng = np.random.RandomState(4)
-    columns = [Column(e, rng.randint(1, 4097, MILLION).astype(np.int32)) for e in every]
+    columns = [ConvertedColumn(e, rng.randint(1, 4097, MILLION).astype(np.int32)) for e in every]
     times = np.round(np.arange(MILLION) / 5, 1)
     as_text = pa.array(times).cast(pa.string())
     texts, flags = (

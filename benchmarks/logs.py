@@ -21,8 +21,8 @@ PANDAS = """
 import sys, numpy, pandas
 log = pandas.read_csv(sys.argv[1])
 for i in range(4):
-    share = (log.pop(f"ch{i}") - 198) / (3904 - 198) * 100
-    log[f"c{i}_percent"] = numpy.clip(share, 0, 100).round(1)
+    fraction = (log.pop(f"ch{i}") - 198) / (3904 - 198) * 100
+    log[f"c{i}_percent"] = numpy.clip(fraction, 0, 100).round(1)
 log.to_csv(sys.argv[2], index=False)
 """
 

@@ -25,7 +25,7 @@ HEAD = """# What `check` looks for
 
 Made by `python docs/build_checks.py` from the rules themselves. `jetruler check` reads the bench file; with `--log` it also
 holds the bench against a log, and passes on what `look` finds wrong there. Findings come with their place, the evidence in
-numbers, why it matters and what mends it; errors first. The exit code is 1 if one of them is an error.
+numbers, why it matters and what to do about it; errors first. The exit code is 1 if one of them is an error.
 
 The examples stand below `[channel.a]` with `column = "ch0"`, on a converter of 12 bits and 3.3 V.
 """
@@ -39,7 +39,7 @@ PART = """
 {bad}
 ```
 
-{severity}: {what}. Mend: {mend}.{samples} Like this, nothing is found:
+{severity}: {what}. Remedy: {remedy}.{samples} Like this, nothing is found:
 
 ```text
 {good}
@@ -91,7 +91,7 @@ def page() -> str:
                     good=example["good"].strip(),
                     severity=found.severity.name.capitalize(),
                     what=found.what,
-                    mend=found.advice,
+                    remedy=found.remedy,
                     samples=f" (The log repeats {counts}.)" if samples else "",
                 )
             )

@@ -12,7 +12,7 @@ bench = jr.load_bench("bench.toml")
 bean, bean2 = bench["bean"], bench["bean2"]
 
 pairs = jr.read_pairs("rest.csv", bean, bean2)
-print(jr.compare(pairs.a, pairs.b, unit="degC", step=0.1, names=("bean", "bean2")))
+print(jr.compare(pairs.a, pairs.b, unit="degC", resolution=0.1, names=("bean", "bean2")))
 print()
 
 # Five temperatures in a stirred bath say which of the two is off, and by how much.
@@ -21,7 +21,7 @@ print(found)
 print()
 
 pairs = jr.read_pairs("rest.csv", found.calibrated, bean2)
-print(jr.compare(pairs.a, pairs.b, unit="degC", step=0.1, names=("bean", "bean2")).sentence)
+print(jr.compare(pairs.a, pairs.b, unit="degC", resolution=0.1, names=("bean", "bean2")).sentence)
 
 before, after = jr.write_calibration("bench.toml", found)
 print(f"- {before}\n+ {after}")

@@ -16,8 +16,8 @@ for finding in found.findings:
 
 # The same on arrays: a knob that is turned from stop to stop, with some noise.
 random = np.random.RandomState(1)
-share = np.interp(np.arange(2000), [0, 500, 900, 1400, 1800], [0, 0, 1, 1, 0])
-counts = np.round(198 + 3706 * share + 1.5 * random.standard_normal(2000)).astype(np.int64)
+fraction = np.interp(np.arange(2000), [0, 500, 900, 1400, 1800], [0, 0, 1, 1, 0])
+counts = np.round(198 + 3706 * fraction + 1.5 * random.standard_normal(2000)).astype(np.int64)
 print(jr.find_ends(counts, bits=12).line(0, 100))
 
 # How still can it be held, and by which smoothing?

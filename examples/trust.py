@@ -13,8 +13,8 @@ for count in (3912, 400):
     print(jr.budget(bean, count), end="\n\n")
 print(jr.simulate(bean, 400, draws=100_000), end="\n\n")
 
-# Many raw readings: what their mean and spread are worth in °C.
-print(jr.propagate(bean.laws, mean=1880.3, std=1.4, n=16), end="\n\n")
+# Many raw readings: what their mean and standard deviation are worth in °C.
+print(jr.propagate(bean.chain, mean=1880.3, std=1.4, n=16), end="\n\n")
 
 # A calibration stands for the tolerances it saw.
 jr.write_calibration("bench.toml", jr.calibrate(bean, jr.read_marks("bath.csv")))

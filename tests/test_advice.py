@@ -78,8 +78,8 @@ def bench(*laws: Any, **more: Any) -> jr.Bench:
 
 #: Just on either side of what a rule allows.
 EDGES = [
-    ("few-counts", lambda share: bench(Adc(12, 3.3), Line(1.0, takes="V", unit="bar"),
-                                       limits=(0.0, 3.3 * share)), 0.24, 0.26),
+    ("few-counts", lambda fraction: bench(Adc(12, 3.3), Line(1.0, takes="V", unit="bar"),
+                                       limits=(0.0, 3.3 * fraction)), 0.24, 0.26),
     ("far-resistor", lambda ratio: bench(Adc(12, 3.3), Divider(1e4 * ratio), Beta(1e4, 3950),
                                          limits=(24.999, 25.001)), 31.0, 29.0),
     ("unlikely-thermistor", lambda b: bench(Adc(12, 3.3), Divider(1e4), Beta(1e4, b)),
@@ -128,7 +128,7 @@ def test_rules_about_a_log_at_their_edges() -> None:
     beta=st.floats(2500, 4800),
     low=st.floats(-20, 60),
     span=st.floats(20, 180),
-    aim=st.sampled_from(["counts", "step", "straight"]),
+    aim=st.sampled_from(["counts", "resolution", "straight"]),
     series=st.sampled_from(["E12", "E24"]),
 )
 def test_the_best_is_the_best_of_all(
@@ -144,7 +144,7 @@ def test_the_best_is_the_best_of_all(
         counts = np.asarray(chain.inverse(values))
         if aim == "counts":
             worth[known] = -float(np.ptp(counts))
-        elif aim == "step":
+        elif aim == "resolution":
             worth[known] = float(np.abs(chain.slope(counts)).max())
         else:
             worth[known] = bend(counts, values)
@@ -172,10 +172,10 @@ def test_averaging_as_chosen_holds_still(noise: float) -> None:
     random = np.random.RandomState(5)
     count = float(sensor.ruler.inverse(120.0))
     readings = np.round(count + noise * random.standard_normal((600, many)))
-    means = np.asarray(sensor.laws(readings.mean(axis=1)))
+    means = np.asarray(sensor.chain(readings.mean(axis=1)))
     assert float(np.std(means)) <= 0.05 * 1.1
     if many > 4:
-        fewer = np.asarray(sensor.laws(readings[:, : many // 2].mean(axis=1)))
+        fewer = np.asarray(sensor.chain(readings[:, : many // 2].mean(axis=1)))
         assert float(np.std(fewer)) > 0.05
 
 

@@ -147,7 +147,7 @@ MISTAKES = [
 def test_mistake(text: str, says: str) -> None:
     with pytest.raises(BenchError) as caught:
         parse_bench(text, "t")
-    assert len(caught.value.mistakes) == 1, caught.value
+    assert len(caught.value.errors) == 1, caught.value
     assert says in str(caught.value)
 
 
@@ -166,7 +166,7 @@ def test_all_mistakes_at_once() -> None:
     """
     with pytest.raises(BenchError) as caught:
         parse_bench(text, "bench.toml")
-    places = [m.split(":")[0] for m in caught.value.mistakes]
+    places = [m.split(":")[0] for m in caught.value.errors]
     assert places == [
         "titel",
         "channel.a.column",

@@ -113,7 +113,7 @@ def test_ohms_of_a_divider_in_closed_form() -> None:
         assert rows(found)["noise"] == pytest.approx(per_volt * 2.5 * 3.3 / 4095, rel=1e-12)
         assert rows(found)["vref of adc"] == pytest.approx(per_volt * at / 4095 * 0.01, rel=1e-6)
         step = per_volt * 3.3 / 4095 / math.sqrt(12)
-        assert rows(found)["converter step"] == pytest.approx(step, rel=1e-12)
+        assert rows(found)["converter resolution"] == pytest.approx(step, rel=1e-12)
         together = math.sqrt(sum(effect**2 for effect in rows(found).values()))
         assert found.combined == pytest.approx(together, rel=1e-12)
 
@@ -135,7 +135,7 @@ def test_what_dominates_differs(bean: jr.Channel) -> None:
     assert cold.dominant is not None
     assert hot.dominant is not None
     assert (cold.dominant.source, hot.dominant.source) == ("r0 of beta", "beta of beta")
-    assert sum(cold.share(row) for row in cold.rows) == pytest.approx(1)
+    assert sum(cold.fraction(row) for row in cold.rows) == pytest.approx(1)
 
 
 SHARES = st.floats(1e-4, 4e-3)
@@ -160,8 +160,8 @@ def test_first_order_against_monte_carlo(
 ) -> None:
     a, b, c, d, e = tolerances
 
-    def part(value: float, share: float) -> T:
-        return T(value, share * value, k)
+    def part(value: float, fraction: float) -> T:
+        return T(value, fraction * value, k)
 
     adc = Adc(12, part(3.3, a), error_lsb=1.0)
     if kind == "beta":
@@ -231,21 +231,21 @@ def test_how_much_a_smoothing_averages(kind: str, n: int) -> None:
 
 def test_propagated_spread_against_drawn_readings(bean: jr.Channel) -> None:
     random = np.random.RandomState(7)
-    drawn = bean.laws.direct(random.normal(700, 40, 400_000))
-    second = jr.propagate(bean.laws, 700, 40, 16)
-    first = jr.propagate(bean.laws, 700, 40, 16, order=1)
+    drawn = bean.chain.direct(random.normal(700, 40, 400_000))
+    second = jr.propagate(bean.chain, 700, 40, 16)
+    first = jr.propagate(bean.chain, 700, 40, 16, order=1)
     assert second.mean == pytest.approx(drawn.mean(), abs=0.02)
     assert abs(first.mean - drawn.mean()) > 0.1  # the bend shifts the mean
     assert second.standard_deviation == pytest.approx(drawn.std(), rel=0.01)
     assert second.standard_uncertainty == pytest.approx(second.standard_deviation / 4)
     with pytest.raises(JetRulerError, match="order: found 3; 1 or 2 is right"):
-        jr.propagate(bean.laws, 700, 40, order=3)
+        jr.propagate(bean.chain, 700, 40, order=3)
 
 
 SETTINGS = [
     ({"noise": -1.0}, "noise: found -1.0; 0 or more"),
     ({"readings": 0.5}, "readings: found 0.5; 1 or more"),
-    ({"level": 95.0}, "level: found 95.0; a share between 0 and 1"),
+    ({"level": 95.0}, "level: found 95.0; a fraction between 0 and 1"),
     ({"degrees": 0.0}, "degrees: found 0.0; more than 0"),
 ]
 
@@ -263,7 +263,7 @@ def test_left_scaled_steps_and_whole_numbers(home: Path) -> None:
     assert hopper.ruler.converter is not None
     found = rows(jr.budget(hopper, 32_000))
     per_count = float(hopper.ruler.slope(32_000))
-    assert found["converter step"] == pytest.approx(16 / math.sqrt(12) * per_count)
+    assert found["converter resolution"] == pytest.approx(16 / math.sqrt(12) * per_count)
     assert found["converter error"] == pytest.approx(32 / ROOT3 * per_count)
     whole = Adc(12, 3.3) >> Line(100.0) >> jr.Whole() >> Line(0.1)
     assert rows(jr.budget(whole, 2000))["rounding of whole"] == pytest.approx(0.1 / math.sqrt(12))
@@ -290,7 +290,7 @@ def test_a_calibration_stands_for_what_it_saw() -> None:
     for source in ("converter error", "vref of adc", "gain of line"):
         assert rows(found)[source] == 0
     assert "gain of line is in the calibration" in str(found)
-    noise, step = rows(found)["noise"], rows(found)["converter step"]
+    noise, step = rows(found)["noise"], rows(found)["converter resolution"]
     assert found.combined == pytest.approx(math.hypot(0.005, noise, step))
     assert (found.random, found.systematic) == pytest.approx((noise, math.hypot(0.005, step)))
     few = jr.budget(parse_bench(CALIBRATED)["a"], 2000, noise=30, degrees=9)
@@ -339,10 +339,10 @@ def test_explain_with_a_budget(cli: Cli) -> None:
         "20000 draws: (222.6 ± 2.2) °C",
     ):
         assert says in done.stdout
-    told = json.loads(cli("explain", "bean", "--for", "25", "--budget", "--json").stdout)
-    assert told["budget"]["combined"] == pytest.approx(0.45, abs=0.01)
-    assert told["budget"]["degrees_of_freedom"] is None
-    assert sum(row["share"] for row in told["budget"]["rows"]) == pytest.approx(1)
+    data = json.loads(cli("explain", "bean", "--for", "25", "--budget", "--json").stdout)
+    assert data["budget"]["combined"] == pytest.approx(0.45, abs=0.01)
+    assert data["budget"]["degrees_of_freedom"] is None
+    assert sum(row["fraction"] for row in data["budget"]["rows"]) == pytest.approx(1)
     held = cli("explain", "damper", "--at", "10", "--budget")
     assert "no budget: the reading is held at an end by one of its laws" in held.stdout
     assert (

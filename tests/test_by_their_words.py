@@ -20,9 +20,9 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.core.calibrate.in_channel import calibration_title
 from jetruler.core.calibrate.result import decimals
 from jetruler.core.firmware.forms import forms, full, staircase
-from jetruler.core.firmware.program import Model
+from jetruler.core.firmware.program import ProgramModel
 from jetruler.core.firmware.selection import ExportError, export
-from jetruler.core.firmware.wanted import Wanted
+from jetruler.core.firmware.wanted import ExactValues
 from jetruler.core.model.ruler import Ruler
 
 T = jr.Toleranced
@@ -171,10 +171,10 @@ def test_a_calibration_is_drawn_too() -> None:
 def test_the_step_of_a_converter_in_its_budget() -> None:
     found = jr.budget(Adc(12, 3.3, error_lsb=1.5) >> Line(10), 1000)
     sizes = {row.source: row.size for row in found.rows}
-    assert sizes["converter step"] == "± 0.5 count"
+    assert sizes["converter resolution"] == "± 0.5 count"
     assert sizes["converter error"] == "± 1.5 count"
     wide = jr.budget(Adc(16, 3.3, count_at_vref=65520) >> Line(10), 16000)
-    assert {row.source: row.size for row in wide.rows}["converter step"] == "± 8 count"
+    assert {row.source: row.size for row in wide.rows}["converter resolution"] == "± 8 count"
 
 
 def test_one_reading_has_its_own_spread() -> None:
@@ -230,14 +230,14 @@ HOLES = Counts(8) >> Formula("40 / (x - 60.5) + 100") >> Expect(low=60, high=160
 def test_every_form_has_values_and_holes_where_the_ruler_has(arith: Any) -> None:
     """A curve with a hole in its middle, in every form there is, and in a full table."""
     channel = Channel("h", HOLES, "x")
-    wanted = Wanted.of(channel, 10, 0.3)
+    wanted = ExactValues.of(channel, 10, 0.3)
     counts = wanted.counts
     values = HOLES(counts.astype(float))
     assert np.isnan(values).any()
     none = -(2**31) if arith == "int32" else -(2**15)
     table = full(wanted, 0, counts.size - 1, (), "h", arith)
     for form in [*forms(wanted, "h", arith), table]:
-        got = Model(form.program).run(counts)
+        got = ProgramModel(form.program).run(counts)
         holes = got == none
         assert np.array_equal(holes, np.isnan(values)), form.kind
         near = np.abs(got[~holes] / 10 - values[~holes])
@@ -250,11 +250,11 @@ STEPS = Counts(8) >> Line(0.1) >> jr.Whole()
 def test_a_staircase_turns_at_its_edges() -> None:
     made = export(Channel("s", STEPS, "x"), "s", scale=1, within=0.5)
     counts = np.arange(256)
-    assert np.abs(Model(made.program).run(counts) - counts / 10).max() <= 0.5 + 1e-9
+    assert np.abs(ProgramModel(made.program).run(counts) - counts / 10).max() <= 0.5 + 1e-9
     few, short = np.arange(64), Counts(6) >> Line(0.1) >> jr.Whole()
-    form = staircase(Wanted.of(Channel("s", short, "x"), 1, 0.5), "s", "int32")
+    form = staircase(ExactValues.of(Channel("s", short, "x"), 1, 0.5), "s", "int32")
     assert form is not None
-    assert Model(form.program).run(few).tolist() == short(few).tolist()
+    assert ProgramModel(form.program).run(few).tolist() == short(few).tolist()
 
 
 @pytest.mark.parametrize(("scale", "good"), [(10**6, True), (10**6 + 1, False), (0, False)])

@@ -34,7 +34,7 @@ def test_the_bad_example_is_found_and_the_good_one_is_not(name: str) -> None:
     bad = [f for f in BUILD["findings"](EXAMPLES[name], "bad") if f.rule == name]
     assert len(bad) >= 1
     assert all(
-        f.where.startswith(("channel.", "trip.")) and f.what and f.advice and f.why for f in bad
+        f.where.startswith(("channel.", "trip.")) and f.what and f.remedy and f.why for f in bad
     )
     assert not [f for f in BUILD["findings"](EXAMPLES[name], "good") if f.rule == name]
 
@@ -66,15 +66,15 @@ DOZEN = {
 
 
 def test_a_dozen_mistakes(cli: Cli, home: Path) -> None:
-    shutil.copy(ROOT / "examples/mistakes.toml", home)
-    done = cli("check", "-b", "mistakes.toml", "--json")
+    shutil.copy(ROOT / "examples/findings.toml", home)
+    done = cli("check", "-b", "findings.toml", "--json")
     assert done.returncode == 1
     found = json.loads(done.stdout)
     places = {(f["where"], f["rule"]) for f in found}
     assert places >= set(DOZEN.items())
     order = [f["severity"] for f in found]
     assert order == sorted(order, key=["error", "warning", "note"].index)
-    shown = cli("check", "-b", "mistakes.toml")
+    shown = cli("check", "-b", "findings.toml")
     assert shown.returncode == 1
     assert "4.5 V at the pin, and the reference is 3.3 V: all above reads 7 bar" in shown.stdout
     assert "5 errors" in shown.stdout.splitlines()[-1]

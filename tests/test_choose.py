@@ -62,7 +62,7 @@ def test_most_counts_is_the_geometric_mean() -> None:
     assert choice.best.known == near
 
 
-def test_finest_step_at_a_point_is_the_sensors_own_ohms() -> None:
+def test_finest_resolution_at_a_point_is_the_sensors_own_ohms() -> None:
     """d/dR of R/(R + k) is largest over k at k = R."""
     choice = jr.choose_resistor(channel(4700), 20, 240, at=200)
     assert choice.aim == "at"
@@ -75,7 +75,9 @@ def test_steps_are_those_between_counts(known: float) -> None:
     ruler = channel(known).ruler
     values = ruler(np.arange(4096))
     inside = (values >= 20) & (values <= 240)
-    assert choice.present.step == pytest.approx(np.abs(np.diff(values[inside])).max(), rel=0.06)
+    assert choice.present.resolution == pytest.approx(
+        np.abs(np.diff(values[inside])).max(), rel=0.06
+    )
     assert choice.present.known == choice.best.known == known
 
 
@@ -120,14 +122,14 @@ def test_a_frame_of_all_candidates() -> None:
     choice = jr.choose_resistor(channel(4700), 20, 240)
     table = jr.frame(choice)
     assert list(table["known"]) == [c.known for c in choice.candidates]
-    assert table["step"].is_monotonic_increasing
+    assert table["resolution"].is_monotonic_increasing
     assert len(table) > 90
 
 
 RESISTORS = [
     (channel(4700), (240, 20), {}, "from: found 240; a value below 20"),
     (channel(4700), (20, 240), {"aim": "at"}, "needs the value that matters"),
-    (channel(4700), (20, 240), {"aim": "best"}, "one of counts, step, at, straight"),
+    (channel(4700), (20, 240), {"aim": "best"}, "one of counts, resolution, at, straight"),
     (channel(4700), (20, 240), {"most_heating": 1}, "say its dissipation"),
     (channel(4700), (20, 240), {"between": (4800, 5000)}, "no value of E24 lies there"),
     (channel(4700), (20, 240), {"most_current": 1e-9}, "exceeds what is allowed"),
@@ -151,7 +153,7 @@ def test_references() -> None:
     assert choice.best is not None
     assert choice.best.used == pytest.approx(1.8 / 2.5)
     assert choice.best.margin == pytest.approx(0.4)
-    assert choice.best.step == pytest.approx(2.5 / 1023)
+    assert choice.best.resolution == pytest.approx(2.5 / 1023)
     assert jr.choose_reference(0, 2.5, [2.5]).best is None
     assert "every one saturates" in str(jr.choose_reference(0, 2.5, [2.5]))
     loop = Channel("loop", Adc(12, 3.3) >> jr.Shunt(150) >> jr.Line(1000.0, unit="mA"), "x")
@@ -163,14 +165,15 @@ def test_references() -> None:
 @given(
     low=st.floats(-0.5, 0.5),
     span=st.floats(0.02, 2.0),
-    share=st.floats(0.5, 0.95),
+    fraction=st.floats(0.5, 0.95),
     series=st.sampled_from(["E12", "E24", "E96"]),
 )
-def test_amplifiers_by_kirchhoff(low: float, span: float, share: float, series: str) -> None:
-    """Every stage that is offered keeps the output in the range, near the share that was asked."""
+def test_amplifiers_by_kirchhoff(low: float, span: float, fraction: float, series: str) -> None:
+    """Every stage that is offered keeps the output in the range, near the fraction that was
+    asked."""
     high, vref = low + span, 3.3
     try:
-        choice = jr.choose_amplifier(low, high, vref, share=share, series=series)
+        choice = jr.choose_amplifier(low, high, vref, fraction=fraction, series=series)
     except JetRulerError:  # a signal below 0 V that no bias centres: refused, as tested below
         return
     assert len(choice.stages) + len(choice.left_out) == 2
@@ -189,7 +192,7 @@ def test_amplifiers_by_kirchhoff(low: float, span: float, share: float, series: 
             law = jr.Amplifier(s.gain, s.offset)
             assert law(out) == pytest.approx(v, abs=1e-9)
         if s.stage == "inverting" and series == "E96":
-            assert s.used == pytest.approx(share, abs=0.15)
+            assert s.used == pytest.approx(fraction, abs=0.15)
 
 
 def test_averaging() -> None:
@@ -209,11 +212,11 @@ def test_averaging() -> None:
 COMMANDS = [
     (
         "resistor bean --from 20 --to 240",
-        "3600 Ω instead of 4700 Ω: worst step 0.196 °C instead of 0.231 °C, 15% less",
+        "3600 Ω instead of 4700 Ω: worst resolution 0.196 °C instead of 0.231 °C, 15% less",
     ),
     (
         "resistor bean --from 68 --to 464 --unit degF --at 392 --series E96 --between 1k:20k",
-        "finest step at a point over 20 to 240 °C, E96, sensor in the lower leg",
+        "finest resolution at a point over 20 to 240 °C, E96, sensor in the lower leg",
     ),
     ("reference draught --from 0 --to 250 --of 2.5 --of 3.3", "take 3.3 V"),
     ("reference --volts 0.3:2.1 --of 1.1 --of 2.5", "take 2.5 V"),

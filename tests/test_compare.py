@@ -18,7 +18,7 @@ Array = np.ndarray[tuple[int], np.dtype[np.float64]]
 
 
 def wandering(random: np.random.RandomState, n: int, memory: float) -> Array:
-    """Noise of which each sample remembers a share of the one before; standard deviation 1."""
+    """Noise of which each sample remembers a fraction of the one before; standard deviation 1."""
     steps = random.standard_normal(n)
     steps[1:] *= np.sqrt(1 - memory**2)
     for i in range(1, n):
@@ -32,7 +32,7 @@ def test_the_bias_is_inside_its_interval(memory: float) -> None:
     hits, independent = 0, []
     for _ in range(400):
         a = 50 + 0.3 + wandering(random, 600, memory)
-        found = compare(a, np.full(600, 50.0), step=1e-3)
+        found = compare(a, np.full(600, 50.0), resolution=1e-3)
         hits += abs(found.bias - 0.3) <= found.half_width
         independent.append(found.independent)
     assert 0.92 <= hits / 400 <= 0.98
@@ -55,7 +55,7 @@ def test_verdicts_and_corrections(verdict: str, error: Array, noise: float) -> N
     random = np.random.RandomState(4)
     a = T + error + noise * random.standard_normal(T.size)
     b = T + 0.1 * random.standard_normal(T.size)
-    found = compare(a, b, unit="degC", step=0.1, names=("bean", "bean2"))
+    found = compare(a, b, unit="degC", resolution=0.1, names=("bean", "bean2"))
     assert found.verdict == verdict, str(found)
     assert found.noise_a == pytest.approx(noise, rel=0.15)
     low, high = found.limits
@@ -66,7 +66,7 @@ def test_verdicts_and_corrections(verdict: str, error: Array, noise: float) -> N
     if found.correction is None:
         assert verdict != "bias"
         return
-    again = compare(found.correction(a), b, unit="degC", step=0.1)
+    again = compare(found.correction(a), b, unit="degC", resolution=0.1)
     assert again.verdict == "agree"
     assert abs(again.bias) < 1e-9
     assert found.correction(T + error) == pytest.approx(T.tolist(), abs=0.06)
@@ -93,7 +93,7 @@ def test_a_slower_sensor_is_no_bias() -> None:
         slow[i] = state
     random = np.random.RandomState(1)
     b = slow + 0.5 + 0.1 * random.standard_normal(n)
-    found = compare(t + 0.1 * random.standard_normal(n), b, step=0.1, interval=0.2)
+    found = compare(t + 0.1 * random.standard_normal(n), b, resolution=0.1, interval=0.2)
     assert found.delay.samples == pytest.approx(-8, abs=1)
     assert found.bias == pytest.approx(-0.5, abs=0.05)
     assert any("second follows first 8" in note and "s) later" in note for note in found.notes)
@@ -251,7 +251,7 @@ def test_every_law_from_the_command(cli: Cli, home: Path, law: str) -> None:
     done = cli("fit", channel, "--marks", marks, "--law", law, "--write")
     assert done.returncode == 0, done.stderr
     fitted = jr.load_bench(home / "bench.toml")[channel]
-    assert law in [one.name for one in fitted.laws.laws] or "line" in done.stdout
+    assert law in [one.name for one in fitted.chain.laws] or "line" in done.stdout
     points = jr.read_marks(home / marks)
-    read = np.asarray(fitted.laws(points.raw))
+    read = np.asarray(fitted.chain(points.raw))
     assert float(np.abs(read - points.true).max()) < 4.0

@@ -16,9 +16,9 @@ import pytest
 
 from jetruler import Bench, Channel, JetRulerError, Reading
 from jetruler.benchfile.load import parse_bench
+from jetruler.core.decide.channel_reader import ChannelReader
 from jetruler.core.decide.decisions import Decisions
-from jetruler.core.decide.follower import Follower
-from jetruler.core.firmware.program import LARGEST, Model
+from jetruler.core.firmware.program import LARGEST, ProgramModel
 from jetruler.core.firmware.selection import LIBM, Exported, export
 from jetruler.targets.machines import machines
 from jetruler.targets.register import target_named
@@ -152,7 +152,7 @@ def test_compiled_code_is_the_model_over_every_count(
         got = np.array(line.split(), dtype=np.float64)
         assert got[:2].tolist() == got[-2:].tolist() or np.isnan(got[[0, 1, -1, -2]]).all()
         got, values = got[2:-2], e.wanted.values
-        model = Model(e.program).run(e.wanted.counts)
+        model = ProgramModel(e.program).run(e.wanted.counts)
         if e.program.arith == "float":
             margin = LIBM * float(np.nanmax(np.abs(values)))  # what the proof has added
             assert np.allclose(got, model, rtol=0, atol=margin, equal_nan=True), e.channel
@@ -300,7 +300,7 @@ def test_machines_behave_as_the_live_view(
     values = np.where(rows[:, :2] == -(2**31), np.nan, rows[:, :2])
     # Smoothed as the live view smooths, to the nearest count.
     for i, name in enumerate("ab"):
-        live = Follower(bench[name], bench[name].smooth).add(counts[:, i])[1].value
+        live = ChannelReader(bench[name], bench[name].smooth).add(counts[:, i])[1].value
         both = ~np.isnan(live)
         assert np.array_equal(both, ~np.isnan(values[:, i]))
         most = 0.5 if kind == "mean" or name == "a" else 1.0  # a 256th of a count is lost a step

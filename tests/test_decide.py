@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 
 from jetruler import Bench, ParameterError, Reading
 from jetruler.benchfile.load import BenchError, parse_bench
+from jetruler.core.decide.channel_reader import ChannelReader
 from jetruler.core.decide.conditions import Condition, Conditioner
 from jetruler.core.decide.decisions import Decisions
 from jetruler.core.decide.drives import Drive, Driver
-from jetruler.core.decide.follower import Follower
 from jetruler.core.decide.memory import Clock
 from jetruler.core.decide.trips import Trip, Tripper
 
@@ -150,9 +150,9 @@ def test_zones_hold(noise: list[float], cuts: list[int]) -> None:
     """
     channel = parse_bench(text)["light"]
     counts = np.array([1000 + round(n) for n in noise])
-    whole = Follower(channel).add(counts)[1].value
-    follower = Follower(channel)
-    parts = [follower.add(counts[s])[1].value for s in batches(counts.size, [*cuts, 60])]
+    whole = ChannelReader(channel).add(counts)[1].value
+    reader = ChannelReader(channel)
+    parts = [reader.add(counts[s])[1].value for s in batches(counts.size, [*cuts, 60])]
     assert np.array_equal(np.concatenate(parts), whole)
     zone, expected = int(counts[0] >= 1000) + int(counts[0] >= 1010), []
     over = [counts[0] >= 1000, counts[0] >= 1010]
@@ -268,7 +268,7 @@ def test_a_bench_that_was_changed_goes_on() -> None:
         ('[drive.a]\nfrom = "bean"\nsafe = 0\nmarks = [[0, 0], [1, 9]]\noutput = "x"\n'
          '[drive.b]\nfrom = "bean"\nsafe = 0\nmarks = [[0, 0], [1, 9]]\noutput = "x"',
          "drive.b.output: found 'x'; drive.a has this output already"),
-        ('[stream]\nformat = "xml"\nbaud = 0', "2 mistakes"),
+        ('[stream]\nformat = "xml"\nbaud = 0', "2 errors"),
         ('[stream]\ncolumns = ["a", "a"]', "stream.columns"),
     ],
 )  # fmt: skip

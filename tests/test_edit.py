@@ -125,8 +125,8 @@ def test_corrections_stand_before_the_clamp_and_join(tmp_path: Path) -> None:
     write_correction(str(path), load_bench(path)["a"], Line(2.0, 0.25))
     joined = load_bench(path)["a"]
     # 2 · (y + 0.5) + 0.25
-    assert joined.laws(1000) == pytest.approx(2 * (2 * 1000 * 3.3 / 4095 + 0.5) + 0.25)
-    assert len(joined.laws.laws) == 4
+    assert joined.chain(1000) == pytest.approx(2 * (2 * 1000 * 3.3 / 4095 + 0.5) + 0.25)
+    assert len(joined.chain.laws) == 4
     assert path.read_text().count("# was: ") == 1
 
 
@@ -147,4 +147,4 @@ def test_a_channel_without_laws_gets_a_list(tmp_path: Path) -> None:
     path = tmp_path / "bench.toml"
     path.write_text('[converter]\nbits = 12\nvref = 3.3\n[channel.a]\ncolumn = "x"\nlaws = []\n')
     write_correction(str(path), load_bench(path)["a"], Line(1.0, 0.5))
-    assert parse_bench(path.read_text())["a"].laws(0) == 0.5
+    assert parse_bench(path.read_text())["a"].chain(0) == 0.5

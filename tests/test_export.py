@@ -19,7 +19,7 @@ from jetruler import Bench, Channel, Counts, JetRulerError, Law, Line, Parameter
 from jetruler.core.firmware.flagged import flags_program, threshold
 from jetruler.core.firmware.knots import fewest_knots
 from jetruler.core.firmware.names import comment, safe_name
-from jetruler.core.firmware.program import Model, Program, TooWideError
+from jetruler.core.firmware.program import Program, ProgramModel, TooWideError
 from jetruler.core.firmware.selection import Exported, export
 from jetruler.targets import c
 from jetruler.targets.register import TARGETS
@@ -105,8 +105,8 @@ def test_structured_text(cli: Cli, roaster: Bench, step: int) -> None:
             continue
         e = export(channel, name)
         every = e.wanted.counts[::step]
-        assert [made[name](int(n)) for n in every] == Model(e.program).run(every).tolist()
-        flags = Model(flags_program(e.wanted, name)).run(every).tolist()
+        assert [made[name](int(n)) for n in every] == ProgramModel(e.program).run(every).tolist()
+        flags = ProgramModel(flags_program(e.wanted, name)).run(every).tolist()
         assert [made[f"{name}_flags"](int(n)) for n in every] == flags
     assert [made["bean_from_225"](n, 7) for n in (386, 387, 416, 500)] == [1, 7, 0, 0]
     floats = structured(cli("export", "bean", "--to", "st", "--arith", "float").stdout)
@@ -147,10 +147,12 @@ def test_the_fewest_knots() -> None:
 def test_the_model_refuses_what_overflows() -> None:
     counts = np.arange(1024)
     with pytest.raises(TooWideError, match="33759 does not fit int16"):
-        Model(Program("f", "return n * 33 // 8", {}, "int16")).run(counts)
+        ProgramModel(Program("f", "return n * 33 // 8", {}, "int16")).run(counts)
     with pytest.raises(TooWideError, match="negative"):
-        Model(Program("f", "return (n - 5) >> 2", {}, "int32")).run(counts)
-    assert Model(Program("f", "return (n - 5) // 2", {}, "int32")).run(counts)[:3].tolist() == [
+        ProgramModel(Program("f", "return (n - 5) >> 2", {}, "int32")).run(counts)
+    assert ProgramModel(Program("f", "return (n - 5) // 2", {}, "int32")).run(counts)[
+        :3
+    ].tolist() == [
         -2,
         -2,
         -1,
@@ -172,7 +174,7 @@ def test_the_model_refuses_what_overflows() -> None:
         (["bean", "--threshold", "bean=220/225"], "the release point 225 is above 220"),
         (["bean", "--all"], "name one or more channels, or --all"),
         (["been"], "the bench has no channel 'been'"),
-        (["bean", "--json"], "cannot share stdout"),
+        (["bean", "--json"], "cannot fraction stdout"),
         (["bean", "--text", "8", "--arith", "float"], "--text: whole numbers in C or Python"),
         (["bean", "--interval", "0"], "--interval 0.0: seconds above 0"),
         (["tray", "--scale", "10"], "tray has labelled zones: 1 is right"),

@@ -23,10 +23,10 @@ from jetruler.core.firmware.forms import forms, round_whole, simplest_between
 from jetruler.core.firmware.knots import fewest_knots
 from jetruler.core.firmware.machine import machines_of
 from jetruler.core.firmware.names import RESERVED, comment, plain_unit, safe_name
-from jetruler.core.firmware.program import Model, Program, width_of
+from jetruler.core.firmware.program import Program, ProgramModel, width_of
 from jetruler.core.firmware.proof import prove
 from jetruler.core.firmware.selection import export, usual_scale
-from jetruler.core.firmware.wanted import Wanted
+from jetruler.core.firmware.wanted import ExactValues
 from jetruler.targets import c, python
 from jetruler.targets import st as structured
 
@@ -85,7 +85,9 @@ def test_the_formula_of_every_law(name: str) -> None:
     assert ruler.converter is not None
     counts = np.arange(ruler.converter.lowest, ruler.converter.highest + 1)
     values = ruler(counts)
-    assert np.allclose(Model(program, np.float64).run(counts), values, rtol=1e-12, equal_nan=True)
+    assert np.allclose(
+        ProgramModel(program, np.float64).run(counts), values, rtol=1e-12, equal_nan=True
+    )
     got = run_python(program, counts.tolist())
     assert [y is None for y in got] == np.isnan(values).tolist()
     near = [(y, v) for y, v in zip(got, values.tolist(), strict=True) if y is not None]
@@ -114,7 +116,7 @@ def test_the_model_is_what_python_computes(roaster: Bench, name: str) -> None:
     """The model works on arrays, Python on one number after the other."""
     made = export(roaster[name], name, inside_limits=True)
     counts = made.wanted.counts[::17]
-    model = Model(made.program).run(counts).tolist()
+    model = ProgramModel(made.program).run(counts).tolist()
     none = -(2**31)
     assert run_python(made.program, counts.tolist()) == [None if y == none else y for y in model]
 
@@ -173,7 +175,7 @@ def test_whole_units_need_no_table() -> None:
 
 
 def test_forms_come_cheapest_first(roaster: Bench) -> None:
-    w = Wanted.of(roaster["damper"], 10, 0.1)
+    w = ExactValues.of(roaster["damper"], 10, 0.1)
     kinds = [form.kind for form in forms(w, "f", "int32")]
     assert kinds[0] == "multiply and shift"
     assert kinds[-1].startswith("a full table")
@@ -192,12 +194,12 @@ def test_the_width_of_a_table(values: tuple[int, int]) -> None:
 
 
 def test_proofs_see_what_is_wrong(roaster: Bench) -> None:
-    w = Wanted.of(roaster["damper"], 10, 0.1)
+    w = ExactValues.of(roaster["damper"], 10, 0.1)
     off = prove(Program("f", "return 500"), w)
     assert off is not None
     assert not off.holds
     assert off.worst == 50.0
-    bean = Wanted.of(roaster["bean"], 10, 0.1)
+    bean = ExactValues.of(roaster["bean"], 10, 0.1)
     assert prove(Program("f", "return 500"), bean) is None  # it has a value where there is none
     good = export(roaster["damper"], "damper").proof
     assert (good.monotone, good.exact_at_marks, good.counts) == ("rising", True, 4096)
@@ -214,7 +216,7 @@ def test_thresholds_follow_the_ruler(roaster: Bench) -> None:
         t = threshold(roaster, channel, name, value, release)
         values = channel.ruler(np.arange(4096))
         low = 220.0 if release is None else release
-        on = Model(t.program).run(np.arange(4096), np.full(4096, 9))
+        on = ProgramModel(t.program).run(np.arange(4096), np.full(4096, 9))
         assert np.array_equal(on == 1, values >= value)
         assert np.array_equal(on == 0, values < low)
         assert np.array_equal(on == 9, np.isnan(values) | ((values >= low) & (values < value)))
@@ -224,10 +226,10 @@ def test_thresholds_follow_the_ruler(roaster: Bench) -> None:
 
 def test_flags_of_every_count(roaster: Bench) -> None:
     for name, channel in roaster.channels.items():
-        w = Wanted.of(channel, 1, 1.0)
-        assert np.array_equal(Model(flags_program(w, name)).run(w.counts), w.flags)
+        w = ExactValues.of(channel, 1, 1.0)
+        assert np.array_equal(ProgramModel(flags_program(w, name)).run(w.counts), w.flags)
         outside = np.array([int(w.counts[0]) - 1, int(w.counts[-1]) + 1])
-        assert Model(flags_program(w, name)).run(outside).tolist() == [32, 32]
+        assert ProgramModel(flags_program(w, name)).run(outside).tolist() == [32, 32]
 
 
 @given(st.text(max_size=40))

@@ -123,7 +123,7 @@ def test_truth_is_inside_the_stated_intervals(
     law: str, truth: Any, x: Any, more: dict[str, Any], given: bool, sets: int
 ) -> None:
     """Seeded sets of noisy marks: 95 % of the 95 % intervals hold the truth, within three standard
-    deviations of that share."""
+    deviations of that fraction."""
     random = np.random.RandomState(5)
     true = truth(x)
     u = 0.002 * float(np.ptp(true)) * (1 + np.arange(x.size) % 3 if given else np.ones(x.size))
@@ -252,19 +252,19 @@ def test_corrections_are_written_joined_and_commented(cli: Cli, home: Path, chan
     old = jr.load_bench(home / "bench.toml")
     for offset in (0.4, -0.3):
         now = jr.load_bench(home / "bench.toml")[channel]
-        laws = [law for law in now.laws.laws if law.name not in ("zones", "clamp")]
+        laws = [law for law in now.chain.laws if law.name not in ("zones", "clamp")]
         read = float(jr.Ruler(tuple(laws))(2300))
         mark = f"--mark=2300={read + offset!r}"
         done = cli("fit", channel, mark, "--correction", "--write")
         assert done.returncode == 0, done.stderr
         laws = [
             law
-            for law in jr.load_bench(home / "bench.toml")[channel].laws.laws
+            for law in jr.load_bench(home / "bench.toml")[channel].chain.laws
             if law.name not in ("zones", "clamp")
         ]
         assert jr.Ruler(tuple(laws))(2300) == pytest.approx(read + offset, abs=1e-8)
     new = jr.load_bench(home / "bench.toml")
-    assert len(new[channel].laws.laws) == len(old[channel].laws.laws) + 1
+    assert len(new[channel].chain.laws) == len(old[channel].chain.laws) + 1
     others = set(old.channels) - {channel}
     assert all(new[name] == old[name] for name in others)
 
@@ -292,7 +292,7 @@ def test_awkward_bench_files_keep_everything_else(tmp_path: Path) -> None:
     for name, marks in (("a", [(0, 1), (3, 5)]), ("b", [(0, 1), (1, 2), (2, 9)])):
         found = calibrate(jr.load_bench(path)[name], marks)
         jr.write_calibration(str(path), found)
-        assert jr.load_bench(path)[name].laws == found.calibrated.laws
+        assert jr.load_bench(path)[name].chain == found.calibrated.chain
     text = path.read_bytes().decode()
     assert text.count("\n") == text.count("\r\n")
     assert "# , not the end ]" in text

@@ -83,7 +83,7 @@ TRUTH: list[tuple[Law, float, float]] = [
     (Clamp(low=0), 5e4, 5e4),
     (Clamp(0, 100), math.nan, math.nan),
     (Limits(0, 100), 103, 103.0),
-    (Divider(4700), 0.5, 4700.0),  # ratiometric: the share of the reference comes in
+    (Divider(4700), 0.5, 4700.0),  # ratiometric: the fraction of the reference comes in
     (Divider(4700, "lower", supply=3.3), 1.1, 2350.0),
     (Divider(4700, "upper", supply=3.3), 1.1, 9400.0),
     (Divider(10e3, "lower", supply=5, load=10e3), 1.0, 2500 * 10e3 / 7500),
@@ -284,20 +284,22 @@ each_law = pytest.mark.parametrize("case", WHOLE_DOMAINS, ids=lambda case: repr(
 
 @each_law
 @fewer(2)
-@given(share=st.floats(0, 1))
-def test_inverse_over_the_whole_domain(case: tuple[Law, float, float], share: float) -> None:
+@given(fraction=st.floats(0, 1))
+def test_inverse_over_the_whole_domain(case: tuple[Law, float, float], fraction: float) -> None:
     law, low, high = case
-    x = np.array([low + share * (high - low), low * (high / low) ** share if low > 0 else low])
+    x = np.array(
+        [low + fraction * (high - low), low * (high / low) ** fraction if low > 0 else low]
+    )
     scale = 1e-9 * np.maximum(np.abs(x), 1e-6 * (high - low))
     assert np.all(np.abs(law.inverse(law.forward(x)) - x) <= scale), (law, x)
 
 
 @each_law
 @fewer(2)
-@given(share=st.floats(0.02, 0.98))
-def test_slope_is_the_derivative(case: tuple[Law, float, float], share: float) -> None:
+@given(fraction=st.floats(0.02, 0.98))
+def test_slope_is_the_derivative(case: tuple[Law, float, float], fraction: float) -> None:
     law, low, high = case
-    x = low * (high / low) ** share if low > 0 else low + share * (high - low)
+    x = low * (high / low) ** fraction if low > 0 else low + fraction * (high - low)
     h = 1e-5 * (x if low > 0 else high - low)
     if isinstance(law, Table) and any(abs(x - p[0]) < 2 * h for p in law.points):
         return  # a corner has no derivative

@@ -156,12 +156,12 @@ def test_block_borders_change_nothing_and_no_row_is_lost(
     found = list(reader)
     assert [row["time"] for row in found] == [str(i) for i in range(len(rows) + 1)]
     assert [row["note"] for row in found[1:]] == [note for _, _, note in rows]
-    defaults = source.Source.blocks.__defaults__
+    defaults = source.LogSource.blocks.__defaults__
     try:
-        source.Source.blocks.__defaults__ = (size,)
+        source.LogSource.blocks.__defaults__ = (size,)
         assert converted(bench, tmp_path, data)[0] == whole
     finally:
-        source.Source.blocks.__defaults__ = defaults
+        source.LogSource.blocks.__defaults__ = defaults
 
 
 @pytest.mark.parametrize(

@@ -1,4 +1,4 @@
-"""`look`, `new`, `draw log` and `draw spread` through the installed command and from Python."""
+"""`look`, `new`, `draw log` and `draw histogram` through the installed command and from Python."""
 
 from __future__ import annotations
 
@@ -13,8 +13,8 @@ import pytest
 from jetruler import LogError, load_bench, look
 from jetruler.benchfile.starter import KINDS
 from jetruler.logs.plot_series import read_series
-from jetruler.logs.source import Source
-from jetruler.plots.draw_log import draw_log, draw_spread
+from jetruler.logs.source import LogSource
+from jetruler.plots.draw_log import draw_histogram, draw_log
 from jetruler.plots.style import new_figure
 
 from .conftest import Cli
@@ -56,7 +56,7 @@ def test_look_as_json_against_pandas(cli: Cli, home: Path) -> None:
         assert v["column"] == f"ch{i}"
         assert (v["smallest"], v["largest"]) == (column.min(), column.max())
         assert v["mean"] == pytest.approx(column.mean(), rel=1e-12)
-        assert v["spread"] == pytest.approx(column.std(), rel=1e-9)
+        assert v["standard_deviation"] == pytest.approx(column.std(), rel=1e-9)
         assert (v["distinct"], v["missing"]) == (column.nunique(), column.isna().sum())
     assert found["columns"]["rail"]["noise"] == pytest.approx(1.4, rel=0.05)
     assert found["time"]["interval"] == pytest.approx(0.2)
@@ -137,7 +137,7 @@ def test_odd_logs_are_told_in_words(cli: Cli, home: Path, name: str, says: str) 
         (["look", "roast.csv", "--ends", "bean", "--write"], "channel.bean has no line with marks"),
         (["draw", "log", "none.csv"], "no such file"),
         (["draw", "log", "roast.csv", "baen"], "the nearest right name is 'bean'"),
-        (["draw", "spread", "roast.csv", "baen"], "the nearest right name is 'bean'"),
+        (["draw", "histogram", "roast.csv", "baen"], "the nearest right name is 'bean'"),
         (["draw", "log", "roast.csv", "-o", "x.gif"], "written as .png or .svg"),
         (["new"], "bench.toml: this is there already"),
         (["new", "x.toml", "--channel", "bean"], "NAME=KIND is right"),
@@ -172,7 +172,7 @@ def test_nothing_moved_and_read_only(cli: Cli, home: Path) -> None:
 def test_blocks_change_nothing(home: Path, size: int, monkeypatch: pytest.MonkeyPatch) -> None:
     bench = load_bench(home / "bench.toml")
     whole = look(home / "roast.csv", bench)
-    monkeypatch.setattr(Source.blocks, "__defaults__", (size,))
+    monkeypatch.setattr(LogSource.blocks, "__defaults__", (size,))
     again = look(home / "roast.csv", bench)
     assert repr(again.columns) == repr(whole.columns)
     assert again.findings == whole.findings
@@ -217,7 +217,7 @@ def test_new_kinds_pass_convert_too(cli: Cli, home: Path) -> None:
 
 def test_pictures_of_a_log(cli: Cli, home: Path) -> None:
     assert cli("draw", "log", "roast.csv", "bean", "rail").stdout == "log-roast.png\n"
-    words = "draw spread roast.csv rail bean tray -o s.svg"
+    words = "draw histogram roast.csv rail bean tray -o s.svg"
     assert cli(*words.split()).stdout == "s.svg\n"
     bench = load_bench(home / "bench.toml")
     (series,) = read_series(home / "roast.csv", [bench["rail"]])
@@ -229,5 +229,5 @@ def test_pictures_of_a_log(cli: Cli, home: Path) -> None:
     assert [t.get_text() for t in axes.texts] == ["below"]
     assert len(axes.patches) >= 1
     survey = look(home / "roast.csv", bench).columns["rail"].survey
-    spread = draw_spread(new_figure().add_subplot(), "rail", survey)
+    spread = draw_histogram(new_figure().add_subplot(), "rail", survey)
     assert "ends 2827 and 3483, median 3445" in spread.get_title("left")

@@ -113,19 +113,19 @@ def test_delays_both_ways() -> None:
         late = 100 + 40 * np.sin((t - shift) / 120)
         found, _ = delay_of(late - wave, 0.5 * (late + wave))
         assert found.samples == pytest.approx(shift, rel=0.05)
-        assert found.share > 0.95
+        assert found.fraction > 0.95
     assert delay_of(np.zeros(50), np.ones(50))[0].samples == 0
 
 
 def test_series_that_tell_nothing() -> None:
-    same = compare([5.0] * 20, [5.0] * 20, step=0.1)
+    same = compare([5.0] * 20, [5.0] * 20, resolution=0.1)
     assert (same.verdict, same.bias, same.correction) == ("agree", 0.0, None)
-    off = compare([6.0] * 20, [5.0] * 20, step=0.1, unit="V")
+    off = compare([6.0] * 20, [5.0] * 20, resolution=0.1, unit="V")
     assert off.verdict == "bias"
     assert off.correction is not None
     assert off.correction(6.0) == 5.0
     drift = np.cumsum(np.random.RandomState(2).standard_normal(30))
-    wander = compare(100 + drift, np.full(30, 100.0), step=1e-3)
+    wander = compare(100 + drift, np.full(30, 100.0), resolution=1e-3)
     assert wander.independent < 10
     assert "independent" in str(wander)
 
@@ -154,7 +154,7 @@ def test_picture_of_a_fit(home: Path, bench: jr.Bench) -> None:
 
 def test_picture_of_a_comparison(home: Path, bench: jr.Bench) -> None:
     pairs = read_pairs(home / "rest.csv", bench["bean"], bench["bean2"])
-    found = compare(pairs.a, pairs.b, unit="degC", step=0.1, names=("bean", "bean2"))
+    found = compare(pairs.a, pairs.b, unit="degC", resolution=0.1, names=("bean", "bean2"))
     ax = draw_compare(new_figure().add_subplot(), found)
     dots = np.asarray(ax.lines[0].get_xydata())
     assert dots[:, 0] == pytest.approx(0.5 * (pairs.a + pairs.b))
@@ -170,7 +170,7 @@ def test_picture_of_a_budget(bench: jr.Bench) -> None:
     widths = [[bar.get_width() for bar in group] for group in ax.containers]
     for group, found in zip(widths, budgets, strict=True):
         assert sum(group) == pytest.approx(100)
-        assert group == pytest.approx([100 * found.share(row) for row in found.rows])
+        assert group == pytest.approx([100 * found.fraction(row) for row in found.rows])
     band = draw_band(new_figure().add_subplot(), bench["bean"], budgets)
     assert [float(np.asarray(line.get_ydata())[0]) for line in band.lines[1:]] == pytest.approx(
         [found.value for found in budgets]
@@ -190,5 +190,5 @@ def test_picture_of_a_choice(bench: jr.Bench) -> None:
     assert labels[0] == "best: 3600 Ω"
     assert labels[-1] == "present: 4700 Ω"
     steps = [float(np.max(np.asarray(line.get_ydata()))) for line in beneath.lines]
-    wanted = [c.step for c in (*choice.candidates[:3], choice.optimum, choice.present)]
+    wanted = [c.resolution for c in (*choice.candidates[:3], choice.optimum, choice.present)]
     assert steps == pytest.approx(wanted, rel=1e-3)

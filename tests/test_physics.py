@@ -99,7 +99,7 @@ def test_smoothing_brings_the_reading_nearer_to_the_physics(
 
 @given(st.floats(0.1, 5), st.floats(0.0, 3), st.floats(-2, 2), st.floats(0.01, 0.99), st.booleans())
 def test_inverse_solver_against_brent(
-    a: float, b: float, c: float, share: float, falling: bool
+    a: float, b: float, c: float, fraction: float, falling: bool
 ) -> None:
     sign = -1.0 if falling else 1.0
 
@@ -110,7 +110,7 @@ def test_inverse_solver_against_brent(
         return sign * (a + 3 * b * x**2 + c * c / (1 + (c * c * x) ** 2))
 
     low, high = -3.0, 4.0
-    y = curve(low) + share * (curve(high) - curve(low))
+    y = curve(low) + fraction * (curve(high) - curve(low))
     found = solve_monotone(curve, slope, np.array([y, np.nan, 1e9]), np.array(low), np.array(high))
     assert found[0] == pytest.approx(
         brentq(lambda x: curve(x) - y, low, high, xtol=1e-15, rtol=1e-15), rel=1e-12, abs=1e-12

@@ -208,7 +208,7 @@ def test_levels_of_the_interval(level: float, factor: float) -> None:
     # By hand, at the middle: u / √n.
     assert found.interval(5.0, level)[0] == pytest.approx(factor * 0.3 / np.sqrt(6), rel=1e-4)
     for bad in (0.0, 1.0, 95.0):
-        with pytest.raises(jr.JetRulerError, match="a share between 0 and 1 is right"):
+        with pytest.raises(jr.JetRulerError, match="a fraction between 0 and 1 is right"):
             found.interval(5.0, bad)
 
 

@@ -144,12 +144,12 @@ def test_table_equals_direct_path_bit_for_bit(ruler: Ruler, data: st.DataObject)
 
 
 @given(chains(), st.floats(0.05, 0.95))
-def test_chain_inverse_and_slope(ruler: Ruler, share: float) -> None:
+def test_chain_inverse_and_slope(ruler: Ruler, fraction: float) -> None:
     assert ruler.converter is not None
     laws = [law for law in ruler.laws if not isinstance(law, Clamp | Whole)]
     smooth = Ruler(tuple(laws))
     low, high = ruler.converter.lowest, ruler.converter.highest
-    x = low + share * (high - low)
+    x = low + fraction * (high - low)
     assert smooth.inverse(smooth(x)) == pytest.approx(x, rel=1e-9, abs=1e-7 * (high - low))
     h = (high - low) / 100
     difference = (smooth(x + h) - smooth(x - h)) / (2 * h)

@@ -155,12 +155,12 @@ def test_decimal_commas_and_gzip(tmp_path: Path) -> None:
 
 @given(
     value=st.floats(-1e6, 1e6).filter(lambda v: abs(v) > 1e-6),
-    share=st.floats(1e-6, 0.9),
+    fraction=st.floats(1e-6, 0.9),
 )
-def test_rounding_keeps_two_digits(value: float, share: float) -> None:
+def test_rounding_keeps_two_digits(value: float, fraction: float) -> None:
     from jetruler.core.uncertainty.rounding import rounded
 
-    u = abs(value) * share
+    u = abs(value) * fraction
     a, b = (float(text.replace("−", "-")) for text in rounded(value, u))
     assert b == pytest.approx(u, rel=0.051)
     assert len(rounded(value, u)[1].replace(".", "").strip("0")) <= 2
@@ -181,7 +181,7 @@ def test_budget_as_a_table_of_arrays(tmp_path: Path) -> None:
     assert found.combined == pytest.approx(math.hypot(found.systematic, found.random))
     assert found.factor == pytest.approx(2.5758, abs=1e-3)
     assert "at 99 %" in text
-    assert sum(found.share(row) for row in found.rows) == pytest.approx(1.0)
+    assert sum(found.fraction(row) for row in found.rows) == pytest.approx(1.0)
     per_reading: Any = jr.budget(rail, 3400, noise=1.4)
     assert per_reading.random == pytest.approx(4 * _noise(found), rel=1e-9)
 

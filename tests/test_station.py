@@ -26,7 +26,7 @@ from jetruler.live.rows import AlignedRows, CsvRows, JsonRows
 from jetruler.live.sender import Sender
 from jetruler.live.session import stream_for
 from jetruler.live.sources import GrowingFile, Port, source_named
-from jetruler.live.station import Batch, Station
+from jetruler.live.station import LiveBatch, Station
 from jetruler.live.stream_errors import SourceEnded, SourceGone, StreamError
 
 from .sizes import sizes
@@ -66,7 +66,7 @@ def bench() -> Bench:
     return parse_bench(BENCH)
 
 
-def take(station: Station, text: str) -> Batch:
+def take(station: Station, text: str) -> LiveBatch:
     """Lines that arrive at once."""
     block = text.encode()
     (batch,) = station.take(block, np.zeros(block.count(b"\n")), 0.0)

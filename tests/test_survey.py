@@ -51,7 +51,7 @@ def test_statistics_are_exact() -> None:
     found = survey(counts, 16)
     listed = counts.tolist()
     assert found.mean == pytest.approx(statistics.fmean(listed), rel=1e-15)
-    assert found.spread == pytest.approx(statistics.stdev(listed), rel=1e-14)
+    assert found.standard_deviation == pytest.approx(statistics.stdev(listed), rel=1e-14)
     assert found.median == statistics.median_low(listed)
     assert (found.smallest, found.largest) == (min(listed), max(listed))
     assert found.distinct == len(set(listed))
@@ -64,7 +64,7 @@ def test_wide_counts_keep_exact_ends_and_mean() -> None:
     found = survey(counts, 32, signed=True)
     assert (found.smallest, found.largest) == (counts.min(), counts.max())
     assert found.mean == pytest.approx(float(np.mean(counts, dtype=np.longdouble)), rel=1e-12)
-    assert found.spread == pytest.approx(float(np.std(counts, ddof=1)), rel=1e-12)
+    assert found.standard_deviation == pytest.approx(float(np.std(counts, ddof=1)), rel=1e-12)
     assert found.median == pytest.approx(float(np.sort(counts)[1999]), abs=2 * 2**32 / BINS)
 
 
@@ -104,9 +104,9 @@ def test_stretches_against_a_plain_search(samples: list[int]) -> None:
     ("counts", "expected"),
     [
         ([], {"samples": 0, "noise": math.nan, "mean": math.nan, "distinct": 0}),
-        ([7], {"samples": 1, "noise": math.nan, "mean": 7.0, "spread": math.nan}),
-        ([7, 7, 7, 7], {"noise": 0.0, "spread": 0.0, "distinct": 1}),
-        ([16, 32, 48, 4080], {"step": 16, "distinct": 4}),
+        ([7], {"samples": 1, "noise": math.nan, "mean": 7.0, "standard_deviation": math.nan}),
+        ([7, 7, 7, 7], {"noise": 0.0, "standard_deviation": 0.0, "distinct": 1}),
+        ([16, 32, 48, 4080], {"lsb": 16, "distinct": 4}),
         ([2**63 - 1, 5, -(2**63)], {"largest": 2**40, "smallest": -(2**40)}),
     ],
 )
@@ -126,8 +126,8 @@ def test_effective_bits_of_an_ideal_converter_are_all_its_bits() -> None:
 
 
 def sweep(noise: float) -> Any:
-    share = np.interp(np.arange(4000), [0, 800, 1500, 2500, 3200, 4000], [0, 0, 1, 1, 0, 0])
-    return np.round(198 + 3706 * share + noise * RANDOM.standard_normal(4000)).astype(np.int64)
+    fraction = np.interp(np.arange(4000), [0, 800, 1500, 2500, 3200, 4000], [0, 0, 1, 1, 0, 0])
+    return np.round(198 + 3706 * fraction + noise * RANDOM.standard_normal(4000)).astype(np.int64)
 
 
 @pytest.mark.parametrize("noise", [0.0, 1.0, 4.0])

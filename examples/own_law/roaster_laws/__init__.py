@@ -79,7 +79,7 @@ class Steps(Law):
             yield ParameterError("step", self.step, "a value above 0 is right")
 
     @property
-    def rounding_step(self) -> float:
+    def resolution(self) -> float:
         return self.step
 
     def forward(self, x: Array) -> Array:

@@ -51,7 +51,7 @@ def trip_of(
             conditions.append(made)
     rest = {key: value for key, value in table.items() if key != join}
     if len(conditions) < len(listed):
-        conditions = []  # the mistakes in the list are told already
+        conditions = []  # the errors in the list are told already
         return None
     return _made(Trip, rest, {"name": name, "conditions": tuple(conditions), "join": join}, report)
 
@@ -122,7 +122,7 @@ def _made(
         draft = object.__new__(kind)
         for name, field in fields.items():
             object.__setattr__(draft, name, values.get(name, field.default))
-        wrong = list(draft.mistakes())  # type: ignore[attr-defined]
+        wrong = list(draft.errors())  # type: ignore[attr-defined]
     for one in wrong:
         report(one)
     return None if wrong else kind(**values)

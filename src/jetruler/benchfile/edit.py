@@ -71,7 +71,7 @@ def write_law(
         right = f"is not written as a list `laws = [ … ]` below [{name}]; put this in yourself"
         raise BenchError(path, [f"{name}.laws {right}: {line}"])
     start, end, items = found
-    place -= len(channel.laws.laws) - len(items)  # the file does not list the common converter
+    place -= len(channel.chain.laws) - len(items)  # the file does not list the common converter
     if not items and not replaces:
         head = text.rfind("\n", 0, start) + 1
         changed = f"{text[:start]}[\n  {line},\n]{text[end:]}"

@@ -12,11 +12,11 @@ from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
-from ..core.errors import JetRulerError, Mistakes, ParameterError, QuantityError
+from ..core.errors import JetRulerError, ParameterError, ParameterErrors, QuantityError
 from ..core.laws.build import build_law
 from ..core.model.channel import Bench, Channel
 from ..core.model.converter import Converter
-from ..core.model.law import SHARE
+from ..core.model.law import FRACTION
 from ..core.model.quantity import Toleranced, quantity
 from ..core.model.ruler import Ruler
 from ..core.model.text import nearest
@@ -31,7 +31,7 @@ AnyTable = TypeVar("AnyTable", bound=BaseModel)
 
 
 class BenchError(JetRulerError):
-    """A bench file that cannot be used; `mistakes` has a line for each mistake.
+    """A bench file that cannot be used; `errors` has a line for each mistake.
 
     Examples
     --------
@@ -43,16 +43,16 @@ class BenchError(JetRulerError):
     none.toml: there is no such file; name a bench file with --bench
     """
 
-    def __init__(self, path: str, mistakes: list[str]) -> None:
-        self.path, self.mistakes = path, tuple(mistakes)
-        head = f"{path}: " if len(mistakes) == 1 else f"{path}: {len(mistakes)} mistakes\n  "
-        super().__init__(head + "\n  ".join(mistakes))
+    def __init__(self, path: str, errors: list[str]) -> None:
+        self.path, self.errors = path, tuple(errors)
+        head = f"{path}: " if len(errors) == 1 else f"{path}: {len(errors)} errors\n  "
+        super().__init__(head + "\n  ".join(errors))
 
 
 def load_bench(path: str | PathLike[str]) -> Bench:
     """Read a bench file.
 
-    Raises `BenchError` for a file that is missing, is no TOML, or has mistakes (all of them).
+    Raises `BenchError` for a file that is missing, is no TOML, or has errors (all of them).
 
     Examples
     --------
@@ -81,8 +81,8 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
         table = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise BenchError(name, [f"this is not TOML: {error}"]) from None
-    mistakes: list[str] = []
-    check = partial(_validated, table=table, folder=folder, mistakes=mistakes)
+    errors: list[str] = []
+    check = partial(_validated, table=table, folder=folder, errors=errors)
     file = check(BenchFile, ())
     channels: dict[str, Channel] = {}
     if isinstance(table.get("converter", {}), dict):
@@ -93,22 +93,22 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
             if checked is not None and common is not None:
                 try:
                     channels[key] = _channel(key, checked, common)
-                except Mistakes as error:
-                    mistakes += (_placed(m, place, part) for m in error.mistakes)
+                except ParameterErrors as error:
+                    errors += (_placed(m, place, part) for m in error.errors)
                 except ParameterError as error:
-                    mistakes.append(_placed(error, place, part))
+                    errors.append(_placed(error, place, part))
                 except JetRulerError as error:
-                    mistakes.append(f"{_named(place)}: {error}")
+                    errors.append(f"{_named(place)}: {error}")
     if file is not None and not file.channel:
-        mistakes.append("channel: found none; at least one [channel.<name>] is wanted")
-    decided = _decided(table, channels, mistakes)
-    if mistakes or file is None:
-        raise BenchError(name, list(dict.fromkeys(mistakes)))
+        errors.append("channel: found none; at least one [channel.<name>] is wanted")
+    decided = _decided(table, channels, errors)
+    if errors or file is None:
+        raise BenchError(name, list(dict.fromkeys(errors)))
     return Bench(file.title, channels, **decided)
 
 
 def _decided(
-    table: dict[str, Any], channels: dict[str, Channel], mistakes: list[str]
+    table: dict[str, Any], channels: dict[str, Channel], errors: list[str]
 ) -> dict[str, Any]:
     """The stream, trips and drives, for those who have some."""
     if not any(isinstance(table.get(key), dict) for key in ("stream", "trip", "drive")):
@@ -116,7 +116,7 @@ def _decided(
     from . import decision_tables as decide
 
     def report(*place: str) -> Callable[[ParameterError], None]:
-        return lambda mistake: mistakes.append(f"{_named(place)}.{mistake}")
+        return lambda mistake: errors.append(f"{_named(place)}.{mistake}")
 
     named = dict.fromkeys(key for key, _ in _tables(table.get("channel")))  # mistaken ones too
     trips, drives = {}, {}
@@ -149,7 +149,7 @@ def listed_converters(path: str | PathLike[str], bench: Bench) -> list[str]:
     `[converter]`: places in the file are then counted from it."""
     table = tomllib.loads(Path(path).read_bytes().decode("utf-8-sig"))
     given = {name: len(part.get("laws", [])) for name, part in _tables(table.get("channel"))}
-    return [name for name, c in bench.channels.items() if given[name] == len(c.laws.laws)]
+    return [name for name, c in bench.channels.items() if given[name] == len(c.chain.laws)]
 
 
 def _tables(channels: Any) -> list[tuple[str, dict[str, Any]]]:
@@ -159,16 +159,16 @@ def _tables(channels: Any) -> list[tuple[str, dict[str, Any]]]:
 
 
 def _validated(
-    schema: type[AnyTable], place: Place, table: dict[str, Any], folder: Path, mistakes: list[str]
+    schema: type[AnyTable], place: Place, table: dict[str, Any], folder: Path, errors: list[str]
 ) -> AnyTable | None:
-    """The table at this place through its schema; its mistakes are added to the list."""
+    """The table at this place through its schema; its errors are added to the list."""
     part: Any = table
     for key in place:
         part = part.get(key, {})
     try:
         return schema.model_validate(part, context=folder)
     except ValidationError as error:
-        mistakes += _mistakes(error, schema, place, table)
+        errors += _mistakes(error, schema, place, table)
         return None
 
 
@@ -210,7 +210,7 @@ def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
     """The converter that the first law asks for, then the laws.
 
     A first law that takes volts, or no law at all, stands behind the converter's volts; a
-    ratiometric one behind the share of its reference; one that takes counts, or any unit, is
+    ratiometric one behind the fraction of its reference; one that takes counts, or any unit, is
     given the counts as they are.
     """
     laws = list(table.laws)
@@ -223,13 +223,13 @@ def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
         settings |= table.converter.given()
     if counts:
         settings = {k: v for k, v in settings.items() if k in ("bits", "signed", "error_lsb")}
-    elif wanted != SHARE and "vref" not in settings:
+    elif wanted != FRACTION and "vref" not in settings:
         raise ParameterError("converter.vref", None, "volts need the reference voltage")
     try:
         converter = build_law({"law": "counts" if counts else "adc", **settings})
-    except Mistakes as error:
-        raise Mistakes(
-            [ParameterError(f"converter.{m.name}", m.found, m.right) for m in error.mistakes]
+    except ParameterErrors as error:
+        raise ParameterErrors(
+            [ParameterError(f"converter.{m.name}", m.found, m.right) for m in error.errors]
         ) from None
     return Ruler((converter, *laws))
 
@@ -248,8 +248,8 @@ def _mistakes(
     for item in error.errors(include_url=False):
         where = (*place, *item["loc"])
         cause = item.get("ctx", {}).get("error")
-        if isinstance(cause, Mistakes):
-            yield from (f"{_named(where, table)}.{m}" for m in cause.mistakes)
+        if isinstance(cause, ParameterErrors):
+            yield from (f"{_named(where, table)}.{m}" for m in cause.errors)
             continue
         found = f"found {item['input']!r}; "
         if item["type"] == "extra_forbidden":

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field, PlainValidator, ValidationInfo
 
-from ..core.errors import Mistakes, ParameterError
+from ..core.errors import ParameterError, ParameterErrors
 from ..core.laws.build import build_law
 from ..core.model.law import Law
 from ..core.model.quantity import quantity
@@ -35,7 +35,7 @@ def _law(table: Any, info: ValidationInfo) -> Law:
         try:
             table = table | {"points": read_points(info.context or Path(), table["points"])}
         except ParameterError as mistake:
-            raise Mistakes([mistake]) from None
+            raise ParameterErrors([mistake]) from None
     return build_law(table)
 
 
@@ -61,23 +61,23 @@ class ConverterTable(_Table):
 
 
 def _smooth(table: Any) -> Smoothing:
-    """A `smooth` table; its own mistakes are reported like those of a law."""
+    """A `smooth` table; its own errors are reported like those of a law."""
     from ..core.decide.smoothing import Smoothing
 
     fields = {f.name for f in dataclasses.fields(Smoothing)}
     if not isinstance(table, dict):
         raise ValueError('a table is right, as in { kind = "median", over = 5 }')
     unknown = [k for k in table if k not in fields]
-    mistakes = [ParameterError(k, table[k], f"unknown; {nearest(k, fields)}") for k in unknown]
+    errors = [ParameterError(k, table[k], f"unknown; {nearest(k, fields)}") for k in unknown]
     missing = [k for k in ("kind", "over") if k not in table]
-    mistakes += [ParameterError(k, None, "smooth needs it") for k in missing]
-    if not mistakes:
+    errors += [ParameterError(k, None, "smooth needs it") for k in missing]
+    if not errors:
         draft = object.__new__(Smoothing)
         for field in dataclasses.fields(Smoothing):
             object.__setattr__(draft, field.name, table.get(field.name, field.default))
-        mistakes = list(draft.mistakes())
-    if mistakes:
-        raise Mistakes(mistakes)
+        errors = list(draft.errors())
+    if errors:
+        raise ParameterErrors(errors)
     return Smoothing(**table)
 
 

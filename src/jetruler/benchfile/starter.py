@@ -90,7 +90,7 @@ EXAMPLES = {"bean": "ntc", "damper": "knob"}
 
 
 @dataclass(frozen=True)
-class Seen:
+class SeenColumn:
     """What a log shows of a column: its name, bits, the ends of its counts, and their step (16
     for a 12-bit result left-scaled to 16)."""
 
@@ -98,10 +98,12 @@ class Seen:
     bits: int
     low: int
     high: int
-    step: int = 1
+    lsb: int = 1
 
 
-def starter(kinds: Mapping[str, str], seen: Sequence[Seen] = (), title: str = "My bench") -> str:
+def starter(
+    kinds: Mapping[str, str], seen: Sequence[SeenColumn] = (), title: str = "My bench"
+) -> str:
     """The text of a bench file. kinds: channel → kind; those not in the log get a column by
     number. With what a log shows, every column has a channel, and each guess is marked."""
     sizes = [s.bits for s in seen] or [12]
@@ -132,12 +134,12 @@ def starter(kinds: Mapping[str, str], seen: Sequence[Seen] = (), title: str = "M
     return "".join([*parts, TAIL])
 
 
-def _own_converter(seen: Seen, bits: int) -> str:
+def _own_converter(seen: SeenColumn, bits: int) -> str:
     """What differs from the common converter, marked as the guess it is."""
-    if seen.bits == bits and seen.step == 1:
+    if seen.bits == bits and seen.lsb == 1:
         return ""
-    full = f", count_at_vref = {2**seen.bits - seen.step}" if seen.step > 1 else ""
-    why = f"codes are multiples of {seen.step}, left-scaled" if seen.step > 1 else "larger counts"
+    full = f", count_at_vref = {2**seen.bits - seen.lsb}" if seen.lsb > 1 else ""
+    why = f"codes are multiples of {seen.lsb}, left-scaled" if seen.lsb > 1 else "larger counts"
     return f"converter = {{ bits = {seen.bits}{full} }} # a guess: {why}\n"
 
 

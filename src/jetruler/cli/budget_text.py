@@ -26,12 +26,12 @@ def budget_as_dict(
 ) -> dict[str, Any]:
     """For JSON; NaN is null, and so are infinite degrees of freedom."""
     found = budget(channel, at, noise=noise, readings=readings)
-    told: dict[str, Any] = {"budget": _told(found)}
+    data: dict[str, Any] = {"budget": _data(found)}
     if draws is not None:
         from ..core.uncertainty.simulate import simulate
 
         run = simulate(channel, at, noise=noise, readings=readings, draws=draws)
-        told["simulation"] = {
+        data["simulation"] = {
             "draws": run.values.size,
             "lost": run.lost,
             "mean": finite_or_none(run.mean),
@@ -39,10 +39,10 @@ def budget_as_dict(
             "interval": [finite_or_none(end) for end in run.interval],
             "first_order_will_do": run.first_order,
         }
-    return told
+    return data
 
 
-def _told(found: Budget) -> dict[str, Any]:
+def _data(found: Budget) -> dict[str, Any]:
     return {
         "rows": [
             {
@@ -52,7 +52,7 @@ def _told(found: Budget) -> dict[str, Any]:
                 "unit": row.unit,
                 "sensitivity": finite_or_none(float(row.sensitivity)),
                 "effect": finite_or_none(float(row.effect)),
-                "share": finite_or_none(found.share(row)),
+                "fraction": finite_or_none(found.fraction(row)),
                 "kind": "random" if row.random else "systematic",
                 "note": row.note,
             }

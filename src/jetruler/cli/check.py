@@ -21,7 +21,8 @@ _COLORS = ((0xC8, 0x32, 0x1E), (0xB9, 0x7A, 0x00), (0x1F, 0x6F, 0xB4))
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
 @bench_option
 def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
-    """Mistakes in the bench file, and between it and a log: each with its evidence and its cure.
+    """ParameterErrors in the bench file, and between it and a log: each with its evidence and its
+    cure.
 
     Exit code 1 if one of them is an error.
 
@@ -52,7 +53,7 @@ def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
 
 
 def show(found: list[Finding], bench_path: str, channels: int) -> None:
-    """One below the other, with what was found, why it matters and what mends it."""
+    """One below the other, with what was found, why it matters and what to do about it."""
     from .ruler_view import echo_lines
 
     for finding in found:
@@ -62,7 +63,7 @@ def show(found: list[Finding], bench_path: str, channels: int) -> None:
         echo_lines(f"        {finding.what}")
         if finding.why:
             echo_lines(f"        why: {finding.why}")
-        echo_lines(f"        mend: {finding.advice}")
+        echo_lines(f"        remedy: {finding.remedy}")
         click.echo()
     if not found:
         click.echo(f"{bench_path}: nothing found in {channels} channels")
@@ -83,5 +84,5 @@ def as_dict(finding: Finding) -> dict[str, str]:
         "where": finding.where,
         "found": finding.what,
         "why": finding.why,
-        "mend": finding.advice,
+        "remedy": finding.remedy,
     }

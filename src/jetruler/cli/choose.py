@@ -38,8 +38,8 @@ def resistor_options(command: Any) -> Any:
         click.option("--at", metavar="VALUE", help="The value that matters most."),
         click.option(
             "--aim",
-            type=click.Choice(["counts", "step", "at", "straight"]),
-            help="Most counts, finest worst step (default), finest step --at, straightest curve.",
+            type=click.Choice(["counts", "resolution", "at", "straight"]),
+            help="Most counts, finest worst resolution (default), finest --at, straightest.",
         ),
         click.option("--unit", metavar="UNIT", help="Of the values, if not the channel's."),
         to_option,
@@ -126,19 +126,19 @@ def reference(
         if low is None or high is None:
             raise JetRulerError("choose reference: say --from and --to of the channel's values")
         ends = pin_volts(chosen, read_value(low, chosen.unit), read_value(high, chosen.unit))
-        bits = chosen.laws.converter.bits if chosen.laws.converter else bits
+        bits = chosen.chain.converter.bits if chosen.chain.converter else bits
     _shown(choose_reference(*ends, [quantity(text, "V") for text in of], bits=bits), as_json)
 
 
 @command.command()
 @click.option("--volts", required=True, metavar="V:V", help='The signal, as in "0:0.05".')
 @click.option("--vref", required=True, metavar="V", help="The converter's reference.")
-@click.option("--share", type=float, default=0.9, show_default=True, help="Of the range.")
+@click.option("--fraction", type=float, default=0.9, show_default=True, help="Of the range.")
 @series_option
 @click.option("--between", metavar="OHMS:OHMS", default="1k:100k", show_default=True)
 @json_option
 def amplifier(
-    volts: str, vref: str, share: float, series: str, between: str, as_json: bool
+    volts: str, vref: str, fraction: float, series: str, between: str, as_json: bool
 ) -> None:
     """Gain, offset and resistors that spread a small signal over the range.
 
@@ -150,7 +150,7 @@ def amplifier(
     low, high = _pair(volts, "V")
     ends = _pair(between, "ohm")
     choice = choose_amplifier(
-        low, high, quantity(vref, "V"), share=share, series=series, between=ends
+        low, high, quantity(vref, "V"), fraction=fraction, series=series, between=ends
     )
     _shown(choice, as_json)
 
@@ -215,8 +215,8 @@ def _pair(text: str, unit: str) -> tuple[float, float]:
 
 def _shown(choice: Any, as_json: bool) -> None:
     if as_json:
-        told = _without_nan(dataclasses.asdict(choice))
-        click.echo(json.dumps(told, indent=2, ensure_ascii=False))
+        data = _without_nan(dataclasses.asdict(choice))
+        click.echo(json.dumps(data, indent=2, ensure_ascii=False))
     else:
         echo_lines(str(choice))
 

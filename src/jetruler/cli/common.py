@@ -1,4 +1,4 @@
-"""What the commands share: options, and finding a channel."""
+"""What the commands fraction: options, and finding a channel."""
 
 from __future__ import annotations
 

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Wanted:
+class CompareOptions:
     """With what a channel is compared: another one or a column of a log, or marks."""
 
     other: str | None
@@ -79,7 +79,7 @@ def command(
     bench, text = loaded(bench_path)
     chosen = channel_of(bench, channel)
     form = log_format(delimiter, decimal_comma, no_header, kind)
-    found = compared(bench, chosen, Wanted(**options), form)
+    found = compared(bench, chosen, CompareOptions(**options), form)
     written = None
     if write and found.correction is not None:
         from ..benchfile.write_back import write_correction
@@ -95,7 +95,9 @@ def command(
         click.echo("no correction is called for: the bench file stays as it is", err=True)
 
 
-def compared(bench: Bench, channel: Channel, wanted: Wanted, form: LogFormat | None) -> Comparison:
+def compared(
+    bench: Bench, channel: Channel, wanted: CompareOptions, form: LogFormat | None
+) -> Comparison:
     """The comparison that the options ask for."""
     from ..core.calibrate.series import PairsError
 
@@ -116,12 +118,12 @@ def against_other(
     channel: Channel,
     other: str,
     log_path: str,
-    wanted: Wanted,
+    wanted: CompareOptions,
     form: LogFormat | None,
 ) -> Comparison:
     """A channel against another one, or against a column of the log."""
     from ..core.calibrate.comparison import compare
-    from ..core.calibrate.relevance import step_of
+    from ..core.calibrate.relevance import relevant_difference
     from ..logs.pairs import read_pairs
 
     if other == channel.name:
@@ -142,7 +144,7 @@ def against_other(
         pairs.b,
         unit=channel.unit,
         within=wanted.within,
-        step=step_of(channel, pairs.a),
+        resolution=relevant_difference(channel, pairs.a),
         interval=pairs.interval,
         names=(channel.name, other),
     )
@@ -155,23 +157,23 @@ def against_other(
     return dataclasses.replace(found, notes=tuple(notes))
 
 
-def against_marks(channel: Channel, wanted: Wanted) -> Comparison:
+def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:
     """What a channel reads at marks, against their truth."""
     from ..core.calibrate.comparison import compare
     from ..core.calibrate.marks import MarksError
-    from ..core.calibrate.relevance import step_of
+    from ..core.calibrate.relevance import relevant_difference
 
     marks = marks_of(wanted.marks, wanted.mark)
     if marks.raw_unit not in (None, channel.ruler.takes):
         raise MarksError(f"marks: raw is in {marks.raw_unit}; compare takes them in counts")
     marks = marks.in_units((channel.ruler.takes,), channel.unit)
-    values = channel.laws(marks.raw)
+    values = channel.chain(marks.raw)
     return compare(
         values,
         marks.true,
         unit=channel.unit,
         within=wanted.within,
-        step=step_of(channel, values),
+        resolution=relevant_difference(channel, values),
         ordered=False,
         names=(channel.name, "the marks"),
     )
@@ -197,7 +199,7 @@ def as_dict(found: Comparison) -> dict[str, Any]:
     fields = (
         "bias",
         "half_width",
-        "spread",
+        "standard_deviation",
         "noise_a",
         "noise_b",
         "gain",

@@ -14,7 +14,7 @@ import click
 
 from .. import demo
 from ..core.errors import JetRulerError
-from ..demo.tour import STEPS, Step
+from ..demo.tour import STEPS, TourStep
 
 
 @click.command()
@@ -38,7 +38,7 @@ def command(folder: str) -> None:
     click.echo(f"\nAll of it is in {folder}. Go there and try: jetruler explain damper --for 50")
 
 
-def _show(step: Step) -> None:
+def _show(step: TourStep) -> None:
     """Run one command of the tour as if it were typed, and say what it shows."""
     if step.before is not None:
         step.before(Path())

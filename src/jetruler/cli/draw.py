@@ -11,7 +11,7 @@ from ..core.errors import JetRulerError
 from ..core.model.channel import Channel
 from .choose import chosen_resistor, resistor_options
 from .common import bench_option, channel_of, load
-from .compare import Wanted, compare_options, compared
+from .compare import CompareOptions, compare_options, compared
 from .convert import format_options, log_format
 from .fit import calibrated, fit_options, marks_options
 from .pictures import (
@@ -20,9 +20,9 @@ from .pictures import (
     draw_compare_file,
     draw_curve_file,
     draw_fit_file,
+    draw_histogram_file,
     draw_log_file,
     draw_ruler_file,
-    draw_spread_file,
     draw_stages_file,
     picture_path,
 )
@@ -108,7 +108,7 @@ def log(
 @format_options
 @out_option
 @click.option("-b", "--bench", "bench_path", metavar="FILE", help="The bench file; else counts.")
-def spread(
+def histogram(
     log_path: str,
     columns: tuple[str, ...],
     delimiter: str | None,
@@ -119,12 +119,12 @@ def spread(
     bench_path: str | None,
 ) -> None:
     """How often each count came up in LOG, with ends, rails and median; each CHANNEL or column."""
-    path = picture_path(out, f"spread-{Path(log_path).stem}.png")
+    path = picture_path(out, f"histogram-{Path(log_path).stem}.png")
     form = log_format(delimiter, decimal_comma, no_header, kind)
     bench = None
     if bench_path is not None or Path("bench.toml").exists():
         bench = load(bench_path or "bench.toml")
-    click.echo(draw_spread_file(log_path, columns, bench, form, path))
+    click.echo(draw_histogram_file(log_path, columns, bench, form, path))
 
 
 @command.command(name="choose")
@@ -133,7 +133,7 @@ def spread(
 @out_option
 @bench_option
 def choose_picture(channel: str, out: str | None, bench_path: str, **options: Any) -> None:
-    """Counts and steps over the range for the fixed resistors that CHANNEL may have."""
+    """Counts and resolution over the range for the fixed resistors that CHANNEL may have."""
     path = picture_path(out, f"choose-{channel}.png")
     chosen = channel_of(load(bench_path), channel)
     click.echo(draw_choose_file(chosen, chosen_resistor(chosen, options), path))
@@ -188,7 +188,7 @@ def compare(
     **options: Any,
 ) -> None:
     """Difference of CHANNEL and OTHER against their mean, with bias and limits of agreement."""
-    wanted = Wanted(**options)
+    wanted = CompareOptions(**options)
     path = picture_path(out, f"compare-{channel}-{wanted.other or 'marks'}.png")
     bench = load(bench_path)
     form = log_format(delimiter, decimal_comma, no_header, kind)

@@ -55,12 +55,12 @@ def command(
     solution = solve(chosen, at, wanted)
     count = solution.start if wanted is None else solution.reading.value
     if as_json:
-        told = as_dict(chosen, solution)
+        data = as_dict(chosen, solution)
         if with_budget:
             from .budget_text import budget_as_dict
 
-            told |= budget_as_dict(chosen, count, noise, readings, draws)
-        click.echo(json.dumps(told, indent=2, ensure_ascii=False))
+            data |= budget_as_dict(chosen, count, noise, readings, draws)
+        click.echo(json.dumps(data, indent=2, ensure_ascii=False))
         return
     if with_budget:
         from .budget_text import budget_text

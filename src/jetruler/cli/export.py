@@ -81,7 +81,7 @@ def command(
     if interval is not None and not 0 < interval < math.inf:
         raise JetRulerError(f"--interval {interval}: seconds above 0 are right")
     if as_json and out == "-":
-        raise JetRulerError("--json: the proof and the code cannot share stdout; add -o FILE")
+        raise JetRulerError("--json: the proof and the code cannot fraction stdout; add -o FILE")
     if out != "-":
         folder_of(out)
     bench = load(bench_path)

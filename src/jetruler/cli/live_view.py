@@ -18,7 +18,7 @@ from .ruler_view import AMBER, IVORY, JET
 
 if TYPE_CHECKING:
     from ..live.session import Session
-    from ..live.station import Seen
+    from ..live.station import SeenRange
 
 BLUE, RED, GREY = (0x5A, 0xA9, 0xE6), (0xFF, 0x6B, 0x55), (0x8A, 0x85, 0x78)
 NAME, COUNT, VOLTS, VALUE, ENDS = 10, 6, 8, 11, 13
@@ -75,7 +75,7 @@ class LiveView:
         gap = max(2, width - len(head) - len(tail))
         return [self._style((head + " " * gap + tail)[:width], bold=True), state]
 
-    def _channel(self, channel: Channel, seen: Seen, width: int, each: int) -> list[str]:
+    def _channel(self, channel: Channel, seen: SeenRange, width: int, each: int) -> list[str]:
         flags = flag_names(seen.flags)
         value = channel.shown(seen.value) if seen.count == seen.count else "–"
         raw = "–" if _none(seen.count) else number(seen.count)
@@ -116,7 +116,7 @@ class LiveView:
         return self._known[key], low, high
 
     def _edge(
-        self, marks: _Ticks, low: float, high: float, seen: Seen, room: int, signs: str
+        self, marks: _Ticks, low: float, high: float, seen: SeenRange, room: int, signs: str
     ) -> str:
         """One edge: ticks at round values, a double line as far as has been seen, the cursor."""
         tick, tick_seen, cursor = signs[0], signs[1], signs[2]

@@ -56,7 +56,7 @@ def command(
     no_header: bool,
     kind: str | None,
 ) -> None:
-    """What the raw samples of LOG do: ends, noise, rails, the share of the range in use.
+    """What the raw samples of LOG do: ends, noise, rails, the fraction of the range in use.
 
     \b
     jetruler look roast.csv -b bench.toml
@@ -167,7 +167,7 @@ def show_findings(console: Console, findings: Sequence[Finding]) -> None:
 
 #: The table's columns, and which are left out of a narrow terminal.
 HEADINGS = [
-    *("column", "missing", "ends", "robust ends", "mean", "median", "spread"),
+    *("column", "missing", "ends", "robust ends", "mean", "median", "std dev"),
     *("noise", "bits", "range", "codes"),
 ]
 LEFT_OUT = (1, 2, 4)
@@ -179,7 +179,7 @@ def _row(each: ColumnLook) -> list[str]:
     ends = f"{v.smallest:.0f} … {v.largest:.0f}" if v.samples else "–"
     robust = f"{v.low_end:.0f} … {v.high_end:.0f}" if v.samples else "–"
     bits = f"{v.effective_bits:.1f} of {each.bits}" + ("?" if each.bits_guessed else "")
-    numbers = (v.mean, v.median, v.spread, v.noise)
+    numbers = (v.mean, v.median, v.standard_deviation, v.noise)
     shown = ["–" if math.isnan(x) else f"{x:.4g}" for x in numbers]
     return [
         name,
@@ -188,7 +188,7 @@ def _row(each: ColumnLook) -> list[str]:
         robust,
         *shown,
         "–" if math.isnan(v.noise) else bits,
-        f"{v.range_share:.0%}" if v.samples else "–",
+        f"{v.range_fraction:.0%}" if v.samples else "–",
         str(v.distinct),
     ]
 
@@ -211,7 +211,7 @@ def as_dict(found: Look) -> Any:
             "empty": each.empty,
             "unreadable": each.unreadable,
             "fractional": each.fractional,
-            "range_share": v.range_share if v.samples else None,
+            "range_fraction": v.range_fraction if v.samples else None,
             "effective_bits": v.effective_bits,
         } | numbers
     return _without_nan(
@@ -222,7 +222,7 @@ def as_dict(found: Look) -> Any:
             "time": None if found.time is None else dataclasses.asdict(found.time),
             "findings": [
                 {"severity": f.severity.name.lower(), "where": f.where, "what": f.what}
-                | {"advice": f.advice}
+                | {"advice": f.remedy}
                 for f in found.findings
             ],
         }

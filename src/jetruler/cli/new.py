@@ -39,14 +39,14 @@ def command(
     jetruler new --from roast.csv --channel ch0=ntc --channel ch2=knob
     """
     from ..benchfile.load import parse_bench
-    from ..benchfile.starter import Seen, starter
+    from ..benchfile.starter import SeenColumn, starter
 
     target = Path(path)
     folder_of(path)
     if target.exists():
         raise JetRulerError(f"{path}: this is there already, and new never overwrites")
     kinds = dict(_kind(text) for text in channels)
-    seen: list[Seen] = []
+    seen: list[SeenColumn] = []
     if log is not None:
         from ..logs.look_at_log import look
 
@@ -56,8 +56,8 @@ def command(
         for each in found.columns.values():
             if each.survey.samples:
                 low, high = int(each.survey.low_end), int(each.survey.high_end)
-                step = each.survey.step & -each.survey.step if each.survey.distinct >= 8 else 1
-                seen.append(Seen(each.column, each.bits, low, max(high, low + 1), step))
+                step = each.survey.lsb & -each.survey.lsb if each.survey.distinct >= 8 else 1
+                seen.append(SeenColumn(each.column, each.bits, low, max(high, low + 1), step))
     text = starter(kinds, seen, title=target.stem.replace("-", " ").capitalize() or "My bench")
     parse_bench(text, path)
     try:

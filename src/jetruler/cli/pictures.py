@@ -39,7 +39,7 @@ def draw_log_file(
     return written(figure, path)
 
 
-def draw_spread_file(
+def draw_histogram_file(
     log_path: str | Path,
     columns: tuple[str, ...],
     bench: Bench | None,
@@ -49,7 +49,7 @@ def draw_spread_file(
     """Write the picture of how counts are spread."""
     from ..core.model.text import nearest
     from ..logs.look_at_log import look
-    from ..plots.draw_log import draw_spread
+    from ..plots.draw_log import draw_histogram
     from ..plots.style import new_figure
 
     with progress_bar(str(log_path)) as progress:
@@ -63,7 +63,7 @@ def draw_spread_file(
     figure = new_figure(12.8, max(8.0, 2.1 * down))
     grid = figure.subplots(down, across, squeeze=False).reshape(-1)
     for ax, name in zip(grid, names, strict=False):
-        draw_spread(ax, name, found.columns[name].survey)
+        draw_histogram(ax, name, found.columns[name].survey)
     for ax in grid[len(names) :]:
         ax.set_axis_off()
     return written(figure, path)

@@ -61,9 +61,9 @@ class ParameterError(JetRulerError):
         super().__init__(f"{name}: found {found!r}; {right}")
 
 
-class Mistakes(JetRulerError):  # noqa: N818 - it is a collection, told by its plural
-    """Several mistakes at once, so that nobody has to mend one to see the next."""
+class ParameterErrors(JetRulerError):  # noqa: N818 - it is a collection, told by its plural
+    """Several errors at once, so that nobody has to mend one to see the next."""
 
-    def __init__(self, mistakes: list[ParameterError]) -> None:
-        self.mistakes = tuple(mistakes)
-        super().__init__("; ".join(str(m) for m in mistakes))
+    def __init__(self, errors: list[ParameterError]) -> None:
+        self.errors = tuple(errors)
+        super().__init__("; ".join(str(m) for m in errors))

@@ -83,8 +83,8 @@ def exhaust_temperature(t: Array, bean: Array) -> Array:
 def knob_share(t: Array) -> Array:
     """Damper knob from 0 to 1: turned quickly, left alone for minutes."""
     times = [0, 20, 22, 38, 43, 200, 203, 420, 424, 600, 602, 700, 703, 764, 767, 840]
-    share = [0, 0, 1, 1, 0.18, 0.18, 0.35, 0.35, 0.62, 0.62, 0.8, 0.8, 0.45, 0.45, 1, 1]
-    return np.interp(t, times, share)
+    fraction = [0, 0, 1, 1, 0.18, 0.18, 0.35, 0.35, 0.62, 0.62, 0.8, 0.8, 0.45, 0.45, 1, 1]
+    return np.interp(t, times, fraction)
 
 
 def blower(t: Array) -> Array:

@@ -34,10 +34,10 @@ def damper_marks() -> str:
     random = np.random.RandomState(SEED)
     low, high = KNOB_ENDS
     lines = ["# damper knob against the scale on the flap", "raw (count),true (%)"]
-    for i, share in enumerate((0, 17, 33, 50, 71, 84, 100)):
-        inner = 0 < share < 100
-        raw = low + (high - low) * share / 100 + (random.uniform(-12, 12) if inner else 0)
-        lines.append(f"{raw:.0f},{61 if i == MISREAD else share}")
+    for i, fraction in enumerate((0, 17, 33, 50, 71, 84, 100)):
+        inner = 0 < fraction < 100
+        raw = low + (high - low) * fraction / 100 + (random.uniform(-12, 12) if inner else 0)
+        lines.append(f"{raw:.0f},{61 if i == MISREAD else fraction}")
     return "\n".join(lines) + "\n"
 
 

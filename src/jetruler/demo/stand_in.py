@@ -168,5 +168,5 @@ class Board:
 def knob_share(t: float) -> float:
     """The damper knob, from 0 to 1, as somebody turns it."""
     times: list[float] = [0, 12, 16, 40, 46, 62, 70, 300, 306, 690, 696]
-    share = [0.1, 0.1, 0.5, 0.5, 0.9, 0.9, 0.25, 0.25, 0.6, 0.6, 0.1]
-    return float(np.interp(t, times, share))
+    fraction = [0.1, 0.1, 0.5, 0.5, 0.9, 0.9, 0.25, 0.25, 0.6, 0.6, 0.1]
+    return float(np.interp(t, times, fraction))

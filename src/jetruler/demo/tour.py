@@ -20,7 +20,7 @@ def broken_week(home: Path) -> None:
 
 
 @dataclass(frozen=True)
-class Step:
+class TourStep:
     """One command of the tour. before: makes what it needs; into: the file that takes its output;
     then: a text file of its making to be shown."""
 
@@ -32,78 +32,80 @@ class Step:
 
 
 STEPS = (
-    Step("look roast.csv -b bench.toml"),
-    Step(
-        "draw spread roast.csv damper rail",
+    TourStep("look roast.csv -b bench.toml"),
+    TourStep(
+        "draw histogram roast.csv damper rail",
         "how often each count came up, with the ends and the rails",
     ),
-    Step(
+    TourStep(
         "draw log roast.csv bean damper rail",
         "values in blue, counts in grey, flagged stretches in red",
     ),
-    Step(
+    TourStep(
         "convert roast.csv -o out.csv",
         "the roast in engineering values; the loose connector of the bean sensor shows as\n"
         "bean:high_rail in its column `flags`, the sagging supply as rail:below",
     ),
-    Step("explain bean --at 1880"),
-    Step("explain bean --for 225"),
-    Step(
+    TourStep("explain bean --at 1880"),
+    TourStep("explain bean --for 225"),
+    TourStep(
         "draw ruler bean --at 1880",
         "even counts on one edge, °C on the other, uneven because the law bends",
     ),
-    Step("draw ruler damper --at 1880", "0 and 100 % stand where the knob's travel really ends"),
-    Step("draw curve bean draught", "value against counts, and what one count is worth"),
-    Step(
+    TourStep(
+        "draw ruler damper --at 1880", "0 and 100 % stand where the knob's travel really ends"
+    ),
+    TourStep("draw curve bean draught", "value against counts, and what one count is worth"),
+    TourStep(
         "draw stages draught --at 1880",
         "the chain as stacked number lines, one reading traced through",
     ),
-    Step("compare bean bean2 --log rest.csv"),
-    Step(
+    TourStep("compare bean bean2 --log rest.csv"),
+    TourStep(
         "draw compare bean bean2 --log rest.csv",
         "differences against the mean, with bias and limits",
     ),
-    Step("fit bean --marks bath.csv"),
-    Step(
+    TourStep("fit bean --marks bath.csv"),
+    TourStep(
         "draw fit bean --marks bath.csv",
         "the marks on the fitted curve, and what is left of the errors",
     ),
-    Step("explain bean --at 400 --budget"),
-    Step(
+    TourStep("explain bean --at 400 --budget"),
+    TourStep(
         "draw budget bean --at 3912 --at 400",
         "which part makes the reading uncertain, in the cold and in the heat",
     ),
-    Step(
+    TourStep(
         "convert roast.csv --uncertainty -o trusted.csv",
         "the roast with ± at 95 % behind every value",
     ),
-    Step("choose resistor bean --from 20 --to 240"),
-    Step(
+    TourStep("choose resistor bean --from 20 --to 240"),
+    TourStep(
         "draw choose bean --from 20 --to 240",
         "counts and steps over the range, for the best and the present part",
     ),
-    Step("check"),
-    Step(
+    TourStep("check"),
+    TourStep(
         "convert roast.csv -o decided.csv --events events.csv",
         "the trips of the bench: beans dropped in, the loose connector, too hot",
         then="events.csv",
     ),
-    Step(
+    TourStep(
         'live --source demo --for "0.5 s"',
         "half a second of the stand-in board, with trips and drives",
         into="live.csv",
     ),
-    Step(
+    TourStep(
         "convert logs -o archive --to parquet --jobs 1",
         "a week of roasts as Parquet, with units in the columns' metadata;\n"
         "Wednesday's log broke off, which stops none of the others",
         before=broken_week,
     ),
-    Step(
+    TourStep(
         "export --all --to c --interval 0.2 --selftest -o roaster.h",
         "the whole bench as firmware, proven over every count; what was chosen for each channel,\n"
         "and its worst error, stands above it",
     ),
-    Step("export damper tray --to python --interval 0.2 -o damper.py"),
-    Step("export draught --to st -o draught.st", "the same in Python and in structured text"),
+    TourStep("export damper tray --to python --interval 0.2 -o damper.py"),
+    TourStep("export draught --to st -o draught.st", "the same in Python and in structured text"),
 )

@@ -55,7 +55,7 @@ class Fleet:
             return
         self.done.append(outcome.task.log)
         self.summary.merge(outcome.summary)
-        for name, kind in outcome.summary.passed.items():
+        for name, kind in outcome.summary.pass_through.items():
             self.types.setdefault(name, {}).setdefault(kind, []).append(outcome.task.log)
 
 
@@ -89,7 +89,8 @@ def convert_all(
     inputs : other files that the results depend on, such as the bench file.
     events : folder for the trips' events.
     progress : is called after each log.
-    **options : the fields of `ConvertOptions`. Threads are for each log, and share the cores among
+    **options : the fields of `ConvertOptions`. Threads are for each log, and fraction the cores
+    among
         the jobs if None; memory is for all jobs together (for each log on a cluster).
 
     Returns

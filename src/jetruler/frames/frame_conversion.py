@@ -10,23 +10,23 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from ..core.decide.channel_reader import ChannelReader
 from ..core.decide.decisions import Decisions
-from ..core.decide.follower import Follower
 from ..core.model.channel import Bench, Channel
 from ..core.model.reading import Reading
 from ..core.model.units import for_column
 from ..logs.ahead import Workers
 from ..logs.arrow import to_arrow
 from ..logs.batches import SampleBatch
-from ..logs.column import Column
+from ..logs.column import ConvertedColumn
 from ..logs.conversion import Conversion, Followed
 from ..logs.formats.parquet_writer import labelled
 from ..logs.layout import FLAGS_COLUMN, Layout
 from ..logs.options import FrameOptions
-from ..logs.reader import Batch, Columns, LogReader
+from ..logs.reader import Columns, LogReader, RowBatch
 from ..logs.source import LogError, LogFormat
-from ..logs.texts import FlagTexts, width_texts
-from ..logs.times import Clock, find_clock
+from ..logs.texts import FlagTexts, uncertainty_texts
+from ..logs.times import TimeColumn, find_time_column
 from .kinds import Kind, NewColumn, kind_of
 
 
@@ -34,9 +34,9 @@ from .kinds import Kind, NewColumn, kind_of
 class Memory:
     """What a conversion remembers from frame to frame: smoothing, zones that hold, trips."""
 
-    followers: dict[int, Follower] = field(default_factory=dict)
+    readers: dict[int, ChannelReader] = field(default_factory=dict)
     decisions: Decisions | None = None
-    clock: Clock | None = None
+    time_column: TimeColumn | None = None
 
 
 class _FrameReader(LogReader):
@@ -48,26 +48,26 @@ class _FrameReader(LogReader):
         super().__init__("the frame", LogFormat())
         self.kind, self.frame = kind, frame
         self.own = kind.names(frame)
-        self.clock = kind.clock(frame)
-        beside = [] if self.clock is None else [self.clock[0]]
+        self.beside = kind.beside(frame)
+        beside = [] if self.beside is None else [self.beside[0]]
         self.columns = [str(name) for name in [*self.own, *beside]]
 
     def batches(
         self, integers: Iterable[int] = (), workers: Workers | None = None
-    ) -> Iterator[Batch]:
+    ) -> Iterator[RowBatch]:
         """One batch."""
         yield self.batch()
 
-    def batch(self) -> Batch:
+    def batch(self) -> RowBatch:
         """All rows; a column is fetched when it is asked for."""
         rows = self.kind.rows(self.frame)
-        return Batch(Columns(len(self.columns), self._fetched), np.arange(1, rows + 1))
+        return RowBatch(Columns(len(self.columns), self._fetched), np.arange(1, rows + 1))
 
     def _fetched(self, place: int) -> pa.Array:
         if place < len(self.own):
             return self.kind.column(self.frame, self.own[place])
-        assert self.clock is not None
-        return self.clock[1]()
+        assert self.beside is not None
+        return self.beside[1]()
 
 
 class FrameConversion:
@@ -91,15 +91,15 @@ class FrameConversion:
         rows = self.reader.batch()
         if not rows.rows:
             return Memory({}, Decisions(self.bench) if self.options.decide else None)
-        clock = None
+        time_column = None
         if self.remembers:
-            clock = find_clock(self.reader, rows, self.layout.counts, self.bench.stream)
-        followers = self.conversion.followers_for(SampleBatch(rows, clock))
+            time_column = find_time_column(self.reader, rows, self.layout.counts, self.bench.stream)
+        readers = self.conversion.readers_for(SampleBatch(rows, time_column))
         if not self.options.decide:
-            return Memory(followers)
-        if clock is None:
+            return Memory(readers)
+        if time_column is None:
             raise LogError("no time column is found; trips and drives need one")
-        return Memory(followers, Decisions(self.bench), clock)
+        return Memory(readers, Decisions(self.bench), time_column)
 
     def after(self, memory: Memory) -> Memory:
         """The memory behind the frame's last row."""
@@ -116,27 +116,30 @@ class FrameConversion:
         for channel, column in zip(self.layout.channels, converted.columns, strict=True):
             new |= self._columns(channel, column)
         new |= decided
-        texts = FlagTexts([c.name for c in self.layout.channels], "", dress=str)
+        texts = FlagTexts([c.name for c in self.layout.channels], "", encode=str)
         new[FLAGS_COLUMN] = sorted_dictionary(texts.encoded(converted.flags()))
         self.layout.names(list(new)[:-1])  # no name twice
         used = [] if self.options.keep_raw else self.layout.places
         left_out = list(dict.fromkeys(self.reader.own[place] for place in used))
         return self.kind.changed(self.frame, left_out, new)
 
-    def _columns(self, channel: Channel, column: Column) -> dict[str, NewColumn]:
+    def _columns(self, channel: Channel, column: ConvertedColumn) -> dict[str, NewColumn]:
         labels = channel.ruler.label(0.0) is not None
         values = sorted_dictionary(labelled(channel, column)) if labels else column.values
         found: dict[str, NewColumn] = {channel.output_column: values}
-        if self.options.uncertainty and (widths := width_texts(channel, ".")) is not None:
-            found[widths.column] = widths.values(column)
+        if (
+            self.options.uncertainty
+            and (uncertainties := uncertainty_texts(channel, ".")) is not None
+        ):
+            found[uncertainties.column] = uncertainties.values(column)
         return found
 
     def _followed(self, memory: Memory) -> tuple[Followed, dict[str, NewColumn]]:
-        batch = SampleBatch(self.reader.batch(), memory.clock)
+        batch = SampleBatch(self.reader.batch(), memory.time_column)
         if not len(batch):
             return Followed(batch, {}), self._nothing_decided()
-        followed = self.conversion.followed(batch, memory.followers)
-        if memory.decisions is None or memory.clock is None:
+        followed = self.conversion.followed(batch, memory.readers)
+        if memory.decisions is None or memory.time_column is None:
             return followed, {}
         readings: dict[str, Reading] = self.conversion.readings(followed)
         decided = memory.decisions.add(batch.times, readings)

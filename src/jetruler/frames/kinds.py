@@ -28,7 +28,7 @@ class Kind(Protocol):
     def column(self, frame: Any, name: Any) -> pa.Array:
         """A column."""
 
-    def clock(self, frame: Any) -> tuple[str, Callable[[], pa.Array]] | None:
+    def beside(self, frame: Any) -> tuple[str, Callable[[], pa.Array]] | None:
         """A name and the values of what stands beside the columns and may tell the time."""
 
     def changed(self, frame: Any, left_out: Sequence[Any], new: Mapping[str, NewColumn]) -> Any:
@@ -59,7 +59,7 @@ class PandasFrames:
             found = pa.array(series.astype("string"), from_pandas=True)
         return found.combine_chunks() if isinstance(found, pa.ChunkedArray) else found
 
-    def clock(self, frame: Any) -> tuple[str, Callable[[], pa.Array]] | None:
+    def beside(self, frame: Any) -> tuple[str, Callable[[], pa.Array]] | None:
         index = frame.index
         if isinstance(index, self.pandas.DatetimeIndex):
             return str(index.name or "time"), lambda: self._array(index.to_series())
@@ -99,7 +99,7 @@ class ArrowFrames:
         # A column of no chunks stays one.
         return pa.concat_arrays(whole.chunks) if isinstance(whole, pa.ChunkedArray) else whole
 
-    def clock(self, frame: Any) -> tuple[str, Callable[[], pa.Array]] | None:
+    def beside(self, frame: Any) -> tuple[str, Callable[[], pa.Array]] | None:
         return None
 
     def changed(self, frame: Any, left_out: Sequence[Any], new: Mapping[str, NewColumn]) -> Any:
@@ -132,7 +132,7 @@ class PolarsFrames:
             return found.cast(pa.string())
         return found
 
-    def clock(self, frame: Any) -> tuple[str, Callable[[], pa.Array]] | None:
+    def beside(self, frame: Any) -> tuple[str, Callable[[], pa.Array]] | None:
         return None
 
     def changed(self, frame: Any, left_out: Sequence[Any], new: Mapping[str, NewColumn]) -> Any:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..core.arrays import Array
-from ..core.decide.follower import NO_COUNT
+from ..core.decide.channel_reader import NO_COUNT
 from ..core.model.channel import Bench
 from ..core.model.quantity import seconds
 from ..core.model.text import nearest
@@ -30,8 +30,8 @@ class Injection:
             return Column(np.full(at.size, NO_COUNT), np.ones(at.size, np.bool_))
         if self.high is None:
             return Column(np.full(at.size, self.low, np.int64))
-        share = np.abs((at / self.within) % 2 - 1)  # 1 at the start, 0 at the turn
-        return Column(np.rint(self.high + (self.low - self.high) * share).astype(np.int64))
+        fraction = np.abs((at / self.within) % 2 - 1)  # 1 at the start, 0 at the turn
+        return Column(np.rint(self.high + (self.low - self.high) * fraction).astype(np.int64))
 
 
 def injections(

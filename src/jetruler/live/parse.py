@@ -13,7 +13,7 @@ import numpy.typing as npt
 import pyarrow as pa
 from pyarrow import csv as pacsv
 
-from ..core.decide.follower import NO_COUNT
+from ..core.decide.channel_reader import NO_COUNT
 from ..core.errors import ParameterError
 from ..core.model.stream import Stream
 from ..core.model.text import nearest

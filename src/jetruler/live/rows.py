@@ -17,7 +17,7 @@ from ..core.model.reading import flag_names
 from ..core.model.units import for_column
 from ..logs.cells import quote
 from ..logs.texts import CellTexts, FlagTexts
-from .station import Batch
+from .station import LiveBatch
 
 
 class Rows(Protocol):
@@ -25,7 +25,7 @@ class Rows(Protocol):
 
     def header(self) -> bytes: ...
 
-    def __call__(self, batch: Batch) -> bytes: ...
+    def __call__(self, batch: LiveBatch) -> bytes: ...
 
 
 class CsvRows:
@@ -45,20 +45,20 @@ class CsvRows:
         """The names of the columns."""
         return (",".join(self.names) + "\n").encode()
 
-    def columns(self, batch: Batch) -> list[pa.Array]:
+    def columns(self, batch: LiveBatch) -> list[pa.Array]:
         """The cells, all but the flags."""
         cells = [quote(batch.times, ",") if batch.rows < 50 else batch.times]
-        for texts, counts, follower in zip(self.texts, batch.counts, batch.followers, strict=True):
-            cells.append(texts.gather(counts, batch.readings[texts.channel.name], follower))
+        for texts, counts, reader in zip(self.texts, batch.counts, batch.readers, strict=True):
+            cells.append(texts.gather(counts, batch.readings[texts.channel.name], reader))
         cells += [_bits(on) for on in batch.decided.trips.values()]
         cells += [_commands(values) for values in batch.decided.drives.values()]
         return cells
 
-    def codes(self, batch: Batch) -> AnyArray:
+    def codes(self, batch: LiveBatch) -> AnyArray:
         """The flags of each sample and channel."""
         return np.stack([batch.readings[c.name].flags for c in self.channels], axis=1)
 
-    def __call__(self, batch: Batch) -> bytes:
+    def __call__(self, batch: LiveBatch) -> bytes:
         columns = [c.cast(pa.binary()) for c in self.columns(batch)]
         columns.append(self.flags.gather(self.codes(batch)).cast(pa.binary()))
         # The texts of a joined column stand one behind the other: they are the lines.
@@ -91,7 +91,7 @@ class AlignedRows:
         text = "  ".join(f"{cell:>{w}}" for cell, w in zip(cells, self.widths, strict=True))
         return f"{text}  {flags}".rstrip().encode() + b"\n"
 
-    def __call__(self, batch: Batch) -> bytes:
+    def __call__(self, batch: LiveBatch) -> bytes:
         columns = [column.to_pylist() for column in self.csv.columns(batch)]
         flags = self.csv.flags.gather(np.ascontiguousarray(self.csv.codes(batch))).to_pylist()
         rows = zip(*columns, strict=True)
@@ -112,11 +112,11 @@ class JsonRows:
         """Names stand in every line."""
         return b""
 
-    def __call__(self, batch: Batch) -> bytes:
+    def __call__(self, batch: LiveBatch) -> bytes:
         times = batch.times.to_pylist()
         return b"".join(self._row(batch, i, time) for i, time in enumerate(times))
 
-    def _row(self, batch: Batch, i: int, time: str) -> bytes:
+    def _row(self, batch: LiveBatch, i: int, time: str) -> bytes:
         row: dict[str, object] = {self.time_name: _json_time(time)}
         flags = {}
         for name, channel in self.bench.channels.items():

@@ -23,7 +23,7 @@ from .rows import Rows
 from .saved import Saved
 from .sender import Sender
 from .sources import Nowhere, Source
-from .station import Batch, Station
+from .station import LiveBatch, Station
 from .stream_errors import StreamError
 
 #: Seconds between two looks at the bench file, and between two decisions while nothing comes.
@@ -160,7 +160,7 @@ class Session:
         block = b"".join(data for data, _ in parts)
         self._decided(self.station.take(block, at, self.progress.started))
 
-    def _decided(self, batches: list[Batch]) -> None:
+    def _decided(self, batches: list[LiveBatch]) -> None:
         """Send and write what comes of some samples."""
         for batch in batches:
             self.progress.stale, self.progress.why_gone = False, ""

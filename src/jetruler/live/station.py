@@ -10,20 +10,20 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.arrays import AnyArray, Array
+from ..core.decide.channel_reader import ChannelReader
 from ..core.decide.decisions import Decided, Decisions
-from ..core.decide.follower import Follower
 from ..core.model.channel import Bench, Channel
 from ..core.model.quantity import quantity
 from ..core.model.reading import Reading
 from ..core.model.stream import TIME_UNITS, Stream
-from ..logs.times import Clock
+from ..logs.times import TimeColumn
 from .inject import Injection
 from .pace import ENOUGH, Arrived, Pace, joined
 from .parse import Column, Parser
 
 
 @dataclass
-class Seen:
+class SeenRange:
     """What has been seen of a channel: the last sample, and the ends of all that had a value."""
 
     count: float = float("nan")
@@ -45,15 +45,15 @@ class Seen:
 
 
 @dataclass(frozen=True)
-class Batch:
+class LiveBatch:
     """Some samples, read and decided on. times: as the source says them, or seconds since the
-    start. followers: what each channel's text follows from."""
+    start. readers: what each channel's text follows from."""
 
     rows: int
     times: pa.Array
     counts: list[AnyArray]
     readings: dict[str, Reading]
-    followers: list[Follower]
+    readers: list[ChannelReader]
     decided: Decided
 
 
@@ -75,9 +75,9 @@ class Station:
         self.decisions = Decisions(self.bench)
         self.pace = Pace()
         stamp, unit = self.stream.timestamp or "", TIME_UNITS[self.stream.time_unit]
-        self._clock = Clock(0, stamp, unit)
-        self.followers = {name: _Settling(c) for name, c in self.bench.channels.items()}
-        self.seen = {name: Seen() for name in self.bench.channels}
+        self._time_column = TimeColumn(0, stamp, unit)
+        self.readers = {name: _Settling(c) for name, c in self.bench.channels.items()}
+        self.seen = {name: SeenRange() for name in self.bench.channels}
         self.on_since: dict[str, float] = {}
         """When each trip turned on last, by the clock of the decisions."""
         self._held: list[Arrived] = []
@@ -96,16 +96,16 @@ class Station:
         ]
         for name, channel in bench.channels.items():
             if old.channels.get(name) == channel:
-                fresh.followers[name] = self.followers[name]
+                fresh.readers[name] = self.readers[name]
             if name in old.channels:
                 fresh.seen[name] = self.seen[name]
         self.decisions = self.decisions.taken_over(bench)
-        self.bench, self.followers, self.seen = bench, fresh.followers, fresh.seen
+        self.bench, self.readers, self.seen = bench, fresh.readers, fresh.seen
         self._settle()
         if not same_columns:
             self.parser, self._held = self._parser(), []
 
-    def take(self, block: bytes, arrivals: Array, start: float) -> list[Batch]:
+    def take(self, block: bytes, arrivals: Array, start: float) -> list[LiveBatch]:
         """Whole lines, with the time that each arrived."""
         samples = self._parsed(block, arrivals, start)
         if samples is None:
@@ -124,7 +124,7 @@ class Station:
             batches.append(self._batch(rest))
         return batches
 
-    def flush(self) -> list[Batch]:
+    def flush(self) -> list[LiveBatch]:
         """What is held, with what is known of the pace."""
         if not self._held:
             return []
@@ -136,11 +136,11 @@ class Station:
 
     def _waits(self) -> bool:
         """Whether the pace matters and is still unknown."""
-        return self.pace.interval is None and any(f.waiting for f in self.followers.values())
+        return self.pace.interval is None and any(f.waiting for f in self.readers.values())
 
     def _settle(self) -> None:
         if self.pace.interval is not None:
-            for settling in self.followers.values():
+            for settling in self.readers.values():
                 settling.settle(self.pace.interval)
 
     def _parsed(self, block: bytes, arrivals: Array, start: float) -> Arrived | None:
@@ -153,24 +153,24 @@ class Station:
         texts, times = _seconds_text(at), at
         if parsed.times is not None:
             texts = parsed.times
-            times = self._clock.seconds(texts)
+            times = self._time_column.seconds(texts)
         return Arrived(at, texts, times, parsed.columns)
 
-    def _batch(self, samples: Arrived) -> Batch:
+    def _batch(self, samples: Arrived) -> LiveBatch:
         counts: list[AnyArray] = []
-        followers: list[Follower] = []
+        readers: list[ChannelReader] = []
         readings: dict[str, Reading] = {}
-        for (name, settling), column in zip(self.followers.items(), samples.columns, strict=True):
+        for (name, settling), column in zip(self.readers.items(), samples.columns, strict=True):
             if name in self.injections:
                 column = self.injections[name].column(samples.at)
-            found, readings[name], follower = settling.add(column)
+            found, readings[name], reader = settling.add(column)
             counts.append(found)
-            followers.append(follower)
+            readers.append(reader)
             self.seen[name].add(column.counts, readings[name])
         self.rows += len(samples)
         decided = self.decisions.add(samples.times, readings)
         self._note(decided)
-        return Batch(len(samples), samples.texts, counts, readings, followers, decided)
+        return LiveBatch(len(samples), samples.texts, counts, readings, readers, decided)
 
     def silent(self, seconds: float) -> Decided:
         """Nothing comes: decide without readings. seconds: since the last decision."""
@@ -190,7 +190,7 @@ class Station:
 
 
 class _Settling:
-    """A follower whose smoothing over a time is settled when the pace is known.
+    """A reader whose smoothing over a time is settled when the pace is known.
 
     Until then it averages what is there; those samples are then gone through again.
     """
@@ -201,14 +201,14 @@ class _Settling:
         self.waiting = smooth is not None and isinstance(smooth.over, str)
         if self.waiting and smooth is not None:
             smooth = replace(smooth, over=ENOUGH)
-        self._follower = Follower(channel, smooth)
+        self._reader = ChannelReader(channel, smooth)
         self._past: list[Column] = []
 
-    def add(self, column: Column) -> tuple[AnyArray, Reading, Follower]:
+    def add(self, column: Column) -> tuple[AnyArray, Reading, ChannelReader]:
         if self.waiting:
             self._past.append(column)
-        counts, reading = self._follower.add(column.counts, column.missing)
-        return counts, reading, self._follower
+        counts, reading = self._reader.add(column.counts, column.missing)
+        return counts, reading, self._reader
 
     def settle(self, interval: float) -> None:
         """The pace is known; NaN: samples have no time of their own, and each counts as one."""
@@ -217,9 +217,9 @@ class _Settling:
             return
         if math.isnan(interval):
             interval = quantity(str(smooth.over), "s")
-        self._follower = Follower(self.channel, smooth.settled(interval))
+        self._reader = ChannelReader(self.channel, smooth.settled(interval))
         for past in self._past:
-            self._follower.add(past.counts, past.missing)
+            self._reader.add(past.counts, past.missing)
         self.waiting, self._past = False, []
 
 

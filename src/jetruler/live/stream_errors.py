@@ -13,5 +13,5 @@ class SourceGone(Exception):  # noqa: N818 - an event more than an error
     """A port that was there is gone, or is not there yet; it may return."""
 
 
-class SourceEnded(Exception):  # noqa: N818 - likewise
+class SourceEnded(Exception):  # noqa: N818 - an event, not an error
     """A stream that is over."""

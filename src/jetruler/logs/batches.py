@@ -11,9 +11,9 @@ from ..core.arrays import Array
 from ..core.model.stream import Stream
 from .ahead import Workers
 from .cells import Samples, read_samples
-from .reader import Batch, LogReader
+from .reader import LogReader, RowBatch
 from .source import LogError
-from .times import Clock, find_clock
+from .times import TimeColumn, find_time_column
 
 #: Called after each batch with how much is read and, where it is known, of how much.
 Progress = Callable[[int, int | None], None]
@@ -25,14 +25,14 @@ class SampleBatch:
     Attributes
     ----------
     rows : the rows as the log has them.
-    clock : the log's time column, None if it has none.
+    time_column : the log's time column, None if it has none.
     first : number of rows before these.
     """
 
     def __init__(
-        self, rows: Batch, clock: Clock | None, first: int = 0, decimal: str = "."
+        self, rows: RowBatch, time_column: TimeColumn | None, first: int = 0, decimal: str = "."
     ) -> None:
-        self.rows, self.clock, self.first = rows, clock, first
+        self.rows, self.time_column, self.first = rows, time_column, first
         self._decimal = decimal
         self._samples: dict[int, Samples] = {}
 
@@ -42,16 +42,16 @@ class SampleBatch:
     @cached_property
     def times(self) -> Array:
         """Time of each row in seconds; the number of the row where the log has no time column."""
-        if self.clock is None:
+        if self.time_column is None:
             return np.arange(self.first, self.first + len(self), dtype=np.float64)
-        return self.clock.seconds(self.rows.columns[self.clock.place])
+        return self.time_column.seconds(self.rows.columns[self.time_column.place])
 
     @cached_property
     def interval(self) -> float | None:
         """The usual time between two samples in these rows, in seconds; None without times."""
-        if self.clock is None:
+        if self.time_column is None:
             return None
-        return self.clock.interval(self.rows.columns[self.clock.place])
+        return self.time_column.interval(self.rows.columns[self.time_column.place])
 
     def samples(self, place: int) -> Samples:
         """Return the counts in a column, read once."""
@@ -62,12 +62,12 @@ class SampleBatch:
 
     def head(self, rows: int) -> SampleBatch:
         """Return the first rows."""
-        return SampleBatch(self.rows.head(rows), self.clock, self.first, self._decimal)
+        return SampleBatch(self.rows.head(rows), self.time_column, self.first, self._decimal)
 
     def time_cell(self, row: int) -> object:
         """Return the time of a row as the log has it."""
-        assert self.clock is not None
-        return self.rows.columns[self.clock.place][row].as_py()
+        assert self.time_column is not None
+        return self.rows.columns[self.time_column.place][row].as_py()
 
 
 def sample_batches(
@@ -96,12 +96,12 @@ def sample_batches(
     LogError : if the log has no rows, or is damaged.
     """
     used = set(used)
-    clock: Clock | None = None
+    time_column: TimeColumn | None = None
     first = 0
     for batch in reader.batches(used if integers is None else integers, workers):
         if timed and not first:
-            clock = find_clock(reader, batch, used, stream)
-        yield SampleBatch(batch, clock, first, reader.form.decimal)
+            time_column = find_time_column(reader, batch, used, stream)
+        yield SampleBatch(batch, time_column, first, reader.form.decimal)
         first += batch.rows
         if progress:
             progress(*reader.progress)

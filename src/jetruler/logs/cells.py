@@ -14,7 +14,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.decide.follower import NO_COUNT
+from ..core.decide.channel_reader import NO_COUNT
 from .arrow import floats_of, nulls_of, numbers_of, text_scalar, texts_to_arrow
 
 _INTEGER = re.compile(r"[+-]?\d+\Z")
@@ -22,7 +22,7 @@ _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\Z")
 _EMPTY = {"", "nan", "na", "n/a", "null", "none", "-"}
 
 #: What a cell's text becomes in the format it is written in.
-Dress = Callable[[str, str], str]
+Encode = Callable[[str, str], str]
 
 
 @dataclass(frozen=True)

@@ -8,14 +8,14 @@ from functools import cached_property
 import numpy as np
 
 from ..core.arrays import AnyArray, Array, FlagArray
-from ..core.decide.follower import Follower
+from ..core.decide.channel_reader import ChannelReader
 from ..core.decide.smoothing import Smoothing
 from ..core.model.every_count import EveryCount
 from ..core.model.reading import Reading
 
 
 @dataclass(frozen=True, eq=False)
-class Column:
+class ConvertedColumn:
     """One channel over a batch: places in the table of all its counts, or else a reading of its
     own; counts are then what its values stand for, and held says that they follow from more than
     the count (the zone that was held before)."""
@@ -29,10 +29,10 @@ class Column:
 
     @classmethod
     def following(
-        cls, every: EveryCount | None, counts: AnyArray, reading: Reading, follower: Follower
-    ) -> Column:
-        """What a follower made of a batch."""
-        return cls(every, None, counts, reading, follower.smoothing, not follower.by_count)
+        cls, every: EveryCount | None, counts: AnyArray, reading: Reading, reader: ChannelReader
+    ) -> ConvertedColumn:
+        """What a reader made of a batch."""
+        return cls(every, None, counts, reading, reader.smoothing, not reader.by_count)
 
     @cached_property
     def flags(self) -> FlagArray:

@@ -8,14 +8,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..core.arrays import FlagArray
-from ..core.decide.follower import Follower, read_flagged
+from ..core.decide.channel_reader import ChannelReader, read_flagged
 from ..core.model.channel import Channel
 from ..core.model.every_count import EveryCount
 from ..core.model.reading import Reading
 from .batches import SampleBatch
 from .cells import Samples
-from .column import Column
-from .followers import Followers, remembers
+from .channel_readers import ChannelReaders, remembers
+from .column import ConvertedColumn
 from .reader import LogReader
 from .summary import FIRST_FEW, ChannelSummary, Summary, Tally
 
@@ -25,7 +25,7 @@ class Followed:
     """A batch in which the channels that remember earlier samples are converted."""
 
     batch: SampleBatch
-    columns: dict[int, Column]
+    columns: dict[int, ConvertedColumn]
 
 
 @dataclass(frozen=True, eq=False)
@@ -33,7 +33,7 @@ class Converted:
     """A batch with all its channels, and what is to be counted of it."""
 
     batch: SampleBatch
-    columns: list[Column]
+    columns: list[ConvertedColumn]
     tallies: list[Tally]
 
     def flags(self) -> FlagArray:
@@ -60,7 +60,7 @@ class Conversion:
             },
             counted=reader.counted,
         )
-        self._followers = Followers(channels)
+        self._readers = ChannelReaders(channels)
         self._in_order = [
             i for i, c in enumerate(self.channels) if remembers(c) or c.name in in_order
         ]
@@ -70,25 +70,25 @@ class Conversion:
         """Whether what a row reads depends on those before it."""
         return any(remembers(channel) for channel in self.channels)
 
-    def followers_for(self, batch: SampleBatch) -> dict[int, Follower]:
+    def readers_for(self, batch: SampleBatch) -> dict[int, ChannelReader]:
         """What converts in order, by the channel's number; batch: the first rows of the log."""
-        return {i: self._followers.of(i, batch) for i in self._in_order}
+        return {i: self._readers.of(i, batch) for i in self._in_order}
 
     def followed(
-        self, batch: SampleBatch, followers: Mapping[int, Follower] | None = None
+        self, batch: SampleBatch, readers: Mapping[int, ChannelReader] | None = None
     ) -> Followed:
-        """The part that must be done batch after batch, by the log's followers or others."""
-        if followers is None:
-            followers = self.followers_for(batch)
+        """The part that must be done batch after batch, by the log's readers or others."""
+        if readers is None:
+            readers = self.readers_for(batch)
         columns = {}
         for i in self._in_order:
-            found, follower = batch.samples(self.places[i]), followers[i]
-            counts, reading = follower.add(found.counts, found.missing)
+            found, reader = batch.samples(self.places[i]), readers[i]
+            counts, reading = reader.add(found.counts, found.missing)
             every = self.every[i]
-            if every is not None and follower.plain and counts.dtype.kind in "iu":
-                columns[i] = Column(every, every.places(counts, found.missing))
+            if every is not None and reader.plain and counts.dtype.kind in "iu":
+                columns[i] = ConvertedColumn(every, every.places(counts, found.missing))
             else:
-                columns[i] = Column.following(every, counts, reading, follower)
+                columns[i] = ConvertedColumn.following(every, counts, reading, reader)
         return Followed(batch, columns)
 
     def readings(self, followed: Followed) -> dict[str, Reading]:
@@ -124,13 +124,13 @@ class Conversion:
         summary, reader = self.summary, self.reader
         summary.comments, summary.blank_lines = reader.comments, reader.blank_lines
         summary.late = dict(reader.late)
-        for name, note in self._followers.notes.items():
+        for name, note in self._readers.notes.items():
             summary.channels[name].smoothing = note
         return summary
 
-    def _column(self, i: int, found: Samples) -> Column:
+    def _column(self, i: int, found: Samples) -> ConvertedColumn:
         every = self.every[i]
         if every is not None and found.counts.dtype.kind in "iu":
-            return Column(every, every.places(found.counts, found.missing))
+            return ConvertedColumn(every, every.places(found.counts, found.missing))
         reading = read_flagged(self.channels[i], found.counts, found.missing)
-        return Column(every, None, found.counts, reading)
+        return ConvertedColumn(every, None, found.counts, reading)

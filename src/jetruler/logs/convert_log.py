@@ -19,7 +19,7 @@ from .formats.opening import open_log
 from .layout import Layout
 from .options import ConvertOptions
 from .output import Output
-from .passed import OtherTypeError
+from .pass_through import OtherTypeError
 from .reader import LogReader
 from .source import LogError, kind_of
 from .summary import Summary
@@ -151,7 +151,7 @@ class _Job:
                 )
                 self._run(workers, batches, conversion, writer, events, progress)
                 writer.finish()
-                conversion.summary.passed = writer.types
+                conversion.summary.pass_through = writer.types
                 return _sound(conversion)
 
     def _run(

@@ -44,9 +44,9 @@ class EventWriter:
             for name in trip.channels:
                 if name not in readings:
                     raise LogError(f"trip.{trip.name} looks at {name}, which is not converted")
-        if batch.clock is None:
+        if batch.time_column is None:
             raise LogError(f"{self._log}: no time column is found; events need one")
-        self._write(batch.clock.name, "trip", "state", "values")
+        self._write(batch.time_column.name, "trip", "state", "values")
 
     def _write(self, *cells: object) -> None:
         line = io.StringIO()

@@ -17,16 +17,16 @@ FLAGS_COLUMN = "flags"
 class Layout:
     """The columns of a result.
 
-    passed: positions of the log's columns that are kept, as they are. counts: positions of the
-    columns that any channel of the bench reads. uncertainty: whether each channel that has numbers
-    has its expanded uncertainty behind it.
+    pass_through: positions of the log's columns that are kept, as they are. counts: positions of
+    the columns that any channel of the bench reads. uncertainty: whether each channel that has
+    numbers has its expanded uncertainty behind it.
     """
 
     reader: LogReader
     title: str
     channels: list[Channel]
     places: list[int]
-    passed: list[int]
+    pass_through: list[int]
     counts: set[int]
     uncertainty: bool
 
@@ -41,14 +41,14 @@ class Layout:
         channels = chosen(bench, options.only)
         places = [reader.position(channel.column) for channel in channels]
         used = set() if options.keep_raw else set(places)
-        passed = [i for i in range(len(reader.columns)) if i not in used]
+        pass_through = [i for i in range(len(reader.columns)) if i not in used]
         counts = reader.positions(channel.column for channel in bench.channels.values())
-        return cls(reader, bench.title, channels, places, passed, counts, options.uncertainty)
+        return cls(reader, bench.title, channels, places, pass_through, counts, options.uncertainty)
 
     @property
     def kept(self) -> list[str]:
         """Names of the columns that pass through."""
-        return [self.reader.columns[i] for i in self.passed]
+        return [self.reader.columns[i] for i in self.pass_through]
 
     def names(self, added: Iterable[str]) -> list[str]:
         """Names of all columns. Raises `LogError` where two are the same."""

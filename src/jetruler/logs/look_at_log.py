@@ -17,7 +17,7 @@ from .batches import Progress, SampleBatch, sample_batches
 from .formats.opening import open_log
 from .reader import LogReader
 from .source import LogError, LogFormat
-from .times import Clock
+from .times import TimeColumn
 
 #: Bits that converters have; the smallest that holds all counts is taken where no bench says.
 _USUAL_BITS = (8, 10, 12, 14, 16, 18, 20, 24, 32)
@@ -147,16 +147,16 @@ def look(
         columns = _of_bench(reader, bench) if bench is not None else []
         used = {column.place for column in columns}
         time: TimeSurveyor | None = None
-        clock: Clock | None = None
+        time_column: TimeColumn | None = None
         rows = _Rows()
         torn = 0
         stream = bench.stream if bench is not None else None
         for batch in sample_batches(reader, used, stream=stream, integers=(), progress=progress):
             if not batch.first:
-                clock = batch.clock
-                time = TimeSurveyor(clock.name) if clock is not None else None
+                time_column = batch.time_column
+                time = TimeSurveyor(time_column.name) if time_column is not None else None
                 columns = columns or _of_log(reader, batch)
-                times = () if clock is None else (clock.place,)
+                times = () if time_column is None else (time_column.place,)
                 reader.ask((column.place for column in columns), times)
             rows.add(batch.rows.lines)
             torn += batch.rows.torn.size
@@ -166,14 +166,14 @@ def look(
                 time.add(batch.times)
         if not columns:
             raise LogError(f"{reader.name}: no column holds counts; it has: {_names(reader)}")
-        return _looked(reader, columns, time, clock, rows, torn)
+        return _looked(reader, columns, time, time_column, rows, torn)
 
 
 def _looked(
     reader: LogReader,
     columns: list[_Column],
     time: TimeSurveyor | None,
-    clock: Clock | None,
+    time_column: TimeColumn | None,
     rows: _Rows,
     torn: int,
 ) -> Look:
@@ -187,7 +187,7 @@ def _looked(
     ]
     if timing is not None:
         found += time_findings(timing, rows.line)
-    used = {column.place for column in columns} | ({clock.place} if clock else set())
+    used = {column.place for column in columns} | ({time_column.place} if time_column else set())
     left_out = tuple(name for i, name in enumerate(reader.columns) if i not in used)
     ordered = tuple(sorted(found, key=lambda finding: finding.severity))
     return Look(rows.rows, looks, timing, ordered, torn, left_out)
@@ -201,7 +201,7 @@ def _of_log(reader: LogReader, batch: SampleBatch) -> list[_Column]:
     """Every column of the first batch of which at least half the cells are whole numbers."""
     columns = []
     for place, name in enumerate(reader.columns):
-        if batch.clock is not None and place == batch.clock.place:
+        if batch.time_column is not None and place == batch.time_column.place:
             continue
         found = batch.samples(place)
         missing = 0 if found.missing is None else int(found.missing.sum())

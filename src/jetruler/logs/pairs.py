@@ -9,7 +9,7 @@ import numpy as np
 
 from ..core.arrays import Array
 from ..core.calibrate.series import aligned
-from ..core.decide.follower import read_flagged
+from ..core.decide.channel_reader import read_flagged
 from ..core.laws.unit import factor_and_offset
 from ..core.model.channel import Channel
 from ..core.model.stream import Stream
@@ -129,9 +129,9 @@ def _read(
             times.append(batch.times)
             for part, one, place in zip(parts, wanted, places, strict=True):
                 part.append(_values(one, batch, place))
-        clock = batch.clock
-    at = None if clock is None else np.concatenate(times)
-    name = "sample" if clock is None else clock.label
+        time_column = batch.time_column
+    at = None if time_column is None else np.concatenate(times)
+    name = "sample" if time_column is None else time_column.label
     return _Read(at, [np.concatenate(part) for part in parts], name)
 
 
@@ -141,7 +141,7 @@ def _values(one: Channel | str, batch: SampleBatch, place: int) -> Array:
     if isinstance(one, Channel):
         reading = read_flagged(one, found.counts, found.missing)
         # Limits say nothing against a value; what a law held or flagged does.
-        flags = one.laws.read(found.counts).flags if one.limits else reading.flags
+        flags = one.chain.read(found.counts).flags if one.limits else reading.flags
         return np.where((flags == 0) & (reading.flags < 16), reading.value, np.nan)
     values = found.counts.astype(np.float64)
     if found.missing is not None:

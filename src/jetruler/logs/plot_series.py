@@ -9,12 +9,12 @@ from os import PathLike
 import numpy as np
 
 from ..core.arrays import Array
-from ..core.decide.follower import read_flagged
+from ..core.decide.channel_reader import read_flagged
 from ..core.model.channel import Channel
 from ..core.model.stream import Stream
 from ..core.survey.envelope import Envelope
 from .batches import Progress, sample_batches
-from .followers import Followers
+from .channel_readers import ChannelReaders
 from .formats.opening import open_log
 from .source import LogFormat
 
@@ -44,7 +44,7 @@ def read_series(
     times = Envelope()
     with open_log(log, form) as reader:
         places = [reader.position(channel.column) for channel in channels]
-        followers = Followers(channels)
+        readers = ChannelReaders(channels)
         for batch in sample_batches(reader, places, stream=stream, progress=progress):
             times.add(batch.times)
             for i, (one, place) in enumerate(zip(series, places, strict=True)):
@@ -54,9 +54,9 @@ def read_series(
                 if found.missing is not None:
                     raw[found.missing] = np.nan
                 one.raw.add(raw, reading.flags)
-                _, reading = followers.of(i, batch).add(found.counts, found.missing)
+                _, reading = readers.of(i, batch).add(found.counts, found.missing)
                 one.value.add(reading.value, reading.flags)
-        name = "sample" if batch.clock is None else batch.clock.label
+        name = "sample" if batch.time_column is None else batch.time_column.label
     at = times.finished().low
     for one in series:
         one.raw.finished()

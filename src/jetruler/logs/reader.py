@@ -39,7 +39,7 @@ class Columns(Sequence[pa.Array]):
 
 
 @dataclass(frozen=True)
-class Batch:
+class RowBatch:
     """Some rows of a log: an array a column, as text or typed, as the log has it.
 
     lines: line (or row) number of each row. torn: rows that had too few or too many fields, or
@@ -56,10 +56,10 @@ class Batch:
         """How many rows."""
         return self.lines.size
 
-    def head(self, rows: int) -> Batch:
+    def head(self, rows: int) -> RowBatch:
         """The first rows."""
         columns = Columns(len(self.columns), lambda place: self.columns[place].slice(0, rows))
-        return Batch(columns, self.lines[:rows], self.torn[self.torn < rows], self.quoted)
+        return RowBatch(columns, self.lines[:rows], self.torn[self.torn < rows], self.quoted)
 
 
 class LogReader(ABC):
@@ -87,7 +87,7 @@ class LogReader(ABC):
     @abstractmethod
     def batches(
         self, integers: Iterable[int] = (), workers: Workers | None = None
-    ) -> Iterator[Batch]:
+    ) -> Iterator[RowBatch]:
         """The rows in order, some ten thousands at a time.
 
         integers: positions of columns of counts: a text log gives them as int64 (empty cells as

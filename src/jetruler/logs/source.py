@@ -83,7 +83,7 @@ class LogFormat:
             raise LogError("decimal: a comma cannot be both the delimiter and the decimal mark")
 
 
-class Source:
+class LogSource:
     """The bytes of a log in blocks of whole lines, whatever they are packed in.
 
     A context manager. Raises `LogError` for a log that is missing or cannot be read.
@@ -126,7 +126,7 @@ class Source:
         """Bytes taken from the file so far (packed bytes, if it is packed)."""
         return self._raw.tell() if self.bytes_total is not None else 0
 
-    def __enter__(self) -> Source:
+    def __enter__(self) -> LogSource:
         return self
 
     def __exit__(self, *error: object) -> None:

@@ -15,7 +15,7 @@ from ..core.model.reading import FLAG_NAMES
 from .cells import Samples
 
 if TYPE_CHECKING:
-    from .column import Column
+    from .column import ConvertedColumn
 
 #: How many line numbers of missing cells are kept to be shown.
 FIRST_FEW = 5
@@ -39,7 +39,7 @@ class Tally:
     largest: float = math.nan
 
     @classmethod
-    def of(cls, samples: Samples, lines: AnyArray, column: Column) -> Tally:
+    def of(cls, samples: Samples, lines: AnyArray, column: ConvertedColumn) -> Tally:
         """Count a batch."""
         first: tuple[int, ...] = ()
         if samples.missing is not None:
@@ -195,7 +195,7 @@ class Summary:
     blank_lines: int = 0
     late: dict[str, int] = field(default_factory=dict)
     """Fields that came when the columns were settled: how many values of each were left out."""
-    passed: dict[str, str] = field(default_factory=dict)
+    pass_through: dict[str, str] = field(default_factory=dict)
     """Types of the columns that pass through, by name, where the result is typed."""
     counted: str = "line"
     """What `first_lines` and `torn_lines` count: lines of a text, or rows."""

@@ -11,24 +11,24 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.arrays import AnyArray, Array, FlagArray
-from ..core.decide.follower import Follower
+from ..core.decide.channel_reader import ChannelReader
 from ..core.model.channel import Channel
 from ..core.model.every_count import EveryCount
 from ..core.model.reading import Reading, flag_names
 from .arrow import texts_to_arrow, to_arrow
-from .cells import Dress, quote
-from .column import Column
+from .cells import Encode, quote
+from .column import ConvertedColumn
 
 if TYPE_CHECKING:
-    from .uncertain import WidthTexts
+    from .uncertain import UncertaintyTexts
 
 
 class CellTexts:
     """A channel's values as text: for a compiled ruler, each possible one is written once.
 
-    With `widths`, each value has its uncertainty behind it, as a column of its own. dress: makes
-    of a column's name and a text what stands in the file (the text itself if None); number texts
-    then have a decimal point.
+    With `uncertainties`, each value has its uncertainty behind it, as a column of its own. encode:
+    makes of a column's name and a text what stands in the file (the text itself if None); number
+    texts then have a decimal point.
     """
 
     def __init__(
@@ -36,13 +36,15 @@ class CellTexts:
         channel: Channel,
         decimal: str = ".",
         delimiter: str = ",",
-        widths: WidthTexts | None = None,
-        dress: Dress | None = None,
+        uncertainties: UncertaintyTexts | None = None,
+        encode: Encode | None = None,
     ) -> None:
         self.channel, self.decimal, self.delimiter = channel, decimal, delimiter
-        self.widths, self.dress = widths, dress
+        self.uncertainties, self.encode = uncertainties, encode
         self.labels = channel.ruler.label(0.0) is not None
-        self.names = [channel.output_column] + ([] if widths is None else [widths.column])
+        self.names = [channel.output_column] + (
+            [] if uncertainties is None else [uncertainties.column]
+        )
         self.every = EveryCount.of(channel)
         self._table: pa.Array | None = None
 
@@ -68,22 +70,24 @@ class CellTexts:
 
     def _written(self, values: list[float]) -> pa.Array:
         cells = self.channel.cells(values)
-        if self.dress is not None:
-            return texts_to_arrow([self.dress(self.names[0], cell) for cell in cells])
+        if self.encode is not None:
+            return texts_to_arrow([self.encode(self.names[0], cell) for cell in cells])
         if self.decimal == "," and not self.labels:
             cells = [cell.replace(".", ",") for cell in cells]
         texts = texts_to_arrow(cells)
         return quote(texts, self.delimiter) if self.labels else texts
 
-    def gather(self, counts: AnyArray, reading: Reading, follower: Follower) -> pa.Array:
+    def gather(self, counts: AnyArray, reading: Reading, reader: ChannelReader) -> pa.Array:
         """The text of every sample. counts: what its value stands for."""
-        return self._of(Column.following(self.every, counts, reading, follower))
+        return self._of(ConvertedColumn.following(self.every, counts, reading, reader))
 
-    def of(self, column: Column) -> list[pa.Array]:
+    def of(self, column: ConvertedColumn) -> list[pa.Array]:
         """The text of every row of a column; behind it that of its uncertainty, if wanted."""
-        return [self._of(column)] + ([] if self.widths is None else [self.widths.of(column)])
+        return [self._of(column)] + (
+            [] if self.uncertainties is None else [self.uncertainties.of(column)]
+        )
 
-    def _of(self, column: Column) -> pa.Array:
+    def _of(self, column: ConvertedColumn) -> pa.Array:
         counts, places = column.counts, column.places
         if counts is not None and counts.dtype.kind in "iu" and not column.held:
             places = self.every.places(counts) if self.every is not None else None
@@ -114,7 +118,7 @@ def _near(values: Array, decimals: int) -> Array:
 class FlagTexts:
     """The flags of each row in words: `bean:high_rail;rail:below`.
 
-    end: what stands behind them. dress: makes of the words what stands in the file.
+    end: what stands behind them. encode: makes of the words what stands in the file.
     """
 
     def __init__(
@@ -122,9 +126,9 @@ class FlagTexts:
         names: Sequence[str],
         delimiter: str,
         end: bytes = b"",
-        dress: Callable[[str], str] | None = None,
+        encode: Callable[[str], str] | None = None,
     ) -> None:
-        self.names, self.delimiter, self.end, self.dress = names, delimiter, end, dress
+        self.names, self.delimiter, self.end, self.encode = names, delimiter, end, encode
         self._texts: dict[int | bytes, bytes] = {}
 
     def gather(self, codes: FlagArray) -> pa.Array:
@@ -156,18 +160,20 @@ class FlagTexts:
                 for channel, code in zip(self.names, codes, strict=False)
                 for name in flag_names(code)
             )
-            if self.dress is not None:
-                text = self.dress(text)
+            if self.encode is not None:
+                text = self.encode(text)
             elif self.delimiter in text:
                 text = f'"{text}"'
             self._texts[key] = text.encode() + self.end
         return self._texts[key]
 
 
-def width_texts(channel: Channel, decimal: str, dress: Dress | None = None) -> WidthTexts | None:
+def uncertainty_texts(
+    channel: Channel, decimal: str, encode: Encode | None = None
+) -> UncertaintyTexts | None:
     """The uncertainties of a channel; a zone has none."""
     if channel.ruler.label(0.0) is not None:
         return None
-    from .uncertain import WidthTexts
+    from .uncertain import UncertaintyTexts
 
-    return WidthTexts(channel, decimal, dress)
+    return UncertaintyTexts(channel, decimal, encode)

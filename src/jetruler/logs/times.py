@@ -13,7 +13,7 @@ from ..core.arrays import Array
 from ..core.model.stream import TIME_UNITS, Stream
 from .arrow import floats_of
 from .cells import read_samples
-from .reader import Batch, LogReader
+from .reader import LogReader, RowBatch
 
 #: The first rows of a log that show its time column and the time between two samples: few enough
 #: to be in its first batch, however large batches are, so that the result does not depend on that.
@@ -23,7 +23,7 @@ _TIME_NAME = re.compile(r"(time|date|stamp|clock|\bt\b|\bt_|^ts$|^ms$|^s$)", re.
 
 
 @dataclass(frozen=True)
-class Clock:
+class TimeColumn:
     """The time column of a log: its place, its name, and the seconds of one unit of it."""
 
     place: int
@@ -48,9 +48,9 @@ class Clock:
         return float(np.median(steps)) * self.factor if steps.size else None
 
 
-def find_clock(
-    reader: LogReader, batch: Batch, used: set[int], stream: Stream | None = None
-) -> Clock | None:
+def find_time_column(
+    reader: LogReader, batch: RowBatch, used: set[int], stream: Stream | None = None
+) -> TimeColumn | None:
     """Find the time column of a log by its first rows.
 
     Parameters
@@ -69,7 +69,7 @@ def find_clock(
     decimal = reader.form.decimal
     if stream is not None and stream.timestamp in names:
         factor = TIME_UNITS[stream.time_unit]
-        return Clock(names.index(stream.timestamp), stream.timestamp, factor, decimal)
+        return TimeColumn(names.index(stream.timestamp), stream.timestamp, factor, decimal)
     head = batch.head(HEAD_ROWS)
     for place, name in enumerate(names):
         if place in used:
@@ -80,7 +80,7 @@ def find_clock(
             continue
         grows = np.mean(steps >= 0) > 0.9 and np.mean(steps > 0) > 0.5
         if _TIME_NAME.search(name) or (grows and place == 0 and len(names) > 1):
-            return Clock(place, name, time_factor(name), decimal)
+            return TimeColumn(place, name, time_factor(name), decimal)
     return None
 
 

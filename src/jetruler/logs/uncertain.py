@@ -17,21 +17,21 @@ from ..core.uncertainty.rounding import rounded
 from .arrow import texts_to_arrow, to_arrow
 
 if TYPE_CHECKING:
-    from .cells import Dress
-    from .column import Column
+    from .cells import Encode
+    from .column import ConvertedColumn
 
 
-class WidthTexts:
+class UncertaintyTexts:
     """A channel's expanded uncertainties at 95 %, to two digits: each written once.
 
     Noise is averaged as much as the channel's smoothing averages it. Empty where there is no
     value, or where a law holds the value at an end.
     """
 
-    def __init__(self, channel: Channel, decimal: str = ".", dress: Dress | None = None) -> None:
-        self.channel, self.decimal, self.dress = channel, decimal, dress
+    def __init__(self, channel: Channel, decimal: str = ".", encode: Encode | None = None) -> None:
+        self.channel, self.decimal, self.encode = channel, decimal, encode
         self._every = EveryCount.of(channel)
-        self._widths: Array | None = None
+        self._uncertainties: Array | None = None
         self._texts: pa.Array | None = None
         self._ready = False
 
@@ -40,28 +40,28 @@ class WidthTexts:
         """Name of the column."""
         return f"{self.channel.output_column}_u"
 
-    def of(self, column: Column) -> pa.Array:
+    def of(self, column: ConvertedColumn) -> pa.Array:
         """The text of every row; an averaged count has that of the nearest whole one."""
         self._prepare(column.smoothing)
-        if self._widths is not None:
+        if self._uncertainties is not None:
             places = self._places(_counts(column)) if column.places is None else column.places
-            if self._texts is None and places.size < self._widths.size:  # a short log
-                return self._written(self._widths[places])
+            if self._texts is None and places.size < self._uncertainties.size:  # a short log
+                return self._written(self._uncertainties[places])
             if self._texts is None:
-                self._texts = self._written(self._widths)
+                self._texts = self._written(self._uncertainties)
             return self._texts.take(to_arrow(places))
         kinds, which = np.unique(_counts(column), return_inverse=True)
         return self._written(self._expanded(kinds)).take(to_arrow(which))
 
-    def values(self, column: Column) -> Array:
+    def values(self, column: ConvertedColumn) -> Array:
         """The expanded uncertainty of every row of a column, as numbers; NaN for none."""
         self._prepare(column.smoothing)
-        if self._widths is None:
+        if self._uncertainties is None:
             kinds, which = np.unique(_counts(column), return_inverse=True)
             found: Array = self._expanded(kinds)[which]
             return found
         places = self._places(_counts(column)) if column.places is None else column.places
-        return np.take(self._widths, places, mode="clip")
+        return np.take(self._uncertainties, places, mode="clip")
 
     def _places(self, counts: AnyArray) -> AnyArray:
         assert self._every is not None
@@ -77,24 +77,24 @@ class WidthTexts:
         self._given = conditions_of(self.channel, readings=readings)
         if self._every is not None:
             low = self._every.lowest
-            widths = self._expanded(np.arange(low, low + self._every.values.size - 3))
-            self._widths = np.concatenate(([np.nan], widths, [np.nan, np.nan]))
+            uncertainties = self._expanded(np.arange(low, low + self._every.values.size - 3))
+            self._uncertainties = np.concatenate(([np.nan], uncertainties, [np.nan, np.nan]))
         self._ready = True
 
     def _expanded(self, counts: AnyArray) -> Array:
         return expanded(self.channel, counts.astype(np.float64), self._given)
 
-    def _written(self, widths: Array) -> pa.Array:
+    def _written(self, uncertainties: Array) -> pa.Array:
         # A straight law has one width at all counts: each is written once.
-        kinds, which = np.unique(widths, return_inverse=True)
+        kinds, which = np.unique(uncertainties, return_inverse=True)
         texts = ["" if np.isnan(u) else rounded(u, u)[1] for u in kinds.tolist()]
-        if self.dress is not None:
-            texts = [self.dress(self.column, text) for text in texts]
+        if self.encode is not None:
+            texts = [self.encode(self.column, text) for text in texts]
         elif self.decimal == ",":
             texts = [text.replace(".", ",") for text in texts]
         return texts_to_arrow(texts).take(to_arrow(which))
 
 
-def _counts(column: Column) -> AnyArray:
+def _counts(column: ConvertedColumn) -> AnyArray:
     assert column.counts is not None
     return column.counts

@@ -25,7 +25,7 @@ def draw_shares(ax: Axes, budgets: list[Budget]) -> Axes:
     thick = 0.8 / len(budgets)
     colors = (BLUE, AMBER, RED, GREY)
     for i, found in enumerate(budgets):
-        shares = np.array([100 * found.share(row) for row in found.rows])
+        shares = np.array([100 * found.fraction(row) for row in found.rows])
         places = np.arange(len(names)) + (i - 0.5 * (len(budgets) - 1)) * thick
         label = f"at {found.at:g}: {with_uncertainty(found.value, found.expanded, found.unit)}"
         bars = ax.barh(places, shares, 0.92 * thick, color=colors[i % len(colors)], label=label)

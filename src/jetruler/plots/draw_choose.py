@@ -1,4 +1,4 @@
-"""Candidates for a fixed resistor as a picture: counts and step over the range."""
+"""Candidates for a fixed resistor as a picture: counts and resolution over the range."""
 
 from __future__ import annotations
 
@@ -29,10 +29,10 @@ def draw_choose(ax: Axes, beneath: Axes, channel: Channel, choice: ResistorChoic
     for c, name, (color, dash, width) in drawn:
         ruler = _with_known(channel, c.known, choice.leg)
         counts = np.asarray(ruler.inverse(values), dtype=np.float64)
-        step = np.abs(np.asarray(ruler.slope(counts), dtype=np.float64))
+        resolution = np.abs(np.asarray(ruler.slope(counts), dtype=np.float64))
         label = f"{name}: {shown(float(f'{c.known:.3g}'), 'ohm')}"
         ax.plot(values, counts, dash, color=color, linewidth=width, label=label)
-        beneath.plot(values, step, dash, color=color, linewidth=width)
+        beneath.plot(values, resolution, dash, color=color, linewidth=width)
     for one in (plain(ax), plain(beneath)):
         if choice.at is not None:
             one.axvline(choice.at, color=JET, linewidth=1, linestyle=(0, (4, 4)))
@@ -40,7 +40,7 @@ def draw_choose(ax: Axes, beneath: Axes, channel: Channel, choice: ResistorChoic
     ax.set_ylabel("count", fontsize=13, color=JET)
     beneath.set_ylabel(f"one count ({unit or '1'})", fontsize=13, color=JET)
     beneath.set_xlabel(channel.title, fontsize=13, color=JET)
-    beneath.set_ylim(0, 1.1 * float(max(c.step for c, _, _ in drawn)))
+    beneath.set_ylim(0, 1.1 * float(max(c.resolution for c, _, _ in drawn)))
     ax.set_title(choice.gain, fontsize=14, loc="left", color=JET)
     ax.legend(fontsize=11, frameon=False)
     return ax
@@ -49,6 +49,6 @@ def draw_choose(ax: Axes, beneath: Axes, channel: Channel, choice: ResistorChoic
 def _with_known(channel: Channel, known: float, leg: Leg) -> Ruler:
     laws = [
         replace(law, known=known, sensor=leg) if isinstance(law, Divider) else law
-        for law in channel.laws.laws
+        for law in channel.chain.laws
     ]
     return Ruler(tuple(laws))

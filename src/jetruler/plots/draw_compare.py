@@ -48,7 +48,7 @@ def draw_compare(ax: Axes, found: Comparison) -> Axes:
     ]
     for value, name, color in labels:
         ax.annotate(
-            f"{name} {found.told(value)}",
+            f"{name} {found.shown(value)}",
             (high + room, value),
             textcoords="offset points",
             xytext=(-4, 5),

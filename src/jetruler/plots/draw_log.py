@@ -1,4 +1,4 @@
-"""A log as a picture, raw and converted; and how its counts are spread."""
+"""A log as a picture, raw and converted; and how often each count came up."""
 
 from __future__ import annotations
 
@@ -64,12 +64,12 @@ def _flagged(ax: Axes, at: Array, flags: AnyArray) -> None:
     )
 
 
-def draw_spread(ax: Axes, name: str, survey: Survey) -> Axes:
+def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
     """How often each count came up, with the rails, the ends and the median marked."""
     plain(ax)
     counts, often = survey.histogram.pairs()
     if counts.size:
-        bins = min(400, max(1, int((counts[-1] - counts[0]) // survey.step) + 1))
+        bins = min(400, max(1, int((counts[-1] - counts[0]) // survey.lsb) + 1))
         height, edges = np.histogram(counts, bins=bins, weights=often)
         ax.stairs(height, edges, fill=True, color=BLUE, alpha=0.85)
         ax.set_yscale("log")
@@ -88,7 +88,7 @@ def draw_spread(ax: Axes, name: str, survey: Survey) -> Axes:
     if counts.size:
         ends = f"ends {survey.low_end:.0f} and {survey.high_end:.0f}, median {survey.median:.0f}"
         ax.set_title(
-            f"{name}: {ends}, {survey.range_share:.0%} of the range",
+            f"{name}: {ends}, {survey.range_fraction:.0%} of the range",
             fontsize=11,
             loc="left",
             color=JET,

@@ -56,7 +56,7 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     the count `at` (the middle of the range if left out) is traced from line to line.
     """
     raw = _range(channel)
-    ruler = channel.laws
+    ruler = channel.chain
     at = float(raw[raw.size // 2]) if at is None else at
     trace = ruler.trace(at)
     reading = [at, *(step.result for step in trace.steps)]

@@ -151,8 +151,8 @@ def drive(d: Driving) -> str:
         rise = y[i + 1] - y[i]
         half = (x[i + 1] - x[i]) // 2
         sign = "+" if rise >= 0 else "-"
-        share = f"((value - {_signed(x[i])}) * {abs(rise)} + {half}) / {x[i + 1] - x[i]}"
-        lines.append(f"        else if (value <= {x[i + 1]}) goal = {y[i]} {sign} {share};")
+        fraction = f"((value - {_signed(x[i])}) * {abs(rise)} + {half}) / {x[i + 1] - x[i]}"
+        lines.append(f"        else if (value <= {x[i + 1]}) goal = {y[i]} {sign} {fraction};")
     lines.append(f"        else goal = {y[-1]};")
     if d.dead:
         lines.append(

@@ -101,10 +101,12 @@ def drive(d: Driving) -> str:
     for i in range(len(x) - 1):
         rise, width = y[i + 1] - y[i], x[i + 1] - x[i]
         sign = "+" if rise >= 0 else "-"
-        share = f"((value - {x[i]}) * {abs(rise)} + {width // 2}) // {width}".replace("- -", "+ ")
+        fraction = f"((value - {x[i]}) * {abs(rise)} + {width // 2}) // {width}".replace(
+            "- -", "+ "
+        )
         lines += [
             f"            elif value <= {x[i + 1]}:",
-            f"                goal = {y[i]} {sign} {share}",
+            f"                goal = {y[i]} {sign} {fraction}",
         ]
     lines += ["            else:", f"                goal = {y[-1]}"]
     if d.dead:

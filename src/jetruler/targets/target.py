@@ -11,7 +11,7 @@ import numpy as np
 
 from ..core.firmware.flagged import Threshold
 from ..core.firmware.machine import Driving, Smoothed, Tripping
-from ..core.firmware.program import FUNCTIONS, LARGEST, Model
+from ..core.firmware.program import FUNCTIONS, LARGEST, ProgramModel
 from ..core.firmware.selection import Exported
 from ..core.model.channel import Bench
 
@@ -68,7 +68,7 @@ def vectors(e: Exported, many: int = 48) -> list[tuple[int, str]]:
         places |= {k - int(counts[0]) for k in table if counts[0] <= k <= counts[-1]} if (
             len(table) < 200 and list(table) == sorted(table)) else set()  # fmt: skip
     chosen = counts[sorted(places)]
-    outputs = Model(e.program).run(chosen).tolist()
+    outputs = ProgramModel(e.program).run(chosen).tolist()
     none = -LARGEST.get(e.program.arith, 0) - 1
     return [
         (int(n), "none" if y != y or (e.program.arith != "float" and y == none) else repr(y))

@@ -1,4 +1,4 @@
-"""`compare`: bias, spread, limits of agreement, gain and offset parts, and a verdict."""
+"""`compare`: bias, standard deviation, limits of agreement, gain and offset, and a verdict."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ class Comparison:
     """A first sensor (a) against a second one, or a reference (b). Differences are a − b.
 
     n: pairs; independent: as how many independent ones they count. bias: mean difference, and
-    half_width that of its 95 % interval. spread: standard deviation of the differences.
+    half_width that of its 95 % interval. standard_deviation: standard deviation of the differences.
     noise_a, noise_b: standard deviation of each round its slow movement (NaN without time order).
     limits: of agreement: 95 % of the differences lie between. gain: the gain error (0.01 is 1 %),
     gain_half_width its interval; NaN where the values move too little to tell. middle: the value
@@ -56,7 +56,7 @@ class Comparison:
     independent: float
     bias: float
     half_width: float
-    spread: float
+    standard_deviation: float
     noise_a: float
     noise_b: float
     limits: tuple[float, float]
@@ -80,9 +80,9 @@ class Comparison:
         """(a + b) / 2, pair by pair."""
         return 0.5 * (self.a + self.b)
 
-    def told(self, value: float) -> str:
-        """A difference to the place of the spread's second digit, with its unit."""
-        return shown(float(rounded(value, self.spread)[0].replace("−", "-")), self.unit)
+    def shown(self, value: float) -> str:
+        """A difference to the place of the second digit, with its unit."""
+        return shown(float(rounded(value, self.standard_deviation)[0].replace("−", "-")), self.unit)
 
     @property
     def sentence(self) -> str:
@@ -130,7 +130,7 @@ class Comparison:
     @property
     def readings(self) -> float:
         """How many readings to average for their means to agree to `within`."""
-        return self.n / self.independent * (LIMITS * self.spread / self.within) ** 2
+        return self.n / self.independent * (LIMITS * self.standard_deviation / self.within) ** 2
 
     def __str__(self) -> str:
         first, second = self.names
@@ -141,8 +141,8 @@ class Comparison:
         lines = [
             f"{first} − {second}, {self.n} pairs, as many as {alone} independent ones",
             f"  bias         {value} ± {u} {unit} (95 %)".rstrip(),
-            f"  spread       {_three(self.spread, self.unit)}; 95 % of the differences lie between "
-            f"{low} and {high}",
+            f"  std dev      {_three(self.standard_deviation, self.unit)}; 95 % of the differences "
+            f"lie between {low} and {high}",
         ]
         if np.isfinite(self.noise_a):
             lines.append(
@@ -176,7 +176,7 @@ def compare(
     times_b: Any = None,
     unit: str | None = None,
     within: float | None = None,
-    step: float = 0.0,
+    resolution: float = 0.0,
     ordered: bool = True,
     interval: float = float("nan"),
     names: tuple[str, str] = ("first", "second"),
@@ -184,8 +184,8 @@ def compare(
     """Compare two series of values in the same unit; the second one is taken for right.
 
     a, b: values of equal length, paired as they stand, NaN left out; with `times` and `times_b`
-    paired in time. within: the difference that matters; without it, `step` (what one count or one
-    decimal is worth). ordered: the pairs follow one another in time, so that neighbours may
+    paired in time. within: the difference that matters; without it, `resolution` (what one count or
+    one decimal is worth). ordered: the pairs follow one another in time, so that neighbours may
     depend on each other; marks do not. interval: seconds between two pairs, to tell a delay in
     seconds too.
 
@@ -218,7 +218,7 @@ def compare(
     if a.size < 3:
         raise PairsError(f"{names[0]} and {names[1]} have {a.size} pairs; three or more are right")
     parts = _Parts(a, b, ordered)
-    matters = within or step or 1e-12 * float(np.max(np.abs(b)))
+    matters = within or resolution or 1e-12 * float(np.max(np.abs(b)))
     verdict, correction = _judged(parts, matters, within)
     notes = []
     if parts.delay.samples:
@@ -236,10 +236,13 @@ def compare(
         parts.independent,
         parts.bias,
         parts.half_width,
-        parts.spread,
+        parts.standard_deviation,
         noise_of(a) if ordered else float("nan"),
         noise_of(b) if ordered else float("nan"),
-        (parts.bias - LIMITS * parts.spread, parts.bias + LIMITS * parts.spread),
+        (
+            parts.bias - LIMITS * parts.standard_deviation,
+            parts.bias + LIMITS * parts.standard_deviation,
+        ),
         parts.gain,
         parts.gain_half_width,
         parts.middle,
@@ -266,7 +269,7 @@ class _Parts:
         self.delay = Delay(0.0, 0.0)
         if ordered:
             found, part = delay_of(a - b, 0.5 * (a + b))
-            if found.share > 0.3 and abs(found.samples) > 0.5:
+            if found.fraction > 0.3 and abs(found.samples) > 0.5:
                 self.delay, a = found, a - part
         self.a, self.b, self.d = a, b, a - b
         self.bias = float(self.d.mean())
@@ -274,9 +277,9 @@ class _Parts:
         self.independent = n / time
         spare = n - time
         square = float(np.sum((self.d - self.bias) ** 2))
-        self.spread = float(np.sqrt(square / spare)) if spare > 0 else float("nan")
+        self.standard_deviation = float(np.sqrt(square / spare)) if spare > 0 else float("nan")
         factor = _student(self.independent - 1)
-        self.half_width = factor * self.spread / float(np.sqrt(self.independent))
+        self.half_width = factor * self.standard_deviation / float(np.sqrt(self.independent))
         self._trend(ordered)
 
     def _trend(self, ordered: bool) -> None:
@@ -353,7 +356,9 @@ def _judged(parts: _Parts, matters: float, within: float | None) -> tuple[Verdic
         g = parts.gain
         gain = (1 - g / 2) / (1 + g / 2)
         return "bias", Line(gain, float(parts.b.mean() - gain * parts.a.mean()))
-    return ("noise" if LIMITS * parts.spread > _bearable(matters, within) else "agree"), None
+    return (
+        "noise" if LIMITS * parts.standard_deviation > _bearable(matters, within) else "agree"
+    ), None
 
 
 def _bearable(matters: float, within: float | None) -> float:

@@ -10,10 +10,10 @@ from ..model.law import Law
 from ..model.ruler import Ruler
 from ..model.text import nearest
 from ..model.units import TEMPERATURES, symbol
-from .advice import advised
-from .fitting import HIGHEST_DEGREE, LAWS, Wanted, behind, check_numbers, fitted
+from .fitting import HIGHEST_DEGREE, LAWS, FitRequest, behind, check_numbers, fitted
 from .marks import Marks, MarksError
 from .result import Fit
+from .simpler import advised
 
 
 def fit(
@@ -73,7 +73,7 @@ def fit(
     stays = like is not None and like.name in ("line", "power")
     own_takes = getattr(like, "takes", None) if stays else None
     said = None if law not in ("beta", "steinhart-hart") and unit == takes else unit
-    wanted = Wanted(law, degree, robust, said, unit, own_takes, like, before, then)
+    wanted = FitRequest(law, degree, robust, said, unit, own_takes, like, before, then)
     x = behind(before, used)
     check_numbers(wanted, used, x)
     result = fitted(wanted, used, x)

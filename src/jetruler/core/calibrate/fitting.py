@@ -14,9 +14,16 @@ from ..model.reading import flag_names
 from ..model.ruler import Ruler
 from ..model.text import number, shown
 from .marks import Marks, MarksError
-from .models import BetaModel, Model, OffsetModel, PolynomialModel, PowerModel, SteinhartHartModel
+from .models import (
+    BetaModel,
+    FitModel,
+    OffsetModel,
+    PolynomialModel,
+    PowerModel,
+    SteinhartHartModel,
+)
 from .regression import Problem, SingularError, Solution, outliers, solve
-from .result import Fit, Parameter, coverage
+from .result import Fit, FittedParameter, coverage
 
 #: The laws that can be fitted.
 LAWS = ("line", "offset", "polynomial", "power", "table", "beta", "steinhart-hart")
@@ -24,7 +31,7 @@ HIGHEST_DEGREE = 6
 
 
 @dataclass(frozen=True)
-class Wanted:
+class FitRequest:
     """What is to be fitted: the law, its fixed parameters, and where it stands."""
 
     law: str
@@ -59,7 +66,7 @@ def behind(before: Ruler | None, marks: Marks) -> Array:
     return x
 
 
-def check_numbers(wanted: Wanted, marks: Marks, x: Array) -> None:
+def check_numbers(wanted: FitRequest, marks: Marks, x: Array) -> None:
     """Whether there are marks enough, and on the right side of 0."""
     different, law = np.unique(x).size, wanted.law
     needs = {"offset": 1, "polynomial": (wanted.degree or 1) + 1}.get(law, 2)
@@ -90,7 +97,7 @@ def _falling(marks: Marks, x: Array) -> None:
             )
 
 
-def fitted(wanted: Wanted, marks: Marks, x: Array) -> Fit:
+def fitted(wanted: FitRequest, marks: Marks, x: Array) -> Fit:
     """The fit itself, without advice. Raises `MarksError`."""
     if wanted.law == "table":
         return _table(wanted, marks, x)
@@ -114,7 +121,9 @@ def fitted(wanted: Wanted, marks: Marks, x: Array) -> Fit:
         raise MarksError(f"{wanted.law}: these marks describe none: {error}") from None
 
 
-def _set_aside(problem: Problem, wanted: Wanted, marks: Marks, x: Array, weight: Array) -> AnyArray:
+def _set_aside(
+    problem: Problem, wanted: FitRequest, marks: Marks, x: Array, weight: Array
+) -> AnyArray:
     free = len(problem.model.names)
     if x.size < free + 2:
         raise MarksError(
@@ -131,7 +140,7 @@ def _set_aside(problem: Problem, wanted: Wanted, marks: Marks, x: Array, weight:
     return outliers(problem, x, marks.true, weight, floor)
 
 
-def _model(wanted: Wanted, marks: Marks, x: Array) -> Model:
+def _model(wanted: FitRequest, marks: Marks, x: Array) -> FitModel:
     law, like = wanted.law, wanted.like
     if law in ("line", "polynomial"):
         degree = 1 if law == "line" else wanted.degree or 1
@@ -154,7 +163,7 @@ def _model(wanted: Wanted, marks: Marks, x: Array) -> Model:
 
 
 def _result(
-    wanted: Wanted, marks: Marks, x: Array, solution: Solution, out: AnyArray, weight: Array
+    wanted: FitRequest, marks: Marks, x: Array, solution: Solution, out: AnyArray, weight: Array
 ) -> Fit:
     problem, theta = solution.problem, solution.theta
     with np.errstate(all="ignore"):  # parameters out of all bounds are refused by the law
@@ -179,7 +188,9 @@ def _result(
     covariance = widened**2 * rows @ solution.inverse @ rows.T
     factor = coverage(degrees, given and widened == 1.0)
     parameters = tuple(
-        Parameter(name, float(value), float(u), factor * float(u), unit or _unit(name, wanted))
+        FittedParameter(
+            name, float(value), float(u), factor * float(u), unit or _unit(name, wanted)
+        )
         for name, value, u, unit in zip(
             problem.model.names,
             values,
@@ -209,7 +220,7 @@ def _result(
     )
 
 
-def _unit(name: str, wanted: Wanted) -> str | None:
+def _unit(name: str, wanted: FitRequest) -> str | None:
     """A constant has the unit of the result."""
     return wanted.gives if name in ("offset", "c0") else None
 
@@ -221,7 +232,7 @@ def _too_much(square: float, degrees: int) -> bool:
     return bool(chdtrc(degrees, square) < 0.05)
 
 
-def _through(wanted: Wanted, marks: Marks, x: Array) -> Law:
+def _through(wanted: FitRequest, marks: Marks, x: Array) -> Law:
     """A line through two marks is kept as the marks."""
     from ..laws.linear import Line
 
@@ -230,12 +241,12 @@ def _through(wanted: Wanted, marks: Marks, x: Array) -> Law:
     return Line.through((x0, y0), (x1, y1), wanted.unit, wanted.takes)
 
 
-def _ruler(wanted: Wanted, law: Law) -> Ruler:
+def _ruler(wanted: FitRequest, law: Law) -> Ruler:
     parts = [part for part in (wanted.before, law, wanted.then) if part is not None]
     return Ruler.of(*parts)
 
 
-def _lowest_good_degree(wanted: Wanted, marks: Marks, x: Array) -> Fit:
+def _lowest_good_degree(wanted: FitRequest, marks: Marks, x: Array) -> Fit:
     """The lowest degree whose leave-one-out error is within a tenth of the best."""
     highest = max(1, min(HIGHEST_DEGREE, np.unique(x).size - 2))
     fits = [fitted(replace(wanted, degree=d), marks, x) for d in range(1, highest + 1)]
@@ -246,7 +257,7 @@ def _lowest_good_degree(wanted: Wanted, marks: Marks, x: Array) -> Fit:
     return next(f for f, e in zip(fits, errors, strict=True) if e <= 1.1 * best)
 
 
-def _table(wanted: Wanted, marks: Marks, x: Array) -> Fit:
+def _table(wanted: FitRequest, marks: Marks, x: Array) -> Fit:
     """The marks themselves, joined: repeated ones averaged."""
     from ..laws.curve import Table
 

@@ -16,7 +16,7 @@ from ..model.ruler import Ruler
 from .fit_marks import fit
 from .fitting import LAWS
 from .marks import Marks, MarksError
-from .result import Fit, told
+from .result import Fit, error_shown
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,9 +43,9 @@ class Calibration:
     @property
     def calibrated(self) -> Channel:
         """The channel with the fitted law in its place."""
-        laws = list(self.channel.laws.laws)
+        laws = list(self.channel.chain.laws)
         laws[self.place : self.place + (self.replaced is not None)] = [self.fit.law]
-        return replace(self.channel, laws=Ruler(tuple(laws)))
+        return replace(self.channel, chain=Ruler(tuple(laws)))
 
     def __str__(self) -> str:
         """The fit, with what the channel read before."""
@@ -55,8 +55,8 @@ class Calibration:
         if not was.size:
             return text
         unit, scale = self.fit.marks.true_unit, self.fit.marks.true
-        rms = told(float(np.sqrt(np.mean(was**2))), scale, unit)
-        largest = told(float(np.max(np.abs(was))), scale, unit)
+        rms = error_shown(float(np.sqrt(np.mean(was**2))), scale, unit)
+        largest = error_shown(float(np.max(np.abs(was))), scale, unit)
         return f"{text}\nbefore, the largest error was {largest}, rms {rms}"
 
 
@@ -87,7 +87,7 @@ def calibrate(
     'line'
     """
     used = Marks.of(marks)
-    laws = channel.laws.laws
+    laws = channel.chain.laws
     if correction:
         place, replaced = _on_top(laws)
         law = law or ("offset" if np.unique(used.raw).size == 1 else "line")
@@ -97,7 +97,7 @@ def calibrate(
         place, replaced = _in_place(channel, law)
         present = replaced.name if replaced is not None else "line"
         law = law or (present if present in LAWS else "line")
-    units = channel.laws.units
+    units = channel.chain.units
     joints = [i for i in range(place + 1) if units[i] == (used.raw_unit or units[0])]
     if not joints:
         used = used.in_units(tuple(filter(None, units[: place + 1])), used.true_unit)
@@ -131,7 +131,7 @@ def calibrate(
 def joined(channel: Channel, correction: Line) -> tuple[int, bool, Line]:
     """Where a correction goes on top of a channel, whether it replaces an earlier one, and the
     line that then stands there: both in one."""
-    place, before = _on_top(channel.laws.laws)
+    place, before = _on_top(channel.chain.laws)
     if not isinstance(before, Line):
         return place, False, correction
     gain, offset = correction.gain or 1.0, correction.offset or 0.0
@@ -141,7 +141,7 @@ def joined(channel: Channel, correction: Line) -> tuple[int, bool, Line]:
 
 def _in_place(channel: Channel, law: str | None) -> tuple[int, Law | None]:
     """Where a law goes, and the one it replaces."""
-    laws = channel.laws.laws
+    laws = channel.chain.laws
     thermistor = law in ("beta", "steinhart-hart")
     same = [i for i, one in enumerate(laws) if one.name == law]
     curves = [i for i, one in enumerate(laws) if one.role is Role.CURVE and _fits(one, thermistor)]
@@ -149,11 +149,11 @@ def _in_place(channel: Channel, law: str | None) -> tuple[int, Law | None]:
         if places:
             return places[-1], laws[places[-1]]
     if thermistor:
-        if "ohm" not in channel.laws.units:
+        if "ohm" not in channel.chain.units:
             raise MarksError(
                 f"{law} takes Ω, and no law of {channel.name} gives them; a divider does"
             )
-        return channel.laws.units.index("ohm"), None
+        return channel.chain.units.index("ohm"), None
     return _last(laws), None
 
 
@@ -202,5 +202,5 @@ def calibration_title(calibration: Calibration) -> str:
         if calibration.replaced.name == name:
             return f"{channel.name}: {name}, fitted again"
         return f"{channel.name}: {name} instead of {calibration.replaced.name}"
-    before = channel.laws.laws[calibration.place - 1].name
+    before = channel.chain.laws[calibration.place - 1].name
     return f"{channel.name}: {name} behind {before}"

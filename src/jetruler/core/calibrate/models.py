@@ -16,7 +16,7 @@ from ..laws.temperature import from_kelvin, to_kelvin
 from ..model.law import Law
 
 
-class Model(ABC):
+class FitModel(ABC):
     """One kind of law with its free parameters."""
 
     #: Names of the free parameters, as the law spells them, and their units.
@@ -56,7 +56,7 @@ class Model(ABC):
         """The law with these parameters. Raises `ParameterError` for those that make no sense."""
 
 
-class PolynomialModel(Model):
+class PolynomialModel(FitModel):
     """c0 + c1 x + …; of the first degree it is a line."""
 
     def __init__(self, x: Array, degree: int, unit: str | None, takes: str | None) -> None:
@@ -92,7 +92,7 @@ class PolynomialModel(Model):
         return Polynomial(tuple(values.tolist()), unit=self.unit, takes=self.takes)
 
 
-class OffsetModel(Model):
+class OffsetModel(FitModel):
     """gain · x + offset with a gain that is given."""
 
     def __init__(self, gain: float, unit: str | None, takes: str | None) -> None:
@@ -117,7 +117,7 @@ class OffsetModel(Model):
         return Line(self.gain, float(values[0]), unit=self.unit, takes=self.takes)
 
 
-class PowerModel(Model):
+class PowerModel(FitModel):
     """a · (x − x0)^b + c with x0 and c given."""
 
     def __init__(
@@ -160,7 +160,7 @@ class PowerModel(Model):
         return PowerLaw(a, b, self.x0, self.c, self.unit, self.takes)
 
 
-class ThermistorModel(Model):
+class ThermistorModel(FitModel):
     """1/T over ln R; x is in Ω, the result in a temperature scale."""
 
     def __init__(self, scale: str) -> None:

@@ -11,7 +11,7 @@ import numpy as np
 from ..arrays import AnyArray, Array
 from ..errors import JetRulerError
 from ..model.ruler import Ruler
-from .models import Model
+from .models import FitModel
 
 
 class SingularError(JetRulerError):
@@ -22,7 +22,7 @@ class SingularError(JetRulerError):
 class Problem:
     """A model and what stands behind it: y = then(link(design(x) · θ))."""
 
-    model: Model
+    model: FitModel
     then: Ruler | None = None
 
     def predicted(self, theta: Array, x: Array) -> Array:

@@ -11,14 +11,14 @@ from ..errors import JetRulerError
 from ..model.channel import Channel
 
 
-def step_of(channel: Channel, values: Array) -> float:
+def relevant_difference(channel: Channel, values: Array) -> float:
     """What one count is worth at a channel's values (their median), or one of its last decimals,
     whichever is more; 0 where neither is known."""
     values = values[np.isfinite(values)]
     count = math.nan
     try:
-        counts = channel.laws.inverse(values[:: max(1, values.size // 1000)])
-        slopes = np.abs(channel.laws.slope(counts))
+        counts = channel.chain.inverse(values[:: max(1, values.size // 1000)])
+        slopes = np.abs(channel.chain.slope(counts))
         if np.isfinite(slopes).any():
             count = float(np.nanmedian(slopes))
     except JetRulerError:  # it turns back: no count can be named

@@ -20,7 +20,7 @@ from .regression import Solution
 
 
 @dataclass(frozen=True)
-class Parameter:
+class FittedParameter:
     """A fitted parameter: value, standard uncertainty, and the half-width of its 95 % interval.
 
     Both are NaN where there are no more marks than parameters and no uncertainties given.
@@ -55,7 +55,7 @@ class Fit:
 
     law: Law
     ruler: Ruler
-    parameters: tuple[Parameter, ...]
+    parameters: tuple[FittedParameter, ...]
     covariance: Array
     marks: Marks
     x: Array
@@ -119,7 +119,7 @@ class Fit:
         tells it. Raises `JetRulerError` for a level outside 0 to 1.
         Source: first-order propagation of the parameters' covariance, Student's t."""
         if not 0 < level < 1:
-            raise JetRulerError(f"level: found {level:g}; a share between 0 and 1 is right")
+            raise JetRulerError(f"level: found {level:g}; a fraction between 0 and 1 is right")
         raw = np.atleast_1d(np.asarray(raw, dtype=np.float64))
         if self._solution is None:
             return np.full(raw.shape, np.nan)
@@ -136,8 +136,8 @@ class Fit:
         return self.marks.u_true is not None and self._widened == 1.0
 
     def __str__(self) -> str:
-        told = [with_uncertainty(p.value, p.uncertainty, p.unit) for p in self.parameters]
-        lines = [f"  {p.name} = {text}" for p, text in zip(self.parameters, told, strict=True)]
+        texts = [with_uncertainty(p.value, p.uncertainty, p.unit) for p in self.parameters]
+        lines = [f"  {p.name} = {text}" for p, text in zip(self.parameters, texts, strict=True)]
         if any(np.isfinite(p.uncertainty) for p in self.parameters):
             lines.append("  (± one standard uncertainty)")
         lines = [self.law.name, *lines, "", *self.residuals(), "", self.verdict()]
@@ -168,16 +168,16 @@ class Fit:
         heading = ["mark", f"raw {raw_unit}", f"true {unit}", f"read {unit}", *names]
         return columns([h.strip() for h in heading], rows)
 
-    def told(self, value: float) -> str:
+    def shown(self, value: float) -> str:
         """An error for people: three digits, with its unit."""
-        return told(value, self.marks.true, self.marks.true_unit)
+        return error_shown(value, self.marks.true, self.marks.true_unit)
 
     def verdict(self) -> str:
         """Largest, rms and leave-one-out error in a line."""
-        text = f"largest error {self.told(self.largest)}, rms {self.told(self.rms)}"
+        text = f"largest error {self.shown(self.largest)}, rms {self.shown(self.rms)}"
         if np.isnan(self.rms_left_out):
             return f"{text}; every mark is needed, so that nothing is left to check it by"
-        return f"{text}; {self.told(self.rms_left_out)} rms when each mark is left out in turn"
+        return f"{text}; {self.shown(self.rms_left_out)} rms when each mark is left out in turn"
 
 
 def coverage(degrees: int, known: bool, level: float = 0.95) -> float:
@@ -193,7 +193,7 @@ def _rms(errors: Array) -> float:
     return float(np.sqrt(np.mean(errors**2))) if errors.size else float("nan")
 
 
-def told(value: float, scale: Array, unit: str | None) -> str:
+def error_shown(value: float, scale: Array, unit: str | None) -> str:
     """An error to three digits, with its unit; what is only rounding, against `scale`, is 0."""
     tiny = 1e-11 * float(np.max(np.abs(scale), initial=0.0))
     return shown(0.0 if abs(value) <= tiny else float(f"{value:.3g}"), unit)

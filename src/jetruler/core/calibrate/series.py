@@ -82,10 +82,10 @@ def aligned(at_a: Array, a: Array, at_b: Array, b: Array) -> tuple[Array, Array,
 @dataclass(frozen=True)
 class Delay:
     """How far one series lags behind: `samples` of the first behind the second (negative: it is
-    ahead), and the share of the difference's variance that this explains."""
+    ahead), and the fraction of the difference's variance that this explains."""
 
     samples: float
-    share: float
+    fraction: float
 
 
 def delay_of(difference: Array, middle: Array) -> tuple[Delay, Array]:
@@ -103,5 +103,5 @@ def delay_of(difference: Array, middle: Array) -> tuple[Delay, Array]:
     if power == 0.0 or float(off @ off) == 0.0:
         return Delay(0.0, 0.0), np.zeros(n)
     slope = float(swing @ off) / power
-    share = slope**2 * power / float(off @ off)
-    return Delay(-slope, share), slope * rate
+    fraction = slope**2 * power / float(off @ off)
+    return Delay(-slope, fraction), slope * rate

@@ -11,7 +11,7 @@ import numpy as np
 from ..laws.adc import Adc
 from ..laws.circuit import Divider
 from ..model.channel import Bench
-from ..model.law import SHARE, at
+from ..model.law import FRACTION, at
 from ..model.text import number, shown
 from ..survey.findings import Finding, Severity
 from .facts import Facts
@@ -30,7 +30,7 @@ def above_reference(c: Facts) -> Iterator[Finding]:
     Everything above the reference reads as the top count, without any sign that it does: the
     value freezes where it matters most, and the pin may be harmed.
     """
-    if c.adc is None or c.adc.gives == SHARE or c.adc.vref is None:
+    if c.adc is None or c.adc.gives == FRACTION or c.adc.vref is None:
         return
     vref = c.adc.vref
     for i, law in c.of("line", "table"):
@@ -42,7 +42,7 @@ def above_reference(c: Facts) -> Iterator[Finding]:
                 Severity.ERROR,
                 c.place(i, field),
                 f"{shown(max(over), 'V')} at the pin, and the reference is {shown(vref, 'V')}: all "
-                f"above reads {c.channel.shown(c.channel.laws(c.adc.highest))}",
+                f"above reads {c.channel.shown(c.channel.chain(c.adc.highest))}",
                 "Divide the voltage down in front of the pin, or take a larger reference",
             )
             return
@@ -76,15 +76,15 @@ def top_counts_disagree(bench: Bench) -> Iterator[Finding]:
     Either 2ⁿ − 1 or 2ⁿ counts stand for the reference: that is a property of the converter, and
     two channels of it cannot differ. The error is one count in 2ⁿ at the top.
     """
-    channels = [c for c in bench.channels.values() if isinstance(c.laws.converter, Adc)]
+    channels = [c for c in bench.channels.values() if isinstance(c.chain.converter, Adc)]
     for one, other in combinations(channels, 2):
-        a, b = one.laws.converter, other.laws.converter
+        a, b = one.chain.converter, other.chain.converter
         assert isinstance(a, Adc)
         assert isinstance(b, Adc)
         apart = abs(a.full_count - b.full_count)
         if a.bits == b.bits and 0 < apart <= 1:
-            value = float(other.laws.converter.highest) if other.laws.converter else 0.0
-            off = abs(float(other.laws.slope(value))) * apart
+            value = float(other.chain.converter.highest) if other.chain.converter else 0.0
+            off = abs(float(other.chain.slope(value))) * apart
             much = f", {shown(float(f'{off:.2g}'), other.unit)}" if off > 0 else ""
             yield Finding(
                 Severity.WARNING,

@@ -9,7 +9,7 @@ import numpy as np
 from ..arrays import AnyArray, Array
 from ..laws.adc import Adc
 from ..model.channel import Channel
-from ..model.law import SHARE, Law
+from ..model.law import FRACTION, Law
 from ..model.ticks import raw_ends, raw_samples
 from ..survey.findings import Finding, Severity
 
@@ -22,13 +22,13 @@ class Facts:
     """
 
     def __init__(self, channel: Channel, listed: bool = False, noise: float | None = None) -> None:
-        self.channel, self.laws = channel, channel.laws.laws
+        self.channel, self.laws = channel, channel.chain.laws
         self.noise = channel.noise if noise is None else noise
         self._listed = listed
 
     def place(self, law: int, field: str = "") -> str:
         """`channel.bean.laws[2 beta].r0`, counted as the bench file counts."""
-        number = law + (self._listed or self.channel.laws.converter is None)
+        number = law + (self._listed or self.channel.chain.converter is None)
         inner = f"channel.{self.channel.name}"
         if number:
             inner += f".laws[{number} {self.laws[law].name}]"
@@ -40,9 +40,9 @@ class Facts:
         """`channel.bean.limits`."""
         return f"channel.{self.channel.name}.{name}"
 
-    def found(self, severity: Severity, where: str, what: str, mend: str) -> Finding:
+    def found(self, severity: Severity, where: str, what: str, remedy: str) -> Finding:
         """A finding of a rule."""
-        return Finding(severity, where, what, mend)
+        return Finding(severity, where, what, remedy)
 
     def of(self, *names: str) -> list[tuple[int, Law]]:
         """The laws of these names, with their places."""
@@ -50,14 +50,14 @@ class Facts:
 
     @property
     def adc(self) -> Adc | None:
-        """The converter, if it gives volts or a share."""
+        """The converter, if it gives volts or a fraction."""
         first = self.laws[0]
         return first if isinstance(first, Adc) else None
 
     @cached_property
     def counts(self) -> Array:
         """The counts that are looked at: all of them, up to 8192 evenly spaced."""
-        return raw_samples(*raw_ends(self.channel.laws)).astype(np.float64)
+        return raw_samples(*raw_ends(self.channel.chain)).astype(np.float64)
 
     @cached_property
     def joints(self) -> list[Array]:
@@ -116,4 +116,4 @@ class Facts:
         """What feeds a divider: its own supply, or the converter's reference."""
         own = getattr(divider, "supply", None)
         reference = self.adc.vref if self.adc is not None else None
-        return own if divider.takes != SHARE else reference
+        return own if divider.takes != FRACTION else reference

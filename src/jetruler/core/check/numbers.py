@@ -10,7 +10,7 @@ from ..laws.linear import Line
 from ..laws.zones import Zones
 from ..model.text import number, shown
 from ..survey.findings import Finding, Severity
-from ..uncertainty.contributions import step_of
+from ..uncertainty.contributions import resolution_of
 from .facts import Facts
 
 #: A step of so many last decimals makes them a fiction.
@@ -30,7 +30,7 @@ def coarse_step(c: Facts) -> Iterator[Finding]:
     counts, values = c.counts[c.inside], c.values[c.inside]
     if counts.size < 3:
         return
-    steps = np.abs(np.diff(values) / np.diff(counts)) * step_of(c.channel.laws)
+    steps = np.abs(np.diff(values) / np.diff(counts)) * resolution_of(c.channel.chain)
     worst = int(np.argmax(steps))
     if steps[worst] > COARSE * 10.0**-decimals:
         yield c.found(
@@ -64,7 +64,7 @@ def narrow_zones(c: Facts) -> Iterator[Finding]:
             slope = abs(before[near + 1] - before[near - 1]) / (counts[near + 1] - counts[near - 1])
             noise = float(slope) * c.noise
             if high - low < NARROW * noise and law.hysteresis < 0.95 * RELEASE * noise:
-                unit = c.channel.laws.units[i]
+                unit = c.channel.chain.units[i]
                 hold = shown(float(f"{RELEASE * noise:.2g}"), unit)
                 yield c.found(
                     Severity.WARNING,
@@ -107,7 +107,7 @@ def skipped_numbers(c: Facts) -> Iterator[Finding]:
     for i, _ in c.of("whole"):
         steps = np.abs(np.diff(c.joints[i + 1]) / np.diff(c.counts))
         steps = steps[np.isfinite(steps)]
-        if steps.size and np.max(steps) * step_of(c.channel.laws) > 1.5:
+        if steps.size and np.max(steps) * resolution_of(c.channel.chain) > 1.5:
             usual = float(np.median(steps[steps > 0])) if np.any(steps > 0) else 0.0
             yield c.found(
                 Severity.NOTE,
@@ -126,7 +126,7 @@ def overflowing_product(c: Facts) -> Iterator[Finding]:
     if not c.of("whole"):
         return
     for i, law in c.of("line"):
-        if not isinstance(law, Line) or law.marks is None or c.channel.laws.units[i] != "count":
+        if not isinstance(law, Line) or law.marks is None or c.channel.chain.units[i] != "count":
             continue
         (_, y0), (_, y1) = law.marks
         span = abs(y1 - y0) * 10.0 ** (c.channel.decimals or 0)

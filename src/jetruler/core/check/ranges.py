@@ -26,15 +26,15 @@ def few_counts(c: Facts) -> Iterator[Finding]:
     if c.channel.limits is None or c.labelled or c.of("attenuator"):
         return  # a supply rail is watched near one value: its range is not its sensor's
     used = c.counts[c.inside]
-    share = float(np.ptp(used) / np.ptp(c.counts)) if used.size else 0.0
-    if 0 < share < QUARTER:
+    fraction = float(np.ptp(used) / np.ptp(c.counts)) if used.size else 0.0
+    if 0 < fraction < QUARTER:
         low, high = (number(float(end)) for end in (used.min(), used.max()))
         low_limit, high_limit = c.channel.limits
         limits = f"{number(low_limit)} to {shown(high_limit, c.channel.unit)}"
         yield c.found(
             Severity.WARNING,
             c.key("limits"),
-            f"{limits} use counts {low} to {high}, {share:.0%} of the range",
+            f"{limits} use counts {low} to {high}, {fraction:.0%} of the range",
             "Another fixed resistor, a smaller reference or an amplifier uses more: see jetruler "
             "choose",
         )
@@ -46,10 +46,10 @@ def outside_marks(c: Facts) -> Iterator[Finding]:
     An end that no count reaches is never read: the knob stops at 99 %, or the scale is that of
     another converter.
     """
-    converter = c.channel.laws.converter
+    converter = c.channel.chain.converter
     for i, law in c.of("line"):
         marks = getattr(law, "marks", None)
-        if converter is None or marks is None or c.channel.laws.units[i] != "count":
+        if converter is None or marks is None or c.channel.chain.units[i] != "count":
             continue
         out = [mark for mark in marks if not converter.lowest <= mark[0] <= converter.highest]
         if out and i == 1:
@@ -165,7 +165,7 @@ def _high(law: object) -> float:
 def marks_of(c: Facts) -> tuple[int, Line] | None:
     """A line through marks that stands on the counts themselves."""
     for i, law in c.of("line"):
-        if i == 1 and isinstance(law, Line) and law.marks and c.channel.laws.units[1] == "count":
+        if i == 1 and isinstance(law, Line) and law.marks and c.channel.chain.units[1] == "count":
             return i, law
     return None
 

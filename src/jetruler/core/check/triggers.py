@@ -77,7 +77,7 @@ def flickering_threshold(bench: Bench) -> Iterator[Finding]:
             if threshold is None or not channel.noise or trip.hold or trip.stay:
                 continue
             try:
-                slope = float(channel.laws.slope(channel.laws.inverse(threshold)))
+                slope = float(channel.chain.slope(channel.chain.inverse(threshold)))
             except ValueError:  # a curve that turns back has no inverse
                 continue
             noise = abs(slope) * channel.noise

@@ -41,16 +41,16 @@ def clamp_hides(s: Logged) -> Iterator[Finding]:
     if not clamps or not s.survey.samples:
         return
     counts, often = s.survey.histogram.pairs()
-    flags = c.channel.laws.read(counts).flags
+    flags = c.channel.chain.read(counts).flags
     for flag, word in ((Flag.BELOW, "below"), (Flag.ABOVE, "above")):
         samples = int(often[(flags & int(flag)) != 0].sum())
         if samples > HIDDEN * s.survey.samples:
             place, _ = clamps[-1]
-            share = f"{samples / s.survey.samples:.1%}"
+            fraction = f"{samples / s.survey.samples:.1%}"
             yield c.found(
                 Severity.WARNING,
                 c.place(place),
-                f"it holds {samples} of {s.survey.samples} samples ({share}) that are {word} it",
+                f"it holds {samples} of {s.survey.samples} samples ({fraction}) that are {word} it",
                 "If that is the end of a travel, draw the marks in: jetruler look --ends; if not, "
                 "an `expect` in front of it tells a broken wire",
             )
@@ -74,7 +74,7 @@ def unreached_marks(s: Logged) -> Iterator[Finding]:
         (raws[-1], v.high_end, raws[-1] - v.high_end),
     ):
         if short > room:
-            true = s.facts.channel.shown(float(s.facts.channel.laws(raw)))
+            true = s.facts.channel.shown(float(s.facts.channel.chain(raw)))
             yield s.facts.found(
                 Severity.WARNING,
                 s.facts.place(place, "marks"),
@@ -90,12 +90,13 @@ def floating_input(s: Logged) -> Iterator[Finding]:
     A pin that floats picks up whatever is near it; its values mean nothing, and look alive.
     """
     v = s.survey
-    if v.samples >= 50 and v.range_share > 0.4 and v.noise > 0.7 * v.spread:
+    if v.samples >= 50 and v.range_fraction > 0.4 and v.noise > 0.7 * v.standard_deviation:
         yield s.facts.found(
             Severity.ERROR,
             s.facts.key("column"),
-            f"it covers {v.range_share:.0%} of the range, and each sample is as far from the one "
-            f"before as from any other (noise {v.noise:.0f} of a spread of {v.spread:.0f} counts)",
+            f"it covers {v.range_fraction:.0%} of the range, and each sample is as far from the "
+            f"one before as from any other (noise {v.noise:.0f} of a standard deviation of "
+            f"{v.standard_deviation:.0f} counts)",
             "Look for a wire that is not connected, or a column of something else",
         )
 
@@ -134,10 +135,10 @@ def swapped_columns(logged: Mapping[str, Logged]) -> Iterator[Finding]:
 
 
 def _fits(channel: Channel, survey: Survey) -> float:
-    """The share of a column's samples that reads within a channel's limits."""
+    """The fraction of a column's samples that reads within a channel's limits."""
     counts, often = survey.histogram.pairs()
     low, high = channel.limits or (-np.inf, np.inf)
-    values = np.asarray(channel.laws(counts), dtype=np.float64)
+    values = np.asarray(channel.chain(counts), dtype=np.float64)
     with np.errstate(invalid="ignore"):
         return float(often[(values >= low) & (values <= high)].sum() / max(1, often.sum()))
 

@@ -24,7 +24,7 @@ class AmplifierStage:
     output = bias · (1 + feedback/input) − input · feedback/input, the bias from a divider of
     `upper` and `lower` across the reference. feedback, other: the two resistors of the gain in Ω
     (other: to ground, or at the input). gain, offset: what they make, as the law `amplifier`
-    takes them. low_out, high_out: output at the ends of the signal in V; used: the share of the
+    takes them. low_out, high_out: output at the ends of the signal in V; used: the fraction of the
     reference between them. wanted_gain, wanted_offset: before rounding to the series.
     """
 
@@ -61,7 +61,7 @@ class AmplifierChoice:
     low: float
     high: float
     vref: float
-    share: float
+    fraction: float
     series: str
     stages: tuple[AmplifierStage, ...]
     left_out: tuple[str, ...]
@@ -91,7 +91,7 @@ class AmplifierChoice:
             *("stage", "feedback", "ground / input", "bias from", "gain", "offset"),
             *("output", "range", "gain off by"),
         ]
-        signal = f"{number(self.low)} to {shown(self.high, 'V')} over {self.share:.0%} of "
+        signal = f"{number(self.low)} to {shown(self.high, 'V')} over {self.fraction:.0%} of "
         signal += shown(self.vref, "V")
         laws = [f"{s.stage}: {s.law}" for s in self.stages]
         return "\n".join(
@@ -108,11 +108,12 @@ def choose_amplifier(
     high: float,
     vref: float,
     *,
-    share: float = 0.9,
+    fraction: float = 0.9,
     series: str = "E24",
     between: tuple[float, float] = (1e3, 1e5),
 ) -> AmplifierChoice:
-    """Gain and offset that spread a signal from low to high, in V, over a share of the reference.
+    """Gain and offset that spread a signal from low to high, in V, over a fraction of the
+    reference.
 
     Two stages are worked out with resistors of a series between two ends in Ω: the standard
     non-inverting one, which has no offset, so that the signal's 0 V stays at 0 V; and the inverting
@@ -131,26 +132,26 @@ def choose_amplifier(
         raise ParameterError("from", low, f"a voltage below {number(high)} V is right")
     if not vref > 0:
         raise ParameterError("vref", vref, "a voltage above 0 V is right")
-    if not 0 < share <= 1:
-        raise ParameterError("share", share, "a share above 0, up to 1, is right")
+    if not 0 < fraction <= 1:
+        raise ParameterError("fraction", fraction, "a fraction above 0, up to 1, is right")
     values = preferred(series, *between)
     if values.size < 2:
         raise ParameterError("between", between, f"two values of {series} are needed")
     stages, left_out = [], []
     for make in (_non_inverting, _inverting):
         try:
-            stages.append(make(low, high, vref, share, values))
+            stages.append(make(low, high, vref, fraction, values))
         except JetRulerError as error:
             left_out.append(str(error))
     if not stages:
         raise JetRulerError("; ".join(left_out))
-    return AmplifierChoice(low, high, vref, share, series, tuple(stages), tuple(left_out))
+    return AmplifierChoice(low, high, vref, fraction, series, tuple(stages), tuple(left_out))
 
 
 def _non_inverting(
-    low: float, high: float, vref: float, share: float, values: Array
+    low: float, high: float, vref: float, fraction: float, values: Array
 ) -> AmplifierStage:
-    top = 0.5 * (1 + share) * vref
+    top = 0.5 * (1 + fraction) * vref
     if low < 0:
         raise JetRulerError("non-inverting: it cannot give the signal's part below 0 V")
     wanted = top / high
@@ -178,8 +179,10 @@ def _non_inverting(
     )
 
 
-def _inverting(low: float, high: float, vref: float, share: float, values: Array) -> AmplifierStage:
-    wanted = share * vref / (high - low)
+def _inverting(
+    low: float, high: float, vref: float, fraction: float, values: Array
+) -> AmplifierStage:
+    wanted = fraction * vref / (high - low)
     ratios = values[:, None] / values
     off = np.abs(np.log(ratios / wanted))
     if float(off.min()) > 0.2:
@@ -196,7 +199,7 @@ def _inverting(low: float, high: float, vref: float, share: float, values: Array
         off_centre = np.abs(0.5 * (bottom + top) / vref - 0.5)
         off_centre[(bottom < 0) | (top > vref)] = np.inf
         k, m = np.unravel_index(int(np.argmin(off_centre)), shares.shape)
-        worth = abs(gain / wanted - 1) * share + float(off_centre[k, m])
+        worth = abs(gain / wanted - 1) * fraction + float(off_centre[k, m])
         if np.isfinite(worth) and (best is None or worth < best[0]):
             ends = (float(bottom[k, m]), float(top[k, m]))
             best = (worth, i, j, k, m, gain, float(offsets[k, m]), ends)

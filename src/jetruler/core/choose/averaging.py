@@ -8,7 +8,7 @@ from ..decide.smoothing import HowMany, how_many
 from ..errors import JetRulerError, ParameterError
 from ..model.channel import Channel
 from ..model.text import number, shown
-from ..uncertainty.contributions import step_of
+from ..uncertainty.contributions import resolution_of
 
 
 @dataclass(frozen=True)
@@ -80,9 +80,9 @@ def choose_averaging(
         raise JetRulerError(f"{channel.name}: its noise is not known; say it, or give a log")
     if not target > 0:
         raise ParameterError("to", target, "a value above 0 is right")
-    count = float(channel.laws.inverse(at))
-    slope = abs(float(channel.laws.slope(count)))
+    count = float(channel.chain.inverse(at))
+    slope = abs(float(channel.chain.slope(count)))
     if not slope > 0:
         raise JetRulerError(f"{channel.name}: no count reads {shown(at, channel.unit)}")
-    answer = how_many(noise * slope, target, slope * step_of(channel.laws))
+    answer = how_many(noise * slope, target, slope * resolution_of(channel.chain))
     return AveragingChoice(at, channel.unit, noise, slope, answer, interval)

@@ -11,25 +11,26 @@ import numpy as np
 from ..errors import JetRulerError, ParameterError
 from ..laws.adc import Adc
 from ..model.channel import Channel
-from ..model.law import SHARE
+from ..model.law import FRACTION
 from ..model.text import number, shown
 from ..uncertainty.rounding import columns
 
 
 @dataclass(frozen=True)
 class Reference:
-    """One reference voltage: the share of the counts between the ends of the signal, what is left
+    """One reference voltage: the fraction of the counts between the ends of the signal, what is
+    left
     above it in V (negative: it saturates by that), and what one count is worth in V."""
 
     vref: float
     used: float
     margin: float
-    step: float
+    resolution: float
 
     @property
     def saturates(self) -> bool:
         """Whether the signal goes beyond it, or comes within the last count."""
-        return self.margin < self.step
+        return self.margin < self.resolution
 
 
 @dataclass(frozen=True)
@@ -55,7 +56,7 @@ class ReferenceChoice:
     @property
     def columns(self) -> dict[str, list[float]]:
         """All candidates, a list a column."""
-        names = ("vref", "used", "margin", "step")
+        names = ("vref", "used", "margin", "resolution")
         return {name: [getattr(c, name) for c in self.candidates] for name in names}
 
     def __str__(self) -> str:
@@ -65,7 +66,7 @@ class ReferenceChoice:
                 f"{c.used:.1%}",
                 shown(float(f"{c.margin:.3g}"), "V"),
                 f"{c.margin / c.vref:.1%}".replace("-", "−"),
-                f"{1e3 * c.step:.3g} mV",
+                f"{1e3 * c.resolution:.3g} mV",
                 "saturates" if c.saturates else "",
             ]
             for c in self.candidates
@@ -95,9 +96,9 @@ def choose_reference(
         raise ParameterError("of", tuple(references), "voltages above 0 V are right")
     found = []
     for vref in dict.fromkeys(references):
-        step = vref / (2**bits - 1)
+        resolution = vref / (2**bits - 1)
         used = (min(high, vref) - min(max(low, 0.0), vref)) / vref
-        found.append(Reference(float(vref), used, vref - high, step))
+        found.append(Reference(float(vref), used, vref - high, resolution))
     found.sort(key=lambda c: (c.saturates, -c.used, -c.vref))
     return ReferenceChoice(low, high, tuple(found))
 
@@ -108,16 +109,16 @@ def pin_volts(channel: Channel, low: float, high: float) -> tuple[float, float]:
     Raises `JetRulerError` for a ratiometric channel, whose signal follows the reference, and for
     values that no volts give.
     """
-    adc = channel.laws.converter
+    adc = channel.chain.converter
     if not isinstance(adc, Adc):
         raise JetRulerError(f"{channel.name} stands on counts: no volts are known there")
-    if adc.gives == SHARE:
+    if adc.gives == FRACTION:
         raise JetRulerError(
             f"{channel.name} is ratiometric: its signal follows the reference, whichever it is"
         )
     y = np.linspace(low, high, 101)
     with np.errstate(all="ignore"):
-        for law in reversed(channel.laws.laws[1:]):
+        for law in reversed(channel.chain.laws[1:]):
             y = law.inverse(y)
     if not np.all(np.isfinite(y)):
         raise JetRulerError(

@@ -13,21 +13,21 @@ from ..errors import JetRulerError, ParameterError
 from ..laws.adc import Adc
 from ..laws.circuit import Divider
 from ..model.channel import Channel
-from ..model.law import SHARE
+from ..model.law import FRACTION
 from ..model.ruler import Ruler
 from ..model.text import number, shown
 from ..model.units import symbol
 from ..uncertainty.rounding import columns
 from .preferred import preferred
 
-Aim = Literal["counts", "step", "at", "straight"]
+Aim = Literal["counts", "resolution", "at", "straight"]
 Leg = Literal["upper", "lower"]
 
 #: What each aim asks for, for people.
 AIMS: dict[str, str] = {
     "counts": "most counts in use",
-    "step": "finest worst step",
-    "at": "finest step at a point",
+    "resolution": "finest worst resolution",
+    "at": "finest resolution at a point",
     "straight": "straightest curve",
 }
 #: Places over the range at which a candidate is judged.
@@ -38,17 +38,17 @@ _GRID = 241
 class Candidate:
     """One fixed resistor over the range.
 
-    known: in Ω. used: share of the converter's counts between the ends of the range. step: the
-    coarsest count over it, in the channel's unit; step_at: at the point that matters (NaN without
-    one). bend: how far the curve is off its best straight line, in the unit. current: largest
-    through the divider, in A. power: largest in the sensor, in W; heating: what that warms it by,
-    in K (NaN where the dissipation constant is not known).
+    known: in Ω. used: fraction of the converter's counts between the ends of the range. resolution:
+    the coarsest count over it, in the channel's unit; resolution_at: at the point that matters (NaN
+    without one). bend: how far the curve is off its best straight line, in the unit. current:
+    largest through the divider, in A. power: largest in the sensor, in W; heating: what that warms
+    it by, in K (NaN where the dissipation constant is not known).
     """
 
     known: float
     used: float
-    step: float
-    step_at: float
+    resolution: float
+    resolution_at: float
     bend: float
     current: float
     power: float
@@ -56,9 +56,12 @@ class Candidate:
 
     def worth(self, aim: Aim) -> float:
         """What is to be small."""
-        return {"counts": -self.used, "step": self.step, "at": self.step_at, "straight": self.bend}[
-            aim
-        ]
+        return {
+            "counts": -self.used,
+            "resolution": self.resolution,
+            "at": self.resolution_at,
+            "straight": self.bend,
+        }[aim]
 
 
 @dataclass(frozen=True)
@@ -107,12 +110,14 @@ class ResistorChoice:
         text = f"{shown(best.known, 'ohm')} instead of {shown(now.known, 'ohm')}: "
         if self.aim == "counts":
             return f"{text}{best.used:.1%} of the counts in use instead of {now.used:.1%}"
-        name = {"step": "worst step", "at": "step there", "straight": "bend"}[self.aim]
+        name = {"resolution": "worst resolution", "at": "resolution there", "straight": "bend"}[
+            self.aim
+        ]
         ends = (shown(_three(c.worth(self.aim)), self.unit) for c in (best, now))
-        share = best.worth(self.aim) / now.worth(self.aim) - 1
-        word = "less" if share < 0 else "more"
+        fraction = best.worth(self.aim) / now.worth(self.aim) - 1
+        word = "less" if fraction < 0 else "more"
         change = " instead of ".join(ends)
-        return f"{text}{name} {change}, {abs(share):.0%} {word}"
+        return f"{text}{name} {change}, {abs(fraction):.0%} {word}"
 
     def __str__(self) -> str:
         unit = symbol(self.unit)
@@ -120,7 +125,7 @@ class ResistorChoice:
             "",
             "known Ω",
             "counts",
-            f"worst step {unit}",
+            f"worst resolution {unit}",
             f"bend {unit}",
             "current mA",
             "power mW",
@@ -128,7 +133,7 @@ class ResistorChoice:
         point = self.at is not None
         heating = not math.isnan(self.present.heating)
         if point:
-            heading.insert(4, f"step at {number(self.at or 0.0)} {unit}")
+            heading.insert(4, f"resolution at {number(self.at or 0.0)} {unit}")
         if heating:
             heading.append("warms by K")
         named = [(f"{i}", c) for i, c in enumerate(self.candidates[:5], 1)]
@@ -151,8 +156,8 @@ class ResistorChoice:
 
 
 def _row(name: str, c: Candidate, point: bool, heating: bool) -> list[str]:
-    cells = [name, number(_three(c.known)), f"{c.used:.1%}", number(_three(c.step))]
-    cells += [number(_three(c.step_at))] if point else []
+    cells = [name, number(_three(c.known)), f"{c.used:.1%}", number(_three(c.resolution))]
+    cells += [number(_three(c.resolution_at))] if point else []
     cells += [number(_three(v)) for v in (c.bend, 1e3 * c.current, 1e3 * c.power)]
     return cells + ([number(_three(c.heating))] if heating else [])
 
@@ -176,15 +181,14 @@ def choose_resistor(
 ) -> ResistorChoice:
     """The fixed resistor of a channel's divider that serves its sensor best from low to high.
 
-    low, high: in the channel's unit. aim: "counts" (most of them in use), "step" (finest worst
-    step; the default), "at" (finest step at the value `at`; the default if that is given) or
-    "straight" (straightest curve of value over count). series: "E12", "E24" or "E96"; between:
-    two ends in Ω, by default a hundredth to a hundred times the sensor's own. leg: of the
-    sensor; the present one if left out.
-    most_current: through the divider, in A. most_heating: of the sensor, in K, for which the
-    channel's dissipation must be known.
-    Raises `JetRulerError` for a channel without a divider, or a range it has no ohms for.
-    Source: the voltage divider; IEC 60063.
+    low, high: in the channel's unit. aim: "counts" (most of them in use), "resolution" (finest
+    worst resolution; the default), "at" (finest resolution at the value `at`; the default if that
+    is given) or "straight" (straightest curve of value over count). series: "E12", "E24" or "E96";
+    between: two ends in Ω, by default a hundredth to a hundred times the sensor's own. leg: of the
+    sensor; the present one if left out. most_current: through the divider, in A. most_heating: of
+    the sensor, in K, for which the channel's dissipation must be known. Raises `JetRulerError` for
+    a channel without a divider, or a range it has no ohms for. Source: the voltage divider; IEC
+    60063.
 
     Examples
     --------
@@ -195,7 +199,7 @@ def choose_resistor(
     3900.0
     """
     place, present = _divider(channel)
-    aim = aim or ("step" if at is None else "at")
+    aim = aim or ("resolution" if at is None else "at")
     if not low < high:
         raise ParameterError("from", low, f"a value below {number(high)} is right")
     if aim not in get_args(Aim):
@@ -245,9 +249,9 @@ def _allowed(c: Candidate, most_current: float | None, most_heating: float | Non
 
 
 def _divider(channel: Channel) -> tuple[int, Divider]:
-    for i, law in enumerate(channel.laws.laws):
+    for i, law in enumerate(channel.chain.laws):
         if isinstance(law, Divider):
-            if not isinstance(channel.laws.converter, Adc):
+            if not isinstance(channel.chain.converter, Adc):
                 break
             return i, law
     raise JetRulerError(
@@ -267,7 +271,7 @@ class _Judge:
         high: float,
         at: float | None,
     ) -> None:
-        laws = channel.laws.laws
+        laws = channel.chain.laws
         self.before, self.divider, self.at = laws[:place], divider, at
         self.dissipation = channel.dissipation
         behind = Ruler(laws[place + 1 :]) if laws[place + 1 :] else None
@@ -282,10 +286,10 @@ class _Judge:
             raise JetRulerError(
                 f"{channel.name}: no resistance of the sensor means {shown(worst, channel.unit)}"
             )
-        converter = channel.laws.converter
+        converter = channel.chain.converter
         assert isinstance(converter, Adc)
         self.converter = converter
-        own = divider.supply if divider.takes != SHARE else converter.vref
+        own = divider.supply if divider.takes != FRACTION else converter.vref
         self.supply = math.nan if own is None else float(own)
 
     def candidate(self, known: float, with_bend: bool = True) -> Candidate:
@@ -298,7 +302,7 @@ class _Judge:
                 x = law.inverse(x)
                 per_count = per_count * law.slope(x)
         grid = slice(0, _GRID)
-        counts, steps = x[grid], np.abs(per_count) * self.converter.step
+        counts, resolutions = x[grid], np.abs(per_count) * self.converter.lsb
         amps = self.supply / (known + self.ohms[grid])
         watts = float(np.max(amps**2 * self.ohms[grid]))
         seen = bool(np.all(np.isfinite(x)))  # else a part of the range is beyond the converter
@@ -306,8 +310,8 @@ class _Judge:
         return Candidate(
             known,
             float(np.ptp(counts)) / span if seen else 0.0,
-            float(np.max(steps[grid])) if seen else math.inf,
-            math.nan if self.at is None else float(steps[-1]) if seen else math.inf,
+            float(np.max(resolutions[grid])) if seen else math.inf,
+            math.nan if self.at is None else float(resolutions[-1]) if seen else math.inf,
             _bend(counts, self.values[grid]) if seen and with_bend else math.inf,
             float(np.max(amps)),
             watts,

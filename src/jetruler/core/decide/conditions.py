@@ -32,7 +32,7 @@ def mask_of(names: tuple[str, ...]) -> int:
 
 
 def flag_mistakes(key: str, names: object) -> Iterator[ParameterError]:
-    """The mistakes in a list of flag names."""
+    """The errors in a list of flag names."""
     for name in names if isinstance(names, tuple) else ():
         if name not in FLAG_NAMES.values():
             yield ParameterError(key, name, nearest(str(name), FLAG_NAMES.values()))
@@ -68,7 +68,7 @@ class Condition:
     flagged: bool | tuple[str, ...] | None = None
 
     def __post_init__(self) -> None:
-        for mistake in self.mistakes():
+        for mistake in self.errors():
             raise mistake
 
     @property
@@ -76,8 +76,8 @@ class Condition:
         """Which of the conditions is said."""
         return next(k for k in KINDS if getattr(self, k) is not None)
 
-    def mistakes(self) -> Iterator[ParameterError]:
-        """The mistakes among the parameters."""
+    def errors(self) -> Iterator[ParameterError]:
+        """The errors among the parameters."""
         said = [kind for kind in KINDS if getattr(self, kind) is not None]
         if len(said) != 1:
             found = " and ".join(said) or None

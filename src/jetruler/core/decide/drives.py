@@ -63,7 +63,7 @@ class Drive:
     """What no command ever leaves."""
 
     def __post_init__(self) -> None:
-        for mistake in self.mistakes():
+        for mistake in self.errors():
             raise mistake
         if self.off is None:
             commands = [command for _, command in self.marks]
@@ -83,8 +83,8 @@ class Drive:
         """Unit of the commands."""
         return RANGES[self.range][2] if isinstance(self.range, str) else ""
 
-    def mistakes(self) -> Iterator[ParameterError]:
-        """The mistakes among the parameters."""
+    def errors(self) -> Iterator[ParameterError]:
+        """The errors among the parameters."""
         ends = self._ends()
         if ends is None:
             right = f"one of {', '.join(RANGES)}, or two numbers, the low one first"

@@ -46,11 +46,11 @@ class Smoothing:
     beyond: float = 4.0
 
     def __post_init__(self) -> None:
-        for mistake in self.mistakes():
+        for mistake in self.errors():
             raise mistake
 
-    def mistakes(self) -> Iterator[ParameterError]:
-        """The mistakes among the parameters."""
+    def errors(self) -> Iterator[ParameterError]:
+        """The errors among the parameters."""
         for name, kinds in (("kind", Kind), ("where", Where)):
             if getattr(self, name) not in get_args(kinds):
                 right = ", ".join(map(repr, get_args(kinds)))
@@ -298,14 +298,14 @@ class HowMany:
         return f"{self.readings} readings: their mean holds still to {number(self.noise_after)}"
 
 
-def how_many(noise: float, target: float, step: float = 1.0) -> HowMany:
+def how_many(noise: float, target: float, lsb: float = 1.0) -> HowMany:
     """How many readings to average so that their mean has a standard deviation of `target`.
 
-    noise: standard deviation of one reading; step: the size of one count; all in one unit.
+    noise: standard deviation of one reading; lsb: the size of one count; all in one unit.
     The mean of n independent readings has noise/√n. Rounding to steps is averaged out only as
-    far as the noise dithers it: the error left is at most (step/π)·e^(−2π²(noise/step)²), the
-    first harmonic of the staircase seen through Gaussian noise (half a step without any noise).
-    Raises `ParameterError` for a negative noise, a target or a step not above 0.
+    far as the noise dithers it: the error left is at most (lsb/π)·e^(−2π²(noise/lsb)²), the
+    first harmonic of the staircase seen through Gaussian noise (half a lsb without any noise).
+    Raises `ParameterError` for a negative noise, a target or a lsb not above 0.
 
     Examples
     --------
@@ -315,14 +315,14 @@ def how_many(noise: float, target: float, step: float = 1.0) -> HowMany:
     """
     if not noise >= 0:
         raise ParameterError("noise", noise, "0 or more is right")
-    for name, value in (("target", target), ("step", step)):
+    for name, value in (("target", target), ("lsb", lsb)):
         if not value > 0:
             raise ParameterError(name, value, "a value above 0 is right")
-    limit = min(0.5 * step, step / math.pi * math.exp(-2 * (math.pi * noise / step) ** 2))
+    limit = min(0.5 * lsb, lsb / math.pi * math.exp(-2 * (math.pi * noise / lsb) ** 2))
     if noise == 0:
-        limit = 0.5 * step
+        limit = 0.5 * lsb
     if limit > target:
         return HowMany(None, math.nan, target, limit)
-    single = math.sqrt(noise**2 + step**2 / 12)  # rounding adds its own share to each reading
+    single = math.sqrt(noise**2 + lsb**2 / 12)  # rounding adds its own share to each reading
     readings = max(1, math.ceil((single / target) ** 2 - 1e-9))
     return HowMany(readings, single / math.sqrt(readings), target, limit)

@@ -39,11 +39,11 @@ class Trip:
     about: str = ""
 
     def __post_init__(self) -> None:
-        for mistake in self.mistakes():
+        for mistake in self.errors():
             raise mistake
 
-    def mistakes(self) -> Iterator[ParameterError]:
-        """The mistakes among the parameters."""
+    def errors(self) -> Iterator[ParameterError]:
+        """The errors among the parameters."""
         if not self.conditions:
             yield ParameterError(self.join, None, "a trip needs at least one condition")
         for key in ("hold", "stay"):

@@ -14,10 +14,10 @@ from ..model.units import symbol
 from .forms import STEPS, compared
 from .program import Program
 from .selection import ExportError
-from .wanted import Wanted
+from .wanted import ExactValues
 
 
-def flags_program(w: Wanted, name: str) -> Program:
+def flags_program(w: ExactValues, name: str) -> Program:
     """The flags of every count, by comparisons where there are few changes."""
     edges = np.flatnonzero(np.diff(w.flags)) + 1
     off = f"if n < {w.counts[0]} or n > {w.counts[-1]}:\n    return {int(Flag.OFF_SCALE)}"
@@ -55,7 +55,7 @@ def threshold(
         raise ExportError(
             f"{channel.name}: the release point {number(release)} is above {number(value)}"
         )
-    w = Wanted.of(channel, 1, 1.0)
+    w = ExactValues.of(channel, 1, 1.0)
     valid = w.valid
     values = w.values[valid]
     on, off = values >= value, values < release

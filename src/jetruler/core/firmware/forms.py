@@ -12,7 +12,7 @@ import numpy as np
 from ..arrays import AnyArray, Array
 from .knots import cone, fewest_knots
 from .program import LARGEST, Program, width_of
-from .wanted import Wanted
+from .wanted import ExactValues
 
 #: A staircase of at most so many steps is written as comparisons.
 STEPS = 12
@@ -30,7 +30,7 @@ class Form:
 class Middle:
     """The counts between what has no value and what stands still at the ends."""
 
-    wanted: Wanted
+    wanted: ExactValues
     first: int
     last: int
     head: tuple[str, ...]
@@ -47,7 +47,7 @@ class Middle:
         return int(self.wanted.counts[self.first])
 
 
-def middle(w: Wanted) -> Middle:
+def middle(w: ExactValues) -> Middle:
     """Cut off what has no value, and what a clamp holds, at both ends."""
     first, last = int(w.valid[0]), int(w.valid[-1])
     head = [outside(w, first, last)]
@@ -64,7 +64,7 @@ def middle(w: Wanted) -> Middle:
     return Middle(w, first, last, tuple(head))
 
 
-def outside(w: Wanted, first: int, last: int) -> str:
+def outside(w: ExactValues, first: int, last: int) -> str:
     """No value for counts beyond these, those that the converter cannot give among them."""
     return f"if n < {w.counts[first]} or n > {w.counts[last]}:\n    return NONE"
 
@@ -74,7 +74,7 @@ def round_whole(value: float) -> int:
     return int(math.copysign(math.floor(abs(value) + 0.5), value))
 
 
-def forms(w: Wanted, name: str, arith: str) -> Iterator[Form]:
+def forms(w: ExactValues, name: str, arith: str) -> Iterator[Form]:
     """Every form that may serve, the cheapest first. Each must still be proven."""
     limit = LARGEST[arith]
     steps = staircase(w, name, arith)
@@ -97,7 +97,7 @@ def forms(w: Wanted, name: str, arith: str) -> Iterator[Form]:
         yield full(w, 0, last, (outside(w, 0, last),), name, arith)
 
 
-def staircase(w: Wanted, name: str, arith: str) -> Form | None:
+def staircase(w: ExactValues, name: str, arith: str) -> Form | None:
     """Comparisons, for what has few different values: zones above all."""
     whole = np.where(np.isnan(w.target), np.nan, np.rint(w.target))
     same = (whole[1:] == whole[:-1]) | (np.isnan(whole[1:]) & np.isnan(whole[:-1]))
@@ -245,7 +245,9 @@ def interpolated(m: Middle, knots: list[tuple[int, int]], name: str, arith: str)
     return Form(kind, Program(name, "\n".join(body), tables, arith))
 
 
-def full(w: Wanted, first: int, last: int, head: tuple[str, ...], name: str, arith: str) -> Form:
+def full(
+    w: ExactValues, first: int, last: int, head: tuple[str, ...], name: str, arith: str
+) -> Form:
     """Every count in a table."""
     none = -LARGEST[arith] - 1
     y: AnyArray = w.target[first : last + 1]

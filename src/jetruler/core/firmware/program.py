@@ -81,7 +81,7 @@ def width_of(values: tuple[int, ...]) -> int:
     raise TooWideError(f"{low} … {high} do not fit 32 bits")
 
 
-class Model:
+class ProgramModel:
     """Runs a program over many counts at once. widest: the largest whole intermediate met."""
 
     def __init__(self, program: Program, kind: type[np.floating[Any]] = np.float32) -> None:

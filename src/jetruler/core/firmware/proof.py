@@ -10,8 +10,8 @@ import numpy as np
 from ..arrays import AnyArray
 from ..laws.linear import Line
 from ..model.text import number
-from .program import LARGEST, Model, Program
-from .wanted import Wanted
+from .program import LARGEST, Program, ProgramModel
+from .wanted import ExactValues
 
 
 @dataclass(frozen=True)
@@ -59,10 +59,12 @@ class Proof:
         return found
 
 
-def prove(program: Program, w: Wanted, kind: type[np.floating[Any]] = np.float32) -> Proof | None:
+def prove(
+    program: Program, w: ExactValues, kind: type[np.floating[Any]] = np.float32
+) -> Proof | None:
     """Run every count. None if the program and the ruler do not agree on what has a value.
     Raises `TooWideError` where an intermediate does not fit."""
-    model = Model(program, kind)
+    model = ProgramModel(program, kind)
     outputs = model.run(w.counts)
     whole = program.arith != "float"
     none = outputs == -LARGEST[program.arith] - 1 if whole else np.isnan(outputs)
@@ -90,7 +92,7 @@ def _monotone(outputs: AnyArray) -> str:
     return "falling" if np.all(steps <= 0) else ""
 
 
-def _at_marks(outputs: AnyArray, w: Wanted, whole: bool) -> bool | None:
+def _at_marks(outputs: AnyArray, w: ExactValues, whole: bool) -> bool | None:
     laws = w.channel.ruler.laws
     if len(laws) < 2 or not isinstance(laws[1], Line) or laws[1].marks is None:
         return None

@@ -16,7 +16,7 @@ from .forms import Form, forms, middle, straight_error
 from .knots import fewest_knots
 from .program import FUNCTIONS, LARGEST, Program, TooWideError
 from .proof import Proof, prove
-from .wanted import Wanted
+from .wanted import ExactValues
 
 Arith = Literal["float", "int32", "int16"]
 
@@ -57,7 +57,7 @@ class Exported:
     name: str
     kind: str
     program: Program
-    wanted: Wanted
+    wanted: ExactValues
     proof: Proof
     cheaper: str
     notes: tuple[str, ...] = ()
@@ -132,7 +132,7 @@ def export(
     bound = (0.0 if labels else 1.0 / scale) if within is None else within
     if not bound >= 0 or (bound == 0 and not labels):
         raise ParameterError("within", bound, f"a bound above 0, as in {number(1.0 / scale)}")
-    w = Wanted.of(channel, scale, bound, inside_limits)
+    w = ExactValues.of(channel, scale, bound, inside_limits)
     if not w.valid.size:
         raise ExportError(f"{channel.name}: not one of its counts has a value")
     if arith == "float":
@@ -146,7 +146,7 @@ def export(
 
 
 def _float(
-    w: Wanted,
+    w: ExactValues,
     name: str,
     kind: type[np.floating[Any]],
     free: bool,
@@ -177,7 +177,7 @@ def _float(
     return Exported(w.channel, name, "the formula itself", program, w, proof, "")
 
 
-def _whole(w: Wanted, name: str, arith: str) -> Exported:
+def _whole(w: ExactValues, name: str, arith: str) -> Exported:
     limit = LARGEST[arith]
     _check_room(w, arith, limit)
     for form in _proven(w, name, arith):
@@ -185,7 +185,7 @@ def _whole(w: Wanted, name: str, arith: str) -> Exported:
     raise ExportError(_what_could_be(w, name, arith))
 
 
-def _check_room(w: Wanted, arith: str, limit: int) -> None:
+def _check_room(w: ExactValues, arith: str, limit: int) -> None:
     counts, largest = int(np.abs(w.counts).max()), float(np.nanmax(np.abs(w.target)))
     if counts > limit:
         raise ExportError(
@@ -208,7 +208,7 @@ def _check_room(w: Wanted, arith: str, limit: int) -> None:
         )
 
 
-def _proven(w: Wanted, name: str, arith: str) -> list[Exported]:
+def _proven(w: ExactValues, name: str, arith: str) -> list[Exported]:
     """The first form that keeps the bound, if there is one."""
     tried: list[str] = []
     for form in forms(w, name, arith):
@@ -223,7 +223,7 @@ def _proven(w: Wanted, name: str, arith: str) -> list[Exported]:
     return []
 
 
-def _cheaper(form: Form, w: Wanted, tried: list[str]) -> str:
+def _cheaper(form: Form, w: ExactValues, tried: list[str]) -> str:
     """What the next cheaper choice would cost in error."""
     unit = symbol(w.channel.unit) if w.channel.unit != "zone" else ""
     table = form.kind.startswith(("a table", "a full table")) and not w.has_holes
@@ -243,7 +243,7 @@ def _cheaper(form: Form, w: Wanted, tried: list[str]) -> str:
     return "nothing is cheaper"
 
 
-def _one_less(form: Form, w: Wanted) -> float | None:
+def _one_less(form: Form, w: ExactValues) -> float | None:
     """The smallest bound that one knot fewer can keep, to a few per cent."""
     m = middle(w)
     target, limit = w.target[m.part], LARGEST[form.program.arith]
@@ -261,7 +261,7 @@ def _one_less(form: Form, w: Wanted) -> float | None:
     return None
 
 
-def _what_could_be(w: Wanted, name: str, arith: str) -> str:
+def _what_could_be(w: ExactValues, name: str, arith: str) -> str:
     """A bound that this arithmetic can keep."""
     unit = symbol(w.channel.unit)
     for factor in (2.0, 5.0, 10.0, 50.0):

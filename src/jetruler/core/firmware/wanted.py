@@ -14,7 +14,7 @@ from ..model.ruler import TABLE_BITS
 
 
 @dataclass(frozen=True)
-class Wanted:
+class ExactValues:
     """The values of a channel over all its counts, and how near a program must come.
 
     counts: ascending, without a gap. values: in the channel's unit, NaN for none. flags: `Flag`
@@ -29,7 +29,9 @@ class Wanted:
     within: float
 
     @classmethod
-    def of(cls, channel: Channel, scale: int, within: float, inside_limits: bool = False) -> Wanted:
+    def of(
+        cls, channel: Channel, scale: int, within: float, inside_limits: bool = False
+    ) -> ExactValues:
         """Of a channel. inside_limits: beyond its limits, the value is held at them.
         Raises `ParameterError` for a channel without a finite number of counts."""
         tables = channel.ruler.compiled()

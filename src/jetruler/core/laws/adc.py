@@ -11,7 +11,7 @@ import numpy as np
 from ..arrays import Array
 from ..errors import ParameterError
 from ..model.converter import Converter
-from ..model.law import SHARE, Law, Role, Volts, at
+from ..model.law import FRACTION, Law, Role, Volts, at
 from ..model.text import number, shown
 from .statements import constant, reject
 
@@ -24,7 +24,7 @@ class Adc(Converter):
     for the reference; default is the top count (2^bits − 1, signed 2^(bits−1) − 1), 2^bits is
     the datasheet's LSB, 65535 serves a result left-scaled to 16 bits. signed: two's complement.
     error_lsb: the converter's own error as the datasheet's half-width in counts, for budgets.
-    ratiometric: give the share of the reference, n / count_at_vref, instead of volts; the
+    ratiometric: give the fraction of the reference, n / count_at_vref, instead of volts; the
     reference then cancels and may be left out. A ratiometric law behind it sets this by itself.
     Raises `ParameterError`. Source: the transfer function of an ideal converter.
 
@@ -45,7 +45,7 @@ class Adc(Converter):
 
     @property
     def gives(self) -> str | None:
-        return SHARE if self.ratiometric or self.vref is None else "V"
+        return FRACTION if self.ratiometric or self.vref is None else "V"
 
     @property
     def full_count(self) -> float:
@@ -53,7 +53,7 @@ class Adc(Converter):
         return self.highest if self.count_at_vref is None else self.count_at_vref
 
     @property
-    def step(self) -> int:
+    def lsb(self) -> int:
         """Counts from one code to the next: 1, but for a result that is left-scaled, which
         `count_at_vref` = 2^bits − step tells (65520 is 12 bits in 16)."""
         missing = 2**self.bits - self.full_count
@@ -62,7 +62,7 @@ class Adc(Converter):
 
     @property
     def scale(self) -> float:
-        """What the full count gives: the reference voltage, or 1 for a share."""
+        """What the full count gives: the reference voltage, or 1 for a fraction."""
         return 1.0 if self.ratiometric or self.vref is None else self.vref
 
     def check(self) -> Iterator[ParameterError]:
@@ -78,7 +78,7 @@ class Adc(Converter):
             yield ParameterError("signed", True, "one bit leaves no room for a sign")
 
     def with_output(self, unit: str | None) -> Law:
-        return replace(self, ratiometric=True) if unit == SHARE else self
+        return replace(self, ratiometric=True) if unit == FRACTION else self
 
     def forward(self, x: Array) -> Array:
         # Divided first: the count that stands for vref then reads exactly vref.
@@ -92,7 +92,7 @@ class Adc(Converter):
 
     def formula(self, x: float) -> str:
         y = float(self.forward(at(x))[0])
-        if self.gives == SHARE:
+        if self.gives == FRACTION:
             symbols = "s = U / Uref = n / N"
             return (
                 f"{symbols} = {number(x)} / {number(self.full_count)} = {number(y)} (Uref cancels)"
@@ -104,7 +104,7 @@ class Adc(Converter):
 
     def inverse_formula(self, y: float) -> str:
         n = y / self.scale * self.full_count
-        if self.gives == SHARE:
+        if self.gives == FRACTION:
             return f"n = s · N = {number(y)} · {number(self.full_count)} = {number(n)}"
         return (
             f"n = U · N / Uref = {shown(y, 'V')} · {number(self.full_count)} / "

@@ -1,4 +1,4 @@
-"""Laws from plain tables of parameters, as they stand in a bench file: all mistakes at once."""
+"""Laws from plain tables of parameters, as they stand in a bench file: all errors at once."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ import dataclasses
 from collections.abc import Mapping
 from typing import Any
 
-from ..errors import Mistakes, ParameterError, QuantityError
+from ..errors import ParameterError, ParameterErrors, QuantityError
 from ..model.law import Law, hint_unit, is_numeric, parameters
 from ..model.quantity import quantity, unit_of
 from ..model.text import nearest
@@ -19,26 +19,26 @@ def build_law(table: Mapping[str, Any]) -> Law:
 
     Texts are read as quantities in the unit that each parameter stands for; a plain number
     stands for the SI unit, but a temperature says its unit.
-    Raises `Mistakes` with every mistake in the table.
+    Raises `ParameterErrors` with every mistake in the table.
     """
     name = table.get("law")
     try:
         law = law_named(str(name))
     except ParameterError as mistake:
-        raise Mistakes([mistake]) from None
+        raise ParameterErrors([mistake]) from None
     except KeyError:
         right = nearest(str(name), law_names())
         right = right if name else "a law is named: " + ", ".join(law_names())
-        raise Mistakes([ParameterError("law", name, right)]) from None
+        raise ParameterErrors([ParameterError("law", name, right)]) from None
     given = {key: value for key, value in table.items() if key != "law"}
     try:
-        given = _told(law, given)
+        given = _plain(law, given)
     except ParameterError as mistake:
-        raise Mistakes([mistake]) from None
+        raise ParameterErrors([mistake]) from None
     known = {key: hint for key, hint in parameters(law).items() if key != law.open_ended}
     unknown = [key for key in given if key not in known]
     values: dict[str, Any] = {key: given[key] for key in unknown} if law.open_ended else {}
-    mistakes = [
+    errors = [
         ParameterError(key, given[key], f"unknown for {name}; {nearest(key, known)}")
         for key in unknown
         if not law.open_ended
@@ -48,11 +48,11 @@ def build_law(table: Mapping[str, Any]) -> Law:
             try:
                 values[key] = _read(key, given[key], hint)
             except ParameterError as mistake:
-                mistakes.append(mistake)
+                errors.append(mistake)
         elif _required(law, key):
-            mistakes.append(ParameterError(key, None, f"{name} needs it"))
-    if mistakes:
-        raise Mistakes(mistakes)
+            errors.append(ParameterError(key, None, f"{name} needs it"))
+    if errors:
+        raise ParameterErrors(errors)
     return _made(law, values)
 
 
@@ -68,7 +68,7 @@ def _made(law: type[Law], values: dict[str, Any]) -> Law:
         if law.open_ended:
             extra = values.keys() - {field.name for field in fields}
             object.__setattr__(draft, law.open_ended, tuple((k, values[k]) for k in sorted(extra)))
-        raise Mistakes(draft.mistakes()) from None
+        raise ParameterErrors(draft.errors()) from None
 
 
 def _required(law: type[Law], key: str) -> bool:
@@ -100,21 +100,21 @@ def _quantity(key: str, text: str, unit: str | None) -> float:
         raise ParameterError(key, text, str(error)) from None
 
 
-def _told(law: type[Law], given: dict[str, Any]) -> dict[str, Any]:
+def _plain(law: type[Law], given: dict[str, Any]) -> dict[str, Any]:
     """Quantities that tell a unit: `marks = [["0.5 V", 0], ["4.5 V", "10 bar"]]` tells both, and
     `low = "3.6 mA"` tells that of a clamp. The numbers come back plain, the units beside them."""
-    told: dict[str, Any] = {}
+    plain: dict[str, Any] = {}
 
     def read(key: str, value: Any, side: str) -> Any:
         if not isinstance(value, str):
             return value
         try:
             said = given.get(side)
-            unit = said if isinstance(said, str) else told.get(side) or unit_of(value)
+            unit = said if isinstance(said, str) else plain.get(side) or unit_of(value)
         except QuantityError as error:
             raise ParameterError(key, value, str(error)) from None
         if unit is not None:
-            told.setdefault(side, unit)
+            plain.setdefault(side, unit)
         return _quantity(key, value, unit)
 
     out = dict(given)
@@ -128,4 +128,4 @@ def _told(law: type[Law], given: dict[str, Any]) -> dict[str, Any]:
         elif isinstance(value, list) and all(isinstance(pair, list) for pair in value):
             pairs: list[list[Any]] = value
             out[key] = [[read(key, v, s) for v, s in zip(p, sides, strict=False)] for p in pairs]
-    return {key: value for key, value in out.items() if key in given} | told
+    return {key: value for key, value in out.items() if key in given} | plain

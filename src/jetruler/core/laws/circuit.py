@@ -10,14 +10,14 @@ import numpy as np
 
 from ..arrays import Array, FlagArray
 from ..errors import ParameterError
-from ..model.law import SHARE, Law, Ohms, Volts, at, quiet
+from ..model.law import FRACTION, Law, Ohms, Volts, at, quiet
 from ..model.reading import Flag
 from ..model.text import bracketed, number, shown
 from .statements import constant, reject
 
 
 def positive(law: Law, *fields: str) -> Iterator[ParameterError]:
-    """The mistakes among parameters that must be above 0 (or left out)."""
+    """The errors among parameters that must be above 0 (or left out)."""
     for field in fields:
         value = getattr(law, field)
         if value is not None and value <= 0:
@@ -57,7 +57,7 @@ class Divider(Law):
 
     @property
     def takes(self) -> str | None:
-        return SHARE if self.supply is None else "V"
+        return FRACTION if self.supply is None else "V"
 
     @property
     def gives(self) -> str | None:
@@ -177,7 +177,7 @@ class Divider(Law):
 
 
 class _Gain(Law):
-    """Volts at the pin that are a straight share of something else: y = (x − shift) · factor."""
+    """Volts at the pin that are a straight fraction of something else: y = (x − shift) · factor."""
 
     @property
     def takes(self) -> str | None:

@@ -39,7 +39,7 @@ class Curve(Law):
 
 
 def check_domain(domain: object) -> Iterator[ParameterError]:
-    """The mistakes of a domain: two numbers, the low one first, or None."""
+    """The errors of a domain: two numbers, the low one first, or None."""
     if domain is None:
         return
     try:

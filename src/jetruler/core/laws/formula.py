@@ -13,7 +13,7 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
-from ..model.law import Role, finite, quiet
+from ..model.law import Role, is_finite, quiet
 from ..model.text import nearest, number
 from ..solve import NoInverseError, turning_point
 from .curve import OnDomain, check_domain
@@ -94,7 +94,7 @@ class Formula(OnDomain):
             sound = isinstance(value, int | float) and not isinstance(value, bool)
             if key in FUNCTIONS or key in FIXED or key == "x":
                 yield ParameterError(key, value, "another name is right, this one has a meaning")
-            elif not sound or not finite(value):
+            elif not sound or not is_finite(value):
                 yield ParameterError(key, value, "a finite number is right for a constant")
         yield from check_domain(self.domain)
         if not isinstance(self.expression, str) or len(self.expression) > LONGEST:

@@ -139,8 +139,8 @@ class Line(Law):
 def _between(x: Array, first: Mark, second: Mark) -> Array:
     """The line through two points, weighted so that each is met exactly."""
     (x0, y0), (x1, y1) = first, second
-    share = (x - x0) / (x1 - x0)
-    return y0 * (1.0 - share) + y1 * share
+    fraction = (x - x0) / (x1 - x0)
+    return y0 * (1.0 - fraction) + y1 * fraction
 
 
 def _worked(

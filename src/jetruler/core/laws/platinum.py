@@ -16,18 +16,18 @@ from ..solve import solve_monotone
 from .circuit import positive
 from .temperature import ZERO_C, TemperatureLaw, TemperatureUnit, from_kelvin, to_kelvin
 
-#: Half a digit of the standard's table, as a share of r0: its own ends, as printed, are inside.
+#: Half a digit of the standard's table, as a ratio of r0: its own ends, as printed, are inside.
 SLACK = 5e-5
 
 _A, _B, _C = 3.9083e-3, -5.775e-7, -4.183e-12
 
 
-def _share(t: Array) -> Array:
+def _ratio(t: Array) -> Array:
     """R/R0 of platinum at t in °C; the standard has a further term below 0 °C."""
     return 1.0 + t * (_A + t * (_B + np.where(t < 0, t * (t - 100.0) * _C, 0.0)))
 
 
-def _share_slope(t: Array) -> Array:
+def _ratio_slope(t: Array) -> Array:
     return _A + t * (2 * _B + np.where(t < 0, t * (4 * t - 300.0) * _C, 0.0))
 
 
@@ -61,15 +61,15 @@ class Platinum(TemperatureLaw):
 
     @quiet
     def _celsius(self, ohms: Array) -> Array:
-        share = ohms / self.r0
-        ends = _share(np.array([self.LOWEST, self.HIGHEST]))
-        share = np.where((share >= ends[0] - SLACK) & (share <= ends[1] + SLACK), share, np.nan)
+        ratio = ohms / self.r0
+        ends = _ratio(np.array([self.LOWEST, self.HIGHEST]))
+        ratio = np.where((ratio >= ends[0] - SLACK) & (ratio <= ends[1] + SLACK), ratio, np.nan)
         # The quadratic in the form that loses no digits near 0 °C.
-        above = 2 * (share - 1) / (_A + np.sqrt(_A * _A + 4 * _B * (share - 1)))
-        below = share < 1
+        above = 2 * (ratio - 1) / (_A + np.sqrt(_A * _A + 4 * _B * (ratio - 1)))
+        below = ratio < 1
         if np.any(below):
-            low, high = np.full_like(share[below], -201.0), np.zeros_like(share[below])
-            above[below] = solve_monotone(_share, _share_slope, share[below], low, high)
+            low, high = np.full_like(ratio[below], -201.0), np.zeros_like(ratio[below])
+            above[below] = solve_monotone(_ratio, _ratio_slope, ratio[below], low, high)
         return above
 
     def forward(self, x: Array) -> Array:
@@ -82,11 +82,11 @@ class Platinum(TemperatureLaw):
     def inverse(self, y: Array) -> Array:
         celsius = y if self.scale == "degC" else to_kelvin(y, self.scale) - ZERO_C
         inside = (celsius >= self.LOWEST - 0.02) & (celsius <= self.HIGHEST + 0.02)
-        return self.r0 * _share(np.where(inside, celsius, np.nan))
+        return self.r0 * _ratio(np.where(inside, celsius, np.nan))
 
     @quiet
     def slope(self, x: Array) -> Array:
-        return self.degrees / (self.r0 * _share_slope(self._celsius(x)))
+        return self.degrees / (self.r0 * _ratio_slope(self._celsius(x)))
 
     def formula(self, x: float) -> str:
         celsius = float(self._celsius(at(x))[0])

@@ -80,7 +80,7 @@ class Whole(Law):
         return [f"x = {called}(x)"]
 
     @property
-    def rounding_step(self) -> float:
+    def resolution(self) -> float:
         return 1.0
 
 

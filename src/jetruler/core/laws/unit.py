@@ -104,7 +104,7 @@ def _registry() -> Any:
     return pint.UnitRegistry(non_int_type=Fraction)
 
 
-_PINT_NAMES = {"%": "percent", "share": "dimensionless", "degC": "kelvin", "degF": "kelvin"}
+_PINT_NAMES = {"%": "percent", "fraction": "dimensionless", "degC": "kelvin", "degF": "kelvin"}
 
 
 @cache

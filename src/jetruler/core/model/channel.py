@@ -40,7 +40,7 @@ class Channel:
     """
 
     name: str
-    laws: Ruler
+    chain: Ruler
     column: str | int
     about: str = ""
     limits: tuple[float, float] | None = None
@@ -53,7 +53,9 @@ class Channel:
     """The laws with the limits at their end."""
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "ruler", self.laws >> self._limits() if self.limits else self.laws)
+        object.__setattr__(
+            self, "ruler", self.chain >> self._limits() if self.limits else self.chain
+        )
 
     def _limits(self) -> Law:
         from ..laws.interval import Limits

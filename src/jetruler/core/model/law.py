@@ -25,8 +25,8 @@ Ohms = Annotated[float, Unit("ohm")]
 Kelvin = Annotated[float, Unit("K")]
 BareKelvin = Annotated[float, Unit("K", bare=True)]
 
-#: Unit of a ratiometric reading: the share of the converter's own reference, 0 to 1.
-SHARE = "share"
+#: Unit of a ratiometric reading: the fraction of the converter's own reference, 0 to 1.
+FRACTION = "fraction"
 
 #: Keeps NumPy quiet where a law meets the edge of its domain; the result there is NaN.
 quiet = np.errstate(all="ignore")
@@ -127,7 +127,7 @@ class Law(ABC):
         return self
 
     @property
-    def rounding_step(self) -> float | None:
+    def resolution(self) -> float | None:
         """The step to which this law rounds, in its output's unit; None where it rounds nothing.
         A budget then has a row for half of it."""
         return None
@@ -139,15 +139,15 @@ class Law(ABC):
         return None
 
     def check(self) -> Iterator[ParameterError]:
-        """Yield the mistakes among the parameters (all of them; the first is raised)."""
+        """Yield the errors among the parameters (all of them; the first is raised)."""
         yield from ()
 
     def __post_init__(self) -> None:
-        for mistake in self.mistakes():
+        for mistake in self.errors():
             raise mistake
 
-    def mistakes(self) -> list[ParameterError]:
-        """All mistakes among the parameters: those of the wrong kind first."""
+    def errors(self) -> list[ParameterError]:
+        """All errors among the parameters: those of the wrong kind first."""
         wrong_kinds = list(self._wrong_kinds())
         return wrong_kinds or list(self.check())
 
@@ -162,7 +162,7 @@ class Law(ABC):
                 yield ParameterError(field, value, f"jetruler.quantity({value!r}) reads a text")
             elif isinstance(value, bool) or not isinstance(value, int | float | np.number):
                 yield ParameterError(field, value, "a number is wanted")
-            elif not finite(value):
+            elif not is_finite(value):
                 yield ParameterError(field, value, "a finite number is wanted")
 
     def __rshift__(self, other: Law | Ruler) -> Ruler:
@@ -181,7 +181,7 @@ def parameters(law: type[Law]) -> Mapping[str, Any]:
     return {f.name: hints[f.name] for f in dataclasses.fields(law)}  # type: ignore[arg-type]
 
 
-def finite(value: Any) -> bool:
+def is_finite(value: Any) -> bool:
     """Whether a number is finite, and fits a float at all."""
     try:
         return math.isfinite(value)

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..arrays import AnyArray
 
-#: Counts in, values out: see `Table.gather`.
+#: Counts in, values out: see `CountTable.gather`.
 Gather: TypeAlias = Callable[[AnyArray, AnyArray], object]
 
 #: Samples handled at a time: the block, its index copy and its result stay in the cache.
@@ -50,7 +50,7 @@ def for_blocks(n: int, work: Callable[[slice], None], threads: int = 1) -> None:
         list(pool.map(stretch, range(0, n, share)))
 
 
-class Table:
+class CountTable:
     """One number for every count from `lowest` up, and one for all counts outside.
 
     Counts of 8 and 16 bits are gathered from a table as wide as their type, so that no count

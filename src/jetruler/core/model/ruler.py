@@ -14,7 +14,7 @@ from ..errors import UnitError
 from .containers import lazily, to_array
 from .converter import Converter
 from .law import Law
-from .lookup import Table, for_blocks
+from .lookup import CountTable, for_blocks
 from .reading import Flag, Reading
 from .text import number
 from .trace import Step, Trace
@@ -50,7 +50,7 @@ class Ruler:
     """Unit at every joint: before the first law, after the first, … after the last."""
 
     _each_count: dict[int, float] = field(init=False, compare=False, default_factory=dict)
-    _tables: tuple[Table, Table] | None = field(init=False, compare=False, default=None)
+    _tables: tuple[CountTable, CountTable] | None = field(init=False, compare=False, default=None)
 
     def __post_init__(self) -> None:
         laws, units = _joined(self.laws)
@@ -171,12 +171,12 @@ class Ruler:
                 break
         return Trace(float(y), self.gives, tuple(steps), Reading(value, Flag(0), self.takes))
 
-    def compiled(self) -> tuple[Table, Table] | None:
+    def compiled(self) -> tuple[CountTable, CountTable] | None:
         """Values and flags over all counts; None for a ruler that has no finite input."""
         if self._tables is None and self.converter and self.converter.bits <= TABLE_BITS:
             low, high = self.converter.lowest, self.converter.highest
             values, flags = self._walk(np.arange(low, high + 1, dtype=np.float64))
-            tables = (Table(values, low, np.nan), Table(flags, low, Flag.OFF_SCALE))
+            tables = (CountTable(values, low, np.nan), CountTable(flags, low, Flag.OFF_SCALE))
             object.__setattr__(self, "_tables", tables)
             each = dict(zip(range(low, high + 1), values.tolist(), strict=True))
             object.__setattr__(self, "_each_count", each)

@@ -39,11 +39,11 @@ class Stream:
     stale: float | str = 2.0
 
     def __post_init__(self) -> None:
-        for mistake in self.mistakes():
+        for mistake in self.errors():
             raise mistake
 
-    def mistakes(self) -> Iterator[ParameterError]:
-        """The mistakes among the parameters."""
+    def errors(self) -> Iterator[ParameterError]:
+        """The errors among the parameters."""
         if self.format not in get_args(Form):
             right = f"one of {', '.join(get_args(Form))} is right"
             yield ParameterError("format", self.format, right)

@@ -95,8 +95,8 @@ def passages(raw: Array, values: Array, value: float) -> list[float]:
     places: list[float] = []
     for beyond in (values > value, values >= value):
         for i in np.flatnonzero(beyond[1:] != beyond[:-1]).tolist():
-            share = (value - values[i]) / (values[i + 1] - values[i])
-            place = float(raw[i] + share * (raw[i + 1] - raw[i]))
+            fraction = (value - values[i]) / (values[i + 1] - values[i])
+            place = float(raw[i] + fraction * (raw[i + 1] - raw[i]))
             if all(abs(place - known) > 1e-6 for known in places):
                 places.append(place)
     return places

@@ -70,7 +70,7 @@ def ends_of(found: Survey, margin: float | None = None) -> Ends:
     span = found.high_end - found.low_end
     if not margin >= 0:
         raise ParameterError("margin", margin, "0 counts or more is right")
-    if not span > max(8.0 * noise, 8.0 * found.step):
+    if not span > max(8.0 * noise, 8.0 * found.lsb):
         moved = (
             "there is no sample" if math.isnan(span) else f"the samples span {number(span)} counts"
         )
@@ -109,7 +109,7 @@ def _rests(found: Survey, low: float, high: float, margin: float) -> bool:
 
 def true_ends(channel: Channel | None) -> tuple[float, float]:
     """What the ends of a channel's travel stand for: those of the marks it has, else 0 and 100."""
-    for law in channel.laws.laws if channel is not None else ():
+    for law in channel.chain.laws if channel is not None else ():
         if isinstance(law, Line) and law.marks is not None:
             trues = [true for _, true in law.marks]
             return min(trues), max(trues)

@@ -52,12 +52,12 @@ class Finding:
     severity: Severity
     where: str
     what: str
-    advice: str
+    remedy: str
     rule: str = ""
     why: str = ""
 
     def __str__(self) -> str:
-        return f"{self.where}: {self.what}. {self.advice}."
+        return f"{self.where}: {self.what}. {self.remedy}."
 
 
 @dataclass(frozen=True)
@@ -128,7 +128,7 @@ def _rails(s: Subject) -> Iterator[Finding]:
     v = s.survey
     if v.distinct < 2:
         return
-    for share, rail, count, meaning in (
+    for fraction, rail, count, meaning in (
         (
             v.on_low_rail,
             "low",
@@ -137,9 +137,9 @@ def _rails(s: Subject) -> Iterator[Finding]:
         ),
         (v.on_high_rail, "high", v.highest, "an open wire, or a source above the reference"),
     ):
-        if not share:
+        if not fraction:
             continue
-        samples = round(share * v.samples)
+        samples = round(fraction * v.samples)
         longest = v.rail_stretch
         where = ""
         if longest is not None and longest.count == count:
@@ -196,8 +196,8 @@ def _faults(s: Subject) -> Iterator[Finding]:
 
 def _scaled(s: Subject) -> Iterator[Finding]:
     v = s.survey
-    power = v.step & -v.step  # the largest power of two in the step
-    if v.distinct >= 8 and power >= 2 and v.step == power:
+    power = v.lsb & -v.lsb  # the largest power of two in the step
+    if v.distinct >= 8 and power >= 2 and v.lsb == power:
         shift, top = power.bit_length() - 1, v.highest - power + 1
         bits = (v.highest - v.lowest + 1).bit_length() - 1
         yield Finding(
@@ -205,18 +205,18 @@ def _scaled(s: Subject) -> Iterator[Finding]:
             s.name,
             f"all codes are multiples of {power}: results of {bits - shift} bits, left-scaled "
             f"to {bits} bits",
-            f"Nothing is lost; one step is {power} counts and the top code {top}: give "
+            f"Nothing is lost; one LSB is {power} counts and the top code {top}: give "
             f"count_at_vref = {top} if the top code reads the reference",
         )
 
 
 def _range(s: Subject) -> Iterator[Finding]:
     v = s.survey
-    if v.samples > 1 and v.distinct > 1 and v.range_share < 0.25:
+    if v.samples > 1 and v.distinct > 1 and v.range_fraction < 0.25:
         yield Finding(
             Severity.WARNING,
             s.name,
-            f"uses {v.range_share:.0%} of the converter's range ({number(v.low_end)} to "
+            f"uses {v.range_fraction:.0%} of the converter's range ({number(v.low_end)} to "
             f"{number(v.high_end)})",
             "If this log covers all that the sensor does, another fixed resistor, reference or an "
             "amplifier would use more",
@@ -224,7 +224,7 @@ def _range(s: Subject) -> Iterator[Finding]:
 
 
 def _travel(s: Subject) -> Iterator[Finding]:
-    if s.channel is not None and "clamp" not in [law.name for law in s.channel.laws.laws]:
+    if s.channel is not None and "clamp" not in [law.name for law in s.channel.chain.laws]:
         return  # not a travel from end to end
     try:
         ends = ends_of(s.survey)
@@ -277,11 +277,11 @@ def _noise(s: Subject) -> Iterator[Finding]:
     noise = f"{v.noise:.2g} counts"
     if not math.isnan(s.unit_noise) and s.channel is not None:
         noise += f" ({s.unit_noise:.2g} {symbol(s.channel.unit)})"
-    if v.noise < 0.5 * v.step:
+    if v.noise < 0.5 * v.lsb:
         yield Finding(
             Severity.NOTE,
             s.name,
-            f"is quiet: its noise of {noise} is below half a step",
+            f"is quiet: its noise of {noise} is below half an LSB",
             "It needs no averaging, and averaging would gain nothing: there is no noise to "
             "average out",
         )
@@ -299,7 +299,7 @@ def _averaging(s: Subject) -> str:
     if s.channel is None or s.channel.decimals is None or not s.unit_noise > 0:
         return "Averaging n readings divides it by √n"
     target = 0.5 * 10.0**-s.channel.decimals
-    needed = how_many(s.unit_noise, target, s.unit_noise / s.survey.noise * s.survey.step).readings
+    needed = how_many(s.unit_noise, target, s.unit_noise / s.survey.noise * s.survey.lsb).readings
     place = f"its last decimal still (to {shown(target, s.channel.unit)})"
     return (
         f"One reading holds {place}" if needed == 1 else f"{needed} readings averaged hold {place}"

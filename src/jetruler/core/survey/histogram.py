@@ -75,7 +75,7 @@ class Histogram:
         return self._sum / self.total if self.total else math.nan
 
     @property
-    def spread(self) -> float:
+    def standard_deviation(self) -> float:
         """Standard deviation (n − 1); NaN of fewer than two samples."""
         n = self.total
         if n < 2:

@@ -10,7 +10,7 @@ import numpy as np
 from ..arrays import AnyArray
 from .histogram import Histogram
 
-#: The share of samples that robust ends leave out on each side.
+#: The fraction of samples that robust ends leave out on each side.
 STRAY = 1e-3
 
 #: Counts beyond this are taken for this.
@@ -34,7 +34,7 @@ class Survey:
     """What the samples of one column do. Counts throughout; NaN where there is nothing to say.
 
     low_end, high_end: the ends without a few strays. noise: standard deviation of one sample
-    round the slow movement, without the share that rounding to whole counts adds. step: greatest
+    round the slow movement, without the fraction that rounding to whole counts adds. lsb: greatest
     common divisor of all counts. lowest, highest: the rails of the converter it is held against.
 
     Examples
@@ -53,10 +53,10 @@ class Survey:
     high_end: float
     mean: float
     median: float
-    spread: float
+    standard_deviation: float
     noise: float
     distinct: int
-    step: int
+    lsb: int
     stuck: Stretch | None
     spikes: int
     lowest: int
@@ -72,7 +72,7 @@ class Survey:
         return self.rows - self.missing
 
     @property
-    def range_share(self) -> float:
+    def range_fraction(self) -> float:
         """Share of the converter's range between the robust ends."""
         return (self.high_end - self.low_end) / (self.highest - self.lowest)
 
@@ -80,7 +80,7 @@ class Survey:
     def effective_bits(self) -> float:
         """Bits of an ideal converter of this range whose rounding is as large as the noise and
         the rounding here: log2(range / (√12 · u))."""
-        u = math.sqrt(self.noise**2 + self.step**2 / 12)
+        u = math.sqrt(self.noise**2 + self.lsb**2 / 12)
         return math.log2((self.highest - self.lowest + 1) / (math.sqrt(12) * u))
 
 
@@ -207,8 +207,8 @@ class Surveyor:
         self._run = going
         histogram = self.histogram
         counts, _ = histogram.pairs()
-        step = int(np.gcd.reduce(counts)) or 1 if counts.size else 1
-        noise = noise_of(self._curvature, step)
+        lsb = int(np.gcd.reduce(counts)) or 1 if counts.size else 1
+        noise = noise_of(self._curvature, lsb)
         sizes, often = self._isolated.pairs()
         limit = max(SPIKE_COUNTS, SPIKE_NOISES * (0 if math.isnan(noise) else noise))
         rails = [s for s in self._longest.values() if s.count in (lowest, highest)]
@@ -221,10 +221,10 @@ class Surveyor:
             high_end=histogram.quantile(1 - STRAY),
             mean=histogram.mean,
             median=histogram.quantile(0.5),
-            spread=histogram.spread,
+            standard_deviation=histogram.standard_deviation,
             noise=noise,
             distinct=counts.size,
-            step=step,
+            lsb=lsb,
             stuck=self._longest.get(0),
             spikes=int(often[sizes > limit].sum()),
             lowest=lowest,
@@ -236,25 +236,25 @@ class Surveyor:
         )
 
 
-def noise_of(curvature: Histogram, step: int = 1) -> float:
+def noise_of(curvature: Histogram, lsb: int = 1) -> float:
     """Noise in counts from second differences, with jumps and spikes trimmed off.
 
     For independent noise of variance s² the second difference has 6 s²; rounding to whole steps
-    adds step²/12 to the variance of a sample, which is taken off again (Sheppard's correction).
+    adds lsb²/12 to the variance of a sample, which is taken off again (Sheppard's correction).
     NaN for fewer than three samples in a row.
     """
     sizes, often = curvature.pairs()
     if not sizes.size:
         return math.nan
     squares = sizes.astype(np.float64) ** 2
-    scale = 1.4826 * curvature.quantile(0.5) + step
+    scale = 1.4826 * curvature.quantile(0.5) + lsb
     for _ in range(50):
         inside = sizes <= 4.0 * scale
         rms = math.sqrt(float(squares[inside] @ often[inside]) / float(often[inside].sum()))
         if abs(rms - scale) <= 1e-9 * scale:
             break
-        scale = max(rms, 0.5 * step)
-    return math.sqrt(max(rms**2 / 6 - step**2 / 12, 0.0))
+        scale = max(rms, 0.5 * lsb)
+    return math.sqrt(max(rms**2 / 6 - lsb**2 / 12, 0.0))
 
 
 def survey(counts: AnyArray, bits: int, signed: bool = False) -> Survey:

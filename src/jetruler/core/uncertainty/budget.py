@@ -31,7 +31,7 @@ class Budget:
     >>> import jetruler as jr
     >>> found = jr.budget(jr.Adc(12, 3.3) >> jr.Line(10), 1000, noise=2)
     >>> [row.source for row in found.rows]
-    ['converter step', 'noise']
+    ['converter resolution', 'noise']
     """
 
     at: float
@@ -46,8 +46,8 @@ class Budget:
     expanded: float
     level: float
 
-    def share(self, row: Contribution) -> float:
-        """A row's share of the combined variance, 0 to 1."""
+    def fraction(self, row: Contribution) -> float:
+        """A row's fraction of the combined variance, 0 to 1."""
         return float(row.effect) ** 2 / self.combined**2 if self.combined else 0.0
 
     @property
@@ -59,7 +59,15 @@ class Budget:
         if math.isnan(self.combined):
             return "\n".join(self.summary())
         unit = symbol(self.unit)
-        heading = ["source", "size", "standard", f"{unit} per unit", f"effect {unit}", "share", ""]
+        heading = [
+            "source",
+            "size",
+            "standard",
+            f"{unit} per unit",
+            f"effect {unit}",
+            "fraction",
+            "",
+        ]
         rows = [
             [
                 row.source,
@@ -67,7 +75,7 @@ class Budget:
                 shown(float(f"{row.standard:.3g}"), row.unit),
                 number(float(f"{float(row.sensitivity):.3g}")),
                 _two(float(row.effect), None),
-                f"{100 * self.share(row):.1f} %",
+                f"{100 * self.fraction(row):.1f} %",
                 "random" if row.random else "systematic",
             ]
             for row in self.rows
@@ -90,7 +98,7 @@ class Budget:
         lines = [f"combined standard uncertainty {_two(self.combined, self.unit)}: {parts}"]
         if self.dominant is not None and self.combined:
             lines.append(
-                f"most of it: {self.dominant.source}, {100 * self.share(self.dominant):.0f} %"
+                f"most of it: {self.dominant.source}, {100 * self.fraction(self.dominant):.0f} %"
             )
         result = with_uncertainty(self.value, self.expanded, self.unit)
         lines.append(
@@ -206,5 +214,5 @@ def expanded(what: Ruler | Channel, counts: Array, given: Conditions | None = No
     x = np.asarray(counts, dtype=np.float64)
     combined, _, factor = combine(contributions(ruler, x, given), x, given)
     held = ruler.slope(x) == 0
-    width: Array = np.where(held | np.isnan(ruler.direct(x)), np.nan, factor * combined)
-    return width
+    half_width: Array = np.where(held | np.isnan(ruler.direct(x)), np.nan, factor * combined)
+    return half_width

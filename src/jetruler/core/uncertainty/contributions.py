@@ -15,9 +15,10 @@ from ..model.quantity import Toleranced
 from ..model.ruler import Ruler
 from ..model.text import shown
 from ..model.units import symbol
-from .parameters import Parameter, sensitivity, toleranced
+from .parameters import UncertainParameter, sensitivity, toleranced
 
-#: Standard uncertainty of a rounding to whole steps: every error within half a step as likely.
+#: Standard uncertainty of a rounding to whole steps: every error within half a resolution as
+#: likely.
 ROUNDING = 1 / math.sqrt(12)
 
 
@@ -44,7 +45,7 @@ class Conditions:
         if not self.degrees > 0:
             raise ParameterError("degrees", self.degrees, "more than 0 is right")
         if not 0 < self.level < 1:
-            raise ParameterError("level", self.level, "a share between 0 and 1 is right")
+            raise ParameterError("level", self.level, "a fraction between 0 and 1 is right")
 
 
 @dataclass(frozen=True, eq=False)
@@ -131,7 +132,7 @@ def _row(
 
 def _calibrated(row: Contribution) -> Contribution:
     """A row as it stands behind a calibration: what the calibration saw is in its own row."""
-    if row.random or row.source == "converter step":
+    if row.random or row.source == "converter resolution":
         return row
     return replace(row, effect=0.0 * row.effect, note=row.note or "is in the calibration")
 
@@ -139,18 +140,20 @@ def _calibrated(row: Contribution) -> Contribution:
 def _counting(ruler: Ruler, slope: Array, given: Conditions) -> list[Contribution]:
     """Step, error and noise of the converter: all come in through the slope of the chain."""
     rows = []
-    step = step_of(ruler)
-    lasting = lasting_rounding(given.noise / step)
+    resolution = resolution_of(ruler)
+    lasting = lasting_rounding(given.noise / resolution)
     dithered = math.sqrt(max(0.0, ROUNDING**2 - lasting**2)) / math.sqrt(given.readings)
     if given.readings == 1:
         lasting, dithered = ROUNDING, 0.0
-    size = f"± {step / 2:g} count"
+    size = f"± {resolution / 2:g} count"
     if lasting > 1e-6:
-        rows.append(_row("converter step", size, step * lasting, "count", slope))
+        rows.append(_row("converter resolution", size, resolution * lasting, "count", slope))
     if dithered:
-        note = f"is what the noise of {given.readings:.3g} readings leaves of the step"
-        rows.append(_row("step, averaged", size, step * dithered, "count", slope, True, note=note))
-    error = step * float(getattr(ruler.converter, "error_lsb", 0.0))
+        note = f"is what the noise of {given.readings:.3g} readings leaves of the resolution"
+        rows.append(
+            _row("resolution, mean", size, resolution * dithered, "count", slope, True, note=note)
+        )
+    error = resolution * float(getattr(ruler.converter, "error_lsb", 0.0))
     if error:
         size = f"± {error:g} count"
         rows.append(_row("converter error", size, error / math.sqrt(3), "count", slope))
@@ -163,9 +166,9 @@ def _counting(ruler: Ruler, slope: Array, given: Conditions) -> list[Contributio
     return rows
 
 
-def step_of(ruler: Ruler) -> float:
+def resolution_of(ruler: Ruler) -> float:
     """Counts from one code of the converter to the next."""
-    return float(getattr(ruler.converter, "step", 1))
+    return float(getattr(ruler.converter, "lsb", 1))
 
 
 def lasting_rounding(noise: float) -> float:
@@ -176,7 +179,7 @@ def lasting_rounding(noise: float) -> float:
     return min(ROUNDING, harmonic) if noise else ROUNDING
 
 
-def _of_parameter(ruler: Ruler, parameter: Parameter, x: Array) -> Contribution:
+def _of_parameter(ruler: Ruler, parameter: UncertainParameter, x: Array) -> Contribution:
     law, value = ruler.laws[parameter.law], parameter.value
     note = ""
     if parameter.field == "vref" and isinstance(law, Adc) and law.ratiometric:
@@ -197,16 +200,16 @@ def _of_parameter(ruler: Ruler, parameter: Parameter, x: Array) -> Contribution:
 def _size(value: Toleranced, unit: str | None) -> str:
     """`100000 Ω ± 3 %`, `3.3 V ± 0.033 V (k=2)`."""
     k = "" if value.k is None else f" (k={value.k:g})"
-    share = 100 * value.half_width / abs(value) if value else math.inf
-    in_percent = f"{share:.3g} %" if share < 100 and unit not in ("degC", "degF") else ""
+    fraction = 100 * value.half_width / abs(value) if value else math.inf
+    in_percent = f"{fraction:.3g} %" if fraction < 100 and unit not in ("degC", "degF") else ""
     return f"{shown(float(value), unit)} ± {in_percent or shown(value.half_width, unit)}{k}"
 
 
 def _roundings(ruler: Ruler, x: Array) -> list[Contribution]:
-    """A law that rounds adds half a step of its own."""
+    """A law that rounds adds half a resolution of its own."""
     rows = []
     for i, law in enumerate(ruler.laws):
-        if (step := law.rounding_step) is not None:
+        if (resolution := law.resolution) is not None:
             with np.errstate(all="ignore"):
                 y = x
                 for one in ruler.laws[: i + 1]:
@@ -218,8 +221,8 @@ def _roundings(ruler: Ruler, x: Array) -> list[Contribution]:
             rows.append(
                 _row(
                     f"rounding of {law.name}",
-                    f"± {step / 2:g} {symbol(unit)}".rstrip(),
-                    ROUNDING * step,
+                    f"± {resolution / 2:g} {symbol(unit)}".rstrip(),
+                    ROUNDING * resolution,
                     unit,
                     slope,
                 )

@@ -16,7 +16,7 @@ from ..model.ruler import Ruler
 
 
 @dataclass(frozen=True)
-class Parameter:
+class UncertainParameter:
     """A parameter that carries a tolerance: which law's, which field, where inside a list, and
     what people call it: `r0 of beta`, `marks[1][2] of line`."""
 
@@ -28,7 +28,7 @@ class Parameter:
     name: str
 
 
-def toleranced(ruler: Ruler) -> list[Parameter]:
+def toleranced(ruler: Ruler) -> list[UncertainParameter]:
     """Every toleranced parameter of a ruler, law by law."""
     found = []
     for i, law in enumerate(ruler.laws):
@@ -38,7 +38,7 @@ def toleranced(ruler: Ruler) -> list[Parameter]:
             for inside, value in _within(getattr(law, field.name)):
                 symbol = None if unit is None else unit.symbol
                 name = f"{_called(law, field.name, inside)} of {law.name}"
-                found.append(Parameter(i, field.name, inside, value, symbol, name))
+                found.append(UncertainParameter(i, field.name, inside, value, symbol, name))
     return found
 
 
@@ -59,7 +59,7 @@ def _within(
             yield from _within(part, (*inside, i))
 
 
-def with_value(law: Law, parameter: Parameter, value: Any) -> Law:
+def with_value(law: Law, parameter: UncertainParameter, value: Any) -> Law:
     """The law with another value (or an array of values) for a parameter, unchecked: a budget may
     move a parameter to where nobody would build it."""
     draft = object.__new__(type(law))
@@ -86,11 +86,11 @@ def through(laws: tuple[Law, ...], x: Array) -> Array:
     return x
 
 
-#: Step of a difference quotient, as a share of the tolerance: the curve hardly bends in it.
+#: Step of a difference quotient, as a fraction of the tolerance: the curve hardly bends in it.
 _STEP = 1e-3
 
 
-def sensitivity(ruler: Ruler, parameter: Parameter, x: Array) -> Array:
+def sensitivity(ruler: Ruler, parameter: UncertainParameter, x: Array) -> Array:
     """Units of the result per unit of a parameter, at every x: a central difference quotient."""
     law, rest = ruler.laws[parameter.law], ruler.laws[parameter.law + 1 :]
     before = through(ruler.laws[: parameter.law], x)

@@ -1,4 +1,4 @@
-"""`propagate`: mean and spread of raw readings into mean, spread and uncertainty of the result."""
+"""`propagate`: mean and standard deviation of raw readings into those of the result."""
 
 from __future__ import annotations
 
@@ -31,16 +31,16 @@ class Propagated:
     order: int
 
     def __str__(self) -> str:
-        spread = with_uncertainty(self.mean, self.standard_deviation, self.unit)
+        deviation = with_uncertainty(self.mean, self.standard_deviation, self.unit)
         mean = with_uncertainty(self.mean, self.standard_uncertainty, self.unit)
-        return f"single readings {spread}; their mean {mean}"
+        return f"single readings {deviation}; their mean {mean}"
 
 
 def propagate(ruler: Ruler, mean: float, std: float, n: int = 1, *, order: int = 2) -> Propagated:
     """What raw readings of a mean and a standard deviation become behind a ruler.
 
-    mean, std: of the raw readings; n: how many. order 1: the spread times the slope. order 2: the
-    bend too, which shifts the mean by f″·std²/2 and widens the spread, for normal readings.
+    mean, std: of the raw readings; n: how many. order 1: the standard deviation times the slope.
+    order 2: the bend too, which shifts the mean by f″·std²/2 and widens it, for normal readings.
     Raises `ParameterError`. Source: JCGM 100:2008, 5.1.2 and the note there on higher orders.
 
     Examples
@@ -58,13 +58,13 @@ def propagate(ruler: Ruler, mean: float, std: float, n: int = 1, *, order: int =
         raise ParameterError("n", n, "1 reading or more is right")
     middle, slope = float(ruler.direct(mean)), float(ruler.slope(mean))
     if order == 1 or std == 0:
-        spread = abs(slope) * std
-        return Propagated(middle, spread, spread / math.sqrt(n), ruler.gives, order)
+        deviation = abs(slope) * std
+        return Propagated(middle, deviation, deviation / math.sqrt(n), ruler.gives, order)
     step = 1e-2 * std
     low, high = np.asarray(ruler.slope(np.array([mean - step, mean + step]))).tolist()
     bend = (high - low) / (2 * step)
     variance = (slope * std) ** 2 + 0.5 * (bend * std**2) ** 2
-    spread = math.sqrt(variance)
+    deviation = math.sqrt(variance)
     return Propagated(
-        middle + 0.5 * bend * std**2, spread, spread / math.sqrt(n), ruler.gives, order
+        middle + 0.5 * bend * std**2, deviation, deviation / math.sqrt(n), ruler.gives, order
     )

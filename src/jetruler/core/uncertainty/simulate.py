@@ -16,8 +16,8 @@ from ..model.quantity import Toleranced
 from ..model.ruler import Ruler
 from ..model.text import shown
 from .budget import Budget, budget
-from .contributions import ROUNDING, Conditions, conditions_of, lasting_rounding, step_of
-from .parameters import Parameter, toleranced, with_value
+from .contributions import ROUNDING, Conditions, conditions_of, lasting_rounding, resolution_of
+from .parameters import UncertainParameter, toleranced, with_value
 from .rounding import with_uncertainty
 
 
@@ -48,7 +48,7 @@ class Simulation:
     tolerance: float
 
     @property
-    def apart(self) -> tuple[float, float]:
+    def end_deviations(self) -> tuple[float, float]:
         """How far the ends of the first-order interval are from these."""
         low, high = self.interval
         first = self.budget
@@ -60,11 +60,11 @@ class Simulation:
     @property
     def first_order(self) -> bool:
         """Whether the first-order budget will do."""
-        return max(self.apart) <= self.tolerance
+        return max(self.end_deviations) <= self.tolerance
 
     @property
     def bent(self) -> bool:
-        """Whether it is the chain's bend that the first order misses: the mean or the spread."""
+        """Whether it is the chain's bend that the first order misses: the mean or the variance."""
         first = self.budget
         shifted = abs(self.mean - first.value) > self.tolerance
         return shifted or abs(self.standard - first.combined) > 0.03 * self.standard
@@ -79,7 +79,7 @@ class Simulation:
         ]
         if self.lost:
             lines.append(f"{self.lost} draws have no value and are left out")
-        off = shown(float(f"{max(self.apart):.2g}"), self.unit)
+        off = shown(float(f"{max(self.end_deviations):.2g}"), self.unit)
         allowed = shown(self.tolerance, self.unit)
         if self.first_order:
             lines.append(
@@ -172,10 +172,10 @@ class _Varied:
     def __init__(self, ruler: Ruler, given: Conditions) -> None:
         self.ruler, self.given = ruler, given
         self.counts = ruler.converter is not None
-        self.parameters: list[list[Parameter]] = [[] for _ in ruler.laws]
+        self.parameters: list[list[UncertainParameter]] = [[] for _ in ruler.laws]
         for parameter in toleranced(ruler) if not given.calibration else ():
             self.parameters[parameter.law].append(parameter)
-        self.rounded = [law.rounding_step for law in ruler.laws]
+        self.rounded = [law.resolution for law in ruler.laws]
         self.straight: dict[int, bool] = {}
 
     def draw(self, random: np.random.Generator, at: float, n: int) -> Array:
@@ -183,8 +183,10 @@ class _Varied:
         x = self._counts(random, at, n) if self.counts else np.full(n, at)
         with np.errstate(all="ignore"):
             for i, law in enumerate(self.ruler.laws):
-                if step := self.rounded[i]:  # what was rounded away: anything within half a step
-                    x = x + step * random.uniform(-0.5, 0.5, n)
+                if resolution := self.rounded[
+                    i
+                ]:  # what was rounded away: anything within half a resolution
+                    x = x + resolution * random.uniform(-0.5, 0.5, n)
                 elif self.parameters[i]:
                     drawn = [_drawn(random, p.value, n) for p in self.parameters[i]]
                     x = self._through(i, law, drawn, x)
@@ -197,22 +199,22 @@ class _Varied:
     def _counts(self, random: np.random.Generator, at: float, n: int) -> Array:
         given = self.given
         averaged = given.readings != 1
-        step = step_of(self.ruler)
-        lasting = lasting_rounding(given.noise / step) if averaged else ROUNDING
+        resolution = resolution_of(self.ruler)
+        lasting = lasting_rounding(given.noise / resolution) if averaged else ROUNDING
         x: Array = random.uniform(-0.5, 0.5, n)
-        x *= step * lasting / ROUNDING
+        x *= resolution * lasting / ROUNDING
         x += at
-        spread = given.noise**2
+        variance = given.noise**2
         if averaged:
-            spread += step**2 * max(0.0, ROUNDING**2 - lasting**2)
-        if spread:
+            variance += resolution**2 * max(0.0, ROUNDING**2 - lasting**2)
+        if variance:
             known = math.isinf(given.degrees)
             noise = random.standard_normal(n) if known else random.standard_t(given.degrees, n)
-            noise *= math.sqrt(spread / given.readings)
+            noise *= math.sqrt(variance / given.readings)
             x += noise
         error = float(getattr(self.ruler.converter, "error_lsb", 0.0))
         if error and not given.calibration:
-            x += random.uniform(-error * step, error * step, n)
+            x += random.uniform(-error * resolution, error * resolution, n)
         return x
 
     def _through(self, i: int, law: Law, drawn: list[Array], x: Array) -> Array:
@@ -226,10 +228,10 @@ class _Varied:
             return law.forward(x)
         y = middle = law.forward(x)
         for parameter, values in zip(self.parameters[i], drawn, strict=True):
-            width = parameter.value.half_width or 1.0
-            ends = [with_value(law, parameter, parameter.value + s * width) for s in (-1, 1)]
+            half_width = parameter.value.half_width or 1.0
+            ends = [with_value(law, parameter, parameter.value + s * half_width) for s in (-1, 1)]
             low, high = (end.forward(x) for end in ends)
-            t = (values - float(parameter.value)) / width
+            t = (values - float(parameter.value)) / half_width
             y = y + 0.5 * t * (high - low) + 0.5 * t**2 * (high - 2 * middle + low)
         return y
 
@@ -241,7 +243,9 @@ def _drawn(random: np.random.Generator, value: Toleranced, n: int) -> Array:
     return random.normal(float(value), value.standard, n)
 
 
-def _takes_arrays(law: Law, parameters: list[Parameter], drawn: list[Array], x: Array) -> bool:
+def _takes_arrays(
+    law: Law, parameters: list[UncertainParameter], drawn: list[Array], x: Array
+) -> bool:
     """Whether a law computes with an array for a parameter as it does with each of its numbers."""
     few = slice(0, 8)
     try:

@@ -14,8 +14,8 @@ import pyarrow as pa
 import pyarrow.csv as pacsv
 
 from ..ahead import Workers
-from ..reader import NONE_TORN, Batch
-from ..source import LogError, LogFormat, Source, find_delimiter, split_line
+from ..reader import NONE_TORN, RowBatch
+from ..source import LogError, LogFormat, LogSource, find_delimiter, split_line
 from .csv_rows import RowByRow
 from .text_log import Read, TextReader
 
@@ -28,7 +28,7 @@ class CsvReader(TextReader):
     of_text = True
 
     def __init__(
-        self, source: Source, form: LogFormat | None = None, block_bytes: int | None = None
+        self, source: LogSource, form: LogFormat | None = None, block_bytes: int | None = None
     ) -> None:
         form = form or LogFormat()
         super().__init__(source, form, block_bytes)
@@ -42,7 +42,7 @@ class CsvReader(TextReader):
 
     def batches(
         self, integers: Iterable[int] = (), workers: Workers | None = None
-    ) -> Iterator[Batch]:
+    ) -> Iterator[RowBatch]:
         """The rows in order."""
         self._types = dict.fromkeys(integers, pa.int64())
         yield from super().batches(integers, workers)
@@ -99,7 +99,7 @@ class CsvReader(TextReader):
         if self._comment not in block:
             columns = self._fast(block, ends)
             if columns is not None:
-                return Read(Batch(columns, np.arange(ends), NONE_TORN, quoted), ends)
+                return Read(RowBatch(columns, np.arange(ends), NONE_TORN, quoted), ends)
         return self._cleaned(block, quoted) or self._careful(block, True)[0]
 
     def _cleaned(self, block: bytes, quoted: bool) -> Read | None:
@@ -116,7 +116,7 @@ class CsvReader(TextReader):
         columns = self._fast(b"".join(kept), len(kept))
         if columns is None:
             return None
-        batch = Batch(columns, np.array(numbers, np.int64), NONE_TORN, quoted)
+        batch = RowBatch(columns, np.array(numbers, np.int64), NONE_TORN, quoted)
         return Read(batch, block.count(b"\n"), rows.comments, rows.blank)
 
     def _careful(self, block: bytes, last: bool) -> tuple[Read, bytes]:

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from ..arrow import texts_to_arrow
-from ..reader import Batch
+from ..reader import RowBatch
 
 #: A quoted row that is still open after this many bytes is taken for a stray quote.
 LONGEST_ROW = 2**20
@@ -32,7 +32,7 @@ class RowByRow:
     blank: int = field(init=False, default=0)
     carried: bytes = field(init=False, default=b"")
 
-    def read(self, block: bytes) -> Batch:
+    def read(self, block: bytes) -> RowBatch:
         """The rows, with their lines counted from 0."""
         text = block.decode("utf-8", "surrogateescape")
         texts = [line + "\n" for line in text.removesuffix("\n").split("\n")]
@@ -51,7 +51,7 @@ class RowByRow:
         columns = [
             texts_to_arrow([_bytes(row[i]) for row in rows], pa.binary()) for i in range(self.width)
         ]
-        return Batch(columns, np.array(numbers, np.int64), np.array(torn, np.int64), True)
+        return RowBatch(columns, np.array(numbers, np.int64), np.array(torn, np.int64), True)
 
     def left_out(self, line: bytes) -> bool:
         """Whether a line is a comment, or blank (an empty line is a row in a log of one column);

@@ -16,15 +16,15 @@ import pyarrow as pa
 import pyarrow.json as pajson
 
 from ..arrow import texts_to_arrow
-from ..reader import Batch
-from ..source import LogError, LogFormat, Source
+from ..reader import RowBatch
+from ..source import LogError, LogFormat, LogSource
 from .text_log import Read, TextReader
 
 
 class JsonReader(TextReader):
     """A log of JSON Lines, plain or packed. Its columns are the fields of the first block."""
 
-    def __init__(self, source: Source, form: LogFormat, block_bytes: int | None = None) -> None:
+    def __init__(self, source: LogSource, form: LogFormat, block_bytes: int | None = None) -> None:
         super().__init__(source, form, block_bytes)
         first = next(self._blocks, None)
         if first is None or not first[0].strip():
@@ -75,7 +75,7 @@ class JsonReader(TextReader):
         }
         nothing = pa.nulls(ends)
         columns = [found.get(name, nothing) for name in self.columns]
-        return Read(Batch(columns, np.arange(ends)), ends, late=late)
+        return Read(RowBatch(columns, np.arange(ends)), ends, late=late)
 
     def _parsed(self, block: bytes) -> pa.Table:
         options = pajson.ReadOptions(use_threads=False, block_size=len(block) + 1)
@@ -106,7 +106,7 @@ class JsonReader(TextReader):
             for name in record.keys() - set(self.columns):
                 late[name] = late.get(name, 0) + (record[name] is not None)
         columns = [_column([record.get(name) for record in records]) for name in self.columns]
-        batch = Batch(columns, np.array(numbers, np.int64), np.array(torn, np.int64))
+        batch = RowBatch(columns, np.array(numbers, np.int64), np.array(torn, np.int64))
         return Read(batch, number + 1, blank=blank, late=late)
 
 

@@ -6,7 +6,7 @@ from os import PathLike
 from pathlib import Path
 
 from ..reader import LogReader
-from ..source import LogError, LogFormat, Source, kind_of
+from ..source import LogError, LogFormat, LogSource, kind_of
 
 PARQUET_MAGIC = b"PAR1"
 
@@ -30,7 +30,7 @@ def open_log(
         from .parquet_log import ParquetReader
 
         return ParquetReader(Path(path), form, block_bytes)
-    source = Source(path)
+    source = LogSource(path)
     try:
         if kind == "jsonl":
             from .json_log import JsonReader

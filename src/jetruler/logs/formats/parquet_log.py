@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from ..ahead import Workers
-from ..reader import Batch, LogReader
+from ..reader import LogReader, RowBatch
 from ..source import LogError, LogFormat
 
 FEWEST_ROWS, MOST_ROWS = 2**14, 2**18
@@ -64,7 +64,7 @@ class ParquetReader(LogReader):
 
     def batches(
         self, integers: Iterable[int] = (), workers: Workers | None = None
-    ) -> Iterator[Batch]:
+    ) -> Iterator[RowBatch]:
         """The rows in order."""
         with ExitStack() as stack:
             if workers is None:
@@ -73,14 +73,14 @@ class ParquetReader(LogReader):
                 self._read += batch.rows
                 yield batch
 
-    def _batches(self, threads: bool) -> Iterator[Batch]:
+    def _batches(self, threads: bool) -> Iterator[RowBatch]:
         start = 1
         try:
             for found in self._file.iter_batches(self._rows, use_threads=threads):
                 lines = np.arange(start, start + found.num_rows)
                 start += found.num_rows
                 if found.num_rows:
-                    yield Batch(found.columns, lines)
+                    yield RowBatch(found.columns, lines)
         except (pa.ArrowException, OSError, ValueError) as error:
             raise self._damaged(error) from None
 

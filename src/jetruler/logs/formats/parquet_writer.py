@@ -10,11 +10,11 @@ import pyarrow.parquet as pq
 
 from ...core.model.channel import Channel
 from ..arrow import texts_to_arrow, to_arrow, values_to_arrow
-from ..column import Column
+from ..column import ConvertedColumn
 from ..conversion import Converted
 from ..layout import FLAGS_COLUMN, Layout
-from ..passed import PassedTypes
-from ..texts import FlagTexts, width_texts
+from ..pass_through import PassedTypes
+from ..texts import FlagTexts, uncertainty_texts
 
 #: Rows of one row group: a whole one is kept in memory.
 GROUP_ROWS = 2**19
@@ -32,14 +32,17 @@ class ParquetWriter:
     ) -> None:
         self.layout = layout
         self._sink = pa.PythonFile(file, "w")
-        self.passed = PassedTypes(layout.reader, layout.passed, given or {})
-        self.flag_texts = FlagTexts([channel.name for channel in layout.channels], "", dress=str)
-        self.widths = [
-            width_texts(channel, ".") if layout.uncertainty else None for channel in layout.channels
+        self.pass_through = PassedTypes(layout.reader, layout.pass_through, given or {})
+        self.flag_texts = FlagTexts([channel.name for channel in layout.channels], "", encode=str)
+        self.uncertainties = [
+            uncertainty_texts(channel, ".") if layout.uncertainty else None
+            for channel in layout.channels
         ]
         added: list[str] = []
-        for channel, widths in zip(layout.channels, self.widths, strict=True):
-            added += [channel.output_column] + ([] if widths is None else [widths.column])
+        for channel, uncertainties in zip(layout.channels, self.uncertainties, strict=True):
+            added += [channel.output_column] + (
+                [] if uncertainties is None else [uncertainties.column]
+            )
         self.names = layout.names(added)
         self._schema: pa.Schema | None = None
         self._writer: pq.ParquetWriter | None = None
@@ -49,23 +52,23 @@ class ParquetWriter:
     @property
     def types(self) -> dict[str, str]:
         """Types of the columns that pass through."""
-        return self.passed.named
+        return self.pass_through.named
 
     def begin(self, first: Converted) -> None:
         """Settle the types of what passes through and what all batches share; open the file."""
-        for widths, column in zip(self.widths, first.columns, strict=True):
-            if widths is not None:
-                widths.values(column)
+        for uncertainties, column in zip(self.uncertainties, first.columns, strict=True):
+            if uncertainties is not None:
+                uncertainties.values(column)
         layout = self.layout
-        self.passed.settle(first.batch.rows)
-        kinds = [self.passed.types[place] for place in layout.passed]
+        self.pass_through.settle(first.batch.rows)
+        kinds = [self.pass_through.types[place] for place in layout.pass_through]
         fields = [pa.field(n, k) for n, k in zip(layout.kept, kinds, strict=True)]
-        for channel, widths in zip(layout.channels, self.widths, strict=True):
+        for channel, uncertainties in zip(layout.channels, self.uncertainties, strict=True):
             about = self._about(channel)
             kind = _LABELS if channel.ruler.label(0.0) is not None else pa.float64()
             fields.append(pa.field(channel.output_column, kind, metadata=about))
-            if widths is not None:
-                fields.append(pa.field(widths.column, pa.float64(), metadata=about))
+            if uncertainties is not None:
+                fields.append(pa.field(uncertainties.column, pa.float64(), metadata=about))
         fields.append(pa.field(FLAGS_COLUMN, _LABELS))
         self._schema = pa.schema(fields, metadata={"title": layout.title})
         # Times and measured values differ from row to row: a dictionary of them would be given up.
@@ -84,16 +87,16 @@ class ParquetWriter:
 
     def encoded(self, converted: Converted) -> pa.RecordBatch:
         """A batch as arrays."""
-        columns = self.passed.of(converted.batch.rows)
-        for channel, widths, column in zip(
-            self.layout.channels, self.widths, converted.columns, strict=True
+        columns = self.pass_through.of(converted.batch.rows)
+        for channel, uncertainties, column in zip(
+            self.layout.channels, self.uncertainties, converted.columns, strict=True
         ):
             if channel.ruler.label(0.0) is not None:
                 columns.append(labelled(channel, column))
             else:
                 columns.append(values_to_arrow(column.values, column.complete))
-            if widths is not None:
-                columns.append(values_to_arrow(widths.values(column), False))
+            if uncertainties is not None:
+                columns.append(values_to_arrow(uncertainties.values(column), False))
         columns.append(self.flag_texts.encoded(converted.flags()))
         return pa.RecordBatch.from_arrays(columns, schema=self._schema)
 
@@ -126,7 +129,7 @@ class ParquetWriter:
 _LABELS = pa.dictionary(pa.int32(), pa.string())
 
 
-def labelled(channel: Channel, column: Column) -> pa.DictionaryArray:
+def labelled(channel: Channel, column: ConvertedColumn) -> pa.DictionaryArray:
     """Zones by their labels; null where there is none."""
     kinds, which = np.unique(column.values, return_inverse=True)
     labels = [None if np.isnan(kind) else channel.ruler.label(kind) for kind in kinds]

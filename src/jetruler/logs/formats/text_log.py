@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 
 from ..ahead import Workers
-from ..reader import Batch, LogReader
-from ..source import LogFormat, Source
+from ..reader import LogReader, RowBatch
+from ..source import LogFormat, LogSource
 
 
 @dataclass(frozen=True)
@@ -23,7 +23,7 @@ class Read:
     ends: the lines it took.
     """
 
-    batch: Batch
+    batch: RowBatch
     ends: int
     comments: int = 0
     blank: int = 0
@@ -33,7 +33,7 @@ class Read:
 class TextReader(LogReader):
     """A log of text, plain or packed."""
 
-    def __init__(self, source: Source, form: LogFormat, block_bytes: int | None) -> None:
+    def __init__(self, source: LogSource, form: LogFormat, block_bytes: int | None) -> None:
         super().__init__(source.name, form)
         self.source = source
         self._blocks = source.blocks(block_bytes)
@@ -62,7 +62,7 @@ class TextReader(LogReader):
 
     def batches(
         self, integers: Iterable[int] = (), workers: Workers | None = None
-    ) -> Iterator[Batch]:
+    ) -> Iterator[RowBatch]:
         """The rows in order."""
         with ExitStack() as stack:
             if workers is None:

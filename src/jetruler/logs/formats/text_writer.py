@@ -17,8 +17,8 @@ from ..arrow import text_scalar, texts_to_arrow
 from ..cells import as_text, quote
 from ..conversion import Converted
 from ..layout import FLAGS_COLUMN, Layout
-from ..passed import PassedTypes, valid_text
-from ..texts import CellTexts, FlagTexts, width_texts
+from ..pass_through import PassedTypes, valid_text
+from ..texts import CellTexts, FlagTexts, uncertainty_texts
 
 Write = Callable[[Any], object]
 
@@ -34,8 +34,8 @@ class CsvWriter:
         self.eol = b"\r\n" if reader.crlf else b"\n"
         self.texts = []
         for channel in layout.channels:
-            widths = width_texts(channel, self.decimal) if layout.uncertainty else None
-            self.texts.append(CellTexts(channel, self.decimal, self.delimiter, widths))
+            uncertainties = uncertainty_texts(channel, self.decimal) if layout.uncertainty else None
+            self.texts.append(CellTexts(channel, self.decimal, self.delimiter, uncertainties))
         self.names = layout.names(name for texts in self.texts for name in texts.names)
         names = [channel.name for channel in layout.channels]
         self.flag_texts = FlagTexts(names, self.delimiter)
@@ -50,7 +50,7 @@ class CsvWriter:
         return {}
 
     def begin(self, first: Converted) -> None:
-        """Write the header, and the texts that all batches share."""
+        """Write the header, and the texts that all batches fraction."""
         for texts, column in zip(self.texts, first.columns, strict=True):
             texts.of(column)
         if self.layout.reader.form.header:
@@ -61,7 +61,7 @@ class CsvWriter:
     def encoded(self, converted: Converted) -> pa.Buffer:
         """A batch as bytes of the result."""
         batch = converted.batch.rows
-        columns = [as_text(batch.columns[i]) for i in self.layout.passed]
+        columns = [as_text(batch.columns[i]) for i in self.layout.pass_through]
         joins = self._joins or batch.quoted
         if batch.quoted or not self.layout.reader.of_text:
             columns = [quote(column, self.delimiter) for column in columns]
@@ -89,14 +89,16 @@ class JsonWriter:
         self, layout: Layout, write: Write, given: dict[int, pa.DataType] | None = None
     ) -> None:
         self.layout, self._write = layout, write
-        self.passed = PassedTypes(layout.reader, layout.passed, given or {})
+        self.pass_through = PassedTypes(layout.reader, layout.pass_through, given or {})
         self.texts = []
         for channel in layout.channels:
-            dress = _text_field if channel.ruler.label(0.0) is not None else _number_field
-            widths = width_texts(channel, ".", dress) if layout.uncertainty else None
-            self.texts.append(CellTexts(channel, ".", ", ", widths, dress))
+            encode = _text_field if channel.ruler.label(0.0) is not None else _number_field
+            uncertainties = uncertainty_texts(channel, ".", encode) if layout.uncertainty else None
+            self.texts.append(CellTexts(channel, ".", ", ", uncertainties, encode))
         names = layout.names(name for texts in self.texts for name in texts.names)
-        self.kept = [json.dumps(name, ensure_ascii=False) for name in names[: len(layout.passed)]]
+        self.kept = [
+            json.dumps(name, ensure_ascii=False) for name in names[: len(layout.pass_through)]
+        ]
         channels = [channel.name for channel in layout.channels]
         self.flag_texts = FlagTexts(
             channels, "", b"}", lambda t: _text_field(FLAGS_COLUMN, t, '""')
@@ -105,19 +107,21 @@ class JsonWriter:
     @property
     def types(self) -> dict[str, str]:
         """Types of the columns that pass through."""
-        return self.passed.named
+        return self.pass_through.named
 
     def begin(self, first: Converted) -> None:
-        """Settle what passes through, and write the texts that all batches share."""
+        """Settle what passes through, and write the texts that all batches fraction."""
         for texts, column in zip(self.texts, first.columns, strict=True):
             texts.of(column)
-        self.passed.settle(first.batch.rows)
+        self.pass_through.settle(first.batch.rows)
 
     def encoded(self, converted: Converted) -> pa.Buffer:
         """A batch as bytes of the result."""
         columns = [
             pc.binary_join_element_wise(pa.scalar(f"{name}: "), _json_cells(cells), "")
-            for name, cells in zip(self.kept, self.passed.of(converted.batch.rows), strict=True)
+            for name, cells in zip(
+                self.kept, self.pass_through.of(converted.batch.rows), strict=True
+            )
         ]
         for texts, column in zip(self.texts, converted.columns, strict=True):
             columns += texts.of(column)

@@ -31,7 +31,7 @@ def read_flagged(channel: Channel, counts: AnyArray, missing: AnyArray | None = 
 
 
 @dataclass
-class Follower:
+class ChannelReader:
     """One channel's memory: its smoothing (settled, if it has one) and the zone it was in."""
 
     channel: Channel

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ..core.decide.follower import Follower
+from ..core.decide.channel_reader import ChannelReader
 from ..core.errors import ParameterError
 from ..core.model.channel import Channel
 from .batches import SampleBatch
@@ -15,29 +15,29 @@ from .times import HEAD_ROWS
 
 def remembers(channel: Channel) -> bool:
     """Whether what a sample reads depends on those before it."""
-    return channel.smooth is not None or not Follower(channel).by_count
+    return channel.smooth is not None or not ChannelReader(channel).by_count
 
 
-class Followers:
-    """Makes a follower a channel. Raises `LogError` where a smoothing over a time meets a log
+class ChannelReaders:
+    """Makes a reader a channel. Raises `LogError` where a smoothing over a time meets a log
     without a time column."""
 
     def __init__(self, channels: Sequence[Channel]) -> None:
         self._channels = channels
-        self._made: dict[int, Follower] = {}
+        self._made: dict[int, ChannelReader] = {}
         self._interval: float | None = None
         self.notes: dict[str, str] = {}
         """What each smoothing does, by channel, with its lag."""
 
-    def of(self, i: int, batch: SampleBatch) -> Follower:
-        """The follower of a channel; batch: the first rows of the log, if it is new."""
+    def of(self, i: int, batch: SampleBatch) -> ChannelReader:
+        """The reader of a channel; batch: the first rows of the log, if it is new."""
         if i not in self._made:
-            self._made[i] = self._follower(self._channels[i], batch)
+            self._made[i] = self._reader(self._channels[i], batch)
         return self._made[i]
 
-    def _follower(self, channel: Channel, batch: SampleBatch) -> Follower:
+    def _reader(self, channel: Channel, batch: SampleBatch) -> ChannelReader:
         if channel.smooth is None:
-            return Follower(channel)
+            return ChannelReader(channel)
         if self._interval is None:
             self._interval = batch.head(HEAD_ROWS).interval
         try:
@@ -45,4 +45,4 @@ class Followers:
         except ParameterError as error:
             raise LogError(f"{channel.name}.smooth.{error}") from None
         self.notes[channel.name] = settled.summary(self._interval)
-        return Follower(channel, settled)
+        return ChannelReader(channel, settled)

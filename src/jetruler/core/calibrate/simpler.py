@@ -9,7 +9,7 @@ import numpy as np
 from ..arrays import Array
 from ..errors import JetRulerError
 from ..model.text import number, shown
-from .fitting import Wanted, fitted
+from .fitting import FitRequest, fitted
 from .marks import Marks
 from .result import Fit
 
@@ -17,7 +17,7 @@ from .result import Fit
 AS_WELL = 1.15
 
 
-def advised(result: Fit, wanted: Wanted, limits: tuple[float, float] | None) -> Fit:
+def advised(result: Fit, wanted: FitRequest, limits: tuple[float, float] | None) -> Fit:
     """The fit, which tells its notes and its sentence on simpler laws when they are asked for."""
 
     def advise(fit: Fit) -> tuple[tuple[str, ...], str]:
@@ -43,14 +43,14 @@ def _repeated(result: Fit) -> list[str]:
 def _outliers(result: Fit) -> list[str]:
     notes = []
     for i in result.outliers:
-        off = result.told(abs(float(result.error[i])))
+        off = result.shown(abs(float(result.error[i])))
         times = abs(float(result.error[i])) / (result.rms or np.inf)
         ratio = f", {times:.0f} times the others' rms error" if 1 < times < 1e6 else ""
         notes.append(f"outlier: {result.marks.shown(i)} is off by {off}{ratio}; it was set aside")
     return notes
 
 
-def _suspects(result: Fit, wanted: Wanted, marks: Marks, x: Array) -> list[str]:
+def _suspects(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> list[str]:
     """Marks that a robust fit would set aside, where it was not asked for."""
     if wanted.robust or not result.parameters or x.size < len(result.parameters) + 4:
         return []
@@ -108,17 +108,17 @@ def _extrapolates(result: Fit, limits: tuple[float, float] | None) -> list[str]:
     parts = []
     for end in beyond:
         try:
-            width = float(result.interval(result.ruler.inverse(end))[0])
+            half_width = float(result.interval(result.ruler.inverse(end))[0])
         except JetRulerError:
-            width = float("nan")
+            half_width = float("nan")
         side = f"at {shown(end, unit)}"
-        parts.append(f"{side} to ± {result.told(width)}" if np.isfinite(width) else side)
+        parts.append(f"{side} to ± {result.shown(half_width)}" if np.isfinite(half_width) else side)
     known = "it is known " if any("±" in p for p in parts) else "nothing is known "
     limit = f"the limits reach from {number(limits[0])} to {shown(limits[1], unit)}"
     return [f"{text}, {limit}: beyond the marks it extrapolates; {known}{' and '.join(parts)}"]
 
 
-def _simpler(result: Fit, wanted: Wanted, marks: Marks, x: Array) -> str:
+def _simpler(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> str:
     """The simplest law that predicts left-out marks as well; else what the next simpler costs."""
     own = result.rms_left_out
     degree = len(result.parameters) - 1
@@ -144,16 +144,16 @@ def _simpler(result: Fit, wanted: Wanted, marks: Marks, x: Array) -> str:
         if ladder and not np.isfinite(own):
             return "with so few marks nothing tells whether a simpler law would do as well"
         return ""
-    shown_own = result.told(own)
+    shown_own = result.shown(own)
     tiny = 1e-9 * float(np.max(np.abs(marks.true)))
     for name, error in found:
         if error <= max(AS_WELL * own, tiny):
             return (
-                f"{name} would do as well: {result.told(error)} when left out, against {shown_own}"
+                f"{name} would do as well: {result.shown(error)} when left out, against {shown_own}"
             )
     name, error = min(found, key=lambda pair: pair[1])
     return (
-        f"no simpler law does as well: {name} is off by {result.told(error)} when left out, "
+        f"no simpler law does as well: {name} is off by {result.shown(error)} when left out, "
         f"against {shown_own}"
     )
 
@@ -161,5 +161,5 @@ def _simpler(result: Fit, wanted: Wanted, marks: Marks, x: Array) -> str:
 _ARTICLES = {"line": "a line", "beta": "a Beta law", "offset": "an offset alone"}
 
 
-def _keeps_unit(wanted: Wanted) -> bool:
+def _keeps_unit(wanted: FitRequest) -> bool:
     return wanted.before is not None and wanted.before.gives == wanted.gives

@@ -10,7 +10,7 @@ import pyarrow.compute as pc
 
 from .arrow import floats_of, texts_to_arrow
 from .cells import as_text
-from .reader import Batch, LogReader
+from .reader import LogReader, RowBatch
 
 #: From the narrowest to the widest; whatever there is can be text.
 TYPES = (pa.int64(), pa.float64(), pa.timestamp("us"), pa.timestamp("us", tz="UTC"), pa.string())
@@ -35,10 +35,10 @@ class PassedTypes:
     """
 
     def __init__(
-        self, reader: LogReader, passed: Sequence[int], given: dict[int, pa.DataType]
+        self, reader: LogReader, pass_through: Sequence[int], given: dict[int, pa.DataType]
     ) -> None:
-        self._reader, self._passed = reader, passed
-        self.types = {place: kind for place, kind in given.items() if place in passed}
+        self._reader, self._passed = reader, pass_through
+        self.types = {place: kind for place, kind in given.items() if place in pass_through}
         self._blank: set[int] = set()
 
     @property
@@ -47,7 +47,7 @@ class PassedTypes:
         names = self._reader.columns
         return {names[place]: str(self.types[place]) for place in self._passed}
 
-    def settle(self, batch: Batch) -> None:
+    def settle(self, batch: RowBatch) -> None:
         """By the first batch, in order."""
         for place in self._passed:
             if place not in self.types:
@@ -55,7 +55,7 @@ class PassedTypes:
                 if self._reader.can_be_read_again and self._is_blank(batch.columns[place]):
                     self._blank.add(place)
 
-    def of(self, batch: Batch) -> list[pa.Array]:
+    def of(self, batch: RowBatch) -> list[pa.Array]:
         """The columns of a batch. Raises `OtherTypeError`."""
         return [self._cast(batch, place) for place in self._passed]
 
@@ -85,7 +85,7 @@ class PassedTypes:
             texts = pc.if_else(commas, pc.replace_substring(texts, ",", "."), texts)
         return texts
 
-    def _cast(self, batch: Batch, place: int) -> pa.Array:
+    def _cast(self, batch: RowBatch, place: int) -> pa.Array:
         cells, kind = batch.columns[place], self.types[place]
         if place in self._blank and not self._is_blank(cells):
             shown = self._shown(cells)
