@@ -164,7 +164,7 @@ def test_a_mistake_of_our_own_is_a_sentence_too(
     with pytest.raises(SystemExit) as stopped:
         command_line.main([])
     assert stopped.value.code == 2
-    assert "a mistake of Jet Ruler's own, please report it: KeyError" in capsys.readouterr().err
+    assert "an error in Jet Ruler itself, please report it: KeyError" in capsys.readouterr().err
     monkeypatch.setenv("JETRULER_TRACEBACK", "1")
     with pytest.raises(KeyError):
         command_line.main([])

@@ -99,7 +99,7 @@ def wait_for(true: Callable[[], bool], seconds: float = 20) -> None:
 
 def test_the_demo_source(cli: Cli) -> None:
     def live(*options: str) -> str:
-        done = cli("live", "--source", "demo", "--for", "0.6 s", *options)
+        done = cli("live", "--source", "demo", "--duration", "0.6 s", *options)
         assert done.returncode == 0, done.stderr
         assert "disarmed: no command was sent" in done.stderr
         return done.stdout
@@ -212,7 +212,7 @@ def test_every_line_among_noise_is_a_sample_or_is_counted(cli: Cli, two: None, l
 
 def test_made_up_values(cli: Cli, two: None) -> None:
     made_up = ("--inject", "knob=1000", "--sweep", "pin=0:4000/0.5s")
-    done = cli("live", "--source", "none", *made_up, "--for", "1.2 s")
+    done = cli("live", "--source", "none", *made_up, "--duration", "1.2 s")
     found = rows(done.stdout)
     assert len(found) >= 10
     assert {row["knob_percent"] for row in found} == {"25.0"}
@@ -233,7 +233,7 @@ def test_made_up_values(cli: Cli, two: None) -> None:
         (["--sweep", "knob=1:2"], "damper=0:4095/10s is right"),
         (["--arm"], "standard input takes no commands; name a port with --sink"),
         (["--sink", "x"], "nothing is sent unless --arm"),
-        (["--for", "never"], "a time above 0"),
+        (["--duration", "never"], "a time above 0"),
         (["--timestamp", "q"], "timestamp: found 'q'; stream.columns has none of this name"),
         (["--columns", "a,b"], "stream.columns has none of this name"),
         (["--json", "--plain"], "one of them"),

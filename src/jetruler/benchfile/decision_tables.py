@@ -16,7 +16,7 @@ from ..core.model.text import nearest
 
 Made = TypeVar("Made")
 
-#: What is wrong: its place below the table, then the mistake.
+#: What is wrong: its place below the table, then the error.
 Report = Callable[[ParameterError], None]
 
 
@@ -84,7 +84,7 @@ def drive_of(
     return _made(Drive, rest, {"name": name, "source": source}, report)
 
 
-def output_mistakes(drives: Mapping[str, Drive]) -> Iterator[tuple[str, ParameterError]]:
+def output_errors(drives: Mapping[str, Drive]) -> Iterator[tuple[str, ParameterError]]:
     """Two drives on one output."""
     taken: dict[str, str] = {}
     for name, drive in drives.items():
@@ -101,7 +101,7 @@ def _inside(report: Report, place: str) -> Report:
 def _made(
     kind: type[Made], table: Mapping[str, Any], given: Mapping[str, Any], report: Report
 ) -> Made | None:
-    """The dataclass that a table describes, or a report of every mistake in it."""
+    """The dataclass that a table describes, or a report of every error in it."""
     fields = {f.name: f for f in dataclasses.fields(kind) if f.init}  # type: ignore[arg-type]
     known = [name for name in fields if name not in given]
     wrong = [
@@ -114,8 +114,8 @@ def _made(
         if name in table:
             try:
                 values[name] = _read(name, table[name])
-            except ParameterError as mistake:
-                wrong.append(mistake)
+            except ParameterError as error:
+                wrong.append(error)
         elif fields[name].default is dataclasses.MISSING:
             wrong.append(ParameterError(name, None, f"a {kind.__name__.lower()} needs it"))
     if not wrong:

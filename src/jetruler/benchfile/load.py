@@ -1,4 +1,4 @@
-"""Loading a bench file: every mistake at once, each with its place."""
+"""Loading a bench file: every error at once, each with its place."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ AnyTable = TypeVar("AnyTable", bound=BaseModel)
 
 
 class BenchError(JetRulerError):
-    """A bench file that cannot be used; `errors` has a line for each mistake.
+    """A bench file that cannot be used; `errors` has a line for each error.
 
     Examples
     --------
@@ -116,9 +116,9 @@ def _decided(
     from . import decision_tables as decide
 
     def report(*place: str) -> Callable[[ParameterError], None]:
-        return lambda mistake: errors.append(f"{_named(place)}.{mistake}")
+        return lambda error: errors.append(f"{_named(place)}.{error}")
 
-    named = dict.fromkeys(key for key, _ in _tables(table.get("channel")))  # mistaken ones too
+    named = dict.fromkeys(key for key, _ in _tables(table.get("channel")))  # wrong ones too
     trips, drives = {}, {}
     for key, part in _tables(table.get("trip")):
         _check_name(key, named, report("trip", key))
@@ -127,8 +127,8 @@ def _decided(
         _check_name(key, {}, report("drive", key))
         drives[key] = decide.drive_of(key, part, named, trips, report("drive", key))
     made = {key: drive for key, drive in drives.items() if drive is not None}
-    for key, mistake in decide.output_mistakes(made):
-        report("drive", key)(mistake)
+    for key, error in decide.output_errors(made):
+        report("drive", key)(error)
     stream = table.get("stream")
     return {
         "trips": {key: trip for key, trip in trips.items() if trip is not None},
@@ -168,7 +168,7 @@ def _validated(
     try:
         return schema.model_validate(part, context=folder)
     except ValidationError as error:
-        errors += _mistakes(error, schema, place, table)
+        errors += _errors(error, schema, place, table)
         return None
 
 
@@ -234,15 +234,15 @@ def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
     return Ruler((converter, *laws))
 
 
-def _placed(mistake: ParameterError, place: Place, part: dict[str, Any]) -> str:
-    """A channel's mistake with its place; what the common converter says is its own mistake."""
-    section, _, key = mistake.name.partition(".")
+def _placed(error: ParameterError, place: Place, part: dict[str, Any]) -> str:
+    """A channel's error with its place; what the common converter says is its own error."""
+    section, _, key = error.name.partition(".")
     if section == "converter" and key not in part.get("converter", {}):
-        return str(mistake)
-    return f"{_named(place)}.{mistake}"
+        return str(error)
+    return f"{_named(place)}.{error}"
 
 
-def _mistakes(
+def _errors(
     error: ValidationError, schema: type[BaseModel], place: Place, table: dict[str, Any]
 ) -> Iterator[str]:
     for item in error.errors(include_url=False):

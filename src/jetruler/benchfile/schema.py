@@ -34,8 +34,8 @@ def _law(table: Any, info: ValidationInfo) -> Law:
     if table.get("law") == "table" and isinstance(table.get("points"), str):
         try:
             table = table | {"points": read_points(info.context or Path(), table["points"])}
-        except ParameterError as mistake:
-            raise ParameterErrors([mistake]) from None
+        except ParameterError as error:
+            raise ParameterErrors([error]) from None
     return build_law(table)
 
 
@@ -113,7 +113,7 @@ class ChannelTable(_Table):
 
 class BenchFile(_Table):
     """The whole file; its converters and channels are checked one by one, each with its own
-    schema, so that a mistake in one does not hide those in the others."""
+    schema, so that an error in one does not hide those in the others."""
 
     title: str = ""
     about: str = ""

@@ -117,7 +117,7 @@ def _said(error: Exception) -> NoReturn:
     if os.environ.get("JETRULER_TRACEBACK"):
         raise error
     _fail(
-        f"a mistake of Jet Ruler's own, please report it: {type(error).__name__}: {error} "
+        f"an error in Jet Ruler itself, please report it: {type(error).__name__}: {error} "
         "(JETRULER_TRACEBACK=1 shows where)"
     )
 

@@ -1,4 +1,4 @@
-"""`jetruler check`: mistakes in the bench file, and between it and a log."""
+"""`jetruler check`: findings in the bench file, and between it and a log."""
 
 from __future__ import annotations
 

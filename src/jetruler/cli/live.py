@@ -48,7 +48,7 @@ BEGIN, END = b"\x1b[?1049h\x1b[?25l\x1b[?7l", b"\x1b[?7h\x1b[?25h\x1b[?1049l"
 @click.option("--arm", is_flag=True, help="Send the drives' commands.")
 @click.option("--sink", metavar="PORT", help="Where to send them, if not to the source.")
 @click.option("--record", metavar="FILE", help="Keep every raw line with its time.")
-@click.option("--for", "how_long", metavar="TIME", help='Stop after so long: "10 s".')
+@click.option("--duration", "how_long", metavar="TIME", help='Stop after so long: "10 s".')
 @click.option("--json", "as_json", is_flag=True, help="A JSON object a sample.")
 @click.option("--plain", is_flag=True, help="Aligned columns.")
 @bench_option
@@ -126,7 +126,7 @@ def _lasting(how_long: str) -> float:
     """Seconds; a bare number is one of them."""
     found = seconds(float(how_long) if how_long.replace(".", "", 1).isdigit() else how_long)
     if not 0 < found < float("inf"):
-        raise JetRulerError(f'--for {how_long}: a time above 0 is right, as in "10 s"')
+        raise JetRulerError(f'--duration {how_long}: a time above 0 is right, as in "10 s"')
     return found
 
 

@@ -91,7 +91,7 @@ STEPS = (
         then="events.csv",
     ),
     TourStep(
-        'live --source demo --for "0.5 s"',
+        'live --source demo --duration "0.5 s"',
         "half a second of the stand-in board, with trips and drives",
         into="live.csv",
     ),

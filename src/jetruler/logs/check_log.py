@@ -49,7 +49,7 @@ def check_log(
     form: LogFormat | None = None,
     progress: Progress | None = None,
 ) -> list[Finding]:
-    """Every mistake between a bench and a log, the most serious first: the rules of `check` with a
+    """All findings between a bench and a log, the most serious first: the rules of `check` with a
     log, and the errors and warnings of `look`. Raises `LogError`.
 
     Examples

@@ -52,7 +52,7 @@ def bench_rules() -> tuple[BenchRule, ...]:
 
 
 def check(bench: Bench, listed: Iterable[str] = ()) -> list[Finding]:
-    """Every mistake that the rules find in a bench, the most serious first.
+    """All that the rules find in a bench, the most serious first.
 
     listed: names of the channels whose converter stands in their own list of laws, so that places
     count as the bench file does. An empty list means that nothing was found.

@@ -31,7 +31,7 @@ def mask_of(names: tuple[str, ...]) -> int:
     return sum(flag for flag, name in FLAG_NAMES.items() if name in names)
 
 
-def flag_mistakes(key: str, names: object) -> Iterator[ParameterError]:
+def flag_errors(key: str, names: object) -> Iterator[ParameterError]:
     """The errors in a list of flag names."""
     for name in names if isinstance(names, tuple) else ():
         if name not in FLAG_NAMES.values():
@@ -68,8 +68,8 @@ class Condition:
     flagged: bool | tuple[str, ...] | None = None
 
     def __post_init__(self) -> None:
-        for mistake in self.errors():
-            raise mistake
+        for error in self.errors():
+            raise error
 
     @property
     def kind(self) -> str:
@@ -93,9 +93,9 @@ class Condition:
             ):
                 yield ParameterError(name, value, "a finite number is wanted")
                 return
-        yield from self._mistakes_of(kind)
+        yield from self._errors_of(kind)
 
-    def _mistakes_of(self, kind: str) -> Iterator[ParameterError]:
+    def _errors_of(self, kind: str) -> Iterator[ParameterError]:
         moves = kind.endswith("_by")
         if self.release is not None:
             if kind not in ("above", "below"):
@@ -113,7 +113,7 @@ class Condition:
         if self.flagged is False or not isinstance(self.flagged, bool | tuple | None):
             right = 'true, or a list of flags, as in ["missing", "high_rail"]'
             yield ParameterError("flagged", self.flagged, right)
-        yield from flag_mistakes("flagged", self.flagged)
+        yield from flag_errors("flagged", self.flagged)
 
     def __str__(self) -> str:
         kind = self.kind

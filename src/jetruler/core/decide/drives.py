@@ -11,7 +11,7 @@ import numpy as np
 from ..arrays import Array, Truths
 from ..errors import ParameterError
 from ..model.text import number
-from .conditions import FAULTS, flag_mistakes
+from .conditions import FAULTS, flag_errors
 
 #: Ranges by name: lowest and highest command, and their unit.
 RANGES = {
@@ -63,8 +63,8 @@ class Drive:
     """What no command ever leaves."""
 
     def __post_init__(self) -> None:
-        for mistake in self.errors():
-            raise mistake
+        for error in self.errors():
+            raise error
         if self.off is None:
             commands = [command for _, command in self.marks]
             off = 0.0 if min(commands) <= 0 <= max(commands) else min(commands)
@@ -116,7 +116,7 @@ class Drive:
             yield ParameterError("dead_band", self.dead_band, "0 or more is right")
         if self.slew is not None and not self.slew > 0:
             yield ParameterError("slew", self.slew, "commands a second, above 0")
-        yield from flag_mistakes("safe_flags", self.safe_flags)
+        yield from flag_errors("safe_flags", self.safe_flags)
 
     def _ends(self) -> tuple[float, float] | None:
         if isinstance(self.range, str):

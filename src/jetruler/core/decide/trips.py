@@ -39,8 +39,8 @@ class Trip:
     about: str = ""
 
     def __post_init__(self) -> None:
-        for mistake in self.errors():
-            raise mistake
+        for error in self.errors():
+            raise error
 
     def errors(self) -> Iterator[ParameterError]:
         """The errors among the parameters."""

@@ -19,13 +19,13 @@ def build_law(table: Mapping[str, Any]) -> Law:
 
     Texts are read as quantities in the unit that each parameter stands for; a plain number
     stands for the SI unit, but a temperature says its unit.
-    Raises `ParameterErrors` with every mistake in the table.
+    Raises `ParameterErrors` with every error in the table.
     """
     name = table.get("law")
     try:
         law = law_named(str(name))
-    except ParameterError as mistake:
-        raise ParameterErrors([mistake]) from None
+    except ParameterError as error:
+        raise ParameterErrors([error]) from None
     except KeyError:
         right = nearest(str(name), law_names())
         right = right if name else "a law is named: " + ", ".join(law_names())
@@ -33,8 +33,8 @@ def build_law(table: Mapping[str, Any]) -> Law:
     given = {key: value for key, value in table.items() if key != "law"}
     try:
         given = _plain(law, given)
-    except ParameterError as mistake:
-        raise ParameterErrors([mistake]) from None
+    except ParameterError as error:
+        raise ParameterErrors([error]) from None
     known = {key: hint for key, hint in parameters(law).items() if key != law.open_ended}
     unknown = [key for key in given if key not in known]
     values: dict[str, Any] = {key: given[key] for key in unknown} if law.open_ended else {}
@@ -47,8 +47,8 @@ def build_law(table: Mapping[str, Any]) -> Law:
         if key in given:
             try:
                 values[key] = _read(key, given[key], hint)
-            except ParameterError as mistake:
-                errors.append(mistake)
+            except ParameterError as error:
+                errors.append(error)
         elif _required(law, key):
             errors.append(ParameterError(key, None, f"{name} needs it"))
     if errors:
@@ -60,7 +60,7 @@ def _made(law: type[Law], values: dict[str, Any]) -> Law:
     try:
         return law(**values)
     except ParameterError:
-        # Construction stops at the first mistake; ask an unfinished law for all of them.
+        # Construction stops at the first error; ask an unfinished law for all of them.
         draft = object.__new__(law)
         fields = dataclasses.fields(law)  # type: ignore[arg-type]
         for field in fields:

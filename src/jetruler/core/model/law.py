@@ -143,8 +143,8 @@ class Law(ABC):
         yield from ()
 
     def __post_init__(self) -> None:
-        for mistake in self.errors():
-            raise mistake
+        for error in self.errors():
+            raise error
 
     def errors(self) -> list[ParameterError]:
         """All errors among the parameters: those of the wrong kind first."""

@@ -45,7 +45,7 @@ def bracketed(value: float) -> str:
 
 def nearest(word: str, known: Iterable[str]) -> str:
     """`; nearest is 'known'` where one of the known words is close, else the whole list."""
-    import difflib  # only a mistake needs it
+    import difflib  # only an error needs it
 
     known = sorted(known)
     close = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
