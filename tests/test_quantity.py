@@ -6,11 +6,14 @@ import copy
 import pickle
 from decimal import Decimal
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import jetruler as jr
 from jetruler import QuantityError, Toleranced, quantity
+from jetruler.core.laws.build import build_law
 
 # IEC 60062: the letter stands for the decimal point; and the ways people write the same value.
 READ = [
@@ -103,3 +106,42 @@ def test_toleranced_computes_as_float_and_survives_copying() -> None:
     assert str(value) == "4700 ± 47"
     with pytest.raises(QuantityError):
         Toleranced(1, -1)
+
+
+@pytest.mark.parametrize(
+    ("text", "unit", "value"),
+    [
+        ("10 psi", None, 10.0),  # a unit of the registry is its own, as bar is
+        ("10 psi", "Pa", 68947.57293168362),
+        ("1 mbar", "Pa", 100.0),
+        ("30 inch", "cm", 76.2),
+        ("1 mmHg", "Pa", 133.322387415),  # the conventional millimetre of mercury
+        ("2 g_0", "m/s²", 19.6133),
+        ("5 min", "s", 300.0),
+        ("1.5 h", None, 5400.0),
+    ],
+)
+def test_every_unit_that_a_law_converts_reads_as_a_quantity(
+    text: str, unit: str | None, value: float
+) -> None:
+    """NIST SP 811, appendix B."""
+    assert quantity(text, unit) == pytest.approx(value, rel=1e-12)
+    number, name = text.split()
+    if unit is not None and name not in ("min", "h"):
+        assert jr.To(unit, name)(float(number)) == pytest.approx(value, rel=1e-12)
+
+
+@pytest.mark.parametrize(
+    "unit",
+    ["m**99999999", "V()", "2**9", "m^m", "m*" * 40 + "m", "f('o')", "[1]", "9e9m"],
+)
+def test_a_unit_is_a_name_and_nothing_to_compute(unit: str) -> None:
+    with pytest.raises(jr.QuantityError):
+        quantity(f"1 {unit}")
+    with pytest.raises(jr.ParameterError):
+        jr.To(unit)
+
+
+def test_marks_in_any_unit() -> None:
+    law = build_law({"law": "line", "marks": [["4 mA", 0], ["20 mA", "100 psi"]]})
+    assert (law.takes, law.gives, law.slope(np.array([0.01]))[0]) == ("A", "psi", 6250.0)

@@ -450,7 +450,7 @@ def test_options_are_checked_like_the_bench_file(
     ("table", "says"),
     [
         ('delimiter = ".."', "delimiter"),
-        ('time_unit = "h"', "one of s, ms, us is right"),
+        ('time_unit = "d"', "one of s, ms, us, min, h is right"),
         ("stale = 0", "a time above 0"),
         ("colums = []", "unknown; the nearest right name is 'columns'"),
         ("timestamp = 3", "a text is right"),

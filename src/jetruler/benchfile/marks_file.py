@@ -103,7 +103,7 @@ def _cells(name: str, line: int, row: list[str], places: dict[str, int]) -> list
 def _scale(name: str, unit: str, true_unit: str | None) -> float:
     """What an uncertainty is worth in the unit of true: a difference has no zero point."""
     from ..core.errors import UnitError
-    from ..core.laws.unit import factor_and_offset
+    from ..core.model.unit_registry import factor_and_offset
 
     if true_unit is None or unit == true_unit:
         return 1.0

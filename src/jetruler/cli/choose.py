@@ -199,7 +199,7 @@ def _in_unit(text: str, unit: str | None, channel: Channel) -> float:
     value = read_value(text, unit or channel.unit)
     if unit is None or channel.unit is None:
         return value
-    from ..core.laws.unit import factor_and_offset
+    from ..core.model.unit_registry import factor_and_offset
 
     factor, offset = factor_and_offset(unit, channel.unit)
     return value * factor + offset

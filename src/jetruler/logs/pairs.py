@@ -10,10 +10,10 @@ import numpy as np
 from ..core.arrays import Array
 from ..core.calibrate.series import aligned
 from ..core.decide.channel_reader import read_flagged
-from ..core.laws.unit import factor_and_offset
 from ..core.model.channel import Channel
 from ..core.model.stream import Stream
 from ..core.model.text import nearest
+from ..core.model.unit_registry import factor_and_offset
 from .batches import Progress, SampleBatch, sample_batches
 from .formats.opening import open_log
 from .reader import LogReader

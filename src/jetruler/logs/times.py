@@ -87,7 +87,7 @@ def find_time_column(
 def time_factor(name: str) -> float:
     """Return the seconds of the unit that the name of a time column ends in."""
     unit = re.search(r"(?:^|[_\s(\[])(us|µs|ms|min|h)[)\]]?$", name.strip())
-    return {"us": 1e-6, "µs": 1e-6, "ms": 1e-3, "min": 60.0, "h": 3600.0}[unit[1]] if unit else 1.0
+    return TIME_UNITS[unit[1].replace("µ", "u")] if unit else 1.0
 
 
 def _read_times(cells: pa.Array, decimal: str) -> Array:

@@ -125,7 +125,7 @@ class Marks:
             return replace(self, raw=raw, raw_unit=raw_unit, true_unit=true_unit)
         if true_unit is None:
             raise MarksError(f"marks: true is in {symbol(self.true_unit)}; the law gives no unit")
-        from ..laws.unit import factor_and_offset
+        from ..model.unit_registry import factor_and_offset
 
         try:
             scale, offset = factor_and_offset(self.true_unit, true_unit)

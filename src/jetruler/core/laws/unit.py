@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from fractions import Fraction
-from functools import cache
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
@@ -14,7 +12,8 @@ from ..arrays import Array
 from ..errors import ParameterError, UnitError
 from ..model.law import Law, Role, unit_fields
 from ..model.text import bracketed, number, shown
-from ..model.units import TEMPERATURES, canonical, symbol
+from ..model.unit_registry import factor_and_offset, is_unit
+from ..model.units import symbol
 from .statements import constant
 
 
@@ -45,7 +44,7 @@ class To(Law):
     def check(self) -> Iterator[ParameterError]:
         for field in ("unit", "source"):
             value = getattr(self, field)
-            if value is not None and not _known(value):
+            if value is not None and not is_unit(value):
                 yield ParameterError(field, value, "a unit is right, as in degF, mA or psi")
 
     @property
@@ -95,39 +94,3 @@ class To(Law):
     def program(self) -> list[str] | None:
         factor, offset = self._line()
         return [f"x = x * {constant(factor)} + {constant(offset)}"]
-
-
-@cache
-def _registry() -> Any:
-    import pint  # a third of a second: only for who converts units
-
-    return pint.UnitRegistry(non_int_type=Fraction)
-
-
-_PINT_NAMES = {"%": "percent", "fraction": "dimensionless", "degC": "kelvin", "degF": "kelvin"}
-
-
-@cache
-def _known(unit: str) -> bool:
-    if unit in TEMPERATURES:
-        return True
-    try:
-        _registry().Unit(_PINT_NAMES.get(unit, unit))
-    except Exception:  # Pint raises many kinds, down to those of its tokenizer
-        return False
-    return True
-
-
-@cache
-def factor_and_offset(source: str, unit: str) -> tuple[float, float]:
-    """y = factor · x + offset from one unit to the other. Raises `UnitError`."""
-    source, unit = canonical(source), canonical(unit)
-    if source in TEMPERATURES and unit in TEMPERATURES:
-        (zero, degree), (to_zero, to_degree) = TEMPERATURES[source], TEMPERATURES[unit]
-        return float(degree / to_degree), float((zero - to_zero) / to_degree)
-    registry = _registry()
-    try:
-        one = registry.Quantity(Fraction(1), _PINT_NAMES.get(source, source))
-        return float(one.to(_PINT_NAMES.get(unit, unit)).magnitude), 0.0
-    except Exception:
-        raise UnitError(f"{symbol(source)} cannot be converted to {symbol(unit)}") from None

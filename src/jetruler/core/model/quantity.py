@@ -6,7 +6,7 @@ import math
 import re
 from decimal import Decimal
 
-from ..errors import QuantityError
+from ..errors import QuantityError, UnitError
 from .units import PREFIXES, TEMPERATURES, canonical, factor, symbol
 
 EXAMPLES = '"4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC"'
@@ -188,10 +188,8 @@ def _read_half_width(text: str, value: float, unit: str | None, whole: str) -> f
         if found in TEMPERATURES and unit in TEMPERATURES:
             half = float(Decimal(repr(half)) * TEMPERATURES[found][1] / TEMPERATURES[unit][1])
         elif found is not None and found != unit:
-            raise QuantityError(
-                f"{whole!r}: the tolerance is in {symbol(found)}, "
-                f"the value in {symbol(unit) or '1'}"
-            )
+            inner = f"the tolerance is in {symbol(found)}, the value in {symbol(unit) or '1'}"
+            half *= _size(found, unit, f"{whole!r}: {inner}")
     if half < 0:
         raise QuantityError(f"{whole!r}: a tolerance is not negative")
     return half
@@ -213,4 +211,18 @@ def _convert(
         scale = Decimal(repr(wanted[1]))
         half = None if half is None else float(Decimal(repr(half)) / scale)
         return float(Decimal(repr(value)) / scale), half
-    raise QuantityError(f"{text!r} is in {symbol(found)}; {symbol(asked)} is wanted here")
+    size = _size(found, asked, f"{text!r} is in {symbol(found)}; {symbol(asked)} is wanted here")
+    return value * size, None if half is None else half * size
+
+
+def _size(found: str | None, unit: str | None, otherwise: str) -> float:
+    """The size of one unit in another. Raises `QuantityError`, which says what is otherwise."""
+    from .unit_registry import factor_and_offset
+
+    try:
+        size, offset = factor_and_offset(str(found), str(unit))
+    except UnitError:
+        offset = math.nan
+    if offset != 0:
+        raise QuantityError(otherwise)
+    return size

@@ -8,9 +8,10 @@ from typing import Literal, get_args
 
 from ..errors import ParameterError
 from .quantity import seconds
+from .units import factor
 
 Form = Literal["csv", "pairs", "json"]
-TIME_UNITS = {"s": 1.0, "ms": 1e-3, "us": 1e-6}
+TIME_UNITS = {unit: found[1] for unit in ("s", "ms", "us", "min", "h") if (found := factor(unit))}
 
 
 @dataclass(frozen=True)
@@ -20,8 +21,8 @@ class Stream:
     format: "csv" (cells with `delimiter` between), "pairs" (`name=value`, between blanks, commas or
     semicolons), "json" (an object a line). columns: names of the cells, for lines without a
     header. baud: of a serial port. timestamp: the column with the source's own time, in
-    `time_unit` ("s", "ms", "us"); without one, the time of arrival counts. stale: seconds of
-    silence after which the data is stale. Raises `ParameterError`.
+    `time_unit` ("s", "ms", "us", "min", "h"); without one, the time of arrival counts. stale:
+    seconds of silence after which the data is stale. Raises `ParameterError`.
 
     Examples
     --------

@@ -1,4 +1,4 @@
-"""Units by name: one spelling inside, the trade's signs for people, SI factors for quantities."""
+"""Units: one spelling inside, the trade's symbols for people, SI factors of the usual ones."""
 
 from __future__ import annotations
 
@@ -17,12 +17,13 @@ _ALIASES = {
     "counts": "count",
     "percent": "%",
 }
-_SIGNS = {"ohm": "Ω", "degC": "°C", "degF": "°F", "deg": "°", "us": "µs"}
+_SYMBOLS = {"ohm": "Ω", "degC": "°C", "degF": "°F", "deg": "°", "us": "µs"}
 
 PREFIXES = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "m": 1e-3, "c": 1e-2, "h": 1e2}
 PREFIXES |= {"k": 1e3, "M": 1e6, "G": 1e9, "T": 1e12}
 _PREFIXED = ("ohm", "V", "A", "W", "s", "m", "Hz", "Pa", "bar", "K", "F", "g", "N", "L", "lx")
 _PLAIN = ("%", "count", "deg", "degC", "degF")
+_TIMES = {"min": 60.0, "h": 3600.0}
 
 #: Kelvin of 0 in each temperature scale, and the size of its degree in kelvin (28 digits).
 TEMPERATURES = {
@@ -44,18 +45,18 @@ class Unit:
 
 
 def canonical(unit: str) -> str:
-    """The one spelling used inside: `"Ω"` is `"ohm"`, `"°C"` is `"degC"`; others are kept."""
+    """Return the one spelling used inside: `"Ω"` is `"ohm"`, `"°C"` is `"degC"`."""
     unit = unit.strip()
     return _ALIASES.get(unit, unit)
 
 
 def symbol(unit: str | None) -> str:
-    """The spelling for people: `"ohm"` is `"Ω"`; no unit is an empty text."""
-    return "" if unit is None else _SIGNS.get(unit, unit)
+    """Return the spelling for people: `"ohm"` is `"Ω"`; no unit is an empty text."""
+    return "" if unit is None else _SYMBOLS.get(unit, unit)
 
 
 def for_column(unit: str | None) -> str:
-    """The spelling for a column name: letters, digits and `_` only, so `"%"` is `"percent"`."""
+    """Return the spelling for a column name, of letters, digits and `_`: `"%"` is `"percent"`."""
     if unit is None:
         return ""
     words = unit.replace("%", "percent").replace("/", "_per_").replace("°", "deg")
@@ -63,11 +64,25 @@ def for_column(unit: str | None) -> str:
 
 
 def factor(symbol: str) -> tuple[str, float] | None:
-    """`"kohm"` → `("ohm", 1000.0)`; None when the symbol is unknown."""
+    """Return the base unit of a symbol and its size in it: `"kohm"` → `("ohm", 1000.0)`.
+
+    A unit of the registry alone, such as psi, is its own base. None if nobody knows the symbol.
+    """
+    found = _usual(symbol)
+    if found is None and symbol not in PREFIXES:
+        from .unit_registry import is_unit
+
+        found = (symbol, 1.0) if is_unit(symbol) else None
+    return found
+
+
+def _usual(symbol: str) -> tuple[str, float] | None:
     symbol = symbol.replace("µ", "u").replace("μ", "u")
     name = canonical(symbol)
     if name in _PLAIN or name in _PREFIXED:
         return name, 1.0
+    if name in _TIMES:
+        return "s", _TIMES[name]
     prefix, rest = symbol[:1], canonical(symbol[1:])
     if prefix in PREFIXES and rest in _PREFIXED:
         return rest, PREFIXES[prefix]

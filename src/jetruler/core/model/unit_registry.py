@@ -1,0 +1,65 @@
+"""Every unit beyond the usual ones, and from one unit to another of its kind: Pint's registry.
+
+Pint takes a third of a second to load, so `units.py` knows the usual units itself, and this is
+asked for the others only.
+"""
+
+from __future__ import annotations
+
+import re
+from fractions import Fraction
+from functools import cache
+from typing import Any
+
+from ..errors import UnitError
+from .units import TEMPERATURES, canonical, symbol
+
+#: A unit as text: names with small exponents, multiplied or divided. Anything else (a power
+#: tower, a call) is not even shown to Pint, which evaluates what it is given.
+_PART = r"[^\W\d]{1,30}(?:(?:\^|\*\*)?-?\d|[²³])?"
+_UNIT = re.compile(rf"(?:1/)?{_PART}(?:[*/·]{_PART}){{0,5}}\Z")
+_PINT_NAMES = {"%": "percent", "fraction": "dimensionless", "degC": "kelvin", "degF": "kelvin"}
+
+
+@cache
+def _registry() -> Any:
+    import pint
+
+    return pint.UnitRegistry(non_int_type=Fraction)
+
+
+@cache
+def is_unit(unit: str) -> bool:
+    """Return whether a text is a unit that anybody knows."""
+    return unit in TEMPERATURES or _quantity(0, unit) is not None
+
+
+@cache
+def factor_and_offset(source: str, unit: str) -> tuple[float, float]:
+    """Return the factor and the offset of the way from one unit to another.
+
+    y = factor · x + offset, from exact fractions, each rounded once. Raises `UnitError` for units
+    of two kinds, and for a unit that is none.
+    """
+    source, unit = canonical(source), canonical(unit)
+    if source in TEMPERATURES and unit in TEMPERATURES:
+        (zero, degree), (to_zero, to_degree) = TEMPERATURES[source], TEMPERATURES[unit]
+        return float(degree / to_degree), float((zero - to_zero) / to_degree)
+    ends = [_quantity(x, source) for x in (0, 1, 2)]
+    try:
+        offset, one, two = (end.to(_PINT_NAMES.get(unit, unit)).magnitude for end in ends)
+        if (not _UNIT.match(unit) and unit not in _PINT_NAMES) or one - offset != two - one:
+            raise ValueError(unit)  # no unit, or a logarithmic one
+        return float(one - offset), float(offset)
+    except Exception:  # Pint raises many kinds
+        raise UnitError(f"{symbol(source)} cannot be converted to {symbol(unit)}") from None
+
+
+def _quantity(x: int, unit: str) -> Any:
+    """x of a unit, None for what is no unit."""
+    if unit not in _PINT_NAMES and not _UNIT.match(unit):
+        return None
+    try:
+        return _registry().Quantity(Fraction(x), _PINT_NAMES.get(unit, unit))
+    except Exception:  # Pint raises many kinds, down to those of its tokenizer
+        return None
