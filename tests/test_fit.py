@@ -283,6 +283,11 @@ column = "y"
 laws = [{ law = "table", points = [[0, 1], [3, 5]] }]
 [channel.c]
 column = "z"
+[channel.d]
+column = "t"
+[[channel.d.laws]]
+law = "line"
+gain = 2
 """
 
 
@@ -298,7 +303,12 @@ def test_awkward_bench_files_keep_everything_else(tmp_path: Path) -> None:
     assert "# , not the end ]" in text
     assert '# was: { law = "line", gain = 2, unit = "]" }' in text
     found = calibrate(jr.load_bench(path)["c"], [(0, 1), (3, 5)])
-    with pytest.raises(JetRulerError, match=r"channel.c.laws is not written as a list"):
+    jr.write_calibration(str(path), found)
+    counts = np.arange(4096)
+    assert jr.load_bench(path)["c"].ruler(counts) == pytest.approx(found.calibrated.ruler(counts))
+    text = path.read_bytes().decode()
+    found = calibrate(jr.load_bench(path)["d"], [(0, 1), (3, 5)])
+    with pytest.raises(JetRulerError, match=r"channel.d.laws is not written as a list"):
         jr.write_calibration(str(path), found)
     with pytest.raises(JetRulerError, match="it has changed since it was read"):
         jr.write_calibration(str(path), calibrate(jr.load_bench(path)["b"], [(0, 1), (1, 2)]), "x")

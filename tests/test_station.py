@@ -452,7 +452,7 @@ def test_options_are_checked_like_the_bench_file(
         ('delimiter = ".."', "delimiter"),
         ('time_unit = "d"', "one of s, ms, us, min, h is right"),
         ("stale = 0", "a time above 0"),
-        ("colums = []", "unknown; the nearest right name is 'columns'"),
+        ("colums = []", "unknown for a stream; the nearest right name is 'columns'"),
         ("timestamp = 3", "a text is right"),
     ],
 )

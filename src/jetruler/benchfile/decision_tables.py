@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable, Collection, Iterator, Mapping
 from typing import Any, TypeVar
 
 from ..core.decide.conditions import Condition
 from ..core.decide.drives import Drive
 from ..core.decide.trips import Trip
-from ..core.errors import ParameterError
+from ..core.errors import ParameterError, ParameterErrors
+from ..core.model.from_table import from_table, frozen
 from ..core.model.quantity import seconds
 from ..core.model.stream import Stream
 from ..core.model.text import nearest
@@ -101,31 +101,13 @@ def _inside(report: Report, place: str) -> Report:
 def _made(
     kind: type[Made], table: Mapping[str, Any], given: Mapping[str, Any], report: Report
 ) -> Made | None:
-    """The dataclass that a table describes, or a report of every error in it."""
-    fields = {f.name: f for f in dataclasses.fields(kind) if f.init}  # type: ignore[arg-type]
-    known = [name for name in fields if name not in given]
-    wrong = [
-        ParameterError(key, table[key], f"unknown; {nearest(key, known)}")
-        for key in table
-        if key not in known
-    ]
-    values = dict(given)
-    for name in known:
-        if name in table:
-            try:
-                values[name] = _read(name, table[name])
-            except ParameterError as error:
-                wrong.append(error)
-        elif fields[name].default is dataclasses.MISSING:
-            wrong.append(ParameterError(name, None, f"a {kind.__name__.lower()} needs it"))
-    if not wrong:
-        draft = object.__new__(kind)
-        for name, field in fields.items():
-            object.__setattr__(draft, name, values.get(name, field.default))
-        wrong = list(draft.errors())  # type: ignore[attr-defined]
-    for one in wrong:
-        report(one)
-    return None if wrong else kind(**values)
+    """The object that a table describes, or a report of every error in it."""
+    try:
+        return from_table(kind, table, f"a {kind.__name__.lower()}", read=_read, given=given)
+    except ParameterErrors as wrong:
+        for error in wrong.errors:
+            report(error)
+        return None
 
 
 _TEXTS = {"about", "channel", "format", "delimiter", "timestamp", "time_unit", "output"}
@@ -151,14 +133,14 @@ def _read(key: str, value: Any) -> Any:
         if not isinstance(value, list) or not all(_pair(pair) for pair in value):
             right = "pairs [value, command] are right, as in [[0, 1000], [100, 2000]]"
             raise ParameterError(key, value, right)
-        return tuple(tuple(pair) for pair in value)
+        return frozen(value)
     if key in _PAIRS or (key == "range" and not isinstance(value, str)):
         if not _pair(value):
             raise ParameterError(key, value, "two numbers are right, the low one first")
         return tuple(value)
     if key == "whole" and not isinstance(value, bool):
         raise ParameterError(key, value, "true or false is right")
-    return tuple(value) if isinstance(value, list) else value
+    return frozen(value)
 
 
 def _number(value: Any) -> bool:

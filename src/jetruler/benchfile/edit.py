@@ -8,10 +8,13 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 import tomlkit
+from tomlkit.items import Array
 
 from ..core.model.channel import Channel
 from .load import BenchError, parse_bench
-from .spans import list_items, set_key
+
+#: What may stand between two items of a list: blanks, commas and comments.
+_BETWEEN = re.compile(r"(?:[\s,]|#[^\n]*\n)*")
 
 
 class Change(NamedTuple):
@@ -48,52 +51,74 @@ def write_law(
     channel: Channel,
     line: str,
     place: int,
+    *,
     replaces: bool,
     expected: str | None = None,
     calibration: str | None = None,
 ) -> Change:
     """Put a law into a channel's list of laws; the old one stays as a comment.
 
-    line: the law as a TOML table. place: where it goes among the channel's laws (from 0).
-    replaces: instead of the law there, else before it. expected: the file's text as the law was
-    fitted to it; a file that has changed since is left alone. calibration: what stands then at
-    the channel's key of that name, for budgets.
-    The file is replaced whole or not at all. Raises `BenchError`.
+    Parameters
+    ----------
+    line : the law as a TOML table.
+    place : where it goes among the channel's laws, from 0.
+    replaces : whether it takes the place of the law there; else it stands before that.
+    expected : the file's text as the law was fitted to it; a file that has changed since is left
+        alone.
+    calibration : what stands then at the channel's key of that name, for budgets.
+
+    Raises
+    ------
+    BenchError : if the file cannot be changed; it is replaced whole or not at all.
     """
     text = read_text(path)
     if expected is not None and text != expected:
         raise BenchError(path, ["it has changed since it was read; nothing is written, try again"])
-    eol = "\r\n" if "\r\n" in text else "\n"
-    text = text.replace("\r\n", "\n")
-    found = list_items(text, channel.name, "laws")
-    if found is None:
+    crlf = "\r\n" in text
+    document = tomlkit.parse(text.replace("\r\n", "\n"))
+    tables: Any = document["channel"]
+    table = tables[channel.name]
+    if "laws" not in table:
+        table["column"].trivia.trail = "\nlaws = []\n"
+        document = tomlkit.parse(tomlkit.dumps(document))
+        tables = document["channel"]
+        table = tables[channel.name]
+    if not isinstance(table["laws"], Array):
         name = f"channel.{channel.name}"
         right = f"is not written as a list `laws = [ … ]` below [{name}]; put this in yourself"
         raise BenchError(path, [f"{name}.laws {right}: {line}"])
-    start, end, items = found
+    listed, items = table["laws"].as_string(), _items(table["laws"])
     place -= len(channel.chain.laws) - len(items)  # the file does not list the common converter
-    if not items and not replaces:
-        head = text.rfind("\n", 0, start) + 1
-        changed = f"{text[:start]}[\n  {line},\n]{text[end:]}"
-        change = Change(text[head:end], changed[head : len(changed) - len(text) + end])
-    elif text.count("\n", start, end):
-        changed, change = _in_lines(text, items, line, place, replaces)
+    if "\n" in listed and items:
+        changed, change = _in_lines(listed, items, line, place, replaces)
     else:
-        changed, change = _in_one_line(text, start, end, items, line, place, replaces)
+        changed, change = _in_one_line(listed, items, line, place, replaces)
+    table["laws"] = tomlkit.parse(f"laws = {changed}")["laws"]
     if calibration is not None:
-        changed = set_key(changed, channel.name, "calibration", calibration)
+        _set_calibration(table, calibration)
         change = Change(change.before, f"{change.after}\ncalibration = {calibration}")
+    changed = tomlkit.dumps(document)
     parse_bench(changed, path, Path(path).parent)
-    replace_file(path, changed.replace("\n", eol))
+    replace_file(path, changed.replace("\n", "\r\n") if crlf else changed)
     return change
+
+
+def _items(laws: Array) -> list[tuple[int, int]]:
+    """Where each item of a list stands in its text."""
+    text, spans, at = laws.as_string(), [], 1
+    for item in laws:
+        match = _BETWEEN.match(text, at)
+        start = match.end() if match else at
+        at = start + len(item.as_string())
+        spans.append((start, at))
+    return spans
 
 
 def _in_lines(
     text: str, items: list[tuple[int, int]], line: str, place: int, replaces: bool
 ) -> tuple[str, Change]:
     """A list with a law a line: the new law gets a line of its own."""
-    i = place if replaces else max(0, place - 1)
-    start, end = items[i]
+    start, end = items[place if replaces else max(0, place - 1)]
     head = text.rfind("\n", 0, start) + 1
     indent = text[head:start] if not text[head:start].strip() else "  "
     old = text[start:end]
@@ -112,28 +137,25 @@ def _in_lines(
 
 
 def _in_one_line(
-    text: str,
-    start: int,
-    end: int,
-    items: list[tuple[int, int]],
-    line: str,
-    place: int,
-    replaces: bool,
+    text: str, items: list[tuple[int, int]], line: str, place: int, replaces: bool
 ) -> tuple[str, Change]:
-    """A list in one line: the line as it was stays above it as a comment."""
+    """A list in one line gets a line for each law, under the list as it was."""
     laws = [text[a:b] for a, b in items]
     laws[place : place + replaces] = [line]
-    head = text.rfind("\n", 0, start) + 1
-    tail = text.find("\n", end)
-    tail = len(text) if tail < 0 else tail
-    old = text[head:tail]
-    body = "".join(f"  {law},\n" for law in laws)
-    new = f"{text[head:start]}[\n{body}]{text[end:tail]}"
-    return f"{text[:head]}# was: {old}\n{new}{text[tail:]}", Change(old, new)
+    was = f"  # was: {text}\n" if items else ""
+    new = "[\n" + was + "".join(f"  {law},\n" for law in laws) + "]"
+    return new, Change(f"laws = {text}", f"laws = {new}")
+
+
+def _set_calibration(table: Any, calibration: str) -> None:
+    if "calibration" in table:
+        table["calibration"] = tomlkit.parse(f"x = {calibration}")["x"]
+    else:  # right behind the laws: the end of a table may belong to the comment on the next one
+        table["laws"].trivia.trail = f"\ncalibration = {calibration}\n"
 
 
 def read_text(path: str) -> str:
-    """A bench file as text. Raises `BenchError`."""
+    """Return a bench file as text. Raises `BenchError`."""
     try:
         return Path(path).read_bytes().decode("utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:

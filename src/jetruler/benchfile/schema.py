@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -10,9 +9,9 @@ from pydantic import BaseModel, ConfigDict, Field, PlainValidator, ValidationInf
 
 from ..core.errors import ParameterError, ParameterErrors
 from ..core.laws.build import build_law
+from ..core.model.from_table import from_table
 from ..core.model.law import Law
 from ..core.model.quantity import quantity
-from ..core.model.text import nearest
 from .points import read_points
 
 if TYPE_CHECKING:
@@ -64,21 +63,9 @@ def _smooth(table: Any) -> Smoothing:
     """A `smooth` table; its own errors are reported like those of a law."""
     from ..core.decide.smoothing import Smoothing
 
-    fields = {f.name for f in dataclasses.fields(Smoothing)}
     if not isinstance(table, dict):
         raise ValueError('a table is right, as in { kind = "median", over = 5 }')
-    unknown = [k for k in table if k not in fields]
-    errors = [ParameterError(k, table[k], f"unknown; {nearest(k, fields)}") for k in unknown]
-    missing = [k for k in ("kind", "over") if k not in table]
-    errors += [ParameterError(k, None, "smooth needs it") for k in missing]
-    if not errors:
-        draft = object.__new__(Smoothing)
-        for field in dataclasses.fields(Smoothing):
-            object.__setattr__(draft, field.name, table.get(field.name, field.default))
-        errors = list(draft.errors())
-    if errors:
-        raise ParameterErrors(errors)
-    return Smoothing(**table)
+    return from_table(Smoothing, table, "smooth")
 
 
 def _watts(value: Any) -> float:

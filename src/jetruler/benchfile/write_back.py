@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 from ..core.calibrate.in_channel import Calibration, joined
 from ..core.laws.linear import Line
 from ..core.model.channel import Channel
+from ..core.model.law import Law
 from ..core.model.units import factor
 from .edit import Change, write_law
 from .written import law_line
@@ -31,12 +33,21 @@ def write_calibration(path: str, found: Calibration, expected: str | None = None
     True
     """
     replaces = found.replaced is not None
-    line, left = law_line(found.fit.law), found.fit.rms_left_out
+    line = _line(found.channel, found.fit.law, found.place)
+    left = found.fit.rms_left_out
     calibration = None
     if math.isfinite(left) and found.fit.marks.true_unit == found.channel.unit:
         unit = found.channel.unit if factor(found.channel.unit or "") else None
         calibration = f'"± {left:.2g}{f" {unit}" if unit else ""} (k=1)"'
-    return write_law(path, found.channel, line, found.place, replaces, expected, calibration)
+    return write_law(
+        path,
+        found.channel,
+        line,
+        found.place,
+        replaces=replaces,
+        expected=expected,
+        calibration=calibration,
+    )
 
 
 def write_correction(
@@ -53,4 +64,14 @@ def write_correction(
     True
     """
     place, replaces, law = joined(channel, correction)
-    return write_law(path, channel, law_line(law), place, replaces, expected)
+    return write_law(
+        path, channel, _line(channel, law, place), place, replaces=replaces, expected=expected
+    )
+
+
+def _line(channel: Channel, law: Law, place: int) -> str:
+    """The law as it is written. The first one says that it takes volts, where it does: without
+    that it would be read as one that stands on counts."""
+    if place == 1 and channel.chain.units[1] == "V" and getattr(law, "takes", "V") is None:
+        law = replace(law, takes="V")  # type: ignore[type-var]
+    return law_line(law)

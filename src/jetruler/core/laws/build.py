@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Mapping
 from typing import Any
 
 from ..errors import ParameterError, ParameterErrors, QuantityError
+from ..model.from_table import from_table, frozen
 from ..model.law import Law, hint_unit, is_numeric, parameters
 from ..model.quantity import quantity, unit_of
 from ..model.text import nearest
@@ -35,46 +35,14 @@ def build_law(table: Mapping[str, Any]) -> Law:
         given = _plain(law, given)
     except ParameterError as error:
         raise ParameterErrors([error]) from None
-    known = {key: hint for key, hint in parameters(law).items() if key != law.open_ended}
-    unknown = [key for key in given if key not in known]
-    values: dict[str, Any] = {key: given[key] for key in unknown} if law.open_ended else {}
-    errors = [
-        ParameterError(key, given[key], f"unknown for {name}; {nearest(key, known)}")
-        for key in unknown
-        if not law.open_ended
-    ]
-    for key, hint in known.items():
-        if key in given:
-            try:
-                values[key] = _read(key, given[key], hint)
-            except ParameterError as error:
-                errors.append(error)
-        elif _required(law, key):
-            errors.append(ParameterError(key, None, f"{name} needs it"))
-    if errors:
-        raise ParameterErrors(errors)
-    return _made(law, values)
-
-
-def _made(law: type[Law], values: dict[str, Any]) -> Law:
-    try:
-        return law(**values)
-    except ParameterError:
-        # Construction stops at the first error; ask an unfinished law for all of them.
-        draft = object.__new__(law)
-        fields = dataclasses.fields(law)  # type: ignore[arg-type]
-        for field in fields:
-            object.__setattr__(draft, field.name, values.get(field.name, field.default))
-        if law.open_ended:
-            extra = values.keys() - {field.name for field in fields}
-            object.__setattr__(draft, law.open_ended, tuple((k, values[k]) for k in sorted(extra)))
-        raise ParameterErrors(draft.errors()) from None
-
-
-def _required(law: type[Law], key: str) -> bool:
-    field = next(f for f in dataclasses.fields(law) if f.name == key)  # type: ignore[arg-type]
-    missing = dataclasses.MISSING
-    return field.default is missing and field.default_factory is missing
+    hints = parameters(law)
+    return from_table(
+        law,
+        given,
+        str(name),
+        read=lambda key, value: _read(key, value, hints[key]),
+        open_ended=law.open_ended,
+    )
 
 
 def _read(key: str, value: Any, hint: Any) -> Any:
@@ -85,12 +53,7 @@ def _read(key: str, value: Any, hint: Any) -> Any:
     bare = unit is None or unit.bare or unit.symbol not in TEMPERATURES
     if not bare and isinstance(value, int | float):
         raise ParameterError(key, value, f'a temperature says its unit, as in "{value} degC"')
-    return _frozen(value)
-
-
-def _frozen(value: Any) -> Any:
-    """Lists as tuples, at every depth."""
-    return tuple(map(_frozen, value)) if isinstance(value, list) else value
+    return frozen(value)
 
 
 def _quantity(key: str, text: str, unit: str | None) -> float:
