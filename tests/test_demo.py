@@ -119,6 +119,16 @@ def test_own_law_package(
     refused = run("explain", "hopper", "--at", "1241")
     assert refused.returncode == 2
     assert "channel.hopper.laws[1 wheatstone].supply: found -5" in refused.stderr
+    # Its own fit: the gauge factor from marks of a bridge with k = 2.1, the supply stays.
+    (home / "own.toml").write_text(bench)
+    volts_at = {n: n * 3.3 / 4095 for n in (500, 1241, 2000)}
+    marks = [f"{n}={4 * u / (2.1 * (5 - 2 * u)):.9g}" for n, u in volts_at.items()]
+    found = run("fit", "hopper", *(word for mark in marks for word in ("--mark", mark)), "--write")
+    assert found.returncode == 0, found.stderr
+    bridge = tomllib.loads((home / "own.toml").read_text())["channel"]["hopper"]["laws"][0]
+    assert bridge == {"law": "wheatstone", "supply": 5, "k": pytest.approx(2.1, rel=1e-7)}
+    refused = run("fit", "hopper", "--law", "steps", "--mark", marks[0])
+    assert "law: found 'steps'" in refused.stderr
     # What a built-in law does: a row in the budget, an export in floats, and a fit before it.
     bench = bench.replace('{ law = "wheatstone", supply = "5 V" }', OWN_CHAIN)
     (home / "own.toml").write_text(bench)

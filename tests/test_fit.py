@@ -204,7 +204,7 @@ SENTENCES = [
     ("bean", [(2000, 100), (1000, 40)], {}, "the temperature rises; a thermistor's falls"),
     ("bean", Marks(np.ones(2), np.ones(2), None, "V"), {}, "raw is in V; this channel has count"),
     ("bean", Marks(np.ones(2), np.ones(2), None, None, "bar"), {}, "cannot be converted to °C"),
-    ("damper", [(1, 2), (3, 4)], {"law": "beta"}, "no law of damper gives them; a divider does"),
+    ("damper", [(1, 2), (3, 4)], {"law": "beta"}, "no law of damper gives them"),
     ("damper", [(1, 2), (3, 4)], {"law": "curve"}, "law: found 'curve'"),
     ("damper", [(1, 2), (3, 4)], {"degree": 2}, "only a polynomial has one"),
     ("damper", [(1, 2), (3, 4), (9, 8)], {"robust": True}, "4 marks or more can name an outlier"),

@@ -6,7 +6,19 @@ from typing import ClassVar
 
 import numpy as np
 
-from jetruler.own import Array, Law, ParameterError, Role, Volts, constant, number, reject, shown
+from jetruler.own import (
+    Array,
+    FitAsked,
+    FitModel,
+    Law,
+    ParameterError,
+    Role,
+    Volts,
+    constant,
+    number,
+    reject,
+    shown,
+)
 
 
 @dataclass(frozen=True)
@@ -20,6 +32,14 @@ class Wheatstone(Law):
     supply: Volts
     k: float = 2.0
     name: ClassVar[str] = "wheatstone"
+    role: ClassVar[Role] = Role.CURVE
+    fitted_name: ClassVar[str] = "a quarter bridge"
+    fit_takes: ClassVar[str | None] = "V"
+    fit_gives: ClassVar[tuple[str, ...]] = ("strain",)
+
+    @classmethod
+    def fit_model(cls, asked: FitAsked) -> FitModel:
+        return BridgeModel(asked)
 
     @property
     def takes(self) -> str | None:
@@ -60,6 +80,28 @@ class Wheatstone(Law):
     def program(self) -> list[str]:
         supply, k = constant(self.supply), constant(self.k)
         return [reject(f"2.0 * x >= {supply}"), f"x = 4.0 * x / ({k} * ({supply} - 2.0 * x))"]
+
+
+class BridgeModel(FitModel):
+    """The gauge factor from marks: e is straight in 1/k, and the supply stays."""
+
+    names = ("k",)
+    units = (None,)
+
+    def __init__(self, asked: FitAsked) -> None:
+        self.supply = asked.fixed("supply", 3.3)
+
+    def design(self, x: Array) -> Array:
+        return (4 * x / (self.supply - 2 * x))[:, np.newaxis]
+
+    def values(self, theta: Array) -> Array:
+        return 1 / theta
+
+    def values_slope(self, theta: Array) -> Array:
+        return np.diag(-1 / theta**2)
+
+    def law(self, values: Array) -> Law:
+        return Wheatstone(self.supply, float(values[0]))
 
 
 @dataclass(frozen=True)

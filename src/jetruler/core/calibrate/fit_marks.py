@@ -6,11 +6,12 @@ from collections.abc import Sequence
 
 from ..arrays import Array
 from ..errors import JetRulerError
+from ..laws import law_named, law_names
 from ..model.law import Law
 from ..model.ruler import Ruler
 from ..model.text import nearest
-from ..model.units import TEMPERATURES, symbol
-from .fitting import HIGHEST_DEGREE, LAWS, FitRequest, behind, check_numbers, fitted
+from ..model.units import symbol
+from .fitting import OFFSET, FitRequest, behind, fitted
 from .marks import Marks, MarksError
 from .result import Fit
 from .simpler import advised
@@ -53,28 +54,35 @@ def fit(
     """
     before = None if before is None else Ruler.of(before)
     then = None if then is None else Ruler.of(then)
-    if law not in LAWS:
-        raise JetRulerError(f"law: found {law!r}; {nearest(law, LAWS)}")
-    if degree is not None and law != "polynomial":
+    kind = kind_of_fit(law)
+    if degree is not None and not kind.fit_degrees:
         raise JetRulerError(f"degree: found {degree}; only a polynomial has one")
-    if degree is not None and not 1 <= degree <= HIGHEST_DEGREE:
-        raise JetRulerError(f"degree: found {degree}; 1 to {HIGHEST_DEGREE} is right")
+    if degree is not None and not 1 <= degree <= kind.fit_degrees:
+        raise JetRulerError(f"degree: found {degree}; 1 to {kind.fit_degrees} is right")
     used = Marks.of(marks)
     takes = before.gives if before else None
-    if law in ("beta", "steinhart-hart"):
+    if kind.fit_takes is not None and takes not in (None, kind.fit_takes):
+        given = f"the laws before it give {symbol(takes)}"
+        raise MarksError(f"{law} takes {symbol(kind.fit_takes)}, but {given}")
+    if kind.fit_gives:
         found = unit or getattr(like, "unit", None) or used.true_unit
-        unit = found if found in TEMPERATURES else "degC"
-        if takes not in (None, "ohm"):
-            raise MarksError(f"{law} takes Ω, but the laws before it give {symbol(takes)}")
+        unit = found if found in kind.fit_gives else kind.fit_gives[0]
     elif then is None:
         unit = unit or used.true_unit
     gives = (then.gives if then is not None else None) or unit
     used = used.in_units((before.takes if before else used.raw_unit,), gives)
-    stays = like is not None and like.name in ("line", "power")
-    own_takes = getattr(like, "takes", None) if stays else None
-    said = None if law not in ("beta", "steinhart-hart") and unit == takes else unit
+    own_takes = getattr(like, "takes", None) if kind.fit_takes is None else None
+    said = None if not kind.fit_gives and unit == takes else unit
     wanted = FitRequest(law, degree, robust, said, unit, own_takes, like, before, then)
     x = behind(before, used)
-    check_numbers(wanted, used, x)
     result = fitted(wanted, used, x)
     return advised(result, wanted, limits)
+
+
+def kind_of_fit(law: str) -> type[Law]:
+    """The class of the law of this name. Raises `JetRulerError` for one that has no fit."""
+    name = "line" if law == OFFSET else law
+    if name in law_names() and (kind := law_named(name)).fitted_name:
+        return kind
+    known = [one for one in law_names() if law_named(one).fitted_name] + [OFFSET]
+    raise JetRulerError(f"law: found {law!r}; {nearest(law, known)}")

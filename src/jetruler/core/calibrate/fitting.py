@@ -9,25 +9,17 @@ import numpy as np
 
 from ..arrays import AnyArray, Array
 from ..errors import ParameterError
+from ..laws import law_named
+from ..model.fit_model import OF_RESULT, FitAsked
 from ..model.law import Law
 from ..model.reading import flag_names
 from ..model.ruler import Ruler
-from ..model.text import number, shown
 from .marks import Marks, MarksError
-from .models import (
-    BetaModel,
-    FitModel,
-    OffsetModel,
-    PolynomialModel,
-    PowerModel,
-    SteinhartHartModel,
-)
 from .regression import Problem, SingularError, Solution, outliers, solve
 from .result import Fit, FittedParameter, coverage
 
-#: The laws that can be fitted.
-LAWS = ("line", "offset", "polynomial", "power", "table", "beta", "steinhart-hart")
-HIGHEST_DEGREE = 6
+#: The fit of a line whose gain stays.
+OFFSET = "offset"
 
 
 @dataclass(frozen=True)
@@ -45,6 +37,22 @@ class FitRequest:
     like: Law | None = None
     before: Ruler | None = None
     then: Ruler | None = None
+
+    @property
+    def kind(self) -> type[Law]:
+        """The class of the law."""
+        return law_named("line" if self.law == OFFSET else self.law)
+
+    @property
+    def title(self) -> str:
+        """The law's name, with its degree."""
+        return f"{self.law} of degree {self.degree}" if self.degree else self.law
+
+    def asked(self, marks: Marks, x: Array) -> FitAsked:
+        """What the law takes and should give at the marks."""
+        y = marks.true if self.then is None else np.asarray(self.then.inverse(marks.true))
+        stays = self.law == OFFSET
+        return FitAsked(x, y, self.unit, self.takes, self.like, self.degree, gain_stays=stays)
 
 
 def behind(before: Ruler | None, marks: Marks) -> Array:
@@ -66,44 +74,27 @@ def behind(before: Ruler | None, marks: Marks) -> Array:
     return x
 
 
-def check_numbers(wanted: FitRequest, marks: Marks, x: Array) -> None:
-    """Whether there are marks enough, and on the right side of 0."""
-    different, law = np.unique(x).size, wanted.law
-    needs = {"offset": 1, "polynomial": (wanted.degree or 1) + 1}.get(law, 2)
+def _check(wanted: FitRequest, asked: FitAsked, marks: Marks, needs: int) -> None:
+    """Whether there are marks enough."""
+    different = np.unique(asked.x).size
     if different < needs:
-        name = f"{law} of degree {wanted.degree}" if wanted.degree else law
         raise MarksError(
-            f"{name} needs marks at {needs} different raw values or more; found {different}"
+            f"{wanted.title} needs marks at {needs} different raw values or more; found {different}"
         )
-    if law in ("beta", "steinhart-hart"):
-        for i in np.flatnonzero(x <= 0):
-            raise MarksError(f"{marks.shown(int(i))}: {shown(x[i], 'ohm')} is no thermistor's")
-        if not wanted.robust:
-            _falling(marks, x)
-
-
-def _falling(marks: Marks, x: Array) -> None:
-    """A thermistor's temperature falls as its ohms rise; small steps back may be noise."""
-    order = np.argsort(x)
-    true = marks.true[order]
-    room = 0.05 * np.ptp(true) if x.size > 3 else 0.0
-    for i in range(1, x.size):
-        first, second = order[i - 1], order[i]
-        if x[second] > x[first] and true[i] - true[i - 1] > room:
-            raise MarksError(
-                f"{marks.shown(int(second))} against {marks.shown(int(first))}: from "
-                f"{shown(x[first], 'ohm')} to {shown(x[second], 'ohm')} the temperature rises; "
-                "a thermistor's falls"
-            )
 
 
 def fitted(wanted: FitRequest, marks: Marks, x: Array) -> Fit:
     """The fit itself, without advice. Raises `MarksError`."""
-    if wanted.law == "table":
-        return _table(wanted, marks, x)
-    if wanted.law == "polynomial" and wanted.degree is None:
+    asked = wanted.asked(marks, x)
+    if wanted.kind.fit_degrees and wanted.degree is None:
         return _lowest_good_degree(wanted, marks, x)
-    problem = Problem(_model(wanted, marks, x), wanted.then)
+    model = wanted.kind.fit_model(asked)
+    _check(wanted, asked, marks, 2 if model is None else len(model.names))
+    if model is None:
+        return _joined(wanted, asked, marks)
+    for places, why in model.refuse(asked, wanted.robust):
+        raise MarksError(f"{' against '.join(map(marks.shown, places))}: {why}")
+    problem = Problem(model, wanted.then)
     with np.errstate(all="ignore"):
         sound = np.isfinite(problem.straight(marks.true))
     for i in np.flatnonzero(~sound).tolist():
@@ -140,28 +131,6 @@ def _set_aside(
     return outliers(problem, x, marks.true, weight, floor)
 
 
-def _model(wanted: FitRequest, marks: Marks, x: Array) -> FitModel:
-    law, like = wanted.law, wanted.like
-    if law in ("line", "polynomial"):
-        degree = 1 if law == "line" else wanted.degree or 1
-        return PolynomialModel(x, degree, wanted.unit, wanted.takes)
-    if law == "offset":
-        gain = float(getattr(like, "gain", None) or 1.0)
-        return OffsetModel(gain, wanted.unit, wanted.takes)
-    if law == "beta":
-        return BetaModel(x, getattr(like, "t0", 298.15), wanted.unit or "degC")
-    if law == "steinhart-hart":
-        stays = float(getattr(like, "c", 0.0)) if np.unique(x).size == 2 else None
-        return SteinhartHartModel(wanted.unit or "degC", stays)
-    x0, c = float(getattr(like, "x0", 0.0)), float(getattr(like, "c", 0.0))
-    for i in np.flatnonzero(x <= x0):
-        right = f"a power law needs what it is raised from above x0 = {number(x0)}"
-        raise MarksError(f"{marks.shown(int(i))}: x is {number(x[i])}; {right}")
-    target = marks.true if wanted.then is None else np.asarray(wanted.then.inverse(marks.true))
-    negative = bool(np.median(target) < c)
-    return PowerModel(x, x0, c, negative, wanted.unit, wanted.takes)
-
-
 def _result(
     wanted: FitRequest, marks: Marks, x: Array, solution: Solution, out: AnyArray, weight: Array
 ) -> Fit:
@@ -169,8 +138,7 @@ def _result(
     with np.errstate(all="ignore"):  # parameters out of all bounds are refused by the law
         values = problem.model.values(theta)
     law = problem.model.law(values)
-    if wanted.law == "line" and x.size == 2 and wanted.unit is not None:
-        law = _through(wanted, marks, x)
+    law = problem.model.exact(wanted.asked(marks, x)) or law
     read = problem.predicted(theta, x)
     error = read - marks.true
     degrees = int(np.count_nonzero(~out)) - theta.size
@@ -189,7 +157,11 @@ def _result(
     factor = coverage(degrees, given and widened == 1.0)
     parameters = tuple(
         FittedParameter(
-            name, float(value), float(u), factor * float(u), unit or _unit(name, wanted)
+            name,
+            float(value),
+            float(u),
+            factor * float(u),
+            wanted.gives if unit == OF_RESULT else unit,
         )
         for name, value, u, unit in zip(
             problem.model.names,
@@ -199,8 +171,6 @@ def _result(
             strict=True,
         )
     )
-    if wanted.law == "line":
-        parameters, covariance = parameters[::-1], covariance[::-1, ::-1]
     return Fit(
         law,
         _ruler(wanted, law),
@@ -220,25 +190,11 @@ def _result(
     )
 
 
-def _unit(name: str, wanted: FitRequest) -> str | None:
-    """A constant has the unit of the result."""
-    return wanted.gives if name in ("offset", "c0") else None
-
-
 def _too_much(square: float, degrees: int) -> bool:
     """Whether the marks scatter more than their uncertainties say, at 5 %."""
     from scipy.special import chdtrc
 
     return bool(chdtrc(degrees, square) < 0.05)
-
-
-def _through(wanted: FitRequest, marks: Marks, x: Array) -> Law:
-    """A line through two marks is kept as the marks."""
-    from ..laws.linear import Line
-
-    target = marks.true if wanted.then is None else np.asarray(wanted.then.inverse(marks.true))
-    (x0, x1), (y0, y1) = x.tolist(), target.tolist()
-    return Line.through((x0, y0), (x1, y1), wanted.unit, wanted.takes)
 
 
 def _ruler(wanted: FitRequest, law: Law) -> Ruler:
@@ -248,7 +204,7 @@ def _ruler(wanted: FitRequest, law: Law) -> Ruler:
 
 def _lowest_good_degree(wanted: FitRequest, marks: Marks, x: Array) -> Fit:
     """The lowest degree whose leave-one-out error is within a tenth of the best."""
-    highest = max(1, min(HIGHEST_DEGREE, np.unique(x).size - 2))
+    highest = max(1, min(wanted.kind.fit_degrees, np.unique(x).size - 2))
     fits = [fitted(replace(wanted, degree=d), marks, x) for d in range(1, highest + 1)]
     errors = [f.rms_left_out for f in fits]
     if all(np.isnan(errors)):
@@ -257,16 +213,16 @@ def _lowest_good_degree(wanted: FitRequest, marks: Marks, x: Array) -> Fit:
     return next(f for f, e in zip(fits, errors, strict=True) if e <= 1.1 * best)
 
 
-def _table(wanted: FitRequest, marks: Marks, x: Array) -> Fit:
+def _joined(wanted: FitRequest, asked: FitAsked, marks: Marks) -> Fit:
     """The marks themselves, joined: repeated ones averaged."""
-    from ..laws.curve import Table
-
     if wanted.robust:
-        raise MarksError("robust: a table goes through every mark; fit a law that need not")
-    target = marks.true if wanted.then is None else np.asarray(wanted.then.inverse(marks.true))
-    once = Marks(x, target, marks.u_true).averaged()
+        raise MarksError(
+            f"robust: {wanted.kind.fitted_name} goes through every mark; fit a law that need not"
+        )
+    x = asked.x
+    once = Marks(x, asked.y, marks.u_true).averaged()
     points = tuple(zip(once.raw.tolist(), once.true.tolist(), strict=True))
-    law = Table(points, "linear", "flag", wanted.unit, wanted.takes)
+    law: Any = wanted.kind.joining(points, asked)
     ruler = _ruler(wanted, law)
     behind_law = Ruler.of(law, *([wanted.then] if wanted.then is not None else []))
     read = np.asarray(behind_law(x), dtype=np.float64)

@@ -9,12 +9,13 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import JetRulerError
+from ..laws import law_named
 from ..laws.linear import Line
 from ..model.channel import Channel
 from ..model.law import Law, Role
 from ..model.ruler import Ruler
-from .fit_marks import fit
-from .fitting import LAWS
+from ..model.units import symbol
+from .fit_marks import fit, kind_of_fit
 from .marks import Marks, MarksError
 from .result import Fit, error_shown
 
@@ -96,7 +97,7 @@ def calibrate(
     else:
         place, replaced = _in_place(channel, law)
         present = replaced.name if replaced is not None else "line"
-        law = law or (present if present in LAWS else "line")
+        law = law or (present if law_named(present).fitted_name else "line")
     units = channel.chain.units
     joints = [i for i in range(place + 1) if units[i] == (used.raw_unit or units[0])]
     if not joints:
@@ -142,23 +143,21 @@ def joined(channel: Channel, correction: Line) -> tuple[int, bool, Line]:
 def _in_place(channel: Channel, law: str | None) -> tuple[int, Law | None]:
     """Where a law goes, and the one it replaces."""
     laws = channel.chain.laws
-    thermistor = law in ("beta", "steinhart-hart")
+    takes = kind_of_fit(law).fit_takes if law is not None else None
     same = [i for i, one in enumerate(laws) if one.name == law]
-    curves = [i for i, one in enumerate(laws) if one.role is Role.CURVE and _fits(one, thermistor)]
+    curves = [
+        i for i, one in enumerate(laws) if one.role is Role.CURVE and takes in (None, one.takes)
+    ]
     for places in (same, curves):
         if places:
             return places[-1], laws[places[-1]]
-    if thermistor:
-        if "ohm" not in channel.chain.units:
+    if takes is not None:
+        if takes not in channel.chain.units:
             raise MarksError(
-                f"{law} takes Ω, and no law of {channel.name} gives them; a divider does"
+                f"{law} takes {symbol(takes)}, and no law of {channel.name} gives them"
             )
-        return channel.chain.units.index("ohm"), None
+        return channel.chain.units.index(takes), None
     return _last(laws), None
-
-
-def _fits(law: Law, thermistor: bool) -> bool:
-    return law.takes == "ohm" if thermistor else True
 
 
 def _on_top(laws: tuple[Law, ...]) -> tuple[int, Law | None]:
@@ -172,7 +171,7 @@ def _on_top(laws: tuple[Law, ...]) -> tuple[int, Law | None]:
 
 def _last(laws: tuple[Law, ...]) -> int:
     """The place behind the last law that moves the result."""
-    zones = [i for i, law in enumerate(laws) if law.name == "zones"]
+    zones = [i for i, law in enumerate(laws) if law.role is Role.LABEL]
     place = zones[0] if zones else len(laws)
     while place > 1 and laws[place - 1].role.shapes:
         place -= 1
@@ -183,7 +182,7 @@ def _kept(laws: tuple[Law, ...]) -> list[Law]:
     """The laws that move a result, up to the first that makes zones of it."""
     kept: list[Law] = []
     for law in laws:
-        if law.name == "zones":
+        if law.role is Role.LABEL:
             break
         if not law.role.shapes:
             kept.append(law)

@@ -10,8 +10,8 @@ import numpy as np
 
 from ..arrays import AnyArray, Array
 from ..errors import JetRulerError
+from ..model.fit_model import FitModel
 from ..model.ruler import Ruler
-from .models import FitModel
 
 
 class SingularError(JetRulerError):

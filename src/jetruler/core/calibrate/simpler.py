@@ -8,8 +8,9 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import JetRulerError
+from ..laws import law_named
 from ..model.text import number, shown
-from .fitting import FitRequest, fitted
+from .fitting import OFFSET, FitRequest, fitted
 from .marks import Marks
 from .result import Fit
 
@@ -21,7 +22,7 @@ def advised(result: Fit, wanted: FitRequest, limits: tuple[float, float] | None)
     """The fit, which tells its notes and its sentence on simpler laws when they are asked for."""
 
     def advise(fit: Fit) -> tuple[tuple[str, ...], str]:
-        notes = [*_repeated(fit), *_outliers(fit), *_scatter(fit), *_two_marks(fit)]
+        notes = [*_repeated(fit), *_outliers(fit), *_scatter(fit), *_of_model(fit)]
         notes += _suspects(fit, wanted, fit.marks, fit.x)
         notes += _turns(fit)
         notes += _extrapolates(fit, limits)
@@ -71,18 +72,16 @@ def _scatter(result: Fit) -> list[str]:
     ]
 
 
-def _two_marks(result: Fit) -> list[str]:
-    if result.law.name == "steinhart-hart" and len(result.parameters) == 2:
-        c = number(getattr(result.law, "c", 0.0))
-        return [f"two marks tell two coefficients: c stays {c}; a third mark would tell it"]
-    return []
+def _of_model(result: Fit) -> list[str]:
+    solution = result._solution
+    return list(solution.problem.model.notes) if solution is not None else []
 
 
 def _turns(result: Fit) -> list[str]:
     """A curve that turns back between its marks reads two ways."""
     from ..solve import turning_point
 
-    if result.law.name != "polynomial":
+    if not result.parameters:
         return []
     turn = turning_point(result.law.forward, float(result.x.min()), float(result.x.max()))
     if turn is None:
@@ -121,16 +120,9 @@ def _extrapolates(result: Fit, limits: tuple[float, float] | None) -> list[str]:
 def _simpler(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> str:
     """The simplest law that predicts left-out marks as well; else what the next simpler costs."""
     own = result.rms_left_out
-    degree = len(result.parameters) - 1
-    kind = result.law.name if wanted.law == "polynomial" else wanted.law
-    ladders: dict[str, list[tuple[str, int | None]]] = {
-        "polynomial": [("line", None), *[("polynomial", d) for d in range(2, degree)]],
-        "table": [("line", None), ("polynomial", 2), ("polynomial", 3)],
-        "steinhart-hart": [("beta", None)] if degree == 2 else [],
-        "power": [("line", None)],
-        "line": [("offset", None)] if wanted.like is None and _keeps_unit(wanted) else [],
-    }
-    ladder = ladders.get(kind, [])
+    ladder = type(result.law).simpler_fits(len(result.parameters))
+    if wanted.law == OFFSET or (wanted.like is not None or not _keeps_unit(wanted)):
+        ladder = [(law, deg) for law, deg in ladder if law != OFFSET]
     found = []
     for law, deg in ladder:
         try:
@@ -138,7 +130,8 @@ def _simpler(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> str:
         except JetRulerError:
             continue
         if np.isfinite(other.rms_left_out):
-            name = f"a polynomial of degree {deg}" if deg else _ARTICLES[law]
+            name = "an offset alone" if law == OFFSET else law_named(law).fitted_name
+            name += f" of degree {deg}" if deg else ""
             found.append((name, other.rms_left_out))
     if not found or not np.isfinite(own):
         if ladder and not np.isfinite(own):
@@ -156,9 +149,6 @@ def _simpler(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> str:
         f"no simpler law does as well: {name} is off by {result.shown(error)} when left out, "
         f"against {shown_own}"
     )
-
-
-_ARTICLES = {"line": "a line", "beta": "a Beta law", "offset": "an offset alone"}
 
 
 def _keeps_unit(wanted: FitRequest) -> bool:

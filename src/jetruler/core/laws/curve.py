@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
 
@@ -16,6 +16,9 @@ from ..model.reading import Flag
 from ..model.text import bracketed, number, shown
 from ..solve import NoInverseError, solve_monotone, turning_point
 from .statements import constant, reject_outside
+
+if TYPE_CHECKING:
+    from ..model.fit_model import FitAsked, FitModel
 
 Point = tuple[float, float]
 
@@ -110,6 +113,15 @@ class Table(Curve):
     name: ClassVar[str] = "table"
     role: ClassVar[Role] = Role.CURVE
     unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"points": ("takes", "unit")}
+    fitted_name: ClassVar[str] = "a table"
+
+    @classmethod
+    def joining(cls, points: tuple[Point, ...], asked: FitAsked) -> Law:
+        return cls(points, unit=asked.unit, takes=asked.takes)
+
+    @classmethod
+    def simpler_fits(cls, free: int) -> list[tuple[str, int | None]]:
+        return [("line", None), ("polynomial", 2), ("polynomial", 3)]
 
     def check(self) -> Iterator[ParameterError]:
         if self.method not in ("linear", "smooth"):
@@ -260,6 +272,19 @@ class Polynomial(OnDomain):
     name: ClassVar[str] = "polynomial"
     role: ClassVar[Role] = Role.CURVE
     unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"domain": "takes"}
+    fitted_name: ClassVar[str] = "a polynomial"
+    fit_degrees: ClassVar[int] = 6
+
+    @classmethod
+    def fit_model(cls, asked: FitAsked) -> FitModel:
+        from .straight_fit import LineModel, PolynomialModel
+
+        degree = asked.degree or 1
+        return LineModel(asked) if degree == 1 else PolynomialModel(asked, degree)
+
+    @classmethod
+    def simpler_fits(cls, free: int) -> list[tuple[str, int | None]]:
+        return [("line", None), *(("polynomial", degree) for degree in range(2, free - 1))]
 
     def check(self) -> Iterator[ParameterError]:
         right = "two finite numbers or more are right, c0 first, one beyond c0 not 0"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
@@ -13,6 +13,9 @@ from ..errors import ParameterError
 from ..model.law import Law, Role, at, unit_fields
 from ..model.text import bracketed, number, shown
 from .statements import constant
+
+if TYPE_CHECKING:
+    from ..model.fit_model import FitAsked, FitModel
 
 Mark = tuple[float, float]
 
@@ -41,6 +44,17 @@ class Line(Law):
     name: ClassVar[str] = "line"
     role: ClassVar[Role] = Role.CURVE
     unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"marks": ("takes", "unit")}
+    fitted_name: ClassVar[str] = "a line"
+
+    @classmethod
+    def fit_model(cls, asked: FitAsked) -> FitModel:
+        from .straight_fit import LineModel, OffsetModel
+
+        return OffsetModel(asked) if asked.gain_stays else LineModel(asked)
+
+    @classmethod
+    def simpler_fits(cls, free: int) -> list[tuple[str, int | None]]:
+        return [("offset", None)]
 
     @classmethod
     def through(

@@ -6,9 +6,12 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import ClassVar
 
+import numpy as np
+
 from ..arrays import Array
 from ..errors import ParameterError
-from ..model.law import Role, quiet
+from ..model.fit_model import FitAsked, FitModel
+from ..model.law import Law, Role, quiet
 from ..model.text import bracketed, number
 from .curve import Curve, above_zero, finite_or_nan
 from .statements import constant, reject
@@ -38,6 +41,15 @@ class PowerLaw(Curve):
     name: ClassVar[str] = "power"
     role: ClassVar[Role] = Role.CURVE
     unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"x0": "takes", "c": "unit"}
+    fitted_name: ClassVar[str] = "a power law"
+
+    @classmethod
+    def fit_model(cls, asked: FitAsked) -> FitModel:
+        return PowerModel(asked)
+
+    @classmethod
+    def simpler_fits(cls, free: int) -> list[tuple[str, int | None]]:
+        return [("line", None)]
 
     def check(self) -> Iterator[ParameterError]:
         for field in ("a", "b"):
@@ -73,3 +85,42 @@ class PowerLaw(Curve):
             *out,
             f"x = {constant(self.a)} * {base_text} ** {constant(self.b)} + {constant(self.c)}",
         ]
+
+
+class PowerModel(FitModel):
+    """a · (x − x0)^b + c with x0 and c given."""
+
+    def __init__(self, asked: FitAsked) -> None:
+        self.asked, self.x0, self.c = asked, asked.fixed("x0", 0.0), asked.fixed("c", 0.0)
+        self.sign = -1.0 if np.median(asked.y) < self.c else 1.0
+        self.names, self.units = ("a", "b"), (None, None)
+        with np.errstate(all="ignore"):
+            self.middle = float(np.mean(np.log(asked.x - self.x0)))
+
+    def refuse(self, asked: FitAsked, robust: bool) -> Iterator[tuple[tuple[int, ...], str]]:
+        right = f"a power law needs what it is raised from above x0 = {number(self.x0)}"
+        for i in np.flatnonzero(asked.x <= self.x0).tolist():
+            yield (i,), f"x is {number(asked.x[i])}; {right}"
+
+    def design(self, x: Array) -> Array:
+        return np.stack([np.ones_like(x), np.log(x - self.x0) - self.middle], axis=1)
+
+    def link(self, eta: Array) -> Array:
+        return self.c + self.sign * np.exp(eta)
+
+    def link_slope(self, eta: Array) -> Array:
+        return self.sign * np.exp(eta)
+
+    def unlink(self, y: Array) -> Array:
+        return np.log(self.sign * (y - self.c))
+
+    def values(self, theta: Array) -> Array:
+        return np.array([self.sign * np.exp(theta[0] - theta[1] * self.middle), theta[1]])
+
+    def values_slope(self, theta: Array) -> Array:
+        a = self.values(theta)[0]
+        return np.array([[a, -a * self.middle], [0.0, 1.0]])
+
+    def law(self, values: Array) -> Law:
+        a, b = values.tolist()
+        return PowerLaw(a, b, self.x0, self.c, unit=self.asked.unit, takes=self.asked.takes)

@@ -6,7 +6,7 @@ from abc import abstractmethod
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
@@ -26,6 +26,9 @@ from .temperature import (
     temperature_statements,
     to_kelvin,
 )
+
+if TYPE_CHECKING:
+    from ..model.fit_model import FitAsked, FitModel
 
 
 class _Thermistor(TemperatureLaw):
@@ -102,6 +105,15 @@ class Beta(_Thermistor):
     unit: TemperatureUnit = "degC"
     name: ClassVar[str] = "beta"
     role: ClassVar[Role] = Role.CURVE
+    fitted_name: ClassVar[str] = "a Beta law"
+    fit_takes: ClassVar[str | None] = "ohm"
+    fit_gives: ClassVar[tuple[str, ...]] = ("degC", "K", "degF")
+
+    @classmethod
+    def fit_model(cls, asked: FitAsked) -> FitModel:
+        from .thermistor_fit import BetaModel
+
+        return BetaModel(asked)
 
     def check(self) -> Iterator[ParameterError]:
         yield from super().check()
@@ -209,6 +221,19 @@ class SteinhartHart(_Cubic):
     unit: TemperatureUnit = "degC"
     name: ClassVar[str] = "steinhart-hart"
     role: ClassVar[Role] = Role.CURVE
+    fitted_name: ClassVar[str] = "a Steinhart-Hart law"
+    fit_takes: ClassVar[str | None] = "ohm"
+    fit_gives: ClassVar[tuple[str, ...]] = ("degC", "K", "degF")
+
+    @classmethod
+    def fit_model(cls, asked: FitAsked) -> FitModel:
+        from .thermistor_fit import SteinhartHartModel
+
+        return SteinhartHartModel(asked)
+
+    @classmethod
+    def simpler_fits(cls, free: int) -> list[tuple[str, int | None]]:
+        return [("beta", None)] if free == 3 else []
 
     @property
     def coefficients(self) -> tuple[float, float, float, float]:

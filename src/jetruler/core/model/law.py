@@ -18,6 +18,7 @@ from ..errors import ParameterError
 from .units import Unit, canonical
 
 if TYPE_CHECKING:
+    from .fit_model import FitAsked, FitModel
     from .ruler import Ruler
 
 Volts = Annotated[float, Unit("V")]
@@ -79,6 +80,32 @@ class Law(ABC):
 
     #: The field that collects parameters beyond the fields (the constants of a formula), if any.
     open_ended: ClassVar[str] = ""
+
+    #: What people call a fit of this law ("a line"); empty where it cannot be fitted.
+    fitted_name: ClassVar[str] = ""
+
+    #: The unit that a fitted law takes, if it must be one; the units that it may give, the usual
+    #: one first, if not any.
+    fit_takes: ClassVar[str | None] = None
+    fit_gives: ClassVar[tuple[str, ...]] = ()
+
+    #: The highest degree that a fit tries, for a law that has one.
+    fit_degrees: ClassVar[int] = 0
+
+    @classmethod
+    def fit_model(cls, asked: FitAsked) -> FitModel | None:
+        """Return what this law looks like to a regression; None for a law that joins its marks."""
+        return None
+
+    @classmethod
+    def joining(cls, points: tuple[tuple[float, float], ...], asked: FitAsked) -> Law:
+        """Return the law that goes through all points, for one without a model."""
+        raise NotImplementedError
+
+    @classmethod
+    def simpler_fits(cls, free: int) -> list[tuple[str, int | None]]:
+        """Return the names (and degrees) of laws with fewer than `free` parameters to try."""
+        return []
 
     @property
     def takes(self) -> str | None:

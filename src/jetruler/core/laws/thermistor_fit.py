@@ -1,0 +1,111 @@
+"""How thermistor laws are fitted: 1/T is straight in powers of ln R."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from ..arrays import Array
+from ..model.fit_model import FitAsked, FitModel
+from ..model.law import Law
+from ..model.text import number, shown
+from .temperature import from_kelvin, to_kelvin
+from .thermistor import Beta, SteinhartHart
+
+
+class ThermistorModel(FitModel):
+    """1/T over ln R; x is in Ω, the result in a temperature scale."""
+
+    def __init__(self, asked: FitAsked) -> None:
+        self.scale = scale = asked.unit or "degC"
+        self.degrees = 1.8 if scale == "degF" else 1.0
+
+    def refuse(self, asked: FitAsked, robust: bool) -> Iterator[tuple[tuple[int, ...], str]]:
+        for i in np.flatnonzero(asked.x <= 0).tolist():
+            yield (i,), f"{shown(asked.x[i], 'ohm')} is no thermistor's"
+        if not robust:
+            yield from self._rising(asked)
+
+    @staticmethod
+    def _rising(asked: FitAsked) -> Iterator[tuple[tuple[int, ...], str]]:
+        """A thermistor's temperature falls as its ohms rise; small steps back may be noise."""
+        order = np.argsort(asked.x)
+        x, y = asked.x[order], asked.y[order]
+        room = 0.05 * np.ptp(y) if x.size > 3 else 0.0
+        for i in np.flatnonzero((np.diff(x) > 0) & (np.diff(y) > room)).tolist():
+            yield (
+                (int(order[i + 1]), int(order[i])),
+                f"from {shown(x[i], 'ohm')} to {shown(x[i + 1], 'ohm')} the temperature rises; "
+                "a thermistor's falls",
+            )
+
+    def link(self, eta: Array) -> Array:
+        return from_kelvin(1.0 / eta, self.scale)
+
+    def link_slope(self, eta: Array) -> Array:
+        return -self.degrees / eta**2
+
+    def unlink(self, y: Array) -> Array:
+        return 1.0 / to_kelvin(y, self.scale)
+
+
+class BetaModel(ThermistorModel):
+    """1/T = A + B · (ln R − middle), told as r0 at a given t0 and beta = 1/B."""
+
+    def __init__(self, asked: FitAsked) -> None:
+        super().__init__(asked)
+        self.t0 = asked.fixed("t0", 298.15)
+        self.names, self.units = ("r0", "beta"), ("ohm", "K")
+        with np.errstate(all="ignore"):
+            self.middle = float(np.mean(np.log(asked.x)))
+
+    def design(self, x: Array) -> Array:
+        return np.stack([np.ones_like(x), np.log(x) - self.middle], axis=1)
+
+    def values(self, theta: Array) -> Array:
+        level, slope = theta
+        return np.array([np.exp(self.middle + (1 / self.t0 - level) / slope), 1 / slope])
+
+    def values_slope(self, theta: Array) -> Array:
+        level, slope = theta
+        r0 = self.values(theta)[0]
+        return np.array(
+            [[-r0 / slope, -r0 * (1 / self.t0 - level) / slope**2], [0.0, -1 / slope**2]]
+        )
+
+    def law(self, values: Array) -> Law:
+        r0, beta = values.tolist()
+        return Beta(r0, beta, self.t0, self.scale)  # type: ignore[arg-type]
+
+
+class SteinhartHartModel(ThermistorModel):
+    """1/T = a + b ln R + c (ln R)³; with `c` given, a and b only."""
+
+    def __init__(self, asked: FitAsked) -> None:
+        super().__init__(asked)
+        stays = np.unique(asked.x).size <= 2
+        self.c = c = asked.fixed("c", 0.0) if stays else None
+        if stays:
+            known = f"two marks tell two coefficients: c stays {number(c or 0.0)}"
+            self.notes = (f"{known}; a third mark would tell it",)
+        self.names = ("a", "b") if c is not None else ("a", "b", "c")
+        self.units = ("1/K",) * len(self.names)
+
+    def design(self, x: Array) -> Array:
+        log = np.log(x)
+        powers = (0, 1) if self.c is not None else (0, 1, 3)
+        return np.stack([log**power for power in powers], axis=1)
+
+    def fixed(self, x: Array) -> Array:
+        return np.zeros_like(x) if self.c is None else self.c * np.log(x) ** 3
+
+    def values(self, theta: Array) -> Array:
+        return theta
+
+    def values_slope(self, theta: Array) -> Array:
+        return np.eye(theta.size)
+
+    def law(self, values: Array) -> Law:
+        a, b, *c = values.tolist()
+        return SteinhartHart(a, b, c[0] if c else float(self.c or 0.0), self.scale)  # type: ignore[arg-type]
