@@ -181,14 +181,14 @@ def _channel(key: str, table: ChannelTable, common: ConverterTable) -> Channel:
     return Channel(
         key,
         ruler,
-        table.column,
-        table.about,
-        table.limits,
-        table.decimals,
-        table.smooth,
-        table.noise,
-        _calibration(table.calibration, ruler.gives),
-        table.dissipation,
+        column=table.column,
+        about=table.about,
+        limits=table.limits,
+        decimals=table.decimals,
+        smooth=table.smooth,
+        noise=table.noise,
+        calibration=_calibration(table.calibration, ruler.gives),
+        dissipation=table.dissipation,
     )
 
 

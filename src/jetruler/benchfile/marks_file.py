@@ -66,7 +66,14 @@ def read_marks(path: str | PathLike[str]) -> Marks:
     if u is not None and units["u_true"] is not None:
         u = u * _scale(name, units["u_true"], units["true"])
     names = tuple(f"{Path(path).name} line {i}" for i, _ in lines[1:])
-    return Marks(table[:, 0].copy(), table[:, 1].copy(), u, units["raw"], units["true"], names)
+    return Marks(
+        table[:, 0].copy(),
+        table[:, 1].copy(),
+        u_true=u,
+        raw_unit=units["raw"],
+        true_unit=units["true"],
+        names=names,
+    )
 
 
 def _headings(name: str, heading: list[str]) -> tuple[dict[str, int], dict[str, str | None]]:
@@ -132,7 +139,14 @@ def marks_from_texts(texts: Iterable[str]) -> Marks:
     table = np.array(pairs, dtype=np.float64)
     names = tuple(f"--mark {text}" for text in texts)
     raw_unit, true_unit = units[0]
-    return Marks(table[:, 0].copy(), table[:, 1].copy(), None, raw_unit, true_unit, names)
+    return Marks(
+        table[:, 0].copy(),
+        table[:, 1].copy(),
+        u_true=None,
+        raw_unit=raw_unit,
+        true_unit=true_unit,
+        names=names,
+    )
 
 
 def _number(text: str) -> float:

@@ -108,7 +108,9 @@ def compared(
             return against_marks(channel, wanted)
         if wanted.other is None or wanted.log_path is None:
             raise JetRulerError("compare: say OTHER and --log LOG, or --marks FILE")
-        return against_other(bench, channel, wanted.other, wanted.log_path, wanted, form)
+        return against_other(
+            bench, channel, other=wanted.other, log_path=wanted.log_path, wanted=wanted, form=form
+        )
     except PairsError as error:
         raise JetRulerError(f"{wanted.log_path or wanted.marks or '--mark'}: {error}") from None
 

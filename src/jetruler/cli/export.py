@@ -91,7 +91,15 @@ def command(
     names = safe_names(bench.channels)
     scales = {c.name: _scale(c, scale, len(chosen)) for c in chosen}
     exported = [
-        _exported(c, names[c.name], target, arith, scales[c.name], within, inside_limits)
+        _exported(
+            c,
+            names[c.name],
+            target=target,
+            arith=arith,
+            scale=scales[c.name],
+            within=within,
+            inside_limits=inside_limits,
+        )
         for c in chosen
     ]
     thresholds = []
@@ -99,7 +107,14 @@ def command(
         channel, value, release = _threshold(bench, text)
         thresholds.append(threshold_of(bench, channel, names[channel.name], value, release))
     made, notes = machines(bench, exported, target, interval) if whole else ([], ())
-    wish = Wish(bench, __version__, thresholds, text_width, selftest, made)
+    wish = Wish(
+        bench,
+        __version__,
+        thresholds=thresholds,
+        text_width=text_width,
+        selftest=selftest,
+        machines=made,
+    )
     code = target.file(exported, wish)
     if out == "-":
         click.echo(code, nl=False)
@@ -125,7 +140,16 @@ def _exported(
 
     kind, functions = target.float_kind, target.functions
     error = _within(channel, within)
-    return export(channel, name, cast(Arith, arith), scale, error, inside_limits, kind, functions)
+    return export(
+        channel,
+        name,
+        arith=cast(Arith, arith),
+        scale=scale,
+        within=error,
+        inside_limits=inside_limits,
+        kind=kind,
+        functions=functions,
+    )
 
 
 def _report(exported: list[Exported], notes: tuple[str, ...], thresholds: list[Threshold]) -> None:

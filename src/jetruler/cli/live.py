@@ -95,7 +95,7 @@ def command(
         stream = replace(stream, format="json", timestamp=None)
     source = source_named(name, stream, follow)
     made = injections(bench, inject, sweep)
-    wire = _wire(arm, sink, name, source, bench, stream.baud)
+    wire = _wire(arm, sink, name=name, source=source, bench=bench, baud=stream.baud)
     if record is not None:
         folder_of(record)
     time_name = stream.timestamp or "time_s"
@@ -107,7 +107,17 @@ def command(
     recorder = Recorder(record, stream.columns, stream.delimiter) if record is not None else None
     viewing = sys.stdout.isatty() and not (as_json or plain) and os.environ.get("TERM") != "dumb"
     with _outlet(source.lossless and wire is None) as outlet:
-        parts = Parts(bench_path, bench, stream, source, made, wire, recorder, outlet, rows_of)
+        parts = Parts(
+            bench_path,
+            bench,
+            stream=stream,
+            source=source,
+            injections=made,
+            wire=wire,
+            recorder=recorder,
+            outlet=outlet,
+            rows=rows_of,
+        )
         session = _run(parts, viewing, outlet, lasting)
         if session.progress.ended and source.lossless and not session.progress.stopped:
             with contextlib.suppress(KeyboardInterrupt):

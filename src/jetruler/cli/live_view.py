@@ -87,7 +87,7 @@ class LiveView:
         if room < 8:
             return [line]
         marks, low, high = self._marks(channel, room)
-        true_edge = self._edge(marks, low, high, seen, room, "┴╧▲")
+        true_edge = self._edge(marks, low, high=high, seen=seen, room=room, signs="┴╧▲")
         before = len(cells) + len(shown) + 2
         text = self._style(f"{' '.join(flags)[: before - 4]:<{before - 2}}", fg=RED)
         under = "  " + text + _labels(marks, room)
@@ -99,7 +99,7 @@ class LiveView:
             (round((value - low) * scale), number(value))
             for value in round_values(low, high, room // 8)
         ]
-        raw_edge = self._edge(raw_marks, low, high, seen, room, "┬╤▼")
+        raw_edge = self._edge(raw_marks, low, high=high, seen=seen, room=room, signs="┬╤▼")
         return [
             line + "  " + raw_edge + f"{ends:>{ENDS}}",
             " " * before + true_edge,

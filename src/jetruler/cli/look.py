@@ -73,7 +73,14 @@ def command(
     with progress_bar(log) as progress:
         found = look(log, bench, form=form, progress=progress)
     if ends is not None:
-        show_ends(found, bench, ends, margin, backward, bench_path if write else None)
+        show_ends(
+            found,
+            bench,
+            name=ends,
+            margin=margin,
+            backward=backward,
+            write_to=bench_path if write else None,
+        )
     elif as_json:
         click.echo(json.dumps(as_dict(found), indent=2, ensure_ascii=False))
     else:

@@ -170,7 +170,14 @@ class Station:
         self.rows += len(samples)
         decided = self.decisions.add(samples.times, readings)
         self._note(decided)
-        return LiveBatch(len(samples), samples.texts, counts, readings, readers, decided)
+        return LiveBatch(
+            len(samples),
+            samples.texts,
+            counts=counts,
+            readings=readings,
+            readers=readers,
+            decided=decided,
+        )
 
     def silent(self, seconds: float) -> Decided:
         """Nothing comes: decide without readings. seconds: since the last decision."""

@@ -32,7 +32,14 @@ class ConvertedColumn:
         cls, every: EveryCount | None, counts: AnyArray, reading: Reading, reader: ChannelReader
     ) -> ConvertedColumn:
         """What a reader made of a batch."""
-        return cls(every, None, counts, reading, reader.smoothing, not reader.by_count)
+        return cls(
+            every,
+            None,
+            counts=counts,
+            reading=reading,
+            smoothing=reader.smoothing,
+            held=not reader.by_count,
+        )
 
     @cached_property
     def flags(self) -> FlagArray:

@@ -149,7 +149,14 @@ class _Job:
                     integers=integers,
                     workers=workers,
                 )
-                self._run(workers, batches, conversion, writer, events, progress)
+                self._run(
+                    workers,
+                    batches,
+                    conversion=conversion,
+                    writer=writer,
+                    events=events,
+                    progress=progress,
+                )
                 writer.finish()
                 conversion.summary.pass_through = writer.types
                 return _sound(conversion)

@@ -43,7 +43,15 @@ class Layout:
         used = set() if options.keep_raw else set(places)
         pass_through = [i for i in range(len(reader.columns)) if i not in used]
         counts = reader.positions(channel.column for channel in bench.channels.values())
-        return cls(reader, bench.title, channels, places, pass_through, counts, options.uncertainty)
+        return cls(
+            reader,
+            bench.title,
+            channels=channels,
+            places=places,
+            pass_through=pass_through,
+            counts=counts,
+            uncertainty=options.uncertainty,
+        )
 
     @property
     def kept(self) -> list[str]:

@@ -94,13 +94,13 @@ class _Column:
         return ColumnLook(
             self.name,
             column,
-            self.channel,
-            survey,
-            bits,
-            converter is None,
-            self.empty,
-            self.unreadable,
-            self.fractional,
+            channel=self.channel,
+            survey=survey,
+            bits=bits,
+            bits_guessed=converter is None,
+            empty=self.empty,
+            unreadable=self.unreadable,
+            fractional=self.fractional,
         )
 
 
@@ -166,7 +166,7 @@ def look(
                 time.add(batch.times)
         if not columns:
             raise LogError(f"{reader.name}: no column holds counts; it has: {_names(reader)}")
-        return _looked(reader, columns, time, time_column, rows, torn)
+        return _looked(reader, columns, time=time, time_column=time_column, rows=rows, torn=torn)
 
 
 def _looked(
@@ -190,7 +190,7 @@ def _looked(
     used = {column.place for column in columns} | ({time_column.place} if time_column else set())
     left_out = tuple(name for i, name in enumerate(reader.columns) if i not in used)
     ordered = tuple(sorted(found, key=lambda finding: finding.severity))
-    return Look(rows.rows, looks, timing, ordered, torn, left_out)
+    return Look(rows.rows, looks, time=timing, findings=ordered, torn_rows=torn, left_out=left_out)
 
 
 def _of_bench(reader: LogReader, bench: Bench) -> list[_Column]:

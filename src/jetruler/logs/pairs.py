@@ -101,7 +101,15 @@ def read_pairs(
         times, a, b = times[both], a[both], b[both]
     steps = np.diff(times) if at is not None else np.empty(0)
     interval = float(np.median(steps)) if steps.size else float("nan")
-    return Pairs(times, a, b, left_out, interval, in_time, read.time_name)
+    return Pairs(
+        times,
+        a,
+        b=b,
+        left_out=left_out,
+        interval=interval,
+        in_time=in_time,
+        time_name=read.time_name,
+    )
 
 
 def _converted(values: Array, other: Channel | str, channel: Channel, unit: str | None) -> Array:

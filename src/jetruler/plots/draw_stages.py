@@ -70,8 +70,16 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
         _number_line(ax, stage, -i, reading[i])
     for i, (above, below) in enumerate(pairwise(stages)):
         for end in (0, -1):
-            _joined(ax, above, below, above.values[end], below.values[end], -i, GREY)
-        _joined(ax, above, below, reading[i], reading[i + 1], -i, AMBER)
+            _joined(
+                ax,
+                above,
+                below=below,
+                start=above.values[end],
+                end=below.values[end],
+                y=-i,
+                color=GREY,
+            )
+        _joined(ax, above, below=below, start=reading[i], end=reading[i + 1], y=-i, color=AMBER)
         step = trace.steps[i]
         ax.text(0.0, -i - 0.5, step.law, fontsize=12, fontweight="bold", color=JET, va="center")
         ax.text(0.13, -i - 0.5, _short(step.line), fontsize=9, color=JET, va="center", bbox=_PAPER)

@@ -73,7 +73,17 @@ def fit(
     used = used.in_units((before.takes if before else used.raw_unit,), gives)
     own_takes = getattr(like, "takes", None) if kind.fit_takes is None else None
     said = None if not kind.fit_gives and unit == takes else unit
-    wanted = FitRequest(law, degree, robust, said, unit, own_takes, like, before, then)
+    wanted = FitRequest(
+        law,
+        degree,
+        robust=robust,
+        unit=said,
+        gives=unit,
+        takes=own_takes,
+        like=like,
+        before=before,
+        then=then,
+    )
     x = behind(before, used)
     result = fitted(wanted, used, x)
     return advised(result, wanted, limits)

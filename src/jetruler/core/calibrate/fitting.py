@@ -52,7 +52,15 @@ class FitRequest:
         """What the law takes and should give at the marks."""
         y = marks.true if self.then is None else np.asarray(self.then.inverse(marks.true))
         stays = self.law == OFFSET
-        return FitAsked(x, y, self.unit, self.takes, self.like, self.degree, gain_stays=stays)
+        return FitAsked(
+            x,
+            y,
+            unit=self.unit,
+            takes=self.takes,
+            like=self.like,
+            degree=self.degree,
+            gain_stays=stays,
+        )
 
 
 def behind(before: Ruler | None, marks: Marks) -> Array:
@@ -105,7 +113,7 @@ def fitted(wanted: FitRequest, marks: Marks, x: Array) -> Fit:
         if wanted.robust:
             out = _set_aside(problem, wanted, marks, x, weight)
         solution = solve(problem, x[~out], marks.true[~out], weight[~out])
-        return _result(wanted, marks, x, solution, out, weight)
+        return _result(wanted, marks, x=x, solution=solution, out=out, weight=weight)
     except SingularError as error:
         raise MarksError(f"{wanted.law}: {error}; marks further apart are right") from None
     except ParameterError as error:
@@ -174,16 +182,16 @@ def _result(
     return Fit(
         law,
         _ruler(wanted, law),
-        parameters,
-        covariance,
-        marks,
-        x,
-        read,
-        error,
-        left_out,
-        tuple(np.flatnonzero(out).tolist()),
-        degrees,
-        scatter,
+        parameters=parameters,
+        covariance=covariance,
+        marks=marks,
+        x=x,
+        read=read,
+        error=error,
+        left_out=left_out,
+        outliers=tuple(np.flatnonzero(out).tolist()),
+        degrees=degrees,
+        scatter=scatter,
         _before=wanted.before,
         _solution=solution,
         _widened=widened,
@@ -235,15 +243,15 @@ def _joined(wanted: FitRequest, asked: FitAsked, marks: Marks) -> Fit:
     return Fit(
         law,
         ruler,
-        (),
-        np.empty((0, 0)),
-        marks,
-        x,
-        read,
-        read - marks.true,
-        left_out,
-        (),
-        0,
-        float("nan"),
+        parameters=(),
+        covariance=np.empty((0, 0)),
+        marks=marks,
+        x=x,
+        read=read,
+        error=read - marks.true,
+        left_out=left_out,
+        outliers=(),
+        degrees=0,
+        scatter=float("nan"),
         _before=wanted.before,
     )

@@ -145,7 +145,15 @@ def choose_amplifier(
             left_out.append(str(error))
     if not stages:
         raise JetRulerError("; ".join(left_out))
-    return AmplifierChoice(low, high, vref, fraction, series, tuple(stages), tuple(left_out))
+    return AmplifierChoice(
+        low,
+        high,
+        vref=vref,
+        fraction=fraction,
+        series=series,
+        stages=tuple(stages),
+        left_out=tuple(left_out),
+    )
 
 
 def _non_inverting(
@@ -167,15 +175,16 @@ def _non_inverting(
     return AmplifierStage(
         "non-inverting",
         float(values[i]),
-        float(values[j]),
-        None,
-        None,
-        gain,
-        0.0,
-        *ends,
-        (ends[1] - ends[0]) / vref,
-        wanted,
-        0.0,
+        other=float(values[j]),
+        upper=None,
+        lower=None,
+        gain=gain,
+        offset=0.0,
+        low_out=ends[0],
+        high_out=ends[1],
+        used=(ends[1] - ends[0]) / vref,
+        wanted_gain=wanted,
+        wanted_offset=0.0,
     )
 
 
@@ -213,14 +222,14 @@ def _inverting(
     return AmplifierStage(
         "inverting",
         float(values[i]),
-        float(values[j]),
-        float(upper[k]),
-        float(values[m]),
-        -gain,
-        offset,
-        ends[1],
-        ends[0],
-        (ends[1] - ends[0]) / vref,
-        -wanted,
-        0.5 * vref + wanted * 0.5 * (low + high),
+        other=float(values[j]),
+        upper=float(upper[k]),
+        lower=float(values[m]),
+        gain=-gain,
+        offset=offset,
+        low_out=ends[1],
+        high_out=ends[0],
+        used=(ends[1] - ends[0]) / vref,
+        wanted_gain=-wanted,
+        wanted_offset=0.5 * vref + wanted * 0.5 * (low + high),
     )

@@ -85,4 +85,6 @@ def choose_averaging(
     if not slope > 0:
         raise JetRulerError(f"{channel.name}: no count reads {shown(at, channel.unit)}")
     answer = how_many(noise * slope, target, slope * resolution_of(channel.chain))
-    return AveragingChoice(at, channel.unit, noise, slope, answer, interval)
+    return AveragingChoice(
+        at, channel.unit, noise=noise, slope=slope, answer=answer, interval=interval
+    )

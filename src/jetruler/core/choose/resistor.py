@@ -209,7 +209,7 @@ def choose_resistor(
     if most_heating is not None and channel.dissipation is None:
         raise JetRulerError(f"{channel.name}: say its dissipation to limit its heating")
     divider = replace(present, sensor=leg or present.sensor)
-    judge = _Judge(channel, place, divider, low, high, at)
+    judge = _Judge(channel, place, divider=divider, low=low, high=high, at=at)
     middle = math.sqrt(float(judge.ohms.min()) * float(judge.ohms.max()))
     ends = between or (middle / 100, middle * 100)
     values = preferred(series, *ends)
@@ -231,15 +231,17 @@ def choose_resistor(
     return ResistorChoice(
         aim,
         low,
-        high,
-        at,
-        channel.unit,
-        divider.sensor,
-        series,
-        tuple(fine),
-        _Judge(channel, place, present, low, high, at).candidate(float(present.known)),
-        judge.best(aim, *ends),
-        len(found) - len(fine),
+        high=high,
+        at=at,
+        unit=channel.unit,
+        leg=divider.sensor,
+        series=series,
+        candidates=tuple(fine),
+        present=_Judge(channel, place, divider=present, low=low, high=high, at=at).candidate(
+            float(present.known)
+        ),
+        optimum=judge.best(aim, *ends),
+        left_out=len(found) - len(fine),
     )
 
 
@@ -310,12 +312,16 @@ class _Judge:
         return Candidate(
             known,
             float(np.ptp(counts)) / span if seen else 0.0,
-            float(np.max(resolutions[grid])) if seen else math.inf,
-            math.nan if self.at is None else float(resolutions[-1]) if seen else math.inf,
-            _bend(counts, self.values[grid]) if seen and with_bend else math.inf,
-            float(np.max(amps)),
-            watts,
-            watts / (self.dissipation or math.nan),
+            resolution=float(np.max(resolutions[grid])) if seen else math.inf,
+            resolution_at=math.nan
+            if self.at is None
+            else float(resolutions[-1])
+            if seen
+            else math.inf,
+            bend=_bend(counts, self.values[grid]) if seen and with_bend else math.inf,
+            current=float(np.max(amps)),
+            power=watts,
+            heating=watts / (self.dissipation or math.nan),
         )
 
     def best(self, aim: Aim, low: float, high: float) -> Candidate:

@@ -90,11 +90,11 @@ def forms(w: ExactValues, name: str, arith: str) -> Iterator[Form]:
             yield from whole_steps(m, name, arith, limit)
             knots = fewest_knots(w.low[m.part], w.high[m.part], w.target[m.part], limit)
             tables = [] if knots is None else [interpolated(m, knots, name, arith)]
-            tables.append(full(m.wanted, m.first, m.last, m.head, name, arith))
+            tables.append(full(m.wanted, m.first, last=m.last, head=m.head, name=name, arith=arith))
             yield from sorted(tables, key=lambda form: form.program.table_bytes)
     else:
         last = w.counts.size - 1
-        yield full(w, 0, last, (outside(w, 0, last),), name, arith)
+        yield full(w, 0, last=last, head=(outside(w, 0, last),), name=name, arith=arith)
 
 
 def staircase(w: ExactValues, name: str, arith: str) -> Form | None:
@@ -138,7 +138,9 @@ def straight(m: Middle, name: str, arith: str, limit: int) -> Iterator[Form]:
     sign = -1 if least + most < 0 else 1
     a, b = (least, most) if sign > 0 else (-most, -least)
     base = math.floor(y0) if sign > 0 else math.ceil(y0)
-    product = _shifted(m, base, abs(y0 - base), sign * 0.5 * (a + b), span, limit)
+    product = _shifted(
+        m, base, rest=abs(y0 - base), slope=sign * 0.5 * (a + b), span=span, limit=limit
+    )
     if product is not None:
         yield _form("multiply and shift", m, product, name, arith)
     ratio = simplest_between(max(0.75 * a + 0.25 * b, 0.0), 0.25 * a + 0.75 * b)
@@ -184,7 +186,9 @@ def _most_exact(m: Middle, limit: int) -> str | None:
     y: Array = m.wanted.target[m.part]
     slope = float(y[-1] - y[0]) / (y.size - 1)
     base = math.floor(y[0]) if slope >= 0 else math.ceil(y[0])
-    return _shifted(m, base, abs(float(y[0]) - base), slope, y.size - 1, limit)
+    return _shifted(
+        m, base, rest=abs(float(y[0]) - base), slope=slope, span=y.size - 1, limit=limit
+    )
 
 
 def _shifted(m: Middle, base: int, rest: float, slope: float, span: int, limit: int) -> str | None:

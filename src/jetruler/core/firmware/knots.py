@@ -46,7 +46,7 @@ def fewest_knots(
     for _ in range(most):
         found: dict[Knot, Knot] = {}
         for start in layer:
-            for knot in _reached(start, low, high, heights, last, limit):
+            for knot in _reached(start, low, high=high, heights=heights, last=last, limit=limit):
                 found.setdefault(knot, start)
         ends = [knot for knot in found if knot[0] == last]
         fresh = {k: v for k, v in found.items() if k not in before}

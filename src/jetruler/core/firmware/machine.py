@@ -143,7 +143,9 @@ def _trip(trip: Trip, done: Mapping[str, Exported]) -> Tripping:
     tested = tuple(_tested(c, done[c.channel]) for c in trip.conditions)
     channels = tuple(done[c].name for c in trip.channels)
     hold, stay = (round(1000 * seconds(t)) for t in (trip.hold, trip.stay))
-    return Tripping(trip, safe_name(trip.name), tested, channels, hold, stay)
+    return Tripping(
+        trip, safe_name(trip.name), tested=tested, channels=channels, hold=hold, stay=stay
+    )
 
 
 def _tested(c: Condition, e: Exported) -> Tested:
@@ -179,11 +181,11 @@ def _drive(drive: Drive, scale: int, source: str) -> Driving | None:
     return Driving(
         drive,
         safe_name(drive.name),
-        tuple(raw for raw, _ in pairs),
-        tuple(round(command * fraction) for _, command in pairs),
-        fraction,
-        round((drive.slew or 0.0) * fraction),
-        math.floor(drive.dead_band * fraction),
-        mask_of(drive.safe_flags),
-        source,
+        x=tuple(raw for raw, _ in pairs),
+        y=tuple(round(command * fraction) for _, command in pairs),
+        fraction=fraction,
+        slew=round((drive.slew or 0.0) * fraction),
+        dead=math.floor(drive.dead_band * fraction),
+        mask=mask_of(drive.safe_flags),
+        source=source,
     )

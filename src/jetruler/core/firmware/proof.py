@@ -76,12 +76,12 @@ def prove(
     return Proof(
         int(w.counts.size),
         float(errors[worst]),
-        int(w.counts[worst]),
-        w.within,
-        _monotone(outputs[~none]),
-        _at_marks(outputs, w, whole),
-        model.widest,
-        int(np.count_nonzero(none)),
+        at=int(w.counts[worst]),
+        within=w.within,
+        monotone=_monotone(outputs[~none]),
+        exact_at_marks=_at_marks(outputs, w, whole),
+        widest=model.widest,
+        no_value=int(np.count_nonzero(none)),
     )
 
 

@@ -174,7 +174,15 @@ def _float(
             f"{w.channel.name}: floats of this target are off by {number(proof.worst)} {unit} at "
             f"count {proof.at}; a bound of that, or --arith int32, can be met"
         )
-    return Exported(w.channel, name, "the formula itself", program, w, proof, "")
+    return Exported(
+        w.channel,
+        name,
+        kind="the formula itself",
+        program=program,
+        wanted=w,
+        proof=proof,
+        cheaper="",
+    )
 
 
 def _whole(w: ExactValues, name: str, arith: str) -> Exported:
@@ -218,7 +226,17 @@ def _proven(w: ExactValues, name: str, arith: str) -> list[Exported]:
             proof = None
         if proof is not None and proof.holds:
             cheaper = _cheaper(form, w, tried)
-            return [Exported(w.channel, name, form.kind, form.program, w, proof, cheaper)]
+            return [
+                Exported(
+                    w.channel,
+                    name,
+                    kind=form.kind,
+                    program=form.program,
+                    wanted=w,
+                    proof=proof,
+                    cheaper=cheaper,
+                )
+            ]
         tried.append(form.kind)
     return []
 

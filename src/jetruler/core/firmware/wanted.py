@@ -43,7 +43,9 @@ class ExactValues:
         if inside_limits and channel.limits is not None:
             values = np.clip(values, *channel.limits)
         counts = np.arange(low, low + values.size)
-        return cls(channel, counts, values, tables[1].values, scale, within)
+        return cls(
+            channel, counts, values=values, flags=tables[1].values, scale=scale, within=within
+        )
 
     @cached_property
     def target(self) -> Array:

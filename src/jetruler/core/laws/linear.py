@@ -138,7 +138,7 @@ class Line(Law):
             numbers = f"x = (y − b) / m = ({number(y)} − {bracketed(self.offset or 0.0)})"
             return f"{numbers} / {bracketed(self.gain or 0)} = {shown(x, self.takes)}"
         (x0, y0), (x1, y1) = self.marks
-        return _worked(("y", "x"), y, (y0, x0), (y1, x1), x, self.takes)
+        return _worked(("y", "x"), y, first=(y0, x0), second=(y1, x1), y=x, unit=self.takes)
 
     def program(self) -> list[str] | None:
         if self.marks is None:

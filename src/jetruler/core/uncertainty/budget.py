@@ -144,7 +144,9 @@ def budget(
     (11.782, 0.145)
     """
     ruler = what.ruler if isinstance(what, Channel) else what
-    given = conditions_of(what, noise, degrees, readings, calibration, level)
+    given = conditions_of(
+        what, noise, degrees=degrees, readings=readings, calibration=calibration, level=level
+    )
     x = np.array([float(at)])
     rows = contributions(ruler, x, given)
     combined, free, factor = (float(part[0]) for part in combine(rows, x, given))
@@ -161,15 +163,15 @@ def budget(
     return Budget(
         float(at),
         value,
-        ruler.gives,
-        single,
-        combined,
-        systematic,
-        random,
-        free,
-        factor,
-        factor * combined,
-        level,
+        unit=ruler.gives,
+        rows=single,
+        combined=combined,
+        systematic=systematic,
+        random=random,
+        degrees=free,
+        factor=factor,
+        expanded=factor * combined,
+        level=level,
     )
 
 

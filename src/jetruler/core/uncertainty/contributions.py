@@ -127,7 +127,17 @@ def _row(
     note: str = "",
 ) -> Contribution:
     effect = np.abs(sensitivity) * standard
-    return Contribution(source, size, standard, unit, sensitivity, effect, random, degrees, note)
+    return Contribution(
+        source,
+        size,
+        standard=standard,
+        unit=unit,
+        sensitivity=sensitivity,
+        effect=effect,
+        random=random,
+        degrees=degrees,
+        note=note,
+    )
 
 
 def _calibrated(row: Contribution) -> Contribution:
@@ -151,7 +161,15 @@ def _counting(ruler: Ruler, slope: Array, given: Conditions) -> list[Contributio
     if dithered:
         note = f"is what the noise of {given.readings:.3g} readings leaves of the resolution"
         rows.append(
-            _row("resolution, mean", size, resolution * dithered, "count", slope, True, note=note)
+            _row(
+                "resolution, mean",
+                size,
+                standard=resolution * dithered,
+                unit="count",
+                sensitivity=slope,
+                random=True,
+                note=note,
+            )
         )
     error = resolution * float(getattr(ruler.converter, "error_lsb", 0.0))
     if error:
@@ -162,7 +180,17 @@ def _counting(ruler: Ruler, slope: Array, given: Conditions) -> list[Contributio
         if given.readings != 1:
             size += f" / √{given.readings:.3g}"
         standard = given.noise / math.sqrt(given.readings)
-        rows.append(_row("noise", size, standard, "count", slope, True, given.degrees))
+        rows.append(
+            _row(
+                "noise",
+                size,
+                standard=standard,
+                unit="count",
+                sensitivity=slope,
+                random=True,
+                degrees=given.degrees,
+            )
+        )
     return rows
 
 

@@ -38,7 +38,11 @@ def toleranced(ruler: Ruler) -> list[UncertainParameter]:
             for inside, value in _within(getattr(law, field.name)):
                 symbol = None if unit is None else unit.symbol
                 name = f"{_called(law, field.name, inside)} of {law.name}"
-                found.append(UncertainParameter(i, field.name, inside, value, symbol, name))
+                found.append(
+                    UncertainParameter(
+                        i, field.name, inside=inside, value=value, unit=symbol, name=name
+                    )
+                )
     return found
 
 

@@ -122,7 +122,9 @@ def simulate(
     if draws < 1000:
         raise ParameterError("draws", draws, "1000 or more is right")
     ruler = what.ruler if isinstance(what, Channel) else what
-    given = conditions_of(what, noise, degrees, readings, calibration, level)
+    given = conditions_of(
+        what, noise, degrees=degrees, readings=readings, calibration=calibration, level=level
+    )
     first = budget(
         ruler,
         at,
@@ -142,19 +144,28 @@ def simulate(
     values = values[: draws - lost]
     if values.size < 2:
         nothing = (math.nan, math.nan)
-        return Simulation(values, ruler.gives, math.nan, math.nan, nothing, lost, first, math.nan)
+        return Simulation(
+            values,
+            ruler.gives,
+            mean=math.nan,
+            standard=math.nan,
+            interval=nothing,
+            lost=lost,
+            budget=first,
+            tolerance=math.nan,
+        )
     tail = 0.5 - level / 2
     ends = [float(values[min(values.size - 1, int(q * values.size))]) for q in (tail, 1 - tail)]
     standard = float(values.std(ddof=1))
     return Simulation(
         values,
         ruler.gives,
-        float(values.mean()),
-        standard,
-        (ends[0], ends[1]),
-        lost,
-        first,
-        tolerance_of(standard),
+        mean=float(values.mean()),
+        standard=standard,
+        interval=(ends[0], ends[1]),
+        lost=lost,
+        budget=first,
+        tolerance=tolerance_of(standard),
     )
 
 
