@@ -174,7 +174,7 @@ def test_the_model_refuses_what_overflows() -> None:
         (["bean", "--threshold", "bean=220/225"], "the release point 225 is above 220"),
         (["bean", "--all"], "name one or more channels, or --all"),
         (["been"], "the bench has no channel 'been'"),
-        (["bean", "--json"], "cannot fraction stdout"),
+        (["bean", "--json"], "cannot share stdout"),
         (["bean", "--text", "8", "--arith", "float"], "--text: whole numbers in C or Python"),
         (["bean", "--interval", "0"], "--interval 0.0: seconds above 0"),
         (["tray", "--scale", "10"], "tray has labelled zones: 1 is right"),

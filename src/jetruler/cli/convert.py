@@ -100,9 +100,7 @@ def command(
     from ..fleet.plan import is_many
 
     if as_json and out == "-":
-        raise JetRulerError(
-            "--json: the summary and the result cannot fraction stdout; add -o FILE"
-        )
+        raise JetRulerError("--json: the summary and the result cannot share stdout; add -o FILE")
     options["form"] = log_format(delimiter, decimal_comma, no_header, kind)
     bench = load(bench_path)
     many = len(logs) > 1 or is_many(logs[0], out)

@@ -5,16 +5,17 @@ from __future__ import annotations
 import json
 import math
 import re
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
 import click
 
-from ..core.errors import JetRulerError
+from ..core.errors import JetRulerError, UnitError
 from ..core.model.channel import Bench, Channel
-from ..core.model.quantity import quantity
 from ..core.model.text import number
-from ..core.model.units import factor, symbol
+from ..core.model.unit_registry import factor_and_offset
+from ..core.model.units import symbol
 from .common import bench_option, channel_of, folder_of, load
 
 if TYPE_CHECKING:
@@ -40,22 +41,7 @@ if TYPE_CHECKING:
 @click.option("-o", "--output", "out", default="-", metavar="FILE", help="- is stdout.")
 @click.option("--json", "as_json", is_flag=True, help="The proof as JSON on stdout; needs -o.")
 @bench_option
-def command(
-    channels: tuple[str, ...],
-    language: str | None,
-    arith: str,
-    scale: int | None,
-    within: str | None,
-    whole: bool,
-    inside_limits: bool,
-    interval: float | None,
-    threshold: tuple[str, ...],
-    text_width: int | None,
-    selftest: bool,
-    out: str,
-    as_json: bool,
-    bench_path: str,
-) -> None:
+def command(channels: tuple[str, ...], out: str, bench_path: str, **options: Any) -> None:
     """Write the conversion of CHANNELs for firmware, with the proof in its comments.
 
     With --all, smoothing, trips and drives come along. What was chosen, what it costs, and what
@@ -65,109 +51,133 @@ def command(
     jetruler export bean --to c --arith int32 --scale 10 --within 0.1 -o bean.h
     jetruler export --all --to python --interval 0.2 -o roaster.py
     """
-    from .. import __version__
-    from ..core.firmware.flagged import threshold as threshold_of
-    from ..core.firmware.names import safe_names
     from ..logs.output import write_file
-    from ..targets.machines import machines
-    from ..targets.register import TARGETS, target_named
-    from ..targets.target import Wish
 
-    if language is None:
-        raise JetRulerError(f"--to: say the language: {', '.join(TARGETS)}")
-    target = target_named(language)
-    if text_width is not None and (not target.writes_text or arith == "float"):
-        raise JetRulerError("--text: whole numbers in C or Python can be written for a display")
-    if interval is not None and not 0 < interval < math.inf:
-        raise JetRulerError(f"--interval {interval}: seconds above 0 are right")
-    if as_json and out == "-":
-        raise JetRulerError("--json: the proof and the code cannot fraction stdout; add -o FILE")
-    if out != "-":
-        folder_of(out)
+    asked = ExportOptions(**options)
+    asked.check(out)
     bench = load(bench_path)
-    if whole == bool(channels):
+    if asked.whole == bool(channels):
         raise JetRulerError("name one or more channels, or --all")
     chosen = [channel_of(bench, name) for name in dict.fromkeys(channels or bench.channels)]
-    names = safe_names(bench.channels)
-    scales = {c.name: _scale(c, scale, len(chosen)) for c in chosen}
-    exported = [
-        _exported(
-            c,
-            names[c.name],
-            target=target,
-            arith=arith,
-            scale=scales[c.name],
-            within=within,
-            inside_limits=inside_limits,
-        )
-        for c in chosen
-    ]
+    made = _made(bench, chosen, asked)
+    if out == "-":
+        click.echo(made.code, nl=False)
+    else:
+        write_file(Path(out), made.code.encode())
+    if asked.as_json:
+        proofs = [e.as_dict() for e in made.exported]
+        click.echo(json.dumps(proofs, indent=2, ensure_ascii=False))
+    else:
+        _report(made)
+
+
+@dataclass(frozen=True)
+class ExportOptions:
+    """What the options say."""
+
+    language: str | None
+    arith: str
+    scale: int | None
+    within: str | None
+    whole: bool
+    inside_limits: bool
+    interval: float | None
+    threshold: tuple[str, ...]
+    text_width: int | None
+    selftest: bool
+    as_json: bool
+
+    @property
+    def target(self) -> Target:
+        """The language. Raises `JetRulerError`."""
+        from ..targets.register import TARGETS, target_named
+
+        if self.language is None:
+            raise JetRulerError(f"--to: say the language: {', '.join(TARGETS)}")
+        return target_named(self.language)
+
+    def check(self, out: str) -> None:
+        """Refuse what cannot be, before any work is done."""
+        if self.text_width is not None and (not self.target.writes_text or self.arith == "float"):
+            raise JetRulerError("--text: whole numbers in C or Python can be written for a display")
+        if self.interval is not None and not 0 < self.interval < math.inf:
+            raise JetRulerError(f"--interval {self.interval}: seconds above 0 are right")
+        if self.as_json and out == "-":
+            raise JetRulerError("--json: the proof and the code cannot share stdout; add -o FILE")
+        _ = self.target
+        if out != "-":
+            folder_of(out)
+
+
+class Made(NamedTuple):
+    """The code, and what there is to say about it."""
+
+    code: str
+    exported: list[Exported]
+    notes: tuple[str, ...]
+    thresholds: list[Threshold]
+
+
+def _made(bench: Bench, chosen: list[Channel], asked: ExportOptions) -> Made:
+    from .. import __version__
+    from ..core.firmware.flagged import threshold
+    from ..core.firmware.names import safe_names
+    from ..targets.machines import machines
+    from ..targets.target import Wish
+
+    target, names = asked.target, safe_names(bench.channels)
+    many = len(chosen) > 1
+    exported = [_exported(c, names[c.name], target, asked, many) for c in chosen]
     thresholds = []
-    for text in threshold:
+    for text in asked.threshold:
         channel, value, release = _threshold(bench, text)
-        thresholds.append(threshold_of(bench, channel, names[channel.name], value, release))
-    made, notes = machines(bench, exported, target, interval) if whole else ([], ())
+        thresholds.append(threshold(bench, channel, names[channel.name], value, release))
+    built, notes = machines(bench, exported, target, asked.interval) if asked.whole else ([], ())
     wish = Wish(
         bench,
         __version__,
         thresholds=thresholds,
-        text_width=text_width,
-        selftest=selftest,
-        machines=made,
+        text_width=asked.text_width,
+        selftest=asked.selftest,
+        machines=built,
     )
-    code = target.file(exported, wish)
-    if out == "-":
-        click.echo(code, nl=False)
-    else:
-        write_file(Path(out), code.encode())
-    if as_json:
-        click.echo(json.dumps([e.as_dict() for e in exported], indent=2, ensure_ascii=False))
-        return
-    _report(exported, notes, thresholds)
+    return Made(target.file(exported, wish), exported, notes, thresholds)
 
 
 def _exported(
-    channel: Channel,
-    name: str,
-    target: Target,
-    arith: str,
-    scale: int | None,
-    within: str | None,
-    inside_limits: bool,
+    channel: Channel, name: str, target: Target, asked: ExportOptions, many: bool
 ) -> Exported:
     """One channel's conversion, in what the target can compute."""
     from ..core.firmware.selection import Arith, export
 
-    kind, functions = target.float_kind, target.functions
-    error = _within(channel, within)
     return export(
         channel,
         name,
-        arith=cast(Arith, arith),
-        scale=scale,
-        within=error,
-        inside_limits=inside_limits,
-        kind=kind,
-        functions=functions,
+        arith=cast(Arith, asked.arith),
+        scale=_scale(channel, asked.scale, many),
+        within=_within(channel, asked.within),
+        inside_limits=asked.inside_limits,
+        kind=target.float_kind,
+        functions=target.functions,
     )
 
 
-def _report(exported: list[Exported], notes: tuple[str, ...], thresholds: list[Threshold]) -> None:
+def _report(made: Made) -> None:
     """What was chosen, what it costs, what was left behind: to stderr."""
-    for e in exported:
+    for e in made.exported:
         first, *rest = e.lines()
         click.echo(f"{e.channel.name}: {first}", err=True)
         for line in rest:
             click.echo(f"  {line}", err=True)
-    for note in notes:
+    for note in made.notes:
         click.echo(f"not taken along: {note}", err=True)
-    for t in thresholds:
+    for t in made.thresholds:
         click.echo(f"{t.program.name}: {t.about}", err=True)
 
 
-def _scale(channel: Channel, scale: int | None, many: int) -> int | None:
+def _scale(channel: Channel, scale: int | None, many: bool) -> int | None:
     """The scale asked for; labelled zones among several channels keep theirs."""
-    if many > 1 and channel.ruler.label(0.0) is not None:
+    if many and channel.ruler.label(0.0) is not None:
         return None
     return scale
 
@@ -181,21 +191,15 @@ def _within(channel: Channel, text: str | None) -> float | None:
     except ValueError:
         pass
     found = re.fullmatch(r"\s*([-+.\deE]+)\s*(\S+)\s*", text)
-    unit = symbol(channel.unit) or "no unit"
-    wrong = JetRulerError(
-        f"--within {text}: {channel.name} is in {unit}; a number, or a quantity in it, is right"
-    )
-    if found is None:
-        raise wrong
-    own, given = factor(channel.unit or ""), factor(found[2])
-    degrees = {"degC", "K"}
-    if given is None or own is None:
-        raise wrong
-    if given[0] != own[0] and not {given[0], own[0]} <= degrees:
-        raise wrong
-    value = float(quantity(found[1], None)) * given[1] / own[1]
+    try:
+        size, _ = factor_and_offset(found[2], channel.unit or "") if found else (math.nan, 0.0)
+        value = float(found[1]) * size if found else math.nan
+    except (ValueError, UnitError):
+        value = math.nan
     if not math.isfinite(value):
-        raise wrong
+        unit = symbol(channel.unit) or "no unit"
+        right = "a number, or a quantity in it, is right"
+        raise JetRulerError(f"--within {text}: {channel.name} is in {unit}; {right}")
     return value
 
 

@@ -11,8 +11,8 @@ import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import replace
-from typing import TYPE_CHECKING
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -23,6 +23,7 @@ from .common import bench_option, folder_of, load
 from .live_view import LiveView
 
 if TYPE_CHECKING:
+    from ..core.model.stream import Stream
     from ..live.outlet import Outlet
     from ..live.session import Parts, Session
     from ..live.sources import Source
@@ -52,23 +53,7 @@ BEGIN, END = b"\x1b[?1049h\x1b[?25l\x1b[?7l", b"\x1b[?7h\x1b[?25h\x1b[?1049l"
 @click.option("--json", "as_json", is_flag=True, help="A JSON object a sample.")
 @click.option("--plain", is_flag=True, help="Aligned columns.")
 @bench_option
-def command(
-    source_name: str | None,
-    follow: bool,
-    form: str | None,
-    columns: str | None,
-    baud: int | None,
-    timestamp: str | None,
-    inject: tuple[str, ...],
-    sweep: tuple[str, ...],
-    arm: bool,
-    sink: str | None,
-    record: str | None,
-    how_long: str | None,
-    as_json: bool,
-    plain: bool,
-    bench_path: str,
-) -> None:
+def command(bench_path: str, **options: Any) -> None:
     """Show a stream of raw counts in engineering values while it runs.
 
     On a terminal: a view; q or Ctrl-C ends it, r looks for the ends anew. Otherwise: a line of CSV
@@ -78,47 +63,14 @@ def command(
     jetruler live --source demo
     jetruler live --source /dev/ttyACM0 --arm
     """
-    from ..live.inject import injections
-    from ..live.record import Recorder
-    from ..live.rows import AlignedRows, CsvRows, JsonRows, Rows
-    from ..live.session import Parts, stream_for
-    from ..live.sources import source_named
-
-    lasting = None if how_long is None else _lasting(how_long)
-    if as_json and plain:
+    asked = LiveOptions(**options)
+    lasting = None if asked.how_long is None else _lasting(asked.how_long)
+    if asked.as_json and asked.plain:
         raise JetRulerError("--json and --plain: one of them is right")
-    bench = load(bench_path)
-    names = tuple(name.strip() for name in columns.split(",")) if columns else None
-    stream = stream_for(bench, format=form, columns=names, baud=baud, timestamp=timestamp)
-    name = source_name or ("demo" if sys.stdin.isatty() else "-")
-    if name == "none":
-        stream = replace(stream, format="json", timestamp=None)
-    source = source_named(name, stream, follow)
-    made = injections(bench, inject, sweep)
-    wire = _wire(arm, sink, name=name, source=source, bench=bench, baud=stream.baud)
-    if record is not None:
-        folder_of(record)
-    time_name = stream.timestamp or "time_s"
-
-    def rows_of(bench: Bench) -> Rows:
-        kind = JsonRows if as_json else AlignedRows if plain else CsvRows
-        return kind(bench, time_name)
-
-    recorder = Recorder(record, stream.columns, stream.delimiter) if record is not None else None
-    viewing = sys.stdout.isatty() and not (as_json or plain) and os.environ.get("TERM") != "dumb"
-    with _outlet(source.lossless and wire is None) as outlet:
-        parts = Parts(
-            bench_path,
-            bench,
-            stream=stream,
-            source=source,
-            injections=made,
-            wire=wire,
-            recorder=recorder,
-            outlet=outlet,
-            rows=rows_of,
-        )
-        session = _run(parts, viewing, outlet, lasting)
+    parts = _parts(bench_path, asked)
+    source, viewing = parts.source, asked.viewing
+    with _outlet(source.lossless and parts.wire is None) as outlet:
+        session = _run(replace(parts, outlet=outlet), viewing, outlet, lasting)
         if session.progress.ended and source.lossless and not session.progress.stopped:
             with contextlib.suppress(KeyboardInterrupt):
                 outlet.drain()
@@ -128,8 +80,85 @@ def command(
         bad = f"; no line was one: {kinds}" if kinds else ", and without a line"
         raise JetRulerError(f"{source.name}: the stream ended without a sample{bad}")
     _summary(session, lasted, outlet)
-    if recorder is not None and recorder.failure:
+    if parts.recorder is not None and parts.recorder.failure:
         sys.exit(1)
+
+
+@dataclass(frozen=True)
+class LiveOptions:
+    """What the options say."""
+
+    source_name: str | None
+    follow: bool
+    form: str | None
+    columns: str | None
+    baud: int | None
+    timestamp: str | None
+    inject: tuple[str, ...]
+    sweep: tuple[str, ...]
+    arm: bool
+    sink: str | None
+    record: str | None
+    how_long: str | None
+    as_json: bool
+    plain: bool
+
+    @property
+    def name(self) -> str:
+        """The source."""
+        return self.source_name or ("demo" if sys.stdin.isatty() else "-")
+
+    @property
+    def viewing(self) -> bool:
+        """Whether somebody looks at a terminal."""
+        rows = self.as_json or self.plain
+        return sys.stdout.isatty() and not rows and os.environ.get("TERM") != "dumb"
+
+    def stream(self, bench: Bench) -> Stream:
+        """How lines come in. Raises `StreamError`."""
+        from ..live.session import stream_for
+
+        names = tuple(name.strip() for name in self.columns.split(",")) if self.columns else None
+        stream = stream_for(
+            bench, format=self.form, columns=names, baud=self.baud, timestamp=self.timestamp
+        )
+        if self.name == "none":
+            stream = replace(stream, format="json", timestamp=None)
+        return stream
+
+
+def _parts(bench_path: str, asked: LiveOptions) -> Parts:
+    """What the session is made of; its outlet comes later."""
+    from ..live.inject import injections
+    from ..live.record import Recorder
+    from ..live.rows import AlignedRows, CsvRows, JsonRows, Rows
+    from ..live.session import Parts
+    from ..live.sources import source_named
+
+    bench = load(bench_path)
+    stream = asked.stream(bench)
+    source = source_named(asked.name, stream, asked.follow)
+    made = injections(bench, asked.inject, asked.sweep)
+    wire = _wire(asked, source, bench, stream.baud)
+    recorder = None
+    if asked.record is not None:
+        folder_of(asked.record)
+        recorder = Recorder(asked.record, stream.columns, stream.delimiter)
+
+    def rows_of(bench: Bench) -> Rows:
+        kind = JsonRows if asked.as_json else AlignedRows if asked.plain else CsvRows
+        return kind(bench, stream.timestamp or "time_s")
+
+    return Parts(
+        bench_path,
+        bench,
+        stream=stream,
+        source=source,
+        injections=made,
+        wire=wire,
+        recorder=recorder,
+        rows=rows_of,
+    )
 
 
 def _lasting(how_long: str) -> float:
@@ -140,19 +169,18 @@ def _lasting(how_long: str) -> float:
     return found
 
 
-def _wire(
-    arm: bool, sink: str | None, name: str, source: Source, bench: Bench, baud: int
-) -> Source | None:
+def _wire(asked: LiveOptions, source: Source, bench: Bench, baud: int) -> Source | None:
     """Where commands go: nowhere unless armed."""
     from ..live.sources import Port, StandIn
 
-    if not arm:
+    sink = asked.sink
+    if not asked.arm:
         if sink is not None:
             raise JetRulerError("--sink: nothing is sent unless --arm is given too")
         return None
     if not bench.drives:
         raise JetRulerError("--arm: the bench has no drives; add a [drive.<name>]")
-    if sink is not None and sink != name:
+    if sink is not None and sink != asked.name:
         port = Port(sink, baud)
         port.check()
         port.reach()

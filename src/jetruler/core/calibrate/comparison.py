@@ -203,30 +203,15 @@ def compare(
     >>> round(float(found.bias), 3)
     0.5
     """
-    a, b = (np.asarray(values, dtype=np.float64).reshape(-1) for values in (a, b))
     if within is not None and not within > 0:
         raise JetRulerError(f"within: found {within:g}; a difference above 0 is right")
-    if times is not None and times_b is not None:
-        at = [np.asarray(t, dtype=np.float64).reshape(-1) for t in (times, times_b)]
-        _, a, b = aligned(at[0], a, at[1], b)
-    elif a.size != b.size:
-        raise JetRulerError(
-            f"compare: {a.size} and {b.size} values; without times, as many of both are right"
-        )
-    both = np.isfinite(a) & np.isfinite(b)
-    a, b = a[both], b[both]
+    a, b = _paired(a, b, times, times_b)
     if a.size < 3:
         raise PairsError(f"{names[0]} and {names[1]} have {a.size} pairs; three or more are right")
     parts = _Parts(a, b, ordered)
-    matters = within or resolution or 1e-12 * float(np.max(np.abs(b)))
-    verdict, correction = _judged(parts, matters, within)
-    notes = []
-    if parts.delay.samples:
-        late, early = names if parts.delay.samples > 0 else names[::-1]
-        behind = f"{number(_round3(abs(parts.delay.samples)))} samples"
-        if np.isfinite(interval):
-            behind += f" ({number(_round3(abs(parts.delay.samples) * interval))} s)"
-        notes.append(f"{late} follows {early} {behind} later: compared without that part")
+    relevant = within or resolution or 1e-12 * float(np.max(np.abs(b)))
+    verdict, correction = _judged(parts, relevant, within)
+    spread = LIMITS * parts.standard_deviation
     return Comparison(
         names,
         unit,
@@ -239,20 +224,42 @@ def compare(
         standard_deviation=parts.standard_deviation,
         noise_a=noise_of(a) if ordered else float("nan"),
         noise_b=noise_of(b) if ordered else float("nan"),
-        limits=(
-            parts.bias - LIMITS * parts.standard_deviation,
-            parts.bias + LIMITS * parts.standard_deviation,
-        ),
+        limits=(parts.bias - spread, parts.bias + spread),
         gain=parts.gain,
         gain_half_width=parts.gain_half_width,
         middle=parts.middle,
         curve=parts.curve if verdict == "curve" else 0.0,
         delay=parts.delay,
-        within=_bearable(matters, within) if verdict == "noise" else matters,
+        within=_bearable(relevant, within) if verdict == "noise" else relevant,
         verdict=verdict,
         correction=correction,
-        notes=tuple(notes),
+        notes=_notes(parts.delay, names, interval),
     )
+
+
+def _paired(a: Any, b: Any, times: Any, times_b: Any) -> tuple[Array, Array]:
+    """The values that both have, paired in time where times are given."""
+    a, b = (np.asarray(values, dtype=np.float64).reshape(-1) for values in (a, b))
+    if times is not None and times_b is not None:
+        at = [np.asarray(t, dtype=np.float64).reshape(-1) for t in (times, times_b)]
+        _, a, b = aligned(at[0], a, at[1], b)
+    elif a.size != b.size:
+        raise JetRulerError(
+            f"compare: {a.size} and {b.size} values; without times, as many of both are right"
+        )
+    both = np.isfinite(a) & np.isfinite(b)
+    return a[both], b[both]
+
+
+def _notes(delay: Delay, names: tuple[str, str], interval: float) -> tuple[str, ...]:
+    """What is to be said of a delay."""
+    if not delay.samples:
+        return ()
+    late, early = names if delay.samples > 0 else names[::-1]
+    behind = f"{number(_round3(abs(delay.samples)))} samples"
+    if np.isfinite(interval):
+        behind += f" ({number(_round3(abs(delay.samples) * interval))} s)"
+    return (f"{late} follows {early} {behind} later: compared without that part",)
 
 
 def _student(degrees: float, tail: float = 0.975) -> float:

@@ -163,22 +163,10 @@ def _result(
     rows = problem.model.values_slope(theta)
     covariance = widened**2 * rows @ solution.inverse @ rows.T
     factor = coverage(degrees, given and widened == 1.0)
-    parameters = tuple(
-        FittedParameter(
-            name,
-            float(value),
-            float(u),
-            factor * float(u),
-            wanted.gives if unit == OF_RESULT else unit,
-        )
-        for name, value, u, unit in zip(
-            problem.model.names,
-            values,
-            np.sqrt(np.diag(covariance)),
-            problem.model.units,
-            strict=True,
-        )
-    )
+    deviations = np.sqrt(np.diag(covariance)).tolist()
+    units = [wanted.gives if unit == OF_RESULT else unit for unit in problem.model.units]
+    each = zip(problem.model.names, values.tolist(), deviations, units, strict=True)
+    parameters = tuple(FittedParameter(n, v, u, factor * u, unit) for n, v, u, unit in each)
     return Fit(
         law,
         _ruler(wanted, law),

@@ -217,17 +217,14 @@ def choose_resistor(
         raise ParameterError("between", ends, f"no value of {series} lies there")
     found = [judge.candidate(known) for known in values.tolist()]
     fine = [c for c in found if _allowed(c, most_current, most_heating)]
-    if not fine:
-        raise JetRulerError(
-            f"{channel.name}: every value of {series} between {shown(_three(ends[0]), 'ohm')} and "
-            f"{shown(_three(ends[1]), 'ohm')} exceeds what is allowed"
-        )
     if not any(c.used for c in fine):
-        raise JetRulerError(
-            f"{channel.name}: no resistor keeps the whole range on the converter: its reference "
-            "is below what feeds the divider"
-        )
+        first, last = (shown(_three(end), "ohm") for end in ends)
+        every = f"every value of {series} between {first} and {last} exceeds what is allowed"
+        none = "no resistor keeps the whole range on the converter: its reference is below what "
+        why = f"{none}feeds the divider" if fine else every
+        raise JetRulerError(f"{channel.name}: {why}")
     fine.sort(key=lambda c: (c.worth(aim), c.known))
+    now = _Judge(channel, place, divider=present, low=low, high=high, at=at)
     return ResistorChoice(
         aim,
         low,
@@ -237,9 +234,7 @@ def choose_resistor(
         leg=divider.sensor,
         series=series,
         candidates=tuple(fine),
-        present=_Judge(channel, place, divider=present, low=low, high=high, at=at).candidate(
-            float(present.known)
-        ),
+        present=now.candidate(float(present.known)),
         optimum=judge.best(aim, *ends),
         left_out=len(found) - len(fine),
     )

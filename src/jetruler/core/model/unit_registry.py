@@ -12,7 +12,7 @@ from functools import cache
 from typing import Any
 
 from ..errors import UnitError
-from .units import TEMPERATURES, canonical, symbol
+from .units import TEMPERATURES, canonical, symbol, usual
 
 #: A unit as text: names with small exponents, multiplied or divided. Anything else (a power
 #: tower, a call) is not even shown to Pint, which evaluates what it is given.
@@ -45,12 +45,17 @@ def factor_and_offset(source: str, unit: str) -> tuple[float, float]:
     if source in TEMPERATURES and unit in TEMPERATURES:
         (zero, degree), (to_zero, to_degree) = TEMPERATURES[source], TEMPERATURES[unit]
         return float(degree / to_degree), float((zero - to_zero) / to_degree)
-    ends = [_quantity(x, source) for x in (0, 1, 2)]
+    own, other = usual(source), usual(unit)
+    if own is not None and other is not None and own[0] == other[0]:
+        return float(Fraction(repr(own[1])) / Fraction(repr(other[1]))), 0.0
     try:
-        offset, one, two = (end.to(_PINT_NAMES.get(unit, unit)).magnitude for end in ends)
-        if (not _UNIT.match(unit) and unit not in _PINT_NAMES) or one - offset != two - one:
-            raise ValueError(unit)  # no unit, or a logarithmic one
-        return float(one - offset), float(offset)
+        if not is_unit(unit):
+            raise ValueError(unit)
+        name = _PINT_NAMES.get(unit, unit)
+        zero, one, two = (_quantity(x, source).to(name).magnitude for x in (0, 1, 2))
+        if one - zero != two - one:  # a logarithmic unit
+            raise ValueError(unit)
+        return float(one - zero), float(zero)
     except Exception:  # Pint raises many kinds
         raise UnitError(f"{symbol(source)} cannot be converted to {symbol(unit)}") from None
 

@@ -68,7 +68,7 @@ def factor(symbol: str) -> tuple[str, float] | None:
 
     A unit of the registry alone, such as psi, is its own base. None if nobody knows the symbol.
     """
-    found = _usual(symbol)
+    found = usual(symbol)
     if found is None and symbol not in PREFIXES:
         from .unit_registry import is_unit
 
@@ -76,7 +76,8 @@ def factor(symbol: str) -> tuple[str, float] | None:
     return found
 
 
-def _usual(symbol: str) -> tuple[str, float] | None:
+def usual(symbol: str) -> tuple[str, float] | None:
+    """Return the base unit of a symbol and its size in it, without the registry."""
     symbol = symbol.replace("µ", "u").replace("μ", "u")
     name = canonical(symbol)
     if name in _PLAIN or name in _PREFIXED:

@@ -125,15 +125,7 @@ def simulate(
     given = conditions_of(
         what, noise, degrees=degrees, readings=readings, calibration=calibration, level=level
     )
-    first = budget(
-        ruler,
-        at,
-        noise=given.noise,
-        degrees=given.degrees,
-        readings=given.readings,
-        calibration=given.calibration,
-        level=level,
-    )
+    first = budget(ruler, at, **vars(given))
     varied = _Varied(ruler, given)
     random = np.random.Generator(np.random.PCG64(seed))
     values = np.empty(draws)
@@ -143,16 +135,10 @@ def simulate(
     lost = int(np.isnan(values[-1:]).any() and np.count_nonzero(np.isnan(values)))
     values = values[: draws - lost]
     if values.size < 2:
-        nothing = (math.nan, math.nan)
+        nan = math.nan
+        ends = (nan, nan)
         return Simulation(
-            values,
-            ruler.gives,
-            mean=math.nan,
-            standard=math.nan,
-            interval=nothing,
-            lost=lost,
-            budget=first,
-            tolerance=math.nan,
+            values, ruler.gives, nan, nan, ends, lost=lost, budget=first, tolerance=nan
         )
     tail = 0.5 - level / 2
     ends = [float(values[min(values.size - 1, int(q * values.size))]) for q in (tail, 1 - tail)]
