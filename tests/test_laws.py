@@ -110,7 +110,7 @@ TRUTH: list[tuple[Law, float, float]] = [
     (Table(((0, 0), (10, 100), (30, 120)), ends="extend"), 40, 130.0),
     (Table(((0, 0), (10, 100), (30, 120))), 30.1, math.nan),
     (Table(((0, 0), (10, 100), (30, 120)), "smooth"), 10, 100.0),
-    # By hand, Fritsch and Carlson: slope (3·1 − 0)/2 at x = 0, 0 at x = 1; cubic Hermite between.
+    # By hand, Fritsch and Butland: slope (3·1 − 0)/2 at x = 0, 0 at x = 1; cubic Hermite between.
     (Table(((0, 0), (1, 1), (2, 1)), "smooth"), 0.5, 0.6875),
     (Polynomial((1, 2, 3)), 2, 17.0),
     (Polynomial((1, 2, 3), domain=(0, 1)), 2, math.nan),

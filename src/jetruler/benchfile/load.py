@@ -33,6 +33,13 @@ AnyTable = TypeVar("AnyTable", bound=BaseModel)
 class BenchError(JetRulerError):
     """A bench file that cannot be used; `errors` has a line for each error.
 
+    Attributes
+    ----------
+    path : str
+        The file.
+    errors : list[str]
+        A line for each error, with its place.
+
     Examples
     --------
     >>> import jetruler as jr
@@ -52,7 +59,20 @@ class BenchError(JetRulerError):
 def load_bench(path: str | PathLike[str]) -> Bench:
     """Read a bench file.
 
-    Raises `BenchError` for a file that is missing, is no TOML, or has errors (all of them).
+    Parameters
+    ----------
+    path : path
+        The bench file (TOML).
+
+    Returns
+    -------
+    Bench
+        Its channels, trips, drives and stream.
+
+    Raises
+    ------
+    BenchError
+        For a file that is missing, is no TOML, or has errors (all of them).
 
     Examples
     --------

@@ -25,10 +25,24 @@ _UNITS = {"percent": "%", "counts": "count"}
 def read_marks(path: str | PathLike[str]) -> Marks:
     """Marks from a CSV file (comma or semicolon; with semicolons a decimal comma is read too).
 
-    Its header names the columns `raw` and `true`, and `u_true` if the standard uncertainty of
-    each is known; each may say its unit in brackets: `raw (count),true (degC),u_true (K)`. Other
+    Its header names the columns `raw` and `true`, and `u_true` if the standard uncertainty of each
+    is known; each may say its unit in brackets: `raw (count),true (degC),u_true (K)`. Other
     columns, blank lines and lines that start with # are left out.
-    Raises `MarksError` naming the line.
+
+    Parameters
+    ----------
+    path : path
+        The CSV file.
+
+    Returns
+    -------
+    Marks
+        The marks, with their units.
+
+    Raises
+    ------
+    MarksError
+        Naming the line.
 
     Examples
     --------

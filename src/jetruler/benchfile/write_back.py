@@ -19,9 +19,25 @@ def write_calibration(path: str, found: Calibration, expected: str | None = None
 
     What the fit leaves of the errors, each mark left out in turn, goes to the channel's key
     `calibration`, where budgets find it.
-    expected: the file's text as it was read; a file that has changed since is left alone.
-    Returns the lines taken out and put in. Raises `BenchError`; the file is replaced whole or not
-    at all.
+
+    Parameters
+    ----------
+    path : str
+        The bench file.
+    found : Calibration
+        What `calibrate` returns.
+    expected : str, optional
+        The file's text as it was read; a file that has changed since is left alone.
+
+    Returns
+    -------
+    Change
+        The lines taken out and put in.
+
+    Raises
+    ------
+    BenchError
+        The file is replaced whole or not at all.
 
     Examples
     --------
@@ -54,6 +70,22 @@ def write_correction(
     path: str, channel: Channel, correction: Line, expected: str | None = None
 ) -> Change:
     """Put a correction on top of a channel, or join it with the one that is there. As above.
+
+    Parameters
+    ----------
+    path : str
+        The bench file.
+    channel : Channel
+        The channel as it was read from the file.
+    correction : Line
+        The line that `compare` calls for.
+    expected : str, optional
+        The file's text as it was read; a file that has changed since is left alone.
+
+    Returns
+    -------
+    Change
+        The lines taken out and put in.
 
     Examples
     --------

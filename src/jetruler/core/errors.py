@@ -46,6 +46,15 @@ class UnitError(JetRulerError):
 class ParameterError(JetRulerError):
     """A parameter that makes no sense: its name, what was found and what would be right.
 
+    Parameters
+    ----------
+    name : str
+        Of the parameter.
+    found : object
+        What it was given.
+    right : str
+        What would be right, as a half sentence.
+
     Examples
     --------
     >>> import jetruler as jr

@@ -26,8 +26,18 @@ FleetProgress = Callable[[int, int, Outcome], None]
 class Fleet:
     """What came of many logs. Paths are those of the logs.
 
-    failed: why, by log. others: columns that pass through and have another type here than in most
-    logs, by their name and type (in Parquet only).
+    Attributes
+    ----------
+    done : list[Path], optional
+        Logs that are converted.
+    skipped : list[Path], optional
+        Logs whose result was there already.
+    failed : dict[Path, str], optional
+        Why, by log.
+    summary : Summary, optional
+        One summary over all logs.
+    types : dict[str, dict[str, list[Path]]], optional
+        Types of the columns that pass through: logs by column and type.
 
     Examples
     --------

@@ -19,6 +19,16 @@ class Tabular(Protocol):
 def frame(result: Tabular) -> pd.DataFrame:
     """All candidates of a choice as a pandas DataFrame, best first.
 
+    Parameters
+    ----------
+    result : Tabular
+        What `choose_resistor`, `choose_reference` or another choice returns.
+
+    Returns
+    -------
+    pd.DataFrame
+        A row for each candidate.
+
     Examples
     --------
     >>> import jetruler as jr

@@ -52,6 +52,24 @@ def check_log(
     """All findings between a bench and a log, the most serious first: the rules of `check` with a
     log, and the errors and warnings of `look`. Raises `LogError`.
 
+    Parameters
+    ----------
+    log : path
+        The log.
+    bench : Bench
+        The bench.
+    listed : Iterable[str], default ()
+        As for `check`.
+    form : LogFormat, optional
+        How the log is written; found out if None.
+    progress : Progress, optional
+        Is called after each batch.
+
+    Returns
+    -------
+    list[Finding]
+        Findings.
+
     Examples
     --------
     >>> import jetruler as jr

@@ -42,6 +42,21 @@ class ColumnLook:
 class Look:
     """What a log shows: its columns, its time, and the findings, most serious first.
 
+    Attributes
+    ----------
+    rows : int
+        Rows of the log.
+    columns : dict[str, ColumnLook]
+        What was found in each column of counts, by channel or column.
+    time : TimeSurvey | None
+        What its time column does; None without one.
+    findings : tuple[Finding, ...]
+        Most serious first.
+    torn_rows : int
+        Rows with too few or too many fields.
+    left_out : tuple[str, ...]
+        Columns that hold neither counts nor time.
+
     Examples
     --------
     >>> import jetruler as jr
@@ -134,7 +149,28 @@ def look(
     """Look at a CSV log: every column of counts, the time column, and findings in plain words.
 
     With a bench, its channels' columns are looked at and findings speak in their units; without
-    one, every column that mostly holds whole numbers. Raises `LogError`.
+    one, every column that mostly holds whole numbers.
+
+    Parameters
+    ----------
+    log : path
+        The log; "-" is standard input.
+    bench : Bench, optional
+        Whose channels are looked at; without one, every column that mostly holds whole numbers.
+    form : LogFormat, optional
+        How the log is written; found out if None.
+    progress : Progress, optional
+        Is called after each batch.
+
+    Returns
+    -------
+    Look
+        Surveys and findings.
+
+    Raises
+    ------
+    LogError
+        For a log that cannot be read, or that has no column of counts.
 
     Examples
     --------

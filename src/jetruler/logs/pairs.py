@@ -58,12 +58,43 @@ def read_pairs(
 ) -> Pairs:
     """Read a channel and another one (or a column of values, by its name) from a log.
 
-    Unsmoothed, without flagged samples. other_log: where the other one stands, if elsewhere; the
-    two are then paired by time. unit: that of the column, if it is not the channel's. stream: the
-    bench's, which may name the time column.
+    Unsmoothed, without flagged samples.
+
+    Parameters
+    ----------
+    log : path
+        The log.
+    channel : Channel
+        The first one.
+    other : Channel | str
+        The second one: a channel, or a column of values by its name.
+    other_log : path, optional
+        Where the other one stands, if elsewhere; the two are then paired by time.
+    unit : str, optional
+        That of the column, if it is not the channel's.
+    form : LogFormat, optional
+        How the logs are written; found out if None.
+    stream : Stream, optional
+        The bench's, which may name the time column.
+    progress : Progress, optional
+        Is called after each batch.
+
+    Returns
+    -------
+    Pairs
+        Values of both, in the channel's unit.
+
+    Raises
+    ------
+    LogError
+        For parameters that make no sense.
+    PairsError
+        Where no time has both.
+
+    Notes
+    -----
     Values that stand in the same rows are pairs; where fewer than half of the sparser one's rows
     hold both, they are paired by time, in a straight line between two samples of the denser one.
-    Raises `LogError`; `PairsError` where no time has both.
 
     Examples
     --------

@@ -54,10 +54,18 @@ class LogError(JetRulerError):
 class LogFormat:
     """How a log is written.
 
-    delimiter: ",", ";" or tab; None finds out from the first line. decimal: "." or ",".
-    header: False when the first line is already data; columns are then named 1, 2, 3, …
-    comment: lines that start with it are left out, and counted. Those are for CSV.
-    kind: "csv", "jsonl" or "parquet"; None goes by the first bytes and the name's end.
+    Parameters
+    ----------
+    delimiter : str, optional
+        ",", ";" or tab; None finds out from the first line.
+    decimal : str, default "."
+        "." or ",".
+    header : bool, default True
+        Whether the first line has the names; else columns are named 1, 2, 3, ….
+    comment : str, default "#"
+        Lines that start with it are left out, and counted.
+    kind : str, optional
+        "csv", "jsonl" or "parquet"; None goes by the first bytes and the name's end.
 
     Examples
     --------

@@ -27,17 +27,49 @@ NOISY = 10.0
 class Comparison:
     """A first sensor (a) against a second one, or a reference (b). Differences are a − b.
 
-    n: pairs; independent: as how many independent ones they count. bias: mean difference, and
-    half_width that of its 95 % interval. standard_deviation: standard deviation of the differences.
-    noise_a, noise_b: standard deviation of each round its slow movement (NaN without time order).
-    limits: of agreement: 95 % of the differences lie between. gain: the gain error (0.01 is 1 %),
-    gain_half_width its interval; NaN where the values move too little to tell. middle: the value
-    at which an offset of `bias` is left beside the gain. curve: the largest difference that
-    neither offset nor gain removes, where it is significant, else 0. delay: of a behind b, in
-    samples; what it does to the differences is taken out first. within: the difference that
-    matters.
-    verdict: "agree", "bias", "noise", "curve", or "unknown" for too few samples.
-    correction: the line to put on top of a so that it reads as b; None if none is called for.
+    Attributes
+    ----------
+    names : tuple[str, str]
+        What the two are called.
+    unit : str | None
+        Their unit.
+    a : array of float64, optional
+        Values of the first, shape (n,).
+    b : array of float64, optional
+        Values of the second, shape (n,).
+    n : int
+        Pairs.
+    independent : float
+        As how many independent ones they count.
+    bias : float
+        Mean difference.
+    half_width : float
+        Of the 95 % interval of the bias.
+    standard_deviation : float
+        Standard deviation of the differences.
+    noise_a, noise_b : float
+        Standard deviation of each round its slow movement (NaN without time order).
+    limits : tuple[float, float]
+        Of agreement: 95 % of the differences lie between.
+    gain : float
+        Gain error (0.01 is 1 %); NaN where the values move too little to tell.
+    gain_half_width : float
+        Of the 95 % interval of the gain.
+    middle : float
+        The value at which an offset of `bias` is left beside the gain.
+    curve : float
+        The largest difference that neither offset nor gain removes, where it is significant,
+        else 0.
+    delay : Delay
+        Of a behind b, in samples; what it does to the differences is taken out first.
+    within : float
+        The difference that matters.
+    verdict : Verdict
+        "agree", "bias", "noise", "curve", or "unknown" for too few samples.
+    correction : Line | None
+        The line to put on top of a so that it reads as b; None if none is called for.
+    notes : tuple[str, ...], default ()
+        What else is to be said, such as a delay.
 
     Examples
     --------
@@ -183,15 +215,48 @@ def compare(
 ) -> Comparison:
     """Compare two series of values in the same unit; the second one is taken for right.
 
-    a, b: values of equal length, paired as they stand, NaN left out; with `times` and `times_b`
-    paired in time. within: the difference that matters; without it, `resolution` (what one count or
-    one decimal is worth). ordered: the pairs follow one another in time, so that neighbours may
-    depend on each other; marks do not. interval: seconds between two pairs, to tell a delay in
-    seconds too.
+    Parameters
+    ----------
+    a, b : object
+        Values of equal length, paired as they stand, NaN left out; with `times` and `times_b`
+        paired in time.
+    times : object, optional
+        Times of a, in s; with `times_b` the two are paired by time.
+    times_b : object, optional
+        Times of b, in s.
+    unit : str, optional
+        Unit of both.
+    within : float, optional
+        The difference that matters; without it, `resolution` (what one count or one decimal is
+        worth).
+    resolution : float, default 0.0
+        What one count or one decimal is worth: the difference that matters if `within` is not
+        said.
+    ordered : bool, default True
+        The pairs follow one another in time, so that neighbours may depend on each other; marks
+        do not.
+    interval : float, default float("nan")
+        Seconds between two pairs, to tell a delay in seconds too.
+    names : tuple[str, str], default ("first", "second")
+        What messages call the two.
 
+    Returns
+    -------
+    Comparison
+        Statistics, verdict, and the correction if one is called for.
+
+    Raises
+    ------
+    PairsError
+        For fewer than three pairs.
+    JetRulerError
+        For lengths that do not fit.
+
+    Notes
+    -----
     The 95 % interval of the bias is Student's, from as many samples as are independent by the
-    autocorrelation of the differences. Raises `PairsError` for fewer than three pairs,
-    `JetRulerError` for lengths that do not fit.
+    autocorrelation of the differences.
+
     Source: limits of agreement, Bland and Altman, Lancet 327 (1986) 307; JCGM 100:2008, 4.2.
 
     Examples

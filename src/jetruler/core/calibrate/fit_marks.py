@@ -31,19 +31,45 @@ def fit(
 ) -> Fit:
     """Fit a law to marks by least squares of its errors, in the unit of its result.
 
-    marks: `Marks`, pairs (raw, true) or triples with the standard uncertainty of true, by which
-    they are then weighted. law: "line", "offset" (the gain stays), "polynomial", "power",
-    "table", "beta" or "steinhart-hart" (c stays 0, or as it was, with two marks). before, then:
-    the laws between raw and this law, and between this law and true. degree: of a polynomial;
-    None takes the lowest that predicts left-out marks as well as any. robust: set outliers aside
-    and name them, instead of bending to them. unit: of the result. like: a law of the same kind
-    whose other parameters stay (t0, x0, c, gain, unit). limits: of the result, to warn of
-    extrapolation.
+    Parameters
+    ----------
+    marks : Marks | Sequence[Sequence[float]] | Array
+        `Marks`, pairs (raw, true) or triples with the standard uncertainty of true, by which
+        they are then weighted.
+    law : str, default "line"
+        "line", "offset" (the gain stays), "polynomial", "power", "table", "beta" or
+        "steinhart-hart" (c stays 0, or as it was, with two marks).
+    before, then : Ruler | Law, optional
+        The laws between raw and this law, and between this law and true.
+    degree : int, optional
+        Of a polynomial; None takes the lowest that predicts left-out marks as well as any.
+    robust : bool, default False
+        Set outliers aside and name them, instead of bending to them.
+    unit : str, optional
+        Of the result.
+    like : Law, optional
+        A law of the same kind whose other parameters stay (t0, x0, c, gain, unit).
+    limits : tuple[float, float], optional
+        Of the result, to warn of extrapolation.
 
+    Returns
+    -------
+    Fit
+        The law, its parameters with their uncertainties, and the errors at the marks.
+
+    Raises
+    ------
+    MarksError
+        For marks that cannot give this law.
+    JetRulerError
+        For one that cannot be fitted.
+
+    Notes
+    -----
     Parameters' uncertainties come from the marks' own, where given (widened if the marks scatter
     more than that, by a chi-square test at 5 %), else from the scatter.
-    Raises `MarksError` for marks that cannot give this law, `JetRulerError` for one that cannot
-    be fitted. Source: JCGM 100:2008, H.3; Gauss and Newton's method.
+
+    Source: JCGM 100:2008, H.3; Gauss and Newton's method.
 
     Examples
     --------

@@ -22,9 +22,20 @@ from .result import Fit, error_shown
 
 @dataclass(frozen=True, eq=False)
 class Calibration:
-    """A fit and where it goes: at `place` among the channel's laws, instead of `replaced` or, if
-    that is None, between those that are there. error_before: what the channel read before, less
-    the truth (NaN where it read nothing).
+    """A fit and its place in a channel.
+
+    Attributes
+    ----------
+    channel : Channel
+        The channel as it was.
+    fit : Fit
+        The fitted law.
+    place : int
+        Place of the law among the channel's laws, from 0.
+    replaced : Law | None
+        The law that it takes the place of; None if it stands between those that are there.
+    error_before : array of float64
+        What the channel read before less the truth at each mark; NaN where it read nothing.
 
     Examples
     --------
@@ -73,12 +84,36 @@ def calibrate(
     """Fit a law to marks in its place in a channel.
 
     The law takes the place of the last one of its name, else of the last curve, behind the laws
-    before it; where the channel has none it comes last. law: as for `fit`; None refits the law
-    that is there, or a line. correction: keep every law and add an offset (one mark) or a line
-    (more) on top; an earlier correction is refitted instead.
-    marks: as for `fit`; raw in counts unless `Marks` says the unit at another joint of the
-    channel, true in the channel's unit or one that converts to it.
-    Raises `MarksError`, `JetRulerError`.
+    before it; where the channel has none it comes last.
+
+    Parameters
+    ----------
+    channel : Channel
+        The channel.
+    marks : Marks | Sequence[Sequence[float]] | Array
+        As for `fit`; raw in counts unless `Marks` says the unit at another joint of the
+        channel, true in the channel's unit or one that converts to it.
+    law : str, optional
+        As for `fit`; None refits the law that is there, or a line.
+    correction : bool, default False
+        Keep every law and add an offset (one mark) or a line (more) on top; an earlier
+        correction is refitted instead.
+    degree : int, optional
+        Of a polynomial, as for `fit`.
+    robust : bool, default False
+        Whether to set outliers aside, as for `fit`.
+
+    Returns
+    -------
+    Calibration
+        The fit, its place, and the channel with it.
+
+    Raises
+    ------
+    MarksError
+        For marks that cannot give this law.
+    JetRulerError
+        For a law that cannot be fitted.
 
     Examples
     --------

@@ -32,10 +32,25 @@ class MarksError(JetRulerError):
 class Marks:
     """Pairs (raw, true), one array a side.
 
-    raw, true: float64 of shape (n,). u_true: standard uncertainty of each true value, or None.
-    raw_unit: "count", or the unit at some joint of a channel's laws; None is whatever the law
-    takes. true_unit: None is whatever the law gives. names: where each mark stands, for messages.
-    Raises `MarksError` for numbers that are not finite, or uncertainties not above 0.
+    Parameters
+    ----------
+    raw : array of float64
+        Shape (n,).
+    true : array of float64
+        Shape (n,).
+    u_true : array of float64, optional
+        Standard uncertainty of each true value, or None.
+    raw_unit : str, optional
+        "count", or the unit at some joint of a channel's laws; None is whatever the law takes.
+    true_unit : str, optional
+        None is whatever the law gives.
+    names : tuple[str, ...], default ()
+        Where each mark stands, for messages.
+
+    Raises
+    ------
+    MarksError
+        For numbers that are not finite, or uncertainties not above 0.
 
     Examples
     --------

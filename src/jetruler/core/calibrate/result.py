@@ -37,13 +37,35 @@ class FittedParameter:
 class Fit:
     """A law from marks.
 
-    law: the fitted law. ruler: the laws before it, the law, the laws behind it. parameters: those
-    that were free, in the order of `covariance`. marks: as used, in the ruler's units; `raw` is
-    what they were noted in, `x` what the law gets of it, `read` what it makes of that, `error` is
-    read − true. left_out: what each mark's error is when the law is fitted to the others; NaN for
-    a mark that no other could stand in for. outliers: places of the marks that were set aside.
-    degrees: of freedom. scatter: standard deviation of the errors; with uncertainties given, in
-    units of those. was: the errors before this fit, where there was another law.
+    Attributes
+    ----------
+    law : Law
+        The fitted law.
+    ruler : Ruler
+        The laws before it, the law, the laws behind it.
+    parameters : tuple[FittedParameter, ...]
+        Those that were free, in the order of `covariance`.
+    covariance : array of float64
+        Of the free parameters, shape (p, p).
+    marks : Marks
+        As used, in the ruler's units.
+    x : array of float64
+        What the law gets of each mark, shape (n,).
+    read : array of float64
+        What the law makes of x, shape (n,).
+    error : array of float64
+        Read − true, shape (n,).
+    left_out : array of float64
+        What each mark's error is when the law is fitted to the others; NaN for a mark that no
+        other could stand in for.
+    outliers : tuple[int, ...]
+        Places of the marks that were set aside.
+    degrees : int
+        Of freedom.
+    scatter : float
+        Standard deviation of the errors; with uncertainties given, in units of those.
+    was : array of float64, optional
+        The errors before this fit, where there was another law.
 
     Examples
     --------

@@ -54,8 +54,22 @@ def bench_rules() -> tuple[BenchRule, ...]:
 def check(bench: Bench, listed: Iterable[str] = ()) -> list[Finding]:
     """All that the rules find in a bench, the most serious first.
 
-    listed: names of the channels whose converter stands in their own list of laws, so that places
-    count as the bench file does. An empty list means that nothing was found.
+    Parameters
+    ----------
+    bench : Bench
+        The bench.
+    listed : Iterable[str], default ()
+        Names of the channels whose converter stands in their own list of laws, so that places
+        count as the bench file does.
+
+    Returns
+    -------
+    list[Finding]
+        Findings; empty if nothing was found.
+
+    Notes
+    -----
+    An empty list means that nothing was found.
 
     Examples
     --------

@@ -51,6 +51,23 @@ class AmplifierStage:
 class AmplifierChoice:
     """Both stages (a stage that cannot serve is left out, and `left_out` says why).
 
+    Attributes
+    ----------
+    low : float
+        Lower end of the signal, in V.
+    high : float
+        Upper end of the signal, in V.
+    vref : float
+        Reference voltage, in V.
+    fraction : float
+        Fraction of the reference that the signal is to cover.
+    series : str
+        Series of the resistors.
+    stages : tuple[AmplifierStage, ...]
+        The stages that serve, with their resistors.
+    left_out : tuple[str, ...]
+        Why each other stage cannot serve.
+
     Examples
     --------
     >>> import jetruler as jr
@@ -118,7 +135,36 @@ def choose_amplifier(
     Two stages are worked out with resistors of a series between two ends in Ω: the standard
     non-inverting one, which has no offset, so that the signal's 0 V stays at 0 V; and the inverting
     one with an offset, which centres the signal in the range. Output never leaves the range.
-    Raises `ParameterError`; `JetRulerError` where neither serves.
+
+    Parameters
+    ----------
+    low : float
+        Lower end of the signal, in V.
+    high : float
+        Upper end of the signal, in V.
+    vref : float
+        Reference voltage, in V.
+    fraction : float, default 0.9
+        Fraction of the reference that the signal is to cover, above 0, up to 1.
+    series : str, default "E24"
+        "E12", "E24" or "E96".
+    between : tuple[float, float], default (1000.0, 100000.0)
+        Smallest and largest resistor, in Ω.
+
+    Returns
+    -------
+    AmplifierChoice
+        Both stages, as far as they serve.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+    JetRulerError
+        Where neither serves.
+
+    Notes
+    -----
     Source: the ideal operational amplifier; IEC 60063.
 
     Examples

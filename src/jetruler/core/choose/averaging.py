@@ -15,8 +15,20 @@ from ..uncertainty.contributions import resolution_of
 class AveragingChoice:
     """What averaging brings at one value of a channel.
 
-    noise: of one reading, in counts; slope: the channel's unit per count there; answer: how many
-    readings hold the target. interval: seconds between two readings, if known.
+    Attributes
+    ----------
+    value : float
+        The value, in the channel's unit.
+    unit : str | None
+        The channel's unit.
+    noise : float
+        Of one reading, in counts.
+    slope : float
+        The channel's unit per count there.
+    answer : HowMany
+        How many readings hold the target.
+    interval : float, optional
+        Seconds between two readings, if known.
 
     Examples
     --------
@@ -63,9 +75,28 @@ def choose_averaging(
 ) -> AveragingChoice:
     """How many readings of a channel to average so that their mean holds still to `target`.
 
-    target: one standard deviation, in the channel's unit. at: the value at which it matters; a
-    count is worth more at one than at another. noise: of one reading, in counts; the channel's own
-    if left out. Raises `JetRulerError` where that is not known, or no count reads that value.
+    Parameters
+    ----------
+    channel : Channel
+        The channel.
+    target : float
+        One standard deviation, in the channel's unit.
+    at : float
+        The value at which it matters; a count is worth more at one than at another.
+    noise : float, optional
+        Of one reading, in counts; the channel's own if left out.
+    interval : float, optional
+        Seconds between two readings, to tell the delay.
+
+    Returns
+    -------
+    AveragingChoice
+        How many readings, and what is left.
+
+    Raises
+    ------
+    JetRulerError
+        Where that is not known, or no count reads that value.
 
     Examples
     --------

@@ -22,8 +22,28 @@ DECADES = {
 def preferred(series: str, low: float, high: float) -> Array:
     """The values of a series from low to high, ascending.
 
-    series: "E12", "E24" or "E96". Raises `ParameterError` for another one, or ends that are no
-    range above 0. Source: IEC 60063.
+    Parameters
+    ----------
+    series : str
+        "E12", "E24" or "E96".
+    low : float
+        Smallest value.
+    high : float
+        Largest value.
+
+    Returns
+    -------
+    Array
+        Values, shape (n,).
+
+    Raises
+    ------
+    ParameterError
+        For another one, or ends that are no range above 0.
+
+    Notes
+    -----
+    Source: IEC 60063.
 
     Examples
     --------

@@ -37,6 +37,15 @@ class Reference:
 class ReferenceChoice:
     """References, best first; those that saturate last. low, high: the signal in V.
 
+    Attributes
+    ----------
+    low : float
+        Lower end of the signal, in V.
+    high : float
+        Upper end of the signal, in V.
+    candidates : tuple[Reference, ...]
+        One for each reference voltage, best first.
+
     Examples
     --------
     >>> import jetruler as jr
@@ -82,6 +91,22 @@ def choose_reference(
 ) -> ReferenceChoice:
     """Which reference voltage uses most of the range for a signal from low to high, in V, without
     saturating. Raises `ParameterError`. Source: the transfer function of an ideal converter.
+
+    Parameters
+    ----------
+    low : float
+        Lower end of the signal, in V.
+    high : float
+        Upper end of the signal, in V.
+    references : Sequence[float]
+        Voltages to choose from, in V.
+    bits : int, default 12
+        Bits of the converter.
+
+    Returns
+    -------
+    ReferenceChoice
+        All candidates, best first.
 
     Examples
     --------

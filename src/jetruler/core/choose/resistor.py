@@ -68,6 +68,31 @@ class Candidate:
 class ResistorChoice:
     """The candidates, best first; the present part; and what no series limits: the optimum.
 
+    Attributes
+    ----------
+    aim : Aim
+        What is best.
+    low : float
+        Lower end of the range.
+    high : float
+        Upper end of the range.
+    at : float | None
+        The value that matters, if one was said.
+    unit : str | None
+        Unit of the three.
+    leg : Leg
+        The sensor's leg.
+    series : str
+        Series of the resistors.
+    candidates : tuple[Candidate, ...]
+        Best first.
+    present : Candidate
+        The resistor that is there.
+    optimum : Candidate
+        What no series limits.
+    left_out : int
+        How many exceed what is allowed.
+
     Examples
     --------
     >>> import jetruler as jr
@@ -181,14 +206,42 @@ def choose_resistor(
 ) -> ResistorChoice:
     """The fixed resistor of a channel's divider that serves its sensor best from low to high.
 
-    low, high: in the channel's unit. aim: "counts" (most of them in use), "resolution" (finest
-    worst resolution; the default), "at" (finest resolution at the value `at`; the default if that
-    is given) or "straight" (straightest curve of value over count). series: "E12", "E24" or "E96";
-    between: two ends in Ω, by default a hundredth to a hundred times the sensor's own. leg: of the
-    sensor; the present one if left out. most_current: through the divider, in A. most_heating: of
-    the sensor, in K, for which the channel's dissipation must be known. Raises `JetRulerError` for
-    a channel without a divider, or a range it has no ohms for. Source: the voltage divider; IEC
-    60063.
+    Parameters
+    ----------
+    channel : Channel
+        A channel with a divider.
+    low, high : float
+        In the channel's unit.
+    aim : Aim, optional
+        "counts" (most of them in use), "resolution" (finest worst resolution; the default),
+        "at" (finest resolution at the value `at`; the default if that is given) or "straight"
+        (straightest curve of value over count).
+    at : float, optional
+        The value that matters, in the channel's unit.
+    series : str, default "E24"
+        "E12", "E24" or "E96".
+    between : tuple[float, float], optional
+        Two ends in Ω, by default a hundredth to a hundred times the sensor's own.
+    leg : Leg, optional
+        Of the sensor; the present one if left out.
+    most_current : float, optional
+        Through the divider, in A.
+    most_heating : float, optional
+        Of the sensor, in K, for which the channel's dissipation must be known.
+
+    Returns
+    -------
+    ResistorChoice
+        All candidates, best first, beside the present one and the optimum.
+
+    Raises
+    ------
+    JetRulerError
+        For a channel without a divider, or a range it has no ohms for.
+
+    Notes
+    -----
+    Source: the voltage divider; IEC 60063.
 
     Examples
     --------

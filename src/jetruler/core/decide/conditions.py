@@ -42,12 +42,28 @@ def flag_errors(key: str, names: object) -> Iterator[ParameterError]:
 class Condition:
     """What one channel must do. Exactly one of these is said:
 
-    above: on from this value up, off below `release`. below: on under this value, off from
-    `release` up. Without a release point it is the threshold itself, and noise there flickers.
-    rises_by, falls_by, changes_by: on while the value is so much above its smallest, below its
-    largest, or off either, of the last `within` seconds. flagged: on while the channel has one of
-    these flags (True: any that tells of a fault).
-    A sample without a value changes nothing, except for `flagged`. Raises `ParameterError`.
+    Parameters
+    ----------
+    channel : str
+        Name of the channel that is watched.
+    above : float, optional
+        On from this value up, off below `release`.
+    below : float, optional
+        On under this value, off from `release` up.
+    release : float, optional
+        Value at which it turns off again.
+    rises_by, falls_by, changes_by : float, optional
+        On while the value is so much above its smallest, below its largest, or off either, of
+        the last `within` seconds.
+    within : float | str, optional
+        Seconds, or a text such as "5 s", for a rise, a fall or a change.
+    flagged : bool | tuple[str, ...], optional
+        On while the channel has one of these flags (True: any that tells of a fault).
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
 
     Examples
     --------

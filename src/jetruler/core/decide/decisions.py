@@ -20,8 +20,18 @@ from .trips import TripEvent, Tripper, events
 class Decided:
     """What was decided at each sample of a batch.
 
-    times: s, never going back. trips: on or off. drives: commands. safe: where a drive's command
-    is its safe value. events: where trips turned on or off, in order of time.
+    Attributes
+    ----------
+    times : array of float64
+        In s, never going back.
+    trips : dict[str, Truths]
+        On or off.
+    drives : dict[str, Array]
+        Commands.
+    safe : dict[str, Truths]
+        Where a drive's command is its safe value.
+    events : list[TripEvent]
+        Where trips turned on or off, in order of time.
 
     Examples
     --------
@@ -45,6 +55,11 @@ class Decided:
 
 class Decisions:
     """The trips and drives of a bench: readings in, decisions out. State carries across.
+
+    Parameters
+    ----------
+    bench : Bench
+        The bench whose trips and drives decide.
 
     Examples
     --------

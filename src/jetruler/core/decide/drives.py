@@ -26,16 +26,44 @@ RANGES = {
 class Drive:
     """How a channel, or a trip, moves an actuator.
 
-    source: the channel's or the trip's name (a trip is 1 while it is on, else 0). marks: pairs
-    (value, command), two or more; straight between them, and beyond the outer ones as at them.
-    range: "duty8", "duty10", "duty16", "pulse" (µs), or any two numbers; commands lie in it.
-    clamp: narrows the range; the hull of the marks, `off` and `safe` if left out. dead_band:
-    commands no further than this from `off` are `off`, so that off is really off. off: 0 if the
-    marks reach it, else their smallest command. whole: commands are whole numbers. slew: the
-    fastest change in commands a second; to the safe value it goes at once. safe: sent when
-    nothing better is known. safe_when: trips that send it too. safe_flags: flags of the source
-    that do. output: its name on the wire; that of the drive if left out.
-    Raises `ParameterError`.
+    Parameters
+    ----------
+    name : str
+        Letters, digits and _, a letter first.
+    source : str
+        The channel's or the trip's name (a trip is 1 while it is on, else 0).
+    marks : tuple[tuple[float, float], ...]
+        Pairs (value, command), two or more; straight between them, and beyond the outer ones as
+        at them.
+    safe : float
+        Sent when nothing better is known.
+    range : str | tuple[float, float], default "duty8"
+        "duty8", "duty10", "duty16", "pulse" (µs), or any two numbers; commands lie in it.
+    clamp : tuple[float, float], optional
+        Narrows the range; the hull of the marks, `off` and `safe` if left out.
+    dead_band : float, default 0.0
+        Commands no further than this from `off` are `off`, so that off is really off.
+    off : float, optional
+        0 if the marks reach it, else their smallest command.
+    whole : bool, default True
+        Commands are whole numbers.
+    slew : float, optional
+        The fastest change in commands a second; to the safe value it goes at once.
+    safe_when : tuple[str, ...], default ()
+        Trips that send it too.
+    safe_flags : tuple[str, ...], default FAULTS
+        Flags of the source that do.
+    output : str, default ""
+        Its name on the wire; that of the drive if left out.
+    about : str, default ""
+        Free text for people.
+    bounds : tuple[float, float], optional
+        The range of all commands, narrowed by `clamp`; made from the two.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
 
     Examples
     --------

@@ -23,14 +23,32 @@ Where = Literal["counts", "values"]
 class Smoothing:
     """How a channel is smoothed.
 
-    kind: "mean", "median", "exponential" (weight 2/(n+1) for the newest, which lags as much as
-    the mean of n), or "spikes" (a median gate: a sample further off the median of the last n
-    than four robust deviations, and than `beyond`, is replaced by it; all others are kept).
-    over: the n samples, or a time in seconds as text ("2 s"). An even median is the mean of the
-    two in the middle. blocks: n readings make one; the result then changes every n samples.
-    where: on the "counts" (default: noise is even there, and a bent law after it adds no bias)
-    or on the "values" behind the laws. beyond: for "spikes", in counts (or values).
-    The first results use the samples that are there. Raises `ParameterError`.
+    Parameters
+    ----------
+    kind : Kind
+        "mean", "median", "exponential" (weight 2/(n+1) for the newest, which lags as much as
+        the mean of n), or "spikes" (a median gate: a sample further off the median of the last
+        n than four robust deviations, and than `beyond`, is replaced by it; all others are
+        kept).
+    over : int | str
+        The n samples, or a time in seconds as text ("2 s"). An even median is the mean of the
+        two in the middle.
+    blocks : bool, default False
+        N readings make one; the result then changes every n samples.
+    where : Where, default "counts"
+        On the "counts" (default: noise is even there, and a bent law after it adds no bias) or
+        on the "values" behind the laws.
+    beyond : float, default 4.0
+        For "spikes", in counts (or values).
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
+    The first results use the samples that are there.
 
     Examples
     --------
@@ -114,6 +132,11 @@ class Smoothing:
 @dataclass
 class Smoother:
     """A smoothing at work: batches in, batches of the same length out; state carries across.
+
+    Parameters
+    ----------
+    smoothing : Smoothing
+        What it does, with `over` in samples.
 
     Examples
     --------
@@ -234,6 +257,18 @@ def _running_median(x: Array, n: int) -> Array:
 def smooth(samples: AnyArray, smoothing: Smoothing) -> Array:
     """Smooth a whole array (NaN is missing); the same numbers as batch by batch.
 
+    Parameters
+    ----------
+    samples : array
+        Shape (n,); NaN is missing.
+    smoothing : Smoothing
+        How.
+
+    Returns
+    -------
+    Array
+        Shape (n,); NaN where a sample is missing.
+
     Examples
     --------
     >>> import jetruler as jr
@@ -248,8 +283,24 @@ def smooth(samples: AnyArray, smoothing: Smoothing) -> Array:
 
 
 def block_averages(samples: AnyArray, n: int) -> Array:
-    """n readings make one: the mean of each whole block; NaN are left out of theirs. A rest of
-    fewer than n samples at the end makes no block. Raises `ParameterError` for n below 1.
+    """Average blocks of n readings, each to one; NaN are left out.
+
+    Parameters
+    ----------
+    samples : array
+        Shape (m,).
+    n : int
+        Readings in a block, 1 or more.
+
+    Returns
+    -------
+    Array
+        Shape (m // n,).
+
+    Raises
+    ------
+    ParameterError
+        For n below 1.
 
     Examples
     --------
@@ -271,9 +322,17 @@ def block_averages(samples: AnyArray, n: int) -> Array:
 class HowMany:
     """How many readings to average.
 
-    readings: so many hold the mean still to the target; None where no number does. noise_after:
-    the standard deviation of a mean of that many. limit: the error of the mean that is left
-    however many are averaged, since noise too small to dither the steps cannot average them out.
+    Attributes
+    ----------
+    readings : int | None
+        So many hold the mean still to the target; None if no number does.
+    noise_after : float
+        The standard deviation of a mean of that many.
+    target : float
+        The standard deviation that was asked for.
+    limit : float
+        The error of the mean that is left however many are averaged, since noise too small to
+        dither the steps cannot average them out.
 
     Examples
     --------
@@ -301,11 +360,30 @@ class HowMany:
 def how_many(noise: float, target: float, lsb: float = 1.0) -> HowMany:
     """How many readings to average so that their mean has a standard deviation of `target`.
 
-    noise: standard deviation of one reading; lsb: the size of one count; all in one unit.
-    The mean of n independent readings has noise/√n. Rounding to steps is averaged out only as
-    far as the noise dithers it: the error left is at most (lsb/π)·e^(−2π²(noise/lsb)²), the
-    first harmonic of the staircase seen through Gaussian noise (half a lsb without any noise).
-    Raises `ParameterError` for a negative noise, a target or a lsb not above 0.
+    Parameters
+    ----------
+    noise : float
+        Standard deviation of one reading.
+    target : float
+        The standard deviation that the mean may have.
+    lsb : float, default 1.0
+        Size of one count; all three in one unit.
+
+    Returns
+    -------
+    HowMany
+        The number, and what is left.
+
+    Raises
+    ------
+    ParameterError
+        For a negative noise, and a target or an LSB that is not above 0.
+
+    Notes
+    -----
+    The mean of n independent readings has noise/√n. Rounding to steps is averaged out only as far
+    as the noise dithers it: the error left is at most (lsb/π)·e^(−2π²(noise/lsb)²), the first
+    harmonic of the staircase seen through Gaussian noise (half an LSB without any noise).
 
     Examples
     --------

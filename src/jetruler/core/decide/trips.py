@@ -20,8 +20,25 @@ from .conditions import TINY, Condition, Conditioner
 class Trip:
     """A condition that turns on and off.
 
-    conditions: joined by `join`, "any" or "all". hold: seconds that they must hold before they
-    count. stay: seconds that the trip stays on at least. Raises `ParameterError`.
+    Parameters
+    ----------
+    name : str
+        Letters, digits and _, a letter first.
+    conditions : tuple[Condition, ...]
+        Joined by `join`, "any" or "all".
+    join : {"any", "all"}, default "any"
+        "any" or "all" of the conditions.
+    hold : float | str, default 0.0
+        Seconds that they must hold before they count.
+    stay : float | str, default 0.0
+        Seconds that the trip stays on at least.
+    about : str, default ""
+        Free text for people.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
 
     Examples
     --------

@@ -42,8 +42,24 @@ class ExportError(JetRulerError):
 class Exported:
     """A channel's conversion for firmware.
 
-    name: as the target takes it. kind: the form that was chosen, in words. cheaper: what the next
-    cheaper choice would cost in error. proof: over every count.
+    Attributes
+    ----------
+    channel : Channel
+        The channel.
+    name : str
+        As the target takes it.
+    kind : str
+        The form that was chosen, in words.
+    program : Program
+        The program that was chosen.
+    wanted : ExactValues
+        The values that it is held against, at every count.
+    proof : Proof
+        Over every count.
+    cheaper : str
+        What the next cheaper choice would cost in error.
+    notes : tuple[str, ...], default ()
+        What is left behind.
 
     Examples
     --------
@@ -110,10 +126,36 @@ def export(
 ) -> Exported:
     """The cheapest program of a channel that keeps a bound, proven over every count.
 
-    name: a safe one. scale: output steps for one unit; as many as the channel's decimals show if
-    left out. within: the largest error in the channel's unit; one step if left out. inside_limits:
-    hold the value at the limits beyond them. kind: the target's float. functions: those it has.
-    Raises `ExportError` where no program can, and `ParameterError`.
+    Parameters
+    ----------
+    channel : Channel
+        The channel.
+    name : str
+        Name of the function, safe in the target's language.
+    arith : Arith, default "int32"
+        Widest arithmetic: "float", "int32" or "int16".
+    scale : int, optional
+        Output steps for one unit; as many as the channel's decimals show if left out.
+    within : float, optional
+        Largest error, in the channel's unit; one step of the output if left out.
+    inside_limits : bool, default False
+        Whether values beyond the limits are held at them.
+    kind : type[np.floating[Any]], default np.float32
+        The target's floating-point type.
+    functions : frozenset[str], default frozenset(FUNCTIONS)
+        Functions that the target has.
+
+    Returns
+    -------
+    Exported
+        Program and proof.
+
+    Raises
+    ------
+    ExportError
+        If no program can keep the bound.
+    ParameterError
+        For a scale or a bound that makes no sense.
 
     Examples
     --------

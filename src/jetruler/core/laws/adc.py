@@ -20,13 +20,32 @@ from .statements import constant, reject
 class Adc(Converter):
     """Counts to volts: U = n · vref / count_at_vref.
 
-    bits: 1 to 32. vref: reference voltage in V, above 0. count_at_vref: the count that stands
-    for the reference; default is the top count (2^bits − 1, signed 2^(bits−1) − 1), 2^bits is
-    the datasheet's LSB, 65535 serves a result left-scaled to 16 bits. signed: two's complement.
-    error_lsb: the converter's own error as the datasheet's half-width in counts, for budgets.
-    ratiometric: give the fraction of the reference, n / count_at_vref, instead of volts; the
-    reference then cancels and may be left out. A ratiometric law behind it sets this by itself.
-    Raises `ParameterError`. Source: the transfer function of an ideal converter.
+    Parameters
+    ----------
+    bits : int
+        1 to 32.
+    vref : float, in V, optional
+        Reference voltage in V, above 0.
+    count_at_vref : float, optional
+        The count that stands for the reference; default is the top count (2^bits − 1, signed
+        2^(bits−1) − 1), 2^bits is the datasheet's LSB, 65535 serves a result left-scaled to 16
+        bits.
+    signed : bool, default False
+        Two's complement.
+    ratiometric : bool, default False
+        Give the fraction of the reference, n / count_at_vref, instead of volts; the reference
+        then cancels and may be left out. A ratiometric law behind it sets this by itself.
+    error_lsb : float, default 0.0
+        The converter's own error as the datasheet's half-width in counts, for budgets.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
+    Source: the transfer function of an ideal converter.
 
     Examples
     --------
@@ -120,8 +139,19 @@ class Adc(Converter):
 class Counts(Converter):
     """The converter's counts as they are, for marks that were noted in counts.
 
-    bits: 1 to 32. signed: two's complement. error_lsb: the converter's own error as the
-    datasheet's half-width in counts, for budgets. Raises `ParameterError`.
+    Parameters
+    ----------
+    bits : int
+        1 to 32.
+    signed : bool, default False
+        Two's complement.
+    error_lsb : float, default 0.0
+        The converter's own error as the datasheet's half-width in counts, for budgets.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
 
     Examples
     --------

@@ -33,14 +33,29 @@ def parallel(a: float, b: float | None) -> float:
 class Divider(Law):
     """Volts at the tap of a divider to the ohms of the sensor in it.
 
-    known: the fixed resistor in Ω. sensor: the leg the sensor is in, "upper" (to the supply) or
-    "lower" (to ground). supply: voltage across the divider in V; None means ratiometric, fed
-    from the converter's own reference, which then cancels. load: resistance across the lower leg
-    (the input's own) in Ω.
+    Parameters
+    ----------
+    known : float, in Ω
+        The fixed resistor in Ω.
+    sensor : {"upper", "lower"}, default "lower"
+        The leg the sensor is in, "upper" (to the supply) or "lower" (to ground).
+    supply : float, in V, optional
+        Voltage across the divider in V; None means ratiometric, fed from the converter's own
+        reference, which then cancels.
+    load : float, in Ω, optional
+        Resistance across the lower leg (the input's own) in Ω.
 
-    With s = U / supply, L the lower leg beside the load: s = L / (upper + L).
-    A sensor leg that computes to 0, ∞ or less is NaN with a rail flag (a short, an open wire).
-    Raises `ParameterError`. Source: Kirchhoff's laws; the unloaded and loaded voltage divider.
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
+    With s = U / supply, L the lower leg beside the load: s = L / (upper + L). A sensor leg that
+    computes to 0, ∞ or less is NaN with a rail flag (a short, an open wire).
+
+    Source: Kirchhoff's laws; the unloaded and loaded voltage divider.
 
     Examples
     --------
@@ -220,9 +235,23 @@ class _Gain(Law):
 class Attenuator(_Gain):
     """Volts at the tap of an attenuator to the volts at its source: Us = U · (upper + L) / L.
 
-    upper, lower: the two resistors in Ω. load: resistance across the lower one (the input's
-    own) in Ω, L being both side by side. For supply rails and batteries.
-    Raises `ParameterError`. Source: the loaded voltage divider.
+    Parameters
+    ----------
+    upper, lower : float, in Ω
+        The two resistors in Ω.
+    load : float, in Ω, optional
+        Resistance across the lower one (the input's own) in Ω, L being both side by side.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
+    For supply rails and batteries.
+
+    Source: the loaded voltage divider.
 
     Examples
     --------
@@ -259,8 +288,21 @@ class Attenuator(_Gain):
 class Shunt(_Gain):
     """Volts across a shunt to the current through it: I = U / R.
 
-    ohms: the shunt in Ω. With a `Line` behind it, this is the 4–20 mA loop.
-    Raises `ParameterError`. Source: Ohm's law; IEC 60381-1 for the loop.
+    Parameters
+    ----------
+    ohms : float, in Ω
+        The shunt in Ω.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
+    With a `Line` behind it, this is the 4–20 mA loop.
+
+    Source: Ohm's law; IEC 60381-1 for the loop.
 
     Examples
     --------
@@ -303,9 +345,21 @@ class Shunt(_Gain):
 class Amplifier(_Gain):
     """Volts at the converter to the volts at the sensor: Us = (U − offset) / gain.
 
-    gain: volts at the converter per volt at the sensor; negative for an inverting stage.
-    offset: volts at the converter when the sensor gives 0 V.
-    Raises `ParameterError` for a gain of 0. Source: the transfer function of a linear stage.
+    Parameters
+    ----------
+    gain : float
+        Volts at the converter per volt at the sensor; negative for an inverting stage.
+    offset : float, in V, default 0.0
+        Volts at the converter when the sensor gives 0 V.
+
+    Raises
+    ------
+    ParameterError
+        For a gain of 0.
+
+    Notes
+    -----
+    Source: the transfer function of a linear stage.
 
     Examples
     --------

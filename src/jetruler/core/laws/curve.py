@@ -90,13 +90,34 @@ class OnDomain(Curve):
 class Table(Curve):
     """Points of a datasheet or a calibration, joined by a curve that meets each of them.
 
-    points: pairs (x, y), in any order; in a bench file also the name of a CSV file with two
-    columns. method: "linear", or "smooth" (a monotone cubic: no overshoot between points).
-    ends: "flag" (default; outside there is no value), "extend" (on along the end's slope) or
-    "hold" (the end's value); flagged and held readings carry below or above, by the side of x.
-    unit: unit out. takes: unit in. The inverse needs a table that is strictly monotone.
-    Raises `ParameterError`; the inverse `NoInverseError`.
-    Source: linear interpolation; Fritsch and Carlson, SIAM J. Numer. Anal. 17 (1980) 238.
+    Parameters
+    ----------
+    points : tuple[Point, ...]
+        Pairs (x, y), in any order; in a bench file also the name of a CSV file with two
+        columns.
+    method : {"linear", "smooth"}, default "linear"
+        "linear", or "smooth" (a monotone cubic: no overshoot between points).
+    ends : {"flag", "extend", "hold"}, default "flag"
+        "flag" (default; outside there is no value), "extend" (on along the end's slope) or
+        "hold" (the end's value); flagged and held readings carry below or above, by the side of
+        x.
+    unit : str, optional
+        Unit out.
+    takes : str, optional
+        Unit in.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+    NoInverseError
+        By the inverse of a curve that is not monotone.
+
+    Notes
+    -----
+    The inverse needs a table that is strictly monotone.
+
+    Source: linear interpolation; Fritsch and Butland, SIAM J. Sci. Stat. Comput. 5 (1984) 300.
 
     Examples
     --------
@@ -253,10 +274,30 @@ class Table(Curve):
 class Polynomial(OnDomain):
     """y = c0 + c1 x + c2 x² + …
 
-    coefficients: c0, c1, …, the constant first. domain: (low, high) of x; outside there is no
-    value. unit: unit out. takes: unit in. The inverse needs a domain on which the polynomial is
-    monotone (none is needed where it is monotone everywhere).
-    Raises `ParameterError`; the inverse `NoInverseError`. Source: Horner's scheme.
+    Parameters
+    ----------
+    coefficients : tuple[float, ...]
+        The constant c0 first, then c1, ….
+    domain : tuple[float, float], optional
+        (low, high) of x; outside there is no value.
+    unit : str, optional
+        Unit out.
+    takes : str, optional
+        Unit in.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+    NoInverseError
+        By the inverse of a curve that is not monotone.
+
+    Notes
+    -----
+    The inverse needs a domain on which the polynomial is monotone (none is needed where it is
+    monotone everywhere).
+
+    Source: Horner's scheme.
 
     Examples
     --------

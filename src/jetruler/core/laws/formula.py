@@ -48,13 +48,32 @@ LONGEST = 400
 class Formula(OnDomain):
     """y by a formula of x: `Formula("1 / (a + b*log(x))", a=1e-3, b=2e-4, unit="K")`.
 
-    expression: + − * / **, brackets, numbers, x, pi, e, the constants given by name, and
-    log (natural), log10, log2, exp, sqrt, abs, sin, cos, tan, asin, acos, atan, sinh, cosh, tanh.
-    It is parsed against this list, so that nothing else can ever run.
-    domain: (low, high) of x; outside there is no value; the inverse needs one on which the
-    formula is monotone. unit: unit out. takes: unit in. Other names: constants.
-    The derivative is exact (carried along by the chain rule), the inverse is solved for.
-    Raises `ParameterError`; the inverse `NoInverseError`.
+    Parameters
+    ----------
+    expression : str
+        + − * / **, brackets, numbers, x, pi, e, the constants given by name, and log (natural),
+        log10, log2, exp, sqrt, abs, sin, cos, tan, asin, acos, atan, sinh, cosh, tanh.
+    constants : tuple[tuple[str, float], ...]
+        The constants, by name.
+    domain : tuple[float, float], optional
+        (low, high) of x; outside there is no value; the inverse needs one on which the formula
+        is monotone.
+    unit : str, optional
+        Unit out.
+    takes : str, optional
+        Unit in.
+
+    Raises
+    ------
+    ParameterError
+        For an expression or a constant that makes no sense.
+    NoInverseError
+        By the inverse of a formula that is not monotone on its domain.
+
+    Notes
+    -----
+    Other names: constants. The derivative is exact (carried along by the chain rule), the inverse
+    is solved for.
 
     Examples
     --------

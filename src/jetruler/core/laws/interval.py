@@ -64,9 +64,22 @@ class Interval(Law):
 class Clamp(Interval):
     """y = x held between low and high; what was outside is flagged below or above.
 
-    low, high: the ends, in the unit that comes in (or in `unit`, checked at the joint); either
-    may be left out. It acts where it stands in the chain. The inverse outside the ends is NaN.
-    Raises `ParameterError` when low is not below high.
+    Parameters
+    ----------
+    low, high : float | None, optional
+        The ends, in the unit that comes in (or in `unit`, checked at the joint); either may be
+        left out.
+    unit : str | None, optional
+        Unit in and out, checked at the joint; None is any.
+
+    Raises
+    ------
+    ParameterError
+        When low is not below high.
+
+    Notes
+    -----
+    It acts where it stands in the chain. The inverse outside the ends is NaN.
 
     Examples
     --------
@@ -111,8 +124,18 @@ class Clamp(Interval):
 class Limits(Interval):
     """y = x; values below low or above high are flagged, never changed.
 
-    low, high: the ends, in the unit that comes in (or in `unit`, checked at the joint); either
-    may be left out. Raises `ParameterError` when low is not below high.
+    Parameters
+    ----------
+    low, high : float | None, optional
+        The ends, in the unit that comes in (or in `unit`, checked at the joint); either may be
+        left out.
+    unit : str | None, optional
+        Unit in and out, checked at the joint; None is any.
+
+    Raises
+    ------
+    ParameterError
+        When low is not below high.
 
     Examples
     --------
@@ -145,9 +168,24 @@ class Limits(Interval):
 class Expect(Interval):
     """y = x; what no sound sensor gives, below low or above high, has no value and is faulty.
 
-    low, high: the ends, in the unit that comes in (or in `unit`, checked at the joint); either
-    may be left out. The flags say on which side: for a 4–20 mA loop, below 3.6 mA is a broken
-    loop, above 21 mA a short. Raises `ParameterError` when low is not below high.
+    Parameters
+    ----------
+    low, high : float | None, optional
+        The ends, in the unit that comes in (or in `unit`, checked at the joint); either may be
+        left out.
+    unit : str | None, optional
+        Unit in and out, checked at the joint; None is any.
+
+    Raises
+    ------
+    ParameterError
+        When low is not below high.
+
+    Notes
+    -----
+    The flags say on which side: for a 4–20 mA loop, below 3.6 mA is a broken loop, above 21 mA a
+    short.
+
     Source: the fault currents in use with loops by IEC 60381-1.
 
     Examples
@@ -187,8 +225,23 @@ class Expect(Interval):
 class DeadBand(Law):
     """y = rest for x from low to high (idle noise round a rest value counts as rest), else x.
 
-    low, high: the band. rest: what it reads as, within the band; its middle if left out.
-    The inverse inside the band is NaN, but for rest itself. Raises `ParameterError`.
+    Parameters
+    ----------
+    low, high : float
+        The band.
+    rest : float, optional
+        What it reads as, within the band; its middle if left out.
+    unit : str, optional
+        Unit in and out, checked at the joint.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
+    The inverse inside the band is NaN, but for rest itself.
 
     Examples
     --------

@@ -25,9 +25,28 @@ class Line(Law):
     """y = gain · x + offset, or the line through two marks (raw, true).
 
     Marks may come in either order and direction; the line is exact at both, to the last bit.
-    unit: unit out (None keeps the unit in). takes: unit in (None is any).
-    Raises `ParameterError` for a gain of 0, marks with equal raw or equal true values, or both
-    forms at once. Source: the two-point form of the straight line.
+
+    Parameters
+    ----------
+    gain : float, optional
+        Slope; not 0.
+    offset : float, optional
+        Value at x = 0.
+    marks : tuple[Mark, Mark], optional
+        Two pairs (raw, true) instead of gain and offset.
+    unit : str, optional
+        Unit out (None keeps the unit in).
+    takes : str, optional
+        Unit in (None is any).
+
+    Raises
+    ------
+    ParameterError
+        For a gain of 0, marks with equal raw or equal true values, or both forms at once.
+
+    Notes
+    -----
+    Source: the two-point form of the straight line.
 
     Examples
     --------

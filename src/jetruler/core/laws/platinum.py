@@ -36,9 +36,23 @@ class Platinum(TemperatureLaw):
     """Platinum resistance thermometer, −200 °C to 850 °C, both branches:
     R = r0 · (1 + A t + B t² [+ C (t − 100) t³ below 0 °C]), t in °C.
 
-    r0: resistance in Ω at 0 °C. unit: "degC" (default), "K" or "degF". Outside the range of the
-    standard there is no value. Raises `ParameterError`. Source: IEC 60751:2008, with
-    A = 3.9083e-3, B = −5.775e-7, C = −4.183e-12.
+    Parameters
+    ----------
+    r0 : float, in Ω, default 100.0
+        Resistance in Ω at 0 °C.
+    unit : {"degC", "K", "degF"}, default "degC"
+        "degC" (default), "K" or "degF".
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
+    Outside the range of the standard there is no value.
+
+    Source: IEC 60751:2008, with A = 3.9083e-3, B = −5.775e-7, C = −4.183e-12.
 
     Examples
     --------

@@ -21,9 +21,31 @@ from .statements import constant, reject
 class PowerLaw(Curve):
     """y = a · (x − x0)^b + c, for x above x0: optical distance sensors, photoresistors.
 
-    a, b: not 0. x0: where the power starts. c: what is added. unit: unit out. takes: unit in.
+    Parameters
+    ----------
+    a : float
+        Factor; not 0.
+    b : float
+        Exponent; not 0.
+    x0 : float, default 0.0
+        Where the power starts.
+    c : float, default 0.0
+        What is added.
+    unit : str, optional
+        Unit out.
+    takes : str, optional
+        Unit in.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
     At or below x0 there is no value (at x0 itself there is one where b > 0).
-    Raises `ParameterError`. Source: the power law of sensor datasheets.
+
+    Source: the power law of sensor datasheets.
 
     Examples
     --------

@@ -35,9 +35,20 @@ _ROUNDINGS: dict[str, Callable[[Array], Array]] = {
 class Whole(Law):
     """y = x rounded to a whole number.
 
-    rounding: "nearest" (a tie goes away from zero: 2.5 → 3, −2.5 → −3), "down" (to −∞), "up"
-    (to +∞) or "toward zero" (what an integer conversion in C does). The inverse is the whole
-    number itself; the slope is that of the trend, 1. Raises `ParameterError`.
+    Parameters
+    ----------
+    rounding : Rounding, default "nearest"
+        "nearest" (a tie goes away from zero: 2.5 → 3, −2.5 → −3), "down" (to −∞), "up" (to +∞)
+        or "toward zero" (what an integer conversion in C does).
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
+    The inverse is the whole number itself; the slope is that of the trend, 1.
 
     Examples
     --------
@@ -129,7 +140,12 @@ class Magnitude(Law):
 
 @dataclass(frozen=True)
 class PassThrough(Law):
-    """y = x, for a sensor that hands over true values already. unit: the unit this names.
+    """y = x, for a sensor that hands over true values already.
+
+    Parameters
+    ----------
+    unit : str, optional
+        The unit that this names.
 
     Examples
     --------

@@ -88,8 +88,24 @@ class _Thermistor(TemperatureLaw):
 class Beta(_Thermistor):
     """A thermistor by its Beta: 1/T = 1/t0 + ln(R / r0) / beta.
 
-    r0: resistance in Ω at t0. beta: in K. t0: in K, 25 °C if left out. unit: "degC" (default),
-    "K" or "degF". Raises `ParameterError`.
+    Parameters
+    ----------
+    r0 : float, in Ω
+        Resistance in Ω at t0.
+    beta : float, in K
+        Exponent in K.
+    t0 : float, in K, default 298.15
+        Temperature of r0, 25 °C by default.
+    unit : {"degC", "K", "degF"}, default "degC"
+        "degC" (default), "K" or "degF".
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
     Source: the two-parameter exponential model of NTC thermistors, R = r0 · e^(β(1/T − 1/t0)).
 
     Examples
@@ -203,10 +219,24 @@ class _Cubic(_Thermistor):
 class SteinhartHart(_Cubic):
     """A thermistor by three coefficients: 1/T = a + b · ln R + c · (ln R)³, R in Ω, T in K.
 
-    a, b, c: coefficients in 1/K. unit: "degC" (default), "K" or "degF".
+    Parameters
+    ----------
+    a, b, c : float
+        Coefficients in 1/K.
+    unit : {"degC", "K", "degF"}, default "degC"
+        "degC" (default), "K" or "degF".
+
+    Raises
+    ------
+    ParameterError
+        For coefficients that describe no thermistor.
+
+    Notes
+    -----
     The inverse is solved to machine precision on the rising branch that holds 25 °C; beyond a
-    turning point of the cubic there is no value. Raises `ParameterError` for coefficients that
-    describe no thermistor. Source: Steinhart and Hart, Deep-Sea Research 15 (1968) 497.
+    turning point of the cubic there is no value.
+
+    Source: Steinhart and Hart, Deep-Sea Research 15 (1968) 497.
 
     Examples
     --------
@@ -280,12 +310,27 @@ Four = tuple[float, float, float, float]
 class SteinhartHartExtended(_Cubic):
     """A thermistor by four coefficients of x = R / r25.
 
-    to_kelvin: (A1, B1, C1, D1) of 1/T = A1 + B1 ln x + C1 ln² x + D1 ln³ x.
-    to_ohms: (A, B, C, D) of R = r25 · exp(A + B/T + C/T² + D/T³), the datasheet's way back.
-    One of the two is enough. Given both, `to_kelvin` rules in both directions, so that the way
-    back is an exact inverse; `disagreement` says how far the other set is off.
-    r25: resistance in Ω at 25 °C. unit: "degC" (default), "K" or "degF".
-    Raises `ParameterError`. Source: the extended Steinhart–Hart equation of NTC datasheets.
+    Parameters
+    ----------
+    r25 : float, in Ω
+        Resistance in Ω at 25 °C.
+    to_kelvin : tuple of four floats, optional
+        (A1, B1, C1, D1) of 1/T = A1 + B1 ln x + C1 ln² x + D1 ln³ x.
+    to_ohms : tuple of four floats, optional
+        (A, B, C, D) of R = r25 · exp(A + B/T + C/T² + D/T³), the datasheet's way back. One of
+        the two is enough. Given both, `to_kelvin` rules in both directions, so that the way
+        back is an exact inverse; `disagreement` says how far the other set is off.
+    unit : {"degC", "K", "degF"}, default "degC"
+        "degC" (default), "K" or "degF".
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
+    Source: the extended Steinhart–Hart equation of NTC datasheets.
 
     Examples
     --------

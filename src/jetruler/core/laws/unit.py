@@ -21,9 +21,25 @@ from .statements import constant
 class To(Law):
     """The same quantity in another unit: `To("degF")`, `To("mA")`, `To("psi")`.
 
-    unit: unit out. source: unit in; a ruler fills it in from the law before. Conversions are
-    exact fractions, rounded once. Raises `ParameterError` for a unit that nobody knows and, when
-    the ruler is made, `UnitError` for one of another kind. Source: Pint's unit registry.
+    Parameters
+    ----------
+    unit : str
+        Unit out.
+    source : str, optional
+        Unit in; a ruler fills it in from the law before.
+
+    Raises
+    ------
+    ParameterError
+        For a unit that nobody knows and, when the ruler is made.
+    UnitError
+        For one of another kind.
+
+    Notes
+    -----
+    Conversions are exact fractions, rounded once.
+
+    Source: Pint's unit registry.
 
     Examples
     --------

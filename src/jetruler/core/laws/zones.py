@@ -22,13 +22,31 @@ ZoneValue = float | str | tuple[float | str, ...]
 class Zones(Law):
     """n ascending edges cut the axis into n + 1 zones; no gap and no overlap can be written down.
 
-    edges: ascending, in the unit that comes in. values: one a zone, all numbers, or labels, or
-    tuples (one zone can drive several on/off outputs). A value on an edge belongs to the zone
-    above. unit: unit of the numbers. takes: unit in.
+    Parameters
+    ----------
+    edges : tuple[float, ...]
+        Ascending, in the unit that comes in.
+    values : tuple[ZoneValue, ...]
+        One a zone, all numbers, or labels, or tuples (one zone can drive several on/off
+        outputs). A value on an edge belongs to the zone above.
+    unit : str, optional
+        Unit of the numbers.
+    takes : str, optional
+        Unit in.
+    hysteresis : float, default 0.0
+        A zone is left only when the value is so far beyond its edge, in the unit that comes in;
+        0 leaves it at once.
 
-    With numbers the result is the number; with labels or tuples it is the zone's own number from
-    0 up, and `names` has what it stands for. The inverse of a zone is its middle (of an outer
-    one, its edge). The slope is 0. Raises `ParameterError`.
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
+    With numbers the result is the number; with labels or tuples it is the zone's own number from 0
+    up, and `names` has what it stands for. The inverse of a zone is its middle (of an outer one,
+    its edge). The slope is 0.
 
     Examples
     --------

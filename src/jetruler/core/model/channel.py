@@ -24,11 +24,30 @@ if TYPE_CHECKING:
 class Channel:
     """One input: its name, the log column it comes from, its ruler, and how to show it.
 
-    column: name of the log column, or its number from 1. limits: (low, high) within which a
-    value is expected; values outside are flagged, not changed. decimals: places shown. smooth:
-    how its samples are smoothed when a log is converted. noise: standard deviation of one reading
-    in counts. calibration: what a calibration left of its error, `Toleranced` about 0.
-    dissipation: watts that warm the sensor by one kelvin.
+    Parameters
+    ----------
+    name : str
+        Letters, digits and _, a letter first.
+    chain : Ruler
+        The laws from the counts to the value, without the limits.
+    column : str | int
+        Name of the log column, or its number from 1.
+    about : str, default ""
+        Free text for people.
+    limits : tuple[float, float], optional
+        (low, high) within which a value is expected; values outside are flagged, not changed.
+    decimals : int, optional
+        Places shown.
+    smooth : Smoothing, optional
+        How its samples are smoothed when a log is converted.
+    noise : float, optional
+        Standard deviation of one reading in counts.
+    calibration : float, optional
+        What a calibration left of its error, `Toleranced` about 0.
+    dissipation : float, optional
+        Watts that warm the sensor by one kelvin.
+    ruler : Ruler, optional
+        The chain with the limits behind it; made from the two.
 
     Examples
     --------
@@ -109,6 +128,19 @@ class Channel:
 @dataclass(frozen=True)
 class Bench:
     """All channels, trips and drives of one set-up, and how its stream is written.
+
+    Parameters
+    ----------
+    title : str
+        What people call it.
+    channels : dict[str, Channel]
+        Channels by name.
+    trips : dict[str, Trip], optional
+        Trips by name.
+    drives : dict[str, Drive], optional
+        Drives by name.
+    stream : Stream, optional
+        How the lines of its stream are written.
 
     Examples
     --------

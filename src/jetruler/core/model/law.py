@@ -54,9 +54,13 @@ class Role(Enum):
 class Law(ABC):
     """One conversion from one unit to another.
 
-    A law is a frozen dataclass; its fields are the datasheet's symbols. `forward`, `inverse`
-    and `slope` take and give float64 arrays of any shape. Not a number in, not a number out.
-    Raises `ParameterError` at construction for a parameter that makes no sense.
+    A law is a frozen dataclass; its fields are the datasheet's symbols. `forward`, `inverse` and
+    `slope` take and give float64 arrays of any shape. Not a number in, not a number out.
+
+    Raises
+    ------
+    ParameterError
+        At construction for a parameter that makes no sense.
 
     Examples
     --------

@@ -30,8 +30,16 @@ _CODE_TOLERANCE = {"B": 0.1, "C": 0.25, "D": 0.5, "F": 1, "G": 2, "J": 5, "K": 1
 class Toleranced(float):
     """A number that carries its tolerance as a half-width in the same unit.
 
-    k: how many standard uncertainties the half-width is (`k=2`; one sigma is `k=1`); None is a
-    tolerance as on a part, with every value between its ends as likely as another.
+    Parameters
+    ----------
+    half_width : float
+        In the same unit, not negative.
+    k : float | None
+        How many standard uncertainties the half-width is (`k=2`; one sigma is `k=1`); None is a
+        tolerance as on a part, with every value between its ends as likely as another.
+
+    Notes
+    -----
     It computes as a plain float; arithmetic on it gives plain floats.
 
     Examples
@@ -81,13 +89,27 @@ def quantity(text: str, unit: str | None = None) -> float:
     """Read a quantity; the number comes back in `unit`, or in its own SI unit if none is asked.
 
     Understood: plain numbers, SI prefixes, the letter-and-digit code of IEC 60062 (`"4k7"`,
-    `"2M2"`, `"100R"`, with its tolerance letter: `"4K7J"`), `"3V3"`, and a tolerance after
-    `±`, `+-` or `+/-`, in percent or in a unit; `(k=2)` or `(1 sigma)` behind it says that it is
-    so many standard uncertainties. A temperature always says its unit; asked for
-    in another scale it is converted, otherwise it is kept in its own.
+    `"2M2"`, `"100R"`, with its tolerance letter: `"4K7J"`), `"3V3"`, and a tolerance after `±`,
+    `+-` or `+/-`, in percent or in a unit; `(k=2)` or `(1 sigma)` behind it says that it is so many
+    standard uncertainties. A temperature always says its unit; asked for in another scale it is
+    converted, otherwise it is kept in its own.
 
-    Returns a float, or a `Toleranced` when a tolerance is given.
-    Raises `QuantityError` for a text that does not read, or reads as another unit.
+    Parameters
+    ----------
+    text : str
+        The quantity.
+    unit : str, optional
+        The unit wanted; its own if None.
+
+    Returns
+    -------
+    float
+        A float, or a `Toleranced` when a tolerance is given.
+
+    Raises
+    ------
+    QuantityError
+        For a text that does not read, or reads as another unit.
 
     Examples
     --------

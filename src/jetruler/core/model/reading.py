@@ -53,6 +53,17 @@ class Reading:
 
     `flags` holds `Flag` bits: a `Flag` for a single reading, else integers.
 
+    Attributes
+    ----------
+    value : object
+        What was read.
+    flags : object
+        Bits of `Flag` for each value.
+    unit : str, optional
+        Unit of the values.
+    label : str, optional
+        What a value stands for, where it is no number.
+
     Examples
     --------
     >>> import jetruler as jr

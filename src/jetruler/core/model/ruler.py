@@ -33,7 +33,18 @@ class Ruler:
     A ruler takes an int, float, list, tuple, array of any shape or pandas Series and gives the
     like, in float64. One that starts with a converter of up to 16 bits compiles itself at first
     use; integer counts then cost one gather. Both paths give the same numbers to the last bit.
-    Raises `UnitError` where a law takes another unit than the law before it gives.
+
+    Parameters
+    ----------
+    laws : tuple[Law, ...]
+        One or more laws, from the raw side to the true side.
+    units : tuple[str | None, ...], optional
+        Units at the joints: before the first law, then behind each.
+
+    Raises
+    ------
+    UnitError
+        Where a law takes another unit than the law before it gives.
 
     Examples
     --------

@@ -18,11 +18,29 @@ TIME_UNITS = {unit: found[1] for unit in ("s", "ms", "us", "min", "h") if (found
 class Stream:
     """How lines come in.
 
-    format: "csv" (cells with `delimiter` between), "pairs" (`name=value`, between blanks, commas or
-    semicolons), "json" (an object a line). columns: names of the cells, for lines without a
-    header. baud: of a serial port. timestamp: the column with the source's own time, in
-    `time_unit` ("s", "ms", "us", "min", "h"); without one, the time of arrival counts. stale:
-    seconds of silence after which the data is stale. Raises `ParameterError`.
+    Parameters
+    ----------
+    format : Form, default "csv"
+        "csv" (cells with `delimiter` between), "pairs" (`name=value`, between blanks, commas or
+        semicolons), "json" (an object a line).
+    columns : tuple[str, ...], optional
+        Names of the cells, for lines without a header.
+    delimiter : str, default ","
+        Sign between two cells.
+    baud : int, default 115200
+        Of a serial port.
+    timestamp : str, optional
+        The column with the source's own time, in `time_unit` ("s", "ms", "us", "min", "h");
+        without one, the time of arrival counts.
+    time_unit : str, default "s"
+        Unit of `timestamp`: "s", "ms", "us", "min" or "h".
+    stale : float | str, default 2.0
+        Seconds of silence after which the data is stale.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
 
     Examples
     --------

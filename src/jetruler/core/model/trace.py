@@ -22,6 +22,17 @@ class Step:
 class Trace:
     """A worked solution: what came in, a step a law, and the reading at the end.
 
+    Attributes
+    ----------
+    start : float
+        What came in.
+    unit : str | None
+        Its unit.
+    steps : tuple[Step, ...]
+        A step for each law.
+    reading : Reading
+        What comes out.
+
     Examples
     --------
     >>> import jetruler as jr

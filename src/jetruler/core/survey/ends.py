@@ -31,8 +31,15 @@ class NothingMovedError(JetRulerError):
 class Ends:
     """The raw ends of a travel, drawn in by a margin so that both are really reached.
 
-    low, high: whole counts. margin: by how much each was drawn in. rests_at_both: whether the
-    samples dwell at both ends, as they do when a knob is turned from stop to stop.
+    Attributes
+    ----------
+    low, high : int
+        Whole counts.
+    margin : float
+        By how much each was drawn in.
+    rests_at_both : bool
+        Whether the samples dwell at both ends, as they do when a knob is turned from stop to
+        stop.
 
     Examples
     --------
@@ -121,7 +128,26 @@ def find_ends(
 ) -> Ends:
     """The ends of a travel from an array of counts that sweeps it: see `ends_of`.
 
-    Raises `NothingMovedError`.
+    Parameters
+    ----------
+    counts : array
+        Whole counts of a sweep from end to end, shape (n,).
+    bits : int, default 16
+        Bits of the converter.
+    signed : bool, default False
+        Whether it gives two's complement.
+    margin : float, optional
+        By how many counts each end is drawn in; from the noise if None.
+
+    Returns
+    -------
+    Ends
+        The two ends.
+
+    Raises
+    ------
+    NothingMovedError
+        For parameters that make no sense.
 
     Examples
     --------

@@ -37,8 +37,22 @@ class Severity(IntEnum):
 
 @dataclass(frozen=True)
 class Finding:
-    """One finding: of which column or channel (or which place in the bench file), what is the
-    matter, and what to do about it. rule, why: which check found it, and why it matters.
+    """One finding of `look` or `check`.
+
+    Attributes
+    ----------
+    severity : Severity
+        How serious it is.
+    where : str
+        The column or channel, or the place in the bench file.
+    what : str
+        What is the matter.
+    remedy : str
+        What to do about it.
+    rule : str, default ""
+        Name of the check that found it.
+    why : str, default ""
+        Why it matters.
 
     Examples
     --------

@@ -33,9 +33,45 @@ class Stretch:
 class Survey:
     """What the samples of one column do. Counts throughout; NaN where there is nothing to say.
 
-    low_end, high_end: the ends without a few strays. noise: standard deviation of one sample
-    round the slow movement, without the fraction that rounding to whole counts adds. lsb: greatest
-    common divisor of all counts. lowest, highest: the rails of the converter it is held against.
+    Attributes
+    ----------
+    rows : int
+        Rows, with those without a sample.
+    missing : int
+        Rows without a sample.
+    smallest : float
+        Smallest count.
+    largest : float
+        Largest count.
+    low_end, high_end : float
+        The ends without a few strays.
+    mean : float
+        Of the counts.
+    median : float
+        Of the counts.
+    standard_deviation : float
+        Of the counts.
+    noise : float
+        Standard deviation of one sample round the slow movement, without the fraction that
+        rounding to whole counts adds.
+    distinct : int
+        How many different counts.
+    lsb : int
+        Greatest common divisor of all counts.
+    stuck : Stretch | None
+        Longest stretch of one and the same count.
+    spikes : int
+        Isolated excursions of one sample.
+    lowest, highest : int
+        The rails of the converter it is held against.
+    on_low_rail : float
+        Fraction of the samples on the low rail.
+    on_high_rail : float
+        Fraction of the samples on the high rail.
+    rail_stretch : Stretch | None
+        Longest stretch on a rail.
+    histogram : Histogram, optional
+        How often each count came up.
 
     Examples
     --------
@@ -259,6 +295,20 @@ def noise_of(curvature: Histogram, lsb: int = 1) -> float:
 
 def survey(counts: AnyArray, bits: int, signed: bool = False) -> Survey:
     """Survey an array of whole counts against a converter of so many bits.
+
+    Parameters
+    ----------
+    counts : array
+        Whole counts, shape (n,).
+    bits : int
+        Bits of the converter.
+    signed : bool, default False
+        Whether it gives two's complement.
+
+    Returns
+    -------
+    Survey
+        What the samples do.
 
     Examples
     --------

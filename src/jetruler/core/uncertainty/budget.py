@@ -20,11 +20,34 @@ from .rounding import columns, rounded, with_uncertainty
 class Budget:
     """The uncertainty budget of one reading.
 
-    at: the count; value, unit: what it reads. rows: the contributions, in the order of the chain.
-    combined: standard uncertainty; systematic, random: its two parts. degrees: effective degrees
-    of freedom (infinite where every figure is known); factor: coverage factor; expanded: its
-    product with `combined`, which holds the truth at `level`. All NaN where there is no value, or
-    where a law (a clamp) holds it at an end.
+    Attributes
+    ----------
+    at : float
+        The count.
+    value : float
+        What it reads.
+    unit : str | None
+        Unit of the value.
+    rows : tuple[Contribution, ...]
+        The contributions, in the order of the chain.
+    combined : float
+        Standard uncertainty.
+    systematic : float
+        Part of `combined` that a calibration reduces.
+    random : float
+        Part of `combined` that averaging reduces.
+    degrees : float
+        Effective degrees of freedom (infinite where every figure is known).
+    factor : float
+        Coverage factor.
+    expanded : float
+        Its product with `combined`, which holds the truth at `level`.
+    level : float
+        Probability that the expanded uncertainty stands for.
+
+    Notes
+    -----
+    All NaN where there is no value, or where a law (a clamp) holds it at an end.
 
     Examples
     --------
@@ -124,14 +147,39 @@ def budget(
 ) -> Budget:
     """The uncertainty budget of a reading.
 
-    what: a ruler, or a channel, which also knows its noise, its smoothing and its calibration.
-    at: the count. noise: standard deviation of one reading in counts; degrees: of freedom of that
-    figure (n − 1, if n readings showed it), known exactly if left out. readings: how many are
-    averaged. calibration: standard uncertainty that a calibration left, in the result's unit.
-    level: of the expanded uncertainty.
+    Parameters
+    ----------
+    what : Ruler | Channel
+        A ruler, or a channel, which also knows its noise, its smoothing and its calibration.
+    at : float
+        The count.
+    noise : float, optional
+        Standard deviation of one reading in counts.
+    degrees : float, optional
+        Of freedom of that figure (n − 1, if n readings showed it), known exactly if left out.
+    readings : float, optional
+        How many are averaged.
+    calibration : float, optional
+        Standard uncertainty that a calibration left, in the result's unit.
+    level : float, default 0.95
+        Of the expanded uncertainty.
 
+    Returns
+    -------
+    Budget
+        The rows and what they combine to.
+
+    Raises
+    ------
+    ParameterError
+        For a noise, a number of readings or a level that makes no sense.
+    JetRulerError
+        For a ruler that ends in zones.
+
+    Notes
+    -----
     Contributions are taken as independent. Tolerances are rectangular unless they say k or sigma.
-    Raises `ParameterError`, and `JetRulerError` for a ruler that ends in zones.
+
     Source: JCGM 100:2008, 5.1.2 (first order) and G.4.1 (Welch and Satterthwaite).
 
     Examples

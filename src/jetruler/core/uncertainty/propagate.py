@@ -14,8 +14,20 @@ from .rounding import with_uncertainty
 
 @dataclass(frozen=True)
 class Propagated:
-    """Mean and standard deviation of the results of many readings, and the standard uncertainty
-    of their mean as far as the scatter tells it.
+    """What many raw readings become behind a ruler.
+
+    Attributes
+    ----------
+    mean : float
+        Mean of the results.
+    standard_deviation : float
+        Standard deviation of single results.
+    standard_uncertainty : float
+        Standard uncertainty of their mean, as far as the scatter tells it.
+    unit : str | None
+        Unit of all three.
+    order : int
+        1 or 2, the order of the propagation.
 
     Examples
     --------
@@ -39,9 +51,33 @@ class Propagated:
 def propagate(ruler: Ruler, mean: float, std: float, n: int = 1, *, order: int = 2) -> Propagated:
     """What raw readings of a mean and a standard deviation become behind a ruler.
 
-    mean, std: of the raw readings; n: how many. order 1: the standard deviation times the slope.
-    order 2: the bend too, which shifts the mean by f″·std²/2 and widens it, for normal readings.
-    Raises `ParameterError`. Source: JCGM 100:2008, 5.1.2 and the note there on higher orders.
+    Parameters
+    ----------
+    ruler : Ruler
+        The ruler.
+    mean : float
+        Of the raw readings.
+    std : float
+        Standard deviation of the raw readings.
+    n : int, default 1
+        How many readings.
+    order : int, default 2
+        1 takes the standard deviation times the slope; 2 (the default) the bend too, which
+        shifts the mean by f″·std²/2, for normal readings.
+
+    Returns
+    -------
+    Propagated
+        Mean and standard deviation of the results.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
+    Source: JCGM 100:2008, 5.1.2 and the note there on higher orders.
 
     Examples
     --------

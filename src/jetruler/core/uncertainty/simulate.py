@@ -25,11 +25,25 @@ from .rounding import with_uncertainty
 class Simulation:
     """What a reading may be in truth, by Monte Carlo.
 
-    values: the draws, sorted, those without a value left out; lost: how many those are.
-    mean, standard: of the draws. interval: that holds `level` of them, as many left out below as
-    above. budget: the first-order one. tolerance: the numerical tolerance of the comparison, half
-    a unit in the second digit of the standard uncertainty. first_order: whether both ends of the
-    first-order interval are as near as that.
+    Attributes
+    ----------
+    values : array of float64, optional
+        The draws, sorted, those without a value left out.
+    unit : str | None
+        Unit of the draws.
+    mean, standard : float
+        Of the draws.
+    interval : tuple[float, float]
+        That holds `level` of them, as many left out below as above.
+    lost : int
+        How many those are.
+    budget : Budget
+        The first-order one.
+    tolerance : float
+        The numerical tolerance of the comparison, half a unit in the second digit of the
+        standard uncertainty.
+    first_order : bool
+        Whether both ends of the first-order interval are as near as that.
 
     Examples
     --------
@@ -106,10 +120,45 @@ def simulate(
 ) -> Simulation:
     """The distribution of a reading by Monte Carlo, and whether the first-order budget will do.
 
-    Arguments as for `budget`; draws: how many; seed: the same one gives the same draws. Rounding
-    and tolerances are drawn evenly between their ends, those with k or sigma and the noise from a
-    normal distribution (Student's, for a noise of few degrees of freedom).
-    Raises `ParameterError` for fewer than 1000 draws. Source: JCGM 101:2008, 7 and 8.
+    Arguments as for `budget`;
+
+    Parameters
+    ----------
+    what : Ruler | Channel
+        Ruler or channel, as for `budget`.
+    at : float
+        The count.
+    noise : float, optional
+        As for `budget`.
+    degrees : float, optional
+        As for `budget`.
+    readings : float, optional
+        As for `budget`.
+    calibration : float, optional
+        As for `budget`.
+    level : float, default 0.95
+        As for `budget`.
+    draws : int, default 200000
+        How many.
+    seed : int, default 1
+        The same one gives the same draws.
+
+    Returns
+    -------
+    Simulation
+        The draws and what they say.
+
+    Raises
+    ------
+    ParameterError
+        For fewer than 1000 draws.
+
+    Notes
+    -----
+    Rounding and tolerances are drawn evenly between their ends, those with k or sigma and the noise
+    from a normal distribution (Student's, for a noise of few degrees of freedom).
+
+    Source: JCGM 101:2008, 7 and 8.
 
     Examples
     --------
@@ -136,9 +185,9 @@ def simulate(
     values = values[: draws - lost]
     if values.size < 2:
         nan = math.nan
-        ends = (nan, nan)
+        none = (nan, nan)
         return Simulation(
-            values, ruler.gives, nan, nan, ends, lost=lost, budget=first, tolerance=nan
+            values, ruler.gives, nan, nan, none, lost=lost, budget=first, tolerance=nan
         )
     tail = 0.5 - level / 2
     ends = [float(values[min(values.size - 1, int(q * values.size))]) for q in (tail, 1 - tail)]
