@@ -18,8 +18,8 @@ if TYPE_CHECKING:
     from .benchfile.marks_file import read_marks as read_marks
     from .benchfile.write_back import write_calibration as write_calibration
     from .benchfile.write_back import write_correction as write_correction
+    from .core.calibrate.compare_series import compare as compare
     from .core.calibrate.comparison import Comparison as Comparison
-    from .core.calibrate.comparison import compare as compare
     from .core.calibrate.fit_marks import fit as fit
     from .core.calibrate.in_channel import Calibration as Calibration
     from .core.calibrate.in_channel import calibrate as calibrate
@@ -115,7 +115,8 @@ _ROOMS = {
     "logs.source": ("LogError", "LogFormat"),
     "benchfile.write_back": ("write_calibration", "write_correction"),
     "benchfile.marks_file": ("read_marks",),
-    "core.calibrate.comparison": ("Comparison", "compare"),
+    "core.calibrate.comparison": ("Comparison",),
+    "core.calibrate.compare_series": ("compare",),
     "core.calibrate.series": ("PairsError",),
     "core.firmware.selection": ("ExportError", "Exported", "export"),
     "core.calibrate.fit_marks": ("fit",),

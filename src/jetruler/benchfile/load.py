@@ -20,7 +20,8 @@ from ..core.model.law import FRACTION
 from ..core.model.quantity import Toleranced, quantity
 from ..core.model.ruler import Ruler
 from ..core.model.text import nearest
-from ..core.model.units import TEMPERATURES, factor
+from ..core.model.unit_registry import factor
+from ..core.model.units import TEMPERATURES
 from .schema import BenchFile, ChannelTable, ConverterTable
 
 CHANNEL_NAME = re.compile(r"[^\W\d]\w*(-\w+)*")

@@ -9,7 +9,7 @@ from ..core.calibrate.in_channel import Calibration, joined
 from ..core.laws.linear import Line
 from ..core.model.channel import Channel
 from ..core.model.law import Law
-from ..core.model.units import factor
+from ..core.model.unit_registry import factor
 from .edit import Change, write_law
 from .written import law_line
 

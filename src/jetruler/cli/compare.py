@@ -124,7 +124,7 @@ def against_other(
     form: LogFormat | None,
 ) -> Comparison:
     """A channel against another one, or against a column of the log."""
-    from ..core.calibrate.comparison import compare
+    from ..core.calibrate.compare_series import compare
     from ..core.calibrate.relevance import relevant_difference
     from ..logs.pairs import read_pairs
 
@@ -161,7 +161,7 @@ def against_other(
 
 def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:
     """What a channel reads at marks, against their truth."""
-    from ..core.calibrate.comparison import compare
+    from ..core.calibrate.compare_series import compare
     from ..core.calibrate.marks import MarksError
     from ..core.calibrate.relevance import relevant_difference
 

@@ -7,7 +7,8 @@ from dataclasses import replace
 import numpy as np
 from matplotlib.axes import Axes
 
-from ..core.choose.resistor import Leg, ResistorChoice
+from ..core.choose.candidates import Leg
+from ..core.choose.resistor import ResistorChoice
 from ..core.laws.circuit import Divider
 from ..core.model.channel import Channel
 from ..core.model.ruler import Ruler

@@ -11,7 +11,8 @@ import numpy as np
 from ..arrays import Array
 from ..errors import JetRulerError
 from ..model.text import number, shown
-from ..model.units import canonical, factor, symbol
+from ..model.unit_registry import factor
+from ..model.units import canonical, symbol
 
 
 class MarksError(JetRulerError):

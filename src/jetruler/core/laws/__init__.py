@@ -36,9 +36,9 @@ if TYPE_CHECKING:
     from .shape import Magnitude as Magnitude
     from .shape import PassThrough as PassThrough
     from .shape import Whole as Whole
+    from .steinhart_hart_extended import SteinhartHartExtended as SteinhartHartExtended
     from .thermistor import Beta as Beta
     from .thermistor import SteinhartHart as SteinhartHart
-    from .thermistor import SteinhartHartExtended as SteinhartHartExtended
     from .unit import To as To
     from .zones import Zones as Zones
 
@@ -53,7 +53,7 @@ HOMES = {
     "amplifier": ("Amplifier", "circuit"),
     "beta": ("Beta", "thermistor"),
     "steinhart-hart": ("SteinhartHart", "thermistor"),
-    "steinhart-hart-extended": ("SteinhartHartExtended", "thermistor"),
+    "steinhart-hart-extended": ("SteinhartHartExtended", "steinhart_hart_extended"),
     "platinum": ("Platinum", "platinum"),
     "table": ("Table", "curve"),
     "polynomial": ("Polynomial", "curve"),

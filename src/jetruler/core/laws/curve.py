@@ -318,10 +318,11 @@ class Polynomial(OnDomain):
 
     @classmethod
     def fit_model(cls, asked: FitAsked) -> FitModel:
+        from .linear import Line
         from .straight_fit import LineModel, PolynomialModel
 
         degree = asked.degree or 1
-        return LineModel(asked) if degree == 1 else PolynomialModel(asked, degree)
+        return LineModel(asked, Line) if degree == 1 else PolynomialModel(asked, cls, degree)
 
     @classmethod
     def simpler_fits(cls, free: int) -> list[tuple[str, int | None]]:

@@ -69,7 +69,7 @@ class Line(Law):
     def fit_model(cls, asked: FitAsked) -> FitModel:
         from .straight_fit import LineModel, OffsetModel
 
-        return OffsetModel(asked) if asked.gain_stays else LineModel(asked)
+        return OffsetModel(asked, cls) if asked.gain_stays else LineModel(asked, cls)
 
     @classmethod
     def simpler_fits(cls, free: int) -> list[tuple[str, int | None]]:

@@ -2,21 +2,21 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from ..arrays import Array
 from ..model.fit_model import OF_RESULT, FitAsked, FitModel
 from ..model.law import Law
-from .curve import Polynomial
-from .linear import Line
 
 
 class PolynomialModel(FitModel):
     """c0 + c1 x + …"""
 
-    def __init__(self, asked: FitAsked, degree: int) -> None:
+    def __init__(self, asked: FitAsked, kind: Any, degree: int) -> None:
         x = asked.x
-        self.asked, self.degree = asked, degree
+        self.asked, self.kind, self.degree = asked, kind, degree
         self.middle = 0.5 * float(x.min() + x.max())
         self.half = 0.5 * float(np.ptp(x)) or 1.0
         self.names = tuple(f"c{i}" for i in range(degree + 1))
@@ -37,34 +37,38 @@ class PolynomialModel(FitModel):
         return self.to_powers
 
     def law(self, values: Array) -> Law:
-        return Polynomial(tuple(values.tolist()), unit=self.asked.unit, takes=self.asked.takes)
+        return self._made(tuple(values.tolist()))
+
+    def _made(self, *parameters: Any, **named: Any) -> Law:
+        law: Law = self.kind(*parameters, **named, unit=self.asked.unit, takes=self.asked.takes)
+        return law
 
 
 class LineModel(PolynomialModel):
     """gain · x + offset."""
 
-    def __init__(self, asked: FitAsked) -> None:
-        super().__init__(asked, 1)
+    def __init__(self, asked: FitAsked, kind: Any) -> None:
+        super().__init__(asked, kind, 1)
         self.names, self.units = ("gain", "offset"), (None, OF_RESULT)
         self.to_powers = self.to_powers[::-1]
 
     def law(self, values: Array) -> Law:
         gain, offset = values.tolist()
-        return Line(gain, offset, unit=self.asked.unit, takes=self.asked.takes)
+        return self._made(gain, offset)
 
     def exact(self, asked: FitAsked) -> Law | None:
         """A line through two marks is kept as the marks."""
         if asked.x.size != 2 or asked.unit is None:
             return None
         (x0, x1), (y0, y1) = asked.x.tolist(), asked.y.tolist()
-        return Line.through((x0, y0), (x1, y1), asked.unit, asked.takes)
+        return self._made(marks=((x0, y0), (x1, y1)))
 
 
 class OffsetModel(FitModel):
     """gain · x + offset with a gain that is given."""
 
-    def __init__(self, asked: FitAsked) -> None:
-        self.asked, self.gain = asked, asked.fixed("gain", 1.0) or 1.0
+    def __init__(self, asked: FitAsked, kind: Any) -> None:
+        self.asked, self.kind, self.gain = asked, kind, asked.fixed("gain", 1.0) or 1.0
         self.names, self.units = ("offset",), (OF_RESULT,)
 
     def design(self, x: Array) -> Array:
@@ -80,4 +84,6 @@ class OffsetModel(FitModel):
         return np.eye(1)
 
     def law(self, values: Array) -> Law:
-        return Line(self.gain, float(values[0]), unit=self.asked.unit, takes=self.asked.takes)
+        asked = self.asked
+        law: Law = self.kind(self.gain, float(values[0]), unit=asked.unit, takes=asked.takes)
+        return law

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 
@@ -11,13 +12,13 @@ from ..model.fit_model import FitAsked, FitModel
 from ..model.law import Law
 from ..model.text import number, shown
 from .temperature import from_kelvin, to_kelvin
-from .thermistor import Beta, SteinhartHart
 
 
 class ThermistorModel(FitModel):
     """1/T over ln R; x is in Ω, the result in a temperature scale."""
 
-    def __init__(self, asked: FitAsked) -> None:
+    def __init__(self, asked: FitAsked, kind: Any) -> None:
+        self.kind = kind
         self.scale = scale = asked.unit or "degC"
         self.degrees = 1.8 if scale == "degF" else 1.0
 
@@ -53,8 +54,8 @@ class ThermistorModel(FitModel):
 class BetaModel(ThermistorModel):
     """1/T = A + B · (ln R − middle), told as r0 at a given t0 and beta = 1/B."""
 
-    def __init__(self, asked: FitAsked) -> None:
-        super().__init__(asked)
+    def __init__(self, asked: FitAsked, kind: Any) -> None:
+        super().__init__(asked, kind)
         self.t0 = asked.fixed("t0", 298.15)
         self.names, self.units = ("r0", "beta"), ("ohm", "K")
         with np.errstate(all="ignore"):
@@ -76,14 +77,15 @@ class BetaModel(ThermistorModel):
 
     def law(self, values: Array) -> Law:
         r0, beta = values.tolist()
-        return Beta(r0, beta, self.t0, self.scale)  # type: ignore[arg-type]
+        law: Law = self.kind(r0, beta, self.t0, self.scale)
+        return law
 
 
 class SteinhartHartModel(ThermistorModel):
     """1/T = a + b ln R + c (ln R)³; with `c` given, a and b only."""
 
-    def __init__(self, asked: FitAsked) -> None:
-        super().__init__(asked)
+    def __init__(self, asked: FitAsked, kind: Any) -> None:
+        super().__init__(asked, kind)
         stays = np.unique(asked.x).size <= 2
         self.c = c = asked.fixed("c", 0.0) if stays else None
         if stays:
@@ -108,4 +110,5 @@ class SteinhartHartModel(ThermistorModel):
 
     def law(self, values: Array) -> Law:
         a, b, *c = values.tolist()
-        return SteinhartHart(a, b, c[0] if c else float(self.c or 0.0), self.scale)  # type: ignore[arg-type]
+        law: Law = self.kind(a, b, c[0] if c else float(self.c or 0.0), self.scale)
+        return law

@@ -7,7 +7,8 @@ import re
 from decimal import Decimal
 
 from ..errors import QuantityError, UnitError
-from .units import PREFIXES, TEMPERATURES, canonical, factor, symbol
+from .unit_registry import factor
+from .units import PREFIXES, TEMPERATURES, canonical, symbol
 
 EXAMPLES = '"4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC"'
 

@@ -8,7 +8,7 @@ from typing import Literal, get_args
 
 from ..errors import ParameterError
 from .quantity import seconds
-from .units import factor
+from .unit_registry import factor
 
 Form = Literal["csv", "pairs", "json"]
 TIME_UNITS = {unit: found[1] for unit in ("s", "ms", "us", "min", "h") if (found := factor(unit))}

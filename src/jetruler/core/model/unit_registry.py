@@ -12,7 +12,7 @@ from functools import cache
 from typing import Any
 
 from ..errors import UnitError
-from .units import TEMPERATURES, canonical, symbol, usual
+from .units import PREFIXES, TEMPERATURES, canonical, symbol, usual
 
 #: A unit as text: names with small exponents, multiplied or divided. Anything else (a power
 #: tower, a call) is not even shown to Pint, which evaluates what it is given.
@@ -26,6 +26,17 @@ def _registry() -> Any:
     import pint
 
     return pint.UnitRegistry(non_int_type=Fraction)
+
+
+def factor(name: str) -> tuple[str, float] | None:
+    """Return the base unit of a symbol and its size in it: `"kohm"` → `("ohm", 1000.0)`.
+
+    A unit of the registry alone, such as psi, is its own base. None if nobody knows the symbol.
+    """
+    found = usual(name)
+    if found is None and name not in PREFIXES:
+        found = (name, 1.0) if is_unit(name) else None
+    return found
 
 
 @cache

@@ -63,19 +63,6 @@ def for_column(unit: str | None) -> str:
     return re.sub(r"\W+", "_", words).strip("_")
 
 
-def factor(symbol: str) -> tuple[str, float] | None:
-    """Return the base unit of a symbol and its size in it: `"kohm"` → `("ohm", 1000.0)`.
-
-    A unit of the registry alone, such as psi, is its own base. None if nobody knows the symbol.
-    """
-    found = usual(symbol)
-    if found is None and symbol not in PREFIXES:
-        from .unit_registry import is_unit
-
-        found = (symbol, 1.0) if is_unit(symbol) else None
-    return found
-
-
 def usual(symbol: str) -> tuple[str, float] | None:
     """Return the base unit of a symbol and its size in it, without the registry."""
     symbol = symbol.replace("µ", "u").replace("μ", "u")
