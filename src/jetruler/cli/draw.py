@@ -142,12 +142,12 @@ def choose_picture(channel: str, out: str | None, bench_path: str, **options: An
 @command.command(name="budget")
 @click.argument("channel")
 @click.option(
-    "--at", "at", type=float, multiple=True, metavar="COUNT", help="Shares here (repeatable)."
+    "--at", "at", type=float, multiple=True, metavar="COUNT", help="Fractions here (repeatable)."
 )
 @out_option
 @bench_option
 def budget_picture(channel: str, at: tuple[float, ...], out: str | None, bench_path: str) -> None:
-    """What makes CHANNEL uncertain: shares as bars, the band, each source over the range."""
+    """What makes CHANNEL uncertain: fractions as bars, the band, each source over the range."""
     chosen = channel_of(load(bench_path), channel)
     if not at:
         raise JetRulerError("draw budget: say at which count: --at COUNT")

@@ -71,7 +71,7 @@ class ParameterError(JetRulerError):
 
 
 class ParameterErrors(JetRulerError):  # noqa: N818 - it is a collection, told by its plural
-    """Several errors at once, so that nobody has to mend one to see the next."""
+    """Several errors at once, so that nobody has to correct one to see the next."""
 
     def __init__(self, errors: list[ParameterError]) -> None:
         self.errors = tuple(errors)

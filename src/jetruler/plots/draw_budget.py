@@ -19,7 +19,7 @@ _STYLES = ((BLUE, "-"), (RED, "-"), (AMBER, "-"), (GREY, "-"), (BLUE, "--"), (RE
 
 
 def draw_shares(ax: Axes, budgets: list[Budget]) -> Axes:
-    """Each source's share of the combined variance, a group of bars a source, a bar a budget."""
+    """Each source's fraction of the combined variance, a group of bars a source, a bar a budget."""
     plain(ax)
     names = [row.source for row in budgets[0].rows]
     thick = 0.8 / len(budgets)
@@ -35,7 +35,7 @@ def draw_shares(ax: Axes, budgets: list[Budget]) -> Axes:
     ax.set_yticks(range(len(names)), names, fontsize=12)
     ax.set_ylim(len(names) - 0.4, -0.6)
     ax.set_xlim(0, 112)
-    ax.set_xlabel("share of the combined variance (%)", fontsize=12, color=JET)
+    ax.set_xlabel("fraction of the combined variance (%)", fontsize=12, color=JET)
     ax.legend(fontsize=12, frameon=False, loc="lower left", bbox_to_anchor=(-0.02, 1.0))
     ax.grid(False, axis="y")
     return ax

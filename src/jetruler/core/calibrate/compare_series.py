@@ -90,7 +90,7 @@ def compare(
     parts = _Parts(a, b, ordered)
     relevant = within or resolution or 1e-12 * float(np.max(np.abs(b)))
     verdict, correction = _judged(parts, relevant, within)
-    spread = LIMITS * parts.standard_deviation
+    reach = LIMITS * parts.standard_deviation
     return Comparison(
         names,
         unit,
@@ -103,7 +103,7 @@ def compare(
         standard_deviation=parts.standard_deviation,
         noise_a=noise_of(a) if ordered else float("nan"),
         noise_b=noise_of(b) if ordered else float("nan"),
-        limits=(parts.bias - spread, parts.bias + spread),
+        limits=(parts.bias - reach, parts.bias + reach),
         gain=parts.gain,
         gain_half_width=parts.gain_half_width,
         middle=parts.middle,
@@ -190,9 +190,9 @@ class _Parts:
         if independent <= 2.5:
             self.gain = float("nan")
             return
-        spread = float(np.sqrt(rest @ rest / max(1.0, a.size - 2 * time)))
+        deviation = float(np.sqrt(rest @ rest / max(1.0, a.size - 2 * time)))
         self.gain_half_width = (
-            _student(independent - 2) * spread / float(np.sqrt(u @ u / a.size * independent))
+            _student(independent - 2) * deviation / float(np.sqrt(u @ u / a.size * independent))
         )
 
     @staticmethod

@@ -148,9 +148,10 @@ class Fit:
         x = raw if self._before is None else np.asarray(self._before(raw), dtype=np.float64)
         with np.errstate(all="ignore"):
             rows = self._solution.problem.jacobian(self._solution.theta, x)
-            spread = np.einsum("ij,jk,ik->i", rows, self._solution.inverse, rows)
-        width: Array = coverage(self.degrees, self._known, level) * self._widened * np.sqrt(spread)
-        return width
+            variance = np.einsum("ij,jk,ik->i", rows, self._solution.inverse, rows)
+        factor = coverage(self.degrees, self._known, level) * self._widened
+        half_width: Array = factor * np.sqrt(variance)
+        return half_width
 
     @property
     def _known(self) -> bool:

@@ -137,7 +137,7 @@ def unit_slip(c: Facts) -> Iterator[Finding]:
                 f"{shown(known, 'ohm')} beside a sensor of {shown(low, 'ohm')} to "
                 f"{shown(high, 'ohm')}",
                 f"{right} would fit: write the prefix, as in "
-                f'"{number(known)} {word if slip > 1 else ""}ohm"; or mend the sensor\'s r0',
+                f'"{number(known)} {word if slip > 1 else ""}ohm"; or correct the sensor\'s r0',
             )
 
 

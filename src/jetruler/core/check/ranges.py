@@ -118,7 +118,7 @@ def limits_out_of_reach(c: Facts) -> Iterator[Finding]:
             Severity.ERROR,
             c.key("limits"),
             f"{reads}: none lies within {number(low)} to {number(high)}",
-            "Mend the laws, or the unit of the limits",
+            "Correct the laws, or the unit of the limits",
         )
     elif (low < smallest or high > largest) and not c.of("clamp"):
         end = low if low < smallest else high

@@ -23,7 +23,7 @@ from .temperature import (
 
 if TYPE_CHECKING:
     pass
-from .thermistor import Cubic
+from .thermistor import CubicThermistor
 
 
 @dataclass(frozen=True)
@@ -38,7 +38,7 @@ Four = tuple[float, float, float, float]
 
 
 @dataclass(frozen=True)
-class SteinhartHartExtended(Cubic):
+class SteinhartHartExtended(CubicThermistor):
     """A thermistor by four coefficients of x = R / r25.
 
     Parameters

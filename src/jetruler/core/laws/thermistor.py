@@ -171,7 +171,7 @@ class Beta(_Thermistor):
 _LOWEST, _HIGHEST = -40.0, 40.0
 
 
-class Cubic(_Thermistor):
+class CubicThermistor(_Thermistor):
     """1/T as a cubic in L, on the branch that holds 25 °C and rises."""
 
     @property
@@ -215,7 +215,7 @@ class Cubic(_Thermistor):
 
 
 @dataclass(frozen=True)
-class SteinhartHart(Cubic):
+class SteinhartHart(CubicThermistor):
     """A thermistor by three coefficients: 1/T = a + b · ln R + c · (ln R)³, R in Ω, T in K.
 
     Parameters

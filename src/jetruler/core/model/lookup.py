@@ -40,14 +40,14 @@ def for_blocks(n: int, work: Callable[[slice], None], threads: int = 1) -> None:
         return
     from concurrent.futures import ThreadPoolExecutor
 
-    share = -(-n // min(threads, n // WORTH_A_THREAD))
+    part_size = -(-n // min(threads, n // WORTH_A_THREAD))
 
     def stretch(start: int) -> None:
-        for part in blocks(min(share, n - start), THREAD_BLOCK):
+        for part in blocks(min(part_size, n - start), THREAD_BLOCK):
             work(slice(start + part.start, start + part.stop))
 
     with ThreadPoolExecutor(threads) as pool:
-        list(pool.map(stretch, range(0, n, share)))
+        list(pool.map(stretch, range(0, n, part_size)))
 
 
 class CountTable:
