@@ -88,7 +88,7 @@ class Histogram:
         counts, often = self.pairs()
         if not counts.size:
             return math.nan
-        place = np.searchsorted(np.cumsum(often), share * self.total, side="left")
+        place = np.searchsorted(np.cumsum(often), fraction * self.total, side="left")
         return float(counts[min(int(place), counts.size - 1)])
 
     def share_at(self, count: int) -> float:
