@@ -83,15 +83,15 @@ class Histogram:
         # In whole numbers until the last step, so that nothing cancels.
         return math.sqrt((self._squares * n - self._sum**2) / (n * (n - 1)))
 
-    def quantile(self, share: float) -> float:
-        """The smallest count that at least this share of the samples does not exceed."""
+    def quantile(self, fraction: float) -> float:
+        """The smallest count that at least this fraction of the samples does not exceed."""
         counts, often = self.pairs()
         if not counts.size:
             return math.nan
         place = np.searchsorted(np.cumsum(often), fraction * self.total, side="left")
         return float(counts[min(int(place), counts.size - 1)])
 
-    def share_at(self, count: int) -> float:
-        """Share of the samples at one count (of its bin)."""
+    def fraction_at(self, count: int) -> float:
+        """Return the fraction of the samples at one count (of its bin)."""
         counts, often = self.pairs()
         return float(often[counts == count // self.width * self.width].sum() / max(self.total, 1))

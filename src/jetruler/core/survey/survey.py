@@ -265,8 +265,8 @@ class Surveyor:
             spikes=int(often[sizes > limit].sum()),
             lowest=lowest,
             highest=highest,
-            on_low_rail=histogram.share_at(lowest),
-            on_high_rail=histogram.share_at(highest),
+            on_low_rail=histogram.fraction_at(lowest),
+            on_high_rail=histogram.fraction_at(highest),
             rail_stretch=max(rails, key=lambda s: s.length, default=None),
             histogram=histogram,
         )
