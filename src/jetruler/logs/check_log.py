@@ -15,28 +15,28 @@ from ..core.survey.findings import Finding, Severity
 from .batches import Progress
 from .formats.opening import open_log
 from .look_at_log import look
-from .source import LogError, LogFormat
+from .source import ColumnError, LogFormat
+
+#: What is missing, by channel.
+Missing = dict[str, Finding]
 
 
-def missing_column(log: str | PathLike[str], bench: Bench, form: LogFormat | None) -> list[Finding]:
+def missing_column(log: str | PathLike[str], bench: Bench, form: LogFormat | None) -> Missing:
     """A channel whose column the log does not have.
 
     Nothing can be said about it, and no row of it is converted.
     """
-    found = []
+    found = {}
     with open_log(log, form) as reader:
         for channel in bench.channels.values():
             try:
                 reader.position(channel.column)
-            except LogError as error:
-                has = str(error).partition(": ")[2] or str(error)
-                found.append(
-                    Finding(
-                        Severity.ERROR,
-                        f"channel.{channel.name}.column",
-                        has,
-                        "Name a column that is there, or log that channel too",
-                    )
+            except ColumnError as error:
+                found[channel.name] = Finding(
+                    Severity.ERROR,
+                    f"channel.{channel.name}.column",
+                    error.found,
+                    "Name a column that is there, or log that channel too",
                 )
     return found
 
@@ -77,8 +77,8 @@ def check_log(
     >>> jr.check_log("roast.csv", bench)[0].where
     'bean'
     """
-    found = applied(missing_column, missing_column(log, bench, form))
-    gone = {finding.where.split(".")[1] for finding in found}
+    gone = missing_column(log, bench, form)
+    found = applied(missing_column, gone.values())
     there = {name: c for name, c in bench.channels.items() if name not in gone}
     if not there:
         return found

@@ -13,7 +13,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from .ahead import Workers
-from .source import LogError, LogFormat
+from .source import ColumnError, LogFormat
 
 Lines = npt.NDArray[np.int64]
 
@@ -121,17 +121,17 @@ class LogReader(ABC):
         """Close what is open."""
 
     def position(self, column: str | int) -> int:
-        """Where a column stands, by its name or its number from 1. Raises `LogError`."""
+        """Where a column stands, by its name or its number from 1. Raises `ColumnError`."""
         names = [name.strip() for name in self.columns]
         if isinstance(column, int):
             if column <= len(names):
                 return column - 1
-            raise LogError(f"{self.name}: there is no column {column}; it has {len(names)}")
+            raise ColumnError(self.name, f"there is no column {column}; it has {len(names)}")
         if names.count(column) > 1:
-            raise LogError(f"{self.name}: {names.count(column)} columns are named {column!r}")
+            raise ColumnError(self.name, f"{names.count(column)} columns are named {column!r}")
         if column not in names:
             has = ", ".join(names[:30]) + (", …" if len(names) > 30 else "")
-            raise LogError(f"{self.name}: there is no column {column!r}; it has: {has}")
+            raise ColumnError(self.name, f"there is no column {column!r}; it has: {has}")
         return names.index(column)
 
     def positions(self, columns: Iterable[str | int]) -> set[int]:

@@ -50,6 +50,14 @@ class LogError(JetRulerError):
     """
 
 
+class ColumnError(LogError):
+    """A column that a log does not have, or has twice."""
+
+    def __init__(self, log: str, found: str) -> None:
+        self.found = found
+        super().__init__(f"{log}: {found}")
+
+
 @dataclass(frozen=True)
 class LogFormat:
     """How a log is written.

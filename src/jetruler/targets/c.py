@@ -102,7 +102,8 @@ class _Writer:
     def value(self, e: ast.expr, above: int = 0) -> str:
         if isinstance(e, ast.Constant):
             if self.float:
-                return f"{np.float32(constant(e))!s}f".replace("inf", "1e38")
+                number = np.float32(constant(e))
+                return f"{number!s}f" if np.isfinite(number) else "1e38f"
             return _literal(int(constant(e)))
         if isinstance(e, ast.Name):
             return none_of(self.p) if e.id == "NONE" else e.id

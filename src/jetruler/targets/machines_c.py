@@ -9,20 +9,20 @@ from ..core.firmware.names import comment
 
 def smoothing(s: Smoothed) -> str:
     """Counts in, the value of the smoothed count out; what has no value is left out."""
-    name, n = s.name, s.samples
+    name, n, narrow = s.name, s.samples, f"{s.arith}_t"
     head = f"""\
 /* {name}, smoothed: {s.kind} over {n} counts. Start with a zeroed struct. */
 struct {name}_smoothing {{ int32_t past[{n}]; int32_t sum; uint8_t at, filled; }};
 static inline int32_t {name}_smoothed(struct {name}_smoothing *s, int32_t n)
 {{
-    int32_t now = (int32_t){name}((NARROW)n);
+    int32_t now = (int32_t){name}(({narrow})n);
     if (now == (int32_t){name.upper()}_NO_VALUE) return now;
 """
     if s.kind == "exponential":
         inner = f"""\
     if (!s->filled) {{ s->sum = n * 256; s->filled = 1; }}
     else s->sum += ((n * 256 - s->sum) * 2) / {n + 1};
-    return (int32_t){name}((NARROW)((s->sum + (s->sum < 0 ? -128 : 128)) / 256));
+    return (int32_t){name}(({narrow})((s->sum + (s->sum < 0 ? -128 : 128)) / 256));
 }}"""
     elif s.kind == "mean":
         inner = f"""\
@@ -30,7 +30,7 @@ static inline int32_t {name}_smoothed(struct {name}_smoothing *s, int32_t n)
     s->past[s->at] = n;
     s->at = (uint8_t)((s->at + 1) % {n});
     if (s->filled < {n}) s->filled++;
-    return (int32_t){name}((NARROW)((s->sum + (s->sum < 0 ? -(s->filled / 2) : s->filled / 2)) / s->filled));
+    return (int32_t){name}(({narrow})((s->sum + (s->sum < 0 ? -(s->filled / 2) : s->filled / 2)) / s->filled));
 }}"""
     else:
         inner = f"""\
@@ -45,9 +45,9 @@ static inline int32_t {name}_smoothed(struct {name}_smoothing *s, int32_t n)
         sorted[j] = one;
     }}
     n = (sorted[(s->filled - 1) / 2] + sorted[s->filled / 2]) / 2;
-    return (int32_t){name}((NARROW)n);
+    return (int32_t){name}(({narrow})n);
 }}"""
-    return (head + inner).replace("NARROW", f"{s.arith}_t")
+    return head + inner
 
 
 def trip(t: Tripping) -> str:

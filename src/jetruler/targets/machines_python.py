@@ -26,6 +26,7 @@ def smoothing(s: Smoothed) -> str:
         f"            self.level += -(-step // {s.samples + 1}) if step < 0 else step // {s.samples + 1}\n"
         "        count = (self.level + 128) // 256",
     }[s.kind]
+    last_only = "        self.past = self.past[-1:]\n" if s.samples == 1 else ""
     return f"""\
 # {s.name}, smoothed: {s.kind} over {s.samples} counts.
 class {class_name(s.name)}Smoothing:
@@ -40,9 +41,8 @@ class {class_name(s.name)}Smoothing:
         self.past.append(n)
         if len(self.past) > {max(2, s.samples)}:
             self.past.pop(0)
-        {"self.past = self.past[-1:]" if s.samples == 1 else "pass"}
-        {result}
-        return {s.name}(count)""".replace("        pass\n", "")
+{last_only}        {result}
+        return {s.name}(count)"""
 
 
 def trip(t: Tripping) -> str:
@@ -101,9 +101,8 @@ def drive(d: Driving) -> str:
     for i in range(len(x) - 1):
         rise, width = y[i + 1] - y[i], x[i + 1] - x[i]
         sign = "+" if rise >= 0 else "-"
-        fraction = f"((value - {x[i]}) * {abs(rise)} + {width // 2}) // {width}".replace(
-            "- -", "+ "
-        )
+        along = f"value - {x[i]}" if x[i] >= 0 else f"value + {-x[i]}"
+        fraction = f"(({along}) * {abs(rise)} + {width // 2}) // {width}"
         lines += [
             f"            elif value <= {x[i + 1]}:",
             f"                goal = {y[i]} {sign} {fraction}",

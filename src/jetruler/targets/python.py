@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import copy
 from collections.abc import Sequence
 
 import numpy as np
@@ -24,8 +25,17 @@ def function(p: Program, second: str = "") -> list[str]:
     for name, values in p.tables.items():
         lines += [f"{name} = (", *wrapped([*map(str, values), ""], "    "), ")", "", ""]
     lines.append(f"def {p.name}(n{', ' + second if second else ''}):")
-    body = "\n".join(ast.unparse(s) for s in p.tree).replace("NONE", "None")
-    return [*lines, *(f"    {line}" for line in body.splitlines())]
+    for statement in p.tree:
+        text = ast.unparse(_NoneByItsName().visit(copy.deepcopy(statement)))
+        lines += [f"    {line}" for line in text.splitlines()]
+    return lines
+
+
+class _NoneByItsName(ast.NodeTransformer):
+    """What has no value is None in Python."""
+
+    def visit_Name(self, node: ast.Name) -> ast.expr:
+        return ast.Constant(None) if node.id == "NONE" else node
 
 
 def imports(programs: list[Program]) -> list[str]:

@@ -20,10 +20,13 @@ STEPS = 12
 
 @dataclass(frozen=True)
 class Form:
-    """A program, and what kind of form it is, in words."""
+    """A program, what kind of form it is in words, and whether that is a table: of some knots, or
+    (knots None) of every count."""
 
     kind: str
     program: Program
+    is_table: bool = False
+    knots: int | None = None
 
 
 @dataclass(frozen=True)
@@ -246,7 +249,8 @@ def interpolated(m: Middle, knots: list[tuple[int, int]], name: str, arith: str)
         y: tuple(height for _, height in knots),
     }
     kind = f"a table of {len(knots)} knots with straight lines between"
-    return Form(kind, Program(name, "\n".join(body), tables, arith))
+    program = Program(name, "\n".join(body), tables, arith)
+    return Form(kind, program, is_table=True, knots=len(knots))
 
 
 def full(
@@ -261,7 +265,8 @@ def full(
     body = [*head, f"return {name}_y[{index}]"]
     width_of(whole)
     kind = f"a full table of {len(whole)} values"
-    return Form(kind, Program(name, "\n".join(body), {f"{name}_y": whole}, arith))
+    program = Program(name, "\n".join(body), {f"{name}_y": whole}, arith)
+    return Form(kind, program, is_table=True)
 
 
 def straight_error(m: Middle) -> float:

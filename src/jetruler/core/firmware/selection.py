@@ -286,11 +286,11 @@ def _proven(w: ExactValues, name: str, arith: str) -> list[Exported]:
 def _cheaper(form: Form, w: ExactValues, tried: list[str]) -> str:
     """What the next cheaper choice would cost in error."""
     unit = symbol(w.channel.unit) if w.channel.unit != "zone" else ""
-    table = form.kind.startswith(("a table", "a full table")) and not w.has_holes
+    table = form.is_table and not w.has_holes
     straight = straight_error(middle(w)) / w.scale if table else 0.0
     if table and straight < w.within:
         return f"one straight line would do, but does not fit {form.program.arith}"
-    if form.kind.startswith("a table") and table:
+    if form.knots is not None and table:
         fewer = _one_less(form, w)
         if fewer is not None:
             off = number(float(f"{fewer:.3g}"))
