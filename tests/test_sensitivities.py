@@ -24,7 +24,7 @@ from .test_laws import TRUTH
 
 def numeric(law: Law) -> list[str]:
     """The fields of a law that are plain numbers and move its result smoothly."""
-    fixed = {"bits", "low", "high", "rest", "error_lsb"}
+    fixed = {"bits", "low", "high", "rest", "error_lsb", "resolution", "error"}
     hints = parameters(type(law)).items()
     names = [name for name, hint in hints if is_numeric(hint) and name not in fixed]
     return [name for name in names if getattr(law, name) not in (None, 0)]

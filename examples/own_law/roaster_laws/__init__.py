@@ -121,7 +121,7 @@ class Steps(Law):
             yield ParameterError("step", self.step, "a value above 0 is right")
 
     @property
-    def resolution(self) -> float:
+    def rounds_to(self) -> float:
         return self.step
 
     def forward(self, x: Array) -> Array:

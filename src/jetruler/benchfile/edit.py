@@ -38,7 +38,7 @@ def write_marks(path: str, channel: str, marks: tuple[tuple[float, float], ...])
     if law is None:
         raise BenchError(path, [f"channel.{channel} has no line with marks to put these into"])
     before = f"marks = {law['marks'].as_string()}"
-    pairs = ", ".join(f"[{raw:g}, {true:g}]" for raw, true in marks)
+    pairs = ", ".join(f"[{raw:.12g}, {true:.12g}]" for raw, true in marks)
     law["marks"] = tomlkit.parse(f"marks = [{pairs}]")["marks"]
     changed = tomlkit.dumps(document)
     parse_bench(changed, path, Path(path).parent)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 import tomllib
 from collections.abc import Callable, Collection, Iterator
@@ -12,11 +13,18 @@ from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
-from ..core.errors import JetRulerError, ParameterError, ParameterErrors, QuantityError
-from ..core.laws.build import build_law
+from ..core.errors import (
+    JetRulerError,
+    ParameterError,
+    ParameterErrors,
+    QuantityError,
+    UnitError,
+)
+from ..core.laws.build import build_law, taking
+from ..core.laws.raw_input import Input
 from ..core.model.channel import Bench, Channel
-from ..core.model.converter import Converter
-from ..core.model.law import FRACTION
+from ..core.model.converter import RawInput
+from ..core.model.law import FRACTION, Law
 from ..core.model.quantity import Toleranced, quantity
 from ..core.model.ruler import Ruler
 from ..core.model.text import nearest
@@ -235,7 +243,9 @@ def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
     given the counts as they are.
     """
     laws = list(table.laws)
-    if laws and isinstance(laws[0], Converter):
+    if table.input is not None:
+        return _behind_input(table.input, laws, table.converter is not None)
+    if laws and isinstance(laws[0], RawInput):
         return Ruler(tuple(laws))
     wanted = "V" if not laws else laws[0].takes
     counts = wanted in (None, "count")
@@ -253,6 +263,18 @@ def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
             [ParameterError(f"converter.{m.name}", m.found, m.right) for m in error.errors]
         ) from None
     return Ruler((converter, *laws))
+
+
+def _behind_input(raw: Input, laws: list[Law], has_converter: bool) -> Ruler:
+    """The input, then the laws; the first one's quantities are taken in the input's unit."""
+    if has_converter:
+        raise ParameterError("input", raw.unit, "either an input or a converter is right")
+    if laws and isinstance(laws[0], RawInput):
+        raise ParameterError("input", raw.unit, f"either this or the law {laws[0].name} is right")
+    if laws and laws[0].takes not in (None, raw.unit):
+        with contextlib.suppress(UnitError):  # the ruler says what does not fit
+            laws[0] = taking(laws[0], raw.unit)
+    return Ruler((raw, *laws))
 
 
 def _placed(error: ParameterError, place: Place, part: dict[str, Any]) -> str:

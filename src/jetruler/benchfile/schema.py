@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field, PlainValidator, ValidationInfo
 
-from ..core.errors import ParameterError, ParameterErrors
+from ..core.errors import ParameterError, ParameterErrors, QuantityError
 from ..core.laws.build import build_law
-from ..core.model.from_table import from_table
+from ..core.laws.raw_input import Input
+from ..core.model.from_table import from_table, frozen
 from ..core.model.law import Law
 from ..core.model.quantity import quantity
 from .points import read_points
@@ -83,12 +84,36 @@ def _calibration(text: Any) -> str:
     return text
 
 
+def _input(table: Any) -> Input:
+    """An `input` table: a raw edge that is no converter, its quantities in its own unit."""
+    if not isinstance(table, dict):
+        raise ValueError('a table is right, as in { unit = "cm", resolution = 0.1 }')
+    unit = table.get("unit")
+
+    def read(key: str, value: Any) -> Any:
+        if key == "range" and isinstance(value, list):
+            return tuple(read("end", end) for end in value)
+        if key == "unit" or not isinstance(value, str):
+            return frozen(value)
+        try:
+            own = None if unit == "1" else unit
+            if key != "error" or not value.strip().startswith(("±", "+")):
+                return float(quantity(value, own))
+            zero = "0" if own is None else f"0 {own}"
+            return getattr(quantity(f"{zero} {value}", own), "half_width", value)
+        except QuantityError as error:
+            raise ParameterError(key, value, str(error)) from None
+
+    return from_table(Input, table, "input", read=read)
+
+
 class ChannelTable(_Table):
     """`[channel.<name>]`."""
 
     column: str | int
     about: str = ""
     converter: ConverterTable | None = None
+    input: Annotated[Any, PlainValidator(_input)] = None
     laws: list[Annotated[Law, PlainValidator(_law)]] = []
     limits: tuple[Number, Number] | None = Field(default=None, strict=False)
     decimals: Annotated[int, Field(ge=0, le=12)] | None = None

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.errors import JetRulerError
+from ..core.model.units import symbol
 from .common import load
 from .convert import format_options, log_format
 from .summary_text import progress_bar
@@ -183,9 +184,13 @@ LEFT_OUT = (1, 2, 4)
 def _row(each: ColumnLook) -> list[str]:
     v = each.survey
     name = each.name if each.name == each.column else f"{each.name} ({each.column})"
-    ends = f"{v.smallest:.0f} … {v.largest:.0f}" if v.samples else "–"
-    robust = f"{v.low_end:.0f} … {v.high_end:.0f}" if v.samples else "–"
-    bits = f"{v.effective_bits:.1f} of {each.bits}" + ("?" if each.bits_guessed else "")
+    if v.unit not in ("count", "1"):
+        name += f" in {symbol(v.unit)}"
+    places = max(0, round(-math.log10(v.step)))
+    ends = f"{v.smallest:.{places}f} … {v.largest:.{places}f}" if v.samples else "–"
+    robust = f"{v.low_end:.{places}f} … {v.high_end:.{places}f}" if v.samples else "–"
+    bits = f"{v.effective_bits:.1f} of {each.bits}" if each.bits else "–"
+    bits += "?" if each.bits and each.bits_guessed else ""
     numbers = (v.mean, v.median, v.standard_deviation, v.noise)
     shown = ["–" if math.isnan(x) else f"{x:.4g}" for x in numbers]
     return [
@@ -195,7 +200,7 @@ def _row(each: ColumnLook) -> list[str]:
         robust,
         *shown,
         "–" if math.isnan(v.noise) else bits,
-        f"{v.range_fraction:.0%}" if v.samples else "–",
+        f"{v.range_fraction:.0%}" if v.range_fraction == v.range_fraction else "–",
         str(v.distinct),
     ]
 

@@ -48,15 +48,16 @@ def command(
     kinds = dict(_kind(text) for text in channels)
     seen: list[SeenColumn] = []
     if log is not None:
+        from ..core.survey.findings import left_scaled
         from ..logs.look_at_log import look
 
         form = log_format(delimiter, decimal_comma, no_header, kind)
         with progress_bar(log) as progress:
             found = look(log, form=form, progress=progress)
         for each in found.columns.values():
-            if each.survey.samples:
+            if each.survey.samples and each.bits is not None:
                 low, high = int(each.survey.low_end), int(each.survey.high_end)
-                step = each.survey.lsb & -each.survey.lsb if each.survey.distinct >= 8 else 1
+                step = left_scaled(each.survey)
                 seen.append(SeenColumn(each.column, each.bits, low, max(high, low + 1), step))
     text = starter(kinds, seen, title=target.stem.replace("-", " ").capitalize() or "My bench")
     parse_bench(text, path)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from math import inf
 from os import PathLike
 from typing import Any
 
@@ -10,8 +11,9 @@ import numpy as np
 import numpy.typing as npt
 
 from ..core.model.channel import Bench, Channel
+from ..core.model.converter import Converter, RawInput
 from ..core.survey.findings import Finding, Subject, findings, time_findings
-from ..core.survey.survey import Survey, Surveyor
+from ..core.survey.survey import FURTHEST, Survey, Surveyor
 from ..core.survey.timing import TimeSurvey, TimeSurveyor
 from .batches import Progress, SampleBatch, sample_batches
 from .formats.opening import open_log
@@ -31,7 +33,7 @@ class ColumnLook:
     column: str
     channel: Channel | None
     survey: Survey
-    bits: int
+    bits: int | None
     bits_guessed: bool
     empty: int
     unreadable: int
@@ -85,38 +87,68 @@ class _Column:
     unreadable: int = 0
     fractional: int = 0
 
+    step: float = 0.0
+
+    @property
+    def edge(self) -> RawInput | None:
+        """The raw edge of its channel."""
+        return self.channel.chain.edge if self.channel is not None else None
+
+    @property
+    def unit(self) -> str:
+        """Unit of its raw values; "1" for a column that nobody knows and that is no counts."""
+        if self.edge is not None:
+            return str(self.edge.takes)
+        return "count" if self.channel is None and self.step == 1.0 else "1"
+
     def add(self, batch: SampleBatch) -> None:
         found = batch.samples(self.place)
         counts: npt.NDArray[Any] = found.counts
-        if found.fractional:
+        if not self.step:
+            self.step = self._step(counts)
+        if counts.dtype.kind == "f" or self.step != 1.0:
             self.fractional += found.fractional
-            counts = np.rint(np.nan_to_num(counts)).astype(np.int64)
+            steps = counts.astype(np.float64) / self.step
+            counts = np.rint(np.clip(np.nan_to_num(steps), -FURTHEST, FURTHEST)).astype(np.int64)
         self.surveyor.add(counts, found.missing)
         self.empty += 0 if found.empty is None else found.empty.size
         self.unreadable += 0 if found.unreadable is None else found.unreadable.size
 
+    def _step(self, values: npt.NDArray[Any]) -> float:
+        """What the survey counts in: the input's resolution, or the last decimal that there is."""
+        known = self.edge.lsb if self.edge is not None else 0.0
+        if known and not isinstance(self.edge, Converter) and _are_multiples(values, known):
+            return float(known)
+        digits = (10.0**-d for d in range(9) if _are_multiples(values, 10.0**-d))
+        return next(digits, 1e-9)
+
     def looked(self, column: str) -> ColumnLook:
-        histogram = self.surveyor.histogram
-        low, high = histogram.smallest or 0, histogram.largest or 0
-        converter = self.channel.ruler.converter if self.channel is not None else None
-        signed = low < 0
-        guess = next(
-            (b for b in _USUAL_BITS if -low <= 2 ** (b - 1) and high < 2 ** (b - signed)), 32
-        )
-        bits = converter.bits if converter else guess
-        lowest = converter.lowest if converter else -(2 ** (bits - 1)) * signed
-        survey = self.surveyor.survey(lowest, lowest + 2**bits - 1)
+        histogram, step, edge = self.surveyor.histogram, self.step or 1.0, self.edge
+        bits = edge.bits if isinstance(edge, Converter) else None
+        lowest, highest = (edge.lowest, edge.highest) if edge is not None else (-inf, inf)
+        if edge is None and step == 1.0:
+            low, high = histogram.smallest or 0, histogram.largest or 0
+            signed = low < 0
+            fits = (b for b in _USUAL_BITS if -low <= 2 ** (b - 1) and high < 2 ** (b - signed))
+            bits = next(fits, 32)
+            lowest = -(2 ** (bits - 1)) * signed
+            highest = lowest + 2**bits - 1
         return ColumnLook(
             self.name,
             column,
             channel=self.channel,
-            survey=survey,
+            survey=self.surveyor.survey(lowest, highest, step, self.unit),
             bits=bits,
-            bits_guessed=converter is None,
+            bits_guessed=edge is None,
             empty=self.empty,
             unreadable=self.unreadable,
             fractional=self.fractional,
         )
+
+
+def _are_multiples(values: npt.NDArray[Any], step: float) -> bool:
+    steps = values[np.isfinite(values)] / step if values.dtype.kind == "f" else values / step
+    return bool(np.all(np.abs(steps - np.rint(steps)) <= 1e-6 * np.maximum(1.0, 1e-6 * abs(steps))))
 
 
 class _Rows:
@@ -234,14 +266,14 @@ def _of_bench(reader: LogReader, bench: Bench) -> list[_Column]:
 
 
 def _of_log(reader: LogReader, batch: SampleBatch) -> list[_Column]:
-    """Every column of the first batch of which at least half the cells are whole numbers."""
+    """Every column of the first batch of which at least half the cells are numbers."""
     columns = []
     for place, name in enumerate(reader.columns):
         if batch.time_column is not None and place == batch.time_column.place:
             continue
         found = batch.samples(place)
         missing = 0 if found.missing is None else int(found.missing.sum())
-        if len(batch) - missing - found.fractional >= 0.5 * len(batch):
+        if len(batch) - missing >= 0.5 * len(batch):
             columns.append(_Column(name.strip() or str(place + 1), place, None))
     return columns
 

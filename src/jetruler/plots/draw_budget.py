@@ -7,7 +7,7 @@ from matplotlib.axes import Axes
 
 from ..core.arrays import Array
 from ..core.model.channel import Channel
-from ..core.model.ticks import raw_ends, raw_samples
+from ..core.model.ticks import raw_samples
 from ..core.model.units import symbol
 from ..core.uncertainty.budget import Budget, expanded
 from ..core.uncertainty.contributions import conditions_of, contributions
@@ -81,7 +81,7 @@ def draw_sources(ax: Axes, channel: Channel, level: float = 0.95) -> Axes:
 
 def _over_the_range(channel: Channel) -> tuple[Array, Array, Array]:
     """Counts, values and expanded uncertainties, within the channel's limits."""
-    raw = raw_samples(*raw_ends(channel.ruler)).astype(np.float64)
+    raw = raw_samples(channel.ruler).astype(np.float64)
     value = np.asarray(channel.ruler(raw), dtype=np.float64)
     width = expanded(channel, raw)
     if channel.limits is not None:

@@ -7,7 +7,7 @@ from matplotlib.axes import Axes
 
 from ..core.arrays import Array
 from ..core.model.channel import Channel
-from ..core.model.ticks import raw_ends, raw_samples
+from ..core.model.ticks import raw_samples
 from ..core.model.units import symbol
 from .style import AMBER, BLUE, GREY, JET, RED, plain
 
@@ -60,5 +60,5 @@ def draw_slope(ax: Axes, channel: Channel) -> Axes:
 
 
 def _sampled(channel: Channel) -> tuple[Array, Array]:
-    raw = raw_samples(*raw_ends(channel.ruler))
+    raw = raw_samples(channel.ruler)
     return raw, channel.ruler(raw)

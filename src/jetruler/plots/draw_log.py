@@ -67,7 +67,7 @@ def _flagged(ax: Axes, at: Array, flags: AnyArray) -> None:
 def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
     """How often each count came up, with the rails, the ends and the median marked."""
     plain(ax)
-    counts, often = survey.histogram.pairs()
+    counts, often = survey.pairs()
     if counts.size:
         bins = min(400, max(1, int((counts[-1] - counts[0]) // survey.lsb) + 1))
         height, edges = np.histogram(counts, bins=bins, weights=often)
@@ -94,7 +94,7 @@ def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
             color=JET,
         )
         ax.legend(fontsize=8, ncols=3, loc="upper center", facecolor=PAPER, edgecolor="none")
-    ax.set_xlabel("count", fontsize=10, color=JET)
+    ax.set_xlabel(survey.unit, fontsize=10, color=JET)
     ax.set_ylabel("samples", fontsize=10, color=JET)
     ax.tick_params(labelsize=9)
     return ax

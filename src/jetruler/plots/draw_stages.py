@@ -11,7 +11,7 @@ from matplotlib.axes import Axes
 from ..core.arrays import Array
 from ..core.model.channel import Channel
 from ..core.model.text import number, shown
-from ..core.model.ticks import raw_ends, raw_samples, round_values
+from ..core.model.ticks import raw_samples, round_values
 from ..core.model.units import symbol
 from .style import AMBER, BLUE, GREY, JET
 
@@ -98,7 +98,7 @@ _PAPER = {"facecolor": "#fffdf7", "edgecolor": "none", "alpha": 0.85, "boxstyle"
 
 def _range(channel: Channel) -> Array:
     """The counts whose result is there and within the limits."""
-    raw = raw_samples(*raw_ends(channel.ruler))
+    raw = raw_samples(channel.ruler)
     values = channel.ruler(raw)
     inside = np.isfinite(values)
     if channel.limits is not None:

@@ -14,6 +14,7 @@ from ..model.fit_model import OF_RESULT, FitAsked
 from ..model.law import Law
 from ..model.reading import flag_names
 from ..model.ruler import Ruler
+from ..model.text import number
 from .marks import Marks, MarksError
 from .regression import Problem, SingularError, Solution, outliers, solve
 from .result import Fit, FittedParameter, coverage
@@ -67,12 +68,13 @@ def behind(before: Ruler | None, marks: Marks) -> Array:
     """What the law gets of each mark. Raises `MarksError` where that is nothing."""
     if before is None:
         return marks.raw
-    converter = before.converter
-    if converter is not None:
-        for i in np.flatnonzero((marks.raw < converter.lowest) | (marks.raw > converter.highest)):
+    edge = before.edge
+    if edge is not None:
+        for i in np.flatnonzero((marks.raw < edge.lowest) | (marks.raw > edge.highest)):
+            runs = "its counts run" if before.converter else "it goes"
             raise MarksError(
-                f"{marks.shown(int(i))}: outside the converter; its counts run from "
-                f"{converter.lowest} to {converter.highest}"
+                f"{marks.shown(int(i))}: outside the {edge.noun}; {runs} from "
+                f"{number(edge.lowest)} to {number(edge.highest)}"
             )
     reading = before.read(marks.raw)
     for i in np.flatnonzero(~np.isfinite(reading.value)):
@@ -129,10 +131,10 @@ def _set_aside(
             f"robust: {free + 2} marks or more can name an outlier of {wanted.law}; found {x.size}"
         )
     floor = np.zeros(x.size) if marks.u_true is None else 2.0 * marks.u_true
-    if wanted.before is not None and wanted.before.converter is not None:
+    if wanted.before is not None and wanted.before.edge is not None and wanted.before.edge.lsb:
         # What rounding to counts alone may do to a mark: half a count, through the slope.
         start = solve(problem, x, marks.true, weight)
-        rows = wanted.before.slope(marks.raw)
+        rows = wanted.before.slope(marks.raw) * wanted.before.edge.lsb
         h = 1e-6 * (np.ptp(x) or 1.0)
         near = problem.predicted(start.theta, x + h) - problem.predicted(start.theta, x - h)
         floor = np.hypot(floor, np.nan_to_num(np.abs(near / (2 * h) * rows)))

@@ -9,6 +9,7 @@ import numpy as np
 from ..arrays import Array
 from ..errors import JetRulerError
 from ..model.channel import Channel
+from ..uncertainty.contributions import resolution_of
 
 
 def relevant_difference(channel: Channel, values: Array) -> float:
@@ -18,7 +19,7 @@ def relevant_difference(channel: Channel, values: Array) -> float:
     count = math.nan
     try:
         counts = channel.chain.inverse(values[:: max(1, values.size // 1000)])
-        slopes = np.abs(channel.chain.slope(counts))
+        slopes = np.abs(channel.chain.slope(counts)) * resolution_of(channel.chain)
         if np.isfinite(slopes).any():
             count = float(np.nanmedian(slopes))
     except JetRulerError:  # it turns back: no count can be named

@@ -10,7 +10,7 @@ from ..arrays import AnyArray, Array
 from ..laws.adc import Adc
 from ..model.channel import Channel
 from ..model.law import FRACTION, Law
-from ..model.ticks import raw_ends, raw_samples
+from ..model.ticks import raw_samples
 from ..survey.findings import Finding, Severity
 
 
@@ -28,12 +28,12 @@ class Facts:
 
     def place(self, law: int, field: str = "") -> str:
         """`channel.bean.laws[2 beta].r0`, counted as the bench file counts."""
-        number = law + (self._listed or self.channel.chain.converter is None)
+        number = law + (self._listed or self.channel.chain.edge is None)
         inner = f"channel.{self.channel.name}"
         if number:
             inner += f".laws[{number} {self.laws[law].name}]"
         else:
-            inner += ".converter"
+            inner += ".converter" if self.channel.chain.converter is not None else ".input"
         return f"{inner}.{field}" if field else inner
 
     def key(self, name: str) -> str:
@@ -57,7 +57,7 @@ class Facts:
     @cached_property
     def counts(self) -> Array:
         """The counts that are looked at: all of them, up to 8192 evenly spaced."""
-        return raw_samples(*raw_ends(self.channel.chain)).astype(np.float64)
+        return raw_samples(self.channel.chain).astype(np.float64)
 
     @cached_property
     def joints(self) -> list[Array]:

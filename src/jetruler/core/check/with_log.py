@@ -40,7 +40,7 @@ def clamp_hides(s: Logged) -> Iterator[Finding]:
     clamps = c.of("clamp")
     if not clamps or not s.survey.samples:
         return
-    counts, often = s.survey.histogram.pairs()
+    counts, often = s.survey.pairs()
     flags = c.channel.chain.read(counts).flags
     for flag, word in ((Flag.BELOW, "below"), (Flag.ABOVE, "above")):
         samples = int(often[(flags & int(flag)) != 0].sum())
@@ -136,7 +136,7 @@ def swapped_columns(logged: Mapping[str, Logged]) -> Iterator[Finding]:
 
 def _fits(channel: Channel, survey: Survey) -> float:
     """The fraction of a column's samples that reads within a channel's limits."""
-    counts, often = survey.histogram.pairs()
+    counts, often = survey.pairs()
     low, high = channel.limits or (-np.inf, np.inf)
     values = np.asarray(channel.chain(counts), dtype=np.float64)
     with np.errstate(invalid="ignore"):

@@ -26,7 +26,7 @@ def read_flagged(channel: Channel, counts: AnyArray, missing: AnyArray | None = 
     """The reading of a batch; a missing sample is flagged missing, not off_scale."""
     reading = channel.read(counts)
     if missing is not None:
-        reading.flags[missing] = Flag.MISSING
+        reading.flags[missing], reading.value[missing] = Flag.MISSING, np.nan
     return reading
 
 

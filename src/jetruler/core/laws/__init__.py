@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from .linear import Line as Line
     from .platinum import Platinum as Platinum
     from .power import PowerLaw as PowerLaw
+    from .raw_input import Input as Input
     from .shape import Magnitude as Magnitude
     from .shape import PassThrough as PassThrough
     from .shape import Whole as Whole
@@ -46,6 +47,7 @@ if TYPE_CHECKING:
 HOMES = {
     "adc": ("Adc", "adc"),
     "counts": ("Counts", "adc"),
+    "input": ("Input", "raw_input"),
     "line": ("Line", "linear"),
     "divider": ("Divider", "circuit"),
     "attenuator": ("Attenuator", "circuit"),

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 
-from ..errors import ParameterError, ParameterErrors, QuantityError
+from ..errors import ParameterError, ParameterErrors, QuantityError, UnitError
 from ..model.from_table import from_table, frozen
 from ..model.law import Law, hint_unit, is_numeric, parameters
 from ..model.quantity import quantity, unit_of
 from ..model.text import nearest
+from ..model.unit_registry import factor_and_offset
 from ..model.units import TEMPERATURES
 from . import law_named, law_names
 
@@ -92,3 +94,28 @@ def _plain(law: type[Law], given: dict[str, Any]) -> dict[str, Any]:
             pairs: list[list[Any]] = value
             out[key] = [[read(key, v, s) for v, s in zip(p, sides, strict=False)] for p in pairs]
     return {key: value for key, value in out.items() if key in given} | plain
+
+
+def taking(law: Law, unit: str) -> Law:
+    """Return a law that takes another unit of the same kind: marks in metres, taken in centimetres.
+    Raises `UnitError` for a unit of another kind."""
+    size, offset = factor_and_offset(str(law.takes), unit)
+
+    def restated(value: Any) -> Any:
+        if isinstance(value, int | float) and not isinstance(value, bool):
+            return float(f"{value * size + offset:.12g}")
+        return tuple(map(restated, value)) if isinstance(value, tuple) else value
+
+    changed: dict[str, Any] = {"takes": unit}
+    for key, sides in law.unit_hints.items():
+        value = getattr(law, key)
+        if sides == "takes":
+            changed[key] = restated(value)
+        elif value is not None and isinstance(sides, tuple) and "takes" in sides:
+            raw = sides.index("takes")
+            changed[key] = tuple(
+                tuple(restated(v) if i == raw else v for i, v in enumerate(pair)) for pair in value
+            )
+    if "takes" not in parameters(type(law)):
+        raise UnitError(f"{law.name} takes {law.takes} only")
+    return replace(law, **changed)  # type: ignore[type-var]

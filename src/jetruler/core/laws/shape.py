@@ -91,7 +91,7 @@ class Whole(Law):
         return [f"x = {called}(x)"]
 
     @property
-    def resolution(self) -> float:
+    def rounds_to(self) -> float:
         return 1.0
 
 

@@ -1,24 +1,77 @@
-"""Where every chain of counts begins: a converter with a finite set of counts."""
+"""Where every chain begins: the raw edge, with its unit, resolution, range and error."""
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 
 from ..arrays import Array, FlagArray
 from ..errors import ParameterError
-from .law import Law
+from .law import Law, Role
 from .reading import Flag
 
 
+class RawInput(Law):
+    """The raw edge of a ruler: what comes in. A converter is one kind of it."""
+
+    role: ClassVar[Role] = Role.CONVERTER
+
+    #: What people call it.
+    noun: ClassVar[str] = "input"
+
+    @property
+    def lsb(self) -> float:
+        """The smallest difference that it can show, in its unit; 0 if that is not known."""
+        return 0.0
+
+    @property
+    def lowest(self) -> float:
+        """The lower end of its range, −∞ if that is not known."""
+        return -math.inf
+
+    @property
+    def highest(self) -> float:
+        """The upper end of its range, ∞ if that is not known."""
+        return math.inf
+
+    @property
+    def half_width(self) -> float:
+        """The error that its maker allows for, as a half-width in its unit."""
+        return 0.0
+
+    @property
+    def is_bounded(self) -> bool:
+        """Whether its range is known."""
+        return math.isfinite(self.lowest) and math.isfinite(self.highest)
+
+    def samples(self, many: int) -> Array:
+        """Return raw values over its range: each that it can give, or so many evenly spaced."""
+        low, high, lsb = self.lowest, self.highest, self.lsb
+        each = int((high - low) / lsb) + 1 if lsb else many
+        x = np.linspace(low, high, min(many, max(2, each)))
+        return low + np.round((x - low) / lsb) * lsb if lsb else x
+
+
 @dataclass(frozen=True)
-class Converter(Law):
+class Converter(RawInput):
     """A converter with a finite set of counts. Counts outside it become NaN, flagged off_scale;
     the lowest and highest count are flagged as rails."""
 
     bits: int
+    noun: ClassVar[str] = "converter"
+
+    @property
+    def lsb(self) -> int:
+        """Counts from one code to the next."""
+        return 1
+
+    @property
+    def half_width(self) -> float:
+        return self.lsb * float(getattr(self, "error_lsb", 0.0))
 
     @property
     def lowest(self) -> int:
@@ -42,6 +95,10 @@ class Converter(Law):
             yield ParameterError("bits", self.bits, "a whole number from 1 to 32 is right")
         if (error := getattr(self, "error_lsb", 0.0)) < 0:
             yield ParameterError("error_lsb", error, "0 counts or more is right")
+
+    def samples(self, many: int) -> Array:
+        each = self.highest - self.lowest + 1
+        return np.round(np.linspace(self.lowest, self.highest, min(many, each)))
 
     def on_scale(self, counts: Array) -> Array:
         """The counts, with NaN for those that this converter cannot give."""

@@ -158,7 +158,7 @@ class Law(ABC):
         return self
 
     @property
-    def resolution(self) -> float | None:
+    def rounds_to(self) -> float | None:
         """The step to which this law rounds, in its output's unit; None where it rounds nothing.
         A budget then has a row for half of it."""
         return None

@@ -12,7 +12,7 @@ import numpy as np
 from ..arrays import Array, FlagArray, Numbers
 from ..errors import UnitError
 from .containers import lazily, to_array
-from .converter import Converter
+from .converter import Converter, RawInput
 from .law import Law
 from .lookup import CountTable, for_blocks
 from .reading import Flag, Reading
@@ -97,6 +97,12 @@ class Ruler:
     def gives(self) -> str | None:
         """Unit of the true edge."""
         return self.units[-1]
+
+    @property
+    def edge(self) -> RawInput | None:
+        """The raw edge this ruler starts with, if it does: a converter or another input."""
+        first = self.laws[0]
+        return first if isinstance(first, RawInput) else None
 
     @property
     def converter(self) -> Converter | None:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..arrays import Array
+from ..errors import ParameterError
 from .ruler import Ruler
 from .text import number
 
@@ -42,17 +43,19 @@ def round_values(low: float, high: float, many: int) -> list[float]:
 
 
 def raw_ends(ruler: Ruler) -> tuple[float, float]:
-    """The range of the raw edge: all counts of the converter."""
-    converter = ruler.converter
-    if converter is None:
-        raise ValueError("a ruler that starts with a converter is wanted")
-    return float(converter.lowest), float(converter.highest)
+    """The range of the raw edge. Raises `ParameterError` where it is not known."""
+    edge = ruler.edge
+    if edge is None or not edge.is_bounded:
+        raise ParameterError("range", None, "the ends of the input are wanted, as in [0, 10]")
+    return float(edge.lowest), float(edge.highest)
 
 
-def raw_samples(low: float, high: float) -> Array:
-    """Raw values from low to high: every count, or evenly spaced ones where there are many."""
-    many = min(SAMPLES, int(high - low) + 1)
-    return np.round(np.linspace(low, high, many))
+def raw_samples(ruler: Ruler) -> Array:
+    """Raw values over the range of the raw edge: each, or evenly spaced ones where there are
+    many."""
+    raw_ends(ruler)
+    assert ruler.edge is not None
+    return ruler.edge.samples(SAMPLES)
 
 
 def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = None) -> list[Tick]:
@@ -62,7 +65,7 @@ def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = Non
     passage has its tick; along a flat stretch the tick stands at its end. A ruler that ends in
     labelled zones has a tick in the middle of each.
     """
-    raw = raw_samples(*raw_ends(ruler))
+    raw = raw_samples(ruler)
     values = ruler(raw)
     there = np.isfinite(values)
     raw, values = raw[there], values[there]

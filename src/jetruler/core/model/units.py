@@ -17,7 +17,7 @@ _ALIASES = {
     "counts": "count",
     "percent": "%",
 }
-_SYMBOLS = {"ohm": "Ω", "degC": "°C", "degF": "°F", "deg": "°", "us": "µs"}
+_SYMBOLS = {"ohm": "Ω", "degC": "°C", "degF": "°F", "deg": "°", "us": "µs", "1": ""}
 
 PREFIXES = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "m": 1e-3, "c": 1e-2, "h": 1e2}
 PREFIXES |= {"k": 1e3, "M": 1e6, "G": 1e9, "T": 1e12}
@@ -57,7 +57,7 @@ def symbol(unit: str | None) -> str:
 
 def for_column(unit: str | None) -> str:
     """Return the spelling for a column name, of letters, digits and `_`: `"%"` is `"percent"`."""
-    if unit is None:
+    if unit in (None, "1"):
         return ""
     words = unit.replace("%", "percent").replace("/", "_per_").replace("°", "deg")
     return re.sub(r"\W+", "_", words).strip("_")

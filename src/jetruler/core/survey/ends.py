@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
+
+import numpy as np
 
 from ..arrays import AnyArray
 from ..errors import JetRulerError, ParameterError
 from ..laws.linear import Line
 from ..model.channel import Channel
 from ..model.text import number
-from .survey import Survey, survey
+from ..model.units import symbol
+from .survey import Survey, stepped, survey
 
 
 class NothingMovedError(JetRulerError):
@@ -33,8 +37,8 @@ class Ends:
 
     Attributes
     ----------
-    low, high : int
-        Whole counts.
+    low, high : float
+        Whole counts, or multiples of the resolution.
     margin : float
         By how much each was drawn in.
     rests_at_both : bool
@@ -49,8 +53,8 @@ class Ends:
     ((201, 0), (3899, 100))
     """
 
-    low: int
-    high: int
+    low: float
+    high: float
     margin: float
     rests_at_both: bool
 
@@ -60,58 +64,93 @@ class Ends:
 
     def line(self, at_low: float, at_high: float) -> str:
         """A ready line for a bench file."""
-        pairs = (f"[{low}, {number(true)}]" for low, true in self.marks(at_low, at_high))
+        pairs = (f"[{number(low)}, {number(true)}]" for low, true in self.marks(at_low, at_high))
         return f"marks = [{', '.join(pairs)}]".replace("−", "-")
 
 
 def ends_of(found: Survey, margin: float | None = None) -> Ends:
-    """The ends that a survey supports. margin: counts by which each end is drawn in; by default
-    three times the noise, at least one count.
+    """Return the ends that a survey supports.
 
-    Raises `NothingMovedError` where the samples span no more than their noise explains, and
-    `ParameterError` for a margin below 0 or of half the travel.
+    Parameters
+    ----------
+    found : survey of a sweep from end to end.
+    margin : by how much each end is drawn in, in the unit of the raw values; by default `RESTS`
+        times the noise at that end, and at least one resolution step.
+
+    Raises
+    ------
+    NothingMovedError
+        If the samples span no more than their noise explains.
+    ParameterError
+        For a margin below 0, or of half the travel.
     """
     noise = 0.0 if math.isnan(found.noise) else found.noise
-    if margin is None:
-        margin = max(1.0, 3.0 * noise)
     span = found.high_end - found.low_end
-    if not margin >= 0:
-        raise ParameterError("margin", margin, "0 counts or more is right")
+    if margin is not None and not margin >= 0:
+        raise ParameterError("margin", margin, "0 or more is right")
     if not span > max(8.0 * noise, 8.0 * found.lsb):
-        moved = (
-            "there is no sample" if math.isnan(span) else f"the samples span {number(span)} counts"
-        )
+        nothing = "there is no sample"
+        unit = "counts" if found.unit == "count" else symbol(found.unit)
+        moved = nothing if math.isnan(span) else f"the samples span {number(span)} {unit}".rstrip()
         raise NothingMovedError(
             f"nothing moved: {moved}, noise {noise:.2g}; move the sensor from end to end while "
             "logging"
         )
-    if span <= 2.0 * margin:
-        raise ParameterError(
-            "margin", margin, f"less than half the travel of {number(span)} is right"
-        )
-    low, high = _plateau(found, margin)
-    return Ends(
-        math.ceil(low + margin), math.floor(high - margin), margin, _rests(found, low, high, margin)
-    )
+    ends = [_end_of(found, max(found.lsb, 3.0 * noise), side) for side in (1, -1)]
+    margins = [max(found.lsb, RESTS * end.noise) if margin is None else margin for end in ends]
+    if span <= 2.0 * max(margins):
+        right = f"less than half the travel of {number(span)} is right"
+        raise ParameterError("margin", max(margins), right)
+    low, high = ends[0].at + margins[0], ends[1].at - margins[1]
+    rests = min(end.fraction for end in ends) > 0.01
+    return Ends(_whole(low, found, math.ceil), _whole(high, found, math.floor), max(margins), rests)
 
 
-def _plateau(found: Survey, margin: float) -> tuple[float, float]:
-    """Where the travel ends: the middle of what is dwelt on at the end, else the robust end."""
-    counts, often = found.histogram.pairs()
-    ends = []
-    for end, inward in ((found.low_end, 1), (found.high_end, -1)):
-        near = (counts >= min(end, end + inward * 2 * margin)) & (
-            counts <= max(end, end + inward * 2 * margin)
-        )
-        dwelt = often[near].sum() > 0.01 * found.samples
-        ends.append(float((counts[near] @ often[near]) / often[near].sum()) if dwelt else end)
-    return ends[0], ends[1]
+#: An end is drawn in by so many standard deviations of what rests there: none of a few thousand
+#: samples is further off.
+RESTS = 5.0
 
 
-def _rests(found: Survey, low: float, high: float, margin: float) -> bool:
-    counts, often = found.histogram.pairs()
-    shares = [often[abs(counts - end) <= 2 * margin].sum() / found.samples for end in (low, high)]
-    return bool(min(shares) > 0.01)
+@dataclass(frozen=True)
+class _End:
+    """Where a travel ends: what is dwelt on most there, the noise seen there, and the fraction of
+    all samples that dwell."""
+
+    at: float
+    noise: float
+    fraction: float
+
+
+def _end_of(found: Survey, room: float, side: int) -> _End:
+    """The end of a travel: at the low side (1) or the high one (−1)."""
+    raw, often = found.pairs()
+    end = found.low_end if side > 0 else found.high_end
+    off = side * (raw - end)  # how far inside the robust end
+    near = (off >= -room) & (off <= 2.0 * room)
+    if not often[near].any():
+        return _End(end, 0.0, 0.0)
+    at = float(raw[near][np.argmax(often[near])])
+    fraction = float(often[near].sum()) / found.samples
+    if fraction <= 0.01:
+        return _End(end, 0.0, fraction)
+    inward = side * (raw - at)
+    passing = often[(inward > 4.0 * room) & (inward <= 12.0 * room)]
+    usual = float(passing.sum()) * found.lsb / (8.0 * room)  # of one step, where it only passes
+    noise = 0.0
+    for there, more in ((inward >= 0, often - 2.0 * usual), (inward <= 0, often)):
+        # Half a bell: its mean square is that of the whole one.
+        there &= (abs(inward) <= 3.0 * room) & (more > 0)
+        weight = np.where(inward == 0, 0.5, 1.0)[there] * more[there]
+        if weight.sum() > 0:
+            noise = max(noise, math.sqrt(float(inward[there] ** 2 @ weight) / weight.sum()))
+    return _End(at, noise, fraction)
+
+
+def _whole(end: float, found: Survey, rounded: Callable[[float], int]) -> float:
+    """An end on a raw value that can be: whole counts, or multiples of the resolution."""
+    if found.unit == "count" and found.step == 1.0:
+        return rounded(round(end / found.lsb, 6)) * int(found.lsb)
+    return float(stepped(rounded(round(end / found.step, 6)), found.step))
 
 
 def true_ends(channel: Channel | None) -> tuple[float, float]:

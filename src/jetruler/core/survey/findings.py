@@ -90,11 +90,37 @@ class Subject:
         text = _many(round(samples), "sample")
         return f"{text} ({number(samples * self.interval)} s)" if self.interval else text
 
-    def valued(self, count: float) -> str:
-        """A count, with what it reads where that is known."""
-        if self.channel is None or math.isnan(count):
-            return number(count)
-        return f"{number(count)} ({self.channel.shown(self.channel.ruler(count))})"
+    def amount(self, value: float, digits: int = 2) -> str:
+        """A difference of raw values, with its unit."""
+        text = f"{value:.{digits}g}"
+        return (
+            f"{text} counts"
+            if self.survey.unit == "count"
+            else shown(float(text), self.survey.unit)
+        )
+
+    def valued(self, raw: float) -> str:
+        """A raw value, with what it reads where that is known and another one."""
+        text = number(raw) if self.survey.unit == "count" else shown(raw, self.survey.unit)
+        if self.channel is None or math.isnan(raw):
+            return text
+        reads = self.channel.shown(self.channel.ruler(raw))
+        return text if self.is_own_unit else f"{text} ({reads})"
+
+    @property
+    def is_own_unit(self) -> bool:
+        """Whether the channel only passes its raw values on."""
+        return (
+            self.channel is not None
+            and len(self.channel.chain.laws) == 1
+            and (self.channel.unit == self.survey.unit != "count")
+        )
+
+    @property
+    def noun(self) -> str:
+        """What people call the raw edge."""
+        edge = self.channel.chain.edge if self.channel is not None else None
+        return edge.noun if edge is not None else "converter"
 
     @property
     def unit_noise(self) -> float:
@@ -102,6 +128,13 @@ class Subject:
         if self.channel is None or self.channel.ruler.label(0.0) is not None:
             return math.nan
         return float(abs(self.channel.ruler.slope(self.survey.median)) * self.survey.noise)
+
+
+def left_scaled(found: Survey) -> int:
+    """Return the power of two that all counts are multiples of, 1 for none."""
+    if found.unit != "count" or found.step != 1.0 or found.distinct < 8:
+        return 1
+    return int(found.lsb) & -int(found.lsb)
 
 
 def findings(subject: Subject) -> list[Finding]:
@@ -168,7 +201,7 @@ def _rails(s: Subject) -> Iterator[Finding]:
         yield Finding(
             Severity.ERROR if sudden else Severity.WARNING,
             s.name,
-            f"sits on its {rail} rail ({count}) for {s.lasting(samples)}{where}",
+            f"sits on its {rail} rail ({number(count)}) for {s.lasting(samples)}{where}",
             f"That is {meaning}: if it comes and goes, a loose connector",
         )
 
@@ -176,7 +209,7 @@ def _rails(s: Subject) -> Iterator[Finding]:
 def _limits(s: Subject) -> Iterator[Finding]:
     if s.channel is None or s.channel.limits is None or not s.survey.samples:
         return
-    counts, often = s.survey.histogram.pairs()
+    counts, often = s.survey.pairs()
     reading = s.channel.read(counts)
     for flag, end, word in ((Flag.BELOW, 0, "falls below"), (Flag.ABOVE, 1, "rises above")):
         hit = (reading.flags & int(flag) != 0) & (reading.flags & int(Flag.FAULTY) == 0)
@@ -197,7 +230,7 @@ def _limits(s: Subject) -> Iterator[Finding]:
 def _faults(s: Subject) -> Iterator[Finding]:
     if s.channel is None or not s.survey.samples:
         return
-    counts, often = s.survey.histogram.pairs()
+    counts, often = s.survey.pairs()
     faulty = s.channel.read(counts).flags & int(Flag.FAULTY) != 0
     if samples := int(often[faulty].sum()):
         yield Finding(
@@ -210,10 +243,10 @@ def _faults(s: Subject) -> Iterator[Finding]:
 
 def _scaled(s: Subject) -> Iterator[Finding]:
     v = s.survey
-    power = v.lsb & -v.lsb  # the largest power of two in the step
-    if v.distinct >= 8 and power >= 2 and v.lsb == power:
-        shift, top = power.bit_length() - 1, v.highest - power + 1
-        bits = (v.highest - v.lowest + 1).bit_length() - 1
+    power = left_scaled(v)
+    if power >= 2 and v.lsb == power:
+        shift, top = power.bit_length() - 1, int(v.highest) - power + 1
+        bits = int(v.highest - v.lowest + 1).bit_length() - 1
         yield Finding(
             Severity.NOTE,
             s.name,
@@ -226,11 +259,13 @@ def _scaled(s: Subject) -> Iterator[Finding]:
 
 def _range(s: Subject) -> Iterator[Finding]:
     v = s.survey
+    if v.unit != "count":
+        return  # no part that could be chosen
     if v.samples > 1 and v.distinct > 1 and v.range_fraction < 0.25:
         yield Finding(
             Severity.WARNING,
             s.name,
-            f"uses {v.range_fraction:.0%} of the converter's range ({number(v.low_end)} to "
+            f"uses {v.range_fraction:.0%} of the {s.noun}'s range ({number(v.low_end)} to "
             f"{number(v.high_end)})",
             "If this log covers all that the sensor does, another fixed resistor, reference or an "
             "amplifier would use more",
@@ -247,11 +282,11 @@ def _travel(s: Subject) -> Iterator[Finding]:
     v = s.survey
     if not ends.rests_at_both or (v.smallest <= v.lowest and v.largest >= v.highest):
         return
+    rails = f", not at {number(v.lowest)} and {number(v.highest)}" if v.range_fraction >= 0 else ""
     yield Finding(
         Severity.NOTE,
         s.name,
-        f"its travel ends at {number(v.low_end)} and {number(v.high_end)}, not at {v.lowest} and "
-        f"{v.highest}",
+        f"its travel ends at {number(v.low_end)} and {number(v.high_end)}{rails}",
         f"Marks that reach both ends: {_marks_line(ends)}",
     )
 
@@ -274,12 +309,13 @@ def _spikes(s: Subject) -> Iterator[Finding]:
 def _stuck(s: Subject) -> Iterator[Finding]:
     v = s.survey
     long = v.stuck is not None and v.stuck.length >= max(20, 0.02 * v.samples)
-    if long and v.stuck and v.noise > 0.6 and v.stuck.count not in (v.lowest, v.highest):
+    if long and v.stuck and v.noise > 0.6 * v.step and v.stuck.count not in (v.lowest, v.highest):
+        noise = f"{number(round(v.noise, 2))} counts" if v.unit == "count" else s.amount(v.noise)
         yield Finding(
             Severity.WARNING,
             s.name,
             f"stuck at {s.valued(v.stuck.count)} for {s.lasting(v.stuck.length)} from line "
-            f"{s.line_of(v.stuck.row)}, though its noise is {number(round(v.noise, 2))} counts",
+            f"{s.line_of(v.stuck.row)}, though its noise is {noise}",
             "A frozen logger or sensor: a live one with this noise does not stand still",
         )
 
@@ -288,14 +324,15 @@ def _noise(s: Subject) -> Iterator[Finding]:
     v = s.survey
     if math.isnan(v.noise) or v.distinct < 2:
         return
-    noise = f"{v.noise:.2g} counts"
-    if not math.isnan(s.unit_noise) and s.channel is not None:
+    noise = s.amount(v.noise)
+    if not math.isnan(s.unit_noise) and s.channel is not None and not s.is_own_unit:
         noise += f" ({s.unit_noise:.2g} {symbol(s.channel.unit)})"
     if v.noise < 0.5 * v.lsb:
         yield Finding(
             Severity.NOTE,
             s.name,
-            f"is quiet: its noise of {noise} is below half an LSB",
+            f"is quiet: its noise of {noise} is below half "
+            + ("an LSB" if v.unit == "count" else "its resolution"),
             "It needs no averaging, and averaging would gain nothing: there is no noise to "
             "average out",
         )
@@ -303,7 +340,8 @@ def _noise(s: Subject) -> Iterator[Finding]:
         yield Finding(
             Severity.NOTE,
             s.name,
-            f"its noise is {noise}; {v.effective_bits:.1f} bits are effective",
+            f"its noise is {noise}"
+            + (f"; {v.effective_bits:.1f} bits are effective" if v.effective_bits > 0 else ""),
             _averaging(s),
         )
 

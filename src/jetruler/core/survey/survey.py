@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
@@ -25,7 +26,7 @@ class Stretch:
     """Successive samples at one count: how many, the count, and the row of the first."""
 
     length: int
-    count: int
+    count: float
     row: int
 
 
@@ -71,7 +72,11 @@ class Survey:
     rail_stretch : Stretch | None
         Longest stretch on a rail.
     histogram : Histogram, optional
-        How often each count came up.
+        How often each whole number of steps came up.
+    step : float, default 1.0
+        What one of those steps is, in `unit`.
+    unit : str, default "count"
+        Unit of all these figures.
 
     Examples
     --------
@@ -92,24 +97,33 @@ class Survey:
     standard_deviation: float
     noise: float
     distinct: int
-    lsb: int
+    lsb: float
     stuck: Stretch | None
     spikes: int
-    lowest: int
-    highest: int
+    lowest: float
+    highest: float
     on_low_rail: float
     on_high_rail: float
     rail_stretch: Stretch | None
     histogram: Histogram = field(repr=False, compare=False)
+    step: float = 1.0
+    unit: str = "count"
 
     @property
     def samples(self) -> int:
         """Rows that are not missing."""
         return self.rows - self.missing
 
+    def pairs(self) -> tuple[AnyArray, AnyArray]:
+        """Return the raw values that came up, ascending, and how often each did."""
+        steps, often = self.histogram.pairs()
+        return (steps if self.step == 1.0 else stepped(steps, self.step)), often
+
     @property
     def range_fraction(self) -> float:
-        """Share of the converter's range between the robust ends."""
+        """Fraction of the range between the robust ends; NaN where the range is not known."""
+        if not math.isfinite(self.highest - self.lowest):
+            return math.nan
         return (self.high_end - self.low_end) / (self.highest - self.lowest)
 
     @property
@@ -117,7 +131,8 @@ class Survey:
         """Bits of an ideal converter of this range whose rounding is as large as the noise and
         the rounding here: log2(range / (√12 · u))."""
         u = math.sqrt(self.noise**2 + self.lsb**2 / 12)
-        return math.log2((self.highest - self.lowest + 1) / (math.sqrt(12) * u))
+        span = self.highest - self.lowest + self.step
+        return math.log2(span / (math.sqrt(12) * u)) if math.isfinite(span) else math.nan
 
 
 @dataclass
@@ -236,8 +251,20 @@ class Surveyor:
                 if run.count == extreme:
                     self._consider(key, run)
 
-    def survey(self, lowest: int, highest: int) -> Survey:
-        """The survey so far, held against a converter's lowest and highest count."""
+    def survey(
+        self, lowest: float, highest: float, step: float = 1.0, unit: str = "count"
+    ) -> Survey:
+        """The survey so far, held against the ends of the raw edge.
+
+        Parameters
+        ----------
+        lowest, highest : in `unit`, infinite where they are not known.
+        step : what a whole number that was added stands for, in `unit`.
+        """
+        lowest, highest = lowest / step, highest / step
+        return _in_units(self._in_steps(lowest, highest), step, unit)
+
+    def _in_steps(self, lowest: float, highest: float) -> Survey:
         going = self._run
         self._end_run()
         self._run = going
@@ -247,7 +274,8 @@ class Surveyor:
         noise = noise_of(self._curvature, lsb)
         sizes, often = self._isolated.pairs()
         limit = max(SPIKE_COUNTS, SPIKE_NOISES * (0 if math.isnan(noise) else noise))
-        rails = [s for s in self._longest.values() if s.count in (lowest, highest)]
+        ends = [round(end) for end in (lowest, highest) if math.isfinite(end)]
+        rails = [s for s in self._longest.values() if s.count in ends]
         return Survey(
             rows=self.rows,
             missing=self.missing,
@@ -265,11 +293,35 @@ class Surveyor:
             spikes=int(often[sizes > limit].sum()),
             lowest=lowest,
             highest=highest,
-            on_low_rail=histogram.fraction_at(lowest),
-            on_high_rail=histogram.fraction_at(highest),
+            on_low_rail=_fraction_at(histogram, lowest),
+            on_high_rail=_fraction_at(histogram, highest),
             rail_stretch=max(rails, key=lambda s: s.length, default=None),
             histogram=histogram,
         )
+
+
+def _fraction_at(histogram: Histogram, end: float) -> float:
+    return histogram.fraction_at(round(end)) if math.isfinite(end) else 0.0
+
+
+def stepped(steps: AnyArray | float, step: float) -> Any:
+    """Return whole numbers of steps as raw values, as near as decimals can be."""
+    whole = round(1 / step)
+    return steps / whole if abs(whole * step - 1) < 1e-9 else steps * step
+
+
+def _in_units(found: Survey, step: float, unit: str) -> Survey:
+    """A survey in steps as one in the unit of the raw values."""
+    if step == 1.0:
+        return replace(found, unit=unit)
+
+    def scaled(stretch: Stretch | None) -> Stretch | None:
+        return stretch and replace(stretch, count=stepped(stretch.count, step))
+
+    names = "smallest largest low_end high_end mean median standard_deviation noise lsb"
+    figures = {n: stepped(getattr(found, n), step) for n in (*names.split(), "lowest", "highest")}
+    stuck, rail = scaled(found.stuck), scaled(found.rail_stretch)
+    return replace(found, **figures, stuck=stuck, rail_stretch=rail, step=step, unit=unit)
 
 
 def noise_of(curvature: Histogram, lsb: int = 1) -> float:

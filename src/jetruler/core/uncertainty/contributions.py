@@ -103,8 +103,7 @@ def contributions(ruler: Ruler, x: Array, given: Conditions) -> list[Contributio
         raise JetRulerError("a zone is no number: its budget is that of the laws before it")
     slope = np.asarray(ruler.slope(x), dtype=np.float64)
     rows = []
-    if ruler.converter is not None:
-        rows += _counting(ruler, slope, given)
+    rows += _of_edge(ruler, slope, given)
     rows += [_of_parameter(ruler, p, x) for p in toleranced(ruler)]
     if given.calibration:
         rows = [_calibrated(row) for row in rows]
@@ -142,61 +141,59 @@ def _row(
 
 def _calibrated(row: Contribution) -> Contribution:
     """A row as it stands behind a calibration: what the calibration saw is in its own row."""
-    if row.random or row.source == "converter resolution":
+    if row.random or row.source.endswith(" resolution"):
         return row
     return replace(row, effect=0.0 * row.effect, note=row.note or "is in the calibration")
 
 
-def _counting(ruler: Ruler, slope: Array, given: Conditions) -> list[Contribution]:
-    """Step, error and noise of the converter: all come in through the slope of the chain."""
+def _of_edge(ruler: Ruler, slope: Array, given: Conditions) -> list[Contribution]:
+    """Resolution, error and noise of the raw edge: all come in through the slope of the chain."""
     rows = []
-    resolution = resolution_of(ruler)
+    edge, unit, resolution = ruler.edge, ruler.takes, resolution_of(ruler)
+    noun = edge.noun if edge is not None else "input"
+    if resolution:
+        rows += _of_resolution(f"{noun} resolution", resolution, unit, slope, given)
+    error = edge.half_width if edge is not None else 0.0
+    if error:
+        size = f"± {_amount(error, unit)}"
+        rows.append(_row(f"{noun} error", size, error / math.sqrt(3), unit, slope))
+    if given.noise:
+        size = _amount(float(f"{given.noise:.3g}"), unit)
+        if given.readings != 1:
+            size += f" / √{given.readings:.3g}"
+        standard = given.noise / math.sqrt(given.readings)
+        noise = _row("noise", size, standard, unit, slope, random=True, degrees=given.degrees)
+        rows.append(noise)
+    return rows
+
+
+def _of_resolution(
+    source: str, resolution: float, unit: str | None, slope: Array, given: Conditions
+) -> list[Contribution]:
+    rows = []
     lasting = lasting_rounding(given.noise / resolution)
     dithered = math.sqrt(max(0.0, ROUNDING**2 - lasting**2)) / math.sqrt(given.readings)
     if given.readings == 1:
         lasting, dithered = ROUNDING, 0.0
-    size = f"± {resolution / 2:g} count"
+    size = f"± {_amount(resolution / 2, unit)}"
     if lasting > 1e-6:
-        rows.append(_row("converter resolution", size, resolution * lasting, "count", slope))
+        rows.append(_row(source, size, resolution * lasting, unit, slope))
     if dithered:
         note = f"is what the noise of {given.readings:.3g} readings leaves of the resolution"
-        rows.append(
-            _row(
-                "resolution, mean",
-                size,
-                standard=resolution * dithered,
-                unit="count",
-                sensitivity=slope,
-                random=True,
-                note=note,
-            )
-        )
-    error = resolution * float(getattr(ruler.converter, "error_lsb", 0.0))
-    if error:
-        size = f"± {error:g} count"
-        rows.append(_row("converter error", size, error / math.sqrt(3), "count", slope))
-    if given.noise:
-        size = f"{given.noise:.3g} count"
-        if given.readings != 1:
-            size += f" / √{given.readings:.3g}"
-        standard = given.noise / math.sqrt(given.readings)
-        rows.append(
-            _row(
-                "noise",
-                size,
-                standard=standard,
-                unit="count",
-                sensitivity=slope,
-                random=True,
-                degrees=given.degrees,
-            )
-        )
+        standard = resolution * dithered
+        mean = _row("resolution, mean", size, standard, unit, slope, random=True, note=note)
+        rows.append(mean)
     return rows
 
 
+def _amount(value: float, unit: str | None) -> str:
+    return f"{value:g} {unit}" if unit == "count" else shown(value, unit)
+
+
 def resolution_of(ruler: Ruler) -> float:
-    """Counts from one code of the converter to the next."""
-    return float(getattr(ruler.converter, "lsb", 1))
+    """The smallest difference that the raw edge can show, in its unit: an LSB of a converter, the
+    resolution of an input; 0 where it is not known."""
+    return float(ruler.edge.lsb) if ruler.edge is not None else 0.0
 
 
 def lasting_rounding(noise: float) -> float:
@@ -237,7 +234,7 @@ def _roundings(ruler: Ruler, x: Array) -> list[Contribution]:
     """A law that rounds adds half a resolution of its own."""
     rows = []
     for i, law in enumerate(ruler.laws):
-        if (resolution := law.resolution) is not None:
+        if (resolution := law.rounds_to) is not None:
             with np.errstate(all="ignore"):
                 y = x
                 for one in ruler.laws[: i + 1]:

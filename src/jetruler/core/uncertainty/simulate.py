@@ -217,16 +217,15 @@ class _Varied:
 
     def __init__(self, ruler: Ruler, given: Conditions) -> None:
         self.ruler, self.given = ruler, given
-        self.counts = ruler.converter is not None
         self.parameters: list[list[UncertainParameter]] = [[] for _ in ruler.laws]
         for parameter in toleranced(ruler) if not given.calibration else ():
             self.parameters[parameter.law].append(parameter)
-        self.rounded = [law.resolution for law in ruler.laws]
+        self.rounded = [law.rounds_to for law in ruler.laws]
         self.straight: dict[int, bool] = {}
 
     def draw(self, random: np.random.Generator, at: float, n: int) -> Array:
         """n values that a reading of `at` may stand for."""
-        x = self._counts(random, at, n) if self.counts else np.full(n, at)
+        x = self._raw(random, at, n)
         with np.errstate(all="ignore"):
             for i, law in enumerate(self.ruler.laws):
                 if resolution := self.rounded[
@@ -242,11 +241,13 @@ class _Varied:
             x = x + self.given.calibration * random.standard_normal(n)
         return x
 
-    def _counts(self, random: np.random.Generator, at: float, n: int) -> Array:
+    def _raw(self, random: np.random.Generator, at: float, n: int) -> Array:
         given = self.given
         averaged = given.readings != 1
         resolution = resolution_of(self.ruler)
-        lasting = lasting_rounding(given.noise / resolution) if averaged else ROUNDING
+        lasting = (
+            lasting_rounding(given.noise / resolution) if averaged and resolution else ROUNDING
+        )
         x: Array = random.uniform(-0.5, 0.5, n)
         x *= resolution * lasting / ROUNDING
         x += at
@@ -258,9 +259,9 @@ class _Varied:
             noise = random.standard_normal(n) if known else random.standard_t(given.degrees, n)
             noise *= math.sqrt(variance / given.readings)
             x += noise
-        error = float(getattr(self.ruler.converter, "error_lsb", 0.0))
+        error = self.ruler.edge.half_width if self.ruler.edge is not None else 0.0
         if error and not given.calibration:
-            x += random.uniform(-error * resolution, error * resolution, n)
+            x += random.uniform(-error, error, n)
         return x
 
     def _through(self, i: int, law: Law, drawn: list[Array], x: Array) -> Array:
