@@ -68,7 +68,7 @@ def test_ends_are_printed_and_written(cli: Cli, home: Path) -> None:
     assert printed.stdout == "marks = [[204, 0], [3897, 100]]\n"
     assert (home / "bench.toml").read_text() == before
     backward = cli("look", "roast.csv", "--ends", "damper", "--reversed", "--margin", "10")
-    assert backward.stdout == "marks = [[209, 100], [3893, 0]]\n"
+    assert backward.stdout == "marks = [[208, 100], [3894, 0]]\n"
     written = cli("look", "roast.csv", "--ends", "damper", "--write")
     assert "- marks = [[198, 0], [3904, 100]]\n+ marks = [[204, 0], [3897, 100]]" in written.stdout
     after = (home / "bench.toml").read_text()

@@ -21,8 +21,7 @@ _COLORS = ((0xC8, 0x32, 0x1E), (0xB9, 0x7A, 0x00), (0x1F, 0x6F, 0xB4))
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
 @bench_option
 def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
-    """ParameterErrors in the bench file, and between it and a log: each with its evidence and its
-    cure.
+    """Findings in the bench file, and between it and a log: each with its evidence and its remedy.
 
     Exit code 1 if one of them is an error.
 

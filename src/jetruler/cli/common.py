@@ -11,7 +11,7 @@ from ..core.errors import JetRulerError
 from ..core.model.channel import Bench, Channel
 from ..core.model.quantity import quantity
 from ..core.model.text import nearest
-from ..core.model.units import TEMPERATURES
+from ..core.model.unit_registry import factor
 
 bench_option = click.option(
     "-b",
@@ -43,7 +43,7 @@ def read_value(text: str, unit: str | None) -> float:
     try:
         return float(text)
     except ValueError:
-        return float(quantity(text, unit if unit in {"V", "A", "ohm", *TEMPERATURES} else None))
+        return float(quantity(text, unit if unit and factor(unit) else None))
 
 
 def folder_of(path: str) -> None:

@@ -9,6 +9,7 @@ import click
 
 from ..core.errors import JetRulerError
 from ..core.model.channel import Channel
+from ..core.model.text import number
 from .choose import chosen_resistor, resistor_options
 from .common import bench_option, channel_of, load
 from .compare import CompareOptions, compare_options, compared
@@ -196,10 +197,11 @@ def compare(
 
 
 def _check_at(channel: Channel, at: float | None) -> None:
-    converter = channel.ruler.converter
-    if at is None or converter is None or converter.lowest <= at <= converter.highest:
+    edge = channel.ruler.edge
+    if at is None or edge is None or edge.lowest <= at <= edge.highest:
         return
+    what = "the counts" if channel.ruler.converter else "the raw values"
     raise JetRulerError(
-        f"--at: found {at:g}; the counts of {channel.name} run from {converter.lowest} to "
-        f"{converter.highest}"
+        f"--at: found {at:g}; {what} of {channel.name} run from {number(edge.lowest)} to "
+        f"{number(edge.highest)}"
     )

@@ -9,9 +9,10 @@ from typing import Any
 
 import click
 
-from ..core.errors import JetRulerError
+from ..core.errors import JetRulerError, ParameterError
 from ..core.model.channel import Channel
-from ..core.model.text import number
+from ..core.model.text import number, shown
+from ..core.model.ticks import raw_ends
 from ..core.model.trace import Trace
 from ..core.model.units import symbol
 from .common import bench_option, channel_of, finite_or_none, load, read_value
@@ -19,8 +20,8 @@ from .common import bench_option, channel_of, finite_or_none, load, read_value
 
 @click.command()
 @click.argument("channel")
-@click.option("--at", "at", metavar="COUNT", type=float, help="From this count to its value.")
-@click.option("--for", "wanted", metavar="VALUE", help="From this value back to its count.")
+@click.option("--at", "raw", metavar="RAW", help="From this count (or raw value) to its value.")
+@click.option("--for", "wanted", metavar="VALUE", help="From this value back to its raw value.")
 @click.option("--budget", "with_budget", is_flag=True, help="How far to trust it, part by part.")
 @click.option("--noise", type=float, metavar="COUNTS", help="With --budget: of one reading.")
 @click.option("--readings", type=float, metavar="N", help="With --budget: so many averaged.")
@@ -29,7 +30,7 @@ from .common import bench_option, channel_of, finite_or_none, load, read_value
 @bench_option
 def command(
     channel: str,
-    at: float | None,
+    raw: str | None,
     wanted: str | None,
     with_budget: bool,
     noise: float | None,
@@ -45,14 +46,12 @@ def command(
     jetruler explain bean --for 225
     jetruler explain bean --at 1880 --budget --noise 1.4 --readings 16
     """
-    if (at is None) == (wanted is None):
+    if (raw is None) == (wanted is None):
         raise JetRulerError("explain: say either --at COUNT or --for VALUE")
-    if at is not None and not math.isfinite(at):
-        raise JetRulerError(f"--at: found {at}; a count is right")
     if not with_budget and (noise, readings, draws) != (None, None, None):
         raise JetRulerError("--noise, --readings and --draws go with --budget")
     chosen = channel_of(load(bench_path), channel)
-    solution = solve(chosen, at, wanted)
+    solution = solve(chosen, None if raw is None else raw_value(chosen, raw), wanted)
     count = solution.start if wanted is None else solution.reading.value
     if as_json:
         data = as_dict(chosen, solution)
@@ -70,6 +69,19 @@ def command(
     show(chosen, solution, back=wanted is not None)
     if with_budget:
         echo_lines(f"\n{text}")
+
+
+def raw_value(channel: Channel, text: str) -> float:
+    """A raw value from the command line: plain, or a quantity where the input is no counts."""
+    unit = channel.ruler.takes
+    try:
+        value = float(text) if unit in (None, "count") else read_value(text, unit)
+    except ValueError:
+        value = math.nan
+    if not math.isfinite(value):
+        right = "a count" if unit == "count" else f"a number, or a quantity in {symbol(unit)},"
+        raise JetRulerError(f"--at: found {text!r}; {right} is right")
+    return value
 
 
 def solve(channel: Channel, at: float | None, wanted: str | None) -> Trace:
@@ -93,7 +105,9 @@ def show(channel: Channel, solution: Trace, back: bool) -> None:
     if back:
         count = solution.reading.value
         echo(nearest_count(channel, solution))
-    if channel.ruler.converter is None:
+    try:
+        raw_ends(channel.ruler)
+    except ParameterError:
         return
     width = max(60, min(shutil.get_terminal_size().columns, 100))
     echo(ruler_view(channel, None if math.isnan(count) else count, width))
@@ -102,8 +116,12 @@ def show(channel: Channel, solution: Trace, back: bool) -> None:
 def nearest_count(channel: Channel, solution: Trace) -> str:
     """A way back ends between two counts, or outside the converter: say so."""
     raw = solution.reading.value
+    unit = channel.ruler.takes
     if math.isnan(raw):
-        return f"no count reads {number(solution.start)} {symbol(channel.unit)}".rstrip()
+        noun = "count" if unit == "count" else "raw value"
+        return f"no {noun} reads {number(solution.start)} {symbol(channel.unit)}".rstrip()
+    if unit != "count":
+        return f"the raw value is {shown(raw, unit)}"
     low, high = round(raw), math.floor(raw) if round(raw) > raw else math.ceil(raw)
     reads = channel.shown(channel.ruler(low))
     step = abs(channel.ruler(high) - channel.ruler(low))

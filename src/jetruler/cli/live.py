@@ -19,6 +19,7 @@ import click
 from ..core.errors import JetRulerError
 from ..core.model.channel import Bench
 from ..core.model.quantity import seconds
+from ..core.model.text import number
 from .common import bench_option, folder_of, load
 from .live_view import LiveView
 
@@ -271,14 +272,14 @@ def _summary(session: Session, lasted: float, outlet: Outlet) -> None:
     from rich.table import Table
 
     table = Table(box=None, pad_edge=False, header_style="bold")
-    for heading in ("channel", "lowest", "highest", "in counts", "flagged"):
+    for heading in ("channel", "lowest", "highest", "raw", "flagged"):
         table.add_column(heading, justify="left" if heading == "channel" else "right")
     for name, seen in session.station.seen.items():
         channel = session.bench[name]
         ends = ["–", "–", "–"]
         if seen.highest >= seen.lowest:
             at = sorted(float(channel.ruler(end)) for end in (seen.lowest, seen.highest))
-            ends = [*map(channel.shown, at), f"{seen.lowest:.0f} … {seen.highest:.0f}"]
+            ends = [*map(channel.shown, at), f"{number(seen.lowest)} … {number(seen.highest)}"]
         table.add_row(name, *ends, str(seen.flagged))
     console = Console(stderr=True, highlight=False, soft_wrap=True)
     console.print(table)

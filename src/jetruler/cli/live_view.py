@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
+import math
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import click
 
 from ..core.decide.drives import Drive, command_text
+from ..core.errors import ParameterError
 from ..core.laws.adc import Adc
 from ..core.model.channel import Channel
 from ..core.model.reading import flag_names
 from ..core.model.text import number
-from ..core.model.ticks import raw_ends, round_values, true_ticks
+from ..core.model.ticks import Tick, raw_ends, round_values, true_ticks
 from ..core.model.units import symbol
 from .ruler_view import AMBER, IVORY, JET
 
@@ -86,7 +89,7 @@ class LiveView:
         line = cells + self._style(shown, fg=RED if flags else None, bold=True)
         if room < 8:
             return [line]
-        marks, low, high = self._marks(channel, room)
+        marks, low, high = self._marks(channel, room, seen)
         true_edge = self._edge(marks, low, high=high, seen=seen, room=room, signs="┴╧▲")
         before = len(cells) + len(shown) + 2
         text = self._style(f"{' '.join(flags)[: before - 4]:<{before - 2}}", fg=RED)
@@ -106,11 +109,13 @@ class LiveView:
             under.rstrip(),
         ]
 
-    def _marks(self, channel: Channel, room: int) -> tuple[_Ticks, float, float]:
-        low, high = raw_ends(channel.ruler)
-        key = (channel.name, room, hash(channel.ruler.laws))
+    def _marks(self, channel: Channel, room: int, seen: SeenRange) -> tuple[_Ticks, float, float]:
+        low, high = _ends(channel, seen)
+        key = (channel.name, room, hash((channel.ruler.laws, low, high)))
         if key not in self._known:
-            ticks = true_ticks(channel.ruler, max(2, room // 7), channel.limits)
+            ticks: list[Tick] = []
+            with contextlib.suppress(ParameterError):  # an input of unknown range has none
+                ticks = true_ticks(channel.ruler, max(2, room // 7), channel.limits)
             scale = (room - 3) / (high - low)
             self._known[key] = [(round((t.raw - low) * scale), t.label) for t in ticks]
         return self._known[key], low, high
@@ -246,3 +251,14 @@ def _labels(marks: Sequence[tuple[int, str]], room: int) -> str:
             line[start : start + len(label)] = label
             free = start + len(label) + 1
     return "".join(line)
+
+
+def _ends(channel: Channel, seen: SeenRange) -> tuple[float, float]:
+    """The ends of the raw edge; of an input without a range, what has been seen of it."""
+    try:
+        return raw_ends(channel.ruler)
+    except ParameterError:
+        if seen.lowest < seen.highest:
+            return seen.lowest, seen.highest
+        middle = 0.0 if math.isnan(seen.count) else seen.count
+        return middle - 1.0, middle + 1.0

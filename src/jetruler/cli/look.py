@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.errors import JetRulerError
+from ..core.model.text import number
 from ..core.model.units import symbol
 from .common import load
 from .convert import format_options, log_format
@@ -116,9 +117,10 @@ def show_ends(
         before, after = write_marks(write_to, name, ends.marks(at_low, at_high))
         click.echo(f"{write_to}, channel.{name}:\n- {before}\n+ {after}")
     survey = found.columns[name].survey
+    unit = "counts" if survey.unit == "count" else symbol(survey.unit)
     click.echo(
-        f"travel {survey.low_end:.0f} to {survey.high_end:.0f}, drawn in by {ends.margin:.1f} "
-        f"counts (noise {survey.noise:.2g}), so that both ends are reached",
+        f"travel {number(survey.low_end)} to {number(survey.high_end)}, drawn in by "
+        f"{ends.margin:.2g} {unit} (noise {survey.noise:.2g}), so that both ends are reached",
         err=True,
     )
 

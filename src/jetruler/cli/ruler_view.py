@@ -15,7 +15,7 @@ import click
 from ..core.model.channel import Channel
 from ..core.model.text import number
 from ..core.model.ticks import raw_ends, round_values, true_ticks
-from ..core.model.units import symbol
+from ..core.model.units import raw_symbol, symbol
 
 #: The palette: jet body, ivory ticks, amber cursor.
 JET, IVORY, AMBER = (0x16, 0x14, 0x0F), (0xF4, 0xEC, 0xD8), (0xFF, 0xB0, 0x00)
@@ -44,7 +44,8 @@ def echo_lines(text: str) -> None:
 def ruler_view(channel: Channel, count: float | None, width: int) -> str:
     """The ruler of a channel, `width` characters wide, with its cursor at a count."""
     unit = symbol(channel.unit)
-    margin = max(len("count"), len(unit)) + 2
+    raw_unit = raw_symbol(channel.ruler.takes)
+    margin = max(len(raw_unit), len(unit)) + 2
     inner = max(width - margin - 3, 20)
     low, high = raw_ends(channel.ruler)
 
@@ -57,7 +58,7 @@ def ruler_view(channel: Channel, count: float | None, width: int) -> str:
         for tick in true_ticks(channel.ruler, inner // 5, channel.limits)
     ]
     lines = [
-        f"{'count':>{margin - 2}}  {_labels(raw_marks, inner)}",
+        f"{raw_unit:>{margin - 2}}  {_labels(raw_marks, inner)}",
         " " * (margin - 1) + _edge(raw_marks, "┬", inner, None, "▼"),
         " " * (margin - 1) + _edge(true_marks, "┴", inner, None, "▲"),
         f"{unit:>{margin - 2}}  {_labels(true_marks, inner)}",

@@ -9,29 +9,34 @@ import numpy as np
 
 from ..core.arrays import Array
 from ..core.decide.channel_reader import NO_COUNT
-from ..core.model.channel import Bench
-from ..core.model.quantity import seconds
+from ..core.errors import QuantityError
+from ..core.model.channel import Bench, Channel
+from ..core.model.quantity import quantity, seconds
 from ..core.model.text import nearest
+from ..core.model.units import symbol
 from .parse import Column
 from .stream_errors import StreamError
 
 
 @dataclass(frozen=True)
 class Injection:
-    """From one count to another and back, each in `within` seconds; None is a missing sample."""
+    """From one raw value to another and back, each in `within` seconds; None is a missing sample.
+    whole: as a converter gives it."""
 
-    low: int | None
-    high: int | None = None
+    low: float | None
+    high: float | None = None
     within: float = 0.0
+    whole: bool = True
 
     def column(self, at: Array) -> Column:
         """The counts at so many seconds since the start."""
         if self.low is None:
             return Column(np.full(at.size, NO_COUNT), np.ones(at.size, np.bool_))
         if self.high is None:
-            return Column(np.full(at.size, self.low, np.int64))
+            return Column(np.full(at.size, self.low, np.int64 if self.whole else np.float64))
         fraction = np.abs((at / self.within) % 2 - 1)  # 1 at the start, 0 at the turn
-        return Column(np.rint(self.high + (self.low - self.high) * fraction).astype(np.int64))
+        raw = self.high + (self.low - self.high) * fraction
+        return Column(np.rint(raw).astype(np.int64) if self.whole else raw)
 
 
 def injections(
@@ -41,18 +46,20 @@ def injections(
     found: dict[str, Injection] = {}
     for text in constants:
         name, _, value = text.partition("=")
-        if value != "missing" and not re.fullmatch(r"-?\d{1,10}", value):
-            raise StreamError(f"--inject {text}: damper=1880 or damper=missing is right")
-        found[_known(bench, "--inject", text, name)] = Injection(
-            None if value == "missing" else int(value)
-        )
+        channel = _known(bench, "--inject", text, name)
+        right = "damper=1880 or damper=missing"
+        raw = None if value == "missing" else _raw(channel, value, f"--inject {text}", right)
+        found[name] = Injection(raw, whole=channel.ruler.takes == "count")
     for text in sweeps:
-        match = re.fullmatch(r"(?P<name>[^=]+)=(-?\d{1,10}):(-?\d{1,10})/(.+)", text)
+        match = re.fullmatch(r"(?P<name>[^=]+)=([^:]+):([^/]+)/(.+)", text)
         within = seconds(_spaced(match[4])) if match else float("nan")
+        right = "damper=0:4095/10s"
         if match is None or not 0 < within < float("inf"):
-            raise StreamError(f"--sweep {text}: damper=0:4095/10s is right")
-        name = _known(bench, "--sweep", text, match["name"])
-        found[name] = Injection(int(match[2]), int(match[3]), within)
+            raise StreamError(f"--sweep {text}: {right} is right")
+        channel = _known(bench, "--sweep", text, match["name"])
+        low, high = (_raw(channel, match[i], f"--sweep {text}", right) for i in (2, 3))
+        whole = channel.ruler.takes == "count"
+        found[channel.name] = Injection(low, high, within, whole)
     return found
 
 
@@ -60,8 +67,24 @@ def _spaced(text: str) -> str | float:
     return float(text) if re.fullmatch(r"[\d.]+", text) and text.count(".") < 2 else text
 
 
-def _known(bench: Bench, option: str, text: str, name: str) -> str:
+def _raw(channel: Channel, text: str, option: str, right: str) -> float:
+    """A raw value: a whole count, or a number or a quantity in the input's unit."""
+    unit = channel.ruler.takes
+    if unit == "count" and re.fullmatch(r"-?\d{1,10}", text):
+        return int(text)
+    if unit != "count":
+        try:
+            value = float(quantity(text, None if unit == "1" else unit))
+        except QuantityError:
+            value = float("nan")
+        if value == value:
+            return value
+        right = f"a number, or a quantity in {symbol(unit)}, as in {channel.name}=12.5"
+    raise StreamError(f"{option}: {right} is right")
+
+
+def _known(bench: Bench, option: str, text: str, name: str) -> Channel:
     if name not in bench.channels:
         hint = nearest(name, bench.channels)
         raise StreamError(f"{option} {text}: the bench has no channel {name!r}; {hint}")
-    return name
+    return bench[name]

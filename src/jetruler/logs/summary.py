@@ -239,7 +239,7 @@ class Summary:
                 notes.append(f"{name}: {c.empty} empty and {c.unreadable} unreadable cells {where}")
             if c.smoothing:
                 notes.append(f"{name}: smoothed by {c.smoothing}")
-            if c.fractional:
+            if c.fractional and c.channel.ruler.takes == "count":
                 notes.append(f"{name}: {c.fractional} fractional counts, converted as they stand")
         if self.torn_rows:
             where = self._where(self.torn_lines, self.torn_rows)

@@ -8,7 +8,7 @@ from matplotlib.axes import Axes
 from ..core.arrays import Array
 from ..core.model.channel import Channel
 from ..core.model.ticks import raw_samples
-from ..core.model.units import symbol
+from ..core.model.units import raw_symbol, symbol
 from ..core.uncertainty.budget import Budget, expanded
 from ..core.uncertainty.contributions import conditions_of, contributions
 from ..core.uncertainty.rounding import with_uncertainty
@@ -51,7 +51,7 @@ def draw_band(ax: Axes, channel: Channel, budgets: list[Budget]) -> Axes:
         color = (BLUE, AMBER, RED, GREY)[i % 4]
         ax.plot([found.at], [found.value], "o", color=color, mec=JET, markersize=9, zorder=5)
     ax.set_ylabel(channel.title, fontsize=13, color=JET)
-    ax.set_xlabel("count", fontsize=12, color=JET)
+    ax.set_xlabel(raw_symbol(channel.ruler.takes), fontsize=12, color=JET)
     return ax
 
 

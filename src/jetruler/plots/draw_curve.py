@@ -8,7 +8,7 @@ from matplotlib.axes import Axes
 from ..core.arrays import Array
 from ..core.model.channel import Channel
 from ..core.model.ticks import raw_samples
-from ..core.model.units import symbol
+from ..core.model.units import raw_symbol, symbol
 from .style import AMBER, BLUE, GREY, JET, RED, plain
 
 
@@ -55,7 +55,7 @@ def draw_slope(ax: Axes, channel: Channel) -> Axes:
     elif finite.size:
         ax.set_ylim(0, 1.25 * finite.max())
     ax.set_ylabel(f"one count ({symbol(channel.unit) or '1'})", fontsize=13, color=JET)
-    ax.set_xlabel("count", fontsize=13, color=JET)
+    ax.set_xlabel(raw_symbol(channel.ruler.takes), fontsize=13, color=JET)
     return ax
 
 

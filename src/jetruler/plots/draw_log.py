@@ -9,6 +9,7 @@ from matplotlib.ticker import NullLocator, StrMethodFormatter
 from ..core.arrays import AnyArray, Array
 from ..core.model.channel import Channel
 from ..core.model.reading import FLAG_NAMES
+from ..core.model.units import raw_symbol
 from ..core.survey.envelope import Envelope
 from ..core.survey.survey import Survey
 from .style import AMBER, BLUE, GREY, JET, PAPER, RED, plain
@@ -22,7 +23,7 @@ def draw_log(ax: Axes, channel: Channel, at: Array, raw: Envelope, value: Envelo
     plain(ax)
     counts = ax.twinx()
     _drawn(counts, at, raw, GREY, 0.55)
-    counts.set_ylabel("count", color=GREY, fontsize=9)
+    counts.set_ylabel(raw_symbol(channel.ruler.takes), color=GREY, fontsize=9)
     counts.tick_params(colors=GREY, labelsize=8)
     counts.grid(False)
     for side in ("top", "left", "bottom"):

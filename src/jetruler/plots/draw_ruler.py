@@ -8,7 +8,7 @@ from matplotlib.patches import FancyBboxPatch
 from ..core.model.channel import Channel
 from ..core.model.text import number
 from ..core.model.ticks import Tick, raw_ends, round_step, round_values, true_ticks
-from ..core.model.units import symbol
+from ..core.model.units import raw_symbol, symbol
 from .style import AMBER, IVORY, JET
 
 #: Height of the body, and how deep ticks cut into it, in axes units of a body of height 1.
@@ -35,7 +35,9 @@ def draw_ruler(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     )
     _raw_edge(ax, low, high, at)
     _true_edge(ax, channel, span, at)
-    ax.text(low, 0.62, "count", color=IVORY, fontsize=12, ha="left", va="center")
+    ax.text(
+        low, 0.62, raw_symbol(channel.ruler.takes), color=IVORY, fontsize=12, ha="left", va="center"
+    )
     unit = symbol(channel.unit) or channel.name
     ax.text(low, 0.38, unit, color=IVORY, fontsize=12, ha="left", va="center")
     if at is not None:

@@ -31,14 +31,16 @@ def about(e: Exported, bench: Bench, version: str) -> list[str]:
     lines.append(
         f"{PRODUCT} {version}, bench {bench.title or 'without a title'}, column {c.column}"
     )
-    middle = int(e.wanted.counts[e.wanted.valid[e.wanted.valid.size // 2]])
-    lines.append(f"worked at count {middle}:")
-    lines += [f"  {step.law}: {step.line}" for step in c.ruler.trace(middle).steps]
+    place = e.wanted.valid[e.wanted.valid.size // 2]
+    middle, raw = int(e.wanted.counts[place]), float(e.wanted.raw[place])
+    noun = "count" if c.ruler.converter is not None else "step"
+    lines.append(f"worked at {noun} {middle}:")
+    lines += [f"  {step.law}: {step.line}" for step in c.ruler.trace(raw).steps]
     if e.program.arith == "float":
-        lines.append(f"gives {unit or 'a number'}, from the count")
+        lines.append(f"gives {unit or 'a number'}, from {e.wanted.raw_name}")
     else:
         step = f"1/{e.wanted.scale} {unit}".rstrip() if e.wanted.scale != 1 else unit or "a number"
-        lines.append(f"gives whole steps of {step}, from the count")
+        lines.append(f"gives whole steps of {step}, from {e.wanted.raw_name}")
     if c.ruler.label(0.0) is not None:
         zones = next(law for law in reversed(c.ruler.laws) if getattr(law, "names", None))
         lines += [f"{i}: {zones.label(float(i))}" for i in range(len(zones.values))]  # type: ignore[attr-defined]

@@ -7,10 +7,11 @@ from functools import cached_property
 import numpy as np
 
 from ..arrays import AnyArray, Array
+from ..errors import ParameterError
 from ..laws.adc import Adc
 from ..model.channel import Channel
 from ..model.law import FRACTION, Law
-from ..model.ticks import raw_samples
+from ..model.ticks import raw_ends, raw_samples
 from ..survey.findings import Finding, Severity
 
 
@@ -58,6 +59,15 @@ class Facts:
     def counts(self) -> Array:
         """The counts that are looked at: all of them, up to 8192 evenly spaced."""
         return raw_samples(self.channel.chain).astype(np.float64)
+
+    @property
+    def has_ends(self) -> bool:
+        """Whether the range of its raw edge is known."""
+        try:
+            raw_ends(self.channel.chain)
+        except ParameterError:
+            return False
+        return True
 
     @cached_property
     def joints(self) -> list[Array]:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 
 from ..model.channel import Bench
-from ..survey.findings import Finding
+from ..survey.findings import Finding, Severity
 from .facts import Facts
 
 Rule = Callable[[Facts], Iterator[Finding]]
@@ -34,6 +34,19 @@ def applied(rule: Callable[..., object], found: Iterable[Finding]) -> list[Findi
     """A rule's findings with its name and its reason."""
     about = description(rule)
     return [replace(finding, rule=about.name, why=about.why) for finding in found]
+
+
+def unknown_range(c: Facts) -> Iterator[Finding]:
+    """An input whose range is not said.
+
+    What its laws make of all that it can give cannot be looked at.
+    """
+    yield c.found(
+        Severity.NOTE,
+        c.key("input"),
+        "its range is not known: its laws are not checked",
+        "Say it, as in range = [0, 10]",
+    )
 
 
 def rules() -> tuple[Rule, ...]:
@@ -83,6 +96,6 @@ def check(bench: Bench, listed: Iterable[str] = ()) -> list[Finding]:
     found = [finding for rule in bench_rules() for finding in applied(rule, rule(bench))]
     for channel in bench.channels.values():
         facts = Facts(channel, channel.name in own)
-        for rule in rules():
+        for rule in rules() if facts.has_ends else (unknown_range,):
             found += applied(rule, rule(facts))
     return sorted(found, key=lambda finding: finding.severity)

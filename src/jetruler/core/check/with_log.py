@@ -108,7 +108,7 @@ def noisy_zones(s: Logged) -> Iterator[Finding]:
     """
     from .numbers import narrow_zones
 
-    if not s.facts.channel.noise and s.survey.noise > 0:
+    if not s.facts.channel.noise and s.survey.noise > 0 and s.facts.has_ends:
         yield from narrow_zones(Facts(s.facts.channel, noise=s.survey.noise))
 
 

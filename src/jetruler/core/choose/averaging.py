@@ -29,6 +29,8 @@ class AveragingChoice:
         How many readings hold the target.
     interval : float, optional
         Seconds between two readings, if known.
+    raw_unit : str, default "count"
+        Unit of the noise.
 
     Examples
     --------
@@ -47,13 +49,18 @@ class AveragingChoice:
     slope: float
     answer: HowMany
     interval: float | None = None
+    raw_unit: str | None = "count"
 
     def __str__(self) -> str:
         single = shown(float(f"{self.noise * self.slope:.3g}"), self.unit)
+        counts = self.raw_unit == "count"
+        one = "one count" if counts else shown(1, self.raw_unit)
+        rounded = float(f"{self.noise:.3g}")
+        noise = f"{rounded:g} counts" if counts else shown(rounded, self.raw_unit)
         lines = [
-            f"at {shown(self.value, self.unit)} one count is worth "
-            f"{shown(float(f'{self.slope:.3g}'), self.unit)}, and the noise is "
-            f"{self.noise:.3g} counts: {single} in one reading",
+            f"at {shown(self.value, self.unit)} {one} is worth "
+            f"{shown(float(f'{self.slope:.3g}'), self.unit)}, and the noise is {noise}: {single} in "
+            "one reading",
             str(self.answer),
         ]
         n = self.answer.readings
@@ -115,7 +122,15 @@ def choose_averaging(
     slope = abs(float(channel.chain.slope(count)))
     if not slope > 0:
         raise JetRulerError(f"{channel.name}: no count reads {shown(at, channel.unit)}")
-    answer = how_many(noise * slope, target, slope * resolution_of(channel.chain))
+    answer = how_many(
+        noise * slope, target, slope * max(resolution_of(channel.chain), 1e-9 * noise)
+    )
     return AveragingChoice(
-        at, channel.unit, noise=noise, slope=slope, answer=answer, interval=interval
+        at,
+        channel.unit,
+        noise=noise,
+        slope=slope,
+        answer=answer,
+        interval=interval,
+        raw_unit=channel.chain.takes,
     )

@@ -16,7 +16,7 @@ from .forms import Form, forms, middle, straight_error
 from .knots import fewest_knots
 from .program import FUNCTIONS, LARGEST, Program, TooWideError
 from .proof import Proof, prove
-from .wanted import ExactValues
+from .wanted import ExactValues, everything
 
 Arith = Literal["float", "int32", "int16"]
 
@@ -197,10 +197,8 @@ def _float(
     program = float_program(w.channel.ruler, name)
     if program is None or not program.calls <= functions:
         return None
-    if not np.array_equal(
-        np.nan_to_num(w.values),
-        np.nan_to_num(w.channel.ruler.compiled()[0].values),  # type: ignore[index]
-    ):
+    _, values, _ = everything(w.channel)
+    if not np.array_equal(np.nan_to_num(w.values), np.nan_to_num(values)):
         return None
     proof = prove(program, w, kind)
     if proof is None:

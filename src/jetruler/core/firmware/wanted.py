@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -11,6 +12,35 @@ from ..arrays import AnyArray, Array
 from ..errors import ParameterError
 from ..model.channel import Channel
 from ..model.ruler import TABLE_BITS
+from ..model.text import shown
+from ..survey.survey import stepped
+
+
+def _raw_of(channel: Channel, counts: AnyArray) -> AnyArray:
+    edge = channel.ruler.edge
+    if edge is None or channel.ruler.converter is not None:
+        return counts
+    return np.asarray(stepped(counts, edge.lsb))
+
+
+def everything(channel: Channel) -> tuple[AnyArray, Array, AnyArray]:
+    """Everything that comes in, as whole numbers, with what it reads and its flags."""
+    edge, tables = channel.ruler.edge, channel.ruler.compiled()
+    if tables is not None:
+        low, values = tables[0].lowest, tables[0].values
+        return np.arange(low, low + values.size), values, tables[1].values
+    converter = channel.ruler.converter
+    if edge is not None and converter is None and edge.is_bounded and edge.lsb:
+        low, high = math.ceil(edge.lowest / edge.lsb - 1e-6), edge.highest / edge.lsb + 1e-6
+        if high - low < 2**TABLE_BITS:
+            counts = np.arange(low, math.floor(high) + 1)
+            reading = channel.read(_raw_of(channel, counts))
+            return counts, np.asarray(reading.value), np.asarray(reading.flags)
+    if converter is None:
+        right = f"a resolution and a range of up to {2**TABLE_BITS} steps: each is run through"
+        raise ParameterError(f"{channel.name}.input", channel.ruler.takes, right)
+    right = f"a converter of up to {TABLE_BITS} bits: every count is run through"
+    raise ParameterError(f"{channel.name}.bits", converter.bits, right)
 
 
 @dataclass(frozen=True)
@@ -34,18 +64,23 @@ class ExactValues:
     ) -> ExactValues:
         """Of a channel. inside_limits: beyond its limits, the value is held at them.
         Raises `ParameterError` for a channel without a finite number of counts."""
-        tables = channel.ruler.compiled()
-        if tables is None:
-            bits = channel.ruler.converter.bits if channel.ruler.converter is not None else None
-            right = f"a converter of up to {TABLE_BITS} bits: every count is run through"
-            raise ParameterError(f"{channel.name}.bits", bits, right)
-        values, low = tables[0].values, tables[0].lowest
+        counts, values, flags = everything(channel)
         if inside_limits and channel.limits is not None:
             values = np.clip(values, *channel.limits)
-        counts = np.arange(low, low + values.size)
-        return cls(
-            channel, counts, values=values, flags=tables[1].values, scale=scale, within=within
-        )
+        return cls(channel, counts, values=values, flags=flags, scale=scale, within=within)
+
+    @property
+    def raw(self) -> AnyArray:
+        """The raw values: the counts, or the steps of the input's resolution in its unit."""
+        return _raw_of(self.channel, self.counts)
+
+    @property
+    def raw_name(self) -> str:
+        """What the function is called with."""
+        edge = self.channel.ruler.edge
+        if edge is None or self.channel.ruler.converter is not None:
+            return "the count"
+        return f"the input in steps of {shown(edge.lsb, edge.takes)}"
 
     @cached_property
     def target(self) -> Array:

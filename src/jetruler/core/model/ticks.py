@@ -43,19 +43,29 @@ def round_values(low: float, high: float, many: int) -> list[float]:
 
 
 def raw_ends(ruler: Ruler) -> tuple[float, float]:
-    """The range of the raw edge. Raises `ParameterError` where it is not known."""
+    """The range of the raw edge; where that is not known, what the marks or points of the first
+    law behind it cover. Raises `ParameterError` where there are none."""
     edge = ruler.edge
-    if edge is None or not edge.is_bounded:
-        raise ParameterError("range", None, "the ends of the input are wanted, as in [0, 10]")
-    return float(edge.lowest), float(edge.highest)
+    if edge is not None and edge.is_bounded:
+        return float(edge.lowest), float(edge.highest)
+    for law in ruler.laws[:2]:
+        for key, sides in law.unit_hints.items():
+            pairs = getattr(law, key)
+            if pairs and isinstance(sides, tuple):
+                raws = [pair[sides.index("takes")] for pair in pairs]
+                return float(min(raws)), float(max(raws))
+    right = "the ends of the input are wanted, as in range = [0, 10]"
+    raise ParameterError("input.range", None, right)
 
 
 def raw_samples(ruler: Ruler) -> Array:
     """Raw values over the range of the raw edge: each, or evenly spaced ones where there are
     many."""
-    raw_ends(ruler)
-    assert ruler.edge is not None
-    return ruler.edge.samples(SAMPLES)
+    low, high = raw_ends(ruler)
+    edge = ruler.edge
+    if edge is not None and edge.is_bounded:
+        return edge.samples(SAMPLES)
+    return np.linspace(low, high, SAMPLES)
 
 
 def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = None) -> list[Tick]:

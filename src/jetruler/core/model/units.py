@@ -55,6 +55,11 @@ def symbol(unit: str | None) -> str:
     return "" if unit is None else _SYMBOLS.get(unit, unit)
 
 
+def raw_symbol(unit: str | None) -> str:
+    """Return what people call the raw edge: `"count"`, or the symbol of its unit."""
+    return symbol(unit) or "raw"
+
+
 def for_column(unit: str | None) -> str:
     """Return the spelling for a column name, of letters, digits and `_`: `"%"` is `"percent"`."""
     if unit in (None, "1"):
