@@ -8,7 +8,7 @@ import numpy as np
 
 from ..laws.interval import Clamp
 from ..laws.linear import Line
-from ..model.law import Role
+from ..model.law import Law, Role
 from ..model.text import number, shown
 from ..survey.findings import Finding, Severity
 from .facts import Facts
@@ -73,9 +73,11 @@ def misplaced_clamp(c: Facts) -> Iterator[Finding]:
         before = c.joints[i][np.isfinite(c.joints[i])]
         if not before.size:
             continue
-        held = float(np.mean((before < _low(law)) | (before > _high(law))))
+        low, high = _reach(c, i) or (float(before.min()), float(before.max()))
+        kept = max(0.0, min(high, _high(law)) - max(low, _low(law)))
+        held = 1.0 - kept / (high - low) if high > low else 0.0
         if held > 0.9:
-            ends = f"{number(float(before.min()))} to {number(float(before.max()))}"
+            ends = f"{number(low)} to {number(high)}"
             yield c.found(
                 Severity.ERROR,
                 c.place(i),
@@ -93,6 +95,8 @@ def clamp_too_early(c: Facts) -> Iterator[Finding]:
         for later in c.laws[i + 1 :]:
             if later.role in (Role.HOLD, Role.ROUND, Role.LABEL, Role.UNIT):
                 continue
+            if _is_scaled(c, i, later):
+                break
             yield c.found(
                 Severity.WARNING,
                 c.place(i),
@@ -150,6 +154,28 @@ def turns_back(c: Facts) -> Iterator[Finding]:
             f"reads {c.channel.shown(float(values[turn]))}",
             "Compare the coefficients with their source, or narrow the limits",
         )
+
+
+def _is_scaled(c: Facts, i: int, later: Law) -> bool:
+    """Whether what the clamp i holds is only scaled to something else: its ends are then those of
+    the result."""
+    clamp, marks = c.laws[i], getattr(later, "marks", None)
+    if marks and later is c.laws[i + 1]:
+        raws = sorted(float(raw) for raw, _ in marks)
+        room = 1e-9 * (raws[-1] - raws[0])
+        return _low(clamp) >= raws[0] - room and _high(clamp) <= raws[-1] + room
+    return not marks and later.gives not in (None, c.channel.chain.units[i + 1])
+
+
+def _reach(c: Facts, i: int) -> tuple[float, float] | None:
+    """What comes to law i between the marks of the line before it; None without marks."""
+    for j in range(i - 1, 0, -1):
+        if marks := getattr(c.laws[j], "marks", None):
+            x = np.array([float(true) for _, true in marks])
+            for law in c.laws[j + 1 : i]:
+                x = law.forward(x)
+            return (float(x.min()), float(x.max())) if np.isfinite(x).all() else None
+    return None
 
 
 def _low(law: object) -> float:

@@ -59,8 +59,8 @@ class AveragingChoice:
         noise = f"{rounded:g} counts" if counts else shown(rounded, self.raw_unit)
         lines = [
             f"at {shown(self.value, self.unit)} {one} is worth "
-            f"{shown(float(f'{self.slope:.3g}'), self.unit)}, and the noise is {noise}: {single} in "
-            "one reading",
+            f"{shown(float(f'{self.slope:.3g}'), self.unit)}, and the noise is {noise}: {single} "
+            "in one reading",
             str(self.answer),
         ]
         n = self.answer.readings

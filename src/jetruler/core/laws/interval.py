@@ -91,6 +91,10 @@ class Clamp(Interval):
     name: ClassVar[str] = "clamp"
     role: ClassVar[Role] = Role.HOLD
 
+    @property
+    def corners(self) -> tuple[float, ...]:
+        return tuple(end for end in (self.low, self.high) if end is not None)
+
     def forward(self, x: Array) -> Array:
         held: Array = np.clip(x, self.low, self.high)
         return held
@@ -284,6 +288,10 @@ class DeadBand(Law):
 
     def _inside(self, x: Array) -> AnyArray:
         return (x >= self.low) & (x <= self.high)
+
+    @property
+    def corners(self) -> tuple[float, ...]:
+        return (self.low, self.high)
 
     def forward(self, x: Array) -> Array:
         return np.where(self._inside(x), self.still, x)

@@ -117,6 +117,10 @@ class Magnitude(Law):
     name: ClassVar[str] = "magnitude"
     role: ClassVar[Role] = Role.FOLD
 
+    @property
+    def corners(self) -> tuple[float, ...]:
+        return (0.0,)
+
     def forward(self, x: Array) -> Array:
         return np.abs(x)
 

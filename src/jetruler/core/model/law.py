@@ -158,6 +158,11 @@ class Law(ABC):
         return self
 
     @property
+    def corners(self) -> tuple[float, ...]:
+        """Inputs at which this law bends or turns: ends, edges, points."""
+        return ()
+
+    @property
     def rounds_to(self) -> float | None:
         """The step to which this law rounds, in its output's unit; None where it rounds nothing.
         A budget then has a row for half of it."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 from dataclasses import dataclass
 
@@ -9,6 +10,7 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
+from ..solve import NoInverseError
 from .ruler import Ruler
 from .text import number
 
@@ -63,9 +65,25 @@ def raw_samples(ruler: Ruler) -> Array:
     many."""
     low, high = raw_ends(ruler)
     edge = ruler.edge
-    if edge is not None and edge.is_bounded:
-        return edge.samples(SAMPLES)
-    return np.linspace(low, high, SAMPLES)
+    bounded = edge is not None and edge.is_bounded
+    raw = edge.samples(SAMPLES) if edge is not None and bounded else np.linspace(low, high, SAMPLES)
+    corners = _corners(ruler, low, high)
+    return np.unique(np.concatenate((raw, corners))) if corners.size else raw
+
+
+def _corners(ruler: Ruler, low: float, high: float) -> Array:
+    """The raw values at which the laws behind the first one bend or turn; of a converter, the
+    counts on both sides."""
+    found: list[float] = []
+    for i, law in enumerate(ruler.laws[1:], start=1):
+        if law.corners:
+            with contextlib.suppress(NoInverseError):
+                back = Ruler(ruler.laws[:i]).inverse(np.array(law.corners, dtype=np.float64))
+                found += back[np.isfinite(back)].tolist()
+    corners = np.array(found)
+    if ruler.converter is not None:
+        corners = np.concatenate((np.floor(corners), np.ceil(corners)))
+    return corners[(corners >= low) & (corners <= high)]
 
 
 def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = None) -> list[Tick]:
