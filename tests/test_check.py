@@ -55,7 +55,6 @@ DOZEN = {
     "channel.room.laws[1 divider].supply": "reference-would-cancel",
     "channel.room.laws[2 beta].beta": "unlikely-thermistor",
     "channel.damper.laws[1 line].marks": "outside-marks",
-    "channel.damper.laws[2 clamp]": "clamp-too-early",
     "channel.flap.laws[2 clamp]": "misplaced-clamp",
     "channel.rail.limits": "limits-out-of-reach",
     "channel.tray.converter.count_at_vref": "top-counts-disagree",

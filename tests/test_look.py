@@ -198,7 +198,7 @@ def test_new_from_a_log_passes_convert_as_it_stands(cli: Cli, home: Path) -> Non
     table = tomllib.loads(text)
     assert table["converter"]["bits"] == 12
     assert list(table["channel"]) == [f"ch{i}" for i in range(8)]
-    assert table["channel"]["ch7"]["converter"] == {"bits": 16, "count_at_vref": 65520}
+    assert table["channel"]["ch7"]["converter"] == {"bits": 16, "codes": 12}
     assert table["channel"]["ch2"]["laws"][0]["marks"] == [[198, 0], [3904, 100]]
     assert text.count("a guess") == 3
     assert cli("convert", "roast.csv", "-b", "mine.toml", "-o", "o.csv").returncode == 0

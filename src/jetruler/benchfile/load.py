@@ -218,6 +218,7 @@ def _channel(key: str, table: ChannelTable, common: ConverterTable) -> Channel:
         noise=table.noise,
         calibration=_calibration(table.calibration, ruler.gives),
         dissipation=table.dissipation,
+        rails=table.rails,
     )
 
 
@@ -253,7 +254,9 @@ def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
     if table.converter is not None:
         settings |= table.converter.given()
     if counts:
-        settings = {k: v for k, v in settings.items() if k in ("bits", "signed", "error_lsb")}
+        settings = {
+            k: v for k, v in settings.items() if k in ("bits", "signed", "error_lsb", "codes")
+        }
     elif wanted != FRACTION and "vref" not in settings:
         raise ParameterError("converter.vref", None, "volts need the reference voltage")
     try:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, PlainValidator, ValidationInfo
 
@@ -54,6 +54,7 @@ class ConverterTable(_Table):
     count_at_vref: Number | None = None
     signed: bool | None = None
     error_lsb: Annotated[Number, Field(ge=0)] | None = None
+    codes: int | None = None
 
     def given(self) -> dict[str, Any]:
         """What is set, by name."""
@@ -121,6 +122,7 @@ class ChannelTable(_Table):
     noise: Annotated[Number, Field(ge=0)] | None = None
     calibration: Annotated[Any, PlainValidator(_calibration)] = None
     dissipation: Annotated[Any, PlainValidator(_watts)] = None
+    rails: Literal["ends", "faults"] | None = None
 
 
 class BenchFile(_Table):

@@ -138,8 +138,9 @@ def _own_converter(seen: SeenColumn, bits: int) -> str:
     """What differs from the common converter, marked as the guess it is."""
     if seen.bits == bits and seen.lsb == 1:
         return ""
-    full = f", count_at_vref = {2**seen.bits - seen.lsb}" if seen.lsb > 1 else ""
-    why = f"codes are multiples of {seen.lsb}, left-scaled" if seen.lsb > 1 else "larger counts"
+    codes = seen.bits + 1 - seen.lsb.bit_length()
+    full = f", codes = {codes}" if seen.lsb > 1 else ""
+    why = f"codes of {codes} bits, left-scaled" if seen.lsb > 1 else "larger counts"
     return f"converter = {{ bits = {seen.bits}{full} }} # a guess: {why}\n"
 
 

@@ -48,7 +48,7 @@ def command(
     kinds = dict(_kind(text) for text in channels)
     seen: list[SeenColumn] = []
     if log is not None:
-        from ..core.survey.findings import left_scaled
+        from ..core.survey.findings import code_bits
         from ..logs.look_at_log import look
 
         form = log_format(delimiter, decimal_comma, no_header, kind)
@@ -57,7 +57,7 @@ def command(
         for each in found.columns.values():
             if each.survey.samples and each.bits is not None:
                 low, high = int(each.survey.low_end), int(each.survey.high_end)
-                step = left_scaled(each.survey)
+                step = 2 ** (each.bits - code_bits(each.survey))
                 seen.append(SeenColumn(each.column, each.bits, low, max(high, low + 1), step))
     text = starter(kinds, seen, title=target.stem.replace("-", " ").capitalize() or "My bench")
     parse_bench(text, path)

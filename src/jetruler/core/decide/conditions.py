@@ -10,10 +10,12 @@ import numpy as np
 
 from ..arrays import AnyArray, Array, FlagArray, Truths
 from ..errors import ParameterError
+from ..model.channel import Channel
 from ..model.quantity import seconds
 from ..model.reading import FLAG_NAMES, Flag
 from ..model.text import nearest, number
 from .memory import Held
+from .rails import fault_mask
 
 #: Flags that tell of a fault. `below` and `above` are none: a knob at its stop is below too.
 FAULTS = tuple(name for flag, name in FLAG_NAMES.items() if flag not in (Flag.BELOW, Flag.ABOVE))
@@ -29,6 +31,14 @@ TINY = 1e-6
 def mask_of(names: tuple[str, ...]) -> int:
     """The bits of flags named."""
     return sum(flag for flag, name in FLAG_NAMES.items() if name in names)
+
+
+def faults_of(names: tuple[str, ...] | bool | None, channel: Channel | None) -> int:
+    """Return the flags that count as a fault of a channel, as bits: those that are named, else
+    all that tell of one."""
+    if names is not True and names != FAULTS:
+        return mask_of(names or ())
+    return mask_of(FAULTS) if channel is None else fault_mask(channel)
 
 
 def flag_errors(key: str, names: object) -> Iterator[ParameterError]:
@@ -145,8 +155,8 @@ class Condition:
 class Conditioner:
     """A condition at work: batches of times, values and flags in, yes or no out."""
 
-    def __init__(self, condition: Condition) -> None:
-        self.condition = condition
+    def __init__(self, condition: Condition, channel: Channel | None = None) -> None:
+        self.condition, self.channel = condition, channel
         self._held = Held()
         self._highs, self._lows = _Window(), _Window()
 
@@ -154,8 +164,7 @@ class Conditioner:
         """Whether it holds at each sample. times: s, never going back."""
         c = self.condition
         if c.flagged is not None:
-            names = FAULTS if c.flagged is True else c.flagged
-            on: Truths = (flags & np.uint8(mask_of(names or ()))) != 0
+            on: Truths = (flags & np.uint8(faults_of(c.flagged, self.channel))) != 0
             return on
         if c.above is not None:
             release = c.above if c.release is None else c.release

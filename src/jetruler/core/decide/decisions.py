@@ -10,7 +10,7 @@ import numpy as np
 from ..arrays import AnyArray, Array, Truths
 from ..model.channel import Bench
 from ..model.reading import Flag, Reading
-from .conditions import mask_of
+from .conditions import faults_of
 from .drives import Drive, Driver
 from .memory import Clock
 from .trips import TripEvent, Tripper, events
@@ -76,7 +76,7 @@ class Decisions:
 
     def __init__(self, bench: Bench) -> None:
         self.bench = bench
-        self.trippers = {name: Tripper(trip) for name, trip in bench.trips.items()}
+        self.trippers = {name: Tripper(trip, bench.channels) for name, trip in bench.trips.items()}
         self.drivers = {name: Driver(drive) for name, drive in bench.drives.items()}
         self.clock = Clock()
 
@@ -127,15 +127,20 @@ class Decisions:
         self, drive: Drive, readings: Mapping[str, Reading], trips: Mapping[str, Truths]
     ) -> tuple[Array, Truths]:
         """What a drive follows, and where it must not."""
-        mask = np.uint8(mask_of(drive.safe_flags))
         if drive.source in readings:
             reading = readings[drive.source]
-            values, flagged = reading.value, (reading.flags & mask) != 0
+            values, flagged = reading.value, self._is_flagged(drive, drive.source, reading)
         else:
             on = trips[drive.source]
             values, flagged = on.astype(np.float64), np.zeros(on.size, np.bool_)
             for channel in self.bench.trips[drive.source].measured:
-                flagged = flagged | ((readings[channel].flags & mask) != 0)
+                flagged = flagged | self._is_flagged(drive, channel, readings[channel])
         for name in drive.safe_when:
             flagged = flagged | trips[name]
         return values, flagged
+
+    def _is_flagged(self, drive: Drive, name: str, reading: Reading) -> Truths:
+        """Where a channel has a flag that makes a drive safe."""
+        mask = faults_of(drive.safe_flags, self.bench[name])
+        flagged: Truths = (reading.flags & np.uint8(mask)) != 0
+        return flagged

@@ -11,6 +11,7 @@ import numpy as np
 
 from ..arrays import Array, Truths
 from ..errors import ParameterError
+from ..model.channel import Channel
 from ..model.quantity import seconds
 from ..model.reading import Reading
 from .conditions import TINY, Condition, Conditioner
@@ -87,9 +88,10 @@ class Trip:
 class Tripper:
     """A trip at work: batches of times and readings in, on or off out."""
 
-    def __init__(self, trip: Trip) -> None:
+    def __init__(self, trip: Trip, channels: Mapping[str, Channel] | None = None) -> None:
         self.trip = trip
-        self._conditions = [Conditioner(c) for c in trip.conditions]
+        known = channels or {}
+        self._conditions = [Conditioner(c, known.get(c.channel)) for c in trip.conditions]
         self._since = math.nan  # since when the conditions have held
         self._until = -math.inf  # it stays on until then
         self.on = False

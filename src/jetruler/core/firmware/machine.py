@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
-from ..decide.conditions import FAULTS, Condition, mask_of
+from ..decide.conditions import Condition, faults_of
 from ..decide.drives import Drive
 from ..decide.trips import Trip
 from ..model.channel import Bench
@@ -113,7 +113,7 @@ def machines_of(bench: Bench, exported: Sequence[Exported], interval: float | No
             notes.append(f"drive {drive.name}: its commands are no whole numbers")
         else:
             e = None if drive.source in known else done[drive.source]
-            made = _drive(drive, 1, "") if e is None else _drive(drive, e.wanted.scale, e.name)
+            made = _drive(drive, 1, None) if e is None else _drive(drive, e.wanted.scale, e)
             drives += [made] if made is not None else []
             notes += [] if made is not None else [f"drive {drive.name}: too wide for int32"]
     return Machines(tuple(smoothed), tuple(trips), tuple(drives), tuple(notes))
@@ -161,8 +161,7 @@ def _tested(c: Condition, e: Exported) -> Tested:
         release = c.below if c.release is None else c.release
         return Tested(e.name, "below", up(c.below), up(release))
     if c.flagged is not None:
-        names = FAULTS if c.flagged is True else c.flagged
-        return Tested(e.name, "flagged", mask=mask_of(names or ()))
+        return Tested(e.name, "flagged", mask=faults_of(c.flagged, e.channel))
     rises, falls = c.rises_by or c.changes_by, c.falls_by or c.changes_by
     window = round(1000 * seconds(c.within))
     return Tested(
@@ -171,7 +170,7 @@ def _tested(c: Condition, e: Exported) -> Tested:
     )  # fmt: skip
 
 
-def _drive(drive: Drive, scale: int, source: str) -> Driving | None:
+def _drive(drive: Drive, scale: int, source: Exported | None) -> Driving | None:
     pairs = sorted((round(raw * scale), command) for raw, command in drive.marks)
     spans = [(b[0] - a[0]) * abs(b[1] - a[1]) for a, b in pairwise(pairs)]
     widest = max(*spans, max(abs(c) for c in drive.bounds), (drive.slew or 0.0) * 60, 1.0)
@@ -186,6 +185,6 @@ def _drive(drive: Drive, scale: int, source: str) -> Driving | None:
         fraction=fraction,
         slew=round((drive.slew or 0.0) * fraction),
         dead=math.floor(drive.dead_band * fraction),
-        mask=mask_of(drive.safe_flags),
-        source=source,
+        mask=faults_of(drive.safe_flags, source.channel if source else None),
+        source=source.name if source else "",
     )

@@ -37,6 +37,8 @@ class Adc(Converter):
         then cancels and may be left out. A ratiometric law behind it sets this by itself.
     error_lsb : float, default 0.0
         The converter's own error as the datasheet's half-width in counts, for budgets.
+    codes : int, optional
+        Bits of the codes, where fewer than `bits`: 12 for a left-scaled result in 16 bits.
 
     Raises
     ------
@@ -59,6 +61,7 @@ class Adc(Converter):
     signed: bool = False
     ratiometric: bool = False
     error_lsb: float = 0.0
+    codes: int | None = None
     name: ClassVar[str] = "adc"
     role: ClassVar[Role] = Role.CONVERTER
 
@@ -69,15 +72,17 @@ class Adc(Converter):
     @property
     def full_count(self) -> float:
         """The count that stands for the reference voltage."""
-        return self.highest if self.count_at_vref is None else self.count_at_vref
+        return self.top_code if self.count_at_vref is None else self.count_at_vref
 
     @property
     def lsb(self) -> int:
         """Counts from one code to the next: 1, but for a result that is left-scaled, which
-        `count_at_vref` = 2^bits − step tells (65520 is 12 bits in 16)."""
-        missing = 2**self.bits - self.full_count
+        `codes` says, or a `count_at_vref` of 2^bits − LSB (65520 is 12 bits in 16)."""
+        if self.codes is not None or self.count_at_vref is None:
+            return super().lsb
+        missing = self.highest + 1 - self.count_at_vref
         power = missing >= 1 and float(missing).is_integer() and int(missing).bit_count() == 1
-        return int(missing) if power and not self.signed else 1
+        return int(missing) if power else 1
 
     @property
     def scale(self) -> float:
@@ -147,6 +152,8 @@ class Counts(Converter):
         Two's complement.
     error_lsb : float, default 0.0
         The converter's own error as the datasheet's half-width in counts, for budgets.
+    codes : int, optional
+        Bits of the codes, where fewer than `bits`: 12 for a left-scaled result in 16 bits.
 
     Raises
     ------
@@ -162,6 +169,7 @@ class Counts(Converter):
 
     signed: bool = False
     error_lsb: float = 0.0
+    codes: int | None = None
     name: ClassVar[str] = "counts"
     role: ClassVar[Role] = Role.CONVERTER
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 from ..errors import ParameterError
 from ..provided import provided
@@ -46,6 +46,9 @@ class Channel:
         What a calibration left of its error, `Toleranced` about 0.
     dissipation : float, optional
         Watts that warm the sensor by one kelvin.
+    rails : {"ends", "faults"}, optional
+        What a sample on a rail is: the end of the travel, or a broken wire; found from the marks,
+        the clamp or the limits if left out.
     ruler : Ruler, optional
         The chain with the limits behind it; made from the two.
 
@@ -68,6 +71,7 @@ class Channel:
     noise: float | None = None
     calibration: float | None = None
     dissipation: float | None = None
+    rails: Literal["ends", "faults"] | None = None
     ruler: Ruler = field(init=False, compare=False)
     """The laws with the limits at their end."""
 
@@ -75,6 +79,9 @@ class Channel:
         object.__setattr__(
             self, "ruler", self.chain >> self._limits() if self.limits else self.chain
         )
+
+        if self.rails not in (None, "ends", "faults"):
+            raise ParameterError("rails", self.rails, '"ends" or "faults" is right')
 
     def _limits(self) -> Law:
         from ..laws.interval import Limits

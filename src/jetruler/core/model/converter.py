@@ -66,8 +66,15 @@ class Converter(RawInput):
 
     @property
     def lsb(self) -> int:
-        """Counts from one code to the next."""
-        return 1
+        """Counts from one code to the next: 16 for codes of 12 bits in 16."""
+        codes = getattr(self, "codes", None)
+        return 2 ** (self.bits - codes) if codes else 1
+
+    @property
+    def top_code(self) -> int:
+        """The largest count that the codes give: 65520 for 12 bits shifted into 16. Where the
+        high bits are repeated below, it is the largest count itself; nothing lies between."""
+        return self.highest - self.lsb + 1
 
     @property
     def half_width(self) -> float:
@@ -93,6 +100,9 @@ class Converter(RawInput):
     def check(self) -> Iterator[ParameterError]:
         if isinstance(self.bits, float) or not 1 <= self.bits <= 32:
             yield ParameterError("bits", self.bits, "a whole number from 1 to 32 is right")
+        codes = getattr(self, "codes", None)
+        if codes is not None and (isinstance(codes, float) or not 1 <= codes <= self.bits):
+            yield ParameterError("codes", codes, f"a whole number from 1 to {self.bits} is right")
         if (error := getattr(self, "error_lsb", 0.0)) < 0:
             yield ParameterError("error_lsb", error, "0 counts or more is right")
 
@@ -112,6 +122,6 @@ class Converter(RawInput):
     def flags(self, x: Array) -> FlagArray:
         out = np.zeros(x.shape, np.uint8)
         out[x == self.lowest] = Flag.LOW_RAIL
-        out[x == self.highest] = Flag.HIGH_RAIL
+        out[x >= self.top_code] = Flag.HIGH_RAIL
         out[(x < self.lowest) | (x > self.highest)] = Flag.OFF_SCALE
         return out

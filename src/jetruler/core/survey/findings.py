@@ -130,11 +130,20 @@ class Subject:
         return float(abs(self.channel.ruler.slope(self.survey.median)) * self.survey.noise)
 
 
-def left_scaled(found: Survey) -> int:
-    """Return the power of two that all counts are multiples of, 1 for none."""
-    if found.unit != "count" or found.step != 1.0 or found.distinct < 8:
-        return 1
-    return int(found.lsb) & -int(found.lsb)
+def code_bits(found: Survey) -> int:
+    """Return the bits of the codes that all counts are made of: fewer than the converter's where
+    results are shifted to the left, or their high bits are repeated below."""
+    bits = int(found.highest - found.lowest + 1).bit_length() - 1 if found.unit == "count" else 0
+    if found.unit != "count" or found.step != 1.0 or found.distinct < 8 or bits > 32:
+        return bits
+    counts = found.pairs()[0].astype(np.int64)
+    for codes in range(6, bits):
+        low = (1 << (bits - codes)) - 1
+        shifted = not (counts & low).any()
+        repeated = found.lowest == 0 and bits <= 2 * codes
+        if shifted or (repeated and np.array_equal(counts & low, counts >> codes)):
+            return codes
+    return bits
 
 
 def findings(subject: Subject) -> list[Finding]:
@@ -243,17 +252,21 @@ def _faults(s: Subject) -> Iterator[Finding]:
 
 def _scaled(s: Subject) -> Iterator[Finding]:
     v = s.survey
-    power = left_scaled(v)
-    if power >= 2 and v.lsb == power:
-        shift, top = power.bit_length() - 1, int(v.highest) - power + 1
-        bits = int(v.highest - v.lowest + 1).bit_length() - 1
+    codes = code_bits(v)
+    bits = int(v.highest - v.lowest + 1).bit_length() - 1 if v.unit == "count" else 0
+    if codes < bits:
+        edge = s.channel.chain.edge if s.channel is not None else None
+        known = edge is not None and edge.lsb == 2 ** (bits - codes)
+        size = 2 ** (bits - codes)
+        how = (
+            f"all codes are multiples of {size}" if v.lsb == size else "the high bits are repeated"
+        )
         yield Finding(
             Severity.NOTE,
             s.name,
-            f"all codes are multiples of {power}: results of {bits - shift} bits, left-scaled "
-            f"to {bits} bits",
-            f"Nothing is lost; one LSB is {power} counts and the top code {top}: give "
-            f"count_at_vref = {top} if the top code reads the reference",
+            f"{how}: results of {codes} bits, left-scaled to {bits} bits",
+            f"Nothing is lost; one LSB is {size} counts"
+            + ("" if known else f": say codes = {codes} beside bits = {bits}"),
         )
 
 
