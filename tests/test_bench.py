@@ -175,6 +175,7 @@ def test_all_mistakes_at_once() -> None:
         "channel.a.laws[2 adc].vref",
         "channel.a.colunm",
         "channel.b",
+        "converter.vref",
     ]
 
 

@@ -255,3 +255,69 @@ def test_left_scaled_results_have_their_rails_and_steps(
         assert adc(top) == pytest.approx(3.3)  # the top code reads the reference
     (row, *_) = jr.budget(jr.Ruler((adc,)), 1000).rows
     assert row.standard == pytest.approx(2**shift / 12**0.5)
+
+
+@pytest.mark.parametrize(
+    ("converter", "says"),
+    [
+        ("vref = -5", "converter.vref: found -5; a voltage above 0 V is right"),
+        ("vref = 0", "converter.vref: found 0"),
+        ("bits = 0", "converter.bits: found 0"),
+        ("bits = 12\ncount_at_vref = -7", "converter.count_at_vref: found -7"),
+        ("bits = 12\ncodes = 13", "converter.codes: found 13; a whole number from 1 to 12"),
+    ],
+)
+def test_the_converter_is_checked_though_nothing_uses_it(converter: str, says: str) -> None:
+    text = f'[converter]\n{converter}\n[channel.a]\ncolumn = "x"\ninput = {{ unit = "V" }}\n'
+    with pytest.raises(jr.BenchError) as caught:
+        parse_bench(text)
+    assert says in str(caught.value)
+
+
+def test_a_converter_in_a_list_has_what_the_file_says() -> None:
+    bench = parse_bench(
+        '[converter]\nbits = 10\nvref = "5 V"\nerror_lsb = 2\n[channel.a]\ncolumn = "x"\n'
+        'laws = [{ law = "adc", vref = "2.5 V" }]\n[channel.b]\ncolumn = "y"\n'
+        'laws = [{ law = "counts" }, { law = "line", gain = 2 }]\n'
+    )
+    assert bench["a"].chain.laws == (jr.Adc(10, 2.5, error_lsb=2),)
+    assert bench["b"].chain.laws[0] == jr.Counts(10, error_lsb=2)
+
+
+def test_loaded_dividers_by_kirchhoff() -> None:
+    """An open sensor beside a load is the high rail though the pin is below the half; current and
+    power come from the loaded circuit."""
+    divider = jr.Divider(10e3, "lower", supply=3.3, load=6e3)
+    open_pin = 3.3 * 6 / 16
+    assert jr.Ruler((divider,)).read(open_pin + 1e-3).flags & jr.Flag.HIGH_RAIL
+    assert jr.Ruler((divider,)).read(0.0).flags & jr.Flag.LOW_RAIL
+    ruler = jr.Adc(12, 3.3) >> divider >> jr.Beta(10e3, 3435)
+    choice = jr.choose_resistor(jr.Channel("t", ruler, "x"), 0, 50)
+    known = choice.present.known
+    ohms = np.array([float(jr.Beta(10e3, 3435).inverse(np.array([t]))[0]) for t in range(51)])
+    leg = ohms * 6e3 / (ohms + 6e3)
+    amps = 3.3 / (known + leg)
+    assert choice.present.current == pytest.approx(amps.max(), rel=1e-3)
+    assert choice.present.power == pytest.approx(((amps * leg) ** 2 / ohms).max(), rel=1e-3)
+
+
+def test_on_and_off_is_no_rail(store: Path, cli: Cli) -> None:
+    assert jr.Ruler((jr.Counts(1),)).read([0, 1]).flags == [0, 0]
+    rows = [f"{i},{i // 7 % 2}" for i in range(200)]
+    (store / "digital.csv").write_text("\n".join(["time_s,door", *rows]) + "\n")
+    assert "rail" not in cli("look", "digital.csv").stdout
+
+
+def test_no_unit_at_all() -> None:
+    bench = parse_bench(
+        '[channel.a]\ncolumn = "x"\ninput = { unit = "m/s²" }\n'
+        'laws = [{ law = "line", gain = 0.10197, unit = "1" }]\n'
+    )
+    assert bench["a"].output_column == "a"
+    assert bench["a"].shown(2.0) == "2"
+    marks = '[["0 m/s²", 0], ["9.81 m/s²", "20 psi"]]'
+    told = parse_bench(
+        f'[channel.a]\ncolumn = "x"\ninput = {{ unit = "m/s²" }}\n'
+        f'laws = [{{ law = "line", marks = {marks} }}]\n'
+    )
+    assert (told["a"].unit, told["a"].ruler(9.81)) == ("psi", 20.0)

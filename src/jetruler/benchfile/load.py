@@ -20,11 +20,12 @@ from ..core.errors import (
     QuantityError,
     UnitError,
 )
+from ..core.laws import law_named
 from ..core.laws.build import build_law, taking
 from ..core.laws.raw_input import Input
 from ..core.model.channel import Bench, Channel
 from ..core.model.converter import RawInput
-from ..core.model.law import FRACTION, Law
+from ..core.model.law import FRACTION, Law, parameters
 from ..core.model.quantity import Toleranced, quantity
 from ..core.model.ruler import Ruler
 from ..core.model.text import nearest
@@ -116,6 +117,8 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
     channels: dict[str, Channel] = {}
     if isinstance(table.get("converter", {}), dict):
         common = check(ConverterTable, ("converter",))
+        table = _inherited(table)
+        check = partial(check, table=table)
         for key, part in _tables(table.get("channel")):
             place = ("channel", key)
             checked = check(ChannelTable, place)
@@ -128,12 +131,44 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
                     errors.append(_placed(error, place, part))
                 except JetRulerError as error:
                     errors.append(f"{_named(place)}: {error}")
+        errors += _of_converter(common)
     if file is not None and not file.channel:
         errors.append("channel: found none; at least one [channel.<name>] is wanted")
     decided = _decided(table, channels, errors)
     if errors or file is None:
         raise BenchError(name, list(dict.fromkeys(errors)))
     return Bench(file.title, channels, **decided)
+
+
+def _of_converter(common: ConverterTable | None) -> list[str]:
+    """The errors in `[converter]`, whether or not a law uses it."""
+    given = {} if common is None else common.given()
+    if not given:
+        return []
+    try:
+        build_law({"law": "adc", "bits": 32} | given)
+    except ParameterErrors as error:
+        return [f"converter.{m}" for m in error.errors]
+    return []
+
+
+def _inherited(table: dict[str, Any]) -> dict[str, Any]:
+    """The same tables, where a converter that stands in a list of laws has what `[converter]` and
+    the channel's own say, as far as it does not say it itself."""
+    channels = dict(table.get("channel", {})) if isinstance(table.get("channel"), dict) else {}
+    for key, part in _tables(channels):
+        laws = part.get("laws")
+        if not isinstance(laws, list) or not laws or not isinstance(laws[0], dict):
+            continue
+        first = laws[0]
+        if first.get("law") not in ("adc", "counts"):
+            continue
+        known = parameters(law_named(first["law"]))
+        own = part.get("converter")
+        said = table.get("converter", {}) | (own if isinstance(own, dict) else {})
+        given = {k: v for k, v in said.items() if k in known}
+        channels[key] = part | {"laws": [given | first, *laws[1:]]}
+    return table | {"channel": channels} if channels else table
 
 
 def _decided(

@@ -6,8 +6,10 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from ..decide.rails import rail_faults
 from ..model.channel import Bench
 from ..model.quantity import seconds
+from ..model.reading import Flag
 from ..model.text import number, shown
 from ..survey.findings import Finding, Severity
 from .facts import Facts
@@ -49,7 +51,8 @@ def unreachable_threshold(bench: Bench) -> Iterator[Finding]:
     for trip in bench.trips.values():
         for i, c in enumerate(trip.conditions, start=1):
             threshold = c.above if c.above is not None else c.below
-            values = Facts(bench[c.channel]).values
+            facts = Facts(bench[c.channel])
+            values = facts.values if facts.has_ends else np.empty(0)
             values = values[np.isfinite(values)]
             if threshold is None or not values.size:
                 continue
@@ -93,4 +96,28 @@ def flickering_threshold(bench: Bench) -> Iterator[Finding]:
                 )
 
 
-RULES = (slow_smoothing, unreachable_threshold, flickering_threshold)
+def stop_or_wire(bench: Bench) -> Iterator[Finding]:
+    """A drive whose channel cannot tell its own stop from a broken wire.
+
+    Its travel reaches a rail of the converter, so a rail is no fault: with a wire off, the drive
+    goes to the end and stays there.
+    """
+    for drive in bench.drives.values():
+        channel = bench.channels.get(drive.source)
+        if channel is None or channel.rails is not None or channel.chain.edge is None:
+            continue
+        ends = ~rail_faults(channel) & int(Flag.LOW_RAIL | Flag.HIGH_RAIL)
+        if ends:
+            edge = channel.chain.edge
+            rail = edge.lowest if ends & int(Flag.LOW_RAIL) else edge.highest
+            yield Finding(
+                Severity.WARNING,
+                f"channel.{channel.name}.rails",
+                f"its travel reaches {number(float(rail))}, which a broken wire gives too, and "
+                f"drive {drive.name} follows it",
+                "Draw the ends in with a small resistor at each end of the knob and new marks "
+                '(jetruler look --ends); or say rails = "faults", or "ends" if that is as it is',
+            )
+
+
+RULES = (slow_smoothing, unreachable_threshold, flickering_threshold, stop_or_wire)

@@ -84,6 +84,34 @@ def unreached_marks(s: Logged) -> Iterator[Finding]:
             )
 
 
+def wrong_converter(s: Logged) -> Iterator[Finding]:
+    """Counts that are not those of this converter.
+
+    Beyond its top code nothing has a value; far below it, or with a full scale that no code
+    reaches, every value is wrong by a factor.
+    """
+    edge, v = s.facts.channel.chain.converter, s.survey
+    if edge is None or not v.samples:
+        return
+    full = float(getattr(edge, "full_count", edge.highest))
+    top = f"0 to {edge.highest}" if edge.lowest == 0 else f"{edge.lowest} to {edge.highest}"
+    what = ""
+    if v.largest > edge.highest or v.smallest < edge.lowest:
+        far = v.largest if v.largest > edge.highest else v.smallest
+        what = f"the log has counts as far as {number(far)}, and the converter gives {top}"
+    elif full > edge.highest + 1:
+        what = f"{number(full)} counts stand for the reference, and the converter gives {top}"
+    elif v.distinct > 1 and max(v.largest, -v.smallest) < 0.1 * edge.highest:
+        what = f"the largest count is {number(v.largest)}, of {top}"
+    if what:
+        yield s.facts.found(
+            Severity.ERROR,
+            s.facts.key("converter"),
+            what,
+            "Say the bits, and the count at vref, that the board's converter has",
+        )
+
+
 def floating_input(s: Logged) -> Iterator[Finding]:
     """An input that wanders over the range without a pattern: nothing is connected to it.
 
@@ -143,4 +171,4 @@ def _fits(channel: Channel, survey: Survey) -> float:
         return float(often[(values >= low) & (values <= high)].sum() / max(1, often.sum()))
 
 
-RULES = (clamp_hides, unreached_marks, floating_input, noisy_zones)
+RULES = (clamp_hides, unreached_marks, wrong_converter, floating_input, noisy_zones)

@@ -105,8 +105,7 @@ class Judge:
                 per_count = per_count * law.slope(x)
         grid = slice(0, _GRID)
         counts, resolutions = x[grid], np.abs(per_count) * self.converter.lsb
-        amps = self.supply / (known + self.ohms[grid])
-        watts = float(np.max(amps**2 * self.ohms[grid]))
+        amps, watts = self._currents(divider, self.ohms[grid])
         seen = bool(np.all(np.isfinite(x)))  # else a part of the range is beyond the converter
         span = self.converter.highest - self.converter.lowest
         return Candidate(
@@ -123,6 +122,17 @@ class Judge:
             power=watts,
             heating=watts / (self.dissipation or math.nan),
         )
+
+    def _currents(self, divider: Divider, ohms: Array) -> tuple[Array, float]:
+        """The current from the supply at each of the sensor's ohms, and the most power in it, with
+        the load beside the lower leg."""
+        load = math.inf if divider.load is None else divider.load
+        known = np.full_like(ohms, divider.known)
+        lower, rest = (ohms, known) if divider.sensor == "lower" else (known, ohms)
+        leg = 1 / (1 / lower + 1 / load)
+        amps = self.supply / (leg + rest)
+        across = amps * (leg if divider.sensor == "lower" else rest)
+        return amps, float(np.max(across**2 / ohms))
 
     def best(self, aim: Aim, low: float, high: float) -> Candidate:
         """The best of all resistors there could be: a search over decades, narrowed."""

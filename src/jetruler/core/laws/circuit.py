@@ -122,8 +122,13 @@ class Divider(Law):
         """Where there is no resistance: at the rail that the pin is drawn to."""
         out = np.zeros(x.shape, np.uint8)
         nothing = np.isnan(self.forward(x))
-        out[nothing & (x < 0.5 * self.full)] = Flag.LOW_RAIL
-        out[nothing & (x >= 0.5 * self.full)] = Flag.HIGH_RAIL
+        # An open sensor in the lower leg leaves the load there, which may pull below the half.
+        loaded = self.sensor == "lower" and self.load is not None
+        top = (
+            self.full * self.load / (self.known + self.load) if loaded and self.load else self.full
+        )
+        out[nothing & (x < 0.5 * top)] = Flag.LOW_RAIL
+        out[nothing & (x >= 0.5 * top)] = Flag.HIGH_RAIL
         return out
 
     def formula(self, x: float) -> str:

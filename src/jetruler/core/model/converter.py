@@ -121,6 +121,9 @@ class Converter(RawInput):
 
     def flags(self, x: Array) -> FlagArray:
         out = np.zeros(x.shape, np.uint8)
+        if self.bits == 1:  # on or off: neither says that there is more beyond
+            out[(x < self.lowest) | (x > self.highest)] = Flag.OFF_SCALE
+            return out
         out[x == self.lowest] = Flag.LOW_RAIL
         out[x >= self.top_code] = Flag.HIGH_RAIL
         out[(x < self.lowest) | (x > self.highest)] = Flag.OFF_SCALE

@@ -29,7 +29,7 @@ def shown(value: float, unit: str | None = None, decimals: int | None = None) ->
         text = number(value)
     else:
         text = fixed(value, decimals).replace("-", "−")
-    return f"{text} {symbol(unit)}" if unit else text
+    return f"{text} {symbol(unit)}".rstrip()
 
 
 def fixed(value: float, decimals: int) -> str:

@@ -182,8 +182,8 @@ def _missing(s: Subject) -> Iterator[Finding]:
 
 def _rails(s: Subject) -> Iterator[Finding]:
     v = s.survey
-    if v.distinct < 2:
-        return
+    if v.distinct < 2 or (v.smallest >= 0 and v.largest <= 1 and v.step == 1.0):
+        return  # nothing moves, or only on and off
     for fraction, rail, count, meaning in (
         (
             v.on_low_rail,
