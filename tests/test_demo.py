@@ -18,7 +18,7 @@ import jetruler
 from jetruler import Adc, Channel, Clamp, Counts, Line, demo, load_bench
 from jetruler.core.laws import HOMES, _own_laws
 from jetruler.core.model.ticks import round_values, true_ticks
-from jetruler.demo import saturday
+from jetruler.demo import saturday, store
 from jetruler.demo.generate import as_csv
 from jetruler.demo.tour import STEPS
 from jetruler.plots.draw_curve import draw_curve, draw_slope
@@ -34,7 +34,7 @@ ROOT = Path(__file__).parents[1]
 
 
 def test_the_bundled_data_is_what_the_generators_make() -> None:
-    made = {"roast.csv": as_csv} | saturday.FILES
+    made = {"roast.csv": as_csv} | saturday.FILES | store.FILES
     for name, make in made.items():
         assert make().encode() == demo.read(name), name
 

@@ -309,9 +309,13 @@ def _behind_input(raw: Input, laws: list[Law], has_converter: bool) -> Ruler:
         raise ParameterError("input", raw.unit, "either an input or a converter is right")
     if laws and isinstance(laws[0], RawInput):
         raise ParameterError("input", raw.unit, f"either this or the law {laws[0].name} is right")
-    if laws and laws[0].takes not in (None, raw.unit):
-        with contextlib.suppress(UnitError):  # the ruler says what does not fit
-            laws[0] = taking(laws[0], raw.unit)
+    for i, law in enumerate(laws):
+        before = law.takes
+        if before not in (None, raw.unit):
+            with contextlib.suppress(UnitError):  # the ruler says what does not fit
+                laws[i] = taking(law, raw.unit)
+        if law.gives not in (None, before):
+            break  # from here on it is another quantity
     return Ruler((raw, *laws))
 
 

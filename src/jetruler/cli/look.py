@@ -194,7 +194,7 @@ def _row(each: ColumnLook) -> list[str]:
     bits = f"{v.effective_bits:.1f} of {each.bits}" if each.bits else "–"
     bits += "?" if each.bits and each.bits_guessed else ""
     numbers = (v.mean, v.median, v.standard_deviation, v.noise)
-    shown = ["–" if math.isnan(x) else f"{x:.4g}" for x in numbers]
+    shown = ["–" if math.isnan(x) else _short(x) for x in numbers]
     return [
         name,
         str(v.missing),
@@ -205,6 +205,10 @@ def _row(each: ColumnLook) -> list[str]:
         f"{v.range_fraction:.0%}" if v.range_fraction == v.range_fraction else "–",
         str(v.distinct),
     ]
+
+
+def _short(x: float) -> str:
+    return f"{x:.0f}" if abs(x) >= 1000 else f"{x:.4g}"
 
 
 def as_dict(found: Look) -> Any:

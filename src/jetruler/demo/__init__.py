@@ -9,6 +9,8 @@ SHOWS = {
     "damper-marks.csv": "the damper knob against the scale on the flap",
     "bath.csv": "the bean thermistor in a stirred bath, at five temperatures",
     "rest.csv": "both bean thermistors at rest, side by side, with a thermometer",
+    "store.toml": "the green-bean store: grams, centimetres, volts and m/s² beside counts",
+    "store.csv": "five minutes of the store",
 }
 FILES = tuple(SHOWS)
 

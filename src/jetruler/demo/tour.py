@@ -90,6 +90,16 @@ STEPS = (
         "the trips of the bench: beans dropped in, the loose connector, too hot",
         then="events.csv",
     ),
+    TourStep("look store.csv -b store.toml"),
+    TourStep(
+        "convert store.csv -b store.toml -o store-values.csv",
+        "grams, centimetres, volts and m/s² through the same laws as counts",
+    ),
+    TourStep("explain silo --at '20.6 cm' --budget -b store.toml"),
+    TourStep(
+        "draw log store.csv -b store.toml",
+        "raw values in grey, each on an axis in its own unit; the lost echo in red",
+    ),
     TourStep(
         'live --source demo --duration "0.5 s"',
         "half a second of the stand-in board, with trips and drives",

@@ -23,7 +23,9 @@ def few_counts(c: Facts) -> Iterator[Finding]:
     Each count is then worth four times as much as it could be: resolution that was paid for and
     is thrown away.
     """
-    if c.channel.limits is None or c.labelled or c.of("attenuator"):
+    if c.channel.chain.converter is None or c.channel.limits is None:
+        return
+    if c.labelled or c.of("attenuator"):
         return  # a supply rail is watched near one value: its range is not its sensor's
     used = c.counts[c.inside]
     fraction = float(np.ptp(used) / np.ptp(c.counts)) if used.size else 0.0

@@ -106,16 +106,17 @@ def taking(law: Law, unit: str) -> Law:
             return float(f"{value * size + offset:.12g}")
         return tuple(map(restated, value)) if isinstance(value, tuple) else value
 
-    changed: dict[str, Any] = {"takes": unit}
+    field = "takes" if "takes" in parameters(type(law)) else "unit"
+    if getattr(law, field, None) != law.takes:
+        raise UnitError(f"{law.name} takes {law.takes} only")
+    changed: dict[str, Any] = {field: unit}
     for key, sides in law.unit_hints.items():
         value = getattr(law, key)
-        if sides == "takes":
+        if sides == field:
             changed[key] = restated(value)
         elif value is not None and isinstance(sides, tuple) and "takes" in sides:
             raw = sides.index("takes")
             changed[key] = tuple(
                 tuple(restated(v) if i == raw else v for i, v in enumerate(pair)) for pair in value
             )
-    if "takes" not in parameters(type(law)):
-        raise UnitError(f"{law.name} takes {law.takes} only")
     return replace(law, **changed)  # type: ignore[type-var]

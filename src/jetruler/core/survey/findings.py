@@ -211,7 +211,9 @@ def _rails(s: Subject) -> Iterator[Finding]:
             Severity.ERROR if sudden else Severity.WARNING,
             s.name,
             f"sits on its {rail} rail ({number(count)}) for {s.lasting(samples)}{where}",
-            f"That is {meaning}: if it comes and goes, a loose connector",
+            f"That is {meaning}: if it comes and goes, a loose connector"
+            if v.unit == "count"
+            else "That is the end of what the input can give: nothing there, or more beyond",
         )
 
 
