@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from jetruler import Adc, Beta, Clamp, Divider, Line, To
+from jetruler import Adc, Beta, Clamp, Divider, Input, Line, To
 from jetruler.core.arrays import Array
 from jetruler.core.model.lookup import blocks
 
@@ -26,6 +26,11 @@ def by_numpy(counts: npt.NDArray[Any]) -> Array:
     r = KNOWN * v / (VREF - v)
     celsius = 1 / (1 / T0 + np.log(r / R0) / BETA) - 273.15
     return np.clip(celsius * 1.8 + 32, 0, 500)
+
+
+def level_by_numpy(cm: Array) -> Array:
+    """The expression people write for the level of a tank."""
+    return np.where((cm >= 1.95) & (cm <= 400.05), np.clip((14 - cm) * 10, 0, 100), np.nan)
 
 
 def by_hand(n: int) -> float:
@@ -66,6 +71,16 @@ def results() -> Iterator[Result]:
         lambda: ruler(averaged),
         lambda: by_numpy(averaged),
         1.1,
+        rounds=3,
+    )
+    echo = Input("cm", resolution=0.1, range=(2, 400)) >> Line.through((14, 0), (4, 100))
+    tank = echo >> Clamp(0, 100)
+    distances = np.random.RandomState(2).uniform(0, 410, N)
+    yield ratio(
+        "10 million distances (an input in cm): three laws / NumPy expression",
+        lambda: tank(distances),
+        lambda: level_by_numpy(distances),
+        1.2,
         rounds=3,
     )
     one = timeit.Timer("f(1880)", globals={"f": ruler}).timeit

@@ -287,7 +287,10 @@ def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
     counts = wanted in (None, "count")
     settings = common.given()
     if table.converter is not None:
-        settings |= table.converter.given()
+        own = table.converter.given()
+        if "bits" in own:  # another size has other codes
+            settings.pop("codes", None)
+        settings |= own
     if counts:
         settings = {
             k: v for k, v in settings.items() if k in ("bits", "signed", "error_lsb", "codes")
