@@ -105,7 +105,9 @@ def test_rules_at_their_edges(rule: str, made: Any, bad: float, good: float) -> 
 
 def surveyed(counts: Any, law: Any) -> Logged:
     channel = Channel("a", jr.Ruler((Counts(12), law)), "x")
-    return Logged(Facts(channel), jr.survey(np.asarray(counts, dtype=np.int64), bits=12))
+    counts, blocks = np.asarray(counts, dtype=np.int64), Blocks()
+    blocks.add(counts)
+    return Logged(Facts(channel), jr.survey(counts, bits=12), blocks.floating(4095, None))
 
 
 def test_rules_about_a_log_at_their_edges() -> None:

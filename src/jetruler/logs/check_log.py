@@ -11,7 +11,7 @@ from ..core.check.rules import applied
 from ..core.check.triggers import slow_smoothing
 from ..core.check.with_log import RULES, Logged, swapped_columns
 from ..core.model.channel import Bench
-from ..core.survey.findings import Finding, Severity
+from ..core.survey.findings import FLOATING_REMEDY, Finding, Severity
 from .batches import Progress
 from .formats.opening import open_log
 from .look_at_log import look
@@ -85,7 +85,7 @@ def check_log(
     looked = look(log, replace(bench, channels=there), form=form, progress=progress)
     own = set(listed)
     logged = {
-        name: Logged(Facts(there[name], name in own), each.survey)
+        name: Logged(Facts(there[name], name in own), each.survey, each.floating)
         for name, each in looked.columns.items()
     }
     timing = looked.time
@@ -98,6 +98,6 @@ def check_log(
     found += [
         replace(finding, rule="look")
         for finding in looked.findings
-        if finding.severity < Severity.NOTE
+        if finding.severity < Severity.NOTE and finding.remedy != FLOATING_REMEDY
     ]
     return sorted(found, key=lambda finding: finding.severity)

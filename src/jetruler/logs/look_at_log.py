@@ -13,6 +13,7 @@ import numpy.typing as npt
 from ..core.model.channel import Bench, Channel
 from ..core.model.converter import Converter, RawInput
 from ..core.survey.findings import Finding, Subject, findings, time_findings
+from ..core.survey.floating import Blocks, Floating
 from ..core.survey.survey import FURTHEST, Survey, Surveyor
 from ..core.survey.timing import TimeSurvey, TimeSurveyor
 from .batches import Progress, SampleBatch, sample_batches
@@ -38,6 +39,7 @@ class ColumnLook:
     empty: int
     unreadable: int
     fractional: int
+    floating: Floating | None = None
 
 
 @dataclass(frozen=True)
@@ -83,6 +85,7 @@ class _Column:
     place: int
     channel: Channel | None
     surveyor: Surveyor = field(default_factory=Surveyor)
+    blocks: Blocks = field(default_factory=Blocks)
     empty: int = 0
     unreadable: int = 0
     fractional: int = 0
@@ -111,6 +114,7 @@ class _Column:
             steps = counts.astype(np.float64) / self.step
             counts = np.rint(np.clip(np.nan_to_num(steps), -FURTHEST, FURTHEST)).astype(np.int64)
         self.surveyor.add(counts, found.missing)
+        self.blocks.add(counts, found.missing)
         self.empty += 0 if found.empty is None else found.empty.size
         self.unreadable += 0 if found.unreadable is None else found.unreadable.size
 
@@ -122,7 +126,7 @@ class _Column:
         digits = (10.0**-d for d in range(9) if _are_multiples(values, 10.0**-d))
         return next(digits, 1e-9)
 
-    def looked(self, column: str) -> ColumnLook:
+    def looked(self, column: str, interval: float | None) -> ColumnLook:
         histogram, step, edge = self.surveyor.histogram, self.step or 1.0, self.edge
         bits = edge.bits if isinstance(edge, Converter) else None
         lowest, highest = (edge.lowest, edge.highest) if edge is not None else (-inf, inf)
@@ -143,6 +147,9 @@ class _Column:
             empty=self.empty,
             unreadable=self.unreadable,
             fractional=self.fractional,
+            floating=self.blocks.floating((highest - lowest) / step, interval)
+            if self.unit == "count"
+            else None,
         )
 
 
@@ -247,11 +254,13 @@ def _looked(
 ) -> Look:
     timing = time.survey() if time is not None else None
     interval = timing.interval if timing is not None and timing.interval > 0 else None
-    looks = {c.name: c.looked(reader.columns[c.place].strip()) for c in columns}
+    looks = {c.name: c.looked(reader.columns[c.place].strip(), interval) for c in columns}
     found = [
         finding
         for name, each in looks.items()
-        for finding in findings(Subject(name, each.survey, each.channel, interval, rows.line))
+        for finding in findings(
+            Subject(name, each.survey, each.channel, interval, rows.line, floating=each.floating)
+        )
     ]
     if timing is not None:
         found += time_findings(timing, rows.line)

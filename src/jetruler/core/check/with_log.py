@@ -11,7 +11,8 @@ import numpy as np
 from ..model.channel import Channel
 from ..model.reading import Flag
 from ..model.text import number
-from ..survey.findings import Finding, Severity
+from ..survey.findings import FLOATING_REMEDY, Finding, Severity, floating_text
+from ..survey.floating import Floating
 from ..survey.survey import Survey
 from .facts import Facts
 from .ranges import marks_of
@@ -28,6 +29,7 @@ class Logged:
 
     facts: Facts
     survey: Survey
+    floating: Floating | None = None
 
 
 def clamp_hides(s: Logged) -> Iterator[Finding]:
@@ -113,20 +115,13 @@ def wrong_converter(s: Logged) -> Iterator[Finding]:
 
 
 def floating_input(s: Logged) -> Iterator[Finding]:
-    """An input that wanders over the range without a pattern: nothing is connected to it.
+    """An input that nothing is connected to: it hums with the mains, or wanders without a pattern.
 
     A pin that floats picks up whatever is near it; its values mean nothing, and look alive.
     """
-    v = s.survey
-    if v.samples >= 50 and v.range_fraction > 0.4 and v.noise > 0.7 * v.standard_deviation:
-        yield s.facts.found(
-            Severity.ERROR,
-            s.facts.key("column"),
-            f"it covers {v.range_fraction:.0%} of the range, and each sample is as far from the "
-            f"one before as from any other (noise {v.noise:.0f} of a standard deviation of "
-            f"{v.standard_deviation:.0f} counts)",
-            "Look for a wire that is not connected, or a column of something else",
-        )
+    if s.floating is not None:
+        what = floating_text(s.floating)
+        yield s.facts.found(Severity.ERROR, s.facts.key("column"), what, FLOATING_REMEDY)
 
 
 def noisy_zones(s: Logged) -> Iterator[Finding]:

@@ -16,6 +16,7 @@ from ..model.reading import Flag
 from ..model.text import number, shown
 from ..model.units import symbol
 from .ends import Ends, NothingMovedError, ends_of
+from .floating import Floating
 from .survey import Survey
 from .timing import GAP, TimeSurvey
 
@@ -84,6 +85,7 @@ class Subject:
     channel: Channel | None
     interval: float | None
     line_of: Callable[[int], int]
+    floating: Floating | None = None
 
     def lasting(self, samples: float) -> str:
         """A number of samples, as time too where that is known."""
@@ -167,6 +169,26 @@ def _nothing(s: Subject) -> Iterator[Finding]:
             f"every sample is {s.valued(s.survey.smallest)}",
             "Move the sensor while logging; if nothing changes, look for a dead input",
         )
+
+
+def _floating(s: Subject) -> Iterator[Finding]:
+    if s.floating is not None:
+        yield Finding(Severity.ERROR, s.name, floating_text(s.floating, s.line_of), FLOATING_REMEDY)
+
+
+FLOATING_REMEDY = "Look for a wire that is not connected, or a column of something else"
+
+
+def floating_text(found: Floating, line_of: Callable[[int], int] | None = None) -> str:
+    """The evidence that nothing is connected, in words."""
+    where = "" if line_of is None else f", lines {line_of(found.first)} to {line_of(found.last)}"
+    part = f"{found.fraction:.0%} of the log{where}" if found.fraction < 0.95 else "all of the log"
+    size = f"{found.deviation:.0f} counts (one standard deviation)"
+    if found.kind == "hum":
+        heard = f"{number(float(f'{found.frequency:.3g}'))} Hz, what sampling makes of"
+        heard = "" if abs(found.frequency - found.mains) < 0.5 else f"{heard} "
+        return f"hums at {heard}{found.mains:.0f} Hz mains, by {size}, over {part}"
+    return f"wanders without a pattern, by {size}, over {part}"
 
 
 def _missing(s: Subject) -> Iterator[Finding]:
@@ -337,7 +359,7 @@ def _stuck(s: Subject) -> Iterator[Finding]:
 
 def _noise(s: Subject) -> Iterator[Finding]:
     v = s.survey
-    if math.isnan(v.noise) or v.distinct < 2:
+    if math.isnan(v.noise) or v.distinct < 2 or s.floating is not None:
         return
     noise = s.amount(v.noise)
     if not math.isnan(s.unit_noise) and s.channel is not None and not s.is_own_unit:
@@ -376,6 +398,7 @@ def _averaging(s: Subject) -> str:
 RULES = (
     _nothing,
     _faults,
+    _floating,
     _rails,
     _limits,
     _missing,

@@ -1,0 +1,154 @@
+"""Whether nothing is connected to an input: mains hum, or wandering without a pattern.
+
+Blocks of successive samples are kept, evenly spread over a log of any length. A pin that floats
+picks up the mains around it (50 or 60 Hz, or what sampling makes of them), or jumps about like
+white noise of a large part of the range; no sensor behind a wire does either.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+
+from ..arrays import AnyArray, Array, Truths
+
+#: Samples in a block, and blocks that are kept at most.
+SIZE, MOST = 256, 128
+#: A log of fewer samples than a block, but of so many, is one block.
+LEAST = 50
+#: A block floats from so much of the range on: standard deviation of white noise, of hum.
+WHITE, HUM = 0.03, 0.01
+#: So much of a block's power stands at the mains frequency, or below for any other signal.
+PEAK = 0.6
+MAINS = (50.0, 60.0)
+#: A peak is the mains' own if it is so near: in bins of the spectrum, and in parts of the mains
+#: frequency, which wanders a little, as the converter's clock does.
+NEAR_BIN, NEAR_MAINS = 0.3, 0.002
+#: Hum is told only where that is so little of the sampling rate: from five samples a second on.
+FINEST = 0.02
+
+Kind = Literal["hum", "white"]
+
+
+@dataclass(frozen=True)
+class Floating:
+    """What a floating input shows.
+
+    Attributes
+    ----------
+    kind : {"hum", "white"}
+        Mains hum, or wandering like white noise.
+    first, last : int
+        Rows of the first and the last sample of what floats, from 0.
+    fraction : float
+        Fraction of the log that floats.
+    deviation : float
+        Standard deviation there, in counts.
+    frequency : float
+        Of the hum as it is sampled, in Hz; NaN for white noise.
+    mains : float
+        The mains frequency that it comes from, in Hz.
+    """
+
+    kind: Kind
+    first: int
+    last: int
+    fraction: float
+    deviation: float
+    frequency: float = float("nan")
+    mains: float = float("nan")
+
+
+@dataclass
+class Blocks:
+    """Blocks of successive samples, evenly spread over all that is added."""
+
+    _kept: list[tuple[int, Array]] = field(default_factory=list)
+    _part: list[Array] = field(default_factory=list)
+    _rows: int = 0
+    _every: int = 1
+    _number: int = 0
+
+    def add(self, counts: AnyArray, missing: Truths | None = None) -> None:
+        """Take a batch; a block with a missing sample is left out."""
+        values = counts.astype(np.float64)
+        if missing is not None:
+            values[missing] = np.nan
+        rest = np.concatenate([*self._part, values])
+        begun = self._rows - (rest.size - values.size)
+        whole = rest.size // SIZE * SIZE
+        for start in range(0, whole, SIZE):
+            self._keep(begun + start, rest[start : start + SIZE])
+        self._part = [rest[whole:]]
+        self._rows += values.size
+
+    def _keep(self, row: int, block: Array) -> None:
+        if self._number % self._every == 0 and not np.isnan(block).any():
+            self._kept.append((row, block.copy()))
+        self._number += 1
+        if len(self._kept) > MOST:
+            self._kept = self._kept[::2]
+            self._every *= 2
+
+    def floating(self, span: float, interval: float | None) -> Floating | None:
+        """Return what floats; None where nothing does.
+
+        Parameters
+        ----------
+        span : the range of the converter, in counts.
+        interval : seconds between two samples; without it there is no telling hum.
+        """
+        kept = self._kept or [(0, block) for block in self._part if block.size >= LEAST]
+        kept = [(row, block) for row, block in kept if not np.isnan(block).any()]
+        found = [_judged(block, span, interval) for _, block in kept]
+        which = [i for i, each in enumerate(found) if each is not None]
+        # One block in a row of others is a knob that is fiddled with, not a wire that is off.
+        which = [i for i in which if i - 1 in which or i + 1 in which or len(found) == 1]
+        if not which:
+            return None
+        kinds = [each[0] for i in which if (each := found[i]) is not None]
+        kind: Kind = "hum" if kinds.count("hum") * 2 >= len(kinds) else "white"
+        first, last = kept[which[0]][0], kept[which[-1]][0] + kept[which[-1]][1].size - 1
+        deviation = float(np.median([kept[i][1].std() for i in which]))
+        heard = [each for i in which if (each := found[i]) is not None and each[0] == "hum"]
+        frequency, mains = heard[0][1:] if kind == "hum" else (float("nan"), float("nan"))
+        fraction = len(which) / len(found)
+        return Floating(kind, first, last, fraction, deviation, frequency, mains)
+
+
+def _between_bins(power: Array, top: int) -> float:
+    """Where a peak lies between the bins of a spectrum: the top of a parabola through three."""
+    if not 0 < top < power.size - 1:
+        return 0.0
+    low, middle, high = np.log(power[top - 1 : top + 2] + 1e-300).tolist()
+    bend = low - 2.0 * middle + high
+    return 0.5 * (low - high) / bend if bend else 0.0
+
+
+def _judged(block: Array, span: float, interval: float | None) -> tuple[Kind, float, float] | None:
+    """Hum or white noise of one block, with the frequency and that of the mains."""
+    t = np.arange(block.size) - 0.5 * (block.size - 1)
+    x = block - block.mean()
+    x = x - t * float(t @ x) / float(t @ t)  # a slow movement is none of either
+    deviation = float(x.std())
+    if deviation < HUM * span:
+        return None
+    power = np.abs(np.fft.rfft(x * np.hanning(x.size))) ** 2
+    power[:2] = 0.0
+    top = int(np.argmax(power))
+    peak = float(power[max(0, top - 2) : top + 3].sum() / power.sum())
+    if peak > PEAK and interval is not None:
+        bin_width = 1.0 / (block.size * interval)
+        frequency = (top + _between_bins(power, top)) * bin_width
+        for mains in MAINS:
+            folded = abs(mains - round(mains * interval) / interval)
+            near = NEAR_BIN * bin_width + NEAR_MAINS * mains
+            if near < FINEST / interval and top > 3 and abs(frequency - folded) < near:
+                return "hum", frequency, mains
+        return None
+    steps = float(np.sqrt(np.mean(np.diff(x) ** 2) / 2.0))
+    if deviation > WHITE * span and steps > 0.7 * deviation and peak < 0.5:
+        return "white", float("nan"), float("nan")
+    return None
