@@ -31,6 +31,7 @@ from jetruler.benchfile.starter import KINDS
 from jetruler.core.check.facts import Facts
 from jetruler.core.check.with_log import Logged, floating_input, unreached_marks
 from jetruler.core.choose.averaging import choose_averaging
+from jetruler.core.survey.floating import Blocks
 
 from .conftest import Cli
 from .sizes import fewer

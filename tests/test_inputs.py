@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 import jetruler as jr
 from jetruler.benchfile.load import parse_bench
+from jetruler.live.station import Station
 
 from .conftest import Cli
 
@@ -321,3 +322,39 @@ def test_no_unit_at_all() -> None:
         f'laws = [{{ law = "line", marks = {marks} }}]\n'
     )
     assert (told["a"].unit, told["a"].ruler(9.81)) == ("psi", 20.0)
+
+
+def test_a_drive_says_why_it_is_safe() -> None:
+    bench = parse_bench(
+        "[converter]\nbits = 10\n[channel.k]\ncolumn = 1\n"
+        f"laws = [{LINE.format(100, 900)}, {CLAMP}]\n"
+        '[trip.low]\nany = [{ channel = "k", below = 5 }]\n'
+        '[drive.d]\nfrom = "k"\nmarks = [[0, 10], [100, 20]]\nsafe = 99\nclamp = [0, 99]\n'
+        'safe_when = ["low"]\n'
+    )
+    station = Station(bench, jr.Stream())
+    for line, why in (("500", ""), ("1023", "k high_rail"), ("101", "trip low"), ("500", "")):
+        station.take(f"{line}\n".encode(), np.array([0.0]), 0.0)
+        assert station.why_safe("d") == why
+
+
+def test_a_bench_from_a_log_of_both_kinds(store: Path, cli: Cli) -> None:
+    done = cli("new", "made.toml", "--from", "store.csv")
+    assert done.returncode == 0, done.stderr
+    made = jr.load_bench(store / "made.toml")
+    assert isinstance(made["g"].chain.edge, jr.Adc)
+    assert made["echo"].chain.edge == jr.Input("1", resolution=0.1)
+    assert cli("convert", "store.csv", "-b", "made.toml", "-o", "out.csv").returncode == 0
+    drawn = cli("draw", "ruler", "scale", "--from", "0", "--to", "3000", "-b", "store.toml")
+    assert drawn.returncode == 0, drawn.stderr
+    refused = cli("draw", "ruler", "g", "--from", "0", "-b", "made.toml")
+    assert "--from and --to are for inputs" in refused.stderr
+
+
+def test_a_knob_that_saturates_is_said(store: Path, cli: Cli) -> None:
+    at = np.interp(np.arange(3000), [0, 600, 1200, 1800, 2400, 3000], [0, 0, 1, 1, 0, 0])
+    counts = np.clip(np.round(300 + 4200 * at), 0, 4095).astype(int)
+    rows = [f"{i},{count}" for i, count in enumerate(counts)]
+    (store / "knob.csv").write_text("\n".join(["time_s,knob", *rows]) + "\n")
+    said = cli("look", "knob.csv", "--ends", "knob").stderr
+    assert "it rests on the rail at 4095: it saturates before its stop" in said

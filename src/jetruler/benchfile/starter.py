@@ -6,6 +6,8 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from ..core.model.units import usual
+
 HEAD = """\
 # A bench file: what is wired to what. Every command of jetruler reads it.
 # docs/bench-file.md has everything that can stand here, docs/laws.md every law.
@@ -92,13 +94,14 @@ EXAMPLES = {"bean": "ntc", "damper": "knob"}
 @dataclass(frozen=True)
 class SeenColumn:
     """What a log shows of a column: its name, bits, the ends of its counts, and their step (16
-    for a 12-bit result left-scaled to 16)."""
+    for a 12-bit result left-scaled to 16). bits: None for values that are no counts, in steps of
+    `lsb`."""
 
     column: str
-    bits: int
-    low: int
-    high: int
-    lsb: int = 1
+    bits: int | None
+    low: float
+    high: float
+    lsb: float = 1
 
 
 def starter(
@@ -106,11 +109,9 @@ def starter(
 ) -> str:
     """The text of a bench file. kinds: channel → kind; those not in the log get a column by
     number. With what a log shows, every column has a channel, and each guess is marked."""
-    sizes = [s.bits for s in seen] or [12]
-    bits = max(set(sizes), key=sizes.count)
-    note = (
-        " # a guess: the smallest usual size that holds the counts of most columns" if seen else ""
-    )
+    # One board has one converter; left-scaled results say their own size.
+    bits = max((s.bits for s in seen if s.bits and s.lsb == 1), default=12)
+    note = " # a guess: the smallest usual size that holds all counts" if seen else ""
     parts = [HEAD.format(title=title, bits=bits, bits_note=note, full=2**bits)]
     by_name = {_channel_name(s.column): s for s in seen}
     wanted = dict.fromkeys(by_name, "volts") if seen else {}
@@ -118,6 +119,8 @@ def starter(
     for place, (name, kind) in enumerate(wanted.items(), start=2):
         found = by_name.get(name)
         about, body = KINDS[kind]
+        if found is not None and found.bits is None and kind == "volts":
+            about, body = "values as they come", ""
         column = (
             f'"{found.column}"'
             if found
@@ -130,18 +133,23 @@ def starter(
         own = "" if found is None else _own_converter(found, bits)
         parts.append(f'\n[channel.{name}]\ncolumn = {column}\nabout = "{about}"\n{own}{filled}\n')
         if found:
-            parts.append(f"# the log's counts run from {found.low} to {found.high}\n")
+            what = "counts" if found.bits else "values"
+            parts.append(f"# the log's {what} run from {found.low:g} to {found.high:g}\n")
     return "".join([*parts, TAIL])
 
 
 def _own_converter(seen: SeenColumn, bits: int) -> str:
     """What differs from the common converter, marked as the guess it is."""
-    if seen.bits == bits and seen.lsb == 1:
+    if seen.bits is None:
+        name = seen.column.rpartition("_")[2].strip("() ")
+        unit = name if "_" in seen.column and usual(name) else "1"
+        table = f'input = {{ unit = "{unit}", resolution = {seen.lsb:g} }}'
+        return f'{table} # a guess: say its unit, as in "V" or "cm", and its range\n'
+    if seen.lsb == 1:
         return ""
-    codes = seen.bits + 1 - seen.lsb.bit_length()
-    full = f", codes = {codes}" if seen.lsb > 1 else ""
-    why = f"codes of {codes} bits, left-scaled" if seen.lsb > 1 else "larger counts"
-    return f"converter = {{ bits = {seen.bits}{full} }} # a guess: {why}\n"
+    codes = seen.bits + 1 - int(seen.lsb).bit_length()
+    why = f"codes of {codes} bits, left-scaled"
+    return f"converter = {{ bits = {seen.bits}, codes = {codes} }} # a guess: {why}\n"
 
 
 def _channel_name(column: str) -> str:

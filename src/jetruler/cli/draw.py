@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import click
 
 from ..core.errors import JetRulerError
+from ..core.laws.raw_input import Input
 from ..core.model.channel import Channel
+from ..core.model.ruler import Ruler
 from ..core.model.text import number
 from .choose import chosen_resistor, resistor_options
 from .common import bench_option, channel_of, load
@@ -34,6 +38,27 @@ out_option = click.option(
 )
 
 
+def range_options(command: Callable[..., None]) -> Callable[..., None]:
+    """The options that say over which raw values to draw."""
+    for option in (
+        click.option("--to", "high", type=float, metavar="RAW", help="To this raw value."),
+        click.option("--from", "low", type=float, metavar="RAW", help="From this raw value."),
+    ):
+        command = option(command)
+    return command
+
+
+def _over(channel: Channel, low: float | None, high: float | None) -> Channel:
+    """The channel with the ends that are asked for as those of its input."""
+    if low is None and high is None:
+        return channel
+    edge = channel.chain.edge
+    if not isinstance(edge, Input):
+        raise JetRulerError("--from and --to are for inputs; a converter is drawn over its counts")
+    ends = (edge.lowest if low is None else low, edge.highest if high is None else high)
+    return replace(channel, chain=Ruler((replace(edge, range=ends), *channel.chain.laws[1:])))
+
+
 @click.group(name="draw")
 def command() -> None:
     """Draw a picture: PNG or SVG, 1280 × 800."""
@@ -42,11 +67,19 @@ def command() -> None:
 @command.command()
 @click.argument("channel")
 @at_option
+@range_options
 @out_option
 @bench_option
-def ruler(channel: str, at: float | None, out: str | None, bench_path: str) -> None:
+def ruler(
+    channel: str,
+    at: float | None,
+    low: float | None,
+    high: float | None,
+    out: str | None,
+    bench_path: str,
+) -> None:
     """The double-edged ruler of CHANNEL: counts on one edge, true values on the other."""
-    chosen = channel_of(load(bench_path), channel)
+    chosen = _over(channel_of(load(bench_path), channel), low, high)
     _check_at(chosen, at)
     path = picture_path(out, f"ruler-{channel}.png")
     click.echo(draw_ruler_file(chosen, at, path))
@@ -55,12 +88,20 @@ def ruler(channel: str, at: float | None, out: str | None, bench_path: str) -> N
 @command.command()
 @click.argument("channels", nargs=-1, required=True, metavar="CHANNEL...")
 @at_option
+@range_options
 @out_option
 @bench_option
-def curve(channels: tuple[str, ...], at: float | None, out: str | None, bench_path: str) -> None:
+def curve(
+    channels: tuple[str, ...],
+    at: float | None,
+    low: float | None,
+    high: float | None,
+    out: str | None,
+    bench_path: str,
+) -> None:
     """Output against counts, with the slope beneath, of each CHANNEL side by side."""
     bench = load(bench_path)
-    chosen = [channel_of(bench, name) for name in channels]
+    chosen = [_over(channel_of(bench, name), low, high) for name in channels]
     for one in chosen:
         _check_at(one, at)
     path = picture_path(out, f"curve-{'-'.join(channels)}.png")
@@ -70,11 +111,19 @@ def curve(channels: tuple[str, ...], at: float | None, out: str | None, bench_pa
 @command.command()
 @click.argument("channel")
 @at_option
+@range_options
 @out_option
 @bench_option
-def stages(channel: str, at: float | None, out: str | None, bench_path: str) -> None:
+def stages(
+    channel: str,
+    at: float | None,
+    low: float | None,
+    high: float | None,
+    out: str | None,
+    bench_path: str,
+) -> None:
     """The chain of CHANNEL as stacked number lines, one a law, with one reading traced."""
-    chosen = channel_of(load(bench_path), channel)
+    chosen = _over(channel_of(load(bench_path), channel), low, high)
     _check_at(chosen, at)
     path = picture_path(out, f"stages-{channel}.png")
     click.echo(draw_stages_file(chosen, at, path))

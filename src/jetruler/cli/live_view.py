@@ -172,9 +172,11 @@ class LiveView:
             drive = driver.drive
             text = f"{command_text(driver.command)} {symbol(drive.unit)}".strip()
             bar = _bar(drive, driver.command, max(0, min(24, width - 52)))
-            state = "SAFE" if driver.safe else ""
+            why = session.station.why_safe(name)
+            state = f"SAFE: {why}" if driver.safe else ""
             source = f"← {drive.source}"
             line = f"{name[:NAME]:<{NAME}}  {text:>9}  {bar}  {source:<14}"[: width - 5]
+            state = state[: max(4, width - len(line) - 1)]
             lines.append(line + " " + self._style(state, fg=BLUE, bold=True))
         return lines
 

@@ -123,6 +123,13 @@ def show_ends(
         f"{ends.margin:.2g} {unit} (noise {survey.noise:.2g}), so that both ends are reached",
         err=True,
     )
+    rests = ((survey.on_low_rail, survey.lowest), (survey.on_high_rail, survey.highest))
+    for rail in (rail for fraction, rail in rests if fraction > RESTING):
+        click.echo(
+            f"it rests on the rail at {number(rail)}: it saturates before its stop, or its wire "
+            "was off",
+            err=True,
+        )
 
 
 def show_look(found: Look) -> None:
@@ -174,6 +181,9 @@ def show_findings(console: Console, findings: Sequence[Finding]) -> None:
     if console.is_terminal:
         console.print(grid, soft_wrap=False)
 
+
+#: A sensor rests where so much of a log is.
+RESTING = 0.01
 
 #: The table's columns, and which are left out of a narrow terminal.
 HEADINGS = [

@@ -55,9 +55,12 @@ def command(
         with progress_bar(log) as progress:
             found = look(log, form=form, progress=progress)
         for each in found.columns.values():
-            if each.survey.samples and each.bits is not None:
-                low, high = int(each.survey.low_end), int(each.survey.high_end)
-                step = 2 ** (each.bits - code_bits(each.survey))
+            v = each.survey
+            if v.samples and each.bits is None:
+                seen.append(SeenColumn(each.column, None, v.low_end, v.high_end, v.lsb))
+            elif v.samples and each.bits is not None:
+                low, high = int(v.low_end), int(v.high_end)
+                step = 2 ** (each.bits - code_bits(v))
                 seen.append(SeenColumn(each.column, each.bits, low, max(high, low + 1), step))
     text = starter(kinds, seen, title=target.stem.replace("-", " ").capitalize() or "My bench")
     parse_bench(text, path)

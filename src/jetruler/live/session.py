@@ -100,6 +100,7 @@ class Session:
         if parts.outlet is not None and self._rows is not None:
             parts.outlet.put(self._rows.header(), 0)
         self._show_soon = True
+        self._safe: set[str] = set()
 
     @property
     def bad(self) -> Counter[str]:
@@ -167,8 +168,18 @@ class Session:
             self._last_decision = time.monotonic()
             self.sender.send({name: float(v[-1]) for name, v in batch.decided.drives.items()})
             self._show_soon = True
+            self._say_what_is_safe()
             if self.parts.outlet is not None and self._rows is not None:
                 self.parts.outlet.put(self._rows(batch), batch.rows)
+
+    def _say_what_is_safe(self) -> None:
+        """Say why a drive went to its safe value, once each time, where it is sent."""
+        if not self.sender.armed:
+            return
+        for name, driver in self.station.decisions.drivers.items():
+            if driver.safe and name not in self._safe:
+                self._say(f"drive {name} is safe: {self.station.why_safe(name)}")
+        self._safe = {n for n, d in self.station.decisions.drivers.items() if d.safe}
 
     def _heard(self, arrival: Arrival) -> None:
         """News of the source."""

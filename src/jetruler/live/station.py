@@ -11,10 +11,11 @@ import pyarrow as pa
 
 from ..core.arrays import AnyArray, Array
 from ..core.decide.channel_reader import ChannelReader
+from ..core.decide.conditions import faults_of
 from ..core.decide.decisions import Decided, Decisions
 from ..core.model.channel import Bench, Channel
 from ..core.model.quantity import quantity
-from ..core.model.reading import Reading
+from ..core.model.reading import Reading, flag_names
 from ..core.model.stream import TIME_UNITS, Stream
 from ..logs.times import TimeColumn
 from .inject import Injection
@@ -189,6 +190,22 @@ class Station:
         for event in decided.events:
             if event.on:
                 self.on_since[event.trip.name] = float(decided.times[event.sample])
+
+    def why_safe(self, name: str) -> str:
+        """Why a drive is at its safe value, in words; empty where it is not."""
+        driver = self.decisions.drivers[name]
+        drive, bench = driver.drive, self.bench
+        if not driver.safe:
+            return ""
+        for trip in drive.safe_when:
+            if self.decisions.trippers[trip].on:
+                return f"trip {trip}"
+        for channel in self.decisions.looked_at(drive):
+            seen = self.seen[channel]
+            flags = seen.flags & faults_of(drive.safe_flags, bench[channel])
+            if flags or math.isnan(seen.value):
+                return f"{channel} {'+'.join(flag_names(flags)) or 'without a value'}"
+        return "nothing comes"
 
     def forget_ends(self) -> None:
         """Look for the ends anew."""
