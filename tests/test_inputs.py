@@ -125,6 +125,15 @@ def test_there_and_back_in_words(store: Path, cli: Cli) -> None:
     ):
         assert row in budget
     assert "a number, or a quantity in V, is right" in explain("meter", "--at", "x")
+    assert "nothing is known of how far to trust 7 g" in explain("scale", "--at", "7", "--budget")
+
+
+def test_noise_counts_though_no_edge_is_there() -> None:
+    """Two bar a volt: a ruler that starts in volts keeps its noise."""
+    ruler = jr.Ruler((jr.Line(2, takes="V", unit="bar"),))
+    assert jr.budget(ruler, 1.0, noise=0.01).combined == pytest.approx(0.02)
+    drawn = jr.simulate(ruler, 1.0, noise=0.01, draws=20_000).standard
+    assert drawn == pytest.approx(0.02, rel=0.02)
 
 
 def test_streams_trips_and_drives(store: Path, cli: Cli) -> None:

@@ -79,7 +79,7 @@ class Budget:
         return max(self.rows, key=lambda row: float(row.effect), default=None)
 
     def __str__(self) -> str:
-        if math.isnan(self.combined):
+        if math.isnan(self.combined) or not self.rows:
             return "\n".join(self.summary())
         unit = symbol(self.unit)
         heading = [
@@ -112,6 +112,10 @@ class Budget:
         if not math.isfinite(self.combined):
             held = "no value" if math.isnan(self.value) else "is held at an end by one of its laws"
             return [f"no budget: the reading {'has ' if held == 'no value' else ''}{held}"]
+        if not self.rows:
+            reads = shown(self.value, self.unit)
+            missing = "say a resolution, an error, a noise or a tolerance"
+            return [f"nothing is known of how far to trust {reads}: {missing}"]
         parts = (
             f"systematic {_two(self.systematic, self.unit)} (calibration reduces it), "
             f"random {_two(self.random, self.unit)} (averaging reduces it)"
