@@ -46,7 +46,7 @@ OF_MS = '[stream]\ntimestamp = "when"\ntime_unit = "ms"'
     ],
 )
 def test_every_reader_has_the_same_times(
-    cli: Cli, tmp_path: Path, name: str, unit: float, stream: str
+    cli: Cli, home: Path, tmp_path: Path, name: str, unit: float, stream: str
 ) -> None:
     path, log, out = (tmp_path / each for each in ("bench.toml", "log.csv", "events.csv"))
     path.write_text(BENCH.format(stream=stream))
@@ -70,6 +70,16 @@ def test_every_reader_has_the_same_times(
         (rows[3][0], "on"),
         (rows[7][0], "off"),
     ]
+    # The same through a stream, from a file and from a pipe.
+    with (home / "out.csv").open() as file:
+        values = [row["level_g"] for row in csv.DictReader(file)]
+    for source in (["--source", str(log)], []):
+        done = cli("live", "-b", str(path), *source, stdin=log.read_text())
+        assert done.returncode == 0, done.stderr
+        live = list(csv.DictReader(done.stdout.splitlines()))
+        assert [row[name] for row in live] == [row[0] for row in rows]
+        assert [row["full"] == "1" for row in live] == [3 <= i < 7 for i in range(len(RAW))]
+        assert [row["level_g"] for row in live] == values
     frame = bench.convert(pd.read_csv(log), decide=True)
     assert frame["full"].tolist() == [3 <= i < 7 for i in range(len(RAW))]
     assert frame["level_g"][3] == pytest.approx(frame["level_g"][5])

@@ -134,11 +134,14 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
     from ..live.record import Recorder
     from ..live.rows import AlignedRows, CsvRows, JsonRows, Rows
     from ..live.session import Parts
-    from ..live.sources import source_named
+    from ..live.sources import GrowingFile, StandardInput, source_named
+    from ..live.time_name import with_time_column
 
     bench = load(bench_path)
     stream = asked.stream(bench)
     source = source_named(asked.name, stream, asked.follow)
+    if isinstance(source, StandardInput | GrowingFile):
+        stream = with_time_column(stream, bench, source.peek())
     made = injections(bench, asked.inject, asked.sweep)
     wire = _wire(asked, source, bench, stream.baud)
     recorder = None

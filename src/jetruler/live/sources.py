@@ -18,6 +18,8 @@ if TYPE_CHECKING:
 
 #: The most that is read at once, and the longest that a read waits.
 CHUNK, WAIT = 1 << 18, 0.05
+#: The longest that the first bytes of a pipe are waited for, to see their header.
+PEEK = 0.5
 
 
 class Source(Protocol):
@@ -63,7 +65,19 @@ class StandardInput(_Base):
 
     name, lossless = "standard input", True
 
+    def __init__(self) -> None:
+        self._head = b""
+
+    def peek(self) -> bytes:
+        """What comes first, after a short wait; it is read again later."""
+        if select.select([0], [], [], PEEK)[0]:
+            self._head = os.read(0, CHUNK)
+        return self._head
+
     def read(self) -> bytes:
+        if self._head:
+            head, self._head = self._head, b""
+            return head
         if not select.select([0], [], [], WAIT)[0]:
             return b""
         data = os.read(0, CHUNK)
@@ -84,6 +98,12 @@ class GrowingFile(_Base):
         except OSError as error:
             why = f"{error.strerror}"
             raise StreamError(f"{path}: cannot be read: {why[0].lower()}{why[1:]}") from None
+
+    def peek(self) -> bytes:
+        """What comes first; it is read again later."""
+        head = self._file.read(CHUNK)
+        self._file.seek(0)
+        return head
 
     def read(self) -> bytes:
         data = self._file.read(CHUNK)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 import pyarrow as pa
@@ -13,7 +14,8 @@ from ..core.arrays import Array
 from ..core.model.stream import TIME_UNITS, Stream
 from .arrow import floats_of
 from .cells import read_samples
-from .reader import LogReader, RowBatch
+from .reader import RowBatch
+from .source import LogFormat
 
 #: The first rows of a log that show its time column and the time between two samples: few enough
 #: to be in its first batch, however large batches are, so that the result does not depend on that.
@@ -48,8 +50,18 @@ class TimeColumn:
         return float(np.median(steps)) * self.factor if steps.size else None
 
 
+class Named(Protocol):
+    """What has columns by name and a format: a log, or the first lines of a stream."""
+
+    @property
+    def columns(self) -> list[str]: ...
+
+    @property
+    def form(self) -> LogFormat: ...
+
+
 def find_time_column(
-    reader: LogReader, batch: RowBatch, used: set[int], stream: Stream | None = None
+    reader: Named, batch: RowBatch, used: set[int], stream: Stream | None = None
 ) -> TimeColumn | None:
     """Find the time column of a log by its first rows.
 
