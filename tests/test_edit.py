@@ -80,7 +80,7 @@ def test_one_law_changes_and_nothing_else(
     for line in text.splitlines():
         law, _, comment = line.removeprefix("laws = ").partition("},")
         if line.startswith("laws = ["):
-            law, _, comment = line.removeprefix("laws = ").rpartition("]")
+            law, _, comment = line.removeprefix("laws = ").partition("]")
         assert line in kept or (law.strip() in kept and comment.strip() in kept)
     if replaces:
         assert "# was: " in kept

@@ -65,14 +65,14 @@ def test_look_as_json_against_pandas(cli: Cli, home: Path) -> None:
 def test_ends_are_printed_and_written(cli: Cli, home: Path) -> None:
     before = (home / "bench.toml").read_text()
     printed = cli("look", "roast.csv", "--ends", "damper")
-    assert printed.stdout == "marks = [[204, 0], [3897, 100]]\n"
+    assert printed.stdout == "marks = [[205, 0], [3896, 100]]\n"
     assert (home / "bench.toml").read_text() == before
     backward = cli("look", "roast.csv", "--ends", "damper", "--reversed", "--margin", "10")
     assert backward.stdout == "marks = [[208, 100], [3894, 0]]\n"
     written = cli("look", "roast.csv", "--ends", "damper", "--write")
-    assert "- marks = [[198, 0], [3904, 100]]\n+ marks = [[204, 0], [3897, 100]]" in written.stdout
+    assert "- marks = [[198, 0], [3904, 100]]\n+ marks = [[205, 0], [3896, 100]]" in written.stdout
     after = (home / "bench.toml").read_text()
-    assert after == before.replace("[[198, 0], [3904, 100]]", "[[204, 0], [3897, 100]]")
+    assert after == before.replace("[[198, 0], [3904, 100]]", "[[205, 0], [3896, 100]]")
     cli("convert", "roast.csv", "-o", "out.csv", "--only", "damper")
     out = pd.read_csv(home / "out.csv")["damper_percent"]
     assert (out[:90] == 0.0).all()  # both ends are really reached, in spite of the noise

@@ -135,13 +135,14 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
     from ..live.rows import AlignedRows, CsvRows, JsonRows, Rows
     from ..live.session import Parts
     from ..live.sources import GrowingFile, StandardInput, source_named
-    from ..live.time_name import with_time_column
+    from ..live.time_name import timed
 
     bench = load(bench_path)
     stream = asked.stream(bench)
     source = source_named(asked.name, stream, asked.follow)
+    interval = None
     if isinstance(source, StandardInput | GrowingFile):
-        stream = with_time_column(stream, bench, source.peek())
+        stream, interval = timed(stream, bench, source.peek())
     made = injections(bench, asked.inject, asked.sweep)
     wire = _wire(asked, source, bench, stream.baud)
     recorder = None
@@ -162,6 +163,7 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
         wire=wire,
         recorder=recorder,
         rows=rows_of,
+        interval=interval,
     )
 
 

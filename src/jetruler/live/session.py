@@ -75,6 +75,8 @@ class Parts:
     rows: Callable[[Bench], Rows] | None = None
     show: Callable[[Session], None] | None = None
     frame_every: float = 1 / 60
+    interval: float | None = None
+    """Seconds between two samples, where a recorded stream shows it."""
 
 
 class Session:
@@ -89,6 +91,7 @@ class Session:
             parts.stream,
             parts.injections,
             holds=parts.source.lossless and not self._follows(),
+            interval=parts.interval,
         )
         self.progress = Progress(now)
         self.feed = Feed(parts.source, parts.recorder)

@@ -70,6 +70,7 @@ class Station:
     injections: dict[str, Injection] = field(default_factory=dict)
     bad: Counter[str] = field(default_factory=Counter)
     holds: bool = False
+    interval: float | None = None
     rows: int = 0
 
     def __post_init__(self) -> None:
@@ -83,6 +84,9 @@ class Station:
         """When each trip turned on last, by the clock of the decisions."""
         self._held: list[Arrived] = []
         self.parser = self._parser()
+        if self.interval is not None:
+            self.pace.interval = self.interval
+            self._settle()
 
     def _parser(self) -> Parser:
         columns = [channel.column for channel in self.bench.channels.values()]

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..arrays import AnyArray
+from ..arrays import AnyArray, Array
 from ..errors import JetRulerError, ParameterError
 from ..laws.linear import Line
 from ..model.channel import Channel
@@ -126,24 +126,42 @@ def _end_of(found: Survey, room: float, side: int) -> _End:
     raw, often = found.pairs()
     end = found.low_end if side > 0 else found.high_end
     off = side * (raw - end)  # how far inside the robust end
-    near = (off >= -room) & (off <= 2.0 * room)
-    if not often[near].any():
-        return _End(end, 0.0, 0.0)
-    at = float(raw[near][np.argmax(often[near])])
-    fraction = float(often[near].sum()) / found.samples
-    if fraction <= 0.01:
-        return _End(end, 0.0, fraction)
+    span = found.high_end - found.low_end
+    at_once = often[(off > 0.1 * span) & (off < 0.9 * span)]
+    usual = float(np.median(at_once)) if at_once.size else 0.0  # where it only passes
+    while True:
+        near = (off >= -room) & (off <= 2.0 * room)
+        fraction = float(often[near].sum()) / found.samples
+        top = int(np.argmax(np.where(near, often, -1)))
+        if fraction > 0.01 and often[top] >= 4.0 * usual:
+            break
+        room *= 2.0  # the noise of the two ends may differ: look further in for what rests
+        if room > 0.02 * span:
+            return _End(end, 0.0, min(fraction, 0.01))
+    at = float(raw[top])
     inward = side * (raw - at)
-    passing = often[(inward > 4.0 * room) & (inward <= 12.0 * room)]
-    usual = float(passing.sum()) * found.lsb / (8.0 * room)  # of one step, where it only passes
     noise = 0.0
-    for there, more in ((inward >= 0, often - 2.0 * usual), (inward <= 0, often)):
-        # Half a bell: its mean square is that of the whole one.
-        there &= (abs(inward) <= 3.0 * room) & (more > 0)
-        weight = np.where(inward == 0, 0.5, 1.0)[there] * more[there]
+    for _ in range(8):  # until the window holds all of the bell
+        noise = _half_bells(inward, often - 2.0 * usual, often, 3.0 * room)
+        if 3.0 * noise <= room or 6.0 * room > span:
+            break
+        room *= 2.0
+    return _End(at, noise, fraction)
+
+
+def _half_bells(inward: Array, clear: Array, often: AnyArray, reach: float) -> float:
+    """The noise of what rests, from its inner side less what passes there, and its outer side,
+    whichever is more: the mean square of half a bell is that of the whole one."""
+    noise = 0.0
+    for there, more in ((inward >= 0, clear), (inward <= 0, often)):
+        there = there & (abs(inward) <= reach) & (more > 0)
+        # At a stop or a rail all that would lie beyond piles up in the middle: it counts no more
+        # than its neighbours do.
+        middle, beside = inward[there] == 0, float(np.max(more[there & (inward != 0)], initial=0.0))
+        weight = np.where(middle, 0.5 * np.minimum(more[there], beside), more[there])
         if weight.sum() > 0:
             noise = max(noise, math.sqrt(float(inward[there] ** 2 @ weight) / weight.sum()))
-    return _End(at, noise, fraction)
+    return noise
 
 
 def _whole(end: float, found: Survey, rounded: Callable[[float], int]) -> float:

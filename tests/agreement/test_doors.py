@@ -1,0 +1,118 @@
+"""The same channel through `convert`, frames, `live` and `explain`: the same values and flags."""
+
+from __future__ import annotations
+
+import csv
+import json
+import math
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pyarrow.parquet as pq
+import pytest
+
+from ..conftest import Cli
+from ..sizes import sizes
+from .made import Made, made
+
+Rows = list[dict[str, str]]
+
+
+def converted(cli: Cli, home: Path, case: Made) -> Rows:
+    (home / "made.toml").write_text(case.file)
+    (home / "made.csv").write_text(case.log)
+    done = cli("convert", "made.csv", "-b", "made.toml", "-o", "out.csv", "--events", "events.csv")
+    assert done.returncode == 0, done.stderr
+    with (home / "out.csv").open(encoding="utf-8") as file:
+        return list(csv.DictReader(file))
+
+
+@pytest.mark.parametrize("many", sizes(6, 150))
+def test_every_door_says_the_same(cli: Cli, home: Path, many: int) -> None:
+    for seed in range(many):
+        case = made(seed)
+        rows = converted(cli, home, case)
+        for door in (_live, _frame, _parquet, _lines, _explained):
+            try:
+                door(cli, home, case, rows)
+            except AssertionError as error:
+                raise AssertionError(f"seed {seed}, {door.__name__}: {error}") from None
+
+
+def _live(cli: Cli, home: Path, case: Made, rows: Rows) -> None:
+    for source in (["--source", "made.csv"], []):
+        done = cli("live", "-b", "made.toml", *source, stdin=case.log)
+        assert done.returncode == 0, done.stderr
+        live = list(csv.DictReader(done.stdout.splitlines()))
+        assert len(live) == len(rows)
+        for name in rows[0]:
+            for i, (x, y) in enumerate(zip(rows, live, strict=True)):
+                assert x[name] == y[name], f"{name} in row {i}: {x} {y}"
+        turns = [i for i in range(1, len(live)) if live[i]["t"] != live[i - 1]["t"]]
+        turns = [0, *turns] if live[0]["t"] == "1" else turns
+        with (home / "events.csv").open(encoding="utf-8") as file:
+            events = [event[next(iter(event))] for event in csv.DictReader(file)]
+        assert [live[i][next(iter(live[i]))] for i in turns] == events
+
+
+def _frame(cli: Cli, home: Path, case: Made, rows: Rows) -> None:
+    raw = pd.read_csv(home / "made.csv", dtype=str, keep_default_na=False)
+    frame = case.bench.convert(raw, decide=True)
+    for channel in case.bench.channels.values():
+        column = frame[channel.output_column]
+        if channel.ruler.label(0.0) is None:
+            texts = channel.cells(column.to_numpy(dtype=float).tolist())
+        else:
+            texts = column.astype(object).where(column.notna(), "").tolist()
+        assert texts == [row[channel.output_column] for row in rows], channel.name
+    assert frame["flags"].tolist() == [row["flags"] for row in rows]
+    done = cli("live", "-b", "made.toml", "--source", "made.csv")
+    live = list(csv.DictReader(done.stdout.splitlines()))
+    assert frame["t"].tolist() == [row["t"] == "1" for row in live]
+    assert frame["d"].tolist() == [float(row["d"]) for row in live]
+
+
+def _parquet(cli: Cli, home: Path, case: Made, rows: Rows) -> None:
+    done = cli("convert", "made.csv", "-b", "made.toml", "-o", "out.parquet")
+    assert done.returncode == 0, done.stderr
+    table = pq.read_table(home / "out.parquet")
+    for channel in case.bench.channels.values():
+        values = table.column(channel.output_column).to_pylist()
+        if channel.ruler.label(0.0) is None:
+            texts = channel.cells([math.nan if v is None else v for v in values])
+        else:
+            texts = [v or "" for v in values]
+        assert texts == [row[channel.output_column] for row in rows], channel.name
+
+
+def _lines(cli: Cli, home: Path, case: Made, rows: Rows) -> None:
+    done = cli("convert", "made.csv", "-b", "made.toml", "--to", "jsonl")
+    assert done.returncode == 0, done.stderr
+    for line, row in zip(done.stdout.splitlines(), rows, strict=True):
+        found = json.loads(line)
+        for channel in case.bench.channels.values():
+            text = row[channel.output_column]
+            value = found[channel.output_column]
+            plain = channel.ruler.label(0.0) is not None
+            assert value == ((text or None) if plain else float(text) if text else None)
+
+
+def _explained(cli: Cli, home: Path, case: Made, rows: Rows) -> None:
+    """For channels without memory: every raw value by itself."""
+    raw = pd.read_csv(home / "made.csv", dtype=str, keep_default_na=False)
+    for channel in case.bench.channels.values():
+        holds = any(getattr(law, "hysteresis", 0) for law in channel.ruler.laws)
+        if channel.smooth is not None or holds:
+            continue
+        for cell, row in list(zip(raw[str(channel.column)], rows, strict=True))[::37]:
+            if cell in ("", "nan", "x"):
+                continue
+            trace = channel.ruler.trace(float(cell))
+            text = channel.cell(float(trace.reading.value))
+            assert text == row[channel.output_column]
+            flags = np.uint8(int(trace.reading.flags))
+            named = [
+                part for part in row["flags"].split(";") if part.startswith(f"{channel.name}:")
+            ]
+            assert bool(flags) == bool(named)
