@@ -94,7 +94,7 @@ def test_look_surveys_each_in_its_unit(store: Path, cli: Cli) -> None:
     ends = cli("look", "store.csv", "-b", "store.toml", "--ends", "tank", "--write")
     assert ends.returncode == 0, ends.stderr
     low, high = jr.load_bench(store / "store.toml")["tank"].chain.laws[1].marks  # type: ignore[attr-defined]
-    assert (low[0], high[0]) == pytest.approx((4.3, 13.7), abs=0.3)
+    assert (low[0], high[0]) == pytest.approx((4.5, 13.5), abs=0.5)
 
 
 def test_averages_are_surveyed_as_they_are(store: Path, cli: Cli) -> None:
