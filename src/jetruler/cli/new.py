@@ -48,7 +48,7 @@ def command(
     kinds = dict(_kind(text) for text in channels)
     seen: list[SeenColumn] = []
     if log is not None:
-        from ..core.survey.findings import code_bits
+        from ..core.survey.codes import code_bits
         from ..logs.look_at_log import look
 
         form = log_format(delimiter, decimal_comma, no_header, kind)

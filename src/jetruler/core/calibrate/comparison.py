@@ -192,6 +192,7 @@ class Comparison:
 
 
 def round3(value: float) -> float:
+    """Return a figure to three digits."""
     return float(f"{value:.3g}")
 
 

@@ -15,8 +15,9 @@ from ..model.channel import Channel
 from ..model.reading import Flag
 from ..model.text import number, shown
 from ..model.units import symbol
+from .codes import code_bits
 from .ends import Ends, NothingMovedError, ends_of
-from .floating import Floating
+from .floating import FLOATING_REMEDY, Floating, floating_text
 from .survey import Survey
 from .timing import GAP, TimeSurvey
 
@@ -132,22 +133,6 @@ class Subject:
         return float(abs(self.channel.ruler.slope(self.survey.median)) * self.survey.noise)
 
 
-def code_bits(found: Survey) -> int:
-    """Return the bits of the codes that all counts are made of: fewer than the converter's where
-    results are shifted to the left, or their high bits are repeated below."""
-    bits = int(found.highest - found.lowest + 1).bit_length() - 1 if found.unit == "count" else 0
-    if found.unit != "count" or found.step != 1.0 or found.distinct < 8 or bits > 32:
-        return bits
-    counts = found.pairs()[0].astype(np.int64)
-    for codes in range(6, bits):
-        low = (1 << (bits - codes)) - 1
-        shifted = not (counts & low).any()
-        repeated = found.lowest == 0 and bits <= 2 * codes
-        if shifted or (repeated and np.array_equal(counts & low, counts >> codes)):
-            return codes
-    return bits
-
-
 def findings(subject: Subject) -> list[Finding]:
     """Everything worth saying about one column."""
     found = [finding for rule in RULES for finding in rule(subject)]
@@ -174,21 +159,6 @@ def _nothing(s: Subject) -> Iterator[Finding]:
 def _floating(s: Subject) -> Iterator[Finding]:
     if s.floating is not None:
         yield Finding(Severity.ERROR, s.name, floating_text(s.floating, s.line_of), FLOATING_REMEDY)
-
-
-FLOATING_REMEDY = "Look for a wire that is not connected, or a column of something else"
-
-
-def floating_text(found: Floating, line_of: Callable[[int], int] | None = None) -> str:
-    """The evidence that nothing is connected, in words."""
-    where = "" if line_of is None else f", lines {line_of(found.first)} to {line_of(found.last)}"
-    part = f"{found.fraction:.0%} of the log{where}" if found.fraction < 0.95 else "all of the log"
-    size = f"{found.deviation:.0f} counts (one standard deviation)"
-    if found.kind == "hum":
-        heard = f"{number(float(f'{found.frequency:.3g}'))} Hz, what sampling makes of"
-        heard = "" if abs(found.frequency - found.mains) < 0.5 else f"{heard} "
-        return f"hums at {heard}{found.mains:.0f} Hz mains, by {size}, over {part}"
-    return f"wanders without a pattern, by {size}, over {part}"
 
 
 def _missing(s: Subject) -> Iterator[Finding]:

@@ -7,12 +7,14 @@ white noise of a large part of the range; no sensor behind a wire does either.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
 
 from ..arrays import AnyArray, Array, Truths
+from ..model.text import number
 
 #: Samples in a block, and blocks that are kept at most.
 SIZE, MOST = 256, 128
@@ -59,6 +61,21 @@ class Floating:
     deviation: float
     frequency: float = float("nan")
     mains: float = float("nan")
+
+
+FLOATING_REMEDY = "Look for a wire that is not connected, or a column of something else"
+
+
+def floating_text(found: Floating, line_of: Callable[[int], int] | None = None) -> str:
+    """The evidence that nothing is connected, in words."""
+    where = "" if line_of is None else f", lines {line_of(found.first)} to {line_of(found.last)}"
+    part = f"{found.fraction:.0%} of the log{where}" if found.fraction < 0.95 else "all of the log"
+    size = f"{found.deviation:.0f} counts (one standard deviation)"
+    if found.kind == "hum":
+        heard = f"{number(float(f'{found.frequency:.3g}'))} Hz, what sampling makes of"
+        heard = "" if abs(found.frequency - found.mains) < 0.5 else f"{heard} "
+        return f"hums at {heard}{found.mains:.0f} Hz mains, by {size}, over {part}"
+    return f"wanders without a pattern, by {size}, over {part}"
 
 
 @dataclass
@@ -115,7 +132,7 @@ class Blocks:
         heard = [each for i in which if (each := found[i]) is not None and each[0] == "hum"]
         frequency, mains = heard[0][1:] if kind == "hum" else (float("nan"), float("nan"))
         fraction = len(which) / len(found)
-        return Floating(kind, first, last, fraction, deviation, frequency, mains)
+        return Floating(kind, first, last, fraction, deviation, frequency=frequency, mains=mains)
 
 
 def _between_bins(power: Array, top: int) -> float:
