@@ -206,14 +206,7 @@ def choose_resistor(
     """
     place, present = _divider(channel)
     aim = aim or ("resolution" if at is None else "at")
-    if not low < high:
-        raise ParameterError("from", low, f"a value below {number(high)} is right")
-    if aim not in get_args(Aim):
-        raise ParameterError("aim", aim, f"one of {', '.join(get_args(Aim))} is right")
-    if aim == "at" and at is None:
-        raise ParameterError("at", None, "the aim `at` needs the value that matters")
-    if most_heating is not None and channel.dissipation is None:
-        raise JetRulerError(f"{channel.name}: say its dissipation to limit its heating")
+    _check(channel, aim, (low, high), at, most_heating)
     divider = replace(present, sensor=leg or present.sensor)
     judge = Judge(channel, place, divider=divider, low=low, high=high, at=at)
     middle = math.sqrt(float(judge.ohms.min()) * float(judge.ohms.max()))
@@ -244,6 +237,25 @@ def choose_resistor(
         optimum=judge.best(aim, *ends),
         left_out=len(found) - len(fine),
     )
+
+
+def _check(
+    channel: Channel,
+    aim: str,
+    ends: tuple[float, float],
+    at: float | None,
+    most_heating: float | None,
+) -> None:
+    """Refuse what cannot be asked. Raises `JetRulerError`."""
+    low, high = ends
+    if not low < high:
+        raise ParameterError("from", low, f"a value below {number(high)} is right")
+    if aim not in get_args(Aim):
+        raise ParameterError("aim", aim, f"one of {', '.join(get_args(Aim))} is right")
+    if aim == "at" and at is None:
+        raise ParameterError("at", None, "the aim `at` needs the value that matters")
+    if most_heating is not None and channel.dissipation is None:
+        raise JetRulerError(f"{channel.name}: say its dissipation to limit its heating")
 
 
 def _allowed(c: Candidate, most_current: float | None, most_heating: float | None) -> bool:
