@@ -85,3 +85,24 @@ def test_every_reader_has_the_same_times(
     assert frame["level_g"][3] == pytest.approx(frame["level_g"][5])
     said = cli("check", "-b", str(path), "--log", str(log))
     assert "no time" not in said.stdout + said.stderr
+
+
+@pytest.mark.parametrize("count", [2, 3])
+def test_the_shortest_logs_have_the_same_times_live(
+    cli: Cli, home: Path, tmp_path: Path, count: int
+) -> None:
+    path, log = tmp_path / "bench.toml", tmp_path / "log.csv"
+    path.write_text(BENCH.format(stream=""))
+    lines = ["time_s,ch0", *(f"{i * 0.5},{100 + 400 * i}" for i in range(count))]
+    for end in ("\n", ""):
+        log.write_text("\n".join(lines) + end)
+        done = cli("convert", str(log), "-b", str(path), "-o", "out.csv")
+        assert done.returncode == 0, done.stderr
+        with (home / "out.csv").open() as file:
+            wanted = [row["level_g"] for row in csv.DictReader(file)]
+        for source in (["--source", str(log)], []):
+            if not source and not end:
+                continue  # a pipe's last line may still be on its way
+            done = cli("live", "-b", str(path), *source, stdin=log.read_text())
+            live = list(csv.DictReader(done.stdout.splitlines()))
+            assert [row["level_g"] for row in live] == wanted, (source, end)

@@ -103,7 +103,8 @@ class GrowingFile(_Base):
         """What comes first; it is read again later."""
         head = self._file.read(CHUNK)
         self._file.seek(0)
-        return head
+        is_all = len(head) < CHUNK and not self._follow
+        return head + b"\n" if is_all else head  # the last line of a file may lack its end
 
     def read(self) -> bytes:
         data = self._file.read(CHUNK)

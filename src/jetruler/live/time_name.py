@@ -32,7 +32,8 @@ def timed(stream: Stream, bench: Bench, head: bytes) -> tuple[Stream, float | No
     """
     if stream.format != "csv":
         return stream, None
-    lines = head.decode("utf-8", "replace").splitlines()[:-1]
+    whole = head[: head.rfind(b"\n") + 1]  # the line that is still being written says nothing yet
+    lines = whole.decode("utf-8", "replace").splitlines()
     cells = [line.split(stream.delimiter) for line in lines if line.strip() and line[0] != "#"]
     wanted = [channel.column for channel in bench.channels.values()]
     names = list(stream.columns or (cells.pop(0) if cells else ()))
