@@ -12,7 +12,7 @@ from typing import Any
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.check.rules import bench_rules, check, description, rules
 from jetruler.core.check.with_log import RULES, swapped_columns
-from jetruler.core.survey.findings import Finding
+from jetruler.core.survey.finding import Finding
 from jetruler.logs.check_log import check_log, missing_column
 
 HERE = Path(__file__).parent

@@ -12,7 +12,7 @@ import pytest
 
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.check.rules import check
-from jetruler.core.survey.findings import Severity
+from jetruler.core.survey.finding import Severity
 
 from .conftest import Cli
 

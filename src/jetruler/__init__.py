@@ -68,8 +68,8 @@ if TYPE_CHECKING:
     from .core.survey.ends import Ends as Ends
     from .core.survey.ends import NothingMovedError as NothingMovedError
     from .core.survey.ends import find_ends as find_ends
-    from .core.survey.findings import Finding as Finding
-    from .core.survey.findings import Severity as Severity
+    from .core.survey.finding import Finding as Finding
+    from .core.survey.finding import Severity as Severity
     from .core.survey.survey import Survey as Survey
     from .core.survey.survey import survey as survey
     from .core.uncertainty.budget import Budget as Budget
@@ -129,7 +129,7 @@ _ROOMS = {
     "core.uncertainty.propagate": ("Propagated", "propagate"),
     "core.check.rules": ("check",),
     "logs.check_log": ("check_log",),
-    "core.survey.findings": ("Finding", "Severity"),
+    "core.survey.finding": ("Finding", "Severity"),
     "core.choose.amplifier": ("AmplifierChoice", "choose_amplifier"),
     "core.choose.averaging": ("AveragingChoice", "choose_averaging"),
     "core.choose.reference": ("ReferenceChoice", "choose_reference"),

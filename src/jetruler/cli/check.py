@@ -10,7 +10,7 @@ import click
 from .common import bench_option, load
 
 if TYPE_CHECKING:
-    from ..core.survey.findings import Finding
+    from ..core.survey.finding import Finding
 
 #: Of error, warning and note.
 _COLORS = ((0xC8, 0x32, 0x1E), (0xB9, 0x7A, 0x00), (0x1F, 0x6F, 0xB4))

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from ..core.model.channel import Bench
-    from ..core.survey.findings import Finding
+    from ..core.survey.finding import Finding
     from ..logs.look_at_log import ColumnLook, Look
 
 #: Of error, warning and note: the palette's red, a darker amber that reads on white, its blue.

@@ -11,7 +11,7 @@ from ..core.check.rules import applied
 from ..core.check.triggers import slow_smoothing
 from ..core.check.with_log import RULES, Logged, swapped_columns
 from ..core.model.channel import Bench
-from ..core.survey.findings import Finding, Severity
+from ..core.survey.finding import Finding, Severity
 from ..core.survey.floating import FLOATING_REMEDY
 from .batches import Progress
 from .formats.opening import open_log

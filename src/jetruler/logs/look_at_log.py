@@ -12,7 +12,8 @@ import numpy.typing as npt
 
 from ..core.model.channel import Bench, Channel
 from ..core.model.converter import Converter, RawInput
-from ..core.survey.findings import Finding, Subject, findings, time_findings
+from ..core.survey.finding import Finding
+from ..core.survey.findings import Subject, findings, time_findings
 from ..core.survey.floating import Blocks, Floating
 from ..core.survey.survey import FURTHEST, Survey, Surveyor
 from ..core.survey.timing import TimeSurvey, TimeSurveyor

@@ -13,7 +13,7 @@ from ..laws.circuit import Divider
 from ..model.channel import Bench
 from ..model.law import FRACTION, at
 from ..model.text import number, shown
-from ..survey.findings import Finding, Severity
+from ..survey.finding import Finding, Severity
 from .facts import Facts
 
 #: A fixed resistor further away from its sensor than this wastes the converter's range.

@@ -12,7 +12,7 @@ from ..laws.adc import Adc
 from ..model.channel import Channel
 from ..model.law import FRACTION, Law
 from ..model.ticks import raw_ends, raw_samples
-from ..survey.findings import Finding, Severity
+from ..survey.finding import Finding, Severity
 
 
 class Facts:

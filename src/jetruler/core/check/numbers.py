@@ -9,7 +9,7 @@ import numpy as np
 from ..laws.linear import Line
 from ..laws.zones import Zones
 from ..model.text import number, shown
-from ..survey.findings import Finding, Severity
+from ..survey.finding import Finding, Severity
 from ..uncertainty.contributions import resolution_of
 from .facts import Facts
 

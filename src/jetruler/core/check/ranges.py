@@ -10,7 +10,7 @@ from ..laws.interval import Clamp
 from ..laws.linear import Line
 from ..model.law import Law, Role
 from ..model.text import number, shown
-from ..survey.findings import Finding, Severity
+from ..survey.finding import Finding, Severity
 from .facts import Facts
 
 #: Less of the converter's range than this is worth a better part.

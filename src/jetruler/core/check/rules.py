@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 
 from ..model.channel import Bench
-from ..survey.findings import Finding, Severity
+from ..survey.finding import Finding, Severity
 from .facts import Facts
 
 Rule = Callable[[Facts], Iterator[Finding]]

@@ -11,7 +11,7 @@ from ..model.channel import Bench
 from ..model.quantity import seconds
 from ..model.reading import Flag
 from ..model.text import number, shown
-from ..survey.findings import Finding, Severity
+from ..survey.finding import Finding, Severity
 from .facts import Facts
 from .numbers import NARROW, RELEASE
 

@@ -11,7 +11,7 @@ import numpy as np
 from ..model.channel import Channel
 from ..model.reading import Flag
 from ..model.text import number
-from ..survey.findings import Finding, Severity
+from ..survey.finding import Finding, Severity
 from ..survey.floating import FLOATING_REMEDY, Floating, floating_text
 from ..survey.survey import Survey
 from .facts import Facts
