@@ -1,4 +1,4 @@
-"""What the tests fraction: the demo in a folder, the command line, benches from text."""
+"""What the tests share: the demo in a folder, the command line, benches from text."""
 
 from __future__ import annotations
 

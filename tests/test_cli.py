@@ -7,6 +7,7 @@ import csv
 import itertools
 import json
 import os
+import re
 import resource
 import signal
 import subprocess
@@ -30,7 +31,10 @@ def test_help_names_every_command_and_version_answers(cli: Cli) -> None:
     assert shown.returncode == 0
     for command in ("demo", "new", "look", "convert", "explain", "draw"):
         assert f"  {command} " in shown.stdout
-        assert cli(command, "--help").returncode == 0
+        told = cli(command, "--help")
+        assert told.returncode == 0
+        assert not re.search(r"\b[A-Z][a-z]+[A-Z]\w*", told.stdout), "a class name in the help"
+    assert not re.search(r"\b[A-Z][a-z]+[A-Z]\w*", shown.stdout), "a class name in the help"
     assert cli("--version").stdout.startswith("jetruler, version")
 
 
@@ -128,7 +132,7 @@ BAD = [
     (["convert", "roast.csv", "--json"], "add -o FILE"),
     (["convert", "roast.csv", "-o", "/dev/full"], "No space left on device"),
     (["convert", "roast.csv", "--delimiter", "|"], "'|' is not one of"),
-    (["explain", "damper"], "say either --at COUNT or --for VALUE"),
+    (["explain", "damper"], "say either --at RAW or --for VALUE"),
     (["explain", "dampr", "--at", "1"], "the nearest right name is 'damper'"),
     (["explain", "damper", "--at", "x"], "--at: found 'x'; a count is right"),
     (["explain", "damper", "--at", "nan"], "--at: found 'nan'"),

@@ -211,7 +211,7 @@ def test_a_text_column_is_counted(store: Path, cli: Cli) -> None:
     (store / "text.csv").write_text("time_s,echo,volts,a,g\n0,wet,1,1,1\n1,dry,1,1,1\n")
     done = cli("convert", "text.csv", "-b", "store.toml", "-o", "o.csv", "--only", "tank")
     assert done.returncode == 2
-    assert "not one count can be read in column echo" in done.stderr
+    assert "not one number can be read in column echo" in done.stderr
 
 
 # Rails: (laws, what else the channel says, low rail is a fault, high rail is a fault).

@@ -17,9 +17,9 @@ COMMANDS = {
     "demo": "The whole tour on the bundled data, into a folder.",
     "new": "A commented bench file to start from.",
     "look": "What the raw samples do: ends, noise, rails, the fraction in use.",
-    "convert": "A log of raw counts into engineering values, with flags.",
+    "convert": "A log of raw values into engineering values, with flags.",
     "explain": "The worked solution, from a count or for a value.",
-    "check": "ParameterErrors in the bench file, and between it and a log.",
+    "check": "Findings in the bench file, and between it and a log.",
     "choose": "The resistor, reference or amplifier that serves a sensor best.",
     "fit": "A law from marks, with residuals; into the bench file if asked.",
     "compare": "Two sensors, or one and a reference: bias, standard deviation, verdict.",
@@ -71,7 +71,7 @@ class _ClosedPipe(Exception):  # noqa: N818 - an event more than an error
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, prog_name="jetruler")
 def cli() -> None:
-    """Jet Ruler turns raw converter counts into engineering values and shows its work.
+    """Jet Ruler turns raw values into engineering values and shows its work.
 
     Every command takes --help. Commands read the bench file bench.toml in the current folder
     unless -b names another.

@@ -159,7 +159,7 @@ def amplifier(
 @click.argument("channel")
 @click.option("--to", "target", required=True, metavar="X", help="Hold still to this (1 sigma).")
 @click.option("--at", required=True, metavar="VALUE", help="The value where it matters.")
-@click.option("--noise", type=float, metavar="COUNTS", help="Of one reading; else see --log.")
+@click.option("--noise", type=float, metavar="RAW", help="Of one reading; else see --log.")
 @click.option("--log", "log_path", metavar="LOG", help="A log that shows the noise.")
 @json_option
 @bench_option

@@ -1,4 +1,4 @@
-"""What the commands fraction: options, and finding a channel."""
+"""What the commands share: options, and finding a channel."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from ..core.model.channel import Bench, Channel
 from ..core.model.quantity import quantity
 from ..core.model.text import nearest
 from ..core.model.unit_registry import factor
+from ..core.model.units import symbol
 
 bench_option = click.option(
     "-b",
@@ -44,6 +45,19 @@ def read_value(text: str, unit: str | None) -> float:
         return float(text)
     except ValueError:
         return float(quantity(text, unit if unit and factor(unit) else None))
+
+
+def raw_value(channel: Channel, text: str, option: str = "--at") -> float:
+    """A raw value from the command line: plain, or a quantity where the input is no counts."""
+    unit = channel.ruler.takes
+    try:
+        value = float(text) if unit in (None, "count") else read_value(text, unit)
+    except ValueError:
+        value = math.nan
+    if not math.isfinite(value):
+        right = "a count" if unit == "count" else f"a number, or a quantity in {symbol(unit)},"
+        raise JetRulerError(f"{option}: found {text!r}; {right} is right")
+    return value
 
 
 def folder_of(path: str) -> None:

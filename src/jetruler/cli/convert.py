@@ -1,4 +1,4 @@
-"""`jetruler convert`: a log of raw counts into engineering values."""
+"""`jetruler convert`: a log of raw values into engineering values."""
 
 from __future__ import annotations
 

@@ -15,7 +15,7 @@ from ..core.model.channel import Channel
 from ..core.model.ruler import Ruler
 from ..core.model.text import number
 from .choose import chosen_resistor, resistor_options
-from .common import bench_option, channel_of, load
+from .common import bench_option, channel_of, load, raw_value
 from .compare import CompareOptions, compare_options, compared
 from .convert import format_options, log_format
 from .fit import calibrated, fit_options, marks_options
@@ -32,20 +32,33 @@ from .pictures import (
     picture_path,
 )
 
-at_option = click.option("--at", metavar="COUNT", type=float, help="Cursor at this count.")
 out_option = click.option(
     "-o", "--output", "out", metavar="FILE", help="PNG or SVG, by its suffix."
 )
 
 
-def range_options(command: Callable[..., None]) -> Callable[..., None]:
-    """The options that say over which raw values to draw."""
+def view_options(command: Callable[..., None]) -> Callable[..., None]:
+    """The options that say where the cursor stands and over which raw values to draw."""
     for option in (
-        click.option("--to", "high", type=float, metavar="RAW", help="To this raw value."),
-        click.option("--from", "low", type=float, metavar="RAW", help="From this raw value."),
+        click.option("--to", "high", metavar="RAW", help="To this raw value of an input."),
+        click.option("--from", "low", metavar="RAW", help="From this raw value of an input."),
+        click.option("--at", metavar="RAW", help="Cursor at this count (or raw value)."),
     ):
         command = option(command)
     return command
+
+
+def _viewed(
+    channel: Channel, at: str | None, low: str | None, high: str | None
+) -> tuple[Channel, float | None]:
+    """The channel over the raw values that are asked for, and where its cursor stands."""
+
+    def value(text: str | None, option: str) -> float | None:
+        return None if text is None else raw_value(channel, text, option)
+
+    over, cursor = _over(channel, value(low, "--from"), value(high, "--to")), value(at, "--at")
+    _check_at(over, cursor)
+    return over, cursor
 
 
 def _over(channel: Channel, low: float | None, high: float | None) -> Channel:
@@ -66,65 +79,52 @@ def command() -> None:
 
 @command.command()
 @click.argument("channel")
-@at_option
-@range_options
+@view_options
 @out_option
 @bench_option
 def ruler(
     channel: str,
-    at: float | None,
-    low: float | None,
-    high: float | None,
     out: str | None,
     bench_path: str,
+    **view: str | None,
 ) -> None:
     """The double-edged ruler of CHANNEL: counts on one edge, true values on the other."""
-    chosen = _over(channel_of(load(bench_path), channel), low, high)
-    _check_at(chosen, at)
+    chosen, at = _viewed(channel_of(load(bench_path), channel), **view)
     path = picture_path(out, f"ruler-{channel}.png")
     click.echo(draw_ruler_file(chosen, at, path))
 
 
 @command.command()
 @click.argument("channels", nargs=-1, required=True, metavar="CHANNEL...")
-@at_option
-@range_options
+@view_options
 @out_option
 @bench_option
 def curve(
     channels: tuple[str, ...],
-    at: float | None,
-    low: float | None,
-    high: float | None,
     out: str | None,
     bench_path: str,
+    **view: str | None,
 ) -> None:
     """Output against counts, with the slope beneath, of each CHANNEL side by side."""
     bench = load(bench_path)
-    chosen = [_over(channel_of(bench, name), low, high) for name in channels]
-    for one in chosen:
-        _check_at(one, at)
+    chosen = [_viewed(channel_of(bench, name), **view) for name in channels]
     path = picture_path(out, f"curve-{'-'.join(channels)}.png")
-    click.echo(draw_curve_file(chosen, at, path))
+    click.echo(draw_curve_file(chosen, path))
 
 
 @command.command()
 @click.argument("channel")
-@at_option
-@range_options
+@view_options
 @out_option
 @bench_option
 def stages(
     channel: str,
-    at: float | None,
-    low: float | None,
-    high: float | None,
     out: str | None,
     bench_path: str,
+    **view: str | None,
 ) -> None:
     """The chain of CHANNEL as stacked number lines, one a law, with one reading traced."""
-    chosen = _over(channel_of(load(bench_path), channel), low, high)
-    _check_at(chosen, at)
+    chosen, at = _viewed(channel_of(load(bench_path), channel), **view)
     path = picture_path(out, f"stages-{channel}.png")
     click.echo(draw_stages_file(chosen, at, path))
 

@@ -15,7 +15,7 @@ from ..core.model.text import number, shown
 from ..core.model.ticks import raw_ends
 from ..core.model.trace import Trace
 from ..core.model.units import symbol
-from .common import bench_option, channel_of, finite_or_none, load, read_value
+from .common import bench_option, channel_of, finite_or_none, load, raw_value, read_value
 
 
 @click.command()
@@ -23,7 +23,7 @@ from .common import bench_option, channel_of, finite_or_none, load, read_value
 @click.option("--at", "raw", metavar="RAW", help="From this count (or raw value) to its value.")
 @click.option("--for", "wanted", metavar="VALUE", help="From this value back to its raw value.")
 @click.option("--budget", "with_budget", is_flag=True, help="How far to trust it, part by part.")
-@click.option("--noise", type=float, metavar="COUNTS", help="With --budget: of one reading.")
+@click.option("--noise", type=float, metavar="RAW", help="With --budget: of one reading.")
 @click.option("--readings", type=float, metavar="N", help="With --budget: so many averaged.")
 @click.option("--draws", type=int, metavar="N", help="With --budget: check it by Monte Carlo.")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
@@ -47,7 +47,7 @@ def command(
     jetruler explain bean --at 1880 --budget --noise 1.4 --readings 16
     """
     if (raw is None) == (wanted is None):
-        raise JetRulerError("explain: say either --at COUNT or --for VALUE")
+        raise JetRulerError("explain: say either --at RAW or --for VALUE")
     if not with_budget and (noise, readings, draws) != (None, None, None):
         raise JetRulerError("--noise, --readings and --draws go with --budget")
     chosen = channel_of(load(bench_path), channel)
@@ -69,19 +69,6 @@ def command(
     show(chosen, solution, back=wanted is not None)
     if with_budget:
         echo_lines(f"\n{text}")
-
-
-def raw_value(channel: Channel, text: str) -> float:
-    """A raw value from the command line: plain, or a quantity where the input is no counts."""
-    unit = channel.ruler.takes
-    try:
-        value = float(text) if unit in (None, "count") else read_value(text, unit)
-    except ValueError:
-        value = math.nan
-    if not math.isfinite(value):
-        right = "a count" if unit == "count" else f"a number, or a quantity in {symbol(unit)},"
-        raise JetRulerError(f"--at: found {text!r}; {right} is right")
-    return value
 
 
 def solve(channel: Channel, at: float | None, wanted: str | None) -> Trace:

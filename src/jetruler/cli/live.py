@@ -45,7 +45,7 @@ BEGIN, END = b"\x1b[?1049h\x1b[?25l\x1b[?7l", b"\x1b[?7h\x1b[?25h\x1b[?1049l"
 @click.option("--columns", metavar="A,B,…", help="Names of the columns, if there is no header.")
 @click.option("--baud", type=int, metavar="N", help="Of a serial port.")
 @click.option("--timestamp", metavar="COLUMN", help="The column with the source's own time.")
-@click.option("--inject", multiple=True, metavar="C=COUNT", help="This count for channel C.")
+@click.option("--inject", multiple=True, metavar="C=RAW", help="This raw value for channel C.")
 @click.option("--sweep", multiple=True, metavar="C=A:B/TIME", help="From count A to B and back.")
 @click.option("--arm", is_flag=True, help="Send the drives' commands.")
 @click.option("--sink", metavar="PORT", help="Where to send them, if not to the source.")
@@ -55,7 +55,7 @@ BEGIN, END = b"\x1b[?1049h\x1b[?25l\x1b[?7l", b"\x1b[?7h\x1b[?25h\x1b[?1049l"
 @click.option("--plain", is_flag=True, help="Aligned columns.")
 @bench_option
 def command(bench_path: str, **options: Any) -> None:
-    """Show a stream of raw counts in engineering values while it runs.
+    """Show a stream of raw values in engineering values while it runs.
 
     On a terminal: a view; q or Ctrl-C ends it, r looks for the ends anew. Otherwise: a line of CSV
     for every sample. The bench file is read again whenever it is saved.

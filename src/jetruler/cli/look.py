@@ -38,9 +38,7 @@ GRAVITY_STYLE = ("bold #c8321e", "bold #b97a00", "bold #1f6fb4")
 @click.option(
     "--ends", "ends", metavar="CHANNEL", help="The marks that this channel's travel shows."
 )
-@click.option(
-    "--margin", type=float, metavar="COUNTS", help="With --ends: draw the ends in by this."
-)
+@click.option("--margin", type=float, metavar="RAW", help="With --ends: draw the ends in by this.")
 @click.option("--reversed", "backward", is_flag=True, help="With --ends: the high count is 0 %.")
 @click.option("--write", is_flag=True, help="With --ends: put the marks into the bench file.")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")

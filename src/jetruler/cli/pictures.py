@@ -89,8 +89,8 @@ def draw_ruler_file(channel: Channel, at: float | None, path: Path) -> Path:
     return written(figure, path)
 
 
-def draw_curve_file(channels: list[Channel], at: float | None, path: Path) -> Path:
-    """Write the picture of the curves."""
+def draw_curve_file(channels: list[tuple[Channel, float | None]], path: Path) -> Path:
+    """Write the picture of the curves, each with its cursor."""
     from ..plots.draw_curve import draw_curve, draw_slope
     from ..plots.style import new_figure
 
@@ -98,7 +98,7 @@ def draw_curve_file(channels: list[Channel], at: float | None, path: Path) -> Pa
     grid = figure.subplots(
         2, len(channels), squeeze=False, sharex="col", gridspec_kw={"height_ratios": [2.4, 1]}
     )
-    for column, channel in enumerate(channels):
+    for column, (channel, at) in enumerate(channels):
         top = draw_curve(grid[0, column], channel, at)
         top.set_title(top.get_title("left"), loc="left", fontsize=max(9, 16 - 2 * len(channels)))
         draw_slope(grid[1, column], channel)

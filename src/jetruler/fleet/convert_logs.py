@@ -99,9 +99,8 @@ def convert_all(
     inputs : other files that the results depend on, such as the bench file.
     events : folder for the trips' events.
     progress : is called after each log.
-    **options : the fields of `ConvertOptions`. Threads are for each log, and fraction the cores
-    among
-        the jobs if None; memory is for all jobs together (for each log on a cluster).
+    **options : the fields of `ConvertOptions`. Threads are for each log, and share the cores
+        among the jobs if None; memory is for all jobs together (for each log on a cluster).
 
     Returns
     -------

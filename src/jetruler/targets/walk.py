@@ -1,4 +1,4 @@
-"""What the targets fraction: walking through a program, and the comments on top."""
+"""What the targets share: walking through a program, and the comments on top."""
 
 from __future__ import annotations
 

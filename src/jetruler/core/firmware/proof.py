@@ -42,12 +42,12 @@ class Proof:
         """For JSON."""
         return dict(self.__dict__)
 
-    def lines(self, unit: str) -> list[str]:
-        """For people."""
+    def lines(self, unit: str, noun: str = "count") -> list[str]:
+        """For people; noun: what was run, a count or a step of the input."""
         found = [
-            f"all {self.counts} counts were run: worst error {number(float(f'{self.worst:.3g}'))} "
+            f"all {self.counts} {noun}s were run: worst error {number(float(f'{self.worst:.3g}'))} "
             f"{unit}".rstrip()
-            + f" at count {self.at} (bound {number(self.within)})",
+            + f" at {noun} {self.at} (bound {number(self.within)})",
             f"{self.monotone} throughout" if self.monotone else "not monotone",
         ]
         if self.exact_at_marks is not None:
@@ -55,7 +55,7 @@ class Proof:
         if self.widest:
             found.append(f"no overflow: the widest intermediate is {self.widest}")
         if self.no_value:
-            found.append(f"{self.no_value} counts have no value")
+            found.append(f"{self.no_value} {noun}s have no value")
         return found
 
 

@@ -87,7 +87,7 @@ class Exported:
         return [
             head,
             *([self.cheaper] if self.cheaper else []),
-            *self.proof.lines(unit),
+            *self.proof.lines(unit, "count" if self.channel.ruler.takes == "count" else "step"),
             *self.notes,
         ]
 
