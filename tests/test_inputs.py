@@ -212,6 +212,22 @@ def test_a_text_column_is_counted(store: Path, cli: Cli) -> None:
     done = cli("convert", "text.csv", "-b", "store.toml", "-o", "o.csv", "--only", "tank")
     assert done.returncode == 2
     assert "not one number can be read in column echo" in done.stderr
+    for drawn in (["log", "text.csv", "tank"], ["histogram", "text.csv", "tank"]):
+        done = cli("draw", *drawn, "-b", "store.toml", "-o", "no.png")
+        assert done.returncode == 2
+        assert "text.csv: not one number can be read in" in done.stderr
+        assert not (store / "no.png").exists()
+
+
+def test_a_picture_reads_raw_values_as_explain_does(store: Path, cli: Cli) -> None:
+    ends = ("--from", "20 mm", "--to", "1.2 m")
+    for at, says in (("12.5 cm", ""), ("4 m", "run from 2 to 120"), ("3 V", "a quantity in cm")):
+        for picture in ("ruler", "curve", "stages"):
+            done = cli(
+                "draw", picture, "tank", "-b", "store.toml", *ends, "--at", at, "-o", "a.svg"
+            )
+            assert done.returncode == (2 if says else 0), done.stderr
+            assert says in done.stderr
 
 
 # Rails: (laws, what else the channel says, low rail is a fault, high rail is a fault).

@@ -58,6 +58,8 @@ def draw_histogram_file(
         if name not in found.columns:
             raise JetRulerError(f"found {name!r}; {nearest(name, found.columns)}")
     names = columns or tuple(found.columns)
+    if not any(found.columns[name].survey.samples for name in names):
+        raise JetRulerError(f"{log_path}: not one number can be read in {', '.join(names)}")
     across = 1 if len(names) == 1 else 2
     down = -(-len(names) // across)
     figure = new_figure(12.8, max(8.0, 2.1 * down))

@@ -222,8 +222,5 @@ def _sound(conversion: Conversion) -> Summary:
     """The summary; raises `LogError` where not one sample was read."""
     summary, reader = conversion.finished(), conversion.reader
     if all(c.empty + c.unreadable == c.rows for c in summary.channels.values()):
-        columns = ", ".join(str(channel.column) for channel in conversion.channels)
-        comma = reader.of_text and reader.form.decimal == "." and reader.delimiter != ","
-        hint = "; is the decimal mark a comma?" if comma else ""
-        raise LogError(f"{reader.name}: not one number can be read in column {columns}{hint}")
+        raise reader.nothing_read(channel.column for channel in conversion.channels)
     return summary

@@ -57,9 +57,10 @@ def read_series(
                 _, reading = readers.of(i, batch).add(found.counts, found.missing)
                 one.value.add(reading.value, reading.flags)
         name = "sample" if batch.time_column is None else batch.time_column.label
+        if all(np.isnan(one.raw.finished().low).all() for one in series):
+            raise reader.nothing_read(channel.column for channel in channels)
     at = times.finished().low
     for one in series:
-        one.raw.finished()
         one.value.finished()
         one.at, one.time_name = at, name
     return series

@@ -13,7 +13,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from .ahead import Workers
-from .source import ColumnError, LogFormat
+from .source import ColumnError, LogError, LogFormat
 
 Lines = npt.NDArray[np.int64]
 
@@ -98,6 +98,13 @@ class LogReader(ABC):
     def ask(self, integers: Iterable[int], floats: Iterable[int] = ()) -> None:  # noqa: B027
         """From one of the next batches on, a text log gives columns as int32 or float64 where it
         can."""
+
+    def nothing_read(self, columns: Iterable[int | str]) -> LogError:
+        """What is wrong with a log of which not one wanted value is a number."""
+        comma = self.of_text and self.form.decimal == "." and self.delimiter != ","
+        hint = "; is the decimal mark a comma?" if comma else ""
+        named = ", ".join(map(str, columns))
+        return LogError(f"{self.name}: not one number can be read in column {named}{hint}")
 
     @property
     def can_be_read_again(self) -> bool:
