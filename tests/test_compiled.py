@@ -7,7 +7,7 @@ import runpy
 import shutil
 import subprocess
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -128,7 +128,7 @@ def over_every_count(channels: list[Channel]) -> Program:
                 refused.append(f"{arith}: {error}")
     assert len(made) > 2.5 * len(channels)
     assert all(text.startswith("int16") or "scale" in text for text in refused), refused
-    bench = Bench("All", {e.name: e.channel for e in made})
+    bench = Bench("All", {e.name: replace(e.channel, name=e.name) for e in made})
     main = []
     for e in made:
         form = ("%.9g", "(double)") if e.program.arith == "float" else ("%ld", "(long)")

@@ -162,7 +162,8 @@ def test_the_model_refuses_what_overflows() -> None:
 @pytest.mark.parametrize(
     ("args", "says"),
     [
-        (["bean", "--within", "0"], "within: found 0.0; a bound above 0"),
+        (["bean", "--within", "0"], "a bound of 0 is finer than half an output step"),
+        (["bean", "--within", "-1"], "within: found -1.0; 0 or more is right"),
         (["bean", "--within", "0.1 V"], "--within 0.1 V: bean is in °C"),
         (["bean", "--within", "0.01"], "finer than half an output step (0.1 at scale 10)"),
         (["bean", "--scale", "100", "--arith", "int16"], "int16 does not hold; --scale 17 fits"),
@@ -279,7 +280,7 @@ def test_names_and_comments_smuggle_nothing(cli: Cli, home: Path) -> None:
     (home / "b.toml").write_text(text)
     done = cli("export", "a-b", "--to", "c", "-b", "b.toml")
     assert done.returncode == 2
-    assert "'a-b' becomes a_b in firmware too" in done.stderr
+    assert "another name: channel a-b has a_b in exported code already" in done.stderr
     evil = "x */ int evil; /* (* *) y := 1; ??/ \\\n# newline"
     for ends in ("*/", "/*", "(*", "*)", "\n", "\\", "??"):
         assert ends not in comment(evil)

@@ -22,9 +22,10 @@ from jetruler.core.firmware.floats import float_program
 from jetruler.core.firmware.forms import forms, round_whole, simplest_between
 from jetruler.core.firmware.knots import fewest_knots
 from jetruler.core.firmware.machine import machines_of
-from jetruler.core.firmware.names import RESERVED, comment, plain_unit, safe_name
+from jetruler.core.firmware.names import comment, plain_unit, safe_name
 from jetruler.core.firmware.program import Program, ProgramModel, width_of
 from jetruler.core.firmware.proof import prove
+from jetruler.core.firmware.reserved import RESERVED
 from jetruler.core.firmware.selection import export, usual_scale
 from jetruler.core.firmware.wanted import ExactValues
 from jetruler.targets import c, python
@@ -80,7 +81,7 @@ def run_python(program: Program, counts: list[int]) -> list[Any]:
 def test_the_formula_of_every_law(name: str) -> None:
     """The float program reads what the laws read, and has no value where they have none."""
     ruler = RULERS[name]
-    program = float_program(ruler, "f")
+    program = float_program(ruler, "f", np.float64)
     assert program is not None
     assert ruler.converter is not None
     counts = np.arange(ruler.converter.lowest, ruler.converter.highest + 1)
@@ -105,7 +106,7 @@ def test_the_formula_of_every_law(name: str) -> None:
 )
 def test_laws_without_a_formula_become_tables(law: jr.Law) -> None:
     ruler = ADC >> jr.Divider(known=1000) >> law
-    assert float_program(ruler, "f") is None
+    assert float_program(ruler, "f", np.float64) is None
     made = export(Channel("a", ruler, 1), "a", "float", within=1.0)
     assert made.proof.holds
     assert "the table form is used" in made.notes[0]

@@ -138,7 +138,10 @@ TRUTH: list[tuple[Law, float, float]] = [
     (To("degF", "degC"), 100, 212.0),
     (To("mA", "A"), 0.004, 4.0),
     (To("Pa", "psi"), 1, 4.4482216152605 / 0.0254**2),  # pound-force on a square inch
-    *((Whole("nearest"), x, y) for x, y in [(2.5, 3), (-2.5, -3), (0.49999999999999994, 0)]),
+    *(
+        (Whole("nearest"), x, y)
+        for x, y in [(2.5, 3), (-2.5, -3), (0.49999999999999994, 1), (0.499999, 0)]
+    ),
     *((Whole("down"), x, y) for x, y in [(2.9, 2), (-2.1, -3)]),
     *((Whole("up"), x, y) for x, y in [(2.1, 3), (-2.9, -2)]),
     *((Whole("toward zero"), x, y) for x, y in [(2.9, 2), (-2.9, -2)]),

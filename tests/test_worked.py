@@ -88,7 +88,7 @@ WORKED: list[tuple[Law, float, str, float, str]] = [
         Divider(10e3, "lower", supply=5, load=10e3),
         1,
         "RL = Rk · U / (Us − U) = 10000 Ω · 1 V / (5 V − 1 V) = 2500 Ω; "
-        "R = RL · Rload / (Rload − RL) = 3333.33 Ω",
+        "R = RL · Rload / (Rload − RL) = 2500 Ω · 10000 Ω / (10000 Ω − 2500 Ω) = 3333.33 Ω",
         10e3,
         "RL = R ∥ 10000 Ω = 5000 Ω; U = Us · RL / (Rk + RL) = "
         "5 V · 5000 Ω / (10000 Ω + 5000 Ω) = 1.66667 V",
@@ -234,7 +234,7 @@ WORKED: list[tuple[Law, float, str, float, str]] = [
         25,
         "25 °C = 25 · 1.8 + 32 = 77 °F",
         212,
-        "212 °F = 212 · 0.555556 + (−17.7778) = 100 °C",
+        "212 °F = 212 · 0.5555556 − 17.7778 = 100 °C",
     ),
 ]
 

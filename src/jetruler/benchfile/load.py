@@ -20,12 +20,14 @@ from ..core.errors import (
     QuantityError,
     UnitError,
 )
+from ..core.firmware.names import name_clashes
 from ..core.laws import law_named
 from ..core.laws.build import build_law, taking
 from ..core.laws.raw_input import Input
 from ..core.model.channel import Bench, Channel
 from ..core.model.converter import RawInput
 from ..core.model.law import FRACTION, Law, parameters
+from ..core.model.namespace import column_clashes
 from ..core.model.quantity import Toleranced, quantity
 from ..core.model.ruler import Ruler
 from ..core.model.text import nearest
@@ -135,9 +137,24 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
     if file is not None and not file.channel:
         errors.append("channel: found none; at least one [channel.<name>] is wanted")
     decided = _decided(table, channels, errors)
+    errors += _clashes(channels, decided.get("trips", {}), decided.get("drives", {}))
     if errors or file is None:
         raise BenchError(name, list(dict.fromkeys(errors)))
     return Bench(file.title, channels, **decided)
+
+
+def _clashes(
+    channels: dict[str, Channel], trips: Collection[str], drives: Collection[str]
+) -> Iterator[str]:
+    """The names that are taken already: as a column, or in exported code."""
+    named = [
+        *(("channel", name) for name in channels),
+        *(("trip", name) for name in trips),
+        *(("drive", name) for name in drives),
+    ]
+    found = [*column_clashes(channels, trips, drives), *name_clashes(named)]
+    told = {(kind, name): error for kind, name, error in reversed(found)}
+    yield from (f"{_named((kind, name))}.{error}" for (kind, name), error in told.items())
 
 
 def _of_converter(common: ConverterTable | None) -> list[str]:

@@ -116,16 +116,18 @@ class Made(NamedTuple):
     exported: list[Exported]
     notes: tuple[str, ...]
     thresholds: list[Threshold]
+    others: tuple[str, ...]
+    """The names of the trips and drives that came along."""
 
 
 def _made(bench: Bench, chosen: list[Channel], asked: ExportOptions) -> Made:
     from .. import __version__
     from ..core.firmware.flagged import threshold
-    from ..core.firmware.names import safe_names
+    from ..core.firmware.names import safe_name
     from ..targets.machines import machines
     from ..targets.target import Wish
 
-    target, names = asked.target, safe_names(bench.channels)
+    target, names = asked.target, {name: safe_name(name) for name in bench.channels}
     many = len(chosen) > 1
     exported = [_exported(c, names[c.name], target, asked, many) for c in chosen]
     thresholds = []
@@ -141,7 +143,8 @@ def _made(bench: Bench, chosen: list[Channel], asked: ExportOptions) -> Made:
         selftest=asked.selftest,
         machines=built,
     )
-    return Made(target.file(exported, wish), exported, notes, thresholds)
+    others = (*bench.trips, *bench.drives) if asked.whole else ()
+    return Made(target.file(exported, wish), exported, notes, thresholds, others)
 
 
 def _exported(
@@ -163,12 +166,17 @@ def _exported(
 
 
 def _report(made: Made) -> None:
-    """What was chosen, what it costs, what was left behind: to stderr."""
+    """What was chosen, what it costs, what was renamed or left behind: to stderr."""
+    from ..core.firmware.names import safe_name
+
     for e in made.exported:
         first, *rest = e.lines()
         click.echo(f"{e.channel.name}: {first}", err=True)
         for line in rest:
             click.echo(f"  {line}", err=True)
+    for name in (*(e.channel.name for e in made.exported), *made.others):
+        if safe_name(name) != name:
+            click.echo(f"{name}: called {safe_name(name)} in the code", err=True)
     for note in made.notes:
         click.echo(f"not taken along: {note}", err=True)
     for t in made.thresholds:

@@ -4,114 +4,11 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 from ..errors import ParameterError
 from ..model.units import for_column
-
-RESERVED = {
-    "auto",
-    "break",
-    "case",
-    "char",
-    "const",
-    "continue",
-    "default",
-    "do",
-    "double",
-    "else",
-    "enum",
-    "extern",
-    "float",
-    "for",
-    "goto",
-    "if",
-    "inline",
-    "int",
-    "long",
-    "register",
-    "restrict",
-    "return",
-    "short",
-    "signed",
-    "sizeof",
-    "static",
-    "struct",
-    "switch",
-    "typedef",
-    "union",
-    "unsigned",
-    "void",
-    "volatile",
-    "while",
-    "and",
-    "as",
-    "assert",
-    "class",
-    "def",
-    "del",
-    "elif",
-    "except",
-    "false",
-    "finally",
-    "from",
-    "global",
-    "import",
-    "in",
-    "is",
-    "lambda",
-    "none",
-    "nonlocal",
-    "not",
-    "or",
-    "pass",
-    "raise",
-    "true",
-    "try",
-    "with",
-    "yield",
-    "n",
-    "x",
-    "i",
-    "j",
-    "h",
-    "w",
-    "d",
-    "k",
-    "z",
-    "was",
-    "abs",
-    "exp",
-    "log",
-    "sqrt",
-    "floor",
-    "ceil",
-    "trunc",
-    "sin",
-    "cos",
-    "tan",
-    "asin",
-    "acos",
-    "atan",
-    "by",
-    "to",
-    "of",
-    "then",
-    "end_if",
-    "end_while",
-    "var",
-    "function",
-    "real",
-    "dint",
-    "lreal",
-    "bool",
-    "array",
-    "program",
-    "mod",
-    "main",
-    "math",
-    "asm",
-}
+from .reserved import is_reserved
 
 
 def safe_name(name: str) -> str:
@@ -120,20 +17,42 @@ def safe_name(name: str) -> str:
     text = re.sub(r"_+", "_", re.sub(r"[^a-z0-9_]", "_", plain)).strip("_")
     if not text or text[0].isdigit():
         text = f"ch_{text}".rstrip("_")
-    return f"{text}_value" if text in RESERVED else text
+    return f"{text}_value" if is_reserved(text) else text
 
 
-def safe_names(names: Iterable[str]) -> dict[str, str]:
-    """The safe name of each. Raises `ParameterError` for two that become one."""
-    found: dict[str, str] = {}
-    for name in names:
-        safe = safe_name(name)
-        for other, taken in found.items():
-            if taken == safe:
-                right = f"another name: {other!r} becomes {safe} in firmware too"
-                raise ParameterError("name", name, right)
-        found[name] = safe
-    return found
+#: What an export adds to a name, by what has the name.
+ENDINGS = {
+    "channel": ("", "_flags", "_flags_of", "_x", "_y", "_text", "_smoothed", "_smoothing"),
+    "trip": ("", "_update"),
+    "drive": ("", "_update"),
+}
+
+
+def generated_names(kind: str, name: str) -> list[str]:
+    """All names that an export may give to what belongs to a channel, a trip or a drive; macros
+    and classes too, which differ from these by upper and lower case alone in other languages."""
+    safe = safe_name(name)
+    made = [safe + ending for ending in ENDINGS[kind]]
+    if kind == "channel":
+        made += [f"{safe}_scale", f"{safe}_no_value"]
+    return made
+
+
+def name_clashes(named: Iterable[tuple[str, str]]) -> Iterator[tuple[str, str, ParameterError]]:
+    """The names that cannot stand beside one another in exported code, as kind, name, error.
+
+    named: kind ("channel", "trip", "drive") and name of each.
+    """
+    owners: dict[str, tuple[str, str]] = {}
+    for kind, name in named:
+        made = generated_names(kind, name)
+        for one in made:
+            if one in owners:
+                other_kind, other = owners[one]
+                right = f"another name: {other_kind} {other} has {one} in exported code already"
+                yield kind, name, ParameterError("name", name, right)
+                break
+        owners |= dict.fromkeys(made, (kind, name))
 
 
 def comment(text: str) -> str:

@@ -9,6 +9,7 @@ import numpy as np
 
 from ..errors import JetRulerError, ParameterError
 from ..model.channel import Channel
+from ..model.law import Role
 from ..model.text import number
 from ..model.units import symbol
 from .floats import float_program
@@ -22,6 +23,9 @@ Arith = Literal["float", "int32", "int16"]
 
 #: A libm's logarithm may differ from ours in its last digits: this much, of the value.
 LIBM = 4 * float(np.finfo(np.float32).eps)
+
+#: Functions that every libm rounds alike.
+EXACT = frozenset(("abs", "ceil", "floor", "sqrt", "trunc"))
 
 
 class ExportError(JetRulerError):
@@ -108,9 +112,11 @@ class Exported:
 
 
 def usual_scale(channel: Channel) -> int:
-    """Output steps for one unit: as many as the decimals shown; 1 for zones."""
-    if channel.ruler.label(0.0) is not None:
-        return 1
+    """Output steps for one unit: as many as the decimals shown; 1 for what is whole."""
+    if any(law.rounds_to == 1.0 or law.role is Role.LABEL for law in channel.ruler.laws[-2:]):
+        values = everything(channel)[1]
+        if np.array_equal(values[~np.isnan(values)], np.rint(values[~np.isnan(values)])):
+            return 1
     return int(10 ** min(4, 1 if channel.decimals is None else channel.decimals))
 
 
@@ -171,18 +177,19 @@ def export(
         raise ParameterError("scale", scale, "a whole number from 1 to 1000000 is right")
     if labels and scale != 1:
         raise ParameterError("scale", scale, f"{channel.name} has labelled zones: 1 is right")
-    bound = (0.0 if labels else 1.0 / scale) if within is None else within
-    if not bound >= 0 or (bound == 0 and not labels):
-        raise ParameterError("within", bound, f"a bound above 0, as in {number(1.0 / scale)}")
-    w = ExactValues.of(channel, scale, bound, inside_limits)
+    w = ExactValues.of(channel, scale, 1.0 / scale if within is None else within, inside_limits)
+    if not w.within >= 0:
+        raise ParameterError("within", within, f"0 or more is right, as in {number(1.0 / scale)}")
     if not w.valid.size:
         raise ExportError(f"{channel.name}: not one of its counts has a value")
+    if within is None and w.is_whole:
+        w = replace(w, within=0.0)
     if arith == "float":
         found = _float(w, name, kind, within is None, functions)
         if found is not None:
             return found
         whole = _whole(w, name, "int32")
-        note = "one of its laws has no formula for this target: the table form is used"
+        note = "the formula in floats of this target does not serve: the table form is used"
         return replace(whole, notes=(*whole.notes, note))
     return _whole(w, name, arith)
 
@@ -194,7 +201,7 @@ def _float(
     free: bool,
     functions: frozenset[str],
 ) -> Exported | None:
-    program = float_program(w.channel.ruler, name)
+    program = float_program(w.channel.ruler, name, kind)
     if program is None or not program.calls <= functions:
         return None
     _, values, _ = everything(w.channel)
@@ -204,8 +211,11 @@ def _float(
     if proof is None:
         return None
     # The target's own library may round its functions otherwise than ours.
-    margin = LIBM * float(np.nanmax(np.abs(w.values))) if kind is np.float32 else 0.0
+    by_library = kind is np.float32 and not (w.is_whole and program.calls <= EXACT)
+    margin = LIBM * float(np.nanmax(np.abs(w.values))) if by_library else 0.0
     proof = replace(proof, worst=proof.worst + margin)
+    if free and w.is_whole and proof.worst >= 0.5:
+        return None  # floats miss a step: the exact table form serves
     if free:
         proof = replace(proof, within=max(proof.within, proof.worst))
     if not proof.holds:
@@ -250,34 +260,43 @@ def _check_room(w: ExactValues, arith: str, limit: int) -> None:
         )
     if np.any(w.low > w.high):
         step = number(1.0 / w.scale)
+        finer = next((s for s in (1, 10, 100, 1000, 10000) if w.on_steps_of(s)), None)
+        right = "a larger --scale" if finer is None else f"--scale {finer}, where each is whole,"
         raise ExportError(
             f"{w.channel.name}: a bound of {number(w.within)} is finer than half an output step "
-            f"({step} at scale {w.scale}); a larger --scale, or --within {step}, can be met"
+            f"({step} at scale {w.scale}); {right} or --within {step} can be met"
         )
 
 
 def _proven(w: ExactValues, name: str, arith: str) -> list[Exported]:
-    """The first form that keeps the bound, if there is one."""
+    """The first form that keeps the bound, if there is one; of one kind, that which is exact."""
     tried: list[str] = []
     for form in forms(w, name, arith):
         try:
             proof = prove(form.program, w)
         except TooWideError:
             proof = None
-        if proof is not None and proof.holds:
-            cheaper = _cheaper(form, w, tried)
-            return [
-                Exported(
-                    w.channel,
-                    name,
-                    kind=form.kind,
-                    program=form.program,
-                    wanted=w,
-                    proof=proof,
-                    cheaper=cheaper,
-                )
-            ]
-        tried.append(form.kind)
+        if proof is None or not proof.holds:
+            tried.append(form.kind)
+            continue
+        cheaper = _cheaper(form, w, tried)
+        if proof.worst > 0 and w.is_exact_possible:
+            for exact in _proven(replace(w, within=0.0), name, arith):
+                if exact.kind == form.kind:
+                    proof = replace(exact.proof, within=w.within)
+                    return [replace(exact, wanted=w, proof=proof, cheaper=cheaper)]
+                cheaper += f"; exact, with --within 0: {exact.kind}"
+        return [
+            Exported(
+                w.channel,
+                name,
+                kind=form.kind,
+                program=form.program,
+                wanted=w,
+                proof=proof,
+                cheaper=cheaper,
+            )
+        ]
     return []
 
 
@@ -296,8 +315,9 @@ def _cheaper(form: Form, w: ExactValues, tried: list[str]) -> str:
     if table:
         off = number(float(f"{straight:.2g}"))
         return f"one straight line would be off by {off} {unit}".rstrip()
-    if tried:
-        return f"{tried[-1]} does not keep the bound"
+    others = [kind for kind in tried if kind != form.kind]
+    if others:
+        return f"{others[-1]} does not keep the bound"
     return "nothing is cheaper"
 
 
@@ -322,8 +342,8 @@ def _one_less(form: Form, w: ExactValues) -> float | None:
 def _what_could_be(w: ExactValues, name: str, arith: str) -> str:
     """A bound that this arithmetic can keep."""
     unit = symbol(w.channel.unit)
-    for factor in (2.0, 5.0, 10.0, 50.0):
-        wider = replace(w, within=w.within * factor)
+    for factor in (1.0, 2.0, 5.0, 10.0, 50.0):
+        wider = replace(w, within=max(w.within, 0.5 / w.scale) * factor)
         found = _proven(wider, name, arith)
         if found:
             best = number(float(f"{found[0].proof.worst:.3g}"))

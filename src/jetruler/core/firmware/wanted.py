@@ -113,6 +113,21 @@ class ExactValues:
         v = self.valid
         return bool(v.size) and bool(v[-1] - v[0] + 1 != v.size)
 
+    @property
+    def is_whole(self) -> bool:
+        """Whether every value is a whole number of units, and an output of any scale can equal it."""
+        return self.on_steps_of(1)
+
+    @property
+    def is_exact_possible(self) -> bool:
+        """Whether outputs can equal every value."""
+        return self.within > 0 and self.on_steps_of(self.scale)
+
+    def on_steps_of(self, scale: int) -> bool:
+        """Whether every value is a whole number of steps at a scale."""
+        target = self.values[self.valid] * scale
+        return bool(np.all(np.abs(target - np.rint(target)) <= 1e-9))
+
     def errors(self, outputs: AnyArray) -> Array:
         """How far outputs are off, in the channel's unit; NaN where there is no value."""
         return outputs / self.scale - self.values

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import ClassVar, Literal
 
 import numpy as np
@@ -12,7 +12,8 @@ from ..arrays import Array, FlagArray
 from ..errors import ParameterError
 from ..model.law import FRACTION, Law, Ohms, Volts, at, quiet
 from ..model.reading import Flag
-from ..model.text import bracketed, number, shown
+from ..model.text import bracketed, digits_written, finer, number, shown, written_with
+from ..model.worked import digits_of
 from .statements import constant, reject
 
 
@@ -148,12 +149,19 @@ class Divider(Law):
         symbols, numbers = f"Rk · {s} / ({whole} − {s})", f"{known} · {u} / ({full} − {u})"
         if self.load is None:
             return f"R = {symbols} = {numbers} = {self._result(y)}"
-        with np.errstate(all="ignore"):
-            leg = float(self.known * x / (self.full - x)) if x != self.full else np.inf
-        return (
-            f"RL = {symbols} = {numbers} = {shown(leg, 'ohm')}; R = RL · Rload / (Rload − RL) = "
-            f"{self._result(y)}"
-        )
+        return self._past_the_load(x, y)
+
+    def _past_the_load(self, x: float, y: float) -> str:
+        """The lower leg, then the sensor in it: two steps, each with the digits that it needs."""
+        load, alone = self.load or 0.0, replace(self, load=None)
+        leg = float(alone.forward(at(x))[0])
+        steep = abs(load / (load - leg)) if leg != load else np.inf
+        with written_with(max(digits_written(), digits_of(alone, False, x))):
+            beside = f"{finer(leg, steep)} Ω" if leg == leg else "no value"
+            first = alone.formula(x).rpartition(" = ")[0].removeprefix("R")
+            whole = f"{finer(load, steep)} Ω"
+        worked = f"{beside} · {whole} / ({whole} − {beside})"
+        return f"RL{first} = {beside}; R = RL · Rload / (Rload − RL) = {worked} = {self._result(y)}"
 
     @staticmethod
     def _result(y: float) -> str:
@@ -279,12 +287,12 @@ class Attenuator(_Gain):
         return (self.upper + leg) / leg
 
     def formula(self, x: float) -> str:
-        leg = number(parallel(self.lower, self.load))
+        leg = finer(parallel(self.lower, self.load), 10)
         numbers = f"{shown(x, 'V')} · ({number(self.upper)} + {leg}) / {leg}"
         return f"Us = U · (Ru + RL) / RL = {numbers} = {self._there(x)}"
 
     def inverse_formula(self, y: float) -> str:
-        leg = number(parallel(self.lower, self.load))
+        leg = finer(parallel(self.lower, self.load), 10)
         numbers = f"{shown(y, 'V')} · {leg} / ({number(self.upper)} + {leg})"
         return f"U = Us · RL / (Ru + RL) = {numbers} = {self._back(y)}"
 

@@ -14,7 +14,7 @@ import numpy as np
 from ..arrays import Array
 from ..errors import ParameterError
 from ..model.law import Role, is_finite, quiet
-from ..model.text import nearest, number
+from ..model.text import nearest, number, plain
 from ..solve import NoInverseError, turning_point
 from .curve import OnDomain, check_domain
 from .statements import reject_outside
@@ -184,7 +184,7 @@ class _Written(ast.NodeTransformer):
     def visit_Name(self, node: ast.Name) -> ast.expr:
         if node.id not in self.numbers:
             return node
-        return ast.parse(f"({float(self.numbers[node.id]):.6g})", mode="eval").body
+        return ast.parse(f"({plain(self.numbers[node.id])})", mode="eval").body
 
 
 _OPERATORS = (ast.Add, ast.Sub, ast.Mult, ast.Div, ast.Pow, ast.UAdd, ast.USub)

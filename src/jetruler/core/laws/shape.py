@@ -16,7 +16,19 @@ from ..model.text import number, shown
 Rounding = Literal["nearest", "down", "up", "toward zero"]
 
 
+#: A value so many units in its last place from a step is on the step: that much the laws before
+#: it may lose, so that a line that means 195.5 and computes 195.49999999999997 still means it.
+ULPS = 16
+
+
+def _on_steps(x: Array, step: float) -> Array:
+    """The values, those beside a multiple of `step` put on it."""
+    near = np.rint(x / step) * step
+    return np.where(np.abs(x - near) <= ULPS * np.spacing(np.abs(x)), near, x)
+
+
 def _nearest(x: Array) -> Array:
+    x = _on_steps(x, 0.5)
     size = np.abs(x)
     floor = np.floor(size)
     rounded: Array = np.copysign(floor + (size - floor >= 0.5), x)
@@ -25,9 +37,9 @@ def _nearest(x: Array) -> Array:
 
 _ROUNDINGS: dict[str, Callable[[Array], Array]] = {
     "nearest": _nearest,
-    "down": np.floor,
-    "up": np.ceil,
-    "toward zero": np.trunc,
+    "down": lambda x: np.floor(_on_steps(x, 1.0)),
+    "up": lambda x: np.ceil(_on_steps(x, 1.0)),
+    "toward zero": lambda x: np.trunc(_on_steps(x, 1.0)),
 }
 
 
@@ -48,7 +60,9 @@ class Whole(Law):
 
     Notes
     -----
-    The inverse is the whole number itself; the slope is that of the trend, 1.
+    The inverse is the whole number itself; the slope is that of the trend, 1. A value that is
+    off a tie, or off a whole number, by no more than the rounding of the laws before it (16
+    units in the last place) is taken for it.
 
     Examples
     --------
@@ -85,10 +99,16 @@ class Whole(Law):
         return f"x = y = {number(y)}, before rounding {_TO[self.rounding]}"
 
     def program(self) -> list[str] | None:
-        if self.rounding == "nearest":
-            return ["if x < 0.0:\n    x = -floor(-x + 0.5)\nelse:\n    x = floor(x + 0.5)"]
-        called = {"down": "floor", "up": "ceil", "toward zero": "trunc"}[self.rounding]
-        return [f"x = {called}(x)"]
+        # `tie` is what rounding may take from a value, as a part of it.
+        nearest = "if x < 0.0:\n    x = -floor(-x - tie * x + 0.5)\nelse:\n    x = floor(x + tie * x + 0.5)"
+        return [
+            {
+                "nearest": nearest,
+                "down": "x = floor(x + tie * abs(x))",
+                "up": "x = ceil(x - tie * abs(x))",
+                "toward zero": "x = trunc(x + tie * x)",
+            }[self.rounding]
+        ]
 
     @property
     def rounds_to(self) -> float:

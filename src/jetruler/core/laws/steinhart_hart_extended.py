@@ -12,7 +12,7 @@ import numpy as np
 from ..arrays import Array
 from ..errors import ParameterError
 from ..model.law import Ohms, Role, at
-from ..model.text import bracketed, number, shown
+from ..model.text import bracketed, finer, shown
 from ..solve import solve_monotone
 from .circuit import positive
 from .temperature import (
@@ -159,8 +159,11 @@ class SteinhartHartExtended(CubicThermistor):
 
     def formula(self, x: float) -> str:
         kelvin = float(self._kelvin(at(x))[0])
-        log = number(float(self._log(at(x))[0]))
-        start = f"L = ln(R / R25) = ln({number(x)} / {number(self.r25)}) = {log}; "
+        value = float(self._log(at(x))[0])
+        log, steep = finer(value, 10), abs(1 / value) if value else 1.0
+        ratio = f"{finer(x, steep)} / {finer(self.r25, steep)}"
+        start = f"L = ln(R / R25) = ln({ratio}) = {log}; "
+        log = f"({log})" if value < 0 else log
         if self.to_kelvin is None:
             return f"{start}A + B/T + C/T² + D/T³ = L solved → T = {self._result(kelvin)}"
         a, b, c, d = map(bracketed, self.to_kelvin)
@@ -172,7 +175,7 @@ class SteinhartHartExtended(CubicThermistor):
         ohms = float(self.inverse(at(y))[0])
         if self.to_kelvin is None:
             return f"{asked}R = R25 · exp(A + B/T + C/T² + D/T³) = {shown(ohms, 'ohm')}"
-        solved = f"A1 + B1 L + C1 L² + D1 L³ = 1/{number(kelvin)} solved, R = R25 · exp(L)"
+        solved = f"A1 + B1 L + C1 L² + D1 L³ = 1/{kelvin} solved, R = R25 · exp(L)"
         return f"{asked}{solved} = {shown(ohms, 'ohm')}"
 
     def program(self) -> list[str] | None:

@@ -10,7 +10,7 @@ import numpy as np
 from ..arrays import Array
 from ..errors import ParameterError
 from ..model.law import Law, unit_fields
-from ..model.text import shown
+from ..model.text import as_finely, shown
 from ..model.units import TEMPERATURES
 from .statements import constant, reject
 
@@ -63,21 +63,23 @@ class TemperatureLaw(Law):
         """Degrees of the scale in a kelvin."""
         return 1.8 if self.scale == "degF" else 1.0
 
+    @property
+    def _finer(self) -> float:
+        """A decimal more in kelvin where its step is more than one of the scale."""
+        return 10.0 if self.scale == "degF" else 1.0
+
     def _result(self, kelvin: float) -> str:
         if np.isnan(kelvin):
             return "no value"
-        text = shown(kelvin, "K")
         if self.scale == "K":
-            return text
-        return f"{text} = {shown(float(from_kelvin(np.array(kelvin), self.scale)), self.scale)}"
+            return shown(kelvin, "K")
+        value = float(from_kelvin(np.array(kelvin), self.scale))
+        return f"{as_finely(kelvin, value / self._finer)} K = {shown(value, self.scale)}"
 
-    def _asked(self, y: float) -> tuple[float, str]:
-        """Kelvin of a value on the scale, and how that is written down."""
-        kelvin = float(to_kelvin(np.array(y), self.scale))
-        return (
-            kelvin,
-            "" if self.scale == "K" else f"T = {shown(y, self.scale)} = {shown(kelvin, 'K')}; ",
-        )
+    def _asked(self, y: float) -> tuple[str, str]:
+        """Kelvin of a value on the scale as it is written, and the step that leads to it."""
+        kelvin = as_finely(float(to_kelvin(np.array(y), self.scale)), y / self._finer)
+        return kelvin, "" if self.scale == "K" else f"T = {shown(y, self.scale)} = {kelvin} K; "
 
 
 class Cubic(Protocol):

@@ -13,7 +13,7 @@ import numpy as np
 from ..arrays import Array
 from ..errors import ParameterError
 from ..model.law import BareKelvin, Kelvin, Ohms, Role, at, quiet
-from ..model.text import bracketed, number, shown
+from ..model.text import bracketed, finer, number, shown
 from ..solve import solve_monotone
 from .circuit import positive
 from .statements import constant, reject
@@ -158,7 +158,7 @@ class Beta(_Thermistor):
         ohms = float(self.inverse(at(y))[0])
         numbers = (
             f"{shown(self.r0, 'ohm')} · exp({number(self.beta)} · "
-            f"(1/{number(kelvin)} − 1/{number(self.t0)}))"
+            f"(1/{kelvin} − 1/{number(self.t0)}))"
         )
         return f"{asked}R = R0 · exp(B · (1/T − 1/T0)) = {numbers} = {shown(ohms, 'ohm')}"
 
@@ -279,15 +279,17 @@ class SteinhartHart(CubicThermistor):
 
     def formula(self, x: float) -> str:
         kelvin = float(self._kelvin(at(x))[0])
-        log = number(float(self._log(at(x))[0]))
-        numbers = f"{number(self.a)} + {bracketed(self.b)} · {log} + {bracketed(self.c)} · {log}³"
-        symbols = f"ln R = ln {number(x)} = {log}; 1/T = a + b · ln R + c · (ln R)³"
+        log = float(self._log(at(x))[0])
+        each = f"({finer(log, 10)})" if log < 0 else finer(log, 10)
+        numbers = f"{number(self.a)} + {bracketed(self.b)} · {each} + {bracketed(self.c)} · {each}³"
+        start = f"ln R = ln {finer(x, abs(1 / log) if log else 1.0)} = {finer(log, 10)}; "
+        symbols = f"{start}1/T = a + b · ln R + c · (ln R)³"
         return f"{symbols} = {numbers} → T = {self._result(kelvin)}"
 
     def inverse_formula(self, y: float) -> str:
         kelvin, asked = self._asked(y)
         ohms = float(self.inverse(at(y))[0])
-        solved = f"a + b · ln R + c · (ln R)³ = 1/{number(kelvin)} solved for R"
+        solved = f"a + b · ln R + c · (ln R)³ = 1/{kelvin} solved for R"
         return f"{asked}{solved} = {shown(ohms, 'ohm')}"
 
     def program(self) -> list[str] | None:

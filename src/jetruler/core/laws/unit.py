@@ -11,7 +11,7 @@ import numpy as np
 from ..arrays import Array
 from ..errors import ParameterError, UnitError
 from ..model.law import Law, Role, unit_fields
-from ..model.text import bracketed, number, shown
+from ..model.text import finer, number, shown
 from ..model.unit_registry import factor_and_offset, is_unit
 from ..model.units import symbol
 from .statements import constant
@@ -102,10 +102,14 @@ class To(Law):
     @staticmethod
     def _worked(x: float, source: str | None, unit: str | None) -> str:
         factor, offset = factor_and_offset(source or "", unit or "")
-        line = f"{shown(x, source)} = {number(x)} · {number(factor)}"
-        if offset:
-            line += f" + {bracketed(offset)}"
-        return f"{line} = {shown(x * factor + offset, unit)}"
+        result = x * factor + offset
+        line = f"{shown(x, source)} = {number(x)} · "
+        if not offset:
+            return f"{line}{finer(factor, 10)} = {shown(result, unit)}"
+        steep = abs(offset / result) if result else 1.0  # two large terms, a small difference
+        sign, size = ("−", -offset) if offset < 0 else ("+", offset)
+        line += f"{finer(factor, 10 * steep)} {sign} {finer(size, steep)}"
+        return f"{line} = {shown(result, unit)}"
 
     def program(self) -> list[str] | None:
         factor, offset = self._line()

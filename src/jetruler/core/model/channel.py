@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from ..errors import ParameterError
 from ..provided import provided
 from .law import Law
+from .namespace import column_clashes
 from .reading import Reading
 from .ruler import Ruler
 from .text import fixed, shown
@@ -149,6 +150,11 @@ class Bench:
     stream : Stream, optional
         How the lines of its stream are written.
 
+    Raises
+    ------
+    ParameterError
+        For a name whose column is that of another channel, trip or drive.
+
     Examples
     --------
     >>> import jetruler as jr
@@ -162,6 +168,10 @@ class Bench:
     trips: dict[str, Trip] = field(default_factory=dict)
     drives: dict[str, Drive] = field(default_factory=dict)
     stream: Stream | None = None
+
+    def __post_init__(self) -> None:
+        for _, _, error in column_clashes(self.channels, self.trips, self.drives):
+            raise error
 
     def __getitem__(self, name: str) -> Channel:
         return self.channels[name]

@@ -171,6 +171,7 @@ class Law(ABC):
     def program(self) -> list[str] | None:
         """This law for firmware in floats: statements of Python on the variable `x`, in the small
         language of `core.firmware.program`; None where it has no such form, and a table serves.
+        A law that rounds takes what is off a tie by `tie * x` for the tie.
         `reject` and `constant` of `core.laws.statements` help to write them."""
         return None
 
@@ -179,6 +180,10 @@ class Law(ABC):
         yield from ()
 
     def __post_init__(self) -> None:
+        for field in dataclasses.fields(self):  # type: ignore[arg-type]
+            value = getattr(self, field.name)
+            if not isinstance(value, str | int | float | None):
+                object.__setattr__(self, field.name, _owned(value))
         for error in self.errors():
             raise error
 
@@ -208,6 +213,13 @@ class Law(ABC):
     def __call__(self, x: Any) -> Any:
         """Convert as a ruler of this one law: a float, list, array or Series gives the like."""
         return self._joined(self)(x)
+
+
+def _owned(value: Any) -> Any:
+    """Lists, arrays and the like as tuples: a law is not changed by what its caller does later."""
+    if hasattr(value, "tolist"):
+        value = value.tolist()
+    return tuple(map(_owned, value)) if isinstance(value, list | tuple | range) else value
 
 
 @cache

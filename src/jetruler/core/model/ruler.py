@@ -16,9 +16,10 @@ from .converter import Converter, RawInput
 from .law import Law
 from .lookup import CountTable, for_blocks
 from .reading import Flag, Reading
-from .text import number
+from .text import number, written_with
 from .trace import Step, Trace
 from .units import TEMPERATURES, symbol
+from .worked import digits_of
 
 #: Rulers that start with a converter of up to this many bits are compiled to a table.
 TABLE_BITS = 16
@@ -169,24 +170,13 @@ class Ruler:
 
     def trace(self, x: float) -> Trace:
         """The worked solution from raw to true, one line a law."""
-        steps, value = [], float(x)
-        for law, unit in zip(self.laws, self.units[1:], strict=True):
-            result = _one(law.forward, value)
-            steps.append(Step(law.name, _with_unit(law.formula(value), result, unit), result, unit))
-            value = result
-        return Trace(float(x), self.takes, tuple(steps), self.read(x))
+        steps = _steps(self.laws, self.units[1:], float(x), back=False)
+        return Trace(float(x), self.takes, steps, self.read(x))
 
     def trace_back(self, y: float) -> Trace:
         """The worked solution from true to raw, one line a law, the last law first."""
-        steps, value = [], float(y)
-        for law, unit in zip(reversed(self.laws), reversed(self.units[:-1]), strict=True):
-            result = _one(law.inverse, value)
-            line = _with_unit(law.inverse_formula(value), result, unit)
-            steps.append(Step(law.name, line, result, unit))
-            value = result
-            if np.isnan(value):
-                break
-        return Trace(float(y), self.gives, tuple(steps), Reading(value, Flag(0), self.takes))
+        steps = _steps(self.laws[::-1], self.units[-2::-1], float(y), back=True)
+        return Trace(float(y), self.gives, steps, Reading(steps[-1].result, Flag(0), self.takes))
 
     def compiled(self) -> tuple[CountTable, CountTable] | None:
         """Values and flags over all counts; None for a ruler that has no finite input."""
@@ -282,6 +272,25 @@ def _each(x: Any, compute: Callable[[Array], Array]) -> Any:
 
 def _one(compute: Callable[[Array], Array], x: float) -> float:
     return cast(float, _each(x, compute))
+
+
+def _steps(
+    laws: tuple[Law, ...], units: tuple[str | None, ...], start: float, back: bool
+) -> tuple[Step, ...]:
+    """A worked line for each law, all with the digits that the most delicate one needs; on the
+    way back, none behind a law that has no value."""
+    values = [start]
+    for law in laws:
+        values.append(_one(law.inverse if back else law.forward, values[-1]))
+        if back and np.isnan(values[-1]):
+            break
+    pairs = list(zip(laws, values, strict=False))
+    steps = []
+    with written_with(max(digits_of(law, back, value) for law, value in pairs)):
+        for (law, value), result, unit in zip(pairs, values[1:], units, strict=False):
+            line = law.inverse_formula(value) if back else law.formula(value)
+            steps.append(Step(law.name, _with_unit(line, result, unit), result, unit))
+    return tuple(steps)
 
 
 def _with_unit(line: str, result: float, unit: str | None) -> str:

@@ -11,6 +11,7 @@ import numpy as np
 from ..arrays import Array
 from ..errors import ParameterError
 from ..solve import NoInverseError
+from .law import Role
 from .ruler import Ruler
 from .text import number
 
@@ -90,8 +91,8 @@ def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = Non
     """Round values of the true edge and the raw values where the ruler passes them.
 
     limits: values outside are left out. Where the ruler passes a value several times, each
-    passage has its tick; along a flat stretch the tick stands at its end. A ruler that ends in
-    labelled zones has a tick in the middle of each.
+    passage has its tick; along a flat stretch the tick stands at its end. A ruler with zones, of
+    labels or of numbers, has a tick in the middle of each.
     """
     raw = raw_samples(ruler)
     values = ruler(raw)
@@ -99,7 +100,7 @@ def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = Non
     raw, values = raw[there], values[there]
     if values.size < 2:
         return []
-    if ruler.label(float(values[0])) is not None:
+    if any(law.role is Role.LABEL for law in ruler.laws):
         return _zone_ticks(ruler, raw, values)
     low, high = float(values.min()), float(values.max())
     if limits is not None:
@@ -116,7 +117,9 @@ def _zone_ticks(ruler: Ruler, raw: Array, values: Array) -> list[Tick]:
     borders = np.flatnonzero(np.diff(values)) + 1
     runs = zip(np.split(raw, borders), np.split(values, borders), strict=True)
     return [
-        Tick(0.5 * float(r[0] + r[-1]), float(v[0]), ruler.label(float(v[0])) or "")
+        Tick(
+            0.5 * float(r[0] + r[-1]), float(v[0]), ruler.label(float(v[0])) or number(float(v[0]))
+        )
         for r, v in runs
     ]
 

@@ -1,0 +1,32 @@
+"""One namespace for all columns that a bench writes: values, trips, drives and flags."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from typing import TYPE_CHECKING
+
+from ..errors import ParameterError
+
+if TYPE_CHECKING:
+    from .channel import Channel
+
+#: The columns that every result has.
+FIXED = ("flags",)
+
+
+def column_clashes(
+    channels: Mapping[str, Channel], trips: Iterable[str], drives: Iterable[str]
+) -> Iterator[tuple[str, str, ParameterError]]:
+    """Yield the channels, trips and drives whose column is taken, as kind, name and error."""
+    taken = dict.fromkeys(FIXED, "every result")
+    columns = [
+        *(("channel", c.name, c.output_column) for c in channels.values()),
+        *(("channel", c.name, f"{c.output_column}_u") for c in channels.values()),
+        *(("trip", name, name) for name in trips),
+        *(("drive", name, name) for name in drives),
+    ]
+    for kind, name, column in columns:
+        if column in taken:
+            right = f"another name: the column {column} is that of {taken[column]} already"
+            yield kind, name, ParameterError("name", name, right)
+        taken.setdefault(column, f"{kind} {name}")
