@@ -249,7 +249,7 @@ def test_a_bench_that_was_changed_goes_on() -> None:
          "within: found None; a time above 0"),
         ('[trip.a]\nany = [{ channel = "bean", flagged = ["loose"] }]', "flagged: found 'loose'"),
         ("[trip.a]\nhold = 1", "a list of conditions under any, or under all"),
-        ('[trip.bean]\nany = [{ channel = "bean", above = 1 }]', "a channel has this name already"),
+        ('[trip.bean]\nany = [{ channel = "bean", above = 1 }]', "channel bean has this name"),
         ('[trip.a]\nany = []', "a trip needs at least one condition"),
         ('[trip.a]\nany = [{ channel = "bean", above = 1 }]\nhold = "5 m"',
          "trip.a.hold: found '5 m'"),

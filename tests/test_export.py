@@ -8,7 +8,7 @@ import json
 import re
 import runpy
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -16,17 +16,19 @@ import numpy as np
 import pytest
 
 from jetruler import Bench, Channel, Counts, JetRulerError, Law, Line, ParameterError
-from jetruler.core.firmware.flagged import flags_program, threshold
+from jetruler.core.firmware.by_count import flags_program
 from jetruler.core.firmware.knots import fewest_knots
 from jetruler.core.firmware.names import comment, safe_name
 from jetruler.core.firmware.program import Program, ProgramModel, TooWideError
 from jetruler.core.firmware.selection import Exported, export
-from jetruler.targets import c
+from jetruler.core.firmware.threshold import threshold
+from jetruler.targets import c_code as c
 from jetruler.targets.register import TARGETS
 from jetruler.targets.target import Target, Wish
 
 from .conftest import Cli
 from .sizes import soak
+from .structured_text import structured
 
 every_so_many = pytest.mark.parametrize(
     "step", [7, pytest.param(1, marks=soak)], ids=["every seventh count", "every count"]
@@ -57,48 +59,10 @@ def test_the_python_module(cli: Cli, home: Path, roaster: Bench, step: int) -> N
             assert off <= (1e-9 if arith == "float" else 1.0 / scale + 1e-9)
 
 
-def structured(text: str) -> dict[str, Callable[..., Any]]:
-    """A small evaluator of the structured text in use: each line becomes one of Python."""
-    out, depth, names = [], 0, set(re.findall(r"FUNCTION (\w+)", text))
-    text = re.sub(r"\(\*.*?\*\)", "", text)
-    tables = re.findall(r"(\w+) : ARRAY\[0\.\.\d+\] OF \w+ := \[(.*?)\];", text, re.DOTALL)
-    out += [f"{name} = [{' '.join(cells.split())}]" for name, cells in tables]
-    text = re.sub(r"VAR(_INPUT| CONSTANT)?\n.*?END_VAR\n", "", text, flags=re.DOTALL)
-    current = ""
-    for line in text.splitlines():
-        line = line.strip().rstrip(";")
-        line = re.sub(r"(?<![<>:=])=(?!=)", "==", line).replace("<>", "!=").replace(":=", "=")
-        line = line.replace(" OR ", " or ").replace(" AND ", " and ")
-        line = re.sub(r"\b(LN|EXP|SQRT|ABS|DINT_TO_REAL)\(", lambda m: f"_{m[1]}(", line)
-        if found := re.match(r"FUNCTION (\w+)", line):
-            current = found[1]
-            takes = "n, was=0" if "_from_" in current else "n"
-            out, depth = [*out, f"def {current}({takes}):"], 1
-        elif line.startswith(("IF ", "WHILE ")):
-            word, condition = line.split(" ", 1)
-            out.append("    " * depth + f"{word.lower()} {condition.rsplit(' ', 1)[0]}:")
-            depth += 1
-        elif line == "ELSE":
-            out.append("    " * (depth - 1) + "else:")
-        elif line in ("END_IF", "END_WHILE"):
-            depth -= 1
-        elif line in ("RETURN", "END_FUNCTION"):
-            out.append("    " * depth + f"return {current}__")
-        elif "=" in line and current:
-            line = re.sub(rf"^{current} =", f"{current}__ =", line)
-            integer = ".0" not in line and "E" not in line and "_LN" not in line
-            out.append("    " * depth + (line.replace(" / ", " // ") if integer else line))
-    del names
-    scope: dict[str, Any] = {"_LN": np.log, "_DINT_TO_REAL": float, "_ABS": abs, "_SQRT": np.sqrt}
-    exec("\n".join(out), scope)  # our own text
-    return scope
-
-
 @every_so_many
 def test_structured_text(cli: Cli, roaster: Bench, step: int) -> None:
     done = cli("export", "--all", "--to", "st", "--threshold", "bean=225")
     assert done.returncode == 0, done.stderr
-    assert "of smoothing, trips and drives, for which st has no form" in done.stderr
     made = structured(done.stdout)
     for name, channel in roaster.channels.items():
         if name == "bean2":  # the laws of bean
@@ -172,7 +136,8 @@ def test_the_model_refuses_what_overflows() -> None:
         (["bean", "--arith", "float", "--within", "1e-9"], "floats of this target are off by"),
         (["bean", "--threshold", "bean=9999"], "no count passes 9999 °C"),
         (["bean", "--threshold", "bean"], "bean=225 or bean=225/220 is right"),
-        (["bean", "--threshold", "bean=220/225"], "the release point 225 is above 220"),
+        (["bean", "--threshold", "bean=225/-999"], "no count passes −999 °C"),
+        (["bean", "--text", "8", "--scale", "20"], "--text: a scale of 1, 10, 100 or so is right"),
         (["bean", "--all"], "name one or more channels, or --all"),
         (["been"], "the bench has no channel 'been'"),
         (["bean", "--json"], "cannot share stdout"),
@@ -207,7 +172,7 @@ def test_a_target_is_one_class(cli: Cli, monkeypatch: pytest.MonkeyPatch) -> Non
     monkeypatch.setitem(TARGETS, "names", Names())
     done = cli("export", "--all", "--to", "names", "--interval", "0.2")
     assert done.stdout.split() == demo_channels()
-    assert "8 of smoothing, trips and drives, for which names has no form" in done.stderr
+    assert "8 of smoothing, zones, trips and drives, for which names has no form" in done.stderr
 
 
 def demo_channels() -> list[str]:

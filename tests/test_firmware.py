@@ -17,19 +17,22 @@ from hypothesis import strategies as st
 import jetruler as jr
 from jetruler import Bench, Channel, JetRulerError, demo
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.firmware.flagged import flags_program, threshold
+from jetruler.core.firmware.bench_machines import machines_of
+from jetruler.core.firmware.by_count import flags_program
 from jetruler.core.firmware.floats import float_program
 from jetruler.core.firmware.forms import forms, round_whole, simplest_between
 from jetruler.core.firmware.knots import fewest_knots
-from jetruler.core.firmware.machine import machines_of
 from jetruler.core.firmware.names import comment, plain_unit, safe_name
 from jetruler.core.firmware.program import Program, ProgramModel, width_of
 from jetruler.core.firmware.proof import prove
 from jetruler.core.firmware.reserved import RESERVED
 from jetruler.core.firmware.selection import export, usual_scale
+from jetruler.core.firmware.threshold import threshold
 from jetruler.core.firmware.wanted import ExactValues
-from jetruler.targets import c, python
-from jetruler.targets import st as structured
+from jetruler.targets import c_code as c
+from jetruler.targets import python_code as python
+from jetruler.targets import st_code as structured
+from jetruler.targets.python import imports
 
 ADC = jr.Adc(bits=10, vref=3.3)
 
@@ -73,7 +76,7 @@ def roaster() -> Bench:
 def run_python(program: Program, counts: list[int]) -> list[Any]:
     """The Python export, as any interpreter runs it."""
     scope: dict[str, Any] = {}
-    exec("\n".join([*python.imports([program]), *python.function(program)]), scope)
+    exec("\n".join([*imports([program]), *python.function(program)]), scope)
     return [scope[program.name](n) for n in counts]
 
 
@@ -284,10 +287,11 @@ def test_what_cannot_be_taken_along_is_said(roaster: Bench) -> None:
     made = [export(channel, name) for name, channel in roaster.channels.items()]
     found = machines_of(roaster, made, None)
     assert found.notes == ("hopper: smoothing over 2 s needs --interval",)
-    assert machines_of(roaster, made, 0.2).smoothed[-1].samples == 10
-    floats = [export(roaster["damper"], "damper", "float")]
-    notes = machines_of(roaster, floats, None).notes
-    assert len(notes) == len(roaster.trips) + len(roaster.drives)
+    [smoothing] = [m for m in machines_of(roaster, made, 0.2).machines if "hopper" in m.name]
+    assert smoothing.about[0].startswith("hopper: the mean of 10 counts")
+    one = [export(roaster["damper"], "damper", "float")]
+    notes = machines_of(roaster, one, None).notes
+    assert all("on which it depends, could not be taken along" in note for note in notes)
 
 
 def test_structured_text_has_no_logarithm_to_base_two() -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import re
 import tomllib
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Iterator
 from functools import partial
 from os import PathLike
 from pathlib import Path
@@ -137,24 +137,21 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
     if file is not None and not file.channel:
         errors.append("channel: found none; at least one [channel.<name>] is wanted")
     decided = _decided(table, channels, errors)
-    errors += _clashes(channels, decided.get("trips", {}), decided.get("drives", {}))
+    errors += _clashes(table, channels, decided)
     if errors or file is None:
         raise BenchError(name, list(dict.fromkeys(errors)))
     return Bench(file.title, channels, **decided)
 
 
 def _clashes(
-    channels: dict[str, Channel], trips: Collection[str], drives: Collection[str]
+    table: dict[str, Any], channels: dict[str, Channel], decided: dict[str, Any]
 ) -> Iterator[str]:
     """The names that are taken already: as a column, or in exported code."""
-    named = [
-        *(("channel", name) for name in channels),
-        *(("trip", name) for name in trips),
-        *(("drive", name) for name in drives),
-    ]
-    found = [*column_clashes(channels, trips, drives), *name_clashes(named)]
-    told = {(kind, name): error for kind, name, error in reversed(found)}
-    yield from (f"{_named((kind, name))}.{error}" for (kind, name), error in told.items())
+    kinds = ("channel", "trip", "drive")
+    named = [(kind, key) for kind in kinds for key, _ in _tables(table.get(kind))]
+    columns = column_clashes(channels, decided.get("trips", {}), decided.get("drives", {}))
+    told = {(kind, name): error for kind, name, error in [*columns, *name_clashes(named)]}
+    yield from (f"{_named(place)}.{error}" for place, error in told.items())
 
 
 def _of_converter(common: ConverterTable | None) -> list[str]:
@@ -202,10 +199,10 @@ def _decided(
     named = dict.fromkeys(key for key, _ in _tables(table.get("channel")))  # wrong ones too
     trips, drives = {}, {}
     for key, part in _tables(table.get("trip")):
-        _check_name(key, named, report("trip", key))
+        _check_name(key, report("trip", key))
         trips[key] = decide.trip_of(key, part, named, report("trip", key))
     for key, part in _tables(table.get("drive")):
-        _check_name(key, {}, report("drive", key))
+        _check_name(key, report("drive", key))
         drives[key] = decide.drive_of(key, part, named, trips, report("drive", key))
     made = {key: drive for key, drive in drives.items() if drive is not None}
     for key, error in decide.output_errors(made):
@@ -218,11 +215,9 @@ def _decided(
     }
 
 
-def _check_name(key: str, taken: Collection[str], report: Callable[[ParameterError], None]) -> None:
+def _check_name(key: str, report: Callable[[ParameterError], None]) -> None:
     if not CHANNEL_NAME.fullmatch(key):
         report(ParameterError("name", key, "letters, digits and _ are right, a letter first"))
-    elif key in taken:
-        report(ParameterError("name", key, "a channel has this name already"))
 
 
 def listed_converters(path: str | PathLike[str], bench: Bench) -> list[str]:

@@ -19,8 +19,8 @@ from ..core.model.units import symbol
 from .common import bench_option, channel_of, folder_of, load
 
 if TYPE_CHECKING:
-    from ..core.firmware.flagged import Threshold
     from ..core.firmware.selection import Exported
+    from ..core.firmware.threshold import Threshold
     from ..targets.target import Target
 
 
@@ -122,29 +122,37 @@ class Made(NamedTuple):
 
 def _made(bench: Bench, chosen: list[Channel], asked: ExportOptions) -> Made:
     from .. import __version__
-    from ..core.firmware.flagged import threshold
+    from ..core.firmware.bench_machines import Machines, holding_of, machines_of
     from ..core.firmware.names import safe_name
-    from ..targets.machines import machines
+    from ..core.firmware.threshold import threshold
     from ..targets.target import Wish
 
     target, names = asked.target, {name: safe_name(name) for name in bench.channels}
     many = len(chosen) > 1
     exported = [_exported(c, names[c.name], target, asked, many) for c in chosen]
+    for e in exported:
+        if asked.text_width and e.wanted.scale not in (1, 10, 100, 1000, 10000, 100000, 1000000):
+            right = "a scale of 1, 10, 100 or so is right: each digit then has its place"
+            raise JetRulerError(f"--text: {right}, found {e.wanted.scale} for {e.channel.name}")
     thresholds = []
     for text in asked.threshold:
         channel, value, release = _threshold(bench, text)
         thresholds.append(threshold(bench, channel, names[channel.name], value, release))
-    built, notes = machines(bench, exported, target, asked.interval) if asked.whole else ([], ())
+    built = machines_of(bench, exported, asked.interval) if asked.whole else holding_of(exported)
+    if built.machines and not target.writes_machines:
+        what = f"{len(built.machines)} of smoothing, zones, trips and drives"
+        note = f"{what}, for which {target.name} has no form"
+        built = Machines((), (*built.notes, note))
     wish = Wish(
         bench,
         __version__,
         thresholds=thresholds,
         text_width=asked.text_width,
         selftest=asked.selftest,
-        machines=built,
+        machines=built.machines,
     )
     others = (*bench.trips, *bench.drives) if asked.whole else ()
-    return Made(target.file(exported, wish), exported, notes, thresholds, others)
+    return Made(target.file(exported, wish), exported, built.notes, thresholds, others)
 
 
 def _exported(

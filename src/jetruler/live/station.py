@@ -12,7 +12,7 @@ import pyarrow as pa
 from ..core.arrays import AnyArray, Array
 from ..core.decide.channel_reader import ChannelReader
 from ..core.decide.conditions import faults_of
-from ..core.decide.decisions import Decided, Decisions
+from ..core.decide.decisions import Decided, Decisions, looked_at
 from ..core.model.channel import Bench, Channel
 from ..core.model.quantity import quantity
 from ..core.model.reading import Reading, flag_names
@@ -204,7 +204,7 @@ class Station:
         for trip in drive.safe_when:
             if self.decisions.trippers[trip].on:
                 return f"trip {trip}"
-        for channel in self.decisions.looked_at(drive):
+        for channel in looked_at(drive, self.decisions.bench):
             seen = self.seen[channel]
             flags = seen.flags & faults_of(drive.safe_flags, bench[channel])
             if flags or math.isnan(seen.value):

@@ -2,131 +2,19 @@
 
 from __future__ import annotations
 
-import ast
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 
 import numpy as np
 
-from ..core.firmware.flagged import flags_program
-from ..core.firmware.machine import Driving, Smoothed, Tripping
+from ..core.firmware.by_count import flags_program
 from ..core.firmware.names import comment, plain_unit
-from ..core.firmware.program import Program, width_of
+from ..core.firmware.patterns import pattern_programs
 from ..core.firmware.selection import Exported
 from ..core.model.reading import FLAG_NAMES
-from . import machines_c
+from .c_code import function, none_of
+from .c_machine import ELAPSED, machine_text
 from .target import Target, Wish, vectors
-from .walk import BINDS, SIGNS, about, assigned, constant, wrapped
-
-#: Functions of math.h for floats; a power has its own.
-_CALLED = {"abs": "fabsf"}
-
-
-def function(p: Program, second: str = "") -> list[str]:
-    """The tables and the function of a program. second: a further parameter."""
-    kind = "float" if p.arith == "float" else f"{p.arith}_t"
-    takes = "int32_t" if p.arith == "float" else kind
-    lines = []
-    for name, values in p.tables.items():
-        unsigned = "u" if min(values) >= 0 else ""
-        cells = [_literal(v) for v in values]
-        lines.append(f"static const {unsigned}int{width_of(values)}_t {name}[{len(values)}] = {{")
-        lines += [*wrapped(cells, "    "), "};"]
-    more = f", {kind} {second}" if second else ""
-    lines.append(f"static inline {kind} {p.name}({takes} n{more})")
-    lines.append("{")
-    names = assigned(p.tree)
-    if names:
-        lines.append(f"    {kind} {', '.join(names)};")
-    writer = _Writer(p)
-    for statement in p.tree:
-        lines += writer.statement(statement, "    ")
-    return [*lines, "}"]
-
-
-def none_of(p: Program) -> str:
-    """How a program's "no value" is written."""
-    if p.arith == "float":
-        return "NAN"
-    return f"{'INT16' if p.arith == 'int16' else 'INT32'}_MIN"
-
-
-def _literal(value: int) -> str:
-    return "(-2147483647 - 1)" if value == -(2**31) else str(value)
-
-
-class _Writer:
-    """Statements and expressions as C."""
-
-    def __init__(self, program: Program) -> None:
-        self.p = program
-        self.float = program.arith == "float"
-        self.kind = "float" if self.float else f"{program.arith}_t"
-
-    def statement(self, s: ast.stmt, indent: str) -> Iterator[str]:
-        if isinstance(s, ast.Return) and s.value is not None:
-            yield f"{indent}return {self._given(s.value)};"
-        elif isinstance(s, ast.Assign) and isinstance(s.targets[0], ast.Name):
-            yield f"{indent}{s.targets[0].id} = {self._given(s.value)};"
-        elif isinstance(s, ast.If):
-            yield f"{indent}if ({self.condition(s.test)}) {{"
-            yield from self._block(s.body, indent)
-            if s.orelse:
-                yield f"{indent}}} else {{"
-                yield from self._block(s.orelse, indent)
-            yield f"{indent}}}"
-        elif isinstance(s, ast.While):
-            yield f"{indent}while ({self.condition(s.test)}) {{"
-            yield from self._block(s.body, indent)
-            yield f"{indent}}}"
-
-    def _block(self, body: list[ast.stmt], indent: str) -> Iterator[str]:
-        for statement in body:
-            yield from self.statement(statement, indent + "    ")
-
-    def _given(self, e: ast.expr) -> str:
-        """What is assigned or returned, in the width of the arithmetic."""
-        text = self.value(e)
-        plain = isinstance(e, ast.Constant | ast.UnaryOp) and not self.float
-        if isinstance(e, ast.Name):
-            return f"({self.kind}){text}" if e.id == "n" and self.float else text
-        return text if plain or self.float else f"({self.kind})({text})"
-
-    def condition(self, e: ast.expr) -> str:
-        if isinstance(e, ast.BoolOp):
-            sign = " || " if isinstance(e.op, ast.Or) else " && "
-            return sign.join(f"({self.condition(v)})" for v in e.values)
-        assert isinstance(e, ast.Compare)
-        sign = SIGNS[type(e.ops[0])]
-        return f"{self.value(e.left)} {sign} {self.value(e.comparators[0])}"
-
-    def value(self, e: ast.expr, above: int = 0) -> str:
-        if isinstance(e, ast.Constant):
-            if self.float:
-                number = np.float32(constant(e))
-                return f"{number!s}f" if np.isfinite(number) else "1e38f"
-            return _literal(int(constant(e)))
-        if isinstance(e, ast.Name):
-            return none_of(self.p) if e.id == "NONE" else e.id
-        if isinstance(e, ast.Subscript):
-            assert isinstance(e.value, ast.Name)
-            return f"({self.kind}){e.value.id}[{self.value(e.slice)}]"
-        if isinstance(e, ast.UnaryOp):
-            inner = self.value(e.operand, 7)
-            return f"(-{inner})" if above else f"-{inner}"
-        if isinstance(e, ast.Call):
-            assert isinstance(e.func, ast.Name)
-            called = _CALLED.get(e.func.id, f"{e.func.id}f")
-            return f"{called}({', '.join(self.value(a) for a in e.args)})"
-        assert isinstance(e, ast.BinOp)
-        if isinstance(e.op, ast.Pow):
-            return f"powf({self.value(e.left)}, {self.value(e.right)})"
-        binds = BINDS[type(e.op)]
-        # A shift beside a sum is bracketed: compilers warn, and readers wonder.
-        left, right = self.value(e.left, binds), self.value(e.right, binds + 1)
-        if isinstance(e.op, ast.RShift) and isinstance(e.left, ast.BinOp):
-            left = f"({self.value(e.left)})"
-        text = f"{left} {SIGNS[type(e.op)]} {right}"
-        return f"({text})" if binds < above else text
+from .walk import about
 
 
 def text_function(name: str, arith: str, scale: int, unit: str | None, width: int) -> list[str]:
@@ -171,6 +59,7 @@ class C99(Target):
     """One C99 header."""
 
     name = "c"
+    writes_machines = True
     writes_text = True
 
     def file(self, exported: Sequence[Exported], wish: Wish) -> str:
@@ -194,6 +83,8 @@ class C99(Target):
                 out.append(f"#define {e.name.upper()}_SCALE {e.wanted.scale}")
             out += ["", *function(e.program), "", "/* JETRULER_... bits of a count. */"]
             out += function(flags_program(e.wanted, e.name))
+            for program in pattern_programs(e):
+                out += ["", *function(program)]
             if wish.text_width and e.program.arith != "float":
                 unit = e.channel.unit
                 out += [
@@ -204,19 +95,13 @@ class C99(Target):
             name = t.program.name.upper()
             out += ["", f"/* {comment(t.about)} */", f"#define {name}_ON {t.on}"]
             out += [f"#define {name}_OFF {t.off}", *function(t.program, "was")]
-        out += [line for text in wish.machines for line in ("", text)]
+        out += ELAPSED if any(m.uses_time for m in wish.machines) else []
+        written: set[str] = set()
+        for machine in wish.machines:
+            out += machine_text(machine, written)
         if wish.selftest:
             out += ["", *_selftest(exported)]
         return "\n".join([*out, "", "#endif", ""])
-
-    def smoothing(self, machine: Smoothed) -> str:
-        return machines_c.smoothing(machine)
-
-    def trip(self, machine: Tripping) -> str:
-        return machines_c.trip(machine)
-
-    def drive(self, machine: Driving) -> str:
-        return machines_c.drive(machine)
 
 
 def _selftest(exported: Sequence[Exported]) -> list[str]:

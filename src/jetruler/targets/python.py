@@ -2,40 +2,20 @@
 
 from __future__ import annotations
 
-import ast
-import copy
 from collections.abc import Sequence
 
 import numpy as np
 
-from ..core.firmware.flagged import flags_program
-from ..core.firmware.machine import Driving, Smoothed, Tripping
+from ..core.firmware.by_count import flags_program
 from ..core.firmware.names import comment, plain_unit
+from ..core.firmware.patterns import pattern_programs
 from ..core.firmware.program import Program
 from ..core.firmware.selection import Exported
 from ..core.model.reading import FLAG_NAMES
-from . import machines_python
+from .python_code import function
+from .python_machine import ELAPSED, machine_text
 from .target import Target, Wish, vectors
-from .walk import about, wrapped
-
-
-def function(p: Program, second: str = "") -> list[str]:
-    """The tables and the function of a program: its own text."""
-    lines = []
-    for name, values in p.tables.items():
-        lines += [f"{name} = (", *wrapped([*map(str, values), ""], "    "), ")", "", ""]
-    lines.append(f"def {p.name}(n{', ' + second if second else ''}):")
-    for statement in p.tree:
-        text = ast.unparse(_NoneByItsName().visit(copy.deepcopy(statement)))
-        lines += [f"    {line}" for line in text.splitlines()]
-    return lines
-
-
-class _NoneByItsName(ast.NodeTransformer):
-    """What has no value is None in Python."""
-
-    def visit_Name(self, node: ast.Name) -> ast.expr:
-        return ast.Constant(None) if node.id == "NONE" else node
+from .walk import about
 
 
 def imports(programs: list[Program]) -> list[str]:
@@ -68,6 +48,7 @@ class PythonModule(Target):
     """One module for small interpreters."""
 
     name = "python"
+    writes_machines = True
     float_kind = np.float64
     writes_text = True
 
@@ -81,6 +62,8 @@ class PythonModule(Target):
                 out.append(f"{e.name.upper()}_SCALE = {e.wanted.scale}")
             out += ["", "", *function(e.program), "", ""]
             out += function(flags_program(e.wanted, e.name))
+            for program in pattern_programs(e):
+                out += ["", "", *function(program)]
             if wish.text_width and e.program.arith != "float":
                 text = text_function(e.name, e.wanted.scale, e.channel.unit, wish.text_width)
                 out += ["", "", *text]
@@ -88,7 +71,10 @@ class PythonModule(Target):
             name = t.program.name.upper()
             out += ["", "", f"# {comment(t.about)}", f"{name}_ON = {t.on}", f"{name}_OFF = {t.off}"]
             out += ["", "", *function(t.program, "was")]
-        out += [line for text in wish.machines for line in ("", "", text)]
+        out += ELAPSED if any(m.uses_time for m in wish.machines) else []
+        written: set[str] = set()
+        for machine in wish.machines:
+            out += machine_text(machine, written)
         if wish.selftest:
             out += ["", "", "# Returns how many vectors fail.", "def selftest():", "    failed = 0"]
             for e in exported:
@@ -106,12 +92,3 @@ class PythonModule(Target):
                 ]
             out.append("    return failed")
         return "\n".join([*out, ""])
-
-    def smoothing(self, machine: Smoothed) -> str:
-        return machines_python.smoothing(machine)
-
-    def trip(self, machine: Tripping) -> str:
-        return machines_python.trip(machine)
-
-    def drive(self, machine: Driving) -> str:
-        return machines_python.drive(machine)

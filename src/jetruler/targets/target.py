@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
 
-from ..core.firmware.flagged import Threshold
-from ..core.firmware.machine import Driving, Smoothed, Tripping
+from ..core.firmware.machine import Machine
 from ..core.firmware.program import FUNCTIONS, LARGEST, ProgramModel
 from ..core.firmware.selection import Exported
+from ..core.firmware.threshold import Threshold
 from ..core.model.channel import Bench
 
 
@@ -25,14 +25,14 @@ class Wish:
     thresholds: Sequence[Threshold] = ()
     text_width: int | None = None
     selftest: bool = False
-    machines: Sequence[str] = field(default_factory=tuple)
-    """Smoothing, trips and drives, ready as text."""
+    machines: Sequence[Machine] = ()
+    """Smoothing, holding zones, trips and drives."""
 
 
 class Target(ABC):
     """A language: what it can compute, and how a whole file in it is written.
 
-    The same input gives the same bytes. What a target has no form for is not taken along, and said.
+    The same input gives the same bytes.
     """
 
     name: ClassVar[str]
@@ -42,22 +42,12 @@ class Target(ABC):
     functions: ClassVar[frozenset[str]] = frozenset(FUNCTIONS)
     #: Whether it has functions that write a value for a display.
     writes_text: ClassVar[bool] = False
+    #: Whether it writes smoothing, holding zones, trips and drives.
+    writes_machines: ClassVar[bool] = False
 
     @abstractmethod
     def file(self, exported: Sequence[Exported], wish: Wish) -> str:
         """Return the whole file: comments, tables, functions, machines, self-test."""
-
-    def smoothing(self, machine: Smoothed) -> str | None:
-        """Return a channel's smoothing as text; None if the target has no form for it."""
-        return None
-
-    def trip(self, machine: Tripping) -> str | None:
-        """Return a trip as text; None if the target has no form for it."""
-        return None
-
-    def drive(self, machine: Driving) -> str | None:
-        """Return a drive as text; None if the target has no form for it."""
-        return None
 
 
 def vectors(e: Exported, many: int = 48) -> list[tuple[int, str]]:

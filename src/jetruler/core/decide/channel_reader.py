@@ -42,7 +42,8 @@ class ChannelReader:
     def __post_init__(self) -> None:
         if self.smoothing is not None:
             self._smoother = Smoother(self.smoothing)
-        self._zoning = _zoning(self.channel)
+        found = zones_that_hold(self.channel)
+        self._zoning = None if found is None else _Zoning(*found)
 
     @property
     def by_count(self) -> bool:
@@ -111,11 +112,12 @@ class _Zoning:
         return value if self.behind is None else np.asarray(self.behind(value))
 
 
-def _zoning(channel: Channel) -> _Zoning | None:
+def zones_that_hold(channel: Channel) -> tuple[Ruler | None, Zones, Ruler | None] | None:
+    """The zones of a channel that hold, with the laws before and behind them."""
     laws = channel.ruler.laws
     for i, law in enumerate(laws):
         if isinstance(law, Zones) and law.hysteresis > 0:
             before = Ruler(laws[:i]) if i else None
             behind = Ruler(laws[i + 1 :]) if laws[i + 1 :] else None
-            return _Zoning(before, law, behind)
+            return before, law, behind
     return None

@@ -53,6 +53,13 @@ class Decided:
     events: list[TripEvent]
 
 
+def looked_at(drive: Drive, bench: Bench) -> tuple[str, ...]:
+    """The channels whose flags make a drive safe: what it follows, or what its trip does."""
+    if drive.source in bench.trips:
+        return tuple(bench.trips[drive.source].measured)
+    return (drive.source,)
+
+
 class Decisions:
     """The trips and drives of a bench: readings in, decisions out. State carries across.
 
@@ -123,12 +130,6 @@ class Decisions:
                 driver.start_at(before.command)
         return new
 
-    def looked_at(self, drive: Drive) -> tuple[str, ...]:
-        """The channels whose flags make a drive safe: what it follows, or what its trip does."""
-        if drive.source in self.bench.trips:
-            return tuple(self.bench.trips[drive.source].measured)
-        return (drive.source,)
-
     def _source(
         self, drive: Drive, readings: Mapping[str, Reading], trips: Mapping[str, Truths]
     ) -> tuple[Array, Truths]:
@@ -139,7 +140,7 @@ class Decisions:
         else:
             on = trips[drive.source]
             values, flagged = on.astype(np.float64), np.zeros(on.size, np.bool_)
-            for channel in self.looked_at(drive):
+            for channel in looked_at(drive, self.bench):
                 flagged = flagged | self._is_flagged(drive, channel, readings[channel])
         for name in drive.safe_when:
             flagged = flagged | trips[name]

@@ -50,10 +50,10 @@ class Middle:
         return int(self.wanted.counts[self.first])
 
 
-def middle(w: ExactValues) -> Middle:
+def middle(w: ExactValues, arith: str) -> Middle:
     """Cut off what has no value, and what a clamp holds, at both ends."""
     first, last = int(w.valid[0]), int(w.valid[-1])
-    head = [outside(w, first, last)]
+    head = outside(int(w.counts[first]), int(w.counts[last]), arith)
     values = w.values[first : last + 1]
     with np.errstate(invalid="ignore"):
         left = int(np.argmax(values != values[0])) if np.any(values != values[0]) else 0
@@ -67,9 +67,13 @@ def middle(w: ExactValues) -> Middle:
     return Middle(w, first, last, tuple(head))
 
 
-def outside(w: ExactValues, first: int, last: int) -> str:
-    """No value for counts beyond these, those that the converter cannot give among them."""
-    return f"if n < {w.counts[first]} or n > {w.counts[last]}:\n    return NONE"
+def outside(low: int, high: int, arith: str, result: object = "NONE") -> list[str]:
+    """What counts beyond these give, those that the converter cannot give among them; nothing to
+    say of a side on which the arithmetic has no number."""
+    limit = LARGEST[arith]
+    sides = [f"n < {low}"] if low > -limit - 1 else []
+    sides += [f"n > {high}"] if high < limit else []
+    return [f"if {' or '.join(sides)}:\n    return {result}"] if sides else []
 
 
 def round_whole(value: float) -> int:
@@ -84,7 +88,7 @@ def forms(w: ExactValues, name: str, arith: str) -> Iterator[Form]:
     if steps is not None:
         yield steps
     if not w.has_holes and w.valid.size:
-        m = middle(w)
+        m = middle(w, arith)
         if m.last == m.first:
             body = [*m.head, f"return {round_whole(w.target[m.first])}"]
             yield Form("one constant", Program(name, "\n".join(body), {}, arith))
@@ -97,7 +101,8 @@ def forms(w: ExactValues, name: str, arith: str) -> Iterator[Form]:
             yield from sorted(tables, key=lambda form: form.program.table_bytes)
     else:
         last = w.counts.size - 1
-        yield full(w, 0, last=last, head=(outside(w, 0, last),), name=name, arith=arith)
+        head = outside(int(w.counts[0]), int(w.counts[last]), arith)
+        yield full(w, 0, last=last, head=tuple(head), name=name, arith=arith)
 
 
 def staircase(w: ExactValues, name: str, arith: str) -> Form | None:
@@ -108,7 +113,8 @@ def staircase(w: ExactValues, name: str, arith: str) -> Form | None:
     if edges.size > STEPS:
         return None
     outputs = [_output(whole[i]) for i in (0, *edges.tolist())]
-    body = [outside(w, 0, w.counts.size - 1), *compared(w.counts[edges], outputs)]
+    head = outside(int(w.counts[0]), int(w.counts[-1]), arith)
+    body = [*head, *compared(w.counts[edges], outputs)]
     return Form("comparisons", Program(name, "\n".join(body), {}, arith))
 
 

@@ -86,6 +86,9 @@ def _reached(
         least, most = cone(low, high, x0, y0, end)
         if least[-1] > most[-1] or end == last:
             break
+        far = np.arange(span // 4, end - x0 + 1)  # where the arithmetic is too narrow, no knot is
+        if np.all(np.abs(heights[0, x0 + far] - y0) * far > limit):
+            break
         span *= 4
     open_to = int(np.searchsorted(least > most, True))
     k, least, most = np.arange(1, open_to + 1), least[:open_to], most[:open_to]

@@ -22,9 +22,13 @@ def safe_name(name: str) -> str:
 
 #: What an export adds to a name, by what has the name.
 ENDINGS = {
-    "channel": ("", "_flags", "_flags_of", "_x", "_y", "_text", "_smoothed", "_smoothing"),
-    "trip": ("", "_update"),
-    "drive": ("", "_update"),
+    "channel": (
+        *("", "_flags", "_flags_of", "_x", "_y", "_text", "_has_value", "_has_value_of", "_count"),
+        *("_smooth", "_smoothing", "_holding", "_zone", "_zone_at", "_zone_from", "_zone_to"),
+        *("_of_zone", *(f"_output{i}" for i in range(1, 10))),
+    ),
+    "trip": ("", "_update", "_on", *(f"_if{i}" for i in range(1, 10))),
+    "drive": ("", "_update", "_goal", "_goal_x", "_goal_y"),
 }
 
 
@@ -49,7 +53,8 @@ def name_clashes(named: Iterable[tuple[str, str]]) -> Iterator[tuple[str, str, P
         for one in made:
             if one in owners:
                 other_kind, other = owners[one]
-                right = f"another name: {other_kind} {other} has {one} in exported code already"
+                has = "this name" if name == other else f"{one} in exported code"
+                right = f"another name: {other_kind} {other} has {has} already"
                 yield kind, name, ParameterError("name", name, right)
                 break
         owners |= dict.fromkeys(made, (kind, name))

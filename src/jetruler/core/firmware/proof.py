@@ -44,10 +44,10 @@ class Proof:
 
     def lines(self, unit: str, noun: str = "count") -> list[str]:
         """For people; noun: what was run, a count or a step of the input."""
+        worst = f"worst error {number(float(f'{self.worst:.3g}'))} {unit}".rstrip()
+        worst += f" at {noun} {self.at} (bound {number(self.within)})"
         found = [
-            f"all {self.counts} {noun}s were run: worst error {number(float(f'{self.worst:.3g}'))} "
-            f"{unit}".rstrip()
-            + f" at {noun} {self.at} (bound {number(self.within)})",
+            f"all {self.counts} {noun}s were run: {worst if self.worst else 'each is equal'}",
             f"{self.monotone} throughout" if self.monotone else "not monotone",
         ]
         if self.exact_at_marks is not None:

@@ -64,12 +64,10 @@ var_external var_global var_in_out var_input var_output var_temp while with word
 xor round floor ceil en eno
 """
 
-#: Parameters and variables of the code that is written.
+#: Parameters and variables of the code that is written, where it calls a channel by its name.
 _OWN = """
-n x i j h w d k z s t v c y was tie now value unsafe goal passed most all any counts held level past
-sum at filled since turned holding begun rest sorted one moved text digits sign unit left many long_
-buffer drop within total count ordered step values self selftest failed jetruler below end_count
-off_scale low_rail high_rail missing above faulty
+n x i j h w d k z s t v c y was tie now go drop counts failed self selftest jetruler
+holding since staying turned result
 """
 
 RESERVED = frozenset(f"{_C99} {_C99_HEADERS} {_PYTHON} {_STRUCTURED_TEXT} {_OWN}".split())

@@ -188,10 +188,10 @@ def export(
         found = _float(w, name, kind, within is None, functions)
         if found is not None:
             return found
-        whole = _whole(w, name, "int32")
+        whole = whole_form(w, name, "int32")
         note = "the formula in floats of this target does not serve: the table form is used"
         return replace(whole, notes=(*whole.notes, note))
-    return _whole(w, name, arith)
+    return whole_form(w, name, arith)
 
 
 def _float(
@@ -235,7 +235,8 @@ def _float(
     )
 
 
-def _whole(w: ExactValues, name: str, arith: str) -> Exported:
+def whole_form(w: ExactValues, name: str, arith: str) -> Exported:
+    """The cheapest whole-number form that keeps a bound. Raises `ExportError`."""
     limit = LARGEST[arith]
     _check_room(w, arith, limit)
     for form in _proven(w, name, arith):
@@ -304,7 +305,7 @@ def _cheaper(form: Form, w: ExactValues, tried: list[str]) -> str:
     """What the next cheaper choice would cost in error."""
     unit = symbol(w.channel.unit) if w.channel.unit != "zone" else ""
     table = form.is_table and not w.has_holes
-    straight = straight_error(middle(w)) / w.scale if table else 0.0
+    straight = straight_error(middle(w, form.program.arith)) / w.scale if table else 0.0
     if table and straight < w.within:
         return f"one straight line would do, but does not fit {form.program.arith}"
     if form.knots is not None and table:
@@ -323,7 +324,7 @@ def _cheaper(form: Form, w: ExactValues, tried: list[str]) -> str:
 
 def _one_less(form: Form, w: ExactValues) -> float | None:
     """The smallest bound that one knot fewer can keep, to a few per cent."""
-    m = middle(w)
+    m = middle(w, form.program.arith)
     target, limit = w.target[m.part], LARGEST[form.program.arith]
     have = len(form.program.tables[f"{form.program.name}_x"])
     if have <= 2:

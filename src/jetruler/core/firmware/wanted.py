@@ -115,7 +115,7 @@ class ExactValues:
 
     @property
     def is_whole(self) -> bool:
-        """Whether every value is a whole number of units, and an output of any scale can equal it."""
+        """Whether every value is a whole number of units: an output of any scale can equal it."""
         return self.on_steps_of(1)
 
     @property

@@ -100,7 +100,8 @@ class Whole(Law):
 
     def program(self) -> list[str] | None:
         # `tie` is what rounding may take from a value, as a part of it.
-        nearest = "if x < 0.0:\n    x = -floor(-x - tie * x + 0.5)\nelse:\n    x = floor(x + tie * x + 0.5)"
+        up = "x = floor(x + tie * x + 0.5)"
+        nearest = f"if x < 0.0:\n    x = -floor(-x - tie * x + 0.5)\nelse:\n    {up}"
         return [
             {
                 "nearest": nearest,
