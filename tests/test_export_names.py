@@ -46,11 +46,11 @@ def bench_of(names: list[str], bits: int) -> str:
     third = len(names) // 3
     parts = [f"[converter]\nbits = {bits}\nvref = 3.3\n"]
     for i, name in enumerate(names[:third]):
-        laws = ('{ law = "line", gain = 0.25, takes = "count" }, { law = "whole" }',
+        laws = ('{ law = "line", gain = 0.25, takes = "count" }',
                 '{ law = "zones", edges = [9, 50], values = [[0, 1], [1, 0], [1, 1]], '
-                'hysteresis = 2, takes = "count" }')[i > 0]  # fmt: skip
+                'hysteresis = 2, takes = "count" }')[i % 2]  # fmt: skip
         smooth = 'smooth = { kind = "median", over = 3 }\n' if i % 3 else ""
-        parts.append(f"[channel.{name}]\ncolumn = 1\n{smooth}laws = [{laws}]\n")
+        parts.append(f"[channel.{name}]\ncolumn = 1\ndecimals = 0\n{smooth}laws = [{laws}]\n")
     for i, name in enumerate(names[third : 2 * third]):
         channel, other = names[i % third], names[2 * (i % (third // 2))]
         moves = f', {{ channel = "{other}", rises_by = 2, within = "1 s" }}'
