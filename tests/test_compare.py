@@ -6,6 +6,7 @@ import json
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
 import pytest
 
 import jetruler as jr
@@ -139,11 +140,12 @@ def test_bias_is_named_written_and_gone(cli: Cli, home: Path) -> None:
     """The rest log: two equal sensors in one place, half a degree apart, each steady."""
     first = cli("compare", "bean", "bean2", "--log", "rest.csv", "--write")
     assert first.returncode == 0, first.stderr
-    assert "bias         −0.6085 ± 0.0081 °C (95 %)" in first.stdout
+    assert "bias         −0.6064 ± 0.0085 °C (95 %)" in first.stdout
     assert "below bean2: a bias that calibration removes and averaging does not" in first.stdout
-    assert '+ { law = "line", gain = 1, offset = 0.6085' in first.stdout
+    assert '+ { law = "line", gain = 1, offset = 0.6063' in first.stdout
     again = cli("compare", "bean", "bean2", "--log", "rest.csv", "--write")
-    assert "bean and bean2 agree within 0.197 °C" in again.stdout
+    assert "bean and bean2 agree within 0.16" in again.stdout
+    assert "bean smoothed as the bench says" in again.stdout
     assert "no correction is called for" in again.stderr
     found = json.loads(cli("compare", "bean", "bean2", "--log", "rest.csv", "--json").stdout)
     assert (found["verdict"], found["pairs"], found["correction"]) == ("agree", 600, None)
@@ -158,6 +160,42 @@ def test_against_a_column_and_marks(cli: Cli) -> None:
     assert "bean and the marks agree within" in within.stdout
     marks = cli("compare", "bean", "--marks", "bath.csv")
     assert "offset and gain" in marks.stdout
+
+
+def test_the_reading_is_that_of_a_converted_log(home: Path) -> None:
+    bench = jr.load_bench(home / "bench.toml")
+    frame = bench.convert(pd.read_csv(home / "rest.csv"), only=("bean", "bean2"))
+    pairs = jr.read_pairs(home / "rest.csv", bench["bean"], bench["bean2"])
+    assert np.array_equal(pairs.a, frame["bean_degC"])
+    assert np.array_equal(pairs.b, frame["bean2_degC"])
+
+
+def test_a_column_says_its_unit(cli: Cli, home: Path) -> None:
+    lines = (home / "rest.csv").read_text().splitlines()
+    bean2 = jr.load_bench(home / "bench.toml")["bean2"].ruler
+    for name, scale, offset in (("ref_degF", 1.8, 32), ("ref_K", 1, 273.15), ("ref", 1, 0),
+                                ("ref (°F)", 1.8, 32), ("oven_F", 1.8, 32)):  # fmt: skip
+        rows = [f"{lines[0]},{name}"]
+        rows += [f"{x},{bean2(int(x.split(',')[2])) * scale + offset!r}" for x in lines[1:]]
+        (home / "r.csv").write_text("\n".join(rows) + "\n")
+        done = cli("compare", "bean", name, "--log", "r.csv")
+        assert "bias         −0.6064 ± 0.0085 °C" in done.stdout, name
+        assert ("and was converted" in done.stdout) == (name != "ref")
+    (home / "r.csv").write_text("\n".join(rows).replace("oven_F", "ref_mV"))
+    done = cli("compare", "bean", "ref_mV", "--log", "r.csv")
+    assert done.returncode == 2
+    assert "the column ref_mV says mV, which is no °C; --unit says otherwise" in done.stderr
+
+
+def test_marks_in_any_unit_of_the_channel(cli: Cli) -> None:
+    """A count of 2048 of 4095 is 4700 Ω · 2048 / 2047 in this divider: one mark, three ways."""
+    ohms = 4700 * 2048 / 2047
+    ways = ("2048=99", f"{ohms!r} ohm=99 degC", f"{ohms / 1000!r} kohm=210.2 degF")
+    said = [cli("compare", "bean", *["--mark", mark] * 3, "--json").stdout for mark in ways]
+    values = [json.loads(text)["bias"] for text in said]
+    assert values == pytest.approx([values[0]] * 3)
+    refused = cli("compare", "bean", "--mark", "3 g=99")
+    assert "raw is in g; this channel has count" in refused.stderr
 
 
 def test_two_logs_are_paired_by_time(cli: Cli, home: Path) -> None:

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from jetruler import BenchError, Line, load_bench, write_correction
+from jetruler import BenchError, Line, Ruler, load_bench, write_correction
 from jetruler.benchfile.edit import write_law
 from jetruler.benchfile.load import parse_bench
 
@@ -23,7 +23,14 @@ LAWS = [
     '{ law = "formula", expression = "x * 2 # no comment", unit = "}" }',
 ]
 NOISE = ["", " ", "  # , ] } [channel.a]", "\t# laws = [", " # \"quoted' \\"]
-KEYS = ['about = "laws = [ { # ] }"', "decimals = 2", "limits = [0, 9] # [", "column = 'x'"]
+MANY_LINES = 'about = """\nlaws = [\n  { law = "line", gain = 1 },\n]\n[channel.a]\n"""'
+KEYS = [
+    'about = "laws = [ { # ] }"',
+    MANY_LINES,
+    "decimals = 2",
+    "limits = [0, 9] # [",
+    "column = 'x'",
+]
 
 
 @st.composite
@@ -32,7 +39,7 @@ def benches(draw: Any) -> tuple[str, list[str]]:
     texts, chosen = ["[converter]\nbits = 12\nvref = 3.3 # [[\n"], []
     for name in ("z", "a", "b"):
         head = draw(st.sampled_from([f"[channel.{name}]", f'[ channel . "{name}" ]']))
-        keys = [draw(st.sampled_from(KEYS[:3])), KEYS[3]]
+        keys = [draw(st.sampled_from(KEYS[:4])), KEYS[4]]
         # Texts do not stand on counts: the laws here are joined in any order without units.
         laws = draw(st.lists(st.sampled_from([LAWS[2], LAWS[4], LAWS[0]]), min_size=1, max_size=3))
         gap = draw(st.sampled_from(NOISE))
@@ -49,22 +56,28 @@ def benches(draw: Any) -> tuple[str, list[str]]:
 
 
 @settings(suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(made=benches(), replaces=st.booleans(), place=st.integers(0, 2), crlf=st.booleans())
+@given(benches(), st.booleans(), st.integers(0, 2), st.booleans(), st.booleans())
 def test_one_law_changes_and_nothing_else(
-    tmp_path: Path, made: tuple[str, list[str]], replaces: bool, place: int, crlf: bool
+    tmp_path: Path, made: tuple[str, list[str]], replaces: bool, place: int, crlf: bool, bom: bool
 ) -> None:
     text, laws = made
     path = tmp_path / "bench.toml"
-    path.write_bytes((text.replace("\n", "\r\n") if crlf else text).encode())
+    mark = "\ufeff" if bom else ""
+    path.write_bytes((mark + (text.replace("\n", "\r\n") if crlf else text)).encode())
     place = min(place, len(laws) - 1 if replaces else len(laws))
     old = tomllib.loads(text)
     channel = load_bench(path)["a"]
     new = '{ law = "line", gain = 1, offset = 0.5 }'
+    laws_before = channel.chain.laws
+    means = Ruler((*laws_before[: place + 1], Line(1.0, 0.5), *laws_before[place + 1 + replaces :]))
     change = write_law(
-        str(path), channel, new, place + 1, replaces=replaces, calibration='"± 0.1 (k=1)"'
-    )
+        str(path), channel, new, place + 1, replaces=replaces, means=means,
+        calibration='"± 0.1 (k=1)"',
+    )  # fmt: skip
     assert new in change.after
     after = path.read_bytes().decode()
+    assert after.startswith(mark)
+    after = after.removeprefix(mark)
     table = tomllib.loads(after)
     wanted = list(old["channel"]["a"]["laws"])
     wanted[place : place + replaces] = [{"law": "line", "gain": 1, "offset": 0.5}]
@@ -115,8 +128,12 @@ def test_a_law_that_does_not_fit_leaves_the_file(tmp_path: Path) -> None:
     path = tmp_path / "bench.toml"
     path.write_text(BENCH)
     channel = load_bench(path)["a"]
+    beta = '{ law = "beta", r0 = 1e4, beta = 3435 }'
     with pytest.raises(BenchError, match="line gives bar, but beta"):
-        write_law(str(path), channel, '{ law = "beta", r0 = 1e4, beta = 3435 }', 2, replaces=False)
+        write_law(str(path), channel, beta, 2, replaces=False, means=channel.chain)
+    otherwise = '{ law = "line", gain = 2, offset = 1 }'
+    with pytest.raises(BenchError, match=r"would read otherwise; put this in yourself: \{ law"):
+        write_law(str(path), channel, otherwise, 3, replaces=False, means=channel.chain)
     assert path.read_text() == BENCH
     assert sorted(p.name for p in tmp_path.iterdir()) == ["bench.toml"]
     path.unlink()

@@ -4,14 +4,20 @@ from __future__ import annotations
 
 import os
 import re
+from codecs import BOM_UTF8
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
+import numpy as np
 import tomlkit
 from tomlkit.items import Array
 
+from ..core.laws.linear import Line
 from ..core.model.channel import Channel
+from ..core.model.ruler import Ruler
 from .load import BenchError, parse_bench
+from .written import number_text
 
 #: What may stand between two items of a list: blanks, commas and comments.
 _BETWEEN = re.compile(r"(?:[\s,]|#[^\n]*\n)*")
@@ -38,11 +44,13 @@ def write_marks(path: str, channel: str, marks: tuple[tuple[float, float], ...])
     if law is None:
         raise BenchError(path, [f"channel.{channel} has no line with marks to put these into"])
     before = f"marks = {law['marks'].as_string()}"
-    pairs = ", ".join(f"[{raw:.12g}, {true:.12g}]" for raw, true in marks)
+    pairs = ", ".join(f"[{number_text(raw)}, {number_text(true)}]" for raw, true in marks)
     law["marks"] = tomlkit.parse(f"marks = [{pairs}]")["marks"]
-    changed = tomlkit.dumps(document)
-    parse_bench(changed, path, Path(path).parent)
-    replace_file(path, changed)
+    was = parse_bench(text, path, Path(path).parent)[channel].chain
+    place = next(i for i, one in enumerate(was.laws) if isinstance(one, Line) and one.marks)
+    with_marks = replace(was.laws[place], marks=marks)  # type: ignore[type-var]
+    means = Ruler((*was.laws[:place], with_marks, *was.laws[place + 1 :]))
+    _replace_checked(path, tomlkit.dumps(document), channel, means, f"marks = [{pairs}]")
     return Change(before, f"marks = [{pairs}]")
 
 
@@ -53,6 +61,7 @@ def write_law(
     place: int,
     *,
     replaces: bool,
+    means: Ruler,
     expected: str | None = None,
     calibration: str | None = None,
 ) -> Change:
@@ -63,6 +72,7 @@ def write_law(
     line : the law as a TOML table.
     place : where it goes among the channel's laws, from 0.
     replaces : whether it takes the place of the law there; else it stands before that.
+    means : the channel's laws with it; a file that reads otherwise is not written.
     expected : the file's text as the law was fitted to it; a file that has changed since is left
         alone.
     calibration : what stands then at the channel's key of that name, for budgets.
@@ -74,8 +84,7 @@ def write_law(
     text = read_text(path)
     if expected is not None and text != expected:
         raise BenchError(path, ["it has changed since it was read; nothing is written, try again"])
-    crlf = "\r\n" in text
-    document = tomlkit.parse(text.replace("\r\n", "\n"))
+    document = tomlkit.parse(text)
     tables: Any = document["channel"]
     table = tables[channel.name]
     if "laws" not in table:
@@ -97,10 +106,21 @@ def write_law(
     if calibration is not None:
         _set_calibration(table, calibration)
         change = Change(change.before, f"{change.after}\ncalibration = {calibration}")
-    changed = tomlkit.dumps(document)
-    parse_bench(changed, path, Path(path).parent)
-    replace_file(path, changed.replace("\n", "\r\n") if crlf else changed)
+    _replace_checked(path, tomlkit.dumps(document), channel.name, means, line)
     return change
+
+
+def _replace_checked(path: str, text: str, channel: str, means: Ruler, lines: str) -> None:
+    """Load what would be written and hold it against what it means, at every count (or at some
+    thousand raw values of an input); only what is equal takes the file's place."""
+    read = parse_bench(text, path, Path(path).parent)[channel].chain
+    edge = means.edge
+    bounded = edge is not None and edge.is_bounded
+    raw = edge.samples(2**16) if edge is not None and bounded else np.linspace(-1e4, 1e4, 2**12 + 1)
+    if not np.array_equal(read(raw), means(raw), equal_nan=True):
+        right = f"put this in yourself: {lines}"
+        raise BenchError(path, [f"channel.{channel}.laws would read otherwise; {right}"])
+    replace_file(path, text)
 
 
 def _items(laws: Array) -> list[tuple[int, int]]:
@@ -155,22 +175,25 @@ def _set_calibration(table: Any, calibration: str) -> None:
 
 
 def read_text(path: str) -> str:
-    """Return a bench file as text. Raises `BenchError`."""
+    """Return a bench file as text, with plain line ends. Raises `BenchError`."""
     try:
-        return Path(path).read_bytes().decode("utf-8-sig")
+        return Path(path).read_bytes().decode("utf-8-sig").replace("\r\n", "\n")
     except (OSError, UnicodeDecodeError) as error:
         reason = getattr(error, "strerror", None) or "it is no text"
         raise BenchError(path, [f"cannot be read: {reason}"]) from None
 
 
 def replace_file(path: str, text: str) -> None:
-    """Write beside the file, then take its place. Raises `BenchError`."""
+    """Write beside the file, with its line ends and its mark of UTF-8, then take its place. Raises
+    `BenchError`."""
     target = Path(path).resolve()
     part = target.with_name(f".{target.name}.{os.getpid()}.part")
     try:
         if not os.access(target, os.W_OK):
             raise PermissionError(13, "it is read-only")
-        part.write_bytes(text.encode())
+        was = target.read_bytes()
+        ends = text.replace("\n", "\r\n") if b"\r\n" in was else text
+        part.write_bytes(BOM_UTF8 * was.startswith(BOM_UTF8) + ends.encode())
         part.chmod(target.stat().st_mode)
         part.replace(target)
     except OSError as error:

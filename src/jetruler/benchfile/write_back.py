@@ -9,6 +9,7 @@ from ..core.calibrate.in_channel import Calibration, joined
 from ..core.laws.linear import Line
 from ..core.model.channel import Channel
 from ..core.model.law import Law
+from ..core.model.ruler import Ruler
 from ..core.model.unit_registry import factor
 from .edit import Change, write_law
 from .written import law_line
@@ -61,6 +62,7 @@ def write_calibration(path: str, found: Calibration, expected: str | None = None
         line,
         found.place,
         replaces=replaces,
+        means=found.calibrated.chain,
         expected=expected,
         calibration=calibration,
     )
@@ -96,14 +98,23 @@ def write_correction(
     True
     """
     place, replaces, law = joined(channel, correction)
+    laws = channel.chain.laws
     return write_law(
-        path, channel, _line(channel, law, place), place, replaces=replaces, expected=expected
+        path,
+        channel,
+        _line(channel, law, place),
+        place,
+        replaces=replaces,
+        means=Ruler((*laws[:place], law, *laws[place + replaces :])),
+        expected=expected,
     )
 
 
 def _line(channel: Channel, law: Law, place: int) -> str:
-    """The law as it is written. The first one says that it takes volts, where it does: without
-    that it would be read as one that stands on counts."""
-    if place == 1 and channel.chain.units[1] == "V" and getattr(law, "takes", "V") is None:
-        law = replace(law, takes="V")  # type: ignore[type-var]
+    """The law as it is written. The first one says what it takes where that is not the count:
+    without that it would be read as one that stands on counts."""
+    before = channel.chain.units[place]
+    stands = place == 1 and channel.chain.converter is not None and before != "count"
+    if stands and getattr(law, "takes", before) is None:
+        law = replace(law, takes=before)  # type: ignore[type-var]
     return law_line(law)

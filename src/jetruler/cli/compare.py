@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.errors import JetRulerError
+from ..core.model.units import symbol
 from .common import bench_option, channel_of, finite_or_none
 from .convert import format_options, log_format
 from .fit import loaded, marks_of, marks_options, show_change
@@ -40,7 +41,9 @@ def compare_options(command: Callable[..., None]) -> Callable[..., None]:
     for option in (
         click.option("--within", type=float, metavar="X", help="The difference that matters."),
         click.option(
-            "--unit", metavar="UNIT", help="Unit of a reference column, if not the channel's."
+            "--unit",
+            metavar="UNIT",
+            help="Unit of a reference column whose name does not say it.",
         ),
         click.option("--other-log", metavar="LOG", help="Where OTHER stands, if in another log."),
         click.option("--log", "log_path", metavar="LOG", help="The log that both stand in."),
@@ -154,6 +157,11 @@ def against_other(
     for name, count in zip((channel.name, other), pairs.left_out, strict=True):
         if count:
             notes.append(f"{count} samples of {name} left out: missing, or with a flag")
+    if other not in bench.channels and pairs.unit_of_other != channel.unit:
+        notes.append(f"{other} is in {symbol(pairs.unit_of_other)} and was converted")
+    smoothed = [c.name for c in (channel, bench.channels.get(other)) if c and c.smooth]
+    if smoothed:
+        notes.append(f"{' and '.join(smoothed)} smoothed as the bench says")
     if pairs.in_time:
         notes.append("paired in time, in a straight line between two samples")
     return dataclasses.replace(found, notes=tuple(notes))
@@ -162,14 +170,14 @@ def against_other(
 def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:
     """What a channel reads at marks, against their truth."""
     from ..core.calibrate.compare_series import compare
-    from ..core.calibrate.marks import MarksError
     from ..core.calibrate.relevance import relevant_difference
+    from ..core.model.ruler import Ruler
 
     marks = marks_of(wanted.marks, wanted.mark)
-    if marks.raw_unit not in (None, channel.ruler.takes):
-        raise MarksError(f"marks: raw is in {marks.raw_unit}; compare takes them in counts")
-    marks = marks.in_units((channel.ruler.takes,), channel.unit)
-    values = channel.chain(marks.raw)
+    units = channel.chain.units
+    marks = marks.in_units((units[0], *filter(None, units)), channel.unit)
+    joint = units.index(marks.raw_unit or units[0])
+    values = Ruler(channel.chain.laws[joint:])(marks.raw)
     return compare(
         values,
         marks.true,

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from os import PathLike
 
 import numpy as np
 
 from ..core.arrays import Array
-from ..core.calibrate.series import aligned
-from ..core.decide.channel_reader import read_flagged
+from ..core.calibrate.series import PairsError, aligned
+from ..core.errors import UnitError
 from ..core.model.channel import Channel
+from ..core.model.column_unit import column_unit
 from ..core.model.stream import Stream
 from ..core.model.text import nearest
 from ..core.model.unit_registry import factor_and_offset
-from .batches import Progress, SampleBatch, sample_batches
+from .batches import Progress, sample_batches
+from .channel_readers import ChannelReaders
 from .formats.opening import open_log
 from .reader import LogReader
 from .source import LogError, LogFormat
@@ -36,6 +38,8 @@ class Pairs:
     interval: float
     in_time: bool
     time_name: str
+    unit_of_other: str | None
+    """The unit that the other one's values stood in."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -58,7 +62,7 @@ def read_pairs(
 ) -> Pairs:
     """Read a channel and another one (or a column of values, by its name) from a log.
 
-    Unsmoothed, without flagged samples.
+    Smoothed as `convert` does, without flagged samples.
 
     Parameters
     ----------
@@ -71,7 +75,7 @@ def read_pairs(
     other_log : path, optional
         Where the other one stands, if elsewhere; the two are then paired by time.
     unit : str, optional
-        That of the column, if it is not the channel's.
+        That of the column, if it is neither the channel's nor what its name says (`ref_degF`).
     form : LogFormat, optional
         How the logs are written; found out if None.
     stream : Stream, optional
@@ -89,7 +93,7 @@ def read_pairs(
     LogError
         For parameters that make no sense.
     PairsError
-        Where no time has both.
+        Where no time has both; for a column that says another kind of unit.
 
     Notes
     -----
@@ -118,7 +122,8 @@ def read_pairs(
         read, (a,), (b,), at, at_b = first, first.values, second.values, first.at, second.at
         if at is None or at_b is None:
             raise LogError(f"{other_log}: two logs are paired by time, and one has no time column")
-    b = _converted(b, other, channel, unit)
+    own = other.unit if isinstance(other, Channel) else unit or _said(other, channel)
+    b = _converted(b, own, channel.unit)
     left_out = (int(np.isnan(a).sum()), int(np.isnan(b).sum()))
     in_time = other_log is not None
     if not in_time:
@@ -140,15 +145,22 @@ def read_pairs(
         interval=interval,
         in_time=in_time,
         time_name=read.time_name,
+        unit_of_other=own,
     )
 
 
-def _converted(values: Array, other: Channel | str, channel: Channel, unit: str | None) -> Array:
-    """The other's values in the channel's unit."""
-    own = other.unit if isinstance(other, Channel) else unit or channel.unit
-    if own == channel.unit or own is None or channel.unit is None:
+def _said(column: str, channel: Channel) -> str | None:
+    try:
+        return column_unit(column, channel.unit) or channel.unit
+    except UnitError as error:
+        raise PairsError(str(error)) from None
+
+
+def _converted(values: Array, unit: str | None, wanted: str | None) -> Array:
+    """Values in the wanted unit."""
+    if unit in (wanted, None) or wanted is None:
         return values
-    factor, offset = factor_and_offset(own, channel.unit)
+    factor, offset = factor_and_offset(unit, wanted)
     return values * factor + offset
 
 
@@ -159,33 +171,32 @@ def _read(
     stream: Stream | None,
     progress: Progress | None,
 ) -> _Read:
-    """Times and values of some channels or columns; NaN for what is flagged."""
+    """Times and values of some channels or columns, smoothed as `convert` does; NaN for what is
+    flagged. Limits say nothing against a value; what a law held or flagged does."""
+    plain = [replace(one, limits=None) if isinstance(one, Channel) else one for one in wanted]
+    readers = ChannelReaders([one for one in plain if isinstance(one, Channel)])
+    channels = [one for one in plain if isinstance(one, Channel)]
     parts: list[list[Array]] = [[] for _ in wanted]
     times: list[Array] = []
     with open_log(log, form) as reader:
         places = [_place(reader, one) for one in wanted]
         for batch in sample_batches(reader, places, stream=stream, progress=progress):
             times.append(batch.times)
-            for part, one, place in zip(parts, wanted, places, strict=True):
-                part.append(_values(one, batch, place))
+            for part, one, place in zip(parts, plain, places, strict=True):
+                found = batch.samples(place)
+                if isinstance(one, Channel):
+                    at_work = readers.of(channels.index(one), batch)
+                    reading = at_work.add(found.counts, found.missing)[1]
+                    part.append(np.where(reading.flags == 0, reading.value, np.nan))
+                    continue
+                values = found.counts.astype(np.float64)
+                if found.missing is not None:
+                    values[found.missing] = np.nan
+                part.append(values)
         time_column = batch.time_column
     at = None if time_column is None else np.concatenate(times)
     name = "sample" if time_column is None else time_column.label
     return _Read(at, [np.concatenate(part) for part in parts], name)
-
-
-def _values(one: Channel | str, batch: SampleBatch, place: int) -> Array:
-    """Values of a channel, or of a column as they stand there; NaN for what is flagged."""
-    found = batch.samples(place)
-    if isinstance(one, Channel):
-        reading = read_flagged(one, found.counts, found.missing)
-        # Limits say nothing against a value; what a law held or flagged does.
-        flags = one.chain.read(found.counts).flags if one.limits else reading.flags
-        return np.where((flags == 0) & (reading.flags < 16), reading.value, np.nan)
-    values = found.counts.astype(np.float64)
-    if found.missing is not None:
-        values[found.missing] = np.nan
-    return values
 
 
 def _place(reader: LogReader, one: Channel | str) -> int:
