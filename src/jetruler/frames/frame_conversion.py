@@ -14,7 +14,6 @@ from ..core.decide.channel_reader import ChannelReader
 from ..core.decide.decisions import Decisions
 from ..core.model.channel import Bench, Channel
 from ..core.model.reading import Reading
-from ..core.model.units import for_column
 from ..logs.ahead import Workers
 from ..logs.arrow import to_arrow
 from ..logs.batches import SampleBatch
@@ -145,18 +144,14 @@ class FrameConversion:
         decided = memory.decisions.add(batch.times, readings)
         found: dict[str, NewColumn] = dict(decided.trips)
         for name, commands in decided.drives.items():
-            found[self._drive_column(name)] = commands
+            found[self.bench.drives[name].output_column] = commands
         return followed, found
 
     def _nothing_decided(self) -> dict[str, NewColumn]:
         if not self.options.decide:
             return {}
         trips: dict[str, NewColumn] = dict.fromkeys(self.bench.trips, np.empty(0, np.bool_))
-        return trips | {self._drive_column(name): np.empty(0) for name in self.bench.drives}
-
-    def _drive_column(self, name: str) -> str:
-        unit = for_column(self.bench.drives[name].unit)
-        return f"{name}_{unit}" if unit else name
+        return trips | {drive.output_column: np.empty(0) for drive in self.bench.drives.values()}
 
 
 def _judged(bench: Bench, options: FrameOptions, channels: list[Channel]) -> tuple[str, ...]:

@@ -14,7 +14,6 @@ from ..core.arrays import AnyArray
 from ..core.decide.drives import command_text
 from ..core.model.channel import Bench
 from ..core.model.reading import flag_names
-from ..core.model.units import for_column
 from ..logs.cells import quote
 from ..logs.texts import CellTexts, FlagTexts
 from .station import LiveBatch
@@ -35,10 +34,8 @@ class CsvRows:
         self.channels = list(bench.channels.values())
         self.texts = [CellTexts(channel) for channel in self.channels]
         self.flags = FlagTexts([c.name for c in self.channels], ",", b"\n")
-        drives = [
-            f"{d.name}_{u}" if (u := for_column(d.unit)) else d.name for d in bench.drives.values()
-        ]
         values = [c.output_column for c in self.channels]
+        drives = [drive.output_column for drive in bench.drives.values()]
         self.names = [time_name, *values, *bench.trips, *drives, "flags"]
 
     def header(self) -> bytes:

@@ -16,7 +16,7 @@ from ..core.decide.decisions import Decided, Decisions, looked_at
 from ..core.model.channel import Bench, Channel
 from ..core.model.quantity import quantity
 from ..core.model.reading import Reading, flag_names
-from ..core.model.stream import TIME_UNITS, Stream
+from ..core.model.stream import Stream
 from ..logs.times import TimeColumn
 from .inject import Injection
 from .pace import ENOUGH, Arrived, Pace, joined
@@ -76,7 +76,7 @@ class Station:
     def __post_init__(self) -> None:
         self.decisions = Decisions(self.bench)
         self.pace = Pace()
-        stamp, unit = self.stream.timestamp or "", TIME_UNITS[self.stream.time_unit]
+        stamp, unit = self.stream.timestamp or "", self.stream.time_factor
         self._time_column = TimeColumn(0, stamp, unit)
         self.readers = {name: _Settling(c) for name, c in self.bench.channels.items()}
         self.seen = {name: SeenRange() for name in self.bench.channels}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import json
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -30,17 +32,13 @@ def timed(stream: Stream, bench: Bench, head: bytes) -> tuple[Stream, float | No
     ----------
     head : the first bytes of the stream, whole lines and perhaps a part of one.
     """
-    if stream.format != "csv":
-        return stream, None
     whole = head[: head.rfind(b"\n") + 1]  # the line that is still being written says nothing yet
-    lines = whole.decode("utf-8", "replace").splitlines()
-    cells = [line.split(stream.delimiter) for line in lines if line.strip() and line[0] != "#"]
+    lines = [line for line in whole.decode("utf-8", "replace").splitlines() if line.strip()]
     wanted = [channel.column for channel in bench.channels.values()]
-    names = list(stream.columns or (cells.pop(0) if cells else ()))
-    names = [name.strip().strip('"') for name in names]
-    if not any(column in names for column in wanted) or not cells:
+    names, rows = _table(stream, lines)
+    rows = [row for row in rows if len(row) == len(names)][:HEAD_ROWS]
+    if not any(column in names for column in wanted) or not rows:
         return stream, None  # no header of this bench's
-    rows = [row for row in cells if len(row) == len(names)][:HEAD_ROWS]
     columns = Columns(len(names), lambda i: pa.array([row[i].strip() for row in rows], pa.string()))
     batch = RowBatch(columns, np.arange(len(rows)))
     used = {names.index(column) for column in wanted if column in names}
@@ -53,3 +51,18 @@ def timed(stream: Stream, bench: Bench, head: bytes) -> tuple[Stream, float | No
         return stream, interval
     unit = next(unit for unit, size in TIME_UNITS.items() if size == found.factor)
     return replace(stream, timestamp=found.name, time_unit=unit), interval
+
+
+def _table(stream: Stream, lines: list[str]) -> tuple[list[str], list[list[str]]]:
+    """Names and cells of some lines; nothing for a format that no log has."""
+    if stream.format == "csv":
+        cells = [line.split(stream.delimiter) for line in lines if line[0] != "#"]
+        names = list(stream.columns or (cells.pop(0) if cells else ()))
+        return [name.strip().strip('"') for name in names], cells
+    objects = []
+    for line in lines if stream.format == "json" else ():
+        with contextlib.suppress(ValueError, RecursionError):
+            found = json.loads(line)
+            objects += [found] if isinstance(found, dict) else []
+    names = list(dict.fromkeys(name for found in objects for name in found))
+    return names, [[str(found.get(name, "")) for name in names] for found in objects]

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.arrays import Array
-from ..core.model.stream import TIME_UNITS, Stream
+from ..core.model.stream import Stream, time_factor
 from .arrow import floats_of
 from .cells import read_samples
 from .reader import RowBatch
@@ -80,8 +80,8 @@ def find_time_column(
     names = [name.strip() for name in reader.columns]
     decimal = reader.form.decimal
     if stream is not None and stream.timestamp in names:
-        factor = TIME_UNITS[stream.time_unit]
-        return TimeColumn(names.index(stream.timestamp), stream.timestamp, factor, decimal)
+        place = names.index(stream.timestamp)
+        return TimeColumn(place, stream.timestamp, stream.time_factor, decimal)
     head = batch.head(HEAD_ROWS)
     for place, name in enumerate(names):
         if place in used:
@@ -94,12 +94,6 @@ def find_time_column(
         if _TIME_NAME.search(name) or (grows and place == 0 and len(names) > 1):
             return TimeColumn(place, name, time_factor(name), decimal)
     return None
-
-
-def time_factor(name: str) -> float:
-    """Return the seconds of the unit that the name of a time column ends in."""
-    unit = re.search(r"(?:^|[_\s(\[])(us|µs|ms|min|h)[)\]]?$", name.strip())
-    return TIME_UNITS[unit[1].replace("µ", "u")] if unit else 1.0
 
 
 def _read_times(cells: pa.Array, decimal: str) -> Array:

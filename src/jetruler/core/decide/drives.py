@@ -11,6 +11,7 @@ import numpy as np
 from ..arrays import Array, Truths
 from ..errors import ParameterError
 from ..model.text import number
+from ..model.units import for_column
 from .conditions import FAULTS, flag_errors
 
 #: Ranges by name: lowest and highest command, and their unit.
@@ -110,6 +111,12 @@ class Drive:
     def unit(self) -> str:
         """Unit of the commands."""
         return RANGES[self.range][2] if isinstance(self.range, str) else ""
+
+    @property
+    def output_column(self) -> str:
+        """Column name of its commands: `<drive>_<unit>`, or the name alone without unit."""
+        unit = for_column(self.unit)
+        return f"{self.name}_{unit}" if unit else self.name
 
     def errors(self) -> Iterator[ParameterError]:
         """The errors among the parameters."""

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from ..errors import ParameterError
 
 if TYPE_CHECKING:
+    from ..decide.drives import Drive
     from .channel import Channel
 
 #: The columns that every result has.
@@ -15,7 +16,7 @@ FIXED = ("flags",)
 
 
 def column_clashes(
-    channels: Mapping[str, Channel], trips: Iterable[str], drives: Iterable[str]
+    channels: Mapping[str, Channel], trips: Iterable[str], drives: Mapping[str, Drive]
 ) -> Iterator[tuple[str, str, ParameterError]]:
     """Yield the channels, trips and drives whose column is taken, as kind, name and error."""
     taken = dict.fromkeys(FIXED, "every result")
@@ -23,7 +24,7 @@ def column_clashes(
         *(("channel", c.name, c.output_column) for c in channels.values()),
         *(("channel", c.name, f"{c.output_column}_u") for c in channels.values()),
         *(("trip", name, name) for name in trips),
-        *(("drive", name, name) for name in drives),
+        *(("drive", name, drive.output_column) for name, drive in drives.items()),
     ]
     for kind, name, column in columns:
         if column in taken:

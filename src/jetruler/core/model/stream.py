@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal, get_args
@@ -12,6 +13,12 @@ from .unit_registry import factor
 
 Form = Literal["csv", "pairs", "json"]
 TIME_UNITS = {unit: found[1] for unit in ("s", "ms", "us", "min", "h") if (found := factor(unit))}
+
+
+def time_factor(name: str) -> float:
+    """Return the seconds of the unit that the name of a time column ends in."""
+    unit = re.search(r"(?:^|[_\s(\[])(us|µs|ms|min|h)[)\]]?$", name.strip())
+    return TIME_UNITS[unit[1].replace("µ", "u")] if unit else 1.0
 
 
 @dataclass(frozen=True)
@@ -32,8 +39,9 @@ class Stream:
     timestamp : str, optional
         The column with the source's own time, in `time_unit` ("s", "ms", "us", "min", "h");
         without one, the time of arrival counts.
-    time_unit : str, default "s"
-        Unit of `timestamp`: "s", "ms", "us", "min" or "h".
+    time_unit : str, optional
+        Unit of `timestamp`: "s", "ms", "us", "min" or "h"; that in its name (`t_ms`) if left out,
+        and the second without one.
     stale : float | str, default 2.0
         Seconds of silence after which the data is stale.
 
@@ -54,12 +62,17 @@ class Stream:
     delimiter: str = ","
     baud: int = 115_200
     timestamp: str | None = None
-    time_unit: str = "s"
+    time_unit: str | None = None
     stale: float | str = 2.0
 
     def __post_init__(self) -> None:
         for error in self.errors():
             raise error
+
+    @property
+    def time_factor(self) -> float:
+        """Seconds of one unit of the source's time."""
+        return TIME_UNITS[self.time_unit] if self.time_unit else time_factor(self.timestamp or "")
 
     def errors(self) -> Iterator[ParameterError]:
         """The errors among the parameters."""
@@ -76,7 +89,7 @@ class Stream:
             yield ParameterError("delimiter", self.delimiter, 'one sign, as in "," or ";"')
         if isinstance(self.baud, bool) or not isinstance(self.baud, int) or self.baud < 1:
             yield ParameterError("baud", self.baud, "bits a second, above 0")
-        if self.time_unit not in TIME_UNITS:
+        if self.time_unit is not None and self.time_unit not in TIME_UNITS:
             right = f"one of {', '.join(TIME_UNITS)} is right"
             yield ParameterError("time_unit", self.time_unit, right)
         if not seconds(self.stale) > 0:
