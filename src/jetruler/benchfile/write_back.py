@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace
+from dataclasses import fields, replace
 
 from ..core.calibrate.in_channel import Calibration, joined
 from ..core.laws.linear import Line
@@ -50,7 +50,7 @@ def write_calibration(path: str, found: Calibration, expected: str | None = None
     True
     """
     replaces = found.replaced is not None
-    line = _line(found.channel, found.fit.law, found.place)
+    line = line_for(found.channel, found.fit.law, found.place)
     left = found.fit.rms_left_out
     calibration = None
     if math.isfinite(left) and found.fit.marks.true_unit == found.channel.unit:
@@ -102,7 +102,7 @@ def write_correction(
     return write_law(
         path,
         channel,
-        _line(channel, law, place),
+        line_for(channel, law, place),
         place,
         replaces=replaces,
         means=Ruler((*laws[:place], law, *laws[place + replaces :])),
@@ -110,11 +110,12 @@ def write_correction(
     )
 
 
-def _line(channel: Channel, law: Law, place: int) -> str:
+def line_for(channel: Channel, law: Law, place: int) -> str:
     """The law as it is written. The first one says what it takes where that is not the count:
     without that it would be read as one that stands on counts."""
     before = channel.chain.units[place]
     stands = place == 1 and channel.chain.converter is not None and before != "count"
-    if stands and getattr(law, "takes", before) is None:
+    has_unit = any(field.name == "takes" for field in fields(law))  # type: ignore[arg-type]
+    if stands and has_unit and law.takes is None:
         law = replace(law, takes=before)  # type: ignore[type-var]
     return law_line(law)

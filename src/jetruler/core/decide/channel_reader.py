@@ -79,9 +79,10 @@ def _smoothed_counts(
     """
     without = np.isnan(reading.value)
     smooth = smoother.add(counts, without)
-    whole = np.where(without, NO_COUNT, np.rint(np.nan_to_num(smooth))).astype(np.int64)
-    # As medians of counts are: back to the table.
-    counts_or_whole: Any = whole if np.all((smooth == whole) | without) else smooth
+    counts_or_whole: Any = smooth
+    if channel.ruler.converter is not None:  # medians of counts go back to the table
+        whole = np.where(without, NO_COUNT, np.rint(np.nan_to_num(smooth))).astype(np.int64)
+        counts_or_whole = whole if np.all((smooth == whole) | without) else smooth
     again = channel.read(counts_or_whole)
     again.flags[without] = reading.flags[without]
     return counts_or_whole, again
