@@ -5,6 +5,13 @@ from __future__ import annotations
 import csv
 import json
 import math
+import os
+import pty
+import signal
+import subprocess
+import threading
+import time
+import tty
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -17,7 +24,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
-from ..conftest import Cli
+from ..conftest import COMMAND, Cli
 from ..sizes import sizes
 from .made import Made, made
 
@@ -43,6 +50,60 @@ def test_every_door_says_the_same(cli: Cli, home: Path, many: int) -> None:
                 door(cli, home, case, rows)
             except AssertionError as error:
                 raise AssertionError(f"seed {seed}, {door.__name__}: {error}") from None
+
+
+@pytest.mark.parametrize("many", sizes(1, 12))
+def test_many_logs_at_a_time_say_the_same(cli: Cli, home: Path, many: int) -> None:
+    for seed in range(many):
+        case = made(seed)
+        converted(cli, home, case)
+        (home / "logs").mkdir(exist_ok=True)
+        for name in ("one", "two"):
+            (home / "logs" / f"{name}.csv").write_text(case.log)
+        for jobs in ("1", "2"):
+            args = ["--jobs", jobs, "-o", f"out{jobs}/"]
+            done = cli("convert", "logs/*.csv", "-b", "made.toml", *args)
+            assert done.returncode == 0, done.stderr
+            for name in ("one", "two"):
+                text = (home / f"out{jobs}" / f"{name}.csv").read_bytes()
+                assert text == (home / "out.csv").read_bytes(), (seed, jobs)
+
+
+@pytest.mark.parametrize("many", sizes(1, 6))
+def test_a_port_says_the_same(cli: Cli, home: Path, many: int) -> None:
+    """Through a pseudo-terminal, as a board writes: a process of its own reads it."""
+    for seed in range(many):
+        case = made(seed)
+        rows = converted(cli, home, case)
+        names = case.log.splitlines()[0].split(",")
+        stream = f'[stream]\ntimestamp = "{names[0]}"\ncolumns = {json.dumps(names)}\n'
+        (home / "port.toml").write_text(case.file + stream)
+        ours, theirs = pty.openpty()
+        tty.setraw(theirs)
+        args = [str(COMMAND), "live", "-b", "port.toml", "--source", os.ttyname(theirs)]
+        with subprocess.Popen(args, cwd=home, stdout=subprocess.PIPE, text=True) as process:
+            assert process.stdout is not None
+            lines = case.log.splitlines(keepends=True)
+            links = Path(f"/proc/{process.pid}/fd")
+            while os.ttyname(theirs) not in [os.readlink(link) for link in links.iterdir()]:
+                time.sleep(0.05)
+            time.sleep(0.5)  # whoever opens a port clears what came before
+            writer = threading.Thread(target=_written, args=(ours, lines), daemon=True)
+            writer.start()
+            found = [process.stdout.readline() for _ in lines]
+            process.send_signal(signal.SIGINT)
+        os.close(ours)
+        os.close(theirs)
+        live = list(csv.DictReader(found))
+        for i, (x, y) in enumerate(zip(rows, live, strict=True)):
+            for name in rows[0]:
+                assert x[name] == y[name], f"seed {seed}, {name} in row {i}: {x} {y}"
+
+
+def _written(port: int, lines: list[str]) -> None:
+    for start in range(0, len(lines), 20):
+        os.write(port, "".join(lines[start : start + 20]).encode())
+        time.sleep(0.01)
 
 
 def _live(cli: Cli, home: Path, case: Made, rows: Rows) -> None:
