@@ -22,3 +22,10 @@ for within in (0.1, 0.5, 2.0):
     made = jr.export(bench["bean"], "bean", within=within, inside_limits=True)
     print(f"within {within} °C: {made.program.table_bytes} bytes ({made.cheaper})")
 print(made.program.body)
+
+# A whole result is equal at every count; a bound says what the cheaper form would cost.
+knob = jr.Counts(12) >> jr.Line.through((198, 0), (3904, 255)) >> jr.Clamp(0, 255) >> jr.Whole()
+duty = jr.Channel("duty", knob, "ch2")
+for within in (None, 1.0):
+    made = jr.export(duty, "duty", "int16", within=within)
+    print(f"duty, within {within}: {made.kind}, off by {made.proof.worst:g} ({made.cheaper})")

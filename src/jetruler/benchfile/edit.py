@@ -46,11 +46,13 @@ def write_marks(path: str, channel: str, marks: tuple[tuple[float, float], ...])
     before = f"marks = {law['marks'].as_string()}"
     pairs = ", ".join(f"[{number_text(raw)}, {number_text(true)}]" for raw, true in marks)
     law["marks"] = tomlkit.parse(f"marks = [{pairs}]")["marks"]
+    changed = tomlkit.dumps(document)
+    parse_bench(changed, path, Path(path).parent)  # its errors come first
     was = parse_bench(text, path, Path(path).parent)[channel].chain
     place = next(i for i, one in enumerate(was.laws) if isinstance(one, Line) and one.marks)
     with_marks = replace(was.laws[place], marks=marks)  # type: ignore[type-var]
     means = Ruler((*was.laws[:place], with_marks, *was.laws[place + 1 :]))
-    _replace_checked(path, tomlkit.dumps(document), channel, means, f"marks = [{pairs}]")
+    _replace_checked(path, changed, channel, means, f"marks = [{pairs}]")
     return Change(before, f"marks = [{pairs}]")
 
 
