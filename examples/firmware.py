@@ -26,6 +26,6 @@ print(made.program.body)
 # A whole result is equal at every count; a bound says what the cheaper form would cost.
 knob = jr.Counts(12) >> jr.Line.through((198, 0), (3904, 255)) >> jr.Clamp(0, 255) >> jr.Whole()
 duty = jr.Channel("duty", knob, "ch2")
-for within in (None, 1.0):
-    made = jr.export(duty, "duty", "int16", within=within)
-    print(f"duty, within {within}: {made.kind}, off by {made.proof.worst:g} ({made.cheaper})")
+for bound in (None, 1.0):
+    made = jr.export(duty, "duty", "int16", within=bound)
+    print(f"duty, within {bound}: {made.kind}, off by {made.proof.worst:g} ({made.cheaper})")

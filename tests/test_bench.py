@@ -184,3 +184,16 @@ def test_files_that_are_no_bench(tmp_path: Path) -> None:
     for name, says in [("", "folder"), ("none.toml", "no such file"), ("binary", "not text")]:
         with pytest.raises(BenchError, match=says):
             load_bench(tmp_path / name)
+
+
+def test_a_percentage_about_nothing_is_refused() -> None:
+    """± 0.2 % of 0 is 0, and a budget would lose it."""
+    text = (
+        '[converter]\nbits = 12\n[channel.a]\ncolumn = 1\ncalibration = "± 0.2 %"\n'
+        'laws = [{ law = "line", gain = 0.5, unit = "cm" }]\n'
+    )
+    with pytest.raises(BenchError, match="it is about 0, and a part of 0 is 0; say it in cm"):
+        parse_bench(text)
+    percent = parse_bench(text.replace('"cm"', '"%"'))["a"].calibration
+    assert percent is not None
+    assert percent.half_width == 0.2  # type: ignore[attr-defined]

@@ -36,6 +36,7 @@ from jetruler import (
 )
 from jetruler.cli.ruler_view import ruler_view
 from jetruler.core.model.text import bracketed, fixed, nearest, number, shown
+from jetruler.core.model.ticks import true_ticks
 from jetruler.core.model.units import canonical, for_column, symbol
 
 # law, x, the line forward; y, the line back. Each number in them was worked out by hand.
@@ -305,3 +306,19 @@ def test_ruler_in_a_terminal() -> None:
     labels = click.unstyle(ruler_view(Channel("b", bean, "x", limits=(0, 260)), 1880, 80))
     degrees = [int(n) for n in re.findall(r"\d+", labels.splitlines()[4])]
     assert degrees == sorted(degrees, reverse=True)  # a thermistor's ruler runs backwards
+
+
+def test_zones_of_numbers_have_all_their_labels_in_their_middles() -> None:
+    """Edges at 20, 50, 70 and 90 %: each of the five numbers stands once, inside its zone."""
+    zones = Zones((20, 50, 70, 90), (0, 40, 50, 90, 100), unit="rpm")
+    ruler = Counts(12) >> Line.through((0, 0), (4095, 100)) >> zones
+    ticks = true_ticks(ruler, 10)
+    assert [tick.label for tick in ticks] == ["0", "40", "50", "90", "100"]
+    assert [ruler(round(tick.raw)) for tick in ticks] == [0, 40, 50, 90, 100]
+    middles = [409.5, 1433, 2457, 3276, 3890]
+    assert [tick.raw for tick in ticks] == pytest.approx(middles, abs=2)
+    view = ruler_view(Channel("fan", ruler, 1), 2500, 80).splitlines()
+    assert re.findall(r"\d+", view[4]) == ["0", "40", "50", "90", "100"]
+    # With values behind the zones, and the same number twice.
+    scaled = ruler >> Line(0.5, takes="rpm", unit="V")
+    assert [tick.label for tick in true_ticks(scaled, 10)] == ["0", "20", "25", "45", "50"]

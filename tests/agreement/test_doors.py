@@ -85,7 +85,7 @@ def test_a_port_says_the_same(cli: Cli, home: Path, many: int) -> None:
             assert process.stdout is not None
             lines = case.log.splitlines(keepends=True)
             links = Path(f"/proc/{process.pid}/fd")
-            while os.ttyname(theirs) not in [os.readlink(link) for link in links.iterdir()]:
+            while os.ttyname(theirs) not in [str(link.readlink()) for link in links.iterdir()]:
                 time.sleep(0.05)
             time.sleep(0.5)  # whoever opens a port clears what came before
             writer = threading.Thread(target=_written, args=(ours, lines), daemon=True)

@@ -32,7 +32,7 @@ from ..core.model.quantity import Toleranced, quantity
 from ..core.model.ruler import Ruler
 from ..core.model.text import nearest
 from ..core.model.unit_registry import factor
-from ..core.model.units import TEMPERATURES
+from ..core.model.units import TEMPERATURES, symbol
 from .schema import BenchFile, ChannelTable, ConverterTable
 
 CHANNEL_NAME = re.compile(r"[^\W\d]\w*(-\w+)*")
@@ -280,6 +280,9 @@ def _calibration(text: str | None, unit: str | None) -> float | None:
         raise ParameterError("calibration", text, str(error)) from None
     if not isinstance(value, Toleranced):
         raise ParameterError("calibration", text, 'a text with ± is right: "± 0.2 degC (k=2)"')
+    if "%" in text and unit != "%":
+        right = f"it is about 0, and a part of 0 is 0; say it in {symbol(unit) or 'units'}"
+        raise ParameterError("calibration", text, right)
     return value
 
 
