@@ -44,6 +44,7 @@ def none_of(p: Program) -> str:
 
 
 def literal(value: int) -> str:
+    """A whole number; the smallest one has no literal of its own in C."""
     return "(-2147483647 - 1)" if value == -(2**31) else str(value)
 
 

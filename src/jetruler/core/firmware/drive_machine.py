@@ -77,12 +77,12 @@ def drive_machine(drive: Drive, bench: Bench, done: Mapping[str, Exported]) -> M
     if drive.slew is None:
         inputs.remove("now")
     return Machine(
-        name,
-        f"{name}_update",
-        tuple(about),
-        tuple(inputs),
-        state,
-        body,
+        name=name,
+        update=f"{name}_update",
+        about=tuple(about),
+        inputs=tuple(inputs),
+        state=state,
+        body=body,
         times=frozenset({"time"} & set(state)),
         programs=tuple(programs),
     )
@@ -153,7 +153,7 @@ def _goals(drive: Drive, e: Exported, name: str) -> tuple[list[Program], list[st
         values, counts, unsafe = w.values, w.counts, _faulty(drive, e, w.flags)
     commands = _commands(drive, values, unsafe)
     commands = np.where(unsafe | np.isnan(values), np.nan, commands)
-    wanted = ExactValues(e.channel, counts, commands, w.flags, 1, 0.0)
+    wanted = replace(w, counts=counts, values=commands, within=0.0)
     reads = [f"{e.name}_{'count' if zones is None else 'zone'}"]
     if not wanted.valid.size:
         return [Program(f"{name}_goal", "return NONE")], reads, ""

@@ -97,13 +97,13 @@ def smooth_machine(e: Exported, smooth: Smoothing) -> Machine | str:
     w = ExactValues.of(e.channel, 1, 1.0)
     near = "to the nearest count" if smooth.kind != "exponential" else "within one count"
     return Machine(
-        f"{e.name}_smoothing",
-        f"{e.name}_smooth",
-        (f"{e.channel.name}: the {smooth.kind} of {many} counts, {near}; what has no value is "
+        name=f"{e.name}_smoothing",
+        update=f"{e.name}_smooth",
+        about=(f"{e.channel.name}: the {smooth.kind} of {many} counts, {near}; what has no value is "
          "left out and comes back as it is",),
-        ("n",),
-        state,
-        f"if {e.name}_has_value(n) == 0:\n    return n\n{body}",
+        inputs=("n",),
+        state=state,
+        body=f"if {e.name}_has_value(n) == 0:\n    return n\n{body}",
         programs=(has_value(w, e.name),),
     )  # fmt: skip
 
@@ -150,11 +150,11 @@ if s.zone > {e.name}_zone_to(n):
 return s.zone"""
     about = f"{e.channel.name}: its zone from 0 up, held until an edge is clearly passed; -1: none"
     return Machine(
-        f"{e.name}_holding",
-        f"{e.name}_zone",
-        (about, f"{e.name}_of_zone: what a zone stands for, as {e.name} gives it"),
-        ("n",),
-        {"begun": 0, "zone": 0},
-        body,
+        name=f"{e.name}_holding",
+        update=f"{e.name}_zone",
+        about=(about, f"{e.name}_of_zone: what a zone stands for, as {e.name} gives it"),
+        inputs=("n",),
+        state={"begun": 0, "zone": 0},
+        body=body,
         programs=tuple(programs),
     )

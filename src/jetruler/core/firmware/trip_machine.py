@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from dataclasses import replace
 
 import numpy as np
 
@@ -55,12 +56,12 @@ def trip_machine(trip: Trip, done: Mapping[str, Exported]) -> Machine | str:
         del inputs["now"]
     about = [str(trip)] + [p.about for p in parts if p.about]
     return Machine(
-        name,
-        f"{name}_update",
-        tuple(about),
-        tuple(inputs),
-        state,
-        "\n".join(body),
+        name=name,
+        update=f"{name}_update",
+        about=tuple(about),
+        inputs=tuple(inputs),
+        state=state,
+        body="\n".join(body),
         times=frozenset(times),
         programs=tuple(program for p in parts for program in p.programs),
         calls={e: a for p in parts for e, a in p.calls.items()},
@@ -158,7 +159,7 @@ class _Part:
             if c.above is not None
             else (values < point, values >= release)
         )
-        outside = ExactValues(w.channel, counts, values, w.flags, 1, 1.0)
+        outside = replace(w, counts=counts, values=values)
         self.programs = [decided(outside, name, on, off)]
         test = f"if {name}({self.reads}) < 2:"
         self.body = f"{test}\n    s.held{self.place} = {name}({self.reads})"
