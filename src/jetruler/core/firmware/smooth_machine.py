@@ -96,16 +96,16 @@ def smooth_machine(e: Exported, smooth: Smoothing) -> Machine | str:
         state = {"filled": 0, "level": 0, "rest": 0}
     w = ExactValues.of(e.channel, 1, 1.0)
     near = "to the nearest count" if smooth.kind != "exponential" else "within one count"
+    left_out = "what has no value is left out and comes back as it is"
     return Machine(
         name=f"{e.name}_smoothing",
         update=f"{e.name}_smooth",
-        about=(f"{e.channel.name}: the {smooth.kind} of {many} counts, {near}; what has no value is "
-         "left out and comes back as it is",),
+        about=(f"{e.channel.name}: the {smooth.kind} of {many} counts, {near}; {left_out}",),
         inputs=("n",),
         state=state,
         body=f"if {e.name}_has_value(n) == 0:\n    return n\n{body}",
         programs=(has_value(w, e.name),),
-    )  # fmt: skip
+    )
 
 
 def values_of_zones(zones: Zones, behind: Ruler | None) -> AnyArray:
