@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -166,9 +167,18 @@ def test_zones_hold(noise: list[float], cuts: list[int]) -> None:
 
 def test_the_clock_never_goes_back() -> None:
     clock = Clock()
-    assert clock.add([5, 6, math.nan, 7]).tolist() == [5, 6, 6, 7]
-    assert clock.add([1, 2]).tolist() == [7, 8]  # a board that started again
-    assert Clock().add([math.nan, math.nan]).tolist() == [0, 0]
+    assert clock.add([5, 6, math.nan, 7])[0].tolist() == [5, 6, 6, 7]
+    times, restarts = clock.add([1, 2])  # a board that started again
+    assert (times.tolist(), restarts.tolist(), clock.jumps) == ([7, 8], [True, False], 1)
+    times, restarts = clock.add([1e308, 3, 4, 1e18, 5, 5000])  # cells that were misread; a leap
+    assert times.tolist() == [8, 8, 9, 9, 9, 9]
+    assert restarts.tolist() == [True, True, False, True, True, True]
+    assert clock.add([5001])[0].tolist() == [10]
+    assert clock.jumps == 6
+    hourly = Clock()  # where samples come every hour, an hour is no jump
+    assert hourly.add(np.arange(5) * 3600.0)[0].tolist() == [0, 3600, 7200, 10800, 14400]
+    assert hourly.jumps == 0
+    assert Clock().add([math.nan, math.nan])[0].tolist() == [0, 0]
 
 
 DECIDED = """
@@ -286,3 +296,37 @@ def test_a_condition_says_what_it_is() -> None:
     assert str(trip) == "bean above 225, release 220 and bean flagged, held 2 s"
     with pytest.raises(ParameterError):
         Condition("bean", above=math.inf)
+
+
+ODD = st.sampled_from([1e308, -1e18, 1e6, math.nan, math.inf])
+TIMES = st.lists(st.one_of(st.floats(0, 100), ODD), min_size=1, max_size=30)
+
+
+@given(TIMES, st.lists(st.integers(1, 29), max_size=4))
+def test_a_clock_is_the_same_in_any_batches(times: list[float], cuts: list[int]) -> None:
+    """It never goes back and never leaps, whatever comes."""
+    whole = Clock()
+    clock, restarts = whole.add(times)
+    parts, bounds = Clock(), sorted({0, len(times), *(c for c in cuts if c < len(times))})
+    found = [parts.add(times[a:b]) for a, b in pairwise(bounds)]
+    known = np.cumsum(np.isfinite(times)) > 0  # before the first time nothing is known
+    assert np.array_equal(np.concatenate([f[0] for f in found])[known], clock[known])
+    assert np.array_equal(np.concatenate([f[1] for f in found]), restarts)
+    assert np.all(np.diff(clock[known]) >= 0)
+    assert parts.jumps == whole.jumps
+
+
+def test_a_jump_restarts_what_counts_time() -> None:
+    """A hold must be held again, a change is forgotten, a drive does not leap."""
+    bench = parse_bench(
+        '[converter]\nbits = 12\n[channel.a]\ncolumn = 1\nlaws = [{ law = "line", gain = 1, '
+        'takes = "count", unit = "%" }]\n[trip.held]\nany = [{ channel = "a", above = 50 }]\n'
+        'hold = "3 s"\n[trip.moved]\nany = [{ channel = "a", rises_by = 20, within = "5 s" }]\n'
+        '[drive.d]\nfrom = "a"\nmarks = [[0, 0], [100, 100]]\nsafe = 0\nslew = 10\n'
+    )
+    values = np.array([40.0, 60, 60, 60, 90, 90, 90, 90])
+    times = np.array([0.0, 1, 2, 3, 5000, 5001, 5002, 5003])
+    found = Decisions(bench).add(times, {"a": bench["a"].read(values)})
+    assert found.trips["held"].tolist() == [False] * 7 + [True]
+    assert found.trips["moved"].tolist() == [False, True, True, True, False, False, False, False]
+    assert found.drives["d"].tolist() == [0, 10, 20, 30, 30, 40, 50, 60]

@@ -177,6 +177,10 @@ class Conditioner:
         moved[known] = self._moved(times[known], values[known])
         return self._held.add(moved, known & ~moved)
 
+    def restart(self) -> None:
+        """Time begins anew: nothing is remembered of a change under way."""
+        self._highs, self._lows = _Window(), _Window()
+
     def _moved(self, t: Array, x: Array) -> Truths:
         c, within = self.condition, seconds(self.condition.within)
         moved = np.zeros(x.size, np.bool_)

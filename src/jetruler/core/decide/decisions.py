@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 
@@ -88,30 +89,53 @@ class Decisions:
         self.clock = Clock()
 
     def add(
-        self, times: AnyArray | list[float], readings: Mapping[str, Reading], stale: bool = False
+        self,
+        times: AnyArray | list[float],
+        readings: Mapping[str, Reading],
+        stale: Collection[str] = (),
     ) -> Decided:
         """Decide on a batch. times: s. readings: of the channels, arrays of the same length.
-        stale: the readings stand for a source that is silent; every drive goes to safe."""
-        clock = self.clock.add(times)
+        stale: drives that have not heard of their channel for too long; they go to safe."""
+        clock, restarts = self.clock.add(times)
         trips, found = {}, []
         for name, tripper in self.trippers.items():
             was_on = tripper.on
-            trips[name] = tripper.add(clock, readings)
+            trips[name] = self._tripped(tripper, clock, restarts, readings)
             found += events(tripper.trip, was_on, trips[name])
         drives, safe = {}, {}
         for name, driver in self.drivers.items():
             values, unsafe = self._source(driver.drive, readings, trips)
-            if stale:
+            if name in stale:
                 unsafe = np.ones_like(unsafe)
             drives[name], safe[name] = driver.add(clock, values, unsafe)
         return Decided(clock, trips, drives, safe, sorted(found, key=lambda event: event.sample))
+
+    @staticmethod
+    def _tripped(
+        tripper: Tripper, clock: Array, restarts: Truths, readings: Mapping[str, Reading]
+    ) -> Truths:
+        """A trip over a batch; where time restarts, so does what it counts."""
+        if not restarts.any():
+            return tripper.add(clock, readings)
+        on = []
+        bounds = [0, *np.flatnonzero(restarts).tolist(), clock.size]
+        for first, end in pairwise(bounds):
+            part = slice(first, end)
+            if first < clock.size and restarts[first]:
+                tripper.restart()
+            seen = {
+                name: replace(readings[name], value=reading.value[part], flags=reading.flags[part])
+                for name, reading in readings.items()
+            }
+            on.append(tripper.add(clock[part], seen))
+        return np.concatenate(on)
 
     def silent(self, seconds: float) -> Decided:
         """Decide while nothing comes: all channels are missing. seconds: since the last
         decision."""
         missing = Reading(np.full(1, np.nan), np.full(1, np.uint8(Flag.MISSING)))
         now = np.nan_to_num(self.clock.source_time) + seconds
-        return self.add([now], dict.fromkeys(self.bench.channels, missing), stale=True)
+        return self.add([now], dict.fromkeys(self.bench.channels, missing), stale=self.drivers)
 
     def taken_over(self, bench: Bench) -> Decisions:
         """The decisions of a bench that was changed: what it left as it was goes on as it was, and

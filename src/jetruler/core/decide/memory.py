@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -26,36 +27,72 @@ class Held:
         return said
 
 
+#: A step of a source's time is a jump if it is longer than this (s) and than so many of the longest
+#: step before: a board that began its time again, or a cell that was misread.
+JUMP, TIMES = 60.0, 100.0
+
+
 @dataclass
 class Clock:
-    """Seconds that never go back: where a source starts its time again, so much is added that
-    the clock goes on. A time that is missing is that of the sample before."""
+    """Seconds that never go back and never leap.
 
+    Where a source starts its time again, or jumps ahead (`JUMP`, `TIMES`), the clock stands still
+    for that step, and the sample is a restart: what counts time begins anew there. A time that is
+    missing is that of the sample before. jumps: how many there were.
+    """
+
+    jumps: int = 0
     _last: float = math.nan
-    _added: float = 0.0
     _now: float = 0.0
+    _longest: float = 0.0
+    _since: tuple[float, float] = (math.nan, math.nan)
+    """The source's time and the clock at the last restart."""
 
-    def add(self, times: AnyArray | list[float]) -> Array:
-        """The clock at each sample."""
+    def add(self, times: AnyArray | list[float]) -> tuple[Array, Truths]:
+        """The clock at each sample, and where it restarts."""
         t = np.array(times, dtype=np.float64)
-        if not t.size:
-            return t
+        restarts: Truths = np.zeros(t.size, np.bool_)
         missing = ~np.isfinite(t)
         if missing.any():
-            if math.isnan(self._last):
-                first = t[~missing]
-                self._last = float(first[0]) if first.size else math.nan
             known = np.where(missing, 0, np.arange(1, t.size + 1))
             t = np.concatenate(([self._last], t))[np.maximum.accumulate(known)]
-            if math.isnan(self._last):  # not one time is known yet
-                return np.full(t.size, self._now)
-        steps = np.diff(t, prepend=t[0] if math.isnan(self._last) else self._last)
-        back = np.minimum(steps, 0.0)
-        added = np.cumsum(np.concatenate(([self._added], -back)))[1:]
-        self._last, self._added = float(t[-1]), float(added[-1])
-        result: Array = t + added
-        self._now = float(result[-1])
-        return result
+            if math.isnan(t[-1]):  # not one time is known yet
+                return np.full(t.size, self._now), restarts
+            t[np.isnan(t)] = t[~np.isnan(t)][0]
+        if not t.size:
+            return t, restarts
+        if math.isnan(self._last):
+            self._since, self._last = (float(t[0]), float(t[0])), float(t[0])
+        restarts = self._jumps(np.diff(t, prepend=self._last))
+        clock = np.empty(t.size)
+        bounds = [0, *np.flatnonzero(restarts).tolist(), t.size]
+        for first, end in pairwise(bounds):
+            if first < t.size and restarts[first]:
+                self._since = (float(t[first]), self._now)
+            if end > first:
+                source, then = self._since
+                part = t[first:end]
+                clock[first:end] = part if source == then else then + (part - source)
+                self._now = float(clock[end - 1])
+        self._last = float(t[-1])
+        self.jumps += int(np.count_nonzero(restarts))
+        return clock, restarts
+
+    def _jumps(self, steps: Array) -> Truths:
+        """Where time goes back, or leaps; what is a leap depends on the steps before."""
+        jumps: Truths = steps < 0
+        usual = np.where(jumps | (steps > JUMP), 0.0, steps)
+        before = np.maximum.accumulate(np.concatenate(([self._longest], usual)))
+        longest = self._longest
+        for i in np.flatnonzero(steps > JUMP).tolist():
+            longest = max(longest, float(before[i]))
+            # While nothing is known of how often samples come, any step may be the usual one.
+            if 0.0 < longest * TIMES < steps[i]:
+                jumps[i] = True
+            else:
+                longest = float(steps[i])
+        self._longest = max(longest, float(before[-1]))
+        return jumps
 
     @property
     def now(self) -> float:

@@ -109,6 +109,12 @@ class Tripper:
         self.on = bool(on[-1])
         return on
 
+    def restart(self) -> None:
+        """Time begins anew: what held so far must hold for its time again."""
+        self._since = math.nan
+        for condition in self._conditions:
+            condition.restart()
+
     def _counted(self, times: Array, holds: Truths) -> Truths:
         """What has held for long enough."""
         hold = seconds(self.trip.hold)
