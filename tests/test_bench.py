@@ -109,7 +109,7 @@ MISTAKES = [
     ("[channel]", "found none"),
     ('titel = "x"\n' + channel(""), "titel: unknown; the nearest right name is 'title'"),
     (channel("", "limit = [0, 1]"), "channel.a.limit: unknown; the nearest right name is 'limits'"),
-    (channel("", "limits = [3, 1]"), "channel.a.limits: found (3.0, 1.0)"),
+    (channel("", "limits = [3, 1]"), "channel.a.limits: found [3.0, 1.0]"),
     (channel("", "limits = [3]"), "channel.a.limits"),
     (channel("", "decimals = 1.5"), "channel.a.decimals: found 1.5"),
     (channel("", "converter = { bits = 40 }"), "channel.a.converter.bits: found 40"),

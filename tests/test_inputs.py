@@ -186,7 +186,7 @@ def test_checked_fitted_compared_averaged_drawn(store: Path, cli: Cli) -> None:
     ("line", "says"),
     [
         ('input = { unit = "furlongz" }', "channel.a.input.unit: found 'furlongz'"),
-        ('input = { unit = "V", range = [5, 1] }', "range: found (5, 1); two numbers are right"),
+        ('input = { unit = "V", range = [5, 1] }', "range: found [5, 1]; two numbers are right"),
         ('input = { unit = "V", resolution = 0 }', "resolution: found 0; a number above 0"),
         ('input = { unit = "V", resolution = 5, range = [0, 5] }', "less than the range, 5"),
         ('input = { unit = "V" }\nconverter = { bits = 8 }', "either an input or a converter"),

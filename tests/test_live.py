@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import fcntl
 import io
@@ -18,18 +19,21 @@ import sys
 import termios
 import time
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 import numpy as np
 import pytest
 
-from jetruler import demo
+from jetruler import demo, load_bench
 from jetruler.cli.live_view import LiveView
 from jetruler.core.model.stream import Stream
 from jetruler.demo.stand_in import Board, Fault
 from jetruler.live.lines import LONGEST, Lines
 from jetruler.live.outlet import Outlet
 from jetruler.live.parse import Parser
+from jetruler.live.sender import Sender
+from jetruler.live.sources import Nowhere as Wire
 
 from .conftest import COMMAND, Cli
 from .sizes import sizes, soak
@@ -384,6 +388,152 @@ def test_silence_and_the_end_send_safe(start: Start) -> None:
     assert live.returncode == 143
 
 
+NO_SAMPLES = {
+    "comments": b"# booting\n",
+    "blank lines": b"\n",
+    "boot messages": b"rst cause:2, boot mode:(3,6)\n",
+    "too many cells": b"1,2,3,4\n",
+    "too few cells": b"1\n",
+    "no numbers": b"nan,nan\n",
+    "empty cells": b",\n",
+    "words": b"x,y\n",
+    "noise": b"\xff\xfe\x00\x80",
+    "noise in lines": b"\xff\x00,\x9a\n",
+    "a huge cell": b"9" * 5000 + b",1\n",
+    "an over-long line": b"7" * 70_000,
+}
+
+
+@pytest.mark.parametrize("kind", NO_SAMPLES)
+def test_what_is_no_sample_keeps_no_drive_running(start: Start, kind: str) -> None:
+    """Safe within `stale` and 0.2 s of the last sample, whatever else a board says."""
+    with Server() as server:
+        live = start("--source", server.url, "--arm")
+        client = server.client()
+    with client:
+        told(client, b"flap=1500\n")
+        client.sendall(b"4000,1\n")
+        told(client, b"flap=2000\n")
+        begun = time.monotonic()
+        client.setblocking(False)
+        said = b""
+        while b"flap=1500\n" not in said and time.monotonic() - begun < 3:
+            with contextlib.suppress(BlockingIOError):
+                client.send(NO_SAMPLES[kind])
+            time.sleep(0.02)
+            with contextlib.suppress(BlockingIOError):
+                said += client.recv(1000)
+        assert said == b"flap=1500\n"
+        assert time.monotonic() - begun < 0.3 + 0.2 + 0.1  # and what this loop takes itself
+        client.setblocking(True)
+        client.sendall(b"\n4000,1\n")  # the board is back
+        told(client, b"flap=2000\n")
+    live.terminate()
+
+
+def test_a_drive_whose_channel_is_silent_is_safe_though_others_speak(
+    start: Start, home: Path
+) -> None:
+    """One that a fault flag does not stop, since the bench says that none does."""
+    (home / "bench.toml").write_text(
+        TWO + 'safe_flags = []\n[drive.lamp]\nfrom = "high"\nmarks = [[0, 0], [1, 9]]\nsafe = 3\n'
+        "safe_flags = []\n"
+    )
+    with Server() as server:
+        live = start("--source", server.url, "--arm")
+        client = server.client()
+    with client:
+        told(client, b"flap=1500\nlamp=3\n")
+        client.sendall(b"4000,1\n")
+        told(client, b"flap=2000\nlamp=9\n")
+        said = b""
+        while b"lamp=3\n" not in said:
+            client.sendall(b",7\n")  # the knob has no value, the pin has
+            time.sleep(0.02)
+            with contextlib.suppress(BlockingIOError):
+                said += client.recv(1000, socket.MSG_DONTWAIT)
+        assert said == b"flap=1500\nlamp=3\n"
+    live.terminate()
+
+
+ENDS = ["SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT", "SIGTSTP", "stdout", "wire"]
+
+
+def stopped(process: subprocess.Popen[bytes]) -> bool:
+    return Path(f"/proc/{process.pid}/stat").read_text().split()[2] == "T"
+
+
+@pytest.mark.parametrize("times", sizes(1, 29))
+@pytest.mark.parametrize(
+    "name", ["SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT", "SIGTSTP", "stdout", "wire"]
+)
+def test_whatever_ends_it_the_safe_value_is_last(start: Start, name: str, times: int) -> None:
+    for _ in range(times):
+        with Server() as server:
+            live = start("--source", server.url, "--arm")
+            client = server.client()
+        with client:
+            told(client, b"flap=1500\n")
+            client.sendall(b"4000,1\n")
+            told(client, b"flap=2000\n")
+            time.sleep(random.random() * 0.2)
+            if name == "stdout":
+                assert live.stdout is not None
+                live.stdout.close()
+                client.sendall(b"3000,1\n2000,1\n")
+            elif name == "wire":
+                client.shutdown(socket.SHUT_WR)  # the board is gone; what it hears is the last word
+            else:
+                live.send_signal(getattr(signal, name))
+            said = b""
+            while not said.endswith(b"flap=1500\n"):
+                part = client.recv(1000)
+                assert part, said
+                said += part
+            if name == "SIGTSTP":
+                wait_for(partial(stopped, live))
+                live.send_signal(signal.SIGCONT)
+                client.sendall(b"4000,1\n")
+                told(client, b"flap=2000\n")
+            if name in ("SIGTSTP", "stdout", "wire"):
+                live.send_signal(signal.SIGTERM)
+        live.wait(20)
+
+
+def test_a_torn_command_ends_before_the_next_and_safe_is_insisted_on(
+    two: None, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A wire that takes a part, fails, and fails again: the safe value comes whole in the end."""
+
+    class Torn(Wire):
+        def __init__(self) -> None:
+            self.taken, self.fail = b"", 0
+
+        def write(self, data: bytes) -> None:
+            if self.fail:
+                self.fail -= 1
+                self.taken += data[:4]
+                raise OSError("timed out")
+            self.taken += data
+
+    monkeypatch.setattr("jetruler.live.sender.RETRY", 0.001)
+    wire = Torn()
+    sender = Sender(load_bench(home / "bench.toml"), wire)
+    sender.send({"flap": 1234.0})
+    wire.fail = 4
+    sender.safe()
+    sender.insist(1.0)
+    assert wire.taken.split(b"\n") == [
+        b"flap=1234",
+        b"flap",
+        b"fla",
+        b"fla",
+        b"fla",
+        b"flap=1500",
+        b"",
+    ]
+
+
 @pytest.mark.parametrize("where", ["--pty", pytest.param("--tcp", marks=soak)])
 def test_the_board_through_a_real_port(start: Start, home: Path, where: str) -> None:
     """Roasts of 2.2 s, and a wire that breaks in the second one for good: all that should be seen
@@ -493,7 +643,7 @@ def test_the_view_in_a_terminal(start: Start, home: Path) -> None:
                 got += os.read(ours, 1 << 16)
         return got
 
-    got = seen(b"lines/s")
+    got = seen(b"samples/s")
     assert b"\x1b[?1049h" in got
     assert b"Roaster bench" in got
     for high, wide in ((10, 40), (60, 200), (2, 10), (24, 80)):

@@ -64,6 +64,10 @@ class _Commands(click.Group):
             raise _ClosedPipe from None  # Click itself would end with exit code 1, silently
 
 
+#: Characters of a line of an error message.
+LONGEST_LINE = 2000
+
+
 class _ClosedPipe(Exception):  # noqa: N818 - an event more than an error
     """Whoever read standard output has stopped reading."""
 
@@ -123,7 +127,10 @@ def _said(error: Exception) -> NoReturn:
 
 
 def _fail(message: str) -> NoReturn:
-    print(f"jetruler: {message}", file=sys.stderr)
+    from ..core.model.text import printable
+
+    said = "\n".join(printable(line, LONGEST_LINE) for line in message.split("\n"))
+    print(f"jetruler: {said}", file=sys.stderr)
     sys.exit(FAILED)
 
 

@@ -213,8 +213,9 @@ def _run(parts: Parts, viewing: bool, outlet: Outlet, lasting: float | None) -> 
     """Run to the end; Ctrl-C and q are the usual ways there."""
     from ..live.session import Session
 
-    with contextlib.suppress(ValueError, AttributeError):  # a terminal that closes ends it too
-        signal.signal(signal.SIGHUP, signal.getsignal(signal.SIGTERM))
+    for name in ("SIGHUP", "SIGQUIT"):  # a terminal that closes, and Ctrl-\\, end it too
+        with contextlib.suppress(ValueError, AttributeError):
+            signal.signal(getattr(signal, name), signal.getsignal(signal.SIGTERM))
     if not viewing:
         return _until_stopped(Session(parts), lasting)
     view = LiveView(colour=not os.environ.get("NO_COLOR"))
@@ -233,7 +234,10 @@ def _run(parts: Parts, viewing: bool, outlet: Outlet, lasting: float | None) -> 
 
 
 def _until_stopped(session: Session, lasting: float | None) -> Session:
-    """Run; Ctrl-C, wherever it comes, is somebody who wants no more."""
+    """Run; Ctrl-C, wherever it comes, is somebody who wants no more; Ctrl-Z leaves drives safe."""
+    if session.sender.armed:
+        with contextlib.suppress(ValueError, AttributeError):
+            signal.signal(signal.SIGTSTP, lambda *_: setattr(session, "pause_asked", True))
     try:
         session.run(lasting)
     except KeyboardInterrupt:

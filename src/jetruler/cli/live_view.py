@@ -63,13 +63,13 @@ class LiveView:
         p = session.progress
         title = session.bench.title or "bench"
         head = f"{title} · {session.parts.source.name}"
-        tail = f"{p.rate(now):.1f} lines/s · {_bad(session)}"
-        if p.last_line is None:
+        tail = f"{p.rate(now):.1f} samples/s · {_bad(session)}"
+        if p.last_sample is None:
             why = f": {p.why_gone}" if p.why_gone else ""
             state = self._style(f"waiting for the first line{why}"[:width], fg=BLUE)
         elif p.stale or not p.connected:
             why = f"; {p.why_gone}" if p.why_gone else ""
-            text = f"STALE: nothing for {now - p.last_line:.1f} s{why}"
+            text = f"STALE: nothing for {now - p.last_sample:.1f} s{why}"
             state = self._style(text[:width], fg=RED, bold=True)
         else:
             state = self._style(f"live for {now - p.started:.0f} s", fg=BLUE)

@@ -67,7 +67,24 @@ class ParameterError(JetRulerError):
 
     def __init__(self, name: str, found: object, right: str) -> None:
         self.name, self.found, self.right = name, found, right
-        super().__init__(f"{name}: found {found!r}; {right}")
+        super().__init__(f"{name}: found {as_written(found)}; {right}")
+
+
+#: Characters of what was found that a message shows.
+LONGEST = 200
+
+
+def as_written(found: object) -> str:
+    """What was found, as its writer wrote it: lists as lists, not too long."""
+    try:
+        text = repr(_as_lists(found))
+    except (ValueError, RecursionError):  # a number of thousands of digits; a list in itself
+        text = f"a {type(found).__name__} that is too long to show"
+    return text if len(text) <= LONGEST else f"{text[:LONGEST]}… ({len(text)} characters)"
+
+
+def _as_lists(found: object) -> object:
+    return [_as_lists(one) for one in found] if isinstance(found, tuple | list) else found
 
 
 class ParameterErrors(JetRulerError):  # noqa: N818 - it is a collection, told by its plural

@@ -11,6 +11,8 @@ from .sources import Source
 
 #: Seconds without trying again after a wire took nothing.
 REST = 1.0
+#: Seconds between attempts to send what must be sent.
+RETRY = 0.1
 
 
 class Sender:
@@ -24,6 +26,7 @@ class Sender:
         self.unsent = 0
         self._wanted: dict[str, float] = {}
         self._rest_until = 0.0
+        self._torn = False
 
     @property
     def armed(self) -> bool:
@@ -53,6 +56,14 @@ class Sender:
         self.forget()
         self._send({drive.output: drive.safe for drive in self.bench.drives.values()})
 
+    def insist(self, seconds: float) -> None:
+        """Try for so long what could not be sent, until it is taken whole."""
+        until = time.monotonic() + seconds
+        while self.failure and time.monotonic() < until:
+            time.sleep(min(RETRY, seconds))
+            self._rest_until = 0.0
+            self._send({})
+
     def try_again(self) -> None:
         """Send what could not be sent before."""
         if self.failure:
@@ -64,12 +75,15 @@ class Sender:
         if self.wire is None or not new or time.monotonic() < self._rest_until:
             return
         lines = "".join(f"{out}={command_text(value)}\n" for out, value in new.items())
+        if self._torn:  # what was cut off before must not join with what comes now
+            lines = "\n" + lines
         try:
             self.wire.write(lines.encode())
         except OSError as error:
             self.unsent += len(new)
             self.failure = error.strerror or str(error)
             self._rest_until = time.monotonic() + REST
+            self._torn = True
             return
         self.sent.update(new)
-        self.failure = ""
+        self.failure, self._torn = "", False

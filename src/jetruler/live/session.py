@@ -3,6 +3,8 @@ written or shown; a bench file that is saved is read again."""
 
 from __future__ import annotations
 
+import os
+import signal
 import sys
 import time
 from collections import Counter, deque
@@ -28,6 +30,8 @@ from .stream_errors import StreamError
 
 #: Seconds between two looks at the bench file, and between two decisions while nothing comes.
 LOOK_AGAIN, TICK = 0.25, 0.1
+#: Seconds in which the last safe values are tried again, if the wire did not take them.
+LAST_TRY = 2.0
 
 
 @dataclass
@@ -37,7 +41,7 @@ class Progress:
     started: float
     connected: bool = False
     why_gone: str = ""
-    last_line: float | None = None
+    last_sample: float | None = None
     stale: bool = False
     returns: int = 0
     ended: bool = False
@@ -47,17 +51,17 @@ class Progress:
     """What was last said about the bench file."""
     _recent: deque[tuple[float, int]] = field(default_factory=deque)
 
-    def add(self, now: float, lines: int) -> None:
-        """Some lines came."""
-        self.last_line = now
-        self._recent.append((now, lines))
+    def add(self, now: float, samples: int) -> None:
+        """Some samples came."""
+        self.last_sample = now
+        self._recent.append((now, samples))
         while now - self._recent[0][0] > 2.0:
             self._recent.popleft()
 
     def rate(self, now: float) -> float:
-        """Lines a second, over the last two."""
+        """Samples a second, over the last two."""
         since = min(2.0, max(now - self.started, 0.1))
-        return sum(lines for at, lines in self._recent if now - at <= 2.0) / since
+        return sum(samples for at, samples in self._recent if now - at <= 2.0) / since
 
 
 @dataclass(frozen=True)
@@ -97,11 +101,15 @@ class Session:
         self.feed = Feed(parts.source, parts.recorder)
         self.lines = Lines(self.station.bad)
         self._stale_after = seconds(parts.stream.stale)
+        if self._silence_matters():
+            self.station.stale_after = self._stale_after
         self._last_decision = self._last_look = self._last_frame = now
         self._saved = Saved(parts.bench_path)
         self._rows = parts.rows(parts.bench) if parts.rows is not None else None
         if parts.outlet is not None and self._rows is not None:
             parts.outlet.put(self._rows.header(), 0)
+        self.pause_asked = False
+        """Whether somebody wants the whole program to rest: with Ctrl-Z."""
         self._show_soon = True
         self._safe: set[str] = set()
 
@@ -125,6 +133,8 @@ class Session:
                 self.sender.safe()
             while not self.progress.ended and (until is None or time.monotonic() < until):
                 self._work(self.feed.take(TICK / 2))
+                if self.pause_asked:
+                    self._pause()
                 now = time.monotonic()
                 self._watch_silence(now)
                 self.sender.try_again()
@@ -139,10 +149,19 @@ class Session:
             raise
         finally:
             self.sender.safe()
+            self.sender.insist(LAST_TRY)
             self.feed.stop()
             self.parts.source.close()
             if self.parts.recorder is not None:
                 self.parts.recorder.close()
+
+    def _pause(self) -> None:
+        """Rest, with every drive safe; what comes later starts from there."""
+        self.pause_asked = False
+        self.sender.safe()
+        self.sender.insist(LAST_TRY)
+        os.kill(os.getpid(), signal.SIGSTOP)
+        self._go_stale(time.monotonic())
 
     def _work(self, arrivals: list[Arrival]) -> None:
         parts: list[tuple[bytes, float]] = []
@@ -159,14 +178,16 @@ class Session:
         if not parts:
             return
         at = arrival_times(parts)
-        if not isinstance(self.parts.source, Nowhere):
-            self.progress.add(parts[-1][1], at.size)
         block = b"".join(data for data, _ in parts)
         self._decided(self.station.take(block, at, self.progress.started))
 
     def _decided(self, batches: list[LiveBatch]) -> None:
         """Send and write what comes of some samples."""
         for batch in batches:
+            if not isinstance(
+                self.parts.source, Nowhere
+            ):  # lines that are no samples keep nothing fresh
+                self.progress.add(self.progress.started + batch.at, batch.rows)
             self.progress.stale, self.progress.why_gone = False, ""
             self._last_decision = time.monotonic()
             self.sender.send({name: float(v[-1]) for name, v in batch.decided.drives.items()})
@@ -205,11 +226,13 @@ class Session:
             self.progress.ended = True
 
     def _watch_silence(self, now: float) -> None:
-        last = self.progress.last_line or self.progress.started
-        matters = not self.parts.source.lossless or self._follows()
+        last = self.progress.last_sample or self.progress.started
         silent = self.progress.stale or now - last > self._stale_after
-        if matters and silent and now - self._last_decision >= TICK:
+        if self._silence_matters() and silent and now - self._last_decision >= TICK:
             self._go_stale(now)
+
+    def _silence_matters(self) -> bool:
+        return not self.parts.source.lossless or self._follows()
 
     def _follows(self) -> bool:
         """Whether silence means anything: a pipe or a file may rest as long as it likes, unless

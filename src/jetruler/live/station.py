@@ -48,9 +48,11 @@ class SeenRange:
 @dataclass(frozen=True)
 class LiveBatch:
     """Some samples, read and decided on. times: as the source says them, or seconds since the
-    start. readers: what each channel's text follows from."""
+    start. at: when the last of them came, in seconds since the start. readers: what each channel's
+    text follows from."""
 
     rows: int
+    at: float
     times: pa.Array
     counts: list[AnyArray]
     readings: dict[str, Reading]
@@ -71,6 +73,8 @@ class Station:
     bad: Counter[str] = field(default_factory=Counter)
     holds: bool = False
     interval: float | None = None
+    stale_after: float = math.inf
+    """Seconds after which a drive whose channel gave no value is sent to safe."""
     rows: int = 0
 
     def __post_init__(self) -> None:
@@ -80,6 +84,8 @@ class Station:
         self._time_column = TimeColumn(0, stamp, unit)
         self.readers = {name: _Settling(c) for name, c in self.bench.channels.items()}
         self.seen = {name: SeenRange() for name in self.bench.channels}
+        self.fresh: dict[str, float] = dict.fromkeys(self.bench.channels, 0.0)
+        """When each channel gave a value last, in seconds since the start."""
         self.on_since: dict[str, float] = {}
         """When each trip turned on last, by the clock of the decisions."""
         self._held: list[Arrived] = []
@@ -103,9 +109,10 @@ class Station:
             if old.channels.get(name) == channel:
                 fresh.readers[name] = self.readers[name]
             if name in old.channels:
-                fresh.seen[name] = self.seen[name]
+                fresh.seen[name], fresh.fresh[name] = self.seen[name], self.fresh[name]
         self.decisions = self.decisions.taken_over(bench)
         self.bench, self.readers, self.seen = bench, fresh.readers, fresh.seen
+        self.fresh = fresh.fresh
         self._settle()
         if not same_columns:
             self.parser, self._held = self._parser(), []
@@ -172,16 +179,31 @@ class Station:
             counts.append(found)
             readers.append(reader)
             self.seen[name].add(column.counts, readings[name])
+            there = np.flatnonzero(~np.isnan(readings[name].value))
+            if there.size:
+                self.fresh[name] = float(samples.at[there[-1]])
         self.rows += len(samples)
-        decided = self.decisions.add(samples.times, readings)
+        stale = self.stale_drives(float(samples.at[-1]))
+        decided = self.decisions.add(samples.times, readings, stale)
         self._note(decided)
         return LiveBatch(
             len(samples),
-            samples.texts,
+            at=float(samples.at[-1]),
+            times=samples.texts,
             counts=counts,
             readings=readings,
             readers=readers,
             decided=decided,
+        )
+
+    def stale_drives(self, now: float) -> tuple[str, ...]:
+        """The drives one of whose channels gave no value for too long. now: s since the start."""
+        if math.isinf(self.stale_after):
+            return ()
+        return tuple(
+            name
+            for name, drive in self.bench.drives.items()
+            if any(now - self.fresh[c] > self.stale_after for c in looked_at(drive, self.bench))
         )
 
     def silent(self, seconds: float) -> Decided:

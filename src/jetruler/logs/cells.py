@@ -19,6 +19,8 @@ from .arrow import floats_of, nulls_of, numbers_of, text_scalar, texts_to_arrow
 
 _INTEGER = re.compile(r"[+-]?\d+\Z")
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\Z")
+#: A whole number of more characters than these is none that anything counts.
+LONGEST = 40
 _EMPTY = {"", "nan", "na", "n/a", "null", "none", "-"}
 
 #: What a cell's text becomes in the format it is written in.
@@ -129,7 +131,7 @@ def read_cell(cell: bytes, decimal: str) -> int | float | str:
     if text.lower() in _EMPTY:
         return "empty"
     if _INTEGER.match(text):
-        return int(text)
+        return int(text) if len(text) <= LONGEST else "unreadable"
     if decimal == ",":
         text = text.replace(",", ".")
     if not _NUMBER.match(text):

@@ -124,6 +124,7 @@ class Conversion:
         summary, reader = self.summary, self.reader
         summary.comments, summary.blank_lines = reader.comments, reader.blank_lines
         summary.late = dict(reader.late)
+        summary.quotes = list(reader.quotes)
         for name, note in self._readers.notes.items():
             summary.channels[name].smoothing = note
         return summary

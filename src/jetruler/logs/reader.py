@@ -80,6 +80,9 @@ class LogReader(ABC):
         self.delimiter, self.crlf = ",", False
         self.comments = 0
         self.blank_lines = 0
+        self.quotes: list[tuple[int, int]] = []
+        """Lines in which a quote opens that is never closed (0), or whose cell goes on for so many
+        lines."""
         self.late: dict[str, int] = {}
         """Fields that came when the columns were settled, and how many values of each were left
         out."""

@@ -183,6 +183,10 @@ class ChannelSummary:
         } | {key: None if math.isnan(value) else value for key, value in numbers.items()}
 
 
+#: Quotes that never close are told one by one up to so many.
+QUOTES_SHOWN = 3
+
+
 @dataclass
 class Summary:
     """The whole conversion."""
@@ -195,6 +199,8 @@ class Summary:
     blank_lines: int = 0
     late: dict[str, int] = field(default_factory=dict)
     """Fields that came when the columns were settled: how many values of each were left out."""
+    quotes: list[tuple[int, int]] = field(default_factory=list)
+    """Lines in which a quote opens that is never closed (0), or goes on for so many lines."""
     pass_through: dict[str, str] = field(default_factory=dict)
     """Types of the columns that pass through, by name, where the result is typed."""
     counted: str = "line"
@@ -227,6 +233,7 @@ class Summary:
             "comment_lines": self.comments,
             "blank_lines": self.blank_lines,
             "late_fields": self.late,
+            "open_quotes": [line for line, _ in self.quotes],
             "channels": {name: channel.as_dict() for name, channel in self.channels.items()},
         }
 
@@ -244,6 +251,11 @@ class Summary:
         if self.torn_rows:
             where = self._where(self.torn_lines, self.torn_rows)
             notes.append(f"{self.torn_rows} rows with too few or too many fields {where}")
+        for line, used in self.quotes[:QUOTES_SHOWN]:
+            far = f"goes on for {used} lines, which are one row"
+            notes.append(f"line {line}: a quote opens that {far if used else 'is never closed'}")
+        if len(self.quotes) > QUOTES_SHOWN:
+            notes.append(f"{len(self.quotes)} such quotes in all")
         if self.comments:
             notes.append(f"{self.comments} comment lines left out")
         if self.blank_lines:

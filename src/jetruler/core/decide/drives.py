@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
@@ -13,6 +14,9 @@ from ..errors import ParameterError
 from ..model.text import number
 from ..model.units import for_column
 from .conditions import FAULTS, flag_errors
+
+#: Names that may go out on a wire: nothing that a board could take for more than a name.
+OUTPUT = re.compile(r"[A-Za-z][A-Za-z0-9_.-]{0,31}")
 
 #: Ranges by name: lowest and highest command, and their unit.
 RANGES = {
@@ -55,7 +59,7 @@ class Drive:
     safe_flags : tuple[str, ...], default FAULTS
         Flags of the source that do.
     output : str, default ""
-        Its name on the wire; that of the drive if left out.
+        Its name on the wire, of letters, digits, _, . and -; that of the drive if left out.
     about : str, default ""
         Free text for people.
     bounds : tuple[float, float], optional
@@ -151,6 +155,9 @@ class Drive:
             yield ParameterError("dead_band", self.dead_band, "0 or more is right")
         if self.slew is not None and not self.slew > 0:
             yield ParameterError("slew", self.slew, "commands a second, above 0")
+        if self.output and not OUTPUT.fullmatch(self.output):
+            right = "up to 32 letters, digits, _, . and -, a letter first: it goes out on a wire"
+            yield ParameterError("output", self.output, right)
         yield from flag_errors("safe_flags", self.safe_flags)
 
     def _ends(self) -> tuple[float, float] | None:

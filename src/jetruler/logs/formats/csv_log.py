@@ -124,7 +124,8 @@ class CsvReader(TextReader):
         rows = self._row_by_row(last)
         batch = rows.read(block)
         ends = block.count(b"\n") - rows.carried.count(b"\n")
-        return Read(batch, ends, rows.comments, rows.blank), rows.carried
+        read = Read(batch, ends, rows.comments, rows.blank, quotes=rows.quotes)
+        return read, rows.carried
 
     def _row_by_row(self, last: bool) -> RowByRow:
         return RowByRow(len(self.columns), self.delimiter, self._comment, last)

@@ -14,6 +14,8 @@ from ..reader import RowBatch
 
 #: A quoted row that is still open after this many bytes is taken for a stray quote.
 LONGEST_ROW = 2**20
+#: A quoted cell of more lines than this is said.
+LONG_CELL = 20
 
 
 @dataclass
@@ -21,7 +23,7 @@ class RowByRow:
     """The rows of one block: short ones are filled up, long ones cut, both are torn.
 
     width: how many fields a row has. last: whether the log ends here. Afterwards, comments and
-    blank are the lines left out, and carried the bytes of an unfinished quoted row.
+    blank are the lines left out, carried the bytes of an unfinished quoted row.
     """
 
     width: int
@@ -31,6 +33,9 @@ class RowByRow:
     comments: int = field(init=False, default=0)
     blank: int = field(init=False, default=0)
     carried: bytes = field(init=False, default=b"")
+    quotes: list[tuple[int, int]] = field(init=False, default_factory=list)
+    """Lines, from 0, in which a quote opens that is never closed (0), or whose cell goes on for so
+    many lines that it may have swallowed rows."""
 
     def read(self, block: bytes) -> RowBatch:
         """The rows, with their lines counted from 0."""
@@ -79,6 +84,9 @@ class RowByRow:
             if used > 1 and (open_quote or len(fields) != self.width):
                 # A stray quote, not a quoted line end.
                 fields, used = self._split(texts[start]), 1
+                self.quotes.append((start, 0))
+            elif used > LONG_CELL:
+                self.quotes.append((start, used))
             yield start, fields
             start += used
 

@@ -20,6 +20,9 @@ from ..reader import RowBatch
 from ..source import LogError, LogFormat, LogSource
 from .text_log import Read, TextReader
 
+#: Records that nest deeper than this are read with care.
+DEEPEST = 200
+
 
 class JsonReader(TextReader):
     """A log of JSON Lines, plain or packed. Its columns are the fields of the first block."""
@@ -78,6 +81,8 @@ class JsonReader(TextReader):
         return Read(RowBatch(columns, np.arange(ends)), ends, late=late)
 
     def _parsed(self, block: bytes) -> pa.Table:
+        if _is_deep(block):  # PyArrow would run out of its stack
+            raise pa.ArrowInvalid("nested too deeply")
         options = pajson.ReadOptions(use_threads=False, block_size=len(block) + 1)
         table = pajson.read_json(pa.BufferReader(block), options)
         times = [f.name for f in table.schema if pa.types.is_temporal(f.type)]
@@ -108,6 +113,16 @@ class JsonReader(TextReader):
         columns = [_column([record.get(name) for record in records]) for name in self.columns]
         batch = RowBatch(columns, np.array(numbers, np.int64), np.array(torn, np.int64))
         return Read(batch, number + 1, blank=blank, late=late)
+
+
+def _is_deep(block: bytes) -> bool:
+    """Whether records nest deeply, brackets inside of texts counted too."""
+    if block.count(b"[") + block.count(b"{") <= block.count(b"\n") + DEEPEST:
+        return False  # flat records, and few that are not
+    signs = np.frombuffer(block, np.uint8)
+    opens = np.isin(signs, np.frombuffer(b"[{", np.uint8)).astype(np.int8)
+    depth = np.cumsum(opens - np.isin(signs, np.frombuffer(b"]}", np.uint8)), dtype=np.int64)
+    return int(depth.max(initial=0) - min(0, int(depth.min(initial=0)))) > DEEPEST
 
 
 def _record(line: bytes) -> dict[str, Any] | None:

@@ -28,6 +28,7 @@ class Read:
     comments: int = 0
     blank: int = 0
     late: dict[str, int] = field(default_factory=dict)
+    quotes: list[tuple[int, int]] = field(default_factory=list)
 
 
 class TextReader(LogReader):
@@ -69,6 +70,7 @@ class TextReader(LogReader):
                 workers = stack.enter_context(Workers())
             for found in workers.in_order(self._pieces(), self._read):
                 np.add(found.batch.lines, self._line, out=found.batch.lines)
+                self.quotes += [(line + self._line, used) for line, used in found.quotes]
                 self._line += found.ends
                 self.comments += found.comments
                 self.blank_lines += found.blank
