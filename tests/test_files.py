@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import gzip
 import os
+import subprocess
+import sys
 import threading
+import time
 from collections.abc import Iterator
 from importlib.metadata import EntryPoint
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 import jetruler.core.laws as laws
@@ -17,6 +21,9 @@ from jetruler.benchfile.edit import replace_file, write_marks
 from jetruler.benchfile.load import parse_bench
 from jetruler.logs.ahead import ahead
 from jetruler.logs.output import Output, write_file
+
+from .conftest import COMMAND, Cli
+from .sizes import sizes
 
 
 def names(folder: Path) -> list[str]:
@@ -159,3 +166,68 @@ def test_another_packages_law_that_is_none(
         parse_bench(text)
     with pytest.raises(BenchError, match="the nearest right name is 'bridge'"):
         parse_bench(text.replace('"bridge"', '"brigde"'))
+
+
+APART = [
+    ("convert roast.csv -o {}", ["roast.csv", "bench.toml"]),
+    ("convert roast.csv -o o.csv --events {}", ["roast.csv", "bench.toml", "o.csv"]),
+    ("export bean --to c -o {}", ["bench.toml"]),
+    ("live --source roast.csv --record {}", ["roast.csv", "bench.toml"]),
+]
+
+
+@pytest.mark.parametrize(("command", "file"), [(c, f) for c, files in APART for f in files])
+@pytest.mark.parametrize("way", ["path", "other path", "symlink", "hard link"])
+def test_no_output_destroys_a_file_of_the_command(
+    cli: Cli, home: Path, command: str, file: str, way: str
+) -> None:
+    before = {path.name: path.read_bytes() for path in home.iterdir()}
+    name = {"path": file, "other path": f"./{file}"}.get(way, "link.csv")
+    if "link" in way and file == "o.csv":
+        return  # not there yet: nothing to link to
+    if way == "symlink":
+        (home / name).symlink_to(file)
+    elif way == "hard link":
+        (home / name).hardlink_to(home / file)
+    done = cli(*command.format(name).split())
+    assert done.returncode == 2
+    assert f"{name}: this is " in done.stderr
+    assert "name another file" in done.stderr
+    after = {path.name: path.read_bytes() for path in home.iterdir() if path.name != "link.csv"}
+    assert after == before
+
+
+def test_a_record_stays_until_the_first_line_comes(cli: Cli, home: Path) -> None:
+    (home / "old.csv").write_text("precious")
+    for args in (["--source", "nowhere.csv"], ["--arm"], ["--duration", "x"]):
+        assert cli("live", "--record", "old.csv", *args, stdin="").returncode == 2
+    assert cli("live", "--record", "old.csv", stdin="").returncode == 2  # not one line
+    assert (home / "old.csv").read_text() == "precious"
+
+
+def test_what_a_killed_run_left_is_removed_by_the_next(cli: Cli, home: Path) -> None:
+    gone = subprocess.run([sys.executable, "-c", "import os; print(os.getpid())"],
+                          capture_output=True, text=True, check=True).stdout.strip()  # fmt: skip
+    left = [home / f".out.csv.{gone}-0123abcd.part", home / f".out.csv.{gone}.part"]
+    others = [home / f".out.csv.{os.getppid()}-0123abcd.part", home / ".out.csv.mine.part"]
+    for path in (*left, *others):
+        path.write_text("half")
+    assert cli("convert", "roast.csv", "-o", "out.csv").returncode == 0
+    assert [path.exists() for path in (*left, *others)] == [False, False, True, True]
+
+
+@pytest.mark.parametrize("times", sizes(4, 200))
+def test_a_kill_at_any_moment_leaves_nothing_half_written(cli: Cli, home: Path, times: int) -> None:
+    whole = cli("convert", "roast.csv", "-o", "whole.csv")
+    assert whole.returncode == 0
+    random = np.random.RandomState(7)
+    for _ in range(times):
+        (home / "out.csv").write_text("before")
+        args = [str(COMMAND), "convert", "roast.csv", "-o", "out.csv"]
+        with subprocess.Popen(args, cwd=home, stderr=subprocess.DEVNULL) as process:
+            time.sleep(float(random.rand()) * 2.0)
+            process.kill()
+        found = (home / "out.csv").read_bytes()
+        assert found in (b"before", (home / "whole.csv").read_bytes())
+    assert cli("convert", "roast.csv", "-o", "out.csv").returncode == 0
+    assert not list(home.glob(".*.part"))

@@ -16,6 +16,7 @@ from tomlkit.items import Array
 from ..core.laws.linear import Line
 from ..core.model.channel import Channel
 from ..core.model.ruler import Ruler
+from ..files import part_beside
 from .load import BenchError, parse_bench
 from .written import number_text
 
@@ -189,7 +190,7 @@ def replace_file(path: str, text: str) -> None:
     """Write beside the file, with its line ends and its mark of UTF-8, then take its place. Raises
     `BenchError`."""
     target = Path(path).resolve()
-    part = target.with_name(f".{target.name}.{os.getpid()}.part")
+    part = part_beside(target)
     try:
         if not os.access(target, os.W_OK):
             raise PermissionError(13, "it is read-only")

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.errors import JetRulerError
+from ..files import keep_apart
 from .common import bench_option, load
 from .summary_text import progress_bar, show_summary
 
@@ -114,6 +115,7 @@ def command(
         return
     from ..logs.convert_log import convert
 
+    keep_apart({"-o": out, "--events": events}, {"the log": logs[0], "the bench": bench_path})
     with progress_bar(logs[0]) as progress:
         summary = convert(logs[0], bench, out, events=events, progress=progress, **options)
     if as_json:

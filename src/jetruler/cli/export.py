@@ -16,6 +16,7 @@ from ..core.model.channel import Bench, Channel
 from ..core.model.text import number
 from ..core.model.unit_registry import factor_and_offset
 from ..core.model.units import symbol
+from ..files import keep_apart
 from .common import bench_option, channel_of, folder_of, load
 
 if TYPE_CHECKING:
@@ -55,6 +56,7 @@ def command(channels: tuple[str, ...], out: str, bench_path: str, **options: Any
 
     asked = ExportOptions(**options)
     asked.check(out)
+    keep_apart({"-o": out}, {"the bench": bench_path})
     bench = load(bench_path)
     if asked.whole == bool(channels):
         raise JetRulerError("name one or more channels, or --all")

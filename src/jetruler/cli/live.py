@@ -20,6 +20,7 @@ from ..core.errors import JetRulerError
 from ..core.model.channel import Bench
 from ..core.model.quantity import seconds
 from ..core.model.text import number
+from ..files import keep_apart
 from .common import bench_option, folder_of, load
 from .live_view import LiveView
 
@@ -137,6 +138,9 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
     from ..live.sources import GrowingFile, StandardInput, source_named
     from ..live.time_name import timed
 
+    if asked.record is not None:
+        folder_of(asked.record)
+        keep_apart({"--record": asked.record}, {"the source": asked.name, "the bench": bench_path})
     bench = load(bench_path)
     stream = asked.stream(bench)
     source = source_named(asked.name, stream, asked.follow)
@@ -147,7 +151,6 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
     wire = _wire(asked, source, bench, stream.baud)
     recorder = None
     if asked.record is not None:
-        folder_of(asked.record)
         recorder = Recorder(asked.record, stream.columns, stream.delimiter)
 
     def rows_of(bench: Bench) -> Rows:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
@@ -21,15 +22,24 @@ class Recorder:
         self.missed = 0
         self._delimiter = delimiter.encode()
         self._fresh = True
-        try:
-            self._file: BinaryIO = Path(path).open("wb", buffering=0)  # noqa: SIM115
+        try:  # what is there stays until the first line comes
+            self._file: BinaryIO = Path(path).open("ab", buffering=0)  # noqa: SIM115
         except OSError as error:
             raise StreamError(f"{path}: cannot be written: {error.strerror}") from None
-        if names is not None:
-            self._write(self._delimiter.join([b"received", *(n.encode() for n in names)]) + b"\n")
+        self._names, self._begun = names, False
+
+    def _begin(self) -> None:
+        self._begun = True
+        with contextlib.suppress(OSError):  # a pipe, or a device, has nothing to cut off
+            self._file.truncate(0)
+        if self._names is not None:
+            names = [b"received", *(name.encode() for name in self._names)]
+            self._write(self._delimiter.join(names) + b"\n")
 
     def add(self, data: bytes) -> None:
         """Record what arrived."""
+        if not self._begun:
+            self._begin()
         if self.failure:
             self.missed += len(data)
             return

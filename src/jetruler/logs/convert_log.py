@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 import pyarrow as pa
 
 from ..core.model.channel import Bench
+from ..files import keep_apart
 from .ahead import Workers
 from .batches import Progress, SampleBatch, sample_batches
 from .conversion import Conversion, Converted, Followed
@@ -130,6 +131,7 @@ class _Job:
     ) -> Summary:
         """Read, convert and write; given: types that columns are known to need."""
         # A block is text, then arrays, then texts, then text again, and several are under way.
+        keep_apart({"out": self.out, "events": self.events}, {"the log": self.log})
         block = int(self.options.memory * 2**20 / (14 * (workers.threads + 1)))
         with open_log(self.log, self.options.form, min(max(block, 2**16), 2**23)) as reader:
             layout = Layout.of(reader, self.bench, self.options)

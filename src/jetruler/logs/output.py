@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import gzip
-import os
 import sys
 from os import PathLike
 from pathlib import Path
@@ -13,6 +12,7 @@ from typing import BinaryIO, cast
 
 import pyarrow as pa
 
+from ..files import part_beside, same_file
 from .source import LogError
 
 
@@ -42,7 +42,7 @@ class Output:
         self.write = self.file.write
 
     def _opened(self, path: Path, source: str | PathLike[str]) -> BinaryIO:
-        if str(source) != "-" and path.exists() and path.samefile(source):
+        if str(source) != "-" and path.is_file() and same_file(path, Path(source)):
             raise LogError(f"{path}: this is the input; name another file for the output")
         if path.is_dir():
             raise LogError(f"{path}: this is a folder; name a file for the output")
@@ -52,8 +52,8 @@ class Output:
             if path.exists() and not path.is_file():  # a device or a pipe
                 return path.open("wb")
             self._final = path.resolve()
-            self._part = self._final.with_name(f".{self._final.name}.{os.getpid()}.part")
-            return self._part.open("wb")
+            self._part = part_beside(self._final)
+            return self._part.open("xb")
         except OSError as error:
             raise LogError(f"{path}: cannot be written: {error.strerror}") from None
 

@@ -1,0 +1,73 @@
+"""Files that are written: none destroys an input or another output, none is left half-written."""
+
+from __future__ import annotations
+
+import glob
+import os
+import secrets
+from collections.abc import Mapping
+from os import PathLike
+from pathlib import Path
+
+from .core.errors import JetRulerError
+
+File = str | PathLike[str] | None
+
+
+def keep_apart(outputs: Mapping[str, File], inputs: Mapping[str, File]) -> None:
+    """Refuse an output that is an input or another output, by whatever name: path, link, case.
+
+    Parameters
+    ----------
+    outputs : what each option writes: `{"-o": "out.csv"}`.
+    inputs : what is read: `{"the log": "log.csv"}`. None and "-" are no files; devices and pipes
+        may be named twice.
+
+    Raises
+    ------
+    JetRulerError
+        Naming both.
+    """
+    known = [(w, Path(p)) for w, p in inputs.items() if p is not None and _is_file(p)]
+    for option, path in outputs.items():
+        if path is None or not _is_file(path):
+            continue
+        for what, other in known:
+            if same_file(Path(path), other):
+                raise JetRulerError(f"{option} {path}: this is {what}; name another file")
+        known.append((f"what {option} writes", Path(path)))
+
+
+def same_file(one: Path, other: Path) -> bool:
+    """Whether two names stand for one file, there or not yet there."""
+    try:
+        if one.exists() and other.exists():
+            return one.samefile(other)
+    except OSError:
+        pass
+    return one.resolve() == other.resolve()
+
+
+def _is_file(path: File) -> bool:
+    if path is None or str(path) == "-" or "://" in str(path):
+        return False
+    return Path(path).is_file() or not Path(path).exists()
+
+
+def part_beside(final: Path) -> Path:
+    """A temporary name beside a file, unlike any other; what killed runs left there is removed."""
+    for left in final.parent.glob(f".{glob.escape(final.name)}.*.part"):
+        maker = left.name.removesuffix(".part").rpartition(".")[2].partition("-")[0]
+        if maker.isdigit() and int(maker) != os.getpid() and not _is_running(int(maker)):
+            left.unlink(missing_ok=True)
+    return final.with_name(f".{final.name}.{os.getpid()}-{secrets.token_hex(4)}.part")
+
+
+def _is_running(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except (ProcessLookupError, OverflowError):
+        return False
+    except OSError:
+        pass
+    return True
