@@ -11,6 +11,9 @@ from pathlib import Path
 
 from .core.errors import JetRulerError
 
+#: Bytes of a file that was written by hand, or of a table of points.
+LARGEST = 2**24
+
 File = str | PathLike[str] | None
 
 
@@ -52,6 +55,16 @@ def _is_file(path: File) -> bool:
     if path is None or str(path) == "-" or "://" in str(path):
         return False
     return Path(path).is_file() or not Path(path).exists()
+
+
+def text_of_file(path: Path) -> str:
+    """The text of a small file in UTF-8. Raises `OSError` for what is none: a pipe would be waited
+    for, and nobody writes so large a one by hand."""
+    if path.exists() and not path.is_file() and not path.is_dir():
+        raise OSError(f"{path} is no file, but a pipe or a device")
+    if path.is_file() and path.stat().st_size > LARGEST:
+        raise OSError(f"it has {path.stat().st_size} bytes; up to {LARGEST} are read")
+    return path.read_bytes().decode("utf-8")
 
 
 def part_beside(final: Path) -> Path:

@@ -44,7 +44,8 @@ def trip_of(
     for i, entry in enumerate(listed, start=1):
         inside = _inside(report, f"{join}[{i}]")
         made = _made(Condition, entry, {}, inside)
-        if "channel" in entry and entry["channel"] not in channels:
+        known = isinstance(entry.get("channel"), str) and entry["channel"] in channels
+        if "channel" in entry and not known:
             right = nearest(str(entry["channel"]), channels)
             inside(ParameterError("channel", entry["channel"], f"the bench has none; {right}"))
         elif made is not None:
@@ -68,11 +69,14 @@ def drive_of(
     source = rest.pop("from", None)
     if source is None:
         report(ParameterError("from", None, "a drive follows a channel or a trip"))
+    elif not isinstance(source, str):
+        report(ParameterError("from", source, 'a name is right, as in "bean"'))
+        return None
     elif source not in channels and source not in trips:
         right = f"no channel or trip has this name; {nearest(str(source), [*channels, *trips])}"
         report(ParameterError("from", source, right))
     for trip in rest.get("safe_when", ()) if isinstance(rest.get("safe_when"), list) else ():
-        if trip not in trips:
+        if not isinstance(trip, str) or trip not in trips:
             report(ParameterError("safe_when", trip, f"no such trip; {nearest(str(trip), trips)}"))
     if source in trips and "marks" not in rest:
         from ..core.decide.drives import RANGES

@@ -30,9 +30,10 @@ from ..core.model.law import FRACTION, Law, parameters
 from ..core.model.namespace import column_clashes
 from ..core.model.quantity import Toleranced, quantity
 from ..core.model.ruler import Ruler
-from ..core.model.text import nearest
+from ..core.model.text import nearest, printable
 from ..core.model.unit_registry import factor
 from ..core.model.units import TEMPERATURES, symbol
+from ..files import text_of_file
 from .schema import BenchFile, ChannelTable, ConverterTable
 
 CHANNEL_NAME = re.compile(r"[^\W\d]\w*(-\w+)*")
@@ -94,7 +95,7 @@ def load_bench(path: str | PathLike[str]) -> Bench:
     """
     name = str(path)
     try:
-        text = Path(path).read_bytes().decode("utf-8-sig")
+        text = text_of_file(Path(path)).removeprefix("\ufeff")
     except FileNotFoundError:
         raise BenchError(name, ["there is no such file; name a bench file with --bench"]) from None
     except IsADirectoryError:
@@ -102,7 +103,7 @@ def load_bench(path: str | PathLike[str]) -> Bench:
     except UnicodeDecodeError:
         raise BenchError(name, ["this is not text; a bench file is TOML in UTF-8"]) from None
     except OSError as error:
-        raise BenchError(name, [f"cannot be read: {error.strerror}"]) from None
+        raise BenchError(name, [f"cannot be read: {error.strerror or error}"]) from None
     return parse_bench(text, name, Path(path).parent)
 
 
@@ -112,7 +113,11 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
     try:
         table = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        raise BenchError(name, [f"this is not TOML: {error}"]) from None
+        raise BenchError(name, [f"this is not TOML: {printable(str(error), 300)}"]) from None
+    except RecursionError:
+        raise BenchError(name, ["its lists or tables are nested too deeply"]) from None
+    except ValueError:  # more than Python reads
+        raise BenchError(name, ["it holds a whole number of thousands of digits"]) from None
     errors: list[str] = []
     check = partial(_validated, table=table, folder=folder, errors=errors)
     file = check(BenchFile, ())

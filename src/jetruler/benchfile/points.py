@@ -6,6 +6,7 @@ import csv
 from pathlib import Path
 
 from ..core.errors import ParameterError
+from ..files import text_of_file
 
 
 def read_points(folder: Path, name: str) -> list[list[float]]:
@@ -16,9 +17,10 @@ def read_points(folder: Path, name: str) -> list[list[float]]:
     """
     path = folder / name
     try:
-        text = path.read_text("utf-8-sig")
-    except (OSError, UnicodeDecodeError) as error:
-        reason = getattr(error, "strerror", None) or "it is no text"
+        text = text_of_file(path).removeprefix("\ufeff")
+    except (OSError, ValueError) as error:  # a name with a zero in it is a ValueError
+        no_text = isinstance(error, UnicodeDecodeError)
+        reason = "it is no text" if no_text else getattr(error, "strerror", None) or str(error)
         raise ParameterError("points", name, f"{path} cannot be read: {reason}") from None
     lines = [line for line in text.splitlines() if line.strip() and not line.startswith("#")]
     delimiter = ";" if lines and ";" in lines[0] else ","

@@ -94,7 +94,7 @@ def _input(table: Any) -> Input:
     def read(key: str, value: Any) -> Any:
         if key == "range" and isinstance(value, list):
             return tuple(read("end", end) for end in value)
-        if key == "unit" or not isinstance(value, str):
+        if key == "unit" or not isinstance(value, str) or not isinstance(unit, str | None):
             return frozen(value)
         try:
             own = None if unit == "1" else unit

@@ -11,16 +11,17 @@ from collections import Counter, deque
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
-from ..benchfile.load import load_bench
 from ..core.errors import JetRulerError, ParameterError
 from ..core.model.channel import Bench
 from ..core.model.quantity import seconds
 from ..core.model.stream import Stream
+from ..core.model.text import printable
 from .feed import Arrival, Feed
 from .inject import Injection
 from .lines import Lines, arrival_times
 from .outlet import Outlet
 from .record import Recorder
+from .rereading import Rereading
 from .rows import Rows
 from .saved import Saved
 from .sender import Sender
@@ -105,6 +106,7 @@ class Session:
             self.station.stale_after = self._stale_after
         self._last_decision = self._last_look = self._last_frame = now
         self._saved = Saved(parts.bench_path)
+        self._reading: Rereading | None = None
         self._rows = parts.rows(parts.bench) if parts.rows is not None else None
         if parts.outlet is not None and self._rows is not None:
             parts.outlet.put(self._rows.header(), 0)
@@ -250,10 +252,14 @@ class Session:
 
     def _look_at_bench(self) -> None:
         """Read the bench file again if it was saved; a broken one changes nothing."""
-        if not self._saved.again():
+        if self._reading is None and self._saved.again():
+            self._reading = Rereading(self.parts.bench_path)
+        if self._reading is None or not self._reading.ready():
             return
+        bench, why, self._reading = self._reading.bench, self._reading.why, None
         try:
-            bench = load_bench(self.parts.bench_path)
+            if bench is None:
+                raise StreamError(why)
             if self._rows is not None and _columns(bench) != _columns(self.bench):
                 raise StreamError("its columns are not those of the output; start again for them")
             self.station.take_over(bench)
@@ -268,7 +274,7 @@ class Session:
         self.progress.message = message
         self._show_soon = True
         if self.parts.show is None:
-            print(f"jetruler: {message}", file=sys.stderr, flush=True)
+            print(f"jetruler: {printable(message, 1000)}", file=sys.stderr, flush=True)
 
     def _frame(self, now: float) -> None:
         show = self.parts.show

@@ -141,5 +141,7 @@ class Input(RawInput):
 
 
 def _are_ends(ends: object) -> bool:
-    pair = isinstance(ends, tuple | list) and len(ends) == 2
-    return pair and -math.inf < ends[0] < ends[1] < math.inf  # type: ignore[index]
+    if not isinstance(ends, tuple | list) or len(ends) != 2:
+        return False
+    numbers = all(isinstance(end, int | float) for end in ends)
+    return numbers and -math.inf < ends[0] < ends[1] < math.inf

@@ -151,7 +151,12 @@ def seconds(value: object) -> float:
         found = quantity(value, "s") if isinstance(value, str) else value
     except ValueError:
         return math.nan
-    return float(found) if isinstance(found, int | float) and found is not True else math.nan
+    if not isinstance(found, int | float) or isinstance(found, bool):
+        return math.nan
+    try:
+        return float(found)
+    except OverflowError:
+        return math.nan
 
 
 def unit_of(text: str) -> str | None:

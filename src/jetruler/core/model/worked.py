@@ -28,7 +28,9 @@ def digits_of(law: Law, back: bool, x: float) -> int:
     y, flags = _result(law, back, x)
     if not math.isfinite(x):
         return USUAL_DIGITS
-    unit = 10.0 ** (math.floor(math.log10(abs(y))) - USUAL_DIGITS + 1) if y and y == y else 0.0
+    unit = 0.0
+    if y and math.isfinite(y):
+        unit = 10.0 ** (math.floor(math.log10(abs(y))) - USUAL_DIGITS + 1)
     for digits in range(USUAL_DIGITS, MOST_DIGITS):
         try:
             printed = _as_printed(law, digits)
