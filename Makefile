@@ -11,7 +11,7 @@ PRODUCT = .venv/product
 TESTS = .venv/tests
 CHECKS = .venv/checks
 
-.PHONY: test soak demo bench lint mutants
+.PHONY: test soak demo bench lint mutants fuzz
 
 test: $(TESTS)
 	$(PYTEST)
@@ -26,6 +26,11 @@ demo: $(PRODUCT)
 
 bench: $(TESTS)
 	.venv/bin/python -m benchmarks
+
+# Hostile input for so many seconds; what is found is named with the number that gives it again.
+SECONDS ?= 60
+fuzz: $(TESTS)
+	.venv/bin/python -m fuzz --seconds $(SECONDS)
 
 lint: $(CHECKS)
 	.venv/bin/ruff check .

@@ -17,7 +17,7 @@ from unittest import mock
 from jetruler import cli
 
 #: The signals that a command may handle in its own way.
-SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT, signal.SIGTSTP)
 
 
 @dataclass(frozen=True)

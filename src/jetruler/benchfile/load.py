@@ -383,7 +383,8 @@ def _named(place: Place, table: dict[str, Any] | None = None) -> str:
             inner = None
         if isinstance(key, int):
             law = inner.get("law") if isinstance(inner, dict) else None
-            text += f"[{key + 1} {law}]" if law else f"[{key + 1}]"
+            text += f"[{key + 1} {printable(str(law), 40)}]" if law else f"[{key + 1}]"
         else:
-            text += f".{key}" if text else key
+            name = printable(str(key), 100)
+            text += f".{name}" if text else name
     return text

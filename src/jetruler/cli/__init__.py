@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import signal
 import sys
@@ -86,6 +87,9 @@ def main(args: list[str] | None = None) -> NoReturn:
     """Run the command line. Whatever goes wrong ends in one sentence and an exit code."""
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # looking for them takes time
     signal.signal(signal.SIGTERM, _terminate)
+    for stream in (sys.stdout, sys.stderr):  # what an encoding has not never costs the output
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
     try:
         cli.main(args, prog_name="jetruler", standalone_mode=False)
         sys.stdout.flush()

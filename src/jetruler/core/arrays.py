@@ -19,3 +19,11 @@ else:
     Array = FlagArray = Numbers = AnyArray = Truths = np.ndarray
 
 __all__ = ["AnyArray", "Array", "FlagArray", "Numbers", "Truths"]
+
+
+def steps_of(times: Array, before: float | None = None) -> Array:
+    """The steps between times; infinite between two misread ones too far apart for a float.
+    before: the time before the first, whose step is then the first."""
+    with np.errstate(over="ignore", invalid="ignore"):
+        steps: Array = np.diff(times) if before is None else np.diff(times, prepend=before)
+    return steps

@@ -70,3 +70,14 @@ def floats_of(cells: pa.Array) -> Array:
     """An array of float64, NaN where a cell is null."""
     numbers: Array = numbers_of(cells)
     return np.where(nulls_of(cells), np.nan, numbers) if cells.null_count else numbers
+
+
+def name_text(name: str) -> str:
+    """A column's name as a typed file takes it: bytes that are no UTF-8 are read as Latin-1."""
+    if name.isascii():
+        return name
+    try:
+        name.encode()
+    except UnicodeEncodeError:
+        return name.encode("utf-8", "surrogateescape").decode("latin-1")
+    return name

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.arrays import Array
+from ..core.arrays import Array, steps_of
 from ..core.model.stream import Stream, time_factor
 from .arrow import floats_of
 from .cells import read_samples
@@ -45,7 +45,7 @@ class TimeColumn:
 
     def interval(self, cells: pa.Array) -> float | None:
         """Return the usual time between two of some cells in seconds, None if time never grows."""
-        steps = np.diff(_read_times(cells, self.decimal))
+        steps = steps_of(_read_times(cells, self.decimal))
         steps = steps[steps > 0]
         return float(np.median(steps)) * self.factor if steps.size else None
 
@@ -87,7 +87,7 @@ def find_time_column(
         if place in used:
             continue
         times = _read_times(head.columns[place], decimal)
-        steps = np.diff(times[~np.isnan(times)])
+        steps = steps_of(times[~np.isnan(times)])
         if steps.size < 1 or np.isnan(times).mean() > 0.5:
             continue
         grows = np.mean(steps >= 0) > 0.9 and np.mean(steps > 0) > 0.5

@@ -8,7 +8,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from ..arrays import AnyArray, Array, Truths
+from ..arrays import AnyArray, Array, Truths, steps_of
 
 
 @dataclass
@@ -30,6 +30,8 @@ class Held:
 #: A step of a source's time is a jump if it is longer than this (s) and than so many of the longest
 #: step before: a board that began its time again, or a cell that was misread.
 JUMP, TIMES = 60.0, 100.0
+#: Nobody samples more seldom than every so many seconds: four months.
+SANE = 1e7
 
 
 @dataclass
@@ -63,7 +65,7 @@ class Clock:
             return t, restarts
         if math.isnan(self._last):
             self._since, self._last = (float(t[0]), float(t[0])), float(t[0])
-        restarts = self._jumps(np.diff(t, prepend=self._last))
+        restarts = self._jumps(steps_of(t, self._last))
         clock = np.empty(t.size)
         bounds = [0, *np.flatnonzero(restarts).tolist(), t.size]
         for first, end in pairwise(bounds):
@@ -86,8 +88,8 @@ class Clock:
         longest = self._longest
         for i in np.flatnonzero(steps > JUMP).tolist():
             longest = max(longest, float(before[i]))
-            # While nothing is known of how often samples come, any step may be the usual one.
-            if 0.0 < longest * TIMES < steps[i]:
+            # While nothing is known of how often samples come, any sane step may be the usual one.
+            if steps[i] > (longest * TIMES or SANE):
                 jumps[i] = True
             else:
                 longest = float(steps[i])

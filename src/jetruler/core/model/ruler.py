@@ -286,7 +286,8 @@ def _steps(
             break
     pairs = list(zip(laws, values, strict=False))
     steps = []
-    with written_with(max(digits_of(law, back, value) for law, value in pairs)):
+    digits = max(digits_of(law, back, value) for law, value in pairs)
+    with written_with(digits), np.errstate(all="ignore"):
         for (law, value), result, unit in zip(pairs, values[1:], units, strict=False):
             line = law.inverse_formula(value) if back else law.formula(value)
             steps.append(Step(law.name, _with_unit(line, result, unit), result, unit))

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..arrays import AnyArray, Array
+from ..arrays import AnyArray, Array, steps_of
 
 #: Different intervals that are told apart; a log has few, but a torn one may have many.
 KINDS = 4096
@@ -48,8 +48,8 @@ class TimeSurveyor:
 
     def add(self, times: Array) -> None:
         """Take a batch; NaN where a cell is no time."""
-        steps = np.diff(np.concatenate(([self._last], times)))
-        there = np.flatnonzero(~np.isnan(steps))
+        steps = steps_of(times, self._last)
+        there = np.flatnonzero(np.isfinite(steps))
         if times.size:
             self._last = float(times[-1])
         # Nine digits: enough to tell intervals apart, too few to tell rounding errors apart.

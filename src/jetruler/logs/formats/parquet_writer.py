@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from ...core.model.channel import Channel
-from ..arrow import texts_to_arrow, to_arrow, values_to_arrow
+from ..arrow import name_text, texts_to_arrow, to_arrow, values_to_arrow
 from ..column import ConvertedColumn
 from ..conversion import Converted
 from ..layout import FLAGS_COLUMN, Layout
@@ -62,7 +62,7 @@ class ParquetWriter:
         layout = self.layout
         self.pass_through.settle(first.batch.rows)
         kinds = [self.pass_through.types[place] for place in layout.pass_through]
-        fields = [pa.field(n, k) for n, k in zip(layout.kept, kinds, strict=True)]
+        fields = [pa.field(name_text(n), k) for n, k in zip(layout.kept, kinds, strict=True)]
         for channel, uncertainties in zip(layout.channels, self.uncertainties, strict=True):
             about = self._about(channel)
             kind = _LABELS if channel.ruler.label(0.0) is not None else pa.float64()

@@ -13,7 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
-from ..arrow import text_scalar, texts_to_arrow
+from ..arrow import name_text, text_scalar, texts_to_arrow
 from ..cells import as_text, quote
 from ..conversion import Converted
 from ..layout import FLAGS_COLUMN, Layout
@@ -97,7 +97,8 @@ class JsonWriter:
             self.texts.append(CellTexts(channel, ".", ", ", uncertainties, encode))
         names = layout.names(name for texts in self.texts for name in texts.names)
         self.kept = [
-            json.dumps(name, ensure_ascii=False) for name in names[: len(layout.pass_through)]
+            json.dumps(name_text(name), ensure_ascii=False)
+            for name in names[: len(layout.pass_through)]
         ]
         channels = [channel.name for channel in layout.channels]
         self.flag_texts = FlagTexts(

@@ -1,0 +1,114 @@
+"""What is done with an input of each kind, in this process; anything unexpected is raised."""
+
+from __future__ import annotations
+
+import resource
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from tests.command import called
+
+from jetruler import JetRulerError, demo, load_bench
+from jetruler.benchfile.load import parse_bench
+from jetruler.core.model.stream import Stream
+from jetruler.live.lines import Lines
+from jetruler.live.station import Station
+from jetruler.live.stream_errors import StreamError
+
+from . import mutations
+
+
+class UnexpectedError(Exception):
+    """A program that did what it must not do."""
+
+
+def prepare(home: Path) -> None:
+    """The demo's files, for commands and logs."""
+    for name in demo.FILES:
+        (home / name).write_bytes(demo.read(name))
+
+
+def try_bench(home: Path, text: str) -> bool:
+    """Load it, and read and explain every channel. False where it is refused."""
+    try:
+        bench = parse_bench(text, folder=home)
+        for channel in bench.channels.values():
+            channel.ruler.read(np.arange(0, 4096, 97))
+            channel.ruler.trace(100.0)
+    except JetRulerError as error:
+        _plain(str(error))
+        return False
+    return True
+
+
+def try_log(home: Path, made: tuple[str, bytes]) -> bool:
+    """Convert it and look at it."""
+    name, data = made
+    (home / name).write_bytes(data)
+    done = [called(*args, home=home) for args in (("convert", name, "-o", "o.csv"), ("look", name))]
+    for one in done:
+        _sound(one.returncode, one.stderr)
+    return done[0].returncode == 0
+
+
+def try_stream(home: Path, data: bytes) -> bool:
+    """Read it as a board's, in odd pieces, with drives that must stay within their bounds."""
+    bench = load_bench(home / "bench.toml")
+    station, lines = Station(bench, bench.stream or Stream()), Lines()
+    station.stale_after = 2.0
+    rows = 0
+    try:
+        for at in range(0, len(data), 97):
+            whole = lines.add(data[at : at + 97])
+            arrivals = np.full(whole.count(b"\n"), at / 1000)
+            for batch in station.take(whole, arrivals, 0.0) if whole else ():
+                rows += batch.rows
+                for name, commands in batch.decided.drives.items():
+                    low, high = bench.drives[name].bounds
+                    if not np.all((commands >= low) & (commands <= high)):
+                        raise UnexpectedError(f"{name}: {commands}")
+    except StreamError:
+        return False
+    return rows > 0
+
+
+def try_command(home: Path, args: list[str]) -> bool:
+    """Call it."""
+    if any("\0" in arg for arg in args):
+        return False
+    done = called(*args, home=home)
+    _sound(done.returncode, done.stderr)
+    return done.returncode == 0
+
+
+def _sound(code: int, stderr: str) -> None:
+    _plain(stderr)
+    if "in Jet Ruler itself" in stderr or "Traceback" in stderr or code not in (0, 1, 2):
+        raise UnexpectedError(stderr.strip().splitlines()[-1][:300])
+
+
+def _plain(text: str) -> None:
+    if any(sign in text for sign in "\x00\x1b\x07"):
+        raise UnexpectedError(f"a control code in {text[:200]!r}")
+
+
+KINDS: dict[str, tuple[Callable[[int], Any], Callable[[Path, Any], bool]]] = {
+    "bench": (mutations.bench, try_bench),
+    "log": (mutations.log, try_log),
+    "stream": (mutations.stream, try_stream),
+    "command": (mutations.command, try_command),
+}
+
+
+def half_written(home: Path) -> list[str]:
+    """What no command should leave behind."""
+    return sorted(path.name for path in home.glob("*.part")) + [
+        p.name for p in home.glob(".*.part")
+    ]
+
+
+def peak_memory() -> int:
+    """Bytes that this process has used at most."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
