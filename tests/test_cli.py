@@ -122,7 +122,7 @@ BAD = [
     (["convert", "roast.csv", "-b", "."], ".: this is a folder"),
     (["convert", "roast.csv", "-b", "roast.csv"], "roast.csv: this is not TOML"),
     (["convert", "bench.toml"], "bench.toml: there is no column 'ch0'; it has:"),
-    (["convert", "roast.csv", "-o", "roast.csv"], "roast.csv: this is the input"),
+    (["convert", "roast.csv", "-o", "roast.csv"], "-o roast.csv: this is the log"),
     (["convert", "roast.csv", "-o", "./no/out.csv"], "no/out.csv: there is no folder no"),
     (
         ["convert", "roast.csv", "-o", "."],

@@ -86,11 +86,11 @@ def _csv(table: pa.Table) -> bytes:
 
 
 def tree(folder: Path) -> dict[str, bytes]:
-    """Every file below a folder, with its bytes."""
+    """Every file below a folder, with its bytes; what says how they were made is none of them."""
     return {
         str(path.relative_to(folder)): path.read_bytes()
         for path in sorted(folder.rglob("*"))
-        if path.is_file()
+        if path.is_file() and path.name != ".jetruler-made.json"
     }
 
 
@@ -205,7 +205,7 @@ def test_local_asks_for_as_many_workers_as_jobs(
     done = cli(*words.split())
     assert done.returncode == 0, done.stderr
     assert [(o["n_workers"], o["processes"]) for o in asked] == [(1, True)]
-    assert sorted(p.name for p in (home / "out").iterdir()) == ["rest.csv", "roast.csv"]
+    assert sorted(tree(home / "out")) == ["rest.csv", "roast.csv"]
 
 
 def test_a_log_that_kills_its_worker_fails_alone(tmp_path: Path) -> None:
@@ -314,21 +314,26 @@ def test_a_log_that_goes_away_and_a_disk_that_is_full(
     assert "cannot be written" in str(full.failed)
 
 
-def test_resume_leaves_out_what_is_newer_than_log_and_bench(cli: Cli, home: Path) -> None:
+def test_resume_leaves_out_what_was_made_of_the_same(cli: Cli, home: Path) -> None:
     (home / "logs").mkdir()
     for name in ("a.csv", "b.csv"):
         shutil.copy(home / "roast.csv", home / "logs" / name)
     resume = ("convert", "logs", "-o", "out", "--resume", "--jobs", "1")
     assert "of 2 logs in out\n" in cli(*resume).stderr
     assert "0 logs in out, 2 skipped" in cli(*resume).stderr
+    assert "0 logs in out, 2 skipped" in cli(*resume, "--threads", "2").stderr  # the same bytes
     later = time.time() + 3600
     os.utime(home / "logs" / "b.csv", (later, later))
     assert "of 1 log in out, 1 skipped" in cli(*resume).stderr
     (home / "out" / "a.csv").unlink()
-    os.utime(home / "logs" / "b.csv", (1, 1))
     assert "of 1 log in out, 1 skipped" in cli(*resume).stderr
-    os.utime(home / "bench.toml", (later, later))
-    assert "of 2 logs in out\n" in cli(*resume).stderr
+    other = (*resume, "--only", "bean")  # other options, other results
+    assert "of 2 logs in out\n" in cli(*other).stderr
+    assert "0 logs in out, 2 skipped" in cli(*other).stderr
+    (home / "bench.toml").write_text((home / "bench.toml").read_text() + "# changed\n")
+    assert "of 2 logs in out\n" in cli(*other).stderr
+    (home / "out" / ".jetruler-made.json").write_text("spoilt")
+    assert "of 2 logs in out\n" in cli(*other).stderr
 
 
 @pytest.mark.parametrize(

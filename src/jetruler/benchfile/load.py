@@ -19,6 +19,7 @@ from ..core.errors import (
     ParameterErrors,
     QuantityError,
     UnitError,
+    printable,
 )
 from ..core.firmware.names import name_clashes
 from ..core.laws import law_named
@@ -30,7 +31,7 @@ from ..core.model.law import FRACTION, Law, parameters
 from ..core.model.namespace import column_clashes
 from ..core.model.quantity import Toleranced, quantity
 from ..core.model.ruler import Ruler
-from ..core.model.text import nearest, printable
+from ..core.model.text import nearest
 from ..core.model.unit_registry import factor
 from ..core.model.units import TEMPERATURES, symbol
 from ..files import text_of_file

@@ -131,7 +131,7 @@ def _said(error: Exception) -> NoReturn:
 
 
 def _fail(message: str) -> NoReturn:
-    from ..core.model.text import printable
+    from ..core.errors import printable
 
     said = "\n".join(printable(line, LONGEST_LINE) for line in message.split("\n"))
     print(f"jetruler: {said}", file=sys.stderr)

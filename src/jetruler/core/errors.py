@@ -1,6 +1,16 @@
 """The errors a user can act on. Each message names the place, what was found and what is right."""
 
 
+def printable(text: str, most: int | None = None) -> str:
+    """A text of somebody else as a terminal may show it: no control codes, on one line, cut after
+    `most` characters."""
+    if most is not None and len(text) > most:
+        text = f"{text[:most]}… ({len(text)} characters)"
+    if text.isprintable():
+        return text
+    return "".join(c if c.isprintable() else ascii(c)[1:-1] for c in text)
+
+
 class JetRulerError(ValueError):
     """Base of every error that a user's input can cause.
 
@@ -13,6 +23,9 @@ class JetRulerError(ValueError):
     ...     print(error)
     ohms: found 0; a value above 0 is right
     """
+
+    def __str__(self) -> str:
+        return "\n".join(map(printable, super().__str__().split("\n")))
 
 
 class QuantityError(JetRulerError):

@@ -16,6 +16,7 @@ from ..logs.options import ConvertOptions
 from ..logs.source import LogError
 from ..logs.summary import Summary
 from .attempt import Outcome, Work, attempt
+from .made_of import MadeOf
 from .plan import Task, planned
 
 #: Called after each log with the bytes done, the bytes in all, and what came of the log.
@@ -95,7 +96,8 @@ def convert_all(
         `if __name__ == "__main__":`.
     cluster : address of a Dask scheduler ("tcp://…") whose workers see the same files, or "local"
         for one with `jobs` workers on this machine.
-    resume : whether to leave out logs whose result is newer than the log and `inputs`.
+    resume : whether to leave out logs whose result is there and was made of the same log, `inputs`,
+        options and version.
     inputs : other files that the results depend on, such as the bench file.
     events : folder for the trips' events.
     progress : is called after each log.
@@ -127,9 +129,9 @@ def convert_all(
     named = [logs] if isinstance(logs, str | PathLike) else list(logs)
     tasks = planned(named, out, out_kind=wanted.out_kind, events=events)
     fleet = Fleet()
+    made = MadeOf(out, wanted, bench, list(inputs))
     if resume:
-        than = [Path(path) for path in inputs]
-        fleet.skipped = [task.log for task in tasks if task.fresh(than)]
+        fleet.skipped = [task.log for task in tasks if made.is_done(task)]
         skipped = set(fleet.skipped)
         tasks = [task for task in tasks if task.log not in skipped]
     cores = os.cpu_count() or 1
@@ -143,15 +145,26 @@ def convert_all(
     sizes = {task.log: task.bytes for task in tasks}
     total, read = sum(sizes.values()), 0
     outcomes = {}
-    with _working(tasks, Work(bench, each), at_once, cluster) as found:
+    with _working(tasks, Work(bench, each), at_once, cluster) as found, saving(made):
         for outcome in found:
             outcomes[outcome.task.log] = outcome
+            if outcome.summary is not None:
+                made.note(outcome.task)
             read += sizes[outcome.task.log]
             if progress:
                 progress(read, total, outcome)
     for task in tasks:  # in the order of their names, whoever was first
         fleet.add(outcomes[task.log])
     return fleet
+
+
+@contextmanager
+def saving(made: MadeOf) -> Iterator[None]:
+    """Write down what was made, also where the run is stopped."""
+    try:
+        yield
+    finally:
+        made.save()
 
 
 @contextmanager

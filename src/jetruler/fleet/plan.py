@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 from os import PathLike
 from pathlib import Path
@@ -28,18 +28,6 @@ class Task:
             return self.log.stat().st_size
         except OSError:
             return 0
-
-    def fresh(self, inputs: Sequence[Path]) -> bool:
-        """Whether the results are there, and newer than the log and some other inputs.
-
-        A result appears whole or not at all, so one that is there is complete.
-        """
-        outs = [self.out] if self.events is None else [self.out, self.events]
-        try:
-            made = min(out.stat().st_mtime_ns for out in outs)
-            return all(made > path.stat().st_mtime_ns for path in (self.log, *inputs))
-        except OSError:
-            return False
 
 
 def is_many(log: str | PathLike[str], out: str | PathLike[str]) -> bool:

@@ -11,11 +11,10 @@ from collections import Counter, deque
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
-from ..core.errors import JetRulerError, ParameterError
+from ..core.errors import JetRulerError, ParameterError, printable
 from ..core.model.channel import Bench
 from ..core.model.quantity import seconds
 from ..core.model.stream import Stream
-from ..core.model.text import printable
 from .feed import Arrival, Feed
 from .inject import Injection
 from .lines import Lines, arrival_times

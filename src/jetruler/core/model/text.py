@@ -85,16 +85,6 @@ def fixed(value: float, decimals: int) -> str:
     return text[1:] if text.startswith("-") and not text.strip("-0.") else text
 
 
-def printable(text: str, most: int | None = None) -> str:
-    """A text of somebody else as a terminal may show it: no control codes, on one line, cut after
-    `most` characters."""
-    if most is not None and len(text) > most:
-        text = f"{text[:most]}… ({len(text)} characters)"
-    if text.isprintable():
-        return text
-    return "".join(c if c.isprintable() else ascii(c)[1:-1] for c in text)
-
-
 def bracketed(value: float) -> str:
     """As `number`, in brackets where a sign in front would confuse: `(−5)`."""
     return f"({number(value)})" if value < 0 else number(value)

@@ -62,7 +62,8 @@ class ParquetWriter:
         layout = self.layout
         self.pass_through.settle(first.batch.rows)
         kinds = [self.pass_through.types[place] for place in layout.pass_through]
-        fields = [pa.field(name_text(n), k) for n, k in zip(layout.kept, kinds, strict=True)]
+        kept = [name_text(name) for name in layout.kept]
+        fields = [pa.field(name, kind) for name, kind in zip(kept, kinds, strict=True)]
         for channel, uncertainties in zip(layout.channels, self.uncertainties, strict=True):
             about = self._about(channel)
             kind = _LABELS if channel.ruler.label(0.0) is not None else pa.float64()
@@ -72,13 +73,13 @@ class ParquetWriter:
         fields.append(pa.field(FLAGS_COLUMN, _LABELS))
         self._schema = pa.schema(fields, metadata={"title": layout.title})
         # Times and measured values differ from row to row: a dictionary of them would be given up.
-        once = {n for n, k in zip(layout.kept, kinds, strict=True) if pa.types.is_floating(k)}
+        once = {n for n, k in zip(kept, kinds, strict=True) if pa.types.is_floating(k)}
         # A row group spans a day and so all values: their ends would help nobody to find one.
         self._writer = pq.ParquetWriter(
             self._sink,
             self._schema,
             use_dictionary=[f.name for f in fields if f.name not in once],
-            write_statistics=layout.kept,
+            write_statistics=kept,
         )
 
     def _about(self, channel: Channel) -> dict[str, str]:
