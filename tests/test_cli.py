@@ -259,3 +259,49 @@ def test_interrupted_while_a_pipe_is_silent(home: Path, command: str) -> None:
         assert "Fatal" not in said
         assert said.strip() == "jetruler: stopped; nothing half-written is left"
     assert sorted(p.name for p in home.iterdir()) == sorted(demo.FILES)
+
+
+@pytest.mark.parametrize("closed", [0, 1, 2])
+@pytest.mark.parametrize(
+    ("command", "needs"),
+    [("explain bean --at 1880", 1), ("convert roast.csv", 1), ("convert roast.csv -o o.csv", None),
+     ("live", 0), ("check", 1)],
+)  # fmt: skip
+def test_a_closed_stream_is_said_where_it_is_needed(
+    home: Path, command: str, needs: int | None, closed: int
+) -> None:
+    done = subprocess.run(
+        f"{COMMAND} {command} {closed}>&-", shell=True, cwd=home, capture_output=True, text=True,
+        check=False, stdin=subprocess.DEVNULL,
+    )  # fmt: skip
+    assert "itself" not in done.stderr
+    assert "Exception ignored" not in done.stderr
+    if command != "live":
+        assert done.returncode == (2 if needs == closed else 0), done.stderr
+    if needs == closed == 1:
+        assert "writing the output: bad file descriptor" in done.stderr
+
+
+@pytest.mark.parametrize(
+    ("command", "says"),
+    [
+        ("convert roast.csv -o o.csv --memory inf", "memory: found inf MB; more than 0 is right"),
+        (
+            "explain bean --at 1880 --budget --noise 1e308",
+            "0 or more, and less than 1e+100, is right",
+        ),
+        ("explain bean --at 1880 --budget --draws 300000000", "from 1000 to 10000000 is right"),
+        ("fit damper --marks m.csv", "marks: found 20001; up to 20000 are fitted"),
+        ("fit damper --marks th.csv", "line 2: true is '1,234'; a number without separators"),
+        ("fit damper --marks th2.csv", "line 2: true is '1.234,5'; a number without separators"),
+    ],
+)
+def test_endless_and_unclear_requests_are_refused(
+    cli: Cli, home: Path, command: str, says: str
+) -> None:
+    (home / "m.csv").write_text("raw,true\n" + "".join(f"{i},{i}\n" for i in range(20_001)))
+    (home / "th.csv").write_text('raw,true\n100,"1,234"\n200,5\n300,7\n')
+    (home / "th2.csv").write_text("raw;true\n100;1.234,5\n200;5,5\n300;7\n")
+    done = cli(*command.split())
+    assert done.returncode == 2
+    assert says in done.stderr

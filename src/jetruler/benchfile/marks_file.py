@@ -72,7 +72,10 @@ def read_marks(path: str | PathLike[str]) -> Marks:
     delimiter = ";" if ";" in lines[0][1] else ","
     rows = list(csv.reader((line for _, line in lines), delimiter=delimiter))
     places, units = _headings(name, rows[0])
-    cells = [_cells(name, i, row, places) for (i, _), row in zip(lines[1:], rows[1:], strict=False)]
+    cells = [
+        _cells(f"{name} line {i}", row, places, delimiter)
+        for (i, _), row in zip(lines[1:], rows[1:], strict=False)
+    ]
     if not cells:
         raise MarksError(f"{name}: it has a header but no marks")
     table = np.array(cells, dtype=np.float64)
@@ -109,14 +112,18 @@ def _headings(name: str, heading: list[str]) -> tuple[dict[str, int], dict[str, 
     return places, units
 
 
-def _cells(name: str, line: int, row: list[str], places: dict[str, int]) -> list[float]:
+def _cells(place: str, row: list[str], places: dict[str, int], delimiter: str) -> list[float]:
     values = []
-    for side, place in places.items():
-        cell = row[place].strip() if place < len(row) else ""
+    for side, at in places.items():
+        cell = row[at].strip() if at < len(row) else ""
+        # Between semicolons a comma is a decimal mark; anywhere else it could be either.
+        if "," in cell and (delimiter != ";" or "." in cell):
+            right = "a number without separators is right, as in 1234.5"
+            raise MarksError(f"{place}: {side} is {cell!r}; {right}")
         try:
             values.append((side, float(cell.replace(",", "."))))
         except ValueError:
-            raise MarksError(f"{name} line {line}: {side} is {cell!r}; a number is right") from None
+            raise MarksError(f"{place}: {side} is {cell!r}; a number is right") from None
     order = ("raw", "true", "u_true")
     return [value for _, value in sorted(values, key=lambda pair: order.index(pair[0]))]
 

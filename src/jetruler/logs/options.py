@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 from .source import KINDS, LogError, LogFormat
@@ -64,7 +65,7 @@ class ConvertOptions(ResultOptions):
         super().__post_init__()
         if self.out_kind not in (None, *KINDS):
             raise LogError(f"format: found {self.out_kind!r}; one of {', '.join(KINDS)} is right")
-        if not self.memory > 0:
+        if not 0 < self.memory < math.inf:
             raise LogError(f"memory: found {self.memory:g} MB; more than 0 is right")
 
 

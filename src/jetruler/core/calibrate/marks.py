@@ -29,6 +29,10 @@ class MarksError(JetRulerError):
     """
 
 
+#: Marks that a fit takes: nobody takes more by hand, and a log is compared, not fitted.
+MOST = 20_000
+
+
 @dataclass(frozen=True, eq=False)
 class Marks:
     """Pairs (raw, true), one array a side.
@@ -72,6 +76,8 @@ class Marks:
         if not self.names:
             names = tuple(f"mark {i}" for i in range(1, self.raw.size + 1))
             object.__setattr__(self, "names", names)
+        if self.raw.size > MOST:
+            raise MarksError(f"marks: found {self.raw.size}; up to {MOST} are fitted")
         for kind in ("raw", "true", "u_true"):
             values = getattr(self, kind)
             if values is None:

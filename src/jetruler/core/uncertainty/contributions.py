@@ -22,6 +22,10 @@ from .parameters import UncertainParameter, sensitivity, toleranced
 ROUNDING = 1 / math.sqrt(12)
 
 
+#: Beyond it a square does not fit a float.
+HUGE = 1e100
+
+
 @dataclass(frozen=True)
 class Conditions:
     """How a reading is taken.
@@ -40,8 +44,9 @@ class Conditions:
 
     def __post_init__(self) -> None:
         for name, least in (("noise", 0.0), ("readings", 1.0), ("calibration", 0.0)):
-            if not least <= getattr(self, name) < math.inf:
-                raise ParameterError(name, getattr(self, name), f"{least:g} or more is right")
+            if not least <= getattr(self, name) < HUGE:
+                right = f"{least:g} or more, and less than {HUGE:g}, is right"
+                raise ParameterError(name, getattr(self, name), right)
         if not self.degrees > 0:
             raise ParameterError("degrees", self.degrees, "more than 0 is right")
         if not 0 < self.level < 1:

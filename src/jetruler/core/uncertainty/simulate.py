@@ -106,6 +106,10 @@ class Simulation:
         return "\n".join(lines)
 
 
+#: Draws whose mean is known to a thousandth of its standard deviation; more show nothing new.
+MOST_DRAWS = 10_000_000
+
+
 def simulate(
     what: Ruler | Channel,
     at: float,
@@ -151,7 +155,7 @@ def simulate(
     Raises
     ------
     ParameterError
-        For fewer than 1000 draws.
+        For fewer than 1000 draws, or more than 10 million.
 
     Notes
     -----
@@ -168,8 +172,8 @@ def simulate(
     >>> round(run.mean), round(run.standard, 1)
     (1612, 1.6)
     """
-    if draws < 1000:
-        raise ParameterError("draws", draws, "1000 or more is right")
+    if not 1000 <= draws <= MOST_DRAWS:
+        raise ParameterError("draws", draws, f"from 1000 to {MOST_DRAWS} is right")
     ruler = what.ruler if isinstance(what, Channel) else what
     given = conditions_of(
         what, noise, degrees=degrees, readings=readings, calibration=calibration, level=level
