@@ -280,3 +280,13 @@ def test_check_knows_the_trips(cli: Cli, home: Path) -> None:
     assert "slow-smoothing" not in alone.stdout  # five samples: nobody knows how long they take
     with_log = cli("check", "--log", "roast.csv")
     assert "bean is smoothed over 0.8 s, and a change within 0.5 s is looked for" in with_log.stdout
+
+
+def test_jumps_of_time_are_counted_and_said(cli: Cli, home: Path) -> None:
+    """A board that starts its time again, in a log and live."""
+    head, *rows = (home / "roast.csv").read_text().splitlines()
+    (home / "twice.csv").write_text("\n".join([head, *rows[:60], *rows[:60]]) + "\n")
+    done = cli("convert", "twice.csv", "-o", "o.csv", "--events", "e.csv")
+    assert "the log's time went back or leapt 1 times: what counts time" in done.stderr
+    live = cli("live", "--source", "twice.csv")
+    assert "jumps of its clock 1" in live.stderr

@@ -216,7 +216,7 @@ def _run(parts: Parts, viewing: bool, outlet: Outlet, lasting: float | None) -> 
     """Run to the end; Ctrl-C and q are the usual ways there."""
     from ..live.session import Session
 
-    for name in ("SIGHUP", "SIGQUIT"):  # a terminal that closes, and Ctrl-\\, end it too
+    for name in ("SIGHUP", "SIGQUIT"):  # a terminal that closes ends it, and a quit
         with contextlib.suppress(ValueError, AttributeError):
             signal.signal(getattr(signal, name), signal.getsignal(signal.SIGTERM))
     if not viewing:

@@ -213,6 +213,8 @@ class Station:
         return decided
 
     def _note(self, decided: Decided) -> None:
+        if self.decisions.clock.jumps:
+            self.bad["jumps of its clock"] = self.decisions.clock.jumps
         for event in decided.events:
             if event.on:
                 self.on_since[event.trip.name] = float(decided.times[event.sample])

@@ -161,6 +161,7 @@ class _Job:
                 )
                 writer.finish()
                 conversion.summary.pass_through = writer.types
+                conversion.summary.jumps = 0 if events is None else events.jumps
                 return _sound(conversion)
 
     def _run(

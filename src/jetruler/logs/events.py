@@ -27,6 +27,11 @@ class EventWriter:
         self._decisions = Decisions(bench)
         self._write_bytes = write
 
+    @property
+    def jumps(self) -> int:
+        """How often the log's time went back or leapt."""
+        return self._decisions.clock.jumps
+
     def add(self, batch: SampleBatch, readings: Mapping[str, Reading]) -> None:
         """Decide on a batch and write what changed."""
         if not batch.first:

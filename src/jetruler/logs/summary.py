@@ -201,6 +201,8 @@ class Summary:
     """Fields that came when the columns were settled: how many values of each were left out."""
     quotes: list[tuple[int, int]] = field(default_factory=list)
     """Lines in which a quote opens that is never closed (0), or goes on for so many lines."""
+    jumps: int = 0
+    """How often the log's time went back or leapt, where trips were looked at."""
     pass_through: dict[str, str] = field(default_factory=dict)
     """Types of the columns that pass through, by name, where the result is typed."""
     counted: str = "line"
@@ -220,6 +222,7 @@ class Summary:
         self.rows += other.rows
         self.torn_rows += other.torn_rows
         self.comments += other.comments
+        self.jumps += other.jumps
         self.blank_lines += other.blank_lines
         for name, count in other.late.items():
             self.late[name] = self.late.get(name, 0) + count
@@ -256,6 +259,9 @@ class Summary:
             notes.append(f"line {line}: a quote opens that {far if used else 'is never closed'}")
         if len(self.quotes) > QUOTES_SHOWN:
             notes.append(f"{len(self.quotes)} such quotes in all")
+        if self.jumps:
+            what = "what counts time began anew there"
+            notes.append(f"the log's time went back or leapt {self.jumps} times: {what}")
         if self.comments:
             notes.append(f"{self.comments} comment lines left out")
         if self.blank_lines:
