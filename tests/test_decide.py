@@ -20,6 +20,8 @@ from jetruler.core.decide.drives import Drive, Driver
 from jetruler.core.decide.memory import Clock
 from jetruler.core.decide.trips import Trip, Tripper
 
+from .sizes import sizes
+
 VALUES = st.lists(
     st.one_of(st.integers(-6, 6).map(float), st.just(math.nan)), min_size=1, max_size=40
 )
@@ -330,3 +332,32 @@ def test_a_jump_restarts_what_counts_time() -> None:
     assert found.trips["held"].tolist() == [False] * 7 + [True]
     assert found.trips["moved"].tolist() == [False, True, True, True, False, False, False, False]
     assert found.drives["d"].tolist() == [0, 10, 20, 30, 30, 40, 50, 60]
+
+
+@pytest.mark.parametrize("many", sizes(20_000, 1_000_000))
+def test_no_command_is_ever_outside_its_clamp(many: int) -> None:
+    """Random values and flags, clocks that run, stand, jump and go back, drives of every kind."""
+    bench = parse_bench(
+        '[converter]\nbits = 12\n[channel.a]\ncolumn = 1\nlaws = [{ law = "line", gain = 0.05, '
+        'takes = "count", unit = "%" }]\n'
+        '[trip.t]\nany = [{ channel = "a", above = 50, release = 40 }]\nhold = "1 s"\n'
+        '[drive.fast]\nfrom = "a"\nmarks = [[0, 30], [200, 250]]\nclamp = [30, 200]\nsafe = 99\n'
+        '[drive.slow]\nfrom = "a"\nrange = "pulse"\nmarks = [[20, 2000], [90, 1000]]\nsafe = 1500\n'
+        'slew = 37.5\ndead_band = 40\noff = 1200\nsafe_when = ["t"]\n'
+        '[drive.lamp]\nfrom = "t"\nmarks = [[0, -5], [1, 80]]\nrange = [-100, 100]\nsafe = 0\n'
+        "slew = 1e6\nwhole = false\n"
+    )
+    random, decisions = np.random.RandomState(3), Decisions(bench)
+    done = 0
+    while done < many:
+        size = int(random.choice([1, 7, 300, 5000]))
+        times = np.cumsum(random.choice([0, 0.01, 1, 1e4, -5], size, p=[0.1, 0.5, 0.3, 0.05, 0.05]))
+        odd = random.choice([1e308, -1e308, 1e18, np.nan, np.inf], size)
+        times = np.where(random.rand(size) < 0.05, odd, times)
+        counts = np.where(random.rand(size) < 0.05, np.nan, random.uniform(-500, 5000, size))
+        found = decisions.add(times, {"a": bench["a"].read(counts)})
+        for name, drive in bench.drives.items():
+            low, high = drive.bounds
+            commands = found.drives[name]
+            assert np.all((commands >= low) & (commands <= high)), name
+        done += size

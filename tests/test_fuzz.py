@@ -40,7 +40,7 @@ def test_a_log_that_once_broke_something(cli: Cli, home: Path, path: Path) -> No
 
 
 FEW = {"bench": 150, "log": 25, "stream": 40, "command": 40}
-MANY = {"bench": 5000, "log": 400, "stream": 500, "command": 500}
+MANY = {"bench": 2000, "log": 200, "stream": 200, "command": 300}
 
 
 @pytest.mark.parametrize(

@@ -463,7 +463,7 @@ def stopped(process: subprocess.Popen[bytes]) -> bool:
     return Path(f"/proc/{process.pid}/stat").read_text().split()[2] == "T"
 
 
-@pytest.mark.parametrize("times", sizes(1, 29))
+@pytest.mark.parametrize("times", sizes(1, 5))
 @pytest.mark.parametrize(
     "name", ["SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT", "SIGTSTP", "stdout", "wire"]
 )

@@ -28,7 +28,7 @@ from ..sizes import sizes
 from .made import made
 
 
-@pytest.mark.parametrize("many", sizes(12, 200))
+@pytest.mark.parametrize("many", sizes(12, 80))
 def test_every_law_is_read_back_as_it_was(tmp_path: Path, many: int) -> None:
     """Each law of each channel is written into the file anew: the channel reads as before."""
     held = 0
@@ -51,7 +51,7 @@ def test_every_law_is_read_back_as_it_was(tmp_path: Path, many: int) -> None:
     assert held > 2 * many
 
 
-@pytest.mark.parametrize("many", sizes(4, 60))
+@pytest.mark.parametrize("many", sizes(4, 25))
 def test_a_fit_written_is_the_fit(cli: Cli, home: Path, many: int) -> None:
     for seed in range(many):
         random = np.random.RandomState(seed)
@@ -195,7 +195,7 @@ def test_the_same_warmth_in_any_degrees(cli: Cli, home: Path) -> None:
 NAMES = {"a": "zulu", "b": "long_name", "c": "k-9"}
 
 
-@pytest.mark.parametrize("many", sizes(3, 60))
+@pytest.mark.parametrize("many", sizes(3, 20))
 def test_names_are_only_names(cli: Cli, home: Path, many: int) -> None:
     for seed in range(many):
         case = made(seed)
@@ -219,7 +219,7 @@ def test_names_are_only_names(cli: Cli, home: Path, many: int) -> None:
                 assert ";".join(f"{NAMES.get(n, n)}{s}{f}" for n, s, f in flags) == y[-1], seed
 
 
-@pytest.mark.parametrize("many", sizes(3, 40))
+@pytest.mark.parametrize("many", sizes(3, 20))
 def test_a_log_cut_in_two_is_one_log(many: int) -> None:
     for seed in range(many):
         case = made(seed)
