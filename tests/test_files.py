@@ -216,7 +216,7 @@ def test_what_a_killed_run_left_is_removed_by_the_next(cli: Cli, home: Path) -> 
     assert [path.exists() for path in (*left, *others)] == [False, False, True, True]
 
 
-@pytest.mark.parametrize("times", sizes(4, 30))
+@pytest.mark.parametrize("times", sizes(2, 30))
 def test_a_kill_at_any_moment_leaves_nothing_half_written(cli: Cli, home: Path, times: int) -> None:
     whole = cli("convert", "roast.csv", "-o", "whole.csv")
     assert whole.returncode == 0
