@@ -19,6 +19,8 @@ from jetruler import Bench, LogError, LogFormat, convert
 from jetruler.logs import source
 from jetruler.logs.summary import Summary
 
+from .conftest import Cli
+
 PLAIN = "time,ch0,ch1,note\n0.0,2048,198,a\n0.2,4095,3904,b\n"
 WANTED = "time,note,bean_V,damper_percent,flags\n0.0,a,1.650,0.0,\n0.2,b,3.300,100.0,BEAN\n"
 WANTED = WANTED.replace("BEAN", "bean:high_rail;bean:above")
@@ -207,3 +209,17 @@ def test_wide_converter_and_shortest_text(tmp_path: Path) -> None:
     text, _ = converted(bench, tmp_path, b"x\n16777215\n1\n\n")
     values = [float(v or "nan") for v in pd.read_csv(io.StringIO(text))["a_V"]]
     np.testing.assert_array_equal(values, [2.5, 1 / (2**24 - 1) * 2.5, math.nan])
+
+
+@pytest.mark.soak
+def test_a_log_of_many_columns(cli: Cli, home: Path) -> None:
+    """A header of more than the csv module takes in one piece."""
+    many = 40_000
+    names = ",".join(["time_s", "ch0", *(f"c{i}" for i in range(many))])
+    rows = [",".join([str(i), "5", *["1"] * many]) for i in range(3)]
+    (home / "wide.csv").write_text("\n".join([names, *rows]) + "\n")
+    bench = '[converter]\nbits = 12\nvref = 3.3\n[channel.a]\ncolumn = "ch0"\n'
+    (home / "a.toml").write_text(bench)
+    done = cli("convert", "wide.csv", "-b", "a.toml", "-o", "o.csv")
+    assert done.returncode == 0, done.stderr
+    assert (home / "o.csv").read_text().splitlines()[1].count(",") == many + 2

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import itertools
 import json
 import math
 import os
@@ -71,9 +72,11 @@ def test_many_logs_at_a_time_say_the_same(cli: Cli, home: Path, many: int) -> No
 
 @pytest.mark.parametrize("many", sizes(1, 6))
 def test_a_port_says_the_same(cli: Cli, home: Path, many: int) -> None:
-    """Through a pseudo-terminal, as a board writes: a process of its own reads it."""
-    for seed in range(many):
-        case = made(seed)
+    """Through a pseudo-terminal, as a board writes: a process of its own reads it. Smoothing over
+    a time is left out: at a port it begins before the pace is known."""
+    cases = ((seed, made(seed)) for seed in itertools.count())
+    plain = ((seed, case) for seed, case in cases if 'over = "1 s"' not in case.file)
+    for seed, case in itertools.islice(plain, many):
         rows = converted(cli, home, case)
         names = case.log.splitlines()[0].split(",")
         stream = f'[stream]\ntimestamp = "{names[0]}"\ncolumns = {json.dumps(names)}\n'

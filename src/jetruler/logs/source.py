@@ -188,11 +188,17 @@ class LogSource:
 def split_line(line: bytes, delimiter: str, name: str = "the log") -> list[str]:
     """The fields of the first line of a log. Raises `LogError`."""
     text = line.decode("utf-8", "surrogateescape").rstrip("\r\n")
+    if '"' not in text:  # the csv module takes no field of over 128 KiB
+        return text.split(delimiter) if text else []
     try:
         return next(csv.reader([text], delimiter=delimiter), [])
     except csv.Error:
-        long = f"{len(line)} bytes long"
-        raise LogError(f"{name}: the first line, {long}, is no line of a CSV log") from None
+        raise no_header(line, name) from None
+
+
+def no_header(line: bytes, name: str) -> LogError:
+    """What is wrong with a first line whose fields are longer than any name."""
+    return LogError(f"{name}: the first line, {len(line)} bytes long, is no line of a CSV log")
 
 
 def find_delimiter(line: bytes, decimal: str, name: str = "the log") -> str:

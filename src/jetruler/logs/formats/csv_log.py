@@ -15,11 +15,13 @@ import pyarrow.csv as pacsv
 
 from ..ahead import Workers
 from ..reader import NONE_TORN, RowBatch
-from ..source import LogError, LogFormat, LogSource, find_delimiter, split_line
+from ..source import LogError, LogFormat, LogSource, find_delimiter, no_header, split_line
 from .csv_rows import RowByRow
 from .text_log import Read, TextReader
 
 LINE_END = ord("\n")
+#: A column's name is shorter than this.
+LONGEST_NAME = 2**17
 
 
 class CsvReader(TextReader):
@@ -38,6 +40,8 @@ class CsvReader(TextReader):
         self.crlf = first.endswith(b"\r\n")
         self.delimiter = form.delimiter or find_delimiter(first, form.decimal, self.name)
         names = split_line(first, self.delimiter, self.name)
+        if max(map(len, names), default=0) > LONGEST_NAME:
+            raise no_header(first, self.name)
         self.columns = names if form.header else [str(i + 1) for i in range(len(names))]
 
     def batches(
