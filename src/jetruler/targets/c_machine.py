@@ -23,10 +23,8 @@ static inline int32_t jetruler_elapsed(uint32_t now, uint32_t then, int32_t most
 def machine_text(m: Machine, written: set[str]) -> list[str]:
     """A machine with the programs it needs, those in `written` left out."""
     lines = []
-    for program in m.programs:
-        if program.name not in written:
-            written.add(program.name)
-            lines += ["", *function(program)]
+    for program in m.brought(written):
+        lines += ["", *function(program)]
     lines += ["", *(f"/* {comment(line)} */" for line in m.about)]
     fields = [
         f"{'uint32_t' if name in m.times else 'int32_t'} {name}{f'[{n}]' if n else ''};"
@@ -51,8 +49,7 @@ class _MachineStatements(CStatements):
 
     def __init__(self, m: Machine) -> None:
         super().__init__(Program(m.update, "", {}, "int32"))
-        self.narrow = {p.name for p in m.programs if p.arith == "int16"}
-        self.narrow |= {name for name, arith in m.calls.items() if arith == "int16"}
+        self.narrow = m.narrow
 
     def given(self, e: ast.expr) -> str:
         return self.value(e)

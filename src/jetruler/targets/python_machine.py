@@ -24,10 +24,8 @@ def class_name(name: str) -> str:
 def machine_text(m: Machine, written: set[str]) -> list[str]:
     """A machine with the programs it needs, those in `written` left out."""
     lines = []
-    for program in m.programs:
-        if program.name not in written:
-            written.add(program.name)
-            lines += ["", "", *function(program)]
+    for program in m.brought(written):
+        lines += ["", "", *function(program)]
     lines += ["", "", *(f"# {comment(line)}" for line in m.about)]
     lines += [f"class {class_name(m.name)}:", "    def __init__(self):"]
     lines += [f"        self.{name} = {f'[0] * {n}' if n else 0}" for name, n in m.state.items()]

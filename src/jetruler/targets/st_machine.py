@@ -29,10 +29,8 @@ END_FUNCTION""".splitlines()
 def machine_text(m: Machine, written: set[str]) -> list[str]:
     """A machine with the programs it needs, those in `written` left out."""
     lines = []
-    for program in m.programs:
-        if program.name not in written:
-            written.add(program.name)
-            lines += ["", *function(program)]
+    for program in m.brought(written):
+        lines += ["", *function(program)]
     lines += ["", *(f"(* {comment(line)} *)" for line in m.about)]
     lines += [f"FUNCTION_BLOCK {m.update}", "VAR_INPUT"]
     lines += [f"    {name} : {'UDINT' if name == 'now' else 'DINT'};" for name in m.inputs]
@@ -53,8 +51,7 @@ class _MachineStatements(StructuredStatements):
 
     def __init__(self, m: Machine) -> None:
         super().__init__(Program("result", "", {}, "int32"))
-        self.narrow = {name for name, arith in m.calls.items() if arith == "int16"}
-        self.narrow |= {p.name for p in m.programs if p.arith == "int16"}
+        self.narrow = m.narrow
 
     def value(self, e: ast.expr, above: int = 0) -> str:
         if isinstance(e, ast.Attribute):

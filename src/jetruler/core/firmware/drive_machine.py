@@ -71,7 +71,7 @@ def drive_machine(drive: Drive, bench: Bench, done: Mapping[str, Exported]) -> M
         rate = step * 1000 / units
         if rate != drive.slew:
             about.append(f"moves by {rate:.6g} a second, for {drive.slew:g}")
-        if not programs or followed is not None:
+        if followed is not None:
             about.append("while it moves, a command may be 1 beside the live one; at rest, none is")
     inputs = list(dict.fromkeys(inputs))
     if drive.slew is None:

@@ -43,6 +43,18 @@ class Machine:
         return ast.parse(self.body).body
 
     @property
+    def narrow(self) -> frozenset[str]:
+        """The functions that it calls whose numbers are int16."""
+        brought = {program.name for program in self.programs if program.arith == "int16"}
+        return frozenset(brought | {name for name, a in self.calls.items() if a == "int16"})
+
+    def brought(self, written: set[str]) -> list[Program]:
+        """The programs that it brings along, but for those in `written`; they are noted there."""
+        new = {p.name: p for p in self.programs if p.name not in written}
+        written.update(new)
+        return list(new.values())
+
+    @property
     def uses_time(self) -> bool:
         """Whether it asks how much time has passed."""
         return "elapsed(" in self.body
