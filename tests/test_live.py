@@ -20,6 +20,7 @@ import termios
 import time
 from collections.abc import Callable, Iterator
 from functools import partial
+from io import FileIO
 from pathlib import Path
 
 import numpy as np
@@ -103,7 +104,7 @@ def wait_for(true: Callable[[], bool], seconds: float = 20) -> None:
 
 def test_the_demo_source(cli: Cli) -> None:
     def live(*options: str) -> str:
-        done = cli("live", "--source", "demo", "--duration", "0.6 s", *options)
+        done = cli("live", "--source", "demo", "--duration", "1 s", *options)
         assert done.returncode == 0, done.stderr
         assert "disarmed: no command was sent" in done.stderr
         return done.stdout
@@ -612,7 +613,7 @@ def test_rows_that_nobody_took_are_counted(start: Start, home: Path) -> None:
 def test_an_outlet_shows_only_the_newest() -> None:
     ours, theirs = os.pipe()
     fcntl.fcntl(theirs, fcntl.F_SETPIPE_SZ, 4096)
-    outlet = Outlet(theirs, lossless=False)
+    outlet = Outlet(FileIO(theirs, "wb", closefd=False), lossless=False)
     outlet.put(b"x" * 8192, 1)
     time.sleep(0.05)
     for i in range(100):

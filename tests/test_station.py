@@ -7,6 +7,7 @@ import os
 import threading
 import time
 from collections import Counter
+from io import FileIO
 from pathlib import Path
 
 import numpy as np
@@ -25,7 +26,7 @@ from jetruler.live.record import Recorder
 from jetruler.live.rows import AlignedRows, CsvRows, JsonRows
 from jetruler.live.sender import Sender
 from jetruler.live.session import stream_for
-from jetruler.live.sources import GrowingFile, Port, source_named
+from jetruler.live.sources import GrowingFile, reached, source_named
 from jetruler.live.station import LiveBatch, Station
 from jetruler.live.stream_errors import SourceEnded, SourceGone, StreamError
 
@@ -374,11 +375,13 @@ def test_a_port_without_a_descriptor() -> None:
 
 
 def test_a_port_that_is_not_there() -> None:
-    port = Port("socket://127.0.0.1:9", 9600)
+    port = source_named("socket://127.0.0.1:9", Stream(), follow=False)
     with pytest.raises(SourceGone, match="refused"):
         port.open()
+    with pytest.raises(SourceGone, match="not connected"):
+        port.read()
     with pytest.raises(StreamError, match="refused"):
-        port.reach()
+        reached(port.name, Stream())
 
 
 class Flood(Wire):
@@ -402,7 +405,7 @@ def test_what_comes_too_fast_is_counted(monkeypatch: pytest.MonkeyPatch) -> None
 
 def test_an_outlet_drops_what_finds_no_room() -> None:
     ours, theirs = os.pipe()
-    outlet = Outlet(theirs, lossless=False)
+    outlet = Outlet(FileIO(theirs, "wb", closefd=False), lossless=False)
     outlet.put(b"x" * ROOM, 1)
     for _ in range(3):
         outlet.put(b"y" * ROOM, 10)
@@ -420,7 +423,7 @@ def test_an_outlet_drops_what_finds_no_room() -> None:
 def test_an_outlet_says_that_its_reader_is_gone() -> None:
     ours, theirs = os.pipe()
     os.close(ours)
-    outlet = Outlet(theirs, lossless=True)
+    outlet = Outlet(FileIO(theirs, "wb", closefd=False), lossless=True)
     outlet.put(b"x", 1)
     while outlet.error is None:
         time.sleep(0.01)

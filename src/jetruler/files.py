@@ -10,6 +10,8 @@ from os import PathLike
 from pathlib import Path
 
 from .core.errors import JetRulerError
+from .system.names import folds_case
+from .system.processes import is_running
 
 #: Bytes of a file that was written by hand, or of a table of points.
 LARGEST = 2**24
@@ -48,7 +50,17 @@ def same_file(one: Path, other: Path) -> bool:
             return one.samefile(other)
     except OSError:
         pass
-    return one.resolve() == other.resolve()
+    first, second = one.resolve(), other.resolve()
+    return one_name(first) == one_name(second) if _alike(first, second) else first == second
+
+
+def _alike(one: Path, other: Path) -> bool:
+    return str(one).casefold() == str(other).casefold()
+
+
+def one_name(path: Path) -> str:
+    """What files of one name have in common: without its case, where that tells no files apart."""
+    return str(path).casefold() if folds_case(path.parent) else str(path)
 
 
 def _is_file(path: File) -> bool:
@@ -67,20 +79,27 @@ def text_of_file(path: Path) -> str:
     return path.read_bytes().decode("utf-8")
 
 
+#: Bytes of a file's name that its temporary name keeps: no system takes more than 255.
+_KEPT = 120
+
+
 def part_beside(final: Path) -> Path:
     """A temporary name beside a file, unlike any other; what killed runs left there is removed."""
-    for left in final.parent.glob(f".{glob.escape(final.name)}.*.part"):
+    start = final.name.encode()[:_KEPT].decode("utf-8", "ignore")
+    for left in final.parent.glob(f".{glob.escape(start)}.*.part"):
         maker = left.name.removesuffix(".part").rpartition(".")[2].partition("-")[0]
-        if maker.isdigit() and int(maker) != os.getpid() and not _is_running(int(maker)):
+        if maker.isdigit() and int(maker) != os.getpid() and not is_running(int(maker)):
             left.unlink(missing_ok=True)
-    return final.with_name(f".{final.name}.{os.getpid()}-{secrets.token_hex(4)}.part")
+    return final.with_name(f".{start}.{os.getpid()}-{secrets.token_hex(4)}.part")
 
 
-def _is_running(process: int) -> bool:
+def appear(part: Path, final: Path) -> None:
+    """Put a finished file in its place. Raises `PermissionError`: some systems replace no file that
+    a program holds open."""
     try:
-        os.kill(process, 0)
-    except (ProcessLookupError, OverflowError):
-        return False
-    except OSError:
-        pass
-    return True
+        if final.exists():
+            part.chmod(final.stat().st_mode)
+        part.replace(final)
+    except PermissionError as error:
+        why = "another program holds it open, or it is protected; the old file is as it was"
+        raise PermissionError(error.errno, why, str(final)) from None

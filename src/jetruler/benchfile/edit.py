@@ -16,7 +16,7 @@ from tomlkit.items import Array
 from ..core.laws.linear import Line
 from ..core.model.channel import Channel
 from ..core.model.ruler import Ruler
-from ..files import part_beside
+from ..files import appear, part_beside
 from .load import BenchError, parse_bench
 from .written import number_text
 
@@ -197,8 +197,7 @@ def replace_file(path: str, text: str) -> None:
         was = target.read_bytes()
         ends = text.replace("\n", "\r\n") if b"\r\n" in was else text
         part.write_bytes(BOM_UTF8 * was.startswith(BOM_UTF8) + ends.encode())
-        part.chmod(target.stat().st_mode)
-        part.replace(target)
+        appear(part, target)
     except OSError as error:
         raise BenchError(path, [f"cannot be written: {error.strerror}"]) from None
     finally:

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import errno
-import io
 import os
-import signal
 import sys
 from importlib import import_module
 from typing import Any, NoReturn
@@ -13,6 +11,8 @@ from typing import Any, NoReturn
 import click
 
 from .. import __version__
+from ..system.signals import on_ending
+from .streams import let_go, settle
 
 #: Each command: its module here, and its line in `--help` (so that help loads no module).
 COMMANDS = {
@@ -87,11 +87,8 @@ def cli() -> None:
 def main(args: list[str] | None = None) -> NoReturn:
     """Run the command line. Whatever goes wrong ends in one sentence and an exit code."""
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # looking for them takes time
-    signal.signal(signal.SIGTERM, _terminate)
-    _open_what_is_closed()
-    for stream in (sys.stdout, sys.stderr):  # what an encoding has not never costs the output
-        if isinstance(stream, io.TextIOWrapper):
-            stream.reconfigure(errors="backslashreplace")
+    on_ending(_terminate)
+    settle()
     try:
         cli.main(args, prog_name="jetruler", standalone_mode=False)
         sys.stdout.flush()
@@ -105,29 +102,13 @@ def main(args: list[str] | None = None) -> NoReturn:
         print("jetruler: stopped; nothing half-written is left", file=sys.stderr)
         _leave(INTERRUPTED)
     except (_ClosedPipe, BrokenPipeError):
-        _let_go()
+        let_go()
         _fail("standard output: the reader closed the pipe before all was written")
     except MemoryError:
         _fail("the memory of this computer does not suffice")
     except Exception as error:
         _said(error)
     sys.exit(OK)
-
-
-def _open_what_is_closed() -> None:
-    """Where a standard stream is closed, put what reads nothing and takes nothing: a command that
-    needs it then says so, and no file that is opened later is taken for it."""
-    for number, name, mode in ((0, "stdin", "r"), (1, "stdout", "w"), (2, "stderr", "w")):
-        if getattr(sys, name) is None:
-            flags = os.O_WRONLY if number == 2 else os.O_RDONLY
-            if (found := os.open(os.devnull, flags)) != number:
-                os.dup2(found, number)
-            setattr(sys, name, os.fdopen(number, mode, encoding="utf-8", closefd=False))
-
-
-def _let_go() -> None:
-    """What Python still holds for a closed output would fail again at exit."""
-    os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
 
 
 def _said(error: Exception) -> NoReturn:
@@ -139,7 +120,7 @@ def _said(error: Exception) -> NoReturn:
     if isinstance(error, OSError) and error.strerror:
         place = f"{error.filename}: " if error.filename else "writing the output: "
         if error.errno == errno.EBADF:
-            _let_go()
+            let_go()
         _fail(f"{place}{error.strerror[0].lower()}{error.strerror[1:]}")
     if isinstance(error, OverflowError):
         _fail("a number is too large to compute with")

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from typing import TYPE_CHECKING
 
 import click
 
 from .common import bench_option, load
+from .streams import show_json
 
 if TYPE_CHECKING:
     from ..core.survey.finding import Finding
@@ -44,7 +44,7 @@ def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
             found += check_log(log_path, bench, listed, progress=progress)
         found.sort(key=lambda finding: finding.severity)
     if as_json:
-        click.echo(json.dumps([as_dict(f) for f in found], indent=2, ensure_ascii=False))
+        show_json([as_dict(f) for f in found])
     else:
         show(found, bench_path, len(bench.channels))
     if any(not finding.severity for finding in found):
@@ -53,7 +53,7 @@ def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
 
 def show(found: list[Finding], bench_path: str, channels: int) -> None:
     """One below the other, with what was found, why it matters and what to do about it."""
-    from .ruler_view import echo_lines
+    from .streams import echo_lines
 
     for finding in found:
         severity = finding.severity.name.lower()

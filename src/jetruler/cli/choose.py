@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import json
 from typing import Any
 
 import click
@@ -12,7 +11,7 @@ from ..core.errors import JetRulerError
 from ..core.model.channel import Channel
 from ..core.model.quantity import quantity
 from .common import bench_option, channel_of, load, read_value
-from .ruler_view import echo_lines
+from .streams import echo_lines, show_json
 
 json_option = click.option("--json", "as_json", is_flag=True, help="For programs.")
 series_option = click.option(
@@ -216,7 +215,7 @@ def _pair(text: str, unit: str) -> tuple[float, float]:
 def _shown(choice: Any, as_json: bool) -> None:
     if as_json:
         data = _without_nan(dataclasses.asdict(choice))
-        click.echo(json.dumps(data, indent=2, ensure_ascii=False))
+        show_json(data)
     else:
         echo_lines(str(choice))
 

@@ -13,6 +13,7 @@ from ..core.model.quantity import quantity
 from ..core.model.text import nearest
 from ..core.model.unit_registry import factor
 from ..core.model.units import symbol
+from ..system.names import unfit
 
 bench_option = click.option(
     "-b",
@@ -61,7 +62,10 @@ def raw_value(channel: Channel, text: str, option: str = "--at") -> float:
 
 
 def folder_of(path: str) -> None:
-    """Refuse an output in a folder that does not exist, before any work is done."""
+    """Refuse an output in a folder that does not exist, and a name that the system keeps, before
+    any work is done."""
+    if why := unfit(Path(path)):
+        raise JetRulerError(f"{path}: {why}; give it another name")
     if not Path(path).parent.is_dir():
         raise JetRulerError(f"{path}: there is no folder {Path(path).parent}; make it first")
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import json
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -15,6 +14,7 @@ from ..core.model.units import symbol
 from .common import bench_option, channel_of, finite_or_none
 from .convert import format_options, log_format
 from .fit import loaded, marks_of, marks_options, show_change
+from .streams import show_json
 from .summary_text import progress_bar
 
 if TYPE_CHECKING:
@@ -89,7 +89,7 @@ def command(
 
         written = write_correction(bench_path, chosen, found.correction, text)
     if as_json:
-        click.echo(json.dumps(as_dict(found), indent=2, ensure_ascii=False))
+        show_json(as_dict(found))
     else:
         show(found, chosen)
     if written is not None:
@@ -192,7 +192,7 @@ def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:
 def show(found: Comparison, channel: Channel) -> None:
     """The comparison for people."""
     from ..benchfile.written import law_line
-    from .ruler_view import echo_lines
+    from .streams import echo_lines
 
     lines = str(found).splitlines()
     echo_lines(

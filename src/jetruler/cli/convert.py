@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
@@ -11,6 +10,7 @@ import click
 from ..core.errors import JetRulerError
 from ..files import keep_apart
 from .common import bench_option, load
+from .streams import show_json
 from .summary_text import progress_bar, show_summary
 
 if TYPE_CHECKING:
@@ -119,7 +119,7 @@ def command(
     with progress_bar(logs[0]) as progress:
         summary = convert(logs[0], bench, out, events=events, progress=progress, **options)
     if as_json:
-        click.echo(json.dumps(summary.as_dict(), indent=2, ensure_ascii=False))
+        show_json(summary.as_dict())
     else:
         show_summary(summary)
         if out != "-":

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
@@ -12,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.errors import JetRulerError
+from .streams import console, show_json
 from .summary_text import show_summary
 
 if TYPE_CHECKING:
@@ -33,7 +33,7 @@ def convert_many(
     with fleet_bar() as progress:
         fleet = convert_all(logs, bench, out, progress=progress, **options)
     if as_json:
-        click.echo(json.dumps(as_dict(fleet), indent=2, ensure_ascii=False))
+        show_json(as_dict(fleet))
     else:
         show(fleet, out)
     if fleet.failed:
@@ -46,10 +46,9 @@ def fleet_bar() -> Iterator[FleetProgress | None]:
     if not sys.stderr.isatty():
         yield None
         return
-    from rich.console import Console
     from rich.progress import Progress as Bar
 
-    with Bar(console=Console(stderr=True), transient=True) as bar:
+    with Bar(console=console(err=True), transient=True) as bar:
         task = bar.add_task("converting", total=None)
         yield lambda read, total, outcome: bar.update(
             task, completed=read, total=total, description=outcome.task.log.name

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import io
 import os
 import shlex
 import sys
@@ -70,12 +71,19 @@ def _stdout_into(path: str | None) -> Iterator[None]:
     if path is None:
         yield
         return
-    kept = os.dup(1)
+    kept, encoding = os.dup(1), sys.stdout.encoding
     with Path(path).open("wb") as file:
         os.dup2(file.fileno(), 1)
+    _encode_as("utf-8")
     try:
         yield
         sys.stdout.flush()
     finally:
+        _encode_as(encoding)
         os.dup2(kept, 1)
         os.close(kept)
+
+
+def _encode_as(encoding: str) -> None:
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        sys.stdout.reconfigure(encoding=encoding)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 import shutil
 from typing import Any
@@ -16,6 +15,7 @@ from ..core.model.ticks import raw_ends
 from ..core.model.trace import Trace
 from ..core.model.units import symbol
 from .common import bench_option, channel_of, finite_or_none, load, raw_value, read_value
+from .streams import show_json
 
 
 @click.command()
@@ -59,11 +59,11 @@ def command(
             from .budget_text import budget_as_dict
 
             data |= budget_as_dict(chosen, count, noise, readings, draws)
-        click.echo(json.dumps(data, indent=2, ensure_ascii=False))
+        show_json(data)
         return
     if with_budget:
         from .budget_text import budget_text
-        from .ruler_view import echo_lines
+        from .streams import echo_lines
 
         text = budget_text(chosen, count, noise, readings, draws)
     show(chosen, solution, back=wanted is not None)
@@ -83,7 +83,8 @@ def solve(channel: Channel, at: float | None, wanted: str | None) -> Trace:
 
 def show(channel: Channel, solution: Trace, back: bool) -> None:
     """The solution and the ruler for people."""
-    from .ruler_view import echo, ruler_view
+    from .ruler_view import ruler_view
+    from .streams import echo
 
     title = channel.name + (f": {channel.about}" if channel.about else "")
     echo(click.style(title, bold=True))

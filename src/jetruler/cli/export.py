@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 import re
 from dataclasses import dataclass
@@ -18,6 +17,7 @@ from ..core.model.unit_registry import factor_and_offset
 from ..core.model.units import symbol
 from ..files import keep_apart
 from .common import bench_option, channel_of, folder_of, load
+from .streams import document, show_json
 
 if TYPE_CHECKING:
     from ..core.firmware.selection import Exported
@@ -63,12 +63,12 @@ def command(channels: tuple[str, ...], out: str, bench_path: str, **options: Any
     chosen = [channel_of(bench, name) for name in dict.fromkeys(channels or bench.channels)]
     made = _made(bench, chosen, asked)
     if out == "-":
-        click.echo(made.code, nl=False)
+        document(made.code)
     else:
         write_file(Path(out), made.code.encode())
     if asked.as_json:
         proofs = [e.as_dict() for e in made.exported]
-        click.echo(json.dumps(proofs, indent=2, ensure_ascii=False))
+        show_json(proofs)
     else:
         _report(made)
 

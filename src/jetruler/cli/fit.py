@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
@@ -10,6 +9,7 @@ import click
 
 from ..core.errors import JetRulerError
 from .common import bench_option, channel_of, finite_or_none, load
+from .streams import show_json
 
 if TYPE_CHECKING:
     from ..core.calibrate.in_channel import Calibration
@@ -73,7 +73,7 @@ def command(channel: str, write: bool, as_json: bool, bench_path: str, **options
 
         before, after = write_calibration(bench_path, found, text)
     if as_json:
-        click.echo(json.dumps(as_dict(found, line), indent=2, ensure_ascii=False))
+        show_json(as_dict(found, line))
     else:
         show(found)
         click.echo(f"\n{line}")
@@ -112,7 +112,7 @@ def marks_of(path: str | None, texts: tuple[str, ...]) -> Marks:
 def show(found: Calibration) -> None:
     """The fit for people."""
     from ..core.calibrate.in_channel import calibration_title
-    from .ruler_view import echo_lines
+    from .streams import echo_lines
 
     echo_lines(click.style(calibration_title(found), bold=True))
     echo_lines(str(found).partition("\n")[2])

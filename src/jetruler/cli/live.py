@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import os
-import select
 import shutil
-import signal
 import sys
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -21,8 +19,11 @@ from ..core.model.channel import Bench
 from ..core.model.quantity import seconds
 from ..core.model.text import number
 from ..files import keep_apart
+from ..system.signals import on_rest
+from ..system.terminal import ENDED, allow_escapes, keys
 from .common import bench_option, folder_of, load
 from .live_view import LiveView
+from .streams import console, encoded, raw_stdout
 
 if TYPE_CHECKING:
     from ..core.model.stream import Stream
@@ -148,14 +149,16 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
     if isinstance(source, StandardInput | GrowingFile):
         stream, interval = timed(stream, bench, source.peek())
     made = injections(bench, asked.inject, asked.sweep)
-    wire = _wire(asked, source, bench, stream.baud)
+    wire = _wire(asked, source, bench, stream)
     recorder = None
     if asked.record is not None:
         recorder = Recorder(asked.record, stream.columns, stream.delimiter)
 
     def rows_of(bench: Bench) -> Rows:
-        kind = JsonRows if asked.as_json else AlignedRows if asked.plain else CsvRows
-        return kind(bench, stream.timestamp or "time_s")
+        time_name = stream.timestamp or "time_s"
+        if asked.plain:
+            return AlignedRows(bench, time_name, encoded)
+        return (JsonRows if asked.as_json else CsvRows)(bench, time_name)
 
     return Parts(
         bench_path,
@@ -178,9 +181,9 @@ def _lasting(how_long: str) -> float:
     return found
 
 
-def _wire(asked: LiveOptions, source: Source, bench: Bench, baud: int) -> Source | None:
+def _wire(asked: LiveOptions, source: Source, bench: Bench, stream: Stream) -> Source | None:
     """Where commands go: nowhere unless armed."""
-    from ..live.sources import Port, StandIn
+    from ..live.sources import Port, Socket, StandIn, reached
 
     sink = asked.sink
     if not asked.arm:
@@ -190,11 +193,8 @@ def _wire(asked: LiveOptions, source: Source, bench: Bench, baud: int) -> Source
     if not bench.drives:
         raise JetRulerError("--arm: the bench has no drives; add a [drive.<name>]")
     if sink is not None and sink != asked.name:
-        port = Port(sink, baud)
-        port.check()
-        port.reach()
-        return port
-    if not isinstance(source, Port | StandIn):
+        return reached(sink, stream)
+    if not isinstance(source, Port | Socket | StandIn):
         raise JetRulerError(f"--arm: {source.name} takes no commands; name a port with --sink")
     return source
 
@@ -205,7 +205,7 @@ def _outlet(lossless: bool) -> Iterator[Outlet]:
     from ..live.outlet import Outlet
 
     sys.stdout.flush()
-    outlet = Outlet(sys.stdout.fileno(), lossless)
+    outlet = Outlet(raw_stdout(), lossless)
     try:
         yield outlet
     finally:
@@ -216,31 +216,27 @@ def _run(parts: Parts, viewing: bool, outlet: Outlet, lasting: float | None) -> 
     """Run to the end; Ctrl-C and q are the usual ways there."""
     from ..live.session import Session
 
-    for name in ("SIGHUP", "SIGQUIT"):  # a terminal that closes ends it, and a quit
-        with contextlib.suppress(ValueError, AttributeError):
-            signal.signal(getattr(signal, name), signal.getsignal(signal.SIGTERM))
     if not viewing:
         return _until_stopped(Session(parts), lasting)
     view = LiveView(colour=not os.environ.get("NO_COLOR"))
     keyed = sys.stdin.isatty() and parts.source.name != "standard input"
+    with _screen(outlet), keys() if keyed else nullcontext() as keyboard:
 
-    def show(session: Session) -> None:
-        if keyed:
-            _keys(session)
-        size = shutil.get_terminal_size()
-        lines = view.picture(session, time.monotonic(), size.columns, size.lines)
-        outlet.show(("\x1b[H\x1b[K" + "\r\n\x1b[K".join(lines) + "\x1b[J").encode())
+        def show(session: Session) -> None:
+            if keyboard is not None:
+                _obey(keyboard.pressed(), session)
+            size = shutil.get_terminal_size()
+            lines = view.picture(session, time.monotonic(), size.columns, size.lines)
+            picture = "\x1b[H\x1b[K" + "\r\n\x1b[K".join(lines) + "\x1b[J"
+            outlet.show(encoded(picture))
 
-    session = Session(replace(parts, rows=None, show=show))
-    with _screen(outlet, keyed):
-        return _until_stopped(session, lasting)
+        return _until_stopped(Session(replace(parts, rows=None, show=show)), lasting)
 
 
 def _until_stopped(session: Session, lasting: float | None) -> Session:
     """Run; Ctrl-C, wherever it comes, is somebody who wants no more; Ctrl-Z leaves drives safe."""
     if session.sender.armed:
-        with contextlib.suppress(ValueError, AttributeError):
-            signal.signal(signal.SIGTSTP, lambda *_: setattr(session, "pause_asked", True))
+        on_rest(lambda: setattr(session, "pause_asked", True))
     try:
         session.run(lasting)
     except KeyboardInterrupt:
@@ -249,38 +245,27 @@ def _until_stopped(session: Session, lasting: float | None) -> Session:
 
 
 @contextmanager
-def _screen(outlet: Outlet, keyed: bool) -> Iterator[None]:
-    """The alternate screen, and single keys instead of lines; both are put back."""
-    before = None
-    if keyed:
-        import termios
-        import tty
-
-        before = termios.tcgetattr(0)
-        tty.setcbreak(0, termios.TCSANOW)
+def _screen(outlet: Outlet) -> Iterator[None]:
+    """The alternate screen; it is put back."""
+    allow_escapes()
     outlet.put(BEGIN, 0)
     try:
         yield
     finally:
         if outlet.error is None:
             outlet.put(END, 0)
-        if before is not None:
-            termios.tcsetattr(0, termios.TCSANOW, before)  # never wait for a reader
 
 
-def _keys(session: Session) -> None:
+def _obey(pressed: list[str], session: Session) -> None:
     """q ends it, r looks for the ends anew."""
-    while select.select([0], [], [], 0)[0]:
-        pressed = os.read(0, 32)
-        if not pressed or b"q" in pressed:
-            raise KeyboardInterrupt
-        if b"r" in pressed:
-            session.station.forget_ends()
+    if "q" in pressed or ENDED in pressed:
+        raise KeyboardInterrupt
+    if "r" in pressed:
+        session.station.forget_ends()
 
 
 def _summary(session: Session, lasted: float, outlet: Outlet) -> None:
     """What was seen and what was lost, to stderr."""
-    from rich.console import Console
     from rich.table import Table
 
     table = Table(box=None, pad_edge=False, header_style="bold")
@@ -293,10 +278,10 @@ def _summary(session: Session, lasted: float, outlet: Outlet) -> None:
             at = sorted(float(channel.ruler(end)) for end in (seen.lowest, seen.highest))
             ends = [*map(channel.shown, at), f"{number(seen.lowest)} … {number(seen.highest)}"]
         table.add_row(name, *ends, str(seen.flagged))
-    console = Console(stderr=True, highlight=False, soft_wrap=True)
-    console.print(table)
+    out = console(err=True)
+    out.print(table)
     for note in _notes(session, lasted, outlet):
-        console.print(note, markup=False)
+        out.print(note, markup=False)
 
 
 def _notes(session: Session, lasted: float, outlet: Outlet) -> Iterator[str]:

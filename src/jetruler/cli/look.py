@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import json
 import math
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -15,6 +14,7 @@ from ..core.model.text import number
 from ..core.model.units import symbol
 from .common import load
 from .convert import format_options, log_format
+from .streams import console, show_json
 from .summary_text import progress_bar
 
 if TYPE_CHECKING:
@@ -82,7 +82,7 @@ def command(
             write_to=bench_path if write else None,
         )
     elif as_json:
-        click.echo(json.dumps(as_dict(found), indent=2, ensure_ascii=False))
+        show_json(as_dict(found))
     else:
         show_look(found)
 
@@ -132,13 +132,12 @@ def show_ends(
 
 def show_look(found: Look) -> None:
     """A row a column, the time column, then the findings."""
-    from rich.console import Console
     from rich.table import Table
 
-    console = Console(highlight=False, soft_wrap=True)
-    if not console.is_terminal:
-        console = Console(highlight=False, soft_wrap=True, width=120)
-    wide = not console.is_terminal or console.width >= 104
+    out = console()
+    if not out.is_terminal:
+        out = console(width=120)
+    wide = not out.is_terminal or out.width >= 104
     table = Table(box=None, pad_edge=False, header_style="bold")
     shown = [i for i in range(len(HEADINGS)) if wide or i not in LEFT_OUT]
     for heading in (HEADINGS[i] for i in shown):
@@ -146,11 +145,11 @@ def show_look(found: Look) -> None:
     for each in found.columns.values():
         row = _row(each)
         table.add_row(*(row[i] for i in shown))
-    console.print(f"{found.rows} rows", markup=False)
-    console.print(table)
+    out.print(f"{found.rows} rows", markup=False)
+    out.print(table)
     if found.time is not None:
         time = found.time
-        console.print(
+        out.print(
             f"{time.name}: every {time.interval:.6g} s, jitter {time.jitter:.2g} s, "
             f"{time.gaps} gaps, {time.steps_back} steps back, {time.repeats} repeats",
             markup=False,
@@ -159,12 +158,12 @@ def show_look(found: Look) -> None:
     if found.left_out:
         notes.append(f"not looked at, no counts: {', '.join(found.left_out)}")
     for note in notes:
-        console.print(note, markup=False)
-    console.print()
-    show_findings(console, found.findings)
+        out.print(note, markup=False)
+    out.print()
+    show_findings(out, found.findings)
 
 
-def show_findings(console: Console, findings: Sequence[Finding]) -> None:
+def show_findings(out: Console, findings: Sequence[Finding]) -> None:
     """One below the other; wrapped beside their severity in a terminal, a line each elsewhere."""
     from rich.table import Table
     from rich.text import Text
@@ -172,12 +171,12 @@ def show_findings(console: Console, findings: Sequence[Finding]) -> None:
     grid = Table.grid(padding=(0, 1))
     for finding in findings:
         severity = Text(f"{finding.severity.name.lower():<7}", GRAVITY_STYLE[finding.severity])
-        if console.is_terminal:
+        if out.is_terminal:
             grid.add_row(severity, Text(str(finding)))
         else:
-            console.print(Text.assemble(severity, " ", str(finding)))
-    if console.is_terminal:
-        console.print(grid, soft_wrap=False)
+            out.print(Text.assemble(severity, " ", str(finding)))
+    if out.is_terminal:
+        out.print(grid, soft_wrap=False)
 
 
 #: A sensor rests where so much of a log is.

@@ -65,7 +65,7 @@ def command(
     text = starter(kinds, seen, title=target.stem.replace("-", " ").capitalize() or "My bench")
     parse_bench(text, path)
     try:
-        with target.open("x", encoding="utf-8") as file:
+        with target.open("x", encoding="utf-8", newline="\n") as file:
             file.write(text)
     except OSError as error:
         raise JetRulerError(f"{path}: cannot be written: {error.strerror}") from None

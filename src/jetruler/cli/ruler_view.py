@@ -5,17 +5,13 @@ Styled by Click, which is loaded already; Rich would cost `explain` more than it
 
 from __future__ import annotations
 
-import os
-import shutil
-import sys
-import textwrap
-
 import click
 
 from ..core.model.channel import Channel
 from ..core.model.text import number
 from ..core.model.ticks import raw_ends, round_values, true_ticks
 from ..core.model.units import raw_symbol, symbol
+from .streams import as_shown
 
 #: The palette: jet body, ivory ticks, amber cursor.
 JET, IVORY, AMBER = (0x16, 0x14, 0x0F), (0xF4, 0xEC, 0xD8), (0xFF, 0xB0, 0x00)
@@ -24,27 +20,10 @@ JET, IVORY, AMBER = (0x16, 0x14, 0x0F), (0xF4, 0xEC, 0xD8), (0xFF, 0xB0, 0x00)
 Mark = tuple[int, str]
 
 
-def echo(text: str) -> None:
-    """Print; the styles are left out where they are not wanted."""
-    click.echo(text, color=False if os.environ.get("NO_COLOR") else None)
-
-
-def echo_lines(text: str) -> None:
-    """Print lines; on a terminal the long sentences among them are broken between words."""
-    if not sys.stdout.isatty():
-        echo(text)
-        return
-    width = max(40, shutil.get_terminal_size().columns)
-    for line in text.splitlines():
-        plain = len(click.unstyle(line)) <= width or "  " in line.strip()
-        indent = " " * (len(line) - len(line.lstrip()) + 2)
-        echo(line if plain else textwrap.fill(line, width, subsequent_indent=indent))
-
-
 def ruler_view(channel: Channel, count: float | None, width: int) -> str:
     """The ruler of a channel, `width` characters wide, with its cursor at a count."""
-    unit = symbol(channel.unit)
-    raw_unit = raw_symbol(channel.ruler.takes)
+    unit = as_shown(symbol(channel.unit))
+    raw_unit = as_shown(raw_symbol(channel.ruler.takes))
     margin = max(len(raw_unit), len(unit)) + 2
     inner = max(width - margin - 3, 20)
     low, high = raw_ends(channel.ruler)
@@ -52,9 +31,11 @@ def ruler_view(channel: Channel, count: float | None, width: int) -> str:
     def column(raw: float) -> int:
         return round((raw - low) / (high - low) * (inner - 1))
 
-    raw_marks = [(column(value), number(value)) for value in round_values(low, high, inner // 8)]
+    raw_marks = [
+        (column(value), as_shown(number(value))) for value in round_values(low, high, inner // 8)
+    ]
     true_marks = [
-        (column(tick.raw), tick.label)
+        (column(tick.raw), as_shown(tick.label))
         for tick in true_ticks(channel.ruler, inner // 5, channel.limits)
     ]
     lines = [
@@ -65,10 +46,10 @@ def ruler_view(channel: Channel, count: float | None, width: int) -> str:
     ]
     if count is not None and low <= count <= high:
         at = column(count)
-        value = channel.shown(channel.ruler(count))
+        value = as_shown(channel.shown(channel.ruler(count)))
         lines[1] = " " * (margin - 1) + _edge(raw_marks, "┬", inner, at, "▼")
         lines[2] = " " * (margin - 1) + _edge(true_marks, "┴", inner, at, "▲")
-        lines.insert(0, _amber(" " * margin + _centred(at, number(count), inner)))
+        lines.insert(0, _amber(" " * margin + _centred(at, as_shown(number(count)), inner)))
         lines.append(_amber(" " * margin + _centred(at, value, inner)))
     return "\n".join(line.rstrip() for line in lines)
 

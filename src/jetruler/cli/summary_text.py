@@ -7,6 +7,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
+from .streams import console
+
 if TYPE_CHECKING:
     from ..logs.batches import Progress
     from ..logs.summary import Summary
@@ -18,17 +20,15 @@ def progress_bar(log: str) -> Iterator[Progress | None]:
     if not sys.stderr.isatty():
         yield None
         return
-    from rich.console import Console
     from rich.progress import Progress as Bar
 
-    with Bar(console=Console(stderr=True), transient=True) as bar:
+    with Bar(console=console(err=True), transient=True) as bar:
         task = bar.add_task(log, total=None)
         yield lambda done, total: bar.update(task, completed=done, total=total)
 
 
 def show_summary(summary: Summary) -> None:
     """A row a channel, then what was skipped or could not be read."""
-    from rich.console import Console
     from rich.table import Table
 
     table = Table(box=None, pad_edge=False, header_style="bold")
@@ -41,7 +41,7 @@ def show_summary(summary: Summary) -> None:
         mean = "–" if labels else shown(found.mean)
         ends = [shown(found.smallest), shown(found.largest), mean]
         table.add_row(name, str(found.rows), *ends, flags or "–")
-    console = Console(stderr=True, highlight=False, soft_wrap=True)
-    console.print(table)
+    out = console(err=True)
+    out.print(table)
     for note in summary.notes():
-        console.print(note, markup=False)
+        out.print(note, markup=False)

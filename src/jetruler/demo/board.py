@@ -109,8 +109,10 @@ def main() -> None:
     board = Board(given.seed, given.speed, faults)
     wire: _Wire
     if given.pty:
-        import tty
-
+        try:
+            import tty
+        except ImportError:
+            parser.error("--pty: there are no pseudo-terminals on this system; --tcp 0 is right")
         ours, theirs = os.openpty()  # theirs stays open, so that a reader may come and go
         tty.setraw(theirs)
         print(os.ttyname(theirs), flush=True)

@@ -61,7 +61,7 @@ class MadeOf:
         names = [task.out] if task.events is None else [task.out, task.events]
         folder = self._path.parent
         return " ".join(
-            str(name.relative_to(folder)) if name.is_relative_to(folder) else name.name
+            name.relative_to(folder).as_posix() if name.is_relative_to(folder) else name.name
             for name in names
         )
 

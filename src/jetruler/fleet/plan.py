@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from os import PathLike
 from pathlib import Path
 
+from ..files import one_name, same_file
 from ..logs.source import PACKED, SUFFIXES, LogError, kind_of
 
 _WILD = "*?["
@@ -59,25 +60,32 @@ def planned(
                 f"{folder}: many logs need a folder for their results, and this is the name of "
                 f"one; {folder}/ makes it a folder's"
             )
-    found: dict[Path, None] = {}
+    found: dict[str, Path] = {}
     bases: list[Path] = []
     for given in logs:
         files, base = _found(str(given), Path(out).absolute())
-        found |= dict.fromkeys(files)
+        found = {one_name(log): log for log in files} | found
         bases.append(base)
     if not found:
         raise LogError("no log is named; name files, folders or a pattern")
-    top = Path(os.path.commonpath(bases))
+    try:
+        top = Path(os.path.commonpath(bases))
+    except ValueError:  # of Windows
+        tops = ", ".join(sorted({str(base) for base in bases}))
+        raise LogError(
+            f"{tops}: these stand on different drives, so that the results have no folder in "
+            "common; convert the logs of each drive by themselves"
+        ) from None
     tasks = []
-    taken: dict[Path, Path] = {}
-    for log in sorted(found):
+    taken: dict[str, Path] = {}
+    for log in sorted(found.values()):
         place = log.relative_to(top)
         result = Path(out).absolute() / _renamed(place, out_kind)
-        if result == log:
+        if same_file(result, log):
             raise LogError(f"{log}: its result would stand in its own place; name another folder")
-        if result in taken:
-            raise LogError(f"{log}: its result would stand where that of {taken[result]} stands")
-        taken[result] = log
+        if (name := one_name(result)) in taken:
+            raise LogError(f"{log}: its result would stand where that of {taken[name]} stands")
+        taken[name] = log
         told = None if events is None else Path(events).absolute() / _renamed(place, "csv")
         tasks.append(Task(log, result, told))
     return tasks
@@ -87,7 +95,7 @@ def _found(given: str, out: Path) -> tuple[list[Path], Path]:
     """The logs that a name stands for, and the folder that their tree starts from."""
     path = Path(given).absolute()
     if path.is_dir():
-        files = [p for p in sorted(path.rglob("*")) if _is_log(p, path) and out not in p.parents]
+        files = [p for p in sorted(path.rglob("*")) if _is_log(p, path) and not _below(out, p)]
         if not files:
             ends = ", ".join(SUFFIXES)
             raise LogError(f"{given}: no log is in this folder; names that end in {ends} are logs")
@@ -95,13 +103,17 @@ def _found(given: str, out: Path) -> tuple[list[Path], Path]:
     if not path.exists() and _is_pattern(given):
         base = _fixed_part(given)
         names = base.glob(str(path.relative_to(base)))
-        files = [p for p in sorted(names) if p.is_file() and out not in p.parents]
+        files = [p for p in sorted(names) if p.is_file() and not _below(out, p)]
         if not files:
             raise LogError(f"{given}: no file matches this pattern")
         return files, base
     if not path.exists():
         raise LogError(f"{given}: there is no such file; a log is wanted")
     return [path], path.parent
+
+
+def _below(folder: Path, log: Path) -> bool:
+    return any(one_name(parent) == one_name(folder) for parent in log.parents)
 
 
 def _is_pattern(name: str) -> bool:

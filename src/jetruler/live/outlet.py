@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import os
 import threading
+import time
 from collections import deque
+from io import RawIOBase
 
 #: Bytes that wait at most to be written.
 ROOM = 1 << 22
@@ -15,18 +16,21 @@ AT_ONCE = 1 << 16
 #: Seconds until whoever waits looks whether a signal has come.
 HEARING = 0.2
 
+#: Seconds until a full pipe is tried again.
+FULL = 0.01
+
 
 class Outlet:
-    """Bytes to a descriptor. lossless: the source waits too, so that nothing need be dropped;
+    """Bytes to a raw file. lossless: the source waits too, so that nothing need be dropped;
     otherwise what finds no room is dropped whole, and its rows are counted in `dropped`.
 
     taken: rows that it was given. abandoned: rows that were on their way when it was closed; the
     last few thousand of them may have reached the reader."""
 
-    def __init__(self, descriptor: int, lossless: bool) -> None:
+    def __init__(self, file: RawIOBase, lossless: bool) -> None:
         self.taken = self.dropped = self.abandoned = 0
         self.error: OSError | None = None
-        self._descriptor, self._patient = descriptor, lossless
+        self._file, self._patient = file, lossless
         self._pieces: deque[tuple[bytes, int]] = deque()
         self._under_way = memoryview(b"")
         self._waiting = 0
@@ -98,7 +102,10 @@ class Outlet:
                 while view:
                     if rows:
                         self._under_way = view
-                    view = view[os.write(self._descriptor, view[:AT_ONCE]) :]
+                    written = self._file.write(view[:AT_ONCE])
+                    if written is None:  # a pipe that never waits, and is full
+                        time.sleep(FULL)
+                    view = view[written or 0 :]
             except OSError as error:
                 with self._change:
                     self.error = error

@@ -7,6 +7,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
+from ..system.names import reachable
 from .stream_errors import StreamError
 
 
@@ -23,7 +24,7 @@ class Recorder:
         self._delimiter = delimiter.encode()
         self._fresh = True
         try:  # what is there stays until the first line comes
-            self._file: BinaryIO = Path(path).open("ab", buffering=0)  # noqa: SIM115
+            self._file: BinaryIO = reachable(Path(path)).open("ab", buffering=0)
         except OSError as error:
             raise StreamError(f"{path}: cannot be written: {error.strerror}") from None
         self._names, self._begun = names, False

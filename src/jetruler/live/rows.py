@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 import numpy as np
@@ -69,9 +69,12 @@ class CsvRows:
 
 
 class AlignedRows:
-    """The same, in columns that stand below each other."""
+    """The same, in columns that stand below each other, encoded as whoever shows them wants."""
 
-    def __init__(self, bench: Bench, time_name: str) -> None:
+    def __init__(
+        self, bench: Bench, time_name: str, encode: Callable[[str], bytes] = str.encode
+    ) -> None:
+        self._encode = encode
         self.csv = CsvRows(bench, time_name)
         widest = [texts.longest for texts in self.csv.texts]
         drives = [
@@ -86,7 +89,7 @@ class AlignedRows:
 
     def _line(self, cells: Sequence[str], flags: str) -> bytes:
         text = "  ".join(f"{cell:>{w}}" for cell, w in zip(cells, self.widths, strict=True))
-        return f"{text}  {flags}".rstrip().encode() + b"\n"
+        return self._encode(f"{text}  {flags}".rstrip()) + b"\n"
 
     def __call__(self, batch: LiveBatch) -> bytes:
         columns = [column.to_pylist() for column in self.csv.columns(batch)]

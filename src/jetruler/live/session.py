@@ -3,8 +3,6 @@ written or shown; a bench file that is saved is read again."""
 
 from __future__ import annotations
 
-import os
-import signal
 import sys
 import time
 from collections import Counter, deque
@@ -15,6 +13,7 @@ from ..core.errors import JetRulerError, ParameterError, printable
 from ..core.model.channel import Bench
 from ..core.model.quantity import seconds
 from ..core.model.stream import Stream
+from ..system.signals import rest
 from .feed import Arrival, Feed
 from .inject import Injection
 from .lines import Lines, arrival_times
@@ -161,7 +160,7 @@ class Session:
         self.pause_asked = False
         self.sender.safe()
         self.sender.insist(LAST_TRY)
-        os.kill(os.getpid(), signal.SIGSTOP)
+        rest()
         self._go_stale(time.monotonic())
 
     def _work(self, arrivals: list[Arrival]) -> None:

@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import contextlib
 import os
+import queue
+import re
 import select
-import sys
+import socket
+import threading
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
+from urllib.parse import urlsplit
 
 from ..core.model.stream import Stream
 from .stream_errors import SourceEnded, SourceGone, StreamError
@@ -20,6 +24,10 @@ if TYPE_CHECKING:
 CHUNK, WAIT = 1 << 18, 0.05
 #: The longest that the first bytes of a pipe are waited for, to see their header.
 PEEK = 0.5
+#: Seconds for a connection to be made, and for a command to be taken.
+CONNECTING, WRITING = 5.0, 0.25
+
+WINDOWS_PORT = re.compile(r"(\\\\\.\\)?com\d+", re.IGNORECASE)
 
 
 class Source(Protocol):
@@ -61,29 +69,54 @@ class _Base:
 
 
 class StandardInput(_Base):
-    """Standard input, until it ends."""
+    """Standard input, until it ends. A thread waits for it: not every system can be asked whether a
+    pipe or a console has something to read."""
 
     name, lossless = "standard input", True
 
     def __init__(self) -> None:
+        self._pieces: queue.Queue[bytes] = queue.Queue(2)
         self._head = b""
+        self._closed = threading.Event()
+        # A descriptor of its own: what this thread waits for is nobody else's later input.
+        waiter = threading.Thread(
+            target=self._work, args=(os.dup(0),), name="jetruler-stdin", daemon=True
+        )
+        waiter.start()
+
+    def _work(self, descriptor: int) -> None:
+        with contextlib.suppress(OSError), open(descriptor, "rb", buffering=0) as file:
+            while data := file.read(CHUNK):
+                self._put(data)
+        self._put(b"")
+
+    def _put(self, data: bytes) -> None:
+        while not self._closed.is_set():
+            with contextlib.suppress(queue.Full):
+                return self._pieces.put(data, timeout=WAIT)
 
     def peek(self) -> bytes:
         """What comes first, after a short wait; it is read again later."""
-        if select.select([0], [], [], PEEK)[0]:
-            self._head = os.read(0, CHUNK)
+        with contextlib.suppress(queue.Empty):
+            self._head = self._pieces.get(timeout=PEEK)
+            if not self._head:
+                self._put(b"")  # it has ended, which `read` tells
         return self._head
 
     def read(self) -> bytes:
         if self._head:
             head, self._head = self._head, b""
             return head
-        if not select.select([0], [], [], WAIT)[0]:
+        try:
+            data = self._pieces.get(timeout=WAIT)
+        except queue.Empty:
             return b""
-        data = os.read(0, CHUNK)
         if not data:
             raise SourceEnded
         return data
+
+    def close(self) -> None:
+        self._closed.set()
 
 
 class GrowingFile(_Base):
@@ -126,6 +159,56 @@ class GrowingFile(_Base):
         self._file.close()
 
 
+class Socket(_Base):
+    """A TCP port: socket://host:port."""
+
+    def __init__(self, url: str) -> None:
+        self.name = url
+        parts = urlsplit(url)
+        try:
+            self._address = (parts.hostname or "localhost", parts.port or 0)
+        except ValueError:
+            self._address = ("", 0)
+        if not self._address[1]:
+            raise StreamError(f"{url}: a host and a port are right, as in socket://localhost:5000")
+        self._socket: socket.socket | None = None
+
+    def open(self) -> None:
+        self.close()
+        try:
+            self._socket = socket.create_connection(self._address, timeout=CONNECTING)
+            self._socket.settimeout(WRITING)
+        except OSError as error:
+            raise SourceGone(_reason(error)) from None
+
+    def read(self) -> bytes:
+        try:
+            if self._socket is None:
+                raise SourceGone("not connected")
+            if not select.select([self._socket], [], [], WAIT)[0]:
+                return b""
+            data = self._socket.recv(CHUNK)
+        except (OSError, ValueError) as error:  # ValueError: closed meanwhile
+            raise SourceGone(_reason(error)) from None
+        if not data:
+            raise SourceGone("the other side has closed it")
+        return data
+
+    def write(self, data: bytes) -> None:
+        connected = self._socket
+        if connected is None:
+            raise OSError("not connected")
+        try:
+            connected.sendall(data)
+        except TimeoutError:
+            raise OSError("it takes nothing: writing timed out") from None
+
+    def close(self) -> None:
+        connected, self._socket = self._socket, None
+        if connected is not None:
+            connected.close()
+
+
 class Port(_Base):
     """A serial port, or any URL that pySerial knows."""
 
@@ -133,7 +216,17 @@ class Port(_Base):
         self.name, self._baud = url, baud
         self.joined_late = "://" not in url
         self._port: Any = None
-        self._descriptor: int | None = None
+        try:
+            import serial
+        except ImportError:
+            raise StreamError(
+                f"{url}: serial ports are read with pySerial, which is not installed; "
+                "pip install pyserial"
+            ) from None
+        try:  # whether its URL can be understood at all
+            serial.serial_for_url(url, do_not_open=True)
+        except (ValueError, serial.SerialException) as error:
+            raise StreamError(f"{url}: {error}") from None
 
     def open(self) -> None:
         import serial
@@ -141,50 +234,21 @@ class Port(_Base):
         self.close()
         try:
             self._port = serial.serial_for_url(
-                self.name, self._baud, timeout=WAIT, write_timeout=0.25
+                self.name, self._baud, timeout=WAIT, write_timeout=WRITING
             )
         except ValueError as error:  # a URL that no handler knows
             raise StreamError(f"{self.name}: {error}") from None
         except (OSError, serial.SerialException) as error:
             raise SourceGone(_reason(error)) from None
-        try:  # where there is a descriptor, waiting for it is quicker than asking again
-            self._descriptor = int(self._port.fileno()) if sys.platform != "win32" else None
-        except (OSError, AttributeError):
-            self._descriptor = None
-
-    def check(self) -> None:
-        """Whether its URL can be understood at all. Raises `StreamError`."""
-        import serial
-
-        try:
-            serial.serial_for_url(self.name, do_not_open=True)
-        except (ValueError, serial.SerialException) as error:
-            raise StreamError(f"{self.name}: {error}") from None
-
-    def reach(self) -> None:
-        """Open it now. Raises `StreamError` where it is not there."""
-        try:
-            self.open()
-        except SourceGone as gone:
-            raise StreamError(f"{self.name}: {gone}") from None
 
     def read(self) -> bytes:
         import serial
 
         try:
-            if self._descriptor is None:
-                data: bytes = self._port.read(1)
-                return data + self._port.read(self._port.in_waiting) if data else data
-            if not select.select([self._descriptor], [], [], WAIT)[0]:
-                return b""
-            data = os.read(self._descriptor, CHUNK)
-        except BlockingIOError:
-            return b""
-        except (OSError, ValueError, TypeError, serial.SerialException) as error:
+            data: bytes = self._port.read(1)
+            return data + self._port.read(self._port.in_waiting) if data else b""
+        except (OSError, AttributeError, ValueError, TypeError, serial.SerialException) as error:
             raise SourceGone(_reason(error)) from None
-        if not data:
-            raise SourceGone("the other side has closed it")
-        return data
 
     def write(self, data: bytes) -> None:
         import serial
@@ -201,7 +265,7 @@ class Port(_Base):
             raise OSError(_reason(error)) from None
 
     def close(self) -> None:
-        port, self._port, self._descriptor = self._port, None, None
+        port, self._port = self._port, None
         if port is not None:
             with contextlib.suppress(Exception):  # a port that is gone cannot be closed either
                 port.close()
@@ -258,14 +322,24 @@ def source_named(name: str, stream: Stream, follow: bool) -> Source:
         return GrowingFile(name, follow)
     if "://" not in name and Path(name).is_dir():
         raise StreamError(f"{name}: this is a folder; name a file, a port or a URL")
-    if "://" not in name and not Path(name).exists() and not name.upper().startswith("COM"):
+    if name.startswith("socket://"):
+        return Socket(name)
+    if "://" not in name and not Path(name).exists() and not WINDOWS_PORT.fullmatch(name):
         raise StreamError(
             f"{name}: there is no such file or port; -, demo, none, a file, a port, or a URL "
             "(socket://localhost:5000) is right"
         )
-    port = Port(name, stream.baud)
-    port.check()
-    return port
+    return Port(name, stream.baud)
+
+
+def reached(name: str, stream: Stream) -> Source:
+    """Where commands go: a port or a URL, opened now. Raises `StreamError`."""
+    wire = Socket(name) if name.startswith("socket://") else Port(name, stream.baud)
+    try:
+        wire.open()
+    except SourceGone as gone:
+        raise StreamError(f"{name}: {gone}") from None
+    return wire
 
 
 def _reason(error: BaseException) -> str:

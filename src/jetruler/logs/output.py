@@ -12,7 +12,8 @@ from typing import BinaryIO, cast
 
 import pyarrow as pa
 
-from ..files import part_beside, same_file
+from ..files import appear, part_beside, same_file
+from ..system.names import reachable, unfit
 from .source import LogError
 
 
@@ -48,10 +49,12 @@ class Output:
             raise LogError(f"{path}: this is a folder; name a file for the output")
         if not path.parent.is_dir():
             raise LogError(f"{path}: there is no folder {path.parent}; make it first")
+        if why := unfit(path):
+            raise LogError(f"{path}: {why}; give it another name")
         try:
             if path.exists() and not path.is_file():  # a device or a pipe
                 return path.open("wb")
-            self._final = path.resolve()
+            self._final = reachable(path.resolve())
             self._part = part_beside(self._final)
             return self._part.open("xb")
         except OSError as error:
@@ -94,9 +97,10 @@ class Output:
 
     def _appear(self) -> None:
         if self._part is not None and self._final is not None:
-            if self._final.exists():
-                self._part.chmod(self._final.stat().st_mode)
-            self._part.replace(self._final)
+            try:
+                appear(self._part, self._final)
+            except OSError as error:
+                raise LogError(f"{self.name}: cannot be written: {error.strerror}") from None
 
 
 def write_file(path: str | PathLike[str], data: bytes) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from os import PathLike
 from pathlib import Path
 
+from ...system.names import reachable
 from ..reader import LogReader
 from ..source import LogError, LogFormat, LogSource, kind_of
 
@@ -23,6 +24,7 @@ def open_log(
     block_bytes: about how much is read at once. Raises `LogError`.
     """
     form = form or LogFormat()
+    path = path if str(path) == "-" else reachable(Path(path))
     kind = form.kind or ("parquet" if _starts_as_parquet(path) else kind_of(path))
     if kind == "parquet":
         if str(path) == "-":
