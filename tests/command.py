@@ -27,17 +27,21 @@ class Done:
     returncode: int
     stdout: str
     stderr: str
+    raw: bytes
+    """Standard output as it came."""
 
 
-def called(*args: str, home: Path, stdin: str | bytes | None = None) -> Done:
-    """Call `jetruler` with these arguments in the folder `home`.
+def called(
+    *args: str, home: Path, stdin: str | bytes | None = None, encoding: str = "utf-8"
+) -> Done:
+    """Call `jetruler` with these arguments in the folder `home`, its streams in this encoding.
 
     A process of its own is started by the tests that are about one: pipes, signals, start-up.
     """
     with ExitStack() as stack:
-        out, err = (stack.enter_context(TemporaryFile("w+", encoding="utf-8")) for _ in "12")
+        out, err = (stack.enter_context(TemporaryFile()) for _ in "12")
         reading = stack.enter_context(_fed(stdin))
-        stack.enter_context(_in_place(reading, out.fileno(), err.fileno()))
+        stack.enter_context(_in_place(encoding, reading, out.fileno(), err.fileno()))
         stack.enter_context(_here(home))
         # A process may end while a thread still waits in a pipe; this one goes on.
         stack.enter_context(mock.patch.object(cli, "_leave", sys.exit))
@@ -50,7 +54,8 @@ def called(*args: str, home: Path, stdin: str | bytes | None = None) -> Done:
         sys.stderr.flush()
         out.seek(0)
         err.seek(0)
-        return Done(code, out.read(), err.read())
+        raw, said = out.read(), err.read()
+        return Done(code, raw.decode(encoding, "replace"), said.decode(encoding), raw)
 
 
 @contextmanager
@@ -77,7 +82,7 @@ def _fed(text: str | bytes | None) -> Iterator[int]:
 
 
 @contextmanager
-def _in_place(*descriptors: int) -> Iterator[None]:
+def _in_place(encoding: str, *descriptors: int) -> Iterator[None]:
     """Put these in the place of the descriptors 0, 1 and 2, and of the streams on them."""
     streams: tuple[Any, Any, Any] = (sys.stdin, sys.stdout, sys.stderr)
     sys.stdout.flush()
@@ -86,7 +91,7 @@ def _in_place(*descriptors: int) -> Iterator[None]:
     for place, descriptor in enumerate(descriptors):
         os.dup2(descriptor, place)
     sys.stdin, sys.stdout, sys.stderr = (
-        os.fdopen(place, mode, encoding="utf-8", closefd=False)
+        os.fdopen(place, mode, encoding=encoding, closefd=False)
         for place, mode in enumerate(("r", "w", "w"))
     )
     try:

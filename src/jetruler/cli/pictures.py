@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+import logging
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -18,6 +19,10 @@ if TYPE_CHECKING:
     from ..core.calibrate.in_channel import Calibration
     from ..core.choose.resistor import ResistorChoice
     from ..logs.source import LogFormat
+
+
+# It warns where it finds no place for its cache, which costs time and no picture.
+logging.getLogger("matplotlib").setLevel(logging.ERROR)
 
 
 def draw_log_file(

@@ -6,10 +6,13 @@
 from __future__ import annotations
 
 import codecs
+import re
 import unicodedata
 
 #: The error handler's name.
 PLAIN = "jetruler.plain"
+#: ASCII, as an encoding.
+ASCII = "jetruler_ascii"
 
 _SIGNS = dict(zip("−–—‐‑·×∙•✗", "-----*x**x", strict=True))
 _SIGNS |= dict(zip("▕▏▼▲█░▒▓″′‘’“”", "||v^#.:#\"'''\"\"", strict=True))
@@ -41,6 +44,10 @@ _SIGNS |= dict(
         "ᵢ i",
     ]
 )
+
+
+#: What stands in the same cell of a table, and the spaces up to the next one.
+_REST_OF_CELL = re.compile(r"((?:[!-~]| (?! )){0,40})(  +)")
 
 
 def _superscript(sign: str) -> bool:
@@ -90,9 +97,25 @@ def _replace(error: UnicodeError) -> tuple[str | bytes, int]:
         made += plain_form(sign)
         at += 1
     end = max(at, end)
-    spaces = len(text) - end - len(text[end:].lstrip(" "))
-    gives = min(len(made) - (end - error.start), spaces - 1)
-    return made, end + max(0, gives)
+    cell = _REST_OF_CELL.match(text, end)
+    longer = len(made) - (end - error.start)
+    if cell is None or longer <= 0:
+        return made, end
+    return made + cell[1], cell.end(1) + min(longer, len(cell[2]) - 1)
 
 
 codecs.register_error(PLAIN, _replace)
+
+
+def _named_ascii(name: str) -> codecs.CodecInfo | None:
+    """ASCII by another name: Click takes a stream in ASCII for a mistake and writes UTF-8."""
+    if name != ASCII:
+        return None
+    known = codecs.lookup("ascii")
+    return codecs.CodecInfo(
+        known.encode, known.decode, known.streamreader, known.streamwriter,
+        known.incrementalencoder, known.incrementaldecoder, ASCII,
+    )  # fmt: skip
+
+
+codecs.register(_named_ascii)

@@ -5,6 +5,7 @@ A document is what another program reads: JSON, CSV, code.
 
 from __future__ import annotations
 
+import codecs
 import io
 import json
 import os
@@ -16,7 +17,7 @@ from typing import TYPE_CHECKING, Any, cast
 
 import click
 
-from .plain import PLAIN
+from .plain import ASCII, PLAIN
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -27,7 +28,8 @@ def settle() -> None:
     _open_what_is_closed()
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
-            stream.reconfigure(errors=PLAIN)
+            bare = codecs.lookup(stream.encoding).name == "ascii"
+            stream.reconfigure(encoding=ASCII if bare else None, errors=PLAIN)
 
 
 def _open_what_is_closed() -> None:
