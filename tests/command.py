@@ -15,9 +15,21 @@ from typing import Any
 from unittest import mock
 
 from jetruler import cli
+from jetruler.cli.plain import PLAIN
 
 #: The signals that a command may handle in its own way.
 SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT, signal.SIGTSTP)
+
+
+#: Of the standard streams.
+ENCODING = os.environ.get("PYTHONIOENCODING", "utf-8")
+
+
+class Said(str):
+    """A text in the encoding of the streams: what is looked for in it takes the same form."""
+
+    def __contains__(self, what: object) -> bool:
+        return super().__contains__(str(what).encode(ENCODING, PLAIN).decode(ENCODING))
 
 
 @dataclass(frozen=True)
@@ -32,7 +44,7 @@ class Done:
 
 
 def called(
-    *args: str, home: Path, stdin: str | bytes | None = None, encoding: str = "utf-8"
+    *args: str, home: Path, stdin: str | bytes | None = None, encoding: str = ENCODING
 ) -> Done:
     """Call `jetruler` with these arguments in the folder `home`, its streams in this encoding.
 
@@ -55,7 +67,7 @@ def called(
         out.seek(0)
         err.seek(0)
         raw, said = out.read(), err.read()
-        return Done(code, raw.decode(encoding, "replace"), said.decode(encoding), raw)
+        return Done(code, Said(raw.decode(encoding, "replace")), Said(said.decode(encoding)), raw)
 
 
 @contextmanager

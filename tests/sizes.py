@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import os
 from typing import Any
 
 import pytest
 from hypothesis import settings
 
 soak = pytest.mark.soak
+
+#: The system that the product is told it runs on, where it is another.
+SYSTEM = os.environ.get("JETRULER_SYSTEM", "")
+posix = pytest.mark.skipif(SYSTEM == "windows", reason="only POSIX has it")
 
 
 def sizes(small: int, large: int) -> list[Any]:

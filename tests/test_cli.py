@@ -21,6 +21,7 @@ import pytest
 import jetruler.cli as command_line
 from jetruler import demo
 
+from .command import ENCODING
 from .conftest import COMMAND, Cli
 
 LOOSE = "bean:high_rail"
@@ -45,7 +46,7 @@ def test_a_process_of_its_own_says_the_same(cli: Cli, home: Path) -> None:
         words = args.split()
         wanted = cli(*words)
         done = subprocess.run(
-            [*command, *words], cwd=home, capture_output=True, text=True, check=False
+            [*command, *words], cwd=home, capture_output=True, encoding=ENCODING, check=False
         )
         found = (done.returncode, done.stdout, done.stderr)
         assert found == (wanted.returncode, wanted.stdout, wanted.stderr)
@@ -271,8 +272,8 @@ def test_a_closed_stream_is_said_where_it_is_needed(
     home: Path, command: str, needs: int | None, closed: int
 ) -> None:
     done = subprocess.run(
-        f"{COMMAND} {command} {closed}>&-", shell=True, cwd=home, capture_output=True, text=True,
-        check=False, stdin=subprocess.DEVNULL,
+        f"{COMMAND} {command} {closed}>&-", shell=True, cwd=home, capture_output=True,
+        encoding=ENCODING, check=False, stdin=subprocess.DEVNULL,
     )  # fmt: skip
     assert "itself" not in done.stderr
     assert "Exception ignored" not in done.stderr

@@ -37,7 +37,7 @@ from jetruler.live.sender import Sender
 from jetruler.live.sources import Nowhere as Wire
 
 from .conftest import COMMAND, Cli
-from .sizes import sizes, soak
+from .sizes import SYSTEM, posix, sizes, soak
 
 Start = Callable[..., "subprocess.Popen[bytes]"]
 
@@ -457,7 +457,9 @@ def test_a_drive_whose_channel_is_silent_is_safe_though_others_speak(
     live.terminate()
 
 
-ENDS = ["SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT", "SIGTSTP", "stdout", "wire"]
+#: Ctrl-Break of Windows is a signal of its own there.
+ENDS = ["SIGINT", "SIGTERM", "stdout", "wire"]
+ENDS += ["SIGUSR1"] if SYSTEM == "windows" else ["SIGHUP", "SIGQUIT", "SIGTSTP"]
 
 
 def stopped(process: subprocess.Popen[bytes]) -> bool:
@@ -465,9 +467,7 @@ def stopped(process: subprocess.Popen[bytes]) -> bool:
 
 
 @pytest.mark.parametrize("times", sizes(1, 5))
-@pytest.mark.parametrize(
-    "name", ["SIGINT", "SIGTERM", "SIGHUP", "SIGQUIT", "SIGTSTP", "stdout", "wire"]
-)
+@pytest.mark.parametrize("name", ENDS)
 def test_whatever_ends_it_the_safe_value_is_last(start: Start, name: str, times: int) -> None:
     for _ in range(times):
         with Server() as server:
@@ -701,6 +701,7 @@ def test_faults_of_the_board() -> None:
             Fault.read(text)
 
 
+@posix
 def test_a_terminal_that_closes_sends_safe(start: Start) -> None:
     ours, theirs = os.openpty()
     with Server() as server:

@@ -95,6 +95,8 @@ def _found(given: str, out: Path) -> tuple[list[Path], Path]:
     """The logs that a name stands for, and the folder that their tree starts from."""
     path = Path(given).absolute()
     if path.is_dir():
+        if same_file(path, out):
+            raise LogError(f"{given}: the results would stand among the logs; name another folder")
         files = [p for p in sorted(path.rglob("*")) if _is_log(p, path) and not _below(out, p)]
         if not files:
             ends = ", ".join(SUFFIXES)

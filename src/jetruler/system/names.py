@@ -38,9 +38,9 @@ def unfit(path: Path) -> str:
 def reachable(path: Path) -> Path:
     """The path as the system takes it: on Windows, long ones need a prefix."""
     whole = str(path.absolute()) if is_windows() else ""
-    if len(whole) <= _LONGEST or whole.startswith("\\\\"):
+    if len(whole) <= _LONGEST or whole.startswith("\\\\?\\"):
         return path
-    return Path("\\\\?\\" + whole)
+    return Path("\\\\?\\" + ("UNC" + whole[1:] if whole.startswith("\\\\") else whole))
 
 
 @lru_cache(4096)

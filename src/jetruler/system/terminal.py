@@ -6,7 +6,6 @@ import os
 import select
 from collections.abc import Iterator
 from contextlib import contextmanager
-from importlib import import_module
 from typing import Any, Protocol
 
 #: What stands for the end of the keyboard: Ctrl-D.
@@ -69,7 +68,9 @@ def keys() -> Iterator[Keys]:
         import termios
         import tty
     except ImportError:
-        yield _ConsoleKeys(import_module("msvcrt"))
+        import msvcrt
+
+        yield _ConsoleKeys(msvcrt)
         return
     before = termios.tcgetattr(0)
     tty.setcbreak(0, termios.TCSANOW)
