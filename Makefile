@@ -11,7 +11,7 @@ PRODUCT = .venv/product
 TESTS = .venv/tests
 CHECKS = .venv/checks
 
-.PHONY: test soak demo bench lint mutants fuzz
+.PHONY: test soak demo bench lint mutants fuzz dist
 
 test: $(TESTS)
 	$(PYTEST)
@@ -23,6 +23,11 @@ soak: $(TESTS)
 demo: $(PRODUCT)
 	rm -rf demo-output
 	.venv/bin/jetruler demo demo-output
+
+# A wheel and an sdist, without a network.
+dist: $(TESTS)
+	rm -rf dist
+	.venv/bin/python -m hatchling build -d dist
 
 bench: $(TESTS)
 	.venv/bin/python -m benchmarks

@@ -30,6 +30,15 @@ COMMANDS = {
     "draw": "Ruler, curve or stages of a channel, or a log: PNG or SVG.",
 }
 
+#: Packages that not every computer has, and how to get them.
+OPTIONAL = {
+    "pyarrow": "pip install pyarrow (it reads and writes logs; there is none for 32-bit ARM, where "
+    "only a 64-bit system helps)",
+    "scipy": "pip install scipy",
+    "matplotlib": "pip install matplotlib",
+    "pandas": "pip install pandas",
+}
+
 #: Exit codes: done; done, and something found wrong; could not be done; Ctrl-C.
 OK, FOUND, FAILED, INTERRUPTED = 0, 1, 2, 130
 
@@ -44,6 +53,10 @@ class _Commands(click.Group):
         if name not in COMMANDS:
             return None
         command: click.Command = import_module(f".{name}", __name__).command
+        if "_JETRULER_COMPLETE" in os.environ:
+            from .completion import complete
+
+            complete(command)
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
@@ -89,6 +102,8 @@ def main(args: list[str] | None = None) -> NoReturn:
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # looking for them takes time
     on_ending(_terminate)
     settle()
+    if "_JETRULER_COMPLETE" in os.environ:
+        import_module(".completion", __name__)
     try:
         cli.main(args, prog_name="jetruler", standalone_mode=False)
         sys.stdout.flush()
@@ -122,6 +137,9 @@ def _said(error: Exception) -> NoReturn:
         if error.errno == errno.EBADF:
             let_go()
         _fail(f"{place}{error.strerror[0].lower()}{error.strerror[1:]}")
+    missing = error.name or "" if isinstance(error, ImportError) else ""
+    if (name := missing.partition(".")[0]) in OPTIONAL:
+        _fail(f"{name} is not installed, and this needs it: {OPTIONAL[name]}")
     if isinstance(error, OverflowError):
         _fail("a number is too large to compute with")
     if os.environ.get("JETRULER_TRACEBACK"):

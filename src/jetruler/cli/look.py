@@ -31,7 +31,7 @@ GRAVITY_STYLE = ("bold #c8321e", "bold #b97a00", "bold #1f6fb4")
 
 
 @click.command()
-@click.argument("log")
+@click.argument("log", metavar="LOG")
 @click.option(
     "-b", "--bench", "bench_path", metavar="FILE", help="The bench file; else counts only."
 )

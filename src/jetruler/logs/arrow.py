@@ -10,6 +10,9 @@ import pyarrow as pa
 from ..core.arrays import AnyArray, Array, Truths
 
 _TEXT = pa.string()
+#: What NumPy calls PyArrow's numbers; PyArrow's own answer needs pandas before its version 26.
+_KINDS = map(np.dtype, np.typecodes["AllInteger"] + "efd")
+_NUMBERS = {pa.from_numpy_dtype(kind): kind for kind in _KINDS}
 
 
 def to_arrow(numbers: AnyArray) -> pa.Array:
@@ -61,7 +64,7 @@ def nulls_of(cells: pa.Array) -> Truths:
 def numbers_of(cells: pa.Array) -> AnyArray:
     """An array of numbers as NumPy's, without a copy; what stands where a cell is null is left
     open."""
-    kind = cells.type.to_pandas_dtype()
+    kind = _NUMBERS[cells.type]
     start = cells.offset
     return np.frombuffer(cells.buffers()[1], kind, start + len(cells))[start:]
 

@@ -10,8 +10,6 @@ from pathlib import Path
 from types import TracebackType
 from typing import BinaryIO, cast
 
-import pyarrow as pa
-
 from ..files import appear, part_beside, same_file
 from ..system.names import reachable, unfit
 from .source import LogError
@@ -37,6 +35,8 @@ class Output:
             packed = gzip.GzipFile("", "wb", 6, self._file, mtime=0)
             self._packed = cast(BinaryIO, packed)
         elif self.name.endswith(".zst"):
+            import pyarrow as pa  # pictures and code are written without it
+
             self._packed = cast(BinaryIO, pa.CompressedOutputStream(self._file, "zstd"))
         self.packs = self._packed is not None
         self.file = self._packed or self._file

@@ -13,8 +13,6 @@ from os import PathLike
 from pathlib import Path
 from typing import BinaryIO, cast
 
-import pyarrow as pa
-
 from ..core.errors import JetRulerError
 from .ahead import ahead
 
@@ -131,6 +129,8 @@ class LogSource:
         if start[:2] == b"\x1f\x8b":
             return cast(BinaryIO, gzip.GzipFile(fileobj=self._raw))
         if start == b"\x28\xb5\x2f\xfd":
+            import pyarrow as pa
+
             return cast(BinaryIO, pa.CompressedInputStream(self._raw, "zstd"))
         if start[:2] in (b"\xff\xfe", b"\xfe\xff"):
             self.__exit__()
