@@ -5,6 +5,7 @@ from __future__ import annotations
 import filecmp
 import os
 import re
+import resource
 import shutil
 import subprocess
 import sys
@@ -118,6 +119,40 @@ def test_an_empty_environment(
         cwd=tmp_path, capture_output=True, text=True, check=False,
     )  # fmt: skip
     assert done.returncode == 0, done.stdout[-3000:]
+
+
+def small() -> None:
+    """One core, and 512 MB of addresses."""
+    resource.setrlimit(resource.RLIMIT_AS, (512 << 20, 512 << 20))
+    os.sched_setaffinity(0, {min(os.sched_getaffinity(0))})
+
+
+@soak
+@pytest.mark.parametrize(
+    ("rows", "command"),
+    [
+        (1, "demo tour"),
+        (1_000_000, "convert four.csv -o out.csv"),
+        (36_000, "live --source four.csv"),  # an hour of ten samples a second
+    ],
+)
+def test_a_small_computer(home: Path, rows: int, command: str) -> None:
+    roast = [row.split(",")[1:5] for row in demo.read("roast.csv").decode().splitlines()[1:]]
+    with (home / "four.csv").open("w") as log:
+        log.write("time_s,ch0,ch1,ch2,ch3\n")
+        for n in range(rows):
+            log.write(f"{n / 10:.1f},{','.join(roast[n % len(roast)])}\n")
+    bench = (home / "bench.toml").read_text()
+    four = re.split(r"(?m)^(?=\[(?:channel\.draught|stream|trip)\b)", bench)[0]
+    (home / "bench.toml").write_text(four if rows > 1 else bench)
+    done = subprocess.run(
+        [COMMAND, *command.split()], cwd=home, preexec_fn=small, capture_output=True, text=True,
+        check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr[-1000:]
+    if rows > 1:
+        written = done.stdout or (home / "out.csv").read_text()
+        assert written.count("\n") == rows + 1
 
 
 WITHOUT = "import sys; sys.modules[sys.argv.pop(1)] = None; from jetruler.cli import main; main()"

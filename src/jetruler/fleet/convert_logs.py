@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
@@ -15,6 +14,7 @@ from ..logs.layout import chosen
 from ..logs.options import ConvertOptions
 from ..logs.source import LogError
 from ..logs.summary import Summary
+from ..system.processes import cores
 from .attempt import Outcome, Work, attempt
 from .made_of import MadeOf
 from .plan import Task, planned
@@ -134,12 +134,11 @@ def convert_all(
         fleet.skipped = [task.log for task in tasks if made.is_done(task)]
         skipped = set(fleet.skipped)
         tasks = [task for task in tasks if task.log not in skipped]
-    cores = os.cpu_count() or 1
-    at_once = min(jobs or cores, max(1, len(tasks)))
+    at_once = min(jobs or cores(), max(1, len(tasks)))
     away = cluster is not None  # whose cores and memory are its own
     each = replace(
         wanted,
-        threads=wanted.threads or (1 if away else max(1, cores // at_once)),
+        threads=wanted.threads or (1 if away else max(1, cores() // at_once)),
         memory=wanted.memory if away else wanted.memory / at_once,
     )
     sizes = {task.log: task.bytes for task in tasks}

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import os
 import queue
 import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TypeVar
+
+from ..system.processes import cores
 
 Item = TypeVar("Item")
 Made = TypeVar("Made")
@@ -33,7 +34,7 @@ class Workers:
     """
 
     def __init__(self, threads: int | None = None) -> None:
-        self.threads = max(1, threads or min(MOST, os.cpu_count() or 1))
+        self.threads = max(1, threads or min(MOST, cores()))
         self._pool = ThreadPoolExecutor(self.threads, "jetruler") if self.threads > 1 else None
 
     def __enter__(self) -> Workers:

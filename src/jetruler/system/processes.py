@@ -1,4 +1,4 @@
-"""Other programs on this computer."""
+"""Processors, and other programs on this computer."""
 
 from __future__ import annotations
 
@@ -6,6 +6,14 @@ import os
 from typing import Any
 
 _QUERY, _STILL_ACTIVE = 0x1000, 259
+
+
+def cores() -> int:
+    """How many processors this program may use: not all, where somebody has said so."""
+    try:
+        return len(os.sched_getaffinity(0))
+    except AttributeError:  # not every system knows
+        return os.cpu_count() or 1
 
 
 def is_running(process: int) -> bool:
