@@ -15,6 +15,7 @@ from jetruler import Smoothing, demo
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.model.reading import FLAG_NAMES
 
+from .command import ENCODING
 from .conftest import Cli
 
 ROOT = Path(__file__).parents[1]
@@ -53,9 +54,10 @@ CONSOLE = [page for page in PAGES if blocks(page, "console")]
 def test_console_blocks_show_what_comes_out(page: Path, home: Path, cli: Cli) -> None:
     """Every command of a guide, in order; every line shown below it is in its output."""
     for block in blocks(page, "console"):
-        for part in block.split("$ jetruler ")[1:]:
+        typed = re.split(r"\$ (?:PYTHONIOENCODING=(\w+) )?jetruler ", block)[1:]
+        for encoding, part in zip(typed[::2], typed[1::2], strict=True):
             command, *lines = part.splitlines()
-            done = cli(*shlex.split(command))
+            done = cli(*shlex.split(command), encoding=encoding or ENCODING)
             assert done.returncode in (0, 1), done.stderr
             said = (done.stdout + done.stderr).splitlines()
             for line in filter(None, lines):

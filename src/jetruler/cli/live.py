@@ -23,7 +23,7 @@ from ..system.signals import on_rest
 from ..system.terminal import ENDED, allow_escapes, keys
 from .common import bench_option, folder_of, load
 from .live_view import LiveView
-from .streams import console, encoded, raw_stdout
+from .streams import console, encoded, print_table, raw_stdout
 
 if TYPE_CHECKING:
     from ..core.model.stream import Stream
@@ -279,7 +279,7 @@ def _summary(session: Session, lasted: float, outlet: Outlet) -> None:
             ends = [*map(channel.shown, at), f"{number(seen.lowest)} … {number(seen.highest)}"]
         table.add_row(name, *ends, str(seen.flagged))
     out = console(err=True)
-    out.print(table)
+    print_table(out, table)
     for note in _notes(session, lasted, outlet):
         out.print(note, markup=False)
 

@@ -14,7 +14,7 @@ from ..core.model.text import number
 from ..core.model.units import symbol
 from .common import load
 from .convert import format_options, log_format
-from .streams import console, show_json
+from .streams import console, print_table, show_json
 from .summary_text import progress_bar
 
 if TYPE_CHECKING:
@@ -135,8 +135,6 @@ def show_look(found: Look) -> None:
     from rich.table import Table
 
     out = console()
-    if not out.is_terminal:
-        out = console(width=120)
     wide = not out.is_terminal or out.width >= 104
     table = Table(box=None, pad_edge=False, header_style="bold")
     shown = [i for i in range(len(HEADINGS)) if wide or i not in LEFT_OUT]
@@ -146,7 +144,7 @@ def show_look(found: Look) -> None:
         row = _row(each)
         table.add_row(*(row[i] for i in shown))
     out.print(f"{found.rows} rows", markup=False)
-    out.print(table)
+    print_table(out, table)
     if found.time is not None:
         time = found.time
         out.print(

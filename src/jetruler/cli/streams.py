@@ -21,6 +21,7 @@ from .plain import ASCII, PLAIN
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.table import Table
 
 
 def settle() -> None:
@@ -99,3 +100,16 @@ def raw_stdout() -> RawIOBase:
     sys.stdout.flush()
     buffer = sys.stdout.buffer  # with PYTHONUNBUFFERED it is none
     return cast(RawIOBase, getattr(buffer, "raw", buffer))
+
+
+#: Wider than any table.
+_WIDE = 4000
+
+
+def print_table(out: Console, table: Table) -> None:
+    """Print a table whole: a window that is too narrow breaks its lines, and cuts no cell."""
+    window = out.width
+    out.width = _WIDE
+    out.width = max(window, table.__rich_measure__(out, out.options).maximum)
+    out.print(table, crop=False)
+    out.width = window

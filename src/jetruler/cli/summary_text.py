@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
-from .streams import console
+from .streams import console, print_table
 
 if TYPE_CHECKING:
     from ..logs.batches import Progress
@@ -42,6 +42,6 @@ def show_summary(summary: Summary) -> None:
         ends = [shown(found.smallest), shown(found.largest), mean]
         table.add_row(name, str(found.rows), *ends, flags or "–")
     out = console(err=True)
-    out.print(table)
+    print_table(out, table)
     for note in summary.notes():
         out.print(note, markup=False)
