@@ -18,6 +18,7 @@ from ..core.model.text import number
 from ..core.model.ticks import Tick, raw_ends, round_values, true_ticks
 from ..core.model.units import symbol
 from .ruler_view import AMBER, IVORY, JET
+from .streams import as_shown
 
 if TYPE_CHECKING:
     from ..live.session import Session
@@ -80,9 +81,10 @@ class LiveView:
 
     def _channel(self, channel: Channel, seen: SeenRange, width: int, each: int) -> list[str]:
         flags = flag_names(seen.flags)
-        value = channel.shown(seen.value) if seen.count == seen.count else "–"
+        value = as_shown(channel.shown(seen.value)) if seen.count == seen.count else "–"
         raw = "–" if _none(seen.count) else number(seen.count)
         ends = f"{seen.lowest:.0f}…{seen.highest:.0f}" if seen.highest >= seen.lowest else "–"
+        ends = as_shown(ends)
         cells = f"{channel.name[:NAME]:<{NAME}}{raw:>{COUNT}}{_volts(channel, seen.count):>{VOLTS}}"
         shown = f"{value[: VALUE - 1]:>{VALUE}}"
         room = width - len(cells) - len(shown) - 2 - ENDS
@@ -117,7 +119,7 @@ class LiveView:
             with contextlib.suppress(ParameterError):  # an input of unknown range has none
                 ticks = true_ticks(channel.ruler, max(2, room // 7), channel.limits)
             scale = (room - 3) / (high - low)
-            self._known[key] = [(round((t.raw - low) * scale), t.label) for t in ticks]
+            self._known[key] = [(round((t.raw - low) * scale), as_shown(t.label)) for t in ticks]
         return self._known[key], low, high
 
     def _edge(
@@ -170,7 +172,7 @@ class LiveView:
         lines = [self._style(f"drives ({how})"[:width], fg=RED if sender.failure else GREY)]
         for name, driver in session.station.decisions.drivers.items():
             drive = driver.drive
-            text = f"{command_text(driver.command)} {symbol(drive.unit)}".strip()
+            text = as_shown(f"{command_text(driver.command)} {symbol(drive.unit)}".strip())
             bar = _bar(drive, driver.command, max(0, min(24, width - 52)))
             why = session.station.why_safe(name)
             state = f"SAFE: {why}" if driver.safe else ""
@@ -241,7 +243,7 @@ def _bar(drive: Drive, command: float, room: int) -> str:
     if room < 4 or high <= low:
         return ""
     filled = round((command - low) / (high - low) * room)
-    return "█" * filled + "·" * (room - filled)
+    return "█" * filled + "░" * (room - filled)
 
 
 def _labels(marks: Sequence[tuple[int, str]], room: int) -> str:

@@ -70,7 +70,7 @@ def echo_lines(text: str) -> None:
         echo(text)
         return
     width = max(40, shutil.get_terminal_size().columns)
-    for line in text.splitlines():
+    for line in as_shown(text).splitlines():
         plain = len(click.unstyle(line)) <= width or "  " in line.strip()
         indent = " " * (len(line) - len(line.lstrip()) + 2)
         echo(line if plain else textwrap.fill(line, width, subsequent_indent=indent))
