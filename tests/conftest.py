@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 import sys
 from collections.abc import Callable, Iterator
 from functools import partial
@@ -25,6 +26,15 @@ for profile, examples in (("jetruler", 25), ("soak", 300)):
         suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
     )
 settings.load_profile("jetruler")
+
+# Whoever runs the tests in the background has them ignore signals, and all that they start.
+for number, handler in (
+    (signal.SIGINT, signal.default_int_handler),
+    (signal.SIGHUP, signal.SIG_DFL),
+    (signal.SIGQUIT, signal.SIG_DFL),
+):
+    if signal.getsignal(number) is signal.SIG_IGN:
+        signal.signal(number, handler)
 
 COMMAND = Path(sys.executable).with_name("jetruler")
 

@@ -104,7 +104,7 @@ def wait_for(true: Callable[[], bool], seconds: float = 20) -> None:
 
 def test_the_demo_source(cli: Cli) -> None:
     def live(*options: str) -> str:
-        done = cli("live", "--source", "demo", "--duration", "1 s", *options)
+        done = cli("live", "--source", "demo", "--duration", "0.8 s", *options)
         assert done.returncode == 0, done.stderr
         assert "disarmed: no command was sent" in done.stderr
         return done.stdout

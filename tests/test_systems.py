@@ -52,7 +52,7 @@ def test_the_command_line_on_another_system(system: str, tests: str) -> None:
 @pytest.fixture
 def windows(monkeypatch: pytest.MonkeyPatch) -> None:
     """Names of files, and processes, as on Windows."""
-    fake = SimpleNamespace(name="nt", kill=foreign.kill)
+    fake = SimpleNamespace(name="nt", kill=foreign.kill, cpu_count=lambda: 2)
     monkeypatch.setattr(names, "os", fake)
     monkeypatch.setattr(processes, "os", fake)
     kernel = SimpleNamespace(kernel32=foreign.Kernel())
