@@ -91,7 +91,7 @@ def commands(listed: Any) -> list[Any]:
         pytest.param(
             command,
             encoding,
-            marks=[] if encoding == "ascii" and n % 5 == 0 else [soak],
+            marks=[] if encoding == "ascii" and n % 8 == 0 else [soak],
             id=f"{encoding}-{command[:40]}",
         )
         for encoding in ENCODINGS

@@ -162,19 +162,24 @@ WITHOUT = "import sys; sys.modules[sys.argv.pop(1)] = None; from jetruler.cli im
     ("missing", "command", "works"),
     [
         ("pyarrow", "explain bean --at 400 --budget", True),
-        ("pyarrow", "export bean --to c -o bean.h", True),
-        ("pyarrow", "draw ruler bean", True),
-        ("pyarrow", "fit bean --marks bath.csv", True),
         ("pyarrow", "convert roast.csv", False),
-        ("pyarrow", "live --source roast.csv", False),
         ("serial", "live --source roast.csv", True),
-        ("serial", "live --source socket://localhost:9 --duration 0.2", True),
         ("serial", "live --source loop://", False),
-        ("scipy", "explain bean --at 1880", True),
-        ("scipy", "fit bean --marks bath.csv", False),
-        ("matplotlib", "draw ruler bean", False),
-        ("pint", "convert roast.csv", True),
         ("pandas", "convert roast.csv", True),
+        *(
+            pytest.param(*row, marks=soak)
+            for row in (
+                ("pyarrow", "export bean --to c -o bean.h", True),
+                ("pyarrow", "draw ruler bean", True),
+                ("pyarrow", "fit bean --marks bath.csv", True),
+                ("pyarrow", "live --source roast.csv", False),
+                ("serial", "live --source socket://localhost:9 --duration 0.2", True),
+                ("scipy", "explain bean --at 1880", True),
+                ("scipy", "fit bean --marks bath.csv", False),
+                ("matplotlib", "draw ruler bean", False),
+                ("pint", "convert roast.csv", True),
+            )
+        ),
     ],
 )
 def test_a_piece_that_is_missing(home: Path, missing: str, command: str, works: bool) -> None:

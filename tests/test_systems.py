@@ -172,10 +172,8 @@ def test_a_disk_that_folds_case(home: Path) -> None:
     (home / "a" / "DAY.jsonl").write_text('{"ch0": 1}\n')
     for command, says in {
         "convert roast.csv -o ROAST.csv": "-o ROAST.csv: this is the log",
-        "convert roast.csv -o new.csv --events NEW.csv": "--events NEW.csv: this is what -o writes",
         "convert a -o out --to parquet": "its result would stand where that of",
         "convert a -o A": "the results would stand among the logs",
-        "live --source roast.csv --record Bench.toml": "this is the bench",
         "export bean --to c -o BENCH.TOML": "this is the bench",
     }.items():
         done = subprocess.run(
