@@ -19,7 +19,7 @@ from jetruler import JetRulerError, convert, load_bench
 from jetruler.files import appear, keep_apart, part_beside, same_file
 from jetruler.fleet.plan import planned
 from jetruler.live.sources import WINDOWS_PORT
-from jetruler.system import names, processes, signals, terminal
+from jetruler.system import file_names, processes, signals, terminal
 
 from .conftest import COMMAND, Cli
 from .foreign import sitecustomize as foreign
@@ -53,7 +53,7 @@ def test_the_command_line_on_another_system(system: str, tests: str) -> None:
 def windows(monkeypatch: pytest.MonkeyPatch) -> None:
     """Names of files, and processes, as on Windows."""
     fake = SimpleNamespace(name="nt", kill=foreign.kill, cpu_count=lambda: 2)
-    monkeypatch.setattr(names, "os", fake)
+    monkeypatch.setattr(file_names, "os", fake)
     monkeypatch.setattr(processes, "os", fake)
     kernel = SimpleNamespace(kernel32=foreign.Kernel())
     monkeypatch.setattr(ctypes, "windll", kernel, raising=False)
@@ -69,7 +69,7 @@ def windows(monkeypatch: pytest.MonkeyPatch) -> None:
     ],
 )  # fmt: skip
 def test_names_that_windows_keeps(name: str, why: str) -> None:
-    found = names.unfit(Path("folder", name))
+    found = file_names.unfit(Path("folder", name))
     assert bool(found) == bool(why)
     assert why in found
 
@@ -105,8 +105,8 @@ def test_any_name_here(cli: Cli, home: Path) -> None:
 @pytest.mark.usefixtures("windows")
 def test_long_paths_get_their_prefix() -> None:
     short, long = Path("/short"), Path("/" + "x/" * 130)
-    assert names.reachable(short) == short
-    assert str(names.reachable(long)) == f"\\\\?\\{long}"
+    assert file_names.reachable(short) == short
+    assert str(file_names.reachable(long)) == f"\\\\?\\{long}"
 
 
 @pytest.mark.usefixtures("windows")
@@ -147,8 +147,8 @@ def test_a_result_that_is_held_open_is_kept(
 
 def test_names_that_differ_in_case_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)
-    names.folds_case.cache_clear()
-    assert not names.folds_case(tmp_path)
+    file_names.folds_case.cache_clear()
+    assert not file_names.folds_case(tmp_path)
     for name in ("day.csv", "Day.jsonl", "night.csv"):
         (tmp_path / name).write_text("t,ch0\n0,1\n")
     assert len(planned(["."], "out", out_kind="parquet")) == 3

@@ -10,7 +10,7 @@ from os import PathLike
 from pathlib import Path
 
 from .core.errors import JetRulerError
-from .system.names import folds_case
+from .system.file_names import folds_case
 from .system.processes import is_running
 
 #: Bytes of a file that was written by hand, or of a table of points.

@@ -11,7 +11,7 @@ from typing import Any, NoReturn
 import click
 
 from .. import __version__
-from ..system.memory import spare_addresses
+from ..system.addresses import spare_addresses
 from ..system.signals import on_ending
 from .streams import let_go, settle
 

@@ -13,7 +13,7 @@ from ..core.model.quantity import quantity
 from ..core.model.text import nearest
 from ..core.model.unit_registry import factor
 from ..core.model.units import symbol
-from ..system.names import unfit
+from ..system.file_names import unfit
 
 bench_option = click.option(
     "-b",

@@ -113,9 +113,12 @@ def _named_ascii(name: str) -> codecs.CodecInfo | None:
         return None
     known = codecs.lookup("ascii")
     return codecs.CodecInfo(
-        known.encode, known.decode, known.streamreader, known.streamwriter,
-        known.incrementalencoder, known.incrementaldecoder, ASCII,
-    )  # fmt: skip
+        known.encode,
+        known.decode,
+        incrementalencoder=known.incrementalencoder,
+        incrementaldecoder=known.incrementaldecoder,
+        name=ASCII,
+    )
 
 
 codecs.register(_named_ascii)

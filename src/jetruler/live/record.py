@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
-from ..system.names import reachable
+from ..system.file_names import reachable
 from .stream_errors import StreamError
 
 

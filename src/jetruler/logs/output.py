@@ -11,7 +11,7 @@ from types import TracebackType
 from typing import BinaryIO, cast
 
 from ..files import appear, part_beside, same_file
-from ..system.names import reachable, unfit
+from ..system.file_names import reachable, unfit
 from .source import LogError
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from os import PathLike
 from pathlib import Path
 
-from ...system.names import reachable
+from ...system.file_names import reachable
 from ..reader import LogReader
 from ..source import LogError, LogFormat, LogSource, kind_of
 
