@@ -13,7 +13,7 @@ import numpy as np
 from ..core.calibrate.marks import Marks, MarksError
 from ..core.errors import QuantityError
 from ..core.model.quantity import Toleranced, quantity, unit_of
-from ..core.model.units import canonical
+from ..core.model.unit_registry import spelled
 
 #: `raw`, `raw (V)`, `raw [V]` or `raw_V`; so for true and u_true.
 _HEADING = re.compile(
@@ -102,7 +102,7 @@ def _headings(name: str, heading: list[str]) -> tuple[dict[str, int], dict[str, 
             side = match[1].lower()
             unit = match[2] or match[3]
             places.setdefault(side, i)
-            units[side] = None if unit is None else canonical(_UNITS.get(unit, unit))
+            units[side] = None if unit is None else spelled(_UNITS.get(unit, unit))
     for side in ("raw", "true"):
         if side not in places:
             raise MarksError(

@@ -11,8 +11,8 @@ import numpy as np
 from ..arrays import Array
 from ..errors import JetRulerError
 from ..model.text import number, shown
-from ..model.unit_registry import factor
-from ..model.units import canonical, symbol
+from ..model.unit_registry import factor, factor_and_offset, spelled
+from ..model.units import symbol
 
 
 class MarksError(JetRulerError):
@@ -134,7 +134,7 @@ class Marks:
     def in_units(self, raw_units: Sequence[str | None], true_unit: str | None) -> Marks:
         """The same marks with their raw side in one of `raw_units` (the units a channel has at its
         joints) and their true side in `true_unit`. Raises `MarksError` for any other unit."""
-        raw, raw_unit = self.raw, self.raw_unit and canonical(self.raw_unit)
+        raw, raw_unit = self.raw, self.raw_unit and spelled(self.raw_unit)
         if raw_unit is not None and raw_unit not in raw_units:
             known = factor(raw_unit)
             if known is None or known[0] not in raw_units:
@@ -143,12 +143,10 @@ class Marks:
                     f"marks: raw is in {symbol(raw_unit)}; this channel has {has} between its laws"
                 )
             raw, raw_unit = raw * known[1], known[0]
-        if self.true_unit is None or canonical(self.true_unit) == true_unit:
+        if self.true_unit is None or spelled(self.true_unit) == true_unit:
             return replace(self, raw=raw, raw_unit=raw_unit, true_unit=true_unit)
         if true_unit is None:
             raise MarksError(f"marks: true is in {symbol(self.true_unit)}; the law gives no unit")
-        from ..model.unit_registry import factor_and_offset
-
         try:
             scale, offset = factor_and_offset(self.true_unit, true_unit)
         except JetRulerError as error:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 
 from ..errors import UnitError
-from .unit_registry import factor_and_offset
-from .units import TEMPERATURES, canonical, symbol, usual
+from .unit_registry import factor_and_offset, spelled
+from .units import TEMPERATURES, symbol, usual
 
 _BRACKETS = re.compile(r".*[(\[]\s*(.+?)\s*[)\]]\s*\Z")
 #: What loggers write for degrees where no other unit can be meant.
@@ -30,7 +30,7 @@ def column_unit(name: str, like: str | None) -> str | None:
     texts = [said[1]] if said else ["_".join(parts[i:]) for i in range(1, len(parts))]
     other = None
     for text in texts:
-        unit = canonical(text.replace("_per_", "/").replace("percent", "%"))
+        unit = spelled(text.replace("_per_", "/").replace("percent", "%"))
         unit = _DEGREES.get(unit, unit) if like in TEMPERATURES else unit
         try:
             factor_and_offset(unit, like)

@@ -15,7 +15,8 @@ import numpy as np
 
 from ..arrays import Array, FlagArray
 from ..errors import ParameterError
-from .units import Unit, canonical
+from .unit_registry import spelled
+from .units import Unit
 
 if TYPE_CHECKING:
     from .fit_model import FitAsked, FitModel
@@ -246,7 +247,7 @@ def unit_fields(law: Law, *fields: str) -> None:
     """Bring the unit fields of a law under construction to their one spelling."""
     for field in fields:
         if isinstance(value := getattr(law, field), str):
-            object.__setattr__(law, field, canonical(value))
+            object.__setattr__(law, field, spelled(value))
 
 
 def hint_unit(hint: Any) -> Unit | None:

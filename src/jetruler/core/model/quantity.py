@@ -7,8 +7,8 @@ import re
 from decimal import Decimal
 
 from ..errors import QuantityError, UnitError
-from .unit_registry import factor
-from .units import PREFIXES, TEMPERATURES, canonical, symbol
+from .unit_registry import factor, spelled
+from .units import PREFIXES, TEMPERATURES, symbol
 
 EXAMPLES = '"4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC"'
 
@@ -122,7 +122,7 @@ def quantity(text: str, unit: str | None = None) -> float:
     parts = _TOLERANCE.split(told, maxsplit=1)
     if k is not None and len(parts) == 1:
         raise QuantityError(f'{text!r}: k and sigma stand behind a tolerance: "± 1 % (k=2)"')
-    asked = None if unit is None else canonical(unit)
+    asked = None if unit is None else spelled(unit)
     value, found, half = _read_value(parts[0].strip(), text, coded=asked not in TEMPERATURES)
     asked = asked or found
     found = found or asked
@@ -217,7 +217,7 @@ def _read_half_width(text: str, value: float, unit: str | None, whole: str) -> f
             half = float(Decimal(repr(half)) * TEMPERATURES[found][1] / TEMPERATURES[unit][1])
         elif found is not None and found != unit:
             inner = f"the tolerance is in {symbol(found)}, the value in {symbol(unit) or '1'}"
-            half *= _size(found, unit, f"{whole!r}: {inner}")
+            half *= _line(found, unit, f"{whole!r}: {inner}")[0]
     if half < 0:
         raise QuantityError(f"{whole!r}: a tolerance is not negative")
     return half
@@ -239,18 +239,16 @@ def _convert(
         scale = Decimal(repr(wanted[1]))
         half = None if half is None else float(Decimal(repr(half)) / scale)
         return float(Decimal(repr(value)) / scale), half
-    size = _size(found, asked, f"{text!r} is in {symbol(found)}; {symbol(asked)} is wanted here")
-    return value * size, None if half is None else half * size
+    otherwise = f"{text!r} is in {symbol(found)}; {symbol(asked)} is wanted here"
+    size, offset = _line(found, asked, otherwise)
+    return value * size + offset, None if half is None else half * size
 
 
-def _size(found: str | None, unit: str | None, otherwise: str) -> float:
-    """The size of one unit in another. Raises `QuantityError`, which says what is otherwise."""
+def _line(found: str | None, unit: str | None, otherwise: str) -> tuple[float, float]:
+    """From one unit to another. Raises `QuantityError`, which says what is otherwise."""
     from .unit_registry import factor_and_offset
 
     try:
-        size, offset = factor_and_offset(str(found), str(unit))
+        return factor_and_offset(str(found), str(unit))
     except UnitError:
-        offset = math.nan
-    if offset != 0:
-        raise QuantityError(otherwise)
-    return size
+        raise QuantityError(otherwise) from None

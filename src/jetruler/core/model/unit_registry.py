@@ -18,7 +18,12 @@ from .units import PREFIXES, TEMPERATURES, canonical, symbol, usual
 #: tower, a call) is not even shown to Pint, which evaluates what it is given.
 _PART = r"[^\W\d]{1,30}(?:(?:\^|\*\*)?-?\d|[²³])?"
 _UNIT = re.compile(rf"(?:1/)?{_PART}(?:[*/·]{_PART}){{0,5}}\Z")
-_PINT_NAMES = {"%": "percent", "fraction": "dimensionless", "degC": "kelvin", "degF": "kelvin"}
+_PINT_NAMES = {"%": "percent", "fraction": "dimensionless"}
+#: What the registry calls units that have another name here.
+_OWN_NAMES = {"degree_Celsius": "degC", "degree_Fahrenheit": "degF", "kelvin": "K", "liter": "L"}
+_SINGLE = re.compile(r"[^\W\d]{1,30}\Z")
+#: A word is known whatever its case; a symbol is not: mA is no MA.
+_WORD = re.compile(r"[A-Za-z]{4,}\Z")
 
 
 @cache
@@ -28,6 +33,25 @@ def _registry() -> Any:
     return pint.UnitRegistry(non_int_type=Fraction)
 
 
+@cache
+def spelled(unit: str) -> str:
+    """Return the one spelling used inside of any that the registry knows: `"fahrenheit"` is
+    `"degF"`, `"millivolt"` is `"mV"`. A text that nobody knows stays as it is."""
+    name = canonical(unit)
+    if usual(name) is not None or name in TEMPERATURES or not _SINGLE.match(name):
+        return name
+    for text in (name, name.lower()) if _WORD.match(name) else (name,):
+        try:
+            found = _registry().parse_units(text)
+        except Exception:  # Pint raises many kinds
+            continue
+        if (own := _OWN_NAMES.get(str(found))) is not None:
+            return own
+        short = f"{found:~}".replace("µ", "u").replace("Ω", "ohm")
+        return short if usual(short) is not None else text
+    return name
+
+
 def factor(name: str) -> tuple[str, float] | None:
     """Return the base unit of a symbol and its size in it: `"kohm"` → `("ohm", 1000.0)`.
 
@@ -35,13 +59,15 @@ def factor(name: str) -> tuple[str, float] | None:
     """
     found = usual(name)
     if found is None and name not in PREFIXES:
-        found = (name, 1.0) if is_unit(name) else None
+        own = spelled(name)
+        found = usual(own) or ((own, 1.0) if is_unit(own) else None)
     return found
 
 
 @cache
 def is_unit(unit: str) -> bool:
     """Return whether a text is a unit that anybody knows."""
+    unit = spelled(unit)
     return unit in TEMPERATURES or _quantity(0, unit) is not None
 
 
@@ -52,7 +78,7 @@ def factor_and_offset(source: str, unit: str) -> tuple[float, float]:
     y = factor · x + offset, from exact fractions, each rounded once. Raises `UnitError` for units
     of two kinds, and for a unit that is none.
     """
-    source, unit = canonical(source), canonical(unit)
+    source, unit = spelled(source), spelled(unit)
     if source in TEMPERATURES and unit in TEMPERATURES:
         (zero, degree), (to_zero, to_degree) = TEMPERATURES[source], TEMPERATURES[unit]
         return float(degree / to_degree), float((zero - to_zero) / to_degree)
@@ -62,13 +88,25 @@ def factor_and_offset(source: str, unit: str) -> tuple[float, float]:
     try:
         if not is_unit(unit):
             raise ValueError(unit)
-        name = _PINT_NAMES.get(unit, unit)
-        zero, one, two = (_quantity(x, source).to(name).magnitude for x in (0, 1, 2))
+        zero, one, two = (_converted(x, source, unit) for x in (0, 1, 2))
         if one - zero != two - one:  # a logarithmic unit
             raise ValueError(unit)
         return float(one - zero), float(zero)
     except Exception:  # Pint raises many kinds
         raise UnitError(f"{symbol(source)} cannot be converted to {symbol(unit)}") from None
+
+
+def _converted(x: int, source: str, unit: str) -> Fraction:
+    """x of one unit in another; a temperature by way of kelvin, since scales begin elsewhere."""
+    if source in TEMPERATURES:
+        zero, degree = map(Fraction, TEMPERATURES[source])
+        found = _registry().Quantity(zero + x * degree, "kelvin")
+    else:
+        found = _quantity(x, source)
+    if unit in TEMPERATURES:
+        zero, degree = map(Fraction, TEMPERATURES[unit])
+        return (Fraction(found.to("kelvin").magnitude) - zero) / degree
+    return Fraction(found.to(_PINT_NAMES.get(unit, unit)).magnitude)
 
 
 def _quantity(x: int, unit: str) -> Any:
