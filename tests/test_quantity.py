@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 import jetruler as jr
 from jetruler import QuantityError, Toleranced, quantity
 from jetruler.core.laws.build import build_law
+from jetruler.core.model.column_unit import column_unit
 
 # IEC 60062: the letter stands for the decimal point; and the ways people write the same value.
 READ = [
@@ -145,3 +146,53 @@ def test_a_unit_is_a_name_and_nothing_to_compute(unit: str) -> None:
 def test_marks_in_any_unit() -> None:
     law = build_law({"law": "line", "marks": [["4 mA", 0], ["20 mA", "100 psi"]]})
     assert (law.takes, law.gives, law.slope(np.array([0.01]))[0]) == ("A", "psi", 6250.0)
+
+
+#: One temperature in every scale, to the definitions of BIPM's SI brochure and NIST SP 811.
+SCALES = {
+    25.0: ("degC", "°C", "celsius", "Celsius", "degree_Celsius"),
+    77.0: ("degF", "°F", "fahrenheit", "Fahrenheit", "degree_Fahrenheit"),
+    298.15: ("K", "kelvin", "Kelvin"),
+    536.67: ("rankine", "degR", "degree_Rankine"),
+}
+
+
+@pytest.mark.parametrize("value", SCALES)
+@pytest.mark.parametrize("other", SCALES)
+def test_temperatures_in_every_spelling(value: float, other: float) -> None:
+    for name in SCALES[value]:
+        for wanted in SCALES[other]:
+            assert jr.To(wanted, name)(value) == pytest.approx(other, abs=1e-9)
+            if name.isalpha() and wanted.isascii():
+                assert quantity(f"{value} {name}", wanted) == pytest.approx(other, abs=1e-9)
+            one = jr.Marks(np.array([1.0]), np.array([value]), true_unit=name)
+            marks = one.in_units(("count",), wanted)
+            if SCALES[other][0] in ("degC", "degF", "K"):
+                assert marks.true[0] == pytest.approx(other, abs=1e-9)
+
+
+@pytest.mark.parametrize(
+    ("text", "unit", "half"),
+    [
+        ("25 degC ± 1.8 fahrenheit", "degC", 1.0),  # a difference has no zero point
+        ("77 fahrenheit ± 1 kelvin", "degC", 1.0),
+        ("298.15 kelvin ± 1 degC", "degF", 1.8),
+        ("3.3 volt ± 5 millivolt", "V", 0.005),
+    ],
+)
+def test_tolerances_are_differences(text: str, unit: str, half: float) -> None:
+    found = quantity(text, unit)
+    assert isinstance(found, Toleranced)
+    assert found.half_width == pytest.approx(half, rel=1e-12)
+
+
+@pytest.mark.parametrize(
+    ("spelled", "unit"),
+    [("millivolt", "mV"), ("kiloohm", "kohm"), ("Volt", "V"), ("hertz", "Hz"), ("litre", "L"),
+     ("degree", "deg"), ("kilogram", "kg"), ("psi", "psi"), ("m/s²", "m/s²"), ("mA", "mA")],
+)  # fmt: skip
+def test_one_spelling_inside(spelled: str, unit: str) -> None:
+    """Whatever a law is told, laws that follow one another agree about it."""
+    line = jr.Line(gain=1, offset=0, unit=spelled)
+    assert line.gives == unit
+    assert column_unit(f"x_{spelled}" if spelled.isalpha() else f"x ({spelled})", unit) == unit

@@ -88,25 +88,30 @@ def factor_and_offset(source: str, unit: str) -> tuple[float, float]:
     try:
         if not is_unit(unit):
             raise ValueError(unit)
-        zero, one, two = (_converted(x, source, unit) for x in (0, 1, 2))
-        if one - zero != two - one:  # a logarithmic unit
+        first, second, third = (_converted(x, source, unit) for x in (0, 1, 2))
+        if second - first != third - second:  # a logarithmic unit
             raise ValueError(unit)
-        return float(one - zero), float(zero)
+        return float(second - first), float(first)
     except Exception:  # Pint raises many kinds
         raise UnitError(f"{symbol(source)} cannot be converted to {symbol(unit)}") from None
 
 
 def _converted(x: int, source: str, unit: str) -> Fraction:
     """x of one unit in another; a temperature by way of kelvin, since scales begin elsewhere."""
+    found = _quantity(x, source)
     if source in TEMPERATURES:
-        zero, degree = map(Fraction, TEMPERATURES[source])
-        found = _registry().Quantity(zero + x * degree, "kelvin")
-    else:
-        found = _quantity(x, source)
+        found = _registry().Quantity(_zero(source) + x * _degree(source), "kelvin")
     if unit in TEMPERATURES:
-        zero, degree = map(Fraction, TEMPERATURES[unit])
-        return (Fraction(found.to("kelvin").magnitude) - zero) / degree
+        return (Fraction(found.to("kelvin").magnitude) - _zero(unit)) / _degree(unit)
     return Fraction(found.to(_PINT_NAMES.get(unit, unit)).magnitude)
+
+
+def _zero(unit: str) -> Fraction:
+    return Fraction(TEMPERATURES[unit][0])
+
+
+def _degree(unit: str) -> Fraction:
+    return Fraction(TEMPERATURES[unit][1])
 
 
 def _quantity(x: int, unit: str) -> Any:
