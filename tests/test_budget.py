@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import math
 from pathlib import Path
+from statistics import NormalDist
 
 import numpy as np
 import pandas as pd
@@ -100,6 +101,36 @@ def test_mass_calibration_of_the_guide() -> None:
     assert run.interval == pytest.approx((1.0834, 1.3825), abs=2e-3)
     assert not run.first_order
     assert "the chain is too bent for it" in str(run)
+
+
+@pytest.mark.parametrize("draws", [None, 1000, 20_000])
+def test_a_straight_chain_with_noise_is_of_first_order(draws: int | None) -> None:
+    """Whatever the size of the noise and the number of draws: their own error is no bend."""
+    chain = Adc(16, 3.3) >> Line(1000)
+    for seed, size in enumerate(np.geomspace(0.5, 500, 12)):
+        run = jr.simulate(chain, 20_000, noise=50 + size, seed=seed, draws=draws)
+        assert run.first_order
+        assert "it will do" in str(run)
+        if draws is None:
+            assert run.decided
+
+
+@pytest.mark.parametrize("level", [0.683, 0.95, 0.99])
+def test_draws_go_on_until_the_ends_are_known(level: float) -> None:
+    """The standard error that a run tells is the scatter of the ends of many runs; normal ends
+    are those of the table."""
+    chain = Adc(16, 3.3) >> Line(1000)
+    runs = [jr.simulate(chain, 20_000, noise=70, level=level, seed=s) for s in range(8)]
+    assert all(run.stable for run in runs)
+    wanted = NormalDist().inv_cdf(0.5 + level / 2) * runs[0].budget.combined
+    ends = np.array([run.interval[1] - run.budget.value for run in runs])
+    errors = np.array([run.end_error for run in runs])
+    assert np.all(np.abs(ends - wanted) < 5 * errors)
+    few = [jr.simulate(chain, 20_000, noise=70, level=level, seed=s, draws=4000) for s in range(60)]
+    scatter = float(np.std([run.interval[1] for run in few], ddof=1))
+    assert np.mean([run.end_error for run in few]) == pytest.approx(scatter, rel=0.35)
+    assert not few[0].stable
+    assert "more draws would tell them better" in str(few[0])
 
 
 def test_ohms_of_a_divider_in_closed_form() -> None:

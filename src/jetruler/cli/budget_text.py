@@ -2,41 +2,46 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
+from ..core.errors import JetRulerError
 from ..core.model.channel import Channel
 from ..core.uncertainty.budget import Budget, budget
 from .common import finite_or_none
 
+if TYPE_CHECKING:
+    from ..core.uncertainty.simulate import Simulation
 
-def budget_text(
-    channel: Channel, at: float, noise: float | None, readings: float | None, draws: int | None
-) -> str:
+
+def budget_text(channel: Channel, at: float, draws: str | None, **given: float) -> str:
     """The budget for people; checked by Monte Carlo if draws are asked for."""
-    text = str(budget(channel, at, noise=noise, readings=readings))
-    if draws is None:
-        return text
+    text = str(budget(channel, at, **given))
+    return text if draws is None else f"{text}\n\n{_drawn(channel, at, draws, given)}"
+
+
+def _drawn(channel: Channel, at: float, draws: str, given: dict[str, Any]) -> Simulation:
     from ..core.uncertainty.simulate import simulate
 
-    return f"{text}\n\n{simulate(channel, at, noise=noise, readings=readings, draws=draws)}"
+    if draws != "stable" and not draws.isdecimal():
+        raise JetRulerError(f"--draws: found {draws!r}; a whole number or `stable` is right")
+    return simulate(channel, at, draws=None if draws == "stable" else int(draws), **given)
 
 
 def budget_as_dict(
-    channel: Channel, at: float, noise: float | None, readings: float | None, draws: int | None
+    channel: Channel, at: float, draws: str | None, **given: float
 ) -> dict[str, Any]:
     """For JSON; NaN is null, and so are infinite degrees of freedom."""
-    found = budget(channel, at, noise=noise, readings=readings)
+    found = budget(channel, at, **given)
     data: dict[str, Any] = {"budget": _data(found)}
     if draws is not None:
-        from ..core.uncertainty.simulate import simulate
-
-        run = simulate(channel, at, noise=noise, readings=readings, draws=draws)
+        run = _drawn(channel, at, draws, given)
         data["simulation"] = {
             "draws": run.values.size,
             "lost": run.lost,
             "mean": finite_or_none(run.mean),
             "standard_uncertainty": finite_or_none(run.standard),
             "interval": [finite_or_none(end) for end in run.interval],
+            "end_standard_error": finite_or_none(run.end_error),
             "first_order_will_do": run.first_order,
         }
     return data

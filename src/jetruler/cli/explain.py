@@ -25,7 +25,9 @@ from .streams import show_json
 @click.option("--budget", "with_budget", is_flag=True, help="How far to trust it, part by part.")
 @click.option("--noise", type=float, metavar="RAW", help="With --budget: of one reading.")
 @click.option("--readings", type=float, metavar="N", help="With --budget: so many averaged.")
-@click.option("--draws", type=int, metavar="N", help="With --budget: check it by Monte Carlo.")
+@click.option("--degrees", type=float, metavar="N", help="With --budget: of freedom of the noise.")
+@click.option("--level", type=float, metavar="P", help="With --budget: 0.99 instead of 0.95.")
+@click.option("--draws", metavar="N", help="With --budget: check it by N draws, or until `stable`.")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
 @bench_option
 def command(
@@ -33,23 +35,24 @@ def command(
     raw: str | None,
     wanted: str | None,
     with_budget: bool,
-    noise: float | None,
-    readings: float | None,
-    draws: int | None,
     as_json: bool,
     bench_path: str,
+    draws: str | None,
+    **given: float | None,
 ) -> None:
     """The worked solution of CHANNEL: every law with its formula, its numbers, its result.
 
     \b
     jetruler explain bean --at 1880
     jetruler explain bean --for 225
-    jetruler explain bean --at 1880 --budget --noise 1.4 --readings 16
+    jetruler explain bean --at 1880 --budget --noise 1.4 --readings 16 --draws stable
     """
     if (raw is None) == (wanted is None):
         raise JetRulerError("explain: say either --at RAW or --for VALUE")
-    if not with_budget and (noise, readings, draws) != (None, None, None):
-        raise JetRulerError("--noise, --readings and --draws go with --budget")
+    wants = {name: value for name, value in given.items() if value is not None}
+    if not with_budget and (wants or draws is not None):
+        options = "--noise, --readings, --degrees, --level and --draws"
+        raise JetRulerError(f"{options} go with --budget")
     chosen = channel_of(load(bench_path), channel)
     solution = solve(chosen, None if raw is None else raw_value(chosen, raw), wanted)
     count = solution.start if wanted is None else solution.reading.value
@@ -58,14 +61,14 @@ def command(
         if with_budget:
             from .budget_text import budget_as_dict
 
-            data |= budget_as_dict(chosen, count, noise, readings, draws)
+            data |= budget_as_dict(chosen, count, draws, **wants)
         show_json(data)
         return
     if with_budget:
         from .budget_text import budget_text
         from .streams import echo_lines
 
-        text = budget_text(chosen, count, noise, readings, draws)
+        text = budget_text(chosen, count, draws, **wants)
     show(chosen, solution, back=wanted is not None)
     if with_budget:
         echo_lines(f"\n{text}")

@@ -42,8 +42,14 @@ class Simulation:
     tolerance : float
         The numerical tolerance of the comparison, half a unit in the second digit of the
         standard uncertainty.
+    end_error : float
+        Standard error of the interval's ends, the larger of the two: what other draws would
+        change.
+    stable : bool
+        Whether the ends are known to a quarter of the tolerance.
     first_order : bool
-        Whether both ends of the first-order interval are as near as that.
+        Whether both ends of the first-order interval are as near as the tolerance, as far as the
+        draws can tell.
 
     Examples
     --------
@@ -60,6 +66,19 @@ class Simulation:
     lost: int
     budget: Budget
     tolerance: float
+    end_error: float
+
+    @property
+    def stable(self) -> bool:
+        """Whether more draws would change nothing that is shown."""
+        return self.end_error <= STABLE * self.tolerance
+
+    @property
+    def decided(self) -> bool:
+        """Whether more draws would change no word of what is said."""
+        beyond = max(self.end_deviations) - self.tolerance
+        near = 0 < beyond <= CERTAIN * self.end_error
+        return self.stable and (not near or self.end_error <= FINEST * self.tolerance)
 
     @property
     def end_deviations(self) -> tuple[float, float]:
@@ -74,14 +93,25 @@ class Simulation:
     @property
     def first_order(self) -> bool:
         """Whether the first-order budget will do."""
-        return max(self.end_deviations) <= self.tolerance
+        return max(self.end_deviations) <= self.tolerance + CERTAIN * self.end_error
 
     @property
     def bent(self) -> bool:
         """Whether it is the chain's bend that the first order misses: the mean or the variance."""
         first = self.budget
-        shifted = abs(self.mean - first.value) > self.tolerance
-        return shifted or abs(self.standard - first.combined) > 0.03 * self.standard
+        error = CERTAIN * self.standard / math.sqrt(self.values.size)
+        shifted = abs(self.mean - first.value) > self.tolerance + error
+        return shifted or abs(self.standard - first.combined) > 0.03 * self.standard + error
+
+    def _why(self) -> str:
+        """Why the first order will not do."""
+        if self.bent:
+            return "the chain is too bent for it"
+        if self.lost:
+            return "some of what may be has no value"
+        largest = self.budget.dominant
+        one = largest is not None and self.budget.fraction(largest) > RULES
+        return "one flat tolerance rules" if one else "flat tolerances rule"
 
     def __str__(self) -> str:
         low, high = (shown(float(f"{end:.5g}"), self.unit) for end in self.interval)
@@ -91,23 +121,34 @@ class Simulation:
             "(one standard uncertainty)",
             f"{level} of them lie between {low} and {high}",
         ]
+        if not self.stable:
+            known = shown(float(f"{self.end_error:.2g}"), self.unit)
+            lines.append(f"these ends are known to {known} only; more draws would tell them better")
         if self.lost:
             lines.append(f"{self.lost} draws have no value and are left out")
         off = shown(float(f"{max(self.end_deviations):.2g}"), self.unit)
         allowed = shown(self.tolerance, self.unit)
         if self.first_order:
-            lines.append(
-                f"the first-order interval is off by {off}, less than {allowed}: it will do"
-            )
+            less = max(self.end_deviations) <= self.tolerance
+            how = f"less than {allowed}" if less else f"{allowed} as near as these draws can tell"
+            lines.append(f"the first-order interval is off by {off}, {how}: it will do")
         else:
-            why = "the chain is too bent for it" if self.bent else "one flat tolerance rules"
             text = f"the first-order interval is off by {off}, more than {allowed}"
-            lines.append(f"{text}: {why}; take this one")
+            lines.append(f"{text}: {self._why()}; take this one")
         return "\n".join(lines)
 
 
 #: Draws whose mean is known to a thousandth of its standard deviation; more show nothing new.
 MOST_DRAWS = 10_000_000
+#: The draws that a run begins with, if it goes on until it is stable.
+FIRST_DRAWS = 50_000
+#: Ends are stable when their standard error is so much of the tolerance, and known as finely as
+#: anybody wants at so much. Source: JCGM 101, 7.9.4.
+STABLE, FINEST = 0.25, 0.1
+#: Standard errors beyond which a difference is no chance: once in 16,000 runs.
+CERTAIN = 4.0
+#: The fraction of the variance from which one source rules.
+RULES = 0.7
 
 
 def simulate(
@@ -119,7 +160,7 @@ def simulate(
     readings: float | None = None,
     calibration: float | None = None,
     level: float = 0.95,
-    draws: int = 200_000,
+    draws: int | None = None,
     seed: int = 1,
 ) -> Simulation:
     """The distribution of a reading by Monte Carlo, and whether the first-order budget will do.
@@ -142,8 +183,9 @@ def simulate(
         As for `budget`.
     level : float, default 0.95
         As for `budget`.
-    draws : int, default 200000
-        How many.
+    draws : int, optional
+        How many; without it, in growing batches until the ends of the interval are known to a
+        quarter of the tolerance of the comparison (10 million at most).
     seed : int, default 1
         The same one gives the same draws.
 
@@ -162,7 +204,7 @@ def simulate(
     Rounding and tolerances are drawn evenly between their ends, those with k or sigma and the noise
     from a normal distribution (Student's, for a noise of few degrees of freedom).
 
-    Source: JCGM 101:2008, 7 and 8.
+    Source: JCGM 101:2008, 7 (7.9 for the number of draws) and 8.
 
     Examples
     --------
@@ -172,7 +214,7 @@ def simulate(
     >>> round(run.mean), round(run.standard, 1)
     (1612, 1.6)
     """
-    if not 1000 <= draws <= MOST_DRAWS:
+    if draws is not None and not 1000 <= draws <= MOST_DRAWS:
         raise ParameterError("draws", draws, f"from 1000 to {MOST_DRAWS} is right")
     ruler = what.ruler if isinstance(what, Channel) else what
     given = conditions_of(
@@ -181,30 +223,49 @@ def simulate(
     first = budget(ruler, at, **vars(given))
     varied = _Varied(ruler, given)
     random = np.random.Generator(np.random.PCG64(seed))
-    values = np.empty(draws)
-    for part in blocks(draws):  # what a block needs on the way stays in the cache
-        values[part] = varied.draw(random, float(at), part.stop - part.start)
-    values.sort()  # NaN to the end
+    values, wanted = np.empty(0), draws or FIRST_DRAWS
+    while True:
+        new = np.empty(wanted - values.size)
+        for part in blocks(new.size):  # what a block needs on the way stays in the cache
+            new[part] = varied.draw(random, float(at), part.stop - part.start)
+        values = np.sort(np.concatenate((values, new)))  # NaN to the end
+        run = _told(values, ruler.gives, level, first)
+        if draws is not None or run.decided or wanted == MOST_DRAWS or run.values.size < 2:
+            return run
+        # The error falls with the root of the draws; a little more, so that one round suffices.
+        aim = (STABLE if not run.stable else FINEST) * run.tolerance
+        more = 1.1 * wanted * (run.end_error / max(aim, 1e-300)) ** 2
+        wanted = int(min(max(2 * wanted, more), MOST_DRAWS))
+
+
+def _told(values: Array, unit: str | None, level: float, first: Budget) -> Simulation:
+    """What sorted draws say."""
     lost = int(np.isnan(values[-1:]).any() and np.count_nonzero(np.isnan(values)))
-    values = values[: draws - lost]
-    if values.size < 2:
+    values = values[: values.size - lost]
+    n = values.size
+    if n < 2:
         nan = math.nan
         none = (nan, nan)
         return Simulation(
-            values, ruler.gives, nan, nan, none, lost=lost, budget=first, tolerance=nan
+            values, unit, nan, nan, none, lost=lost, budget=first, tolerance=nan, end_error=nan
         )
     tail = 0.5 - level / 2
-    ends = [float(values[min(values.size - 1, int(q * values.size))]) for q in (tail, 1 - tail)]
+    ends = [float(values[min(n - 1, int(q * n))]) for q in (tail, 1 - tail)]
+    # As many draws lie below an end as a coin of this weight would say: half the distance of the
+    # draws a standard deviation of that to either side is the end's standard error.
+    off = math.sqrt(n * tail * (1 - tail))
+    places = [(max(0, int(q * n - off)), min(n - 1, int(q * n + off))) for q in (tail, 1 - tail)]
     standard = float(values.std(ddof=1))
     return Simulation(
         values,
-        ruler.gives,
+        unit,
         mean=float(values.mean()),
         standard=standard,
         interval=(ends[0], ends[1]),
         lost=lost,
         budget=first,
         tolerance=tolerance_of(standard),
+        end_error=max(float(values[high] - values[low]) / 2 for low, high in places),
     )
 
 
