@@ -11,7 +11,7 @@ PRODUCT = .venv/product
 TESTS = .venv/tests
 CHECKS = .venv/checks
 
-.PHONY: test soak demo bench lint mutants fuzz dist
+.PHONY: test soak demo bench lint mutants fuzz dist truth
 
 test: $(TESTS)
 	$(PYTEST)
@@ -31,6 +31,10 @@ dist: $(TESTS)
 
 bench: $(TESTS)
 	.venv/bin/python -m benchmarks
+
+# How often verdicts are right, over many made-up cases: docs/truth.md.
+truth: $(TESTS)
+	.venv/bin/python -m benchmarks.truth
 
 # Hostile input for so many seconds; what is found is named with the number that gives it again.
 SECONDS ?= 60

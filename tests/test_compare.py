@@ -44,10 +44,10 @@ def test_the_bias_is_inside_its_interval(memory: float) -> None:
 T = np.linspace(20, 200, 900)
 CASES = [
     ("agree", 0.0 * T, 0.1),
-    ("bias", 0.6 + 0.0 * T, 0.1),
-    ("bias", 0.02 * (T - 90), 0.1),
-    ("noise", 0.0 * T, 4.0),
-    ("curve", 4.0 * (T / 200) ** 2, 0.1),
+    ("offset", 0.6 + 0.0 * T, 0.1),
+    ("gain", 0.02 * (T - 90), 0.1),
+    ("agree", 0.0 * T, 4.0),
+    ("bend", 4.0 * (T / 200) ** 2, 0.1),
 ]
 
 
@@ -61,11 +61,11 @@ def test_verdicts_and_corrections(verdict: str, error: Array, noise: float) -> N
     assert found.noise_a == pytest.approx(noise, rel=0.15)
     low, high = found.limits
     inside = np.mean((found.difference >= low) & (found.difference <= high))
-    if verdict != "curve" and error[0] == error[-1]:
+    if verdict != "bend" and error[0] == error[-1]:
         assert inside == pytest.approx(0.95, abs=0.02)
         assert found.bias == pytest.approx(error[0], abs=found.half_width * 1.5)
     if found.correction is None:
-        assert verdict != "bias"
+        assert verdict in ("agree", "bend")
         return
     again = compare(found.correction(a), b, unit="degC", resolution=0.1)
     assert again.verdict == "agree"
@@ -104,10 +104,89 @@ def test_averaging_as_many_as_it_says_agrees() -> None:
     random = np.random.RandomState(6)
     a, b = 80 + 2 * random.standard_normal(40_000), 80 + 2 * random.standard_normal(40_000)
     found = compare(a, b, within=0.5)
-    assert found.verdict == "noise"
+    assert found.verdict == "agree"
+    assert "noise that averaging reduces" in found.sentence
     many = int(np.ceil(found.readings))
     means = [x[: 40_000 // many * many].reshape(-1, many).mean(axis=1) for x in (a, b)]
     assert np.mean(np.abs(means[0] - means[1]) <= 0.5) == pytest.approx(0.95, abs=0.03)
+
+
+@pytest.mark.parametrize("ratio", [1, 5, 25])
+@pytest.mark.parametrize("shape", ["ramp", "plateaus"])
+def test_unequal_noise_is_no_bend(ratio: int, shape: str) -> None:
+    """Also where the signal stands still for long, and steps."""
+    random = np.random.RandomState(3)
+    t = np.linspace(0, 1, 600)
+    signal = 20 + 180 * t if shape == "ramp" else 50 + 30 * np.floor(6 * t)
+    for _ in range(8):
+        a = signal + ratio * 0.1 * random.standard_normal(600)
+        b = signal + 0.1 * random.standard_normal(600)
+        found = compare(a, b, resolution=1e-6)
+        assert found.verdict != "bend"
+        assert (found.noise_a, found.noise_b) == pytest.approx((ratio * 0.1, 0.1), rel=0.2)
+
+
+def test_slow_noise_is_no_offset() -> None:
+    """What wanders has no interval that is too narrow; a random walk has none at all."""
+    random = np.random.RandomState(5)
+    for memory in (0.9, 0.99):
+        found = [compare(wandering(random, 200, memory), np.zeros(200)) for _ in range(60)]
+        missed = [abs(f.bias) > f.half_width for f in found]  # NaN: not told, and no miss
+        assert sum(missed) <= 6
+    walk = compare(np.cumsum(random.standard_normal(3000)), np.zeros(3000))
+    assert walk.verdict == "cannot tell"
+    assert "drift: the differences wander so slowly" in walk.sentence
+    assert np.isnan(walk.half_width)
+
+
+def test_too_few_are_told_as_such() -> None:
+    """Four pairs prove no agreement, and say how many would."""
+    a, b = np.array([10.0, 20.6, 29.9, 40.6]), np.array([10.0, 20.0, 30.0, 40.0])
+    found = compare(a, b, within=0.109)
+    assert found.verdict == "cannot tell"
+    assert "too few: about 20 pairs would do" in found.sentence
+    assert np.isnan(found.noise_a)  # neighbours that far apart tell no noise
+    random = np.random.RandomState(2)
+    few = compare(random.standard_normal(100), np.zeros(100), within=0.1)
+    assert few.verdict == "cannot tell"
+    many = int(few.reason.split("about ")[1].split(" ")[0])
+    again = [compare(random.standard_normal(many), np.zeros(many), within=0.1) for _ in range(5)]
+    assert [one.verdict for one in again].count("agree") >= 2
+
+
+def test_what_is_missing_is_part_of_the_verdict() -> None:
+    random = np.random.RandomState(1)
+    a, b = random.standard_normal(400), random.standard_normal(400)
+    a[:60] = np.nan
+    found = compare(a, b)
+    assert found.verdict == "cannot tell"
+    assert "15 % of the samples have no value" in found.sentence
+    b[:60] = np.nan  # where neither has one, none is missing
+    assert compare(a, b).verdict == "agree"
+    assert compare(a, b, missing=60).verdict == "cannot tell"
+
+
+def test_limits_are_those_of_the_real_differences() -> None:
+    """A delay is part of what people see, and is told apart."""
+    random = np.random.RandomState(4)
+    t = np.arange(4000)
+    a = 150 + 60 * np.sin((t - 8) / 300) + 0.1 * random.standard_normal(4000)
+    b = 150 + 60 * np.sin(t / 300) + 0.1 * random.standard_normal(4000)
+    found = compare(a, b)
+    (low, high), (near, far) = found.limits, found.limits_aligned
+    assert np.mean((a - b > low) & (a - b < high)) >= 0.94
+    assert far - near == pytest.approx(2 * 1.96 * 0.1 * np.sqrt(2), rel=0.1)
+    assert high - low > 3 * (far - near)
+    assert "aligned      95 %" in str(found)
+
+
+def test_noise_of_jumps_and_bends() -> None:
+    random = np.random.RandomState(6)
+    t = np.arange(2000)
+    white = 0.2 * random.standard_normal(2000)
+    for movement in (np.where(t % 100 < 50, 0.0, 40.0), 30 * np.sin(t / 12), 1e-4 * t**2):
+        assert noise_of(movement + white) == pytest.approx(0.2, rel=0.1)
+    assert np.isnan(noise_of(np.sin(t[:40] * 1.0)))
 
 
 def test_pairs_in_time() -> None:
@@ -140,7 +219,7 @@ def test_bias_is_named_written_and_gone(cli: Cli, home: Path) -> None:
     """The rest log: two equal sensors in one place, half a degree apart, each steady."""
     first = cli("compare", "bean", "bean2", "--log", "rest.csv", "--write")
     assert first.returncode == 0, first.stderr
-    assert "bias         −0.6064 ± 0.0085 °C (95 %)" in first.stdout
+    assert "bias         −0.6064 ± 0.0083 °C (95 %)" in first.stdout
     assert "below bean2: a bias that calibration removes and averaging does not" in first.stdout
     assert '+ { law = "line", gain = 1, offset = 0.6063' in first.stdout
     again = cli("compare", "bean", "bean2", "--log", "rest.csv", "--write")
@@ -179,7 +258,7 @@ def test_a_column_says_its_unit(cli: Cli, home: Path) -> None:
         rows += [f"{x},{bean2(int(x.split(',')[2])) * scale + offset!r}" for x in lines[1:]]
         (home / "r.csv").write_text("\n".join(rows) + "\n")
         done = cli("compare", "bean", name, "--log", "r.csv")
-        assert "bias         −0.6064 ± 0.0085 °C" in done.stdout, name
+        assert "bias         −0.6064 ± 0.0083 °C" in done.stdout, name
         assert ("and was converted" in done.stdout) == (name != "ref")
     (home / "r.csv").write_text("\n".join(rows).replace("oven_F", "ref_mV"))
     done = cli("compare", "bean", "ref_mV", "--log", "r.csv")
@@ -275,7 +354,7 @@ def test_json_of_fits_and_comparisons(cli: Cli) -> None:
     assert "channel.damper:" in done.stderr  # the change is told, beside the JSON
     compared = json.loads(cli("compare", "bean", "--marks", "bath.csv", "--json").stdout)
     assert compared["noise_a"] is None
-    assert compared["verdict"] == "bias"
+    assert compared["verdict"] == "gain"
     assert compared["correction"]["gain"] == pytest.approx(1.007, abs=1e-3)
 
 

@@ -121,7 +121,7 @@ def test_series_that_tell_nothing() -> None:
     same = compare([5.0] * 20, [5.0] * 20, resolution=0.1)
     assert (same.verdict, same.bias, same.correction) == ("agree", 0.0, None)
     off = compare([6.0] * 20, [5.0] * 20, resolution=0.1, unit="V")
-    assert off.verdict == "bias"
+    assert off.verdict == "offset"
     assert off.correction is not None
     assert off.correction(6.0) == 5.0
     drift = np.cumsum(np.random.RandomState(2).standard_normal(30))

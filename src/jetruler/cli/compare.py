@@ -151,6 +151,7 @@ def against_other(
         within=wanted.within,
         resolution=relevant_difference(channel, pairs.a),
         interval=pairs.interval,
+        missing=pairs.missing,
         names=(channel.name, other),
     )
     notes = list(found.notes)
@@ -215,7 +216,7 @@ def as_dict(found: Comparison) -> dict[str, Any]:
         "gain",
         "gain_half_width",
         "middle",
-        "curve",
+        "bend",
         "independent",
     )
     correction = found.correction
@@ -226,9 +227,11 @@ def as_dict(found: Comparison) -> dict[str, Any]:
         "pairs": found.n,
         **{name: finite_or_none(getattr(found, name)) for name in fields},
         "limits": [finite_or_none(end) for end in found.limits],
+        "limits_aligned": [finite_or_none(end) for end in found.limits_aligned],
         "delay_samples": found.delay.samples,
         "within": found.within,
         "verdict": found.verdict,
+        "reason": found.reason,
         "sentence": found.sentence,
         "correction": None
         if correction is None

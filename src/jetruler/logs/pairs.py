@@ -27,7 +27,8 @@ class Pairs:
     """Values of two series at the same times, in the first one's unit.
 
     at: time in seconds, or sample number. left_out: samples of each that had a flag (a rail, a
-    clamp, a fault, or nothing there). interval: the usual time between two pairs, NaN without
+    clamp, a fault, or nothing there). missing: samples of the second beside which the first had
+    none. interval: the usual time between two pairs, NaN without
     time. in_time: whether one of them was interpolated to the other's times.
     """
 
@@ -35,6 +36,7 @@ class Pairs:
     a: Array
     b: Array
     left_out: tuple[int, int]
+    missing: int
     interval: float
     in_time: bool
     time_name: str
@@ -125,6 +127,7 @@ def read_pairs(
     own = other.unit if isinstance(other, Channel) else unit or _said(other, channel)
     b = _converted(b, own, channel.unit)
     left_out = (int(np.isnan(a).sum()), int(np.isnan(b).sum()))
+    missing = 0
     in_time = other_log is not None
     if not in_time:
         both = ~np.isnan(a) & ~np.isnan(b)
@@ -133,6 +136,7 @@ def read_pairs(
     if in_time and at is not None and at_b is not None:
         times, a, b = aligned(at, a, at_b, b)
     else:
+        missing = int(np.count_nonzero(np.isnan(a) & ~np.isnan(b)))
         times = np.arange(a.size, dtype=np.float64) if at is None else at
         times, a, b = times[both], a[both], b[both]
     steps = steps_of(times) if at is not None else np.empty(0)
@@ -142,6 +146,7 @@ def read_pairs(
         a,
         b=b,
         left_out=left_out,
+        missing=missing,
         interval=interval,
         in_time=in_time,
         time_name=read.time_name,

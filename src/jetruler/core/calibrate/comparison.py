@@ -14,7 +14,7 @@ from ..model.units import symbol
 from ..uncertainty.rounding import rounded
 from .series import Delay
 
-Verdict = Literal["agree", "bias", "noise", "curve", "unknown"]
+Verdict = Literal["agree", "offset", "gain", "bend", "cannot tell"]
 
 #: So many standard deviations hold 95 % of normal differences.
 LIMITS = 1.96
@@ -44,27 +44,35 @@ class Comparison:
         Mean difference.
     half_width : float
         Of the 95 % interval of the bias.
+    largest_bias : float
+        A larger one would have shown, 99 times in a hundred.
     standard_deviation : float
         Standard deviation of the differences.
     noise_a, noise_b : float
         Standard deviation of each round its slow movement (NaN without time order).
     limits : tuple[float, float]
-        Of agreement: 95 % of the differences lie between.
+        Of agreement: 95 % of the differences lie between, a delay included.
+    limits_aligned : tuple[float, float]
+        The same after the delay was taken out.
     gain : float
         Gain error (0.01 is 1 %); NaN where the values move too little to tell.
     gain_half_width : float
         Of the 95 % interval of the gain.
     middle : float
         The value at which an offset of `bias` is left beside the gain.
-    curve : float
+    bend : float
         The largest difference that neither offset nor gain removes, where it is significant,
         else 0.
     delay : Delay
         Of a behind b, in samples; what it does to the differences is taken out first.
     within : float
         The difference that matters.
+    bearable : float
+        How far single readings may be apart without averaging them being worth while.
     verdict : Verdict
-        "agree", "bias", "noise", "curve", or "unknown" for too few samples.
+        "agree", "offset", "gain", "bend", or "cannot tell".
+    reason : str
+        Why it cannot be told.
     correction : Line | None
         The line to put on top of a so that it reads as b; None if none is called for.
     notes : tuple[str, ...], default ()
@@ -76,7 +84,7 @@ class Comparison:
     >>> import numpy as np
     >>> true = np.linspace(0, 100, 40)
     >>> jr.compare(true + 0.5, true).verdict
-    'bias'
+    'offset'
     """
 
     names: tuple[str, str]
@@ -87,17 +95,21 @@ class Comparison:
     independent: float
     bias: float
     half_width: float
+    largest_bias: float
     standard_deviation: float
     noise_a: float
     noise_b: float
     limits: tuple[float, float]
+    limits_aligned: tuple[float, float]
     gain: float
     gain_half_width: float
     middle: float
-    curve: float
+    bend: float
     delay: Delay
     within: float
+    bearable: float
     verdict: Verdict
+    reason: str
     correction: Line | None
     notes: tuple[str, ...] = ()
 
@@ -119,27 +131,28 @@ class Comparison:
     def sentence(self) -> str:
         """The verdict in words."""
         first, second = self.names
-        if self.verdict == "unknown":
-            return "too few independent samples to tell a bias from noise: compare for longer"
-        if self.verdict == "curve":
+        if self.verdict == "cannot tell":
+            return f"whether {first} and {second} agree cannot be told: {self.reason}"
+        if self.verdict == "bend":
             return (
-                f"{first} and {second} differ by a curve: up to {_three(self.curve, self.unit)} "
+                f"{first} and {second} differ by a bend: up to {_three(self.bend, self.unit)} "
                 f"that no offset and gain remove; a bent law fitted to marks does (jetruler fit)"
             )
-        if self.verdict == "bias":
+        if self.verdict in ("offset", "gain"):
             return self._bias_sentence()
-        if self.verdict == "noise":
-            many = max(2, int(np.ceil(self.readings)))
-            return (
-                f"{first} and {second} differ by noise, which averaging reduces: the means of "
-                f"{many} readings agree within {_three(self.within, self.unit)}"
-            )
         far = max(abs(end) for end in self.limits)
         text = f"{first} and {second} agree within {_three(far, self.unit)}"
-        if abs(self.bias) > self.half_width:
+        if far > self.bearable:
+            many = max(2, int(np.ceil(self.readings)))
+            text += (
+                f", which is noise that averaging reduces: the means of {many} readings agree "
+                f"within {_three(self.bearable, self.unit)}"
+            )
+        most = self.largest_bias
+        if most <= self.within and abs(self.bias) > self.half_width:
             small = f"their bias, {_three(abs(self.bias), self.unit)}, is less than what matters"
             return f"{text}; {small}, {_three(self.within, self.unit)}"
-        return text
+        return f"{text}; a bias of more than {_three(most, self.unit)} would have shown"
 
     def _bias_sentence(self) -> str:
         first, second = self.names
@@ -160,8 +173,8 @@ class Comparison:
 
     @property
     def readings(self) -> float:
-        """How many readings to average for their means to agree to `within`."""
-        return self.n / self.independent * (LIMITS * self.standard_deviation / self.within) ** 2
+        """How many readings to average for their means to agree to `bearable`."""
+        return self.n / self.independent * (LIMITS * self.standard_deviation / self.bearable) ** 2
 
     def __str__(self) -> str:
         first, second = self.names
@@ -187,6 +200,9 @@ class Comparison:
             )
         else:
             lines.append("  gain part    not to be told: the values move too little")
+        if self.delay.samples:
+            low, high = (_three(end, self.unit) for end in self.limits_aligned)
+            lines.append(f"  aligned      95 % of the differences lie between {low} and {high}")
         lines += [*(f"  {note}" for note in self.notes), "", self.sentence]
         return "\n".join(lines)
 

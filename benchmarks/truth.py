@@ -1,0 +1,140 @@
+"""How often verdicts are right, over many made-up cases: `make truth` writes the page.
+
+Nothing here is timed. Every case is seeded, so that the page is the same each time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import numpy as np
+
+import jetruler as jr
+
+PAGE = Path(__file__).parents[1] / "docs" / "truth.md"
+
+Array = np.ndarray[tuple[int], np.dtype[np.float64]]
+Row = tuple[str, str, str]
+
+HEAD = """# How often a verdict is right
+
+Made by `make truth`: made-up cases of which the truth is known, all of them seeded.
+
+| what | found | wanted |
+|---|---|---|
+"""
+
+#: A slow noise remembers so much of the sample before; 1 is a random walk.
+MEMORIES = (0.0, 0.5, 0.9, 0.99)
+LENGTHS = (20, 50, 200, 600, 3000)
+
+
+def slow(random: np.random.RandomState, n: int, memory: float) -> Array:
+    """Noise of standard deviation 1 that remembers; a random walk for a memory of 1."""
+    steps = random.standard_normal(n)
+    if memory == 1.0:
+        return np.cumsum(steps)
+    steps[1:] *= np.sqrt(1.0 - memory**2)
+    for i in range(1, n):
+        steps[i] += memory * steps[i - 1]
+    return steps
+
+
+def biases(times: int) -> Iterator[Row]:
+    """Does the 95 % interval hold the bias, and is a bias seen where there is none?"""
+    for memory in (*MEMORIES, 1.0):
+        for n in LENGTHS:
+            random = np.random.RandomState(n)
+            told = held = false = 0
+            for _ in range(times):
+                a = 50.0 + slow(random, n, memory)
+                found = jr.compare(a, np.full(n, 50.0), resolution=1e-6)
+                false += found.verdict == "offset"
+                if np.isfinite(found.half_width):
+                    told += 1
+                    held += abs(found.bias) <= found.half_width
+            name = "random walk" if memory == 1.0 else f"memory {memory:g}" if memory else "white"
+            of_told = f"{100 * held / told:.0f} % of those" if told else "–"
+            yield (
+                f"bias, {name}, n = {n}: told; the 95 % interval holds it; misses of all",
+                f"{100 * told / times:.0f} %; {of_told}; {100 * (told - held) / times:.1f} %",
+                "misses ≤ 7 % of all",
+            )
+            yield f"false offset at 99 %, {name}, n = {n}", f"{100 * false / times:.1f} %", "≤ 2 %"
+
+
+def signals(n: int) -> dict[str, Array]:
+    """What two sensors may see."""
+    t = np.linspace(0, 1, n)
+    return {
+        "a ramp": 20 + 180 * t,
+        "plateaus": 50.0 + 30.0 * np.floor(6 * t),
+        "waves": 100 + 60 * np.sin(12 * t),
+    }
+
+
+def bends(times: int) -> Iterator[Row]:
+    """Is a bend seen where only the noise of the two differs?"""
+    for ratio in (1, 5, 25):
+        for name, signal in signals(600).items():
+            random = np.random.RandomState(ratio)
+            false = 0
+            for _ in range(times):
+                a = signal + ratio * 0.1 * random.standard_normal(600)
+                b = signal + 0.1 * random.standard_normal(600)
+                false += jr.compare(a, b, resolution=1e-6).verdict == "bend"
+            yield f"false bend, noise {ratio} : 1, {name}", f"{100 * false / times:.1f} %", "≤ 1 %"
+
+
+def found_out(times: int) -> Iterator[Row]:
+    """Is an error of so many standard deviations of the mean seen among 600 pairs?"""
+    n = 600
+    t = np.linspace(-1, 1, n)
+    shapes: dict[str, Array] = {
+        "offset": np.ones(n),
+        "gain": t * np.sqrt(3.0),
+        "bend": (t**2 - 1 / 3) * np.sqrt(45 / 4),
+    }
+    # At 99 %, 3 σ cannot be seen more often than a normal variable of mean 3 passes 2.58.
+    for sigmas, wanted in ((3.0, "≤ 66 %, the most there is"), (5.0, "≥ 90 %")):
+        for verdict, shape in shapes.items():
+            random = np.random.RandomState(7)
+            seen = 0
+            for _ in range(times):
+                size = sigmas * np.sqrt(2.0) * 0.5 / np.sqrt(n)
+                a = 100 + 90 * t + size * shape + 0.5 * random.standard_normal(n)
+                b = 100 + 90 * t + 0.5 * random.standard_normal(n)
+                seen += jr.compare(a, b, resolution=1e-6).verdict == verdict
+            name = f"{verdict} of {sigmas:g} σ of the mean, n = {n}: seen"
+            yield name, f"{100 * seen / times:.0f} %", wanted
+
+
+def straight(times: int) -> Iterator[Row]:
+    """Is the first order rejected in a straight chain with noise alone?"""
+    chain = jr.Adc(16, 3.3) >> jr.Line(1000)
+    for draws in (1000, 20_000, 200_000, None):
+        rejected = 0
+        for seed in range(times):
+            size = 10.0 ** np.random.RandomState(seed).uniform(1, 3)
+            run = jr.simulate(chain, 20_000, noise=size, seed=seed, draws=draws)
+            rejected += not run.first_order
+        name = f"{draws} draws" if draws else "until stable"
+        yield f"straight chain, {name}: first order rejected", f"{rejected} of {times}", "0"
+
+
+def main() -> None:
+    """Write the page."""
+    parts: tuple[tuple[Callable[[int], Iterator[Row]], int], ...] = (
+        (biases, 300),
+        (bends, 200),
+        (found_out, 200),
+        (straight, 40),
+    )
+    rows = [row for part, times in parts for row in part(times)]
+    PAGE.write_text(HEAD + "".join(f"| {a} | {b} | {c} |\n" for a, b, c in rows), "utf-8")
+    print(PAGE.read_text("utf-8"))
+
+
+if __name__ == "__main__":
+    main()
