@@ -45,7 +45,14 @@ def test_preferred_values() -> None:
     assert e96[-10:].tolist() == list(map(float, E96_LAST.split()))
     assert 4700.0 in jr.preferred("E24", 4.7e3, 4.7e3)
     assert [jr.preferred(s, 1, 9.99).size for s in ("E12", "E24", "E96")] == [12, 24, 96]
-    for bad in (("E48", 1, 2), ("E12", 0, 2), ("E12", 3, 2)):
+    for n in (3, 6, 12, 24, 48, 96, 192):
+        assert jr.preferred(f"E{n}", 1, 9.99).size == n
+    assert jr.preferred("E3", 1, 9.99).tolist() == [1.0, 2.2, 4.7]
+    assert jr.preferred("E6", 1, 9.99).tolist() == [1.0, 1.5, 2.2, 3.3, 4.7, 6.8]
+    assert jr.preferred("E48", 7.8, 9.99).tolist() == [7.87, 8.25, 8.66, 9.09, 9.53]
+    # The one value of E192 that its rule does not give.
+    assert jr.preferred("E192", 9.05, 9.32).tolist() == [9.09, 9.2, 9.31]
+    for bad in (("E50", 1, 2), ("E12", 0, 2), ("E12", 3, 2)):
         with pytest.raises(JetRulerError):
             jr.preferred(*bad)
 
@@ -154,8 +161,15 @@ def test_references() -> None:
     assert choice.best.used == pytest.approx(1.8 / 2.5)
     assert choice.best.margin == pytest.approx(0.4)
     assert choice.best.resolution == pytest.approx(2.5 / 1023)
-    assert jr.choose_reference(0, 2.5, [2.5]).best is None
-    assert "every one saturates" in str(jr.choose_reference(0, 2.5, [2.5]))
+    exact = jr.choose_reference(0, 2.5, [2.5]).best
+    assert exact is not None  # one that just reaches the reference fits
+    assert (exact.used, exact.margin) == (1.0, 0.0)
+    none = jr.choose_reference(-0.2, 3.1, [1.1, 2.0])
+    assert none.best is None
+    assert [c.lost_above for c in none.candidates] == pytest.approx([1.1 / 3.3, 2 / 3.3])
+    assert [c.lost_below for c in none.candidates] == pytest.approx([0.2 / 3.3] * 2)
+    assert "saturates: 60.6% of the signal lost" in str(none)
+    assert "every one saturates; 6.1% of the signal lies below 0 V" in str(none)
     loop = Channel("loop", Adc(12, 3.3) >> jr.Shunt(150) >> jr.Line(1000.0, unit="mA"), "x")
     assert pin_volts(loop, 4, 20) == pytest.approx((0.6, 3.0))
     with pytest.raises(JetRulerError, match="ratiometric: its signal follows"):

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import dataclasses
+from pathlib import Path
 from typing import Any
 
 import click
 
+from ..core.choose.preferred import DECADES
 from ..core.errors import JetRulerError
 from ..core.model.channel import Channel
 from ..core.model.quantity import quantity
@@ -15,7 +17,7 @@ from .streams import echo_lines, show_json
 
 json_option = click.option("--json", "as_json", is_flag=True, help="For programs.")
 series_option = click.option(
-    "--series", type=click.Choice(["E12", "E24", "E96"]), default="E24", show_default=True
+    "--series", type=click.Choice(list(DECADES)), default="E24", show_default=True
 )
 from_option = click.option("--from", "low", required=True, metavar="VALUE", help="Low end.")
 to_option = click.option("--to", "high", required=True, metavar="VALUE", help="High end.")
@@ -95,7 +97,7 @@ def chosen_resistor(channel: Channel, options: dict[str, Any]) -> Any:
 @click.option("--to", "high", metavar="VALUE", help="High end.")
 @click.option("--volts", metavar="V:V", help='The signal at the pin itself, as in "0.3:2.1".')
 @click.option("--of", "of", multiple=True, required=True, metavar="V", help="One (repeatable).")
-@click.option("--bits", type=click.IntRange(1, 32), default=12, show_default=True)
+@click.option("--bits", type=click.IntRange(1, 32), help="Default: the bench's, else 12.")
 @json_option
 @bench_option
 def reference(
@@ -104,7 +106,7 @@ def reference(
     high: str | None,
     volts: str | None,
     of: tuple[str, ...],
-    bits: int,
+    bits: int | None,
     as_json: bool,
     bench_path: str,
 ) -> None:
@@ -120,13 +122,24 @@ def reference(
         raise JetRulerError("choose reference: say either CHANNEL with --from and --to, or --volts")
     if volts is not None:
         ends = _pair(volts, "V")
+        bits = bits or _bits_of(bench_path)
     else:
         chosen = channel_of(load(bench_path), str(channel))
         if low is None or high is None:
             raise JetRulerError("choose reference: say --from and --to of the channel's values")
         ends = pin_volts(chosen, read_value(low, chosen.unit), read_value(high, chosen.unit))
-        bits = chosen.chain.converter.bits if chosen.chain.converter else bits
-    _shown(choose_reference(*ends, [quantity(text, "V") for text in of], bits=bits), as_json)
+        bits = bits or (chosen.chain.converter.bits if chosen.chain.converter else None)
+    voltages = [quantity(text, "V") for text in of]
+    _shown(choose_reference(*ends, voltages, bits=bits or 12), as_json)
+
+
+def _bits_of(bench_path: str) -> int | None:
+    """The bits of the bench's converters, if there is a bench and they all have as many."""
+    if not Path(bench_path).is_file():
+        return None
+    converters = [c.chain.converter for c in load(bench_path).channels.values()]
+    known = {one.bits for one in converters if one is not None}
+    return known.pop() if len(known) == 1 else None
 
 
 @command.command()

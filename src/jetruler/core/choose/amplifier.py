@@ -147,7 +147,7 @@ def choose_amplifier(
     fraction : float, default 0.9
         Fraction of the reference that the signal is to cover, above 0, up to 1.
     series : str, default "E24"
-        "E12", "E24" or "E96".
+        As for `preferred`: "E3" to "E192".
     between : tuple[float, float], default (1000.0, 100000.0)
         Smallest and largest resistor, in Ω.
 

@@ -9,13 +9,14 @@ import numpy as np
 from ..arrays import Array
 from ..errors import ParameterError
 
-# E12 and E24 are older than the rule that E96 follows: they are a list.
+# E3 to E24 are older than the rule that the finer ones follow: they are a list.
 _E24 = "1.0 1.1 1.2 1.3 1.5 1.6 1.8 2.0 2.2 2.4 2.7 3.0 "
 _E24 += "3.3 3.6 3.9 4.3 4.7 5.1 5.6 6.2 6.8 7.5 8.2 9.1"
-DECADES = {
-    "E12": tuple(map(float, _E24.split()[::2])),
-    "E24": tuple(map(float, _E24.split())),
-    "E96": tuple(round(10 ** (i / 96), 2) for i in range(96)),
+_EXCEPTION = {9.19: 9.2}  # of E192, by the standard
+DECADES = {f"E{n}": tuple(map(float, _E24.split()[:: 24 // n])) for n in (3, 6, 12, 24)}
+DECADES |= {
+    f"E{n}": tuple(_EXCEPTION.get(v, v) for v in (round(10 ** (i / n), 2) for i in range(n)))
+    for n in (48, 96, 192)
 }
 
 
@@ -25,7 +26,7 @@ def preferred(series: str, low: float, high: float) -> Array:
     Parameters
     ----------
     series : str
-        "E12", "E24" or "E96".
+        "E3", "E6", "E12", "E24", "E48", "E96" or "E192".
     low : float
         Smallest value.
     high : float

@@ -19,18 +19,20 @@ from ..uncertainty.rounding import columns
 @dataclass(frozen=True)
 class Reference:
     """One reference voltage: the fraction of the counts between the ends of the signal, what is
-    left
-    above it in V (negative: it saturates by that), and what one count is worth in V."""
+    left above it in V (negative: it saturates by that), what one count is worth in V, and the
+    fractions of the signal that are lost: above the reference, and below 0 V."""
 
     vref: float
     used: float
     margin: float
     resolution: float
+    lost_above: float
+    lost_below: float
 
     @property
     def saturates(self) -> bool:
-        """Whether the signal goes beyond it, or comes within the last count."""
-        return self.margin < self.resolution
+        """Whether the signal goes beyond it. One that just reaches it fits."""
+        return self.lost_above > 0
 
 
 @dataclass(frozen=True)
@@ -65,7 +67,7 @@ class ReferenceChoice:
     @property
     def columns(self) -> dict[str, list[float]]:
         """All candidates, a list a column."""
-        names = ("vref", "used", "margin", "resolution")
+        names = ("vref", "used", "margin", "resolution", "lost_above", "lost_below")
         return {name: [getattr(c, name) for c in self.candidates] for name in names}
 
     def __str__(self) -> str:
@@ -76,13 +78,15 @@ class ReferenceChoice:
                 shown(float(f"{c.margin:.3g}"), "V"),
                 f"{c.margin / c.vref:.1%}".replace("-", "−"),
                 f"{1e3 * c.resolution:.3g} mV",
-                "saturates" if c.saturates else "",
+                f"saturates: {c.lost_above:.1%} of the signal lost" if c.saturates else "",
             ]
             for c in self.candidates
         ]
         heading = ["reference", "counts", "margin", "", "one count", ""]
         signal = f"the signal goes from {number(self.low)} to {shown(self.high, 'V')}"
         best = f"take {shown(self.best.vref, 'V')}" if self.best else "every one saturates"
+        if below := self.candidates[0].lost_below:
+            best += f"; {below:.1%} of the signal lies below 0 V, where every one of them loses it"
         return "\n".join([signal, "", *columns(heading, rows), "", best])
 
 
@@ -123,7 +127,8 @@ def choose_reference(
     for vref in dict.fromkeys(references):
         resolution = vref / (2**bits - 1)
         used = (min(high, vref) - min(max(low, 0.0), vref)) / vref
-        found.append(Reference(float(vref), used, vref - high, resolution))
+        above, below = (max(0.0, part) / (high - low) for part in (high - vref, -low))
+        found.append(Reference(float(vref), used, vref - high, resolution, above, lost_below=below))
     found.sort(key=lambda c: (c.saturates, -c.used, -c.vref))
     return ReferenceChoice(low, high, tuple(found))
 

@@ -172,7 +172,7 @@ def choose_resistor(
     at : float, optional
         The value that matters, in the channel's unit.
     series : str, default "E24"
-        "E12", "E24" or "E96".
+        As for `preferred`: "E3" to "E192".
     between : tuple[float, float], optional
         Two ends in Ω, by default a hundredth to a hundred times the sensor's own.
     leg : Leg, optional
