@@ -231,3 +231,11 @@ def test_pictures_of_a_log(cli: Cli, home: Path) -> None:
     survey = look(home / "roast.csv", bench).columns["rail"].survey
     spread = draw_histogram(new_figure().add_subplot(), "rail", survey)
     assert "ends 2827 and 3483, median 3445" in spread.get_title("left")
+
+
+def test_a_constant_has_no_effective_bits(cli: Cli, home: Path) -> None:
+    (home / "bench.toml").unlink()
+    (home / "c.csv").write_text("t,x\n0,7\n1,7\n2,7\n3,7\n")
+    assert "nan" not in cli("look", "c.csv").stdout
+    found = json.loads(cli("look", "c.csv", "--json").stdout)
+    assert found["columns"]["x"]["effective_bits"] is None

@@ -267,3 +267,20 @@ def test_a_log_shorter_than_the_window_uses_what_is_there(tmp_path: Path) -> Non
     found = run(tmp_path, 'kind = "mean", over = 100', [1000, 1002])
     ruler = parse_bench(BENCH % 'kind = "mean", over = 100')["a"].ruler
     assert found["a_degC"].tolist() == [round(ruler(1000), 3), round(ruler(1001), 3)]
+
+
+#: The variance of the median of n standard normal readings: Sarhan and Greenberg, Contributions
+#: to Order Statistics (1962), table 10C.1; of two it is their mean.
+@pytest.mark.parametrize(
+    ("n", "variance"),
+    [(1, 1.0), (2, 0.5), (3, 0.4487), (4, 0.2982), (5, 0.2868), (7, 0.2104), (9, 0.1661)],
+)
+def test_a_median_averages_as_much_as_it_says(n: int, variance: float) -> None:
+    assert 1 / Smoothing("median", n).averaged == pytest.approx(variance, rel=5e-3)
+
+
+@pytest.mark.parametrize("n", [2, 6, 10, 15, 32])
+def test_a_median_is_as_quiet_as_it_says(n: int) -> None:
+    noise = np.random.RandomState(n).standard_normal((60_000, n))
+    found = np.median(noise, axis=1).var()
+    assert 1 / Smoothing("median", n).averaged == pytest.approx(found, rel=0.025)

@@ -206,7 +206,7 @@ def _row(each: ColumnLook) -> list[str]:
         ends,
         robust,
         *shown,
-        "–" if math.isnan(v.noise) else bits,
+        "–" if math.isnan(v.effective_bits) else bits,
         f"{v.range_fraction:.0%}" if v.range_fraction == v.range_fraction else "–",
         str(v.distinct),
     ]

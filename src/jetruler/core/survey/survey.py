@@ -129,7 +129,10 @@ class Survey:
     @property
     def effective_bits(self) -> float:
         """Bits of an ideal converter of this range whose rounding is as large as the noise and
-        the rounding here: log2(range / (√12 · u))."""
+        the rounding here: log2(range / (√12 · u)). NaN for samples that are all the same: they
+        show neither noise nor steps."""
+        if self.distinct < 2:
+            return math.nan
         u = math.sqrt(self.noise**2 + self.lsb**2 / 12)
         span = self.highest - self.lowest + self.step
         return math.log2(span / (math.sqrt(12) * u)) if math.isfinite(span) else math.nan
