@@ -11,6 +11,7 @@ from typing import Any
 
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.check.rules import bench_rules, check, description, rules
+from jetruler.core.check.triggers import short_window
 from jetruler.core.check.with_log import RULES, swapped_columns
 from jetruler.core.survey.finding import Finding
 from jetruler.logs.check_log import check_log, missing_column
@@ -19,7 +20,7 @@ HERE = Path(__file__).parent
 
 #: Every rule: those about a bench, then those that need a log.
 OF_BENCH: tuple[Callable[..., Any], ...] = (*bench_rules(), *rules())
-OF_LOG: tuple[Callable[..., Any], ...] = (missing_column, swapped_columns, *RULES)
+OF_LOG: tuple[Callable[..., Any], ...] = (missing_column, swapped_columns, short_window, *RULES)
 
 HEAD = """# What `check` looks for
 
@@ -67,8 +68,16 @@ def findings(example: dict[str, Any], kind: str) -> list[Finding]:
     with tempfile.TemporaryDirectory() as folder:
         log = Path(folder) / "log.csv"
         rows = [f"{count},{i % 40 + 30}" for i, count in enumerate(samples * 40)]
-        log.write_text("\n".join(["ch0,other", *rows]) + "\n")
+        heading = "ch0,other"
+        if every := example.get("every"):  # seconds between two samples
+            heading = f"time_s,{heading}"
+            rows = [f"{i * every:g},{row}" for i, row in enumerate(rows)]
+        log.write_text("\n".join([heading, *rows]) + "\n")
         return check_log(log, bench)
+
+
+def _every(example: dict[str, Any]) -> str:
+    return f", a sample every {example['every']} s" if "every" in example else ""
 
 
 def page() -> str:
@@ -92,7 +101,7 @@ def page() -> str:
                     severity=found.severity.name.capitalize(),
                     what=found.what,
                     remedy=found.remedy,
-                    samples=f" (The log repeats {counts}.)" if samples else "",
+                    samples=f" (The log repeats {counts}{_every(example)}.)" if samples else "",
                 )
             )
     return "".join(parts)

@@ -8,7 +8,7 @@ from os import PathLike
 
 from ..core.check.facts import Facts
 from ..core.check.rules import applied
-from ..core.check.triggers import slow_smoothing
+from ..core.check.triggers import short_window, slow_smoothing
 from ..core.check.with_log import RULES, Logged, swapped_columns
 from ..core.model.channel import Bench
 from ..core.survey.finding import Finding, Severity
@@ -92,6 +92,7 @@ def check_log(
     timing = looked.time
     if timing is not None and timing.interval > 0:
         found += applied(slow_smoothing, slow_smoothing(bench, timing.interval))
+        found += applied(short_window, short_window(bench, timing.interval))
     found += applied(swapped_columns, swapped_columns(logged))
     for each in logged.values():
         for rule in RULES:

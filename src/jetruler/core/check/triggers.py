@@ -43,6 +43,24 @@ def slow_smoothing(bench: Bench, interval: float | None = None) -> Iterator[Find
                 )
 
 
+def short_window(bench: Bench, interval: float) -> Iterator[Finding]:
+    """A change that is looked for within less time than passes between two samples.
+
+    Not two samples ever stand within that time, so that nothing is compared and the trip never
+    comes on.
+    """
+    for trip in bench.trips.values():
+        for i, c in enumerate(trip.conditions, start=1):
+            if c.within is not None and seconds(c.within) < interval * (1 - 1e-6):
+                yield Finding(
+                    Severity.ERROR,
+                    f"trip.{trip.name}.{trip.join}[{i}].within",
+                    f"a change within {number(seconds(c.within))} s is looked for, and the log has "
+                    f"a sample every {number(float(f'{interval:.3g}'))} s",
+                    "Look over the time of several samples, or log more often",
+                )
+
+
 def unreachable_threshold(bench: Bench) -> Iterator[Finding]:
     """A threshold that no count of the channel ever passes.
 
