@@ -378,3 +378,12 @@ def test_two_digits_of_uncertainty(numbers: tuple[float, float], texts: tuple[st
 def test_with_unit_and_power() -> None:
     assert with_uncertainty(225.314, 2.5534, "degC") == "(225.3 ± 2.6) °C"
     assert with_uncertainty(6.7123e-4, 1.2e-8, "1/K") == "(6.71230 ± 0.00012)·1e-4 1/K"
+
+
+def test_marks_on_a_rail_are_said(cli: Cli) -> None:
+    """A saturated reading says only that the truth is that far or further."""
+    marks = [f"--mark={m}" for m in ("0=0", "1000=25", "2000=51", "4095=100")]
+    said = "--mark 0=0, --mark 4095=100 stand on a rail of the converter: perhaps saturated"
+    assert said in cli("fit", "damper", *marks).stdout
+    assert said in cli("compare", "damper", *marks).stdout
+    assert "on a rail" not in cli("fit", "damper", *marks[1:3]).stdout

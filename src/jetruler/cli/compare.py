@@ -171,6 +171,7 @@ def against_other(
 def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:
     """What a channel reads at marks, against their truth."""
     from ..core.calibrate.compare_series import compare
+    from ..core.calibrate.in_channel import on_rails
     from ..core.calibrate.relevance import relevant_difference
     from ..core.model.ruler import Ruler
 
@@ -179,7 +180,7 @@ def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:
     marks = marks.in_units((units[0], *filter(None, units)), channel.unit)
     joint = units.index(marks.raw_unit or units[0])
     values = Ruler(channel.chain.laws[joint:])(marks.raw)
-    return compare(
+    found = compare(
         values,
         marks.true,
         unit=channel.unit,
@@ -188,6 +189,7 @@ def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:
         ordered=False,
         names=(channel.name, "the marks"),
     )
+    return dataclasses.replace(found, notes=(*found.notes, *on_rails(channel, marks)))
 
 
 def show(found: Comparison, channel: Channel) -> None:

@@ -64,6 +64,7 @@ class Calibration:
         was = self.error_before[self.fit.kept]
         was = was[np.isfinite(was)]
         text = str(replace(self.fit, was=self.error_before))
+        text = "\n".join([text, *on_rails(self.channel, self.fit.marks)])
         if not was.size:
             return text
         unit, scale = self.fit.marks.true_unit, self.fit.marks.true
@@ -162,6 +163,20 @@ def calibrate(
     plain = Ruler.of(*laws[joints[0] : place], *_kept(laws[place:]))
     was = np.asarray(plain(found.marks.raw), dtype=np.float64) - found.marks.true
     return Calibration(channel, found, place, replaced, was)
+
+
+def on_rails(channel: Channel, marks: Marks) -> list[str]:
+    """A sentence on marks that stand where the converter ends: there a reading says only that the
+    truth is that far or further."""
+    edge = channel.chain.edge
+    if edge is None or marks.raw_unit not in (None, channel.chain.takes):
+        return []
+    there = (marks.raw <= edge.lowest) | (marks.raw >= edge.highest)
+    names = [name for name, on in zip(marks.names, there, strict=True) if on]
+    if not names:
+        return []
+    said = f"{', '.join(names)} {'stands' if len(names) == 1 else 'stand'} on a rail"
+    return [f"{said} of the converter: perhaps saturated, and no mark"]
 
 
 def joined(channel: Channel, correction: Line) -> tuple[int, bool, Line]:
