@@ -8,8 +8,10 @@ import threading
 
 #: Below so many bytes of addresses it pays to be modest.
 SCARCE = 1 << 32
-#: The number of an option; bytes of a thread's stack, and at most of what describes a thread.
-_ARENAS, _STACK, _ATTRIBUTES = -8, 1 << 20, 256
+#: Numbers of two options of the allocator, and what is large to it.
+_ARENAS, _MAPPED, _LARGE = -8, -3, 1 << 18
+#: Bytes of a thread's stack, and at most of what describes a thread.
+_STACK, _ATTRIBUTES = 1 << 20, 256
 
 
 def spare_addresses() -> None:
@@ -28,6 +30,7 @@ def spare_addresses() -> None:
     library = ctypes.CDLL(None)
     if hasattr(library, "mallopt") and hasattr(library, "pthread_setattr_default_np"):  # of GNU
         library.mallopt(_ARENAS, 1)
+        library.mallopt(_MAPPED, _LARGE)  # what is large is given back when it is freed
         attributes = ctypes.create_string_buffer(_ATTRIBUTES)
         library.pthread_attr_init(attributes)
         library.pthread_attr_setstacksize(attributes, ctypes.c_size_t(_STACK))
