@@ -92,7 +92,7 @@ class Clock:
             if steps[i] > (longest * TIMES or SANE):
                 jumps[i] = True
             else:
-                longest = float(steps[i])
+                longest = max(longest, float(steps[i]))
         self._longest = max(longest, float(before[-1]))
         return jumps
 
