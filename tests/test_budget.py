@@ -115,6 +115,13 @@ def test_a_straight_chain_with_noise_is_of_first_order(draws: int | None) -> Non
             assert run.decided
 
 
+def test_draws_without_a_value_are_told(cli: Cli) -> None:
+    for draws in ("2000", "stable"):
+        done = cli("explain", "bean", "--at", "70000", "--budget", "--draws", draws)
+        assert (done.returncode, done.stderr) == (0, "")
+        assert "draws has a value" in done.stdout
+
+
 @pytest.mark.parametrize("level", [0.683, 0.95, 0.99])
 def test_draws_go_on_until_the_ends_are_known(level: float) -> None:
     """The standard error that a run tells is the scatter of the ends of many runs; normal ends

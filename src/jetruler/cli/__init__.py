@@ -43,6 +43,9 @@ OPTIONAL = {
 #: How a shortage of memory is said where it is no `MemoryError`.
 SHORT_OF_MEMORY = ("failed to map segment", "can't start new thread", "annot allocate memory")
 
+#: The variable by which a shell asks for completions.
+COMPLETING = "_JETRULER_COMPLETE"
+
 #: Exit codes: done; done, and something found wrong; could not be done; Ctrl-C.
 OK, FOUND, FAILED, INTERRUPTED = 0, 1, 2, 130
 
@@ -57,7 +60,7 @@ class _Commands(click.Group):
         if name not in COMMANDS:
             return None
         command: click.Command = import_module(f".{name}", __name__).command
-        if "_JETRULER_COMPLETE" in os.environ:
+        if COMPLETING in os.environ:
             from .completion import complete
 
             complete(command)
@@ -108,7 +111,7 @@ def main(args: list[str] | None = None) -> NoReturn:
     spare_addresses()
     on_ending(_terminate)
     settle()
-    if "_JETRULER_COMPLETE" in os.environ:
+    if COMPLETING in os.environ:
         import_module(".completion", __name__)
     try:
         cli.main(args, prog_name="jetruler", standalone_mode=False)

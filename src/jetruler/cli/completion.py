@@ -5,7 +5,6 @@ files complete too. Loaded only where a shell asks.
 from __future__ import annotations
 
 import os
-from functools import partial
 from typing import Any
 
 import click
@@ -18,9 +17,6 @@ from click.shell_completion import (
 
 from ..core.errors import JetRulerError
 from .common import load
-
-#: The variable by which a shell asks.
-ASKED = "_JETRULER_COMPLETE"
 
 _POWERSHELL = """\
 Register-ArgumentCompleter -Native -CommandName %(prog_name)s -ScriptBlock {
@@ -76,7 +72,7 @@ def complete(command: click.Command) -> None:
         if param.name in ("channel", "channels", "other"):
             param.shell_complete = _channels  # type: ignore[method-assign]
         elif getattr(param, "metavar", None) in ("FILE", "[FILE]", "LOG", "LOG...", "WHERE"):
-            param.shell_complete = partial(_files, param)  # type: ignore[method-assign]
+            param.shell_complete = _files  # type: ignore[method-assign]
     for inner in getattr(command, "commands", {}).values():
         complete(inner)
 
@@ -90,5 +86,5 @@ def _channels(ctx: click.Context, incomplete: str) -> list[CompletionItem]:
     return [CompletionItem(c.name, help=c.about) for c in channels if c.name.startswith(incomplete)]
 
 
-def _files(param: click.Parameter, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
+def _files(ctx: click.Context, incomplete: str) -> list[CompletionItem]:
     return [CompletionItem(incomplete, type="file")]

@@ -99,7 +99,7 @@ class Simulation:
     def bent(self) -> bool:
         """Whether it is the chain's bend that the first order misses: the mean or the variance."""
         first = self.budget
-        error = CERTAIN * self.standard / math.sqrt(self.values.size)
+        error = CERTAIN * self.standard / math.sqrt(self.values.size or 1)
         shifted = abs(self.mean - first.value) > self.tolerance + error
         return shifted or abs(self.standard - first.combined) > 0.03 * self.standard + error
 
@@ -114,6 +114,8 @@ class Simulation:
         return "one flat tolerance rules" if one else "flat tolerances rule"
 
     def __str__(self) -> str:
+        if self.values.size < 2:
+            return f"not one of {self.values.size + self.lost} draws has a value"
         low, high = (shown(float(f"{end:.5g}"), self.unit) for end in self.interval)
         level = f"{100 * self.budget.level:g} %"
         lines = [
