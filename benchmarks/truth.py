@@ -123,6 +123,65 @@ def straight(times: int) -> Iterator[Row]:
         yield f"straight chain, {name}: first order rejected", f"{rejected} of {times}", "0"
 
 
+#: Laws that can be fitted, each with its range and its noise.
+FITTED: tuple[tuple[str, Callable[[Array], Array], tuple[float, float], float], ...] = (
+    ("line", jr.Line(0.05, 3.0), (0, 4000), 0.5),
+    ("polynomial", jr.Polynomial((1.0, 0.05, -4e-6)), (0, 4000), 0.5),
+    ("power", jr.PowerLaw(2e3, -0.8), (50, 3000), 0.3),
+    ("beta", jr.Beta(1e4, 3435), (1e3, 5e4), 0.05),
+    ("steinhart-hart", jr.SteinhartHart(1.1384e-3, 2.3245e-4, 9.489e-8), (1e3, 5e4), 0.05),
+    (
+        "steinhart-hart-extended",
+        jr.SteinhartHartExtended(1e4, to_kelvin=(3.354e-3, 2.57e-4, 2.6e-6, 6.3e-8)),
+        (1e3, 5e4),
+        0.05,
+    ),
+)
+
+
+def coverages(times: int) -> Iterator[Row]:
+    """Does the 95 % interval of a fit hold the truth, at a place between the marks?"""
+    for law, truth, (low, high), noise in FITTED:
+        for n in (6, 10, 30):
+            for known in (True, False):
+                random = np.random.RandomState(n)
+                held = 0
+                for _ in range(times):
+                    x = np.geomspace(max(low, 1), high, n) if low else np.linspace(low, high, n)
+                    y = np.asarray(truth(x)) + noise * random.standard_normal(n)
+                    columns = [x, y, np.full(n, noise)][: 3 if known else 2]
+                    degree = 2 if law == "polynomial" else None
+                    found = jr.fit(np.stack(columns, axis=1), law, degree=degree)
+                    at = float(np.exp(random.uniform(np.log(max(low, 1)), np.log(high))))
+                    off = abs(float(found.law(at)) - float(truth(np.array([at]))[0]))
+                    held += off <= found.interval(at)[0]
+                told = "u_true given" if known else "scatter alone"
+                yield (
+                    f"fit, {law}, {n} marks, {told}: covers",
+                    f"{100 * held / times:.0f} %",
+                    "93–97",
+                )
+
+
+def straight_and_outliers(times: int) -> Iterator[Row]:
+    """Is a straight truth kept straight, and a wrong mark found?"""
+    for n in (5, 6, 10, 30):
+        random = np.random.RandomState(n)
+        kept = found = false = 0
+        for _ in range(times):
+            x = np.linspace(0, 100, n)
+            y = 2 * x + 5 + random.standard_normal(n)
+            kept += len(jr.fit(np.stack([x, y], axis=1), "polynomial").parameters) == 2
+            ones = np.ones(n)
+            false += bool(jr.fit(np.stack([x, y, ones], axis=1), robust=True).outliers)
+            wrong = random.randint(n)
+            y[wrong] += 12 * random.choice([-1, 1])
+            found += jr.fit(np.stack([x, y, ones], axis=1), robust=True).outliers == (wrong,)
+        yield f"straight truth kept straight, {n} marks", f"{100 * kept / times:.0f} %", "≥ 95"
+        yield f"outlier of 12 u found, {n} marks", f"{100 * found / times:.0f} %", "≥ 80"
+        yield f"outlier named where there is none, {n} marks", f"{100 * false / times:.1f} %", "≤ 2"
+
+
 def main() -> None:
     """Write the page."""
     parts: tuple[tuple[Callable[[int], Iterator[Row]], int], ...] = (
@@ -130,6 +189,8 @@ def main() -> None:
         (bends, 200),
         (found_out, 200),
         (straight, 40),
+        (coverages, 600),
+        (straight_and_outliers, 400),
     )
     rows = [row for part, times in parts for row in part(times)]
     PAGE.write_text(HEAD + "".join(f"| {a} | {b} | {c} |\n" for a, b, c in rows), "utf-8")

@@ -195,5 +195,5 @@ def test_a_percentage_about_nothing_is_refused() -> None:
     with pytest.raises(BenchError, match="it is about 0, and a part of 0 is 0; say it in cm"):
         parse_bench(text)
     percent = parse_bench(text.replace('"cm"', '"%"'))["a"].calibration
-    assert percent is not None
-    assert percent.half_width == 0.2  # type: ignore[attr-defined]
+    assert isinstance(percent, Toleranced)
+    assert percent.half_width == 0.2

@@ -446,8 +446,13 @@ def test_a_fit_leaves_its_errors_to_the_budget(cli: Cli, home: Path) -> None:
     assert cli("fit", "bean", "--marks", "bath.csv", "--write").returncode == 0
     fitted = jr.load_bench(home / "bench.toml")["bean"]
     found = jr.calibrate(fitted, jr.read_marks(home / "bath.csv")).fit
-    assert isinstance(fitted.calibration, T)
-    assert fitted.calibration.standard == pytest.approx(found.rms_left_out, rel=0.05)
+    for count in (400.0, 1880.0, 3900.0):  # the two parameters together, as the fit itself knows
+        budget = jr.budget(fitted, count)
+        assert rows(budget)["fit of beta"] == pytest.approx(
+            found.interval(count)[0] / NormalDist().inv_cdf(0.975), rel=1e-3
+        )
+        run = jr.simulate(fitted, count, draws=100_000)
+        assert run.standard == pytest.approx(budget.combined, rel=0.01)
     assert cli("fit", "bean", "--marks", "bath.csv", "--law", "line", "--write").returncode == 0
     text = (home / "bench.toml").read_text()
     assert text.count("\ncalibration = ") == 1

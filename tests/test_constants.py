@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
+from scipy.stats import norm
 
 import jetruler as jr
 from jetruler.benchfile.load import parse_bench
@@ -63,12 +65,14 @@ def test_a_simpler_law_may_be_fifteen_percent_worse() -> None:
     assert any(1.15 < r < 1.16 for r in ratios)
 
 
-@pytest.mark.parametrize(("off", "outliers"), [(5.99, ()), (6.01, (4,))])
-def test_an_outlier_stands_three_times_further_off_than_the_next(
-    off: float, outliers: tuple[int, ...]
+@pytest.mark.parametrize(("beyond", "outliers"), [(0.999, ()), (1.001, (4,))])
+def test_one_mark_in_a_hundred_fits_is_called_an_outlier(
+    beyond: float, outliers: tuple[int, ...]
 ) -> None:
-    """All other marks are exact, and count as off by two uncertainties of 1."""
+    """Of nine marks of uncertainty 1, the middle one has a leverage of 1/9: its error has a
+    variance of 8/9, and 1 % in 9 marks of two sides are 1 in 1800 each."""
     x = np.arange(9.0)
+    off = beyond * float(norm.isf(0.01 / 18)) / math.sqrt(8 / 9)
     true = 2 * x + 1
     true[4] += off
     found = jr.fit(np.stack([x, true, np.ones(9)], axis=1), "line", robust=True)

@@ -58,6 +58,7 @@ if TYPE_CHECKING:
     from .core.laws import *  # noqa: F403
     from .core.model.channel import Bench as Bench
     from .core.model.channel import Channel as Channel
+    from .core.model.fit_covariance import FitCovariance as FitCovariance
     from .core.model.quantity import Toleranced as Toleranced
     from .core.model.quantity import quantity as quantity
     from .core.model.reading import Flag as Flag
@@ -122,6 +123,7 @@ _ROOMS = {
     "core.calibrate.fit_marks": ("fit",),
     "core.calibrate.in_channel": ("Calibration", "calibrate"),
     "core.calibrate.result": ("Fit",),
+    "core.model.fit_covariance": ("FitCovariance",),
     "core.calibrate.marks": ("Marks", "MarksError"),
     "logs.pairs": ("read_pairs",),
     "core.uncertainty.budget": ("Budget", "budget"),

@@ -78,7 +78,8 @@ def write_law(
     means : the channel's laws with it; a file that reads otherwise is not written.
     expected : the file's text as the law was fitted to it; a file that has changed since is left
         alone.
-    calibration : what stands then at the channel's key of that name, for budgets.
+    calibration : what stands then at the channel's key of that name, for budgets; nothing if it is
+        empty, what stands there now if it is None.
 
     Raises
     ------
@@ -107,8 +108,7 @@ def write_law(
         changed, change = _in_one_line(listed, items, line, place, replaces)
     table["laws"] = tomlkit.parse(f"laws = {changed}")["laws"]
     if calibration is not None:
-        _set_calibration(table, calibration)
-        change = Change(change.before, f"{change.after}\ncalibration = {calibration}")
+        change = _set_calibration(table, calibration, change)
     _replace_checked(path, tomlkit.dumps(document), channel.name, means, line)
     return change
 
@@ -170,11 +170,21 @@ def _in_one_line(
     return new, Change(f"laws = {text}", f"laws = {new}")
 
 
-def _set_calibration(table: Any, calibration: str) -> None:
-    if "calibration" in table:
+def _set_calibration(table: Any, calibration: str, change: Change) -> Change:
+    """Put the key into a channel's table, or take it away; the change with it."""
+    before, after = change
+    was = table.get("calibration")
+    if was is not None:
+        before += f"\ncalibration = {was.as_string()}"
+    if calibration:
+        after += f"\ncalibration = {calibration}"
+    if not calibration:
+        table.pop("calibration", None)
+    elif was is not None:
         table["calibration"] = tomlkit.parse(f"x = {calibration}")["x"]
     else:  # right behind the laws: the end of a table may belong to the comment on the next one
         table["laws"].trivia.trail = f"\ncalibration = {calibration}\n"
+    return Change(before, after)
 
 
 def read_text(path: str) -> str:

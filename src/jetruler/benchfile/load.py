@@ -27,6 +27,8 @@ from ..core.laws.build import build_law, taking
 from ..core.laws.raw_input import Input
 from ..core.model.channel import Bench, Channel
 from ..core.model.converter import RawInput
+from ..core.model.fit_covariance import FitCovariance
+from ..core.model.from_table import from_table, frozen
 from ..core.model.law import FRACTION, Law, parameters
 from ..core.model.namespace import column_clashes
 from ..core.model.quantity import Toleranced, quantity
@@ -269,16 +271,34 @@ def _channel(key: str, table: ChannelTable, common: ConverterTable) -> Channel:
         decimals=table.decimals,
         smooth=table.smooth,
         noise=table.noise,
-        calibration=_calibration(table.calibration, ruler.gives),
+        calibration=_calibration(table.calibration, ruler),
         dissipation=table.dissipation,
         rails=table.rails,
     )
 
 
-def _calibration(text: str | None, unit: str | None) -> float | None:
+def _calibration(given: str | dict[str, Any] | None, ruler: Ruler) -> float | FitCovariance | None:
+    """What a calibration left: a text, or the table that a fit wrote."""
+    if not isinstance(given, dict):
+        return None if given is None else _about_zero(given, ruler.gives)
+
+    def read(key: str, value: Any) -> Any:
+        if key == "left" and isinstance(value, str):
+            return _about_zero(value, ruler.gives).standard
+        return frozen(value)
+
+    try:
+        found = from_table(FitCovariance, given, "calibration", read=read)
+        found.place(ruler.laws)
+    except (ParameterError, ParameterErrors) as error:
+        parts = error.errors if isinstance(error, ParameterErrors) else [error]
+        inside = [ParameterError(f"calibration.{e.name}", e.found, e.right) for e in parts]
+        raise ParameterErrors(inside) from None
+    return found
+
+
+def _about_zero(text: str, unit: str | None) -> Toleranced:
     """`"± 0.2 degC (k=2)"`: a tolerance about 0, in the channel's unit."""
-    if text is None:
-        return None
     zero = f"0 {unit}" if unit in TEMPERATURES else "0"
     try:
         value = quantity(f"{zero} {text.strip()}", unit if factor(unit or "") else None)

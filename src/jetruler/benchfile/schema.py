@@ -78,11 +78,11 @@ def _watts(value: Any) -> float:
     return float(watts)
 
 
-def _calibration(text: Any) -> str:
+def _calibration(left: Any) -> Any:
     """What a calibration left; the channel's unit, which is not known here, reads it."""
-    if not isinstance(text, str):
-        raise ValueError('a text with ± is right, as in "± 0.2 degC (k=2)"')
-    return text
+    if not isinstance(left, str | dict):
+        raise ValueError('a text with ± is right, as in "± 0.2 degC (k=2)", or what fit wrote')
+    return left
 
 
 def _input(table: Any) -> Input:

@@ -8,7 +8,9 @@ from dataclasses import fields, replace
 from ..core.calibrate.in_channel import Calibration, joined
 from ..core.laws.linear import Line
 from ..core.model.channel import Channel
+from ..core.model.fit_covariance import FitCovariance
 from ..core.model.law import Law
+from ..core.model.quantity import standard_of
 from ..core.model.ruler import Ruler
 from ..core.model.unit_registry import factor
 from .edit import Change, write_law
@@ -18,8 +20,7 @@ from .written import law_line
 def write_calibration(path: str, found: Calibration, expected: str | None = None) -> Change:
     """Put a fitted law into its place in a bench file; the old law stays as a comment.
 
-    What the fit leaves of the errors, each mark left out in turn, goes to the channel's key
-    `calibration`, where budgets find it.
+    How well the fit knows the law goes to the channel's key `calibration`, where budgets find it.
 
     Parameters
     ----------
@@ -51,11 +52,6 @@ def write_calibration(path: str, found: Calibration, expected: str | None = None
     """
     replaces = found.replaced is not None
     line = line_for(found.channel, found.fit.law, found.place)
-    left = found.fit.rms_left_out
-    calibration = None
-    if math.isfinite(left) and found.fit.marks.true_unit == found.channel.unit:
-        unit = found.channel.unit if factor(found.channel.unit or "") else None
-        calibration = f'"± {left:.2g}{f" {unit}" if unit else ""} (k=1)"'
     return write_law(
         path,
         found.channel,
@@ -64,8 +60,26 @@ def write_calibration(path: str, found: Calibration, expected: str | None = None
         replaces=replaces,
         means=found.calibrated.chain,
         expected=expected,
-        calibration=calibration,
+        calibration=calibration_text(found.calibrated),
     )
+
+
+def calibration_text(channel: Channel) -> str:
+    """What the key `calibration` says of a channel, as TOML; empty where it should not be there."""
+    known, unit = channel.calibration, channel.unit if factor(channel.unit or "") else None
+    if known is None:
+        return ""
+    left = known.left if isinstance(known, FitCovariance) else standard_of(known)
+    text = f'"± {left:.2g}{f" {unit}" if unit else ""} (k=1)"'
+    if not isinstance(known, FitCovariance):
+        return text
+    names = ", ".join(f'"{name}"' for name in known.parameters)
+    rows = ", ".join(f"[{', '.join(f'{v:.9g}' for v in row)}]" for row in known.covariance)
+    parts = [f'law = "{known.law}"', f"parameters = [{names}]", f"covariance = [{rows}]"]
+    parts += [f"which = {known.which}"] * (known.which > 1)
+    parts += [f"left = {text}"] * bool(left)
+    parts += [f"degrees = {known.degrees:g}"] * math.isfinite(known.degrees)
+    return f"{{ {', '.join(parts)} }}"
 
 
 def write_correction(

@@ -39,7 +39,7 @@ def fit_options(command: Callable[..., None]) -> Callable[..., None]:
         click.option(
             "--law",
             metavar="NAME",
-            help="line, offset, polynomial, power, table, beta or steinhart-hart.",
+            help="line, offset, polynomial, power, table, beta, steinhart-hart (-extended).",
         ),
     ):
         command = option(command)

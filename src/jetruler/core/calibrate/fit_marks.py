@@ -37,14 +37,16 @@ def fit(
         `Marks`, pairs (raw, true) or triples with the standard uncertainty of true, by which
         they are then weighted.
     law : str, default "line"
-        "line", "offset" (the gain stays), "polynomial", "power", "table", "beta" or
-        "steinhart-hart" (c stays 0, or as it was, with two marks).
+        "line", "offset" (the gain stays), "polynomial", "power", "table", "beta",
+        "steinhart-hart" (c stays 0, or as it was, with two marks) or "steinhart-hart-extended".
     before, then : Ruler | Law, optional
         The laws between raw and this law, and between this law and true.
     degree : int, optional
-        Of a polynomial; None takes the lowest that predicts left-out marks as well as any.
+        Of a polynomial; None takes the lowest that none beats: one that predicts left-out marks
+        better and reduces the squares of the errors beyond chance (4 % in all).
     robust : bool, default False
-        Set outliers aside and name them, instead of bending to them.
+        Set outliers aside and name them, instead of bending to them. They are told by the marks'
+        uncertainties where those are given, else by what the majority says.
     unit : str, optional
         Of the result.
     like : Law, optional

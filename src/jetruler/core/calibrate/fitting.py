@@ -16,7 +16,9 @@ from ..model.reading import flag_names
 from ..model.ruler import Ruler
 from ..model.text import number
 from .marks import Marks, MarksError
-from .regression import Problem, SingularError, Solution, outliers, solve
+from .nested import predicts_better
+from .outliers import against_majority, against_uncertainty
+from .regression import Problem, SingularError, Solution, accounted, solve
 from .result import Fit, FittedParameter, coverage
 
 #: The fit of a line whose gain stays.
@@ -130,15 +132,22 @@ def _set_aside(
         raise MarksError(
             f"robust: {free + 2} marks or more can name an outlier of {wanted.law}; found {x.size}"
         )
-    floor = np.zeros(x.size) if marks.u_true is None else 2.0 * marks.u_true
+    rounding = np.zeros(x.size)
     if wanted.before is not None and wanted.before.edge is not None and wanted.before.edge.lsb:
         # What rounding to counts alone may do to a mark: half a count, through the slope.
         start = solve(problem, x, marks.true, weight)
         rows = wanted.before.slope(marks.raw) * wanted.before.edge.lsb
         h = 1e-6 * (np.ptp(x) or 1.0)
         near = problem.predicted(start.theta, x + h) - problem.predicted(start.theta, x - h)
-        floor = np.hypot(floor, np.nan_to_num(np.abs(near / (2 * h) * rows)))
-    return outliers(problem, x, marks.true, weight, floor)
+        rounding = np.nan_to_num(np.abs(near / (2 * h) * rows))
+    if marks.u_true is None:
+        return against_majority(problem, x, marks.true, weight, rounding)
+    known = 1 / np.hypot(marks.u_true, rounding / np.sqrt(12))
+    named = against_uncertainty(problem, x, marks.true, known)
+    if named is not None:
+        return named
+    floor = np.hypot(2.0 * marks.u_true, rounding)
+    return against_majority(problem, x, marks.true, weight, floor)
 
 
 def _result(
@@ -155,13 +164,13 @@ def _result(
     square = float(np.sum((weight * error)[~out] ** 2))
     scatter = float(np.sqrt(square / degrees)) if degrees else float("nan")
     given = marks.u_true is not None
-    widened = 1.0 if given else scatter
-    if given and degrees and _too_much(square, degrees):
-        widened = scatter
-    left_out = error.copy()
-    spare = 1.0 - solution.leverage
-    with np.errstate(all="ignore"):
-        left_out[~out] = np.where(spare > 1e-9, error[~out] / spare, np.nan)
+    widened = 1.0 if given and accounted(square, degrees) else scatter
+
+    def left_out() -> Array:
+        errors = error.copy()
+        errors[~out] = _each_left_out(solution, x[~out], marks.true[~out], weight[~out])
+        return errors
+
     rows = problem.model.values_slope(theta)
     covariance = widened**2 * rows @ solution.inverse @ rows.T
     factor = coverage(degrees, given and widened == 1.0)
@@ -178,21 +187,39 @@ def _result(
         x=x,
         read=read,
         error=error,
-        left_out=left_out,
         outliers=tuple(np.flatnonzero(out).tolist()),
         degrees=degrees,
         scatter=scatter,
+        _each_left_out=left_out,
         _before=wanted.before,
         _solution=solution,
         _widened=widened,
     )
 
 
-def _too_much(square: float, degrees: int) -> bool:
-    """Whether the marks scatter more than their uncertainties say, at 5 %."""
-    from scipy.special import chdtrc
+#: A bent law is fitted again without each mark, up to so many marks.
+_AGAIN = 200
 
-    return bool(chdtrc(degrees, square) < 0.05)
+
+def _each_left_out(solution: Solution, x: Array, y: Array, weight: Array) -> Array:
+    """The error of each mark when the law is fitted to the others; NaN for one that the fit needs.
+    By the hat matrix, e/(1 − h), which is exact for a straight law; a bent law of up to 200 marks
+    is fitted again."""
+    problem = solution.problem
+    spare = 1.0 - solution.leverage
+    needed = spare <= 1e-9
+    with np.errstate(all="ignore"):
+        error = (problem.predicted(solution.theta, x) - y) / np.where(needed, np.nan, spare)
+    if problem.is_straight or x.size > _AGAIN:
+        return error
+    for i in np.flatnonzero(~needed):
+        others = np.arange(x.size) != i
+        try:
+            without = solve(problem, x[others], y[others], weight[others])
+            error[i] = (problem.predicted(without.theta, x[i : i + 1]) - y[i])[0]
+        except SingularError:
+            error[i] = np.nan
+    return error
 
 
 def _ruler(wanted: FitRequest, law: Law) -> Ruler:
@@ -200,15 +227,18 @@ def _ruler(wanted: FitRequest, law: Law) -> Ruler:
     return Ruler.of(*parts)
 
 
+#: Marks of a straight truth are taken for a curve no more often than this.
+_BENT_BY_CHANCE = 0.04
+
+
 def _lowest_good_degree(wanted: FitRequest, marks: Marks, x: Array) -> Fit:
-    """The lowest degree whose leave-one-out error is within a tenth of the best."""
+    """The lowest degree that no higher one beats beyond chance."""
     highest = max(1, min(wanted.kind.fit_degrees, np.unique(x).size - 2))
-    fits = [fitted(replace(wanted, degree=d), marks, x) for d in range(1, highest + 1)]
-    errors = [f.rms_left_out for f in fits]
-    if all(np.isnan(errors)):
-        return fits[0]
-    best = np.nanmin(errors)
-    return next(f for f, e in zip(fits, errors, strict=True) if e <= 1.1 * best)
+    chosen, *higher = (fitted(replace(wanted, degree=d), marks, x) for d in range(1, highest + 1))
+    for fit in higher:
+        if predicts_better(chosen, fit, _BENT_BY_CHANCE / len(higher)):
+            chosen = fit
+    return chosen
 
 
 def _joined(wanted: FitRequest, asked: FitAsked, marks: Marks) -> Fit:
@@ -239,9 +269,9 @@ def _joined(wanted: FitRequest, asked: FitAsked, marks: Marks) -> Fit:
         x=x,
         read=read,
         error=read - marks.true,
-        left_out=left_out,
         outliers=(),
         degrees=0,
         scatter=float("nan"),
+        _each_left_out=lambda: left_out,
         _before=wanted.before,
     )

@@ -12,7 +12,9 @@ from ..errors import JetRulerError
 from ..laws import law_named
 from ..laws.linear import Line
 from ..model.channel import Channel
+from ..model.fit_covariance import FitCovariance
 from ..model.law import Law, Role
+from ..model.quantity import Toleranced
 from ..model.ruler import Ruler
 from ..model.units import symbol
 from .fit_marks import fit, kind_of_fit
@@ -54,10 +56,18 @@ class Calibration:
 
     @property
     def calibrated(self) -> Channel:
-        """The channel with the fitted law in its place."""
+        """The channel with the fitted law in its place, and what the fit left of its error: the
+        covariance of the parameters, or the errors of the marks, each left out in turn."""
         laws = list(self.channel.chain.laws)
         laws[self.place : self.place + (self.replaced is not None)] = [self.fit.law]
-        return replace(self.channel, chain=Ruler(tuple(laws)))
+        left: float | FitCovariance | None = None
+        if self.fit.marks.true_unit == self.channel.unit:
+            left = self.fit.known_parameters
+            if left is None and np.isfinite(self.fit.rms_left_out):
+                left = Toleranced(0.0, self.fit.rms_left_out, 1.0)
+        if isinstance(left, FitCovariance):
+            left = left.of_law(self.place, laws)
+        return replace(self.channel, chain=Ruler(tuple(laws)), calibration=left)
 
     def __str__(self) -> str:
         """The fit, with what the channel read before."""

@@ -10,6 +10,7 @@ import numpy as np
 
 from ..arrays import AnyArray, Array
 from ..errors import JetRulerError
+from ..model.fit_covariance import FitCovariance, number_in, path_of
 from ..model.law import Law
 from ..model.ruler import Ruler
 from ..model.text import fixed, number, shown
@@ -55,9 +56,6 @@ class Fit:
         What the law makes of x, shape (n,).
     error : array of float64
         Read − true, shape (n,).
-    left_out : array of float64
-        What each mark's error is when the law is fitted to the others; NaN for a mark that no
-        other could stand in for.
     outliers : tuple[int, ...]
         Places of the marks that were set aside.
     degrees : int
@@ -83,15 +81,21 @@ class Fit:
     x: Array
     read: Array
     error: Array
-    left_out: Array
     outliers: tuple[int, ...]
     degrees: int
     scatter: float
     was: Array | None = None
+    _each_left_out: Callable[[], Array] = field(default=lambda: np.empty(0), repr=False)
     _before: Ruler | None = field(default=None, repr=False)
     _solution: Solution | None = field(default=None, repr=False)
     _widened: float = field(default=1.0, repr=False)
     _advise: Callable[[Fit], tuple[tuple[str, ...], str]] | None = field(default=None, repr=False)
+
+    @cached_property
+    def left_out(self) -> Array:
+        """What each mark's error is when the law is fitted to the others, shape (n,); NaN for a
+        mark that no other could stand in for. Worked out when somebody asks: it may take n fits."""
+        return self._each_left_out()
 
     @cached_property
     def _advice(self) -> tuple[tuple[str, ...], str]:
@@ -152,6 +156,28 @@ class Fit:
         factor = coverage(self.degrees, self._known, level) * self._widened
         half_width: Array = factor * np.sqrt(variance)
         return half_width
+
+    @property
+    def known_parameters(self) -> FitCovariance | None:
+        """How well the law is known, for a channel's `calibration`; None where nothing tells it,
+        or the law is not written by its parameters (a line through two marks)."""
+        if self._solution is None or not np.all(np.isfinite(self.covariance)):
+            return None
+        paths = self._solution.problem.model.paths
+        if any(number_in(self.law, *path_of(path)) is None for path in paths):
+            return None
+        return FitCovariance(
+            self.law.name,
+            paths,
+            tuple(map(tuple, self.covariance.tolist())),
+            left=0.0 if self._known else self._spread,
+            degrees=float("inf") if self._known else float(self.degrees),
+        )
+
+    @property
+    def _spread(self) -> float:
+        """Standard deviation of the errors, in the unit of the result."""
+        return float(np.sqrt(np.sum(self.error[self.kept] ** 2) / max(self.degrees, 1)))
 
     @property
     def _known(self) -> bool:

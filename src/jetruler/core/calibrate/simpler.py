@@ -10,19 +10,25 @@ from ..arrays import Array
 from ..errors import JetRulerError
 from ..laws import law_named
 from ..model.text import number, shown
+from ..uncertainty.rounding import with_uncertainty
 from .fitting import OFFSET, FitRequest, fitted
 from .marks import Marks
+from .nested import is_exact, predicts_better
 from .result import Fit
 
 #: A law's left-out error may be so much larger, and it still does as well.
 AS_WELL = 1.15
+#: Chance that a richer law is said to fit better where it does not.
+FITS = 0.01
 
 
 def advised(result: Fit, wanted: FitRequest, limits: tuple[float, float] | None) -> Fit:
     """The fit, which tells its notes and its sentence on simpler laws when they are asked for."""
 
     def advise(fit: Fit) -> tuple[tuple[str, ...], str]:
-        notes = [*_repeated(fit), *_outliers(fit), *_scatter(fit), *_of_model(fit)]
+        notes = [*_repeated(fit), *_outliers(fit), *_of_model(fit)]
+        notes += _richer(fit, wanted, fit.marks, fit.x)
+        notes += _missing(fit)
         notes += _suspects(fit, wanted, fit.marks, fit.x)
         notes += _turns(fit)
         notes += _extrapolates(fit, limits)
@@ -63,13 +69,57 @@ def _suspects(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> list[s
     return [f"does not go with the others: {names}; robust sets it aside"] if found else []
 
 
-def _scatter(result: Fit) -> list[str]:
-    if result.marks.u_true is None or result._widened == 1.0:
+def _richer(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> list[str]:
+    """Errors beyond what the marks' uncertainties say, and the law with more parameters that has
+    not got them."""
+    widened = result.marks.u_true is not None and result._widened != 1.0
+    better: Fit | None = None
+    for law, degree in type(result.law).richer_fits(len(result.parameters)):
+        try:
+            other = fitted(replace(wanted, law=law, degree=degree, like=None), marks, x)
+        except JetRulerError:
+            continue
+        if other.outliers == result.outliers and predicts_better(better or result, other, FITS):
+            better = other
+    parts = []
+    if widened:
+        parts.append(
+            f"the marks scatter {result.scatter:.1f} times as much as their uncertainties say; "
+            "those of the parameters are widened by that"
+        )
+    if better is not None:
+        own, its = result.shown(result.rms_left_out), better.shown(better.rms_left_out)
+        parts.append(f"{fit_name(better)} fits better: {its} when left out, against {own}")
+    elif widened and result.parameters:
+        parts.append("no richer law fits better: the uncertainties or some of the marks are wrong")
+    return parts
+
+
+def fit_name(fit: Fit) -> str:
+    """What people call a fit: `a polynomial of degree 3`."""
+    kind = type(fit.law)
+    degree = f" of degree {len(fit.parameters) - 1}" if kind.fit_degrees else ""
+    return f"{kind.fitted_name}{degree}"
+
+
+def _missing(result: Fit) -> list[str]:
+    """Parameters that the marks do not tell from those of a law that has not got them."""
+    solution = result._solution
+    if solution is None or is_exact(result):
         return []
-    return [
-        f"the marks scatter {result.scatter:.1f} times as much as their uncertainties say; those "
-        "of the parameters are widened by that"
-    ]
+    neutral = solution.problem.model.neutral
+    told = {p.name: p for p in result.parameters if p.name in neutral and p.half_width > 0}
+    alike = [name for name, p in told.items() if not abs(p.value - neutral[name]) > p.half_width]
+    if len(told) > 1 and len(told) == len(result.parameters) and len(alike) == len(told):
+        names, values = (
+            " and ".join(parts) for parts in (alike, [f"{neutral[n]:g}" for n in alike])
+        )
+        return [f"{names} are not told from {values}: these marks call for no correction"]
+    shown = (
+        (told[name], with_uncertainty(told[name].value, told[name].uncertainty, told[name].unit))
+        for name in alike
+    )
+    return [f"{p.name}, {text}, is not told from {neutral[p.name]:g}" for p, text in shown]
 
 
 def _of_model(result: Fit) -> list[str]:

@@ -8,11 +8,11 @@ from typing import Any
 
 from ..errors import ParameterError, ParameterErrors, QuantityError, UnitError
 from ..model.from_table import from_table, frozen
-from ..model.law import Law, hint_unit, is_numeric, parameters
+from ..model.law import Law, hint_unit, holds_numbers, is_numeric, parameters
 from ..model.quantity import quantity, unit_of
 from ..model.text import nearest
 from ..model.unit_registry import factor_and_offset
-from ..model.units import TEMPERATURES
+from ..model.units import TEMPERATURES, Unit
 from . import law_named, law_names
 
 
@@ -42,7 +42,7 @@ def build_law(table: Mapping[str, Any]) -> Law:
         law,
         given,
         str(name),
-        read=lambda key, value: _read(key, value, hints[key]),
+        read=lambda key, value: _read(key, value, hints.get(key, float)),
         open_ended=law.open_ended,
     )
 
@@ -50,17 +50,28 @@ def build_law(table: Mapping[str, Any]) -> Law:
 def _read(key: str, value: Any, hint: Any) -> Any:
     """One parameter: quantities read, lists turned into tuples, the rest as it stands."""
     unit = hint_unit(hint)
-    if isinstance(value, str) and is_numeric(hint):
-        return _quantity(key, value, unit.symbol if unit else None)
     bare = unit is None or unit.bare or unit.symbol not in TEMPERATURES
+    if isinstance(value, str) and is_numeric(hint):
+        return _quantity(key, value, unit)
+    if isinstance(value, list) and holds_numbers(hint):
+        return tuple(_each_number(key, part, unit) for part in value)
     if not bare and isinstance(value, int | float):
         raise ParameterError(key, value, f'a temperature says its unit, as in "{value} degC"')
     return frozen(value)
 
 
-def _quantity(key: str, text: str, unit: str | None) -> float:
+def _each_number(key: str, value: Any, unit: Unit | None) -> Any:
+    """What stands in a list of numbers, at any depth."""
+    if isinstance(value, list):
+        return tuple(_each_number(key, part, unit) for part in value)
+    return _quantity(key, value, unit) if isinstance(value, str) else value
+
+
+def _quantity(key: str, text: str, unit: Unit | None) -> float:
     try:
-        return quantity(text, unit)
+        # A bare kelvin stands without its unit, as a plain number and as one with a tolerance.
+        said = unit is None or not unit.bare or unit_of(text) is not None
+        return quantity(text, unit.symbol if unit is not None and said else None)
     except QuantityError as error:
         raise ParameterError(key, text, str(error)) from None
 
@@ -80,7 +91,7 @@ def _plain(law: type[Law], given: dict[str, Any]) -> dict[str, Any]:
             raise ParameterError(key, value, str(error)) from None
         if unit is not None:
             plain.setdefault(side, unit)
-        return _quantity(key, value, unit)
+        return _quantity(key, value, None if unit is None else Unit(unit))
 
     out = dict(given)
     for key, sides in law.unit_hints.items():

@@ -328,6 +328,10 @@ class Polynomial(OnDomain):
     def simpler_fits(cls, free: int) -> list[tuple[str, int | None]]:
         return [("line", None), *(("polynomial", degree) for degree in range(2, free - 1))]
 
+    @classmethod
+    def richer_fits(cls, free: int) -> list[tuple[str, int | None]]:
+        return [("polynomial", degree) for degree in range(free, cls.fit_degrees + 1)]
+
     def check(self) -> Iterator[ParameterError]:
         right = "two finite numbers or more are right, c0 first, one beyond c0 not 0"
         try:

@@ -76,6 +76,10 @@ class Line(Law):
         return [("offset", None)]
 
     @classmethod
+    def richer_fits(cls, free: int) -> list[tuple[str, int | None]]:
+        return [("line", None), ("polynomial", None)] if free == 1 else [("polynomial", None)]
+
+    @classmethod
     def through(
         cls, first: Mark, second: Mark, unit: str | None = None, takes: str | None = None
     ) -> Line:

@@ -20,10 +20,10 @@ from .temperature import (
     TemperatureUnit,
     cubic_statements,
 )
+from .thermistor import CubicThermistor
 
 if TYPE_CHECKING:
-    pass
-from .thermistor import CubicThermistor
+    from ..model.fit_model import FitAsked, FitModel
 
 
 @dataclass(frozen=True)
@@ -77,6 +77,19 @@ class SteinhartHartExtended(CubicThermistor):
     unit: TemperatureUnit = "degC"
     name: ClassVar[str] = "steinhart-hart-extended"
     role: ClassVar[Role] = Role.CURVE
+    fitted_name: ClassVar[str] = "an extended Steinhart-Hart law"
+    fit_takes: ClassVar[str | None] = "ohm"
+    fit_gives: ClassVar[tuple[str, ...]] = ("degC", "K", "degF")
+
+    @classmethod
+    def fit_model(cls, asked: FitAsked) -> FitModel:
+        from .thermistor_fit import ExtendedModel
+
+        return ExtendedModel(asked, cls)
+
+    @classmethod
+    def simpler_fits(cls, free: int) -> list[tuple[str, int | None]]:
+        return [("beta", None), ("steinhart-hart", None)]
 
     def check(self) -> Iterator[ParameterError]:
         yield from super().check()

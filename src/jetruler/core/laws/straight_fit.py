@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -21,11 +22,16 @@ class PolynomialModel(FitModel):
         self.half = 0.5 * float(np.ptp(x)) or 1.0
         self.names = tuple(f"c{i}" for i in range(degree + 1))
         self.units: tuple[str | None, ...] = (OF_RESULT, *[None] * degree)
+        self.neutral: Mapping[str, float] = {f"c{degree}": 0.0}
         # Column k: the powers of x in ((x − middle) / half)^k.
         self.to_powers = np.zeros((degree + 1, degree + 1))
         for k in range(degree + 1):
             power = np.polynomial.polynomial.polypow([-self.middle / self.half, 1 / self.half], k)
             self.to_powers[: k + 1, k] = power
+
+    @property
+    def paths(self) -> tuple[str, ...]:
+        return tuple(f"coefficients[{i + 1}]" for i in range(self.degree + 1))
 
     def design(self, x: Array) -> Array:
         return np.vander((x - self.middle) / self.half, self.degree + 1, increasing=True)
@@ -50,7 +56,13 @@ class LineModel(PolynomialModel):
     def __init__(self, asked: FitAsked, kind: Any) -> None:
         super().__init__(asked, kind, 1)
         self.names, self.units = ("gain", "offset"), (None, OF_RESULT)
+        # A line that keeps the unit corrects what is there already: it may be nothing at all.
+        self.neutral = {"offset": 0.0} | ({"gain": 1.0} if asked.unit is None else {})
         self.to_powers = self.to_powers[::-1]
+
+    @property
+    def paths(self) -> tuple[str, ...]:
+        return self.names
 
     def law(self, values: Array) -> Law:
         gain, offset = values.tolist()
@@ -70,6 +82,7 @@ class OffsetModel(FitModel):
     def __init__(self, asked: FitAsked, kind: Any) -> None:
         self.asked, self.kind, self.gain = asked, kind, asked.fixed("gain", 1.0) or 1.0
         self.names, self.units = ("offset",), (OF_RESULT,)
+        self.neutral = {"offset": 0.0}
 
     def design(self, x: Array) -> Array:
         return np.ones((x.size, 1))

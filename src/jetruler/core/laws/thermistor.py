@@ -130,6 +130,10 @@ class Beta(_Thermistor):
 
         return BetaModel(asked, cls)
 
+    @classmethod
+    def richer_fits(cls, free: int) -> list[tuple[str, int | None]]:
+        return [("steinhart-hart", None), ("steinhart-hart-extended", None)]
+
     def check(self) -> Iterator[ParameterError]:
         yield from super().check()
         yield from positive(self, "r0", "beta", "t0")
@@ -263,6 +267,10 @@ class SteinhartHart(CubicThermistor):
     @classmethod
     def simpler_fits(cls, free: int) -> list[tuple[str, int | None]]:
         return [("beta", None)] if free == 3 else []
+
+    @classmethod
+    def richer_fits(cls, free: int) -> list[tuple[str, int | None]]:
+        return [("steinhart-hart-extended", None)]
 
     @property
     def coefficients(self) -> tuple[float, float, float, float]:

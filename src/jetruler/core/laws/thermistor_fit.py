@@ -81,6 +81,35 @@ class BetaModel(ThermistorModel):
         return law
 
 
+class ExtendedModel(ThermistorModel):
+    """1/T = A1 + B1 L + C1 L² + D1 L³ over L = ln(R / r25), with r25 given: that of the law before,
+    else the resistance that the marks say for 25 °C, to three digits (A1 takes up the rest)."""
+
+    def __init__(self, asked: FitAsked, kind: Any) -> None:
+        super().__init__(asked, kind)
+        self.names = tuple(f"to_kelvin[{i}]" for i in range(1, 5))
+        self.units = ("1/K",) * 4
+        self.neutral = {"to_kelvin[4]": 0.0}
+        with np.errstate(all="ignore"):
+            log, kelvin = np.log(asked.x), to_kelvin(asked.y, self.scale)
+        order = np.argsort(kelvin)
+        near = float(np.exp(np.interp(298.15, kelvin[order], log[order])))
+        self.r25 = asked.fixed("r25", float(f"{near:.3g}"))
+
+    def design(self, x: Array) -> Array:
+        return np.vander(np.log(x / self.r25), 4, increasing=True)
+
+    def values(self, theta: Array) -> Array:
+        return theta
+
+    def values_slope(self, theta: Array) -> Array:
+        return np.eye(4)
+
+    def law(self, values: Array) -> Law:
+        law: Law = self.kind(self.r25, to_kelvin=tuple(values.tolist()), unit=self.scale)
+        return law
+
+
 class SteinhartHartModel(ThermistorModel):
     """1/T = a + b ln R + c (ln R)³; with `c` given, a and b only."""
 
@@ -93,6 +122,7 @@ class SteinhartHartModel(ThermistorModel):
             self.notes = (f"{known}; a third mark would tell it",)
         self.names = ("a", "b") if c is not None else ("a", "b", "c")
         self.units = ("1/K",) * len(self.names)
+        self.neutral = {"c": 0.0} if c is None else {}
 
     def design(self, x: Array) -> Array:
         log = np.log(x)

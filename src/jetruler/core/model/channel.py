@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from ..errors import ParameterError
 from ..provided import provided
+from .fit_covariance import FitCovariance
 from .law import Law
 from .namespace import column_clashes
 from .reading import Reading
@@ -43,8 +44,8 @@ class Channel:
         How its samples are smoothed when a log is converted.
     noise : float, optional
         Standard deviation of one reading in counts.
-    calibration : float, optional
-        What a calibration left of its error, `Toleranced` about 0.
+    calibration : float | FitCovariance, optional
+        What a calibration left of its error: `Toleranced` about 0, or the covariance of a fit.
     dissipation : float, optional
         Watts that warm the sensor by one kelvin.
     rails : {"ends", "faults"}, optional
@@ -70,13 +71,15 @@ class Channel:
     decimals: int | None = None
     smooth: Smoothing | None = None
     noise: float | None = None
-    calibration: float | None = None
+    calibration: float | FitCovariance | None = None
     dissipation: float | None = None
     rails: Literal["ends", "faults"] | None = None
     ruler: Ruler = field(init=False, compare=False)
     """The laws with the limits at their end."""
 
     def __post_init__(self) -> None:
+        if isinstance(self.calibration, FitCovariance):
+            self.calibration.place(self.chain.laws)
         object.__setattr__(
             self, "ruler", self.chain >> self._limits() if self.limits else self.chain
         )

@@ -8,8 +8,9 @@ squares in the units of the result. Columns are centred, so that digits are kept
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from types import MappingProxyType
 
 import numpy as np
 
@@ -54,6 +55,14 @@ class FitModel(ABC):
     #: Names of the free parameters, as the law spells them, and their units.
     names: tuple[str, ...]
     units: tuple[str | None, ...]
+
+    @property
+    def paths(self) -> tuple[str, ...]:
+        """Where the law has them: `coefficients[2]` is a number in a list, counted from 1."""
+        return self.names
+
+    #: Parameters that may be missing, and the value that each then has.
+    neutral: Mapping[str, float] = MappingProxyType({})
 
     #: What to mind about any fit of this model.
     notes: tuple[str, ...] = ()

@@ -46,11 +46,10 @@ def from_table(
     known = [name for name in fields if name not in values and name != open_ended]
     other = [key for key in table if key not in known]
     errors = []
-    if open_ended:
-        values |= {key: table[key] for key in other}
-    else:
+    if not open_ended:
         errors = [_unknown(key, table[key], noun, known) for key in other]
-    for name in known:
+        other = []
+    for name in [*known, *other]:
         if name in table:
             try:
                 values[name] = read(name, table[name])

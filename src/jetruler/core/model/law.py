@@ -112,6 +112,11 @@ class Law(ABC):
         """Return the names (and degrees) of laws with fewer than `free` parameters to try."""
         return []
 
+    @classmethod
+    def richer_fits(cls, free: int) -> list[tuple[str, int | None]]:
+        """Return those with more, of which this law is a special case, the nearest first."""
+        return []
+
     @property
     def takes(self) -> str | None:
         """Unit in; None is any unit."""
@@ -269,6 +274,13 @@ def is_numeric(hint: Any) -> bool:
     """Whether a parameter of this type is a number (an int or float, perhaps None)."""
     kinds = set(_alternatives(hint)) - {type(None)}
     return bool(kinds) and kinds <= {int, float}
+
+
+def holds_numbers(hint: Any) -> bool:
+    """Whether a parameter of this type is a list of numbers, at any depth (perhaps None)."""
+    kinds = set(_alternatives(hint)) - {type(None)}
+    parts = [part for kind in kinds for part in typing.get_args(kind) if part is not ...]
+    return bool(parts) and all(is_numeric(part) or holds_numbers(part) for part in parts)
 
 
 def is_text(hint: Any) -> bool:

@@ -86,6 +86,11 @@ class Toleranced(float):
         return f"{float(self):.12g} ± {self.half_width:.6g}{k}"
 
 
+def standard_of(value: float) -> float:
+    """The standard uncertainty of a number that carries one; a plain number stands for itself."""
+    return value.standard if isinstance(value, Toleranced) else value
+
+
 def quantity(text: str, unit: str | None = None) -> float:
     """Read a quantity; the number comes back in `unit`, or in its own SI unit if none is asked.
 

@@ -199,11 +199,22 @@ def budget(
     given = conditions_of(
         what, noise, degrees=degrees, readings=readings, calibration=calibration, level=level
     )
+    return budget_under(ruler, at, given)
+
+
+def budget_under(ruler: Ruler, at: float, given: Conditions) -> Budget:
+    """The budget of a reading that is taken under these conditions."""
     x = np.array([float(at)])
     rows = contributions(ruler, x, given)
     combined, free, factor = (float(part[0]) for part in combine(rows, x, given))
     single = tuple(
-        replace(row, sensitivity=row.sensitivity[0], effect=row.effect[0]) for row in rows
+        replace(
+            row,
+            standard=float(row.effect[0] if math.isnan(row.standard) else row.standard),
+            sensitivity=row.sensitivity[0],
+            effect=row.effect[0],
+        )
+        for row in rows
     )
     value = float(ruler.direct(x)[0])
     if math.isnan(value) or float(ruler.slope(x)[0]) == 0:
@@ -223,7 +234,7 @@ def budget(
         degrees=free,
         factor=factor,
         expanded=factor * combined,
-        level=level,
+        level=given.level,
     )
 
 

@@ -11,11 +11,12 @@ from ..arrays import Array
 from ..errors import JetRulerError, ParameterError
 from ..laws.adc import Adc
 from ..model.channel import Channel
-from ..model.quantity import Toleranced
+from ..model.fit_covariance import FitCovariance
+from ..model.quantity import Toleranced, standard_of
 from ..model.ruler import Ruler
 from ..model.text import shown
 from ..model.units import symbol
-from .parameters import UncertainParameter, sensitivity, toleranced
+from .parameters import UncertainParameter, fitted_parameters, sensitivity, toleranced
 
 #: Standard uncertainty of a rounding to whole steps: every error within half a resolution as
 #: likely.
@@ -33,7 +34,7 @@ class Conditions:
     noise: standard deviation of one reading in counts; degrees: of freedom of that figure.
     readings: how many are averaged. calibration: standard uncertainty that a calibration left, in
     the unit of the result; it stands for the tolerances and the converter's error, which the
-    calibration saw. level: of the expanded uncertainty.
+    calibration saw. fit: how well it knows a law's parameters. level: of the expanded uncertainty.
     """
 
     noise: float = 0.0
@@ -41,6 +42,12 @@ class Conditions:
     readings: float = 1.0
     calibration: float = 0.0
     level: float = 0.95
+    fit: FitCovariance | None = None
+
+    @property
+    def calibrated(self) -> bool:
+        """Whether there was a calibration, which stands for what it saw."""
+        return self.calibration > 0 or self.fit is not None
 
     def __post_init__(self) -> None:
         for name, least in (("noise", 0.0), ("readings", 1.0), ("calibration", 0.0)):
@@ -59,6 +66,7 @@ class Contribution:
 
     source: what it is; size: as it is known, in words. standard: its standard uncertainty, in
     `unit`; sensitivity: units of the result per `unit`; effect: the product, without its sign.
+    NaN where it is another at each count, namely the effect itself.
     random: averaging reduces it; else only calibration does. degrees: of freedom. note: why,
     where it is worth a word.
     `sensitivity` and `effect` are arrays over the counts, floats in a `Budget`.
@@ -85,19 +93,23 @@ def conditions_of(
 ) -> Conditions:
     """What is said, and what a channel knows where nothing is said: its noise, how many readings
     its smoothing averages, what its calibration left."""
+    fit: FitCovariance | None = None
     if isinstance(what, Channel):
         noise = what.noise if noise is None else noise
-        calibration = what.calibration if calibration is None else calibration
+        left = what.calibration
+        if calibration is None and isinstance(left, FitCovariance):
+            fit, calibration = left, left.left
+        elif calibration is None and not isinstance(left, FitCovariance):
+            calibration = left
         if readings is None and what.smooth is not None and isinstance(what.smooth.over, int):
             readings = what.smooth.averaged
-    if isinstance(calibration, Toleranced):
-        calibration = calibration.standard
     return Conditions(
         float(noise or 0.0),
         math.inf if degrees is None else degrees,
         1.0 if readings is None else readings,
-        float(calibration or 0.0),
+        0.0 if calibration is None else float(standard_of(calibration)),
         level,
+        fit,
     )
 
 
@@ -110,9 +122,11 @@ def contributions(ruler: Ruler, x: Array, given: Conditions) -> list[Contributio
     rows = []
     rows += _of_edge(ruler, slope, given)
     rows += [_of_parameter(ruler, p, x) for p in toleranced(ruler)]
-    if given.calibration:
+    if given.calibrated:
         rows = [_calibrated(row) for row in rows]
     rows += _roundings(ruler, x)
+    if given.fit is not None:
+        rows.append(_of_fit(ruler, given.fit, x))
     if given.calibration:
         ones = np.ones_like(x)
         size = f"{shown(given.calibration, ruler.gives)} standard"
@@ -149,6 +163,26 @@ def _calibrated(row: Contribution) -> Contribution:
     if row.random or row.source.endswith(" resolution"):
         return row
     return replace(row, effect=0.0 * row.effect, note=row.note or "is in the calibration")
+
+
+def _of_fit(ruler: Ruler, fit: FitCovariance, x: Array) -> Contribution:
+    """The parameters of a fitted law, which move the result together: √(J Σ Jᵀ).
+    Source: JCGM 100:2008, 5.2.2, with correlated input quantities."""
+    fitted = fitted_parameters(ruler, fit)
+    effects = np.array([sensitivity(ruler, parameter, x) for parameter in fitted])
+    square = np.einsum("ik,ij,jk->k", effects, np.array(fit.covariance), effects)
+    effect = np.sqrt(np.maximum(square, 0.0))
+    parts = [f"{p.name.partition(' ')[0]} ± {p.value.standard:.3g}" for p in fitted]
+    return Contribution(
+        f"fit of {fit.law}",
+        ", ".join(parts),
+        standard=math.nan,
+        unit=ruler.gives,
+        sensitivity=np.ones_like(effect),
+        effect=effect,
+        degrees=fit.degrees,
+        note="is what the marks left of its parameters, which depend on one another",
+    )
 
 
 def _of_edge(ruler: Ruler, slope: Array, given: Conditions) -> list[Contribution]:

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..arrays import Array
+from ..model.fit_covariance import FitCovariance, number_in, path_of
 from ..model.law import Law, hint_unit, parameters
 from ..model.quantity import Toleranced
 from ..model.ruler import Ruler
@@ -43,6 +44,21 @@ def toleranced(ruler: Ruler) -> list[UncertainParameter]:
                         i, field.name, inside=inside, value=value, unit=symbol, name=name
                     )
                 )
+    return found
+
+
+def fitted_parameters(ruler: Ruler, fit: FitCovariance) -> list[UncertainParameter]:
+    """The parameters of a fit in a channel's ruler."""
+    place, found = fit.place(ruler.laws), []
+    for name in fit.parameters:
+        field, inside = path_of(name)
+        value = Toleranced(
+            float(number_in(ruler.laws[place], field, inside)), fit.standard(name), 1.0
+        )
+        called = f"{name} of {fit.law}"
+        found.append(
+            UncertainParameter(place, field, inside=inside, value=value, unit=None, name=called)
+        )
     return found
 
 

@@ -15,9 +15,9 @@ from ..model.lookup import blocks
 from ..model.quantity import Toleranced
 from ..model.ruler import Ruler
 from ..model.text import shown
-from .budget import Budget, budget
+from .budget import Budget, budget_under
 from .contributions import ROUNDING, Conditions, conditions_of, lasting_rounding, resolution_of
-from .parameters import UncertainParameter, toleranced, with_value
+from .parameters import UncertainParameter, fitted_parameters, toleranced, with_value
 from .rounding import with_uncertainty
 
 
@@ -222,7 +222,7 @@ def simulate(
     given = conditions_of(
         what, noise, degrees=degrees, readings=readings, calibration=calibration, level=level
     )
-    first = budget(ruler, at, **vars(given))
+    first = budget_under(ruler, at, given)
     varied = _Varied(ruler, given)
     random = np.random.Generator(np.random.PCG64(seed))
     values, wanted = np.empty(0), draws or FIRST_DRAWS
@@ -285,8 +285,11 @@ class _Varied:
     def __init__(self, ruler: Ruler, given: Conditions) -> None:
         self.ruler, self.given = ruler, given
         self.parameters: list[list[UncertainParameter]] = [[] for _ in ruler.laws]
-        for parameter in toleranced(ruler) if not given.calibration else ():
+        for parameter in toleranced(ruler) if not given.calibrated else ():
             self.parameters[parameter.law].append(parameter)
+        if given.fit is not None:
+            fitted = fitted_parameters(ruler, given.fit)
+            self.parameters[fitted[0].law] = fitted
         self.rounded = [law.rounds_to for law in ruler.laws]
         self.straight: dict[int, bool] = {}
 
@@ -300,13 +303,28 @@ class _Varied:
                 ]:  # what was rounded away: anything within half a resolution
                     x = x + resolution * random.uniform(-0.5, 0.5, n)
                 elif self.parameters[i]:
-                    drawn = [_drawn(random, p.value, n) for p in self.parameters[i]]
+                    drawn = self._drawn(random, self.parameters[i], n)
                     x = self._through(i, law, drawn, x)
                 else:
                     x = law.forward(x)
         if self.given.calibration:
             x = x + self.given.calibration * random.standard_normal(n)
         return x
+
+    def _drawn(
+        self, random: np.random.Generator, parameters: list[UncertainParameter], n: int
+    ) -> list[Array]:
+        """Values of a law's parameters: together for those of a fit, else each by itself."""
+        fit = self.given.fit
+        if fit is None:
+            return [_drawn(random, p.value, n) for p in parameters]
+        # Scaled to a diagonal of 1 first, since the parameters' sizes may be far apart.
+        size = np.array([p.value.standard or 1.0 for p in parameters])
+        own, axes = np.linalg.eigh(np.array(fit.covariance) / np.outer(size, size))
+        steps = axes * np.sqrt(np.maximum(own, 0.0)) @ random.standard_normal((len(size), n))
+        if math.isfinite(fit.degrees):
+            steps *= np.sqrt(fit.degrees / random.chisquare(fit.degrees, n))
+        return [float(p.value) + s * row for p, s, row in zip(parameters, size, steps, strict=True)]
 
     def _raw(self, random: np.random.Generator, at: float, n: int) -> Array:
         given = self.given
@@ -327,7 +345,7 @@ class _Varied:
             noise *= math.sqrt(variance / given.readings)
             x += noise
         error = self.ruler.edge.half_width if self.ruler.edge is not None else 0.0
-        if error and not given.calibration:
+        if error and not given.calibrated:
             x += random.uniform(-error, error, n)
         return x
 
