@@ -123,6 +123,32 @@ def straight(times: int) -> Iterator[Row]:
         yield f"straight chain, {name}: first order rejected", f"{rejected} of {times}", "0"
 
 
+def hum(random: np.random.RandomState, n: int) -> Array:
+    """Mains as sampling makes it, with some noise."""
+    wave = 3 * np.sin(2 * np.pi * np.arange(n) / 17.3 + random.uniform(0, 2 * np.pi))
+    return wave + 0.5 * random.standard_normal(n)
+
+
+def averages(times: int) -> Iterator[Row]:
+    """Do means of so many fresh readings spread as a log of 20,000 says?"""
+    makes: tuple[tuple[str, Callable[[np.random.RandomState, int], Array]], ...] = (
+        ("white", lambda random, n: random.standard_normal(n)),
+        ("memory 0.95", lambda random, n: slow(random, n, 0.95)),
+        ("hum", hum),
+    )
+    for name, make in makes:
+        for target in (0.5, 0.2, 0.1):
+            random = np.random.RandomState(2)
+            squares = []
+            for _ in range(times):
+                found = jr.how_many(make(random, 20_000), target)
+                n = found.readings or 1
+                means = make(random, 20 * n).reshape(-1, n).mean(axis=1)
+                squares.append(float(np.mean(means**2)) / found.noise_after**2)
+            spread = f"{np.sqrt(np.mean(squares)):.2f}"
+            yield f"spread of means / promised, {name}, to {target:g} of 1", spread, "0.9–1.1"
+
+
 #: Laws that can be fitted, each with its range and its noise.
 FITTED: tuple[tuple[str, Callable[[Array], Array], tuple[float, float], float], ...] = (
     ("line", jr.Line(0.05, 3.0), (0, 4000), 0.5),
@@ -189,6 +215,7 @@ def main() -> None:
         (bends, 200),
         (found_out, 200),
         (straight, 40),
+        (averages, 40),
         (coverages, 600),
         (straight_and_outliers, 400),
     )

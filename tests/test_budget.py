@@ -16,8 +16,8 @@ from hypothesis import strategies as st
 import jetruler as jr
 from jetruler import Adc, Beta, Divider, Formula, JetRulerError, Line, Ruler, Smoothing, To
 from jetruler.benchfile.load import parse_bench
+from jetruler.core.model.dither import lasting_rounding
 from jetruler.core.uncertainty.budget import coverage_factor, effective_degrees, expanded
-from jetruler.core.uncertainty.contributions import lasting_rounding
 
 from .conftest import Cli
 from .sizes import fewer
@@ -246,16 +246,16 @@ def test_all_counts_at_once(bean: jr.Channel) -> None:
     assert np.isnan(expanded(bean, np.array([4095]))).all()
 
 
-@pytest.mark.parametrize("sigma", [0.2, 0.3, 0.5])
+@pytest.mark.parametrize("sigma", [0.01, 0.08, 0.12, 0.3, 0.5])
 def test_what_averaging_leaves_of_the_steps(sigma: float) -> None:
     """The mean of endlessly many dithered readings, by the normal distribution itself."""
     from scipy.special import ndtr
 
-    x = np.linspace(-0.5, 0.5, 401)[:-1]
+    x = np.linspace(-0.5, 0.5, 20_001)[:-1]
     edges = np.arange(-8, 9) + 0.5
     mean = np.sum(1 - ndtr((edges[:, None] - x) / sigma), axis=0) - 8
     rms = float(np.sqrt(np.mean((mean - x - np.mean(mean - x)) ** 2)))
-    assert lasting_rounding(sigma) == pytest.approx(rms, rel=0.02)
+    assert lasting_rounding(sigma) == pytest.approx(rms, rel=1e-3)
     assert lasting_rounding(0.0) == pytest.approx(1 / math.sqrt(12))
 
 

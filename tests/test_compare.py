@@ -11,7 +11,8 @@ import pytest
 
 import jetruler as jr
 from jetruler import JetRulerError, PairsError, compare
-from jetruler.core.calibrate.series import aligned, correlation_time, noise_of
+from jetruler.core.calibrate.series import aligned
+from jetruler.core.uncertainty.succession import correlation_time, noise_of
 
 from .conftest import Cli
 

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import math
 import tomllib
 from pathlib import Path
 
 import numpy as np
 import pandas as pd
 import pytest
+from scipy.signal import lfilter
 
 from jetruler import LogError, load_bench, look
 from jetruler.benchfile.starter import KINDS
@@ -18,6 +20,7 @@ from jetruler.plots.draw_log import draw_histogram, draw_log
 from jetruler.plots.style import new_figure
 
 from .conftest import Cli
+from .sizes import sizes
 
 #: What the demo hides, and how `look` says it.
 FINDINGS = [
@@ -239,3 +242,59 @@ def test_a_constant_has_no_effective_bits(cli: Cli, home: Path) -> None:
     assert "nan" not in cli("look", "c.csv").stdout
     found = json.loads(cli("look", "c.csv", "--json").stdout)
     assert found["columns"]["x"]["effective_bits"] is None
+
+
+@pytest.mark.parametrize("memory", [0.0, 0.8])
+@pytest.mark.parametrize("sets", sizes(60, 400))
+def test_the_interval_of_a_mean_holds_the_truth(memory: float, sets: int) -> None:
+    """95 % of the intervals, within three standard deviations; in blocks too."""
+    from jetruler.core.survey.survey import Surveyor
+
+    random, held, n = np.random.RandomState(1), 0, 3000
+    for _ in range(sets):
+        noise = lfilter([1], [1, -memory], 5 * random.standard_normal(n + 100))[100:]
+        surveyor = Surveyor()
+        for part in np.array_split(np.rint(1880.3 + noise).astype(np.int64), 7):
+            surveyor.add(part)
+        found = surveyor.survey(0, 4095)
+        held += abs(found.mean - 1880.3) <= found.known.half_width
+        alike = n / found.known.independent
+        assert alike == pytest.approx((1 + memory) / (1 - memory), rel=0.7)
+    assert held / sets == pytest.approx(0.95, abs=3 * math.sqrt(0.0475 / sets) + 0.01)
+
+
+def test_the_mean_of_a_long_column_is_known_from_blocks(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Sums of blocks tell the same as the samples, and batches do not matter."""
+    from jetruler.core.survey import means
+
+    counts = np.rint(2000 + 9 * np.random.RandomState(2).standard_normal(20_011)).astype(np.int64)
+    found = []
+    for most, parts in ((1 << 15, 1), (500, 1), (500, 13)):
+        monkeypatch.setattr(means, "MOST", most)
+        sums = means.BlockSums()
+        for part in np.array_split(counts, parts):
+            sums.add(part)
+        found.append(sums.known(float(counts.std())))
+    assert found[1] == found[2]
+    assert found[1].half_width == pytest.approx(found[0].half_width, rel=0.2)
+    assert found[0].half_width == pytest.approx(1.97 * 9 / math.sqrt(counts.size), rel=0.1)
+
+
+def test_look_has_what_a_lab_report_asks_for(cli: Cli, home: Path) -> None:
+    """Two thousand readings of a thermistor at rest: each converted by itself, then averaged."""
+    counts = np.rint(1880 + 4 * np.random.RandomState(3).standard_normal(2000)).astype(int)
+    lines = [f"{0.2 * i:.1f},{n}" for i, n in enumerate(counts)]
+    (home / "lab.csv").write_text("time_s,ch0\n" + "\n".join(lines) + "\n")
+    bench = (home / "bench.toml").read_text()
+    (home / "lab.toml").write_text(bench[: bench.index("[channel.bean2]")])
+    data = json.loads(cli("look", "lab.csv", "-b", "lab.toml", "--json").stdout)["columns"]["bean"]
+    values = np.asarray(load_bench(home / "lab.toml")["bean"].ruler(counts))
+    own = data["in_unit"]
+    assert own["samples"] == 2000
+    assert own["mean"] == pytest.approx(values.mean(), rel=1e-12)
+    assert own["standard_deviation"] == pytest.approx(values.std(ddof=1), rel=1e-9)
+    by_hand = 1.96 * values.std(ddof=1) / math.sqrt(2000)
+    assert own["mean_half_width_95"] == pytest.approx(by_hand, rel=0.2)
+    shown = cli("look", "lab.csv", "-b", "lab.toml").stdout
+    assert "time_s: every 0.2 s (5 Hz)" in shown
+    assert f"({values.mean():.4f} ± " in shown

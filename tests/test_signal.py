@@ -12,6 +12,7 @@ import pandas as pd
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.stats import norm
 
 from jetruler import (
     BenchError,
@@ -177,6 +178,51 @@ def test_how_many_readings_hold_still(noise: float, target: float) -> None:
         assert np.sqrt(np.mean(errors**2)) > 0.8 * target
 
 
+def slow(n: int, memory: float) -> Any:
+    from scipy.signal import lfilter
+
+    return lfilter([math.sqrt(1 - memory**2)], [1, -memory], RANDOM.standard_normal(n + 500))[500:]
+
+
+def hum(n: int) -> Any:
+    phase = RANDOM.uniform(0, 2 * np.pi)
+    wave = 3 * np.sin(2 * np.pi * np.arange(n) / 17.3 + phase)
+    return wave + 0.5 * RANDOM.standard_normal(n)
+
+
+@pytest.mark.parametrize(
+    ("make", "targets"),
+    [
+        (RANDOM.standard_normal, (0.3, 0.05)),
+        (lambda n: slow(n, 0.95), (0.5, 0.2)),
+        (hum, (0.5, 0.1, 0.03)),
+    ],
+    ids=["white", "slow", "hum"],
+)
+def test_means_of_readings_spread_as_their_log_says(make: Any, targets: tuple[float, ...]) -> None:
+    """Readings of the same kind that nobody has seen, in groups as large as was said."""
+    for target in targets:
+        found = how_many(make(20_000), target)
+        assert found.readings is not None
+        fresh = [make(found.readings * 10)[: found.readings * 10] for _ in range(40)]
+        means = np.concatenate([x.reshape(-1, found.readings).mean(axis=1) for x in fresh])
+        assert found.noise_after <= target
+        assert means.std() / found.noise_after == pytest.approx(1, abs=0.2)
+
+
+def test_readings_that_move_say_when_averaging_stops_helping() -> None:
+    walk = np.cumsum(0.1 * RANDOM.standard_normal(4000))
+    ramp = 0.01 * np.arange(4000) + RANDOM.standard_normal(4000)
+    for readings, least, most in ((walk, 1, 2), (ramp, 16, 128)):
+        found = how_many(readings, 0.02)
+        assert found.noise == "between neighbours"
+        assert found.best is not None
+        assert least <= found.best <= most
+        assert f"beyond {found.best} of them" in str(found)
+    with pytest.raises(ParameterError, match="20 readings or more"):
+        how_many([1.0, 2.0], 0.1)
+
+
 def test_averaging_without_noise_to_dither_gains_nothing() -> None:
     quiet = how_many(0.05, 0.1)
     assert quiet.readings is None
@@ -188,7 +234,14 @@ def test_averaging_without_noise_to_dither_gains_nothing() -> None:
             axis=1
         )
         left = np.abs(means - levels).max()
-        assert how_many(noise, 1.0).limit == pytest.approx(left, rel=0.15, abs=0.009)
+        assert how_many(noise, 1.0).limit == pytest.approx(left, abs=0.009)
+    # A level just below half a step: so little noise does not lift it over, however often.
+    for noise in (0.01, 0.05):
+        level = np.linspace(0, 0.5, 5001)
+        assert how_many(noise, 1.0).limit == pytest.approx(
+            np.max(np.abs(norm.sf((0.5 - level) / noise) - level)), abs=1e-4
+        )
+    assert how_many(0.05, 0.3).readings is None
     for wrong in ({"noise": -1, "target": 1}, {"noise": 1, "target": 0}):
         with pytest.raises(ParameterError):
             how_many(**wrong)

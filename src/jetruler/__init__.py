@@ -41,11 +41,9 @@ if TYPE_CHECKING:
     from .core.decide.decisions import Decided as Decided
     from .core.decide.decisions import Decisions as Decisions
     from .core.decide.drives import Drive as Drive
-    from .core.decide.smoothing import HowMany as HowMany
     from .core.decide.smoothing import Smoother as Smoother
     from .core.decide.smoothing import Smoothing as Smoothing
     from .core.decide.smoothing import block_averages as block_averages
-    from .core.decide.smoothing import how_many as how_many
     from .core.decide.smoothing import smooth as smooth
     from .core.decide.trips import Trip as Trip
     from .core.errors import JetRulerError as JetRulerError
@@ -71,6 +69,8 @@ if TYPE_CHECKING:
     from .core.survey.ends import find_ends as find_ends
     from .core.survey.finding import Finding as Finding
     from .core.survey.finding import Severity as Severity
+    from .core.survey.how_many import HowMany as HowMany
+    from .core.survey.how_many import how_many as how_many
     from .core.survey.survey import Survey as Survey
     from .core.survey.survey import survey as survey
     from .core.uncertainty.budget import Budget as Budget
@@ -99,15 +99,14 @@ _ROOMS = {
     "core.decide.drives": ("Drive",),
     "core.decide.trips": ("Trip",),
     "core.model.stream": ("Stream",),
+    "core.survey.how_many": ("HowMany", "how_many"),
     "core.survey.ends": ("Ends", "NothingMovedError", "find_ends"),
     "core.errors": ("JetRulerError", "ParameterError", "QuantityError", "UnitError"),
     "core.laws": ("Law", *CLASSES),
     "core.model.quantity": ("Toleranced", "quantity"),
     "core.model.reading": ("Flag", "Reading"),
     "core.model.ruler": ("Ruler",),
-    "core.decide.smoothing": (
-        *("HowMany", "Smoother", "Smoothing", "block_averages", "how_many", "smooth"),
-    ),
+    "core.decide.smoothing": (*("Smoother", "Smoothing", "block_averages", "smooth"),),
     "core.survey.survey": ("Survey", "survey"),
     "core.model.trace": ("Trace",),
     "logs.convert_log": ("convert",),

@@ -194,16 +194,14 @@ def averaging(
     bench = load(bench_path)
     chosen = channel_of(bench, channel)
     interval = None
+    told: Any = noise
     if log_path is not None and noise is None:
-        from dataclasses import replace
+        from ..logs.raw_readings import read_raw
 
-        from ..logs.look_at_log import look
-
-        found = look(log_path, replace(bench, channels={channel: chosen}))
-        noise = found.columns[channel].survey.noise
-        interval = found.time.interval if found.time is not None else None
+        found = read_raw(log_path, chosen, stream=bench.stream)
+        told, interval = found.values, found.interval
     value, goal = read_value(at, chosen.unit), read_value(target, chosen.unit)
-    _shown(choose_averaging(chosen, goal, at=value, noise=noise, interval=interval), as_json)
+    _shown(choose_averaging(chosen, goal, at=value, noise=told, interval=interval), as_json)
 
 
 def _in_unit(text: str, unit: str | None, channel: Channel) -> float:

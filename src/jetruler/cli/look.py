@@ -5,13 +5,14 @@ from __future__ import annotations
 import dataclasses
 import math
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
 from ..core.errors import JetRulerError
-from ..core.model.text import number
+from ..core.model.text import number, shown
 from ..core.model.units import symbol
+from ..core.uncertainty.rounding import with_uncertainty
 from .common import load
 from .convert import format_options, log_format
 from .streams import console, print_table, show_json
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from rich.console import Console
+    from rich.table import Table
 
     from ..core.model.channel import Bench
     from ..core.survey.finding import Finding
@@ -145,10 +147,12 @@ def show_look(found: Look) -> None:
         table.add_row(*(row[i] for i in shown))
     out.print(f"{found.rows} rows", markup=False)
     print_table(out, table)
+    print_table(out, _means(found))
     if found.time is not None:
         time = found.time
+        rate = f" ({1 / time.interval:.4g} Hz)" if time.interval > 0 else ""
         out.print(
-            f"{time.name}: every {time.interval:.6g} s, jitter {time.jitter:.2g} s, "
+            f"{time.name}: every {time.interval:.6g} s{rate}, jitter {time.jitter:.2g} s, "
             f"{time.gaps} gaps, {time.steps_back} steps back, {time.repeats} repeats",
             markup=False,
         )
@@ -159,6 +163,42 @@ def show_look(found: Look) -> None:
         out.print(note, markup=False)
     out.print()
     show_findings(out, found.findings)
+
+
+def _means(found: Look) -> Table:
+    """What a lab report asks for: how many, mean with its 95 % interval, standard deviation; raw
+    and in the channel's unit."""
+    from rich.table import Table
+
+    from ..core.survey.unit_mean import unit_mean
+
+    table = Table(box=None, pad_edge=False, header_style="bold")
+    headings = ["mean at 95 %", "samples", "independent", "raw", "in its unit", "std dev"]
+    for heading in headings:
+        justify: Literal["left", "right"] = "left" if heading == headings[0] else "right"
+        table.add_column(heading, justify=justify, no_wrap=True)
+    for each in found.columns.values():
+        v = each.survey
+        own = None if each.channel is None else unit_mean(v, each.channel)
+        row = ["–", "–"]
+        if own is not None and each.channel is not None and own.mean == own.mean:
+            unit = each.channel.unit
+            row = [
+                _mean(own.mean, own.half_width, unit),
+                shown(float(f"{own.standard_deviation:.2g}"), unit),
+            ]
+        independent = v.known.independent
+        told = f"{independent:.0f}" if independent == independent else "–"
+        raw = _mean(v.mean, v.known.half_width, None)
+        table.add_row(each.name, str(v.samples), told, raw, *row)
+    return table
+
+
+def _mean(mean: float, half_width: float, unit: str | None) -> str:
+    """`(225.31 ± 0.12) °C`; the mean alone where no interval is known."""
+    if half_width == half_width:
+        return with_uncertainty(mean, half_width, unit)
+    return shown(float(f"{mean:.5g}"), unit) if mean == mean else "–"
 
 
 def show_findings(out: Console, findings: Sequence[Finding]) -> None:
@@ -218,12 +258,17 @@ def _short(x: float) -> str:
 
 def as_dict(found: Look) -> Any:
     """For JSON; NaN is null."""
+    from ..core.survey.unit_mean import unit_mean
+
     columns = {}
     for name, each in found.columns.items():
         v = each.survey
         numbers = {
-            f.name: getattr(v, f.name) for f in dataclasses.fields(v) if f.name != "histogram"
+            f.name: getattr(v, f.name)
+            for f in dataclasses.fields(v)
+            if f.name not in ("histogram", "known")
         }
+        own = None if each.channel is None else unit_mean(v, each.channel)
         for stretch in ("stuck", "rail_stretch"):
             if numbers[stretch] is not None:
                 numbers[stretch] = dataclasses.asdict(numbers[stretch])
@@ -236,6 +281,17 @@ def as_dict(found: Look) -> Any:
             "fractional": each.fractional,
             "range_fraction": v.range_fraction if v.samples else None,
             "effective_bits": v.effective_bits,
+            "independent": v.known.independent,
+            "mean_half_width_95": v.known.half_width,
+            "in_unit": None
+            if own is None or each.channel is None
+            else {
+                "unit": each.channel.unit,
+                "samples": own.samples,
+                "mean": own.mean,
+                "standard_deviation": own.standard_deviation,
+                "mean_half_width_95": own.half_width,
+            },
         } | numbers
     return _without_nan(
         {

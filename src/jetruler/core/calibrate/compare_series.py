@@ -10,8 +10,9 @@ from ..arrays import Array
 from ..errors import JetRulerError
 from ..laws.linear import Line
 from ..model.text import number
+from ..uncertainty.succession import long_run, noise_of
 from .comparison import LIMITS, NOISY, Comparison, Verdict, round3
-from .series import Delay, PairsError, aligned, delay_of, long_run, noise_of
+from .series import Delay, PairsError, aligned, delay_of
 
 
 def compare(

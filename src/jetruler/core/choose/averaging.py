@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ..decide.smoothing import HowMany, how_many
+import numpy as np
+
+from ..arrays import Array
 from ..errors import JetRulerError, ParameterError
 from ..model.channel import Channel
 from ..model.text import number, shown
+from ..survey.how_many import HowMany, how_many
 from ..uncertainty.contributions import resolution_of
 
 
@@ -22,7 +26,7 @@ class AveragingChoice:
     unit : str | None
         The channel's unit.
     noise : float
-        Of one reading, in counts.
+        Of one reading, in counts, as it was said or as the readings show it.
     slope : float
         The channel's unit per count there.
     answer : HowMany
@@ -77,7 +81,7 @@ def choose_averaging(
     target: float,
     *,
     at: float,
-    noise: float | None = None,
+    noise: float | Sequence[float] | Array | None = None,
     interval: float | None = None,
 ) -> AveragingChoice:
     """How many readings of a channel to average so that their mean holds still to `target`.
@@ -90,8 +94,9 @@ def choose_averaging(
         One standard deviation, in the channel's unit.
     at : float
         The value at which it matters; a count is worth more at one than at another.
-    noise : float, optional
-        Of one reading, in counts; the channel's own if left out.
+    noise : float | array, optional
+        Of one reading, in counts, if they are independent; or readings at rest, one after another,
+        shape (n,), whose hum and slow noise then count. The channel's own if left out.
     interval : float, optional
         Seconds between two readings, to tell the delay.
 
@@ -122,13 +127,17 @@ def choose_averaging(
     slope = abs(float(channel.chain.slope(count)))
     if not slope > 0:
         raise JetRulerError(f"{channel.name}: no count reads {shown(at, channel.unit)}")
-    answer = how_many(
-        noise * slope, target, slope * max(resolution_of(channel.chain), 1e-9 * noise)
-    )
+    if isinstance(noise, int | float | np.number):
+        lsb = max(resolution_of(channel.chain), 1e-9 * float(noise))
+        answer = how_many(float(noise) * slope, target, slope * lsb)
+    else:
+        readings = np.asarray(noise, dtype=np.float64)
+        lsb = resolution_of(channel.chain) or 1e-9 * float(np.ptp(readings)) or 1.0
+        answer = how_many(readings * slope, target, slope * lsb)
     return AveragingChoice(
         at,
         channel.unit,
-        noise=noise,
+        noise=answer.single / slope,
         slope=slope,
         answer=answer,
         interval=interval,

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..decide.smoothing import how_many
 from ..errors import ParameterError
 from ..model.channel import Channel
 from ..model.reading import Flag
@@ -18,6 +17,7 @@ from .codes import code_bits
 from .ends import Ends, NothingMovedError, ends_of
 from .finding import Finding, Severity
 from .floating import FLOATING_REMEDY, Floating, floating_text
+from .how_many import how_many
 from .survey import Survey
 from .timing import GAP, TimeSurvey
 
@@ -304,8 +304,17 @@ def _averaging(s: Subject) -> str:
     if s.channel is None or s.channel.decimals is None or not s.unit_noise > 0:
         return "Averaging n readings divides it by √n"
     target = 0.5 * 10.0**-s.channel.decimals
-    needed = how_many(s.unit_noise, target, s.unit_noise / s.survey.noise * s.survey.lsb).readings
+    per_count = s.unit_noise / s.survey.noise
+    needed = how_many(s.unit_noise, target, per_count * s.survey.lsb).readings
     place = f"its last decimal still (to {shown(target, s.channel.unit)})"
+    known = s.survey.known
+    alike = s.survey.samples / known.independent
+    if known.half_width == known.half_width and alike > 2:
+        # The readings are at rest, and neighbours know of one another.
+        deviation = per_count * s.survey.standard_deviation
+        many = math.ceil(alike * (deviation / target) ** 2)
+        if many > (needed or 0):
+            return f"{many} readings averaged hold {place}: {alike:.0f} of them tell as much as one"
     return (
         f"One reading holds {place}" if needed == 1 else f"{needed} readings averaged hold {place}"
     )

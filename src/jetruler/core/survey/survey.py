@@ -10,6 +10,7 @@ import numpy as np
 
 from ..arrays import AnyArray
 from .histogram import Histogram
+from .means import BlockSums, MeanKnown
 
 #: The fraction of samples that robust ends leave out on each side.
 STRAY = 1e-3
@@ -77,6 +78,8 @@ class Survey:
         What one of those steps is, in `unit`.
     unit : str, default "count"
         Unit of all these figures.
+    known : MeanKnown
+        What the mean is known to: its 95 % interval, and how many samples are independent.
 
     Examples
     --------
@@ -108,6 +111,7 @@ class Survey:
     histogram: Histogram = field(repr=False, compare=False)
     step: float = 1.0
     unit: str = "count"
+    known: MeanKnown = field(default_factory=MeanKnown)
 
     @property
     def samples(self) -> int:
@@ -145,6 +149,7 @@ class Surveyor:
     rows: int = 0
     missing: int = 0
     histogram: Histogram = field(default_factory=Histogram)
+    _means: BlockSums = field(default_factory=BlockSums)
     _curvature: Histogram = field(default_factory=Histogram)
     """|x₊ − 2x + x₋|: slow movement cancels, noise stays (its variance sixfold)."""
     _isolated: Histogram = field(default_factory=Histogram)
@@ -181,6 +186,7 @@ class Surveyor:
     def _piece(self, counts: AnyArray, row: int) -> None:
         """Successive samples, the first of them at a row."""
         low, high = self.histogram.add(counts)
+        self._means.add(counts)
         if max(-low, high) >= 2**28:  # second differences need four times the room
             counts = counts.astype(np.int64)
         try:
@@ -300,6 +306,7 @@ class Surveyor:
             on_high_rail=_fraction_at(histogram, highest),
             rail_stretch=max(rails, key=lambda s: s.length, default=None),
             histogram=histogram,
+            known=self._means.known(histogram.standard_deviation),
         )
 
 
@@ -324,7 +331,10 @@ def _in_units(found: Survey, step: float, unit: str) -> Survey:
     names = "smallest largest low_end high_end mean median standard_deviation noise lsb"
     figures = {n: stepped(getattr(found, n), step) for n in (*names.split(), "lowest", "highest")}
     stuck, rail = scaled(found.stuck), scaled(found.rail_stretch)
-    return replace(found, **figures, stuck=stuck, rail_stretch=rail, step=step, unit=unit)
+    known = replace(found.known, half_width=found.known.half_width * step)
+    return replace(
+        found, **figures, stuck=stuck, rail_stretch=rail, step=step, unit=unit, known=known
+    )
 
 
 def noise_of(curvature: Histogram, lsb: int = 1) -> float:

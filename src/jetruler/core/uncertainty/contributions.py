@@ -11,17 +11,13 @@ from ..arrays import Array
 from ..errors import JetRulerError, ParameterError
 from ..laws.adc import Adc
 from ..model.channel import Channel
+from ..model.dither import ROUNDING, lasting_rounding
 from ..model.fit_covariance import FitCovariance
 from ..model.quantity import Toleranced, standard_of
 from ..model.ruler import Ruler
 from ..model.text import shown
 from ..model.units import symbol
 from .parameters import UncertainParameter, fitted_parameters, sensitivity, toleranced
-
-#: Standard uncertainty of a rounding to whole steps: every error within half a resolution as
-#: likely.
-ROUNDING = 1 / math.sqrt(12)
-
 
 #: Beyond it a square does not fit a float.
 HUGE = 1e100
@@ -233,14 +229,6 @@ def resolution_of(ruler: Ruler) -> float:
     """The smallest difference that the raw edge can show, in its unit: an LSB of a converter, the
     resolution of an input; 0 where it is not known."""
     return float(ruler.edge.lsb) if ruler.edge is not None else 0.0
-
-
-def lasting_rounding(noise: float) -> float:
-    """Standard uncertainty, in steps, of the rounding that averaging cannot take away: all of it
-    without noise; with noise the first harmonic of the staircase, (1/π)·e^(−2π²σ²), as the rms of
-    a sine. Source: the staircase as a Fourier series, seen through Gaussian noise."""
-    harmonic = math.exp(-2 * (math.pi * noise) ** 2) / math.pi / math.sqrt(2)
-    return min(ROUNDING, harmonic) if noise else ROUNDING
 
 
 def _of_parameter(ruler: Ruler, parameter: UncertainParameter, x: Array) -> Contribution:

@@ -10,13 +10,14 @@ import numpy as np
 from ..arrays import Array
 from ..errors import ParameterError
 from ..model.channel import Channel
+from ..model.dither import ROUNDING, lasting_rounding
 from ..model.law import Law
 from ..model.lookup import blocks
 from ..model.quantity import Toleranced
 from ..model.ruler import Ruler
 from ..model.text import shown
 from .budget import Budget, budget_under
-from .contributions import ROUNDING, Conditions, conditions_of, lasting_rounding, resolution_of
+from .contributions import Conditions, conditions_of, resolution_of
 from .parameters import UncertainParameter, fitted_parameters, toleranced, with_value
 from .rounding import with_uncertainty
 
