@@ -125,7 +125,7 @@ def straight(times: int) -> Iterator[Row]:
 
 def hum(random: np.random.RandomState, n: int) -> Array:
     """Mains as sampling makes it, with some noise."""
-    wave = 3 * np.sin(2 * np.pi * np.arange(n) / 17.3 + random.uniform(0, 2 * np.pi))
+    wave: Array = 3 * np.sin(2 * np.pi * np.arange(n) / 17.3 + random.uniform(0, 2 * np.pi))
     return wave + 0.5 * random.standard_normal(n)
 
 

@@ -13,12 +13,14 @@ import numpy as np
 import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
+from scipy.optimize import linprog
 
 import jetruler as jr
 from jetruler import Bench, Channel, JetRulerError, demo
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.firmware.bench_machines import machines_of
 from jetruler.core.firmware.by_count import flags_program
+from jetruler.core.firmware.fewest_pieces import least_knots
 from jetruler.core.firmware.floats import float_program
 from jetruler.core.firmware.forms import forms, round_whole, simplest_between
 from jetruler.core.firmware.knots import fewest_knots
@@ -324,3 +326,27 @@ def test_a_bound_finer_than_possible_says_what_is(roaster: Bench) -> None:
         export(roaster["bean"], "bean", "int32", 10, 0.03)
     with pytest.raises(JetRulerError, match="does not hold"):
         export(roaster["bean"], "bean", "int16", 1000)
+
+
+@given(st.lists(st.integers(-40, 40), min_size=3, max_size=12), st.floats(0.3, 6))
+def test_no_table_has_fewer_knots_than_is_said(steps: list[int], bound: float) -> None:
+    """Against every choice of places, each stretch with a line of its own, by linear programs."""
+    target = np.cumsum(np.array(steps) / 8)
+    low, high = np.ceil(target - bound), np.floor(target + bound)
+    if np.any(low > high):
+        return
+
+    def line(a: int, b: int) -> bool:
+        half = 0.5 - 1e-7  # a tie may round either way
+        rows = np.stack([np.arange(a, b + 1), np.ones(b + 1 - a)], axis=1)
+        within = np.concatenate([high[a : b + 1] + half, half - low[a : b + 1]])
+        found = linprog([0, 0], np.concatenate([rows, -rows]), within, bounds=(None, None))
+        return bool(found.status == 0)
+
+    fewest = [0] + [99] * (target.size - 1)
+    for b in range(1, target.size):
+        fewest[b] = 1 + min(fewest[a] for a in range(b) if line(a, b))
+    least = least_knots(low, high)
+    assert least == fewest[-1] + 1
+    found = fewest_knots(low, high, target, 2**31)
+    assert found is None or len(found) >= least

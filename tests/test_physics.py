@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.optimize import brentq
 
+import jetruler as jr
 from jetruler import Bench, Flag, load_bench, smooth
 from jetruler.core.solve import solve_monotone, turning_point
 from jetruler.demo import generate
@@ -134,3 +136,35 @@ def test_turning_points(curve: Any, low: float, high: float, turn: float | None)
         assert found is None
     else:
         assert found == pytest.approx(turn, abs=(high - low) / 1000)
+
+
+@pytest.mark.parametrize(
+    ("expression", "y", "found"),
+    [
+        ("x**3 - 3*x", 5.0, 2.279018786),  # Cardano: turns at −1 and 1, where it is 2 and −2
+        ("x**3 - 3*x", 0.5, "−1.64178, −0.168254 and 1.81004 all give it"),
+        ("x**2", 4.0, "−2 and 2 all give it"),
+        ("x**2", 0.0, 0.0),
+        ("x**2", -1.0, None),
+        ("1/x", -4.0, -0.25),  # a pole is no turn
+        ("exp(-x)", 0.5, math.log(2)),  # far from where the search begins
+        ("x*exp(x)", -0.2, "−2.54264 and −0.259171 all give it"),  # both branches of Lambert's W
+        ("x*exp(x)", math.e, 1.0),
+        ("sin(x)", 0.5, "0.523599, 2.61799 and others all give it"),
+        ("sqrt(x)", 3.0, 9.0),
+    ],
+)
+def test_a_formula_has_one_inverse_or_says_how_many(
+    expression: str, y: float, found: float | str | None
+) -> None:
+    ruler = jr.Ruler.of(jr.Formula(expression))
+    if isinstance(found, str):
+        with pytest.raises(jr.JetRulerError, match=found):
+            ruler.inverse(y)
+    else:
+        assert ruler.inverse(y) == pytest.approx(math.nan if found is None else found, nan_ok=True)
+
+
+def test_a_domain_tells_which_root_is_meant() -> None:
+    assert jr.Formula("x**2", domain=(0, 10)).inverse(np.array([4.0]))[0] == 2.0
+    assert jr.Formula("x**2", domain=(-10, 0)).inverse(np.array([4.0]))[0] == -2.0

@@ -12,6 +12,7 @@ from ..model.channel import Channel
 from ..model.law import Role
 from ..model.text import number
 from ..model.units import symbol
+from .fewest_pieces import least_knots
 from .floats import float_program
 from .forms import Form, forms, middle, straight_error
 from .knots import fewest_knots
@@ -312,7 +313,10 @@ def _cheaper(form: Form, w: ExactValues, tried: list[str]) -> str:
         fewer = _one_less(form, w)
         if fewer is not None:
             off = number(float(f"{fewer:.3g}"))
-            return f"one knot fewer would be off by up to {off} {unit}".rstrip()
+            part = middle(w, form.program.arith).part
+            least = least_knots(w.low[part], w.high[part])
+            proven = "no table has fewer" if least == form.knots else f"{least} at least are needed"
+            return f"one knot fewer would be off by up to {off} {unit}".rstrip() + f"; {proven}"
     if table:
         off = number(float(f"{straight:.2g}"))
         return f"one straight line would be off by {off} {unit}".rstrip()

@@ -15,7 +15,7 @@ from ..arrays import Array
 from ..errors import ParameterError
 from ..model.law import Role, is_finite, quiet
 from ..model.text import nearest, number, plain
-from ..solve import NoInverseError, turning_point
+from ..solve import NoInverseError, monotone_stretches, solve_monotone
 from .curve import OnDomain, check_domain
 from .statements import reject_outside
 
@@ -57,7 +57,7 @@ class Formula(OnDomain):
         The constants, by name.
     domain : tuple[float, float], optional
         (low, high) of x; outside there is no value; the inverse needs one on which the formula
-        is monotone.
+        is monotone, where more than one x between −1e9 and 1e9 gives what is asked.
     unit : str, optional
         Unit out.
     takes : str, optional
@@ -68,7 +68,8 @@ class Formula(OnDomain):
     ParameterError
         For an expression or a constant that makes no sense.
     NoInverseError
-        By the inverse of a formula that is not monotone on its domain.
+        By the inverse of a formula that is not monotone on its domain, or without one has
+        several roots.
 
     Notes
     -----
@@ -150,13 +151,32 @@ class Formula(OnDomain):
         return self._both(x)[1]
 
     def inverse(self, y: Array) -> Array:
-        for low, high in (self.domain,) if self.domain else ((-1e9, 1e9), (1e-9, 1e9)):
-            everywhere = np.all(
-                np.isfinite(self.forward(np.array([low, 0.5 * (low + high), high])))
+        if self.domain is not None:
+            return self.solved(y, *self.domain)
+        roots = np.full((len(self._stretches) + 1, y.size), np.nan)
+        for row, (low, high) in zip(roots, self._stretches, strict=False):
+            ends = (np.full(y.size, end) for end in (low, high))
+            row[:] = solve_monotone(self.forward, self.slope, y.reshape(-1), *ends)
+        roots.sort(axis=0)  # NaN to the end
+        again = roots[1:] - roots[:-1] > 1e-9 * np.abs(roots[1:])  # not at a shared end
+        for i in np.flatnonzero(again.any(axis=0))[:1]:
+            several = [roots[0, i], *roots[1:, i][again[:, i]]]
+            if len(several) > 3:
+                several = sorted(several, key=abs)[:2]
+                shown = f"{number(several[0])}, {number(several[1])} and others"
+            else:
+                shown = f"{', '.join(map(number, several[:-1]))} and {number(several[-1])}"
+            raise NoInverseError(
+                f"formula: x is not told from y = {number(y.reshape(-1)[i])}: {shown} all give it; "
+                "a domain with one of them is right"
             )
-            if self.domain or (everywhere and turning_point(self.forward, low, high) is None):
-                return self.solved(y, low, high)
-        raise NoInverseError("formula: no inverse without a domain: say on which x it is used")
+        root: Array = roots[0].reshape(y.shape)
+        return root
+
+    @cached_property
+    def _stretches(self) -> list[tuple[float, float]]:
+        """Stretches between −1e9 and 1e9 on which the formula only rises or only falls."""
+        return monotone_stretches(self.forward, self.slope)
 
     def formula(self, x: float) -> str:
         worked = ast.unparse(_Written({"x": x, **dict(self.constants)}).visit(self._copy()))

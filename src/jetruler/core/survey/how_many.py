@@ -1,0 +1,214 @@
+"""How many readings to average: what the noise that is there, and the steps, leave of a mean."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+
+from ..arrays import Array
+from ..errors import ParameterError
+from ..model.dither import rounded_readings
+from ..model.text import number
+from ..uncertainty.succession import (
+    LongRun,
+    long_run,
+    noise_of,
+    spread_of_means,
+    spreads_of_means,
+)
+
+#: Means are measured up to this part of the readings: fewer than fifty of them tell too little.
+OF_ALL = 50
+#: So many candidates are measured where the spread of means goes up and down, as with hum.
+CANDIDATES = 100
+
+
+@dataclass(frozen=True)
+class HowMany:
+    """How many readings to average.
+
+    Attributes
+    ----------
+    readings : int | None
+        So many hold the mean still to the target; None if no number does.
+    noise_after : float
+        What is left of a mean of that many: its standard deviation and the error of the steps,
+        at the level where both together are the most.
+    target : float
+        The standard deviation that was asked for.
+    limit : float
+        The largest error of the mean that is left however many are averaged, since noise too
+        small to dither the steps cannot average them out.
+    single : float
+        Standard deviation of one reading, without the rounding.
+    alike : float, default 1.0
+        How many successive readings tell as much as one independent one; 1 where the noise was
+        said to be independent.
+    best : int, optional
+        From how many readings on averaging stops helping, since they move meanwhile.
+    noise : {"said", "seen", "between neighbours"}
+        Where the noise comes from: a figure; the readings with all that they do slowly; or the
+        differences between neighbours, since what the readings do slowly is not told from a
+        movement.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> print(jr.how_many(noise=2.0, target=0.5))
+    17 readings: their mean holds still to 0.490098
+    """
+
+    readings: int | None
+    noise_after: float
+    target: float
+    limit: float
+    single: float = math.nan
+    alike: float = 1.0
+    best: int | None = None
+    noise: Literal["said", "seen", "between neighbours"] = "said"
+
+    def __str__(self) -> str:
+        return "\n".join([self._answer(), *self._doubt()])
+
+    def _answer(self) -> str:
+        if self.readings is None:
+            return (
+                f"no number of readings: without more noise the steps leave an error of "
+                f"{number(self.limit)}, and the target is {number(self.target)}"
+            )
+        if self.readings == 1:
+            return "one reading does"
+        return f"{self.readings} readings: their mean holds still to {number(self.noise_after)}"
+
+    def _doubt(self) -> list[str]:
+        if self.noise == "between neighbours":
+            return [
+                f"the readings move: beyond {self.best} of them averaging takes in more movement "
+                "than it gains, and noise as slow is not told from it; readings at rest would tell"
+            ]
+        if self.alike > 1.5 and self.readings != 1:
+            return [f"{self.alike:.0f} neighbours tell as much as one independent reading"]
+        return []
+
+
+def how_many(noise: float | Sequence[float] | Array, target: float, lsb: float = 1.0) -> HowMany:
+    """How many readings to average so that their mean has a standard deviation of `target`.
+
+    Parameters
+    ----------
+    noise : float | array
+        Standard deviation of one reading, if they are independent; or readings at rest, one after
+        another, shape (n,): then hum and slow noise are in what is left.
+    target : float
+        The standard deviation that the mean may have.
+    lsb : float, default 1.0
+        Size of one count; all three in one unit.
+
+    Returns
+    -------
+    HowMany
+        The number, and what is left.
+
+    Raises
+    ------
+    ParameterError
+        For a negative noise, a target or an LSB that is not above 0, or fewer than 20 readings.
+
+    Notes
+    -----
+    The mean of n independent readings has noise/√n. Rounding to steps is averaged out only as far
+    as the noise dithers it; what is left is computed from the normal distribution, at the level
+    where it is the most. Of readings, the means of n that follow one another are measured, up to a
+    fiftieth of them; beyond, they fall as the long-run variance says. Readings that move have no
+    such variance: the differences of neighbours stand for the noise then, and the means of n next
+    to one another differ least where averaging stops helping.
+
+    Sources: JCGM 100:2008, 4.2.7 and C.2; Allan, Proc. IEEE 54 (1966) 221.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.how_many(noise=2.0, target=0.5).readings
+    17
+    """
+    for name, value in (("target", target), ("lsb", lsb)):
+        if not value > 0:
+            raise ParameterError(name, value, "a value above 0 is right")
+    if isinstance(noise, int | float | np.number):
+        if not noise >= 0:
+            raise ParameterError("noise", noise, "0 or more is right")
+        return _of_independent(float(noise), target, lsb)
+    readings = np.asarray(noise, dtype=np.float64).reshape(-1)
+    readings = readings[np.isfinite(readings)]
+    if readings.size < 20:
+        right = "a standard deviation, or 20 readings or more, are right"
+        raise ParameterError("noise", readings.size, right)
+    told = long_run(readings)
+    if told.degrees:
+        return _of_readings(readings, told, target, lsb)
+    near = noise_of(readings)
+    steps = readings.std() if math.isnan(near) else math.sqrt(max(near**2 - lsb**2 / 12, 0.0))
+    found = _of_independent(float(steps), target, lsb)
+    best = _least_apart(readings)
+    return replace(found, alike=told.time, best=best, noise="between neighbours")
+
+
+def _least_apart(readings: Array) -> int:
+    """Of how many readings, in powers of two, the means next to one another differ least."""
+    apart = {}
+    n = 1
+    while readings.size >= 4 * n:
+        means = readings[: readings.size // n * n].reshape(-1, n).mean(axis=1)
+        apart[n] = float(np.mean(np.diff(means) ** 2))
+        n *= 2
+    return min(apart, key=lambda n: apart[n])
+
+
+def _of_independent(noise: float, target: float, lsb: float) -> HowMany:
+    """At every level: the squared error of the steps and an nth of the variance are no more than
+    the target's square."""
+    off, variance = (part * lsb**i for i, part in enumerate(rounded_readings(noise / lsb), 1))
+    limit = float(np.max(np.abs(off)))
+    if limit >= target:
+        return HowMany(None, math.nan, target, limit, noise)
+    needed = float(np.max(variance / (target**2 - off**2)))
+    readings = max(1, math.ceil(needed * (1 - 1e-9)))
+    left = math.sqrt(float(np.max(off**2 + variance / readings)))
+    return HowMany(readings, left, target, limit, noise)
+
+
+def _of_readings(readings: Array, told: LongRun, target: float, lsb: float) -> HowMany:
+    """By what means of successive readings do."""
+    deviation = math.sqrt(max(float(readings.var()) - lsb**2 / 12, 0.0))
+    limit = lsb * float(np.max(np.abs(rounded_readings(deviation / lsb)[0])))
+    alike = max(1.0, told.variance / float(readings.var()))
+    if limit >= target:
+        return HowMany(None, math.nan, target, limit, deviation, alike, noise="seen")
+    goal = math.sqrt(target**2 - limit**2)
+    reach = max(1, readings.size // OF_ALL)
+    spreads = spreads_of_means(readings, reach)
+    for n in (np.flatnonzero(spreads <= 1.02 * goal)[:CANDIDATES] + 1).tolist():
+        left = spread_of_means(readings, n)
+        if left <= goal:
+            return HowMany(
+                n, math.hypot(left, limit), target, limit, deviation, alike, noise="seen"
+            )
+    hum = _hum(spreads, told.variance)
+    # goal² = variance/n + hum/n², solved for n
+    half = told.variance / (2 * goal**2)
+    n = max(math.ceil(half + math.sqrt(half**2 + hum / goal**2)), reach + 1)
+    left = math.hypot(math.sqrt(told.variance / n + hum / n**2), limit)
+    return HowMany(n, left, target, limit, deviation, alike, noise="seen")
+
+
+def _hum(spreads: Array, variance: float) -> float:
+    """n² times what hum adds to the variance of a mean of many, beyond the noise's variance/n; 0
+    where it is not more than half of that."""
+    n = np.arange(1, spreads.size + 1)
+    last = spreads.size // 2
+    added = float(np.mean((n * spreads)[last:] ** 2 - n[last:] * variance))
+    return added if added > 0.5 * float(np.mean(n[last:])) * variance else 0.0

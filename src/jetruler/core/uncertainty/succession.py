@@ -1,0 +1,166 @@
+"""Samples that follow one another: how independent they are, their noise, what their means do."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..arrays import Array
+
+
+def correlation_time(samples: Array) -> float:
+    """How many samples stand for one independent one: 1 + 2 Σ ρ_k of the autocorrelation.
+
+    The larger of two estimates: the sum over neighbouring pairs of lags while their sum is
+    positive, and that of a first-order process of the same ρ_1, which a mean that is taken from
+    few samples does not pull down. 1 for white noise, never less. Sources: Geyer, Statistical
+    Science 7 (1992) 473; Kendall, Biometrika 41 (1954) 403, for the bias of ρ_1.
+    """
+    n = samples.size
+    rho = _autocorrelation(samples)
+    if rho.size < 2:
+        return 1.0
+    pairs = rho[: rho.size // 2 * 2].reshape(-1, 2).sum(axis=1)
+    ends = np.flatnonzero(pairs <= 0)
+    total = float(pairs[: ends[0] if ends.size else pairs.size].sum())
+    return float(np.clip(max(2.0 * total - 1.0, _of_first_order(float(rho[1]), n, 0.0)), 1.0, n))
+
+
+def _autocorrelation(samples: Array) -> Array:
+    """ρ_0, ρ_1, … up to half the length; empty where there is nothing to tell."""
+    n = samples.size
+    off = samples - samples.mean()
+    power = float(off @ off)
+    if n < 4 or power <= 1e-24 * n * float(np.max(np.abs(samples), initial=0.0)) ** 2:
+        return np.empty(0)
+    size = 1 << (2 * n - 1).bit_length()
+    spectrum = np.abs(np.fft.rfft(off, size)) ** 2
+    rho: Array = np.fft.irfft(spectrum, size)[: n // 2] / power
+    return rho
+
+
+def _of_first_order(rho: float, n: int, sigmas: float) -> float:
+    """(1 + ρ)/(1 − ρ), with ρ_1 freed from its bias and so many standard errors higher."""
+    rho = float(np.clip(rho + (1.0 + 3.0 * rho) / n, -0.9999, 0.9999))
+    rho = min(rho + sigmas * float(np.sqrt((1.0 - rho**2) / n)), 0.9999)
+    return max(1.0, (1.0 + rho) / (1.0 - rho))
+
+
+#: Cosines that the long-run variance is taken from: so many of n, of n over the correlation time,
+#: and at most; fewer than the least tell nothing.
+OF_ALL, OF_TIMES, MOST, LEAST = 0.25, 0.25, 200, 3
+#: Independent samples that there must be even where the correlation is 1.6 standard errors higher.
+FEWEST, SIGMAS = 8.0, 1.64
+
+
+@dataclass(frozen=True)
+class LongRun:
+    """What the mean of samples is known to. variance: n times that of the mean; degrees: of
+    freedom of that figure, 0 if it cannot be told; time: samples that stand for one."""
+
+    variance: float
+    degrees: int
+    time: float
+
+    @property
+    def needed(self) -> int:
+        """Samples that would tell."""
+        return int(np.ceil(max(20.0, FEWEST * self.time, LEAST * self.time / OF_TIMES)))
+
+
+def long_run(samples: Array, ordered: bool = True, spent: int = 1) -> LongRun:
+    """The long-run variance of samples that follow one another.
+
+    spent: degrees of freedom that their mean, and what was taken out before, have used.
+
+    It is the mean power of the lowest cosines, which are few enough for the spectrum to be flat
+    there: as many as the correlation time allows. Unordered samples are independent.
+    Source: Lazarus, Lewis, Stock, Watson, J. Business and Economic Statistics 36 (2018) 541.
+    """
+    n = samples.size
+    if not ordered:
+        off = samples - samples.mean()
+        variance = float(off @ off) / (n - spent) if n > spent else float("nan")
+        return LongRun(variance, max(0, n - spent), 1.0)
+    time = correlation_time(samples)
+    rho = _autocorrelation(samples)
+    if rho.size < 2:  # not one sample differs from another
+        return LongRun(0.0, n - 1 if n >= LEAST else 0, 1.0)
+    cosines = int(min(OF_ALL * n, OF_TIMES * n / time, MOST))
+    if cosines < LEAST or n / _of_first_order(float(rho[1]), n, SIGMAS) < FEWEST:
+        return LongRun(float("nan"), 0, time)
+    # Σ x·cos(jπ(i + ½)/n) for all j: the Fourier sum of the samples and zeros up to 2n, turned by
+    # half a sample.
+    turn = np.exp(-0.5j * np.pi / n * np.arange(1, cosines + 1))
+    sums = (turn * np.fft.rfft(samples - samples.mean(), 2 * n)[1 : cosines + 1]).real
+    return LongRun(2.0 / n * float(sums @ sums) / cosines, cosines, time)
+
+
+#: Samples that noise is told from, and the variance of differences of order 2 to 6.
+FEW = 10
+_VARIANCES = (6.0, 20.0, 70.0, 252.0, 924.0)
+
+
+def noise_of(samples: Array) -> float:
+    """Standard deviation round the slow movement, from differences between close neighbours.
+
+    Second differences let a drift cancel; higher ones a movement that bends. The first order is
+    taken beside which the next one finds as much; NaN where each finds less, since then it is the
+    movement that they see, and for fewer than ten samples. Jumps, which stand out by four standard
+    deviations, are left out.
+    """
+    if samples.size < FEW:
+        return float("nan")
+    found: list[float] = []
+    differences = np.diff(samples)
+    for variance in _VARIANCES:
+        differences = np.diff(differences)
+        found.append(_without_jumps(differences) / float(np.sqrt(variance)))
+        if len(found) > 1 and found[-1] >= 0.85 * found[-2]:
+            return found[-2]
+    return float("nan")
+
+
+def _without_jumps(differences: Array) -> float:
+    """The root mean square, without what stands out."""
+    squares = differences**2
+    for _ in range(20):
+        limit = 16.0 * float(np.mean(squares))
+        kept = squares[squares <= limit]
+        if kept.size == squares.size or not kept.size:
+            break
+        squares = kept
+    return float(np.sqrt(np.mean(squares)))
+
+
+def spreads_of_means(samples: Array, most: int) -> Array:
+    """Standard deviations of means of 1, 2, … `most` successive samples.
+
+    From the autocovariance: n² times the variance of a mean of n is the sum of those of all its
+    pairs, n·γ₀ + 2 Σ (n − k)·γ_k. What the mean of all samples takes away is given back, as far as
+    the long-run variance tells it.
+    """
+    n = samples.size
+    off = samples - samples.mean()
+    size = 1 << (2 * n - 1).bit_length()
+    spectrum = np.abs(np.fft.rfft(off, size)) ** 2
+    covariance = np.fft.irfft(spectrum, size)[:most] / (n - np.arange(most))
+    # The sum over pairs grows by 2 Σ_{k<n} γ_k − γ₀ with each further sample.
+    grows = 2.0 * np.cumsum(covariance) - covariance[0]
+    square = np.cumsum(grows) / np.arange(1, most + 1) ** 2
+    spreads: Array = np.sqrt(np.maximum(square + _of_all(samples), 0.0))
+    return spreads
+
+
+def spread_of_means(samples: Array, readings: int) -> float:
+    """The same of one number of samples, from every mean of as many that there is."""
+    sums = np.cumsum(np.concatenate(([0.0], samples - samples.mean())))
+    means = (sums[readings:] - sums[:-readings]) / readings
+    return float(np.sqrt(np.mean(means**2) + _of_all(samples)))
+
+
+def _of_all(samples: Array) -> float:
+    """Variance of the mean of all; 0 where it cannot be told."""
+    told = long_run(samples)
+    return told.variance / samples.size if told.degrees else 0.0
