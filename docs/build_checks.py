@@ -11,7 +11,7 @@ from typing import Any
 
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.check.rules import bench_rules, check, description, rules
-from jetruler.core.check.triggers import short_window
+from jetruler.core.check.triggers import flickering_trip, short_window
 from jetruler.core.check.with_log import RULES, swapped_columns
 from jetruler.core.survey.finding import Finding
 from jetruler.logs.check_log import check_log, missing_column
@@ -20,7 +20,13 @@ HERE = Path(__file__).parent
 
 #: Every rule: those about a bench, then those that need a log.
 OF_BENCH: tuple[Callable[..., Any], ...] = (*bench_rules(), *rules())
-OF_LOG: tuple[Callable[..., Any], ...] = (missing_column, swapped_columns, short_window, *RULES)
+OF_LOG: tuple[Callable[..., Any], ...] = (
+    missing_column,
+    swapped_columns,
+    short_window,
+    flickering_trip,
+    *RULES,
+)
 
 HEAD = """# What `check` looks for
 

@@ -8,7 +8,7 @@ from os import PathLike
 
 from ..core.check.facts import Facts
 from ..core.check.rules import applied
-from ..core.check.triggers import short_window, slow_smoothing
+from ..core.check.triggers import flickering_trip, short_window, slow_smoothing
 from ..core.check.with_log import RULES, Logged, swapped_columns
 from ..core.model.channel import Bench
 from ..core.survey.finding import Finding, Severity
@@ -16,6 +16,7 @@ from ..core.survey.floating import FLOATING_REMEDY
 from .batches import Progress
 from .formats.opening import open_log
 from .look_at_log import look
+from .replay import changes_of_trips
 from .source import ColumnError, LogFormat
 
 #: What is missing, by channel.
@@ -93,6 +94,10 @@ def check_log(
     if timing is not None and timing.interval > 0:
         found += applied(slow_smoothing, slow_smoothing(bench, timing.interval))
         found += applied(short_window, short_window(bench, timing.interval))
+    trips = {n: t for n, t in bench.trips.items() if not gone.keys() & set(t.channels)}
+    if trips:
+        seen = changes_of_trips(log, replace(bench, channels=there, trips=trips, drives={}), form)
+        found += applied(flickering_trip, flickering_trip(bench, seen))
     found += applied(swapped_columns, swapped_columns(logged))
     for each in logged.values():
         for rule in RULES:

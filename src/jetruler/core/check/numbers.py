@@ -117,6 +117,28 @@ def skipped_numbers(c: Facts) -> Iterator[Finding]:
             )
 
 
+def one_number(c: Facts) -> Iterator[Finding]:
+    """A rounding that makes one number of everything.
+
+    Whole numbers cut off what is below one: a gain that makes less than one of the whole range
+    gives 0, whatever the input does.
+    """
+    for i, law in c.of("whole"):
+        before, after = c.joints[i], c.joints[i + 1]
+        there = np.isfinite(after)
+        if not there.any() or np.ptp(after[there]) or not np.ptp(before[there]):
+            continue
+        low, high = (number(float(end)) for end in (before[there].min(), before[there].max()))
+        rounding = getattr(law, "rounding", "nearest")
+        yield c.found(
+            Severity.ERROR,
+            c.place(i),
+            f"what comes in goes from {low} to {high}, and rounded ({rounding}) all of it is "
+            f"{number(float(after[there][0]))}",
+            "Multiply before the rounding: a larger unit step, as tenths or thousandths",
+        )
+
+
 def overflowing_product(c: Facts) -> Iterator[Finding]:
     """A product that overflows 16 or 32 bits in firmware arithmetic.
 
@@ -143,4 +165,11 @@ def overflowing_product(c: Facts) -> Iterator[Finding]:
                 break
 
 
-RULES = (coarse_step, narrow_zones, rounding_misses_top, skipped_numbers, overflowing_product)
+RULES = (
+    coarse_step,
+    narrow_zones,
+    rounding_misses_top,
+    skipped_numbers,
+    one_number,
+    overflowing_product,
+)

@@ -42,6 +42,30 @@ def few_counts(c: Facts) -> Iterator[Finding]:
         )
 
 
+def marks_on_rails(c: Facts) -> Iterator[Finding]:
+    """A mark that stands on a rail of the converter.
+
+    A sensor that goes further than the converter sees reads the same there: the mark then says
+    only that its truth is that or more, and a line through it is wrong everywhere.
+    """
+    converter = c.channel.chain.converter
+    found = marks_of(c)
+    if converter is None or found is None or c.channel.rails is not None:
+        return
+    place, law = found
+    rails = (converter.lowest, converter.highest)
+    on = [mark for mark in law.marks or () if mark[0] in rails]
+    # A line that gives volts for the counts is the converter's own, and knows its ends.
+    if on and law.unit != "V":
+        raw, true = on[-1]
+        yield c.found(
+            Severity.NOTE,
+            c.place(place, "marks"),
+            f"the mark [{number(raw)}, {number(true)}] stands on a rail of the converter",
+            'Take marks further inside (jetruler look --ends), or say rails = "ends" if that is so',
+        )
+
+
 def outside_marks(c: Facts) -> Iterator[Finding]:
     """Marks at counts that the converter does not have.
 
@@ -201,6 +225,7 @@ def marks_of(c: Facts) -> tuple[int, Line] | None:
 RULES = (
     few_counts,
     outside_marks,
+    marks_on_rails,
     misplaced_clamp,
     clamp_too_early,
     limits_out_of_reach,

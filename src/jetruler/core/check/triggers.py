@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 
 import numpy as np
 
-from ..decide.rails import rail_faults
+from ..decide.decisions import looked_at
+from ..decide.rails import rail_faults, travel
 from ..model.channel import Bench
 from ..model.quantity import seconds
 from ..model.reading import Flag
@@ -138,4 +140,68 @@ def stop_or_wire(bench: Bench) -> Iterator[Finding]:
             )
 
 
-RULES = (slow_smoothing, unreachable_threshold, flickering_threshold, stop_or_wire)
+def untold_rails(bench: Bench) -> Iterator[Finding]:
+    """A drive whose channel says nowhere how far its travel goes.
+
+    A sample on a rail is then taken for a fault, and the drive goes to its safe value: right for a
+    broken wire, and a surprise for a knob that is turned to its stop.
+    """
+    for drive in bench.drives.values():
+        for name in looked_at(drive, bench):
+            channel = bench.channels.get(name)
+            if channel is None or channel.rails is not None or channel.chain.edge is None:
+                continue
+            edge = channel.chain.edge
+            ends = [end for end in (edge.lowest, edge.highest) if np.isfinite(end)]
+            reads = [end for end in ends if np.isfinite(channel.chain(float(end)))]
+            if not reads or travel(channel) is not None:
+                continue
+            yield Finding(
+                Severity.WARNING,
+                f"channel.{name}.rails",
+                f"it reads {channel.shown(float(channel.chain(float(reads[-1]))))} at "
+                f"{number(float(reads[-1]))}, which may be its stop or a broken wire, and drive "
+                f"{drive.name} goes to its safe value there",
+                'Say rails = "faults" or "ends", or its travel: marks, a clamp, or limits',
+            )
+
+
+@dataclass(frozen=True)
+class Changes:
+    """How often a trip changed its state over a log, and how many of these states lasted no more
+    than a few samples."""
+
+    all: int
+    short: int
+
+
+def flickering_trip(bench: Bench, changes: Mapping[str, Changes]) -> Iterator[Finding]:
+    """A trip that flickers in the log: it turns on and off within a few samples, again and again.
+
+    Whatever it switches wears out, and whoever reads the events finds nothing in them.
+    """
+    for name, seen in changes.items():
+        if seen.short < FLICKERS:
+            continue
+        trip = bench.trips[name]
+        i, c = next(
+            ((i, c) for i, c in enumerate(trip.conditions, start=1) if c.release is None),
+            (1, trip.conditions[0]),
+        )
+        held = c.release is not None or trip.hold or trip.stay
+        yield Finding(
+            Severity.WARNING,
+            f"trip.{name}.{trip.join}[{i}].{c.kind}",
+            f"it changes {seen.all} times in the log, {seen.short} of them within {SHORT} samples "
+            "of the change before",
+            "Move its release point further away, or hold it longer"
+            if held
+            else "Give it a release point beyond the noise, or a hold time",
+        )
+
+
+#: A state that lasts so many samples is short; so many short ones are a flicker.
+SHORT, FLICKERS = 3, 3
+
+
+RULES = (slow_smoothing, unreachable_threshold, flickering_threshold, stop_or_wire, untold_rails)
