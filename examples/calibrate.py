@@ -25,3 +25,6 @@ print(jr.compare(pairs.a, pairs.b, unit="degC", resolution=0.1, names=("bean", "
 
 before, after = jr.write_calibration("bench.toml", found)
 print(f"- {before}\n+ {after}")
+
+# What the fit knows of r0 and Beta, and how they hang together, is now in every budget.
+print(jr.budget(jr.load_bench("bench.toml")["bean"], 1880))

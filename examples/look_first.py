@@ -23,5 +23,8 @@ print(jr.find_ends(counts, bits=12).line(0, 100))
 # How still can it be held, and by which smoothing?
 noise = jr.survey(counts, bits=12).noise
 print(f"noise {noise:.2f} counts:", jr.how_many(noise, target=0.25))
+# At rest, with hum and slow noise, it is the readings themselves that tell.
+hum = 2 * np.sin(2 * np.pi * np.arange(5000) / 17.3)
+print("with hum:", jr.how_many(1880 + hum + random.standard_normal(5000), target=0.25))
 smoothing = jr.Smoothing("mean", over=16)
 print(smoothing.summary(interval=0.2), "→", jr.smooth(counts, smoothing)[:3])

@@ -69,7 +69,7 @@ def bench_of(names: list[str], bits: int) -> str:
 @needs_compiler[0]
 @needs_compiler[1]
 @pytest.mark.parametrize("arith", ["int32", "int16", "float"])
-@pytest.mark.parametrize("every", sizes(7, 1))
+@pytest.mark.parametrize("every", sizes(29, 1))
 def test_every_name_compiles(tmp_path: Path, arith: str, every: int) -> None:
     programs = {}
     for bits in {15, *range(8, 17, every)}:

@@ -31,7 +31,7 @@ def marks(x: Any, y: Any, u: float | None = None) -> Any:
 
 @pytest.mark.parametrize("n", [5, 8])
 @pytest.mark.parametrize("u", [None, 1.0], ids=["scatter", "u_true"])
-@pytest.mark.parametrize("sets", sizes(100, 1000))
+@pytest.mark.parametrize("sets", sizes(50, 1000))
 def test_a_straight_truth_is_kept_straight_and_a_bent_one_is_not(
     n: int, u: float | None, sets: int
 ) -> None:

@@ -52,7 +52,7 @@ any = [{ channel = "bean", above = 2, release = 1.8 }]
 """
 
 
-@pytest.fixture(scope="session", params=sizes(6, 30), ids="{} days".format)
+@pytest.fixture(scope="session", params=sizes(3, 30), ids="{} days".format)
 def month(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A synthetic month of two roasters: logs in three formats, in folders by roaster."""
     home = tmp_path_factory.mktemp("month")

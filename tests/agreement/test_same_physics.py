@@ -28,7 +28,7 @@ from ..sizes import sizes
 from .made import made
 
 
-@pytest.mark.parametrize("many", sizes(12, 80))
+@pytest.mark.parametrize("many", sizes(6, 80))
 def test_every_law_is_read_back_as_it_was(tmp_path: Path, many: int) -> None:
     """Each law of each channel is written into the file anew: the channel reads as before."""
     held = 0

@@ -147,6 +147,7 @@ def show_look(found: Look) -> None:
         table.add_row(*(row[i] for i in shown))
     out.print(f"{found.rows} rows", markup=False)
     print_table(out, table)
+    out.print()
     print_table(out, _means(found))
     if found.time is not None:
         time = found.time

@@ -153,30 +153,45 @@ class Formula(OnDomain):
     def inverse(self, y: Array) -> Array:
         if self.domain is not None:
             return self.solved(y, *self.domain)
-        roots = np.full((len(self._stretches) + 1, y.size), np.nan)
-        for row, (low, high) in zip(roots, self._stretches, strict=False):
-            ends = (np.full(y.size, end) for end in (low, high))
-            row[:] = solve_monotone(self.forward, self.slope, y.reshape(-1), *ends)
-        roots.sort(axis=0)  # NaN to the end
-        again = roots[1:] - roots[:-1] > 1e-9 * np.abs(roots[1:])  # not at a shared end
-        for i in np.flatnonzero(again.any(axis=0))[:1]:
-            several = [roots[0, i], *roots[1:, i][again[:, i]]]
-            if len(several) > 3:
-                several = sorted(several, key=abs)[:2]
-                shown = f"{number(several[0])}, {number(several[1])} and others"
-            else:
-                shown = f"{', '.join(map(number, several[:-1]))} and {number(several[-1])}"
-            raise NoInverseError(
-                f"formula: x is not told from y = {number(y.reshape(-1)[i])}: {shown} all give it; "
-                "a domain with one of them is right"
-            )
-        root: Array = roots[0].reshape(y.shape)
+        low, high = self._stretches
+        asked = y.reshape(-1)
+        at_low, at_high = self.forward(low), self.forward(high)
+        least, most = np.minimum(at_low, at_high), np.maximum(at_low, at_high)
+        there = (asked >= least[:, None]) & (asked <= most[:, None])
+        which = np.argmax(there, axis=0)
+        x = solve_monotone(self.forward, self.slope, asked, low[which], high[which])
+        x[~there.any(axis=0)] = np.nan
+        for i in np.flatnonzero(np.count_nonzero(there, axis=0) > 1):
+            self._only_one(float(asked[i]), low[there[:, i]], high[there[:, i]])
+        root: Array = x.reshape(y.shape)
         return root
 
+    def _only_one(self, y: float, low: Array, high: Array) -> None:
+        """Raises `NoInverseError` where more than one stretch has a root; two may share one at
+        their end."""
+        near = np.argsort(np.minimum(np.abs(low), np.abs(high)), kind="stable")[:4]
+        low, high = low[near], high[near]
+        roots = np.sort(solve_monotone(self.forward, self.slope, np.full(low.size, y), low, high))
+        roots = roots[np.diff(roots, prepend=-np.inf) > 1e-9 * np.abs(roots)]
+        if roots.size < 2:
+            return
+        nearest = sorted(roots.tolist(), key=abs)
+        if len(nearest) > 3:
+            shown = f"{number(nearest[0])}, {number(nearest[1])} and others"
+        else:
+            first, last = sorted(nearest)[:-1], max(nearest)
+            shown = f"{', '.join(map(number, first))} and {number(last)}"
+        raise NoInverseError(
+            f"formula: x is not told from y = {number(y)}: {shown} all give it; "
+            "a domain with one of them is right"
+        )
+
     @cached_property
-    def _stretches(self) -> list[tuple[float, float]]:
-        """Stretches between −1e9 and 1e9 on which the formula only rises or only falls."""
-        return monotone_stretches(self.forward, self.slope)
+    def _stretches(self) -> tuple[Array, Array]:
+        """Low and high ends of the stretches between −1e9 and 1e9 on which the formula only rises
+        or only falls."""
+        found = np.array(monotone_stretches(self.forward, self.slope)).reshape(-1, 2)
+        return (found[:, 0], found[:, 1]) if len(found) else (np.array([np.nan]),) * 2
 
     def formula(self, x: float) -> str:
         worked = ast.unparse(_Written({"x": x, **dict(self.constants)}).visit(self._copy()))

@@ -313,7 +313,7 @@ def _averaging(s: Subject) -> str:
         # The readings are at rest, and neighbours know of one another.
         deviation = per_count * s.survey.standard_deviation
         many = math.ceil(alike * (deviation / target) ** 2)
-        if many > (needed or 0):
+        if (needed or 0) < many <= s.survey.samples / 10:  # beyond, it is one movement or two
             return f"{many} readings averaged hold {place}: {alike:.0f} of them tell as much as one"
     return (
         f"One reading holds {place}" if needed == 1 else f"{needed} readings averaged hold {place}"

@@ -174,35 +174,44 @@ def _of_independent(noise: float, target: float, lsb: float) -> HowMany:
     off, variance = (part * lsb**i for i, part in enumerate(rounded_readings(noise / lsb), 1))
     limit = float(np.max(np.abs(off)))
     if limit >= target:
-        return HowMany(None, math.nan, target, limit, noise)
+        return HowMany(None, math.nan, target, limit, single=noise)
     needed = float(np.max(variance / (target**2 - off**2)))
     readings = max(1, math.ceil(needed * (1 - 1e-9)))
     left = math.sqrt(float(np.max(off**2 + variance / readings)))
-    return HowMany(readings, left, target, limit, noise)
+    return HowMany(readings, left, target, limit, single=noise)
 
 
 def _of_readings(readings: Array, told: LongRun, target: float, lsb: float) -> HowMany:
     """By what means of successive readings do."""
     deviation = math.sqrt(max(float(readings.var()) - lsb**2 / 12, 0.0))
     limit = lsb * float(np.max(np.abs(rounded_readings(deviation / lsb)[0])))
-    alike = max(1.0, told.variance / float(readings.var()))
+
+    def answer(n: int | None, left: float) -> HowMany:
+        return HowMany(
+            n,
+            math.hypot(left, limit),
+            target,
+            limit,
+            single=deviation,
+            alike=max(1.0, told.variance / float(readings.var())),
+            noise="seen",
+        )
+
     if limit >= target:
-        return HowMany(None, math.nan, target, limit, deviation, alike, noise="seen")
+        return answer(None, math.nan)
     goal = math.sqrt(target**2 - limit**2)
     reach = max(1, readings.size // OF_ALL)
-    spreads = spreads_of_means(readings, reach)
+    of_all = told.variance / readings.size
+    spreads = spreads_of_means(readings, reach, of_all)
     for n in (np.flatnonzero(spreads <= 1.02 * goal)[:CANDIDATES] + 1).tolist():
-        left = spread_of_means(readings, n)
+        left = spread_of_means(readings, n, of_all)
         if left <= goal:
-            return HowMany(
-                n, math.hypot(left, limit), target, limit, deviation, alike, noise="seen"
-            )
+            return answer(n, left)
     hum = _hum(spreads, told.variance)
     # goal² = variance/n + hum/n², solved for n
     half = told.variance / (2 * goal**2)
     n = max(math.ceil(half + math.sqrt(half**2 + hum / goal**2)), reach + 1)
-    left = math.hypot(math.sqrt(told.variance / n + hum / n**2), limit)
-    return HowMany(n, left, target, limit, deviation, alike, noise="seen")
+    return answer(n, math.sqrt(told.variance / n + hum / n**2))
 
 
 def _hum(spreads: Array, variance: float) -> float:

@@ -134,12 +134,11 @@ def _without_jumps(differences: Array) -> float:
     return float(np.sqrt(np.mean(squares)))
 
 
-def spreads_of_means(samples: Array, most: int) -> Array:
+def spreads_of_means(samples: Array, most: int, of_all: float) -> Array:
     """Standard deviations of means of 1, 2, … `most` successive samples.
 
     From the autocovariance: n² times the variance of a mean of n is the sum of those of all its
-    pairs, n·γ₀ + 2 Σ (n − k)·γ_k. What the mean of all samples takes away is given back, as far as
-    the long-run variance tells it.
+    pairs, n·γ₀ + 2 Σ (n − k)·γ_k. of_all: variance of the mean of all, which was taken away here.
     """
     n = samples.size
     off = samples - samples.mean()
@@ -149,18 +148,12 @@ def spreads_of_means(samples: Array, most: int) -> Array:
     # The sum over pairs grows by 2 Σ_{k<n} γ_k − γ₀ with each further sample.
     grows = 2.0 * np.cumsum(covariance) - covariance[0]
     square = np.cumsum(grows) / np.arange(1, most + 1) ** 2
-    spreads: Array = np.sqrt(np.maximum(square + _of_all(samples), 0.0))
+    spreads: Array = np.sqrt(np.maximum(square + of_all, 0.0))
     return spreads
 
 
-def spread_of_means(samples: Array, readings: int) -> float:
+def spread_of_means(samples: Array, readings: int, of_all: float) -> float:
     """The same of one number of samples, from every mean of as many that there is."""
     sums = np.cumsum(np.concatenate(([0.0], samples - samples.mean())))
     means = (sums[readings:] - sums[:-readings]) / readings
-    return float(np.sqrt(np.mean(means**2) + _of_all(samples)))
-
-
-def _of_all(samples: Array) -> float:
-    """Variance of the mean of all; 0 where it cannot be told."""
-    told = long_run(samples)
-    return told.variance / samples.size if told.degrees else 0.0
+    return float(np.sqrt(np.mean(means**2) + of_all))
