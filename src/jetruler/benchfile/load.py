@@ -6,12 +6,9 @@ import contextlib
 import re
 import tomllib
 from collections.abc import Callable, Iterator
-from functools import partial
 from os import PathLike
 from pathlib import Path
-from typing import Any, TypeVar
-
-from pydantic import BaseModel, ValidationError
+from typing import Any
 
 from ..core.errors import (
     JetRulerError,
@@ -33,17 +30,20 @@ from ..core.model.law import FRACTION, Law, parameters
 from ..core.model.namespace import column_clashes
 from ..core.model.quantity import Toleranced, quantity
 from ..core.model.ruler import Ruler
-from ..core.model.text import nearest
 from ..core.model.unit_registry import factor
 from ..core.model.units import TEMPERATURES, symbol
 from ..files import text_of_file
-from .schema import BenchFile, ChannelTable, ConverterTable
+from .schema import (
+    ChannelTable,
+    ConverterTable,
+    Place,
+    Wrong,
+    channel_table,
+    converter_table,
+    file_errors,
+)
 
 CHANNEL_NAME = re.compile(r"[^\W\d]\w*(-\w+)*")
-
-#: Place in the file, as Pydantic names it: keys and list positions.
-Place = tuple[int | str, ...]
-AnyTable = TypeVar("AnyTable", bound=BaseModel)
 
 
 class BenchError(JetRulerError):
@@ -122,16 +122,19 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
     except ValueError:  # more than Python reads
         raise BenchError(name, ["it holds a whole number of thousands of digits"]) from None
     errors: list[str] = []
-    check = partial(_validated, table=table, folder=folder, errors=errors)
-    file = check(BenchFile, ())
+    wrong = file_errors(table)
+    errors += _told(wrong, (), table)
     channels: dict[str, Channel] = {}
     if isinstance(table.get("converter", {}), dict):
-        common = check(ConverterTable, ("converter",))
+        wrong = []
+        common = converter_table(table.get("converter", {}), wrong)
+        errors += _told(wrong, ("converter",), table)
         table = _inherited(table)
-        check = partial(check, table=table)
         for key, part in _tables(table.get("channel")):
             place = ("channel", key)
-            checked = check(ChannelTable, place)
+            wrong = []
+            checked = channel_table(part, folder, wrong)
+            errors += _told(wrong, place, table)
             if checked is not None and common is not None:
                 try:
                     channels[key] = _channel(key, checked, common)
@@ -142,13 +145,13 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
                 except JetRulerError as error:
                     errors.append(f"{_named(place)}: {error}")
         errors += _of_converter(common)
-    if file is not None and not file.channel:
+    if table.get("channel") == {}:
         errors.append("channel: found none; at least one [channel.<name>] is wanted")
     decided = _decided(table, channels, errors)
     errors += _clashes(table, channels, decided)
-    if errors or file is None:
+    if errors:
         raise BenchError(name, list(dict.fromkeys(errors)))
-    return Bench(file.title, channels, **decided)
+    return Bench(table.get("title", ""), channels, **decided)
 
 
 def _clashes(
@@ -164,7 +167,7 @@ def _clashes(
 
 def _of_converter(common: ConverterTable | None) -> list[str]:
     """The errors in `[converter]`, whether or not a law uses it."""
-    given = {} if common is None else common.given()
+    given = {} if common is None else common.given
     if not given:
         return []
     try:
@@ -242,20 +245,6 @@ def _tables(channels: Any) -> list[tuple[str, dict[str, Any]]]:
     return [(key, part) for key, part in found if isinstance(part, dict)]
 
 
-def _validated(
-    schema: type[AnyTable], place: Place, table: dict[str, Any], folder: Path, errors: list[str]
-) -> AnyTable | None:
-    """The table at this place through its schema; its errors are added to the list."""
-    part: Any = table
-    for key in place:
-        part = part.get(key, {})
-    try:
-        return schema.model_validate(part, context=folder)
-    except ValidationError as error:
-        errors += _errors(error, schema, place, table)
-        return None
-
-
 def _channel(key: str, table: ChannelTable, common: ConverterTable) -> Channel:
     if not CHANNEL_NAME.fullmatch(key):
         raise ParameterError("name", key, "letters, digits and _ are right, a letter first")
@@ -326,9 +315,9 @@ def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
         return Ruler(tuple(laws))
     wanted = "V" if not laws else laws[0].takes
     counts = wanted in (None, "count")
-    settings = common.given()
+    settings = dict(common.given)
     if table.converter is not None:
-        own = table.converter.given()
+        own = table.converter.given
         if "bits" in own:  # another size has other codes
             settings.pop("codes", None)
         settings |= own
@@ -371,27 +360,14 @@ def _placed(error: ParameterError, place: Place, part: dict[str, Any]) -> str:
     return f"{_named(place)}.{error}"
 
 
-def _errors(
-    error: ValidationError, schema: type[BaseModel], place: Place, table: dict[str, Any]
-) -> Iterator[str]:
-    for item in error.errors(include_url=False):
-        where = (*place, *item["loc"])
-        cause = item.get("ctx", {}).get("error")
-        if isinstance(cause, ParameterErrors):
-            yield from (f"{_named(where, table)}.{m}" for m in cause.errors)
-            continue
-        found = f"found {item['input']!r}; "
-        if item["type"] == "extra_forbidden":
-            inner = ConverterTable if item["loc"][0] == "converter" else schema
-            found, right = "", f"unknown; {nearest(str(where[-1]), inner.model_fields)}"
-        elif item["type"] == "missing":
-            found, right = "", "missing; it is needed"
-        elif cause is not None:
-            right = str(cause)
+def _told(wrong: list[Wrong], place: Place, table: dict[str, Any]) -> Iterator[str]:
+    """What is wrong in a table, each with its place in the file."""
+    for one in wrong:
+        where = _named((*place, *one.place), table)
+        if isinstance(one.what, ParameterErrors):
+            yield from (f"{where}.{error}" for error in one.what.errors)
         else:
-            right = item["msg"].lower().removeprefix("input should be ") + " is right"
-            right = right.replace("valid dictionary", "table").replace("valid ", "")
-        yield f"{_named(where, table)}: {found}{right}"
+            yield f"{where}: {one.what}"
 
 
 def _named(place: Place, table: dict[str, Any] | None = None) -> str:

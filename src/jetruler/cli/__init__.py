@@ -106,7 +106,6 @@ def cli() -> None:
 
 def main(args: list[str] | None = None) -> NoReturn:
     """Run the command line. Whatever goes wrong ends in one sentence and an exit code."""
-    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # looking for them takes time
     os.environ.setdefault("ARROW_DEFAULT_MEMORY_POOL", "system")  # as fast, and a fifth smaller
     spare_addresses()
     on_ending(_terminate)

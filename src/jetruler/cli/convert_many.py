@@ -11,8 +11,9 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.errors import JetRulerError
-from .streams import console, show_json
+from .streams import show_json
 from .summary_text import show_summary
+from .tables import bar
 
 if TYPE_CHECKING:
     from ..core.model.channel import Bench
@@ -43,16 +44,8 @@ def convert_many(
 @contextmanager
 def fleet_bar() -> Iterator[FleetProgress | None]:
     """One bar for all logs on stderr, by their bytes, where stderr is a terminal."""
-    if not sys.stderr.isatty():
-        yield None
-        return
-    from rich.progress import Progress as Bar
-
-    with Bar(console=console(err=True), transient=True) as bar:
-        task = bar.add_task("converting", total=None)
-        yield lambda read, total, outcome: bar.update(
-            task, completed=read, total=total, description=outcome.task.log.name
-        )
+    with bar("converting") as draw:
+        yield draw and (lambda read, total, outcome: draw(read, total, outcome.task.log.name))
 
 
 def show(fleet: Fleet, out: str) -> None:

@@ -23,7 +23,8 @@ from ..system.signals import on_rest
 from ..system.terminal import ENDED, allow_escapes, keys
 from .common import bench_option, folder_of, load
 from .live_view import LiveView
-from .streams import console, encoded, print_table, raw_stdout
+from .streams import echo, encoded, raw_stdout
+from .tables import print_table
 
 if TYPE_CHECKING:
     from ..core.model.stream import Stream
@@ -266,22 +267,18 @@ def _obey(pressed: list[str], session: Session) -> None:
 
 def _summary(session: Session, lasted: float, outlet: Outlet) -> None:
     """What was seen and what was lost, to stderr."""
-    from rich.table import Table
-
-    table = Table(box=None, pad_edge=False, header_style="bold")
-    for heading in ("channel", "lowest", "highest", "raw", "flagged"):
-        table.add_column(heading, justify="left" if heading == "channel" else "right")
+    rows = []
     for name, seen in session.station.seen.items():
         channel = session.bench[name]
         ends = ["–", "–", "–"]
         if seen.highest >= seen.lowest:
             at = sorted(float(channel.ruler(end)) for end in (seen.lowest, seen.highest))
             ends = [*map(channel.shown, at), f"{number(seen.lowest)} … {number(seen.highest)}"]
-        table.add_row(name, *ends, str(seen.flagged))
-    out = console(err=True)
-    print_table(out, table)
+        rows.append([name, *ends, str(seen.flagged)])
+    headings = ("channel", "lowest", "highest", "raw", "flagged")
+    print_table(headings, rows, left=("channel",), err=True)
     for note in _notes(session, lasted, outlet):
-        out.print(note, markup=False)
+        echo(note, err=True)
 
 
 def _notes(session: Session, lasted: float, outlet: Outlet) -> Iterator[str]:

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import dataclasses
 import math
+import shutil
+import sys
+import textwrap
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -15,21 +18,19 @@ from ..core.model.units import symbol
 from ..core.uncertainty.rounding import with_uncertainty
 from .common import load
 from .convert import format_options, log_format
-from .streams import console, print_table, show_json
+from .streams import as_shown, echo, show_json
 from .summary_text import progress_bar
+from .tables import print_table
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
-
-    from rich.console import Console
-    from rich.table import Table
 
     from ..core.model.channel import Bench
     from ..core.survey.finding import Finding
     from ..logs.look_at_log import ColumnLook, Look
 
 #: Of error, warning and note: the palette's red, a darker amber that reads on white, its blue.
-GRAVITY_STYLE = ("bold #c8321e", "bold #b97a00", "bold #1f6fb4")
+GRAVITY_COLORS = ((200, 50, 30), (185, 122, 0), (31, 111, 180))
 
 
 @click.command()
@@ -133,66 +134,47 @@ def show_ends(
 
 
 def show_look(found: Look) -> None:
-    """A row a column, the time column, then the findings."""
-    from rich.table import Table
-
-    out = console()
-    wide = not out.is_terminal or out.width >= 104
-    table = Table(box=None, pad_edge=False, header_style="bold")
+    """A row a column, what a lab report asks for, the time column, then the findings."""
+    wide = not sys.stdout.isatty() or shutil.get_terminal_size().columns >= 104
     shown = [i for i in range(len(HEADINGS)) if wide or i not in LEFT_OUT]
-    for heading in (HEADINGS[i] for i in shown):
-        table.add_column(heading, justify="left" if heading == "column" else "right", no_wrap=True)
-    for each in found.columns.values():
-        row = _row(each)
-        table.add_row(*(row[i] for i in shown))
-    out.print(f"{found.rows} rows", markup=False)
-    print_table(out, table)
-    out.print()
-    print_table(out, _means(found))
+    rows = [[row[i] for i in shown] for row in map(_row, found.columns.values())]
+    echo(f"{found.rows} rows")
+    print_table([HEADINGS[i] for i in shown], rows, left=HEADINGS[:1])
+    echo()
+    print_table(MEANS, [_means(each) for each in found.columns.values()], left=MEANS[:1])
     if found.time is not None:
         time = found.time
         rate = f" ({1 / time.interval:.4g} Hz)" if time.interval > 0 else ""
-        out.print(
+        echo(
             f"{time.name}: every {time.interval:.6g} s{rate}, jitter {time.jitter:.2g} s, "
-            f"{time.gaps} gaps, {time.steps_back} steps back, {time.repeats} repeats",
-            markup=False,
+            f"{time.gaps} gaps, {time.steps_back} steps back, {time.repeats} repeats"
         )
-    notes = [f"{found.torn_rows} rows with too few or too many fields"] if found.torn_rows else []
+    if found.torn_rows:
+        echo(f"{found.torn_rows} rows with too few or too many fields")
     if found.left_out:
-        notes.append(f"not looked at, no counts: {', '.join(found.left_out)}")
-    for note in notes:
-        out.print(note, markup=False)
-    out.print()
-    show_findings(out, found.findings)
+        echo(f"not looked at, no counts: {', '.join(found.left_out)}")
+    echo()
+    show_findings(found.findings)
 
 
-def _means(found: Look) -> Table:
-    """What a lab report asks for: how many, mean with its 95 % interval, standard deviation; raw
-    and in the channel's unit."""
-    from rich.table import Table
+#: The table of what a lab report asks for: how many, the mean with its 95 % interval, and the
+#: standard deviation, raw and in the channel's unit.
+MEANS = ("mean at 95 %", "samples", "independent", "raw", "in its unit", "std dev")
 
+
+def _means(each: ColumnLook) -> list[str]:
     from ..core.survey.unit_mean import unit_mean
 
-    table = Table(box=None, pad_edge=False, header_style="bold")
-    headings = ["mean at 95 %", "samples", "independent", "raw", "in its unit", "std dev"]
-    for heading in headings:
-        justify: Literal["left", "right"] = "left" if heading == headings[0] else "right"
-        table.add_column(heading, justify=justify, no_wrap=True)
-    for each in found.columns.values():
-        v = each.survey
-        own = None if each.channel is None else unit_mean(v, each.channel)
-        row = ["–", "–"]
-        if own is not None and each.channel is not None and own.mean == own.mean:
-            unit = each.channel.unit
-            row = [
-                _mean(own.mean, own.half_width, unit),
-                shown(float(f"{own.standard_deviation:.2g}"), unit),
-            ]
-        independent = v.known.independent
-        told = f"{independent:.0f}" if independent == independent else "–"
-        raw = _mean(v.mean, v.known.half_width, None)
-        table.add_row(each.name, str(v.samples), told, raw, *row)
-    return table
+    v = each.survey
+    own = None if each.channel is None else unit_mean(v, each.channel)
+    row = ["–", "–"]
+    if own is not None and each.channel is not None and own.mean == own.mean:
+        unit = each.channel.unit
+        deviation = shown(float(f"{own.standard_deviation:.2g}"), unit)
+        row = [_mean(own.mean, own.half_width, unit), deviation]
+    independent = v.known.independent
+    told = f"{independent:.0f}" if independent == independent else "–"
+    return [each.name, str(v.samples), told, _mean(v.mean, v.known.half_width, None), *row]
 
 
 def _mean(mean: float, half_width: float, unit: str | None) -> str:
@@ -202,20 +184,16 @@ def _mean(mean: float, half_width: float, unit: str | None) -> str:
     return shown(float(f"{mean:.5g}"), unit) if mean == mean else "–"
 
 
-def show_findings(out: Console, findings: Sequence[Finding]) -> None:
+def show_findings(findings: Sequence[Finding]) -> None:
     """One below the other; wrapped beside their severity in a terminal, a line each elsewhere."""
-    from rich.table import Table
-    from rich.text import Text
-
-    grid = Table.grid(padding=(0, 1))
+    columns = shutil.get_terminal_size().columns if sys.stdout.isatty() else 0
     for finding in findings:
-        severity = Text(f"{finding.severity.name.lower():<7}", GRAVITY_STYLE[finding.severity])
-        if out.is_terminal:
-            grid.add_row(severity, Text(str(finding)))
-        else:
-            out.print(Text.assemble(severity, " ", str(finding)))
-    if out.is_terminal:
-        out.print(grid, soft_wrap=False)
+        text = as_shown(str(finding))
+        if columns > 40:
+            text = textwrap.fill(text, columns - 8, break_long_words=False)
+        color = GRAVITY_COLORS[finding.severity]
+        severity = click.style(f"{finding.severity.name.lower():<7}", fg=color, bold=True)
+        echo(f"{severity} {text}".replace("\n", "\n        "))
 
 
 #: A sensor rests where so much of a log is.

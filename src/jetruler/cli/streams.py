@@ -13,15 +13,11 @@ import shutil
 import sys
 import textwrap
 from io import RawIOBase
-from typing import TYPE_CHECKING, Any, cast
+from typing import Any, cast
 
 import click
 
 from .plain import ASCII, PLAIN
-
-if TYPE_CHECKING:
-    from rich.console import Console
-    from rich.table import Table
 
 
 def settle() -> None:
@@ -59,9 +55,9 @@ def encoded(text: str) -> bytes:
     return text.encode(sys.stdout.encoding or "utf-8", PLAIN)
 
 
-def echo(text: str) -> None:
+def echo(text: str = "", err: bool = False) -> None:
     """Print; the styles are left out where they are not wanted."""
-    click.echo(text, color=False if os.environ.get("NO_COLOR") else None)
+    click.echo(text, err=err, color=False if os.environ.get("NO_COLOR") else None)
 
 
 def echo_lines(text: str) -> None:
@@ -88,28 +84,8 @@ def show_json(data: Any) -> None:
     document(json.dumps(data, indent=2, ensure_ascii=False) + "\n")
 
 
-def console(*, err: bool = False, **options: Any) -> Console:
-    """Where tables and bars are drawn."""
-    from rich.console import Console
-
-    return Console(stderr=err, highlight=False, soft_wrap=True, **options)
-
-
 def raw_stdout() -> RawIOBase:
     """Standard output as it takes bytes at once. A Windows console takes UTF-8 only so."""
     sys.stdout.flush()
     buffer = sys.stdout.buffer  # with PYTHONUNBUFFERED it is none
     return cast(RawIOBase, getattr(buffer, "raw", buffer))
-
-
-#: Wider than any table.
-_WIDE = 4000
-
-
-def print_table(out: Console, table: Table) -> None:
-    """Print a table whole: a window that is too narrow breaks its lines, and cuts no cell."""
-    window = out.width
-    out.width = _WIDE
-    out.width = max(window, table.__rich_measure__(out, out.options).maximum)
-    out.print(table, crop=False)
-    out.width = window
