@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from ..arrays import Array
+from ..distributions import student_quantile
 from ..errors import JetRulerError
 from ..laws.linear import Line
 from ..model.text import number
@@ -154,12 +155,6 @@ def _notes(delay: Delay, names: tuple[str, str], interval: float) -> tuple[str, 
     return (f"{late} follows {early} {behind} later: compared without that part",)
 
 
-def _student(degrees: float, tail: float = 0.975) -> float:
-    from scipy.special import stdtrit
-
-    return float(stdtrit(degrees, tail)) if degrees > 0 else float("nan")
-
-
 class _Parts:
     """The statistics of a comparison, one after the other.
 
@@ -190,7 +185,11 @@ class _Parts:
         self.bound = self._half_width(variance / a.size, self.long_run.degrees, SURE)
 
     def _half_width(self, variance: float, degrees: float, tail: float = 0.975) -> float:
-        return _student(degrees, tail) * float(np.sqrt(variance)) if degrees > 0 else float("nan")
+        return (
+            student_quantile(degrees, tail) * float(np.sqrt(variance))
+            if degrees > 0
+            else float("nan")
+        )
 
     def _trend(self) -> Array:
         """The gain part, what a bend leaves beyond it, and the differences without what of both is

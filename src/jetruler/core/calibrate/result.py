@@ -9,6 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from ..arrays import AnyArray, Array
+from ..distributions import student_quantile
 from ..errors import JetRulerError
 from ..model.fit_covariance import FitCovariance, number_in, path_of
 from ..model.law import Law
@@ -231,11 +232,7 @@ class Fit:
 
 def coverage(degrees: int, known: bool, level: float = 0.95) -> float:
     """Student's factor; the normal one where the uncertainties are known. NaN without freedom."""
-    from scipy.special import ndtri, stdtrit
-
-    if known:
-        return float(ndtri(0.5 + level / 2))
-    return float(stdtrit(degrees, 0.5 + level / 2)) if degrees > 0 else float("nan")
+    return student_quantile(float("inf") if known else degrees, 0.5 + level / 2)
 
 
 def _rms(errors: Array) -> float:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..arrays import AnyArray, Array
+from ..distributions import student_quantile
 from ..uncertainty.succession import long_run
 
 #: Sums that are kept; when there are more, neighbours are joined.
@@ -46,8 +47,6 @@ class BlockSums:
 
     def known(self, deviation: float) -> MeanKnown:
         """What the mean is known to, for samples of this standard deviation."""
-        from scipy.special import stdtrit
-
         samples = self._sums.size * self._size + self._rest.size
         if self._sums.size < 4 or not deviation > 0:
             return MeanKnown()
@@ -57,5 +56,5 @@ class BlockSums:
         variance = told.variance / self._sums.size
         if not variance > 0:
             return MeanKnown()
-        half_width = float(stdtrit(told.degrees, 0.975)) * math.sqrt(variance)
+        half_width = student_quantile(told.degrees, 0.975) * math.sqrt(variance)
         return MeanKnown(min(deviation**2 / variance, samples), half_width)

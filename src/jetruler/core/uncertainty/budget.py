@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ..arrays import Array
+from ..distributions import normal_quantile, student_quantile
 from ..model.channel import Channel
 from ..model.ruler import Ruler
 from ..model.text import number, shown
@@ -260,15 +261,23 @@ def effective_degrees(effects: list[Array], degrees: list[float], square: Array)
     return free_in_all
 
 
+#: So many different degrees of freedom are worked out one by one; for more SciPy is loaded.
+ONE_BY_ONE = 16
+
+
 def coverage_factor(degrees: Array, level: float) -> Array:
     """Student's factor for an interval of this level; the normal one for infinite degrees."""
-    from scipy.special import ndtri, stdtrit
-
     tail = 0.5 + level / 2
-    known = np.isinf(degrees)
-    with np.errstate(all="ignore"):
-        factor: Array = np.where(known, ndtri(tail), stdtrit(np.where(known, 1.0, degrees), tail))
-    return factor
+    different, which = np.unique(degrees, return_inverse=True)
+    if different.size > ONE_BY_ONE:
+        from scipy.special import stdtrit
+
+        known = np.isinf(degrees)
+        with np.errstate(all="ignore"):
+            found: Array = stdtrit(np.where(known, 1.0, degrees), tail)
+        return np.where(known, normal_quantile(tail), found)
+    factors = np.array([student_quantile(float(each), tail) for each in different])
+    return factors[which].reshape(degrees.shape)
 
 
 def expanded(what: Ruler | Channel, counts: Array, given: Conditions | None = None) -> Array:
