@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Sequence
+from threading import Lock
 from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from ..core.arrays import AnyArray, Array, FlagArray
 from ..core.decide.channel_reader import ChannelReader
@@ -46,27 +46,48 @@ class CellTexts:
             [] if uncertainties is None else [uncertainties.column]
         )
         self.every = EveryCount.of(channel)
-        self._table: pa.Array | None = None
+        size = 0 if self.every is None else self.every.values.size
+        #: Where the text of each place stands (−1: not written yet), and the texts.
+        self._known = np.full(size, -1, np.int32), texts_to_arrow([])
+        self._lock = Lock()
 
     @property
     def quoted(self) -> bool:
         """Whether a text of the table has quotes."""
         if not self.labels or self.every is None:
             return self.labels
-        return bool(pc.any(pc.match_substring(self._texts(self.every), '"')).as_py())
+        return any('"' in text for text in self._different(self.every))
 
     @property
     def longest(self) -> int:
         """Characters of the longest text; of a ruler without a table, what would do."""
         if self.every is None:
             return 10
-        return int(pc.max(pc.utf8_length(self._texts(self.every).cast(pa.string()))).as_py())
+        return max(map(len, self._different(self.every)))
 
-    def _texts(self, every: EveryCount) -> pa.Array:
-        """The text at every place of the table of all counts."""
-        if self._table is None:
-            self._table = self._written(every.values.tolist())
-        return self._table
+    def _different(self, every: EveryCount) -> list[str]:
+        """Every text that may come up."""
+        texts: list[str] = self._written(np.unique(every.values).tolist()).to_pylist()
+        return texts
+
+    def _at(self, every: EveryCount, places: AnyArray) -> pa.Array:
+        """The texts at some places of the table of all counts. Those that come up for the first
+        time are written; all of them, once half of them have come up."""
+        slots, texts = self._known
+        wanted = slots[places]
+        if wanted.size and wanted.min() < 0:
+            with self._lock:
+                slots, texts = self._known
+                new = np.unique(places[slots[places] < 0])
+                if 2 * (len(texts) + new.size) > slots.size:
+                    new = np.flatnonzero(slots < 0)
+                slots = slots.copy()
+                slots[new] = np.arange(len(texts), len(texts) + new.size, dtype=np.int32)
+                written = self._written(every.values[new].tolist())
+                texts = pa.concat_arrays([texts.cast(written.type), written])
+                self._known = slots, texts
+            wanted = slots[places]
+        return texts.take(to_arrow(wanted))
 
     def _written(self, values: list[float]) -> pa.Array:
         cells = self.channel.cells(values)
@@ -93,10 +114,7 @@ class CellTexts:
             places = self.every.places(counts) if self.every is not None else None
         if places is None or self.every is None:
             return self._each(column.values)
-        if self._table is None and places.size < self.every.values.size:  # a short log
-            kinds, which = np.unique(places, return_inverse=True)
-            return self._written(self.every.values[kinds].tolist()).take(to_arrow(which))
-        return self._texts(self.every).take(to_arrow(places))
+        return self._at(self.every, places)
 
     def _each(self, values: Array) -> pa.Array:
         """Values that come from no table of counts."""

@@ -8,14 +8,13 @@ a little earlier, or a step higher, may see further.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 import numpy as np
 
 from ..arrays import AnyArray, Array
 
-#: Knots followed from each layer, heights tried at each count, and the margin against ties.
-BEAM, HEIGHTS, TIE = 16, 3, 1e-7
+#: Knots followed from each layer, heights tried at each count, the furthest knots kept of each of
+#: them, and the margin against ties.
+BEAM, HEIGHTS, FURTHEST, TIE = 16, 3, 8, 1e-7
 
 Knot = tuple[int, int]
 
@@ -41,20 +40,22 @@ def fewest_knots(
     if np.any(low > high):
         return None
     heights = _heights(low, high, target)
-    before: dict[Knot, Knot | None] = {(0, int(y)): None for y in _at(heights, 0)}
-    layer = list(before)
+    layer: list[Knot] = [(0, int(y)) for y in _at(heights, 0)]
+    before: dict[int, Knot | None] = dict.fromkeys(y for _, y in layer)
     for _ in range(most):
-        found: dict[Knot, Knot] = {}
-        for start in layer:
-            for knot in _reached(start, low, high=high, heights=heights, last=last, limit=limit):
-                found.setdefault(knot, start)
-        ends = [knot for knot in found if knot[0] == last]
-        fresh = {k: v for k, v in found.items() if k not in before}
-        before.update(fresh)
+        start, place, height = _reached(layer, low, high=high, heights=heights, limit=limit)
+        # Each knot once, from the first that reaches it, and none that fewer pieces reach.
+        number, first = np.unique((place << _SHIFT) + height, return_index=True)
+        fresh = [i for i, n in zip(first.tolist(), number.tolist(), strict=True) if n not in before]
+        knots: list[Knot] = []
+        for i in fresh:
+            knots.append((int(place[i]), int(height[i])))
+            before[_number(knots[-1])] = layer[int(start[i])]
+        ends = [knot for knot in knots if knot[0] == last]
         if ends:
             nearest = min(ends, key=lambda knot: abs(knot[1] - target[last]))
             return _path(nearest, before)
-        layer = sorted(fresh, reverse=True)[:BEAM]
+        layer = knots[::-1][:BEAM]
         if not layer:
             return None
     return None
@@ -76,35 +77,51 @@ def _at(heights: Array, place: int) -> AnyArray:
 
 
 def _reached(
-    start: Knot, low: Array, high: Array, heights: Array, last: int, limit: int
-) -> Iterator[Knot]:
-    """The furthest knots that one piece from here reaches."""
-    x0, y0 = start
+    layer: list[Knot], low: Array, high: Array, heights: Array, limit: int
+) -> tuple[AnyArray, AnyArray, AnyArray]:
+    """The furthest knots that one piece from any of these reaches: which of them, place, height.
+
+    A row for each knot that is followed, a column for each place behind it.
+    """
+    last = low.size - 1
+    x0, y0 = (np.array(part, dtype=np.int64)[:, None] for part in zip(*layer, strict=True))
     span = 64
     while True:
-        end = min(last, x0 + span)
-        least, most = cone(low, high, x0, y0, end)
-        if least[-1] > most[-1] or end == last:
-            break
-        far = np.arange(span // 4, end - x0 + 1)  # where the arithmetic is too narrow, no knot is
-        if np.all(np.abs(heights[0, x0 + far] - y0) * far > limit):
+        k = np.arange(1, span + 1)
+        place = np.minimum(x0 + k, last)
+        least = np.maximum.accumulate((low[place] - 0.5 + TIE - y0) / k, axis=1)
+        most = np.minimum.accumulate((high[place] + 0.5 - TIE - y0) / k, axis=1)
+        there = (least <= most) & (x0 + k <= last)
+        # Where the arithmetic is too narrow for the far half, no knot is there either.
+        far = slice(span // 2, None)
+        narrow = np.abs(heights[0][place[:, far]] - y0) * k[far] > limit
+        if not np.any(there[:, -1] & ~narrow.all(axis=1)):
             break
         span *= 4
-    open_to = int(np.searchsorted(least > most, True))
-    k, least, most = np.arange(1, open_to + 1), least[:open_to], most[:open_to]
-    tried = heights[:, x0 + 1 : x0 + 1 + open_to]
-    rise = tried - y0
+    rise = heights[:, place] - y0
     slope = rise / k
-    fits = (slope >= least) & (slope <= most) & (np.abs(rise) * k + k // 2 <= limit)
-    for row, fit in zip(tried, fits, strict=True):
-        for i in np.flatnonzero(fit)[-8:].tolist():
-            yield x0 + 1 + i, int(row[i])
+    fits = there & (slope >= least) & (slope <= most) & (np.abs(rise) * k + k // 2 <= limit)
+    back = fits[:, :, ::-1]
+    row, start, off = np.nonzero(back & (np.cumsum(back, axis=2) <= FURTHEST))
+    order = np.lexsort((row, start))
+    row, start, k_at = row[order], start[order], span - 1 - off[order]
+    place = place[start, k_at]
+    return start, place, heights[row, place].astype(np.int64)
 
 
-def _path(end: Knot, before: dict[Knot, Knot | None]) -> list[Knot]:
-    path, knot = [], before[end]
-    path.append(end)
-    while knot is not None:
+#: A knot as one whole number: its place, then its height.
+_SHIFT = 34
+
+
+def _number(knot: Knot) -> int:
+    return (knot[0] << _SHIFT) + knot[1]
+
+
+def _path(end: Knot, before: dict[int, Knot | None]) -> list[Knot]:
+    path, knot = [], end
+    while True:
         path.append(knot)
-        knot = before[knot]
-    return path[::-1]
+        start = before[_number(knot)]
+        if start is None:
+            return path[::-1]
+        knot = start
