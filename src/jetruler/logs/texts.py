@@ -67,7 +67,8 @@ class CellTexts:
 
     def _different(self, every: EveryCount) -> list[str]:
         """Every text that may come up."""
-        texts: list[str] = self._written(np.unique(every.values).tolist()).to_pylist()
+        written = self._written(np.unique(every.values).tolist())
+        texts: list[str] = written.cast(pa.string()).to_pylist()
         return texts
 
     def _at(self, every: EveryCount, places: AnyArray) -> pa.Array:
