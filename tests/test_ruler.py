@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from jetruler import Adc, Clamp, Counts, Flag, Law, Limits, Line, Ruler, UnitError, Whole
+from jetruler import Adc, Channel, Clamp, Counts, Flag, Law, Limits, Line, Ruler, UnitError, Whole
 
 DAMPER = Counts(12) >> Line.through((198, 0), (3904, 100), unit="%") >> Clamp(0, 100)
 VOLTS = Ruler.of(Adc(12, 3.3))
@@ -197,3 +197,32 @@ def test_worked_solution_both_ways() -> None:
     assert [step.law for step in back.steps] == ["clamp", "line", "counts"]
     assert "never lets 120 through" in str(DAMPER.trace_back(120))
     assert str(DAMPER.read(0)) == "0 % [low_rail, below]"
+
+
+@given(
+    ruler=st.sampled_from([Adc(12, 3.3) >> Line(2), Counts(16, signed=True) >> Line(0.5)]),
+    n=st.integers(-40_000, 70_000),
+)
+def test_one_reading_and_a_table_of_them_are_the_array(ruler: Ruler, n: int) -> None:
+    """One number, whatever its type, and the table for a loop of one's own."""
+    table = ruler.lookup()
+    expected = float(ruler(np.array([n]))[0])
+    for one in (n, np.int64(n), float(n)):
+        assert ruler(one) == pytest.approx(expected, nan_ok=True, rel=0)
+    edge = ruler.converter
+    assert edge is not None
+    assert (n in table) is (edge.lowest <= n <= edge.highest)
+    assert table.get(n, math.nan) == pytest.approx(expected, nan_ok=True, rel=0)
+    table[n] = -1.0  # it is whoever's asked for it
+    assert ruler.lookup().get(n) != -1.0
+
+
+def test_a_table_needs_counts() -> None:
+    with pytest.raises(UnitError, match="takes any number"):
+        Ruler.of(Line(2)).lookup()
+
+
+def test_a_channel_is_called_like_its_ruler() -> None:
+    knob = Channel("knob", Counts(8) >> Line(0.5), "a", limits=(0, 100))
+    assert knob(10) == 5.0
+    assert knob([10, 20]) == [5.0, 10.0]

@@ -113,6 +113,10 @@ class Channel:
         unit = for_column(self.unit)
         return f"{self.name}_{unit}" if unit else self.name
 
+    def __call__(self, counts: Any) -> Any:
+        """Values: a float for one count, and the like of whatever else is given."""
+        return self.ruler(counts)
+
     def read(self, counts: Any) -> Reading:
         """Values and flags, limits included."""
         return self.ruler.read(counts)
