@@ -118,10 +118,11 @@ class Ruler:
     def __call__(self, x: Any, out: Array | None = None, threads: int = 1) -> Any:
         """Convert. `out` (a float64 array of the same shape) takes the result if given; threads:
         how many share the work on a large array. A Dask array or Series stays lazy."""
-        try:
-            return self._each_count[x]
-        except (KeyError, TypeError):  # no single count, off scale, or not compiled
-            pass
+        if x.__class__ is int:
+            try:
+                return self._each_count[x]
+            except KeyError:  # not compiled yet, not compilable, or off scale
+                pass
         if (later := lazily(x, self)) is not None:
             return later
         counts, like = to_array(x)
