@@ -83,7 +83,7 @@ def command(channel: str, write: bool, as_json: bool, bench_path: str, **options
 
 def loaded(bench_path: str) -> tuple[Bench, str]:
     """The bench, and its text as it was read."""
-    from ..benchfile.edit import read_text
+    from ..benchfile.bench_text import read_text
 
     bench = load(bench_path)
     return bench, read_text(bench_path)

@@ -119,8 +119,10 @@ def fit(
 
 def kind_of_fit(law: str) -> type[Law]:
     """The class of the law of this name. Raises `JetRulerError` for one that has no fit."""
-    name = "line" if law == OFFSET else law
-    if name in law_names() and (kind := law_named(name)).fitted_name:
-        return kind
+    try:
+        if (kind := law_named("line" if law == OFFSET else law)).fitted_name:
+            return kind
+    except KeyError:  # none of that name
+        pass
     known = [one for one in law_names() if law_named(one).fitted_name] + [OFFSET]
     raise JetRulerError(f"law: found {law!r}; {nearest(law, known)}")

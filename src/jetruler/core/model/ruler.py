@@ -121,8 +121,9 @@ class Ruler:
         if x.__class__ is int:
             try:
                 return self._each_count[x]
-            except KeyError:  # not compiled yet, not compilable, or off scale
-                pass
+            except KeyError:  # the first one, or one that is off scale
+                if not self._each_count:
+                    self._one_by_one()
         if (later := lazily(x, self)) is not None:
             return later
         counts, like = to_array(x)
@@ -185,9 +186,14 @@ class Ruler:
             values, flags = self._walk(np.arange(low, high + 1, dtype=np.float64))
             tables = (CountTable(values, low, np.nan), CountTable(flags, low, Flag.OFF_SCALE))
             object.__setattr__(self, "_tables", tables)
-            each = dict(zip(range(low, high + 1), values.tolist(), strict=True))
-            object.__setattr__(self, "_each_count", each)
         return self._tables
+
+    def _one_by_one(self) -> None:
+        """Make the table for single counts, which takes more room than the other two."""
+        if (tables := self.compiled()) is not None:
+            values = tables[0].values.tolist()
+            each = dict(enumerate(values, start=tables[0].lowest))
+            object.__setattr__(self, "_each_count", each)
 
     def lookup(self) -> dict[int, float]:
         """The value of every count, for the tightest loop of your own: `values[n]` costs a fifth of
@@ -215,6 +221,7 @@ class Ruler:
                 f"lookup: a table needs the counts of a converter of up to {TABLE_BITS} bits in "
                 f"front; this ruler takes {symbol(self.takes) or 'any number'}"
             )
+        self._one_by_one()
         return dict(self._each_count)
 
     def _flags_of(self, x: Any) -> Any:
