@@ -9,7 +9,10 @@ from importlib import import_module
 from . import page
 from .timing import Result
 
-ROOMS = ("startup", "rulers", "smoothing", "trust", "logs", "parquet", "fleet", "live", "firmware")
+ROOMS = (
+    *("startup", "small", "rows", "rulers", "smoothing", "trust"),
+    *("logs", "parquet", "fleet", "live", "firmware"),
+)
 
 if __name__ == "__main__":  # the jobs are processes that load this file again
     measured: dict[str, tuple[str, list[Result]]] = {}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import platform
 from collections.abc import Mapping, Sequence
@@ -21,7 +22,6 @@ PACKAGES = (
     "polars",
     "dask",
     "scipy",
-    "pydantic",
     "click",
 )
 
@@ -69,5 +69,5 @@ def _row(result: Result) -> str:
     spread = "" if low == high else f"{low:.2f} … {high:.2f}"
     return (
         f"| {result.name} | {result.value:.2f} {result.unit} | {spread} "
-        f"| {sign} {result.wanted:g}{told} |"
+        f"| {f'{sign} {result.wanted:g}' if math.isfinite(result.wanted) else '–'}{told} |"
     )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
@@ -11,6 +10,7 @@ from pathlib import Path
 
 from jetruler import demo
 
+from .logs import peak_mb
 from .timing import Result, measured, process, python, ratio
 
 #: What a pandas user writes for the demo's eight channels.
@@ -35,17 +35,6 @@ out.to_csv(sys.argv[2], index=False)
 """
 
 COMMAND = str(Path(sys.executable).with_name("jetruler"))
-
-
-def peak_kb(*args: str) -> int:
-    """Peak memory of a process, in kB."""
-    code = (
-        "import resource, subprocess, sys; subprocess.run(sys.argv[1:], check=True,"
-        " capture_output=True);"
-        " print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
-    )
-    shown = subprocess.run([sys.executable, "-c", code, *args], check=True, capture_output=True)
-    return int(shown.stdout)
 
 
 def results(rounds: int = 15) -> Iterator[Result]:
@@ -80,18 +69,6 @@ def _figures(rounds: int) -> Iterator[Result]:
             1.5,
         ),
         (
-            "explain / import numpy, pydantic",
-            process(*command("explain", "bean", "--at", "1880")),
-            python("import numpy, pydantic"),
-            1.5,
-        ),
-        (
-            "check / import numpy, pydantic",
-            process(*command("check")),
-            python("import numpy, pydantic"),
-            1.7,
-        ),
-        (
             "draw ruler / import matplotlib.figure",
             process(*command("draw", "ruler", "bean", "-o", "ruler.png")),
             python("import matplotlib.figure"),
@@ -117,7 +94,7 @@ def _figures(rounds: int) -> Iterator[Result]:
         ),
     ):
         yield ratio(name, top, bottom, wanted, rounds=rounds)
-    memory = peak_kb(*short) / peak_kb(*arrow)
+    memory = peak_mb(*short) / peak_mb(*arrow)
     yield measured("convert, 100 rows × 8: peak memory / import numpy, pyarrow.csv", memory, 1.3)
 
 

@@ -33,16 +33,16 @@ def results() -> Iterator[Result]:
         bench = Path(folder) / "bench.toml"
         bench.write_bytes(demo.read("bench.toml"))
         yield ratio(
-            "jetruler explain / import numpy, pydantic",
+            "jetruler explain / import numpy, click",
             process(command, "explain", "damper", "--at", "1880", "-b", str(bench)),
-            python("import numpy, pydantic"),
-            2.5,
+            python("import numpy, click"),
+            1.8,
             rounds=15,
         )
         yield ratio(
-            "jetruler check / import numpy, pydantic",
+            "jetruler check / import numpy, click",
             process(command, "check", "-b", str(bench)),
-            python("import numpy, pydantic"),
-            3.0,
+            python("import numpy, click"),
+            1.9,
             rounds=15,
         )

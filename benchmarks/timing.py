@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import statistics
 import subprocess
@@ -30,10 +31,11 @@ class Result:
     def __str__(self) -> str:
         sign = "≥" if self.at_least else "≤"
         low, high = self.spread
+        wanted = f"   wanted {sign} {self.wanted:g}" if math.isfinite(self.wanted) else ""
         verdict = "" if self.reached else "   NOT REACHED"
         return (
             f"{self.name:<72} {self.value:8.2f} {self.unit:<2} ({low:.2f} … {high:.2f})"
-            f"   wanted {sign} {self.wanted:g}{verdict}"
+            f"{wanted}{verdict}"
         )
 
 
