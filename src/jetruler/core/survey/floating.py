@@ -83,28 +83,38 @@ class Blocks:
     """Blocks of successive samples, evenly spread over all that is added."""
 
     _kept: list[tuple[int, Array]] = field(default_factory=list)
-    _part: list[Array] = field(default_factory=list)
+    _part: AnyArray = field(default_factory=lambda: np.empty(0))
+    """The samples behind the last whole block, NaN where one is missing."""
     _rows: int = 0
     _every: int = 1
     _number: int = 0
 
     def add(self, counts: AnyArray, missing: Truths | None = None) -> None:
         """Take a batch; a block with a missing sample is left out."""
-        values = counts.astype(np.float64)
-        if missing is not None:
-            values[missing] = np.nan
-        rest = np.concatenate([*self._part, values])
-        begun = self._rows - (rest.size - values.size)
-        whole = rest.size // SIZE * SIZE
-        for start in range(0, whole, SIZE):
-            self._keep(begun + start, rest[start : start + SIZE])
-        self._part = [rest[whole:]]
-        self._rows += values.size
+        begun = self._rows - self._part.size
+        head = min(counts.size, (SIZE - self._part.size) % SIZE)
+        self._part = np.concatenate((self._part, _floats(counts, missing, slice(0, head))))
+        self._rows += counts.size
+        if self._part.size == SIZE:
+            if self._number % self._every == 0:
+                self._keep(begun, self._part)
+            self._number, self._part = self._number + 1, np.empty(0)
+        if head == counts.size:
+            return
+        blocks = (counts.size - head) // SIZE
+        i = -self._number % self._every
+        while i < blocks:
+            start = head + i * SIZE
+            first = self._rows - counts.size + start
+            self._keep(first, _floats(counts, missing, slice(start, start + SIZE)))
+            # Keeping one may thin out those that are kept, and those that follow.
+            i += 1 + -(self._number + i + 1) % self._every
+        self._number += blocks
+        self._part = _floats(counts, missing, slice(head + blocks * SIZE, None))
 
     def _keep(self, row: int, block: Array) -> None:
-        if self._number % self._every == 0 and not np.isnan(block).any():
-            self._kept.append((row, block.copy()))
-        self._number += 1
+        if not np.isnan(block).any():
+            self._kept.append((row, block))
         if len(self._kept) > MOST:
             self._kept = self._kept[::2]
             self._every *= 2
@@ -117,9 +127,10 @@ class Blocks:
         span : the range of the converter, in counts.
         interval : seconds between two samples; without it there is no telling hum.
         """
-        kept = self._kept or [(0, block) for block in self._part if block.size >= LEAST]
-        kept = [(row, block) for row, block in kept if not np.isnan(block).any()]
-        found = [_judged(block, span, interval) for _, block in kept]
+        kept = self._kept
+        if not kept and self._part.size >= LEAST and not np.isnan(self._part).any():
+            kept = [(0, self._part)]
+        found = _judged(np.array([block for _, block in kept]), span, interval) if kept else []
         which = [i for i, each in enumerate(found) if each is not None]
         # One block in a row of others is a knob that is fiddled with, not a wire that is off.
         which = [i for i in which if i - 1 in which or i + 1 in which or len(found) == 1]
@@ -135,6 +146,14 @@ class Blocks:
         return Floating(kind, first, last, fraction, deviation, frequency=frequency, mains=mains)
 
 
+def _floats(counts: AnyArray, missing: Truths | None, part: slice) -> Array:
+    """A part of a batch, NaN where a sample is missing."""
+    values = counts[part].astype(np.float64)
+    if missing is not None:
+        values[missing[part]] = np.nan
+    return values
+
+
 def _between_bins(power: Array, top: int) -> float:
     """Where a peak lies between the bins of a spectrum: the top of a parabola through three."""
     if not 0 < top < power.size - 1:
@@ -144,20 +163,42 @@ def _between_bins(power: Array, top: int) -> float:
     return 0.5 * (low - high) / bend if bend else 0.0
 
 
-def _judged(block: Array, span: float, interval: float | None) -> tuple[Kind, float, float] | None:
-    """Hum or white noise of one block, with the frequency and that of the mains."""
-    t = np.arange(block.size) - 0.5 * (block.size - 1)
-    x = block - block.mean()
-    x = x - t * float(t @ x) / float(t @ t)  # a slow movement is none of either
-    deviation = float(x.std())
-    if deviation < HUM * span:
-        return None
-    power = np.abs(np.fft.rfft(x * np.hanning(x.size))) ** 2
-    power[:2] = 0.0
+Judged = tuple[Kind, float, float]
+
+
+def _judged(blocks: Array, span: float, interval: float | None) -> list[Judged | None]:
+    """Hum or white noise of each block (a row), with the frequency and that of the mains."""
+    t = np.arange(blocks.shape[1]) - 0.5 * (blocks.shape[1] - 1)
+    x = blocks - blocks.mean(axis=1, keepdims=True)
+    x = x - np.outer(x @ t / float(t @ t), t)  # a slow movement is none of either
+    deviation = x.std(axis=1)
+    found: list[Judged | None] = [None] * len(blocks)
+    large = np.flatnonzero(deviation >= HUM * span)
+    if not large.size:
+        return found
+    power = np.abs(np.fft.rfft(x[large] * np.hanning(t.size), axis=1)) ** 2
+    power[:, :2] = 0.0
+    steps = np.sqrt(np.mean(np.diff(x[large], axis=1) ** 2, axis=1) / 2.0)
+    for row, i in enumerate(large.tolist()):
+        found[i] = _kind(
+            power[row],
+            t.size,
+            deviation=deviation[i] / span,
+            steps=steps[row] / deviation[i],
+            interval=interval,
+        )
+    return found
+
+
+def _kind(
+    power: Array, size: int, deviation: float, steps: float, interval: float | None
+) -> Judged | None:
+    """One block of so many samples by its spectrum, its deviation (of the range) and its steps (of
+    that)."""
     top = int(np.argmax(power))
     peak = float(power[max(0, top - 2) : top + 3].sum() / power.sum())
     if peak > PEAK and interval is not None:
-        bin_width = 1.0 / (block.size * interval)
+        bin_width = 1.0 / (size * interval)
         frequency = (top + _between_bins(power, top)) * bin_width
         for mains in MAINS:
             folded = abs(mains - round(mains * interval) / interval)
@@ -165,7 +206,6 @@ def _judged(block: Array, span: float, interval: float | None) -> tuple[Kind, fl
             if near < FINEST / interval and top > 3 and abs(frequency - folded) < near:
                 return "hum", frequency, mains
         return None
-    steps = float(np.sqrt(np.mean(np.diff(x) ** 2) / 2.0))
-    if deviation > WHITE * span and steps > 0.7 * deviation and peak < 0.5:
+    if deviation > WHITE and steps > 0.7 and peak < 0.5:
         return "white", float("nan"), float("nan")
     return None

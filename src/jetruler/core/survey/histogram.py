@@ -23,11 +23,13 @@ class Histogram:
     _bins: AnyArray = field(default_factory=lambda: np.zeros(BINS, np.int64))
     _sum: int = 0
     _squares: int = 0
+    _pairs: tuple[AnyArray, AnyArray] | None = None
 
     def add(self, counts: AnyArray) -> tuple[int, int]:
         """Count a batch of whole numbers; returns its smallest and largest (0, 0 of none)."""
         if not counts.size:
             return 0, 0
+        self._pairs = None
         low, high = int(counts.min()), int(counts.max())
         self.smallest = low if self.smallest is None else min(low, self.smallest)
         self.largest = high if self.largest is None else max(high, self.largest)
@@ -62,12 +64,16 @@ class Histogram:
     @property
     def total(self) -> int:
         """How many samples."""
-        return int(self._bins.sum())
+        return int(self.pairs()[1].sum())
 
     def pairs(self) -> tuple[AnyArray, AnyArray]:
         """The counts that came up (the lowest of each bin), ascending, and how often."""
-        there = np.flatnonzero(self._bins)
-        return (there - BINS // 2) * self.width, self._bins[there]
+        if self._pairs is None:
+            # Only between the ends: the rest of the bins is empty, and large.
+            ends = [(end or 0) // self.width + BINS // 2 for end in (self.smallest, self.largest)]
+            there = np.flatnonzero(self._bins[ends[0] : ends[1] + 1]) + ends[0]
+            self._pairs = (there - BINS // 2) * self.width, self._bins[there]
+        return self._pairs
 
     @property
     def mean(self) -> float:
