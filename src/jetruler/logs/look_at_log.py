@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import partial
 from math import inf
 from os import PathLike
 from typing import Any
@@ -17,6 +18,7 @@ from ..core.survey.findings import Subject, findings, time_findings
 from ..core.survey.floating import Blocks, Floating
 from ..core.survey.survey import FURTHEST, Survey, Surveyor
 from ..core.survey.timing import TimeSurvey, TimeSurveyor
+from .ahead import Workers
 from .batches import Progress, SampleBatch, sample_batches
 from .formats.opening import open_log
 from .reader import LogReader
@@ -219,7 +221,7 @@ def look(
     >>> jr.look("roast.csv", bench).findings[0].severity.name
     'ERROR'
     """
-    with open_log(log, form) as reader:
+    with Workers() as workers, open_log(log, form) as reader:
         columns = _of_bench(reader, bench) if bench is not None else []
         used = {column.place for column in columns}
         time: TimeSurveyor | None = None
@@ -236,8 +238,8 @@ def look(
                 reader.ask((column.place for column in columns), times)
             rows.add(batch.rows.lines)
             torn += batch.rows.torn.size
-            for column in columns:
-                column.add(batch)
+            # Each column by itself: NumPy and PyArrow let other threads run while they compute.
+            list(workers.in_order(columns, partial(_Column.add, batch=batch)))
             if time is not None:
                 time.add(batch.times)
         if not columns:
