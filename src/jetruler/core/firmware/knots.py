@@ -42,8 +42,13 @@ def fewest_knots(
     heights = _heights(low, high, target)
     layer: list[Knot] = [(0, int(y)) for y in _at(heights, 0)]
     before: dict[int, Knot | None] = dict.fromkeys(y for _, y in layer)
+    span = 64
     for _ in range(most):
-        start, place, height = _reached(layer, low, high=high, heights=heights, limit=limit)
+        start, place, height = _reached(
+            layer, low, high=high, heights=heights, limit=limit, span=span
+        )
+        if place.size:  # the next pieces will be about as long
+            span = int(np.clip(1.5 * (place.max() - layer[0][0]), 16, last))
         # Each knot once, from the first that reaches it, and none that fewer pieces reach.
         number, first = np.unique((place << _SHIFT) + height, return_index=True)
         fresh = [i for i, n in zip(first.tolist(), number.tolist(), strict=True) if n not in before]
@@ -77,15 +82,15 @@ def _at(heights: Array, place: int) -> AnyArray:
 
 
 def _reached(
-    layer: list[Knot], low: Array, high: Array, heights: Array, limit: int
+    layer: list[Knot], low: Array, high: Array, heights: Array, limit: int, span: int
 ) -> tuple[AnyArray, AnyArray, AnyArray]:
     """The furthest knots that one piece from any of these reaches: which of them, place, height.
 
-    A row for each knot that is followed, a column for each place behind it.
+    A row for each knot that is followed, a column for each place behind it. span: how far is looked
+    first.
     """
     last = low.size - 1
     x0, y0 = (np.array(part, dtype=np.int64)[:, None] for part in zip(*layer, strict=True))
-    span = 64
     while True:
         k = np.arange(1, span + 1)
         place = np.minimum(x0 + k, last)
