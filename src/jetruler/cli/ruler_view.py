@@ -1,7 +1,4 @@
-"""The double-edged ruler in a terminal: counts above, true values below, a cursor between.
-
-Styled by Click, which is loaded already; Rich would cost `explain` more than its own work.
-"""
+"""The double-edged ruler in a terminal: counts above, true values below, a cursor between."""
 
 from __future__ import annotations
 
