@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -89,11 +89,16 @@ class Marks:
 
     @classmethod
     def of(cls, marks: Marks | Sequence[Sequence[float]] | Any) -> Marks:
-        """Marks from pairs (raw, true) or triples (raw, true, u_true)."""
+        """Marks from pairs (raw, true) or triples (raw, true, u_true), one after another, or as
+        columns: a frame of two or three, or a tuple of lists or arrays."""
         if isinstance(marks, Marks):
             return marks
+        if isinstance(marks, Iterator):
+            marks = list(marks)
+        columns = isinstance(marks, tuple) and not any(isinstance(m, tuple) for m in marks)
         try:
             table = np.array(marks, dtype=np.float64)
+            table = table.T if columns and len(marks) in (2, 3) else table
         except (TypeError, ValueError):
             table = np.empty(0)
         if table.ndim != 2 or table.shape[1] not in (2, 3):

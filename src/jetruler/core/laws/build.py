@@ -6,13 +6,12 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
-from ..errors import ParameterError, ParameterErrors, QuantityError, UnitError
+from ..errors import ParameterError, ParameterErrors, UnitError
 from ..model.from_table import from_table, frozen
 from ..model.law import Law, hint_unit, holds_numbers, is_numeric, parameters
-from ..model.quantity import quantity, unit_of
+from ..model.law_values import needs_unit, read_hinted, read_number, read_numbers
 from ..model.text import nearest
 from ..model.unit_registry import factor_and_offset
-from ..model.units import TEMPERATURES, Unit
 from . import law_named, law_names
 
 
@@ -34,7 +33,7 @@ def build_law(table: Mapping[str, Any]) -> Law:
         raise ParameterErrors([ParameterError("law", name, right)]) from None
     given = {key: value for key, value in table.items() if key != "law"}
     try:
-        given = _plain(law, given)
+        given = read_hinted(law.unit_hints, given)
     except ParameterError as error:
         raise ParameterErrors([error]) from None
     hints = parameters(law)
@@ -50,61 +49,13 @@ def build_law(table: Mapping[str, Any]) -> Law:
 def _read(key: str, value: Any, hint: Any) -> Any:
     """One parameter: quantities read, lists turned into tuples, the rest as it stands."""
     unit = hint_unit(hint)
-    bare = unit is None or unit.bare or unit.symbol not in TEMPERATURES
     if isinstance(value, str) and is_numeric(hint):
-        return _quantity(key, value, unit)
+        return read_number(key, value, unit)
     if isinstance(value, list) and holds_numbers(hint):
-        return tuple(_each_number(key, part, unit) for part in value)
-    if not bare and isinstance(value, int | float):
+        return read_numbers(key, value, unit)
+    if needs_unit(unit) and isinstance(value, int | float):
         raise ParameterError(key, value, f'a temperature says its unit, as in "{value} degC"')
     return frozen(value)
-
-
-def _each_number(key: str, value: Any, unit: Unit | None) -> Any:
-    """What stands in a list of numbers, at any depth."""
-    if isinstance(value, list):
-        return tuple(_each_number(key, part, unit) for part in value)
-    return _quantity(key, value, unit) if isinstance(value, str) else value
-
-
-def _quantity(key: str, text: str, unit: Unit | None) -> float:
-    try:
-        # A bare kelvin stands without its unit, as a plain number and as one with a tolerance.
-        said = unit is None or not unit.bare or unit_of(text) is not None
-        return quantity(text, unit.symbol if unit is not None and said else None)
-    except QuantityError as error:
-        raise ParameterError(key, text, str(error)) from None
-
-
-def _plain(law: type[Law], given: dict[str, Any]) -> dict[str, Any]:
-    """Quantities that tell a unit: `marks = [["0.5 V", 0], ["4.5 V", "10 bar"]]` tells both, and
-    `low = "3.6 mA"` tells that of a clamp. The numbers come back plain, the units beside them."""
-    plain: dict[str, Any] = {}
-
-    def read(key: str, value: Any, side: str) -> Any:
-        if not isinstance(value, str):
-            return value
-        try:
-            said = given.get(side)
-            unit = said if isinstance(said, str) else plain.get(side) or unit_of(value)
-        except QuantityError as error:
-            raise ParameterError(key, value, str(error)) from None
-        if unit is not None:
-            plain.setdefault(side, unit)
-        return _quantity(key, value, None if unit is None else Unit(unit))
-
-    out = dict(given)
-    for key, sides in law.unit_hints.items():
-        value = given.get(key)
-        if isinstance(sides, str):
-            if isinstance(value, list):
-                out[key] = [read(key, v, sides) for v in value]
-            else:
-                out[key] = read(key, value, sides)
-        elif isinstance(value, list) and all(isinstance(pair, list) for pair in value):
-            pairs: list[list[Any]] = value
-            out[key] = [[read(key, v, s) for v, s in zip(p, sides, strict=False)] for p in pairs]
-    return {key: value for key, value in out.items() if key in given} | plain
 
 
 def taking(law: Law, unit: str) -> Law:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -12,7 +13,7 @@ from .law import Law
 from .namespace import column_clashes
 from .reading import Reading
 from .ruler import Ruler
-from .text import fixed, shown
+from .text import fixed, nearest, shown
 from .units import for_column, symbol
 
 if TYPE_CHECKING:
@@ -20,6 +21,7 @@ if TYPE_CHECKING:
     from ..decide.smoothing import Smoothing
     from ..decide.trips import Trip
     from .stream import Stream
+    from .trace import Trace
 
 
 @dataclass(frozen=True)
@@ -78,6 +80,10 @@ class Channel:
     """The laws with the limits at their end."""
 
     def __post_init__(self) -> None:
+        object.__setattr__(self, "chain", _ruler(self.chain))
+        if self.smooth is not None and not hasattr(self.smooth, "settled"):
+            right = 'a Smoothing is right, as in Smoothing("median", 5)'
+            raise ParameterError("smooth", self.smooth, right)
         if isinstance(self.calibration, FitCovariance):
             self.calibration.place(self.chain.laws)
         object.__setattr__(
@@ -117,6 +123,18 @@ class Channel:
         """Values: a float for one count, and the like of whatever else is given."""
         return self.ruler(counts)
 
+    def inverse(self, value: Any) -> Any:
+        """From a value back to the (fractional) count, as `Ruler.inverse`."""
+        return self.ruler.inverse(value)
+
+    def slope(self, counts: Any) -> Any:
+        """Units of the value per count, as `Ruler.slope`."""
+        return self.ruler.slope(counts)
+
+    def trace(self, count: float) -> Trace:
+        """The worked solution from a count to its value, as `Ruler.trace`."""
+        return self.ruler.trace(count)
+
     def read(self, counts: Any) -> Reading:
         """Values and flags, limits included."""
         return self.ruler.read(counts)
@@ -140,16 +158,35 @@ class Channel:
         return shown(value, self.unit, self.decimals)
 
 
+def ruler_of(what: Ruler | Law | Channel) -> Ruler:
+    """The ruler of a channel, of one law, or itself. Raises `TypeError` for anything else."""
+    if isinstance(what, Channel):
+        return what.ruler
+    if isinstance(what, Ruler | Law):
+        return Ruler.of(what)
+    raise TypeError(f"a ruler, a law or a channel is wanted; found {what!r}")
+
+
+def _ruler(chain: Any) -> Ruler:
+    """A channel's chain: a ruler, one law, or some laws in order."""
+    if isinstance(chain, Ruler):
+        return chain
+    laws = [chain] if isinstance(chain, Law) else chain
+    if not isinstance(laws, list | tuple) or not all(isinstance(one, Law | Ruler) for one in laws):
+        raise ParameterError("chain", chain, "a ruler, a law, or laws in order are right")
+    return Ruler.of(*laws)
+
+
 @dataclass(frozen=True)
-class Bench:
+class Bench(Mapping[str, Channel]):
     """All channels, trips and drives of one set-up, and how its stream is written.
 
     Parameters
     ----------
     title : str
         What people call it.
-    channels : dict[str, Channel]
-        Channels by name.
+    channels : dict[str, Channel] | list[Channel]
+        Channels by name, or one after another.
     trips : dict[str, Trip], optional
         Trips by name.
     drives : dict[str, Drive], optional
@@ -177,11 +214,24 @@ class Bench:
     stream: Stream | None = None
 
     def __post_init__(self) -> None:
+        object.__setattr__(self, "channels", _by_name(self.channels))
         for _, _, error in column_clashes(self.channels, self.trips, self.drives):
             raise error
 
     def __getitem__(self, name: str) -> Channel:
-        return self.channels[name]
+        try:
+            return self.channels[name]
+        except KeyError:
+            raise KeyError(f"no channel {name!r}; {nearest(str(name), self.channels)}") from None
+
+    def __contains__(self, name: object) -> bool:
+        return name in self.channels
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.channels)
+
+    def __len__(self) -> int:
+        return len(self.channels)
 
     def convert(self, frame: Any, **options: Any) -> Any:
         """Convert a frame of counts into the like frame of values.
@@ -211,3 +261,18 @@ class Bench:
         TypeError : for what is no frame, or no option.
         """
         return provided("convert_frame")(self, frame, **options)
+
+
+def _by_name(channels: Any) -> dict[str, Channel]:
+    """Channels by name. Raises `ParameterError` for what is none, and for a name twice."""
+    listed = list(channels.values() if isinstance(channels, Mapping) else channels)
+    for one in listed:
+        if not isinstance(one, Channel):
+            raise ParameterError("channels", one, "channels are right, as in Channel(name, ruler)")
+    if isinstance(channels, Mapping):
+        return dict(channels)
+    named = {channel.name: channel for channel in listed}
+    if len(named) < len(listed):
+        names = [channel.name for channel in listed]
+        raise ParameterError("channels", names, "a name for each is right")
+    return named

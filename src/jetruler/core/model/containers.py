@@ -1,8 +1,10 @@
-"""Any kind of numbers in, the like out: int, float, list, tuple, array, Series."""
+"""Any kind of numbers in, the like out: int, float, list, tuple, range, array, Series, Index,
+DataFrame."""
 
 from __future__ import annotations
 
 import sys
+from array import array
 from collections.abc import Callable
 from typing import Any
 
@@ -20,13 +22,40 @@ def to_array(x: Any) -> tuple[Numbers, Callable[[AnyArray], Any]]:
         return _numeric(np.asarray(x)), _to_list
     if isinstance(x, tuple):
         return _numeric(np.asarray(x)), lambda a: tuple(a.tolist())
-    # Only someone who already has pandas can hand over a Series: no import is paid here.
-    series = loaded("pandas", "Series")
-    if series is not None and isinstance(x, series):
-        return _from_series(x), lambda a: series(a, index=x.index, name=x.name)
+    if isinstance(x, range):
+        return np.asarray(x), _to_list
+    if isinstance(x, array):
+        return _numeric(np.asarray(x)), lambda a: array("d", a.astype(np.float64).tolist())
+    if (found := _labelled(x)) is not None:
+        return found
     if isinstance(x, int) and not isinstance(x, bool) and not -(2**63) <= x < 2**63:
         x = float("inf") if x > 0 else float("-inf")  # beyond every converter in any case
     return _numeric(np.asarray(np.nan if x is None else x)), lambda a: a[()].item()
+
+
+def _labelled(x: Any) -> tuple[Numbers, Callable[[AnyArray], Any]] | None:
+    """A Series, Index or DataFrame of pandas, or a Series of Polars; None for anything else. Only
+    someone who already has them can hand one over: no import is paid here."""
+    series, index, frame = (loaded("pandas", name) for name in ("Series", "Index", "DataFrame"))
+    if series is not None and isinstance(x, series):
+        return _from_series(x), lambda a: series(a, index=x.index, name=x.name)
+    if index is not None and isinstance(x, index):
+        return _from_series(x), lambda a: index(a, name=x.name)
+    if frame is not None and isinstance(x, frame):
+        columns = [_column(x, name) for name in x]
+        counts = np.stack(columns, axis=1) if columns else np.empty(x.shape)
+        return counts, lambda a: frame(a, index=x.index, columns=x.columns)
+    polars = loaded("polars", "Series")
+    if polars is not None and isinstance(x, polars):
+        return _numeric(x.to_numpy()), lambda a: polars(x.name, a)
+    return None
+
+
+def _column(frame: Any, name: Any) -> Numbers:
+    try:
+        return _from_series(frame[name])
+    except TypeError as error:
+        raise TypeError(f"column {name!r}: {error}") from None
 
 
 def loaded(module: str, name: str) -> Any:
@@ -65,7 +94,10 @@ def _to_list(a: AnyArray) -> Any:
 
 def _from_series(x: Any) -> Numbers:
     plain = isinstance(x.dtype, np.dtype)
-    values = x.to_numpy() if plain else x.to_numpy(dtype=np.float64, na_value=np.nan)
+    try:
+        values = x.to_numpy() if plain else x.to_numpy(dtype=np.float64, na_value=np.nan)
+    except (TypeError, ValueError):
+        raise TypeError(f"numbers are wanted; found {x.dtype} ({next(iter(x))!r})") from None
     return _numeric(values)
 
 

@@ -15,6 +15,7 @@ import numpy as np
 
 from ..arrays import Array, FlagArray
 from ..errors import ParameterError
+from .law_values import needs_unit, owned, read_hinted, read_numbers
 from .unit_registry import spelled
 from .units import Unit
 
@@ -29,6 +30,9 @@ BareKelvin = Annotated[float, Unit("K", bare=True)]
 
 #: Unit of a ratiometric reading: the fraction of the converter's own reference, 0 to 1.
 FRACTION = "fraction"
+
+#: Nobody means a temperature in kelvin below this.
+COLD = 100.0
 
 #: Keeps NumPy quiet where a law meets the edge of its domain; the result there is NaN.
 quiet = np.errstate(all="ignore")
@@ -186,10 +190,9 @@ class Law(ABC):
         yield from ()
 
     def __post_init__(self) -> None:
-        for field in dataclasses.fields(self):  # type: ignore[arg-type]
-            value = getattr(self, field.name)
-            if not isinstance(value, str | int | float | None):
-                object.__setattr__(self, field.name, _owned(value))
+        given = {f.name: owned(getattr(self, f.name)) for f in dataclasses.fields(self)}  # type: ignore[arg-type]
+        for name, value in _read(type(self), given).items():
+            object.__setattr__(self, name, value)
         for error in self.errors():
             raise error
 
@@ -205,12 +208,15 @@ class Law(ABC):
                 yield ParameterError(field, value, "a text is right")
             if not is_numeric(hint) or (value is None and optional(hint)):
                 continue
-            if isinstance(value, str):
-                yield ParameterError(field, value, f"jetruler.quantity({value!r}) reads a text")
-            elif isinstance(value, bool) or not isinstance(value, int | float | np.number):
+            if isinstance(value, bool) or not isinstance(value, int | float | np.number):
                 yield ParameterError(field, value, "a number is wanted")
             elif not is_finite(value):
                 yield ParameterError(field, value, "a finite number is wanted")
+            elif needs_unit(hint_unit(hint)) and value < COLD:
+                right = (
+                    f'{value:g} K is {value - 273.15:g} °C; a text says the unit: "{value:g} degC"'
+                )
+                yield ParameterError(field, value, right)
 
     def __rshift__(self, other: Law | Ruler) -> Ruler:
         joined: Ruler = self._joined(self, other)
@@ -221,11 +227,20 @@ class Law(ABC):
         return self._joined(self)(x)
 
 
-def _owned(value: Any) -> Any:
-    """Lists, arrays and the like as tuples: a law is not changed by what its caller does later."""
-    if hasattr(value, "tolist"):
-        value = value.tolist()
-    return tuple(map(_owned, value)) if isinstance(value, list | tuple | range) else value
+def _read(kind: type[Law], given: Mapping[str, Any]) -> Mapping[str, Any]:
+    """Parameters with their texts read, each in its unit. Raises `ParameterError`."""
+    if not any(isinstance(value, str | tuple) for value in given.values()):
+        return given
+    read: dict[str, Any] = {}
+    hinted = {**given, **read_hinted(kind.unit_hints, given)} if kind.unit_hints else given
+    for name, hint in parameters(kind).items():
+        value = owned(hinted[name])
+        if name == kind.open_ended:
+            read[name] = tuple((key, read_numbers(key, part, None)) for key, part in value)
+            continue
+        numbers = is_numeric(hint) or holds_numbers(hint)
+        read[name] = read_numbers(name, value, hint_unit(hint)) if numbers else value
+    return read
 
 
 @cache

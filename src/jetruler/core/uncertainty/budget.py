@@ -9,7 +9,8 @@ import numpy as np
 
 from ..arrays import Array
 from ..distributions import normal_quantile, student_quantile
-from ..model.channel import Channel
+from ..model.channel import Channel, ruler_of
+from ..model.law import Law
 from ..model.ruler import Ruler
 from ..model.text import number, shown
 from ..model.units import symbol
@@ -141,7 +142,7 @@ def _two(value: float, unit: str | None) -> str:
 
 
 def budget(
-    what: Ruler | Channel,
+    what: Ruler | Law | Channel,
     at: float,
     *,
     noise: float | None = None,
@@ -154,7 +155,7 @@ def budget(
 
     Parameters
     ----------
-    what : Ruler | Channel
+    what : Ruler | Law | Channel
         A ruler, or a channel, which also knows its noise, its smoothing and its calibration.
     at : float
         The count.
@@ -196,7 +197,7 @@ def budget(
     >>> round(found.value, 3), round(found.expanded, 3)
     (11.782, 0.145)
     """
-    ruler = what.ruler if isinstance(what, Channel) else what
+    ruler = ruler_of(what)
     given = conditions_of(
         what, noise, degrees=degrees, readings=readings, calibration=calibration, level=level
     )
@@ -280,10 +281,10 @@ def coverage_factor(degrees: Array, level: float) -> Array:
     return factors[which].reshape(degrees.shape)
 
 
-def expanded(what: Ruler | Channel, counts: Array, given: Conditions | None = None) -> Array:
+def expanded(what: Ruler | Law | Channel, counts: Array, given: Conditions | None = None) -> Array:
     """The expanded uncertainty at every count: what `budget` says there, all at once; NaN where
     there is no value, or a law holds it at an end."""
-    ruler = what.ruler if isinstance(what, Channel) else what
+    ruler = ruler_of(what)
     given = given or conditions_of(what)
     x = np.asarray(counts, dtype=np.float64)
     combined, _, factor = combine(contributions(ruler, x, given), x, given)

@@ -13,6 +13,7 @@ from ..laws.adc import Adc
 from ..model.channel import Channel
 from ..model.dither import ROUNDING, lasting_rounding
 from ..model.fit_covariance import FitCovariance
+from ..model.law import Law
 from ..model.quantity import Toleranced, standard_of
 from ..model.ruler import Ruler
 from ..model.text import shown
@@ -80,7 +81,7 @@ class Contribution:
 
 
 def conditions_of(
-    what: Ruler | Channel,
+    what: Ruler | Law | Channel,
     noise: float | None = None,
     degrees: float | None = None,
     readings: float | None = None,

@@ -8,6 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..errors import ParameterError
+from ..model.channel import Channel, ruler_of
+from ..model.law import Law
 from ..model.ruler import Ruler
 from .rounding import with_uncertainty
 
@@ -48,13 +50,15 @@ class Propagated:
         return f"single readings {deviation}; their mean {mean}"
 
 
-def propagate(ruler: Ruler, mean: float, std: float, n: int = 1, *, order: int = 2) -> Propagated:
+def propagate(
+    what: Ruler | Law | Channel, mean: float, std: float, n: int = 1, *, order: int = 2
+) -> Propagated:
     """What raw readings of a mean and a standard deviation become behind a ruler.
 
     Parameters
     ----------
-    ruler : Ruler
-        The ruler.
+    what : Ruler | Law | Channel
+        A ruler, one law, or a channel.
     mean : float
         Of the raw readings.
     std : float
@@ -86,6 +90,7 @@ def propagate(ruler: Ruler, mean: float, std: float, n: int = 1, *, order: int =
     >>> round(found.standard_uncertainty, 6)
     1.0
     """
+    ruler = ruler_of(what)
     if order not in (1, 2):
         raise ParameterError("order", order, "1 or 2 is right")
     if not (std >= 0 and math.isfinite(std)):

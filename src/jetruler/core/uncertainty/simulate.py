@@ -9,7 +9,7 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
-from ..model.channel import Channel
+from ..model.channel import Channel, ruler_of
 from ..model.dither import ROUNDING, lasting_rounding
 from ..model.law import Law
 from ..model.lookup import blocks
@@ -155,7 +155,7 @@ RULES = 0.7
 
 
 def simulate(
-    what: Ruler | Channel,
+    what: Ruler | Law | Channel,
     at: float,
     *,
     noise: float | None = None,
@@ -172,7 +172,7 @@ def simulate(
 
     Parameters
     ----------
-    what : Ruler | Channel
+    what : Ruler | Law | Channel
         Ruler or channel, as for `budget`.
     at : float
         The count.
@@ -219,7 +219,7 @@ def simulate(
     """
     if draws is not None and not 1000 <= draws <= MOST_DRAWS:
         raise ParameterError("draws", draws, f"from 1000 to {MOST_DRAWS} is right")
-    ruler = what.ruler if isinstance(what, Channel) else what
+    ruler = ruler_of(what)
     given = conditions_of(
         what, noise, degrees=degrees, readings=readings, calibration=calibration, level=level
     )
