@@ -189,6 +189,6 @@ def test_results_are_frozen_and_plain() -> None:
     for result in (choice, choice.best, jr.choose_reference(0, 1, [2.5])):
         with pytest.raises(dataclasses.FrozenInstanceError):
             result.low = 3  # type: ignore[misc,union-attr]
-    table = jr.frame(jr.choose_amplifier(0, 0.05, 3.3))
+    table = jr.choose_amplifier(0, 0.05, 3.3).to_frame()
     assert list(table["stage"]) == ["non-inverting", "inverting"]
-    assert jr.frame(jr.choose_reference(0, 1, [1.1, 2.5]))["vref"].tolist() == [1.1, 2.5]
+    assert jr.choose_reference(0, 1, [1.1, 2.5]).to_frame()["vref"].tolist() == [1.1, 2.5]

@@ -127,7 +127,7 @@ def test_both_legs_see_the_same() -> None:
 
 def test_a_frame_of_all_candidates() -> None:
     choice = jr.choose_resistor(channel(4700), 20, 240)
-    table = jr.frame(choice)
+    table = choice.to_frame()
     assert list(table["known"]) == [c.known for c in choice.candidates]
     assert table["resolution"].is_monotonic_increasing
     assert len(table) > 90

@@ -81,7 +81,6 @@ if TYPE_CHECKING:
     from .core.uncertainty.simulate import simulate as simulate
     from .fleet.convert_logs import Fleet as Fleet
     from .fleet.convert_logs import convert_all as convert_all
-    from .frames.results import frame as frame
     from .logs.check_log import check_log as check_log
     from .logs.convert_log import convert as convert
     from .logs.look_at_log import Look as Look
@@ -137,7 +136,6 @@ _ROOMS = {
     "core.choose.resistor": ("ResistorChoice", "choose_resistor"),
     "core.choose.preferred": ("preferred",),
     "fleet.convert_logs": ("Fleet", "convert_all"),
-    "frames.results": ("frame",),
 }
 _HOME = {name: room for room, names in _ROOMS.items() for name in names}
 
@@ -152,9 +150,13 @@ def __getattr__(name: str) -> Any:
     return value
 
 
-# `Bench.convert` stands in core, which knows no frames.
+# Core knows neither frames nor HTML.
 provide("convert_frame", lambda: import_module(".frames.convert_frame", __name__).convert_frame)
 
 
 def __dir__() -> list[str]:
     return sorted([*globals(), *_HOME])
+
+
+provide("frame", lambda: import_module(".frames.results", __name__).frame)
+provide("html", lambda: import_module(".notebook.show", __name__).html)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from math import inf
@@ -13,6 +14,7 @@ import numpy.typing as npt
 
 from ..core.model.channel import Bench, Channel
 from ..core.model.converter import Converter, RawInput
+from ..core.model.found import Found
 from ..core.survey.finding import Finding
 from ..core.survey.findings import Subject, findings, time_findings
 from ..core.survey.floating import Blocks, Floating
@@ -45,8 +47,8 @@ class ColumnLook:
     floating: Floating | None = None
 
 
-@dataclass(frozen=True)
-class Look:
+@dataclass(frozen=True, repr=False)
+class Look(Found):
     """What a log shows: its columns, its time, and the findings, most serious first.
 
     Attributes
@@ -78,6 +80,21 @@ class Look:
     torn_rows: int
     left_out: tuple[str, ...]
     """Columns that hold neither counts nor time."""
+
+    @property
+    def headline(self) -> str:
+        worst = f"; {self.findings[0]}" if self.findings else ""
+        return f"{self.rows} rows, {len(self.findings)} findings{worst}"
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        surveys = {name: each.survey for name, each in self.columns.items()}
+        figures = ("smallest", "largest", "mean", "standard_deviation", "noise", "effective_bits")
+        table: dict[str, Sequence[Any]] = {"channel": list(surveys)}
+        table["samples"] = [survey.samples for survey in surveys.values()]
+        for name in figures:
+            table[name.replace("_", " ")] = [getattr(v, name) for v in surveys.values()]
+        return table
 
 
 @dataclass

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
 from ..arrays import Array
 from ..laws.linear import Line
+from ..model.found import Found
 from ..model.text import number, shown
 from ..model.units import symbol
 from ..uncertainty.rounding import rounded
@@ -22,8 +24,8 @@ LIMITS = 1.96
 NOISY = 10.0
 
 
-@dataclass(frozen=True, eq=False)
-class Comparison:
+@dataclass(frozen=True, eq=False, repr=False)
+class Comparison(Found):
     """A first sensor (a) against a second one, or a reference (b). Differences are a − b.
 
     Attributes
@@ -175,6 +177,35 @@ class Comparison:
     def readings(self) -> float:
         """How many readings to average for their means to agree to `bearable`."""
         return self.n / self.independent * (LIMITS * self.standard_deviation / self.bearable) ** 2
+
+    @property
+    def headline(self) -> str:
+        return self.sentence
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        return {
+            "what": [
+                "bias",
+                "standard deviation",
+                "gain error",
+                "largest bend",
+                "limits, low",
+                "limits, high",
+                "pairs",
+                "independent",
+            ],
+            "value": [
+                self.bias,
+                self.standard_deviation,
+                self.gain,
+                self.bend,
+                *self.limits,
+                self.n,
+                self.independent,
+            ],
+            "half-width at 95 %": [self.half_width, None, self.gain_half_width, *[None] * 5],
+        }
 
     def __str__(self) -> str:
         first, second = self.names

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
@@ -13,6 +14,7 @@ from ..laws import law_named
 from ..laws.linear import Line
 from ..model.channel import Channel
 from ..model.fit_covariance import FitCovariance
+from ..model.found import Found
 from ..model.law import Law, Role
 from ..model.quantity import Toleranced
 from ..model.ruler import Ruler
@@ -22,8 +24,8 @@ from .marks import Marks, MarksError
 from .result import Fit, error_shown
 
 
-@dataclass(frozen=True, eq=False)
-class Calibration:
+@dataclass(frozen=True, eq=False, repr=False)
+class Calibration(Found):
     """A fit and its place in a channel.
 
     Attributes
@@ -68,6 +70,14 @@ class Calibration:
         if isinstance(left, FitCovariance):
             left = left.of_law(self.place, laws)
         return replace(self.channel, chain=Ruler(tuple(laws)), calibration=left)
+
+    @property
+    def headline(self) -> str:
+        return f"{calibration_title(self)}; {self.fit.headline}"
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        return {**self.fit.table, "before": self.error_before.tolist()}
 
     def __str__(self) -> str:
         """The fit, with what the channel read before."""

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
@@ -12,6 +13,7 @@ from ..arrays import AnyArray, Array
 from ..distributions import student_quantile
 from ..errors import JetRulerError
 from ..model.fit_covariance import FitCovariance, number_in, path_of
+from ..model.found import Found
 from ..model.law import Law
 from ..model.ruler import Ruler
 from ..model.text import fixed, number, shown
@@ -35,8 +37,8 @@ class FittedParameter:
     unit: str | None = None
 
 
-@dataclass(frozen=True, eq=False)
-class Fit:
+@dataclass(frozen=True, eq=False, repr=False)
+class Fit(Found):
     """A law from marks.
 
     Attributes
@@ -184,6 +186,22 @@ class Fit:
     def _known(self) -> bool:
         """Whether the uncertainties are as given, not learnt from the scatter."""
         return self.marks.u_true is not None and self._widened == 1.0
+
+    @property
+    def headline(self) -> str:
+        return self.verdict()
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        return {
+            "mark": self.marks.names,
+            "raw": self.marks.raw.tolist(),
+            "true": self.marks.true.tolist(),
+            "read": self.read.tolist(),
+            "error": self.error.tolist(),
+            "left out": self.left_out.tolist(),
+            "outlier": [i in self.outliers for i in range(len(self.marks))],
+        }
 
     def __str__(self) -> str:
         texts = [with_uncertainty(p.value, p.uncertainty, p.unit) for p in self.parameters]

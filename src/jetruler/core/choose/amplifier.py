@@ -9,6 +9,7 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import JetRulerError, ParameterError
+from ..model.found import Found
 from ..model.text import number, shown
 from ..uncertainty.rounding import columns
 from .preferred import preferred
@@ -47,8 +48,8 @@ class AmplifierStage:
         return f'{{ law = "amplifier", gain = {self.gain:.6g}, offset = {self.offset:.6g} }}'
 
 
-@dataclass(frozen=True)
-class AmplifierChoice:
+@dataclass(frozen=True, repr=False)
+class AmplifierChoice(Found):
     """Both stages (a stage that cannot serve is left out, and `left_out` says why).
 
     Attributes
@@ -84,10 +85,14 @@ class AmplifierChoice:
     left_out: tuple[str, ...]
 
     @property
-    def columns(self) -> dict[str, list[object]]:
+    def table(self) -> dict[str, list[object]]:
         """The stages, a list a column."""
         fields = AmplifierStage.__dataclass_fields__
         return {name: [getattr(s, name) for s in self.stages] for name in fields}
+
+    @property
+    def headline(self) -> str:
+        return str(self).splitlines()[0]
 
     def __str__(self) -> str:
         rows = [

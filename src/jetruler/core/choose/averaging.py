@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from ..arrays import Array
 from ..errors import JetRulerError, ParameterError
 from ..model.channel import Channel
+from ..model.found import Found
 from ..model.text import number, shown
 from ..survey.how_many import HowMany, how_many
 from ..uncertainty.contributions import resolution_of
 
 
-@dataclass(frozen=True)
-class AveragingChoice:
+@dataclass(frozen=True, repr=False)
+class AveragingChoice(Found):
     """What averaging brings at one value of a channel.
 
     Attributes
@@ -54,6 +56,20 @@ class AveragingChoice:
     answer: HowMany
     interval: float | None = None
     raw_unit: str | None = "count"
+
+    @property
+    def headline(self) -> str:
+        return str(self.answer).partition("\n")[0]
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        return {
+            "value": [self.value],
+            "noise": [self.noise],
+            "slope": [self.slope],
+            "readings": [self.answer.readings],
+            "noise after": [self.answer.noise_after],
+        }
 
     def __str__(self) -> str:
         single = shown(float(f"{self.noise * self.slope:.3g}"), self.unit)

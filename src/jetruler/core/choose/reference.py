@@ -11,6 +11,7 @@ import numpy as np
 from ..errors import JetRulerError, ParameterError
 from ..laws.adc import Adc
 from ..model.channel import Channel
+from ..model.found import Found
 from ..model.law import FRACTION
 from ..model.text import number, shown
 from ..uncertainty.rounding import columns
@@ -35,8 +36,8 @@ class Reference:
         return self.lost_above > 0
 
 
-@dataclass(frozen=True)
-class ReferenceChoice:
+@dataclass(frozen=True, repr=False)
+class ReferenceChoice(Found):
     """References, best first; those that saturate last. low, high: the signal in V.
 
     Attributes
@@ -65,10 +66,14 @@ class ReferenceChoice:
         return None if self.candidates[0].saturates else self.candidates[0]
 
     @property
-    def columns(self) -> dict[str, list[float]]:
+    def table(self) -> dict[str, list[float]]:
         """All candidates, a list a column."""
         names = ("vref", "used", "margin", "resolution", "lost_above", "lost_below")
         return {name: [getattr(c, name) for c in self.candidates] for name in names}
+
+    @property
+    def headline(self) -> str:
+        return str(self).splitlines()[-1]
 
     def __str__(self) -> str:
         rows = [

@@ -10,6 +10,7 @@ from ..errors import JetRulerError, ParameterError
 from ..laws.adc import Adc
 from ..laws.circuit import Divider
 from ..model.channel import Channel
+from ..model.found import Found
 from ..model.text import number, shown
 from ..model.units import symbol
 from ..uncertainty.rounding import columns
@@ -17,8 +18,8 @@ from .candidates import AIMS, Aim, Candidate, Judge, Leg
 from .preferred import preferred
 
 
-@dataclass(frozen=True)
-class ResistorChoice:
+@dataclass(frozen=True, repr=False)
+class ResistorChoice(Found):
     """The candidates, best first; the present part; and what no series limits: the optimum.
 
     Attributes
@@ -74,7 +75,7 @@ class ResistorChoice:
         return self.candidates[0]
 
     @property
-    def columns(self) -> dict[str, list[float]]:
+    def table(self) -> dict[str, list[float]]:
         """All candidates, a list a column: `jetruler.frame` makes a frame of it."""
         fields = Candidate.__dataclass_fields__
         return {name: [getattr(c, name) for c in self.candidates] for name in fields}
@@ -96,6 +97,10 @@ class ResistorChoice:
         word = "less" if fraction < 0 else "more"
         change = " instead of ".join(ends)
         return f"{text}{name} {change}, {abs(fraction):.0%} {word}"
+
+    @property
+    def headline(self) -> str:
+        return str(self).splitlines()[0]
 
     def __str__(self) -> str:
         unit = symbol(self.unit)

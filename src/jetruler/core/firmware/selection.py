@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
@@ -9,6 +10,7 @@ import numpy as np
 
 from ..errors import JetRulerError, ParameterError
 from ..model.channel import Channel
+from ..model.found import Found
 from ..model.law import Role
 from ..model.text import number
 from ..model.units import symbol
@@ -43,8 +45,8 @@ class ExportError(JetRulerError):
     """
 
 
-@dataclass(frozen=True)
-class Exported:
+@dataclass(frozen=True, repr=False)
+class Exported(Found):
     """A channel's conversion for firmware.
 
     Attributes
@@ -82,6 +84,17 @@ class Exported:
     proof: Proof
     cheaper: str
     notes: tuple[str, ...] = ()
+
+    @property
+    def headline(self) -> str:
+        return self.lines()[0]
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        return {
+            "what": list(self.proof.as_dict()),
+            "value": list(self.proof.as_dict().values()),
+        }
 
     def lines(self) -> list[str]:
         """What was chosen, what it costs, and the proof, for people."""

@@ -119,6 +119,10 @@ class Channel:
         unit = for_column(self.unit)
         return f"{self.name}_{unit}" if unit else self.name
 
+    def _repr_html_(self) -> str:
+        html: str = provided("html")(self)
+        return html
+
     def __call__(self, counts: Any) -> Any:
         """Values: a float for one count, and the like of whatever else is given."""
         return self.ruler(counts)

@@ -15,6 +15,7 @@ import numpy as np
 
 from ..arrays import Array, FlagArray
 from ..errors import ParameterError
+from ..provided import provided
 from .law_values import needs_unit, owned, read_hinted, read_numbers
 from .unit_registry import spelled
 from .units import Unit
@@ -221,6 +222,10 @@ class Law(ABC):
     def __rshift__(self, other: Law | Ruler) -> Ruler:
         joined: Ruler = self._joined(self, other)
         return joined
+
+    def _repr_html_(self) -> str:
+        html: str = provided("html")(self)
+        return html
 
     def __call__(self, x: Any) -> Any:
         """Convert as a ruler of this one law: a float, list, array or Series gives the like."""

@@ -11,6 +11,7 @@ import numpy as np
 
 from ..arrays import Array, FlagArray, Numbers
 from ..errors import UnitError
+from ..provided import provided
 from .containers import lazily, to_array
 from .converter import Converter, RawInput
 from .law import Law
@@ -88,6 +89,10 @@ class Ruler:
 
     def __repr__(self) -> str:
         return " >> ".join(map(repr, self.laws))
+
+    def _repr_html_(self) -> str:
+        html: str = provided("html")(self)
+        return html
 
     @property
     def takes(self) -> str | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ..provided import provided
 from .reading import Reading
 from .text import shown
 
@@ -53,3 +54,7 @@ class Trace:
         lines = [f"{shown(self.start, self.unit)}"]
         lines += [f"  {step.law:<{width}}  {step.line}" for step in self.steps]
         return "\n".join([*lines, f"= {self.reading}"])
+
+    def _repr_html_(self) -> str:
+        html: str = provided("html")(self)
+        return html

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
 from ..arrays import Array
 from ..errors import ParameterError
 from ..model.dither import rounded_readings
+from ..model.found import Found
 from ..model.text import number
 from ..uncertainty.succession import (
     LongRun,
@@ -27,8 +28,8 @@ OF_ALL = 50
 CANDIDATES = 100
 
 
-@dataclass(frozen=True)
-class HowMany:
+@dataclass(frozen=True, repr=False)
+class HowMany(Found):
     """How many readings to average.
 
     Attributes
@@ -70,6 +71,20 @@ class HowMany:
     alike: float = 1.0
     best: int | None = None
     noise: Literal["said", "seen", "between neighbours"] = "said"
+
+    @property
+    def headline(self) -> str:
+        return self._answer()
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        return {
+            "readings": [self.readings],
+            "noise after": [self.noise_after],
+            "target": [self.target],
+            "limit": [self.limit],
+            "alike": [self.alike],
+        }
 
     def __str__(self) -> str:
         return "\n".join([self._answer(), *self._doubt()])

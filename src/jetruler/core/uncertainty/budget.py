@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 
 from ..arrays import Array
 from ..distributions import normal_quantile, student_quantile
 from ..model.channel import Channel, ruler_of
+from ..model.found import Found
 from ..model.law import Law
 from ..model.ruler import Ruler
 from ..model.text import number, shown
@@ -18,8 +21,8 @@ from .contributions import Conditions, Contribution, conditions_of, contribution
 from .rounding import columns, rounded, with_uncertainty
 
 
-@dataclass(frozen=True, eq=False)
-class Budget:
+@dataclass(frozen=True, eq=False, repr=False)
+class Budget(Found):
     """The uncertainty budget of one reading.
 
     Attributes
@@ -79,6 +82,23 @@ class Budget:
     def dominant(self) -> Contribution | None:
         """The row with the largest effect."""
         return max(self.rows, key=lambda row: float(row.effect), default=None)
+
+    @property
+    def headline(self) -> str:
+        return self.summary()[-1]
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        return {
+            "source": [row.source for row in self.rows],
+            "size": [row.size for row in self.rows],
+            "standard": [row.standard for row in self.rows],
+            "unit": [row.unit for row in self.rows],
+            "sensitivity": [float(row.sensitivity) for row in self.rows],
+            "effect": [float(row.effect) for row in self.rows],
+            "fraction": [self.fraction(row) for row in self.rows],
+            "kind": ["random" if row.random else "systematic" for row in self.rows],
+        }
 
     def __str__(self) -> str:
         if math.isnan(self.combined) or not self.rows:

@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from ..errors import ParameterError
 from ..model.channel import Channel, ruler_of
+from ..model.found import Found
 from ..model.law import Law
 from ..model.ruler import Ruler
 from .rounding import with_uncertainty
 
 
-@dataclass(frozen=True)
-class Propagated:
+@dataclass(frozen=True, repr=False)
+class Propagated(Found):
     """What many raw readings become behind a ruler.
 
     Attributes
@@ -43,6 +46,19 @@ class Propagated:
     standard_uncertainty: float
     unit: str | None
     order: int
+
+    @property
+    def headline(self) -> str:
+        return str(self)
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        return {
+            "mean": [self.mean],
+            "standard deviation": [self.standard_deviation],
+            "standard uncertainty": [self.standard_uncertainty],
+            "unit": [self.unit],
+        }
 
     def __str__(self) -> str:
         deviation = with_uncertainty(self.mean, self.standard_deviation, self.unit)

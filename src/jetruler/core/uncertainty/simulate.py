@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
@@ -11,6 +13,7 @@ from ..arrays import Array
 from ..errors import ParameterError
 from ..model.channel import Channel, ruler_of
 from ..model.dither import ROUNDING, lasting_rounding
+from ..model.found import Found
 from ..model.law import Law
 from ..model.lookup import blocks
 from ..model.quantity import Toleranced
@@ -22,8 +25,8 @@ from .parameters import UncertainParameter, fitted_parameters, toleranced, with_
 from .rounding import with_uncertainty
 
 
-@dataclass(frozen=True, eq=False)
-class Simulation:
+@dataclass(frozen=True, eq=False, repr=False)
+class Simulation(Found):
     """What a reading may be in truth, by Monte Carlo.
 
     Attributes
@@ -113,6 +116,22 @@ class Simulation:
         largest = self.budget.dominant
         one = largest is not None and self.budget.fraction(largest) > RULES
         return "one flat tolerance rules" if one else "flat tolerances rule"
+
+    @property
+    def headline(self) -> str:
+        return str(self).partition("\n")[0]
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        return {
+            "draws": [self.values.size],
+            "mean": [self.mean],
+            "standard": [self.standard],
+            "low": [self.interval[0]],
+            "high": [self.interval[1]],
+            "end error": [self.end_error],
+            "first order will do": [self.first_order],
+        }
 
     def __str__(self) -> str:
         if self.values.size < 2:
