@@ -11,7 +11,7 @@ for name in demo.FILES:
 bench = jr.load_bench("bench.toml")
 choice = jr.choose_resistor(bench["bean"], 20, 240)
 print(choice, end="\n\n")
-print(jr.frame(choice)[["known", "used", "resolution"]].head(), end="\n\n")
+print(choice.to_frame()[["known", "used", "resolution"]].head(), end="\n\n")
 print(jr.choose_reference(0.3, 2.1, [1.1, 2.5, 3.3]), end="\n\n")
 print(jr.choose_amplifier(0, 0.05, vref=3.3), end="\n\n")
 print(jr.choose_averaging(bench["bean"], 0.05, at=220), end="\n\n")

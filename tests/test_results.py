@@ -88,3 +88,29 @@ def test_rulers_and_worked_solutions_show_themselves(thing: Any) -> None:
 def test_what_comes_from_a_file_is_escaped() -> None:
     sly = jr.Channel("a", jr.Counts(8) >> jr.Line(1), "a", about="<script>x</script>")
     assert "<script>" not in sly._repr_html_()
+
+
+@pytest.mark.parametrize("to", ["c", "python", "st"])
+@pytest.mark.parametrize("name", ["bean", "damper", "tray"])
+def test_code_from_python_is_that_of_the_tool(to: str, name: str, home: Path, cli: Any) -> None:
+    suffix = {"c": ".h", "python": ".py", "st": ".st"}[to]
+    args = ("export", name, "--to", to, "--selftest")
+    done = cli(*args, "-o", f"tool{suffix}")
+    assert done.returncode == 0, done.stderr
+    made = jr.export(jr.load_bench(home / "bench.toml")[name])
+    made.save(home / f"own{suffix}", selftest=True, title="Roaster bench")
+    tool, own = ((home / f"{who}{suffix}").read_text() for who in ("tool", "own"))
+    assert own == made.text(to, selftest=True, title="Roaster bench")
+    assert own == tool
+
+
+def test_code_that_cannot_be_written_says_why(tmp_path: Path) -> None:
+    made = jr.export(SENSOR, arith="float")
+    assert "float" in made.text("c")
+    with pytest.raises(jr.ExportError, match="python computes in float64"):
+        made.text("python")
+    with pytest.raises(jr.ExportError, match="one of c, python, st is right"):
+        made.text("basic")
+    with pytest.raises(jr.ExportError, match=r"a name that ends in \.h"):
+        made.save(tmp_path / "bean.bas")
+    assert not list(tmp_path.iterdir())

@@ -4,6 +4,7 @@ The public names, and nothing else. Each is loaded when it is first used, so tha
 line does not pay for what it does not need.
 """
 
+from collections.abc import Callable
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
@@ -143,6 +144,8 @@ __all__ = [*_HOME]  # type checkers read the imports above instead
 
 
 def __getattr__(name: str) -> Any:
+    if name == "plots":
+        return import_module(".plots", __name__)
     if name not in _HOME:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     value = getattr(import_module(f".{_HOME[name]}", __name__), name)
@@ -150,13 +153,18 @@ def __getattr__(name: str) -> Any:
     return value
 
 
-# Core knows neither frames nor HTML.
-provide("convert_frame", lambda: import_module(".frames.convert_frame", __name__).convert_frame)
-
-
 def __dir__() -> list[str]:
-    return sorted([*globals(), *_HOME])
+    return sorted([*__all__, "plots", "__version__"])
 
 
-provide("frame", lambda: import_module(".frames.results", __name__).frame)
-provide("html", lambda: import_module(".notebook.show", __name__).html)
+def _from(module: str, function: str) -> Callable[[], Callable[..., Any]]:
+    return lambda: getattr(import_module(f".{module}", __name__), function)
+
+
+# Core knows neither frames, nor HTML, nor pictures, nor languages.
+provide("convert_frame", _from("frames.convert_frame", "convert_frame"))
+provide("frame", _from("frames.results", "frame"))
+provide("html", _from("notebook.show", "html"))
+provide("plot", _from("plots.pictures", "curve"))
+provide("code", _from("targets.code", "code_of"))
+provide("save_code", _from("targets.code", "save_code"))

@@ -16,6 +16,8 @@ from .ruler_svg import ruler_svg
 #: Rows of a table that are shown; a frame has all of them.
 ROWS = 30
 
+_LEFT = ' style="text-align:left"'
+
 
 def html(thing: Any) -> str:
     """Return a result, a trace, a channel, a ruler or a law as HTML."""
@@ -37,19 +39,22 @@ def html(thing: Any) -> str:
 def as_table(columns: Mapping[str, Sequence[Any]]) -> str:
     """Columns as a table; what is too long for a page is counted."""
     rows = list(zip(*columns.values(), strict=True))
-    head = "".join(f"<th>{escape(name)}</th>" for name in columns)
-    body = "".join(
-        "<tr>" + "".join(f"<td>{escape(_cell(cell))}</td>" for cell in row) + "</tr>"
-        for row in rows[:ROWS]
+    head = "".join(
+        f"<th{_LEFT if any(isinstance(cell, str) for cell in cells) else ''}>{escape(name)}</th>"
+        for name, cells in columns.items()
     )
+    body = "".join("<tr>" + "".join(map(_cell, row)) + "</tr>" for row in rows[:ROWS])
     more = f"<p>and {len(rows) - ROWS} more: to_frame() has all</p>" if len(rows) > ROWS else ""
     return f"<table><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{more}"
 
 
 def _cell(cell: Any) -> str:
+    """A cell: texts begin at the left, numbers have four digits."""
     if isinstance(cell, float):
-        return "–" if cell != cell else number(cell)
-    return "–" if cell is None else str(cell)
+        cell = None if cell != cell else number(float(f"{cell:.4g}"))
+    elif isinstance(cell, str):
+        return f"<td{_LEFT}>{escape(cell)}</td>"
+    return f"<td>{'–' if cell is None else escape(str(cell))}</td>"
 
 
 def _chain(ruler: Ruler) -> str:

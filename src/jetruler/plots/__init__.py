@@ -1,5 +1,24 @@
-"""Pictures. Every function takes and returns a Matplotlib Axes.
+"""Pictures. Every function takes a thing and, if wanted, a Matplotlib Axes, and returns the Axes.
 
-In: a channel, a survey, a fit, a comparison, a budget. Out: what is drawn on the Axes.
-Read `style.py` first, then the file named after the picture.
+In: a channel, a ruler, a survey, a fit, a comparison, a budget. Out: what is drawn on the Axes.
+Read `pictures.py` first, then `style.py` and the file named after the picture.
 """
+
+from typing import Any
+
+__all__ = [
+    *("band", "calibration", "comparison", "curve", "histogram", "residuals", "ruler", "shares"),
+    *("slope", "sources", "stages"),
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in __all__:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    from . import pictures
+
+    return getattr(pictures, name)
+
+
+def __dir__() -> list[str]:
+    return __all__

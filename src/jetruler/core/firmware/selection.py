@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from os import PathLike
 from typing import Any, Literal
 
 import numpy as np
@@ -14,10 +15,12 @@ from ..model.found import Found
 from ..model.law import Role
 from ..model.text import number
 from ..model.units import symbol
+from ..provided import provided
 from .fewest_pieces import least_knots
 from .floats import float_program
 from .forms import Form, forms, middle, straight_error
 from .knots import fewest_knots
+from .names import safe_name
 from .program import FUNCTIONS, LARGEST, Program, TooWideError
 from .proof import Proof, prove
 from .wanted import ExactValues, everything
@@ -84,6 +87,25 @@ class Exported(Found):
     proof: Proof
     cheaper: str
     notes: tuple[str, ...] = ()
+    float_kind: type[np.floating[Any]] = np.float32
+    """The floating-point type that it was proven in."""
+
+    def text(self, to: str = "c", *, selftest: bool = False, title: str | None = None) -> str:
+        """The whole file in "c", "python" or "st" (IEC 61131-3 structured text), as the tool writes
+        it. title: what its head says it belongs to; the channel's name if left out.
+
+        Raises `ExportError` for another language, and for one that computes floats otherwise than
+        they were proven.
+        """
+        text: str = provided("code")(self, to, selftest, title)
+        return text
+
+    def save(
+        self, path: str | PathLike[str], *, selftest: bool = False, title: str | None = None
+    ) -> None:
+        """Write that text; the language follows from the name (.h or .c, .py, .st). The file
+        appears whole or not at all. Raises `ExportError` and `OSError`."""
+        provided("save_code")(self, path, selftest, title)
 
     @property
     def headline(self) -> str:
@@ -136,7 +158,7 @@ def usual_scale(channel: Channel) -> int:
 
 def export(
     channel: Channel,
-    name: str,
+    name: str | None = None,
     arith: Arith = "int32",
     scale: int | None = None,
     within: float | None = None,
@@ -150,8 +172,8 @@ def export(
     ----------
     channel : Channel
         The channel.
-    name : str
-        Name of the function, safe in the target's language.
+    name : str, optional
+        Name of the function, safe in the target's language; made of the channel's if left out.
     arith : Arith, default "int32"
         Widest arithmetic: "float", "int32" or "int16".
     scale : int, optional
@@ -185,6 +207,7 @@ def export(
     >>> made.kind, made.proof.holds
     ('multiply and shift', True)
     """
+    name = safe_name(channel.name) if name is None else name
     labels = channel.ruler.label(0.0) is not None
     scale = usual_scale(channel) if scale is None else scale
     if isinstance(scale, bool) or not isinstance(scale, int) or not 1 <= scale <= 10**6:
@@ -242,6 +265,7 @@ def _float(
         w.channel,
         name,
         kind="the formula itself",
+        float_kind=kind,
         program=program,
         wanted=w,
         proof=proof,

@@ -127,6 +127,11 @@ class Channel:
         """Values: a float for one count, and the like of whatever else is given."""
         return self.ruler(counts)
 
+    def plot(self, ax: Any = None) -> Any:
+        """Draw the values over the raw edge on a Matplotlib Axes, a new one if none is given, and
+        return it; `jetruler.plots` has the other pictures."""
+        return provided("plot")(self, ax=ax)
+
     def inverse(self, value: Any) -> Any:
         """From a value back to the (fractional) count, as `Ruler.inverse`."""
         return self.ruler.inverse(value)

@@ -116,6 +116,11 @@ class Ruler:
         first = self.laws[0]
         return first if isinstance(first, Converter) else None
 
+    def plot(self, ax: Any = None) -> Any:
+        """Draw the values over the raw edge on a Matplotlib Axes, a new one if none is given, and
+        return it; `jetruler.plots` has the other pictures."""
+        return provided("plot")(self, ax=ax)
+
     @overload
     def __call__(self, x: int | float | None) -> float: ...
     @overload

@@ -1,0 +1,144 @@
+"""One function a picture, for whoever has a notebook: a thing in, a Matplotlib Axes out."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from ..core.calibrate.comparison import Comparison
+from ..core.calibrate.in_channel import Calibration
+from ..core.model.channel import Channel, ruler_of
+from ..core.model.law import Law
+from ..core.model.ruler import Ruler
+from ..core.survey.survey import Survey
+from ..core.uncertainty.budget import Budget, budget
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+Thing = Channel | Ruler | Law
+
+
+def _axes(ax: Axes | None) -> Axes:
+    """The Axes to draw on: a new one, in a figure that pyplot shows, if none is given."""
+    if ax is not None:
+        return ax
+    import matplotlib.pyplot as plt
+
+    return plt.subplots(figsize=(10, 6), layout="constrained")[1]
+
+
+def _channel(thing: Thing) -> Channel:
+    return thing if isinstance(thing, Channel) else Channel("ruler", ruler_of(thing), 1)
+
+
+def ruler(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axes:
+    """The ruler with its two edges.
+
+    Parameters
+    ----------
+    thing : Channel | Ruler | Law
+        What is drawn.
+    at : float, optional
+        A raw value, for a cursor.
+    ax : Axes, optional
+        Where it is drawn; a new one if left out.
+
+    Returns
+    -------
+    Axes
+        Yours to change.
+
+    Examples
+    --------
+    >>> from jetruler import Counts, Line, plots
+    >>> ax = plots.ruler(Counts(12) >> Line(0.5), at=1880)
+    """
+    from .draw_ruler import draw_ruler
+
+    return draw_ruler(_axes(ax), _channel(thing), at)
+
+
+def curve(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axes:
+    """The values over the raw edge. Parameters and result as for `ruler`."""
+    from .draw_curve import draw_curve
+
+    return draw_curve(_axes(ax), _channel(thing), at)
+
+
+def slope(thing: Thing, ax: Axes | None = None) -> Axes:
+    """What one count is worth over the raw edge. Parameters and result as for `ruler`."""
+    from .draw_curve import draw_slope
+
+    return draw_slope(_axes(ax), _channel(thing))
+
+
+def stages(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axes:
+    """Every law from raw to true, with its worked line. Parameters and result as for `ruler`."""
+    from .draw_stages import draw_stages
+
+    return draw_stages(_axes(ax), _channel(thing), at)
+
+
+def calibration(found: Calibration, ax: Axes | None = None) -> Axes:
+    """The marks on the fitted curve, and the curve that was there.
+
+    Parameters
+    ----------
+    found : Calibration
+        What `jr.calibrate` returns.
+    ax : Axes, optional
+        Where it is drawn; a new one if left out.
+
+    Returns
+    -------
+    Axes
+        Yours to change.
+    """
+    from .draw_fit import draw_fit
+
+    return draw_fit(_axes(ax), found)
+
+
+def residuals(found: Calibration, ax: Axes | None = None) -> Axes:
+    """The errors at the marks, and the interval of the law. As `calibration`."""
+    from .draw_fit import draw_residuals
+
+    return draw_residuals(_axes(ax), found)
+
+
+def comparison(found: Comparison, ax: Axes | None = None) -> Axes:
+    """The differences of two sensors over their mean, with bias and limits. As `calibration`."""
+    from .draw_compare import draw_compare
+
+    return draw_compare(_axes(ax), found)
+
+
+def shares(budgets: Budget | Sequence[Budget], ax: Axes | None = None) -> Axes:
+    """The fraction of each source, for one budget or some of one channel. As `calibration`."""
+    from .draw_budget import draw_shares
+
+    return draw_shares(_axes(ax), [budgets] if isinstance(budgets, Budget) else list(budgets))
+
+
+def band(thing: Thing, at: Sequence[float] = (), ax: Axes | None = None) -> Axes:
+    """The values with their expanded uncertainty over the raw edge; at: raw values with a mark.
+    Otherwise as `ruler`."""
+    from .draw_budget import draw_band
+
+    channel = _channel(thing)
+    return draw_band(_axes(ax), channel, [budget(channel, count) for count in at])
+
+
+def sources(thing: Thing, level: float = 0.95, ax: Axes | None = None) -> Axes:
+    """The effect of each source of uncertainty over the raw edge. As `ruler`."""
+    from .draw_budget import draw_sources
+
+    return draw_sources(_axes(ax), _channel(thing), level)
+
+
+def histogram(survey: Survey, name: str = "counts", ax: Axes | None = None) -> Axes:
+    """How often each raw value came up, of a survey or a column of `jr.look`. As `calibration`."""
+    from .draw_log import draw_histogram
+
+    return draw_histogram(_axes(ax), name, survey)
