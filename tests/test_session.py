@@ -181,7 +181,7 @@ class Editor(Script):
     seen: list[tuple[str, float | None]]
 
     def read(self) -> bytes:
-        path, text = Path(self.session.parts.bench_path), demo.read("bench.toml").decode()
+        path, text = Path(str(self.session.parts.bench_path)), demo.read("bench.toml").decode()
         for edited, says in (
             (text.replace("above = 225, release = 220", "above = 100"), "was read again"),
             ("nonsense", "the last good bench stays in force"),

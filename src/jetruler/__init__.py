@@ -82,6 +82,8 @@ if TYPE_CHECKING:
     from .core.uncertainty.simulate import simulate as simulate
     from .fleet.convert_logs import Fleet as Fleet
     from .fleet.convert_logs import convert_all as convert_all
+    from .live.stream_samples import LiveSample as LiveSample
+    from .live.stream_samples import stream as stream
     from .logs.check_log import check_log as check_log
     from .logs.convert_log import convert as convert
     from .logs.look_at_log import Look as Look
@@ -111,6 +113,7 @@ _ROOMS = {
     "core.model.trace": ("Trace",),
     "logs.convert_log": ("convert",),
     "logs.options": ("ConvertOptions",),
+    "live.stream_samples": ("LiveSample", "stream"),
     "logs.look_at_log": ("Look", "look"),
     "logs.source": ("LogError", "LogFormat"),
     "benchfile.write_back": ("write_calibration", "write_correction"),

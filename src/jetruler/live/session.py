@@ -6,7 +6,7 @@ from __future__ import annotations
 import sys
 import time
 from collections import Counter, deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 
 from ..core.errors import JetRulerError, ParameterError, printable
@@ -67,7 +67,8 @@ class Progress:
 class Parts:
     """What a session is made of."""
 
-    bench_path: str
+    bench_path: str | None
+    """The file that is read again when it is saved, if there is one."""
     bench: Bench
     stream: Stream
     source: Source
@@ -103,7 +104,7 @@ class Session:
         if self._silence_matters():
             self.station.stale_after = self._stale_after
         self._last_decision = self._last_look = self._last_frame = now
-        self._saved = Saved(parts.bench_path)
+        self._saved = Saved(parts.bench_path) if parts.bench_path is not None else None
         self._reading: Rereading | None = None
         self._rows = parts.rows(parts.bench) if parts.rows is not None else None
         if parts.outlet is not None and self._rows is not None:
@@ -112,6 +113,7 @@ class Session:
         """Whether somebody wants the whole program to rest: with Ctrl-Z."""
         self._show_soon = True
         self._safe: set[str] = set()
+        self._new: list[LiveBatch] = []
 
     @property
     def bad(self) -> Counter[str]:
@@ -125,6 +127,11 @@ class Session:
 
     def run(self, lasting: float | None = None) -> None:
         """Until the stream ends, or for so many seconds."""
+        for _ in self.batches(lasting):
+            pass
+
+    def batches(self, lasting: float | None = None) -> Iterator[LiveBatch]:
+        """The same, handing over what was decided as it comes. Whoever stops early closes it."""
         self.progress.started = time.monotonic()
         until = None if lasting is None else self.progress.started + lasting
         self.feed.start()
@@ -142,8 +149,10 @@ class Session:
                     self._last_look = now
                     self._look_at_bench()
                 self._frame(now)
+                yield from self._fresh()
             self._work([Arrival(self.lines.ended(), time.monotonic())])
             self._decided(self.station.flush())
+            yield from self._fresh()
         except KeyboardInterrupt:  # what waits for its pace need not wait any longer
             self._decided(self.station.flush())
             raise
@@ -154,6 +163,11 @@ class Session:
             self.parts.source.close()
             if self.parts.recorder is not None:
                 self.parts.recorder.close()
+
+    def _fresh(self) -> list[LiveBatch]:
+        """What was decided since the last time."""
+        found, self._new = self._new, []
+        return found
 
     def _pause(self) -> None:
         """Rest, with every drive safe; what comes later starts from there."""
@@ -183,6 +197,7 @@ class Session:
 
     def _decided(self, batches: list[LiveBatch]) -> None:
         """Send and write what comes of some samples."""
+        self._new += batches
         for batch in batches:
             if not isinstance(
                 self.parts.source, Nowhere
@@ -250,8 +265,11 @@ class Session:
 
     def _look_at_bench(self) -> None:
         """Read the bench file again if it was saved; a broken one changes nothing."""
+        path = self.parts.bench_path
+        if self._saved is None or path is None:
+            return
         if self._reading is None and self._saved.again():
-            self._reading = Rereading(self.parts.bench_path)
+            self._reading = Rereading(path)
         if self._reading is None or not self._reading.ready():
             return
         bench, why, self._reading = self._reading.bench, self._reading.why, None

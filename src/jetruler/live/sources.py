@@ -10,6 +10,8 @@ import select
 import socket
 import threading
 import time
+from collections.abc import Iterable, Sequence
+from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import urlsplit
@@ -28,6 +30,9 @@ PEEK = 0.5
 CONNECTING, WRITING = 5.0, 0.25
 
 WINDOWS_PORT = re.compile(r"(\\\\\.\\)?com\d+", re.IGNORECASE)
+
+#: Lines of a list that are looked at first, and handed on at once.
+HEAD = 512
 
 
 class Source(Protocol):
@@ -157,6 +162,32 @@ class GrowingFile(_Base):
 
     def close(self) -> None:
         self._file.close()
+
+
+class Lined(_Base):
+    """Lines that something in Python yields, as they come."""
+
+    name, lossless, joined_late = "the lines", True, False
+
+    def __init__(self, lines: Iterable[str]) -> None:
+        # Of a list the first lines are known; of what is still to come, the first alone.
+        self._many = HEAD if isinstance(lines, Sequence) else 1
+        self._lines, self._seen = iter(lines), b""
+
+    def peek(self) -> bytes:
+        """The first lines, which are read again."""
+        self._seen = self._next(self._many)
+        return self._seen
+
+    def _next(self, many: int) -> bytes:
+        return b"".join(line.rstrip("\r\n").encode() + b"\n" for line in islice(self._lines, many))
+
+    def read(self) -> bytes:
+        """The next line, or lines. Raises `SourceEnded`."""
+        data, self._seen = self._seen or self._next(self._many), b""
+        if not data:
+            raise SourceEnded
+        return data
 
 
 class Socket(_Base):

@@ -1,0 +1,121 @@
+"""A stream from Python: readings, trips and commands, sample by sample, as they come."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from ..core.model.channel import Bench
+from ..core.model.reading import Flag
+from .session import Parts, Session, stream_for
+from .sources import GrowingFile, Lined, Source, StandardInput, source_named
+from .station import LiveBatch
+from .time_name import timed
+
+
+@dataclass(frozen=True)
+class LiveSample:
+    """One line of a stream, read and decided on.
+
+    Attributes
+    ----------
+    time : str
+        As the source says it, or seconds since the start.
+    values : dict[str, float]
+        By channel; NaN where there is none.
+    flags : dict[str, Flag]
+        By channel.
+    trips : dict[str, bool]
+        On or off, by trip.
+    commands : dict[str, float]
+        What each drive would be sent; nothing is sent.
+    turned : tuple[str, ...]
+        The trips that turned on or off with this sample.
+    """
+
+    time: str
+    values: dict[str, float]
+    flags: dict[str, Flag]
+    trips: dict[str, bool]
+    commands: dict[str, float]
+    turned: tuple[str, ...] = ()
+
+
+def stream(
+    source: str | Iterable[str],
+    bench: Bench,
+    *,
+    follow: bool = False,
+    duration: float | None = None,
+) -> Iterator[LiveSample]:
+    """Read a stream of raw values, sample by sample, as they come.
+
+    Smoothing, zones, trips and drives remember, as in `jetruler live`; no command is sent.
+
+    Parameters
+    ----------
+    source : str | Iterable[str]
+        As for the tool: a file, a port, `socket://…`, "-" for standard input, "demo"; or anything
+        that yields lines.
+    bench : Bench
+        Whose channels are read.
+    follow : bool, default False
+        Whether to wait at a file's end for more.
+    duration : float, optional
+        Seconds after which it stops; when the source ends if left out.
+
+    Yields
+    ------
+    LiveSample
+        One for each line that is a sample.
+
+    Raises
+    ------
+    JetRulerError
+        For a source that cannot be opened, or lines that do not fit the bench.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> for sample in jr.stream("roast.csv", bench):
+    ...     if sample.turned:
+    ...         print(sample.time, sample.turned, sample.values["bean"])
+    ...         break
+    >>> knob = jr.Bench("Desk", [jr.Channel("knob", jr.Counts(12) >> jr.Line(0.1), 1)])
+    >>> [sample.values["knob"] for sample in jr.stream(["100", "200"], knob)]
+    [10.0, 20.0]
+    """
+    form = stream_for(bench)
+    opened: Source
+    opened = source_named(source, form, follow) if isinstance(source, str) else Lined(source)
+    interval = None
+    if isinstance(opened, StandardInput | GrowingFile | Lined):
+        form, interval = timed(form, bench, opened.peek())
+    session = Session(Parts(None, bench, form, opened, {}, interval=interval))
+    for batch in session.batches(duration):
+        yield from _samples(batch)
+
+
+def _samples(batch: LiveBatch) -> Iterator[LiveSample]:
+    values = {name: reading.value.tolist() for name, reading in batch.readings.items()}
+    flags = {name: reading.flags.tolist() for name, reading in batch.readings.items()}
+    trips = {name: on.tolist() for name, on in batch.decided.trips.items()}
+    commands = {name: each.tolist() for name, each in batch.decided.drives.items()}
+    turned: dict[int, list[str]] = {}
+    for event in batch.decided.events:
+        turned.setdefault(event.sample, []).append(event.trip.name)
+
+    def at(i: int, table: dict[str, list[Any]]) -> dict[str, Any]:
+        return {name: column[i] for name, column in table.items()}
+
+    for i, time in enumerate(batch.times.to_pylist()):
+        yield LiveSample(
+            time,
+            at(i, values),
+            {name: Flag(flag) for name, flag in at(i, flags).items()},
+            at(i, trips),
+            at(i, commands),
+            tuple(turned.get(i, ())),
+        )
