@@ -32,6 +32,13 @@ class LiveSample:
         What each drive would be sent; nothing is sent.
     turned : tuple[str, ...]
         The trips that turned on or off with this sample.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> knob = jr.Bench("Desk", [jr.Channel("knob", jr.Counts(12) >> jr.Line(0.1), 1)])
+    >>> next(jr.stream(["5000"], knob)).flags["knob"].name
+    'OFF_SCALE'
     """
 
     time: str
@@ -79,10 +86,8 @@ def stream(
     --------
     >>> import jetruler as jr
     >>> bench = jr.load_bench("bench.toml")
-    >>> for sample in jr.stream("roast.csv", bench):
-    ...     if sample.turned:
-    ...         print(sample.time, sample.turned, sample.values["bean"])
-    ...         break
+    >>> next(sample.time for sample in jr.stream("roast.csv", bench) if sample.turned)
+    '44.0'
     >>> knob = jr.Bench("Desk", [jr.Channel("knob", jr.Counts(12) >> jr.Line(0.1), 1)])
     >>> [sample.values["knob"] for sample in jr.stream(["100", "200"], knob)]
     [10.0, 20.0]
