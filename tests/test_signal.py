@@ -337,3 +337,13 @@ def test_a_median_is_as_quiet_as_it_says(n: int) -> None:
     noise = np.random.RandomState(n).standard_normal((60_000, n))
     found = np.median(noise, axis=1).var()
     assert 1 / Smoothing("median", n).averaged == pytest.approx(found, rel=0.025)
+
+
+def test_readings_show_their_own_step() -> None:
+    """Degrees behind a converter: their step is some hundredths, not 1."""
+    degrees = np.round(50 / 0.04 + 2 * RANDOM.standard_normal(5000)) * 0.04
+    by_itself, said = how_many(degrees, 0.01), how_many(degrees, 0.01, lsb=0.04)
+    assert by_itself.readings is not None
+    assert by_itself.readings == pytest.approx(said.readings, rel=0.05)
+    with pytest.raises(ParameterError, match="readings that differ"):
+        how_many([5.0] * 50, 0.1)

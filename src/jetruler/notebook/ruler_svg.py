@@ -9,7 +9,7 @@ import numpy as np
 from ..core.errors import JetRulerError
 from ..core.model.ruler import Ruler
 from ..core.model.text import number
-from ..core.model.ticks import raw_ends, round_values, true_ticks
+from ..core.model.ticks import raw_ends, raw_samples, round_values, true_ticks
 from ..core.model.units import raw_symbol, symbol
 
 WIDTH, HEIGHT, MARGIN = 720, 96, 40
@@ -19,12 +19,23 @@ RAW, TRUE, ROOM = 8, 10, 34
 _STYLE = 'font-family="sans-serif" font-size="12" text-anchor="middle" fill="currentColor"'
 
 
+def _usual(ruler: Ruler) -> tuple[float, float] | None:
+    """The values that all but the outermost raw values read, where those few would crowd all others
+    into a corner; None where they would not."""
+    values = np.asarray(ruler(raw_samples(ruler)), dtype=np.float64)
+    values = values[np.isfinite(values)]
+    if not values.size:
+        return None
+    low, high = np.quantile(values, [0.02, 0.98]).tolist()
+    return (low, high) if np.ptp(values) > 3 * (high - low) > 0 else None
+
+
 def ruler_svg(ruler: Ruler, limits: tuple[float, float] | None = None) -> str:
     """Return the drawing; a sentence where a ruler has no ends to draw between. limits: true values
     outside have no mark."""
     try:
         low, high = raw_ends(ruler)
-        ticks = true_ticks(ruler, TRUE, limits)
+        ticks = true_ticks(ruler, TRUE, limits or _usual(ruler))
     except JetRulerError as error:
         return f"<p>{escape(str(error))}</p>"
 

@@ -110,7 +110,9 @@ class HowMany(Found):
         return []
 
 
-def how_many(noise: float | Sequence[float] | Array, target: float, lsb: float = 1.0) -> HowMany:
+def how_many(
+    noise: float | Sequence[float] | Array, target: float, lsb: float | None = None
+) -> HowMany:
     """How many readings to average so that their mean has a standard deviation of `target`.
 
     Parameters
@@ -120,8 +122,9 @@ def how_many(noise: float | Sequence[float] | Array, target: float, lsb: float =
         another, shape (n,): then hum and slow noise are in what is left.
     target : float
         The standard deviation that the mean may have.
-    lsb : float, default 1.0
-        Size of one count; all three in one unit.
+    lsb : float, optional
+        Size of one count; all three in one unit. Left out, 1 beside a figure for the noise, and the
+        step that the readings themselves show.
 
     Returns
     -------
@@ -151,17 +154,18 @@ def how_many(noise: float | Sequence[float] | Array, target: float, lsb: float =
     17
     """
     for name, value in (("target", target), ("lsb", lsb)):
-        if not value > 0:
+        if value is not None and not value > 0:
             raise ParameterError(name, value, "a value above 0 is right")
     if isinstance(noise, int | float | np.number):
         if not noise >= 0:
             raise ParameterError("noise", noise, "0 or more is right")
-        return _of_independent(float(noise), target, lsb)
+        return _of_independent(float(noise), target, lsb or 1.0)
     readings = np.asarray(noise, dtype=np.float64).reshape(-1)
     readings = readings[np.isfinite(readings)]
     if readings.size < 20:
         right = "a standard deviation, or 20 readings or more, are right"
         raise ParameterError("noise", readings.size, right)
+    lsb = lsb or _step(readings)
     told = long_run(readings)
     if told.degrees:
         return _of_readings(readings, told, target, lsb)
@@ -170,6 +174,15 @@ def how_many(noise: float | Sequence[float] | Array, target: float, lsb: float =
     found = _of_independent(float(steps), target, lsb)
     best = _least_apart(readings)
     return replace(found, alike=told.time, best=best, noise="between neighbours")
+
+
+def _step(readings: Array) -> float:
+    """The usual step between readings that repeat one another; next to nothing for others."""
+    different = np.unique(readings)
+    if different.size < 2:
+        raise ParameterError("noise", readings[0], "readings that differ are right")
+    repeats = different.size < readings.size / 2
+    return float(np.median(np.diff(different)) if repeats else 1e-9 * np.ptp(readings))
 
 
 def _least_apart(readings: Array) -> int:
