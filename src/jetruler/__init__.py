@@ -168,6 +168,6 @@ def _from(module: str, function: str) -> Callable[[], Callable[..., Any]]:
 provide("convert_frame", _from("frames.convert_frame", "convert_frame"))
 provide("frame", _from("frames.results", "frame"))
 provide("html", _from("notebook.show", "html"))
-provide("plot", _from("plots.pictures", "curve"))
+provide("plot", _from("plots.on_axes", "curve"))
 provide("code", _from("targets.code", "code_of"))
 provide("save_code", _from("targets.code", "save_code"))

@@ -118,9 +118,9 @@ def _samples(batch: LiveBatch) -> Iterator[LiveSample]:
     for i, time in enumerate(batch.times.to_pylist()):
         yield LiveSample(
             time,
-            at(i, values),
-            {name: Flag(flag) for name, flag in at(i, flags).items()},
-            at(i, trips),
-            at(i, commands),
-            tuple(turned.get(i, ())),
+            values=at(i, values),
+            flags={name: Flag(flag) for name, flag in at(i, flags).items()},
+            trips=at(i, trips),
+            commands=at(i, commands),
+            turned=tuple(turned.get(i, ())),
         )

@@ -1,7 +1,7 @@
 """Pictures. Every function takes a thing and, if wanted, a Matplotlib Axes, and returns the Axes.
 
 In: a channel, a ruler, a survey, a fit, a comparison, a budget. Out: what is drawn on the Axes.
-Read `pictures.py` first, then `style.py` and the file named after the picture.
+Read `on_axes.py` first, then `style.py` and the file named after the picture.
 """
 
 from typing import Any
@@ -15,9 +15,9 @@ __all__ = [
 def __getattr__(name: str) -> Any:
     if name not in __all__:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    from . import pictures
+    from . import on_axes
 
-    return getattr(pictures, name)
+    return getattr(on_axes, name)
 
 
 def __dir__() -> list[str]:

@@ -5,14 +5,11 @@ from __future__ import annotations
 import dataclasses
 import math
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from ..provided import provided
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 #: Arrays longer than this are told by their size in plain data.
 LONGEST = 10_000
@@ -31,10 +28,9 @@ class Found:
         """The table, a list a column."""
         raise NotImplementedError
 
-    def to_frame(self) -> pd.DataFrame:
+    def to_frame(self) -> Any:
         """The table as a pandas DataFrame."""
-        frame: pd.DataFrame = provided("frame")(self)
-        return frame
+        return provided("frame")(self)
 
     def to_dict(self) -> dict[str, Any]:
         """All of it as plain data, fit for JSON: numbers, texts, lists, None where there is no

@@ -102,11 +102,11 @@ def conditions_of(
             readings = what.smooth.averaged
     return Conditions(
         float(noise or 0.0),
-        math.inf if degrees is None else degrees,
-        1.0 if readings is None else readings,
-        0.0 if calibration is None else float(standard_of(calibration)),
-        level,
-        fit,
+        degrees=math.inf if degrees is None else degrees,
+        readings=1.0 if readings is None else readings,
+        calibration=0.0 if calibration is None else float(standard_of(calibration)),
+        level=level,
+        fit=fit,
     )
 
 
