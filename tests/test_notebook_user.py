@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 from array import array
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -19,6 +21,10 @@ jr: Any = jetruler
 RULER = jr.Counts(12) >> jr.Line(0.5)
 MARKS = [(198, 0.0), (2050, 49.6), (3904, 100.0)]
 RAW, TRUE = zip(*MARKS, strict=True)
+SENSOR = jr.Adc(12, 3.3) >> jr.Divider(4700) >> jr.Beta(100e3, 3950)
+DEMO = Path(jetruler.__file__).parent / "demo"
+LOG, OUT = DEMO / "roast.csv", Path(os.devnull)
+BENCH = jr.load_bench(DEMO / "bench.toml")
 KNOB = jr.Channel("knob", RULER, "ch0")
 
 
@@ -68,6 +74,16 @@ TYPED: list[tuple[str, Callable[[], Any], Any]] = [
     ("a bench has a length", lambda: len(jr.Bench("Desk", [KNOB])), 1),
     ("a channel in a bench", lambda: "knob" in jr.Bench("Desk", [KNOB]), True),
     ("a bench's items", lambda: dict(jr.Bench("Desk", [KNOB]).items()), {"knob": KNOB}),
+    ("one name for only", lambda: list(jr.convert(LOG, BENCH, OUT, only="bean").channels),
+     ["bean"]),
+    ("a Series, smoothed", lambda: jr.smooth(pd.Series([2, 4], [7, 8]), jr.Smoothing("mean", 2)),
+     pd.Series([2.0, 3.0], [7, 8])),
+    ("marks on a law", lambda: jr.fit(MARKS, before=jr.Counts(12)).law.name, "line"),
+    ("parts for a ruler", lambda: jr.choose_resistor(SENSOR, 20, 240).best.known > 0, True),
+    ("readings for a ruler", lambda: jr.choose_averaging(SENSOR, 1, at=99, noise=1).unit, "degC"),
+    ("firmware of a ruler", lambda: jr.export(RULER).proof.holds, True),
+    ("a ruler calibrated", lambda: jr.calibrate(RULER, MARKS).fit.law.name, "line"),
+    ("a bench, shown", lambda: repr(jr.Bench("Desk", [KNOB])), "Bench('Desk': knob)"),
     ("get from a bench", lambda: jr.Bench("Desk", [KNOB]).get("nob"), None),
 ]  # fmt: skip
 
@@ -76,6 +92,9 @@ TYPED: list[tuple[str, Callable[[], Any], Any]] = [
                          ids=[t[0] for t in TYPED])  # fmt: skip
 def test_what_is_typed_is_taken(typed: Callable[[], Any], given: Any) -> None:
     found = typed()
+    if isinstance(given, pd.Series):
+        pd.testing.assert_series_equal(found, given)
+        return
     assert found == (pytest.approx(given) if isinstance(given, float) else given)
     assert type(found) is type(given) or isinstance(given, int | float)
 

@@ -17,7 +17,7 @@ class ResultOptions:
 
     Parameters
     ----------
-    only : names of the channels to convert; all of them if empty.
+    only : names of the channels to convert, or one name; all of them if empty.
     keep_raw : whether the raw columns stay beside the values.
     uncertainty : whether each channel with numbers has a column `<channel>_<unit>_u` behind it:
         the expanded uncertainty of every row at 95 %, in the channel's unit.
@@ -28,7 +28,8 @@ class ResultOptions:
     uncertainty: bool = False
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "only", tuple(self.only))
+        names = (self.only,) if isinstance(self.only, str) else self.only
+        object.__setattr__(self, "only", tuple(names))
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from ..core.calibrate.comparison import Comparison
 from ..core.calibrate.in_channel import Calibration
-from ..core.model.channel import Channel, ruler_of
+from ..core.model.channel import Channel, channel_of
 from ..core.model.law import Law
 from ..core.model.ruler import Ruler
 from ..core.survey.survey import Survey
@@ -26,10 +26,6 @@ def _axes(ax: Axes | None) -> Axes:
     import matplotlib.pyplot as plt
 
     return plt.subplots(figsize=(10, 6), layout="constrained")[1]
-
-
-def _channel(thing: Thing) -> Channel:
-    return thing if isinstance(thing, Channel) else Channel("ruler", ruler_of(thing), 1)
 
 
 def ruler(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axes:
@@ -56,28 +52,28 @@ def ruler(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axes
     """
     from .draw_ruler import draw_ruler
 
-    return draw_ruler(_axes(ax), _channel(thing), at)
+    return draw_ruler(_axes(ax), channel_of(thing), at)
 
 
 def curve(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axes:
     """The values over the raw edge. Parameters and result as for `ruler`."""
     from .draw_curve import draw_curve
 
-    return draw_curve(_axes(ax), _channel(thing), at)
+    return draw_curve(_axes(ax), channel_of(thing), at)
 
 
 def slope(thing: Thing, ax: Axes | None = None) -> Axes:
     """What one count is worth over the raw edge. Parameters and result as for `ruler`."""
     from .draw_curve import draw_slope
 
-    return draw_slope(_axes(ax), _channel(thing))
+    return draw_slope(_axes(ax), channel_of(thing))
 
 
 def stages(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axes:
     """Every law from raw to true, with its worked line. Parameters and result as for `ruler`."""
     from .draw_stages import draw_stages
 
-    return draw_stages(_axes(ax), _channel(thing), at)
+    return draw_stages(_axes(ax), channel_of(thing), at)
 
 
 def calibration(found: Calibration, ax: Axes | None = None) -> Axes:
@@ -126,7 +122,7 @@ def band(thing: Thing, at: Sequence[float] = (), ax: Axes | None = None) -> Axes
     Otherwise as `ruler`."""
     from .draw_budget import draw_band
 
-    channel = _channel(thing)
+    channel = channel_of(thing)
     return draw_band(_axes(ax), channel, [budget(channel, count) for count in at])
 
 
@@ -134,7 +130,7 @@ def sources(thing: Thing, level: float = 0.95, ax: Axes | None = None) -> Axes:
     """The effect of each source of uncertainty over the raw edge. As `ruler`."""
     from .draw_budget import draw_sources
 
-    return draw_sources(_axes(ax), _channel(thing), level)
+    return draw_sources(_axes(ax), channel_of(thing), level)
 
 
 def histogram(survey: Survey, name: str = "counts", ax: Axes | None = None) -> Axes:

@@ -12,7 +12,7 @@ from ..arrays import Array
 from ..errors import JetRulerError
 from ..laws import law_named
 from ..laws.linear import Line
-from ..model.channel import Channel
+from ..model.channel import Channel, channel_of
 from ..model.fit_covariance import FitCovariance
 from ..model.found import Found
 from ..model.law import Law, Role
@@ -94,7 +94,7 @@ class Calibration(Found):
 
 
 def calibrate(
-    channel: Channel,
+    channel: Channel | Ruler | Law,
     marks: Marks | Sequence[Sequence[float]] | Array,
     law: str | None = None,
     *,
@@ -109,8 +109,8 @@ def calibrate(
 
     Parameters
     ----------
-    channel : Channel
-        The channel.
+    channel : Channel | Ruler | Law
+        The channel; a ruler or a law is one without a name.
     marks : Marks | Sequence[Sequence[float]] | Array
         As for `fit`; raw in counts unless `Marks` says the unit at another joint of the
         channel, true in the channel's unit or one that converts to it.
@@ -143,6 +143,7 @@ def calibrate(
     >>> jr.calibrate(knob, [(0, 1.0), (1000, 99.0), (2000, 201.0)]).fit.law.name
     'line'
     """
+    channel = channel_of(channel)
     used = Marks.of(marks)
     laws = channel.chain.laws
     if correction:

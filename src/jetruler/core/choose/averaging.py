@@ -10,8 +10,10 @@ import numpy as np
 
 from ..arrays import Array
 from ..errors import JetRulerError, ParameterError
-from ..model.channel import Channel
+from ..model.channel import Channel, channel_of
 from ..model.found import Found
+from ..model.law import Law
+from ..model.ruler import Ruler
 from ..model.text import number, shown
 from ..survey.how_many import HowMany, how_many
 from ..uncertainty.contributions import resolution_of
@@ -93,7 +95,7 @@ class AveragingChoice(Found):
 
 
 def choose_averaging(
-    channel: Channel,
+    channel: Channel | Ruler | Law,
     target: float,
     *,
     at: float,
@@ -104,8 +106,8 @@ def choose_averaging(
 
     Parameters
     ----------
-    channel : Channel
-        The channel.
+    channel : Channel | Ruler | Law
+        The channel; a ruler or a law is one without a name.
     target : float
         One standard deviation, in the channel's unit.
     at : float
@@ -134,6 +136,7 @@ def choose_averaging(
     >>> jr.choose_averaging(sensor, 0.05, at=100, noise=1.5).answer.readings
     2
     """
+    channel = channel_of(channel)
     noise = channel.noise if noise is None else noise
     if noise is None:
         raise JetRulerError(f"{channel.name}: its noise is not known; say it, or give a log")

@@ -9,8 +9,10 @@ from typing import get_args
 from ..errors import JetRulerError, ParameterError
 from ..laws.adc import Adc
 from ..laws.circuit import Divider
-from ..model.channel import Channel
+from ..model.channel import Channel, channel_of
 from ..model.found import Found
+from ..model.law import Law
+from ..model.ruler import Ruler
 from ..model.text import number, shown
 from ..model.units import symbol
 from ..uncertainty.rounding import columns
@@ -150,7 +152,7 @@ def _three(value: float) -> float:
 
 
 def choose_resistor(
-    channel: Channel,
+    channel: Channel | Ruler | Law,
     low: float,
     high: float,
     *,
@@ -209,6 +211,7 @@ def choose_resistor(
     >>> jr.choose_resistor(sensor, 20, 240, series="E12").best.known
     3900.0
     """
+    channel = channel_of(channel)
     place, present = _divider(channel)
     aim = aim or ("resolution" if at is None else "at")
     _check(channel, aim, (low, high), at, most_heating)

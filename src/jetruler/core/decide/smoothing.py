@@ -5,13 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
-from typing import Literal, get_args
+from typing import Any, Literal, get_args
 
 import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 
 from ..arrays import AnyArray, Array
 from ..errors import ParameterError
+from ..model.containers import to_array
 from ..model.lookup import blocks
 from ..model.quantity import quantity
 from ..model.text import number
@@ -272,20 +273,20 @@ def _ranked(x: Array, n: int, rank: int) -> Array:
     return out
 
 
-def smooth(samples: AnyArray, smoothing: Smoothing) -> Array:
+def smooth(samples: Any, smoothing: Smoothing) -> Any:
     """Smooth a whole array (NaN is missing); the same numbers as batch by batch.
 
     Parameters
     ----------
-    samples : array
+    samples : array | list | Series
         Shape (n,); NaN is missing.
     smoothing : Smoothing
         How.
 
     Returns
     -------
-    Array
-        Shape (n,); NaN where a sample is missing.
+    array | Series
+        Shape (n,); NaN where a sample is missing. A Series keeps its index and its name.
 
     Examples
     --------
@@ -293,11 +294,12 @@ def smooth(samples: AnyArray, smoothing: Smoothing) -> Array:
     >>> jr.smooth([2, 4, 6, 8], jr.Smoothing("mean", 2))
     array([2., 3., 5., 7.])
     """
-    x = np.asarray(samples, dtype=np.float64).reshape(-1)
+    numbers, like = to_array(samples)
+    x = numbers.astype(np.float64).reshape(-1)
     smoother, out = Smoother(smoothing), np.empty(x.size)
     for part in blocks(x.size):  # what a block needs on the way stays in the cache
         out[part] = smoother.add(x[part])
-    return out
+    return out if isinstance(samples, list | tuple | range) else like(out)
 
 
 def block_averages(samples: AnyArray, n: int) -> Array:

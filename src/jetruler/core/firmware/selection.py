@@ -10,9 +10,10 @@ from typing import Any, Literal
 import numpy as np
 
 from ..errors import JetRulerError, ParameterError
-from ..model.channel import Channel
+from ..model.channel import Channel, channel_of
 from ..model.found import Found
-from ..model.law import Role
+from ..model.law import Law, Role
+from ..model.ruler import Ruler
 from ..model.text import number
 from ..model.units import symbol
 from ..provided import provided
@@ -157,7 +158,7 @@ def usual_scale(channel: Channel) -> int:
 
 
 def export(
-    channel: Channel,
+    channel: Channel | Ruler | Law,
     name: str | None = None,
     arith: Arith = "int32",
     scale: int | None = None,
@@ -170,8 +171,8 @@ def export(
 
     Parameters
     ----------
-    channel : Channel
-        The channel.
+    channel : Channel | Ruler | Law
+        The channel; a ruler or a law is one without a name.
     name : str, optional
         Name of the function, safe in the target's language; made of the channel's if left out.
     arith : Arith, default "int32"
@@ -207,6 +208,7 @@ def export(
     >>> made.kind, made.proof.holds
     ('multiply and shift', True)
     """
+    channel = channel_of(channel)
     name = safe_name(channel.name) if name is None else name
     labels = channel.ruler.label(0.0) is not None
     scale = usual_scale(channel) if scale is None else scale

@@ -176,6 +176,12 @@ def ruler_of(what: Ruler | Law | Channel) -> Ruler:
     raise TypeError(f"a ruler, a law or a channel is wanted; found {what!r}")
 
 
+def channel_of(what: Channel | Ruler | Law) -> Channel:
+    """A channel, also of a ruler or one law, which is then called `ruler`. Raises `TypeError` for
+    anything else."""
+    return what if isinstance(what, Channel) else Channel("ruler", ruler_of(what), 1)
+
+
 def _ruler(chain: Any) -> Ruler:
     """A channel's chain: a ruler, one law, or some laws in order."""
     if isinstance(chain, Ruler):
@@ -186,7 +192,7 @@ def _ruler(chain: Any) -> Ruler:
     return Ruler.of(*laws)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Bench(Mapping[str, Channel]):
     """All channels, trips and drives of one set-up, and how its stream is written.
 
@@ -226,6 +232,9 @@ class Bench(Mapping[str, Channel]):
         object.__setattr__(self, "channels", _by_name(self.channels))
         for _, _, error in column_clashes(self.channels, self.trips, self.drives):
             raise error
+
+    def __repr__(self) -> str:
+        return f"Bench({self.title!r}: {', '.join(self.channels)})"
 
     def __getitem__(self, name: str) -> Channel:
         try:
