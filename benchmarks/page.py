@@ -66,8 +66,9 @@ def _row(result: Result) -> str:
     low, high = result.spread
     sign = "≥" if result.at_least else "≤"
     told = "" if result.reached else " **not reached**"
+    value = f"{result.value:,.0f}" if result.unit == "rows" else f"{result.value:.2f}"
     spread = "" if low == high else f"{low:.2f} … {high:.2f}"
     return (
-        f"| {result.name} | {result.value:.2f} {result.unit} | {spread} "
+        f"| {result.name} | {value} {result.unit} | {spread} "
         f"| {f'{sign} {result.wanted:g}' if math.isfinite(result.wanted) else '–'}{told} |"
     )

@@ -228,3 +228,16 @@ def test_a_later_fit_takes_the_place_of_what_an_earlier_one_left(cli: Cli, home:
     known = jr.load_bench(home / "bench.toml")["bean"].calibration
     assert isinstance(known, jr.FitCovariance)
     assert known.law == "line"
+
+
+@pytest.mark.parametrize("key", ["decimals", "noise", "limits", "dissipation", "calibration"])
+def test_whole_numbers_that_no_float_holds_are_refused(key: str) -> None:
+    huge = "1" + 400 * "0"
+    value = {
+        "limits": f"[0, {huge}]",
+        "calibration": f"{{ {SOUND}[[{huge}, 0], [0, 1]] }}",
+    }.get(key, huge)
+    text = BENCH.format(SOUND + PAIR)
+    text = text[: text.index("calibration")] + f"{key} = {value}\n"
+    with pytest.raises(jr.BenchError, match="(is|are) right"):
+        parse_bench(text)

@@ -12,7 +12,7 @@ from ..core.errors import ParameterError, ParameterErrors, QuantityError
 from ..core.laws.build import build_law
 from ..core.laws.raw_input import Input
 from ..core.model.from_table import from_table, frozen
-from ..core.model.law import Law
+from ..core.model.law import Law, is_finite
 from ..core.model.quantity import quantity
 from ..core.model.text import nearest
 from .points import read_points
@@ -167,7 +167,7 @@ def _kind(right: str, *kinds: type, least: float = -math.inf, most: float = math
         if not isinstance(value, kinds) or (truth and bool not in kinds):
             raise ValueError(f"{right} is right")
         if isinstance(value, int | float) and not truth:
-            if not math.isfinite(value):
+            if not is_finite(value):
                 raise ValueError("a finite number is right")
             if not least <= value <= most:
                 far, bound = ("greater", least) if value < least else ("less", most)
@@ -214,7 +214,8 @@ def _smooth(table: Any) -> Smoothing:
 def _watts(value: Any) -> float:
     """Power for each kelvin that a sensor warms itself."""
     watts = quantity(value, "W") if isinstance(value, str) else value
-    if isinstance(watts, bool) or not isinstance(watts, int | float) or not watts > 0:
+    number = isinstance(watts, int | float) and not isinstance(watts, bool) and is_finite(watts)
+    if not number or not watts > 0:
         raise ValueError('a power above 0 for each kelvin is right, as in "1.5 mW"')
     return float(watts)
 

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from ..errors import ParameterError
-from .law import Law
+from .law import Law, is_finite
 
 _PART = re.compile(r"\[(\d+)\]")
 
@@ -73,7 +73,7 @@ class FitCovariance:
         right = f"{n} rows of {n} numbers are right, as far below the diagonal as above"
         try:
             matrix = np.array(self.covariance, dtype=np.float64)
-        except (TypeError, ValueError):
+        except (TypeError, ValueError, OverflowError):
             matrix = np.empty(0)
         fine = matrix.shape == (n, n) and n > 0 and bool(np.all(np.isfinite(matrix)))
         if fine:
@@ -86,7 +86,8 @@ class FitCovariance:
         for name, least in (("left", 0.0), ("degrees", 1.0)):
             value = getattr(self, name)
             number = isinstance(value, int | float) and not isinstance(value, bool)
-            if not (number and value >= least):
+            fits = number and (is_finite(value) or value == math.inf)
+            if not fits or not value >= least or (name == "left" and value == math.inf):
                 yield ParameterError(name, value, f"{least:g} or more is right")
 
     def standard(self, name: str) -> float:
