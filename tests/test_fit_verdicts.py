@@ -239,5 +239,5 @@ def test_whole_numbers_that_no_float_holds_are_refused(key: str) -> None:
     }.get(key, huge)
     text = BENCH.format(SOUND + PAIR)
     text = text[: text.index("calibration")] + f"{key} = {value}\n"
-    with pytest.raises(jr.BenchError, match="(is|are) right"):
+    with pytest.raises(jr.BenchError, match=r"(is|are) right"):
         parse_bench(text)
