@@ -209,6 +209,18 @@ def test_amplifiers_by_kirchhoff(low: float, span: float, fraction: float, serie
             assert s.used == pytest.approx(fraction, abs=0.15)
 
 
+def test_a_log_without_noise_needs_no_averaging_and_gains_nothing(cli: Cli, home: Path) -> None:
+    """One count is worth 0.165 °C here: half of it is left, however many are averaged."""
+    (home / "still.csv").write_text("ch0\n" + "1880\n" * 100)
+    ask = ("choose", "averaging", "bean", "--at", "220", "--log", "still.csv", "--to")
+    assert "one reading does" in cli(*ask, "0.1").stdout
+    assert "no number of readings" in cli(*ask, "0.01").stdout
+    (home / "still.csv").write_text("ch0\n" + "1880\n" * 9)
+    done = cli(*ask, "0.1")
+    assert done.returncode == 2
+    assert "found '9 readings'" in done.stderr
+
+
 def test_averaging() -> None:
     bean = channel(4700, noise=1.5)
     choice = jr.choose_averaging(bean, 0.05, at=220)

@@ -164,8 +164,10 @@ def how_many(
     readings = readings[np.isfinite(readings)]
     if readings.size < 20:
         right = "a standard deviation, or 20 readings or more, are right"
-        raise ParameterError("noise", readings.size, right)
+        raise ParameterError("noise", f"{readings.size} readings", right)
     lsb = lsb or _step(readings)
+    if not np.ptp(readings):  # quieter than their steps
+        return replace(_of_independent(0.0, target, lsb), noise="seen")
     told = long_run(readings)
     if told.degrees:
         return _of_readings(readings, told, target, lsb)
