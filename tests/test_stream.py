@@ -63,3 +63,9 @@ def test_samples_come_one_by_one_and_whoever_stops_leaves_no_thread() -> None:
 def test_a_source_that_is_not_there_says_so(tmp_path: Path) -> None:
     with pytest.raises(jr.JetRulerError, match=r"none\.csv"):
         next(jr.stream(str(tmp_path / "none.csv"), KNOB))
+
+
+def test_lines_that_are_no_samples_are_counted() -> None:
+    with pytest.warns(UserWarning, match="2 lines were no samples"):
+        samples = list(jr.stream(["100", "1,2,3", "7", "1,2"], KNOB))
+    assert len(samples) == 2

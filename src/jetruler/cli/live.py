@@ -283,10 +283,8 @@ def _summary(session: Session, lasted: float, outlet: Outlet) -> None:
 
 def _notes(session: Session, lasted: float, outlet: Outlet) -> Iterator[str]:
     yield f"{session.station.rows} samples in {lasted:.1f} s"
-    bad = {kind: n for kind, n in session.bad.items() if kind != "header"}
-    if bad:
-        kinds = ", ".join(f"{kind} {n}" for kind, n in sorted(bad.items()))
-        yield f"{sum(bad.values())} lines were no samples: {kinds}"
+    if session.skipped:
+        yield session.skipped
     for column, n in session.station.parser.unreadable.items():
         yield f"column {column}: {n} cells are no number"
     if session.station.parser.absent:

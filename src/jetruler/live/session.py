@@ -121,6 +121,14 @@ class Session:
         return self.station.bad
 
     @property
+    def skipped(self) -> str:
+        """How many lines were no samples, by kind, in words; empty where all were. A header is none
+        and says so itself."""
+        bad = {kind: n for kind, n in self.bad.items() if kind != "header"}
+        kinds = ", ".join(f"{kind} {n}" for kind, n in sorted(bad.items()))
+        return f"{sum(bad.values())} lines were no samples: {kinds}" if bad else ""
+
+    @property
     def bench(self) -> Bench:
         """The bench in force."""
         return self.station.bench

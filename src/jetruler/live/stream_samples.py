@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
@@ -82,6 +83,10 @@ def stream(
     JetRulerError
         For a source that cannot be opened, or lines that do not fit the bench.
 
+    Notes
+    -----
+    At the end a warning tells how many lines were no samples, and why.
+
     Examples
     --------
     >>> import jetruler as jr
@@ -101,6 +106,8 @@ def stream(
     session = Session(Parts(None, bench, form, opened, {}, interval=interval))
     for batch in session.batches(duration):
         yield from _samples(batch)
+    if session.skipped:
+        warnings.warn(f"{opened.name}: {session.skipped}", stacklevel=2)
 
 
 def _samples(batch: LiveBatch) -> Iterator[LiveSample]:
