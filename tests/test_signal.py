@@ -12,6 +12,7 @@ import pandas as pd
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.signal import lfilter
 from scipy.stats import norm
 
 from jetruler import (
@@ -26,6 +27,8 @@ from jetruler import (
     smooth,
 )
 from jetruler.benchfile.load import parse_bench
+from jetruler.core.arrays import Array
+from jetruler.core.decide import smoothing as smoothing_module
 
 RANDOM = np.random.RandomState(5)
 
@@ -100,6 +103,24 @@ def test_long_arrays_go_by_blocks_all_the_same() -> None:
     for smoothing in SMOOTHINGS:
         whole = Smoother(smoothing).add(x)
         assert smooth(x, smoothing).tobytes() == whole.tobytes()
+
+
+@pytest.mark.parametrize("samples", [2, 5, 16, 300])
+def test_long_and_short_logs_are_smoothed_to_the_same_bits(
+    samples: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    x = np.round(2000 + 200 * RANDOM.standard_normal(5000), 1)
+    smoother = Smoother(Smoothing("exponential", samples))
+    monkeypatch.setattr(smoothing_module, "SHORT_LOG", 2000)  # half-way through
+    found = np.concatenate([smoother.add(part) for part in np.split(x, 5)])
+    assert found.tobytes() == lfilter_of(x, 2 / (samples + 1)).tobytes()
+
+
+def lfilter_of(x: Array, weight: float) -> Array:
+    """By SciPy, which Jet Ruler itself asks for long logs only."""
+    start = [(1.0 - weight) * x[0]]
+    found: Array = lfilter([weight], [1.0, weight - 1.0], x, zi=start)[0]
+    return found
 
 
 def test_spike_gate_replaces_outliers_only() -> None:

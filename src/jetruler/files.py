@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import glob
 import os
-import secrets
 from collections.abc import Mapping
 from os import PathLike
 from pathlib import Path
@@ -90,7 +89,7 @@ def part_beside(final: Path) -> Path:
         maker = left.name.removesuffix(".part").rpartition(".")[2].partition("-")[0]
         if maker.isdigit() and int(maker) != os.getpid() and not is_running(int(maker)):
             left.unlink(missing_ok=True)
-    return final.with_name(f".{start}.{os.getpid()}-{secrets.token_hex(4)}.part")
+    return final.with_name(f".{start}.{os.getpid()}-{os.urandom(4).hex()}.part")
 
 
 def appear(part: Path, final: Path) -> None:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import atexit
 import errno
+import gc
 import os
 import sys
 from importlib import import_module
@@ -109,6 +111,7 @@ def main(args: list[str] | None = None) -> NoReturn:
     os.environ.setdefault("ARROW_DEFAULT_MEMORY_POOL", "system")  # as fast, and a fifth smaller
     spare_addresses()
     on_ending(_terminate)
+    atexit.register(gc.freeze)  # no search for cycles in what ends anyway: 70 ms
     settle()
     if COMPLETING in os.environ:
         import_module(".completion", __name__)

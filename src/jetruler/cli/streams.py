@@ -7,9 +7,7 @@ from __future__ import annotations
 
 import codecs
 import io
-import json
 import os
-import shutil
 import sys
 import textwrap
 from io import RawIOBase
@@ -65,6 +63,8 @@ def echo_lines(text: str) -> None:
     if not sys.stdout.isatty():
         echo(text)
         return
+    import shutil  # not worth its load to what writes no lines
+
     width = max(40, shutil.get_terminal_size().columns)
     for line in as_shown(text).splitlines():
         plain = len(click.unstyle(line)) <= width or "  " in line.strip()
@@ -81,6 +81,8 @@ def document(text: str) -> None:
 
 def show_json(data: Any) -> None:
     """Write data as a JSON document."""
+    import json
+
     document(json.dumps(data, indent=2, ensure_ascii=False) + "\n")
 
 

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.arrays import AnyArray
+from ..core.arrays import AnyArray, Distinct
 from ..core.decide.drives import command_text
 from ..core.model.channel import Bench
 from ..core.model.reading import flag_names
@@ -136,8 +136,10 @@ def _bits(on: AnyArray) -> pa.Array:
 
 
 def _commands(values: AnyArray) -> pa.Array:
-    kinds, which = np.unique(values, return_inverse=True)
-    return pa.array([command_text(v) for v in kinds], pa.string()).take(pa.array(which))
+    kinds = Distinct(values)
+    return pa.array([command_text(v) for v in kinds.values], pa.string()).take(
+        pa.array(kinds.which)
+    )
 
 
 def _whole(value: float) -> int | float:

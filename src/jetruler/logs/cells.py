@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 import re
 from collections.abc import Callable
@@ -111,6 +110,8 @@ def as_text(cells: pa.Array) -> pa.Array:
     if pa.types.is_dictionary(cells.type):
         cells = cells.dictionary_decode()
     if pa.types.is_nested(cells.type):
+        import json
+
         found = [None if v is None else json.dumps(v, default=str) for v in cells.to_pylist()]
         cells = texts_to_arrow(found)
     if not pa.types.is_binary(cells.type):

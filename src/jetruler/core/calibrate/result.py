@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import AnyArray, Array
+from ..arrays import AnyArray, Array, median
 from ..distributions import student_quantile
 from ..errors import JetRulerError
 from ..model.fit_covariance import FitCovariance, number_in, path_of
@@ -268,7 +268,7 @@ def decimals(*columns_of: Array) -> int:
     *errors, true = columns_of
     sizes = np.abs(np.concatenate(errors))
     sizes = sizes[np.isfinite(sizes) & (sizes > 1e-9 * np.max(np.abs(true), initial=1e-9))]
-    typical = float(np.median(sizes)) if sizes.size else 1.0
+    typical = median(sizes) if sizes.size else 1.0
     return int(np.clip(1 - np.floor(np.log10(typical)), 0, 9))
 
 

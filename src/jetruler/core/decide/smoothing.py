@@ -10,7 +10,7 @@ from typing import Any, Literal, get_args
 import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 
-from ..arrays import AnyArray, Array
+from ..arrays import AnyArray, Array, median
 from ..errors import ParameterError
 from ..model.containers import to_array
 from ..model.lookup import blocks
@@ -19,6 +19,8 @@ from ..model.text import number
 
 #: Up to here a window is looked at whole, and so many samples at once.
 SHORT_WINDOW, AT_ONCE = 15, 8192
+#: A log of so many samples is smoothed sooner than SciPy's filters are loaded.
+SHORT_LOG = 2**21
 
 Kind = Literal["mean", "median", "exponential", "spikes"]
 Where = Literal["counts", "values"]
@@ -158,6 +160,7 @@ class Smoother:
     smoothing: Smoothing
     _past: Array = field(default_factory=lambda: np.empty(0))
     _level: float = math.nan
+    _seen: int = 0
     _held: float = math.nan
 
     def add(self, samples: AnyArray, missing: AnyArray | None = None) -> Array:
@@ -183,18 +186,24 @@ class Smoother:
         self._past = whole[max(0, whole.size - (n - 1)) :] if n > 1 else whole[:0]
         if self.smoothing.kind == "mean":
             return _running_mean(whole, n)[-x.size :]
-        median = _running_median(whole, n)[-x.size :]
-        return median if self.smoothing.kind == "median" else self._gate(whole, x, median)
+        usual = _running_median(whole, n)[-x.size :]
+        return usual if self.smoothing.kind == "median" else self._gate(whole, x, usual)
 
     def _exponential(self, x: Array) -> Array:
-        from scipy.signal import lfilter
-
         weight = 2.0 / (self.smoothing.samples + 1)
-        start = x[0] if math.isnan(self._level) else self._level
-        smooth, _ = lfilter([weight], [1.0, weight - 1.0], x, zi=[(1.0 - weight) * start])
+        start = float(x[0]) if math.isnan(self._level) else self._level
+        self._seen += x.size
+        if self._seen > SHORT_LOG:
+            from scipy.signal import lfilter  # which takes a second and more to load
+
+            smooth: Array = lfilter([weight], [1.0, weight - 1.0], x, zi=[(1.0 - weight) * start])[
+                0
+            ]
+        else:  # the same sums in the same order
+            level, kept = start, 1.0 - weight
+            smooth = np.array([level := kept * level + part for part in (weight * x).tolist()])
         self._level = float(smooth[-1])
-        result: Array = smooth
-        return result
+        return smooth
 
     def _blocks(self, x: Array, n: int) -> Array:
         """The result of the last whole block; until there is one, that of the samples so far."""
@@ -214,17 +223,17 @@ class Smoother:
         self._held = float(known[-1])
         return out
 
-    def _gate(self, whole: Array, x: Array, median: Array) -> Array:
+    def _gate(self, whole: Array, x: Array, usual: Array) -> Array:
         n = self.smoothing.samples
-        off = np.abs(x - median)
+        off = np.abs(x - usual)
         suspects = np.flatnonzero(off > self.smoothing.beyond)
         out = x.copy()
         first = whole.size - x.size
         for i in suspects.tolist():
             window = whole[max(0, first + i - n + 1) : first + i + 1]
-            deviation = 1.4826 * float(np.median(np.abs(window - median[i])))
+            deviation = 1.4826 * median(np.abs(window - usual[i]))
             if off[i] > 4.0 * deviation:
-                out[i] = median[i]
+                out[i] = usual[i]
         return out
 
 
@@ -251,7 +260,7 @@ def _running_median(x: Array, n: int) -> Array:
     out = np.empty(x.size)
     early = min(n - 1, x.size)
     for i in range(early):
-        out[i] = np.median(x[: i + 1])
+        out[i] = median(x[: i + 1])
     if x.size >= n:
         high = _ranked(x, n, n // 2)
         out[n - 1 :] = high if n % 2 else 0.5 * (_ranked(x, n, n // 2 - 1) + high)

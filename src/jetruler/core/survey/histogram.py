@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..arrays import AnyArray
+from ..arrays import AnyArray, Distinct
 
 BINS = 2**18
 
@@ -39,7 +39,8 @@ class Histogram:
             local = np.bincount(counts - counts.dtype.type(low))
             values = np.arange(low, low + local.size)
         else:
-            values, local = np.unique(counts, return_counts=True)
+            kinds = Distinct(counts)
+            values, local = kinds.values, kinds.often
         if max(-low, high) < 2**24:  # the sums stay exact in 64 bits
             self._sum += int(values @ local)
             self._squares += int(values * values @ local)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..arrays import AnyArray, Array, steps_of
+from ..arrays import AnyArray, Array, Distinct, steps_of
 
 #: Different intervals that are told apart; a log has few, but a torn one may have many.
 KINDS = 4096
@@ -53,10 +53,9 @@ class TimeSurveyor:
         if times.size:
             self._last = float(times[-1])
         # Nine digits: enough to tell intervals apart, too few to tell rounding errors apart.
-        kinds, first, often = np.unique(
-            _nine_digits(steps[there]), return_index=True, return_counts=True
-        )
-        for kind, i, count in zip(kinds.tolist(), first.tolist(), often.tolist(), strict=True):
+        kinds = Distinct(_nine_digits(steps[there]))
+        parts = kinds.values.tolist(), kinds.first.tolist(), kinds.often.tolist()
+        for kind, i, count in zip(*parts, strict=True):
             if kind not in self._often and len(self._often) >= KINDS:
                 kind = min(self._often, key=lambda known: abs(known - kind))
             self._often[kind] = self._often.get(kind, 0) + count

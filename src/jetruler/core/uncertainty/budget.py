@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import Array
+from ..arrays import Array, Distinct
 from ..distributions import normal_quantile, student_quantile
 from ..model.channel import Channel, ruler_of
 from ..model.found import Found
@@ -289,16 +289,16 @@ ONE_BY_ONE = 16
 def coverage_factor(degrees: Array, level: float) -> Array:
     """Student's factor for an interval of this level; the normal one for infinite degrees."""
     tail = 0.5 + level / 2
-    different, which = np.unique(degrees, return_inverse=True)
-    if different.size > ONE_BY_ONE:
+    different = Distinct(degrees)
+    if different.values.size > ONE_BY_ONE:
         from scipy.special import stdtrit
 
         known = np.isinf(degrees)
         with np.errstate(all="ignore"):
             found: Array = stdtrit(np.where(known, 1.0, degrees), tail)
         return np.where(known, normal_quantile(tail), found)
-    factors = np.array([student_quantile(float(each), tail) for each in different])
-    return factors[which].reshape(degrees.shape)
+    factors: Array = np.array([student_quantile(float(each), tail) for each in different.values])
+    return factors[different.which].reshape(degrees.shape)
 
 
 def expanded(what: Ruler | Law | Channel, counts: Array, given: Conditions | None = None) -> Array:
