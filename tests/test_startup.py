@@ -9,9 +9,12 @@ from pathlib import Path
 import pytest
 
 #: Packages that take long to load, or much memory, or that not everybody has.
-HEAVY = set(
-    ["dask", "hypothesis", "importlib.metadata", "matplotlib", "matplotlib.pyplot", "numpy.ma", "numpy.random", "numpy.testing", "pandas", "PIL", "pint", "polars", "pyarrow", "pyarrow.dataset", "pyarrow.parquet", "scipy", "scipy.ndimage", "scipy.signal", "scipy.special", "serial", "statistics", "tomlkit", "urllib.request"]
-)
+HEAVY = {
+    *("dask", "hypothesis", "importlib.metadata", "matplotlib", "matplotlib.pyplot"),
+    *("numpy.ma", "numpy.random", "numpy.testing", "pandas", "PIL", "pint", "polars"),
+    *("pyarrow", "pyarrow.dataset", "pyarrow.parquet", "scipy", "scipy.ndimage"),
+    *("scipy.signal", "scipy.special", "serial", "statistics", "tomlkit", "urllib.request"),
+}
 
 #: What each command may load of these.
 LOADS: dict[str, set[str]] = {
