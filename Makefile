@@ -6,12 +6,14 @@ PIP = .venv/bin/python -m pip install -qq --disable-pip-version-check --no-compi
 COMPILE = .venv/bin/python -m compileall -qq -j 0 .venv/lib src
 PYTEST = .venv/bin/python -m pytest -n auto --dist loadgroup
 
-# Each stamp says what .venv holds: the product; what tests it; what checks its code.
+# Each stamp says what .venv holds: the product; what tests it; what checks its code;
+# what makes its site.
 PRODUCT = .venv/product
 TESTS = .venv/tests
 CHECKS = .venv/checks
+SITE = .venv/site
 
-.PHONY: test soak demo bench lint mutants fuzz dist truth
+.PHONY: test soak demo bench lint mutants fuzz dist truth docs
 
 test: $(TESTS)
 	$(PYTEST)
@@ -31,6 +33,10 @@ dist: $(TESTS)
 
 bench: $(TESTS)
 	.venv/bin/python -m benchmarks
+
+# The documentation as a site, in site/: it loads nothing from elsewhere, and opens from its folder.
+docs: $(SITE)
+	NO_MKDOCS_2_WARNING=1 .venv/bin/mkdocs build --strict --quiet
 
 # How often verdicts are right, over many made-up cases: docs/truth.md.
 truth: $(TESTS)
@@ -66,5 +72,10 @@ $(TESTS): pyproject.toml
 
 $(CHECKS): $(TESTS)
 	$(PIP) -e '.[dev]'
+	$(COMPILE)
+	touch $@
+
+$(SITE): $(TESTS)
+	$(PIP) -e '.[docs]'
 	$(COMPILE)
 	touch $@

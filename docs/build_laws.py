@@ -25,7 +25,7 @@ Made by `python docs/build_laws.py` from the laws themselves. Every law has a fo
 (its derivative) and a worked line in both directions; not a number in gives not a number out.
 
 A law of your own: a subclass of `jetruler.Law` in your package, named in the entry-point group `jetruler.laws`;
-[examples/own_law](../examples/own_law) is a whole one.
+`examples/own_law` is a whole one.
 """
 
 PART = """

@@ -21,7 +21,6 @@ from jetruler import (
     Divider,
     JetRulerError,
     Line,
-    Severity,
     Whole,
     check,
     choose_resistor,
@@ -32,6 +31,7 @@ from jetruler.core.check.facts import Facts
 from jetruler.core.check.with_log import Logged, floating_input, unreached_marks
 from jetruler.core.choose.averaging import choose_averaging
 from jetruler.core.survey.floating import Blocks
+from jetruler.results import Severity
 
 from .conftest import Cli
 from .sizes import fewer

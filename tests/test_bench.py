@@ -6,8 +6,9 @@ from pathlib import Path
 
 import pytest
 
-from jetruler import Adc, BenchError, Counts, Expect, Toleranced, load_bench
+from jetruler import Adc, Counts, Expect, Toleranced, load_bench
 from jetruler.benchfile.load import parse_bench
+from jetruler.errors import BenchError
 
 HEAD = '[converter]\nbits = 12\nvref = "3.3 V ± 1 %"\n'
 

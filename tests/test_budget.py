@@ -14,7 +14,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import jetruler as jr
-from jetruler import Adc, Beta, Divider, Formula, JetRulerError, Line, Ruler, Smoothing, To
+from jetruler import (
+    Adc,
+    Beta,
+    Divider,
+    Formula,
+    JetRulerError,
+    Line,
+    Ruler,
+    Smoothing,
+    To,
+)
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.model.dither import lasting_rounding
 from jetruler.core.uncertainty.budget import coverage_factor, effective_degrees, expanded
@@ -31,7 +41,7 @@ def bean(home: Path) -> jr.Channel:
     return jr.load_bench(home / "bench.toml")["bean"]
 
 
-def rows(found: jr.Budget) -> dict[str, float]:
+def rows(found: jr.results.Budget) -> dict[str, float]:
     return {row.source: float(row.effect) for row in found.rows}
 
 

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from scipy.stats import t as student
 
 import jetruler as jr
-from jetruler import Adc, Channel, Counts, Expect, Formula, JetRulerError, Line, ParameterError
+from jetruler import Adc, Channel, Counts, Expect, Formula, JetRulerError, Line
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.calibrate.in_channel import calibration_title
 from jetruler.core.calibrate.result import decimals
@@ -24,6 +24,7 @@ from jetruler.core.firmware.program import ProgramModel
 from jetruler.core.firmware.selection import ExportError, export
 from jetruler.core.firmware.wanted import ExactValues
 from jetruler.core.model.ruler import Ruler
+from jetruler.errors import ParameterError
 
 T = jr.Toleranced
 

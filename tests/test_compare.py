@@ -10,9 +10,10 @@ import pandas as pd
 import pytest
 
 import jetruler as jr
-from jetruler import JetRulerError, PairsError, compare
+from jetruler import JetRulerError, compare
 from jetruler.core.calibrate.series import aligned
 from jetruler.core.uncertainty.succession import correlation_time, noise_of
+from jetruler.errors import PairsError
 
 from .conftest import Cli
 

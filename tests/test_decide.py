@@ -11,7 +11,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from jetruler import Bench, ParameterError, Reading
+from jetruler import Bench
 from jetruler.benchfile.load import BenchError, parse_bench
 from jetruler.core.decide.channel_reader import ChannelReader
 from jetruler.core.decide.conditions import Condition, Conditioner
@@ -19,6 +19,8 @@ from jetruler.core.decide.decisions import Decisions
 from jetruler.core.decide.drives import Drive, Driver
 from jetruler.core.decide.memory import Clock
 from jetruler.core.decide.trips import Trip, Tripper
+from jetruler.errors import ParameterError
+from jetruler.results import Reading
 
 from .sizes import sizes
 

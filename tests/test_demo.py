@@ -16,7 +16,7 @@ import pytest
 
 import jetruler
 from jetruler import Adc, Channel, Clamp, Counts, Line, demo, load_bench
-from jetruler.core.laws import HOMES, _own_laws
+from jetruler.core.laws import CLASSES, HOMES, _own_laws
 from jetruler.core.model.ticks import round_values, true_ticks
 from jetruler.demo import saturday, store
 from jetruler.demo.generate import as_csv
@@ -28,6 +28,7 @@ from jetruler.plots.style import new_figure, rendered
 
 from .command import Done
 from .conftest import Cli
+from .public import MODULES, PUBLIC
 from .sizes import soak
 
 ROOT = Path(__file__).parents[1]
@@ -154,15 +155,22 @@ def test_the_page_of_laws_is_made_from_the_laws() -> None:
 
 
 def test_every_public_name_is_there_and_documented() -> None:
-    for name in jetruler.__all__:
-        value = getattr(jetruler, name)
+    for name, value in PUBLIC.items():
         text = vars(value).get("__doc__") if isinstance(value, type) else value.__doc__
         assert text is not None, name
         assert not text.startswith(f"{name}("), f"{name}: the text that dataclass made"
         assert len(text.split()) > 3, name
-    assert set(jetruler.__all__) <= set(dir(jetruler))
-    with pytest.raises(AttributeError, match="no attribute 'nonsense'"):
-        _ = jetruler.nonsense
+    for module in MODULES:
+        assert dir(module) == sorted(module.__all__)
+        with pytest.raises(AttributeError, match="nonsense"):
+            _ = module.nonsense
+    assert set(jetruler.__all__) >= set(CLASSES) | {"Law"}
+
+
+def test_the_help_of_the_package_tells_every_name_in_two_screens() -> None:
+    told = jetruler.__doc__ or ""
+    assert len(told.splitlines()) < 50 - 5  # two terminals of 25 lines, a few taken by pydoc
+    assert set(jetruler.__all__) - {"errors", "plots", "results"} <= set(re.findall(r"\w+", told))
 
 
 @pytest.mark.parametrize(

@@ -17,6 +17,7 @@ from jetruler.core.model.reading import FLAG_NAMES
 
 from .command import ENCODING
 from .conftest import Cli
+from .public import PUBLIC
 
 ROOT = Path(__file__).parents[1]
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
@@ -64,13 +65,13 @@ def test_console_blocks_show_what_comes_out(page: Path, home: Path, cli: Cli) ->
                 assert line == "…" or line in said, f"{command}: {line}"
 
 
-@pytest.mark.parametrize("name", sorted(set(jr.__all__) - {"__version__"}))
+@pytest.mark.parametrize("name", sorted(PUBLIC))
 def test_the_example_of_every_public_name_runs(
     name: str, home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Its own example, not one that it inherits; files are those of the demo."""
     monkeypatch.chdir(home)
-    thing = getattr(jr, name)
+    thing = PUBLIC[name]
     text = vars(thing).get("__doc__") if isinstance(thing, type) else thing.__doc__
     examples = doctest.DocTestParser().get_doctest(text or "", {}, name, None, None)
     assert any(example.want for example in examples.examples), f"{name} has no example"

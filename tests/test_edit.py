@@ -10,9 +10,10 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from jetruler import BenchError, Line, Ruler, load_bench, write_correction
+from jetruler import Line, Ruler, load_bench, write_correction
 from jetruler.benchfile.edit import write_law
 from jetruler.benchfile.load import parse_bench
+from jetruler.errors import BenchError
 
 LAWS = [
     '{ law = "line", gain = 2, unit = "%" }',

@@ -15,13 +15,14 @@ from typing import Any
 import numpy as np
 import pytest
 
-from jetruler import Bench, Channel, Counts, JetRulerError, Law, Line, ParameterError
+from jetruler import Bench, Channel, Counts, JetRulerError, Law, Line
 from jetruler.core.firmware.by_count import flags_program
 from jetruler.core.firmware.knots import fewest_knots
 from jetruler.core.firmware.names import comment, safe_name
 from jetruler.core.firmware.program import Program, ProgramModel, TooWideError
 from jetruler.core.firmware.selection import Exported, export
 from jetruler.core.firmware.threshold import threshold
+from jetruler.errors import ParameterError
 from jetruler.targets import c_code as c
 from jetruler.targets.register import TARGETS
 from jetruler.targets.target import Target, Wish

@@ -16,10 +16,11 @@ import numpy as np
 import pytest
 
 import jetruler.core.laws as laws
-from jetruler import BenchError, LogError, load_bench
+from jetruler import load_bench
 from jetruler.benchfile.bench_text import replace_file
 from jetruler.benchfile.edit import write_marks
 from jetruler.benchfile.load import parse_bench
+from jetruler.errors import BenchError, LogError
 from jetruler.logs.ahead import ahead
 from jetruler.logs.output import Output, write_file
 

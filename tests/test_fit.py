@@ -20,13 +20,13 @@ from jetruler import (
     Law,
     Line,
     Marks,
-    MarksError,
     calibrate,
     fit,
 )
 from jetruler.benchfile.written import law_line
 from jetruler.core.laws.build import build_law
 from jetruler.core.uncertainty.rounding import rounded, with_uncertainty
+from jetruler.errors import MarksError
 
 from .conftest import Cli
 from .sizes import sizes

@@ -210,7 +210,7 @@ def test_a_covariance_moves_the_parameters_together() -> None:
     ],
 )
 def test_a_covariance_that_is_none_is_refused(given: str, says: str) -> None:
-    with pytest.raises(jr.BenchError) as error:
+    with pytest.raises(jr.errors.BenchError) as error:
         parse_bench(BENCH.format(given))
     assert says in str(error.value)
 
@@ -239,5 +239,5 @@ def test_whole_numbers_that_no_float_holds_are_refused(key: str) -> None:
     }.get(key, huge)
     text = BENCH.format(SOUND + PAIR)
     text = text[: text.index("calibration")] + f"{key} = {value}\n"
-    with pytest.raises(jr.BenchError, match=r"(is|are) right"):
+    with pytest.raises(jr.errors.BenchError, match=r"(is|are) right"):
         parse_bench(text)

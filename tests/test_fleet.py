@@ -21,10 +21,11 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
-from jetruler import Bench, LogError, convert, convert_all, load_bench
+from jetruler import Bench, convert, convert_all, load_bench
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.model.channel import Channel
 from jetruler.core.model.ruler import Ruler
+from jetruler.errors import LogError
 from jetruler.fleet.attempt import Outcome
 from jetruler.fleet.plan import is_many, planned
 

@@ -16,9 +16,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
 
-from jetruler import Bench, Channel, Flag, LogError, LogFormat, convert, load_bench, look
+from jetruler import Bench, Channel, Flag, LogFormat, convert, load_bench, look
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.model.every_count import EveryCount
+from jetruler.errors import LogError
 
 from .conftest import Cli
 

@@ -22,9 +22,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from jetruler import Adc, Bench, Beta, Divider, LogError, Ruler, convert, load_bench
+from jetruler import Adc, Bench, Beta, Divider, Ruler, convert, load_bench
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.model.lookup import WORTH_A_THREAD
+from jetruler.errors import LogError
 
 from .conftest import BENCH, of_cluster
 from .sizes import fewer

@@ -202,7 +202,7 @@ def test_checked_fitted_compared_averaged_drawn(store: Path, cli: Cli) -> None:
     ],
 )
 def test_one_sentence_for_a_wrong_input(line: str, says: str) -> None:
-    with pytest.raises(jr.BenchError) as caught:
+    with pytest.raises(jr.errors.BenchError) as caught:
         parse_bench(f'[channel.a]\ncolumn = "x"\n{line}\n')
     assert says in str(caught.value)
 
@@ -295,7 +295,7 @@ def test_left_scaled_results_have_their_rails_and_steps(
 )
 def test_the_converter_is_checked_though_nothing_uses_it(converter: str, says: str) -> None:
     text = f'[converter]\n{converter}\n[channel.a]\ncolumn = "x"\ninput = {{ unit = "V" }}\n'
-    with pytest.raises(jr.BenchError) as caught:
+    with pytest.raises(jr.errors.BenchError) as caught:
         parse_bench(text)
     assert says in str(caught.value)
 

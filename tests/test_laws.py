@@ -27,7 +27,6 @@ from jetruler import (
     Limits,
     Line,
     Magnitude,
-    ParameterError,
     PassThrough,
     Platinum,
     Polynomial,
@@ -44,6 +43,7 @@ from jetruler import (
 from jetruler.core.laws import HOMES, law_named
 from jetruler.core.model.text import number
 from jetruler.core.solve import NoInverseError
+from jetruler.errors import ParameterError
 
 from .sizes import fewer
 

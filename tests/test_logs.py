@@ -15,7 +15,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from jetruler import Bench, LogError, LogFormat, convert
+from jetruler import Bench, LogFormat, convert
+from jetruler.errors import LogError
 from jetruler.logs import source
 from jetruler.logs.summary import Summary
 

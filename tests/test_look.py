@@ -12,8 +12,9 @@ import pandas as pd
 import pytest
 from scipy.signal import lfilter
 
-from jetruler import LogError, load_bench, look
+from jetruler import load_bench, look
 from jetruler.benchfile.starter import KINDS
+from jetruler.errors import LogError
 from jetruler.logs.plot_series import read_series
 from jetruler.logs.source import LogSource
 from jetruler.plots.draw_log import draw_histogram, draw_log

@@ -14,6 +14,7 @@ import polars as pl
 import pytest
 
 import jetruler
+from jetruler.errors import ParameterError
 
 #: A notebook has no type checker; what texts and lists become is checked here as it runs.
 jr: Any = jetruler
@@ -101,22 +102,22 @@ def test_what_is_typed_is_taken(typed: Callable[[], Any], given: Any) -> None:
 
 #: What cannot be taken, and the sentence that says what can.
 REFUSED: list[tuple[str, Callable[[], Any], type[Exception], str]] = [
-    ("kelvin that are degrees", lambda: jr.Beta(1e5, 3950, t0=25), jr.ParameterError,
+    ("kelvin that are degrees", lambda: jr.Beta(1e5, 3950, t0=25), ParameterError,
      't0: found 25; 25 K is -248.15 °C; a text says the unit: "25 degC"'),
-    ("degrees of no scale", lambda: jr.Beta(1e5, 3950, t0="25"), jr.ParameterError,
+    ("degrees of no scale", lambda: jr.Beta(1e5, 3950, t0="25"), ParameterError,
      "a temperature says its unit"),
-    ("volts for ohms", lambda: jr.Divider("4.7 V"), jr.ParameterError, "is in V; Ω is wanted here"),
-    ("no quantity", lambda: jr.Divider("large"), jr.ParameterError, "does not read as a quantity"),
+    ("volts for ohms", lambda: jr.Divider("4.7 V"), ParameterError, "is in V; Ω is wanted here"),
+    ("no quantity", lambda: jr.Divider("large"), ParameterError, "does not read as a quantity"),
     ("a frame with words", lambda: RULER(pd.DataFrame({"a": [1], "b": ["x"]})), TypeError,
      "column 'b': numbers are wanted"),
-    ("a chain of numbers", lambda: jr.Channel("k", 5, "a"), jr.ParameterError,
+    ("a chain of numbers", lambda: jr.Channel("k", 5, "a"), ParameterError,
      "a ruler, a law, or laws in order are right"),
     ("smoothing as a table",
      lambda: jr.Channel("k", RULER, "a", smooth={"kind": "mean"}),
-     jr.ParameterError, 'Smoothing("median", 5)'),
-    ("a bench of rulers", lambda: jr.Bench("Desk", [RULER]), jr.ParameterError,
+     ParameterError, 'Smoothing("median", 5)'),
+    ("a bench of rulers", lambda: jr.Bench("Desk", [RULER]), ParameterError,
      "channels are right"),
-    ("two channels of one name", lambda: jr.Bench("Desk", [KNOB, KNOB]), jr.ParameterError,
+    ("two channels of one name", lambda: jr.Bench("Desk", [KNOB, KNOB]), ParameterError,
      "a name for each is right"),
     ("a channel that is not there", lambda: jr.Bench("Desk", [KNOB])["nob"], KeyError,
      "no channel 'nob'; the nearest right name is 'knob'"),

@@ -10,9 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import jetruler as jr
-from jetruler import LogError, PairsError, compare, read_pairs
+from jetruler import compare, read_pairs
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.calibrate.series import aligned, delay_of
+from jetruler.errors import LogError, PairsError
 from jetruler.plots.draw_budget import draw_band, draw_shares, draw_sources
 from jetruler.plots.draw_choose import draw_choose
 from jetruler.plots.draw_compare import draw_compare

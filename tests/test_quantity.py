@@ -12,9 +12,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import jetruler as jr
-from jetruler import QuantityError, Toleranced, quantity
+from jetruler import Toleranced, quantity
 from jetruler.core.laws.build import build_law
 from jetruler.core.model.column_unit import column_unit
+from jetruler.errors import QuantityError
 
 # IEC 60062: the letter stands for the decimal point; and the ways people write the same value.
 READ = [
@@ -137,9 +138,9 @@ def test_every_unit_that_a_law_converts_reads_as_a_quantity(
     ["m**99999999", "V()", "2**9", "m^m", "m*" * 40 + "m", "f('o')", "[1]", "9e9m"],
 )
 def test_a_unit_is_a_name_and_nothing_to_compute(unit: str) -> None:
-    with pytest.raises(jr.QuantityError):
+    with pytest.raises(jr.errors.QuantityError):
         quantity(f"1 {unit}")
-    with pytest.raises(jr.ParameterError):
+    with pytest.raises(jr.errors.ParameterError):
         jr.To(unit)
 
 

@@ -11,7 +11,18 @@ from hypothesis import strategies as st
 from scipy.optimize import curve_fit
 
 import jetruler as jr
-from jetruler import Adc, Beta, Divider, Line, Marks, MarksError, PowerLaw, SteinhartHart, To, fit
+from jetruler import (
+    Adc,
+    Beta,
+    Divider,
+    Line,
+    Marks,
+    PowerLaw,
+    SteinhartHart,
+    To,
+    fit,
+)
+from jetruler.errors import MarksError
 
 Array = Any
 

@@ -107,10 +107,10 @@ def test_code_from_python_is_that_of_the_tool(to: str, name: str, home: Path, cl
 def test_code_that_cannot_be_written_says_why(tmp_path: Path) -> None:
     made = jr.export(SENSOR, arith="float")
     assert "float" in made.text("c")
-    with pytest.raises(jr.ExportError, match="python computes in float64"):
+    with pytest.raises(jr.errors.ExportError, match="python computes in float64"):
         made.text("python")
-    with pytest.raises(jr.ExportError, match="one of c, python, st is right"):
+    with pytest.raises(jr.errors.ExportError, match="one of c, python, st is right"):
         made.text("basic")
-    with pytest.raises(jr.ExportError, match=r"a name that ends in \.h"):
+    with pytest.raises(jr.errors.ExportError, match=r"a name that ends in \.h"):
         made.save(tmp_path / "bean.bas")
     assert not list(tmp_path.iterdir())

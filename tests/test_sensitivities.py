@@ -103,7 +103,7 @@ def test_tolerances_of_every_kind(
     "text", ["5 V (k=2)", "5 V ± 1 % (k=0)", "5 V ± 1 % (k=-1)", "5 V ± (k=2)"]
 )
 def test_tolerances_that_do_not_read(text: str) -> None:
-    with pytest.raises(jr.QuantityError, match="k"):
+    with pytest.raises(jr.errors.QuantityError, match="k"):
         quantity(text)
 
 
@@ -186,5 +186,5 @@ def test_budget_as_a_table_of_arrays(tmp_path: Path) -> None:
     assert per_reading.random == pytest.approx(4 * _noise(found), rel=1e-9)
 
 
-def _noise(found: jr.Budget) -> float:
+def _noise(found: jr.results.Budget) -> float:
     return next(float(row.effect) for row in found.rows if row.source == "noise")

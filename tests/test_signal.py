@@ -16,9 +16,6 @@ from scipy.signal import lfilter
 from scipy.stats import norm
 
 from jetruler import (
-    BenchError,
-    LogError,
-    ParameterError,
     Smoother,
     Smoothing,
     block_averages,
@@ -29,6 +26,7 @@ from jetruler import (
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.arrays import Array
 from jetruler.core.decide import smoothing as smoothing_module
+from jetruler.errors import BenchError, LogError, ParameterError
 
 RANDOM = np.random.RandomState(5)
 

@@ -11,11 +11,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from jetruler import NothingMovedError, find_ends, survey
+from jetruler import find_ends, survey
 from jetruler.core.survey.envelope import STRETCHES, Envelope
 from jetruler.core.survey.histogram import BINS, Histogram
 from jetruler.core.survey.survey import Stretch, Surveyor
 from jetruler.core.survey.timing import TimeSurveyor
+from jetruler.errors import NothingMovedError
 
 RANDOM = np.random.RandomState(4)
 

@@ -61,7 +61,7 @@ class BenchError(JetRulerError):
     >>> import jetruler as jr
     >>> try:
     ...     jr.load_bench("none.toml")
-    ... except jr.BenchError as error:
+    ... except jr.errors.BenchError as error:
     ...     print(error)
     none.toml: there is no such file; name a bench file with --bench
     """
@@ -111,8 +111,39 @@ def load_bench(path: str | PathLike[str]) -> Bench:
 
 
 def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> Bench:
-    """The bench that a TOML text describes; `name` stands in the messages, files that it names
-    stand in `folder`."""
+    """Read a bench from a text.
+
+    Parameters
+    ----------
+    text : str
+        What would stand in a bench file (TOML).
+    name : str
+        What messages call it.
+    folder : path
+        Where the files stand that it names.
+
+    Returns
+    -------
+    Bench
+        Its channels, trips, drives and stream.
+
+    Raises
+    ------
+    BenchError
+        For a text that is no TOML, or has errors (all of them).
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.parse_bench('''
+    ... [channel.rail]
+    ... column = "a3"
+    ... converter = { bits = 12, vref = "3.3 V" }
+    ... laws = [{ law = "attenuator", upper = "10 kohm", lower = "3.3 kohm" }]
+    ... ''')
+    >>> round(bench["rail"](1880), 3)
+    6.106
+    """
     try:
         table = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:

@@ -36,7 +36,7 @@ class QuantityError(JetRulerError):
     >>> import jetruler as jr
     >>> try:
     ...     jr.quantity("warm")
-    ... except jr.QuantityError as error:
+    ... except jr.errors.QuantityError as error:
     ...     print(error)
     'warm' does not read as a quantity; write it like "4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC"
     """
@@ -50,7 +50,7 @@ class UnitError(JetRulerError):
     >>> import jetruler as jr
     >>> try:
     ...     jr.Shunt(150) >> jr.Beta(1e4, 3435)
-    ... except jr.UnitError as error:
+    ... except jr.errors.UnitError as error:
     ...     print(error)
     shunt gives A, but beta, which follows it, takes Ω
     """
@@ -73,7 +73,7 @@ class ParameterError(JetRulerError):
     >>> import jetruler as jr
     >>> try:
     ...     jr.Clamp(5, 3)
-    ... except jr.ParameterError as error:
+    ... except jr.errors.ParameterError as error:
     ...     print(error)
     low: found 5; a value below high, 3
     """

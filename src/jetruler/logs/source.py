@@ -42,7 +42,7 @@ class LogError(JetRulerError):
     >>> import jetruler as jr
     >>> try:
     ...     jr.look("none.csv")
-    ... except jr.LogError as error:
+    ... except jr.errors.LogError as error:
     ...     print(error)
     none.csv: there is no such file; a log is wanted
     """

@@ -23,7 +23,7 @@ class MarksError(JetRulerError):
     >>> import jetruler as jr
     >>> try:
     ...     jr.fit([(1, 5)])
-    ... except jr.MarksError as error:
+    ... except jr.errors.MarksError as error:
     ...     print(error)
     line needs marks at 2 different raw values or more; found 1
     """

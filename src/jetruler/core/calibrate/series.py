@@ -18,7 +18,7 @@ class PairsError(JetRulerError):
     >>> import jetruler as jr
     >>> try:
     ...     jr.compare([1.0], [1.0])
-    ... except jr.PairsError as error:
+    ... except jr.errors.PairsError as error:
     ...     print(error)
     first and second have 1 pairs; three or more are right
     """

@@ -62,8 +62,11 @@ class Drive:
         Its name on the wire, of letters, digits, _, . and -; that of the drive if left out.
     about : str, default ""
         Free text for people.
-    bounds : tuple[float, float], optional
-        The range of all commands, narrowed by `clamp`; made from the two.
+
+    Attributes
+    ----------
+    bounds : tuple[float, float]
+        The range of all commands, narrowed by `clamp`.
 
     Raises
     ------

@@ -43,7 +43,7 @@ class ExportError(JetRulerError):
     >>> import jetruler as jr
     >>> try:
     ...     jr.export(jr.Channel("k", jr.Counts(16) >> jr.Line(0.3), "k"), "k", "int16")
-    ... except jr.ExportError as error:
+    ... except jr.errors.ExportError as error:
     ...     print(error)
     k: its counts go up to 65535, which int16 does not hold; --arith int32 does
     """

@@ -53,8 +53,11 @@ class Channel:
     rails : {"ends", "faults"}, optional
         What a sample on a rail is: the end of the travel, or a broken wire; found from the marks,
         the clamp or the limits if left out.
-    ruler : Ruler, optional
-        The chain with the limits behind it; made from the two.
+
+    Attributes
+    ----------
+    ruler : Ruler
+        The chain with the limits behind it.
 
     Examples
     --------

@@ -31,7 +31,7 @@ _CODE_TOLERANCE = {"B": 0.1, "C": 0.25, "D": 0.5, "F": 1, "G": 2, "J": 5, "K": 1
 class Toleranced(float):
     """A number that carries its tolerance as a half-width in the same unit.
 
-    Parameters
+    Attributes
     ----------
     half_width : float
         In the same unit, not negative.

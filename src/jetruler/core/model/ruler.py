@@ -40,7 +40,10 @@ class Ruler:
     ----------
     laws : tuple[Law, ...]
         One or more laws, from the raw side to the true side.
-    units : tuple[str | None, ...], optional
+
+    Attributes
+    ----------
+    units : tuple[str | None, ...]
         Units at the joints: before the first law, then behind each.
 
     Raises

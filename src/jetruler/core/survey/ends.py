@@ -25,7 +25,7 @@ class NothingMovedError(JetRulerError):
     >>> import jetruler as jr
     >>> try:
     ...     jr.find_ends([7, 7, 7])
-    ... except jr.NothingMovedError as error:
+    ... except jr.errors.NothingMovedError as error:
     ...     print(error)
     nothing moved: the samples span 0 counts, noise 0; move the sensor from end to end while logging
     """

@@ -12,7 +12,7 @@ class Severity(IntEnum):
     Examples
     --------
     >>> import jetruler as jr
-    >>> jr.Severity.ERROR < jr.Severity.NOTE
+    >>> jr.results.Severity.ERROR < jr.results.Severity.NOTE
     True
     """
 

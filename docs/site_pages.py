@@ -1,0 +1,132 @@
+"""Pages of the site that are made from the product: the reference, and the command line.
+
+MkDocs calls `on_config` and `on_files`; nothing is written into the folder of the guides.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import click
+
+import jetruler
+from jetruler.cli import cli
+from jetruler.core.laws import CLASSES
+
+STUB = Path(jetruler.__file__).with_suffix(".pyi")
+#: Groups of the public names: a comment of the stub begins one.
+Group = tuple[str, list[str]]
+
+#: What the module pages say above their names.
+MODULES = {
+    "results": "What the functions return",
+    "errors": "Errors",
+    "plots": "Pictures",
+}
+
+
+def groups() -> list[Group]:
+    """The public names of `jetruler`, as its stub groups them."""
+    found: list[Group] = []
+    for line in STUB.read_text("utf-8").splitlines():
+        if title := re.fullmatch(r"# ([A-Z][a-z ]+)", line):
+            found.append((title[1], []))
+        elif (name := re.fullmatch(r"from \.\w\S* import (\w+) as \w+", line)) and found:
+            found[-1][1].append(name[1])
+    found[-1][1].remove("JetRulerError")  # it stands among the errors
+    return found
+
+
+def pages() -> Iterator[tuple[str, str, str]]:
+    """Every page that is made: where it stands, its title and its text."""
+    index = [
+        "# Reference",
+        "",
+        "`import jetruler as jr` gives these names; no other is public.",
+        "",
+    ]
+    made = []
+    for title, names in groups():
+        place = title.lower().replace(" ", "-") + ".md"
+        made.append((f"reference/{place}", title, _page(title, "jetruler", names)))
+        index.append(f"- [{title}]({place}): " + ", ".join(f"`{name}`" for name in names))
+    for module, title in MODULES.items():
+        names = sorted(getattr(jetruler, module).__all__)
+        prefix = f"jetruler.{module}"
+        text = _page(title, prefix, names)
+        made.append((f"reference/{module}.md", title, text))
+        index.append(
+            f"- [{title}]({module}.md), `jr.{module}`: " + ", ".join(f"`{n}`" for n in names)
+        )
+    yield "reference/index.md", "Reference", "\n".join(index) + "\n"
+    yield from made
+    yield "commands.md", "The command line", _commands()
+
+
+def _page(title: str, prefix: str, names: list[str]) -> str:
+    return f"# {title}\n\n" + "\n".join(_entry(prefix, name) for name in names)
+
+
+def _entry(prefix: str, name: str) -> str:
+    """What makes the text of a name. All laws have the methods that their base tells of."""
+    alone = "    options: { members: false }\n" if name in CLASSES else ""
+    return f"::: {_home(prefix, name)}\n{alone}"
+
+
+def _home(prefix: str, name: str) -> str:
+    """Where the code of a public name stands, for the tool that reads it."""
+    module = jetruler if prefix == "jetruler" else getattr(jetruler, prefix.partition(".")[2])
+    thing = getattr(module, name)
+    return f"{thing.__module__}.{thing.__qualname__}" if hasattr(thing, "__qualname__") else name
+
+
+def _commands() -> str:
+    """What `--help` says, of every command."""
+    parts = [
+        "# The command line",
+        "",
+        "What `jetruler COMMAND --help` says, command by command.",
+        "",
+    ]
+    top = click.Context(cli, info_name="jetruler", terminal_width=100)
+    parts += _told(cli, top, "jetruler")
+    for path, command, context in _below(cli, top, "jetruler"):
+        parts += [f"## `{path}`", "", *_told(command, context, path)]
+    return "\n".join(parts)
+
+
+def _below(
+    group: click.Group, context: click.Context, path: str
+) -> Iterator[tuple[str, click.Command, click.Context]]:
+    for name in group.list_commands(context):
+        command = group.get_command(context, name)
+        assert command is not None
+        inner = click.Context(command, info_name=name, parent=context, terminal_width=100)
+        yield f"{path} {name}", command, inner
+        if isinstance(command, click.Group):
+            yield from _below(command, inner, f"{path} {name}")
+
+
+def _told(command: click.Command, context: click.Context, path: str) -> list[str]:
+    return ["```text", command.get_help(context).strip(), "```", ""]
+
+
+def on_config(config: Any) -> Any:
+    """Put the pages of the reference below its heading."""
+    reference = next(part["Reference"] for part in config.nav if "Reference" in part)
+    for place, title, _ in pages():
+        if place.startswith("reference/") and not place.endswith("index.md"):
+            reference.append({title: place})
+    return config
+
+
+def on_files(files: Any, config: Any) -> Any:
+    """Add the pages."""
+    from mkdocs.structure.files import File
+
+    for place, _, text in pages():
+        files.append(File.generated(config, place, content=text))
+    return files
