@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import doctest
 import re
 import shlex
@@ -38,12 +39,14 @@ def test_python_blocks_say_what_comes_out(
     for file in demo.FILES:
         (tmp_path / file).write_bytes(demo.read(file))
     scope: dict[str, Any] = {"jr": jr}
-    for line in filter(None, block.splitlines()):
-        code, _, comment = line.partition("#")
+    lines = block.splitlines()
+    for statement in ast.parse(block).body:
+        code = ast.get_source_segment(block, statement) or ""
+        comment = lines[(statement.end_lineno or 0) - 1].partition("#")[2]
         claimed = re.match(r"\s*(\d+\.\d+)…?", comment)
-        if claimed and "=" not in code.split("(")[0]:
+        if claimed and isinstance(statement, ast.Expr):
             found = eval(code, scope)  # our own document
-            assert str(found).startswith(claimed[1]), line
+            assert str(found).startswith(claimed[1]), code
         else:
             exec(code, scope)
 

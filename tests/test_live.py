@@ -27,9 +27,11 @@ import numpy as np
 import pytest
 
 from jetruler import demo, load_bench
+from jetruler.cli.live_keys import Controls
 from jetruler.cli.live_view import LiveView
 from jetruler.core.model.stream import Stream
 from jetruler.demo.stand_in import Board, Fault
+from jetruler.live.desk import Desk
 from jetruler.live.lines import LONGEST, Lines
 from jetruler.live.outlet import Outlet
 from jetruler.live.parse import Parser
@@ -519,7 +521,7 @@ def test_a_torn_command_ends_before_the_next_and_safe_is_insisted_on(
 
     monkeypatch.setattr("jetruler.live.sender.RETRY", 0.001)
     wire = Torn()
-    sender = Sender(load_bench(home / "bench.toml"), wire)
+    sender = Sender(load_bench(home / "bench.toml"), wire, armed=True)
     sender.send({"flap": 1234.0})
     wire.fail = 4
     sender.safe()
@@ -672,10 +674,10 @@ def test_the_view_fits_its_window(start: Start, home: Path) -> None:
         session.station.take(cells, np.array([i / 5]), 0.0)
     view = LiveView(colour=False)
     for width, height in ((80, 24), (40, 10), (141, 44), (20, 4), (300, 90)):
-        lines = view.picture(session, session.progress.started + 1, width, height)
+        lines = view.picture(Controls(Desk(session)), session.progress.started + 1, width, height)
         assert len(lines) <= height
         assert all(len(line) <= width for line in lines)
-    text = "\n".join(view.picture(session, 0, 80, 24))
+    text = "\n".join(view.picture(Controls(Desk(session)), 0, 80, 24))
     assert "damper" in text
     assert "198…" in text
     assert "▲" in text

@@ -11,9 +11,11 @@ from pathlib import Path
 import pytest
 
 from jetruler import demo, load_bench
+from jetruler.cli.live_keys import Controls
 from jetruler.cli.live_view import LiveView
 from jetruler.core.model.stream import Stream
 from jetruler.demo.stand_in import Board, Fault
+from jetruler.live.desk import Desk
 from jetruler.live.saved import Saved
 from jetruler.live.session import Parts, Session
 from jetruler.live.stream_errors import SourceEnded, SourceGone
@@ -56,7 +58,7 @@ def parts(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Parts:
     path.write_bytes(demo.read("bench.toml"))
     bench = load_bench(path)
     source = Script()
-    return Parts(str(path), bench, bench.stream or Stream(), source, {}, wire=source)
+    return Parts(str(path), bench, bench.stream or Stream(), source, {}, wire=source, armed=True)
 
 
 def script(parts: Parts, *steps: bytes | type[BaseException]) -> Script:
@@ -155,7 +157,7 @@ def test_the_view_says_what_is_so(parts: Parts) -> None:
     session = Session(parts)
     session.run()
     view = LiveView(colour=False)
-    lines = view.picture(session, session.progress.started + 1.0, 80, 24)
+    lines = view.picture(Controls(Desk(session)), session.progress.started + 1.0, 80, 24)
     text = "\n".join(lines)
     assert lines[0].startswith("Roaster bench · script")
     assert lines[0].endswith("1 bad line (fields 1)")
@@ -167,10 +169,11 @@ def test_the_view_says_what_is_so(parts: Parts) -> None:
     assert "ON  since" in loose
     assert any(line.startswith("flap") and "SAFE" in line for line in lines)
     assert "drives (armed)" in text
-    tall = view.picture(session, session.progress.started + 1.0, 120, 50)
+    tall = view.picture(Controls(Desk(session)), session.progress.started + 1.0, 120, 50)
     assert sum("▼" in line for line in tall) == 8  # both edges of every ruler
     assert any("250" in line and "100" in line for line in tall)
-    coloured = LiveView(colour=True).picture(session, session.progress.started + 1.0, 80, 24)
+    now = session.progress.started + 1.0
+    coloured = LiveView(colour=True).picture(Controls(Desk(session)), now, 80, 24)
     assert any("\x1b[" in line for line in coloured)
 
 

@@ -275,7 +275,7 @@ class Wire:
 
 def test_commands_go_out_when_they_change(bench: Bench) -> None:
     wire = Wire()
-    sender = Sender(bench, wire)
+    sender = Sender(bench, wire, armed=True)
     sender.safe()
     sender.send({"flap": 1200.0, "fan": 7.0})
     sender.send({"flap": 1200.0, "fan": 255.0})
@@ -286,7 +286,7 @@ def test_commands_go_out_when_they_change(bench: Bench) -> None:
 
 def test_a_wire_that_was_cut_is_tried_again(bench: Bench, monkeypatch: pytest.MonkeyPatch) -> None:
     wire = Wire()
-    sender = Sender(bench, wire)
+    sender = Sender(bench, wire, armed=True)
     wire.cut = True
     sender.send({"flap": 1200.0})
     assert (sender.unsent, sender.failure) == (1, "cut")
@@ -309,7 +309,7 @@ def test_nothing_is_sent_unarmed(bench: Bench) -> None:
 
 def test_an_output_that_is_no_longer_driven_goes_to_safe(bench: Bench) -> None:
     wire = Wire()
-    sender = Sender(bench, wire)
+    sender = Sender(bench, wire, armed=True)
     sender.send({"flap": 1200.0, "fan": 255.0})
     without = parse_bench(BENCH.replace("[drive.fan]", "[drive.fan2]").replace("pin9", "pin8"))
     sender.change(without)

@@ -14,14 +14,14 @@ Laws        Adc Counts Input Amplifier Attenuator Divider Shunt
 Rulers      Ruler Channel Bench Stream Flag Toleranced quantity
 Bench files load_bench parse_bench write_calibration write_correction
 Logs        look convert convert_all check_log ConvertOptions LogFormat
-Live        stream
+Live        stream Live
 Smoothing   Smoothing Smoother smooth block_averages
 Decisions   Condition Trip Drive Decisions
 Surveys     survey find_ends how_many check
-Uncertainty budget propagate simulate
+Uncertainty budget propagate simulate what_if
 Calibration Marks read_marks fit FitCovariance calibrate read_pairs compare
 Parts       choose_resistor choose_reference choose_amplifier choose_averaging preferred
-Firmware    export
+Firmware    export naive
 Pictures    plots: one function a picture
 Results     results: the classes of what the functions return
 Errors      JetRulerError; errors: its kinds

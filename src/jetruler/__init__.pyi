@@ -53,6 +53,7 @@ from .logs.source import LogFormat as LogFormat
 
 # Live
 from .live.stream_samples import stream as stream
+from .live.live import Live as Live
 
 # Smoothing
 from .core.decide.smoothing import Smoothing as Smoothing
@@ -76,6 +77,7 @@ from .core.check.rules import check as check
 from .core.uncertainty.budget import budget as budget
 from .core.uncertainty.propagate import propagate as propagate
 from .core.uncertainty.simulate import simulate as simulate
+from .core.uncertainty.what_if import what_if as what_if
 
 # Calibration
 from .core.calibrate.marks import Marks as Marks
@@ -95,6 +97,7 @@ from .core.choose.preferred import preferred as preferred
 
 # Firmware
 from .core.firmware.selection import export as export
+from .core.firmware.naive import naive as naive
 
 # Errors, results and pictures have modules of their own.
 from . import errors as errors

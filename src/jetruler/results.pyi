@@ -6,6 +6,7 @@ from .core.choose.averaging import AveragingChoice as AveragingChoice
 from .core.choose.reference import ReferenceChoice as ReferenceChoice
 from .core.choose.resistor import ResistorChoice as ResistorChoice
 from .core.decide.decisions import Decided as Decided
+from .core.firmware.naive import Naive as Naive
 from .core.firmware.selection import Exported as Exported
 from .core.model.reading import Reading as Reading
 from .core.model.trace import Trace as Trace
@@ -17,6 +18,7 @@ from .core.survey.survey import Survey as Survey
 from .core.uncertainty.budget import Budget as Budget
 from .core.uncertainty.propagate import Propagated as Propagated
 from .core.uncertainty.simulate import Simulation as Simulation
+from .core.uncertainty.what_if import WhatIf as WhatIf
 from .fleet.convert_logs import Fleet as Fleet
 from .live.stream_samples import LiveSample as LiveSample
 from .logs.look_at_log import Look as Look

@@ -7,8 +7,10 @@ from typing import Any, TypeVar
 
 from ..core.decide.conditions import Condition
 from ..core.decide.drives import Drive
+from ..core.decide.patterns import pattern_drives
 from ..core.decide.trips import Trip
 from ..core.errors import ParameterError, ParameterErrors
+from ..core.model.channel import Channel
 from ..core.model.from_table import from_table, frozen
 from ..core.model.quantity import seconds
 from ..core.model.stream import Stream
@@ -88,6 +90,31 @@ def drive_of(
     return _made(Drive, rest, {"name": name, "source": source}, report)
 
 
+def pattern_of(
+    name: str, table: Mapping[str, Any], channels: Mapping[str, Channel], report: Report
+) -> dict[str, Drive]:
+    """A `[drive.<name>]` table with `outputs`: a drive for each place of a zone's pattern."""
+    rest = dict(table)
+    source, outputs, safe = rest.pop("from", None), rest.pop("outputs"), rest.pop("safe", None)
+    for key, value in rest.items():
+        report(ParameterError(key, value, "beside outputs, only from and safe are right"))
+    if not isinstance(source, str) or source not in channels:
+        right = f"a channel with patterns is right; {nearest(str(source), channels)}"
+        report(ParameterError("from", source, right))
+        return {}
+    if not isinstance(outputs, list) or not all(isinstance(each, str) for each in outputs):
+        report(ParameterError("outputs", outputs, "a list of names is right"))
+        return {}
+    if safe is not None and (not isinstance(safe, list) or not all(map(_number, safe))):
+        report(ParameterError("safe", safe, "a list of commands is right, one for each output"))
+        return {}
+    try:
+        return pattern_drives(name, channels[source], outputs, safe)
+    except ParameterError as error:
+        report(error)
+        return {}
+
+
 def output_errors(drives: Mapping[str, Drive]) -> Iterator[tuple[str, ParameterError]]:
     """Two drives on one output."""
     taken: dict[str, str] = {}
@@ -115,6 +142,7 @@ def _made(
 
 
 _TEXTS = {"about", "channel", "format", "delimiter", "timestamp", "time_unit", "output"}
+_TEXTS |= {"wire", "line_end"}
 _TIMES = {"hold", "stay", "within", "stale"}
 _NUMBERS = {"safe", "dead_band", "off", "slew"}
 _PAIRS = {"clamp"}

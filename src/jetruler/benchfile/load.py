@@ -8,7 +8,7 @@ import tomllib
 from collections.abc import Callable, Iterator
 from os import PathLike
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ..core.errors import (
     JetRulerError,
@@ -42,6 +42,10 @@ from .schema import (
     converter_table,
     file_errors,
 )
+
+if TYPE_CHECKING:
+    from ..core.decide.drives import Drive
+    from ..core.decide.trips import Trip
 
 CHANNEL_NAME = re.compile(r"[^\W\d]\w*(-\w+)*")
 
@@ -239,13 +243,17 @@ def _decided(
         return lambda error: errors.append(f"{_named(place)}.{error}")
 
     named = dict.fromkeys(key for key, _ in _tables(table.get("channel")))  # wrong ones too
-    trips, drives = {}, {}
+    trips: dict[str, Trip | None] = {}
+    drives: dict[str, Drive | None] = {}
     for key, part in _tables(table.get("trip")):
         _check_name(key, report("trip", key))
         trips[key] = decide.trip_of(key, part, named, report("trip", key))
     for key, part in _tables(table.get("drive")):
         _check_name(key, report("drive", key))
-        drives[key] = decide.drive_of(key, part, named, trips, report("drive", key))
+        if "outputs" in part:
+            drives |= decide.pattern_of(key, part, channels, report("drive", key))
+        else:
+            drives[key] = decide.drive_of(key, part, named, trips, report("drive", key))
     made = {key: drive for key, drive in drives.items() if drive is not None}
     for key, error in decide.output_errors(made):
         report("drive", key)(error)

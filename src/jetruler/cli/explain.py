@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import shutil
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -17,6 +17,9 @@ from ..core.model.units import symbol
 from .common import bench_option, channel_of, finite_or_none, load, raw_value, read_value
 from .streams import show_json
 
+if TYPE_CHECKING:
+    from ..core.uncertainty.what_if import WhatIf
+
 
 @click.command()
 @click.argument("channel")
@@ -28,6 +31,8 @@ from .streams import show_json
 @click.option("--degrees", type=float, metavar="N", help="With --budget: of freedom of the noise.")
 @click.option("--level", type=float, metavar="P", help="With --budget: 0.99 instead of 0.95.")
 @click.option("--draws", metavar="N", help="With --budget: check it by N draws, or until `stable`.")
+@click.option("--with", "changes", multiple=True, metavar="P=VALUE", help="With --budget: what if.")
+@click.option("--arith", metavar="KIND", help="As a chip does it: int16, int32, float32, uint16-…")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
 @bench_option
 def command(
@@ -38,6 +43,8 @@ def command(
     as_json: bool,
     bench_path: str,
     draws: str | None,
+    changes: tuple[str, ...],
+    arith: str | None,
     **given: float | None,
 ) -> None:
     """The worked solution of CHANNEL: every law with its formula, its numbers, its result.
@@ -46,22 +53,29 @@ def command(
     jetruler explain bean --at 1880
     jetruler explain bean --for 225
     jetruler explain bean --at 1880 --budget --noise 1.4 --readings 16 --draws stable
+    jetruler explain bean --at 400 --budget --with "r0 = 100 kohm ± 1 %"
+    jetruler explain damper --at 1880 --arith int16
     """
     if (raw is None) == (wanted is None):
         raise JetRulerError("explain: say either --at RAW or --for VALUE")
     wants = {name: value for name, value in given.items() if value is not None}
-    if not with_budget and (wants or draws is not None):
-        options = "--noise, --readings, --degrees, --level and --draws"
+    if not with_budget and (wants or draws is not None or changes):
+        options = "--noise, --readings, --degrees, --level, --draws and --with"
         raise JetRulerError(f"{options} go with --budget")
     chosen = channel_of(load(bench_path), channel)
     solution = solve(chosen, None if raw is None else raw_value(chosen, raw), wanted)
     count = solution.start if wanted is None else solution.reading.value
+    if arith is not None:
+        _typed_in(chosen, count, arith, as_json)
+        return
     if as_json:
         data = as_dict(chosen, solution)
         if with_budget:
             from .budget_text import budget_as_dict
 
             data |= budget_as_dict(chosen, count, draws, **wants)
+            if changes:
+                data["what_if"] = what_if(chosen, count, _changes(changes), **wants).to_dict()
         show_json(data)
         return
     if with_budget:
@@ -69,9 +83,40 @@ def command(
         from .streams import echo_lines
 
         text = budget_text(chosen, count, draws, **wants)
+        if changes:
+            text += f"\n\n{what_if(chosen, count, _changes(changes), **wants)}"
     show(chosen, solution, back=wanted is not None)
     if with_budget:
         echo_lines(f"\n{text}")
+
+
+def _changes(texts: tuple[str, ...]) -> dict[str, str]:
+    """What `--with` says, by parameter."""
+    found = {}
+    for text in texts:
+        name, equals, value = text.partition("=")
+        if not equals or not name.strip() or not value.strip():
+            raise JetRulerError(f"--with {text}: r0=100kohm±1% or 'r0 = 100 kohm ± 1 %' is right")
+        found[name.strip()] = value.strip()
+    return found
+
+
+def what_if(channel: Channel, at: float, changes: dict[str, str], **given: float) -> WhatIf:
+    """The budget with other parts."""
+    from ..core.uncertainty.what_if import what_if as compared
+
+    return compared(channel, at, changes, **given)
+
+
+def _typed_in(channel: Channel, at: float, arith: str, as_json: bool) -> None:
+    """The chain as a chip computes it."""
+    from ..core.firmware.naive import naive
+    from .streams import echo_lines
+
+    if not math.isfinite(at):
+        raise JetRulerError(f"--arith: no raw value of {channel.name} reads this")
+    found = naive(channel, round(at) if arith != "float32" else at, arith)
+    show_json(found.to_dict()) if as_json else echo_lines(str(found))
 
 
 def solve(channel: Channel, at: float | None, wanted: str | None) -> Trace:

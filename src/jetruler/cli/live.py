@@ -20,14 +20,16 @@ from ..core.model.quantity import seconds
 from ..core.model.text import number
 from ..files import keep_apart
 from ..system.signals import on_rest
-from ..system.terminal import ENDED, allow_escapes, keys
+from ..system.terminal import allow_escapes, keys
 from .common import bench_option, folder_of, load
+from .live_keys import Controls
 from .live_view import LiveView
 from .streams import echo, encoded, raw_stdout
 from .tables import print_table
 
 if TYPE_CHECKING:
     from ..core.model.stream import Stream
+    from ..live.notes import LiveEvents
     from ..live.outlet import Outlet
     from ..live.session import Parts, Session
     from ..live.sources import Source
@@ -53,6 +55,7 @@ BEGIN, END = b"\x1b[?1049h\x1b[?25l\x1b[?7l", b"\x1b[?7h\x1b[?25h\x1b[?1049l"
 @click.option("--arm", is_flag=True, help="Send the drives' commands.")
 @click.option("--sink", metavar="PORT", help="Where to send them, if not to the source.")
 @click.option("--record", metavar="FILE", help="Keep every raw line with its time.")
+@click.option("--events", metavar="FILE", help="Trips that turn, and what was done by hand.")
 @click.option("--duration", "how_long", metavar="TIME", help='Stop after so long: "10 s".')
 @click.option("--json", "as_json", is_flag=True, help="A JSON object a sample.")
 @click.option("--plain", is_flag=True, help="Aligned columns.")
@@ -60,7 +63,7 @@ BEGIN, END = b"\x1b[?1049h\x1b[?25l\x1b[?7l", b"\x1b[?7h\x1b[?25h\x1b[?1049l"
 def command(bench_path: str, **options: Any) -> None:
     """Show a stream of raw values in engineering values while it runs.
 
-    On a terminal: a view; q or Ctrl-C ends it, r looks for the ends anew. Otherwise: a line of CSV
+    On a terminal: a view with keys (? shows them, q or Ctrl-C ends it). Otherwise: a line of CSV
     for every sample. The bench file is read again whenever it is saved.
 
     \b
@@ -73,8 +76,8 @@ def command(bench_path: str, **options: Any) -> None:
         raise JetRulerError("--json and --plain: one of them is right")
     parts = _parts(bench_path, asked)
     source, viewing = parts.source, asked.viewing
-    with _outlet(source.lossless and parts.wire is None) as outlet:
-        session = _run(replace(parts, outlet=outlet), viewing, outlet, lasting)
+    with _outlet(source.lossless and not parts.armed) as outlet, _events(asked, parts) as events:
+        session = _run(replace(parts, outlet=outlet, events=events), viewing, outlet, lasting)
         if session.progress.ended and source.lossless and not session.progress.stopped:
             with contextlib.suppress(KeyboardInterrupt):
                 outlet.drain()
@@ -103,6 +106,7 @@ class LiveOptions:
     arm: bool
     sink: str | None
     record: str | None
+    events: str | None
     how_long: str | None
     as_json: bool
     plain: bool
@@ -143,6 +147,9 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
     if asked.record is not None:
         folder_of(asked.record)
         keep_apart({"--record": asked.record}, {"the source": asked.name, "the bench": bench_path})
+    if asked.events is not None:
+        folder_of(asked.events)
+        keep_apart({"--events": asked.events}, {"the source": asked.name, "the bench": bench_path})
     bench = load(bench_path)
     stream = asked.stream(bench)
     source = source_named(asked.name, stream, asked.follow)
@@ -168,10 +175,24 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
         source=source,
         injections=made,
         wire=wire,
+        armed=asked.arm,
         recorder=recorder,
         rows=rows_of,
         interval=interval,
     )
+
+
+@contextmanager
+def _events(asked: LiveOptions, parts: Parts) -> Iterator[LiveEvents | None]:
+    """Where trips that turn are written, and what was done by hand."""
+    if asked.events is None:
+        yield None
+        return
+    from ..live.notes import LiveEvents
+    from ..logs.output import Output
+
+    with Output(asked.events) as out:
+        yield LiveEvents(out.write, parts.stream.timestamp or "time_s")
 
 
 def _lasting(how_long: str) -> float:
@@ -183,21 +204,21 @@ def _lasting(how_long: str) -> float:
 
 
 def _wire(asked: LiveOptions, source: Source, bench: Bench, stream: Stream) -> Source | None:
-    """Where commands go: nowhere unless armed."""
+    """Where commands go: nowhere unless it is armed, now or by a key of the view."""
     from ..live.sources import Port, Socket, StandIn, reached
 
     sink = asked.sink
-    if not asked.arm:
-        if sink is not None:
-            raise JetRulerError("--sink: nothing is sent unless --arm is given too")
-        return None
-    if not bench.drives:
+    if sink is not None and not asked.arm and not asked.viewing:
+        raise JetRulerError("--sink: nothing is sent unless --arm is given too")
+    if asked.arm and not bench.drives:
         raise JetRulerError("--arm: the bench has no drives; add a [drive.<name>]")
     if sink is not None and sink != asked.name:
         return reached(sink, stream)
-    if not isinstance(source, Port | Socket | StandIn):
+    if isinstance(source, Port | Socket | StandIn):
+        return source
+    if asked.arm:
         raise JetRulerError(f"--arm: {source.name} takes no commands; name a port with --sink")
-    return source
+    return None
 
 
 @contextmanager
@@ -215,19 +236,23 @@ def _outlet(lossless: bool) -> Iterator[Outlet]:
 
 def _run(parts: Parts, viewing: bool, outlet: Outlet, lasting: float | None) -> Session:
     """Run to the end; Ctrl-C and q are the usual ways there."""
+    from ..live.desk import Desk
     from ..live.session import Session
 
     if not viewing:
         return _until_stopped(Session(parts), lasting)
     view = LiveView(colour=not os.environ.get("NO_COLOR"))
+    controls: list[Controls] = []
     keyed = sys.stdin.isatty() and parts.source.name != "standard input"
     with _screen(outlet), keys() if keyed else nullcontext() as keyboard:
 
         def show(session: Session) -> None:
-            if keyboard is not None:
-                _obey(keyboard.pressed(), session)
+            if not controls:
+                controls.append(Controls(Desk(session), next(iter(session.bench.channels))))
+            for key in keyboard.pressed() if keyboard is not None else ():
+                controls[0].press(key)
             size = shutil.get_terminal_size()
-            lines = view.picture(session, time.monotonic(), size.columns, size.lines)
+            lines = view.picture(controls[0], time.monotonic(), size.columns, size.lines)
             picture = "\x1b[H\x1b[K" + "\r\n\x1b[K".join(lines) + "\x1b[J"
             outlet.show(encoded(picture))
 
@@ -255,14 +280,6 @@ def _screen(outlet: Outlet) -> Iterator[None]:
     finally:
         if outlet.error is None:
             outlet.put(END, 0)
-
-
-def _obey(pressed: list[str], session: Session) -> None:
-    """q ends it, r looks for the ends anew."""
-    if "q" in pressed or ENDED in pressed:
-        raise KeyboardInterrupt
-    if "r" in pressed:
-        session.station.forget_ends()
 
 
 def _summary(session: Session, lasted: float, outlet: Outlet) -> None:

@@ -4,19 +4,21 @@ from __future__ import annotations
 
 import contextlib
 import math
+import textwrap
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-import click
-
-from ..core.decide.drives import Drive, command_text
+from ..core.decide.drives import Drive
 from ..core.errors import ParameterError
 from ..core.laws.adc import Adc
 from ..core.model.channel import Channel
-from ..core.model.reading import flag_names
+from ..core.model.reading import Flag, flag_names
 from ..core.model.text import number
 from ..core.model.ticks import Tick, raw_ends, round_values, true_ticks
 from ..core.model.units import symbol
+from .live_keys import KEYS, VIEWS, Controls
+from .live_style import BLUE, ENDS, GREY, NAME, RED, VALUE, Style, clock, none
+from .live_traces import one_trace, trace_head, trace_lines, turned
 from .ruler_view import AMBER, IVORY, JET
 from .streams import as_shown
 
@@ -24,8 +26,7 @@ if TYPE_CHECKING:
     from ..live.session import Session
     from ..live.station import SeenRange
 
-BLUE, RED, GREY = (0x5A, 0xA9, 0xE6), (0xFF, 0x6B, 0x55), (0x8A, 0x85, 0x78)
-NAME, COUNT, VOLTS, VALUE, ENDS = 10, 6, 8, 11, 13
+COUNT, VOLTS = 6, 8
 
 #: Ticks of a channel at a width: its ruler does not change from picture to picture.
 _Ticks = list[tuple[int, str]]
@@ -35,30 +36,48 @@ class LiveView:
     """Draws a session. Lines that do not fit the window are left out, and it says so."""
 
     def __init__(self, colour: bool) -> None:
-        self.colour = colour
+        self.style = Style(colour)
         self._known: dict[tuple[str, int, int], _Ticks] = {}
 
-    def picture(self, session: Session, now: float, width: int, height: int) -> list[str]:
+    def picture(self, controls: Controls, now: float, width: int, height: int) -> list[str]:
         """The lines of the view."""
+        session = controls.desk.session
         width, height = max(width, 20), max(height, 4)
         top = self._head(session, now, width)
-        bottom = [*self._trips(session, width), *self._drives(session, width)]
-        bottom += self._foot(session, width)
-        channels = list(session.bench.channels.values())
+        bottom = [*self._trips(session, width), *self._drives(controls, width)]
+        bottom += self._foot(controls, width)
         room = height - len(top) - len(bottom) - 1
-        each = 3 if room >= 3 * len(channels) else 2 if room >= 2 * len(channels) else 1
-        lines = [*top, self._style(_row_head(width), fg=GREY)]
-        for channel in channels:
-            lines += self._channel(channel, session.station.seen[channel.name], width, each)
+        elapsed = now - session.progress.started
+        if controls.view == VIEWS[2]:
+            lines = [*top, *one_trace(self.style, controls, elapsed, width, room)]
+        else:
+            head = _row_head(width) if controls.view == VIEWS[0] else trace_head(controls, width)
+            lines = [*top, self.style(head, fg=GREY)]
+            lines += self._rows(controls, elapsed, width, room)
         lines += bottom
         if len(lines) > height:
             left = len(lines) - height + 1
-            lines = [*lines[: height - 1], self._style(f"… {left} lines more", fg=GREY)]
+            lines = [*lines[: height - 1], self.style(f"… {left} lines more", fg=GREY)]
         # With colours, the terminal itself cuts what is too wide.
-        return lines if self.colour else [line[:width] for line in lines]
+        return lines if self.style.colour else [line[:width] for line in lines]
 
-    def _style(self, text: str, **how: object) -> str:
-        return click.style(text, **how) if self.colour else text  # type: ignore[arg-type]
+    def _rows(self, controls: Controls, elapsed: float, width: int, room: int) -> list[str]:
+        """Every channel, by its ruler or its trace."""
+        session = controls.desk.session
+        channels = list(session.bench.channels.values())
+        traces = controls.view == VIEWS[1]
+        each = max(1, min(6 if traces else 3, (room - traces) // len(channels)))
+        lines: list[str] = []
+        for channel in channels:
+            seen = session.station.seen[channel.name]
+            chosen = channel.name == controls.chosen
+            if traces:
+                lines += trace_lines(self.style, controls, channel, elapsed, width=width, each=each)
+            else:
+                lines += self._channel(channel, seen, width, each, chosen)
+        if traces and session.bench.trips and room > len(lines):
+            lines.append(turned(controls, elapsed, width))
+        return lines
 
     def _head(self, session: Session, now: float, width: int) -> list[str]:
         p = session.progress
@@ -67,34 +86,37 @@ class LiveView:
         tail = f"{p.rate(now):.1f} samples/s · {_bad(session)}"
         if p.last_sample is None:
             why = f": {p.why_gone}" if p.why_gone else ""
-            state = self._style(f"waiting for the first line{why}"[:width], fg=BLUE)
+            state = self.style(f"waiting for the first line{why}"[:width], fg=BLUE)
         elif p.stale or not p.connected:
             why = f"; {p.why_gone}" if p.why_gone else ""
             text = f"STALE: nothing for {now - p.last_sample:.1f} s{why}"
-            state = self._style(text[:width], fg=RED, bold=True)
+            state = self.style(text[:width], fg=RED, bold=True)
         else:
-            state = self._style(f"live for {now - p.started:.0f} s", fg=BLUE)
+            state = self.style(f"live for {now - p.started:.0f} s", fg=BLUE)
             if p.returns:
                 state += f", {p.returns} times gone and back"
         gap = max(2, width - len(head) - len(tail))
-        return [self._style((head + " " * gap + tail)[:width], bold=True), state]
+        return [self.style((head + " " * gap + tail)[:width], bold=True), state]
 
-    def _channel(self, channel: Channel, seen: SeenRange, width: int, each: int) -> list[str]:
+    def _channel(
+        self, channel: Channel, seen: SeenRange, width: int, each: int, chosen: bool
+    ) -> list[str]:
         flags = flag_names(seen.flags)
         value = as_shown(channel.shown(seen.value)) if seen.count == seen.count else "–"
-        raw = "–" if _none(seen.count) else number(seen.count)
+        raw = "–" if none(seen.count) else number(seen.count)
         ends = f"{seen.lowest:.0f}…{seen.highest:.0f}" if seen.highest >= seen.lowest else "–"
         ends = as_shown(ends)
-        cells = f"{channel.name[:NAME]:<{NAME}}{raw:>{COUNT}}{_volts(channel, seen.count):>{VOLTS}}"
+        cells = f"{raw:>{COUNT}}{_volts(channel, seen.count):>{VOLTS}}"
         shown = f"{value[: VALUE - 1]:>{VALUE}}"
-        room = width - len(cells) - len(shown) - 2 - ENDS
-        line = cells + self._style(shown, fg=RED if flags else None, bold=True)
+        room = width - NAME - len(cells) - len(shown) - 2 - ENDS
+        name = self.style.name(channel.name, chosen)
+        line = name + cells + self.style(shown, fg=self.style.hue(seen), bold=True)
         if room < 8:
             return [line]
         marks, low, high = self._marks(channel, room, seen)
         true_edge = self._edge(marks, low, high=high, seen=seen, room=room, signs="┴╧▲")
-        before = len(cells) + len(shown) + 2
-        text = self._style(f"{' '.join(flags)[: before - 4]:<{before - 2}}", fg=RED)
+        before = NAME + len(cells) + len(shown) + 2
+        text = self.style(f"{' '.join(flags)[: before - 4]:<{before - 2}}", fg=RED)
         under = "  " + text + _labels(marks, room)
         if each < 3:
             lines = [line + "  " + true_edge + f"{ends:>{ENDS}}", under.rstrip()]
@@ -136,14 +158,14 @@ class LiveView:
         for place, _ in marks:
             cells[place] = tick_seen if cells[place] == "═" else tick
         body = "".join(cells)
-        if _none(seen.count) or not low <= seen.count <= high:
-            return "▕" + self._style(body, fg=IVORY, bg=JET) + "▏"
+        if none(seen.count) or not low <= seen.count <= high:
+            return "▕" + self.style(body, fg=IVORY, bg=JET) + "▏"
         at = round((seen.count - low) * scale)
         return (
             "▕"
-            + self._style(body[:at], fg=IVORY, bg=JET)
-            + self._style(cursor, fg=AMBER, bg=JET, bold=True)
-            + self._style(body[at + 1 :], fg=IVORY, bg=JET)
+            + self.style(body[:at], fg=IVORY, bg=JET)
+            + self.style(cursor, fg=AMBER, bg=JET, bold=True)
+            + self.style(body[at + 1 :], fg=IVORY, bg=JET)
             + "▏"
         )
 
@@ -151,58 +173,99 @@ class LiveView:
         station = session.station
         if not session.bench.trips:
             return []
-        lines = [self._style("trips", fg=GREY)]
+        lines = [self.style("trips", fg=GREY)]
         for name, tripper in station.decisions.trippers.items():
             since = station.on_since.get(name)
-            ago = "" if since is None else _clock(station.decisions.clock.now - since)
+            ago = "" if since is None else clock(station.decisions.clock.now - since)
             when = f"since {ago}" if tripper.on else f"last {ago} ago" if ago else ""
             state = f"{'ON' if tripper.on else 'off':<4}{when:<18}"
             rest = (tripper.trip.about or str(tripper.trip))[: max(0, width - NAME - 26)]
             style = {"fg": RED, "bold": True} if tripper.on else {}
-            lines.append(f"{name[:NAME]:<{NAME}}  {self._style(state, **style)}  {rest}")
+            lines.append(f"{name[:NAME]:<{NAME}}  {self.style(state, **style)}  {rest}")
         return lines
 
-    def _drives(self, session: Session, width: int) -> list[str]:
-        sender = session.sender
+    def _drives(self, controls: Controls, width: int) -> list[str]:
+        session = controls.desk.session
+        sender, hands = session.sender, session.hands
         if not session.bench.drives:
             return []
         how = "armed" if sender.armed else "disarmed: shown, not sent; --arm sends"
+        if sender.wire is not None and not sender.armed:
+            how = "disarmed: shown, not sent; a arms"
         if sender.failure:
             how = f"NOT SENT: {sender.failure}"
-        lines = [self._style(f"drives ({how})"[:width], fg=RED if sender.failure else GREY)]
+        lines = [self.style(f"drives ({how})"[:width], fg=RED if sender.failure else GREY)]
         for name, driver in session.station.decisions.drivers.items():
             drive = driver.drive
-            text = as_shown(f"{command_text(driver.command)} {symbol(drive.unit)}".strip())
+            text = as_shown(f"{drive.text(driver.command)} {symbol(drive.unit)}".strip())
             bar = _bar(drive, driver.command, max(0, min(24, width - 52)))
             why = session.station.why_safe(name)
             state = f"SAFE: {why}" if driver.safe else ""
-            source = f"← {drive.source}"
-            line = f"{name[:NAME]:<{NAME}}  {text:>9}  {bar}  {source:<14}"[: width - 5]
-            state = state[: max(4, width - len(line) - 1)]
-            lines.append(line + " " + self._style(state, fg=BLUE, bold=True))
+            if name in hands.gates_off:
+                state = "GATE OFF"
+            source = f"= {drive.text(hands.commands[name])}" if name in hands.commands else ""
+            source = source or f"← {drive.source}"
+            marked = self.style.name(name, name == controls.chosen)
+            line = f"  {text:>9}  {bar}  {source:<14}"[: width - NAME - 5]
+            state = state[: max(4, width - NAME - len(line) - 1)]
+            hue = AMBER if name in hands.gates_off else BLUE
+            by_hand = name in hands.words
+            line = self.style(line, fg=AMBER, bold=True) if by_hand else line
+            lines.append(marked + line + " " + self.style(state, fg=hue, bold=True))
         return lines
 
-    def _foot(self, session: Session, width: int) -> list[str]:
+    def _foot(self, controls: Controls, width: int) -> list[str]:
+        session = controls.desk.session
         lines = []
         flagged = [
             f"{name} {'+'.join(flag_names(seen.flags))}"
             for name, seen in session.station.seen.items()
-            if seen.flags
+            if seen.flags & ~Flag.HELD
         ]
         if flagged:
-            lines.append(self._style(("flags: " + ", ".join(flagged))[:width], fg=RED))
+            lines.append(self.style(("flags: " + ", ".join(flagged))[:width], fg=RED))
         parser = session.station.parser
         recorder = session.parts.recorder
+        held = [f"{name} {at.text}" for name, at in session.hands.held.items()]
+        held += [f"{name} {word.replace('_', ' ')}" for name, word in session.hands.words.items()]
         notes = (
-            f"put in by hand: {', '.join(session.parts.injections)}"
-            if session.parts.injections
-            else "",
+            f"BY HAND: {', '.join(held)}" if held else "",
             f"not in the stream: {', '.join(parser.absent)}" if parser.absent else "",
             recorder.failure if recorder is not None else "",
-            session.progress.message,
+            controls.message or session.progress.message,
         )
-        shown = [text.replace("\n", " ")[:width] for text in notes if text]
-        return lines + [self._style(text, fg=AMBER, bg=JET) for text in shown]
+        shown = [line for text in notes for line in textwrap.wrap(text, width)[:3]]
+        lines += [self.style(text, fg=AMBER, bg=JET) for text in shown]
+        if controls.entry is not None:
+            asked = f"{controls.prompt}{controls.entry}_"
+            lines.append(self.style(asked[-width:], bold=True))
+        elif controls.helps:
+            lines += [self.style(line, fg=GREY) for line in _all_keys(width)]
+        else:
+            lines.append(self.style(_help_line(width), fg=GREY))
+        return lines
+
+
+def _help_line(width: int) -> str:
+    """The keys that fit one line."""
+    first = "? keys  q end  space all off"
+    short = {"t": "trace", "h": "hold", "=": "value", "u": "release", "g": "gate", "a": "arm"}
+    line = first
+    for key, word in short.items():
+        if len(line) + len(key) + len(word) + 3 <= width:
+            line += f"  {key} {word}"
+    return as_shown(line[:width])
+
+
+def _all_keys(width: int) -> list[str]:
+    """Every key with its meaning, in as many columns as there is room for."""
+    cells = [f"{shown:>5}  {means}" for shown, _, means in KEYS]
+    wide = max(map(len, cells)) + 2
+    columns = max(1, width // wide)
+    return [
+        as_shown("".join(f"{cell:<{wide}}" for cell in cells[i : i + columns]))[:width]
+        for i in range(0, len(cells), columns)
+    ]
 
 
 def _row_head(width: int) -> str:
@@ -213,14 +276,9 @@ def _row_head(width: int) -> str:
 
 def _volts(channel: Channel, count: float) -> str:
     first = channel.ruler.laws[0]
-    if not isinstance(first, Adc) or first.vref is None or _none(count):
+    if not isinstance(first, Adc) or first.vref is None or none(count):
         return "–"
     return f"{count / first.full_count * first.vref:.3f} V"
-
-
-def _none(count: float) -> bool:
-    """Whether there is no count: a missing one stands outside every converter."""
-    return count != count or abs(count) > 2**40
 
 
 def _bad(session: Session) -> str:
@@ -230,12 +288,6 @@ def _bad(session: Session) -> str:
     kinds = ", ".join(f"{kind} {n}" for kind, n in bad.most_common() if kind != "header" and n)
     text = f"{total} bad line{'s' * (total != 1)}" + (f" ({kinds})" if kinds else "")
     return text + (f", {cells} cells no number" if cells else "")
-
-
-def _clock(seconds: float) -> str:
-    if seconds < 60:
-        return f"{seconds:.1f} s"
-    return f"{int(seconds // 60)}:{int(seconds % 60):02d} min"
 
 
 def _bar(drive: Drive, command: float, room: int) -> str:

@@ -56,6 +56,10 @@ class Feed:
         self._room.set()
         self._thread.join(timeout=1.0)
 
+    def wake(self) -> None:
+        """Let whoever waits for arrivals wait no longer."""
+        self._arrivals.put(Arrival(b"", time.monotonic()))
+
     def take(self, timeout: float) -> list[Arrival]:
         """What has arrived, after waiting for the first at most so long."""
         try:

@@ -12,7 +12,7 @@ from ..core.decide.channel_reader import NO_COUNT
 from ..core.errors import QuantityError
 from ..core.model.channel import Bench, Channel
 from ..core.model.quantity import quantity, seconds
-from ..core.model.text import nearest
+from ..core.model.text import nearest, number
 from ..core.model.units import symbol
 from .parse import Column
 from .stream_errors import StreamError
@@ -27,6 +27,13 @@ class Injection:
     high: float | None = None
     within: float = 0.0
     whole: bool = True
+
+    @property
+    def text(self) -> str:
+        """What it is, for people."""
+        if self.low is None:
+            return "missing"
+        return number(self.low) + ("" if self.high is None else f" to {number(self.high)}")
 
     def column(self, at: Array) -> Column:
         """The counts at so many seconds since the start."""

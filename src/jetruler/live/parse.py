@@ -34,6 +34,11 @@ class Column:
     counts: npt.NDArray[Any]
     missing: npt.NDArray[np.bool_] | None = None
 
+    @property
+    def present(self) -> npt.NDArray[Any]:
+        """Those that are not missing."""
+        return self.counts if self.missing is None else self.counts[~self.missing]
+
 
 @dataclass(frozen=True)
 class Parsed:

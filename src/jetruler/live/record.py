@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import threading
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
@@ -28,6 +29,8 @@ class Recorder:
         except OSError as error:
             raise StreamError(f"{path}: cannot be written: {error.strerror}") from None
         self._names, self._begun = names, False
+        self._notes: list[bytes] = []
+        self._lock = threading.Lock()  # notes come from another thread than data
 
     def _begin(self) -> None:
         self._begun = True
@@ -37,15 +40,36 @@ class Recorder:
             names = [b"received", *(name.encode() for name in self._names)]
             self._write(self._delimiter.join(names) + b"\n")
 
+    def note(self, text: str) -> None:
+        """Record what was done by hand: a comment, on a line of its own."""
+        with self._lock:
+            self._notes.append(f"# {text}\n".encode())
+            if self._fresh and self._begun:
+                self._write_notes()
+
+    def _write_notes(self) -> None:
+        notes, self._notes = self._notes, []
+        for note in notes if not self.failure else ():
+            self._write(b"# " + self._now() + note[1:])
+
+    def _now(self) -> bytes:
+        now = datetime.now(UTC).isoformat(timespec="milliseconds").removesuffix("+00:00")
+        return now.encode() + b"Z"
+
     def add(self, data: bytes) -> None:
         """Record what arrived."""
+        with self._lock:
+            self._add(data)
+            if self._fresh:
+                self._write_notes()
+
+    def _add(self, data: bytes) -> None:
         if not self._begun:
             self._begin()
         if self.failure:
             self.missed += len(data)
             return
-        now = datetime.now(UTC).isoformat(timespec="milliseconds").removesuffix("+00:00")
-        stamp = now.encode() + b"Z" + self._delimiter
+        stamp = self._now() + self._delimiter
         ended = data.endswith(b"\n")
         inner = data[:-1] if ended else data
         text = inner.replace(b"\n", b"\n" + stamp) + (b"\n" if ended else b"")

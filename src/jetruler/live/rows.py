@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.arrays import AnyArray, Distinct
-from ..core.decide.drives import command_text
+from ..core.decide.drives import Drive
 from ..core.model.channel import Bench
 from ..core.model.reading import flag_names
 from ..logs.cells import quote
@@ -31,9 +31,9 @@ class CsvRows:
     """A line a sample: time, channels, trips (0 or 1), drives (commands), flags."""
 
     def __init__(self, bench: Bench, time_name: str) -> None:
-        self.channels = list(bench.channels.values())
+        self.channels, self.drives = list(bench.channels.values()), list(bench.drives.values())
         self.texts = [CellTexts(channel) for channel in self.channels]
-        self.flags = FlagTexts([c.name for c in self.channels], ",", b"\n")
+        self._flags: dict[tuple[str, ...], FlagTexts] = {}
         values = [c.output_column for c in self.channels]
         drives = [drive.output_column for drive in bench.drives.values()]
         self.names = [time_name, *values, *bench.trips, *drives, "flags"]
@@ -48,16 +48,21 @@ class CsvRows:
         for texts, counts, reader in zip(self.texts, batch.counts, batch.readers, strict=True):
             cells.append(texts.gather(counts, batch.readings[texts.channel.name], reader))
         cells += [_bits(on) for on in batch.decided.trips.values()]
-        cells += [_commands(values) for values in batch.decided.drives.values()]
+        cells += [_commands(d, batch.decided.drives[d.name]) for d in self.drives]
         return cells
 
-    def codes(self, batch: LiveBatch) -> AnyArray:
-        """The flags of each sample and channel."""
-        return np.stack([batch.readings[c.name].flags for c in self.channels], axis=1)
+    def flags(self, batch: LiveBatch) -> pa.Array:
+        """The flags of each sample in words, and behind them what was done to drives by hand."""
+        also = tuple(f"{name}:{word}" for name, word in batch.by_hand.items())
+        if also not in self._flags:
+            names = [channel.name for channel in self.channels]
+            self._flags[also] = FlagTexts(names, ",", b"\n", also=also)
+        codes = np.stack([batch.readings[c.name].flags for c in self.channels], axis=1)
+        return self._flags[also].gather(np.ascontiguousarray(codes))
 
     def __call__(self, batch: LiveBatch) -> bytes:
         columns = [c.cast(pa.binary()) for c in self.columns(batch)]
-        columns.append(self.flags.gather(self.codes(batch)).cast(pa.binary()))
+        columns.append(self.flags(batch).cast(pa.binary()))
         # The texts of a joined column stand one behind the other: they are the lines.
         joined = pc.binary_join_element_wise(*columns, b",")
         start = joined.offset
@@ -78,7 +83,7 @@ class AlignedRows:
         self.csv = CsvRows(bench, time_name)
         widest = [texts.longest for texts in self.csv.texts]
         drives = [
-            max(len(command_text(end)) for end in drive.bounds) for drive in bench.drives.values()
+            max(len(drive.text(end)) for end in drive.bounds) for drive in bench.drives.values()
         ]
         rooms = [9, *widest, *(1 for _ in bench.trips), *drives]
         self.widths = [max(len(n), w) for n, w in zip(self.csv.names, rooms, strict=False)]
@@ -93,7 +98,7 @@ class AlignedRows:
 
     def __call__(self, batch: LiveBatch) -> bytes:
         columns = [column.to_pylist() for column in self.csv.columns(batch)]
-        flags = self.csv.flags.gather(np.ascontiguousarray(self.csv.codes(batch))).to_pylist()
+        flags = self.csv.flags(batch).to_pylist()
         rows = zip(*columns, strict=True)
         return b"".join(
             self._line([_text(cell) for cell in row], _text(flag).strip())
@@ -118,7 +123,7 @@ class JsonRows:
 
     def _row(self, batch: LiveBatch, i: int, time: str) -> bytes:
         row: dict[str, object] = {self.time_name: _json_time(time)}
-        flags = {}
+        flags: dict[str, list[str]] = {}
         for name, channel in self.bench.channels.items():
             reading = batch.readings[name]
             cell = channel.cell(float(reading.value[i]))
@@ -126,8 +131,11 @@ class JsonRows:
             if reading.flags[i]:
                 flags[name] = flag_names(int(reading.flags[i]))
         row["trips"] = {name: bool(on[i]) for name, on in batch.decided.trips.items()}
-        row["drives"] = {name: _whole(v[i]) for name, v in batch.decided.drives.items()}
-        row["flags"] = flags
+        row["drives"] = {
+            name: json.loads(self.bench.drives[name].text(float(values[i])))
+            for name, values in batch.decided.drives.items()
+        }
+        row["flags"] = flags | {name: [word] for name, word in batch.by_hand.items()}
         return json.dumps(row, ensure_ascii=False).encode() + b"\n"
 
 
@@ -135,15 +143,10 @@ def _bits(on: AnyArray) -> pa.Array:
     return pa.array([b"0", b"1"], pa.binary()).take(pa.array(on.view(np.uint8)))
 
 
-def _commands(values: AnyArray) -> pa.Array:
+def _commands(drive: Drive, values: AnyArray) -> pa.Array:
     kinds = Distinct(values)
-    return pa.array([command_text(v) for v in kinds.values], pa.string()).take(
-        pa.array(kinds.which)
-    )
-
-
-def _whole(value: float) -> int | float:
-    return int(value) if value == int(value) else float(value)
+    texts = [drive.text(value) for value in kinds.values.tolist()]
+    return pa.array(texts, pa.string()).take(pa.array(kinds.which))
 
 
 def _text(cell: str | bytes) -> str:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import time
 from collections.abc import Mapping
 
-from ..core.decide.drives import command_text
 from ..core.model.channel import Bench
+from ..core.model.stream import LINE_ENDS, LineEnd
 from .sources import Source
 
 #: Seconds without trying again after a wire took nothing.
@@ -16,10 +16,18 @@ RETRY = 0.1
 
 
 class Sender:
-    """Sends `output=command` lines. Without a wire nothing is sent, whatever is asked."""
+    """Sends the lines of commands. Unless armed nothing is sent, whatever is asked.
 
-    def __init__(self, bench: Bench, wire: Source | None) -> None:
+    wire: where to; None where nothing takes commands, and nothing can be armed."""
+
+    def __init__(
+        self, bench: Bench, wire: Source | None, armed: bool = False, line_end: LineEnd = "lf"
+    ) -> None:
         self.bench, self.wire = bench, wire
+        self.armed = armed and wire is not None
+        """Whether anything is sent at all."""
+        self._end = LINE_ENDS[line_end]
+        self._drives = {drive.output: drive for drive in bench.drives.values()}
         self.sent: dict[str, float] = {}
         """What each output has taken last."""
         self.failure = ""
@@ -28,10 +36,16 @@ class Sender:
         self._rest_until = 0.0
         self._torn = False
 
-    @property
-    def armed(self) -> bool:
-        """Whether anything is sent at all."""
-        return self.wire is not None
+    def arm(self) -> None:
+        """Send from now on, the safe values first."""
+        self.armed = self.wire is not None
+        self.safe()
+
+    def disarm(self, seconds: float = 0.0) -> None:
+        """Send the safe values, tried for so many seconds, and nothing from then on."""
+        self.safe()
+        self.insist(seconds)
+        self.armed, self.failure = False, ""
 
     def change(self, bench: Bench) -> None:
         """Go on with a bench that was changed; an output that is no longer driven goes to safe."""
@@ -42,6 +56,7 @@ class Sender:
         for output in gone:
             self._wanted.pop(output)
         self.bench = bench
+        self._drives = {drive.output: drive for drive in bench.drives.values()}
 
     def send(self, commands: Mapping[str, float]) -> None:
         """Send what changed. commands: by drive."""
@@ -69,14 +84,19 @@ class Sender:
         if self.failure:
             self._send({})
 
+    def _line(self, output: str, command: float) -> str:
+        drive = self._drives.get(output)
+        text = f"{output}={command:.10g}" if drive is None else drive.line(command)
+        return text + self._end
+
     def _send(self, commands: Mapping[str, float]) -> None:
         self._wanted.update(commands)
         new = {out: value for out, value in self._wanted.items() if self.sent.get(out) != value}
-        if self.wire is None or not new or time.monotonic() < self._rest_until:
+        if self.wire is None or not self.armed or not new or time.monotonic() < self._rest_until:
             return
-        lines = "".join(f"{out}={command_text(value)}\n" for out, value in new.items())
+        lines = "".join(self._line(out, value) for out, value in new.items())
         if self._torn:  # what was cut off before must not join with what comes now
-            lines = "\n" + lines
+            lines = self._end + lines
         try:
             self.wire.write(lines.encode())
         except OSError as error:

@@ -3,11 +3,16 @@ written or shown; a bench file that is saved is read again."""
 
 from __future__ import annotations
 
+import math
+import queue
 import sys
+import threading
 import time
 from collections import Counter, deque
 from collections.abc import Callable, Iterator
+from concurrent.futures import Future
 from dataclasses import dataclass, field, replace
+from typing import TypeVar
 
 from ..core.errors import JetRulerError, ParameterError, printable
 from ..core.model.channel import Bench
@@ -15,8 +20,10 @@ from ..core.model.quantity import seconds
 from ..core.model.stream import Stream
 from ..system.signals import rest
 from .feed import Arrival, Feed
+from .hands import Hands
 from .inject import Injection
 from .lines import Lines, arrival_times
+from .notes import LiveEvents
 from .outlet import Outlet
 from .record import Recorder
 from .rereading import Rereading
@@ -26,6 +33,8 @@ from .sender import Sender
 from .sources import Nowhere, Source
 from .station import LiveBatch, Station
 from .stream_errors import StreamError
+
+Answer = TypeVar("Answer")
 
 #: Seconds between two looks at the bench file, and between two decisions while nothing comes.
 LOOK_AGAIN, TICK = 0.25, 0.1
@@ -74,10 +83,16 @@ class Parts:
     source: Source
     injections: dict[str, Injection]
     wire: Source | None = None
+    """Where commands could go."""
+    armed: bool = False
+    """Whether they are sent from the start."""
     recorder: Recorder | None = None
     outlet: Outlet | None = None
+    events: LiveEvents | None = None
     rows: Callable[[Bench], Rows] | None = None
     show: Callable[[Session], None] | None = None
+    handled: bool = False
+    """Whether hands may come while it runs: silence then matters, and the last minutes are kept."""
     frame_every: float = 1 / 60
     interval: float | None = None
     """Seconds between two samples, where a recorded stream shows it."""
@@ -89,11 +104,13 @@ class Session:
     def __init__(self, parts: Parts) -> None:
         self.parts = parts
         now = time.monotonic()
-        self.sender = Sender(parts.bench, parts.wire)
+        self.hands = Hands(dict(parts.injections))
+        self.sender = Sender(parts.bench, parts.wire, parts.armed, parts.stream.line_end)
         self.station = Station(
             parts.bench,
             parts.stream,
-            parts.injections,
+            self.hands,
+            keeps=self._by_hand,
             holds=parts.source.lossless and not self._follows(),
             interval=parts.interval,
         )
@@ -112,6 +129,9 @@ class Session:
         self.pause_asked = False
         """Whether somebody wants the whole program to rest: with Ctrl-Z."""
         self._show_soon = True
+        self._asked: queue.SimpleQueue[Callable[[], object]] = queue.SimpleQueue()
+        self._thread: int | None = None
+        self._file_bench = parts.bench
         self._safe: set[str] = set()
         self._new: list[LiveBatch] = []
 
@@ -129,6 +149,15 @@ class Session:
         return f"{sum(bad.values())} lines were no samples: {kinds}" if bad else ""
 
     @property
+    def elapsed(self) -> float:
+        """Seconds since the start."""
+        return time.monotonic() - self.progress.started
+
+    @property
+    def _by_hand(self) -> bool:
+        return self.parts.handled or self.parts.show is not None
+
+    @property
     def bench(self) -> Bench:
         """The bench in force."""
         return self.station.bench
@@ -142,12 +171,14 @@ class Session:
         """The same, handing over what was decided as it comes. Whoever stops early closes it."""
         self.progress.started = time.monotonic()
         until = None if lasting is None else self.progress.started + lasting
+        self._thread = threading.get_ident()
         self.feed.start()
         try:
             if self.parts.wire is not self.parts.source:  # which tells when it is open
                 self.sender.safe()
             while not self.progress.ended and (until is None or time.monotonic() < until):
                 self._work(self.feed.take(TICK / 2))
+                self._obey()
                 if self.pause_asked:
                     self._pause()
                 now = time.monotonic()
@@ -165,12 +196,63 @@ class Session:
             self._decided(self.station.flush())
             raise
         finally:
+            self._thread = None
             self.sender.safe()
             self.sender.insist(LAST_TRY)
+            self._obey()
             self.feed.stop()
             self.parts.source.close()
             if self.parts.recorder is not None:
                 self.parts.recorder.close()
+
+    def ask(self, action: Callable[[], Answer]) -> Answer:
+        """Do something in the thread that runs the session, and return what it gives; at once where
+        that is this thread, or where nothing runs."""
+        if self._thread in (None, threading.get_ident()):
+            return action()
+        answer: Future[Answer] = Future()
+
+        def work() -> None:
+            try:
+                answer.set_result(action())
+            except BaseException as error:
+                answer.set_exception(error)
+
+        self._asked.put(work)
+        self.feed.wake()
+        return answer.result()
+
+    def _obey(self) -> None:
+        """What other threads asked for."""
+        while not self._asked.empty():
+            self._asked.get()()
+
+    def arm(self) -> None:
+        """Send commands from now on. Drives start at their safe values, which are sent first."""
+        for driver in self.station.decisions.drivers.values():
+            driver.start_at(driver.drive.safe)
+        self.sender.arm()
+        self.station.stale_after = self._stale_after if self._silence_matters() else math.inf
+
+    def feed_drives(self) -> None:
+        """Let drives follow what the bench file says, or somebody wants."""
+        bench = self.hands.applied(self._file_bench)
+        self.station.take_over(bench)
+        self.sender.change(bench)
+
+    def act(self) -> None:
+        """Decide at once, by what was read last: a hand does not wait for the next sample."""
+        off = self.hands.gates_off
+        self.sender.send({name: self.bench.drives[name].safe for name in off})
+        self._show_soon = True
+
+    def noted(self, name: str, what: str, value: str) -> None:
+        """Something was done by hand: for the record and the events."""
+        if self.parts.recorder is not None:
+            self.parts.recorder.note(" ".join(part for part in (what, name, value) if part))
+        if self.parts.events is not None:
+            self.parts.events.note(self.elapsed, name, what, value)
+        self._show_soon = True
 
     def _fresh(self) -> list[LiveBatch]:
         """What was decided since the last time."""
@@ -216,6 +298,8 @@ class Session:
             self.sender.send({name: float(v[-1]) for name, v in batch.decided.drives.items()})
             self._show_soon = True
             self._say_what_is_safe()
+            if self.parts.events is not None:
+                self.parts.events.add(self.bench, batch)
             if self.parts.outlet is not None and self._rows is not None:
                 self.parts.outlet.put(self._rows(batch), batch.rows)
 
@@ -260,7 +344,7 @@ class Session:
     def _follows(self) -> bool:
         """Whether silence means anything: a pipe or a file may rest as long as it likes, unless
         somebody waits for its samples."""
-        return self.sender.armed or self.parts.show is not None
+        return self.sender.armed or self._by_hand
 
     def _go_stale(self, now: float) -> None:
         if isinstance(self.parts.source, Nowhere):
@@ -286,6 +370,7 @@ class Session:
                 raise StreamError(why)
             if self._rows is not None and _columns(bench) != _columns(self.bench):
                 raise StreamError("its columns are not those of the output; start again for them")
+            self._file_bench, bench = bench, self.hands.applied(bench)
             self.station.take_over(bench)
         except JetRulerError as error:
             self._say(f"the last good bench stays in force: {error}")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections import Counter
+from collections import Counter, deque
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -15,10 +15,11 @@ from ..core.decide.conditions import faults_of
 from ..core.decide.decisions import Decided, Decisions, looked_at
 from ..core.model.channel import Bench, Channel
 from ..core.model.quantity import quantity
-from ..core.model.reading import Reading, flag_names
+from ..core.model.reading import Flag, Reading, flag_names
 from ..core.model.stream import Stream
 from ..logs.times import TimeColumn
-from .inject import Injection
+from .hands import Hands
+from .history import History
 from .pace import ENOUGH, Arrived, Pace, joined
 from .parse import Column, Parser
 
@@ -35,12 +36,12 @@ class SeenRange:
     flagged: int = 0
 
     def add(self, raw: AnyArray, reading: Reading) -> None:
-        """A batch, as it came in and as it was read."""
+        """A batch, as it came in and as it was read. What is held shows no end of a travel."""
         self.count, self.value = float(raw[-1]), float(reading.value[-1])
         self.flags = int(reading.flags[-1])
         self.flagged += int(np.count_nonzero(reading.flags))
         good = raw[~np.isnan(reading.value)]
-        if good.size:
+        if good.size and not self.flags & Flag.HELD:
             self.lowest = min(self.lowest, float(good.min()))
             self.highest = max(self.highest, float(good.max()))
 
@@ -58,6 +59,8 @@ class LiveBatch:
     readings: dict[str, Reading]
     readers: list[ChannelReader]
     decided: Decided
+    by_hand: dict[str, str] = field(default_factory=dict)
+    """What is unlike the bench about a drive: it is "held", "fed" from elsewhere, "gate_off"."""
 
 
 @dataclass
@@ -65,17 +68,19 @@ class Station:
     """The memory of everything that runs: smoothing, zones, trips, drives, the ends seen.
 
     holds: the first samples wait until smoothing over a time knows how often they come, as for a
-    recorded log; otherwise it averages what is there until then."""
+    recorded log; otherwise it averages what is there until then. keeps: what the channels did in
+    the last minutes is kept to be shown."""
 
     bench: Bench
     stream: Stream
-    injections: dict[str, Injection] = field(default_factory=dict)
+    hands: Hands = field(default_factory=Hands)
     bad: Counter[str] = field(default_factory=Counter)
     holds: bool = False
     interval: float | None = None
     stale_after: float = math.inf
     """Seconds after which a drive whose channel gave no value is sent to safe."""
     rows: int = 0
+    keeps: bool = False
 
     def __post_init__(self) -> None:
         self.decisions = Decisions(self.bench)
@@ -86,6 +91,9 @@ class Station:
         self.seen = {name: SeenRange() for name in self.bench.channels}
         self.fresh: dict[str, float] = dict.fromkeys(self.bench.channels, 0.0)
         """When each channel gave a value last, in seconds since the start."""
+        self.history = {name: History() for name in self.bench.channels} if self.keeps else {}
+        self.turns: deque[tuple[float, str, bool]] = deque(maxlen=1000)
+        """When trips turned on or off, in seconds since the start."""
         self.on_since: dict[str, float] = {}
         """When each trip turned on last, by the clock of the decisions."""
         self._held: list[Arrived] = []
@@ -101,7 +109,7 @@ class Station:
     def take_over(self, bench: Bench) -> None:
         """Go on with a bench that was changed: what it left as it was keeps its memory.
         Raises `StreamError` where it does not fit the stream."""
-        old, fresh = self.bench, Station(bench, self.stream)
+        old, fresh = self.bench, Station(bench, self.stream, keeps=self.keeps)
         same_columns = [c.column for c in old.channels.values()] == [
             c.column for c in bench.channels.values()
         ]
@@ -110,9 +118,11 @@ class Station:
                 fresh.readers[name] = self.readers[name]
             if name in old.channels:
                 fresh.seen[name], fresh.fresh[name] = self.seen[name], self.fresh[name]
+            if name in self.history and old.channels[name].ruler == channel.ruler:
+                fresh.history[name] = self.history[name]
         self.decisions = self.decisions.taken_over(bench)
         self.bench, self.readers, self.seen = bench, fresh.readers, fresh.seen
-        self.fresh = fresh.fresh
+        self.fresh, self.history = fresh.fresh, fresh.history
         self._settle()
         if not same_columns:
             self.parser, self._held = self._parser(), []
@@ -173,19 +183,28 @@ class Station:
         readers: list[ChannelReader] = []
         readings: dict[str, Reading] = {}
         for (name, settling), column in zip(self.readers.items(), samples.columns, strict=True):
-            if name in self.injections:
-                column = self.injections[name].column(samples.at)
-            found, readings[name], reader = settling.add(column)
+            held = self.hands.held.get(name)
+            if held is not None:
+                column = held.column(samples.at)
+            found, reading, reader = settling.add(column)
+            if held is not None:
+                reading = replace(reading, flags=reading.flags | np.uint8(Flag.HELD))
+            readings[name] = reading
             counts.append(found)
             readers.append(reader)
-            self.seen[name].add(column.counts, readings[name])
+            self.seen[name].add(column.counts, reading)
+            if self.keeps:
+                raw = None if held is not None else column.present
+                self.history[name].add(samples.at, raw, reading)
             there = np.flatnonzero(~np.isnan(readings[name].value))
             if there.size:
                 self.fresh[name] = float(samples.at[there[-1]])
         self.rows += len(samples)
-        stale = self.stale_drives(float(samples.at[-1]))
-        decided = self.decisions.add(samples.times, readings, stale)
+        stale = {*self.stale_drives(float(samples.at[-1])), *self.hands.gates_off}
+        decided = self.decisions.add(samples.times, readings, stale, self.hands.commands)
         self._note(decided)
+        for event in decided.events:
+            self.turns.append((float(samples.at[event.sample]), event.trip.name, event.on))
         return LiveBatch(
             len(samples),
             at=float(samples.at[-1]),
@@ -194,6 +213,7 @@ class Station:
             readings=readings,
             readers=readers,
             decided=decided,
+            by_hand=self.hands.words,
         )
 
     def stale_drives(self, now: float) -> tuple[str, ...]:
@@ -225,6 +245,8 @@ class Station:
         drive, bench = driver.drive, self.bench
         if not driver.safe:
             return ""
+        if name in self.hands.gates_off:
+            return "its gate is off"
         for trip in drive.safe_when:
             if self.decisions.trippers[trip].on:
                 return f"trip {trip}"
@@ -239,6 +261,8 @@ class Station:
         """Look for the ends anew."""
         for seen in self.seen.values():
             seen.lowest, seen.highest = float("inf"), float("-inf")
+        for history in self.history.values():
+            history.forget()
 
 
 class _Settling:

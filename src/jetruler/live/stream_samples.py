@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from ..core.model.channel import Bench
@@ -33,6 +33,8 @@ class LiveSample:
         What each drive would be sent; nothing is sent.
     turned : tuple[str, ...]
         The trips that turned on or off with this sample.
+    by_hand : dict[str, str]
+        Drives that are "held", "fed" from elsewhere or "gate_off", as `jr.Live` does it.
 
     Examples
     --------
@@ -48,6 +50,7 @@ class LiveSample:
     trips: dict[str, bool]
     commands: dict[str, float]
     turned: tuple[str, ...] = ()
+    by_hand: dict[str, str] = field(default_factory=dict)
 
 
 def stream(
@@ -97,20 +100,29 @@ def stream(
     >>> [sample.values["knob"] for sample in jr.stream(["100", "200"], knob)]
     [10.0, 20.0]
     """
+    parts = parts_for(source, bench, follow)
+    session = Session(parts)
+    for batch in session.batches(duration):
+        yield from samples_of(batch)
+    if session.skipped:
+        warnings.warn(f"{parts.source.name}: {session.skipped}", stacklevel=2)
+
+
+def parts_for(source: str | Iterable[str], bench: Bench, follow: bool) -> Parts:
+    """What a session on a source is made of."""
     form = stream_for(bench)
     opened: Source
     opened = source_named(source, form, follow) if isinstance(source, str) else Lined(source)
     interval = None
     if isinstance(opened, StandardInput | GrowingFile | Lined):
         form, interval = timed(form, bench, opened.peek())
-    session = Session(Parts(None, bench, form, opened, {}, interval=interval))
-    for batch in session.batches(duration):
-        yield from _samples(batch)
-    if session.skipped:
-        warnings.warn(f"{opened.name}: {session.skipped}", stacklevel=2)
+    elif source == "none":
+        form = replace(form, format="json", timestamp=None)
+    return Parts(None, bench, form, opened, {}, interval=interval)
 
 
-def _samples(batch: LiveBatch) -> Iterator[LiveSample]:
+def samples_of(batch: LiveBatch) -> Iterator[LiveSample]:
+    """A batch, sample by sample."""
     values = {name: reading.value.tolist() for name, reading in batch.readings.items()}
     flags = {name: reading.flags.tolist() for name, reading in batch.readings.items()}
     trips = {name: on.tolist() for name, on in batch.decided.trips.items()}
@@ -130,4 +142,5 @@ def _samples(batch: LiveBatch) -> Iterator[LiveSample]:
             trips=at(i, trips),
             commands=at(i, commands),
             turned=tuple(turned.get(i, ())),
+            by_hand=batch.by_hand,
         )

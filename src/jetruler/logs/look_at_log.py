@@ -22,6 +22,7 @@ from ..core.survey.survey import FURTHEST, Survey, Surveyor
 from ..core.survey.timing import TimeSurvey, TimeSurveyor
 from .ahead import Workers
 from .batches import Progress, SampleBatch, sample_batches
+from .cells import Samples
 from .formats.opening import open_log
 from .reader import LogReader
 from .source import LogError, LogFormat
@@ -125,7 +126,10 @@ class _Column:
         return "count" if self.channel is None and self.step == 1.0 else "1"
 
     def add(self, batch: SampleBatch) -> None:
-        found = batch.samples(self.place)
+        self.take(batch.samples(self.place))
+
+    def take(self, found: Samples) -> None:
+        """The next samples."""
         counts: npt.NDArray[Any] = found.counts
         if not self.step:
             self.step = self._step(counts)
@@ -176,6 +180,13 @@ class _Column:
 def _are_multiples(values: npt.NDArray[Any], step: float) -> bool:
     steps = values[np.isfinite(values)] / step if values.dtype.kind == "f" else values / step
     return bool(np.all(np.abs(steps - np.rint(steps)) <= 1e-6 * np.maximum(1.0, 1e-6 * abs(steps))))
+
+
+def survey_of(channel: Channel, raw: npt.NDArray[Any]) -> Survey:
+    """Survey raw values of a channel, as `look` does those of a log."""
+    column = _Column(channel.name, 0, channel)
+    column.take(Samples(raw))
+    return column.looked(str(channel.column), None).survey
 
 
 class _Rows:

@@ -137,7 +137,8 @@ def _near(values: Array, decimals: int) -> Array:
 class FlagTexts:
     """The flags of each row in words: `bean:high_rail;rail:below`.
 
-    end: what stands behind them. encode: makes of the words what stands in the file.
+    end: what stands behind them. encode: makes of the words what stands in the file. also: words
+    that every row has behind its own.
     """
 
     def __init__(
@@ -146,8 +147,10 @@ class FlagTexts:
         delimiter: str,
         end: bytes = b"",
         encode: Callable[[str], str] | None = None,
+        also: Sequence[str] = (),
     ) -> None:
         self.names, self.delimiter, self.end, self.encode = names, delimiter, end, encode
+        self.also = list(also)
         self._texts: dict[int | bytes, bytes] = {}
 
     def gather(self, codes: FlagArray) -> pa.Array:
@@ -174,11 +177,12 @@ class FlagTexts:
     def _text(self, key: int | bytes) -> bytes:
         if key not in self._texts:
             codes = key if isinstance(key, bytes) else key.to_bytes(8, sys.byteorder)
-            text = ";".join(
+            words = [
                 f"{channel}:{name}"
                 for channel, code in zip(self.names, codes, strict=False)
                 for name in flag_names(code)
-            )
+            ]
+            text = ";".join(words + self.also)
             if self.encode is not None:
                 text = self.encode(text)
             elif self.delimiter in text:

@@ -10,7 +10,7 @@ from ..core.firmware.by_count import flags_program
 from ..core.firmware.names import comment, plain_unit
 from ..core.firmware.patterns import pattern_programs
 from ..core.firmware.selection import Exported
-from ..core.model.reading import FLAG_NAMES
+from ..core.model.reading import READ_FLAGS
 from .c_code import function, none_of
 from .c_machine import ELAPSED, machine_text
 from .target import Target, Wish, vectors
@@ -74,7 +74,7 @@ class C99(Target):
         out += ["#include <math.h>"] if floats else []
         out += [
             "",
-            *(f"#define JETRULER_{name.upper()} {flag.value}" for flag, name in FLAG_NAMES.items()),
+            *(f"#define JETRULER_{name.upper()} {flag.value}" for flag, name in READ_FLAGS.items()),
         ]
         for e in exported:
             out += ["", "/*", *(f" * {line}" for line in about(e, wish.bench, wish.version)), " */"]

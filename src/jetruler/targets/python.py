@@ -11,7 +11,7 @@ from ..core.firmware.names import comment, plain_unit
 from ..core.firmware.patterns import pattern_programs
 from ..core.firmware.program import Program
 from ..core.firmware.selection import Exported
-from ..core.model.reading import FLAG_NAMES
+from ..core.model.reading import READ_FLAGS
 from .python_code import function
 from .python_machine import ELAPSED, machine_text
 from .target import Target, Wish, vectors
@@ -55,7 +55,7 @@ class PythonModule(Target):
     def file(self, exported: Sequence[Exported], wish: Wish) -> str:
         out = [f"# {comment(wish.bench.title or 'Conversions')}, made by Jet Ruler {wish.version}"]
         out += imports([e.program for e in exported])
-        out += ["", *(f"{name.upper()} = {flag.value}" for flag, name in FLAG_NAMES.items())]
+        out += ["", *(f"{name.upper()} = {flag.value}" for flag, name in READ_FLAGS.items())]
         for e in exported:
             out += ["", "", *(f"# {line}" for line in about(e, wish.bench, wish.version))]
             if e.program.arith != "float":

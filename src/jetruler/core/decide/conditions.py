@@ -12,13 +12,13 @@ from ..arrays import AnyArray, Array, FlagArray, Truths
 from ..errors import ParameterError
 from ..model.channel import Channel
 from ..model.quantity import seconds
-from ..model.reading import FLAG_NAMES, Flag
+from ..model.reading import FLAG_NAMES, NO_FAULTS
 from ..model.text import nearest, number
 from .memory import Held
 from .rails import fault_mask
 
-#: Flags that tell of a fault. `below` and `above` are none: a knob at its stop is below too.
-FAULTS = tuple(name for flag, name in FLAG_NAMES.items() if flag not in (Flag.BELOW, Flag.ABOVE))
+#: Flags that tell of a fault.
+FAULTS = tuple(name for flag, name in FLAG_NAMES.items() if not flag & NO_FAULTS)
 
 #: The conditions, exactly one of which is said.
 KINDS = ("above", "below", "rises_by", "falls_by", "changes_by", "flagged")

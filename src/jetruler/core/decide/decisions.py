@@ -93,9 +93,11 @@ class Decisions:
         times: AnyArray | list[float],
         readings: Mapping[str, Reading],
         stale: Collection[str] = (),
+        by_hand: Mapping[str, float] | None = None,
     ) -> Decided:
         """Decide on a batch. times: s. readings: of the channels, arrays of the same length.
-        stale: drives that have not heard of their channel for too long; they go to safe."""
+        stale: drives that have not heard of their channel for too long, or whose gate is off; they
+        go to safe. by_hand: commands that somebody wants, by drive."""
         clock, restarts = self.clock.add(times)
         trips, found = {}, []
         for name, tripper in self.trippers.items():
@@ -104,10 +106,15 @@ class Decisions:
             found += events(tripper.trip, was_on, trips[name])
         drives, safe = {}, {}
         for name, driver in self.drivers.items():
+            wanted = None if by_hand is None else by_hand.get(name)
             values, unsafe = self._source(driver.drive, readings, trips)
+            if wanted is not None:  # it follows the hand: of what makes it safe, the trips are left
+                unsafe = np.zeros_like(unsafe)
+                for trip in driver.drive.safe_when:
+                    unsafe = unsafe | trips[trip]
             if name in stale:
                 unsafe = np.ones_like(unsafe)
-            drives[name], safe[name] = driver.add(clock, values, unsafe)
+            drives[name], safe[name] = driver.add(clock, values, unsafe, wanted)
         return Decided(clock, trips, drives, safe, sorted(found, key=lambda event: event.sample))
 
     @staticmethod

@@ -18,6 +18,10 @@ from .conditions import FAULTS, flag_errors
 #: Names that may go out on a wire: nothing that a board could take for more than a name.
 OUTPUT = re.compile(r"[A-Za-z][A-Za-z0-9_.-]{0,31}")
 
+#: What is sent if a drive says nothing else, and the fields that a line may have.
+WIRE = "{output}={value}"
+FIELDS = ("{value}", "{output}")
+
 #: Ranges by name: lowest and highest command, and their unit.
 RANGES = {
     "duty8": (0.0, 255.0, ""),
@@ -60,6 +64,11 @@ class Drive:
         Flags of the source that do.
     output : str, default ""
         Its name on the wire, of letters, digits, _, . and -; that of the drive if left out.
+    decimals : int, optional
+        Places of its commands on the wire and in outputs; up to ten digits if left out.
+    wire : str, default "{output}={value}"
+        The line that is sent. `{value}` is the command, `{output}` the output's name; nothing else
+        stands in braces.
     about : str, default ""
         Free text for people.
 
@@ -94,6 +103,8 @@ class Drive:
     safe_when: tuple[str, ...] = ()
     safe_flags: tuple[str, ...] = FAULTS
     output: str = ""
+    decimals: int | None = None
+    wire: str = WIRE
     about: str = ""
     bounds: tuple[float, float] = field(init=False, compare=False)
     """What no command ever leaves."""
@@ -124,6 +135,18 @@ class Drive:
         """Column name of its commands: `<drive>_<unit>`, or the name alone without unit."""
         unit = for_column(self.unit)
         return f"{self.name}_{unit}" if unit else self.name
+
+    def text(self, command: float) -> str:
+        """A command as it is sent and written: with the drive's decimals; without decimals of its
+        own, without a point where it is whole, and never with a float's noise."""
+        if self.decimals is not None:
+            return f"{command + 0.0:.{self.decimals}f}"
+        return str(int(command)) if command == int(command) else f"{command:.10g}"
+
+    def line(self, command: float) -> str:
+        """The line that is sent, without its end."""
+        text = self.wire.replace("{value}", self.text(command))
+        return text.replace("{output}", self.output)
 
     def errors(self) -> Iterator[ParameterError]:
         """The errors among the parameters."""
@@ -161,6 +184,12 @@ class Drive:
         if self.output and not OUTPUT.fullmatch(self.output):
             right = "up to 32 letters, digits, _, . and -, a letter first: it goes out on a wire"
             yield ParameterError("output", self.output, right)
+        if self.decimals is not None and not (
+            isinstance(self.decimals, int) and 0 <= self.decimals <= 9
+        ):
+            yield ParameterError("decimals", self.decimals, "a whole number from 0 to 9 is right")
+        if why := _wire_error(self.wire):
+            yield ParameterError("wire", self.wire, why)
         yield from flag_errors("safe_flags", self.safe_flags)
 
     def _ends(self) -> tuple[float, float] | None:
@@ -170,9 +199,19 @@ class Drive:
         return (low, high) if low < high else None
 
 
-def command_text(command: float) -> str:
-    """A command as it is sent: without a decimal point where it is whole."""
-    return str(int(command)) if command == int(command) else repr(float(command))
+def _wire_error(wire: object) -> str:
+    """What is wrong with a template; empty where nothing is."""
+    right = f"a line with {FIELDS[0]} in it is right, as in {WIRE!r} or 'M{{value}}'"
+    if not isinstance(wire, str) or "{value}" not in wire:
+        return right
+    rest = wire
+    for name in FIELDS:
+        rest = rest.replace(name, "")
+    if "{" in rest or "}" in rest:
+        return f"{right}; no other field than {' and '.join(FIELDS)} stands in braces"
+    if len(wire) > 80 or not all(" " <= sign <= "~" for sign in wire):
+        return f"{right}, of at most 80 plain signs"
+    return ""
 
 
 class Driver:
@@ -188,14 +227,21 @@ class Driver:
         self.command = float(drive.safe)
         self.safe = True
 
-    def add(self, times: Array, values: Array, unsafe: Truths) -> tuple[Array, Truths]:
+    def add(
+        self, times: Array, values: Array, unsafe: Truths, by_hand: float | None = None
+    ) -> tuple[Array, Truths]:
         """The command at each sample, and whether it is the safe value. unsafe: where nothing
-        better is known; so it is where there is no value."""
+        better is known; so it is where there is no value. by_hand: the command that somebody
+        wants instead; the clamp, the slew limit and what is unsafe hold for it too."""
         drive = self.drive
         if not times.size:
             return np.empty(0), np.zeros(0, np.bool_)
-        safe: Truths = unsafe | np.isnan(values)
-        target = np.interp(np.where(safe, self._values[0], values), self._values, self._commands)
+        safe: Truths = unsafe if by_hand is not None else unsafe | np.isnan(values)
+        if by_hand is not None:
+            target = np.full(times.size, by_hand)
+        else:
+            followed = np.where(safe, self._values[0], values)
+            target = np.interp(followed, self._values, self._commands)
         off = drive.off or 0.0
         target[np.abs(target - off) <= drive.dead_band] = off
         target = np.clip(target, *drive.bounds)

@@ -9,7 +9,7 @@ import numpy as np
 from ..errors import JetRulerError
 from ..model.channel import Channel
 from ..model.law import Role
-from ..model.reading import Flag
+from ..model.reading import NO_FAULTS, Flag
 from ..model.ruler import Ruler
 
 #: A rail within so much of the travel beyond its end is the end itself.
@@ -68,4 +68,4 @@ def fault_mask(channel: Channel) -> int:
     above a limit, and a rail that is only an end."""
     all_flags = sum(Flag)
     ends = int(Flag.LOW_RAIL | Flag.HIGH_RAIL) & ~rail_faults(channel)
-    return int(all_flags) & ~int(Flag.BELOW | Flag.ABOVE) & ~ends
+    return int(all_flags) & ~int(NO_FAULTS) & ~ends

@@ -34,12 +34,21 @@ class Flag(IntFlag):
     FAULTY = 64
     """A sample that no sound sensor gives: a law has no value for it."""
 
+    HELD = 128
+    """Not from the source: somebody holds the channel at this raw value, or put it in."""
+
     # One number, not a list of its bits: `series == Flag.HIGH_RAIL` then means what it says.
     __iter__ = None  # type: ignore[assignment]
 
 
 #: Names in the order they are written, e.g. in the `flags` column of a converted log.
 FLAG_NAMES = {flag: str(flag.name).lower() for flag in Flag}
+
+#: Those that tell of no fault: a knob at its stop is below too, and what is held was wanted.
+NO_FAULTS = Flag.BELOW | Flag.ABOVE | Flag.HELD
+
+#: Those that a ruler, or a chip, finds by itself.
+READ_FLAGS = {flag: name for flag, name in FLAG_NAMES.items() if flag != Flag.HELD}
 
 
 def flag_names(flags: int) -> list[str]:

@@ -12,6 +12,9 @@ from .quantity import seconds
 from .unit_registry import factor
 
 Form = Literal["csv", "pairs", "json"]
+LineEnd = Literal["lf", "crlf", "cr"]
+#: The signs that end a line, by their name.
+LINE_ENDS: dict[LineEnd, str] = {"lf": "\n", "crlf": "\r\n", "cr": "\r"}
 TIME_UNITS = {unit: found[1] for unit in ("s", "ms", "us", "min", "h") if (found := factor(unit))}
 
 
@@ -44,6 +47,8 @@ class Stream:
         and the second without one.
     stale : float | str, default 2.0
         Seconds of silence after which the data is stale.
+    line_end : {"lf", "crlf", "cr"}, default "lf"
+        What ends a line that is sent.
 
     Raises
     ------
@@ -64,6 +69,7 @@ class Stream:
     timestamp: str | None = None
     time_unit: str | None = None
     stale: float | str = 2.0
+    line_end: LineEnd = "lf"
 
     def __post_init__(self) -> None:
         for error in self.errors():
@@ -92,5 +98,8 @@ class Stream:
         if self.time_unit is not None and self.time_unit not in TIME_UNITS:
             right = f"one of {', '.join(TIME_UNITS)} is right"
             yield ParameterError("time_unit", self.time_unit, right)
+        if self.line_end not in LINE_ENDS:
+            right = f"one of {', '.join(LINE_ENDS)} is right"
+            yield ParameterError("line_end", self.line_end, right)
         if not seconds(self.stale) > 0:
             yield ParameterError("stale", self.stale, 'a time above 0 is right, as in "2 s"')

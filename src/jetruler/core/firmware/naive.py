@@ -1,0 +1,370 @@
+"""A chain computed as a chip does it when the formula is typed in as it stands."""
+
+from __future__ import annotations
+
+import ast
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..errors import ParameterError
+from ..model.channel import Channel
+from ..model.found import Found
+from ..model.text import number, shown
+from ..model.units import symbol
+from .program import FUNCTIONS
+from .selection import Arith, Exported, ExportError, export
+
+#: Each arithmetic: its lowest and highest number, and whether what is beyond stops at the end (or
+#: wraps round, as two's complement and unsigned numbers do).
+WHOLE: Mapping[str, tuple[int, int, bool]] = {
+    "int16": (-(2**15), 2**15 - 1, False),
+    "int32": (-(2**31), 2**31 - 1, False),
+    "uint16-wraps": (0, 2**16 - 1, False),
+    "uint16-saturates": (0, 2**16 - 1, True),
+}
+ARITHMETICS = (*WHOLE, "float32")
+
+#: A program of so many lines is shown whole.
+SHORT = 8
+
+_SIGNS: dict[type[ast.operator], str] = {
+    ast.Add: "+",
+    ast.Sub: "−",
+    ast.Mult: "·",
+    ast.Div: "/",
+    ast.Pow: "^",
+}
+
+
+@dataclass(frozen=True)
+class NaiveStep:
+    """One operation as the chip does it.
+
+    law: whose it is. line: the operation and its result. lost: what is cut off or overflows, in
+    words; empty where nothing is.
+    """
+
+    law: str
+    line: str
+    lost: str = ""
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Naive(Found):
+    """A reading computed in a chip's arithmetic, operation by operation.
+
+    Attributes
+    ----------
+    channel : str
+        Its name.
+    at : float
+        The raw value.
+    arith : str
+        "int16", "int32", "uint16-wraps", "uint16-saturates" or "float32".
+    steps : tuple[NaiveStep, ...]
+        The operations in order.
+    result : float
+        What comes out; NaN where a law has no value.
+    true : float
+        What it should be.
+    unit : str | None
+        Unit of both.
+    right : tuple[str, ...]
+        The form that is right, as `export` writes it, with its worst error.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> volts = jr.Channel("pin", jr.Adc(10, 5.0), 1, decimals=2)
+    >>> found = jr.naive(volts, 383, "int16")
+    >>> found.result, round(found.true, 3)
+    (0.0, 1.872)
+    >>> print(found.steps[0].line, found.steps[0].lost, sep="; ")
+    383 / 1023 = 0; 0.374 is cut off
+    """
+
+    channel: str
+    at: float
+    arith: str
+    steps: tuple[NaiveStep, ...]
+    result: float
+    true: float
+    unit: str | None
+    right: tuple[str, ...]
+
+    @property
+    def headline(self) -> str:
+        said = f"{self.arith}: {shown(_round(self.result), self.unit)}; "
+        said += f"the true value is {shown(_round(self.true), self.unit)}"
+        return said if self.result != self.true else f"{said}: nothing is lost"
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        return {
+            "law": [step.law for step in self.steps],
+            "operation": [step.line for step in self.steps],
+            "lost": [step.lost for step in self.steps],
+        }
+
+    def __str__(self) -> str:
+        wide = max((len(step.law) for step in self.steps), default=0)
+        lines = [f"{self.channel} at {number(self.at)}, typed in as it stands, in {self.arith}"]
+        for step in self.steps:
+            lost = f"   ← {step.lost}" if step.lost else ""
+            lines.append(f"  {step.law:<{wide}}  {step.line}{lost}")
+        lines += [f"= {self.headline}", *(f"right: {line}" for line in self.right[:1])]
+        return "\n".join([*lines, *(f"  {line}" for line in self.right[1:])])
+
+
+def naive(channel: Channel, at: float, arith: str) -> Naive:
+    """Compute a reading as a chip does when each law's formula is typed in as it stands.
+
+    Parameters
+    ----------
+    channel : Channel
+        Whose laws are typed in.
+    at : float
+        A raw value; a whole count for whole arithmetic.
+    arith : {"int16", "int32", "uint16-wraps", "uint16-saturates", "float32"}
+        The chip's numbers. Whole numbers are cut off toward zero, constants too; what does not fit
+        wraps round, or stops at the end.
+
+    Returns
+    -------
+    Naive
+        Each operation, what it loses, what comes out, the true value, and the form that is right.
+
+    Raises
+    ------
+    ParameterError
+        For an arithmetic that is none of these, and a raw value that is no count of the channel.
+
+    Notes
+    -----
+    Whole division and conversion cut off toward zero, and signed overflow is taken to wrap, as
+    compilers for small chips usually have it. Source: ISO/IEC 9899:1999, 6.3.1 and 6.5.5.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> damper = jr.load_bench("bench.toml")["damper"]
+    >>> jr.naive(damper, 1880, "int16").headline
+    'int16: 0 %; the true value is 45.3859 %'
+    """
+    if arith not in ARITHMETICS:
+        raise ParameterError("arith", arith, f"one of {', '.join(ARITHMETICS)} is right")
+    machine: _Machine = _Floats() if arith == "float32" else _Whole(*WHOLE[arith])
+    if arith != "float32" and at != math.floor(at):
+        raise ParameterError("at", at, "a whole count is right for whole arithmetic")
+    x: float = machine.constant(at)[0]
+    steps: list[NaiveStep] = []
+    for law in channel.ruler.laws:
+        source = law.program()
+        if source is None:
+            raise ParameterError("arith", arith, f"the law {law.name} has no formula to type in")
+        x = machine.run(ast.parse("\n".join(source)).body, x)
+        steps += (NaiveStep(law.name, line, lost) for line, lost in machine.told)
+    true = float(channel.ruler(at))
+    return Naive(
+        channel.name,
+        at=at,
+        arith=arith,
+        steps=tuple(steps),
+        result=float(x),
+        true=true,
+        unit=channel.unit,
+        right=_right(channel, at, arith),
+    )
+
+
+def _right(channel: Channel, at: float, arith: str) -> tuple[str, ...]:
+    """What `export` would write, and what it gives here."""
+    wide: Arith = "float" if arith == "float32" else "int16" if arith == "int16" else "int32"
+    kinds: list[Arith] = [wide, "int32"]
+    made: Exported | None = None
+    for kind in dict.fromkeys(kinds):
+        try:
+            made = export(channel, arith=kind)
+            break
+        except ExportError as error:
+            why = str(error)
+    if made is None:
+        return (why,)
+    place = int(np.searchsorted(made.wanted.counts, at))
+    lines = [made.lines()[0]]
+    if place < made.wanted.counts.size and made.wanted.counts[place] == at:
+        lines.append(f"here it gives {channel.shown(_given(made, at))}")
+    worst = f"{made.proof.worst:.3g} {symbol(channel.unit)}".rstrip()
+    lines.append(f"worst error over all counts: {worst}")
+    body = made.program.body.splitlines()
+    if not made.program.tables and len(body) <= SHORT:
+        scale = made.wanted.scale
+        if made.program.arith != "float" and scale != 1:
+            lines.append(f"as a program, whose results stand for {1.0 / scale:g} each:")
+        lines += (f"  {line}" for line in body)
+    return tuple(lines)
+
+
+def _given(made: Exported, at: float) -> float:
+    from .program import ProgramModel
+
+    out = ProgramModel(made.program, made.float_kind).run(np.array([at]))
+    return float(out[0]) / (made.wanted.scale if made.program.arith != "float" else 1.0)
+
+
+class _Machine:
+    """Runs a law's statements on one number, and tells each operation."""
+
+    def run(self, statements: Sequence[ast.stmt], x: float) -> float:
+        """What a law's statements make of a number; its operations are in `told`."""
+        self.told: list[tuple[str, str]] = []
+        """Each operation, and what is lost by it."""
+        self._names: dict[str, float] = {"x": x}
+        self._block(statements)
+        return self._names["x"]
+
+    def _block(self, statements: Sequence[ast.stmt]) -> None:
+        for statement in statements:
+            if isinstance(statement, ast.If):
+                test = self._truth(statement.test)
+                self._block(statement.body if test else statement.orelse)
+            elif isinstance(statement, ast.Return):
+                self._names["x"] = math.nan
+                self.told.append(("no value: the law has none here", ""))
+                return
+            elif isinstance(statement, ast.Assign) and isinstance(statement.targets[0], ast.Name):
+                value = self._value(statement.value)
+                self._names[statement.targets[0].id] = value
+            else:
+                raise TypeError(f"not part of the language: {ast.unparse(statement)}")
+            if math.isnan(self._names["x"]):
+                return
+
+    def _truth(self, e: ast.expr) -> bool:
+        if isinstance(e, ast.BoolOp):
+            found = [self._truth(part) for part in e.values]
+            return all(found) if isinstance(e.op, ast.And) else any(found)
+        assert isinstance(e, ast.Compare)
+        left = self._value(e.left)
+        for op, right_side in zip(e.ops, e.comparators, strict=True):
+            right = self._value(right_side)
+            if not _COMPARE[type(op)](left, right):
+                return False
+            left = right
+        return True
+
+    def _value(self, e: ast.expr) -> float:
+        """The value of an expression; its operations come one by one."""
+        if isinstance(e, ast.Constant):
+            exact = float(e.value)  # type: ignore[arg-type]
+            value, lost = self.constant(exact)
+            if lost:
+                self.told.append((f"{number(exact)} typed in as {number(value)}", lost))
+            return value
+        if isinstance(e, ast.Name):
+            return math.nan if e.id == "NONE" else self._names[e.id]
+        if isinstance(e, ast.UnaryOp):
+            value = self._value(e.operand)
+            return self.kept(-value)[0] if isinstance(e.op, ast.USub) else value
+        if isinstance(e, ast.Call) and isinstance(e.func, ast.Name):
+            values = [self._value(argument) for argument in e.args]
+            with np.errstate(all="ignore"):
+                exact = float(FUNCTIONS[e.func.id](*values))
+            value, lost = self.kept(exact)
+            self.told.append(
+                (f"{e.func.id}({', '.join(map(_told, values))}) = {_told(value)}", lost)
+            )
+            return value
+        if isinstance(e, ast.IfExp):
+            return self._value(e.body if self._truth(e.test) else e.orelse)
+        assert isinstance(e, ast.BinOp)
+        left, op, right_side = self._value(e.left), e.op, e.right
+        if isinstance(op, ast.Add) and isinstance(right_side, ast.UnaryOp):
+            op, right_side = ast.Sub(), right_side.operand  # nobody types "+ −50"
+        right = self._value(right_side)
+        sign = _SIGNS[type(op)]
+        value, lost = self.operation(sign, left, right)
+        self.told.append((f"{_told(left)} {sign} {_told(right)} = {_told(value)}", lost))
+        return value
+
+    def operation(self, sign: str, left: float, right: float) -> tuple[float, str]:
+        """The result of an operation, and what is lost."""
+        with np.errstate(all="ignore"):
+            if sign == "/" and right == 0:
+                return math.nan, "division by zero: what comes out is not defined"
+            exact = _EXACT[sign](left, right)
+        return self.kept(exact)
+
+    def constant(self, value: float) -> tuple[float, str]:
+        """A constant as it is typed in."""
+        return self.kept(value)
+
+    def kept(self, value: float) -> tuple[float, str]:
+        """A value as it is kept, and what is lost of it."""
+        raise NotImplementedError
+
+
+class _Whole(_Machine):
+    """Whole numbers of a width."""
+
+    def __init__(self, low: int, high: int, saturates: bool) -> None:
+        self._low, self._high, self._saturates = low, high, saturates
+
+    def kept(self, value: float) -> tuple[float, str]:
+        if not math.isfinite(value):
+            return math.nan, "not defined in whole numbers"
+        whole = math.trunc(value)
+        lost = ""
+        if whole != value:
+            lost = f"{number(float(f'{abs(value - whole):.3g}'))} is cut off"
+        if self._low <= whole <= self._high:
+            return float(whole), lost
+        if self._saturates:
+            end = self._low if whole < self._low else self._high
+            return float(end), f"{number(whole)} does not fit: it stops at {number(end)}"
+        span = self._high - self._low + 1
+        wrapped = (whole - self._low) % span + self._low
+        return float(wrapped), f"{number(whole)} does not fit: it wraps round to {number(wrapped)}"
+
+
+class _Floats(_Machine):
+    """Floating-point numbers of 32 bits."""
+
+    def kept(self, value: float) -> tuple[float, str]:
+        with np.errstate(all="ignore"):
+            kept = float(np.float32(value))
+        if math.isinf(kept) and math.isfinite(value):
+            return kept, f"{value:.3g} does not fit a float of 32 bits"
+        off = abs(kept - value)
+        relative = off / abs(value) if value else 0.0
+        # Half a unit in the last place is what every float is rounded by: more is worth a word.
+        return kept, f"{off:.2g} is rounded away" if relative > 1e-7 else ""
+
+
+_EXACT: dict[str, Callable[[float, float], float]] = {
+    "+": lambda a, b: a + b,
+    "−": lambda a, b: a - b,
+    "·": lambda a, b: a * b,
+    "/": lambda a, b: a / b,
+    "^": lambda a, b: float(np.power(a, b)),
+}
+_COMPARE: dict[type[ast.cmpop], Callable[[float, float], bool]] = {
+    ast.Lt: lambda a, b: a < b,
+    ast.LtE: lambda a, b: a <= b,
+    ast.Gt: lambda a, b: a > b,
+    ast.GtE: lambda a, b: a >= b,
+    ast.Eq: lambda a, b: a == b,
+    ast.NotEq: lambda a, b: a != b,
+}
+
+
+def _told(value: float) -> str:
+    return number(_round(value)) if value == value else "nothing"
+
+
+def _round(value: float) -> float:
+    return float(f"{value:.7g}") if math.isfinite(value) else value

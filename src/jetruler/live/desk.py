@@ -1,0 +1,227 @@
+"""Hands on a running session: hold, release, set, feed, gates, arming, marks; each is one call."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Collection
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from ..core.errors import QuantityError
+from ..core.model.channel import Channel
+from ..core.model.quantity import quantity
+from ..core.model.text import nearest, number
+from ..core.model.ticks import raw_ends
+from ..core.model.units import symbol
+from ..core.survey.ends import Ends, ends_of, true_ends
+from ..logs.look_at_log import survey_of
+from .inject import Injection
+from .stream_errors import StreamError
+
+if TYPE_CHECKING:
+    from .session import Session
+
+
+@dataclass
+class Desk:
+    """What can be done to a session. Every call takes effect at once, is noted in the record and
+    the events, and raises `StreamError` with what would be right."""
+
+    session: Session
+    marks: int = 0
+    last_marks: list[tuple[float, str]] = field(default_factory=list)
+    """Moments that were marked, in seconds since the start."""
+
+    def arm(self) -> None:
+        """Send the drives' commands from now on: their safe values first, and on from there."""
+        session = self.session
+        if not session.bench.drives:
+            raise StreamError("the bench has no drives to arm; add a [drive.<name>]")
+        if session.sender.wire is None:
+            raise StreamError(
+                f"{session.parts.source.name} takes no commands; name a port with --sink"
+            )
+        if not session.sender.armed:
+            session.arm()
+            self._note("", "armed", "")
+
+    def disarm(self) -> None:
+        """Send the safe values, and nothing from then on."""
+        if self.session.sender.armed:
+            self.session.sender.disarm(0.2)
+            self._note("", "disarmed", "")
+
+    def all_off(self) -> None:
+        """Switch every drive's gate off: all go to their safe values at once."""
+        self._gates(self.session.bench.drives, on=False)
+
+    def gate(self, drive: str, on: bool) -> None:
+        """Switch a drive's gate. While it is off the drive stays at its safe value."""
+        self._known(drive, self.session.bench.drives, "drive")
+        self._gates([drive], on)
+
+    def _gates(self, drives: Collection[str], on: bool) -> None:
+        off = self.session.hands.gates_off
+        changed = [name for name in drives if (name in off) == on]
+        off.difference_update(changed) if on else off.update(changed)
+        self.session.act()
+        for name in changed:
+            self._note(name, "gate_on" if on else "gate_off", "")
+
+    def hold(self, channel: str, value: float | str | None = None) -> float:
+        """Hold a channel at a raw value, and return it. A number is raw; a text may have a unit,
+        that of the channel goes back through the inverse; None is the present value."""
+        self._known(channel, self.session.bench.channels, "channel")
+        known = self.session.bench[channel]
+        raw = self._present(known) if value is None else raw_of(known, value)
+        whole = known.ruler.takes == "count"
+        self.session.hands.held[channel] = Injection(raw, whole=whole)
+        self.session.act()
+        self._note(channel, "held", number(raw))
+        return raw
+
+    def nudge(self, channel: str, steps: float) -> float:
+        """Move what is held by so many steps of the raw value (of a thousandth of an input's
+        range), within its range."""
+        self._known(channel, self.session.bench.channels, "channel")
+        known = self.session.bench[channel]
+        low, high = raw_ends(known.ruler)
+        held = self.session.hands.held.get(channel)
+        at = self._present(known) if held is None or held.low is None else held.low
+        step = 1.0 if known.ruler.takes == "count" else (high - low) / 1000.0
+        return self.hold(channel, float(min(max(at + steps * step, low), high)))
+
+    def release(self, name: str) -> None:
+        """Let a channel, or a drive, follow again what the bench says."""
+        hands, bench = self.session.hands, self.session.bench
+        self._known(name, [*bench.channels, *bench.drives], "channel or drive")
+        if name in bench.channels:
+            held = hands.held.pop(name, None) is not None
+        else:
+            held = hands.commands.pop(name, None) is not None
+            if hands.sources.pop(name, None) is not None:
+                held = True
+                self.session.feed_drives()
+        if held:
+            self.session.act()
+            self._note(name, "released", "")
+
+    def set(self, drive: str, command: float | str) -> float:
+        """Set a drive by hand. Its clamp, slew limit and trips hold for hands too."""
+        self._known(drive, self.session.bench.drives, "drive")
+        known = self.session.bench.drives[drive]
+        try:
+            wanted = float(command) if not isinstance(command, str) else _plain(command, known.unit)
+        except ValueError:
+            wanted = math.nan
+        low, high = known.bounds
+        if not low <= wanted <= high:
+            raise StreamError(
+                f"drive {drive}: found {command!r}; "
+                f"a command within {number(low)} … {number(high)} is right"
+            )
+        self.session.hands.commands[drive] = wanted
+        self.session.act()
+        self._note(drive, "held", known.text(wanted))
+        return wanted
+
+    def nudge_drive(self, drive: str, steps: float) -> float:
+        """Move a drive that is set by hand by so many hundredths of its range."""
+        self._known(drive, self.session.bench.drives, "drive")
+        low, high = self.session.bench.drives[drive].bounds
+        driver = self.session.station.decisions.drivers[drive]
+        at = self.session.hands.commands.get(drive, driver.command)
+        step = max((high - low) / 100.0, 1.0 if driver.drive.whole else 0.0)
+        return self.set(drive, min(max(at + steps * step, low), high))
+
+    def feed(self, drive: str, source: str) -> None:
+        """Let a drive follow another channel, or a trip."""
+        bench = self.session.bench
+        self._known(drive, bench.drives, "drive")
+        self._known(source, [*bench.channels, *bench.trips], "channel or trip")
+        self.session.hands.commands.pop(drive, None)
+        self.session.hands.sources[drive] = source
+        self.session.feed_drives()
+        self.session.act()
+        self._note(drive, "fed", source)
+
+    def reset_ends(self) -> None:
+        """Look for the ends anew."""
+        self.session.station.forget_ends()
+
+    def ends(self, channel: str) -> tuple[Ends, float, float]:
+        """The ends that a channel's travel has shown since they were reset, and what they mean: 0
+        and 100, or what the channel's marks say."""
+        self._known(channel, self.session.bench.channels, "channel")
+        known = self.session.bench[channel]
+        raw = self.session.station.history[channel].raw
+        return ends_of(survey_of(known, raw)), *true_ends(known)
+
+    def write_ends(self, channel: str) -> str:
+        """Put these ends into the bench file as marks, and return the lines that it has now."""
+        path = self.session.parts.bench_path
+        if path is None:
+            raise StreamError("there is no bench file to write the marks into")
+        ends, at_low, at_high = self.ends(channel)
+        from ..benchfile.edit import write_marks
+
+        change = write_marks(path, channel, ends.marks(at_low, at_high))
+        self._note(channel, "marks", ends.line(at_low, at_high))
+        return change.after
+
+    def mark(self, text: str = "") -> int:
+        """Mark this moment, in the record and the events; its number is returned."""
+        self.marks += 1
+        self.last_marks.append((self.session.elapsed, text or f"mark {self.marks}"))
+        self._note(f"mark {self.marks}", "mark", text)
+        return self.marks
+
+    def _present(self, channel: Channel) -> float:
+        seen = self.session.station.seen[channel.name].count
+        if seen != seen or abs(seen) > 2**40:
+            raise StreamError(f"channel {channel.name} has no value yet; say at what to hold it")
+        return seen
+
+    def _known(self, name: str, names: Collection[str], noun: str) -> None:
+        if name not in names:
+            raise StreamError(f"the bench has no {noun} {name!r}; {nearest(name, names)}")
+
+    def _note(self, name: str, what: str, value: str) -> None:
+        said = " ".join(part for part in (name, what, value) if part)
+        self.session.noted(name, what, value)
+        self.session.progress.message = said
+
+
+def raw_of(channel: Channel, value: float | str) -> float:
+    """The raw value that is meant. Raises `StreamError`."""
+    low, high = raw_ends(channel.ruler)
+    takes = channel.ruler.takes
+    right = f"a raw value within {number(low)} … {number(high)}"
+    if channel.unit and channel.ruler.label(0.0) is None:
+        right += f", or a value in {symbol(channel.unit)}"
+    raw = math.nan
+    try:
+        raw = float(value)
+    except ValueError:
+        if takes not in ("count", "1"):
+            raw = _quantity(str(value), takes)
+        if raw != raw and channel.unit:
+            wanted = _quantity(str(value), channel.unit)
+            raw = math.nan if wanted != wanted else float(channel.inverse(wanted))
+            raw = float(np.rint(raw)) if takes == "count" else raw
+    if not low <= raw <= high or (takes == "count" and raw != math.floor(raw)):
+        raise StreamError(f"channel {channel.name}: found {value!r}; {right} is right")
+    return raw
+
+
+def _quantity(text: str, unit: str | None) -> float:
+    try:
+        return float(quantity(text, unit))
+    except QuantityError:
+        return math.nan
+
+
+def _plain(text: str, unit: str) -> float:
+    return float(text.removesuffix(symbol(unit)).removesuffix(unit).strip() if unit else text)

@@ -1,0 +1,222 @@
+"""A running bench in Python, with hands on it."""
+
+from __future__ import annotations
+
+import threading
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import ExitStack
+from dataclasses import replace
+from os import PathLike
+from types import TracebackType
+from typing import TypeVar
+
+from ..benchfile.load import load_bench
+from ..core.model.channel import Bench
+from ..logs.output import Output
+from .desk import Desk
+from .notes import LiveEvents
+from .record import Recorder
+from .session import Session
+from .sources import Port, Socket, Source, StandIn, reached
+from .stream_samples import LiveSample, parts_for, samples_of
+
+Answer = TypeVar("Answer")
+
+#: So many samples wait at most for whoever iterates; older ones go, and are counted.
+WAITING = 100_000
+
+
+class Live:
+    """A bench at work on a stream, in a thread of its own, while you put your hands on it.
+
+    Entering it starts the stream; leaving it sends every drive its safe value. Nothing is sent
+    unless it is armed.
+
+    Parameters
+    ----------
+    bench : Bench | path
+        A bench, or its file, which is then read again whenever it is saved.
+    source : str | Iterable[str], default "demo"
+        As for `jr.stream`.
+    sink : str, optional
+        Where commands go, if not to the source.
+    follow : bool, default False
+        Whether to wait at a file's end for more.
+    record : path, optional
+        Where every raw line is kept with its time, and what was done by hand as comments.
+    events : path, optional
+        Where trips that turn, and what was done by hand, are written (CSV).
+
+    Raises
+    ------
+    JetRulerError
+        Where a call names what the bench has not, or a value that cannot be: the sentence says
+        what would be right.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> with jr.Live("bench.toml", "demo") as live:
+    ...     live.hold("damper", "50 %")
+    ...     sample = next(s for s in live if s.flags["damper"])
+    ...     live.release("damper")
+    2051.0
+    >>> round(sample.values["damper"]), sample.flags["damper"].name
+    (50, 'HELD')
+    """
+
+    def __init__(
+        self,
+        bench: Bench | str | PathLike[str],
+        source: str | Iterable[str] = "demo",
+        sink: str | None = None,
+        *,
+        follow: bool = False,
+        record: str | PathLike[str] | None = None,
+        events: str | PathLike[str] | None = None,
+    ) -> None:
+        known = bench if isinstance(bench, Bench) else load_bench(bench)
+        parts = parts_for(source, known, follow)
+        wire: Source | None = (
+            parts.source if isinstance(parts.source, Port | Socket | StandIn) else None
+        )
+        if sink is not None:
+            wire = reached(sink, parts.stream)
+        self._files = ExitStack()
+        recorder = None
+        if record is not None:
+            recorder = Recorder(str(record), parts.stream.columns, parts.stream.delimiter)
+        written = None
+        if events is not None:
+            out = self._files.enter_context(Output(events))
+            written = LiveEvents(out.write, parts.stream.timestamp or "time_s")
+        self._session = Session(
+            replace(
+                parts,
+                bench_path=None if isinstance(bench, Bench) else str(bench),
+                wire=wire,
+                recorder=recorder,
+                events=written,
+                handled=True,
+            )
+        )
+        self._desk = Desk(self._session)
+        self._samples: deque[LiveSample] = deque()
+        self._change = threading.Condition()
+        self._error: BaseException | None = None
+        self._ended = False
+        self._thread = threading.Thread(target=self._work, name="jetruler-live", daemon=True)
+        self.latest: LiveSample | None = None
+        """The last sample, None before the first."""
+        self.dropped = 0
+        """Samples that nobody fetched in time."""
+
+    def __enter__(self) -> Live:
+        self._thread.start()
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        traceback: TracebackType | None,
+    ) -> None:
+        self.stop()
+        self._files.close()
+        if kind is None and self._error is not None:
+            raise self._error
+
+    def stop(self) -> None:
+        """End the stream: every drive is sent its safe value."""
+        self._session.progress.ended = True
+        self._session.feed.wake()
+        if self._thread.is_alive():
+            self._thread.join(timeout=10.0)
+
+    def __iter__(self) -> Iterator[LiveSample]:
+        """The samples as they come, until the stream ends."""
+        while True:
+            with self._change:
+                while not self._samples and not self._ended:
+                    self._change.wait(0.2)
+                if not self._samples:
+                    if self._error is not None:
+                        raise self._error
+                    return
+                sample = self._samples.popleft()
+            yield sample
+
+    def _work(self) -> None:
+        try:
+            for batch in self._session.batches():
+                with self._change:
+                    self._samples.extend(samples_of(batch))
+                    while len(self._samples) > WAITING:
+                        self._samples.popleft()
+                        self.dropped += 1
+                    self.latest = self._samples[-1] if self._samples else self.latest
+                    self._change.notify_all()
+        except BaseException as error:  # to be raised where it is waited for
+            self._error = error
+        with self._change:
+            self._ended = True
+            self._change.notify_all()
+
+    def _do(self, action: Callable[[Desk], Answer]) -> Answer:
+        return self._session.ask(lambda: action(self._desk))
+
+    @property
+    def armed(self) -> bool:
+        """Whether commands are sent."""
+        return self._session.sender.armed
+
+    def arm(self) -> None:
+        """Send the drives' commands from now on: their safe values first, and on from there."""
+        self._do(lambda desk: desk.arm())
+
+    def disarm(self) -> None:
+        """Send the safe values, and nothing from then on."""
+        self._do(lambda desk: desk.disarm())
+
+    def all_off(self) -> None:
+        """Switch every drive's gate off: all go to their safe values at once."""
+        self._do(lambda desk: desk.all_off())
+
+    def gate(self, drive: str, on: bool) -> None:
+        """Switch a drive's gate. While it is off the drive stays at its safe value."""
+        self._do(lambda desk: desk.gate(drive, on))
+
+    def hold(self, channel: str, value: float | str | None = None) -> float:
+        """Hold a channel at a raw value, and return it. A number is raw; a text may have a unit,
+        that of the channel goes back through the inverse; None is the present value."""
+        return self._do(lambda desk: desk.hold(channel, value))
+
+    def release(self, name: str) -> None:
+        """Let a channel, or a drive, follow again what the bench says."""
+        self._do(lambda desk: desk.release(name))
+
+    def set(self, drive: str, command: float) -> float:
+        """Set a drive by hand. Its clamp, slew limit and trips hold for hands too."""
+        return self._do(lambda desk: desk.set(drive, command))
+
+    def feed(self, drive: str, source: str) -> None:
+        """Let a drive follow another channel, or a trip."""
+        self._do(lambda desk: desk.feed(drive, source))
+
+    def reset_ends(self) -> None:
+        """Look for the ends of all travels anew."""
+        self._do(lambda desk: desk.reset_ends())
+
+    def ends(self, channel: str) -> str:
+        """The marks that a channel's travel shows since then, as a line for a bench file."""
+        found, low, high = self._do(lambda desk: desk.ends(channel))
+        return found.line(low, high)
+
+    def write_ends(self, channel: str) -> str:
+        """Put these marks into the bench file, and return the lines that it has now."""
+        return self._do(lambda desk: desk.write_ends(channel))
+
+    def mark(self, text: str = "") -> int:
+        """Mark this moment, in the record and the events; its number is returned."""
+        return self._do(lambda desk: desk.mark(text))

@@ -1,0 +1,492 @@
+"""Hands on a running bench: keys and calls alike, on the stand-in board and on random streams."""
+
+from __future__ import annotations
+
+import os
+import re
+import select
+import struct
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import jetruler as jr
+from jetruler.cli.live_keys import KEYS, Controls
+from jetruler.cli.live_view import LiveView
+from jetruler.cli.trace_view import ACROSS, DOWN, trace_rows
+from jetruler.core.decide.drives import Drive
+from jetruler.core.errors import ParameterError
+from jetruler.core.model.reading import Reading
+from jetruler.core.model.stream import Stream
+from jetruler.live.desk import Desk
+from jetruler.live.history import PIECE, History, Window
+from jetruler.live.record import Recorder
+from jetruler.live.session import Parts, Session
+from jetruler.live.stream_errors import StreamError
+
+ROOT = Path(__file__).parents[1]
+
+TABLE = """
+title = "Table"
+[channel.knob]
+column = "k"
+converter = { bits = 10 }
+laws = [
+  { law = "line", marks = [[0, 0], [1000, 100]], unit = "%" },
+  { law = "clamp", low = 0, high = 100 },
+]
+decimals = 1
+[channel.warm]
+column = "w"
+converter = { bits = 10 }
+laws = [{ law = "line", gain = 0.1, unit = "degC" }]
+[trip.hot]
+any = [{ channel = "warm", above = 90, release = 80 }]
+[drive.motor]
+from = "knob"
+marks = [[0, -200], [100, 200]]
+range = [-255, 255]
+safe = 0
+off = 0
+slew = 400
+safe_when = ["hot"]
+clamp = [-150, 150]
+"""
+
+
+class Wire:
+    """Keeps what it is sent."""
+
+    lossless, joined_late, name = False, False, "wire"
+
+    def __init__(self) -> None:
+        self.got: list[str] = []
+
+    def open(self) -> None: ...
+
+    def read(self) -> bytes:
+        time.sleep(0.01)
+        return b""
+
+    def write(self, data: bytes) -> None:
+        self.got += data.decode().splitlines()
+
+    def close(self) -> None: ...
+
+    @property
+    def commands(self) -> list[float]:
+        return [float(line.partition("=")[2]) for line in self.got]
+
+
+def table(armed: bool = True, recorder: Recorder | None = None) -> tuple[Session, Wire]:
+    bench, wire = jr.parse_bench(TABLE), Wire()
+    stream = Stream(columns=("k", "w"))
+    parts = Parts(None, bench, stream, wire, {}, wire, armed, recorder, handled=True)
+    return Session(parts), wire
+
+
+def feed(session: Session, lines: list[str], at: float = 0.0, every: float = 0.001) -> None:
+    """Lines that come, each so long after the one before."""
+    for i, line in enumerate(lines):
+        arrival = np.array([at + i * every])
+        session._decided(session.station.take(f"{line}\n".encode(), arrival, 0.0))
+
+
+def test_a_held_channel_says_so_and_lets_go() -> None:
+    session, _ = table()
+    desk = Desk(session)
+    feed(session, ["100,5"])
+    assert desk.hold("knob", "50 %") == 500
+    feed(session, ["100,5"], 0.1)
+    assert session.station.seen["knob"].value == 50
+    assert jr.Flag(session.station.seen["knob"].flags).name == "HELD"
+    assert desk.nudge("knob", 20) == 520
+    assert desk.hold("warm", "21.5 degC") == 215
+    assert desk.hold("knob") == 500  # what was read last
+    desk.release("knob")
+    feed(session, ["100,5"], 0.2)
+    assert session.station.seen["knob"].value == 10
+    assert session.station.seen["knob"].highest == 100  # what was held shows no end
+
+
+@pytest.mark.parametrize(
+    ("action", "says"),
+    [
+        (lambda d: d.hold("nob", 5), "no channel 'nob'; the nearest right name is 'knob'"),
+        (lambda d: d.hold("knob", 5000), "a raw value within 0 … 1023, or a value in % is right"),
+        (lambda d: d.hold("knob", "warm"), "found 'warm'"),
+        (lambda d: d.hold("knob", 1.5), "found 1.5"),
+        (lambda d: d.hold("knob"), "has no value yet"),
+        (lambda d: d.set("motor", 200), "a command within −150 … 150 is right"),
+        (lambda d: d.set("knob", 2), "no drive 'knob'"),
+        (lambda d: d.feed("motor", "cold"), "no channel or trip 'cold'"),
+        (lambda d: d.gate("moto", on=False), "no drive 'moto'"),
+        (lambda d: d.write_ends("knob"), "no bench file"),
+    ],
+)
+def test_what_cannot_be_says_what_can(action: object, says: str) -> None:
+    session, _ = table()
+    with pytest.raises(StreamError, match=re.escape(says)):
+        action(Desk(session))  # type: ignore[operator]
+
+
+def test_a_drive_by_hand_keeps_clamp_slew_and_trips() -> None:
+    session, wire = table()
+    desk = Desk(session)
+    session.sender.safe()
+    feed(session, ["500,5"] * 2)
+    desk.set("motor", 150)
+    feed(session, ["500,5"] * 101, 0.01, every=0.01)  # 400 a second: 150 after 0.375 s
+    assert wire.commands[-1] == 150
+    assert max(np.diff(wire.commands)) <= 4.001
+    feed(session, ["500,950"], 1.2)  # hot
+    assert wire.commands[-1] == 0
+    feed(session, ["500,5"] * 100, 1.3, every=0.01)
+    desk.release("motor")
+    feed(session, ["500,5"] * 100, 2.4, every=0.01)
+    assert wire.commands[-1] == 0  # half way is off again
+
+
+def test_a_gate_and_all_gates_and_arming() -> None:
+    session, wire = table(armed=False)
+    desk = Desk(session)
+    feed(session, ["900,5"] * 500, every=0.01)
+    assert wire.got == []
+    desk.arm()
+    assert wire.commands == [0]
+    feed(session, ["900,5"] * 100, 5.0, every=0.01)
+    assert wire.commands[-1] == 150
+    assert max(np.diff(wire.commands)) <= 4.001  # from safe, not from where it stood unseen
+    desk.all_off()
+    assert wire.commands[-1] == 0  # at once, without a sample
+    feed(session, ["100,5"] * 100, 8.0, every=0.01)
+    assert wire.commands[-1] == 0
+    assert session.station.why_safe("motor") == "its gate is off"
+    desk.gate("motor", on=True)
+    feed(session, ["100,5"] * 100, 9.5, every=0.01)
+    assert wire.commands[-1] == -150
+    desk.disarm()
+    feed(session, ["900,5"] * 10, 11.0)
+    assert wire.commands[-1] == 0
+
+
+def test_a_drive_is_fed_from_another_channel_and_back() -> None:
+    session, wire = table()
+    desk = Desk(session)
+    desk.feed("motor", "warm")
+    feed(session, ["0,625"] * 200, every=0.01)  # 62.5 °C of 0 to 100
+    assert wire.commands[-1] == 50
+    assert session.hands.words == {"motor": "fed"}
+    desk.release("motor")
+    feed(session, ["0,625"] * 200, 3.0, every=0.01)
+    assert wire.commands[-1] == -150
+
+
+ACTIONS = st.sampled_from([key for _, keys, _ in KEYS for key in keys if key not in ("q", "\x04")])
+TYPED = st.sampled_from(["=100\r", "=-900\r", "=50%\r", "=x\x1b", "fwarm\r", "fknob\r", "ay", "an"])
+LINE = st.tuples(st.integers(-5, 1030), st.integers(-5, 1030))
+
+
+@given(st.lists(ACTIONS | TYPED | LINE, max_size=60), st.booleans())
+def test_hands_never_leave_the_clamp_nor_move_what_is_off(
+    steps: list[str | tuple[int, int]], armed: bool
+) -> None:
+    session, wire = table(armed)
+    controls = Controls(Desk(session))
+    session.sender.safe()
+    at = 0.0
+    for step in steps:
+        was_armed, off = session.sender.armed, bool(session.hands.gates_off)
+        before = len(wire.got)
+        if isinstance(step, str):
+            for key in [step] if step in ("up", "down", "left", "right") else step:
+                controls.press(key)
+        else:
+            at += 0.02
+            feed(session, [f"{step[0]},{step[1]}"], at)
+            fresh = wire.commands[before:]
+            assert was_armed or not fresh
+            assert not off or set(fresh) <= {0.0}
+        assert all(-150 <= command <= 150 for command in wire.commands)
+        if not session.sender.armed and wire.got:
+            assert wire.commands[-1] == 0
+    lines = LiveView(colour=False).picture(controls, at + 1, 80, 24)
+    assert len(lines) <= 24
+
+
+def test_space_is_always_first() -> None:
+    session, wire = table()
+    controls = Controls(Desk(session))
+    feed(session, ["900,5"] * 100, every=0.01)
+    for key in ("=", "5", " "):
+        controls.press(key)
+    assert controls.entry is None
+    assert wire.commands[-1] == 0
+
+
+def test_every_key_is_named_once_and_stands_in_the_guide() -> None:
+    signs = [sign for _, keys, _ in KEYS for sign in keys]
+    assert len(signs) == len(set(signs))
+    guide = (ROOT / "docs/motor.md").read_text("utf-8")
+    listed = re.findall(r"^\| (\S.*?) \| (.+) \|$", guide, re.M)
+    assert listed[2:] == [(shown, means) for shown, _, means in KEYS] or listed[1:] == [
+        (shown, means) for shown, _, means in KEYS
+    ]
+
+
+def test_a_record_keeps_what_was_done_by_hand_and_is_still_a_log(tmp_path: Path) -> None:
+    path = tmp_path / "record.csv"
+    recorder = Recorder(str(path), ("k", "w"), ",")
+    session, _ = table(recorder=recorder)
+    desk = Desk(session)
+    recorder.add(b"100,5\n200")
+    desk.hold("knob", 300)  # in the middle of a line
+    recorder.add(b",6\n")
+    desk.mark("filled")
+    recorder.close()
+    text = path.read_text()
+    assert re.search(r"Z,200,6\n# \S+Z held knob 300\n# \S+Z mark mark 1 filled\n$", text)
+    assert jr.look(path, session.bench).rows == 2
+
+
+def test_the_rows_say_what_was_held(cli: object, home: Path) -> None:
+    from .command import Done
+
+    done: Done = cli(  # type: ignore[operator]
+        "live", "--source", "demo", "--inject", "damper=1880", "--duration", "0.5 s", "--json"
+    )
+    assert '"damper": ["held"]' in done.stdout.splitlines()[-1]
+
+
+def test_live_from_python(home: Path, tmp_path: Path) -> None:
+    events = tmp_path / "events.csv"
+    with jr.Live(home / "bench.toml", "demo", events=events) as live:
+        assert not live.armed
+        live.arm()
+        assert live.hold("damper", "50 %") == 2051
+        live.set("blower", 100)
+        live.gate("flap", False)
+        live.mark("here")
+        sample = next(s for s in live if s.by_hand.get("flap") == "gate_off")
+        assert sample.flags["damper"] & jr.Flag.HELD
+        assert sample.by_hand == {"blower": "held", "flap": "gate_off"}
+        with pytest.raises(StreamError, match="no channel 'dampr'"):
+            live.hold("dampr", 1)
+        live.release("damper")
+        live.disarm()
+    said = events.read_text()
+    assert ",damper,held,2051" in said
+    assert ",mark 1,mark,here" in said
+
+
+def test_ends_that_a_key_proposes_are_those_of_the_log(home: Path) -> None:
+    bench = jr.load_bench(home / "bench.toml")
+    with jr.Live(home / "bench.toml", "roast.csv") as live:
+        list(live)
+        found = live.ends("damper")
+        assert found == "marks = [[205, 0], [3896, 100]]"  # what `look --ends damper` says
+        assert live.write_ends("damper").count("205") == 1
+    assert jr.load_bench(home / "bench.toml")["damper"].chain != bench["damper"].chain
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 40), st.none() | st.floats(-5, 5)), min_size=1, max_size=60),
+    st.integers(1, 30),
+)
+def test_a_window_is_the_ends_of_what_came_in_each_column(
+    samples: list[tuple[int, float | None]], columns: int
+) -> None:
+    history, at, told = History(), 0.0, []
+    for step, value in samples:
+        at += step * PIECE
+        reading = Reading(np.array([np.nan if value is None else value]), np.array([0], np.uint8))
+        history.add(np.array([at + PIECE / 2]), None, reading)
+        told.append((at, value))
+    now, span = at + PIECE, 30 * PIECE
+    window = history.window(now, span, columns)
+    known = [v for t, v in told if v is not None and t >= now - span - PIECE / 2]
+    if known:
+        assert np.nanmin(window.low) == min(known)
+        assert np.nanmax(window.high) == max(known)
+    else:
+        assert np.isnan(window.low).all()
+
+
+def test_a_trace_draws_what_it_is_given() -> None:
+    values = np.array([0.0, 0.0, 3.0, 3.0])
+    window = Window(values, values, np.zeros(4, np.uint8))
+    rows = trace_rows(window, (0.0, 3.0), 4 // ACROSS, 1, lambda text, flagged: text)
+    assert rows == ["⣀⡏"[0] + rows[0][1]]
+    bits = ord(rows[0][1]) - 0x2800
+    assert bits & 0x01  # the third column begins at the top
+    assert bits & 0x40  # and reaches down to the column before
+    assert bits & 0x08  # the last is at the top
+    assert not bits & 0x80
+    assert DOWN == 4
+
+
+WIRES = [
+    ({}, 0.5, "motor=0.5"),
+    ({"whole": False}, 0.1 + 0.2 + 0.11, "motor=0.41"),
+    ({"whole": False, "decimals": 2}, 0.4, "motor=0.40"),
+    ({"wire": "M{value}"}, 3.0, "M3"),
+    ({"wire": "set {output} to {value}", "output": "pin9"}, -3.0, "set pin9 to -3"),
+    ({"decimals": 1}, -0.0, "motor=0.0"),
+]
+
+
+@pytest.mark.parametrize(("given_", "command", "line"), WIRES)
+def test_lines_on_the_wire(given_: dict[str, object], command: float, line: str) -> None:
+    drive = Drive("motor", "knob", ((0, 0), (100, 200)), safe=0, **given_)  # type: ignore[arg-type]
+    assert drive.line(command) == line
+
+
+@pytest.mark.parametrize(
+    "wire", ["M", "{value}{speed}", "{value:.2f}", "{value}\n", "{{value}}", "{value", "é{value}"]
+)
+def test_a_template_has_known_fields_only(wire: str) -> None:
+    with pytest.raises(ParameterError, match=r"wire: found .*\{value\}"):
+        Drive("motor", "knob", ((0, 0), (100, 200)), safe=0, wire=wire)
+
+
+def test_line_ends_reach_the_wire() -> None:
+    bench, wire = jr.parse_bench(TABLE), Wire()
+    sent: list[bytes] = []
+    wire.write = sent.append  # type: ignore[method-assign, assignment]
+    stream = Stream(columns=("k", "w"), line_end="crlf")
+    Session(Parts(None, bench, stream, wire, {}, wire, armed=True)).sender.safe()
+    assert sent == [b"motor=0\r\n"]
+
+
+LAMPS = """
+[channel.tray]
+column = 1
+converter = { bits = 10 }
+laws = [{ law = "zones", edges = [300, 600], values = [[1, 0, 0], [0, 1, 0], [0, 0, 1]] }]
+[drive.lamps]
+from = "tray"
+outputs = ["led1", "led2", "led.3"]
+"""
+
+
+def test_a_pattern_drives_its_outputs_live_and_on_the_chip() -> None:
+    bench = jr.parse_bench(LAMPS)
+    assert list(bench.drives) == ["lamps_led1", "lamps_led2", "lamps_led_3"]
+    (first, second, third) = list(jr.stream(["100", "400", "900"], bench))
+    assert [list(s.commands.values()) for s in (first, second, third)] == [
+        [1, 0, 0],
+        [0, 1, 0],
+        [0, 0, 1],
+    ]
+    assert bench.drives["lamps_led_3"].output == "led.3"
+    made = jr.export(bench["tray"])
+    assert made.proof
+
+
+@pytest.mark.parametrize(
+    ("change", "says"),
+    [
+        (('"led.3"', ""), "3 different names are right"),
+        (('from = "tray"', 'from = "trey"'), "the nearest right name is 'tray'"),
+        (('from = "tray"', 'from = "tray"\nslew = 5'), "beside outputs, only from and safe"),
+        (('from = "tray"', 'from = "tray"\nsafe = [0, 1]'), "3 commands are right"),
+        (("[[1, 0, 0], [0, 1, 0], [0, 0, 1]]", '["a", "b", "c"]'), "has no patterns"),
+    ],
+)
+def test_what_is_no_pattern_is_told(change: tuple[str, str], says: str) -> None:
+    with pytest.raises(jr.errors.BenchError, match=re.escape(says)):
+        jr.parse_bench(LAMPS.replace(*change))
+
+
+@pytest.fixture
+def terminal(home: Path) -> Iterator[Terminal]:
+    found = Terminal(home)
+    yield found
+    found.close()
+
+
+class Terminal:
+    """A real pseudo-terminal with the view in it."""
+
+    def __init__(self, home: Path, wide: int = 120, high: int = 40) -> None:
+        import fcntl
+        import subprocess
+        import termios
+
+        from .conftest import COMMAND
+
+        self.ours, theirs = os.openpty()
+        fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", high, wide, 0, 0))
+        env = os.environ | {"TERM": "xterm-256color", "NO_COLOR": "1"}
+        for size in ("COLUMNS", "LINES"):
+            env.pop(size, None)
+        words = [str(COMMAND), "live", "--source", "demo", "--events", "events.csv"]
+        self.process = subprocess.Popen(
+            words, cwd=home, stdin=theirs, stdout=theirs, stderr=subprocess.DEVNULL, env=env
+        )
+        os.close(theirs)
+        self.text = ""
+
+    def type(self, keys: str) -> None:
+        os.write(self.ours, keys.encode())
+
+    def shows(self, pattern: str, seconds: float = 15.0) -> str:
+        """Wait until one whole picture has this."""
+        until = time.monotonic() + seconds
+        while True:
+            pictures = self.text.split("\x1b[H")
+            for picture in reversed(pictures[1:]):
+                if re.search(pattern, picture):
+                    self.text = "\x1b[H" + pictures[-1]
+                    return picture
+            assert time.monotonic() < until, pictures[-1]
+            if select.select([self.ours], [], [], 0.1)[0]:
+                self.text += os.read(self.ours, 1 << 16).decode("utf-8", "replace")
+
+    def close(self) -> None:
+        self.process.kill()
+        self.process.wait()
+        os.close(self.ours)
+
+
+DOWN_KEY = "\x1b[B"
+
+
+def test_the_motor_guide_step_by_step(terminal: Terminal, home: Path) -> None:
+    t = terminal
+    t.shows("samples/s")
+    for keys, shown in (
+        ("t", r"−1:00 min|-1:00 min"),
+        ("t", "┤"),
+        ("-", r"30\.0 s"),
+        ("tr", "looked for anew"),
+        ("a", r"send commands to demo\? \(y/n\) "),
+        ("y", r"drives \(armed\)"),
+        (DOWN_KEY * 10, "›blower"),
+        ("=120\r", r"› ?blower +120 .*= 120"),
+        ("\x1b[C\x1b[C", "BY HAND: blower held"),
+        (">", "BY HAND: blower held"),
+        ("u", "blower released"),
+        ("fdamper\r", r"blower .*← damper"),
+        ("u", r"blower .*← draught"),
+        (DOWN_KEY * 3, "›damper"),
+        ("=0%\r", r"BY HAND: damper 198"),
+        ("=4095\r", r"BY HAND: damper 4095"),
+        ("=900%\r", "a raw value within 0 … 4095, or a value in % is right"),
+        ("u", "damper released"),
+        ("m", "mark 1"),
+        ("?", "these keys"),
+        (" ", r"(?s)GATE OFF.*GATE OFF.*GATE OFF"),
+    ):
+        t.type(keys)
+        t.shows(shown)
+    t.type("q")
+    assert t.process.wait(20) == 0
+    said = (home / "events.csv").read_text()
+    for what in ("armed", "blower,held,120", "blower,fed,damper", "flap,gate_off", "mark 1,mark"):
+        assert what in said
