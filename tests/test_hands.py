@@ -20,7 +20,7 @@ from jetruler.cli.live_keys import KEYS, Controls
 from jetruler.cli.live_view import LiveView
 from jetruler.cli.trace_view import ACROSS, DOWN, trace_rows
 from jetruler.core.decide.drives import Drive
-from jetruler.core.errors import ParameterError
+from jetruler.core.error_types import ParameterError
 from jetruler.core.model.reading import Reading
 from jetruler.core.model.stream import Stream
 from jetruler.live.desk import Desk

@@ -22,6 +22,7 @@ Uncertainty budget propagate simulate what_if
 Calibration Marks read_marks fit FitCovariance calibrate read_pairs compare
 Parts       choose_resistor choose_reference choose_amplifier choose_averaging preferred
 Firmware    export naive
+Reports     report
 Pictures    plots: one function a picture
 Results     results: the classes of what the functions return
 Errors      JetRulerError; errors: its kinds
@@ -48,7 +49,7 @@ def _from(module: str, function: str) -> Callable[[], Callable[..., Any]]:
 
 # Core knows neither frames, nor HTML, nor pictures, nor languages.
 provide("convert_frame", _from("frames.convert_frame", "convert_frame"))
-provide("frame", _from("frames.results", "frame"))
+provide("frame", _from("frames.result_frame", "frame"))
 provide("html", _from("notebook.show", "html"))
 provide("plot", _from("plots.on_axes", "curve"))
 provide("code", _from("targets.code", "code_of"))

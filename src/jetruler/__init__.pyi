@@ -53,7 +53,7 @@ from .logs.source import LogFormat as LogFormat
 
 # Live
 from .live.stream_samples import stream as stream
-from .live.live import Live as Live
+from .live.hands_on import Live as Live
 
 # Smoothing
 from .core.decide.smoothing import Smoothing as Smoothing
@@ -99,11 +99,14 @@ from .core.choose.preferred import preferred as preferred
 from .core.firmware.selection import export as export
 from .core.firmware.naive import naive as naive
 
+# Reports
+from .report.make_report import report as report
+
 # Errors, results and pictures have modules of their own.
 from . import errors as errors
 from . import plots as plots
 from . import results as results
-from .core.errors import JetRulerError as JetRulerError
+from .core.error_types import JetRulerError as JetRulerError
 
 __version__: str
 __all__: list[str]

@@ -1,10 +1,10 @@
 from .benchfile.load import BenchError as BenchError
 from .core.calibrate.marks import MarksError as MarksError
 from .core.calibrate.series import PairsError as PairsError
-from .core.errors import JetRulerError as JetRulerError
-from .core.errors import ParameterError as ParameterError
-from .core.errors import QuantityError as QuantityError
-from .core.errors import UnitError as UnitError
+from .core.error_types import JetRulerError as JetRulerError
+from .core.error_types import ParameterError as ParameterError
+from .core.error_types import QuantityError as QuantityError
+from .core.error_types import UnitError as UnitError
 from .core.firmware.selection import ExportError as ExportError
 from .core.survey.ends import NothingMovedError as NothingMovedError
 from .logs.source import LogError as LogError

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from os import PathLike
 from pathlib import Path
 
-from .core.errors import JetRulerError
+from .core.error_types import JetRulerError
 from .system.file_names import folds_case
 from .system.processes import is_running
 

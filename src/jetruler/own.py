@@ -5,7 +5,7 @@ docs/architecture.md has the recipe, examples/own_law a whole package.
 """
 
 from .core.arrays import Array, FlagArray
-from .core.errors import ParameterError
+from .core.error_types import ParameterError
 from .core.laws.statements import constant, reject, reject_outside
 from .core.model.fit_model import OF_RESULT, FitAsked, FitModel
 from .core.model.law import Kelvin, Law, Ohms, Role, Volts, at, quiet

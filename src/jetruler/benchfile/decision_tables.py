@@ -7,9 +7,9 @@ from typing import Any, TypeVar
 
 from ..core.decide.conditions import Condition
 from ..core.decide.drives import Drive
-from ..core.decide.patterns import pattern_drives
+from ..core.decide.pattern_drives import pattern_drives
 from ..core.decide.trips import Trip
-from ..core.errors import ParameterError, ParameterErrors
+from ..core.error_types import ParameterError, ParameterErrors
 from ..core.model.channel import Channel
 from ..core.model.from_table import from_table, frozen
 from ..core.model.quantity import seconds

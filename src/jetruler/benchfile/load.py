@@ -10,7 +10,7 @@ from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ..core.errors import (
+from ..core.error_types import (
     JetRulerError,
     ParameterError,
     ParameterErrors,

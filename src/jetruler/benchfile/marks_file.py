@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from ..core.calibrate.marks import Marks, MarksError
-from ..core.errors import QuantityError
+from ..core.error_types import QuantityError
 from ..core.model.quantity import Toleranced, quantity, unit_of
 from ..core.model.unit_registry import spelled
 
@@ -130,7 +130,7 @@ def _cells(place: str, row: list[str], places: dict[str, int], delimiter: str) -
 
 def _scale(name: str, unit: str, true_unit: str | None) -> float:
     """What an uncertainty is worth in the unit of true: a difference has no zero point."""
-    from ..core.errors import UnitError
+    from ..core.error_types import UnitError
     from ..core.model.unit_registry import factor_and_offset
 
     if true_unit is None or unit == true_unit:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 from pathlib import Path
 
-from ..core.errors import ParameterError
+from ..core.error_types import ParameterError
 from ..files import text_of_file
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
-from ..core.errors import ParameterError, ParameterErrors, QuantityError
+from ..core.error_types import ParameterError, ParameterErrors, QuantityError
 from ..core.laws.build import build_law
 from ..core.laws.raw_input import Input
 from ..core.model.from_table import from_table, frozen

@@ -30,6 +30,7 @@ COMMANDS = {
     "compare": "Two sensors, or one and a reference: bias, standard deviation, verdict.",
     "live": "A stream in, readings and decisions out: trips and drives act.",
     "export": "The conversion as C, Python or structured text, proven over all counts.",
+    "report": "A page to hand in: circuits, worked solutions, budgets, findings.",
     "draw": "Ruler, curve or stages of a channel, or a log: PNG or SVG.",
 }
 
@@ -139,7 +140,7 @@ def main(args: list[str] | None = None) -> NoReturn:
 
 def _said(error: Exception) -> NoReturn:
     """Say an error in a sentence. What nobody expected is a bug, and says so."""
-    from ..core.errors import JetRulerError
+    from ..core.error_types import JetRulerError
 
     if isinstance(error, JetRulerError):
         _fail(str(error))
@@ -164,7 +165,7 @@ def _said(error: Exception) -> NoReturn:
 
 
 def _fail(message: str) -> NoReturn:
-    from ..core.errors import printable
+    from ..core.error_types import printable
 
     said = "\n".join(printable(line, LONGEST_LINE) for line in message.split("\n"))
     print(f"jetruler: {said}", file=sys.stderr)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from ..core.model.channel import Channel
 from ..core.uncertainty.budget import Budget, budget
 from .common import finite_or_none

@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from ..core.choose.preferred import DECADES
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from ..core.model.channel import Channel
 from ..core.model.quantity import quantity
 from .common import bench_option, channel_of, load, read_value

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from ..core.model.channel import Bench, Channel
 from ..core.model.quantity import quantity
 from ..core.model.text import nearest

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from ..core.model.units import symbol
 from .common import bench_option, channel_of, finite_or_none
 from .convert import format_options, log_format

@@ -15,7 +15,7 @@ from click.shell_completion import (
     split_arg_string,
 )
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from .common import load
 
 _POWERSHELL = """\

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from ..files import keep_apart
 from .common import bench_option, load
 from .streams import show_json

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from .streams import show_json
 from .summary_text import show_summary
 from .tables import bar

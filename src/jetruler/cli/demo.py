@@ -14,7 +14,7 @@ from pathlib import Path
 import click
 
 from .. import demo
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from ..demo.tour import STEPS, TourStep
 
 

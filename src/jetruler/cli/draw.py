@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
+from types import ModuleType
 from typing import Any
 
 import click
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from ..core.laws.raw_input import Input
 from ..core.model.channel import Channel
 from ..core.model.ruler import Ruler
@@ -19,18 +20,7 @@ from .common import bench_option, channel_of, load, raw_value
 from .compare import CompareOptions, compare_options, compared
 from .convert import format_options, log_format
 from .fit import calibrated, fit_options, marks_options
-from .pictures import (
-    draw_budget_file,
-    draw_choose_file,
-    draw_compare_file,
-    draw_curve_file,
-    draw_fit_file,
-    draw_histogram_file,
-    draw_log_file,
-    draw_ruler_file,
-    draw_stages_file,
-    picture_path,
-)
+from .pictures import budgets_of, draw_histogram_file, draw_log_file, picture_path, written
 
 out_option = click.option(
     "-o", "--output", "out", metavar="FILE", help="PNG or SVG, by its suffix."
@@ -72,6 +62,13 @@ def _over(channel: Channel, low: float | None, high: float | None) -> Channel:
     return replace(channel, chain=Ruler((replace(edge, range=ends), *channel.chain.laws[1:])))
 
 
+def figures() -> ModuleType:
+    """The figures; Matplotlib is loaded when one is drawn."""
+    from ..plots import figures as made
+
+    return made
+
+
 @click.group(name="draw")
 def command() -> None:
     """Draw a picture: PNG or SVG, 1280 × 800."""
@@ -91,7 +88,19 @@ def ruler(
     """The double-edged ruler of CHANNEL: counts on one edge, true values on the other."""
     chosen, at = _viewed(channel_of(load(bench_path), channel), **view)
     path = picture_path(out, f"ruler-{channel}.png")
-    click.echo(draw_ruler_file(chosen, at, path))
+    click.echo(written(figures().ruler_figure(chosen, at), path))
+
+
+@command.command()
+@click.argument("channel")
+@click.option("--at", metavar="RAW", help="With voltages and currents at this count.")
+@out_option
+@bench_option
+def circuit(channel: str, at: str | None, out: str | None, bench_path: str) -> None:
+    """The schematic that the laws of CHANNEL describe: supply, legs, sensor, converter."""
+    chosen, raw = _viewed(channel_of(load(bench_path), channel), at, None, None)
+    path = picture_path(out, f"circuit-{channel}.png")
+    click.echo(written(figures().circuit_figure(chosen, raw), path))
 
 
 @command.command()
@@ -109,7 +118,7 @@ def curve(
     bench = load(bench_path)
     chosen = [_viewed(channel_of(bench, name), **view) for name in channels]
     path = picture_path(out, f"curve-{'-'.join(channels)}.png")
-    click.echo(draw_curve_file(chosen, path))
+    click.echo(written(figures().curve_figure(chosen), path))
 
 
 @command.command()
@@ -126,7 +135,7 @@ def stages(
     """The chain of CHANNEL as stacked number lines, one a law, with one reading traced."""
     chosen, at = _viewed(channel_of(load(bench_path), channel), **view)
     path = picture_path(out, f"stages-{channel}.png")
-    click.echo(draw_stages_file(chosen, at, path))
+    click.echo(written(figures().stages_figure(chosen, at), path))
 
 
 @command.command()
@@ -186,7 +195,8 @@ def choose_picture(channel: str, out: str | None, bench_path: str, **options: An
     """Counts and resolution over the range for the fixed resistors that CHANNEL may have."""
     path = picture_path(out, f"choose-{channel}.png")
     chosen = channel_of(load(bench_path), channel)
-    click.echo(draw_choose_file(chosen, chosen_resistor(chosen, options), path))
+    choice = chosen_resistor(chosen, options)
+    click.echo(written(figures().choose_figure(chosen, choice), path))
 
 
 @command.command(name="budget")
@@ -194,9 +204,16 @@ def choose_picture(channel: str, out: str | None, bench_path: str, **options: An
 @click.option(
     "--at", "at", type=float, multiple=True, metavar="COUNT", help="Fractions here (repeatable)."
 )
+@click.option("--readings", type=float, metavar="N", help="So many averaged.")
 @out_option
 @bench_option
-def budget_picture(channel: str, at: tuple[float, ...], out: str | None, bench_path: str) -> None:
+def budget_picture(
+    channel: str,
+    at: tuple[float, ...],
+    readings: float | None,
+    out: str | None,
+    bench_path: str,
+) -> None:
     """What makes CHANNEL uncertain: fractions as bars, the band, each source over the range."""
     chosen = channel_of(load(bench_path), channel)
     if not at:
@@ -204,7 +221,8 @@ def budget_picture(channel: str, at: tuple[float, ...], out: str | None, bench_p
     for one in at:
         _check_at(chosen, one)
     path = picture_path(out, f"budget-{channel}.png")
-    click.echo(draw_budget_file(chosen, at, path))
+    budgets = budgets_of(chosen, at, readings)
+    click.echo(written(figures().budget_figure(chosen, budgets), path))
 
 
 @command.command()
@@ -216,7 +234,8 @@ def budget_picture(channel: str, at: tuple[float, ...], out: str | None, bench_p
 def fit(channel: str, out: str | None, bench_path: str, **options: Any) -> None:
     """Marks on the fitted curve of CHANNEL, its 95 % interval, and the errors beneath."""
     path = picture_path(out, f"fit-{channel}.png")
-    click.echo(draw_fit_file(calibrated(load(bench_path), channel, **options), path))
+    found = calibrated(load(bench_path), channel, **options)
+    click.echo(written(figures().fit_figure(found), path))
 
 
 @command.command()
@@ -242,7 +261,8 @@ def compare(
     path = picture_path(out, f"compare-{channel}-{wanted.other or 'marks'}.png")
     bench = load(bench_path)
     form = log_format(delimiter, decimal_comma, no_header, kind)
-    click.echo(draw_compare_file(compared(bench, channel_of(bench, channel), wanted, form), path))
+    found = compared(bench, channel_of(bench, channel), wanted, form)
+    click.echo(written(figures().compare_figure(found), path))
 
 
 def _check_at(channel: Channel, at: float | None) -> None:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..core.errors import JetRulerError, ParameterError
+from ..core.error_types import JetRulerError, ParameterError
 from ..core.model.channel import Channel
 from ..core.model.text import number, shown
 from ..core.model.ticks import raw_ends
@@ -75,7 +75,7 @@ def command(
 
             data |= budget_as_dict(chosen, count, draws, **wants)
             if changes:
-                data["what_if"] = what_if(chosen, count, _changes(changes), **wants).to_dict()
+                data["what_if"] = what_if(chosen, count, changes_of(changes), **wants).to_dict()
         show_json(data)
         return
     if with_budget:
@@ -84,13 +84,13 @@ def command(
 
         text = budget_text(chosen, count, draws, **wants)
         if changes:
-            text += f"\n\n{what_if(chosen, count, _changes(changes), **wants)}"
+            text += f"\n\n{what_if(chosen, count, changes_of(changes), **wants)}"
     show(chosen, solution, back=wanted is not None)
     if with_budget:
         echo_lines(f"\n{text}")
 
 
-def _changes(texts: tuple[str, ...]) -> dict[str, str]:
+def changes_of(texts: tuple[str, ...]) -> dict[str, str]:
     """What `--with` says, by parameter."""
     found = {}
     for text in texts:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
 import click
 
-from ..core.errors import JetRulerError, UnitError
+from ..core.error_types import JetRulerError, UnitError
 from ..core.model.channel import Bench, Channel
 from ..core.model.text import number
 from ..core.model.unit_registry import factor_and_offset

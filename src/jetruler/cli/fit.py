@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from .common import bench_option, channel_of, finite_or_none, load
 from .streams import show_json
 

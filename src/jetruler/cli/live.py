@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from ..core.model.channel import Bench
 from ..core.model.quantity import seconds
 from ..core.model.text import number

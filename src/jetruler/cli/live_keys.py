@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from ..system.terminal import ENDED
 
 if TYPE_CHECKING:

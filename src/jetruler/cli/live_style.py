@@ -52,6 +52,7 @@ def none(count: float) -> bool:
 
 
 def clock(seconds: float) -> str:
+    """A time for people: `12.3 s`, `1:05 min`."""
     if seconds < 60:
         return f"{seconds:.1f} s"
     return f"{int(seconds // 60)}:{int(seconds % 60):02d} min"

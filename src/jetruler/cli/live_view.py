@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from ..core.decide.drives import Drive
-from ..core.errors import ParameterError
+from ..core.error_types import ParameterError
 from ..core.laws.adc import Adc
 from ..core.model.channel import Channel
 from ..core.model.reading import Flag, flag_names

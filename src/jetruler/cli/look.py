@@ -12,10 +12,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..core.errors import JetRulerError
-from ..core.model.text import number, shown
+from ..core.error_types import JetRulerError
+from ..core.model.text import number
 from ..core.model.units import symbol
-from ..core.uncertainty.rounding import with_uncertainty
 from .common import load
 from .convert import format_options, log_format
 from .streams import as_shown, echo, show_json
@@ -135,13 +134,15 @@ def show_ends(
 
 def show_look(found: Look) -> None:
     """A row a column, what a lab report asks for, the time column, then the findings."""
+    from ..logs.mean_rows import MEANS, mean_row
+
     wide = not sys.stdout.isatty() or shutil.get_terminal_size().columns >= 104
     shown = [i for i in range(len(HEADINGS)) if wide or i not in LEFT_OUT]
     rows = [[row[i] for i in shown] for row in map(_row, found.columns.values())]
     echo(f"{found.rows} rows")
     print_table([HEADINGS[i] for i in shown], rows, left=HEADINGS[:1])
     echo()
-    print_table(MEANS, [_means(each) for each in found.columns.values()], left=MEANS[:1])
+    print_table(MEANS, [mean_row(each) for each in found.columns.values()], left=MEANS[:1])
     if found.time is not None:
         time = found.time
         rate = f" ({1 / time.interval:.4g} Hz)" if time.interval > 0 else ""
@@ -155,33 +156,6 @@ def show_look(found: Look) -> None:
         echo(f"not looked at, no counts: {', '.join(found.left_out)}")
     echo()
     show_findings(found.findings)
-
-
-#: The table of what a lab report asks for: how many, the mean with its 95 % interval, and the
-#: standard deviation, raw and in the channel's unit.
-MEANS = ("mean at 95 %", "samples", "independent", "raw", "in its unit", "std dev")
-
-
-def _means(each: ColumnLook) -> list[str]:
-    from ..core.survey.unit_mean import unit_mean
-
-    v = each.survey
-    own = None if each.channel is None else unit_mean(v, each.channel)
-    row = ["–", "–"]
-    if own is not None and each.channel is not None and own.mean == own.mean:
-        unit = each.channel.unit
-        deviation = shown(float(f"{own.standard_deviation:.2g}"), unit)
-        row = [_mean(own.mean, own.half_width, unit), deviation]
-    independent = v.known.independent
-    told = f"{independent:.0f}" if independent == independent else "–"
-    return [each.name, str(v.samples), told, _mean(v.mean, v.known.half_width, None), *row]
-
-
-def _mean(mean: float, half_width: float, unit: str | None) -> str:
-    """`(225.31 ± 0.12) °C`; the mean alone where no interval is known."""
-    if half_width == half_width:
-        return with_uncertainty(mean, half_width, unit)
-    return shown(float(f"{mean:.5g}"), unit) if mean == mean else "–"
 
 
 def show_findings(findings: Sequence[Finding]) -> None:

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from ..core.model.text import nearest
 from .common import folder_of
 from .convert import format_options, log_format

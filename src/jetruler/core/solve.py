@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 
 from .arrays import Array, Distinct
-from .errors import JetRulerError
+from .error_types import JetRulerError
 
 Curve = Callable[[Array], Array]
 

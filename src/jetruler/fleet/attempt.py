@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from dataclasses import dataclass
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from ..core.model.channel import Bench
 from ..logs.convert_log import convert
 from ..logs.options import ConvertOptions

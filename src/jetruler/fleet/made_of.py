@@ -11,7 +11,7 @@ from os import PathLike
 from pathlib import Path
 
 from .. import __version__
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from ..core.model.channel import Bench
 from ..logs.options import ConvertOptions
 from ..logs.output import write_file

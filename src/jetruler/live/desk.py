@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ..core.errors import QuantityError
+from ..core.error_types import QuantityError
 from ..core.model.channel import Channel
 from ..core.model.quantity import quantity
 from ..core.model.text import nearest, number

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..core.arrays import Array
 from ..core.decide.channel_reader import NO_COUNT
-from ..core.errors import QuantityError
+from ..core.error_types import QuantityError
 from ..core.model.channel import Bench, Channel
 from ..core.model.quantity import quantity, seconds
 from ..core.model.text import nearest, number

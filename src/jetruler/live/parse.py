@@ -14,7 +14,7 @@ import pyarrow as pa
 from pyarrow import csv as pacsv
 
 from ..core.decide.channel_reader import NO_COUNT
-from ..core.errors import ParameterError
+from ..core.error_types import ParameterError
 from ..core.model.stream import Stream
 from ..core.model.text import nearest
 from ..logs.cells import read_cell

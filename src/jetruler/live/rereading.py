@@ -6,7 +6,7 @@ import threading
 import time
 
 from ..benchfile.load import load_bench
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from ..core.model.channel import Bench
 
 #: Seconds that reading a bench may take; what takes longer is left alone.

@@ -14,7 +14,7 @@ from concurrent.futures import Future
 from dataclasses import dataclass, field, replace
 from typing import TypeVar
 
-from ..core.errors import JetRulerError, ParameterError, printable
+from ..core.error_types import JetRulerError, ParameterError, printable
 from ..core.model.channel import Bench
 from ..core.model.quantity import seconds
 from ..core.model.stream import Stream

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 
 
 class StreamError(JetRulerError):

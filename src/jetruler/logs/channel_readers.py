@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ..core.decide.channel_reader import ChannelReader
-from ..core.errors import ParameterError
+from ..core.error_types import ParameterError
 from ..core.model.channel import Channel
 from .batches import SampleBatch
 from .source import LogError

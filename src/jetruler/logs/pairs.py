@@ -9,7 +9,7 @@ import numpy as np
 
 from ..core.arrays import Array, median, steps_of
 from ..core.calibrate.series import PairsError, aligned
-from ..core.errors import UnitError
+from ..core.error_types import UnitError
 from ..core.model.channel import Channel
 from ..core.model.column_unit import column_unit
 from ..core.model.stream import Stream

@@ -13,7 +13,7 @@ from os import PathLike
 from pathlib import Path
 from typing import BinaryIO, cast
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from .ahead import ahead
 
 BLOCK_BYTES = 4 * 2**20

@@ -6,7 +6,7 @@ from html import escape
 
 import numpy as np
 
-from ..core.errors import JetRulerError
+from ..core.error_types import JetRulerError
 from ..core.model.ruler import Ruler
 from ..core.model.text import number
 from ..core.model.ticks import raw_ends, raw_samples, round_values, true_ticks

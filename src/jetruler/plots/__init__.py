@@ -7,7 +7,17 @@ Read `on_axes.py` first, then `style.py` and the file named after the picture.
 from typing import Any
 
 __all__ = [
-    *("band", "calibration", "comparison", "curve", "histogram", "residuals", "ruler", "shares"),
+    *(
+        "band",
+        "calibration",
+        "circuit",
+        "comparison",
+        "curve",
+        "histogram",
+        "residuals",
+        "ruler",
+        "shares",
+    ),
     *("slope", "sources", "stages"),
 ]
 

@@ -76,6 +76,14 @@ def stages(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axe
     return draw_stages(_axes(ax), channel_of(thing), at)
 
 
+def circuit(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axes:
+    """The schematic that the laws describe, from the sensor to the converter's pin, with voltages
+    and currents at a raw value. Parameters and result as for `ruler`."""
+    from .draw_circuit import draw_circuit
+
+    return draw_circuit(_axes(ax), channel_of(thing), at)
+
+
 def calibration(found: Calibration, ax: Axes | None = None) -> Axes:
     """The marks on the fitted curve, and the curve that was there.
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from ..arrays import Array
 from ..distributions import student_quantile
-from ..errors import JetRulerError
+from ..error_types import JetRulerError
 from ..laws.linear import Line
 from ..model.text import number
 from ..uncertainty.succession import long_run, noise_of

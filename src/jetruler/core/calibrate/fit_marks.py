@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ..arrays import Array
-from ..errors import JetRulerError
+from ..error_types import JetRulerError
 from ..laws import law_named, law_names
 from ..model.law import Law
 from ..model.ruler import Ruler

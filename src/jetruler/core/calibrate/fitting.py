@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from ..arrays import AnyArray, Array, Distinct
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..laws import law_named
 from ..model.fit_model import OF_RESULT, FitAsked
 from ..model.law import Law

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..arrays import Array, Distinct
-from ..errors import JetRulerError
+from ..error_types import JetRulerError
 from ..laws import law_named
 from ..laws.linear import Line
 from ..model.channel import Channel, channel_of

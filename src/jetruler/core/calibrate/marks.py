@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..arrays import Array, Distinct
-from ..errors import JetRulerError
+from ..error_types import JetRulerError
 from ..model.text import number, shown
 from ..model.unit_registry import factor, factor_and_offset, spelled
 from ..model.units import symbol

@@ -8,7 +8,7 @@ import numpy as np
 
 from ..arrays import Array
 from ..distributions import chi_square_tail
-from ..errors import JetRulerError
+from ..error_types import JetRulerError
 from ..model.fit_model import FitModel
 from ..model.ruler import Ruler
 

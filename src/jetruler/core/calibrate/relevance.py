@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from ..arrays import Array, median
-from ..errors import JetRulerError
+from ..error_types import JetRulerError
 from ..model.channel import Channel
 from ..uncertainty.contributions import resolution_of
 

@@ -11,7 +11,7 @@ import numpy as np
 
 from ..arrays import AnyArray, Array, median
 from ..distributions import student_quantile
-from ..errors import JetRulerError
+from ..error_types import JetRulerError
 from ..model.fit_covariance import FitCovariance, number_in, path_of
 from ..model.found import Found
 from ..model.law import Law

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..arrays import Array, median
-from ..errors import JetRulerError
+from ..error_types import JetRulerError
 
 
 class PairsError(JetRulerError):

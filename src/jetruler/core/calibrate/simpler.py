@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from ..arrays import Array
-from ..errors import JetRulerError
+from ..error_types import JetRulerError
 from ..laws import law_named
 from ..model.text import number, shown
 from ..uncertainty.rounding import with_uncertainty

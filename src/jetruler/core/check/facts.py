@@ -7,7 +7,7 @@ from functools import cached_property
 import numpy as np
 
 from ..arrays import AnyArray, Array
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..laws.adc import Adc
 from ..model.channel import Channel
 from ..model.law import FRACTION, Law

@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from ..arrays import Array
-from ..errors import JetRulerError, ParameterError
+from ..error_types import JetRulerError, ParameterError
 from ..model.found import Found
 from ..model.text import number, shown
 from ..uncertainty.rounding import columns

@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 
 from ..arrays import Array
-from ..errors import JetRulerError
+from ..error_types import JetRulerError
 from ..laws.adc import Adc
 from ..laws.circuit import Divider
 from ..model.channel import Channel

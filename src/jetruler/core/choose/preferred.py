@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from ..arrays import Array
-from ..errors import ParameterError
+from ..error_types import ParameterError
 
 # E3 to E24 are older than the rule that the finer ones follow: they are a list.
 _E24 = "1.0 1.1 1.2 1.3 1.5 1.6 1.8 2.0 2.2 2.4 2.7 3.0 "

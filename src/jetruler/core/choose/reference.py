@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..errors import JetRulerError, ParameterError
+from ..error_types import JetRulerError, ParameterError
 from ..laws.adc import Adc
 from ..model.channel import Channel
 from ..model.found import Found

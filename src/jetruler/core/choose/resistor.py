@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass, replace
 from typing import get_args
 
-from ..errors import JetRulerError, ParameterError
+from ..error_types import JetRulerError, ParameterError
 from ..laws.adc import Adc
 from ..laws.circuit import Divider
 from ..model.channel import Channel, channel_of

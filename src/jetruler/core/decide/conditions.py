@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..arrays import AnyArray, Array, FlagArray, Truths
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.channel import Channel
 from ..model.quantity import seconds
 from ..model.reading import FLAG_NAMES, NO_FAULTS

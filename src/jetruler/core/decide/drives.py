@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..arrays import Array, Truths
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.text import number
 from ..model.units import for_column
 from .conditions import FAULTS, flag_errors

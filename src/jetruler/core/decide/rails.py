@@ -6,7 +6,7 @@ import contextlib
 
 import numpy as np
 
-from ..errors import JetRulerError
+from ..error_types import JetRulerError
 from ..model.channel import Channel
 from ..model.law import Role
 from ..model.reading import NO_FAULTS, Flag

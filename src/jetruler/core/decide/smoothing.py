@@ -11,7 +11,7 @@ import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 
 from ..arrays import AnyArray, Array, median
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.containers import to_array
 from ..model.lookup import blocks
 from ..model.quantity import quantity

@@ -10,7 +10,7 @@ from typing import Literal
 import numpy as np
 
 from ..arrays import Array, Truths
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.channel import Channel
 from ..model.quantity import seconds
 from ..model.reading import Reading

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.channel import Channel
 from ..model.found import Found
 from ..model.text import number, shown

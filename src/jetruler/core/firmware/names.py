@@ -6,7 +6,7 @@ import re
 import unicodedata
 from collections.abc import Iterable, Iterator
 
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.units import for_column
 from .reserved import is_reserved
 

@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from ..errors import JetRulerError, ParameterError
+from ..error_types import JetRulerError, ParameterError
 from ..model.channel import Channel, channel_of
 from ..model.found import Found
 from ..model.law import Law, Role

@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from ..arrays import AnyArray, Array
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.channel import Channel
 from ..model.ruler import TABLE_BITS
 from ..model.text import shown

@@ -10,7 +10,7 @@ from functools import cache
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
-from ..errors import ParameterError
+from ..error_types import ParameterError
 
 if TYPE_CHECKING:
     from importlib.metadata import EntryPoint

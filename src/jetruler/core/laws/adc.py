@@ -9,7 +9,7 @@ from typing import ClassVar
 import numpy as np
 
 from ..arrays import Array
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.converter import Converter
 from ..model.law import FRACTION, Law, Role, Volts, at
 from ..model.text import number, shown

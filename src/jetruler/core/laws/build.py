@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
-from ..errors import ParameterError, ParameterErrors, UnitError
+from ..error_types import ParameterError, ParameterErrors, UnitError
 from ..model.from_table import from_table, frozen
 from ..model.law import Law, hint_unit, holds_numbers, is_numeric, parameters
 from ..model.law_values import needs_unit, read_hinted, read_number, read_numbers

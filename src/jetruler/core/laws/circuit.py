@@ -9,7 +9,7 @@ from typing import ClassVar, Literal
 import numpy as np
 
 from ..arrays import Array, FlagArray
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.law import FRACTION, Law, Ohms, Volts, at, quiet
 from ..model.reading import Flag
 from ..model.text import bracketed, digits_written, finer, number, shown, written_with

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 import numpy as np
 
 from ..arrays import Array, Distinct, FlagArray
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.law import Law, Role, at, quiet, unit_fields
 from ..model.reading import Flag
 from ..model.text import bracketed, number, shown

@@ -12,7 +12,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from ..arrays import Array
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.law import Role, is_finite, quiet
 from ..model.text import nearest, number, plain
 from ..solve import NoInverseError, monotone_stretches, solve_monotone

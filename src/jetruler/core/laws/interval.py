@@ -9,7 +9,7 @@ from typing import ClassVar
 import numpy as np
 
 from ..arrays import AnyArray, Array, FlagArray
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.law import Law, Role, at, unit_fields
 from ..model.reading import Flag
 from ..model.text import number, shown

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 import numpy as np
 
 from ..arrays import Array
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.law import Law, Role, at, unit_fields
 from ..model.text import bracketed, number, shown
 from .statements import constant

@@ -9,7 +9,7 @@ from typing import ClassVar
 import numpy as np
 
 from ..arrays import Array
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.law import Ohms, Role, at, quiet
 from ..model.text import number, shown
 from ..solve import solve_monotone

@@ -9,7 +9,7 @@ from typing import ClassVar
 import numpy as np
 
 from ..arrays import Array, median
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.fit_model import FitAsked, FitModel
 from ..model.law import Law, Role, quiet
 from ..model.text import bracketed, number

@@ -10,7 +10,7 @@ from typing import ClassVar
 import numpy as np
 
 from ..arrays import Array, FlagArray, Truths
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.converter import RawInput
 from ..model.law import unit_fields
 from ..model.reading import Flag

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, ClassVar
 import numpy as np
 
 from ..arrays import Array
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.law import Ohms, Role, at
 from ..model.text import bracketed, finer, shown
 from ..solve import solve_monotone

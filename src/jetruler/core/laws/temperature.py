@@ -8,7 +8,7 @@ from typing import Any, Literal, Protocol
 import numpy as np
 
 from ..arrays import Array
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.law import Law, unit_fields
 from ..model.text import as_finely, shown
 from ..model.units import TEMPERATURES

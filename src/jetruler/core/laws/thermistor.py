@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, ClassVar
 import numpy as np
 
 from ..arrays import Array
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.law import BareKelvin, Kelvin, Ohms, Role, at, quiet
 from ..model.text import bracketed, finer, number, shown
 from ..solve import solve_monotone

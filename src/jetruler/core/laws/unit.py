@@ -9,7 +9,7 @@ from typing import ClassVar
 import numpy as np
 
 from ..arrays import Array
-from ..errors import ParameterError, UnitError
+from ..error_types import ParameterError, UnitError
 from ..model.law import Law, Role, unit_fields
 from ..model.text import finer, number, shown
 from ..model.unit_registry import factor_and_offset, is_unit

@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from ..arrays import Array
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.law import Law, Role, unit_fields
 from ..model.text import number, shown
 from .statements import constant

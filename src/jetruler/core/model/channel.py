@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal
 
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..provided import provided
 from .fit_covariance import FitCovariance
 from .law import Law

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from ..errors import UnitError
+from ..error_types import UnitError
 from .unit_registry import factor_and_offset, spelled
 from .units import TEMPERATURES, symbol, usual
 

@@ -10,7 +10,7 @@ from typing import ClassVar
 import numpy as np
 
 from ..arrays import Array, FlagArray
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from .law import Law, Role
 from .reading import Flag
 

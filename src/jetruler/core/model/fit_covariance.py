@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from .law import Law, is_finite
 
 _PART = re.compile(r"\[(\d+)\]")

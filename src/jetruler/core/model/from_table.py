@@ -6,7 +6,7 @@ import dataclasses
 from collections.abc import Callable, Iterable, Mapping
 from typing import Any, TypeVar
 
-from ..errors import ParameterError, ParameterErrors
+from ..error_types import ParameterError, ParameterErrors
 from .text import nearest
 
 Made = TypeVar("Made")

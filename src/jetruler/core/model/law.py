@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any, ClassVar
 import numpy as np
 
 from ..arrays import Array, FlagArray
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..provided import provided
 from .law_values import needs_unit, owned, read_hinted, read_numbers
 from .unit_registry import spelled

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from ..errors import ParameterError, QuantityError
+from ..error_types import ParameterError, QuantityError
 from .quantity import quantity, unit_of
 from .units import TEMPERATURES, Unit
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING
 
-from ..errors import ParameterError
+from ..error_types import ParameterError
 
 if TYPE_CHECKING:
     from ..decide.drives import Drive

@@ -6,7 +6,7 @@ import math
 import re
 from decimal import Decimal
 
-from ..errors import QuantityError, UnitError
+from ..error_types import QuantityError, UnitError
 from .unit_registry import factor, spelled
 from .units import PREFIXES, TEMPERATURES, symbol
 

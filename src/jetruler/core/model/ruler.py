@@ -10,7 +10,7 @@ from typing import Any, TypeVar, cast, overload
 import numpy as np
 
 from ..arrays import Array, FlagArray, Numbers
-from ..errors import UnitError
+from ..error_types import UnitError
 from ..provided import provided
 from .containers import lazily, to_array
 from .converter import Converter, RawInput

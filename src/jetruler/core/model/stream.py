@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal, get_args
 
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from .quantity import seconds
 from .unit_registry import factor
 

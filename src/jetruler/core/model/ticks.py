@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..arrays import Array, Distinct
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..solve import NoInverseError
 from .law import Role
 from .ruler import Ruler

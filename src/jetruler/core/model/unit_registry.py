@@ -11,7 +11,7 @@ from fractions import Fraction
 from functools import cache
 from typing import Any
 
-from ..errors import UnitError
+from ..error_types import UnitError
 from .units import PREFIXES, TEMPERATURES, canonical, symbol, usual
 
 #: A unit as text: names with small exponents, multiplied or divided. Anything else (a power

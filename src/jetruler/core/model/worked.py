@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..arrays import Array
-from ..errors import JetRulerError
+from ..error_types import JetRulerError
 from .law import Law, at
 from .text import USUAL_DIGITS
 

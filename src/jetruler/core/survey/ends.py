@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..arrays import AnyArray, Array, median
-from ..errors import JetRulerError, ParameterError
+from ..error_types import JetRulerError, ParameterError
 from ..laws.linear import Line
 from ..model.channel import Channel
 from ..model.text import number

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.channel import Channel
 from ..model.reading import Flag
 from ..model.text import number, shown

@@ -10,7 +10,7 @@ from typing import Any, Literal
 import numpy as np
 
 from ..arrays import Array, Distinct, median
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.dither import rounded_readings
 from ..model.found import Found
 from ..model.text import number

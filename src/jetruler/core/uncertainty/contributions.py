@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ..arrays import Array
-from ..errors import JetRulerError, ParameterError
+from ..error_types import JetRulerError, ParameterError
 from ..laws.adc import Adc
 from ..model.channel import Channel
 from ..model.dither import ROUNDING, lasting_rounding

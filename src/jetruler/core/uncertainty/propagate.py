@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.channel import Channel, ruler_of
 from ..model.found import Found
 from ..model.law import Law

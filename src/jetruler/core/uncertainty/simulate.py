@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..arrays import Array
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.channel import Channel, ruler_of
 from ..model.found import Found
 from ..model.law import Law

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..model.channel import Channel
 from ..model.found import Found
 from ..model.law import Law, parameters
@@ -120,6 +120,21 @@ def what_if(channel: Channel, at: float, changes: Mapping[str, str], **given: fl
     return WhatIf(budget(channel, at, **given), budget(changed, at, **given), dict(changes))
 
 
+def has_parameter(channel: Channel, name: str) -> bool:
+    """Whether a what-if can name this of a channel."""
+    return name in OF_CHANNEL or bool(_places(channel, name))
+
+
+def _places(channel: Channel, name: str) -> list[int]:
+    """Which laws have a parameter of this name."""
+    of, _, short = name.rpartition(".")
+    return [
+        i
+        for i, law in enumerate(channel.chain.laws)
+        if short in parameters(type(law)) and of in ("", law.name)
+    ]
+
+
 def _with(channel: Channel, name: str, value: str) -> Channel:
     """The channel with one parameter changed."""
     if name in OF_CHANNEL:
@@ -127,11 +142,7 @@ def _with(channel: Channel, name: str, value: str) -> Channel:
             return replace(channel, **{name: float(value)})  # type: ignore[arg-type]
         except ValueError:
             raise ParameterError(name, value, "a number is right") from None
-    of, _, short = name.rpartition(".")
-    laws = channel.chain.laws
-    places = [
-        i for i, law in enumerate(laws) if short in parameters(type(law)) and of in ("", law.name)
-    ]
+    short, laws, places = name.rpartition(".")[2], channel.chain.laws, _places(channel, name)
     if len(places) != 1:
         known = [f"{law.name}.{field}" for law in laws for field in parameters(type(law))]
         if places:

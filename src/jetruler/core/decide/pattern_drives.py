@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ..errors import ParameterError
+from ..error_types import ParameterError
 from ..laws.zones import Zones
 from ..model.channel import Channel
 from .drives import Drive

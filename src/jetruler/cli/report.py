@@ -1,0 +1,66 @@
+"""`jetruler report`: a bench as one page to hand in, or as tables and sentences to paste."""
+
+from __future__ import annotations
+
+import click
+
+from ..core.error_types import JetRulerError
+from .common import bench_option, channel_of, folder_of, load, raw_value
+
+
+@click.command()
+@click.argument("channels", nargs=-1, metavar="[CHANNEL...]")
+@click.option("-o", "--output", "out", default="report.html", show_default=True, metavar="FILE")
+@click.option("--at", multiple=True, metavar="RAW", help="Worked solutions here (repeatable).")
+@click.option("--log", metavar="LOG", help="With an overview of this log, its trips and findings.")
+@click.option("--marks", "marks", multiple=True, metavar="C=FILE", help="Calibrate C by these.")
+@click.option("--with", "changes", multiple=True, metavar="P=VALUE", help="Better parts.")
+@click.option("--to", "form", type=click.Choice(["html", "md", "tex"]), help="Else by FILE's name.")
+@bench_option
+def command(
+    channels: tuple[str, ...],
+    out: str,
+    at: tuple[str, ...],
+    log: str | None,
+    marks: tuple[str, ...],
+    changes: tuple[str, ...],
+    form: str | None,
+    bench_path: str,
+) -> None:
+    """A report of the bench, or of some channels: circuits, rulers, worked solutions, curves,
+    budgets, findings, parameters; with a log, marks or better parts if you have them.
+
+    \b
+    jetruler report --log roast.csv --marks bean=bath.csv
+    jetruler report bean --at 1880 --at 400 --with "r0 = 100 kohm ± 1 %"
+    jetruler report bean --to tex -o bean.tex
+    """
+    from ..benchfile.marks_file import read_marks
+    from ..files import keep_apart
+    from ..report.make_report import report
+    from .explain import changes_of
+
+    folder_of(out)
+    inputs = {"the bench": bench_path} | ({} if log is None else {"the log": log})
+    keep_apart({"-o": out}, inputs)
+    bench = load(bench_path)
+    chosen = [channel_of(bench, name) for name in channels] or list(bench.channels.values())
+    points = [raw_value(chosen[0], text) for text in at]
+    found = {}
+    for text in marks:
+        name, equals, path = text.partition("=")
+        if not equals:
+            raise JetRulerError(f"--marks {text}: bean=bath.csv is right")
+        found[channel_of(bench, name).name] = read_marks(path)
+    made = report(
+        bench,
+        out,
+        channels=channels,
+        at=points,
+        log=log,
+        marks=found,
+        changes=changes_of(changes),
+        form=form,  # type: ignore[arg-type]
+    )
+    for written in made:
+        click.echo(written)

@@ -1,0 +1,209 @@
+"""What a report says of a bench: the same results as the tool and the notebook show, in order."""
+
+from __future__ import annotations
+
+import dataclasses
+import math
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..core.calibrate.in_channel import Calibration, calibrate
+from ..core.calibrate.marks import Marks
+from ..core.check.rules import check
+from ..core.error_types import JetRulerError
+from ..core.model.channel import Bench, Channel
+from ..core.model.circuit import with_tolerance
+from ..core.model.found import Found
+from ..core.model.law import hint_unit, parameters
+from ..core.model.quantity import Toleranced
+from ..core.model.text import number
+from ..core.model.ticks import raw_ends
+from ..core.model.units import symbol
+from ..core.survey.finding import Finding
+from ..core.uncertainty.budget import budget
+from ..core.uncertainty.what_if import has_parameter, what_if
+from ..logs.look_at_log import Look
+from ..logs.mean_rows import MEANS, mean_row
+from ..logs.plot_series import Series
+from ..plots.figures import (
+    budget_figure,
+    circuit_figure,
+    curve_figure,
+    fit_figure,
+    log_figure,
+    ruler_figure,
+)
+from .blocks import Block, Heading, Picture, Table, Text, Worked
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What a report is to be about.
+
+    channels: their names; all if empty. at: raw values for worked solutions; the quarters of the
+    range if empty. look, series: of a log, if there is one. marks: of a calibration, by channel.
+    changes: of a what-if.
+    """
+
+    bench: Bench
+    channels: Sequence[str] = ()
+    at: Sequence[float] = ()
+    log: str = ""
+    look: Look | None = None
+    series: Sequence[Series] = ()
+    turns: Sequence[Sequence[str]] = ()
+    marks: Mapping[str, Marks] = field(default_factory=dict)
+    changes: Mapping[str, str] = field(default_factory=dict)
+    findings: Sequence[Finding] = ()
+
+
+def content(wanted: Wanted) -> Iterator[Block]:
+    """The blocks of a report, in order."""
+    names = list(wanted.channels) or list(wanted.bench.channels)
+    for name in names:
+        yield from _channel(wanted.bench[name], wanted)
+    if wanted.look is not None:
+        yield from _log(wanted, names)
+    found = [f for f in check(wanted.bench) if not wanted.channels or _about(f, names)]
+    found += wanted.findings
+    yield Heading("Findings", 1)
+    yield from _findings(found)
+    yield Heading("Parameters", 1)
+    rows = [row for name in names for row in _parameters(wanted.bench[name])]
+    yield Table(("channel", "law", "parameter", "value", "from"), rows, words=True)
+
+
+def _about(finding: Finding, names: Sequence[str]) -> bool:
+    return any(name in finding.where for name in names)
+
+
+def _channel(channel: Channel, wanted: Wanted) -> Iterator[Block]:
+    title = channel.name + (f": {channel.about}" if channel.about else "")
+    yield Heading(title, 1)
+    points = [at for at in wanted.at if _gives(channel, at)] or _quarters(channel)
+    middle = points[len(points) // 2] if points else None
+    name = channel.name
+    yield Picture(f"{name}-circuit", "The circuit.", circuit_figure(channel, middle))
+    yield Picture(f"{name}-ruler", "Raw and true values.", ruler_figure(channel, middle))
+    if points:
+        yield Heading("Worked solutions")
+        yield from (Worked(str(channel.ruler.trace(at))) for at in points)
+    yield Heading("The curve, and what one count is worth")
+    yield Picture(f"{name}-curve", "Value, and its slope.", curve_figure([(channel, middle)]))
+    if channel.ruler.label(0.0) is None:
+        yield from _uncertainty(channel, points, wanted)
+    if channel.name in wanted.marks:
+        yield from _calibration(calibrate(channel, wanted.marks[channel.name]), channel)
+
+
+def _gives(channel: Channel, at: float) -> bool:
+    return math.isfinite(float(channel.ruler(at)))
+
+
+def _quarters(channel: Channel) -> list[float]:
+    """Raw values at the quarters of the range that have a value."""
+    try:
+        low, high = raw_ends(channel.ruler)
+    except JetRulerError:
+        return []
+    quarters = [float(round(low + (high - low) * part / 4)) for part in (1, 2, 3)]
+    return [at for at in quarters if _gives(channel, at)]
+
+
+def _uncertainty(channel: Channel, points: Sequence[float], wanted: Wanted) -> Iterator[Block]:
+    budgets = [budget(channel, at) for at in points]
+    budgets = [found for found in budgets if found.rows and math.isfinite(found.combined)]
+    if not budgets:
+        return
+    yield Heading("How far to trust it")
+    for found in budgets:
+        yield Text(f"At {number(found.at)}: {found.headline}.")
+        yield _table(found, ("source", "size", "standard", "effect", "fraction", "kind"))
+    picture = budget_figure(channel, budgets)
+    yield Picture(f"{channel.name}-budget", "What makes the reading uncertain.", picture)
+    changes = {n: v for n, v in wanted.changes.items() if has_parameter(channel, n)}
+    for found in budgets if changes else ():
+        with_part = what_if(channel, found.at, changes)
+        yield Text(f"At {number(found.at)}, {with_part.headline}.")
+        yield _table(with_part, ("source", "before", "after"))
+
+
+def _calibration(found: Calibration, channel: Channel) -> Iterator[Block]:
+    yield Heading("Calibration")
+    yield Text(f"{found.headline}.")
+    yield _table(found)
+    picture = fit_figure(found)
+    yield Picture(f"{channel.name}-calibration", "The marks, and what is left of them.", picture)
+
+
+def _log(wanted: Wanted, names: Sequence[str]) -> Iterator[Block]:
+    assert wanted.look is not None
+    yield Heading(f"The log {wanted.log}", 1)
+    yield Text(f"{wanted.look.rows} rows. {_pace(wanted.look)}".strip())
+    yield _table(wanted.look)
+    yield Table(MEANS, [mean_row(each) for each in wanted.look.columns.values()])
+    if wanted.series:
+        yield Picture("log", "The log, raw and converted.", log_figure(wanted.series))
+    if wanted.turns:
+        yield Heading("Trips")
+        yield Table(("time", "trip", "state", "values"), wanted.turns, words=True)
+
+
+def _pace(look: Look) -> str:
+    if look.time is None or not look.time.interval > 0:
+        return ""
+    every = look.time.interval
+    return f"A sample every {every:.6g} s ({1 / every:.4g} Hz)."
+
+
+def _findings(found: Sequence[Finding]) -> Iterator[Block]:
+    if not found:
+        yield Text("Nothing was found.")
+        return
+    rows = [
+        [f.severity.name.lower(), f.where, f.what, f.remedy]
+        for f in sorted(found, key=lambda finding: finding.severity)
+    ]
+    yield Table(("severity", "where", "what", "remedy"), rows, words=True)
+
+
+def _table(found: Found, only: Sequence[str] = ()) -> Table:
+    """A result as its table, numbers to five digits."""
+    table = {k: list(v) for k, v in found.table.items() if not only or k in only}
+    if "fraction" in table:
+        table["fraction"] = [f"{100 * part:.1f} %" for part in table["fraction"]]
+    rows = [list(map(_cell, row)) for row in zip(*table.values(), strict=True)]
+    return Table(tuple(key.replace("_", " ") for key in table), rows)
+
+
+def _cell(value: Any) -> str:
+    if isinstance(value, bool) or value is None:
+        return "" if value is None else str(value).lower()
+    if isinstance(value, int | float):
+        return "–" if value != value else number(float(f"{value:.5g}"))
+    return str(value)
+
+
+def _parameters(channel: Channel) -> Iterator[list[str]]:
+    """Every parameter of a channel's laws, with where it comes from."""
+    for law in channel.chain.laws:
+        defaults = {f.name: f.default for f in dataclasses.fields(law)}  # type: ignore[arg-type]
+        for name, hint in parameters(type(law)).items():
+            value = getattr(law, name)
+            if value is None or name == "unit":
+                continue
+            unit = hint_unit(hint)
+            source = "default" if value == defaults[name] else "bench file"
+            yield [channel.name, law.name, name, _value(value, unit.symbol if unit else ""), source]
+
+
+def _value(value: Any, unit: str, nested: bool = False) -> str:
+    if isinstance(value, Toleranced) or (unit and isinstance(value, int | float)):
+        return with_tolerance(value, symbol(unit))
+    if isinstance(value, tuple):
+        parts = ", ".join(_value(part, unit, nested=True) for part in value)
+        return f"({parts})" if nested else parts
+    if isinstance(value, bool):
+        return str(value).lower()
+    return number(value) if isinstance(value, int | float) else str(value)

@@ -1,0 +1,202 @@
+"""A report, from a bench and what is at hand to a file."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from os import PathLike
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ..core.calibrate.marks import Marks
+from ..core.decide.decisions import Decisions
+from ..core.error_types import JetRulerError
+from ..core.model.channel import Bench
+from ..core.model.text import nearest, number
+from ..core.uncertainty.what_if import has_parameter, what_if
+from ..logs.batches import Progress, sample_batches
+from ..logs.channel_readers import ChannelReaders
+from ..logs.check_log import check_log
+from ..logs.formats.opening import open_log
+from ..logs.look_at_log import look
+from ..logs.output import write_file
+from ..logs.plot_series import read_series
+from .content import Wanted, content
+from .render import FORMS, Form, written
+
+#: Trips that turn more often than this are cut off in the table, and that is said.
+MOST_TURNS = 40
+
+
+def report(
+    bench: Bench,
+    out: str | PathLike[str],
+    *,
+    channels: Sequence[str] = (),
+    at: Sequence[float] = (),
+    log: str | PathLike[str] | None = None,
+    marks: Mapping[str, Any] | None = None,
+    changes: Mapping[str, str] | None = None,
+    form: Form | None = None,
+    progress: Progress | None = None,
+) -> list[Path]:
+    """Write a report of a bench.
+
+    Parameters
+    ----------
+    bench : Bench
+        What it is about.
+    out : path
+        Where it goes: `.html` (one page, all in it), `.md` or `.tex` (pictures in a folder beside).
+    channels : Sequence[str]
+        Names of those that it is about; all if left out.
+    at : Sequence[float]
+        Raw values for worked solutions and budgets; the quarters of the range if left out.
+    log : path, optional
+        A log, for an overview, its findings and its trips.
+    marks : Mapping[str, Marks], optional
+        Marks of a calibration, by channel.
+    changes : Mapping[str, str], optional
+        Better parts, as for `what_if`.
+    form : {"html", "md", "tex"}, optional
+        What it is written in; by the name of `out` if left out.
+    progress : callable, optional
+        Called after each batch of the log.
+
+    Returns
+    -------
+    list[Path]
+        The files written, the report first. Each appears whole or not at all.
+
+    Raises
+    ------
+    JetRulerError
+        For a channel that the bench has not, a log that cannot be read, a what-if that names no
+        parameter: before anything is written.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> [path.name for path in jr.report(bench, "damper.html", channels=["damper"])]
+    ['damper.html']
+    """
+    path = Path(out)
+    chosen = form or _form(path)
+    for name in (*channels, *(marks or {})):
+        if name not in bench.channels:
+            right = nearest(name, bench.channels)
+            raise JetRulerError(f"the bench has no channel {name!r}; {right}")
+    names = list(channels) or list(bench.channels)
+    for one in at:
+        _check_at(bench, names, one)
+    for parameter, value in (changes or {}).items():
+        what_if_possible(bench, names, parameter, value)
+    known = {name: Marks.of(given) for name, given in (marks or {}).items()}
+    wanted = Wanted(bench, names, at, marks=known, changes=dict(changes or {}))
+    if log is not None:
+        wanted = _with_log(wanted, log, progress)
+    title = bench.title or path.stem
+    folder = path.parent / f"{path.stem}-figures"
+    text, files = written(title, list(content(wanted)), chosen, folder.name)
+    made = [path]
+    if files:
+        made += _beside(folder, files)
+    write_file(path, text.encode())
+    return made
+
+
+def _check_at(bench: Bench, names: Sequence[str], at: float) -> None:
+    """Raises `JetRulerError` for a raw value that no channel gives."""
+    edges = [(name, bench[name].ruler.edge) for name in names]
+    known = [(name, edge) for name, edge in edges if edge is not None]
+    if known and not any(edge.lowest <= at <= edge.highest for _, edge in known):
+        name, edge = known[0]
+        right = f"{number(edge.lowest)} to {number(edge.highest)}"
+        raise JetRulerError(f"at: found {at:g}; the raw values of {name} run from {right}")
+
+
+def what_if_possible(bench: Bench, names: Sequence[str], parameter: str, value: str) -> None:
+    """Raises `ParameterError` where no channel has a parameter, or the value cannot be its."""
+    having = [name for name in names if has_parameter(bench[name], parameter)]
+    what_if(bench[(having or names)[0]], 0.0, {parameter: value})
+
+
+def _form(path: Path) -> Form:
+    for form in FORMS:
+        if path.suffix.lower() == f".{form}":
+            return form
+    raise JetRulerError(f"{path}: a report is written as .html, .md or .tex")
+
+
+def _beside(folder: Path, files: Mapping[str, bytes]) -> list[Path]:
+    """The pictures, in a folder that appears with all of them."""
+    part = folder.with_name(f".{folder.name}.part")
+    shutil.rmtree(part, ignore_errors=True)
+    try:
+        part.mkdir()
+        for name, data in files.items():
+            (part / name).write_bytes(data)
+        if folder.is_dir():
+            for name in files:
+                (part / name).replace(folder / name)
+        else:
+            part.replace(folder)
+    except OSError as error:
+        raise JetRulerError(f"{folder}: cannot be written: {error.strerror}") from None
+    finally:
+        shutil.rmtree(part, ignore_errors=True)
+    return [folder / name for name in files]
+
+
+def _with_log(wanted: Wanted, log: str | PathLike[str], progress: Progress | None) -> Wanted:
+    """What a log shows of some channels."""
+    bench, names = wanted.bench, wanted.channels
+    some = Bench(
+        bench.title,
+        {name: bench[name] for name in names},
+        {n: t for n, t in bench.trips.items() if set(t.channels) <= set(names)},
+        stream=bench.stream,
+    )
+    return replace(
+        wanted,
+        log=Path(log).name,
+        look=look(log, some, progress=progress),
+        series=read_series(log, list(some.channels.values()), stream=bench.stream),
+        turns=_turns(some, log),
+        findings=check_log(log, some),
+    )
+
+
+def _turns(bench: Bench, log: str | PathLike[str]) -> list[list[str]]:
+    """Where trips turned on and off: time, trip, state, values."""
+    if not bench.trips:
+        return []
+    channels = list(bench.channels.values())
+    decisions, found = Decisions(bench), []
+    with open_log(log, None) as reader:
+        places = [reader.position(channel.column) for channel in channels]
+        readers = ChannelReaders(channels)
+        for batch in sample_batches(reader, places, stream=bench.stream):
+            readings = {}
+            for i, (channel, place) in enumerate(zip(channels, places, strict=True)):
+                samples = batch.samples(place)
+                _, readings[channel.name] = readers.of(i, batch).add(
+                    samples.counts, samples.missing
+                )
+            for event in decisions.add(batch.times, readings).events:
+                values = [
+                    f"{name} {bench[name].shown(float(readings[name].value[event.sample]))}"
+                    for name in event.trip.channels
+                ]
+                time = number(float(np.round(batch.times[event.sample], 3)))
+                found.append(
+                    [time, event.trip.name, "on" if event.on else "off", ", ".join(values)]
+                )
+    if len(found) > MOST_TURNS:
+        left = len(found) - MOST_TURNS
+        found = [*found[:MOST_TURNS], ["…", "", "", f"{left} more are not shown"]]
+    return found
