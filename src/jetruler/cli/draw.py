@@ -15,16 +15,34 @@ from ..core.laws.raw_input import Input
 from ..core.model.channel import Channel
 from ..core.model.ruler import Ruler
 from ..core.model.text import number
+from ..core.model.ticks import raw_ends
 from .choose import chosen_resistor, resistor_options
 from .common import bench_option, channel_of, load, raw_value
 from .compare import CompareOptions, compare_options, compared
 from .convert import format_options, log_format
 from .fit import calibrated, fit_options, marks_options
-from .pictures import budgets_of, draw_histogram_file, draw_log_file, picture_path, written
+from .pictures import WIDTH, budgets_of, draw_histogram_file, draw_log_file, picture_path, written
 
-out_option = click.option(
-    "-o", "--output", "out", metavar="FILE", help="PNG or SVG, by its suffix."
-)
+
+def out_option(command: Callable[..., None]) -> Callable[..., None]:
+    """The options that say where a picture goes, and how wide it is on paper."""
+
+    def keep(context: click.Context, _: click.Parameter, width: float | None) -> None:
+        if width is not None and not 20 <= width <= 1000:
+            raise JetRulerError(f"--width: found {width:g}; 20 to 1000 mm are right")
+        context.meta[WIDTH] = width
+
+    width = click.option(
+        "--width",
+        type=float,
+        metavar="MM",
+        expose_value=False,
+        callback=keep,
+        help="On paper: 86 for a column, 160 for a page.",
+    )
+    return click.option("-o", "--output", "out", metavar="FILE", help="PNG or SVG, by its suffix.")(
+        width(command)
+    )
 
 
 def view_options(command: Callable[..., None]) -> Callable[..., None]:
@@ -57,9 +75,23 @@ def _over(channel: Channel, low: float | None, high: float | None) -> Channel:
         return channel
     edge = channel.chain.edge
     if not isinstance(edge, Input):
-        raise JetRulerError("--from and --to are for inputs; a converter is drawn over its counts")
+        right = "--from and --to are for inputs, and for `draw ruler`"
+        raise JetRulerError(f"{right}; a converter is drawn over its counts")
     ends = (edge.lowest if low is None else low, edge.highest if high is None else high)
     return replace(channel, chain=Ruler((replace(edge, range=ends), *channel.chain.laws[1:])))
+
+
+def _stretch(channel: Channel, low: str | None, high: str | None) -> tuple[float, float]:
+    """The raw values that a ruler is drawn over."""
+    ends = raw_ends(channel.ruler)
+    first = ends[0] if low is None else raw_value(channel, low, "--from")
+    last = ends[1] if high is None else raw_value(channel, high, "--to")
+    if not ends[0] <= first < last <= ends[1]:
+        raise JetRulerError(
+            f"--from {first:g} --to {last:g}: two raw values of {number(ends[0])} to "
+            f"{number(ends[1])}, the low one first, are right"
+        )
+    return first, last
 
 
 def figures() -> ModuleType:
@@ -86,9 +118,13 @@ def ruler(
     **view: str | None,
 ) -> None:
     """The double-edged ruler of CHANNEL: counts on one edge, true values on the other."""
-    chosen, at = _viewed(channel_of(load(bench_path), channel), **view)
+    chosen, over = channel_of(load(bench_path), channel), None
+    if not isinstance(chosen.chain.edge, Input) and (view["low"] or view["high"]):
+        over = _stretch(chosen, view.pop("low"), view.pop("high"))
+        view |= {"low": None, "high": None}
+    chosen, at = _viewed(chosen, **view)
     path = picture_path(out, f"ruler-{channel}.png")
-    click.echo(written(figures().ruler_figure(chosen, at), path))
+    click.echo(written(figures().ruler_figure(chosen, at, over), path))
 
 
 @command.command()
@@ -223,6 +259,22 @@ def budget_picture(
     path = picture_path(out, f"budget-{channel}.png")
     budgets = budgets_of(chosen, at, readings)
     click.echo(written(figures().budget_figure(chosen, budgets), path))
+
+
+@command.command()
+@click.argument("channel")
+@click.option("--at", required=True, metavar="RAW", help="At this count (or raw value).")
+@click.option("--draws", type=int, default=100_000, show_default=True, metavar="N")
+@out_option
+@bench_option
+def draws(channel: str, at: str, draws: int, out: str | None, bench_path: str) -> None:
+    """What a reading of CHANNEL may be in truth: a histogram of N draws, with both intervals."""
+    from ..core.uncertainty.simulate import simulate
+
+    chosen, raw = _viewed(channel_of(load(bench_path), channel), at, None, None)
+    path = picture_path(out, f"draws-{channel}.png")
+    found = simulate(chosen, raw if raw is not None else 0.0, draws=draws)
+    click.echo(written(figures().draws_figure(chosen, found), path))
 
 
 @command.command()

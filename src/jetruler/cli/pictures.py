@@ -7,6 +7,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import click
+
 from ..core.error_types import JetRulerError
 from ..core.model.channel import Bench, Channel
 from .common import channel_of, folder_of
@@ -18,6 +20,9 @@ if TYPE_CHECKING:
     from ..core.uncertainty.budget import Budget
     from ..logs.source import LogFormat
 
+
+#: Where a command keeps the width on paper that was asked for.
+WIDTH = "jetruler.width"
 
 # It warns where it finds no place for its cache, which costs time and no picture.
 logging.getLogger("matplotlib").setLevel(logging.ERROR)
@@ -87,7 +92,8 @@ def written(figure: Figure, path: Path) -> Path:
     from ..logs.output import write_file
     from ..plots.style import rendered
 
-    write_file(path, rendered(figure, path.suffix[1:].lower()))
+    width = click.get_current_context().meta.get(WIDTH)
+    write_file(path, rendered(figure, path.suffix[1:].lower(), width))
     return path
 
 

@@ -7,18 +7,8 @@ Read `on_axes.py` first, then `style.py` and the file named after the picture.
 from typing import Any
 
 __all__ = [
-    *(
-        "band",
-        "calibration",
-        "circuit",
-        "comparison",
-        "curve",
-        "histogram",
-        "residuals",
-        "ruler",
-        "shares",
-    ),
-    *("slope", "sources", "stages"),
+    *("band", "calibration", "circuit", "comparison", "curve", "draws", "histogram"),
+    *("residuals", "ruler", "shares", "slope", "sources", "stages"),
 ]
 
 

@@ -72,10 +72,10 @@ def draw_sources(ax: Axes, channel: Channel, level: float = 0.95) -> Axes:
     for i, (color, dash) in zip(order, _STYLES, strict=False):
         alone = 1.96 * rows[i].effect
         ax.plot(value[there], alone[there], dash, color=color, linewidth=1.6, label=rows[i].source)
-    ax.set_ylim(0, 1.08 * float(np.nanmax(width[there])))
+    ax.set_ylim(0, 1.08 * float(np.nanmax(width[there])) or 1.0)
     ax.set_xlabel(channel.title, fontsize=12, color=JET)
     ax.set_ylabel(f"± at {100 * level:g} % ({symbol(channel.unit) or '1'})", fontsize=12, color=JET)
-    ax.legend(fontsize=10, frameon=False, ncols=2)
+    ax.legend(fontsize=9, frameon=False, ncols=2, loc="lower left", bbox_to_anchor=(0.0, 1.0))
     return ax
 
 

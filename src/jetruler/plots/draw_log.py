@@ -65,6 +65,10 @@ def _flagged(ax: Axes, at: Array, flags: AnyArray) -> None:
     )
 
 
+#: A log that uses less of the range is drawn by itself, without the rails.
+NARROW = 0.2
+
+
 def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
     """How often each count came up, with the rails, the ends and the median marked."""
     plain(ax)
@@ -77,6 +81,9 @@ def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
         ax.yaxis.set_minor_locator(NullLocator())
         ax.yaxis.set_major_formatter(StrMethodFormatter("{x:g}"))
         ax.set_ylim(0.7, 3 * float(height.max()))
+        if survey.range_fraction < NARROW:  # else the rails leave no room for what there is
+            room = 0.1 * max(float(counts[-1] - counts[0]), 10.0 * survey.lsb)
+            ax.set_xlim(float(counts[0]) - room, float(counts[-1]) + room)
     for places, label, color, style in (
         ((survey.lowest, survey.highest), "rails", RED, "-"),
         ((survey.low_end, survey.high_end), "ends", AMBER, "-"),

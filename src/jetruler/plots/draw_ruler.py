@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.patches import FancyBboxPatch
 
@@ -15,9 +16,14 @@ from .style import AMBER, IVORY, JET
 LONG, SHORT = 0.16, 0.08
 
 
-def draw_ruler(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
-    """Draw the ruler of a channel over all counts, with its cursor at the count `at`."""
-    low, high = raw_ends(channel.ruler)
+def draw_ruler(
+    ax: Axes,
+    channel: Channel,
+    at: float | None = None,
+    over: tuple[float, float] | None = None,
+) -> Axes:
+    """Draw the ruler of a channel over all raw values, or over some, with its cursor at `at`."""
+    low, high = over or raw_ends(channel.ruler)
     span = high - low
     ax.set_xlim(low - 0.045 * span, high + 0.045 * span)
     ax.set_ylim(-0.75, 1.75)
@@ -34,7 +40,7 @@ def draw_ruler(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
         )
     )
     _raw_edge(ax, low, high, at)
-    _true_edge(ax, channel, span, at)
+    _true_edge(ax, channel, (low, high), at)
     ax.text(
         low, 0.62, raw_symbol(channel.ruler.takes), color=IVORY, fontsize=12, ha="left", va="center"
     )
@@ -58,13 +64,28 @@ def _raw_edge(ax: Axes, low: float, high: float, at: float | None) -> None:
         ax.text(value, 0.81, number(value), color=IVORY, fontsize=11, ha="center", va="top")
 
 
-def _true_edge(ax: Axes, channel: Channel, span: float, at: float | None) -> None:
-    ticks = true_ticks(channel.ruler, 20, channel.limits)
-    fine = true_ticks(channel.ruler, 100, channel.limits)
+def _true_edge(ax: Axes, channel: Channel, over: tuple[float, float], at: float | None) -> None:
+    ticks, fine = _ticks(channel, 20, over), _ticks(channel, 100, over)
+    span = over[1] - over[0]
     ax.vlines([t.raw for t in fine], 0, SHORT, color=IVORY, linewidth=0.9)
     ax.vlines([t.raw for t in ticks], 0, LONG, color=IVORY, linewidth=1.6)
     for tick in _apart(ticks, span, at):
         ax.text(tick.raw, 0.19, tick.label, color=IVORY, fontsize=11, ha="center")
+
+
+def _ticks(channel: Channel, many: int, over: tuple[float, float]) -> list[Tick]:
+    """Round values whose places lie within these raw values; as many as for the whole ruler."""
+    limits = channel.limits
+    if over != raw_ends(channel.ruler) and channel.ruler.label(0.0) is None:
+        with np.errstate(all="ignore"):
+            seen = np.asarray(channel.ruler(np.linspace(*over, 512)))
+        if np.isfinite(seen).any():
+            low, high = float(np.nanmin(seen)), float(np.nanmax(seen))
+            low = low if limits is None else max(low, limits[0])
+            high = high if limits is None else min(high, limits[1])
+            limits = (low, high)
+    found = true_ticks(channel.ruler, many, limits)
+    return [tick for tick in found if over[0] <= tick.raw <= over[1]]
 
 
 def _apart(ticks: list[Tick], span: float, at: float | None) -> list[Tick]:

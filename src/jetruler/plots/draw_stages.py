@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from dataclasses import dataclass
 from itertools import pairwise
 
@@ -82,7 +83,9 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
         _joined(ax, above, below=below, start=reading[i], end=reading[i + 1], y=-i, color=AMBER)
         step = trace.steps[i]
         ax.text(0.0, -i - 0.5, step.law, fontsize=12, fontweight="bold", color=JET, va="center")
-        ax.text(0.13, -i - 0.5, _short(step.line), fontsize=9, color=JET, va="center", bbox=_PAPER)
+        beside = max(0.13, 0.03 + 0.0115 * len(step.law))
+        line = textwrap.fill(step.line, int(150 * (1.1 - beside)), subsequent_indent="    ")
+        ax.text(beside, -i - 0.5, line, fontsize=9, color=JET, va="center", bbox=_PAPER)
     for i, (stage, value) in enumerate(zip(stages, reading, strict=True)):
         _reading(ax, stage, value, -i)
     ax.set_xlim(-0.12, 1.12)
@@ -121,7 +124,7 @@ def _number_line(ax: Axes, stage: _Stage, y: float, reading: float) -> None:
         offset = -0.01 if side == "right" else 0.01
         ax.text(place + offset, y, f"{value:.4g}", fontsize=11, color=BLUE, ha=side, va="center")
     unit = (symbol(stage.unit) or "value") + (" (log)" if stage.logarithmic else "")
-    ax.text(1.01, y + 0.16, unit, fontsize=12, fontweight="bold", color=JET, va="center")
+    ax.text(1.01, y - 0.17, unit, fontsize=12, fontweight="bold", color=JET, va="center")
 
 
 def _joined(
@@ -149,10 +152,3 @@ def _reading(ax: Axes, stage: _Stage, value: float, y: float) -> None:
         zorder=6,
         bbox={"facecolor": AMBER, "edgecolor": "none", "boxstyle": "round,pad=0.25"},
     )
-
-
-def _short(line: str, longest: int = 118) -> str:
-    """A worked line that fits; the symbols go before the numbers do."""
-    while len(line) > longest and " = " in line[1:]:
-        line = line.split(" = ", 1)[1]
-    return line

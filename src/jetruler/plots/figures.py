@@ -15,6 +15,7 @@ from ..core.choose.resistor import ResistorChoice
 from ..core.model.channel import Channel
 from ..core.survey.envelope import Envelope
 from ..core.uncertainty.budget import Budget
+from ..core.uncertainty.simulate import Simulation
 from .style import JET, new_figure
 
 
@@ -28,12 +29,14 @@ class LogSeries(Protocol):
     time_name: str
 
 
-def ruler_figure(channel: Channel, at: float | None) -> Figure:
-    """The ruler with its two edges."""
+def ruler_figure(
+    channel: Channel, at: float | None, over: tuple[float, float] | None = None
+) -> Figure:
+    """The ruler with its two edges, over all raw values or some."""
     from .draw_ruler import draw_ruler
 
     figure = new_figure(12.8, 4.2)
-    draw_ruler(figure.add_subplot(), channel, at)
+    draw_ruler(figure.add_subplot(), channel, at, over)
     return figure
 
 
@@ -101,6 +104,16 @@ def budget_figure(channel: Channel, budgets: list[Budget]) -> Figure:
     draw_sources(figure.add_subplot(grid[1, 1]), channel)
     title = channel.name + (f": {channel.about}" if channel.about else "")
     figure.suptitle(title, fontsize=15, color=JET, x=0.01, ha="left")
+    return figure
+
+
+def draws_figure(channel: Channel, found: Simulation) -> Figure:
+    """How often each value came up in a Monte Carlo run, with both intervals."""
+    from .draw_draws import draw_draws
+
+    figure = new_figure(12.8, 6.4)
+    ax = draw_draws(figure.add_subplot(), found)
+    ax.set_title(f"{channel.name} at {found.budget.at:g}", fontsize=15, color=JET, loc="left")
     return figure
 
 

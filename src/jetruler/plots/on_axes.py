@@ -12,6 +12,7 @@ from ..core.model.law import Law
 from ..core.model.ruler import Ruler
 from ..core.survey.survey import Survey
 from ..core.uncertainty.budget import Budget, budget
+from ..core.uncertainty.simulate import Simulation
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -109,6 +110,14 @@ def residuals(found: Calibration, ax: Axes | None = None) -> Axes:
     from .draw_fit import draw_residuals
 
     return draw_residuals(_axes(ax), found)
+
+
+def draws(found: Simulation, ax: Axes | None = None) -> Axes:
+    """How often each value came up in a Monte Carlo run, with its interval and the first-order one.
+    Result as for `ruler`."""
+    from .draw_draws import draw_draws
+
+    return draw_draws(_axes(ax), found)
 
 
 def comparison(found: Comparison, ax: Axes | None = None) -> Axes:

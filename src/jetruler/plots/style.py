@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 
 import matplotlib as mpl
 from matplotlib.axes import Axes
@@ -34,13 +35,24 @@ def plain(ax: Axes) -> Axes:
     return ax
 
 
-def rendered(figure: Figure, form: str) -> bytes:
-    """The figure as PNG or SVG bytes; the same figure gives the same bytes."""
+#: Dots an inch of a picture that is to be printed at a width.
+PRINT = 300.0
+
+
+def rendered(figure: Figure, form: str, width_mm: float | None = None) -> bytes:
+    """The figure as PNG or SVG bytes; the same figure gives the same bytes. width_mm: how wide it
+    is to be on paper; all of it is then scaled."""
     if (layout := figure.get_layout_engine()) is not None:
         layout.execute(figure)
         figure.set_layout_engine(None)  # else Matplotlib draws all of it twice
     target = io.BytesIO()
     undated: dict[str, str | None] = {"Date": None} if form == "svg" else {"Software": None}
+    dpi = figure.dpi if width_mm is None else PRINT * width_mm / 25.4 / figure.get_figwidth()
     with mpl.rc_context({"svg.hashsalt": "jet-ruler"}):
-        figure.savefig(target, format=form, metadata=undated)
-    return target.getvalue()
+        figure.savefig(target, format=form, metadata=undated, dpi=dpi)
+    data = target.getvalue()
+    if form == "svg" and width_mm is not None:
+        high = width_mm * figure.get_figheight() / figure.get_figwidth()
+        size = f'width="{width_mm:g}mm" height="{high:.4g}mm"'.encode()
+        data = re.sub(rb'width="[\d.]+pt" height="[\d.]+pt"', size, data, count=1)
+    return data

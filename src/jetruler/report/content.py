@@ -83,18 +83,30 @@ def _channel(channel: Channel, wanted: Wanted) -> Iterator[Block]:
     yield Heading(title, 1)
     points = [at for at in wanted.at if _gives(channel, at)] or _quarters(channel)
     middle = points[len(points) // 2] if points else None
-    name = channel.name
+    name, ranged = channel.name, _has_range(channel)
     yield Picture(f"{name}-circuit", "The circuit.", circuit_figure(channel, middle))
-    yield Picture(f"{name}-ruler", "Raw and true values.", ruler_figure(channel, middle))
+    if ranged:
+        yield Picture(f"{name}-ruler", "Raw and true values.", ruler_figure(channel, middle))
     if points:
         yield Heading("Worked solutions")
         yield from (Worked(str(channel.ruler.trace(at))) for at in points)
-    yield Heading("The curve, and what one count is worth")
-    yield Picture(f"{name}-curve", "Value, and its slope.", curve_figure([(channel, middle)]))
-    if channel.ruler.label(0.0) is None:
+    if ranged:
+        yield Heading("The curve, and what one count is worth")
+        yield Picture(f"{name}-curve", "Value, and its slope.", curve_figure([(channel, middle)]))
+    else:
+        yield Text("The range of its raw values is not known: no ruler and no curve are drawn.")
+    if channel.ruler.label(0.0) is None and ranged:
         yield from _uncertainty(channel, points, wanted)
-    if channel.name in wanted.marks:
-        yield from _calibration(calibrate(channel, wanted.marks[channel.name]), channel)
+    if name in wanted.marks:
+        yield from _calibration(calibrate(channel, wanted.marks[name]), channel)
+
+
+def _has_range(channel: Channel) -> bool:
+    try:
+        raw_ends(channel.ruler)
+    except JetRulerError:
+        return False
+    return True
 
 
 def _gives(channel: Channel, at: float) -> bool:
@@ -103,10 +115,9 @@ def _gives(channel: Channel, at: float) -> bool:
 
 def _quarters(channel: Channel) -> list[float]:
     """Raw values at the quarters of the range that have a value."""
-    try:
-        low, high = raw_ends(channel.ruler)
-    except JetRulerError:
+    if not _has_range(channel):
         return []
+    low, high = raw_ends(channel.ruler)
     quarters = [float(round(low + (high - low) * part / 4)) for part in (1, 2, 3)]
     return [at for at in quarters if _gives(channel, at)]
 
