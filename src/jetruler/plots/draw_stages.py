@@ -16,6 +16,9 @@ from ..core.model.ticks import raw_samples, round_values
 from ..core.model.units import symbol
 from .style import AMBER, BLUE, GREY, JET
 
+#: Characters of a worked line that the number lines are wide.
+WIDE = 135
+
 
 @dataclass(frozen=True)
 class _Stage:
@@ -41,6 +44,11 @@ class _Stage:
             return float(np.log(value / self.low) / np.log(self.high / self.low))
         return (value - self.low) / (self.high - self.low)
 
+    def holds(self, value: float) -> bool:
+        """Whether a value stands on the line."""
+        slack = 1e-9 * (self.high - self.low)
+        return self.low - slack <= value <= self.high + slack
+
     def ticks(self) -> list[float]:
         if not self.logarithmic:
             return round_values(self.low, self.high, 10)
@@ -56,7 +64,7 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     The range is that of the counts whose result lies within the channel's limits. The reading at
     the count `at` (the middle of the range if left out) is traced from line to line.
     """
-    raw = _range(channel)
+    raw = _range(channel, at)
     ruler = channel.chain
     at = float(raw[raw.size // 2]) if at is None else at
     trace = ruler.trace(at)
@@ -84,8 +92,9 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
         step = trace.steps[i]
         ax.text(0.0, -i - 0.5, step.law, fontsize=12, fontweight="bold", color=JET, va="center")
         beside = max(0.13, 0.03 + 0.0115 * len(step.law))
-        line = textwrap.fill(step.line, int(150 * (1.1 - beside)), subsequent_indent="    ")
-        ax.text(beside, -i - 0.5, line, fontsize=9, color=JET, va="center", bbox=_PAPER)
+        line = textwrap.fill(step.line, int(WIDE * (1.1 - beside)), subsequent_indent="    ")
+        worked = ax.text(beside, -i - 0.5, line, fontsize=9, color=JET, va="center", bbox=_PAPER)
+        worked.set_in_layout(False)
     for i, (stage, value) in enumerate(zip(stages, reading, strict=True)):
         _reading(ax, stage, value, -i)
     ax.set_xlim(-0.12, 1.12)
@@ -99,14 +108,20 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
 _PAPER = {"facecolor": "#fffdf7", "edgecolor": "none", "alpha": 0.85, "boxstyle": "round,pad=0.2"}
 
 
-def _range(channel: Channel) -> Array:
-    """The counts whose result is there and within the limits."""
+def _range(channel: Channel, at: float | None) -> Array:
+    """The counts whose result is there and within the limits, and on as far as the reading."""
     raw = raw_samples(channel.ruler)
     values = channel.ruler(raw)
     inside = np.isfinite(values)
     if channel.limits is not None:
         inside &= (values >= channel.limits[0]) & (values <= channel.limits[1])
-    return raw[inside] if inside.any() else raw
+    if not inside.any():
+        return raw
+    if at is not None:
+        seen = raw[inside]
+        low, high = min(float(seen[0]), at), max(float(seen[-1]), at)
+        inside = (raw >= low) & (raw <= high) & np.isfinite(values)
+    return raw[inside]
 
 
 def _number_line(ax: Axes, stage: _Stage, y: float, reading: float) -> None:
@@ -130,13 +145,13 @@ def _number_line(ax: Axes, stage: _Stage, y: float, reading: float) -> None:
 def _joined(
     ax: Axes, above: _Stage, below: _Stage, start: float, end: float, y: float, color: str
 ) -> None:
-    if np.isfinite(start) and np.isfinite(end):
+    if above.holds(start) and below.holds(end):
         width = 2.5 if color == AMBER else 1.0
         ax.plot([above.place(start), below.place(end)], [y, y - 1], color=color, linewidth=width)
 
 
 def _reading(ax: Axes, stage: _Stage, value: float, y: float) -> None:
-    if not np.isfinite(value):
+    if not stage.holds(value):  # a reading without a value, outside what is drawn
         return
     place = stage.place(value)
     ax.plot([place], [y], "o", color=AMBER, markeredgecolor=JET, markersize=9, zorder=5)
