@@ -10,11 +10,13 @@ from typing import Any
 
 import numpy as np
 from matplotlib.axes import Axes
+from matplotlib.figure import Figure
 
-from jetruler import Law
+from jetruler import Adc, Channel, Law, Ruler
 from jetruler.core.laws import HOMES
 from jetruler.core.laws.build import build_law
 from jetruler.core.model.units import symbol
+from jetruler.plots.draw_circuit import draw_circuit
 from jetruler.plots.style import BLUE, GREY, JET, new_figure, plain, rendered
 
 HERE = Path(__file__).parent
@@ -32,7 +34,7 @@ PART = """
 ## `{law.name}` · `{kind}` · {takes} → {gives}
 
 ![{law.name}](laws/{law.name}.svg)
-
+{circuit}
 ```text
 {doc}
 ```
@@ -44,6 +46,19 @@ and back: `{back}`
 
 Typical mistakes: {mistakes}
 """
+
+
+#: The laws that are a circuit: their schematic stands beside their curve.
+CIRCUITS = ("divider", "attenuator", "shunt", "amplifier")
+CIRCUIT = "\n![The circuit of {name}](laws/{name}-circuit.svg)\n"
+
+
+def schematic(law: Law) -> Figure:
+    """The circuit of a law, between a sensor and a converter of 12 bits at 3.3 V."""
+    figure = new_figure(8.0, 4.2)
+    channel = Channel(law.name, Ruler.of(Adc(12, 3.3), law), 1)
+    draw_circuit(figure.add_subplot(), channel).set_title("")
+    return figure
 
 
 def entries() -> list[tuple[Law, dict[str, Any]]]:
@@ -74,6 +89,7 @@ def page() -> str:
         parts.append(
             PART.format(
                 law=law,
+                circuit=CIRCUIT.format(name=law.name) if law.name in CIRCUITS else "",
                 kind=type(law).__name__,
                 takes=symbol(law.takes) or "any unit",
                 gives=symbol(law.gives) or "the same unit",
@@ -99,6 +115,9 @@ def main() -> None:
         low, high = entry["drawn"]
         drawn(figure.add_subplot(), law, low, high, entry["worked"])
         (HERE / "laws" / f"{law.name}.svg").write_bytes(rendered(figure, "svg"))
+        if law.name in CIRCUITS:
+            picture = HERE / "laws" / f"{law.name}-circuit.svg"
+            picture.write_bytes(rendered(schematic(law), "svg"))
     (HERE / "laws.md").write_text(page(), encoding="utf-8")
 
 

@@ -372,7 +372,7 @@ def test_a_bench_from_a_log_of_both_kinds(store: Path, cli: Cli) -> None:
     assert cli("convert", "store.csv", "-b", "made.toml", "-o", "out.csv").returncode == 0
     drawn = cli("draw", "ruler", "scale", "--from", "0", "--to", "3000", "-b", "store.toml")
     assert drawn.returncode == 0, drawn.stderr
-    refused = cli("draw", "ruler", "g", "--from", "0", "-b", "made.toml")
+    refused = cli("draw", "curve", "g", "--from", "0", "-b", "made.toml")
     assert "--from and --to are for inputs" in refused.stderr
 
 

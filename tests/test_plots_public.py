@@ -40,6 +40,8 @@ PICTURES: dict[str, Callable[[Any], Axes]] = {
     "band": lambda ax: jr.plots.band(BEAN, at=[400, 1880], ax=ax),
     "sources": lambda ax: jr.plots.sources(BEAN, ax=ax),
     "histogram": lambda ax: jr.plots.histogram(jr.survey(np.arange(99), bits=12), ax=ax),
+    "circuit": lambda ax: jr.plots.circuit(BEAN, at=1880, ax=ax),
+    "draws": lambda ax: jr.plots.draws(jr.simulate(BEAN, 1880, draws=1000), ax=ax),
     "a channel's own": lambda ax: BEAN.plot(ax=ax),
     "a ruler's own": lambda ax: RULER.plot(ax=ax),
 }

@@ -39,7 +39,7 @@ import lazy_loader
 
 from .core.provided import provide
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"
 __getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
 
 

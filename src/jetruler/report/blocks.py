@@ -35,7 +35,7 @@ class Worked:
 
 
 @dataclass(frozen=True)
-class Table:
+class TableBlock:
     """A table; its first column is to the left, and the others too where they hold words."""
 
     heading: Sequence[str]
@@ -54,4 +54,4 @@ class Picture:
     kind: ClassVar[str] = "picture"
 
 
-Block = Heading | Text | Worked | Table | Picture
+Block = Heading | Text | Worked | TableBlock | Picture

@@ -34,7 +34,7 @@ from ..plots.figures import (
     log_figure,
     ruler_figure,
 )
-from .blocks import Block, Heading, Picture, Table, Text, Worked
+from .blocks import Block, Heading, Picture, TableBlock, Text, Worked
 
 
 @dataclass(frozen=True)
@@ -71,7 +71,7 @@ def content(wanted: Wanted) -> Iterator[Block]:
     yield from _findings(found)
     yield Heading("Parameters", 1)
     rows = [row for name in names for row in _parameters(wanted.bench[name])]
-    yield Table(("channel", "law", "parameter", "value", "from"), rows, words=True)
+    yield TableBlock(("channel", "law", "parameter", "value", "from"), rows, words=True)
 
 
 def _about(finding: Finding, names: Sequence[str]) -> bool:
@@ -153,12 +153,12 @@ def _log(wanted: Wanted, names: Sequence[str]) -> Iterator[Block]:
     yield Heading(f"The log {wanted.log}", 1)
     yield Text(f"{wanted.look.rows} rows. {_pace(wanted.look)}".strip())
     yield _table(wanted.look)
-    yield Table(MEANS, [mean_row(each) for each in wanted.look.columns.values()])
+    yield TableBlock(MEANS, [mean_row(each) for each in wanted.look.columns.values()])
     if wanted.series:
         yield Picture("log", "The log, raw and converted.", log_figure(wanted.series))
     if wanted.turns:
         yield Heading("Trips")
-        yield Table(("time", "trip", "state", "values"), wanted.turns, words=True)
+        yield TableBlock(("time", "trip", "state", "values"), wanted.turns, words=True)
 
 
 def _pace(look: Look) -> str:
@@ -176,16 +176,16 @@ def _findings(found: Sequence[Finding]) -> Iterator[Block]:
         [f.severity.name.lower(), f.where, f.what, f.remedy]
         for f in sorted(found, key=lambda finding: finding.severity)
     ]
-    yield Table(("severity", "where", "what", "remedy"), rows, words=True)
+    yield TableBlock(("severity", "where", "what", "remedy"), rows, words=True)
 
 
-def _table(found: Found, only: Sequence[str] = ()) -> Table:
+def _table(found: Found, only: Sequence[str] = ()) -> TableBlock:
     """A result as its table, numbers to five digits."""
     table = {k: list(v) for k, v in found.table.items() if not only or k in only}
     if "fraction" in table:
         table["fraction"] = [f"{100 * part:.1f} %" for part in table["fraction"]]
     rows = [list(map(_cell, row)) for row in zip(*table.values(), strict=True)]
-    return Table(tuple(key.replace("_", " ") for key in table), rows)
+    return TableBlock(tuple(key.replace("_", " ") for key in table), rows)
 
 
 def _cell(value: Any) -> str:
