@@ -12,8 +12,8 @@ from pathlib import Path
 import pytest
 
 import jetruler as jr
-from jetruler.core.model.circuit import circuit_of, prefixed, with_tolerance
 from jetruler.core.model.quantity import Toleranced
+from jetruler.core.model.wiring import circuit_of, prefixed, with_tolerance
 from jetruler.plots.draw_circuit import schematic
 from jetruler.report.render import md, tex
 

@@ -8,7 +8,7 @@ from typing import Any
 from matplotlib.axes import Axes
 
 from ..core.model.channel import Channel
-from ..core.model.circuit import Circuit, Part, circuit_of
+from ..core.model.wiring import Circuit, Part, circuit_of
 from .style import BLUE, JET, PAPER
 
 #: A drawing that is narrower than this is not blown up.

@@ -13,13 +13,13 @@ from ..core.calibrate.marks import Marks
 from ..core.check.rules import check
 from ..core.error_types import JetRulerError
 from ..core.model.channel import Bench, Channel
-from ..core.model.circuit import with_tolerance
 from ..core.model.found import Found
 from ..core.model.law import hint_unit, parameters
 from ..core.model.quantity import Toleranced
 from ..core.model.text import number
 from ..core.model.ticks import raw_ends
 from ..core.model.units import symbol
+from ..core.model.wiring import with_tolerance
 from ..core.survey.finding import Finding
 from ..core.uncertainty.budget import budget
 from ..core.uncertainty.what_if import has_parameter, what_if
