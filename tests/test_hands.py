@@ -330,6 +330,14 @@ def test_a_trace_draws_what_it_is_given() -> None:
     assert DOWN == 4
 
 
+def test_flags_are_seen_without_colours() -> None:
+    values = np.array([3.0, 3.0, 3.0, 3.0, np.nan, np.nan])
+    window = Window(values, values, np.array([0, 0, 4, 4, 16, 16], np.uint8))
+    for plain, signs in ((True, " !!"), (False, "  !")):
+        rows = trace_rows(window, (0.0, 3.0), 3, 2, lambda text, flagged: text, plain)
+        assert rows[-1] == signs
+
+
 WIRES = [
     ({}, 0.5, "motor=0.5"),
     ({"whole": False}, 0.1 + 0.2 + 0.11, "motor=0.41"),

@@ -73,6 +73,16 @@ def test_the_report_of_the_demo_holds_everything_itself(cli: Cli, home: Path) ->
     assert (home / "again.html").read_bytes() == (home / "report.html").read_bytes()
 
 
+def test_a_comparison_is_what_compare_says(cli: Cli, home: Path) -> None:
+    both = ("bean", "bean2", "--log", "rest.csv")
+    done = cli("report", *both, "--compare", "bean=bean2", "-o", "c.md")
+    assert done.returncode == 0, done.stderr
+    said = cli("compare", "bean", "bean2", "--log", "rest.csv").stdout.splitlines()
+    text = (home / "c.md").read_text("utf-8")
+    assert all(line in text for line in said if not line.startswith("the correction"))
+    assert (home / "c-figures/bean-bean2.svg").exists()
+
+
 def test_everything_is_escaped(tmp_path: Path) -> None:
     knob = jr.Channel(
         "knob", jr.Counts(8) >> jr.Line(1, unit="%"), 1, about='<b>5 % & "more"</b> | $x_1$'
@@ -130,6 +140,8 @@ REFUSED = [
     (("report", "--with", "zz=3"), "no law of bean has it"),
     (("report", "--with", "r0=blue"), "does not read as a quantity"),
     (("report", "-o", "r.pdf"), "a report is written as .html, .md or .tex"),
+    (("report", "--compare", "bean"), "--compare bean: bean=bean2 is right"),
+    (("report", "--compare", "bean=bean2"), "two channels are compared in a log; say which"),
     (("report", "--marks", "bath.csv"), "--marks bath.csv: bean=bath.csv is right"),
     (("report", "-o", "bench.toml"), "bench.toml"),
     (("draw", "circuit", "bean", "--at", "9999"), "the counts of bean run from 0 to 4095"),

@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.error_types import JetRulerError
-from ..core.model.units import symbol
 from .common import bench_option, channel_of, finite_or_none
 from .convert import format_options, log_format
 from .fit import loaded, marks_of, marks_options, show_change
@@ -127,8 +126,7 @@ def against_other(
     form: LogFormat | None,
 ) -> Comparison:
     """A channel against another one, or against a column of the log."""
-    from ..core.calibrate.compare_series import compare
-    from ..core.calibrate.relevance import relevant_difference
+    from ..logs.compare_pairs import compare_pairs
     from ..logs.pairs import read_pairs
 
     if other == channel.name:
@@ -144,28 +142,7 @@ def against_other(
             stream=bench.stream,
             progress=progress,
         )
-    found = compare(
-        pairs.a,
-        pairs.b,
-        unit=channel.unit,
-        within=wanted.within,
-        resolution=relevant_difference(channel, pairs.a),
-        interval=pairs.interval,
-        missing=pairs.missing,
-        names=(channel.name, other),
-    )
-    notes = list(found.notes)
-    for name, count in zip((channel.name, other), pairs.left_out, strict=True):
-        if count:
-            notes.append(f"{count} samples of {name} left out: missing, or with a flag")
-    if other not in bench.channels and pairs.unit_of_other != channel.unit:
-        notes.append(f"{other} is in {symbol(pairs.unit_of_other)} and was converted")
-    smoothed = [c.name for c in (channel, bench.channels.get(other)) if c and c.smooth]
-    if smoothed:
-        notes.append(f"{' and '.join(smoothed)} smoothed as the bench says")
-    if pairs.in_time:
-        notes.append("paired in time, in a straight line between two samples")
-    return dataclasses.replace(found, notes=tuple(notes))
+    return compare_pairs(bench, channel, other, pairs, wanted.within)
 
 
 def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:

@@ -49,7 +49,7 @@ def trace_lines(
     ends = ends_of(window, channel)
     if ends is None:
         return cells[:each]
-    rows = trace_rows(window, ends, room, each, style.flagged)
+    rows = trace_rows(window, ends, room, each, style.flagged, plain=not style.colour)
     low, high = (as_shown(channel.shown(end)) for end in ends)
     labels = [f"{high:>{ENDS}}"] + [" " * ENDS] * (each - 2) + [f"{low:>{ENDS}}"] * (each > 1)
     return [f"{cell}  {row}{label}" for cell, row, label in zip(cells, rows, labels, strict=False)]
@@ -73,7 +73,7 @@ def one_trace(style: Style, controls: Controls, elapsed: float, width: int, room
     ends = ends_of(window, channel)
     if ends is None:
         return [*lines, "nothing yet"] + [""] * (height - 1)
-    rows = trace_rows(window, ends, across, height, style.flagged)
+    rows = trace_rows(window, ends, across, height, style.flagged, plain=not style.colour)
     low, high = ends
     for i, row in enumerate(rows):
         level = high - (high - low) * i / (height - 1)

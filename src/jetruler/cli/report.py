@@ -15,6 +15,7 @@ from .common import bench_option, channel_of, folder_of, load, raw_value
 @click.option("--log", metavar="LOG", help="With an overview of this log, its trips and findings.")
 @click.option("--marks", "marks", multiple=True, metavar="C=FILE", help="Calibrate C by these.")
 @click.option("--with", "changes", multiple=True, metavar="P=VALUE", help="Better parts.")
+@click.option("--compare", "compared", multiple=True, metavar="A=B", help="In --log.")
 @click.option("--to", "form", type=click.Choice(["html", "md", "tex"]), help="Else by FILE's name.")
 @bench_option
 def command(
@@ -24,6 +25,7 @@ def command(
     log: str | None,
     marks: tuple[str, ...],
     changes: tuple[str, ...],
+    compared: tuple[str, ...],
     form: str | None,
     bench_path: str,
 ) -> None:
@@ -52,6 +54,10 @@ def command(
         if not equals:
             raise JetRulerError(f"--marks {text}: bean=bath.csv is right")
         found[channel_of(bench, name).name] = read_marks(path)
+    pairs = [text.partition("=") for text in compared]
+    for text, (_, equals, _) in zip(compared, pairs, strict=True):
+        if not equals:
+            raise JetRulerError(f"--compare {text}: bean=bean2 is right")
     made = report(
         bench,
         out,
@@ -60,6 +66,7 @@ def command(
         log=log,
         marks=found,
         changes=changes_of(changes),
+        compared=[(first, second) for first, _, second in pairs],
         form=form,  # type: ignore[arg-type]
     )
     for written in made:

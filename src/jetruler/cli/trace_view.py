@@ -38,12 +38,18 @@ def ends_of(window: Window, channel: Channel) -> tuple[float, float] | None:
 
 
 def trace_rows(
-    window: Window, ends: tuple[float, float], width: int, height: int, style: Style
+    window: Window,
+    ends: tuple[float, float],
+    width: int,
+    height: int,
+    style: Style,
+    plain: bool = False,
 ) -> list[str]:
     """The rows of a trace. window: with two columns for each cell across.
 
     A column of dots reaches from the lowest to the highest value that came in its time, and on to
-    the column before, so that a line is seen and no spike is lost."""
+    the column before, so that a line is seen and no spike is lost. plain: there is no colour, so
+    that flags stand below the line."""
     dots = _dots(window, ends, ACROSS * width, DOWN * height)
     cells = dots.reshape(height, DOWN, width, ACROSS)
     codes = np.einsum("hdwa,da->hw", cells.astype(np.int64), _BITS)
@@ -53,7 +59,7 @@ def trace_rows(
     for i, row in enumerate(codes):
         signs = [_sign(code) for code in row.tolist()]
         if i == height - 1:  # flagged and without a value: nothing to draw, but something to say
-            silent = (flagged & empty).tolist()
+            silent = (flagged & (empty | (plain & (row == 0)))).tolist()
             signs = ["!" if none else sign for sign, none in zip(signs, silent, strict=True)]
         rows.append(_styled(signs, flagged, style))
     return rows

@@ -116,6 +116,16 @@ STEPS = (
         "the whole bench as firmware, proven over every count; what was chosen for each channel,\n"
         "and its worst error, stands above it",
     ),
+    TourStep("explain damper --at 1880 --arith int16"),
     TourStep("export damper tray --to python --interval 0.2 -o damper.py"),
     TourStep("export draught --to st -o draught.st", "the same in Python and in structured text"),
+    TourStep(
+        "draw circuit bean --at 1880",
+        "what the bench file says is wired to what, with voltages and currents",
+    ),
+    TourStep(
+        'report bean --at 1880 --marks bean=bath.csv --with "r0 = 100 kohm ± 1 %"',
+        "one page to hand in: circuit, worked solutions, budget, calibration, what a better part\n"
+        "would bring",
+    ),
 )

@@ -8,6 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from ..core.calibrate.comparison import Comparison
 from ..core.calibrate.in_channel import Calibration, calibrate
 from ..core.calibrate.marks import Marks
 from ..core.check.rules import check
@@ -29,6 +30,7 @@ from ..logs.plot_series import Series
 from ..plots.figures import (
     budget_figure,
     circuit_figure,
+    compare_figure,
     curve_figure,
     fit_figure,
     log_figure,
@@ -56,6 +58,7 @@ class Wanted:
     marks: Mapping[str, Marks] = field(default_factory=dict)
     changes: Mapping[str, str] = field(default_factory=dict)
     findings: Sequence[Finding] = ()
+    comparisons: Sequence[Comparison] = ()
 
 
 def content(wanted: Wanted) -> Iterator[Block]:
@@ -65,6 +68,8 @@ def content(wanted: Wanted) -> Iterator[Block]:
         yield from _channel(wanted.bench[name], wanted)
     if wanted.look is not None:
         yield from _log(wanted, names)
+    for comparison in wanted.comparisons:
+        yield from _comparison(comparison)
     found = [f for f in check(wanted.bench) if not wanted.channels or _about(f, names)]
     found += wanted.findings
     yield Heading("Findings", 1)
@@ -146,6 +151,15 @@ def _calibration(found: Calibration, channel: Channel) -> Iterator[Block]:
     yield _table(found)
     picture = fit_figure(found)
     yield Picture(f"{channel.name}-calibration", "The marks, and what is left of them.", picture)
+
+
+def _comparison(found: Comparison) -> Iterator[Block]:
+    first, second = found.names
+    yield Heading(f"Comparison of {first} and {second}", 1)
+    yield Text(f"{found.headline}.")
+    yield Worked(str(found))
+    picture = compare_figure(found)
+    yield Picture(f"{first}-{second}", "Differences against their mean.", picture)
 
 
 def _log(wanted: Wanted, names: Sequence[str]) -> Iterator[Block]:

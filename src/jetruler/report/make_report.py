@@ -11,7 +11,9 @@ from typing import Any
 
 import numpy as np
 
+from ..core.calibrate.comparison import Comparison
 from ..core.calibrate.marks import Marks
+from ..core.calibrate.series import PairsError
 from ..core.decide.decisions import Decisions
 from ..core.error_types import JetRulerError
 from ..core.model.channel import Bench
@@ -20,9 +22,11 @@ from ..core.uncertainty.what_if import has_parameter, what_if
 from ..logs.batches import Progress, sample_batches
 from ..logs.channel_readers import ChannelReaders
 from ..logs.check_log import check_log
+from ..logs.compare_pairs import compare_pairs
 from ..logs.formats.opening import open_log
 from ..logs.look_at_log import look
 from ..logs.output import write_file
+from ..logs.pairs import read_pairs
 from ..logs.plot_series import read_series
 from .content import Wanted, content
 from .render import FORMS, Form, written
@@ -40,6 +44,7 @@ def report(
     log: str | PathLike[str] | None = None,
     marks: Mapping[str, Any] | None = None,
     changes: Mapping[str, str] | None = None,
+    compared: Sequence[tuple[str, str]] = (),
     form: Form | None = None,
     progress: Progress | None = None,
 ) -> list[Path]:
@@ -61,6 +66,8 @@ def report(
         Marks of a calibration, by channel.
     changes : Mapping[str, str], optional
         Better parts, as for `what_if`.
+    compared : Sequence[tuple[str, str]]
+        Pairs of channels (or a channel and a column of the log) that are compared in the log.
     form : {"html", "md", "tex"}, optional
         What it is written in; by the name of `out` if left out.
     progress : callable, optional
@@ -86,7 +93,9 @@ def report(
     """
     path = Path(out)
     chosen = form or _form(path)
-    for name in (*channels, *(marks or {})):
+    if compared and log is None:
+        raise JetRulerError("compared: two channels are compared in a log; say which")
+    for name in (*channels, *(marks or {}), *(first for first, _ in compared)):
         if name not in bench.channels:
             right = nearest(name, bench.channels)
             raise JetRulerError(f"the bench has no channel {name!r}; {right}")
@@ -98,7 +107,10 @@ def report(
     known = {name: Marks.of(given) for name, given in (marks or {}).items()}
     wanted = Wanted(bench, names, at, marks=known, changes=dict(changes or {}))
     if log is not None:
-        wanted = _with_log(wanted, log, progress)
+        wanted = replace(
+            _with_log(wanted, log, progress),
+            comparisons=[_compared(bench, log, first, second) for first, second in compared],
+        )
     title = bench.title or path.stem
     folder = path.parent / f"{path.stem}-figures"
     text, files = written(title, list(content(wanted)), chosen, folder.name)
@@ -169,6 +181,16 @@ def _with_log(wanted: Wanted, log: str | PathLike[str], progress: Progress | Non
         turns=_turns(some, log),
         findings=check_log(log, some),
     )
+
+
+def _compared(bench: Bench, log: str | PathLike[str], first: str, second: str) -> Comparison:
+    channel = bench[first]
+    other = bench.channels.get(second, second)
+    try:
+        pairs = read_pairs(log, channel, other, stream=bench.stream)
+    except PairsError as error:
+        raise JetRulerError(f"{log}: {error}") from None
+    return compare_pairs(bench, channel, second, pairs)
 
 
 def _turns(bench: Bench, log: str | PathLike[str]) -> list[list[str]]:
