@@ -43,7 +43,7 @@ def test_the_bundled_data_is_what_the_generators_make() -> None:
 def steps() -> Iterator[Any]:
     """Pictures take longest; each has tests of its own."""
     for number, step in enumerate(STEPS):
-        marks = [soak] if step.command.startswith("draw") else []
+        marks = [soak] if step.command.startswith(("draw", "report")) else []
         yield pytest.param(number, id=step.command, marks=marks)
 
 
@@ -59,7 +59,7 @@ def test_each_step_of_the_tour(
     assert all(f"# {line}" in done.stdout for line in step.shows.splitlines())
     assert "step 1 of 1 done" in done.stderr
     made = {p.name for p in (home / "tour").iterdir()} - set(demo.FILES)
-    assert bool(made) == any(word in step.command for word in (" -o ", "draw ", "live "))
+    assert bool(made) == any(word in step.command for word in (" -o ", "draw ", "live ", "report "))
     for name in made:
         assert name in done.stdout
     assert cli("demo", "tour").returncode == 2  # it is there already
