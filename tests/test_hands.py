@@ -284,6 +284,25 @@ def test_live_from_python(home: Path, tmp_path: Path) -> None:
     assert ",mark 1,mark,here" in said
 
 
+def test_hands_and_trips_are_told_by_one_clock(home: Path, tmp_path: Path) -> None:
+    events = tmp_path / "events.csv"
+    with jr.Live(home / "bench.toml", "roast.csv", events=events) as live:
+        list(live)
+        live.mark("at the end")
+    times = [float(line.partition(",")[0]) for line in events.read_text().splitlines()[1:]]
+    assert times == sorted(times)
+    assert times[-1] == 839.8  # the log's last
+
+
+def test_a_stream_is_entered_once_and_says_what_was_no_sample(home: Path) -> None:
+    bench = jr.load_bench(home / "bench.toml")
+    warned = pytest.warns(UserWarning, match="2 lines were no samples: fields 2")
+    with warned, jr.Live(bench, ["a,b", "1,2"]) as live:
+        assert list(live) == []
+    with pytest.raises(StreamError, match="entered already"), live:
+        pass
+
+
 def test_ends_that_a_key_proposes_are_those_of_the_log(home: Path) -> None:
     bench = jr.load_bench(home / "bench.toml")
     with jr.Live(home / "bench.toml", "roast.csv") as live:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import warnings
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import ExitStack
@@ -19,6 +20,7 @@ from .notes import LiveEvents
 from .record import Recorder
 from .session import Session
 from .sources import Port, Socket, Source, StandIn, reached
+from .stream_errors import StreamError
 from .stream_samples import LiveSample, parts_for, samples_of
 
 Answer = TypeVar("Answer")
@@ -53,6 +55,10 @@ class Live:
     JetRulerError
         Where a call names what the bench has not, or a value that cannot be: the sentence says
         what would be right.
+
+    Notes
+    -----
+    At the end a warning tells how many lines were no samples, and why.
 
     Examples
     --------
@@ -113,6 +119,8 @@ class Live:
         """Samples that nobody fetched in time."""
 
     def __enter__(self) -> Live:
+        if self._thread.ident is not None:
+            raise StreamError("this stream has been entered already; make a new jr.Live")
         self._thread.start()
         return self
 
@@ -126,6 +134,9 @@ class Live:
         self._files.close()
         if kind is None and self._error is not None:
             raise self._error
+        if self._session.skipped:
+            name = self._session.parts.source.name
+            warnings.warn(f"{name}: {self._session.skipped}", stacklevel=2)
 
     def stop(self) -> None:
         """End the stream: every drive is sent its safe value."""

@@ -27,9 +27,9 @@ class LiveEvents:
             time = batch.times[event.sample].as_py()
             self._row(time, event.trip.name, "on" if event.on else "off", ";".join(values))
 
-    def note(self, at: float, name: str, what: str, value: str) -> None:
-        """Something that was done by hand, so many seconds since the start."""
-        self._row(f"{at:.3f}", name, what, value)
+    def note(self, time: str, name: str, what: str, value: str) -> None:
+        """Something that was done by hand. time: that of the last sample."""
+        self._row(time, name, what, value)
 
     def _row(self, *cells: object) -> None:
         line = io.StringIO()

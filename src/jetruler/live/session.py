@@ -132,6 +132,8 @@ class Session:
         self._asked: queue.SimpleQueue[Callable[[], object]] = queue.SimpleQueue()
         self._thread: int | None = None
         self._file_bench = parts.bench
+        self._time = "0"
+        """That of the last sample, as outputs have it."""
         self._safe: set[str] = set()
         self._new: list[LiveBatch] = []
 
@@ -251,7 +253,7 @@ class Session:
         if self.parts.recorder is not None:
             self.parts.recorder.note(" ".join(part for part in (what, name, value) if part))
         if self.parts.events is not None:
-            self.parts.events.note(self.elapsed, name, what, value)
+            self.parts.events.note(self._time, name, what, value)
         self._show_soon = True
 
     def _fresh(self) -> list[LiveBatch]:
@@ -298,6 +300,7 @@ class Session:
             self.sender.send({name: float(v[-1]) for name, v in batch.decided.drives.items()})
             self._show_soon = True
             self._say_what_is_safe()
+            self._time = batch.times[-1].as_py()
             if self.parts.events is not None:
                 self.parts.events.add(self.bench, batch)
             if self.parts.outlet is not None and self._rows is not None:
