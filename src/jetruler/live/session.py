@@ -174,6 +174,8 @@ class Session:
         self.progress.started = time.monotonic()
         until = None if lasting is None else self.progress.started + lasting
         self._thread = threading.get_ident()
+        for name, injection in self.parts.injections.items():
+            self.noted(name, "held", injection.text)
         self.feed.start()
         try:
             if self.parts.wire is not self.parts.source:  # which tells when it is open
