@@ -82,7 +82,7 @@ class History:
     def window(self, now: float, span: float, columns: int) -> Window:
         """The last `span` seconds before `now`, in so many columns."""
         edges = np.linspace((now - span) / PIECE, now / PIECE, columns + 1)
-        first, last = math.floor(edges[0]), math.ceil(edges[-1])
+        first, last = math.floor(edges[0] + 1e-6), math.ceil(edges[-1] - 1e-6)
         pieces = np.arange(max(first, 0, self._last - PIECES + 1), min(last, self._last + 1))
         low, high = np.full(columns, np.nan), np.full(columns, np.nan)
         flags = np.zeros(columns, np.uint8)

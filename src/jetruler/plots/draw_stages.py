@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import textwrap
 from dataclasses import dataclass
 from itertools import pairwise
@@ -128,9 +129,12 @@ def _number_line(ax: Axes, stage: _Stage, y: float, reading: float) -> None:
     ax.hlines(y, 0, 1, color=JET, linewidth=2.2)
     places = [stage.place(value) for value in stage.ticks()]
     ax.vlines(places, y - 0.05, y + 0.05, color=JET, linewidth=1)
-    shown_at = [stage.place(reading)] if np.isfinite(reading) else []
+    beside = 0.025 + 0.0058 * len(shown(reading, stage.unit))  # half the reading's own label
+    reads = stage.place(reading) if np.isfinite(reading) else math.inf
+    shown_at: list[float] = []
     for place, value in zip(places, stage.ticks(), strict=True):
-        if all(abs(place - other) > 0.055 for other in [*shown_at, 0.0, 1.0]):
+        clear = abs(place - reads) > beside
+        if clear and all(abs(place - other) > 0.055 for other in [*shown_at, 0.0, 1.0]):
             shown_at.append(place)
             ax.text(
                 place, y + 0.08, number(value), fontsize=8, color=GREY, ha="center", va="bottom"
