@@ -123,7 +123,7 @@ def test_odd_logs_are_told_in_words(cli: Cli, home: Path, name: str, says: str) 
         (["look", "none.csv"], "no such file"),
         (["look", "empty.csv"], "the log is empty"),
         (["look", "header.csv", "-b", "none.toml"], "none.toml: there is no such file"),
-        (["look", "text.csv"], "there is no column 'ch0'"),
+        (["look", "text.csv"], "no column holds counts"),
         (["look", "roast.csv", "--ends", "dampr"], "the nearest right name is 'damper'"),
         (["look", "roast.csv", "--write"], "go with --ends"),
         (
@@ -299,3 +299,13 @@ def test_look_has_what_a_lab_report_asks_for(cli: Cli, home: Path) -> None:
     shown = cli("look", "lab.csv", "-b", "lab.toml").stdout
     assert "time_s: every 0.2 s (5 Hz)" in shown
     assert f"({values.mean():.4f} ± " in shown
+
+
+def test_a_bench_that_nobody_named_refuses_no_log(cli: Cli, home: Path) -> None:
+    done = cli("look", "rest.csv")
+    assert done.returncode == 0
+    assert done.stdout.startswith("600 rows")
+    assert "looked at without bench.toml, which is of another log: rest.csv: there" in done.stderr
+    assert cli("look", "rest.csv", "--ends", "ch0").stdout.startswith("marks = [[")
+    for named in (("-b", "bench.toml"), ("--ends", "damper", "--write")):
+        assert "there is no column 'ch2'" in cli("look", "rest.csv", *named).stderr

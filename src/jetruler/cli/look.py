@@ -35,7 +35,7 @@ GRAVITY_COLORS = ((200, 50, 30), (185, 122, 0), (31, 111, 180))
 @click.command()
 @click.argument("log", metavar="LOG")
 @click.option(
-    "-b", "--bench", "bench_path", metavar="FILE", help="The bench file; else counts only."
+    "-b", "--bench", "bench_path", metavar="FILE", help="Default: bench.toml, if it is of this log."
 )
 @click.option(
     "--ends", "ends", metavar="CHANNEL", help="The marks that this channel's travel shows."
@@ -65,15 +65,26 @@ def command(
     jetruler look roast.csv --ends damper --write
     """
     from ..logs.look_at_log import look
+    from ..logs.source import ColumnError
 
     if ends is None and (write or margin is not None or backward):
         raise JetRulerError("--write, --margin and --reversed go with --ends CHANNEL")
+    named = bench_path is not None or write
     if bench_path is None and (write or Path("bench.toml").exists()):
         bench_path = "bench.toml"
     bench = load(bench_path) if bench_path is not None else None
     form = log_format(delimiter, decimal_comma, no_header, kind)
-    with progress_bar(log) as progress:
-        found = look(log, bench, form=form, progress=progress)
+    try:
+        with progress_bar(log) as progress:
+            found = look(log, bench, form=form, progress=progress)
+    except ColumnError as error:
+        if named:
+            raise
+        # Nobody asked for this bench: it is of another log.
+        echo(f"looked at without {bench_path}, which is of another log: {error}", err=True)
+        bench = None
+        with progress_bar(log) as progress:
+            found = look(log, None, form=form, progress=progress)
     if ends is not None:
         show_ends(
             found,
