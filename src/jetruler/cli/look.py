@@ -80,11 +80,10 @@ def command(
     except ColumnError as error:
         if named:
             raise
-        # Nobody asked for this bench: it is of another log.
+        with progress_bar(log) as progress:  # nobody asked for this bench: it is of another log
+            found = look(log, None, form=form, progress=progress)
         echo(f"looked at without {bench_path}, which is of another log: {error}", err=True)
         bench = None
-        with progress_bar(log) as progress:
-            found = look(log, None, form=form, progress=progress)
     if ends is not None:
         show_ends(
             found,
