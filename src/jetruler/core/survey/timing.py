@@ -52,10 +52,7 @@ class TimeSurveyor:
         there = np.flatnonzero(np.isfinite(steps))
         if times.size:
             self._last = float(times[-1])
-        # Nine digits: enough to tell intervals apart, too few to tell rounding errors apart.
-        kinds = Distinct(_nine_digits(steps[there]))
-        parts = kinds.values.tolist(), kinds.first.tolist(), kinds.often.tolist()
-        for kind, i, count in zip(*parts, strict=True):
+        for kind, i, count in _kinds(steps[there]):
             if kind not in self._often and len(self._often) >= KINDS:
                 kind = min(self._often, key=lambda known: abs(known - kind))
             self._often[kind] = self._often.get(kind, 0) + count
@@ -84,13 +81,21 @@ class TimeSurveyor:
         )
 
 
-def _nine_digits(values: Array) -> Array:
-    scale = float(np.nanmax(np.abs(values), initial=0.0))
-    if not scale or not math.isfinite(scale):
-        return values
-    unit = 10.0 ** (math.floor(math.log10(scale)) - 8)
+def _kinds(steps: Array) -> list[tuple[float, int, int]]:
+    """The different steps in nine digits (enough to tell intervals apart, too few to tell rounding
+    errors apart), where each comes up first, and how often."""
+    if not steps.size:
+        return []
+    low, high = float(steps.min()), float(steps.max())
+    scale = max(-low, high)
+    unit = 10.0 ** (math.floor(math.log10(scale)) - 8) if scale else 1.0
     unit = max(unit, 1e-9)
-    return np.round(values / unit) * unit
+    ends = np.round(np.array([low, high]) / unit) * unit
+    if ends[0] == ends[1]:  # the usual log: one step, whatever its rounding errors
+        return [(float(ends[0]), 0, steps.size)]
+    kinds = Distinct(np.round(steps / unit) * unit)
+    parts = kinds.values.tolist(), kinds.first.tolist(), kinds.often.tolist()
+    return list(zip(*parts, strict=True))
 
 
 def _median(kinds: Array, often: AnyArray) -> float:
