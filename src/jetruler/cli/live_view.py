@@ -236,13 +236,14 @@ class LiveView:
         )
         shown = [line for text in notes for line in textwrap.wrap(text, width)[:3]]
         lines += [self.style(text, fg=AMBER, bg=JET) for text in shown]
+        # What clears the rest of the screen takes the last cell of a line that fills it.
         if controls.entry is not None:
             asked = f"{controls.prompt}{controls.entry}_"
-            lines.append(self.style(asked[-width:], bold=True))
+            lines.append(self.style(asked[1 - width :], bold=True))
         elif controls.helps:
-            lines += [self.style(line, fg=GREY) for line in _all_keys(width)]
+            lines += [self.style(line, fg=GREY) for line in _all_keys(width - 1)]
         else:
-            lines.append(self.style(_help_line(width), fg=GREY))
+            lines.append(self.style(_help_line(width - 1), fg=GREY))
         return lines
 
 
