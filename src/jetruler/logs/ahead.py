@@ -29,13 +29,15 @@ class Workers:
     """Some threads that work on the items of a series, a few of them at once.
 
     threads: a thread a core if None, but no more than `MOST`, which keep any disk busy; 1 works
-    on each item when it is asked for, without threads.
+    on each item when it is asked for, without threads. busy: whoever takes what they make keeps a
+    core for itself, as the Parquet writer does; they are one less then.
     A context manager. NumPy and PyArrow let other threads run while they compute.
     """
 
-    def __init__(self, threads: int | None = None) -> None:
+    def __init__(self, threads: int | None = None, busy: bool = False) -> None:
         self.threads = max(1, threads or min(MOST, cores()))
-        self._pool = ThreadPoolExecutor(self.threads, "jetruler") if self.threads > 1 else None
+        at_once = max(1, self.threads - busy)
+        self._pool = ThreadPoolExecutor(at_once, "jetruler") if self.threads > 1 else None
 
     def __enter__(self) -> Workers:
         return self

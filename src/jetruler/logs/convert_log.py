@@ -75,7 +75,7 @@ def convert(
     """
     job = _Job(log, bench, out, events, ConvertOptions(**options))
     given: dict[int, pa.DataType] = {}
-    with Workers(job.options.threads) as workers:
+    with Workers(job.options.threads, busy=job.kind == "parquet") as workers:
         while True:
             try:
                 return job.done(workers, given, progress)
@@ -192,12 +192,18 @@ class _Job:
             if progress:
                 progress(*conversion.reader.progress)
 
-    def _writer(self, layout: Layout, output: Output, given: dict[int, pa.DataType]) -> Writer:
+    @property
+    def kind(self) -> str | None:
+        """What the result is written as; None where its name does not say."""
         form = self.options.form
         kind = self.options.out_kind or kind_of(self.out)
         if kind is None and str(self.out) == "-":
             kind = (form and form.kind) or kind_of(self.log)
             kind = "csv" if kind == "parquet" else kind
+        return kind
+
+    def _writer(self, layout: Layout, output: Output, given: dict[int, pa.DataType]) -> Writer:
+        kind = self.kind
         if kind == "parquet":
             from .formats.parquet_writer import ParquetWriter
 
