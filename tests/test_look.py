@@ -309,3 +309,10 @@ def test_a_bench_that_nobody_named_refuses_no_log(cli: Cli, home: Path) -> None:
     assert cli("look", "rest.csv", "--ends", "ch0").stdout.startswith("marks = [[")
     for named in (("-b", "bench.toml"), ("--ends", "damper", "--write")):
         assert "there is no column 'ch2'" in cli("look", "rest.csv", *named).stderr
+
+
+def test_a_misread_number_of_any_size_stops_nothing(cli: Cli, home: Path) -> None:
+    (home / "odd.csv").write_text("t,a\n0,1.5\n1,1e308\n2,-1e308\n3,2.5\n4,3e-300\n")
+    done = cli("look", "odd.csv")
+    assert done.returncode == 0, done.stderr
+    assert "5 rows" in done.stdout

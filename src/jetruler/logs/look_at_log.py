@@ -135,7 +135,8 @@ class _Column:
             self.step = self._step(counts)
         if counts.dtype.kind == "f" or self.step != 1.0:
             self.fractional += found.fractional
-            steps = counts.astype(np.float64) / self.step
+            with np.errstate(over="ignore"):
+                steps = counts.astype(np.float64) / self.step
             counts = np.rint(np.clip(np.nan_to_num(steps), -FURTHEST, FURTHEST)).astype(np.int64)
         self.surveyor.add(counts, found.missing)
         self.blocks.add(counts, found.missing)
@@ -178,8 +179,10 @@ class _Column:
 
 
 def _are_multiples(values: npt.NDArray[Any], step: float) -> bool:
-    steps = values[np.isfinite(values)] / step if values.dtype.kind == "f" else values / step
-    return bool(np.all(np.abs(steps - np.rint(steps)) <= 1e-6 * np.maximum(1.0, 1e-6 * abs(steps))))
+    with np.errstate(over="ignore", invalid="ignore"):  # a misread number may be of any size
+        steps = values[np.isfinite(values)] / step if values.dtype.kind == "f" else values / step
+        off = np.abs(steps - np.rint(steps))
+        return bool(np.all(off <= 1e-6 * np.maximum(1.0, 1e-6 * abs(steps))))
 
 
 def survey_of(channel: Channel, raw: npt.NDArray[Any]) -> Survey:
