@@ -54,8 +54,8 @@ def piped(path: Path, *args: str) -> list[str]:
     return ["sh", "-c", f"cat '{path}' | {pin}{quoted} > /dev/null"]
 
 
-def line_to_view(home: Path, lines: int = 400) -> list[float]:
-    """Milliseconds from sending a line until its count stands in the terminal, at 200 a second."""
+def _watched(home: Path) -> tuple[subprocess.Popen[bytes], socket.socket, int]:
+    """The view of the demo's bench in a terminal: its process, where lines go in, its screen."""
     (home / "bench.toml").write_bytes(demo.read("bench.toml"))
     server = socket.create_server(("127.0.0.1", 0))
     ours, theirs = pty.openpty()
@@ -63,6 +63,12 @@ def line_to_view(home: Path, lines: int = 400) -> list[float]:
     command = [sys.executable, "-m", "jetruler", "live", "--source", url]
     live = subprocess.Popen(command, cwd=home, stdin=theirs, stdout=theirs, stderr=subprocess.PIPE)
     client = server.accept()[0]
+    return live, client, ours
+
+
+def line_to_view(home: Path, lines: int = 400) -> list[float]:
+    """Milliseconds from sending a line until its count stands in the terminal, at 200 a second."""
+    live, client, ours = _watched(home)
     waits: list[float] = []
     sent: dict[bytes, float] = {}
     seen = b""
@@ -84,13 +90,7 @@ def line_to_view(home: Path, lines: int = 400) -> list[float]:
 def key_to_view(home: Path, keys: int = 40) -> list[float]:
     """Milliseconds from a key that holds a channel, or lets it go, until the view says so, while a
     thousand lines a second come."""
-    (home / "bench.toml").write_bytes(demo.read("bench.toml"))
-    server = socket.create_server(("127.0.0.1", 0))
-    ours, theirs = pty.openpty()
-    url = f"socket://127.0.0.1:{server.getsockname()[1]}"
-    command = [sys.executable, "-m", "jetruler", "live", "--source", url]
-    live = subprocess.Popen(command, cwd=home, stdin=theirs, stdout=theirs, stderr=subprocess.PIPE)
-    client = server.accept()[0]
+    live, client, ours = _watched(home)
     waits: list[float] = []
     pressed, wanted, seen = 0.0, b"", b""
     start = time.perf_counter()

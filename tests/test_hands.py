@@ -303,6 +303,16 @@ def test_a_stream_is_entered_once_and_says_what_was_no_sample(home: Path) -> Non
         pass
 
 
+def test_an_input_of_unknown_range_is_held_too() -> None:
+    bench = jr.parse_bench(
+        '[channel.g]\ncolumn = "g"\ninput = { unit = "cm", resolution = 0.1 }\n'
+        'laws = [{ law = "line", gain = 2, unit = "mm", takes = "cm" }]\n'
+    )
+    with jr.Live(bench, ["g", "1.5"]) as live:
+        assert live.hold("g", "12.5 cm") == 12.5
+        assert live.hold("g", 3.25) == 3.25
+
+
 def test_ends_that_a_key_proposes_are_those_of_the_log(home: Path) -> None:
     bench = jr.load_bench(home / "bench.toml")
     with jr.Live(home / "bench.toml", "roast.csv") as live:

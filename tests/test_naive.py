@@ -99,6 +99,20 @@ def test_what_cannot_be(at: float, arith: str, says: str) -> None:
         jr.naive(PIN, at, arith)
 
 
+def test_an_input_comes_in_steps_of_its_resolution(cli: Cli) -> None:
+    silo = ("explain", "silo", "-b", "store.toml")
+    done = cli(*silo, "--at", "20.6 cm", "--arith", "float32")
+    assert "103 · 0.2 = 20.6" in done.stdout
+    assert "the true value is 86 %" in done.stdout
+    assert "nothing" not in cli(*silo, "--at", "20.6 cm", "--arith", "int16").stdout
+    wrong = cli(*silo, "--at", "20.67 cm", "--arith", "int16")
+    assert (wrong.returncode, wrong.stdout) == (2, "")
+    assert "a multiple of the resolution, 0.2 cm, is right" in wrong.stderr
+    assert (
+        "a whole count is right" in cli("explain", "bean", "--at", "3.5", "--arith", "int16").stderr
+    )
+
+
 def test_the_command(cli: Cli) -> None:
     done = cli("explain", "damper", "--at", "1880", "--arith", "int16", "--json")
     assert '"lost": "0.454 is cut off"' in done.stdout

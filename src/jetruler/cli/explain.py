@@ -66,7 +66,7 @@ def command(
     solution = solve(chosen, None if raw is None else raw_value(chosen, raw), wanted)
     count = solution.start if wanted is None else solution.reading.value
     if arith is not None:
-        _typed_in(chosen, count, arith, as_json)
+        _typed_in(chosen, count, arith, as_json, nearest=wanted is not None)
         return
     if as_json:
         data = as_dict(chosen, solution)
@@ -108,14 +108,17 @@ def what_if(channel: Channel, at: float, changes: dict[str, str], **given: float
     return compared(channel, at, changes, **given)
 
 
-def _typed_in(channel: Channel, at: float, arith: str, as_json: bool) -> None:
+def _typed_in(channel: Channel, at: float, arith: str, as_json: bool, nearest: bool) -> None:
     """The chain as a chip computes it."""
     from ..core.firmware.naive import naive
     from .streams import echo_lines
 
     if not math.isfinite(at):
         raise JetRulerError(f"--arith: no raw value of {channel.name} reads this")
-    found = naive(channel, round(at) if arith != "float32" else at, arith)
+    edge = channel.ruler.edge
+    if nearest and edge is not None and edge.lsb:  # a way back ends between two counts
+        at = round(at / edge.lsb) * edge.lsb
+    found = naive(channel, at, arith)
     show_json(found.to_dict()) if as_json else echo_lines(str(found))
 
 

@@ -205,7 +205,7 @@ def _lasting(how_long: str) -> float:
 
 def _wire(asked: LiveOptions, source: Source, bench: Bench, stream: Stream) -> Source | None:
     """Where commands go: nowhere unless it is armed, now or by a key of the view."""
-    from ..live.sources import Port, Socket, StandIn, reached
+    from ..live.sources import reached, takes_commands
 
     sink = asked.sink
     if sink is not None and not asked.arm and not asked.viewing:
@@ -214,7 +214,7 @@ def _wire(asked: LiveOptions, source: Source, bench: Bench, stream: Stream) -> S
         raise JetRulerError("--arm: the bench has no drives; add a [drive.<name>]")
     if sink is not None and sink != asked.name:
         return reached(sink, stream)
-    if isinstance(source, Port | Socket | StandIn):
+    if takes_commands(source):
         return source
     if asked.arm:
         raise JetRulerError(f"--arm: {source.name} takes no commands; name a port with --sink")

@@ -196,7 +196,8 @@ class Desk:
 
 def raw_of(channel: Channel, value: float | str) -> float:
     """The raw value that is meant. Raises `StreamError`."""
-    low, high = raw_ends(channel.ruler)
+    edge = channel.ruler.edge
+    low, high = (-math.inf, math.inf) if edge is None else (edge.lowest, edge.highest)
     takes = channel.ruler.takes
     right = f"a raw value within {number(low)} … {number(high)}"
     if channel.unit and channel.ruler.label(0.0) is None:

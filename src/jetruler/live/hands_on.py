@@ -19,7 +19,7 @@ from .desk import Desk
 from .notes import LiveEvents
 from .record import Recorder
 from .session import Session
-from .sources import Port, Socket, Source, StandIn, reached
+from .sources import Source, reached, takes_commands
 from .stream_errors import StreamError
 from .stream_samples import LiveSample, parts_for, samples_of
 
@@ -84,9 +84,7 @@ class Live:
     ) -> None:
         known = bench if isinstance(bench, Bench) else load_bench(bench)
         parts = parts_for(source, known, follow)
-        wire: Source | None = (
-            parts.source if isinstance(parts.source, Port | Socket | StandIn) else None
-        )
+        wire: Source | None = parts.source if takes_commands(parts.source) else None
         if sink is not None:
             wire = reached(sink, parts.stream)
         self._files = ExitStack()

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Callable
 
 from ..core.model.channel import Bench
+from ..logs.event_rows import EVENT_COLUMNS, csv_line, event_row
 from .station import LiveBatch
 
 
@@ -15,23 +14,14 @@ class LiveEvents:
 
     def __init__(self, write: Callable[[bytes], object], time_name: str) -> None:
         self._write = write
-        self._row(time_name, "trip", "state", "values")
+        self._write(csv_line(time_name, *EVENT_COLUMNS))
 
     def add(self, bench: Bench, batch: LiveBatch) -> None:
         """The trips that turned in a batch."""
         for event in batch.decided.events:
-            values = [
-                f"{name}={bench[name].cell(float(batch.readings[name].value[event.sample]))}"
-                for name in event.trip.channels
-            ]
-            time = batch.times[event.sample].as_py()
-            self._row(time, event.trip.name, "on" if event.on else "off", ";".join(values))
+            row = event_row(bench, event, batch.readings)
+            self._write(csv_line(batch.times[event.sample].as_py(), *row))
 
     def note(self, time: str, name: str, what: str, value: str) -> None:
         """Something that was done by hand. time: that of the last sample."""
-        self._row(time, name, what, value)
-
-    def _row(self, *cells: object) -> None:
-        line = io.StringIO()
-        csv.writer(line, lineterminator="\n").writerow(cells)
-        self._write(line.getvalue().encode())
+        self._write(csv_line(time, name, what, value))

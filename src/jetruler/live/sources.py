@@ -379,3 +379,8 @@ def _reason(error: BaseException) -> str:
     if isinstance(inner, OSError) and inner.strerror:
         return inner.strerror.lower()
     return str(error) or type(error).__name__
+
+
+def takes_commands(source: Source) -> bool:
+    """Whether a source is a board, which takes commands as well."""
+    return isinstance(source, Port | Socket | StandIn)

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Callable, Mapping
 
 from ..core.decide.decisions import Decisions
 from ..core.model.channel import Bench
 from ..core.model.reading import Reading
 from .batches import SampleBatch
+from .event_rows import EVENT_COLUMNS, csv_line, event_row
 from .source import LogError
 
 
@@ -37,12 +36,8 @@ class EventWriter:
         if not batch.first:
             self._begin(batch, readings)
         for event in self._decisions.add(batch.times, readings).events:
-            values = [
-                f"{name}={self.bench[name].cell(float(readings[name].value[event.sample]))}"
-                for name in event.trip.channels
-            ]
-            state = "on" if event.on else "off"
-            self._write(batch.time_cell(event.sample), event.trip.name, state, ";".join(values))
+            row = event_row(self.bench, event, readings)
+            self._write_bytes(csv_line(batch.time_cell(event.sample), *row))
 
     def _begin(self, batch: SampleBatch, readings: Mapping[str, Reading]) -> None:
         for trip in self.bench.trips.values():
@@ -51,9 +46,4 @@ class EventWriter:
                     raise LogError(f"trip.{trip.name} looks at {name}, which is not converted")
         if batch.time_column is None:
             raise LogError(f"{self._log}: no time column is found; events need one")
-        self._write(batch.time_column.name, "trip", "state", "values")
-
-    def _write(self, *cells: object) -> None:
-        line = io.StringIO()
-        csv.writer(line, lineterminator="\n").writerow(cells)
-        self._write_bytes(line.getvalue().encode())
+        self._write_bytes(csv_line(batch.time_column.name, *EVENT_COLUMNS))

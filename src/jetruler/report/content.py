@@ -24,6 +24,7 @@ from ..core.model.wiring import with_tolerance
 from ..core.survey.finding import Finding
 from ..core.uncertainty.budget import budget
 from ..core.uncertainty.what_if import has_parameter, what_if
+from ..logs.event_rows import EVENT_COLUMNS
 from ..logs.look_at_log import Look
 from ..logs.mean_rows import MEANS, mean_row
 from ..logs.plot_series import Series
@@ -172,7 +173,7 @@ def _log(wanted: Wanted, names: Sequence[str]) -> Iterator[Block]:
         yield Picture("log", "The log, raw and converted.", log_figure(wanted.series))
     if wanted.turns:
         yield Heading("Trips")
-        yield TableBlock(("time", "trip", "state", "values"), wanted.turns, words=True)
+        yield TableBlock(("time", *EVENT_COLUMNS), wanted.turns, words=True)
 
 
 def _pace(look: Look) -> str:

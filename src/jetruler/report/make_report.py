@@ -23,6 +23,7 @@ from ..logs.batches import Progress, sample_batches
 from ..logs.channel_readers import ChannelReaders
 from ..logs.check_log import check_log
 from ..logs.compare_pairs import compare_pairs
+from ..logs.event_rows import event_row
 from ..logs.formats.opening import open_log
 from ..logs.look_at_log import look
 from ..logs.output import write_file
@@ -210,14 +211,8 @@ def _turns(bench: Bench, log: str | PathLike[str]) -> list[list[str]]:
                     samples.counts, samples.missing
                 )
             for event in decisions.add(batch.times, readings).events:
-                values = [
-                    f"{name} {bench[name].shown(float(readings[name].value[event.sample]))}"
-                    for name in event.trip.channels
-                ]
                 time = number(float(np.round(batch.times[event.sample], 3)))
-                found.append(
-                    [time, event.trip.name, "on" if event.on else "off", ", ".join(values)]
-                )
+                found.append([time, *event_row(bench, event, readings)])
     if len(found) > MOST_TURNS:
         left = len(found) - MOST_TURNS
         found = [*found[:MOST_TURNS], ["…", "", "", f"{left} more are not shown"]]

@@ -128,7 +128,8 @@ def naive(channel: Channel, at: float, arith: str) -> Naive:
     channel : Channel
         Whose laws are typed in.
     at : float
-        A raw value; a whole count for whole arithmetic.
+        A raw value: a whole count, or of an input a multiple of its resolution, which a chip gets
+        as the number of its steps.
     arith : {"int16", "int32", "uint16-wraps", "uint16-saturates", "float32"}
         The chip's numbers. Whole numbers are cut off toward zero, constants too; what does not fit
         wraps round, or stops at the end.
@@ -158,14 +159,15 @@ def naive(channel: Channel, at: float, arith: str) -> Naive:
     if arith not in ARITHMETICS:
         raise ParameterError("arith", arith, f"one of {', '.join(ARITHMETICS)} is right")
     machine: _Machine = _Floats() if arith == "float32" else _Whole(*WHOLE[arith])
-    if arith != "float32" and at != math.floor(at):
-        raise ParameterError("at", at, "a whole count is right for whole arithmetic")
-    x: float = machine.constant(at)[0]
+    n = _number(channel, at)
+    x: float = machine.constant(n)[0]
     steps: list[NaiveStep] = []
     for law in channel.ruler.laws:
         source = law.program()
         if source is None:
             raise ParameterError("arith", arith, f"the law {law.name} has no formula to type in")
+        if math.isnan(x):
+            break
         x = machine.run(ast.parse("\n".join(source)).body, x)
         steps += (NaiveStep(law.name, line, lost) for line, lost in machine.told)
     true = float(channel.ruler(at))
@@ -177,8 +179,25 @@ def naive(channel: Channel, at: float, arith: str) -> Naive:
         result=float(x),
         true=true,
         unit=channel.unit,
-        right=_right(channel, at, arith),
+        right=_right(channel, n, arith),
     )
+
+
+def _number(channel: Channel, at: float) -> float:
+    """The whole number that a chip gets: the count, or how many steps of its resolution an input
+    is, as `export` takes it."""
+    edge = channel.ruler.edge
+    if edge is None or edge.takes == "count":
+        if at != math.floor(at):
+            raise ParameterError("at", at, "a whole count is right")
+        return at
+    if not edge.lsb:
+        raise ParameterError("at", at, "an input without a resolution is no whole number to a chip")
+    steps = round(at / edge.lsb)
+    if abs(steps * edge.lsb - at) > 1e-6 * edge.lsb:
+        step = shown(float(edge.lsb), edge.takes)
+        raise ParameterError("at", at, f"a multiple of the resolution, {step}, is right")
+    return float(steps)
 
 
 def _right(channel: Channel, at: float, arith: str) -> tuple[str, ...]:
