@@ -1,12 +1,11 @@
 """A bath, a law fitted to it, and two sensors that then agree."""
 
-from pathlib import Path
+import os
 
 import jetruler as jr
 from jetruler import demo
 
-for name in demo.FILES:
-    Path(name).write_bytes(demo.read(name))
+os.chdir(demo.unpack())  # a temporary folder with the demo's files
 
 bench = jr.load_bench("bench.toml")
 bean, bean2 = bench["bean"], bench["bean2"]

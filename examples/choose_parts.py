@@ -1,12 +1,11 @@
 """Better parts for a sensor, and the mistakes in a bench."""
 
-from pathlib import Path
+import os
 
 import jetruler as jr
 from jetruler import demo
 
-for name in demo.FILES:
-    Path(name).write_bytes(demo.read(name))
+os.chdir(demo.unpack())  # a temporary folder with the demo's files
 
 bench = jr.load_bench("bench.toml")
 choice = jr.choose_resistor(bench["bean"], 20, 240)

@@ -1,12 +1,11 @@
 """A log of raw counts through a bench file, from Python: what `jetruler convert` does."""
 
-from pathlib import Path
+import os
 
 import jetruler as jr
 from jetruler import demo
 
-for name in demo.FILES:
-    Path(name).write_bytes(demo.read(name))
+os.chdir(demo.unpack())  # a temporary folder with the demo's files
 
 bench = jr.load_bench("bench.toml")
 summary = jr.convert("roast.csv", bench, "out.csv")

@@ -1,12 +1,9 @@
 """From the bench file to firmware: what each arithmetic costs, and the proof over every count."""
 
-from pathlib import Path
-
 import jetruler as jr
 from jetruler import demo
 
-Path("bench.toml").write_bytes(demo.read("bench.toml"))
-bench = jr.load_bench("bench.toml")
+bench = jr.parse_bench(demo.read("bench.toml").decode())
 
 for channel in bench.channels.values():
     try:

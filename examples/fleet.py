@@ -1,5 +1,6 @@
 """An archive of logs and a frame through one bench: `jetruler convert logs -o archive`."""
 
+import os
 from pathlib import Path
 
 import pandas as pd
@@ -9,8 +10,7 @@ from jetruler import demo
 
 
 def main() -> None:
-    for name in demo.FILES:
-        Path(name).write_bytes(demo.read(name))
+    os.chdir(demo.unpack())  # a temporary folder with the demo's files
     bench = jr.load_bench("bench.toml")
 
     # A week of roasts, one of them cut off in the middle of a line.

@@ -1,15 +1,12 @@
 """A report to hand in: the bean channel of the roaster bench, with marks and a better part."""
 
-from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import jetruler as jr
 from jetruler import demo
 
 with TemporaryDirectory() as folder:
-    home = Path(folder)
-    for name in demo.FILES:
-        (home / name).write_bytes(demo.read(name))
+    home = demo.unpack(folder)
     bench = jr.load_bench(home / "bench.toml")
     (page,) = jr.report(
         bench,

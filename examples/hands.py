@@ -1,14 +1,12 @@
 """Hands on a running bench, on the stand-in board: hold, set, feed, and all off."""
 
-from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import jetruler as jr
 from jetruler import demo
 
 with TemporaryDirectory() as folder:
-    home = Path(folder)
-    (home / "bench.toml").write_bytes(demo.read("bench.toml"))
+    home = demo.unpack(folder)
     with jr.Live(home / "bench.toml", "demo", events=home / "events.csv") as live:
         live.arm()  # the stand-in board takes the commands
         print("50 % of the knob is count", live.hold("damper", "50 %"))

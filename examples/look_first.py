@@ -1,14 +1,13 @@
 """Before converting: what the raw samples do, where a knob really ends, how many to average."""
 
-from pathlib import Path
+import os
 
 import numpy as np
 
 import jetruler as jr
 from jetruler import demo
 
-for name in demo.FILES:
-    Path(name).write_bytes(demo.read(name))
+os.chdir(demo.unpack())  # a temporary folder with the demo's files
 
 found = jr.look("roast.csv", jr.load_bench("bench.toml"))
 for finding in found.findings:

@@ -1,12 +1,11 @@
 """Raw values that are no counts: a lab box's volts, an echo's centimetres, grams, m/s²."""
 
-from pathlib import Path
+import os
 
 import jetruler as jr
 from jetruler import demo
 
-for name in demo.FILES:
-    Path(name).write_bytes(demo.read(name))
+os.chdir(demo.unpack())  # a temporary folder with the demo's files
 
 # In Python an input is the first law; resolution, range and error are in its own unit.
 echo = jr.Input("cm", resolution=0.2, range=(2, 250), error=0.3)

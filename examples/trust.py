@@ -1,12 +1,11 @@
 """How far a reading can be trusted: its budget, checked by Monte Carlo, before and after a bath."""
 
-from pathlib import Path
+import os
 
 import jetruler as jr
 from jetruler import demo
 
-for name in demo.FILES:
-    Path(name).write_bytes(demo.read(name))
+os.chdir(demo.unpack())  # a temporary folder with the demo's files
 
 bean = jr.load_bench("bench.toml")["bean"]
 for count in (3912, 400):

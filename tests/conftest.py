@@ -62,9 +62,7 @@ Cli = Callable[..., Done]
 @pytest.fixture
 def home(tmp_path: Path) -> Path:
     """A folder with the demo's bench file and log."""
-    for name in demo.FILES:
-        (tmp_path / name).write_bytes(demo.read(name))
-    return tmp_path
+    return demo.unpack(tmp_path)
 
 
 @pytest.fixture(scope="session")

@@ -26,8 +26,7 @@ def command(folder: str) -> None:
     if home.exists() and (not home.is_dir() or any(home.iterdir())):
         raise JetRulerError(f"{folder}: this is there already; name a new or empty folder")
     home.mkdir(parents=True, exist_ok=True)
-    for name in demo.FILES:
-        (home / name).write_bytes(demo.read(name))
+    demo.unpack(home)
     for name, shows in demo.SHOWS.items():
         click.echo(f"{name}: {shows}")
     started = time.monotonic()
