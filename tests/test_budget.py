@@ -27,7 +27,7 @@ from jetruler import (
 )
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.model.dither import lasting_rounding
-from jetruler.core.uncertainty.budget import coverage_factor, effective_degrees, expanded
+from jetruler.core.uncertainty.budget import effective_degrees, expanded
 
 from .conftest import Cli
 from .sizes import fewer
@@ -61,15 +61,6 @@ def test_effective_degrees_of_the_guide(
     square = np.array([sum(effect**2 for effect in effects)])
     assert math.sqrt(square[0]) == pytest.approx(combined, rel=5e-3)
     assert effective_degrees(parts, degrees, square)[0] == pytest.approx(free, abs=0.07)
-
-
-# JCGM 100:2008, table G.2.
-STUDENT = [(1, 0.95, 12.71), (10, 0.95, 2.23), (19, 0.95, 2.09), (16, 0.99, 2.92)]
-
-
-@pytest.mark.parametrize(("degrees", "level", "factor"), [*STUDENT, (math.inf, 0.95, 1.960)])
-def test_students_factors(degrees: float, level: float, factor: float) -> None:
-    assert coverage_factor(np.array([degrees]), level)[0] == pytest.approx(factor, abs=5e-3)
 
 
 # JCGM 101:2008, 9.2: y = x1 + x2 + x3 + x4 (tables 2, 3 and 4): all normal; all rectangular; one

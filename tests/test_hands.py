@@ -258,7 +258,7 @@ def test_the_rows_say_what_was_held(cli: object, home: Path) -> None:
     from .command import Done
 
     done: Done = cli(  # type: ignore[operator]
-        "live", "--source", "demo", "--inject", "damper=1880", "--duration", "0.5 s", "--json"
+        "live", "--source", "demo", "--inject", "damper=1880", "--duration", "2 s", "--json"
     )
     assert '"damper": ["held"]' in done.stdout.splitlines()[-1]
 
@@ -286,7 +286,7 @@ def test_live_from_python(home: Path, tmp_path: Path) -> None:
 
 def test_hands_and_trips_are_told_by_one_clock(home: Path, tmp_path: Path) -> None:
     events = tmp_path / "events.csv"
-    with jr.Live(home / "bench.toml", "roast.csv", events=events) as live:
+    with jr.Live(home / "bench.toml", str(home / "roast.csv"), events=events) as live:
         list(live)
         live.mark("at the end")
     times = [float(line.partition(",")[0]) for line in events.read_text().splitlines()[1:]]
@@ -315,7 +315,7 @@ def test_an_input_of_unknown_range_is_held_too() -> None:
 
 def test_ends_that_a_key_proposes_are_those_of_the_log(home: Path) -> None:
     bench = jr.load_bench(home / "bench.toml")
-    with jr.Live(home / "bench.toml", "roast.csv") as live:
+    with jr.Live(home / "bench.toml", str(home / "roast.csv")) as live:
         list(live)
         found = live.ends("damper")
         assert found == "marks = [[205, 0], [3896, 100]]"  # what `look --ends damper` says

@@ -8,7 +8,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ..core.arrays import Array, Truths, median
+from ..core.arrays import Array, Truths
 from ..core.laws.zones import Zones
 from ..core.model.channel import Channel
 from ..live.history import Window
@@ -91,7 +91,7 @@ def _joined(window: Window) -> tuple[Array, Array]:
     known = np.flatnonzero(~np.isnan(window.low) | (window.flags != 0))
     if known.size < 2:
         return window.low, window.high
-    usual = 2.5 * median(np.diff(known))
+    usual = 2.5 * float(np.median(np.diff(known)))
     columns = np.arange(window.low.size)
     before = known[np.maximum(np.searchsorted(known, columns, "right") - 1, 0)]
     source = np.where((columns >= before) & (columns - before <= usual), before, columns)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from .arrays import Array, Distinct
+from .arrays import Array
 from .error_types import JetRulerError
 
 Curve = Callable[[Array], Array]
@@ -73,7 +73,7 @@ def monotone_stretches(
     the last digit by its slope. Over a pole, a step or a gap no stretch reaches.
     """
     away = np.concatenate((np.geomspace(1e-9, widest, 4097), np.linspace(0.0, widest, 4097)[1:]))
-    x = Distinct(np.concatenate((-away, [0.0], away))).values
+    x = np.unique(np.concatenate((-away, [0.0], away)))
     with np.errstate(all="ignore"):
         y, way = curve(x), np.sign(slope(x))
         step = np.sign(np.diff(y))

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import pyarrow as pa
 
-from ..core.arrays import Array, median
+from ..core.arrays import Array
 from .parse import Column
 
 #: Steps between samples that tell the usual one, and samples that are waited for at most.
@@ -79,4 +79,4 @@ class Pace:
 
     def settle(self) -> None:
         """Make do with what has been seen."""
-        self.interval = median(self._steps) if self._steps else float("nan")
+        self.interval = float(np.median(self._steps)) if self._steps else float("nan")

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.arrays import AnyArray, Distinct
+from ..core.arrays import AnyArray
 from ..core.decide.drives import Drive
 from ..core.model.channel import Bench
 from ..core.model.reading import flag_names
@@ -144,9 +144,9 @@ def _bits(on: AnyArray) -> pa.Array:
 
 
 def _commands(drive: Drive, values: AnyArray) -> pa.Array:
-    kinds = Distinct(values)
-    texts = [drive.text(value) for value in kinds.values.tolist()]
-    return pa.array(texts, pa.string()).take(pa.array(kinds.which))
+    kinds, index = np.unique(values, return_inverse=True)
+    texts = [drive.text(value) for value in kinds.tolist()]
+    return pa.array(texts, pa.string()).take(pa.array(index))
 
 
 def _text(cell: str | bytes) -> str:

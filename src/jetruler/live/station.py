@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 import pyarrow as pa
 
-from ..core.arrays import AnyArray, Array, Distinct
+from ..core.arrays import AnyArray, Array
 from ..core.decide.channel_reader import ChannelReader
 from ..core.decide.conditions import faults_of
 from ..core.decide.decisions import Decided, Decisions, looked_at
@@ -301,7 +301,5 @@ class _Settling:
 
 def _seconds_text(at: Array) -> pa.Array:
     """Seconds since the start as text; lines that came together share theirs."""
-    kinds = Distinct(at)
-    return pa.array([f"{t:.3f}" for t in kinds.values.tolist()], pa.string()).take(
-        pa.array(kinds.which)
-    )
+    kinds, index = np.unique(at, return_inverse=True)
+    return pa.array([f"{t:.3f}" for t in kinds.tolist()], pa.string()).take(pa.array(index))

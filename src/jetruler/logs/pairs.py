@@ -7,7 +7,7 @@ from os import PathLike
 
 import numpy as np
 
-from ..core.arrays import Array, median, steps_of
+from ..core.arrays import Array, steps_of
 from ..core.calibrate.series import PairsError, aligned
 from ..core.error_types import UnitError
 from ..core.model.channel import Channel
@@ -140,7 +140,7 @@ def read_pairs(
         times = np.arange(a.size, dtype=np.float64) if at is None else at
         times, a, b = times[both], a[both], b[both]
     steps = steps_of(times) if at is not None else np.empty(0)
-    interval = median(steps) if steps.size else float("nan")
+    interval = float(np.median(steps)) if steps.size else float("nan")
     return Pairs(
         times,
         a,

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pyarrow as pa
 
-from ..core.arrays import AnyArray, Array, Distinct, FlagArray
+from ..core.arrays import AnyArray, Array, FlagArray
 from ..core.decide.channel_reader import ChannelReader
 from ..core.model.channel import Channel
 from ..core.model.every_count import EveryCount
@@ -67,7 +67,7 @@ class CellTexts:
 
     def _different(self, every: EveryCount) -> list[str]:
         """Every text that may come up."""
-        written = self._written(Distinct(every.values).values.tolist())
+        written = self._written(np.unique(every.values).tolist())
         texts: list[str] = written.cast(pa.string()).to_pylist()
         return texts
 
@@ -79,7 +79,7 @@ class CellTexts:
         if wanted.size and wanted.min() < 0:
             with self._lock:
                 slots, texts = self._known
-                new = Distinct(places[slots[places] < 0]).values
+                new = np.unique(places[slots[places] < 0])
                 if 2 * (len(texts) + new.size) > slots.size:
                     new = np.flatnonzero(slots < 0)
                 slots = slots.copy()
@@ -121,8 +121,8 @@ class CellTexts:
         """Values that come from no table of counts."""
         if self.channel.decimals is not None and not self.labels:
             values = _near(values, self.channel.decimals)
-        kinds = Distinct(values)
-        return self._written(kinds.values.tolist()).take(to_arrow(kinds.which))
+        kinds, index = np.unique(values, return_inverse=True)
+        return self._written(kinds.tolist()).take(to_arrow(index))
 
 
 def _near(values: Array, decimals: int) -> Array:

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.arrays import Array, median, steps_of
+from ..core.arrays import Array, steps_of
 from ..core.model.stream import Stream, time_factor
 from .arrow import floats_of
 from .cells import read_samples
@@ -47,7 +47,7 @@ class TimeColumn:
         """Return the usual time between two of some cells in seconds, None if time never grows."""
         steps = steps_of(_read_times(cells, self.decimal))
         steps = steps[steps > 0]
-        return median(steps) * self.factor if steps.size else None
+        return float(np.median(steps)) * self.factor if steps.size else None
 
 
 class Named(Protocol):

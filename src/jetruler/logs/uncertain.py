@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pyarrow as pa
 
-from ..core.arrays import AnyArray, Array, Distinct
+from ..core.arrays import AnyArray, Array
 from ..core.decide.smoothing import Smoothing
 from ..core.model.channel import Channel
 from ..core.model.every_count import EveryCount
@@ -50,15 +50,15 @@ class UncertaintyTexts:
             if self._texts is None:
                 self._texts = self._written(self._uncertainties)
             return self._texts.take(to_arrow(places))
-        kinds = Distinct(_counts(column))
-        return self._written(self._expanded(kinds.values)).take(to_arrow(kinds.which))
+        kinds, index = np.unique(_counts(column), return_inverse=True)
+        return self._written(self._expanded(kinds)).take(to_arrow(index))
 
     def values(self, column: ConvertedColumn) -> Array:
         """The expanded uncertainty of every row of a column, as numbers; NaN for none."""
         self._prepare(column.smoothing)
         if self._uncertainties is None:
-            kinds = Distinct(_counts(column))
-            found: Array = self._expanded(kinds.values)[kinds.which]
+            kinds, index = np.unique(_counts(column), return_inverse=True)
+            found: Array = self._expanded(kinds)[index]
             return found
         places = self._places(_counts(column)) if column.places is None else column.places
         return np.take(self._uncertainties, places, mode="clip")
@@ -86,13 +86,13 @@ class UncertaintyTexts:
 
     def _written(self, uncertainties: Array) -> pa.Array:
         # A straight law has one width at all counts: each is written once.
-        kinds = Distinct(uncertainties)
-        texts = ["" if np.isnan(u) else rounded(u, u)[1] for u in kinds.values.tolist()]
+        kinds, index = np.unique(uncertainties, return_inverse=True)
+        texts = ["" if np.isnan(u) else rounded(u, u)[1] for u in kinds.tolist()]
         if self.encode is not None:
             texts = [self.encode(self.column, text) for text in texts]
         elif self.decimal == ",":
             texts = [text.replace(".", ",") for text in texts]
-        return texts_to_arrow(texts).take(to_arrow(kinds.which))
+        return texts_to_arrow(texts).take(to_arrow(index))
 
 
 def _counts(column: ConvertedColumn) -> AnyArray:

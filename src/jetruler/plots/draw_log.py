@@ -6,7 +6,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.ticker import NullLocator, StrMethodFormatter
 
-from ..core.arrays import AnyArray, Array, median
+from ..core.arrays import AnyArray, Array
 from ..core.model.channel import Channel
 from ..core.model.reading import FLAG_NAMES
 from ..core.model.units import raw_symbol
@@ -54,7 +54,7 @@ def _flagged(ax: Axes, at: Array, flags: AnyArray) -> None:
     if not hit.any():
         return
     edges = np.flatnonzero(np.diff(np.concatenate(([False], hit, [False]))))
-    half = 0.5 * median(np.diff(at)) if at.size > 1 else 0.5
+    half = 0.5 * float(np.median(np.diff(at))) if at.size > 1 else 0.5
     half = max(half, 0.001 * float(at[-1] - at[0]))  # wide enough to be seen
     for start, end in edges.reshape(-1, 2).tolist():
         ax.axvspan(at[start] - half, at[end - 1] + half, color=RED, alpha=0.25, linewidth=0)

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from ..arrays import Array
-from ..distributions import student_quantile
+from ..coverage import coverage_factor
 from ..error_types import JetRulerError
 from ..laws.linear import Line
 from ..model.text import number
@@ -184,9 +184,9 @@ class _Parts:
         self.half_width = self._half_width(variance / a.size, self.long_run.degrees)
         self.bound = self._half_width(variance / a.size, self.long_run.degrees, SURE)
 
-    def _half_width(self, variance: float, degrees: float, tail: float = 0.975) -> float:
+    def _half_width(self, variance: float, degrees: float, level: float = 0.95) -> float:
         return (
-            student_quantile(degrees, tail) * float(np.sqrt(variance))
+            coverage_factor(degrees, level) * float(np.sqrt(variance))
             if degrees > 0
             else float("nan")
         )
@@ -260,7 +260,7 @@ def _limits(d: Array) -> tuple[float, float]:
 #: One bend in three hundred is a false one.
 SURE_OF_BEND = 0.9992
 #: A verdict is given at 99 %, so that one offset in a hundred is a false one.
-SURE = 0.995
+SURE = 0.99
 #: The fraction of samples without which no verdict is given.
 MISSING = 0.1
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import AnyArray, Array, Distinct
+from ..arrays import AnyArray, Array
 from ..error_types import ParameterError
 from ..laws import law_named
 from ..model.fit_model import OF_RESULT, FitAsked
@@ -88,7 +88,7 @@ def behind(before: Ruler | None, marks: Marks) -> Array:
 
 def _check(wanted: FitRequest, asked: FitAsked, marks: Marks, needs: int) -> None:
     """Whether there are marks enough."""
-    different = Distinct(asked.x).values.size
+    different = np.unique(asked.x).size
     if different < needs:
         raise MarksError(
             f"{wanted.title} needs marks at {needs} different raw values or more; found {different}"
@@ -233,7 +233,7 @@ _BENT_BY_CHANCE = 0.04
 
 def _lowest_good_degree(wanted: FitRequest, marks: Marks, x: Array) -> Fit:
     """The lowest degree that no higher one beats beyond chance."""
-    highest = max(1, min(wanted.kind.fit_degrees, Distinct(x).values.size - 2))
+    highest = max(1, min(wanted.kind.fit_degrees, np.unique(x).size - 2))
     chosen, *higher = (fitted(replace(wanted, degree=d), marks, x) for d in range(1, highest + 1))
     for fit in higher:
         if predicts_better(chosen, fit, _BENT_BY_CHANCE / len(higher)):

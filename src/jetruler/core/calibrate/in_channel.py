@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import Array, Distinct
+from ..arrays import Array
 from ..error_types import JetRulerError
 from ..laws import law_named
 from ..laws.linear import Line
@@ -148,7 +148,7 @@ def calibrate(
     laws = channel.chain.laws
     if correction:
         place, replaced = _on_top(laws)
-        law = law or ("offset" if Distinct(used.raw).values.size == 1 else "line")
+        law = law or ("offset" if np.unique(used.raw).size == 1 else "line")
         if law not in ("offset", "line"):
             raise JetRulerError(f"law: found {law!r}; a correction is an offset or a line")
     else:

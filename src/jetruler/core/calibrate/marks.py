@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import Array, Distinct
+from ..arrays import Array
 from ..error_types import JetRulerError
 from ..model.text import number, shown
 from ..model.unit_registry import factor, factor_and_offset, spelled
@@ -168,18 +168,17 @@ class Marks:
 
     def repeats(self) -> tuple[float, ...]:
         """Raw values that were noted more than once."""
-        raw = Distinct(self.raw)
-        return tuple(raw.values[raw.often > 1].tolist())
+        raw, counts = np.unique(self.raw, return_counts=True)
+        return tuple(raw[counts > 1].tolist())
 
     def averaged(self) -> Marks:
         """Each raw value once, sorted: repeated ones by the (weighted) mean of their truths."""
-        raws = Distinct(self.raw)
-        where = raws.which
+        raw, index = np.unique(self.raw, return_inverse=True)
         weight = np.ones(len(self)) if self.u_true is None else self.u_true**-2.0
-        total = np.bincount(where, weight)
-        true = np.bincount(where, weight * self.true) / total
+        total = np.bincount(index, weight)
+        true = np.bincount(index, weight * self.true) / total
         u: Array | None = None if self.u_true is None else 1.0 / np.sqrt(total)
-        return Marks(raws.values, true, u, self.raw_unit, self.true_unit)
+        return Marks(raw, true, u, self.raw_unit, self.true_unit)
 
     def shown(self, i: int) -> str:
         """A mark for people: `bath.csv line 3 (raw 1880, true 120.8 °C)`."""

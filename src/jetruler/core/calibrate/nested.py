@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..distributions import chi_square_tail, f_tail
 from .regression import accounted
 from .result import Fit
 
@@ -31,6 +30,8 @@ def predicts_better(simple: Fit, rich: Fit, chance: float) -> bool:
     of the rich law, the reduction is judged by them (chi-square), else by those errors (F).
     Source: the extra sum of squares, Draper and Smith, Applied Regression Analysis, ch. 6.
     """
+    from scipy.special import chdtrc, fdtrc
+
     more = simple.degrees - rich.degrees
     if is_exact(simple) or more < 1 or not rich.degrees:
         return False
@@ -41,6 +42,6 @@ def predicts_better(simple: Fit, rich: Fit, chance: float) -> bool:
     squares = [fit.degrees * fit.scatter**2 for fit in (simple, rich)]
     gained = squares[0] - squares[1]
     if rich.marks.u_true is not None and as_uncertain(rich):
-        return chi_square_tail(more, max(gained, 0.0)) < chance
+        return bool(chdtrc(more, max(gained, 0.0)) < chance)
     ratio = gained / more / rich.scatter**2
-    return f_tail(more, rich.degrees, ratio) < chance
+    return bool(fdtrc(more, rich.degrees, max(ratio, 0.0)) < chance)

@@ -8,7 +8,7 @@ from math import comb
 import numpy as np
 
 from ..arrays import AnyArray, Array
-from ..distributions import normal_quantile, student_quantile
+from ..coverage import coverage_factor
 from .regression import Problem, SingularError, accounted, solve
 
 #: Chance that the search by uncertainties names a mark where all are sound.
@@ -25,8 +25,10 @@ def against_uncertainty(problem: Problem, x: Array, y: Array, weight: Array) -> 
     Source: standardized residuals with known variances, Cook and Weisberg, Residuals and Influence
     in Regression, ch. 2.
     """
+    from scipy.special import ndtri
+
     n, p = problem.model.design(x).shape
-    limit = -normal_quantile(_NAMED_BY_CHANCE / (2 * n))
+    limit = -float(ndtri(_NAMED_BY_CHANCE / (2 * n)))
     out: AnyArray = np.zeros(n, np.bool_)
     for _ in range((n - p) // 2 + 1):
         kept = solve(problem, x[~out], y[~out], weight[~out])
@@ -103,7 +105,7 @@ def against_majority(problem: Problem, x: Array, y: Array, weight: Array, floor:
 
 def _doubt(degrees: int) -> float:
     """Student's factor that one sound mark in a thousand exceeds."""
-    return student_quantile(degrees, 0.9995)
+    return coverage_factor(degrees, 0.999)
 
 
 def _subsets(n: int, p: int) -> AnyArray:

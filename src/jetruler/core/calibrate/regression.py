@@ -7,7 +7,6 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..arrays import Array
-from ..distributions import chi_square_tail
 from ..error_types import JetRulerError
 from ..model.fit_model import FitModel
 from ..model.ruler import Ruler
@@ -117,4 +116,6 @@ def _least_squares(rows: Array, right: Array) -> tuple[Array, Array, Array]:
 def accounted(square: float, degrees: int, chance: float = 0.05) -> bool:
     """Whether uncertainties account for errors, of which this is the sum of squares in units of
     those: it would be larger with more than this chance. Source: the chi-square test of a fit."""
-    return not degrees or chi_square_tail(degrees, square) >= chance
+    from scipy.special import chdtrc
+
+    return not degrees or bool(chdtrc(degrees, square) >= chance)

@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from ..arrays import Array, median
+from ..arrays import Array
 from ..error_types import JetRulerError
 from ..model.channel import Channel
 from ..uncertainty.contributions import resolution_of
@@ -21,7 +21,7 @@ def relevant_difference(channel: Channel, values: Array) -> float:
         counts = channel.chain.inverse(values[:: max(1, values.size // 1000)])
         slopes = np.abs(channel.chain.slope(counts)) * resolution_of(channel.chain)
         if np.isfinite(slopes).any():
-            count = median(slopes[~np.isnan(slopes)])
+            count = float(np.median(slopes[~np.isnan(slopes)]))
     except JetRulerError:  # it turns back: no count can be named
         pass
     places = 10.0**-channel.decimals if channel.decimals is not None else 0.0

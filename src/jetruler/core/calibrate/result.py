@@ -9,8 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import AnyArray, Array, median
-from ..distributions import student_quantile
+from ..arrays import AnyArray, Array
+from ..coverage import coverage_factor
 from ..error_types import JetRulerError
 from ..model.fit_covariance import FitCovariance, number_in, path_of
 from ..model.found import Found
@@ -250,7 +250,7 @@ class Fit(Found):
 
 def coverage(degrees: int, known: bool, level: float = 0.95) -> float:
     """Student's factor; the normal one where the uncertainties are known. NaN without freedom."""
-    return student_quantile(float("inf") if known else degrees, 0.5 + level / 2)
+    return coverage_factor(float("inf") if known else degrees, level)
 
 
 def _rms(errors: Array) -> float:
@@ -268,7 +268,7 @@ def decimals(*columns_of: Array) -> int:
     *errors, true = columns_of
     sizes = np.abs(np.concatenate(errors))
     sizes = sizes[np.isfinite(sizes) & (sizes > 1e-9 * np.max(np.abs(true), initial=1e-9))]
-    typical = median(sizes) if sizes.size else 1.0
+    typical = float(np.median(sizes)) if sizes.size else 1.0
     return int(np.clip(1 - np.floor(np.log10(typical)), 0, 9))
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..arrays import Array, median
+from ..arrays import Array
 from ..error_types import JetRulerError
 
 
@@ -40,7 +40,7 @@ def aligned(at_a: Array, a: Array, at_b: Array, b: Array) -> tuple[Array, Array,
         raise PairsError("there are no two series of values to pair")
     order = np.argsort(at_a, kind="stable")
     at_a, a = at_a[order], a[order]
-    usual = median(np.diff(at_a))
+    usual = float(np.median(np.diff(at_a)))
     after = np.clip(np.searchsorted(at_a, at_b), 1, at_a.size - 1)
     exact = at_a[np.clip(np.searchsorted(at_a, at_b), 0, at_a.size - 1)] == at_b
     near = (at_a[after] - at_a[after - 1] <= 3.0 * usual) | exact

@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ..arrays import median
 from ..laws.linear import Line
 from ..laws.zones import Zones
 from ..model.text import number, shown
@@ -109,7 +108,7 @@ def skipped_numbers(c: Facts) -> Iterator[Finding]:
         steps = np.abs(np.diff(c.joints[i + 1]) / np.diff(c.counts))
         steps = steps[np.isfinite(steps)]
         if steps.size and np.max(steps) * resolution_of(c.channel.chain) > 1.5:
-            usual = median(steps[steps > 0]) if np.any(steps > 0) else 0.0
+            usual = float(np.median(steps[steps > 0])) if np.any(steps > 0) else 0.0
             yield c.found(
                 Severity.NOTE,
                 c.place(i),

@@ -10,7 +10,7 @@ from typing import Any, Literal, get_args
 import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 
-from ..arrays import AnyArray, Array, median
+from ..arrays import AnyArray, Array
 from ..error_types import ParameterError
 from ..model.containers import to_array
 from ..model.lookup import blocks
@@ -231,7 +231,7 @@ class Smoother:
         first = whole.size - x.size
         for i in suspects.tolist():
             window = whole[max(0, first + i - n + 1) : first + i + 1]
-            deviation = 1.4826 * median(np.abs(window - usual[i]))
+            deviation = 1.4826 * float(np.median(np.abs(window - usual[i])))
             if off[i] > 4.0 * deviation:
                 out[i] = usual[i]
         return out
@@ -260,7 +260,7 @@ def _running_median(x: Array, n: int) -> Array:
     out = np.empty(x.size)
     early = min(n - 1, x.size)
     for i in range(early):
-        out[i] = median(x[: i + 1])
+        out[i] = np.median(x[: i + 1])
     if x.size >= n:
         high = _ranked(x, n, n // 2)
         out[n - 1 :] = high if n % 2 else 0.5 * (_ranked(x, n, n // 2 - 1) + high)

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..arrays import AnyArray, Array, Distinct
+from ..arrays import AnyArray, Array
 
 #: Knots followed from each layer, heights tried at each count, the furthest knots kept of each of
 #: them, and the margin against ties.
@@ -50,8 +50,8 @@ def fewest_knots(
         if place.size:  # the next pieces will be about as long
             span = int(np.clip(1.5 * (place.max() - layer[0][0]), 16, last))
         # Each knot once, from the first that reaches it, and none that fewer pieces reach.
-        numbers = Distinct((place << _SHIFT) + height)
-        each = zip(numbers.first.tolist(), numbers.values.tolist(), strict=True)
+        numbers, first = np.unique((place << _SHIFT) + height, return_index=True)
+        each = zip(first.tolist(), numbers.tolist(), strict=True)
         fresh = [i for i, n in each if n not in before]
         knots: list[Knot] = []
         for i in fresh:

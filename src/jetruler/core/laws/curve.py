@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
 
-from ..arrays import Array, Distinct, FlagArray
+from ..arrays import Array, FlagArray
 from ..error_types import ParameterError
 from ..model.law import Law, Role, at, quiet, unit_fields
 from ..model.reading import Flag
@@ -159,9 +159,9 @@ class Table(Curve):
         elif points.dtype.kind not in "iuf" or not np.all(np.isfinite(points)):
             yield ParameterError("points", self.points, right + ", all finite")
         else:
-            x = Distinct(points[:, 0])
-            if np.any(x.often > 1):
-                repeated = number(float(x.values[x.often > 1][0]))
+            x, counts = np.unique(points[:, 0], return_counts=True)
+            if np.any(counts > 1):
+                repeated = number(float(x[counts > 1][0]))
                 yield ParameterError("points", f"x = {repeated} twice", "each x once is right")
 
     @cached_property

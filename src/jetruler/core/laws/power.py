@@ -8,7 +8,7 @@ from typing import ClassVar
 
 import numpy as np
 
-from ..arrays import Array, median
+from ..arrays import Array
 from ..error_types import ParameterError
 from ..model.fit_model import FitAsked, FitModel
 from ..model.law import Law, Role, quiet
@@ -114,7 +114,7 @@ class PowerModel(FitModel):
 
     def __init__(self, asked: FitAsked) -> None:
         self.asked, self.x0, self.c = asked, asked.fixed("x0", 0.0), asked.fixed("c", 0.0)
-        self.sign = -1.0 if median(asked.y) < self.c else 1.0
+        self.sign = -1.0 if np.median(asked.y) < self.c else 1.0
         self.names, self.units = ("a", "b"), (None, None)
         with np.errstate(all="ignore"):
             self.middle = float(np.mean(np.log(asked.x - self.x0)))

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import Array, Distinct
+from ..arrays import Array
 from ..model.fit_model import FitAsked, FitModel
 from ..model.law import Law
 from ..model.text import number, shown
@@ -115,7 +115,7 @@ class SteinhartHartModel(ThermistorModel):
 
     def __init__(self, asked: FitAsked, kind: Any) -> None:
         super().__init__(asked, kind)
-        stays = Distinct(asked.x).values.size <= 2
+        stays = np.unique(asked.x).size <= 2
         self.c = c = asked.fixed("c", 0.0) if stays else None
         if stays:
             known = f"two marks tell two coefficients: c stays {number(c or 0.0)}"

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..arrays import Array, Distinct
+from ..arrays import Array
 from ..error_types import ParameterError
 from ..solve import NoInverseError
 from .law import Role
@@ -69,7 +69,7 @@ def raw_samples(ruler: Ruler) -> Array:
     bounded = edge is not None and edge.is_bounded
     raw = edge.samples(SAMPLES) if edge is not None and bounded else np.linspace(low, high, SAMPLES)
     corners = _corners(ruler, low, high)
-    return Distinct(np.concatenate((raw, corners))).values if corners.size else raw
+    return np.unique(np.concatenate((raw, corners))) if corners.size else raw
 
 
 def _corners(ruler: Ruler, low: float, high: float) -> Array:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..arrays import AnyArray, Array, median
+from ..arrays import AnyArray, Array
 from ..error_types import JetRulerError, ParameterError
 from ..laws.linear import Line
 from ..model.channel import Channel
@@ -128,7 +128,7 @@ def _end_of(found: Survey, room: float, side: int) -> _End:
     off = side * (raw - end)  # how far inside the robust end
     span = found.high_end - found.low_end
     at_once = often[(off > 0.1 * span) & (off < 0.9 * span)]
-    usual = median(at_once) if at_once.size else 0.0  # where it only passes
+    usual = float(np.median(at_once)) if at_once.size else 0.0  # where it only passes
     while True:
         near = (off >= -room) & (off <= 2.0 * room)
         fraction = float(often[near].sum()) / found.samples

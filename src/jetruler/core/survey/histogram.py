@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..arrays import AnyArray, Distinct
+from ..arrays import AnyArray
 
 BINS = 2**18
 
@@ -46,8 +46,7 @@ class Histogram:
             )
             values = np.arange(low, low + local.size)
         else:
-            kinds = Distinct(counts)
-            values, local = kinds.values, kinds.often
+            values, local = np.unique(counts, return_counts=True)
         if max(-low, high) < 2**24:  # the sums stay exact in 64 bits
             self._sum += int(values @ local)
             self._squares += int(values * values @ local)

@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from ..arrays import Array, Distinct, median
+from ..arrays import Array
 from ..error_types import ParameterError
 from ..model.dither import rounded_readings
 from ..model.found import Found
@@ -180,11 +180,11 @@ def how_many(
 
 def _step(readings: Array) -> float:
     """The usual step between readings that repeat one another; next to nothing for others."""
-    different = Distinct(readings).values
+    different = np.unique(readings)
     if different.size < 2:
         raise ParameterError("noise", readings[0], "readings that differ are right")
     repeats = different.size < readings.size / 2
-    return median(np.diff(different)) if repeats else 1e-9 * float(np.ptp(readings))
+    return float(np.median(np.diff(different))) if repeats else 1e-9 * float(np.ptp(readings))
 
 
 def _least_apart(readings: Array) -> int:

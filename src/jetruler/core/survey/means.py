@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..arrays import AnyArray, Array
-from ..distributions import student_quantile
+from ..coverage import coverage_factor
 from ..uncertainty.succession import long_run
 
 #: Sums that are kept; when there are more, neighbours are joined.
@@ -75,5 +75,5 @@ class BlockSums:
         variance = told.variance / self._sums.size
         if not variance > 0:
             return MeanKnown()
-        half_width = student_quantile(told.degrees, 0.975) * math.sqrt(variance)
+        half_width = coverage_factor(told.degrees) * math.sqrt(variance)
         return MeanKnown(min(deviation**2 / variance, samples), half_width)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..arrays import AnyArray, Array, Distinct, steps_of
+from ..arrays import AnyArray, Array, steps_of
 
 #: Different intervals that are told apart; a log has few, but a torn one may have many.
 KINDS = 4096
@@ -93,9 +93,8 @@ def _kinds(steps: Array) -> list[tuple[float, int, int]]:
     ends = np.round(np.array([low, high]) / unit) * unit
     if ends[0] == ends[1]:  # the usual log: one step, whatever its rounding errors
         return [(float(ends[0]), 0, steps.size)]
-    kinds = Distinct(np.round(steps / unit) * unit)
-    parts = kinds.values.tolist(), kinds.first.tolist(), kinds.often.tolist()
-    return list(zip(*parts, strict=True))
+    kinds = np.unique(np.round(steps / unit) * unit, return_index=True, return_counts=True)
+    return list(zip(*(part.tolist() for part in kinds), strict=True))
 
 
 def _median(kinds: Array, often: AnyArray) -> float:

@@ -9,8 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import Array, Distinct
-from ..distributions import normal_quantile, student_quantile
+from ..arrays import Array
+from ..coverage import coverage_factor
 from ..model.channel import Channel, ruler_of
 from ..model.found import Found
 from ..model.law import Law
@@ -280,25 +280,6 @@ def effective_degrees(effects: list[Array], degrees: list[float], square: Array)
     with np.errstate(all="ignore"):
         free_in_all: Array = np.where(below > 0, square**2 / below, np.inf)
     return free_in_all
-
-
-#: So many different degrees of freedom are worked out one by one; for more SciPy is loaded.
-ONE_BY_ONE = 16
-
-
-def coverage_factor(degrees: Array, level: float) -> Array:
-    """Student's factor for an interval of this level; the normal one for infinite degrees."""
-    tail = 0.5 + level / 2
-    different = Distinct(degrees)
-    if different.values.size > ONE_BY_ONE:
-        from scipy.special import stdtrit
-
-        known = np.isinf(degrees)
-        with np.errstate(all="ignore"):
-            found: Array = stdtrit(np.where(known, 1.0, degrees), tail)
-        return np.where(known, normal_quantile(tail), found)
-    factors: Array = np.array([student_quantile(float(each), tail) for each in different.values])
-    return factors[different.which].reshape(degrees.shape)
 
 
 def expanded(what: Ruler | Law | Channel, counts: Array, given: Conditions | None = None) -> Array:

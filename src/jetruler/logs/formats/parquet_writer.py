@@ -8,7 +8,6 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from ...core.arrays import Distinct
 from ...core.model.channel import Channel
 from ..arrow import name_text, texts_to_arrow, to_arrow, values_to_arrow
 from ..column import ConvertedColumn
@@ -133,9 +132,9 @@ _LABELS = pa.dictionary(pa.int32(), pa.string())
 
 def labelled(channel: Channel, column: ConvertedColumn) -> pa.DictionaryArray:
     """Zones by their labels; null where there is none."""
-    kinds = Distinct(column.values)
-    labels = [None if np.isnan(kind) else channel.ruler.label(kind) for kind in kinds.values]
+    kinds, index = np.unique(column.values, return_inverse=True)
+    labels = [None if np.isnan(kind) else channel.ruler.label(kind) for kind in kinds]
     known = texts_to_arrow(labels).dictionary_encode()
     return pa.DictionaryArray.from_arrays(
-        known.indices.take(to_arrow(kinds.which.astype(np.int32))), known.dictionary
+        known.indices.take(to_arrow(index.astype(np.int32))), known.dictionary
     )
