@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 import tempfile
 import tomllib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -59,7 +59,7 @@ def examples() -> dict[str, dict[str, Any]]:
     return tomllib.loads((HERE / "checks.toml").read_text("utf-8"))
 
 
-def findings(example: dict[str, Any], kind: str) -> list[Finding]:
+def findings(example: dict[str, Any], kind: str) -> Sequence[Finding]:
     """What is found in the bad or the good example."""
     body, column = example[kind].strip(), "ch0"
     if kind == "bad":

@@ -380,7 +380,7 @@ def test_explain_with_a_budget(cli: Cli) -> None:
         assert says in done.stdout
     data = json.loads(cli("explain", "bean", "--for", "25", "--budget", "--json").stdout)
     assert data["budget"]["combined"] == pytest.approx(0.45, abs=0.01)
-    assert data["budget"]["degrees_of_freedom"] is None
+    assert data["budget"]["dof"] is None
     assert sum(row["fraction"] for row in data["budget"]["rows"]) == pytest.approx(1)
     held = cli("explain", "damper", "--at", "10", "--budget")
     assert "no budget: the reading is held at an end by one of its laws" in held.stdout

@@ -17,8 +17,8 @@ from scipy.stats import t as student
 import jetruler as jr
 from jetruler import Adc, Channel, Counts, Expect, Formula, JetRulerError, Line
 from jetruler.benchfile.load import parse_bench
+from jetruler.core.calibrate.fit_result import decimals
 from jetruler.core.calibrate.in_channel import calibration_title
-from jetruler.core.calibrate.result import decimals
 from jetruler.core.firmware.forms import forms, full, staircase
 from jetruler.core.firmware.program import ProgramModel
 from jetruler.core.firmware.selection import ExportError, export

@@ -68,7 +68,7 @@ def test_a_dozen_mistakes(cli: Cli, home: Path) -> None:
     shutil.copy(ROOT / "examples/findings.toml", home)
     done = cli("check", "-b", "findings.toml", "--json")
     assert done.returncode == 1
-    found = json.loads(done.stdout)
+    found = json.loads(done.stdout)["findings"]
     places = {(f["where"], f["rule"]) for f in found}
     assert places >= set(DOZEN.items())
     order = [f["severity"] for f in found]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import csv
+import fcntl
 import itertools
 import json
 import os
@@ -12,9 +13,11 @@ import resource
 import signal
 import subprocess
 import sys
+import termios
 import threading
 import time
 from pathlib import Path
+from typing import IO
 
 import pytest
 
@@ -171,8 +174,11 @@ def test_a_mistake_of_our_own_is_a_sentence_too(
     assert stopped.value.code == 2
     assert "an error in Jet Ruler itself, please report it: KeyError" in capsys.readouterr().err
     monkeypatch.setenv("JETRULER_TRACEBACK", "1")
-    with pytest.raises(KeyError):
+    with pytest.raises(SystemExit):
         command_line.main([])
+    said = capsys.readouterr().err
+    assert 'raise KeyError("inside")' in said
+    assert "report it: KeyError" in said
 
 
 def test_full_disk_leaves_the_old_result(home: Path) -> None:
@@ -237,6 +243,17 @@ def test_interrupted(home: Path, signum: int, code: int) -> None:
     assert sorted(p.name for p in home.iterdir()) == sorted([*demo.FILES, "endless"])
 
 
+def wait_until_read(pipe: IO[bytes]) -> None:
+    """Wait until somebody has taken what is in a pipe, and waits for more."""
+    left = bytearray(4)
+    for _ in range(500):
+        fcntl.ioctl(pipe.fileno(), termios.FIONREAD, left)
+        if not any(left):
+            break
+        time.sleep(0.02)
+    time.sleep(0.2)
+
+
 @pytest.mark.parametrize("command", ["look", "convert"])
 def test_interrupted_while_a_pipe_is_silent(home: Path, command: str) -> None:
     """A reader that waits for what never comes must not keep the command from ending."""
@@ -252,7 +269,7 @@ def test_interrupted_while_a_pipe_is_silent(home: Path, command: str) -> None:
         assert process.stderr
         process.stdin.write(b"time_s,ch0,ch1,ch2,ch3,ch4,ch5,ch6,ch7\n0,1,2,3,4,5,6,7,8\n")
         process.stdin.flush()
-        time.sleep(1.5)
+        wait_until_read(process.stdin)
         process.send_signal(signal.SIGINT)
         assert process.wait(10) == 130
         said = process.stderr.read().decode()

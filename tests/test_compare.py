@@ -346,8 +346,8 @@ def test_json_of_fits_and_comparisons(cli: Cli) -> None:
     found = json.loads(cli(*robust).stdout)
     assert [m["outlier"] for m in found["marks"]].index(True) == 4
     assert found["replaces"] == "line"
-    assert found["degrees_of_freedom"] == 4
-    assert found["parameters"][0]["half_width_95"] > found["parameters"][0]["standard_uncertainty"]
+    assert found["dof"] == 4
+    assert found["parameters"][0]["half_width"] > found["parameters"][0]["standard_uncertainty"]
     exact = ("fit", "damper", "--mark", "198=0", "--mark", "3904=100", "--json", "--write")
     done = cli(*exact)
     found = json.loads(done.stdout)

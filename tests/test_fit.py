@@ -23,8 +23,8 @@ from jetruler import (
     calibrate,
     fit,
 )
-from jetruler.benchfile.written import law_line
 from jetruler.core.laws.build import build_law
+from jetruler.core.laws.written import law_line
 from jetruler.core.uncertainty.rounding import rounded, with_uncertainty
 from jetruler.errors import MarksError
 

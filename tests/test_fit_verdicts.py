@@ -11,8 +11,8 @@ import pytest
 
 import jetruler as jr
 from jetruler.benchfile.load import parse_bench
-from jetruler.benchfile.written import law_line
 from jetruler.core.laws.build import build_law
+from jetruler.core.laws.written import law_line
 from jetruler.core.uncertainty.parameters import toleranced
 
 from .conftest import Cli

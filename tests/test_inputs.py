@@ -168,7 +168,7 @@ def test_exported_over_every_step(store: Path, cli: Cli) -> None:
 def test_checked_fitted_compared_averaged_drawn(store: Path, cli: Cli) -> None:
     here = ("-b", "store.toml")
     check = json.loads(cli("check", *here, "--log", "store.csv", "--json").stdout)
-    assert {f["severity"] for f in check} <= {"note"}, check
+    assert {f["severity"] for f in check["findings"]} <= {"note"}, check
     fit = cli("fit", "meter", "--mark", "2=2.02", "--mark", "3=3.03", *here, "--write")
     assert fit.returncode == 0, fit.stderr
     assert jr.load_bench(store / "store.toml")["meter"].ruler(2.5) == pytest.approx(2.525)

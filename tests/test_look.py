@@ -295,7 +295,7 @@ def test_look_has_what_a_lab_report_asks_for(cli: Cli, home: Path) -> None:
     assert own["mean"] == pytest.approx(values.mean(), rel=1e-12)
     assert own["standard_deviation"] == pytest.approx(values.std(ddof=1), rel=1e-9)
     by_hand = 1.96 * values.std(ddof=1) / math.sqrt(2000)
-    assert own["mean_half_width_95"] == pytest.approx(by_hand, rel=0.2)
+    assert own["mean_half_width"] == pytest.approx(by_hand, rel=0.2)
     shown = cli("look", "lab.csv", "-b", "lab.toml").stdout
     assert "time_s: every 0.2 s (5 Hz)" in shown
     assert f"({values.mean():.4f} ± " in shown

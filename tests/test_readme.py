@@ -14,6 +14,7 @@ from typing import Any
 
 import pytest
 
+from jetruler import demo
 from jetruler.benchfile.load import parse_bench
 
 from .conftest import COMMAND
@@ -32,8 +33,6 @@ IN_ROOT = {
 }
 FOLDERS = {".ci", "benchmarks", "docs", "examples", "fuzz", "src", "tests"}
 
-MAKES = {"make demo": "jetruler demo demo-output"}
-"""What the Makefile runs for a line of the README."""
 ELSEWHERE = ("pip install .", "make test")
 """Lines that the test's own set-up has run."""
 
@@ -67,13 +66,17 @@ def test_the_blocks_run_in_order(tmp_path: Path, monkeypatch: pytest.MonkeyPatch
             for line in block.splitlines():
                 command = line.partition("#")[0].strip()
                 if command and not command.startswith(ELSEWHERE):
-                    run_line(MAKES.get(command, command))
+                    run_line(command)
                     ran.append(command)
     assert len(ran) >= 4
     assert (tmp_path / "out.csv").exists()
 
 
 def run_line(line: str) -> None:
+    if line == "make demo":  # its whole tour has a test of its own, under soak
+        Path("demo-output").mkdir()
+        demo.unpack("demo-output")
+        return
     words = shlex.split(line)
     assert words[0] == "jetruler", line
     if words[1] != "live":

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import tempfile
 from collections.abc import Callable
 from html.parser import HTMLParser
 from pathlib import Path
@@ -12,12 +14,16 @@ import numpy as np
 import pytest
 
 import jetruler
-from jetruler.core.model.found import Found
+from jetruler.core.model.result import Result
+from jetruler.logs.compare_pairs import compare_pairs
 
 jr: Any = jetruler
 DEMO = Path(jetruler.__file__).parent / "demo"
 BENCH = jr.load_bench(DEMO / "bench.toml")
 BEAN, MARKS = BENCH["bean"], [(198, 0.0), (2050, 49.6), (3904, 100.0)]
+SLIP = jr.Channel(
+    "t", jr.Adc(12, 3.3) >> jr.Divider(4.7e6) >> jr.Beta(10e3, 3435), "a", limits=(0, 100)
+)
 SENSOR = jr.Channel("t", jr.Adc(12, 3.3) >> jr.Divider(4700) >> jr.Beta(100e3, 3950), "ch0")
 
 RESULTS: dict[str, Callable[[], Any]] = {
@@ -34,7 +40,46 @@ RESULTS: dict[str, Callable[[], Any]] = {
     "how_many": lambda: jr.how_many(1.4, 0.1),
     "look": lambda: jr.look(DEMO / "roast.csv", BENCH),
     "export": lambda: jr.export(BEAN, "bean"),
+    "naive": lambda: jr.naive(BENCH["damper"], 1880, "int16"),
+    "what_if": lambda: jr.what_if(BEAN, 400, {"r0": "100 kohm ± 1 %"}),
+    "survey": lambda: jr.survey(np.arange(500), 12),
+    "find_ends": lambda: jr.find_ends(np.arange(200, 3900)),
+    "read_pairs": lambda: jr.read_pairs(DEMO / "rest.csv", BEAN, BENCH["bean2"]),
+    "check": lambda: jr.check(
+        jr.Bench("Slip", {"t": jr.Channel("t", SLIP, "ch0", limits=(0, 100))})
+    ),
+    "check_log": lambda: jr.check_log(DEMO / "roast.csv", BENCH),
+    "trace": lambda: BEAN.trace(1880),
+    "convert": lambda: jr.convert(DEMO / "roast.csv", BENCH, os.devnull),
+    "convert_all": lambda: jr.convert_all([DEMO / "roast.csv"], BENCH, tempfile.mkdtemp()),
 }
+
+#: What a command writes with `--json`, and the call whose `to_dict()` that is.
+SAME: list[tuple[str, Callable[[], Any]]] = [
+    ("look roast.csv", lambda: jr.look("roast.csv", BENCH)),
+    ("convert roast.csv -o o.csv", lambda: jr.convert("roast.csv", BENCH, "o.csv")),
+    ("convert roast.csv -o many/", lambda: jr.convert_all("roast.csv", BENCH, "many/")),
+    ("explain bean --at 1880", lambda: BEAN.trace(1880)),
+    ("explain bean --for 225", lambda: BEAN.trace_back(225.0)),
+    ("explain damper --at 1880 --arith int16", RESULTS["naive"]),
+    ("check", lambda: jr.check(BENCH)),
+    ("check --log roast.csv", lambda: jr.check_log("roast.csv", BENCH)),
+    ("choose resistor bean --from 20 --to 240", lambda: jr.choose_resistor(BEAN, 20, 240)),
+    (
+        "choose reference --volts 0.3:2.1 --of 1.1 --of 2.5 --of 3.3",
+        RESULTS["choose_reference"],
+    ),
+    ("choose amplifier --volts 0:0.05 --vref 3.3", RESULTS["choose_amplifier"]),
+    (
+        "choose averaging bean --at 220 --to 0.05",
+        lambda: jr.choose_averaging(BEAN, 0.05, at=220),
+    ),
+    ("fit bean --marks bath.csv", RESULTS["calibrate"]),
+    (
+        "compare bean bean2 --log rest.csv",
+        lambda: compare_pairs(BENCH, BEAN, "bean2", RESULTS["read_pairs"]()),
+    ),
+]
 
 
 class _Sound(HTMLParser):
@@ -60,7 +105,7 @@ class _Sound(HTMLParser):
 @pytest.mark.parametrize("made", RESULTS.values(), ids=RESULTS)
 def test_results_share_one_shape(made: Callable[[], Any]) -> None:
     found = made()
-    assert isinstance(found, Found)
+    assert isinstance(found, Result)
     frame = found.to_frame()
     assert list(frame) == list(found.table)
     assert len(frame) > 0
@@ -70,8 +115,53 @@ def test_results_share_one_shape(made: Callable[[], Any]) -> None:
     assert not sound.open
     assert {"p", "table", "td"} <= sound.seen
     assert found.headline
+    assert "\n" not in found.headline
     assert len(repr(found)) < 500
-    assert len(html) < 50_000
+    assert len(html) < 20_000
+    assert len(str(found)) < 20_000
+
+
+def test_no_result_stands_outside() -> None:
+    """Every class of `jetruler.results` has the shape, but for parts of results and samples."""
+    parts = {"Decided", "Finding", "LiveSample", "Reading", "Severity"}
+    classes = {name: getattr(jr.results, name) for name in jr.results.__all__}
+    alone = {name for name, kind in classes.items() if not issubclass(kind, Result)}
+    assert alone == parts
+
+
+@pytest.mark.parametrize(("command", "call"), SAME, ids=[command for command, _ in SAME])
+def test_json_is_the_plain_data_of_the_call(
+    command: str, call: Callable[[], Any], cli: Any, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    done = cli(*command.split(), "--json")
+    assert done.returncode in (0, 1), done.stderr
+    monkeypatch.chdir(home)
+    assert json.loads(done.stdout) == call().to_dict()
+
+
+@pytest.mark.parametrize(("command", "call"), SAME, ids=[command for command, _ in SAME])
+def test_print_gives_what_the_tool_prints(
+    command: str, call: Callable[[], Any], cli: Any, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    done = cli(*command.split())
+    monkeypatch.chdir(home)
+    printed = done.stdout + done.stderr
+    for line in str(call()).splitlines():
+        assert line in printed
+
+
+def test_a_budget_stands_beside_the_solution(cli: Any) -> None:
+    more = ("--budget", "--draws", "5000", "--with", "r0=100 kohm ± 1 %")
+    found = json.loads(cli("explain", "bean", "--at", "400", *more, "--json").stdout)
+    assert found["budget"] == jr.budget(BEAN, 400).to_dict()
+    assert found["simulation"] == jr.simulate(BEAN, 400, draws=5000).to_dict()
+    assert found["what_if"] == jr.what_if(BEAN, 400, {"r0": "100 kohm ± 1 %"}).to_dict()
+
+
+def test_a_list_for_several_exports(cli: Any) -> None:
+    made = cli("export", "bean", "damper", "--to", "c", "-o", "b.h", "--json")
+    wanted = [jr.export(BENCH[name]).to_dict() for name in ("bean", "damper")]
+    assert json.loads(made.stdout) == wanted
 
 
 @pytest.mark.parametrize(

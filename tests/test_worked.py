@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 
-import click
 import pytest
 
 from jetruler import (
@@ -34,7 +33,7 @@ from jetruler import (
     Whole,
     Zones,
 )
-from jetruler.cli.ruler_view import ruler_view
+from jetruler.cli.ruler_view import ruler_lines
 from jetruler.core.model.text import bracketed, fixed, nearest, number, shown
 from jetruler.core.model.ticks import true_ticks
 from jetruler.core.model.units import canonical, for_column, symbol
@@ -290,20 +289,24 @@ count  0              1000             2000             3000            4000
 """
 
 
+def ruler_text(channel: Channel, count: float | None, width: int) -> str:
+    return "\n".join(line.plain for line in ruler_lines(channel, count, width))
+
+
 def test_ruler_in_a_terminal() -> None:
     knob = Counts(12) >> Line.through((198, 0), (3904, 100), unit="%") >> Clamp(0, 100)
     channel = Channel("damper", knob, "ch2", decimals=1)
-    plain = click.unstyle(ruler_view(channel, 2051, 80))
+    plain = ruler_text(channel, 2051, 80)
     assert [line.split() for line in plain.splitlines()] == [
         line.split() for line in RULER.strip("\n").splitlines()
     ]
     assert plain.splitlines()[2].index("▼") == plain.splitlines()[3].index("▲")
     for width in (60, 80, 100):
-        for line in click.unstyle(ruler_view(channel, 4095, width)).splitlines():
+        for line in ruler_text(channel, 4095, width).splitlines():
             assert len(line) <= width
-    assert "▼" not in click.unstyle(ruler_view(channel, None, 80))
+    assert "▼" not in ruler_text(channel, None, 80)
     bean = Adc(12) >> Divider(4700) >> Beta(1e5, 3950)
-    labels = click.unstyle(ruler_view(Channel("b", bean, "x", limits=(0, 260)), 1880, 80))
+    labels = ruler_text(Channel("b", bean, "x", limits=(0, 260)), 1880, 80)
     degrees = [int(n) for n in re.findall(r"\d+", labels.splitlines()[4])]
     assert degrees == sorted(degrees, reverse=True)  # a thermistor's ruler runs backwards
 
@@ -317,7 +320,7 @@ def test_zones_of_numbers_have_all_their_labels_in_their_middles() -> None:
     assert [ruler(round(tick.raw)) for tick in ticks] == [0, 40, 50, 90, 100]
     middles = [409.5, 1433, 2457, 3276, 3890]
     assert [tick.raw for tick in ticks] == pytest.approx(middles, abs=2)
-    view = ruler_view(Channel("fan", ruler, 1), 2500, 80).splitlines()
+    view = ruler_text(Channel("fan", ruler, 1), 2500, 80).splitlines()
     assert re.findall(r"\d+", view[4]) == ["0", "40", "50", "90", "100"]
     # With values behind the zones, and the same number twice.
     scaled = ruler >> Line(0.5, takes="rpm", unit="V")

@@ -50,7 +50,8 @@ def _from(module: str, function: str) -> Callable[[], Callable[..., Any]]:
 # Core knows neither frames, nor HTML, nor pictures, nor languages.
 provide("convert_frame", _from("frames.convert_frame", "convert_frame"))
 provide("frame", _from("frames.result_frame", "frame"))
-provide("html", _from("notebook.show", "html"))
+provide("html", _from("show.html", "html"))
+provide("text", _from("show.text", "text"))
 provide("plot", _from("plots.on_axes", "curve"))
 provide("code", _from("targets.code", "code_of"))
 provide("save_code", _from("targets.code", "save_code"))

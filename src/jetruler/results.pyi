@@ -1,6 +1,6 @@
 from .core.calibrate.comparison import Comparison as Comparison
+from .core.calibrate.fit_result import Fit as Fit
 from .core.calibrate.in_channel import Calibration as Calibration
-from .core.calibrate.result import Fit as Fit
 from .core.choose.amplifier import AmplifierChoice as AmplifierChoice
 from .core.choose.averaging import AveragingChoice as AveragingChoice
 from .core.choose.reference import ReferenceChoice as ReferenceChoice
@@ -12,6 +12,7 @@ from .core.model.reading import Reading as Reading
 from .core.model.trace import Trace as Trace
 from .core.survey.ends import Ends as Ends
 from .core.survey.finding import Finding as Finding
+from .core.survey.finding import Findings as Findings
 from .core.survey.finding import Severity as Severity
 from .core.survey.how_many import HowMany as HowMany
 from .core.survey.survey import Survey as Survey
@@ -21,6 +22,8 @@ from .core.uncertainty.simulate import Simulation as Simulation
 from .core.uncertainty.what_if import WhatIf as WhatIf
 from .fleet.convert_logs import Fleet as Fleet
 from .live.stream_samples import LiveSample as LiveSample
-from .logs.look_at_log import Look as Look
+from .logs.look_result import Look as Look
+from .logs.pairs import Pairs as Pairs
+from .logs.summary import Summary as Summary
 
 __all__: list[str]

@@ -19,7 +19,7 @@ import jetruler as jr
 from jetruler.benchfile.edit import write_law
 from jetruler.benchfile.load import parse_bench
 from jetruler.benchfile.write_back import line_for
-from jetruler.benchfile.written import law_line
+from jetruler.core.laws.written import law_line
 from jetruler.core.model.converter import RawInput
 from jetruler.errors import BenchError
 

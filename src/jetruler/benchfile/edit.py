@@ -12,11 +12,11 @@ import tomlkit
 from tomlkit.items import Array
 
 from ..core.laws.linear import Line
+from ..core.laws.written import number_text
 from ..core.model.channel import Channel
 from ..core.model.ruler import Ruler
 from .bench_text import read_text, replace_file
 from .load import BenchError, parse_bench
-from .written import number_text
 
 #: What may stand between two items of a list: blanks, commas and comments.
 _BETWEEN = re.compile(r"(?:[\s,]|#[^\n]*\n)*")

@@ -7,6 +7,7 @@ from dataclasses import fields, replace
 
 from ..core.calibrate.in_channel import Calibration, joined
 from ..core.laws.linear import Line
+from ..core.laws.written import law_line
 from ..core.model.channel import Channel
 from ..core.model.fit_covariance import FitCovariance
 from ..core.model.law import Law
@@ -14,7 +15,6 @@ from ..core.model.quantity import standard_of
 from ..core.model.ruler import Ruler
 from ..core.model.unit_registry import factor
 from .edit import Change, write_law
-from .written import law_line
 
 
 def write_calibration(path: str, found: Calibration, expected: str | None = None) -> Change:

@@ -15,7 +15,7 @@ import click
 from .. import __version__
 from ..system.addresses import spare_addresses
 from ..system.signals import on_ending
-from .streams import let_go, settle
+from .streams import console, let_go, settle
 
 #: Each command: its module here, and its line in `--help` (so that help loads no module).
 COMMANDS = {
@@ -157,7 +157,9 @@ def _said(error: Exception) -> NoReturn:
     if isinstance(error, OverflowError):
         _fail("a number is too large to compute with")
     if os.environ.get("JETRULER_TRACEBACK"):
-        raise error
+        from rich.traceback import Traceback
+
+        console(err=True).print(Traceback.from_exception(type(error), error, error.__traceback__))
     _fail(
         f"an error in Jet Ruler itself, please report it: {type(error).__name__}: {error} "
         "(JETRULER_TRACEBACK=1 shows where)"

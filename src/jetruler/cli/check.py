@@ -2,18 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 import click
 
 from .common import bench_option, load
-from .streams import show_json
-
-if TYPE_CHECKING:
-    from ..core.survey.finding import Finding
-
-#: Of error, warning and note.
-_COLORS = ((0xC8, 0x32, 0x1E), (0xB9, 0x7A, 0x00), (0x1F, 0x6F, 0xB4))
+from .streams import show, show_json
 
 
 @click.command()
@@ -31,6 +23,7 @@ def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
     """
     from ..benchfile.load import listed_converters
     from ..core.check.rules import check
+    from ..core.survey.finding import Findings
     from . import FOUND
 
     bench = load(bench_path)
@@ -38,50 +31,16 @@ def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
     found = check(bench, listed)
     if log_path is not None:
         from ..logs.check_log import check_log
-        from .summary_text import progress_bar
+        from .progress import progress_bar
 
         with progress_bar(log_path) as progress:
-            found += check_log(log_path, bench, listed, progress=progress)
-        found.sort(key=lambda finding: finding.severity)
+            logged = check_log(log_path, bench, listed, progress=progress)
+        found = Findings.of([*found, *logged])
     if as_json:
-        show_json([as_dict(f) for f in found])
+        show_json(found.to_dict())
     else:
-        show(found, bench_path, len(bench.channels))
+        *lines, said = found.content
+        many = "" if found else f" in {len(bench.channels)} channels"
+        show([*lines, f"{bench_path}: {said}{many}"])
     if any(not finding.severity for finding in found):
         raise SystemExit(FOUND)
-
-
-def show(found: list[Finding], bench_path: str, channels: int) -> None:
-    """One below the other, with what was found, why it matters and what to do about it."""
-    from .streams import echo_lines
-
-    for finding in found:
-        severity = finding.severity.name.lower()
-        head = click.style(f"{severity:<7}", fg=_COLORS[finding.severity], bold=True)
-        echo_lines(f"{head} {click.style(finding.where, bold=True)} ({finding.rule})")
-        echo_lines(f"        {finding.what}")
-        if finding.why:
-            echo_lines(f"        why: {finding.why}")
-        echo_lines(f"        remedy: {finding.remedy}")
-        click.echo()
-    if not found:
-        click.echo(f"{bench_path}: nothing found in {channels} channels")
-        return
-    many = [sum(f.severity == severity for f in found) for severity in range(3)]
-    words = (f"{n} {word}{'s' * (n != 1)}" for n, word in zip(many, _WORDS, strict=True))
-    click.echo(f"{bench_path}: {', '.join(words)}")
-
-
-_WORDS = ("error", "warning", "note")
-
-
-def as_dict(finding: Finding) -> dict[str, str]:
-    """For JSON."""
-    return {
-        "rule": finding.rule,
-        "severity": finding.severity.name.lower(),
-        "where": finding.where,
-        "found": finding.what,
-        "why": finding.why,
-        "remedy": finding.remedy,
-    }

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from pathlib import Path
 from typing import Any
 
@@ -12,8 +11,9 @@ from ..core.choose.preferred import DECADES
 from ..core.error_types import JetRulerError
 from ..core.model.channel import Channel
 from ..core.model.quantity import quantity
+from ..core.model.result import Result
 from .common import bench_option, channel_of, load, read_value
-from .streams import echo_lines, show_json
+from .streams import show, show_json
 
 json_option = click.option("--json", "as_json", is_flag=True, help="For programs.")
 series_option = click.option(
@@ -223,17 +223,5 @@ def _pair(text: str, unit: str) -> tuple[float, float]:
     return float(quantity(low, unit)), float(quantity(high, unit))
 
 
-def _shown(choice: Any, as_json: bool) -> None:
-    if as_json:
-        data = _without_nan(dataclasses.asdict(choice))
-        show_json(data)
-    else:
-        echo_lines(str(choice))
-
-
-def _without_nan(value: Any) -> Any:
-    if isinstance(value, dict):
-        return {key: _without_nan(inner) for key, inner in value.items()}
-    if isinstance(value, list | tuple):
-        return [_without_nan(inner) for inner in value]
-    return None if isinstance(value, float) and value != value else value
+def _shown(choice: Result, as_json: bool) -> None:
+    show_json(choice.to_dict()) if as_json else show(choice.content)

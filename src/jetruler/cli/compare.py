@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.error_types import JetRulerError
-from .common import bench_option, channel_of, finite_or_none
+from .common import bench_option, channel_of
 from .convert import format_options, log_format
 from .fit import loaded, marks_of, marks_options, show_change
-from .streams import show_json
-from .summary_text import progress_bar
+from .progress import progress_bar
+from .streams import show, show_json
 
 if TYPE_CHECKING:
     from ..core.calibrate.comparison import Comparison
@@ -88,9 +88,9 @@ def command(
 
         written = write_correction(bench_path, chosen, found.correction, text)
     if as_json:
-        show_json(as_dict(found))
+        show_json(found.to_dict())
     else:
-        show(found, chosen)
+        show(found.content)
     if written is not None:
         show_change(bench_path, channel, *written, err=as_json)
     elif write:
@@ -167,53 +167,3 @@ def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:
         names=(channel.name, "the marks"),
     )
     return dataclasses.replace(found, notes=(*found.notes, *on_rails(channel, marks)))
-
-
-def show(found: Comparison, channel: Channel) -> None:
-    """The comparison for people."""
-    from ..benchfile.written import law_line
-    from .streams import echo_lines
-
-    lines = str(found).splitlines()
-    echo_lines(
-        "\n".join(
-            [click.style(lines[0], bold=True), *lines[1:-1], click.style(lines[-1], bold=True)]
-        )
-    )
-    if found.correction is not None:
-        echo_lines(f"the correction of {channel.name}: {law_line(found.correction)}")
-
-
-def as_dict(found: Comparison) -> dict[str, Any]:
-    """For JSON; NaN is null."""
-    fields = (
-        "bias",
-        "half_width",
-        "standard_deviation",
-        "noise_a",
-        "noise_b",
-        "gain",
-        "gain_half_width",
-        "middle",
-        "bend",
-        "independent",
-    )
-    correction = found.correction
-    return {
-        "first": found.names[0],
-        "second": found.names[1],
-        "unit": found.unit,
-        "pairs": found.n,
-        **{name: finite_or_none(getattr(found, name)) for name in fields},
-        "limits": [finite_or_none(end) for end in found.limits],
-        "limits_aligned": [finite_or_none(end) for end in found.limits_aligned],
-        "delay_samples": found.delay.samples,
-        "within": found.within,
-        "verdict": found.verdict,
-        "reason": found.reason,
-        "sentence": found.sentence,
-        "correction": None
-        if correction is None
-        else {"gain": correction.gain, "offset": correction.offset},
-        "notes": list(found.notes),
-    }

@@ -10,8 +10,8 @@ import click
 from ..core.error_types import JetRulerError
 from ..files import keep_apart
 from .common import bench_option, load
-from .streams import show_json
-from .summary_text import progress_bar, show_summary
+from .progress import progress_bar
+from .streams import show, show_json
 
 if TYPE_CHECKING:
     from ..logs.source import LogFormat
@@ -119,8 +119,7 @@ def command(
     with progress_bar(logs[0]) as progress:
         summary = convert(logs[0], bench, out, events=events, progress=progress, **options)
     if as_json:
-        show_json(summary.as_dict())
+        show_json(summary.to_dict())
     else:
-        show_summary(summary)
-        if out != "-":
-            click.echo(f"{summary.rows} rows in {out}", err=True)
+        rows = [f"{summary.rows} rows in {out}"] if out != "-" else []
+        show([*summary.content, *rows], err=True)

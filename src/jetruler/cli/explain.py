@@ -10,14 +10,18 @@ import click
 
 from ..core.error_types import JetRulerError, ParameterError
 from ..core.model.channel import Channel
+from ..core.model.result import Title
 from ..core.model.text import number, shown
 from ..core.model.ticks import raw_ends
 from ..core.model.trace import Trace
 from ..core.model.units import symbol
-from .common import bench_option, channel_of, finite_or_none, load, raw_value, read_value
-from .streams import show_json
+from .common import bench_option, channel_of, load, raw_value, read_value
+from .streams import echo, show, show_json
 
 if TYPE_CHECKING:
+    from ..core.model.result import Result
+    from ..core.uncertainty.budget import Budget
+    from ..core.uncertainty.simulate import Simulation
     from ..core.uncertainty.what_if import WhatIf
 
 
@@ -68,26 +72,35 @@ def command(
     if arith is not None:
         _typed_in(chosen, count, arith, as_json, nearest=wanted is not None)
         return
-    if as_json:
-        data = as_dict(chosen, solution)
-        if with_budget:
-            from .budget_text import budget_as_dict
-
-            data |= budget_as_dict(chosen, count, draws, **wants)
-            if changes:
-                data["what_if"] = what_if(chosen, count, changes_of(changes), **wants).to_dict()
-        show_json(data)
-        return
+    trusted: dict[str, Result] = {}
     if with_budget:
-        from .budget_text import budget_text
-        from .streams import echo_lines
-
-        text = budget_text(chosen, count, draws, **wants)
+        trusted["budget"] = budget(chosen, count, **wants)
+        if draws is not None:
+            trusted["simulation"] = drawn(chosen, count, draws, wants)
         if changes:
-            text += f"\n\n{what_if(chosen, count, changes_of(changes), **wants)}"
-    show(chosen, solution, back=wanted is not None)
-    if with_budget:
-        echo_lines(f"\n{text}")
+            trusted["what_if"] = what_if(chosen, count, changes_of(changes), **wants)
+    if as_json:
+        show_json(solution.to_dict() | {name: each.to_dict() for name, each in trusted.items()})
+        return
+    show_solution(chosen, solution, back=wanted is not None)
+    for each in trusted.values():
+        show(["", *each.content])
+
+
+def budget(channel: Channel, at: float, **given: float) -> Budget:
+    """How far to trust a reading."""
+    from ..core.uncertainty.budget import budget as found
+
+    return found(channel, at, **given)
+
+
+def drawn(channel: Channel, at: float, draws: str, given: dict[str, Any]) -> Simulation:
+    """The same by Monte Carlo."""
+    from ..core.uncertainty.simulate import simulate
+
+    if draws != "stable" and not draws.isdecimal():
+        raise JetRulerError(f"--draws: found {draws!r}; a whole number or `stable` is right")
+    return simulate(channel, at, draws=None if draws == "stable" else int(draws), **given)
 
 
 def changes_of(texts: tuple[str, ...]) -> dict[str, str]:
@@ -111,7 +124,6 @@ def what_if(channel: Channel, at: float, changes: dict[str, str], **given: float
 def _typed_in(channel: Channel, at: float, arith: str, as_json: bool, nearest: bool) -> None:
     """The chain as a chip computes it."""
     from ..core.firmware.naive import naive
-    from .streams import echo_lines
 
     if not math.isfinite(at):
         raise JetRulerError(f"--arith: no raw value of {channel.name} reads this")
@@ -119,27 +131,25 @@ def _typed_in(channel: Channel, at: float, arith: str, as_json: bool, nearest: b
     if nearest and edge is not None and edge.lsb:  # a way back ends between two counts
         at = round(at / edge.lsb) * edge.lsb
     found = naive(channel, at, arith)
-    show_json(found.to_dict()) if as_json else echo_lines(str(found))
+    show_json(found.to_dict()) if as_json else show(found.content)
 
 
 def solve(channel: Channel, at: float | None, wanted: str | None) -> Trace:
     """The trace in the direction that was asked."""
     if wanted is None:
-        return channel.ruler.trace(at if at is not None else math.nan)
+        return channel.trace(at if at is not None else math.nan)
     value = read_value(wanted, channel.unit)
     if not math.isfinite(value):
         raise JetRulerError(f"--for: found {wanted!r}; a finite value is right")
-    return channel.ruler.trace_back(value)
+    return channel.trace_back(value)
 
 
-def show(channel: Channel, solution: Trace, back: bool) -> None:
+def show_solution(channel: Channel, solution: Trace, back: bool) -> None:
     """The solution and the ruler for people."""
-    from .ruler_view import ruler_view
-    from .streams import echo
+    from .ruler_view import ruler_lines
 
     title = channel.name + (f": {channel.about}" if channel.about else "")
-    echo(click.style(title, bold=True))
-    echo(str(solution))
+    show([Title(title), *solution.content])
     count = solution.start
     if back:
         count = solution.reading.value
@@ -149,7 +159,8 @@ def show(channel: Channel, solution: Trace, back: bool) -> None:
     except ParameterError:
         return
     width = max(60, min(shutil.get_terminal_size().columns, 100))
-    echo(ruler_view(channel, None if math.isnan(count) else count, width))
+    for line in ruler_lines(channel, None if math.isnan(count) else count, width):
+        echo(line)
 
 
 def nearest_count(channel: Channel, solution: Trace) -> str:
@@ -166,24 +177,3 @@ def nearest_count(channel: Channel, solution: Trace) -> str:
     step = abs(channel.ruler(high) - channel.ruler(low))
     text = f"the nearest count is {low}, which reads {reads}"
     return text if not step > 0 else f"{text}; one count is {number(step)} {symbol(channel.unit)}"
-
-
-def as_dict(channel: Channel, solution: Trace) -> dict[str, Any]:
-    """For JSON; NaN is null."""
-    reading = solution.reading
-    return {
-        "channel": channel.name,
-        "from": {"value": solution.start, "unit": solution.unit},
-        "steps": [
-            {"law": s.law, "line": s.line, "result": finite_or_none(s.result), "unit": s.unit}
-            for s in solution.steps
-        ],
-        "result": {"value": finite_or_none(reading.value), "unit": reading.unit},
-        "flags": _names(int(reading.flags)),
-    }
-
-
-def _names(flags: int) -> list[str]:
-    from ..core.model.reading import flag_names
-
-    return flag_names(flags)

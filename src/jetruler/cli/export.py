@@ -67,7 +67,7 @@ def command(channels: tuple[str, ...], out: str, bench_path: str, **options: Any
     else:
         write_file(Path(out), made.code.encode())
     if asked.as_json:
-        proofs = [e.as_dict() for e in made.exported]
+        proofs = [e.to_dict() for e in made.exported]
         show_json(proofs)
     else:
         _report(made)

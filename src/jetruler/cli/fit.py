@@ -8,13 +8,12 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.error_types import JetRulerError
-from .common import bench_option, channel_of, finite_or_none, load
-from .streams import show_json
+from .common import bench_option, channel_of, load
+from .streams import show, show_json
 
 if TYPE_CHECKING:
     from ..core.calibrate.in_channel import Calibration
     from ..core.calibrate.marks import Marks
-    from ..core.calibrate.result import Fit
     from ..core.model.channel import Bench
 
 
@@ -63,20 +62,16 @@ def command(channel: str, write: bool, as_json: bool, bench_path: str, **options
     jetruler fit damper --mark 198=0 --mark 3904=100 --write
     jetruler fit bean --mark 1880=121.5 --correction
     """
-    from ..benchfile.written import law_line
-
     bench, text = loaded(bench_path)
     found = calibrated(bench, channel, **options)
-    line = law_line(found.fit.law)
     if write:
         from ..benchfile.write_back import write_calibration
 
         before, after = write_calibration(bench_path, found, text)
     if as_json:
-        show_json(as_dict(found, line))
+        show_json(found.to_dict())
     else:
-        show(found)
-        click.echo(f"\n{line}")
+        show(found.content)
     if write:
         show_change(bench_path, channel, before, after, err=as_json)
 
@@ -109,59 +104,9 @@ def marks_of(path: str | None, texts: tuple[str, ...]) -> Marks:
     return sources[0] if len(sources) == 1 else sources[0].together(sources[1])
 
 
-def show(found: Calibration) -> None:
-    """The fit for people."""
-    from ..core.calibrate.in_channel import calibration_title
-    from .streams import echo_lines
-
-    echo_lines(click.style(calibration_title(found), bold=True))
-    echo_lines(str(found).partition("\n")[2])
-
-
 def show_change(path: str, channel: str, before: str, after: str, err: bool = False) -> None:
     """The lines that a change took out of the bench file, and those it put there."""
     lines = [f"{path}, channel.{channel}:"]
     lines += [f"- {line.strip()}" for line in before.splitlines()]
     lines += [f"+ {line.strip()}" for line in after.splitlines()]
     click.echo("\n".join(lines), err=err)
-
-
-def as_dict(found: Calibration, line: str) -> dict[str, Any]:
-    """For JSON; NaN is null."""
-    fit = found.fit
-    return {
-        "channel": found.channel.name,
-        "law": fit.law.name,
-        "line": line,
-        "replaces": found.replaced.name if found.replaced is not None else None,
-        "parameters": [
-            {
-                "name": p.name,
-                "value": p.value,
-                "unit": p.unit,
-                "standard_uncertainty": finite_or_none(p.uncertainty),
-                "half_width_95": finite_or_none(p.half_width),
-            }
-            for p in fit.parameters
-        ],
-        "marks": [_mark(fit, i, float(found.error_before[i])) for i in range(len(fit.marks))],
-        "unit": fit.marks.true_unit,
-        "largest_error": finite_or_none(fit.largest),
-        "rms_error": finite_or_none(fit.rms),
-        "rms_error_left_out": finite_or_none(fit.rms_left_out),
-        "degrees_of_freedom": fit.degrees,
-        "notes": [*fit.notes, *filter(None, [fit.simpler])],
-    }
-
-
-def _mark(fit: Fit, i: int, before: float) -> dict[str, Any]:
-    return {
-        "mark": fit.marks.names[i],
-        "raw": float(fit.marks.raw[i]),
-        "true": float(fit.marks.true[i]),
-        "read": finite_or_none(float(fit.read[i])),
-        "error": finite_or_none(float(fit.error[i])),
-        "error_left_out": finite_or_none(float(fit.left_out[i])),
-        "error_before": finite_or_none(before),
-        "outlier": i in fit.outliers,
-    }

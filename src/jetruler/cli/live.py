@@ -17,6 +17,7 @@ import click
 from ..core.error_types import JetRulerError
 from ..core.model.channel import Bench
 from ..core.model.quantity import seconds
+from ..core.model.result import TextTable
 from ..core.model.text import number
 from ..files import keep_apart
 from ..system.signals import on_rest
@@ -24,8 +25,7 @@ from ..system.terminal import allow_escapes, keys
 from .common import bench_option, folder_of, load
 from .live_keys import Controls
 from .live_view import LiveView
-from .streams import echo, encoded, raw_stdout
-from .tables import print_table
+from .streams import echo, encoded, raw_stdout, show
 
 if TYPE_CHECKING:
     from ..core.model.stream import Stream
@@ -293,7 +293,7 @@ def _summary(session: Session, lasted: float, outlet: Outlet) -> None:
             ends = [*map(channel.shown, at), f"{number(seen.lowest)} … {number(seen.highest)}"]
         rows.append([name, *ends, str(seen.flagged)])
     headings = ("channel", "lowest", "highest", "raw", "flagged")
-    print_table(headings, rows, left=("channel",), err=True)
+    show([TextTable(headings, rows)], err=True)
     for note in _notes(session, lasted, outlet):
         echo(note, err=True)
 

@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING
 import click
 
 from ..core.model.reading import Flag
-from .ruler_view import AMBER
 from .streams import as_shown
 
 if TYPE_CHECKING:
     from ..live.station import SeenRange
 
+AMBER, IVORY, JET = (0xFF, 0xB0, 0x00), (0xF4, 0xEC, 0xD8), (0x16, 0x14, 0x0F)
 BLUE, RED, GREY = (0x5A, 0xA9, 0xE6), (0xFF, 0x6B, 0x55), (0x8A, 0x85, 0x78)
 #: Cells of a name, of a value, and of the ends of a scale.
 NAME, VALUE, ENDS = 10, 11, 13

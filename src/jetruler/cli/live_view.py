@@ -17,9 +17,8 @@ from ..core.model.text import number
 from ..core.model.ticks import Tick, raw_ends, round_values, true_ticks
 from ..core.model.units import symbol
 from .live_keys import KEYS, VIEWS, Controls
-from .live_style import BLUE, ENDS, GREY, NAME, RED, VALUE, Style, clock, none
+from .live_style import AMBER, BLUE, ENDS, GREY, IVORY, JET, NAME, RED, VALUE, Style, clock, none
 from .live_traces import one_trace, trace_head, trace_lines, turned
-from .ruler_view import AMBER, IVORY, JET
 from .streams import as_shown
 
 if TYPE_CHECKING:

@@ -2,13 +2,8 @@
 
 from __future__ import annotations
 
-import dataclasses
-import math
-import shutil
-import sys
-import textwrap
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -17,19 +12,12 @@ from ..core.model.text import number
 from ..core.model.units import symbol
 from .common import load
 from .convert import format_options, log_format
-from .streams import as_shown, echo, show_json
-from .summary_text import progress_bar
-from .tables import print_table
+from .progress import progress_bar
+from .streams import echo, show, show_json
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
     from ..core.model.channel import Bench
-    from ..core.survey.finding import Finding
-    from ..logs.look_at_log import ColumnLook, Look
-
-#: Of error, warning and note: the palette's red, a darker amber that reads on white, its blue.
-GRAVITY_COLORS = ((200, 50, 30), (185, 122, 0), (31, 111, 180))
+    from ..logs.look_result import Look
 
 
 @click.command()
@@ -94,9 +82,9 @@ def command(
             write_to=bench_path if write else None,
         )
     elif as_json:
-        show_json(as_dict(found))
+        show_json(found.to_dict())
     else:
-        show_look(found)
+        show(found.content)
 
 
 def show_ends(
@@ -142,138 +130,5 @@ def show_ends(
         )
 
 
-def show_look(found: Look) -> None:
-    """A row a column, what a lab report asks for, the time column, then the findings."""
-    from ..logs.mean_rows import MEANS, mean_row
-
-    wide = not sys.stdout.isatty() or shutil.get_terminal_size().columns >= 104
-    shown = [i for i in range(len(HEADINGS)) if wide or i not in LEFT_OUT]
-    rows = [[row[i] for i in shown] for row in map(_row, found.columns.values())]
-    echo(f"{found.rows} rows")
-    print_table([HEADINGS[i] for i in shown], rows, left=HEADINGS[:1])
-    echo()
-    print_table(MEANS, [mean_row(each) for each in found.columns.values()], left=MEANS[:1])
-    if found.time is not None:
-        time = found.time
-        rate = f" ({1 / time.interval:.4g} Hz)" if time.interval > 0 else ""
-        echo(
-            f"{time.name}: every {time.interval:.6g} s{rate}, jitter {time.jitter:.2g} s, "
-            f"{time.gaps} gaps, {time.steps_back} steps back, {time.repeats} repeats"
-        )
-    if found.torn_rows:
-        echo(f"{found.torn_rows} rows with too few or too many fields")
-    if found.left_out:
-        echo(f"not looked at, no counts: {', '.join(found.left_out)}")
-    echo()
-    show_findings(found.findings)
-
-
-def show_findings(findings: Sequence[Finding]) -> None:
-    """One below the other; wrapped beside their severity in a terminal, a line each elsewhere."""
-    columns = shutil.get_terminal_size().columns if sys.stdout.isatty() else 0
-    for finding in findings:
-        text = as_shown(str(finding))
-        if columns > 40:
-            text = textwrap.fill(text, columns - 8, break_long_words=False)
-        color = GRAVITY_COLORS[finding.severity]
-        severity = click.style(f"{finding.severity.name.lower():<7}", fg=color, bold=True)
-        echo(f"{severity} {text}".replace("\n", "\n        "))
-
-
 #: A sensor rests where so much of a log is.
 RESTING = 0.01
-
-#: The table's columns, and which are left out of a narrow terminal.
-HEADINGS = [
-    *("column", "missing", "ends", "robust ends", "mean", "median", "std dev"),
-    *("noise", "bits", "range", "codes"),
-]
-LEFT_OUT = (1, 2, 4)
-
-
-def _row(each: ColumnLook) -> list[str]:
-    v = each.survey
-    name = each.name if each.name == each.column else f"{each.name} ({each.column})"
-    if v.unit not in ("count", "1"):
-        name += f" in {symbol(v.unit)}"
-    places = max(0, round(-math.log10(v.step)))
-    ends = f"{v.smallest:.{places}f} … {v.largest:.{places}f}" if v.samples else "–"
-    robust = f"{v.low_end:.{places}f} … {v.high_end:.{places}f}" if v.samples else "–"
-    bits = f"{v.effective_bits:.1f} of {each.bits}" if each.bits else "–"
-    bits += "?" if each.bits and each.bits_guessed else ""
-    numbers = (v.mean, v.median, v.standard_deviation, v.noise)
-    shown = ["–" if math.isnan(x) else _short(x) for x in numbers]
-    return [
-        name,
-        str(v.missing),
-        ends,
-        robust,
-        *shown,
-        "–" if math.isnan(v.effective_bits) else bits,
-        f"{v.range_fraction:.0%}" if v.range_fraction == v.range_fraction else "–",
-        str(v.distinct),
-    ]
-
-
-def _short(x: float) -> str:
-    return f"{x:.0f}" if abs(x) >= 1000 else f"{x:.4g}"
-
-
-def as_dict(found: Look) -> Any:
-    """For JSON; NaN is null."""
-    from ..core.survey.unit_mean import unit_mean
-
-    columns = {}
-    for name, each in found.columns.items():
-        v = each.survey
-        numbers = {
-            f.name: getattr(v, f.name)
-            for f in dataclasses.fields(v)
-            if f.name not in ("histogram", "known")
-        }
-        own = None if each.channel is None else unit_mean(v, each.channel)
-        for stretch in ("stuck", "rail_stretch"):
-            if numbers[stretch] is not None:
-                numbers[stretch] = dataclasses.asdict(numbers[stretch])
-        columns[name] = {
-            "column": each.column,
-            "bits": each.bits,
-            "bits_guessed": each.bits_guessed,
-            "empty": each.empty,
-            "unreadable": each.unreadable,
-            "fractional": each.fractional,
-            "range_fraction": v.range_fraction if v.samples else None,
-            "effective_bits": v.effective_bits,
-            "independent": v.known.independent,
-            "mean_half_width_95": v.known.half_width,
-            "in_unit": None
-            if own is None or each.channel is None
-            else {
-                "unit": each.channel.unit,
-                "samples": own.samples,
-                "mean": own.mean,
-                "standard_deviation": own.standard_deviation,
-                "mean_half_width_95": own.half_width,
-            },
-        } | numbers
-    return _without_nan(
-        {
-            "rows": found.rows,
-            "torn_rows": found.torn_rows,
-            "columns": columns,
-            "time": None if found.time is None else dataclasses.asdict(found.time),
-            "findings": [
-                {"severity": f.severity.name.lower(), "where": f.where, "what": f.what}
-                | {"advice": f.remedy}
-                for f in found.findings
-            ],
-        }
-    )
-
-
-def _without_nan(value: Any) -> Any:
-    if isinstance(value, dict):
-        return {key: _without_nan(inner) for key, inner in value.items()}
-    if isinstance(value, list):
-        return [_without_nan(inner) for inner in value]
-    return None if isinstance(value, float) and not math.isfinite(value) else value

@@ -10,7 +10,7 @@ from ..core.error_types import JetRulerError
 from ..core.model.text import nearest
 from .common import folder_of
 from .convert import format_options, log_format
-from .summary_text import progress_bar
+from .progress import progress_bar
 
 
 @click.command()

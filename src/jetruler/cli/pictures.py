@@ -12,7 +12,7 @@ import click
 from ..core.error_types import JetRulerError
 from ..core.model.channel import Bench, Channel
 from .common import channel_of, folder_of
-from .summary_text import progress_bar
+from .progress import progress_bar
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import click
+from rich.text import Text
 
 from ..core.model.channel import Channel
 from ..core.model.text import number
@@ -11,13 +11,14 @@ from ..core.model.units import raw_symbol, symbol
 from .streams import as_shown
 
 #: The palette: jet body, ivory ticks, amber cursor.
-JET, IVORY, AMBER = (0x16, 0x14, 0x0F), (0xF4, 0xEC, 0xD8), (0xFF, 0xB0, 0x00)
+JET, IVORY, AMBER = "#16140f", "#f4ecd8", "#ffb000"
+BODY, CURSOR = f"{IVORY} on {JET}", f"bold {AMBER} on {JET}"
 
 #: A tick or label: its column, and its text.
 Mark = tuple[int, str]
 
 
-def ruler_view(channel: Channel, count: float | None, width: int) -> str:
+def ruler_lines(channel: Channel, count: float | None, width: int) -> list[Text]:
     """The ruler of a channel, `width` characters wide, with its cursor at a count."""
     unit = as_shown(symbol(channel.unit))
     raw_unit = as_shown(raw_symbol(channel.ruler.takes))
@@ -35,38 +36,32 @@ def ruler_view(channel: Channel, count: float | None, width: int) -> str:
         (column(tick.raw), as_shown(tick.label))
         for tick in true_ticks(channel.ruler, inner // 5, channel.limits)
     ]
+    before = " " * (margin - 1)
+    at = column(count) if count is not None and low <= count <= high else None
     lines = [
-        f"{raw_unit:>{margin - 2}}  {_labels(raw_marks, inner)}",
-        " " * (margin - 1) + _edge(raw_marks, "┬", inner, None, "▼"),
-        " " * (margin - 1) + _edge(true_marks, "┴", inner, None, "▲"),
-        f"{unit:>{margin - 2}}  {_labels(true_marks, inner)}",
+        Text(f"{raw_unit:>{margin - 2}}  {_labels(raw_marks, inner)}"),
+        Text(before) + _edge(raw_marks, "┬", inner, at, "▼"),
+        Text(before) + _edge(true_marks, "┴", inner, at, "▲"),
+        Text(f"{unit:>{margin - 2}}  {_labels(true_marks, inner)}"),
     ]
-    if count is not None and low <= count <= high:
-        at = column(count)
+    if at is not None and count is not None:
         value = as_shown(channel.shown(channel.ruler(count)))
-        lines[1] = " " * (margin - 1) + _edge(raw_marks, "┬", inner, at, "▼")
-        lines[2] = " " * (margin - 1) + _edge(true_marks, "┴", inner, at, "▲")
-        lines.insert(0, _amber(" " * margin + _centred(at, as_shown(number(count)), inner)))
-        lines.append(_amber(" " * margin + _centred(at, value, inner)))
-    return "\n".join(line.rstrip() for line in lines)
+        above, below = (_centred(at, text, inner) for text in (as_shown(number(count)), value))
+        lines.insert(0, Text(" " * margin + above, style=f"bold {AMBER}"))
+        lines.append(Text(" " * margin + below, style=f"bold {AMBER}"))
+    for line in lines:
+        line.rstrip()
+    return lines
 
 
-def _amber(text: str) -> str:
-    return click.style(text, fg=AMBER, bold=True)
-
-
-def _edge(marks: list[Mark], tick: str, inner: int, at: int | None, cursor: str) -> str:
+def _edge(marks: list[Mark], tick: str, inner: int, at: int | None, cursor: str) -> Text:
     cells = [" "] * inner
     for place, _ in marks:
         cells[place] = tick
-    line = "▕" + "".join(cells) + "▏"
+    line = Text("▕" + "".join(cells) + "▏", style=BODY)
     if at is None:
-        return click.style(line, fg=IVORY, bg=JET)
-    return (
-        click.style(line[: at + 1], fg=IVORY, bg=JET)
-        + click.style(cursor, fg=AMBER, bg=JET, bold=True)
-        + click.style(line[at + 2 :], fg=IVORY, bg=JET)
-    )
+        return line
+    return line[: at + 1] + Text(cursor, style=CURSOR) + line[at + 2 :]
 
 
 def _labels(marks: list[Mark], inner: int) -> str:

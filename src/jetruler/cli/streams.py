@@ -9,12 +9,15 @@ import codecs
 import io
 import os
 import sys
-import textwrap
+from collections.abc import Iterator
 from io import RawIOBase
 from typing import Any, cast
 
-import click
+from rich.console import Console
+from rich.text import Text
 
+from ..core.model.result import Content, Item, TextTable
+from ..show.text import MARK, lines, table_width
 from .plain import ASCII, PLAIN
 
 
@@ -53,23 +56,61 @@ def encoded(text: str) -> bytes:
     return text.encode(sys.stdout.encoding or "utf-8", PLAIN)
 
 
-def echo(text: str = "", err: bool = False) -> None:
-    """Print; the styles are left out where they are not wanted."""
-    click.echo(text, err=err, color=False if os.environ.get("NO_COLOR") else None)
+class _Stream(Console):
+    """Rich on a standard stream; a reader that has gone is told to whoever writes."""
+
+    def on_broken_pipe(self) -> None:
+        raise
 
 
-def echo_lines(text: str) -> None:
-    """Print lines; on a terminal the long sentences among them are broken between words."""
-    if not sys.stdout.isatty():
-        echo(text)
+def console(err: bool = False) -> Console:
+    """Rich on standard output, or on standard error; without any style where NO_COLOR is set."""
+    plain = bool(os.environ.get("NO_COLOR"))
+    return _Stream(
+        stderr=err,
+        color_system=None if plain else "auto",
+        highlight=False,
+        markup=False,
+        emoji=False,
+    )
+
+
+def echo(text: str | Text = "", err: bool = False) -> None:
+    """Print a line; the styles are left out where they are not wanted."""
+    line = Text(text) if isinstance(text, str) else text
+    console(err).print(line, soft_wrap=True)
+
+
+def show(content: Content, err: bool = False) -> None:
+    """Print what a result prints. On a terminal long sentences are broken between words, and a
+    table leaves its optional columns out where the window is too narrow."""
+    out = console(err)
+    if not out.is_terminal:
+        for line in lines(content, as_shown):
+            out.print(line, soft_wrap=True)
         return
-    import shutil  # not worth its load to what writes no lines
+    for part in content:
+        if isinstance(part, TextTable):
+            wide = part.optional and table_width(part, as_shown) > out.width
+            part = part.narrowed() if wide else part
+        indent = MARK + 1 if isinstance(part, Item) else None
+        for line in lines([part], as_shown):
+            for piece in _broken(line, out, indent) if not isinstance(part, TextTable) else [line]:
+                out.print(piece, soft_wrap=True)
 
-    width = max(40, shutil.get_terminal_size().columns)
-    for line in as_shown(text).splitlines():
-        plain = len(click.unstyle(line)) <= width or "  " in line.strip()
-        indent = " " * (len(line) - len(line.lstrip()) + 2)
-        echo(line if plain else textwrap.fill(line, width, subsequent_indent=indent))
+
+def _broken(line: Text, out: Console, indent: int | None) -> Iterator[Text]:
+    """A line in pieces that the window has room for; what stands in columns stays whole."""
+    plain = line.plain
+    columns = indent is None and "  " in plain.strip()
+    if line.cell_len <= out.width or columns or out.width < 40:
+        yield line
+        return
+    deep = len(plain) - len(plain.lstrip()) + 2 if indent is None else indent
+    first, *rest = line.wrap(out, out.width - deep)
+    yield first
+    for piece in rest:
+        yield Text(" " * deep) + piece
 
 
 def document(text: str) -> None:

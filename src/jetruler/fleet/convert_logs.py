@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from os import PathLike
@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.model.channel import Bench
+from ..core.model.result import Content, Result
 from ..logs.layout import chosen
 from ..logs.options import ConvertOptions
 from ..logs.source import LogError
@@ -23,8 +24,12 @@ from .plan import Task, planned
 FleetProgress = Callable[[int, int, Outcome], None]
 
 
-@dataclass
-class Fleet:
+#: How many logs are named where many have the same to be said of them.
+NAMED = 3
+
+
+@dataclass(repr=False)
+class Fleet(Result):
     """What came of many logs. Paths are those of the logs.
 
     Attributes
@@ -39,6 +44,8 @@ class Fleet:
         One summary over all logs.
     types : dict[str, dict[str, list[Path]]], optional
         Types of the columns that pass through: logs by column and type.
+    out : str, default ""
+        The folder of the results.
 
     Examples
     --------
@@ -53,6 +60,44 @@ class Fleet:
     failed: dict[Path, str] = field(default_factory=dict)
     summary: Summary = field(default_factory=lambda: Summary({}))
     types: dict[str, dict[str, list[Path]]] = field(default_factory=dict)
+    out: str = ""
+
+    @property
+    def headline(self) -> str:
+        return "; ".join(self._outcome())
+
+    def _outcome(self) -> list[str]:
+        skipped = f", {len(self.skipped)} skipped: done already" if self.skipped else ""
+        where = f" in {self.out}" if self.out else ""
+        done = f"{self.summary.rows} rows of {_logs(len(self.done))}{where}{skipped}"
+        return [done, f"{_logs(len(self.failed))} failed"] if self.failed else [done]
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        outcomes = dict.fromkeys(self.done, "done") | dict.fromkeys(self.skipped, "skipped")
+        outcomes |= self.failed
+        return {"log": list(map(str, outcomes)), "outcome": list(outcomes.values())}
+
+    @property
+    def content(self) -> Content:
+        """The summary over all logs, then what was skipped, what differs and what failed."""
+        lines: list[Any] = [*self.summary.content] if self.done else []
+        for name, kinds in self.mixed.items():
+            told = ", ".join(f"{kind} in {_some(logs)}" for kind, logs in sorted(kinds.items()))
+            lines.append(f"column {name!r} has not the same type everywhere: {told}")
+        here = f"{Path.cwd()}/"
+        failed = [f"  {error.replace(here, '')}" for error in self.failed.values()]
+        done, *more = self._outcome()
+        return [*lines, done, *(f"{line}:" for line in more), *failed]
+
+    def _fields(self) -> Mapping[str, Any]:
+        return {
+            "done": self.done,
+            "skipped": self.skipped,
+            "failed": self.failed,
+            "mixed_types": self.mixed,
+            "summary": self.summary,
+        }
 
     @property
     def mixed(self) -> dict[str, dict[str, list[Path]]]:
@@ -68,6 +113,17 @@ class Fleet:
         self.summary.merge(outcome.summary)
         for name, kind in outcome.summary.pass_through.items():
             self.types.setdefault(name, {}).setdefault(kind, []).append(outcome.task.log)
+
+
+def _some(logs: list[Path]) -> str:
+    """A few names; a number for very many."""
+    if len(logs) > NAMED:
+        return f"{len(logs)} logs"
+    return ", ".join(log.name for log in logs)
+
+
+def _logs(count: int) -> str:
+    return "1 log" if count == 1 else f"{count} logs"
 
 
 def convert_all(
@@ -128,7 +184,7 @@ def convert_all(
         raise LogError("the bench has no trips, so there are no events; add a [trip.<name>]")
     named = [logs] if isinstance(logs, str | PathLike) else list(logs)
     tasks = planned(named, out, out_kind=wanted.out_kind, events=events)
-    fleet = Fleet()
+    fleet = Fleet(out=str(out))
     made = MadeOf(out, wanted, bench, list(inputs))
     if resume:
         fleet.skipped = [task.log for task in tasks if made.is_done(task)]

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ..core.model.found import Found
+from ..core.model.result import Result
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
-def frame(result: Found) -> pd.DataFrame:
+def frame(result: Result) -> pd.DataFrame:
     """Return the table of a result as a pandas DataFrame."""
     import pandas as pd
 

@@ -11,7 +11,7 @@ from ..core.check.rules import applied
 from ..core.check.triggers import flickering_trip, short_window, slow_smoothing
 from ..core.check.with_log import RULES, Logged, swapped_columns
 from ..core.model.channel import Bench
-from ..core.survey.finding import Finding, Severity
+from ..core.survey.finding import Finding, Findings, Severity
 from ..core.survey.floating import FLOATING_REMEDY
 from .batches import Progress
 from .formats.opening import open_log
@@ -50,7 +50,7 @@ def check_log(
     *,
     form: LogFormat | None = None,
     progress: Progress | None = None,
-) -> list[Finding]:
+) -> Findings:
     """All findings between a bench and a log, the most serious first: the rules of `check` with a
     log, and the errors and warnings of `look`. Raises `LogError`.
 
@@ -69,8 +69,8 @@ def check_log(
 
     Returns
     -------
-    list[Finding]
-        Findings.
+    Findings
+        The most serious first.
 
     Examples
     --------
@@ -83,7 +83,7 @@ def check_log(
     found = applied(missing_column, gone.values())
     there = {name: c for name, c in bench.channels.items() if name not in gone}
     if not there:
-        return found
+        return Findings.of(found)
     looked = look(log, replace(bench, channels=there), form=form, progress=progress)
     own = set(listed)
     logged = {
@@ -107,4 +107,4 @@ def check_log(
         for finding in looked.findings
         if finding.severity < Severity.NOTE and finding.remedy != FLOATING_REMEDY
     ]
-    return sorted(found, key=lambda finding: finding.severity)
+    return Findings.of(found)

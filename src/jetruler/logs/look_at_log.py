@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from math import inf
@@ -14,88 +13,21 @@ import numpy.typing as npt
 
 from ..core.model.channel import Bench, Channel
 from ..core.model.converter import Converter, RawInput
-from ..core.model.found import Found
-from ..core.survey.finding import Finding
 from ..core.survey.findings import Subject, findings, time_findings
-from ..core.survey.floating import Blocks, Floating
+from ..core.survey.floating import Blocks
 from ..core.survey.survey import FURTHEST, Survey, Surveyor
-from ..core.survey.timing import TimeSurvey, TimeSurveyor
+from ..core.survey.timing import TimeSurveyor
 from .ahead import Workers
 from .batches import Progress, SampleBatch, sample_batches
 from .cells import Samples
 from .formats.opening import open_log
+from .look_result import ColumnLook, Look
 from .reader import LogReader
 from .source import LogError, LogFormat
 from .times import TimeColumn
 
 #: Bits that converters have; the smallest that holds all counts is taken where no bench says.
 _USUAL_BITS = (8, 10, 12, 14, 16, 18, 20, 24, 32)
-
-
-@dataclass(frozen=True)
-class ColumnLook:
-    """One column: its survey, the channel it belongs to, and what could not be read."""
-
-    name: str
-    column: str
-    channel: Channel | None
-    survey: Survey
-    bits: int | None
-    bits_guessed: bool
-    empty: int
-    unreadable: int
-    fractional: int
-    floating: Floating | None = None
-
-
-@dataclass(frozen=True, repr=False)
-class Look(Found):
-    """What a log shows: its columns, its time, and the findings, most serious first.
-
-    Attributes
-    ----------
-    rows : int
-        Rows of the log.
-    columns : dict[str, ColumnLook]
-        What was found in each column of counts, by channel or column.
-    time : TimeSurvey | None
-        What its time column does; None without one.
-    findings : tuple[Finding, ...]
-        Most serious first.
-    torn_rows : int
-        Rows with too few or too many fields.
-    left_out : tuple[str, ...]
-        Columns that hold neither counts nor time.
-
-    Examples
-    --------
-    >>> import jetruler as jr
-    >>> jr.look("roast.csv").rows
-    4200
-    """
-
-    rows: int
-    columns: dict[str, ColumnLook]
-    time: TimeSurvey | None
-    findings: tuple[Finding, ...]
-    torn_rows: int
-    left_out: tuple[str, ...]
-    """Columns that hold neither counts nor time."""
-
-    @property
-    def headline(self) -> str:
-        worst = f"; {self.findings[0]}" if self.findings else ""
-        return f"{self.rows} rows, {len(self.findings)} findings{worst}"
-
-    @property
-    def table(self) -> Mapping[str, Sequence[Any]]:
-        surveys = {name: each.survey for name, each in self.columns.items()}
-        figures = ("smallest", "largest", "mean", "standard_deviation", "noise", "effective_bits")
-        table: dict[str, Sequence[Any]] = {"channel": list(surveys)}
-        table["samples"] = [survey.samples for survey in surveys.values()]
-        for name in figures:
-            table[name.replace("_", " ")] = [getattr(v, name) for v in surveys.values()]
-        return table
 
 
 @dataclass

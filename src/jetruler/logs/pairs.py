@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from os import PathLike
+from typing import Any
 
 import numpy as np
 
@@ -12,6 +14,7 @@ from ..core.calibrate.series import PairsError, aligned
 from ..core.error_types import UnitError
 from ..core.model.channel import Channel
 from ..core.model.column_unit import column_unit
+from ..core.model.result import Result
 from ..core.model.stream import Stream
 from ..core.model.text import nearest
 from ..core.model.unit_registry import factor_and_offset
@@ -22,14 +25,36 @@ from .reader import LogReader
 from .source import LogError, LogFormat
 
 
-@dataclass(frozen=True, eq=False)
-class Pairs:
+@dataclass(frozen=True, eq=False, repr=False)
+class Pairs(Result):
     """Values of two series at the same times, in the first one's unit.
 
-    at: time in seconds, or sample number. left_out: samples of each that had a flag (a rail, a
-    clamp, a fault, or nothing there). missing: samples of the second beside which the first had
-    none. interval: the usual time between two pairs, NaN without
-    time. in_time: whether one of them was interpolated to the other's times.
+    Attributes
+    ----------
+    at : array of float64
+        Time in seconds, or sample number, shape (n,).
+    a, b : array of float64
+        The values, shape (n,).
+    left_out : tuple[int, int]
+        Samples of each that had a flag (a rail, a clamp, a fault, or nothing there).
+    missing : int
+        Samples of the second beside which the first had none.
+    interval : float
+        The usual time between two pairs, NaN without time.
+    in_time : bool
+        Whether one of them was interpolated to the other's times.
+    time_name : str
+        Name of the time column, or "sample".
+    unit_of_other : str | None
+        The unit that the other one's values stood in.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> pairs = jr.read_pairs("rest.csv", bench["bean"], bench["bean2"])
+    >>> print(pairs)
+    600 pairs; left out 0 and 0 flagged samples
     """
 
     at: Array
@@ -41,7 +66,15 @@ class Pairs:
     in_time: bool
     time_name: str
     unit_of_other: str | None
-    """The unit that the other one's values stood in."""
+
+    @property
+    def headline(self) -> str:
+        flagged, flagged_too = self.left_out
+        return f"{self.a.size} pairs; left out {flagged} and {flagged_too} flagged samples"
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        return {self.time_name: self.at.tolist(), "a": self.a.tolist(), "b": self.b.tolist()}
 
 
 @dataclass(frozen=True, eq=False)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
@@ -12,6 +13,7 @@ from ..core.arrays import AnyArray, Array
 from ..core.model.channel import Channel
 from ..core.model.every_count import EveryCount
 from ..core.model.reading import FLAG_NAMES
+from ..core.model.result import Content, Result, TextTable
 from .cells import Samples
 
 if TYPE_CHECKING:
@@ -167,9 +169,8 @@ class ChannelSummary:
         counts = {n: int(every[(codes & f) > 0].sum()) for f, n in FLAG_NAMES.items()}
         return {name: count for name, count in counts.items() if count}
 
-    def as_dict(self) -> dict[str, Any]:
-        """For JSON: statistics without a value are None."""
-        numbers = {"smallest": self.smallest, "largest": self.largest, "mean": self.mean}
+    def figures(self) -> dict[str, Any]:
+        """What it tells, by name."""
         return {
             "unit": self.channel.unit,
             "rows": self.rows,
@@ -180,16 +181,59 @@ class ChannelSummary:
             "first_missing_lines": self.first_lines,
             "fractional": self.fractional,
             "smoothing": self.smoothing,
-        } | {key: None if math.isnan(value) else value for key, value in numbers.items()}
+            "smallest": self.smallest,
+            "largest": self.largest,
+            "mean": self.mean,
+        }
+
+    def row(self) -> list[str]:
+        """Its row in the table of a summary."""
+        shown = self.channel.shown
+        flags = ", ".join(f"{flag} {count}" for flag, count in self.flags.items())
+        labels = self.channel.ruler.label(self.smallest) is not None
+        mean = "–" if labels else shown(self.mean)
+        ends = [shown(self.smallest), shown(self.largest), mean]
+        return [self.channel.name, str(self.rows), *ends, flags or "–"]
 
 
 #: Quotes that never close are told one by one up to so many.
 QUOTES_SHOWN = 3
 
 
-@dataclass
-class Summary:
-    """The whole conversion."""
+@dataclass(repr=False)
+class Summary(Result):
+    """What a conversion did, channel by channel, and what was skipped or could not be read.
+
+    Attributes
+    ----------
+    channels : dict[str, ChannelSummary]
+        Rows, flags, smallest, largest and mean of each channel.
+    rows : int
+        Rows of the log.
+    torn_rows : int
+        Rows with too few or too many fields.
+    torn_lines : list[int], optional
+        Lines of the first few of them.
+    comments, blank_lines : int
+        Lines that were left out.
+    late : dict[str, int], optional
+        Fields that came when the columns were settled: how many values of each were left out.
+    quotes : list[tuple[int, int]], optional
+        Lines in which a quote opens that is never closed (0), or goes on for so many lines.
+    jumps : int
+        How often the log's time went back or leapt, where trips were looked at.
+    pass_through : dict[str, str], optional
+        Types of the columns that pass through, by name, where the result is typed.
+    counted : str, default "line"
+        What `torn_lines` counts: lines of a text, or rows.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> summary = jr.convert("roast.csv", jr.load_bench("bench.toml"), "out.csv")
+    >>> summary.rows, summary.channels["rail"].flags
+    (4200, {'below': 86})
+    """
 
     channels: dict[str, ChannelSummary]
     rows: int = 0
@@ -198,15 +242,10 @@ class Summary:
     comments: int = 0
     blank_lines: int = 0
     late: dict[str, int] = field(default_factory=dict)
-    """Fields that came when the columns were settled: how many values of each were left out."""
     quotes: list[tuple[int, int]] = field(default_factory=list)
-    """Lines in which a quote opens that is never closed (0), or goes on for so many lines."""
     jumps: int = 0
-    """How often the log's time went back or leapt, where trips were looked at."""
     pass_through: dict[str, str] = field(default_factory=dict)
-    """Types of the columns that pass through, by name, where the result is typed."""
     counted: str = "line"
-    """What `first_lines` and `torn_lines` count: lines of a text, or rows."""
 
     def folded(self) -> Summary:
         """The same in a few numbers, to be sent or kept."""
@@ -227,8 +266,26 @@ class Summary:
         for name, count in other.late.items():
             self.late[name] = self.late.get(name, 0) + count
 
-    def as_dict(self) -> dict[str, Any]:
-        """For JSON."""
+    @property
+    def headline(self) -> str:
+        return f"{self.rows} rows of {len(self.channels)} channels"
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        figures = {name: channel.figures() for name, channel in self.channels.items()}
+        names = ("rows", "values", "smallest", "largest", "mean", "unit")
+        return {
+            "channel": list(figures),
+            **{name: [each[name] for each in figures.values()] for name in names},
+        }
+
+    @property
+    def content(self) -> Content:
+        headings = ("channel", "rows", "smallest", "largest", "mean", "flags")
+        rows = [channel.row() for channel in self.channels.values()]
+        return [TextTable(headings, rows, left=(0, 5)), *self.notes()]
+
+    def _fields(self) -> Mapping[str, Any]:
         return {
             "rows": self.rows,
             "torn_rows": self.torn_rows,
@@ -237,7 +294,7 @@ class Summary:
             "blank_lines": self.blank_lines,
             "late_fields": self.late,
             "open_quotes": [line for line, _ in self.quotes],
-            "channels": {name: channel.as_dict() for name, channel in self.channels.items()},
+            "channels": {name: channel.figures() for name, channel in self.channels.items()},
         }
 
     def notes(self) -> list[str]:

@@ -6,8 +6,8 @@ import numpy as np
 from matplotlib.axes import Axes
 
 from ..core.arrays import Array
+from ..core.calibrate.fit_result import Fit
 from ..core.calibrate.in_channel import Calibration, calibration_title
-from ..core.calibrate.result import Fit
 from ..core.model.units import symbol
 from .style import AMBER, BLUE, GREY, JET, RED, plain
 

@@ -14,9 +14,9 @@ from ..core.calibrate.marks import Marks
 from ..core.check.rules import check
 from ..core.error_types import JetRulerError
 from ..core.model.channel import Bench, Channel
-from ..core.model.found import Found
 from ..core.model.law import hint_unit, parameters
 from ..core.model.quantity import Toleranced
+from ..core.model.result import Result
 from ..core.model.text import number
 from ..core.model.ticks import raw_ends
 from ..core.model.units import symbol
@@ -25,8 +25,7 @@ from ..core.survey.finding import Finding
 from ..core.uncertainty.budget import budget
 from ..core.uncertainty.what_if import has_parameter, what_if
 from ..logs.event_rows import EVENT_COLUMNS
-from ..logs.look_at_log import Look
-from ..logs.mean_rows import MEANS, mean_row
+from ..logs.look_result import MEANS, Look
 from ..logs.plot_series import Series
 from ..plots.figures import (
     budget_figure,
@@ -168,7 +167,7 @@ def _log(wanted: Wanted, names: Sequence[str]) -> Iterator[Block]:
     yield Heading(f"The log {wanted.log}", 1)
     yield Text(f"{wanted.look.rows} rows. {_pace(wanted.look)}".strip())
     yield _table(wanted.look)
-    yield TableBlock(MEANS, [mean_row(each) for each in wanted.look.columns.values()])
+    yield TableBlock(MEANS, [each.mean_row() for each in wanted.look.columns.values()])
     if wanted.series:
         yield Picture("log", "The log, raw and converted.", log_figure(wanted.series))
     if wanted.turns:
@@ -194,7 +193,7 @@ def _findings(found: Sequence[Finding]) -> Iterator[Block]:
     yield TableBlock(("severity", "where", "what", "remedy"), rows, words=True)
 
 
-def _table(found: Found, only: Sequence[str] = ()) -> TableBlock:
+def _table(found: Result, only: Sequence[str] = ()) -> TableBlock:
     """A result as its table, numbers to five digits."""
     table = {k: list(v) for k, v in found.table.items() if not only or k in only}
     if "fraction" in table:

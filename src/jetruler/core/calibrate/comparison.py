@@ -10,7 +10,8 @@ import numpy as np
 
 from ..arrays import Array
 from ..laws.linear import Line
-from ..model.found import Found
+from ..laws.written import law_line
+from ..model.result import Content, Result, Title
 from ..model.text import number, shown
 from ..model.units import symbol
 from ..uncertainty.rounding import rounded
@@ -25,7 +26,7 @@ NOISY = 10.0
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Comparison(Found):
+class Comparison(Result):
     """A first sensor (a) against a second one, or a reference (b). Differences are a − b.
 
     Attributes
@@ -207,14 +208,15 @@ class Comparison(Found):
             "half-width at 95 %": [self.half_width, None, self.gain_half_width, *[None] * 5],
         }
 
-    def __str__(self) -> str:
+    @property
+    def content(self) -> Content:
         first, second = self.names
         unit = symbol(self.unit)
         value, u = rounded(self.bias, self.half_width)
         low, high = (_three(end, self.unit) for end in self.limits)
         alone = number(round3(self.independent))
         lines = [
-            f"{first} − {second}, {self.n} pairs, as many as {alone} independent ones",
+            Title(f"{first} − {second}, {self.n} pairs, as many as {alone} independent ones"),
             f"  bias         {value} ± {u} {unit} (95 %)".rstrip(),
             f"  std dev      {_three(self.standard_deviation, self.unit)}; 95 % of the differences "
             f"lie between {low} and {high}",
@@ -234,8 +236,31 @@ class Comparison(Found):
         if self.delay.samples:
             low, high = (_three(end, self.unit) for end in self.limits_aligned)
             lines.append(f"  aligned      95 % of the differences lie between {low} and {high}")
-        lines += [*(f"  {note}" for note in self.notes), "", self.sentence]
-        return "\n".join(lines)
+        lines += [*(f"  {note}" for note in self.notes), "", Title(self.sentence)]
+        if self.correction is not None:
+            lines.append(f"the correction of {first}: {law_line(self.correction)}")
+        return lines
+
+    def _fields(self) -> Mapping[str, Any]:
+        figures = (
+            *("bias", "half_width", "standard_deviation", "noise_a", "noise_b", "gain"),
+            *("gain_half_width", "middle", "bend", "independent", "limits", "limits_aligned"),
+        )
+        first, second = self.names
+        correction = self.correction
+        return {
+            "first": first,
+            "second": second,
+            "unit": self.unit,
+            "pairs": self.n,
+            **{name: getattr(self, name) for name in figures},
+            "delay_samples": self.delay.samples,
+            **{name: getattr(self, name) for name in ("within", "verdict", "reason", "sentence")},
+            "correction": None
+            if correction is None
+            else {"gain": correction.gain, "offset": correction.offset},
+            "notes": self.notes,
+        }
 
 
 def round3(value: float) -> float:

@@ -11,9 +11,9 @@ from ..model.law import Law
 from ..model.ruler import Ruler
 from ..model.text import nearest
 from ..model.units import symbol
+from .fit_result import Fit
 from .fitting import OFFSET, FitRequest, behind, fitted
 from .marks import Marks, MarksError
-from .result import Fit
 from .simpler import advised
 
 

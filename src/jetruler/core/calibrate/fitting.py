@@ -15,11 +15,11 @@ from ..model.law import Law
 from ..model.reading import flag_names
 from ..model.ruler import Ruler
 from ..model.text import number
+from .fit_result import Fit, FittedParameter, coverage
 from .marks import Marks, MarksError
 from .nested import predicts_better
 from .outliers import against_majority, against_uncertainty
 from .regression import Problem, SingularError, Solution, accounted, solve
-from .result import Fit, FittedParameter, coverage
 
 #: The fit of a line whose gain stays.
 OFFSET = "offset"

@@ -12,20 +12,21 @@ from ..arrays import Array
 from ..error_types import JetRulerError
 from ..laws import law_named
 from ..laws.linear import Line
+from ..laws.written import law_line
 from ..model.channel import Channel, channel_of
 from ..model.fit_covariance import FitCovariance
-from ..model.found import Found
 from ..model.law import Law, Role
 from ..model.quantity import Toleranced
+from ..model.result import Content, Result, Title
 from ..model.ruler import Ruler
 from ..model.units import symbol
 from .fit_marks import fit, kind_of_fit
+from .fit_result import Fit, error_shown
 from .marks import Marks, MarksError
-from .result import Fit, error_shown
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Calibration(Found):
+class Calibration(Result):
     """A fit and its place in a channel.
 
     Attributes
@@ -79,18 +80,30 @@ class Calibration(Found):
     def table(self) -> Mapping[str, Sequence[Any]]:
         return {**self.fit.table, "before": self.error_before.tolist()}
 
-    def __str__(self) -> str:
+    @property
+    def content(self) -> Content:
         """The fit, with what the channel read before."""
         was = self.error_before[self.fit.kept]
         was = was[np.isfinite(was)]
-        text = str(replace(self.fit, was=self.error_before))
-        text = "\n".join([text, *on_rails(self.channel, self.fit.marks)])
-        if not was.size:
-            return text
-        unit, scale = self.fit.marks.true_unit, self.fit.marks.true
-        rms = error_shown(float(np.sqrt(np.mean(was**2))), scale, unit)
-        largest = error_shown(float(np.max(np.abs(was))), scale, unit)
-        return f"{text}\nbefore, the largest error was {largest}, rms {rms}"
+        _, *rest = replace(self.fit, was=self.error_before).content
+        lines: list[Any] = [
+            Title(calibration_title(self)),
+            *rest,
+            *on_rails(self.channel, self.fit.marks),
+        ]
+        if was.size:
+            unit, scale = self.fit.marks.true_unit, self.fit.marks.true
+            rms = error_shown(float(np.sqrt(np.mean(was**2))), scale, unit)
+            largest = error_shown(float(np.max(np.abs(was))), scale, unit)
+            lines.append(f"before, the largest error was {largest}, rms {rms}")
+        return [*lines, "", law_line(self.fit.law)]
+
+    def _fields(self) -> Mapping[str, Any]:
+        found = dict(self.fit.to_dict())
+        for mark, before in zip(found["marks"], self.error_before.tolist(), strict=True):
+            mark["error_before"] = before
+        replaces = None if self.replaced is None else self.replaced.name
+        return {"channel": self.channel.name, "replaces": replaces} | found
 
 
 def calibrate(

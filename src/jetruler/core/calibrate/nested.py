@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from .fit_result import Fit
 from .regression import accounted
-from .result import Fit
 
 #: Errors so small against the truth are rounding of the arithmetic.
 _ROUNDING = 1e-11

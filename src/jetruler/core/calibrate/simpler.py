@@ -11,10 +11,10 @@ from ..error_types import JetRulerError
 from ..laws import law_named
 from ..model.text import number, shown
 from ..uncertainty.rounding import with_uncertainty
+from .fit_result import Fit
 from .fitting import OFFSET, FitRequest, fitted
 from .marks import Marks
 from .nested import is_exact, predicts_better
-from .result import Fit
 
 #: A law's left-out error may be so much larger, and it still does as well.
 AS_WELL = 1.15

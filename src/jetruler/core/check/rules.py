@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 
 from ..model.channel import Bench
-from ..survey.finding import Finding, Severity
+from ..survey.finding import Finding, Findings, Severity
 from .facts import Facts
 
 Rule = Callable[[Facts], Iterator[Finding]]
@@ -66,7 +66,7 @@ def bench_rules() -> tuple[BenchRule, ...]:
     return (circuits.top_counts_disagree, *decisions.RULES)
 
 
-def check(bench: Bench, listed: Iterable[str] = ()) -> list[Finding]:
+def check(bench: Bench, listed: Iterable[str] = ()) -> Findings:
     """All that the rules find in a bench, the most serious first.
 
     Parameters
@@ -79,20 +79,20 @@ def check(bench: Bench, listed: Iterable[str] = ()) -> list[Finding]:
 
     Returns
     -------
-    list[Finding]
+    Findings
         Findings; empty if nothing was found.
 
     Notes
     -----
-    An empty list means that nothing was found.
+    Where nothing was found it is empty.
 
     Examples
     --------
     >>> import jetruler as jr
     >>> ruler = jr.Adc(12, 3.3) >> jr.Divider(4700) >> jr.Beta(100e3, 3950)
     >>> sensor = jr.Channel("t", ruler, "ch0")
-    >>> jr.check(jr.Bench("Desk", {"t": sensor}))
-    []
+    >>> print(jr.check(jr.Bench("Desk", {"t": sensor})))
+    nothing found
     """
     own = set(listed)
     found = [finding for rule in bench_rules() for finding in applied(rule, rule(bench))]
@@ -100,4 +100,4 @@ def check(bench: Bench, listed: Iterable[str] = ()) -> list[Finding]:
         facts = Facts(channel, channel.name in own)
         for rule in rules() if facts.has_ends else (unknown_range,):
             found += applied(rule, rule(facts))
-    return sorted(found, key=lambda finding: finding.severity)
+    return Findings.of(found)

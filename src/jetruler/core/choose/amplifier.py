@@ -9,9 +9,8 @@ import numpy as np
 
 from ..arrays import Array
 from ..error_types import JetRulerError, ParameterError
-from ..model.found import Found
+from ..model.result import Content, Result, TextTable
 from ..model.text import number, shown
-from ..uncertainty.rounding import columns
 from .preferred import preferred
 
 Stage = Literal["non-inverting", "inverting"]
@@ -49,7 +48,7 @@ class AmplifierStage:
 
 
 @dataclass(frozen=True, repr=False)
-class AmplifierChoice(Found):
+class AmplifierChoice(Result):
     """Both stages (a stage that cannot serve is left out, and `left_out` says why).
 
     Attributes
@@ -92,9 +91,10 @@ class AmplifierChoice(Found):
 
     @property
     def headline(self) -> str:
-        return str(self).splitlines()[0]
+        return str(self.content[0])
 
-    def __str__(self) -> str:
+    @property
+    def content(self) -> Content:
         rows = [
             [
                 s.stage,
@@ -116,9 +116,8 @@ class AmplifierChoice(Found):
         signal = f"{number(self.low)} to {shown(self.high, 'V')} over {self.fraction:.0%} of "
         signal += shown(self.vref, "V")
         laws = [f"{s.stage}: {s.law}" for s in self.stages]
-        return "\n".join(
-            [f"{signal}, {self.series}", "", *columns(heading, rows), *self.left_out, "", *laws]
-        )
+        table = TextTable(heading, rows)
+        return [f"{signal}, {self.series}", "", table, *self.left_out, "", *laws]
 
 
 def _three(value: float) -> float:

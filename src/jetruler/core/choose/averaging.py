@@ -11,8 +11,8 @@ import numpy as np
 from ..arrays import Array
 from ..error_types import JetRulerError, ParameterError
 from ..model.channel import Channel, channel_of
-from ..model.found import Found
 from ..model.law import Law
+from ..model.result import Content, Result
 from ..model.ruler import Ruler
 from ..model.text import number, shown
 from ..survey.how_many import HowMany, how_many
@@ -20,7 +20,7 @@ from ..uncertainty.contributions import resolution_of
 
 
 @dataclass(frozen=True, repr=False)
-class AveragingChoice(Found):
+class AveragingChoice(Result):
     """What averaging brings at one value of a channel.
 
     Attributes
@@ -61,7 +61,7 @@ class AveragingChoice(Found):
 
     @property
     def headline(self) -> str:
-        return str(self.answer).partition("\n")[0]
+        return self.answer.headline
 
     @property
     def table(self) -> Mapping[str, Sequence[Any]]:
@@ -73,17 +73,18 @@ class AveragingChoice(Found):
             "noise after": [self.answer.noise_after],
         }
 
-    def __str__(self) -> str:
+    @property
+    def content(self) -> Content:
         single = shown(float(f"{self.noise * self.slope:.3g}"), self.unit)
         counts = self.raw_unit == "count"
         one = "one count" if counts else shown(1, self.raw_unit)
         rounded = float(f"{self.noise:.3g}")
         noise = f"{rounded:g} counts" if counts else shown(rounded, self.raw_unit)
-        lines = [
+        lines: list[Any] = [
             f"at {shown(self.value, self.unit)} {one} is worth "
             f"{shown(float(f'{self.slope:.3g}'), self.unit)}, and the noise is {noise}: {single} "
             "in one reading",
-            str(self.answer),
+            *self.answer.content,
         ]
         n = self.answer.readings
         if n is not None and n > 1:
@@ -91,7 +92,7 @@ class AveragingChoice(Found):
             late = (n - 1) / 2
             if self.interval:
                 lines.append(f"it shows a change {number(round(late * self.interval, 3))} s late")
-        return "\n".join(lines)
+        return lines
 
 
 def choose_averaging(

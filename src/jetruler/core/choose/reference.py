@@ -11,10 +11,9 @@ import numpy as np
 from ..error_types import JetRulerError, ParameterError
 from ..laws.adc import Adc
 from ..model.channel import Channel
-from ..model.found import Found
 from ..model.law import FRACTION
+from ..model.result import Content, Result, TextTable
 from ..model.text import number, shown
-from ..uncertainty.rounding import columns
 
 
 @dataclass(frozen=True)
@@ -37,7 +36,7 @@ class Reference:
 
 
 @dataclass(frozen=True, repr=False)
-class ReferenceChoice(Found):
+class ReferenceChoice(Result):
     """References, best first; those that saturate last. low, high: the signal in V.
 
     Attributes
@@ -73,9 +72,10 @@ class ReferenceChoice(Found):
 
     @property
     def headline(self) -> str:
-        return str(self).splitlines()[-1]
+        return str(self.content[-1])
 
-    def __str__(self) -> str:
+    @property
+    def content(self) -> Content:
         rows = [
             [
                 shown(c.vref, "V"),
@@ -92,7 +92,7 @@ class ReferenceChoice(Found):
         best = f"take {shown(self.best.vref, 'V')}" if self.best else "every one saturates"
         if below := self.candidates[0].lost_below:
             best += f"; {below:.1%} of the signal lies below 0 V, where every one of them loses it"
-        return "\n".join([signal, "", *columns(heading, rows), "", best])
+        return [signal, "", TextTable(heading, rows), "", best]
 
 
 def choose_reference(

@@ -10,18 +10,17 @@ from ..error_types import JetRulerError, ParameterError
 from ..laws.adc import Adc
 from ..laws.circuit import Divider
 from ..model.channel import Channel, channel_of
-from ..model.found import Found
 from ..model.law import Law
+from ..model.result import Content, Result, TextTable
 from ..model.ruler import Ruler
 from ..model.text import number, shown
 from ..model.units import symbol
-from ..uncertainty.rounding import columns
 from .candidates import AIMS, Aim, Candidate, Judge, Leg
 from .preferred import preferred
 
 
 @dataclass(frozen=True, repr=False)
-class ResistorChoice(Found):
+class ResistorChoice(Result):
     """The candidates, best first; the present part; and what no series limits: the optimum.
 
     Attributes
@@ -102,9 +101,10 @@ class ResistorChoice(Found):
 
     @property
     def headline(self) -> str:
-        return str(self).splitlines()[0]
+        return str(self.content[0])
 
-    def __str__(self) -> str:
+    @property
+    def content(self) -> Content:
         unit = symbol(self.unit)
         heading = [
             "",
@@ -127,17 +127,17 @@ class ResistorChoice(Found):
             for name, c in [*named, ("present", self.present), ("optimum", self.optimum)]
         ]
         span = f"{number(self.low)} to {shown(self.high, self.unit)}"
-        lines = [
+        lines: list[str | TextTable] = [
             f"{AIMS[self.aim]} over {span}, {self.series}, sensor in the {self.leg} leg",
             "",
-            *columns([h.strip() for h in heading], rows),
+            TextTable([h.strip() for h in heading], rows),
             "",
             self.gain,
         ]
         if self.left_out:
             lines.append(f"{self.left_out} values left out: too much current or heating")
             lines.append("the optimum does not heed that")
-        return "\n".join(lines)
+        return lines
 
 
 def _row(name: str, c: Candidate, point: bool, heating: bool) -> list[str]:

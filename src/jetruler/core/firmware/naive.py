@@ -12,7 +12,7 @@ import numpy as np
 
 from ..error_types import ParameterError
 from ..model.channel import Channel
-from ..model.found import Found
+from ..model.result import Content, Result
 from ..model.text import number, shown
 from ..model.units import symbol
 from .program import FUNCTIONS
@@ -54,7 +54,7 @@ class NaiveStep:
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Naive(Found):
+class Naive(Result):
     """A reading computed in a chip's arithmetic, operation by operation.
 
     Attributes
@@ -110,14 +110,15 @@ class Naive(Found):
             "lost": [step.lost for step in self.steps],
         }
 
-    def __str__(self) -> str:
+    @property
+    def content(self) -> Content:
         wide = max((len(step.law) for step in self.steps), default=0)
         lines = [f"{self.channel} at {number(self.at)}, typed in as it stands, in {self.arith}"]
         for step in self.steps:
             lost = f"   ← {step.lost}" if step.lost else ""
             lines.append(f"  {step.law:<{wide}}  {step.line}{lost}")
         lines += [f"= {self.headline}", *(f"right: {line}" for line in self.right[:1])]
-        return "\n".join([*lines, *(f"  {line}" for line in self.right[1:])])
+        return [*lines, *(f"  {line}" for line in self.right[1:])]
 
 
 def naive(channel: Channel, at: float, arith: str) -> Naive:

@@ -38,10 +38,6 @@ class Proof:
         """Whether the bound is kept."""
         return self.worst <= self.within * (1 + 1e-9) + 1e-12
 
-    def as_dict(self) -> dict[str, Any]:
-        """For JSON."""
-        return dict(self.__dict__)
-
     def lines(self, unit: str, noun: str = "count") -> list[str]:
         """For people; noun: what was run, a count or a step of the input."""
         worst = f"worst error {number(float(f'{self.worst:.3g}'))} {unit}".rstrip()

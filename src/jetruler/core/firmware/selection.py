@@ -11,8 +11,8 @@ import numpy as np
 
 from ..error_types import JetRulerError, ParameterError
 from ..model.channel import Channel, channel_of
-from ..model.found import Found
 from ..model.law import Law, Role
+from ..model.result import Content, Result, public_fields
 from ..model.ruler import Ruler
 from ..model.text import number
 from ..model.units import symbol
@@ -50,7 +50,7 @@ class ExportError(JetRulerError):
 
 
 @dataclass(frozen=True, repr=False)
-class Exported(Found):
+class Exported(Result):
     """A channel's conversion for firmware.
 
     Attributes
@@ -115,8 +115,8 @@ class Exported(Found):
     @property
     def table(self) -> Mapping[str, Sequence[Any]]:
         return {
-            "what": list(self.proof.as_dict()),
-            "value": list(self.proof.as_dict().values()),
+            "what": list(public_fields(self.proof)),
+            "value": list(public_fields(self.proof).values()),
         }
 
     def lines(self) -> list[str]:
@@ -132,8 +132,11 @@ class Exported(Found):
             *self.notes,
         ]
 
-    def as_dict(self) -> dict[str, Any]:
-        """For JSON."""
+    @property
+    def content(self) -> Content:
+        return self.lines()
+
+    def _fields(self) -> Mapping[str, Any]:
         return {
             "channel": self.channel.name,
             "name": self.name,
@@ -143,8 +146,8 @@ class Exported(Found):
             "table_bytes": self.program.table_bytes,
             "operations": self.program.operations,
             "cheaper": self.cheaper,
-            "notes": list(self.notes),
-            "proof": self.proof.as_dict(),
+            "notes": self.notes,
+            "proof": self.proof,
         }
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Literal
 
 from ..error_types import ParameterError
@@ -145,7 +145,11 @@ class Channel:
 
     def trace(self, count: float) -> Trace:
         """The worked solution from a count to its value, as `Ruler.trace`."""
-        return self.ruler.trace(count)
+        return replace(self.ruler.trace(count), channel=self.name)
+
+    def trace_back(self, value: float) -> Trace:
+        """The worked solution from a value back to its raw value, as `Ruler.trace_back`."""
+        return replace(self.ruler.trace_back(value), channel=self.name)
 
     def read(self, counts: Any) -> Reading:
         """Values and flags, limits included."""

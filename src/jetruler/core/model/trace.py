@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
-from ..provided import provided
-from .reading import Reading
+from .reading import Reading, flag_names
+from .result import Content, Result
 from .text import shown
 
 
@@ -19,8 +21,8 @@ class Step:
     unit: str | None
 
 
-@dataclass(frozen=True)
-class Trace:
+@dataclass(frozen=True, repr=False)
+class Trace(Result):
     """A worked solution: what came in, a step a law, and the reading at the end.
 
     Attributes
@@ -33,6 +35,8 @@ class Trace:
         A step for each law.
     reading : Reading
         What comes out.
+    channel : str, default ""
+        Whose ruler it is, where it is a channel's.
 
     Examples
     --------
@@ -48,13 +52,28 @@ class Trace:
     unit: str | None
     steps: tuple[Step, ...]
     reading: Reading
+    channel: str = ""
 
-    def __str__(self) -> str:
+    @property
+    def headline(self) -> str:
+        return f"{shown(self.start, self.unit)} = {self.reading}"
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        fields = Step.__dataclass_fields__
+        return {name: [getattr(step, name) for step in self.steps] for name in fields}
+
+    @property
+    def content(self) -> Content:
         width = max(len(step.law) for step in self.steps)
-        lines = [f"{shown(self.start, self.unit)}"]
-        lines += [f"  {step.law:<{width}}  {step.line}" for step in self.steps]
-        return "\n".join([*lines, f"= {self.reading}"])
+        lines = [f"  {step.law:<{width}}  {step.line}" for step in self.steps]
+        return [shown(self.start, self.unit), *lines, f"= {self.reading}"]
 
-    def _repr_html_(self) -> str:
-        html: str = provided("html")(self)
-        return html
+    def _fields(self) -> Mapping[str, Any]:
+        return {
+            "channel": self.channel,
+            "from": {"value": self.start, "unit": self.unit},
+            "steps": self.steps,
+            "result": {"value": self.reading.value, "unit": self.reading.unit},
+            "flags": flag_names(int(self.reading.flags)),
+        }

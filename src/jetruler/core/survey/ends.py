@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -12,6 +13,7 @@ from ..arrays import AnyArray, Array
 from ..error_types import JetRulerError, ParameterError
 from ..laws.linear import Line
 from ..model.channel import Channel
+from ..model.result import Result, public_fields
 from ..model.text import number
 from ..model.units import symbol
 from .survey import Survey, stepped, survey
@@ -31,8 +33,8 @@ class NothingMovedError(JetRulerError):
     """
 
 
-@dataclass(frozen=True)
-class Ends:
+@dataclass(frozen=True, repr=False)
+class Ends(Result):
     """The raw ends of a travel, drawn in by a margin so that both are really reached.
 
     Attributes
@@ -57,6 +59,14 @@ class Ends:
     high: float
     margin: float
     rests_at_both: bool
+
+    @property
+    def headline(self) -> str:
+        return f"{number(self.low)} … {number(self.high)}, drawn in by {self.margin:.2g}"
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        return {name: [value] for name, value in public_fields(self).items()}
 
     def marks(self, at_low: float, at_high: float) -> tuple[tuple[float, float], ...]:
         """The two marks, in ascending counts: `((low, at_low), (high, at_high))`."""

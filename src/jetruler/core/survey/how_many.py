@@ -12,7 +12,7 @@ import numpy as np
 from ..arrays import Array
 from ..error_types import ParameterError
 from ..model.dither import rounded_readings
-from ..model.found import Found
+from ..model.result import Content, Result
 from ..model.text import number
 from ..uncertainty.succession import (
     LongRun,
@@ -29,7 +29,7 @@ CANDIDATES = 100
 
 
 @dataclass(frozen=True, repr=False)
-class HowMany(Found):
+class HowMany(Result):
     """How many readings to average.
 
     Attributes
@@ -86,8 +86,9 @@ class HowMany(Found):
             "alike": [self.alike],
         }
 
-    def __str__(self) -> str:
-        return "\n".join([self._answer(), *self._doubt()])
+    @property
+    def content(self) -> Content:
+        return [self._answer(), *self._doubt()]
 
     def _answer(self) -> str:
         if self.readings is None:

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
 from ..arrays import AnyArray
+from ..model.result import Content, Result, TextTable, public_fields
+from ..model.units import symbol
 from .histogram import Histogram
 from .means import BlockSums, MeanKnown
 
@@ -34,8 +37,8 @@ class Stretch:
     row: int
 
 
-@dataclass(frozen=True)
-class Survey:
+@dataclass(frozen=True, repr=False)
+class Survey(Result):
     """What the samples of one column do. Counts throughout; NaN where there is nothing to say.
 
     Attributes
@@ -117,6 +120,49 @@ class Survey:
     known: MeanKnown = field(default_factory=MeanKnown)
 
     @property
+    def headline(self) -> str:
+        row = dict(zip(SURVEY_HEADINGS, self.row(""), strict=True))
+        told = (f"{name} {row[name]}" for name in ("ends", "noise", "codes"))
+        return f"{self.samples} samples, {', '.join(told)}"
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        return {name.replace("_", " "): [getattr(self, name)] for name in FIGURES}
+
+    @property
+    def content(self) -> Content:
+        return [TextTable(SURVEY_HEADINGS, [self.row("")])]
+
+    def _fields(self) -> Mapping[str, Any]:
+        fields = public_fields(self)
+        del fields["histogram"], fields["known"]
+        return fields | {
+            "range_fraction": self.range_fraction,
+            "effective_bits": self.effective_bits,
+            "independent": self.known.independent,
+            "mean_half_width": self.known.half_width,
+        }
+
+    def row(self, name: str, bits: str = "") -> list[str]:
+        """Its row below `SURVEY_HEADINGS`. bits: how many there are, as it is said."""
+        if self.unit not in ("count", "1"):
+            name = f"{name} in {symbol(self.unit)}".strip()
+        places = max(0, round(-math.log10(self.step)))
+        ends = (self.smallest, self.largest), (self.low_end, self.high_end)
+        spans = [f"{a:.{places}f} … {b:.{places}f}" if self.samples else "–" for a, b in ends]
+        of = f" of {bits}" if bits else ""
+        effective, used = self.effective_bits, self.range_fraction
+        return [
+            name,
+            str(self.missing),
+            *spans,
+            *map(_short, (self.mean, self.median, self.standard_deviation, self.noise)),
+            "–" if math.isnan(effective) else f"{effective:.1f}{of}",
+            "–" if math.isnan(used) else f"{used:.0%}",
+            str(self.distinct),
+        ]
+
+    @property
     def samples(self) -> int:
         """Rows that are not missing."""
         return self.rows - self.missing
@@ -143,6 +189,21 @@ class Survey:
         u = math.sqrt(self.noise**2 + self.lsb**2 / 12)
         span = self.highest - self.lowest + self.step
         return math.log2(span / (math.sqrt(12) * u)) if math.isfinite(span) else math.nan
+
+
+#: The headings of a table of surveys, and the figures of its frame.
+SURVEY_HEADINGS = (
+    *("column", "missing", "ends", "robust ends", "mean", "median", "std dev"),
+    *("noise", "bits", "range", "codes"),
+)
+FIGURES = (
+    *("samples", "smallest", "largest", "mean", "standard_deviation"),
+    *("noise", "effective_bits"),
+)
+
+
+def _short(x: float) -> str:
+    return "–" if math.isnan(x) else f"{x:.0f}" if abs(x) >= 1000 else f"{x:.4g}"
 
 
 @dataclass

@@ -35,6 +35,13 @@ class TimeSurvey:
     first_back: int | None
     repeats: int
 
+    def __str__(self) -> str:
+        rate = f" ({1 / self.interval:.4g} Hz)" if self.interval > 0 else ""
+        return (
+            f"{self.name}: every {self.interval:.6g} s{rate}, jitter {self.jitter:.2g} s, "
+            f"{self.gaps} gaps, {self.steps_back} steps back, {self.repeats} repeats"
+        )
+
 
 @dataclass
 class TimeSurveyor:

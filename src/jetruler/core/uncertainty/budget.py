@@ -12,17 +12,17 @@ import numpy as np
 from ..arrays import Array
 from ..coverage import coverage_factor
 from ..model.channel import Channel, ruler_of
-from ..model.found import Found
 from ..model.law import Law
+from ..model.result import Content, Result, TextTable
 from ..model.ruler import Ruler
 from ..model.text import number, shown
 from ..model.units import symbol
 from .contributions import Conditions, Contribution, conditions_of, contributions
-from .rounding import columns, rounded, with_uncertainty
+from .rounding import rounded, with_uncertainty
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Budget(Found):
+class Budget(Result):
     """The uncertainty budget of one reading.
 
     Attributes
@@ -100,9 +100,10 @@ class Budget(Found):
             "kind": ["random" if row.random else "systematic" for row in self.rows],
         }
 
-    def __str__(self) -> str:
+    @property
+    def content(self) -> Content:
         if math.isnan(self.combined) or not self.rows:
-            return "\n".join(self.summary())
+            return self.summary()
         unit = symbol(self.unit)
         heading = [
             "source",
@@ -125,9 +126,37 @@ class Budget(Found):
             ]
             for row in self.rows
         ]
-        table = columns([h.strip() for h in heading], rows, 2)
+        table = TextTable([h.strip() for h in heading], rows, 2)
         notes = [f"{row.source} {row.note}" for row in self.rows if row.note]
-        return "\n".join([*table, *notes, "", *self.summary()])
+        return [table, *notes, "", *self.summary()]
+
+    def _fields(self) -> Mapping[str, Any]:
+        return {
+            "at": self.at,
+            "value": self.value,
+            "unit": self.unit,
+            "rows": [
+                {
+                    "source": row.source,
+                    "size": row.size,
+                    "standard_uncertainty": row.standard,
+                    "unit": row.unit,
+                    "sensitivity": float(row.sensitivity),
+                    "effect": float(row.effect),
+                    "fraction": self.fraction(row),
+                    "kind": "random" if row.random else "systematic",
+                    "note": row.note,
+                }
+                for row in self.rows
+            ],
+            "combined": self.combined,
+            "systematic": self.systematic,
+            "random": self.random,
+            "dof": self.degrees,
+            "coverage_factor": self.factor,
+            "expanded_uncertainty": self.expanded,
+            "level": self.level,
+        }
 
     def summary(self) -> list[str]:
         """Combined, its two parts, what dominates, and the result."""

@@ -11,14 +11,14 @@ import numpy as np
 
 from ..error_types import ParameterError
 from ..model.channel import Channel, ruler_of
-from ..model.found import Found
 from ..model.law import Law
+from ..model.result import Result
 from ..model.ruler import Ruler
 from .rounding import with_uncertainty
 
 
 @dataclass(frozen=True, repr=False)
-class Propagated(Found):
+class Propagated(Result):
     """What many raw readings become behind a ruler.
 
     Attributes
@@ -49,7 +49,9 @@ class Propagated(Found):
 
     @property
     def headline(self) -> str:
-        return str(self)
+        deviation = with_uncertainty(self.mean, self.standard_deviation, self.unit)
+        mean = with_uncertainty(self.mean, self.standard_uncertainty, self.unit)
+        return f"single readings {deviation}; their mean {mean}"
 
     @property
     def table(self) -> Mapping[str, Sequence[Any]]:
@@ -59,11 +61,6 @@ class Propagated(Found):
             "standard uncertainty": [self.standard_uncertainty],
             "unit": [self.unit],
         }
-
-    def __str__(self) -> str:
-        deviation = with_uncertainty(self.mean, self.standard_deviation, self.unit)
-        mean = with_uncertainty(self.mean, self.standard_uncertainty, self.unit)
-        return f"single readings {deviation}; their mean {mean}"
 
 
 def propagate(

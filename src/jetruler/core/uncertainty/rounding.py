@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from decimal import ROUND_HALF_EVEN, Decimal
 
 from ..model.text import shown
@@ -41,16 +40,3 @@ def with_uncertainty(value: float, uncertainty: float, unit: str | None = None) 
     a, b = rounded(value / scale, uncertainty / scale)
     brackets = f"({a} ± {b}){factor}"
     return f"{brackets} {symbol(unit)}" if unit else (brackets if factor else f"{a} ± {b}")
-
-
-def columns(heading: Sequence[str], rows: Sequence[Sequence[str]], left: int = 1) -> list[str]:
-    """Lines of a plain table: the first `left` columns to the left, all others to the right."""
-    cells = [list(heading), *map(list, rows)]
-    widths = [max(len(row[i]) for row in cells) for i in range(len(heading))]
-    return [
-        "  ".join(
-            cell.ljust(width) if i < left else cell.rjust(width)
-            for i, (cell, width) in enumerate(zip(row, widths, strict=True))
-        ).rstrip()
-        for row in cells
-    ]

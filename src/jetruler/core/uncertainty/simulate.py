@@ -12,9 +12,9 @@ import numpy as np
 from ..arrays import Array
 from ..error_types import ParameterError
 from ..model.channel import Channel, ruler_of
-from ..model.found import Found
 from ..model.law import Law
 from ..model.lookup import blocks
+from ..model.result import Content, Result
 from ..model.ruler import Ruler
 from ..model.text import shown
 from .budget import Budget, budget_under
@@ -24,7 +24,7 @@ from .varied import Varied
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Simulation(Found):
+class Simulation(Result):
     """What a reading may be in truth, by Monte Carlo.
 
     Attributes
@@ -117,7 +117,7 @@ class Simulation(Found):
 
     @property
     def headline(self) -> str:
-        return str(self).partition("\n")[0]
+        return str(self.content[0])
 
     @property
     def table(self) -> Mapping[str, Sequence[Any]]:
@@ -131,9 +131,10 @@ class Simulation(Found):
             "first order will do": [self.first_order],
         }
 
-    def __str__(self) -> str:
+    @property
+    def content(self) -> Content:
         if self.values.size < 2:
-            return f"not one of {self.values.size + self.lost} draws has a value"
+            return [f"not one of {self.values.size + self.lost} draws has a value"]
         low, high = (shown(float(f"{end:.5g}"), self.unit) for end in self.interval)
         level = f"{100 * self.budget.level:g} %"
         lines = [
@@ -155,7 +156,18 @@ class Simulation(Found):
         else:
             text = f"the first-order interval is off by {off}, more than {allowed}"
             lines.append(f"{text}: {self._why()}; take this one")
-        return "\n".join(lines)
+        return lines
+
+    def _fields(self) -> Mapping[str, Any]:
+        return {
+            "draws": self.values.size,
+            "lost": self.lost,
+            "mean": self.mean,
+            "standard_uncertainty": self.standard,
+            "interval": self.interval,
+            "end_standard_error": self.end_error,
+            "first_order_will_do": self.first_order,
+        }
 
 
 #: Draws whose mean is known to a thousandth of its standard deviation; more show nothing new.

@@ -8,20 +8,19 @@ from typing import Any
 
 from ..error_types import ParameterError
 from ..model.channel import Channel
-from ..model.found import Found
 from ..model.law import Law, parameters
+from ..model.result import Content, Result, TextTable
 from ..model.ruler import Ruler
 from ..model.text import nearest
 from ..model.units import symbol
 from .budget import Budget, budget
-from .rounding import columns
 
 #: Parameters of a channel, beside those of its laws, that a budget depends on.
 OF_CHANNEL = ("noise", "dissipation")
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class WhatIf(Found):
+class WhatIf(Result):
     """Two budgets of one raw value.
 
     Attributes
@@ -68,7 +67,8 @@ class WhatIf(Found):
             "after": [now.get(source, 0.0) for source in sources],
         }
 
-    def __str__(self) -> str:
+    @property
+    def content(self) -> Content:
         unit = symbol(self.before.unit)
         table = self.table
         rows = [
@@ -79,7 +79,7 @@ class WhatIf(Found):
         ]
         rows.append(["combined", f"{self.before.combined:.3g}", f"{self.after.combined:.3g}"])
         heading = ["source", f"effect before {unit}", f"effect after {unit}"]
-        return "\n".join([*columns(heading, rows), "", self.headline])
+        return [TextTable(heading, rows), "", self.headline]
 
 
 def what_if(channel: Channel, at: float, changes: Mapping[str, str], **given: float) -> WhatIf:

@@ -12,13 +12,14 @@ import numpy as np
 from ..arrays import AnyArray, Array
 from ..coverage import coverage_factor
 from ..error_types import JetRulerError
+from ..laws.written import law_line
 from ..model.fit_covariance import FitCovariance, number_in, path_of
-from ..model.found import Found
 from ..model.law import Law
+from ..model.result import Content, Result, TextTable, Title
 from ..model.ruler import Ruler
 from ..model.text import fixed, number, shown
 from ..model.units import symbol
-from ..uncertainty.rounding import columns, with_uncertainty
+from ..uncertainty.rounding import with_uncertainty
 from .marks import Marks
 from .regression import Solution
 
@@ -38,7 +39,7 @@ class FittedParameter:
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Fit(Found):
+class Fit(Result):
     """A law from marks.
 
     Attributes
@@ -203,15 +204,48 @@ class Fit(Found):
             "outlier": [i in self.outliers for i in range(len(self.marks))],
         }
 
-    def __str__(self) -> str:
+    @property
+    def content(self) -> Content:
         texts = [with_uncertainty(p.value, p.uncertainty, p.unit) for p in self.parameters]
         lines = [f"  {p.name} = {text}" for p, text in zip(self.parameters, texts, strict=True)]
         if any(np.isfinite(p.uncertainty) for p in self.parameters):
             lines.append("  (± one standard uncertainty)")
-        lines = [self.law.name, *lines, "", *self.residuals(), "", self.verdict()]
-        return "\n".join([*lines, *self.notes, *filter(None, [self.simpler])])
+        lines = [Title(self.law.name), *lines, ""]
+        return [
+            *lines,
+            self.residuals(),
+            "",
+            self.verdict(),
+            *self.notes,
+            *filter(None, [self.simpler]),
+        ]
 
-    def residuals(self) -> list[str]:
+    def _fields(self) -> Mapping[str, Any]:
+        marks = zip(*self.table.values(), strict=True)
+        keys = [name.replace("left out", "error_left_out") for name in self.table]
+        return {
+            "law": self.law.name,
+            "line": law_line(self.law),
+            "parameters": [
+                {
+                    "name": p.name,
+                    "value": p.value,
+                    "unit": p.unit,
+                    "standard_uncertainty": p.uncertainty,
+                    "half_width": p.half_width,
+                }
+                for p in self.parameters
+            ],
+            "marks": [dict(zip(keys, mark, strict=True)) for mark in marks],
+            "unit": self.marks.true_unit,
+            "largest_error": self.largest,
+            "rms_error": self.rms,
+            "rms_error_left_out": self.rms_left_out,
+            "dof": self.degrees,
+            "notes": [*self.notes, *filter(None, [self.simpler])],
+        }
+
+    def residuals(self) -> TextTable:
         """The table of the marks: raw, true, read, error, and the error when left out."""
         unit, raw_unit = symbol(self.marks.true_unit), symbol(self.marks.raw_unit)
         errors = (
@@ -234,7 +268,7 @@ class Fit(Found):
                 ]
             )
         heading = ["mark", f"raw {raw_unit}", f"true {unit}", f"read {unit}", *names]
-        return columns([h.strip() for h in heading], rows)
+        return TextTable([h.strip() for h in heading], rows)
 
     def shown(self, value: float) -> str:
         """An error for people: three digits, with its unit."""

@@ -6,10 +6,10 @@ import dataclasses
 import json
 from typing import Any
 
-from ..core.laws.temperature import ZERO_C
-from ..core.model.law import Law, hint_unit, parameters
-from ..core.model.quantity import Toleranced
-from ..core.model.units import TEMPERATURES
+from ..model.law import Law, hint_unit, parameters
+from ..model.quantity import Toleranced
+from ..model.units import TEMPERATURES
+from .temperature import ZERO_C
 
 
 def law_line(law: Law) -> str:

@@ -7,7 +7,7 @@ from html import escape
 from typing import Any
 
 from ..core.model.channel import Channel, ruler_of
-from ..core.model.found import Found
+from ..core.model.result import Result
 from ..core.model.ruler import Ruler
 from ..core.model.text import number
 from ..core.model.trace import Trace
@@ -21,14 +21,14 @@ _LEFT = ' style="text-align:left"'
 
 def html(thing: Any) -> str:
     """Return a result, a trace, a channel, a ruler or a law as HTML."""
-    if isinstance(thing, Found):
-        return f"<p>{escape(thing.headline)}</p>{as_table(thing.table)}"
     if isinstance(thing, Trace):
         steps: dict[str, Sequence[Any]] = {
             "law": [step.law for step in thing.steps],
             "worked": [step.line for step in thing.steps],
         }
         return f"{as_table(steps)}<p>= {escape(str(thing.reading))}</p>"
+    if isinstance(thing, Result):
+        return f"<p>{escape(thing.headline)}</p>{as_table(thing.table)}"
     title = thing.title if isinstance(thing, Channel) else ""
     ruler = ruler_of(thing)
     about = f"<p><b>{escape(title)}</b> {escape(thing.about)}</p>" if title else ""

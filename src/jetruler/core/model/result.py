@@ -1,0 +1,138 @@
+"""What every result has in common: its text, a table, a frame, plain data, HTML for a notebook."""
+
+from __future__ import annotations
+
+import dataclasses
+import enum
+import math
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+
+from ..provided import provided
+
+#: Arrays longer than this are told by their size in plain data.
+LONGEST = 10_000
+
+
+class Title(str):
+    """A line that is set in bold where there is bold."""
+
+
+@dataclasses.dataclass(frozen=True)
+class TextTable:
+    """A table for people.
+
+    headings: one for each column. rows: a text for each. left: which columns begin at the left, or
+    how many; the others end at the right. optional: those that a narrow window leaves out.
+    """
+
+    headings: Sequence[str]
+    rows: Sequence[Sequence[str]]
+    left: int | tuple[int, ...] = 1
+    optional: tuple[int, ...] = ()
+
+    @property
+    def at_left(self) -> Sequence[int]:
+        """The columns that begin at the left."""
+        return range(self.left) if isinstance(self.left, int) else self.left
+
+    def narrowed(self) -> TextTable:
+        """The table without its optional columns."""
+        kept = [i for i in range(len(self.headings)) if i not in self.optional]
+        rows = [[row[i] for i in kept] for row in self.rows]
+        left = tuple(kept.index(i) for i in self.at_left if i in kept)
+        return TextTable([self.headings[i] for i in kept], rows, left)
+
+
+@dataclasses.dataclass(frozen=True)
+class Item:
+    """A line behind its mark, such as a severity, and lines that belong below it. grade: 0 for the
+    most serious mark, 1 and 2 for the others."""
+
+    mark: str
+    grade: int
+    text: str
+    below: tuple[str, ...] = ()
+
+
+#: What a result prints: lines, tables and marked items, one below the other.
+Content = Sequence["str | TextTable | Item"]
+
+
+class Result:
+    """A result: `print` gives what the tool prints, `to_frame` its table, `to_dict` what `--json`
+    writes."""
+
+    @property
+    def headline(self) -> str:
+        """The one sentence that matters most."""
+        raise NotImplementedError
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        """The table, a list a column."""
+        raise NotImplementedError
+
+    @property
+    def content(self) -> Content:
+        """What the tool prints: lines, tables and items."""
+        return [self.headline]
+
+    def to_frame(self) -> Any:
+        """The table as a pandas DataFrame."""
+        return provided("frame")(self)
+
+    def to_dict(self) -> dict[str, Any]:
+        """All of it as plain data, fit for JSON: numbers, texts, lists, None where there is no
+        number."""
+        data: dict[str, Any] = plain_data(self._fields())
+        return data
+
+    def _fields(self) -> Mapping[str, Any]:
+        """What `to_dict` tells, by name; the public fields unless a result says otherwise."""
+        return public_fields(self)
+
+    def _repr_html_(self) -> str:
+        """The sentence above the table, for a notebook."""
+        html: str = provided("html")(self)
+        return html
+
+    def __str__(self) -> str:
+        text: str = provided("text")(self.content)
+        return text
+
+    def __repr__(self) -> str:
+        return f"<{type(self).__name__}: {self.headline}>"
+
+
+def public_fields(thing: Any) -> dict[str, Any]:
+    """The public fields of a dataclass, by name."""
+    names = (field.name for field in dataclasses.fields(thing))
+    return {name: getattr(thing, name) for name in names if not name.startswith("_")}
+
+
+def plain_data(value: Any) -> Any:
+    """Results as what they tell, dataclasses as dictionaries of their public fields, names of
+    choices in lower case, arrays as lists, NaN as None, anything else that is no data as its
+    text."""
+    if isinstance(value, enum.Enum):
+        return str(value.name).lower()
+    if isinstance(value, bool | str | int) or value is None:
+        return value
+    if isinstance(value, float | np.floating):
+        return float(value) if math.isfinite(value) else None
+    if isinstance(value, np.bool_ | np.integer):
+        return value.item()
+    if isinstance(value, np.ndarray):
+        return plain_data(value.tolist()) if value.size <= LONGEST else f"{value.size} numbers"
+    if isinstance(value, Mapping):
+        return {str(key): plain_data(inner) for key, inner in value.items()}
+    if isinstance(value, Result):
+        return value.to_dict()
+    if isinstance(value, list | tuple | set | frozenset):
+        return [plain_data(inner) for inner in value]
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        return plain_data(public_fields(value))
+    return str(value)
