@@ -21,9 +21,8 @@ jr: Any = jetruler
 DEMO = Path(jetruler.__file__).parent / "demo"
 BENCH = jr.load_bench(DEMO / "bench.toml")
 BEAN, MARKS = BENCH["bean"], [(198, 0.0), (2050, 49.6), (3904, 100.0)]
-SLIP = jr.Channel(
-    "t", jr.Adc(12, 3.3) >> jr.Divider(4.7e6) >> jr.Beta(10e3, 3435), "a", limits=(0, 100)
-)
+SLIP = jr.Adc(12, 3.3) >> jr.Divider(4.7e6) >> jr.Beta(10e3, 3435)
+SLIPPED = jr.Bench("Slip", {"t": jr.Channel("t", SLIP, "ch0", limits=(0, 100))})
 SENSOR = jr.Channel("t", jr.Adc(12, 3.3) >> jr.Divider(4700) >> jr.Beta(100e3, 3950), "ch0")
 
 RESULTS: dict[str, Callable[[], Any]] = {
