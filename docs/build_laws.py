@@ -13,8 +13,8 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from jetruler import Adc, Channel, Law, Ruler
+from jetruler.benchfile.models import build_law
 from jetruler.core.laws import HOMES
-from jetruler.core.laws.build import build_law
 from jetruler.core.model.units import symbol
 from jetruler.plots.draw_circuit import draw_circuit
 from jetruler.plots.style import BLUE, GREY, JET, new_figure, plain, rendered

@@ -23,7 +23,7 @@ from jetruler import (
     calibrate,
     fit,
 )
-from jetruler.core.laws.build import build_law
+from jetruler.benchfile.models import build_law
 from jetruler.core.laws.written import law_line
 from jetruler.core.uncertainty.rounding import rounded, with_uncertainty
 from jetruler.errors import MarksError

@@ -190,8 +190,8 @@ def test_checked_fitted_compared_averaged_drawn(store: Path, cli: Cli) -> None:
         ('input = { unit = "V", resolution = 0 }', "resolution: found 0; a number above 0"),
         ('input = { unit = "V", resolution = 5, range = [0, 5] }', "less than the range, 5"),
         ('input = { unit = "V" }\nconverter = { bits = 8 }', "either an input or a converter"),
-        ("input = { resolution = 1 }", "input.unit: found None; input needs it"),
-        ('input = { unit = "V", bits = 12 }', "bits: found 12; unknown for input"),
+        ("input = { resolution = 1 }", "input.unit: missing; an input needs it"),
+        ('input = { unit = "V", bits = 12 }', "bits: unknown for an input"),
         ('input = { unit = "V", error = "3 cm" }', "is in m; V is wanted here"),
         (
             'input = { unit = "V" }\nlaws = [{ law = "shunt", ohms = 1, x = 2 }]',

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 import jetruler as jr
 from jetruler import Toleranced, quantity
-from jetruler.core.laws.build import build_law
+from jetruler.benchfile.models import build_law
 from jetruler.core.model.column_unit import column_unit
 from jetruler.errors import QuantityError
 

@@ -2,5 +2,5 @@
 
 In: TOML text. Out: a `Bench`, or all errors at once, each with its place, what was found and
 what is right; and an edited file of which nothing else has changed.
-Read `load.py` first; `schema.py` has every key.
+Read `load.py` first; `tables.py` has every key.
 """

@@ -2,52 +2,34 @@
 
 from __future__ import annotations
 
-import contextlib
 import re
 import tomllib
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator, Mapping
 from os import PathLike
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from ..core.error_types import (
     JetRulerError,
     ParameterError,
     ParameterErrors,
-    QuantityError,
-    UnitError,
+    as_written,
     printable,
 )
 from ..core.firmware.names import name_clashes
 from ..core.laws import law_named
-from ..core.laws.build import build_law, taking
-from ..core.laws.raw_input import Input
 from ..core.model.channel import Bench, Channel
-from ..core.model.converter import RawInput
-from ..core.model.fit_covariance import FitCovariance
-from ..core.model.from_table import from_table, frozen
-from ..core.model.law import FRACTION, Law, parameters
+from ..core.model.law import parameters
 from ..core.model.namespace import column_clashes
-from ..core.model.quantity import Toleranced, quantity
-from ..core.model.ruler import Ruler
-from ..core.model.unit_registry import factor
-from ..core.model.units import TEMPERATURES, symbol
 from ..files import text_of_file
-from .schema import (
-    ChannelTable,
-    ConverterTable,
-    Place,
-    Wrong,
-    channel_table,
-    converter_table,
-    file_errors,
-)
-
-if TYPE_CHECKING:
-    from ..core.decide.drives import Drive
-    from ..core.decide.trips import Trip
+from .models import TableErrors, Type, build_law, placed, read
+from .rulers import calibration_of, ruler_of
+from .tables import CHANNEL, CONVERTER, DRIVE, FILE, PATTERNS, STREAM, TRIP
 
 CHANNEL_NAME = re.compile(r"[^\W\d]\w*(-\w+)*")
+
+#: Place in the file: keys and list positions.
+Place = tuple[int | str, ...]
 
 
 class BenchError(JetRulerError):
@@ -156,37 +138,126 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
         raise BenchError(name, ["its lists or tables are nested too deeply"]) from None
     except ValueError:  # more than Python reads
         raise BenchError(name, ["it holds a whole number of thousands of digits"]) from None
-    errors: list[str] = []
-    wrong = file_errors(table)
-    errors += _told(wrong, (), table)
-    channels: dict[str, Channel] = {}
-    if isinstance(table.get("converter", {}), dict):
-        wrong = []
-        common = converter_table(table.get("converter", {}), wrong)
-        errors += _told(wrong, ("converter",), table)
-        table = _inherited(table)
-        for key, part in _tables(table.get("channel")):
+    file = _File(table, folder)
+    bench = file.bench()
+    if file.errors:
+        raise BenchError(name, list(dict.fromkeys(file.errors)))
+    return bench
+
+
+class _File:
+    """A bench file while it is read: each table by its model, errors in the order of the file."""
+
+    def __init__(self, table: dict[str, Any], folder: Path) -> None:
+        self.table, self.folder = table, folder
+        self.errors: list[str] = []
+
+    def bench(self) -> Bench:
+        """The bench, as far as it can be made; `errors` has what is wrong."""
+        self._read((), FILE, self.table)
+        channels = self._channels()
+        if self.table.get("channel") == {}:
+            self.errors.append("channel: found none; at least one [channel.<name>] is wanted")
+        decided = self._decided(channels)
+        self.errors += _clashes(self.table, channels, decided)
+        if self.errors:
+            return Bench("", {})
+        return Bench(self.table.get("title", ""), channels, **decided)
+
+    def _read(self, place: Place, model: Type, table: Any, **context: Any) -> Any:
+        """What a table describes; None where it has errors, which are noted with their places."""
+        try:
+            return read(model, table, folder=self.folder, **context)
+        except TableErrors as wrong:
+            self.errors += (f"{self._named((*place, *at))}: {text}" for at, text in wrong.errors)
+            return None
+
+    def _named(self, place: Place) -> str:
+        """`channel.bean.laws[2 beta]`: list positions count from 1, laws with their name."""
+        text, inner = "", self.table
+        for key in place:
+            try:
+                inner = inner[key]  # type: ignore[index]
+            except (KeyError, IndexError, TypeError):
+                inner = None  # type: ignore[assignment]
+            if isinstance(key, int):
+                law = inner.get("law") if isinstance(inner, dict) else None
+                text += f"[{key + 1} {printable(str(law), 40)}]" if law else f"[{key + 1}]"
+            else:
+                name = printable(str(key), 100)
+                text += f".{name}" if text else name
+        return text
+
+    def _check_name(self, place: Place) -> None:
+        if not CHANNEL_NAME.fullmatch(str(place[-1])):
+            right = "letters, digits and _ are right, a letter first"
+            self.errors.append(f"{self._named(place)}.name: found {as_written(place[-1])}; {right}")
+
+    def _channels(self) -> dict[str, Channel]:
+        given = self.table.get("converter", {})
+        if not isinstance(given, dict):
+            return {}
+        common = self._read(("converter",), CONVERTER, given)
+        channels = {}
+        for key, part in _tables(_inherited(self.table).get("channel")):
             place = ("channel", key)
-            wrong = []
-            checked = channel_table(part, folder, wrong)
-            errors += _told(wrong, place, table)
-            if checked is not None and common is not None:
-                try:
-                    channels[key] = _channel(key, checked, common)
-                except ParameterErrors as error:
-                    errors += (_placed(m, place, part) for m in error.errors)
-                except ParameterError as error:
-                    errors.append(_placed(error, place, part))
-                except JetRulerError as error:
-                    errors.append(f"{_named(place)}: {error}")
-        errors += _of_converter(common)
-    if table.get("channel") == {}:
-        errors.append("channel: found none; at least one [channel.<name>] is wanted")
-    decided = _decided(table, channels, errors)
-    errors += _clashes(table, channels, decided)
-    if errors:
-        raise BenchError(name, list(dict.fromkeys(errors)))
-    return Bench(table.get("title", ""), channels, **decided)
+            self._check_name(place)
+            checked = self._read(place, CHANNEL, part)
+            if checked is None or common is None:
+                continue
+            try:
+                channels[key] = _channel(key, checked, common)
+            except (ParameterError, ParameterErrors) as error:
+                self._note(placed(error), place, part)
+            except TableErrors as error:
+                self._note(error, place, part)
+            except JetRulerError as error:
+                self.errors.append(f"{self._named(place)}: {error}")
+        if common:
+            self._check_converter(common)
+        return channels
+
+    def _note(self, wrong: TableErrors, place: Place, part: dict[str, Any]) -> None:
+        """A channel's errors; what the common converter says is its own error."""
+        for at, text in wrong.errors:
+            own = at[0] != "converter" or at[1] in part.get("converter", {})
+            self.errors.append(f"{self._named((*place, *at) if own else at)}: {text}")
+
+    def _check_converter(self, common: dict[str, Any]) -> None:
+        """The errors in `[converter]`, whether or not a law uses it."""
+        try:
+            build_law({"law": "adc", "bits": 32} | common)
+        except TableErrors as wrong:
+            at = (f"{self._named(('converter', *at))}: {text}" for at, text in wrong.errors)
+            self.errors += at
+
+    def _decided(self, channels: Mapping[str, Channel]) -> dict[str, Any]:
+        """The stream, trips and drives."""
+        made: dict[str, dict[str, Any]] = {"trips": {}, "drives": {}}
+        names: dict[str, Any] = {"channels": dict.fromkeys(k for k, _ in self._of("channel"))}
+        names |= {"trips": dict.fromkeys(k for k, _ in self._of("trip")), "made": channels}
+        for key, part in self._of("trip"):
+            self._check_name(("trip", key))
+            trip = self._read(("trip", key), TRIP, part, name=key, **names)
+            made["trips"] |= {key: trip} if trip is not None else {}
+        for key, part in self._of("drive"):
+            self._check_name(("drive", key))
+            model = PATTERNS if "outputs" in part else DRIVE
+            drive = self._read(("drive", key), model, part, name=key, **names)
+            drives = drive if isinstance(drive, dict) else {key: drive}
+            made["drives"] |= {name: each for name, each in drives.items() if each is not None}
+        taken: dict[str, str] = {}
+        for name, drive in made["drives"].items():
+            if (first := taken.setdefault(drive.output, name)) != name:
+                right = f"drive.{first} has this output already"
+                self.errors.append(f"drive.{name}.output: found {drive.output!r}; {right}")
+        stream = self.table.get("stream")
+        if isinstance(stream, dict):
+            return {**made, "stream": self._read(("stream",), STREAM, stream)}
+        return made
+
+    def _of(self, kind: str) -> list[tuple[str, dict[str, Any]]]:
+        return _tables(self.table.get(kind))
 
 
 def _clashes(
@@ -197,19 +268,7 @@ def _clashes(
     named = [(kind, key) for kind in kinds for key, _ in _tables(table.get(kind))]
     columns = column_clashes(channels, decided.get("trips", {}), decided.get("drives", {}))
     told = {(kind, name): error for kind, name, error in [*columns, *name_clashes(named)]}
-    yield from (f"{_named(place)}.{error}" for place, error in told.items())
-
-
-def _of_converter(common: ConverterTable | None) -> list[str]:
-    """The errors in `[converter]`, whether or not a law uses it."""
-    given = {} if common is None else common.given
-    if not given:
-        return []
-    try:
-        build_law({"law": "adc", "bits": 32} | given)
-    except ParameterErrors as error:
-        return [f"converter.{m}" for m in error.errors]
-    return []
+    yield from (f"{'.'.join(place)}.{error}" for place, error in told.items())
 
 
 def _inherited(table: dict[str, Any]) -> dict[str, Any]:
@@ -231,45 +290,6 @@ def _inherited(table: dict[str, Any]) -> dict[str, Any]:
     return table | {"channel": channels} if channels else table
 
 
-def _decided(
-    table: dict[str, Any], channels: dict[str, Channel], errors: list[str]
-) -> dict[str, Any]:
-    """The stream, trips and drives, for those who have some."""
-    if not any(isinstance(table.get(key), dict) for key in ("stream", "trip", "drive")):
-        return {}
-    from . import decision_tables as decide
-
-    def report(*place: str) -> Callable[[ParameterError], None]:
-        return lambda error: errors.append(f"{_named(place)}.{error}")
-
-    named = dict.fromkeys(key for key, _ in _tables(table.get("channel")))  # wrong ones too
-    trips: dict[str, Trip | None] = {}
-    drives: dict[str, Drive | None] = {}
-    for key, part in _tables(table.get("trip")):
-        _check_name(key, report("trip", key))
-        trips[key] = decide.trip_of(key, part, named, report("trip", key))
-    for key, part in _tables(table.get("drive")):
-        _check_name(key, report("drive", key))
-        if "outputs" in part:
-            drives |= decide.pattern_of(key, part, channels, report("drive", key))
-        else:
-            drives[key] = decide.drive_of(key, part, named, trips, report("drive", key))
-    made = {key: drive for key, drive in drives.items() if drive is not None}
-    for key, error in decide.output_errors(made):
-        report("drive", key)(error)
-    stream = table.get("stream")
-    return {
-        "trips": {key: trip for key, trip in trips.items() if trip is not None},
-        "drives": made,
-        "stream": decide.stream_of(stream, report("stream")) if isinstance(stream, dict) else None,
-    }
-
-
-def _check_name(key: str, report: Callable[[ParameterError], None]) -> None:
-    if not CHANNEL_NAME.fullmatch(key):
-        report(ParameterError("name", key, "letters, digits and _ are right, a letter first"))
-
-
 def listed_converters(path: str | PathLike[str], bench: Bench) -> list[str]:
     """The channels of a loaded bench whose converter stands in their own list of laws, not in
     `[converter]`: places in the file are then counted from it."""
@@ -278,149 +298,18 @@ def listed_converters(path: str | PathLike[str], bench: Bench) -> list[str]:
     return [name for name, c in bench.channels.items() if given[name] == len(c.chain.laws)]
 
 
-def _tables(channels: Any) -> list[tuple[str, dict[str, Any]]]:
-    """The channels that are tables at all; the others are reported by the file's schema."""
-    found = channels.items() if isinstance(channels, dict) else ()
+def _tables(named: Any) -> list[tuple[str, dict[str, Any]]]:
+    """Those that are tables at all; the others are told by the file's model."""
+    found = named.items() if isinstance(named, dict) else ()
     return [(key, part) for key, part in found if isinstance(part, dict)]
 
 
-def _channel(key: str, table: ChannelTable, common: ConverterTable) -> Channel:
-    if not CHANNEL_NAME.fullmatch(key):
-        raise ParameterError("name", key, "letters, digits and _ are right, a letter first")
-    if isinstance(table.column, int) and table.column < 1:
-        raise ParameterError("column", table.column, "columns are numbered from 1")
-    ruler = _ruler(table, common)
-    return Channel(
-        key,
-        ruler,
-        column=table.column,
-        about=table.about,
-        limits=table.limits,
-        decimals=table.decimals,
-        smooth=table.smooth,
-        noise=table.noise,
-        calibration=_calibration(table.calibration, ruler),
-        dissipation=table.dissipation,
-        rails=table.rails,
-    )
-
-
-def _calibration(given: str | dict[str, Any] | None, ruler: Ruler) -> float | FitCovariance | None:
-    """What a calibration left: a text, or the table that a fit wrote."""
-    if not isinstance(given, dict):
-        return None if given is None else _about_zero(given, ruler.gives)
-
-    def read(key: str, value: Any) -> Any:
-        if key == "left" and isinstance(value, str):
-            return _about_zero(value, ruler.gives).standard
-        return frozen(value)
-
-    try:
-        found = from_table(FitCovariance, given, "calibration", read=read)
-        found.place(ruler.laws)
-    except (ParameterError, ParameterErrors) as error:
-        parts = error.errors if isinstance(error, ParameterErrors) else [error]
-        inside = [ParameterError(f"calibration.{e.name}", e.found, e.right) for e in parts]
-        raise ParameterErrors(inside) from None
-    return found
-
-
-def _about_zero(text: str, unit: str | None) -> Toleranced:
-    """`"± 0.2 degC (k=2)"`: a tolerance about 0, in the channel's unit."""
-    zero = f"0 {unit}" if unit in TEMPERATURES else "0"
-    try:
-        value = quantity(f"{zero} {text.strip()}", unit if factor(unit or "") else None)
-    except QuantityError as error:
-        raise ParameterError("calibration", text, str(error)) from None
-    if not isinstance(value, Toleranced):
-        raise ParameterError("calibration", text, 'a text with ± is right: "± 0.2 degC (k=2)"')
-    if "%" in text and unit != "%":
-        right = f"it is about 0, and a part of 0 is 0; say it in {symbol(unit) or 'units'}"
-        raise ParameterError("calibration", text, right)
-    return value
-
-
-def _ruler(table: ChannelTable, common: ConverterTable) -> Ruler:
-    """The converter that the first law asks for, then the laws.
-
-    A first law that takes volts, or no law at all, stands behind the converter's volts; a
-    ratiometric one behind the fraction of its reference; one that takes counts, or any unit, is
-    given the counts as they are.
-    """
-    laws = list(table.laws)
-    if table.input is not None:
-        return _behind_input(table.input, laws, table.converter is not None)
-    if laws and isinstance(laws[0], RawInput):
-        return Ruler(tuple(laws))
-    wanted = "V" if not laws else laws[0].takes
-    counts = wanted in (None, "count")
-    settings = dict(common.given)
-    if table.converter is not None:
-        own = table.converter.given
-        if "bits" in own:  # another size has other codes
-            settings.pop("codes", None)
-        settings |= own
-    if counts:
-        settings = {
-            k: v for k, v in settings.items() if k in ("bits", "signed", "error_lsb", "codes")
-        }
-    elif wanted != FRACTION and "vref" not in settings:
-        raise ParameterError("converter.vref", None, "volts need the reference voltage")
-    try:
-        converter = build_law({"law": "counts" if counts else "adc", **settings})
-    except ParameterErrors as error:
-        raise ParameterErrors(
-            [ParameterError(f"converter.{m.name}", m.found, m.right) for m in error.errors]
-        ) from None
-    return Ruler((converter, *laws))
-
-
-def _behind_input(raw: Input, laws: list[Law], has_converter: bool) -> Ruler:
-    """The input, then the laws; the first one's quantities are taken in the input's unit."""
-    if has_converter:
-        raise ParameterError("input", raw.unit, "either an input or a converter is right")
-    if laws and isinstance(laws[0], RawInput):
-        raise ParameterError("input", raw.unit, f"either this or the law {laws[0].name} is right")
-    for i, law in enumerate(laws):
-        before = law.takes
-        if before not in (None, raw.unit):
-            with contextlib.suppress(UnitError):  # the ruler says what does not fit
-                laws[i] = taking(law, raw.unit)
-        if law.gives not in (None, before):
-            break  # from here on it is another quantity
-    return Ruler((raw, *laws))
-
-
-def _placed(error: ParameterError, place: Place, part: dict[str, Any]) -> str:
-    """A channel's error with its place; what the common converter says is its own error."""
-    section, _, key = error.name.partition(".")
-    if section == "converter" and key not in part.get("converter", {}):
-        return str(error)
-    return f"{_named(place)}.{error}"
-
-
-def _told(wrong: list[Wrong], place: Place, table: dict[str, Any]) -> Iterator[str]:
-    """What is wrong in a table, each with its place in the file."""
-    for one in wrong:
-        where = _named((*place, *one.place), table)
-        if isinstance(one.what, ParameterErrors):
-            yield from (f"{where}.{error}" for error in one.what.errors)
-        else:
-            yield f"{where}: {one.what}"
-
-
-def _named(place: Place, table: dict[str, Any] | None = None) -> str:
-    """`channel.bean.laws[2 beta]`: list positions count from 1, laws with their name."""
-    text, inner = "", table
-    for key in place:
-        try:
-            inner = inner[key]  # type: ignore[index]
-        except (KeyError, IndexError, TypeError):
-            inner = None
-        if isinstance(key, int):
-            law = inner.get("law") if isinstance(inner, dict) else None
-            text += f"[{key + 1} {printable(str(law), 40)}]" if law else f"[{key + 1}]"
-        else:
-            name = printable(str(key), 100)
-            text += f".{name}" if text else name
-    return text
+def _channel(key: str, table: dict[str, Any], common: dict[str, Any]) -> Channel:
+    column = table["column"]
+    if isinstance(column, int) and column < 1:
+        raise ParameterError("column", column, "columns are numbered from 1")
+    ruler = ruler_of(table, common)
+    own = {name: table[name] for name in table if name not in ("converter", "input", "laws")}
+    if "calibration" in own:
+        own["calibration"] = calibration_of(own["calibration"], ruler)
+    return Channel(key, ruler, **own)
