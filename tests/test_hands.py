@@ -2,22 +2,19 @@
 
 from __future__ import annotations
 
-import os
+import contextlib
 import re
-import select
-import struct
 import time
-from collections.abc import Iterator
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from rich.text import Text
 
 import jetruler as jr
-from jetruler.cli.live_keys import KEYS, Controls
-from jetruler.cli.live_view import LiveView
 from jetruler.cli.trace_view import ACROSS, DOWN, trace_rows
 from jetruler.core.decide.drives import Drive
 from jetruler.core.error_types import ParameterError
@@ -27,6 +24,7 @@ from jetruler.live.desk import Desk
 from jetruler.live.history import PIECE, History, Window
 from jetruler.live.record import Recorder
 from jetruler.live.session import Parts, Session
+from jetruler.live.snapshot import snapshot
 from jetruler.live.stream_errors import StreamError
 
 ROOT = Path(__file__).parents[1]
@@ -187,56 +185,57 @@ def test_a_drive_is_fed_from_another_channel_and_back() -> None:
     assert wire.commands[-1] == -150
 
 
-ACTIONS = st.sampled_from([key for _, keys, _ in KEYS for key in keys if key not in ("q", "\x04")])
-TYPED = st.sampled_from(["=100\r", "=-900\r", "=50%\r", "=x\x1b", "fwarm\r", "fknob\r", "ay", "an"])
+ACTIONS: list[Callable[[Desk], object]] = [
+    lambda d: d.all_off(),
+    lambda d: d.gate("motor", on=False),
+    lambda d: d.gate("motor", on=True),
+    lambda d: d.hold("knob"),
+    lambda d: d.hold("knob", "50 %"),
+    lambda d: d.nudge("knob", 20),
+    lambda d: d.nudge("warm", -1),
+    lambda d: d.hold("warm", 950),
+    lambda d: d.set("motor", 100),
+    lambda d: d.set("motor", -900),
+    lambda d: d.nudge_drive("motor", 20),
+    lambda d: d.nudge_drive("motor", -1),
+    lambda d: d.feed("motor", "warm"),
+    lambda d: d.feed("motor", "knob"),
+    lambda d: d.release("motor"),
+    lambda d: d.release("knob"),
+    lambda d: d.release("warm"),
+    lambda d: d.reset_ends(),
+    lambda d: d.mark(),
+    lambda d: d.arm(),
+    lambda d: d.disarm(),
+]
 LINE = st.tuples(st.integers(-5, 1030), st.integers(-5, 1030))
 
 
-@given(st.lists(ACTIONS | TYPED | LINE, max_size=60), st.booleans())
+@given(st.lists(st.sampled_from(ACTIONS) | LINE, max_size=60), st.booleans())
 def test_hands_never_leave_the_clamp_nor_move_what_is_off(
-    steps: list[str | tuple[int, int]], armed: bool
+    steps: list[Callable[[Desk], object] | tuple[int, int]], armed: bool
 ) -> None:
     session, wire = table(armed)
-    controls = Controls(Desk(session))
+    desk = Desk(session)
     session.sender.safe()
     at = 0.0
     for step in steps:
         was_armed, off = session.sender.armed, bool(session.hands.gates_off)
         before = len(wire.got)
-        if isinstance(step, str):
-            for key in [step] if step in ("up", "down", "left", "right") else step:
-                controls.press(key)
-        else:
+        if isinstance(step, tuple):
             at += 0.02
             feed(session, [f"{step[0]},{step[1]}"], at)
             fresh = wire.commands[before:]
             assert was_armed or not fresh
             assert not off or set(fresh) <= {0.0}
+        else:
+            with contextlib.suppress(StreamError):
+                step(desk)
         assert all(-150 <= command <= 150 for command in wire.commands)
         if not session.sender.armed and wire.got:
             assert wire.commands[-1] == 0
-    lines = LiveView(colour=False).picture(controls, at + 1, 80, 24)
-    assert len(lines) <= 24
-
-
-def test_space_is_always_first() -> None:
-    session, wire = table()
-    controls = Controls(Desk(session))
-    feed(session, ["900,5"] * 100, every=0.01)
-    for key in ("=", "5", " "):
-        controls.press(key)
-    assert controls.entry is None
-    assert wire.commands[-1] == 0
-
-
-def test_every_key_is_named_once_and_stands_in_the_guide() -> None:
-    signs = [sign for _, keys, _ in KEYS for sign in keys]
-    assert len(signs) == len(set(signs))
-    guide = (ROOT / "docs/motor.md").read_text("utf-8")
-    listed = re.findall(r"^\| (\S.*?) \| (.+) \|$", guide, re.M)
-    assert listed[2:] == [(shown, means) for shown, _, means in KEYS] or listed[1:] == [
-        (shown, means) for shown, _, means in KEYS
-    ]
+    shot = snapshot(desk, columns=80)
+    assert [state.drive.name for state in shot.drives] == ["motor"]
 
 
 def test_a_record_keeps_what_was_done_by_hand_and_is_still_a_log(tmp_path: Path) -> None:
@@ -349,9 +348,10 @@ def test_a_window_is_the_ends_of_what_came_in_each_column(
 def test_a_trace_draws_what_it_is_given() -> None:
     values = np.array([0.0, 0.0, 3.0, 3.0])
     window = Window(values, values, np.zeros(4, np.uint8))
-    rows = trace_rows(window, (0.0, 3.0), 4 // ACROSS, 1, lambda text, flagged: text)
-    assert rows == ["⣀⡏"[0] + rows[0][1]]
-    bits = ord(rows[0][1]) - 0x2800
+    drawn = trace_rows(window, (0.0, 3.0), 4 // ACROSS, 1, lambda text, flagged: Text(text))
+    (row,) = (line.plain for line in drawn)
+    assert row[0] == "⣀"
+    bits = ord(row[1]) - 0x2800
     assert bits & 0x01  # the third column begins at the top
     assert bits & 0x40  # and reaches down to the column before
     assert bits & 0x08  # the last is at the top
@@ -363,8 +363,8 @@ def test_flags_are_seen_without_colours() -> None:
     values = np.array([3.0, 3.0, 3.0, 3.0, np.nan, np.nan])
     window = Window(values, values, np.array([0, 0, 4, 4, 16, 16], np.uint8))
     for plain, signs in ((True, " !!"), (False, "  !")):
-        rows = trace_rows(window, (0.0, 3.0), 3, 2, lambda text, flagged: text, plain)
-        assert rows[-1] == signs
+        rows = trace_rows(window, (0.0, 3.0), 3, 2, lambda text, flagged: Text(text), plain)
+        assert rows[-1].plain == signs
 
 
 WIRES = [
@@ -430,7 +430,7 @@ def test_a_pattern_drives_its_outputs_live_and_on_the_chip() -> None:
     [
         (('"led.3"', ""), "3 different names are right"),
         (('from = "tray"', 'from = "trey"'), "the nearest right name is 'tray'"),
-        (('from = "tray"', 'from = "tray"\nslew = 5'), "beside outputs, only from and safe"),
+        (('from = "tray"', 'from = "tray"\nslew = 5'), "slew: unknown for a drive with outputs"),
         (('from = "tray"', 'from = "tray"\nsafe = [0, 1]'), "3 commands are right"),
         (("[[1, 0, 0], [0, 1, 0], [0, 0, 1]]", '["a", "b", "c"]'), "has no patterns"),
     ],
@@ -438,92 +438,3 @@ def test_a_pattern_drives_its_outputs_live_and_on_the_chip() -> None:
 def test_what_is_no_pattern_is_told(change: tuple[str, str], says: str) -> None:
     with pytest.raises(jr.errors.BenchError, match=re.escape(says)):
         jr.parse_bench(LAMPS.replace(*change))
-
-
-@pytest.fixture
-def terminal(home: Path) -> Iterator[Terminal]:
-    found = Terminal(home)
-    yield found
-    found.close()
-
-
-class Terminal:
-    """A real pseudo-terminal with the view in it."""
-
-    def __init__(self, home: Path, wide: int = 120, high: int = 40) -> None:
-        import fcntl
-        import subprocess
-        import termios
-
-        from .conftest import COMMAND
-
-        self.ours, theirs = os.openpty()
-        fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", high, wide, 0, 0))
-        env = os.environ | {"TERM": "xterm-256color", "NO_COLOR": "1"}
-        for size in ("COLUMNS", "LINES"):
-            env.pop(size, None)
-        words = [str(COMMAND), "live", "--source", "demo", "--events", "events.csv"]
-        self.process = subprocess.Popen(
-            words, cwd=home, stdin=theirs, stdout=theirs, stderr=subprocess.DEVNULL, env=env
-        )
-        os.close(theirs)
-        self.text = ""
-
-    def type(self, keys: str) -> None:
-        os.write(self.ours, keys.encode())
-
-    def shows(self, pattern: str, seconds: float = 15.0) -> str:
-        """Wait until one whole picture has this."""
-        until = time.monotonic() + seconds
-        while True:
-            pictures = self.text.split("\x1b[H")
-            for picture in reversed(pictures[1:]):
-                if re.search(pattern, picture):
-                    self.text = "\x1b[H" + pictures[-1]
-                    return picture
-            assert time.monotonic() < until, pictures[-1]
-            if select.select([self.ours], [], [], 0.1)[0]:
-                self.text += os.read(self.ours, 1 << 16).decode("utf-8", "replace")
-
-    def close(self) -> None:
-        self.process.kill()
-        self.process.wait()
-        os.close(self.ours)
-
-
-DOWN_KEY = "\x1b[B"
-
-
-def test_the_motor_guide_step_by_step(terminal: Terminal, home: Path) -> None:
-    t = terminal
-    t.shows("samples/s")
-    for keys, shown in (
-        ("t", r"−1:00 min|-1:00 min"),
-        ("t", "┤"),
-        ("-", r"30\.0 s"),
-        ("tr", "looked for anew"),
-        ("a", r"send commands to demo\? \(y/n\) "),
-        ("y", r"drives \(armed\)"),
-        (DOWN_KEY * 10, "›blower"),
-        ("=120\r", r"› ?blower +120 .*= 120"),
-        ("\x1b[C\x1b[C", "BY HAND: blower held"),
-        (">", "BY HAND: blower held"),
-        ("u", "blower released"),
-        ("fdamper\r", r"blower .*← damper"),
-        ("u", r"blower .*← draught"),
-        (DOWN_KEY * 3, "›damper"),
-        ("=0%\r", r"BY HAND: damper 198"),
-        ("=4095\r", r"BY HAND: damper 4095"),
-        ("=900%\r", "a raw value within 0 … 4095, or a value in % is right"),
-        ("u", "damper released"),
-        ("m", "mark 1"),
-        ("?", "these keys"),
-        (" ", r"(?s)GATE OFF.*GATE OFF.*GATE OFF"),
-    ):
-        t.type(keys)
-        t.shows(shown)
-    t.type("q")
-    assert t.process.wait(20) == 0
-    said = (home / "events.csv").read_text()
-    for what in ("armed", "blower,held,120", "blower,fed,damper", "flap,gate_off", "mark 1,mark"):
-        assert what in said

@@ -20,20 +20,14 @@ import termios
 import time
 from collections.abc import Callable, Iterator
 from functools import partial
-from io import FileIO
 from pathlib import Path
 
-import numpy as np
 import pytest
 
 from jetruler import demo, load_bench
-from jetruler.cli.live_keys import Controls
-from jetruler.cli.live_view import LiveView
 from jetruler.core.model.stream import Stream
 from jetruler.demo.stand_in import Board, Fault
-from jetruler.live.desk import Desk
 from jetruler.live.lines import LONGEST, Lines
-from jetruler.live.outlet import Outlet
 from jetruler.live.parse import Parser
 from jetruler.live.sender import Sender
 from jetruler.live.sources import Nowhere as Wire
@@ -612,21 +606,6 @@ def test_rows_that_nobody_took_are_counted(start: Start, home: Path) -> None:
     assert 20_000 <= got.count(b"\n") - 1 + int(lost[1]) <= 20_000 + (1 << 16) / 40
 
 
-def test_an_outlet_shows_only_the_newest() -> None:
-    ours, theirs = os.pipe()
-    fcntl.fcntl(theirs, fcntl.F_SETPIPE_SZ, 4096)
-    outlet = Outlet(FileIO(theirs, "wb", closefd=False), lossless=False)
-    outlet.put(b"x" * 8192, 1)
-    time.sleep(0.05)
-    for i in range(100):
-        outlet.show(b"frame %d" % i)
-    got = os.read(ours, 1 << 16)
-    while not got.endswith(b"frame 99"):
-        got += os.read(ours, 1 << 16)
-    assert got.count(b"frame") <= 2
-    assert outlet.close(5)
-
-
 def test_the_view_in_a_terminal(start: Start, home: Path) -> None:
     (home / "bench.toml").write_bytes(demo.read("bench.toml"))
     ours, theirs = os.openpty()
@@ -660,31 +639,45 @@ def test_the_view_in_a_terminal(start: Start, home: Path) -> None:
     assert live.wait(20) == 0
 
 
-def test_the_view_fits_its_window(start: Start, home: Path) -> None:
-    from jetruler.benchfile.load import load_bench
-    from jetruler.live.session import Parts, Session, stream_for
-    from jetruler.live.sources import source_named
+def test_keys_work_while_data_comes_through_a_pipe(start: Start, home: Path) -> None:
+    """The terminal is the controlling one; standard input is a pipe that never ends."""
+    ours, theirs = os.openpty()
+    fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", 24, 80, 0, 0))
+    reading, writing = os.pipe()
+    live = start(
+        "--source", "-", stdin=reading, stdout=theirs, stderr=theirs, start_new_session=True,
+        env=os.environ | {"TERM": "xterm-256color"},
+        preexec_fn=lambda: fcntl.ioctl(1, termios.TIOCSCTTY, 0),
+    )  # fmt: skip
+    os.close(theirs)
+    got, until = b"", time.monotonic() + 20
+    while b"live for" not in got:
+        assert time.monotonic() < until, got[-3000:]
+        with contextlib.suppress(OSError):
+            os.write(writing, b"100,200\n")
+        if select.select([ours], [], [], 0.05)[0]:
+            got += os.read(ours, 1 << 16)
+    os.write(ours, b"q")
+    while live.poll() is None and time.monotonic() < until + 20:
+        if select.select([ours], [], [], 0.05)[0]:
+            with contextlib.suppress(OSError):
+                os.read(ours, 1 << 16)
+    assert live.wait(1) == 0
+    os.close(writing)
 
-    (home / "b.toml").write_bytes(demo.read("bench.toml"))
-    bench = load_bench(home / "b.toml")
-    stream = stream_for(bench)
-    session = Session(Parts("b.toml", bench, stream, source_named("none", stream, False), {}))
-    for i, line in enumerate(demo.read("roast.csv").splitlines()[1:400]):
-        cells = line.rsplit(b",", 1)[0] + b"\n"
-        session.station.take(cells, np.array([i / 5]), 0.0)
-    view = LiveView(colour=False)
-    for width, height in ((80, 24), (40, 10), (141, 44), (20, 4), (300, 90)):
-        lines = view.picture(Controls(Desk(session)), session.progress.started + 1, width, height)
-        assert len(lines) <= height
-        assert all(len(line) <= width for line in lines)
-    text = "\n".join(view.picture(Controls(Desk(session)), 0, 80, 24))
-    assert "damper" in text
-    assert "198…" in text
-    assert "▲" in text
-    assert "═" in text
-    assert "flap" in text
-    assert "charge" in text
-    assert "disarmed" in text
+
+@pytest.mark.parametrize("term", ["dumb", "unknown"])
+def test_a_terminal_that_cannot_show_it_gets_rows(start: Start, term: str) -> None:
+    ours, theirs = os.openpty()
+    more = {"stdin": theirs, "stdout": theirs, "env": os.environ | {"TERM": term}}
+    live = start("--source", "demo", "--duration", "2 s", **more)
+    got = b""
+    while live.poll() is None:
+        if select.select([ours], [], [], 0.1)[0]:
+            got += os.read(ours, 1 << 16)
+    assert b"\x1b[" not in got
+    assert live.stderr is not None
+    assert b"aligned rows instead of the view: TERM is " in live.stderr.read()
 
 
 def test_faults_of_the_board() -> None:

@@ -11,13 +11,13 @@ from pathlib import Path
 import pytest
 
 from jetruler import demo, load_bench
-from jetruler.cli.live_keys import Controls
-from jetruler.cli.live_view import LiveView
+from jetruler.cli.live_draw import ruler_rows
 from jetruler.core.model.stream import Stream
 from jetruler.demo.stand_in import Board, Fault
 from jetruler.live.desk import Desk
 from jetruler.live.saved import Saved
 from jetruler.live.session import Parts, Session
+from jetruler.live.snapshot import snapshot
 from jetruler.live.stream_errors import SourceEnded, SourceGone
 
 from .conftest import Cli
@@ -156,25 +156,21 @@ def test_the_view_says_what_is_so(parts: Parts) -> None:
     script(parts, *board_lines(40, "open:ch0@38"), b"1,2,3\n")
     session = Session(parts)
     session.run()
-    view = LiveView(colour=False)
-    lines = view.picture(Controls(Desk(session)), session.progress.started + 1.0, 80, 24)
-    text = "\n".join(lines)
-    assert lines[0].startswith("Roaster bench · script")
-    assert lines[0].endswith("1 bad line (fields 1)")
-    bean = next(line for line in lines if line.startswith("bean "))
-    assert bean.split()[1:4] == ["4095", "3.300", "V"]
-    assert "no value" in bean
-    assert "flags: bean high_rail" in text
-    loose = next(line for line in lines if line.startswith("loose"))
-    assert "ON  since" in loose
-    assert any(line.startswith("flap") and "SAFE" in line for line in lines)
-    assert "drives (armed)" in text
-    tall = view.picture(Controls(Desk(session)), session.progress.started + 1.0, 120, 50)
-    assert sum("▼" in line for line in tall) == 8  # both edges of every ruler
-    assert any("250" in line and "100" in line for line in tall)
-    now = session.progress.started + 1.0
-    coloured = LiveView(colour=True).picture(Controls(Desk(session)), now, 80, 24)
-    assert any("\x1b[" in line for line in coloured)
+    shot = snapshot(Desk(session))
+    assert shot.source == "script"
+    assert shot.bad == "1 bad line (fields 1)"
+    bean = shot.channel("bean")
+    assert bean is not None
+    assert (bean.count, round(bean.volts, 3)) == (4095, 3.3)
+    assert "no value" in ruler_rows(bean, 80, 1, chosen=False)[0].plain
+    assert any("bean high_rail" in note for note in shot.notes)
+    (loose,) = (state for state in shot.trips if state.trip.name == "loose")
+    assert loose.on
+    flap = shot.drive("flap")
+    assert flap is not None
+    assert flap.safe == "trip loose"
+    assert shot.armed
+    assert "loose on" in [line.partition("  ")[2] for line in shot.log]
 
 
 class Editor(Script):

@@ -205,29 +205,30 @@ def test_ports_of_windows(cli: Cli, name: str, is_port: bool) -> None:
         assert "there is no such file or port" in cli("live", "--source", name).stderr
 
 
-@pytest.mark.parametrize(
-    ("typed", "found"),
-    [("q", ["q"]), ("\x1b[A\x1bOBr", ["up", "down", "r"]), ("\x1b", ["\x1b"]), ("é", ["é"])],
-)
-def test_keys_of_a_terminal(typed: str, found: list[str]) -> None:
-    assert terminal._named(typed) == found
+@pytest.mark.parametrize("name", ["/dev/no-such-terminal", "/dev/null/x"])
+def test_without_a_terminal_there_is_no_keyboard(
+    monkeypatch: pytest.MonkeyPatch, name: str
+) -> None:
+    monkeypatch.setattr(os, "ctermid", lambda: name)
+    monkeypatch.setattr(sys, "stdin", None)
+    assert not terminal.has_keyboard()
 
 
-def test_keys_of_a_console(monkeypatch: pytest.MonkeyPatch) -> None:
-    typed = list("a\xe0H\x00Pq\x03\xe0\x85")
-    console = SimpleNamespace(kbhit=lambda: bool(typed), getwch=lambda: typed.pop(0))
-    for hidden in ("termios", "tty"):
-        monkeypatch.setitem(sys.modules, hidden, None)
-    monkeypatch.setitem(sys.modules, "msvcrt", console)
-    with terminal.keys() as keyboard:
-        assert keyboard.pressed() == ["a", "up", "down", "q", terminal.ENDED]
-        assert keyboard.pressed() == []
-
-
-@pytest.mark.usefixtures("windows")
-def test_a_console_learns_escapes() -> None:
-    terminal.allow_escapes()
-    assert ctypes.windll.kernel32.mode == 4  # type: ignore[attr-defined]
+@pytest.mark.skipif(not hasattr(os, "openpty"), reason="a pseudo-terminal")
+def test_a_terminal_stands_in_for_a_pipe_and_gives_it_back(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    ours, theirs = os.openpty()
+    monkeypatch.setattr(os, "ctermid", lambda: os.ttyname(theirs))
+    monkeypatch.setattr(sys, "stdin", None)
+    assert terminal.has_keyboard()
+    before = os.fstat(0)
+    with terminal.keyboard():
+        assert os.isatty(0)
+        assert os.ttyname(0) == os.ttyname(theirs)
+    assert os.fstat(0) == before
+    os.close(ours)
+    os.close(theirs)
 
 
 @pytest.mark.usefixtures("windows")

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import os
-import shutil
 import sys
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager, nullcontext
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -21,10 +20,8 @@ from ..core.model.result import TextTable
 from ..core.model.text import number
 from ..files import keep_apart
 from ..system.signals import on_rest
-from ..system.terminal import allow_escapes, keys
+from ..system.terminal import has_keyboard, keyboard
 from .common import bench_option, folder_of, load
-from .live_keys import Controls
-from .live_view import LiveView
 from .streams import echo, encoded, raw_stdout, show
 
 if TYPE_CHECKING:
@@ -33,9 +30,6 @@ if TYPE_CHECKING:
     from ..live.outlet import Outlet
     from ..live.session import Parts, Session
     from ..live.sources import Source
-
-#: The alternate screen on, cursor off, no line wrapping; and back.
-BEGIN, END = b"\x1b[?1049h\x1b[?25l\x1b[?7l", b"\x1b[?7h\x1b[?25h\x1b[?1049l"
 
 
 @click.command()
@@ -71,23 +65,40 @@ def command(bench_path: str, **options: Any) -> None:
     jetruler live --source /dev/ttyACM0 --arm
     """
     asked = LiveOptions(**options)
+    if asked.looked_at and asked.why_no_view:
+        echo(f"aligned rows instead of the view: {asked.why_no_view}", err=True)
+        asked = replace(asked, plain=True)
     lasting = None if asked.how_long is None else _lasting(asked.how_long)
     if asked.as_json and asked.plain:
         raise JetRulerError("--json and --plain: one of them is right")
+    from ..live.session import Session
+
     parts = _parts(bench_path, asked)
     source, viewing = parts.source, asked.viewing
-    with _outlet(source.lossless and not parts.armed) as outlet, _events(asked, parts) as events:
-        session = _run(replace(parts, outlet=outlet, events=events), viewing, outlet, lasting)
-        if session.progress.ended and source.lossless and not session.progress.stopped:
-            with contextlib.suppress(KeyboardInterrupt):
-                outlet.drain()
-        lasted = time.monotonic() - session.progress.started
-    if session.progress.ended and not session.station.rows:
+    with _events(asked, parts) as events:
+        parts = replace(parts, events=events)
+        if viewing:
+            return _view(parts, lasting)
+        with _outlet(source.lossless and not parts.armed) as outlet:
+            session = _until_stopped(Session(replace(parts, outlet=outlet)), lasting)
+            if session.progress.ended and source.lossless and not session.progress.stopped:
+                with contextlib.suppress(KeyboardInterrupt):
+                    outlet.drain()
+            lasted = time.monotonic() - session.progress.started
+    _end(session, lasted, outlet)
+
+
+def _end(session: Session, lasted: float, outlet: Outlet | None) -> None:
+    """Say what was seen and what was lost."""
+    source = session.parts.source
+    progress = session.progress
+    if progress.ended and not progress.stopped and not session.station.rows:
         kinds = ", ".join(f"{kind} {n}" for kind, n in sorted(session.bad.items()))
         bad = f"; no line was one: {kinds}" if kinds else ", and without a line"
         raise JetRulerError(f"{source.name}: the stream ended without a sample{bad}")
     _summary(session, lasted, outlet)
-    if parts.recorder is not None and parts.recorder.failure:
+    recorder = session.parts.recorder
+    if recorder is not None and recorder.failure:
         sys.exit(1)
 
 
@@ -117,10 +128,23 @@ class LiveOptions:
         return self.source_name or ("demo" if sys.stdin.isatty() else "-")
 
     @property
-    def viewing(self) -> bool:
+    def looked_at(self) -> bool:
         """Whether somebody looks at a terminal."""
-        rows = self.as_json or self.plain
-        return sys.stdout.isatty() and not rows and os.environ.get("TERM") != "dumb"
+        return sys.stdout.isatty() and not self.as_json and not self.plain
+
+    @property
+    def why_no_view(self) -> str:
+        """Why a terminal cannot show the view, in words; empty where it can."""
+        if os.environ.get("TERM") in ("dumb", "unknown"):
+            return f"TERM is {os.environ['TERM']}"
+        if not sys.stderr.isatty():
+            return "standard error is no terminal"
+        return "" if has_keyboard() else "there is no keyboard"
+
+    @property
+    def viewing(self) -> bool:
+        """Whether the view is shown."""
+        return self.looked_at and not self.why_no_view
 
     def stream(self, bench: Bench) -> Stream:
         """How lines come in. Raises `StreamError`."""
@@ -234,29 +258,17 @@ def _outlet(lossless: bool) -> Iterator[Outlet]:
         outlet.close(timeout=5.0 if lossless else 1.0)
 
 
-def _run(parts: Parts, viewing: bool, outlet: Outlet, lasting: float | None) -> Session:
-    """Run to the end; Ctrl-C and q are the usual ways there."""
-    from ..live.desk import Desk
+def _view(parts: Parts, lasting: float | None) -> None:
+    """The view, with its keys, until the stream ends or somebody ends it."""
     from ..live.session import Session
+    from .live_app import run
 
-    if not viewing:
-        return _until_stopped(Session(parts), lasting)
-    view = LiveView(colour=not os.environ.get("NO_COLOR"))
-    controls: list[Controls] = []
-    keyed = sys.stdin.isatty() and parts.source.name != "standard input"
-    with _screen(outlet), keys() if keyed else nullcontext() as keyboard:
-
-        def show(session: Session) -> None:
-            if not controls:
-                controls.append(Controls(Desk(session), next(iter(session.bench.channels))))
-            for key in keyboard.pressed() if keyboard is not None else ():
-                controls[0].press(key)
-            size = shutil.get_terminal_size()
-            lines = view.picture(controls[0], time.monotonic(), size.columns, size.lines)
-            picture = "\x1b[H\x1b[K" + "\r\n\x1b[K".join(lines) + "\x1b[J"
-            outlet.show(encoded(picture))
-
-        return _until_stopped(Session(replace(parts, rows=None, show=show)), lasting)
+    session = Session(replace(parts, rows=None, handled=True, viewed=True))
+    with keyboard():
+        code, session.progress.stopped = run(session, lasting)
+    _end(session, time.monotonic() - session.progress.started, None)
+    if code:
+        sys.exit(code)
 
 
 def _until_stopped(session: Session, lasting: float | None) -> Session:
@@ -270,19 +282,7 @@ def _until_stopped(session: Session, lasting: float | None) -> Session:
     return session
 
 
-@contextmanager
-def _screen(outlet: Outlet) -> Iterator[None]:
-    """The alternate screen; it is put back."""
-    allow_escapes()
-    outlet.put(BEGIN, 0)
-    try:
-        yield
-    finally:
-        if outlet.error is None:
-            outlet.put(END, 0)
-
-
-def _summary(session: Session, lasted: float, outlet: Outlet) -> None:
+def _summary(session: Session, lasted: float, outlet: Outlet | None) -> None:
     """What was seen and what was lost, to stderr."""
     rows = []
     for name, seen in session.station.seen.items():
@@ -298,7 +298,7 @@ def _summary(session: Session, lasted: float, outlet: Outlet) -> None:
         echo(note, err=True)
 
 
-def _notes(session: Session, lasted: float, outlet: Outlet) -> Iterator[str]:
+def _notes(session: Session, lasted: float, outlet: Outlet | None) -> Iterator[str]:
     yield f"{session.station.rows} samples in {lasted:.1f} s"
     if session.skipped:
         yield session.skipped
@@ -310,7 +310,8 @@ def _notes(session: Session, lasted: float, outlet: Outlet) -> Iterator[str]:
         yield f"the source was gone {session.progress.returns} times"
     if session.feed.lost:
         yield f"{session.feed.lost} bytes came faster than they could be read, and were lost"
-    yield from _unwritten(session, outlet)
+    if outlet is not None:
+        yield from _unwritten(session, outlet)
     recorder = session.parts.recorder
     if recorder is not None and recorder.failure:
         yield f"{recorder.failure}; {recorder.missed} bytes are not recorded"

@@ -48,12 +48,21 @@ def let_go() -> None:
 
 def as_shown(text: str) -> str:
     """The text as standard output will show it: what is laid out in columns is measured so."""
-    return text if text.isascii() else encoded(text).decode(sys.stdout.encoding or "utf-8")
+    return text if text.isascii() else encoded(text).decode(encoding())
 
 
 def encoded(text: str) -> bytes:
     """The text as standard output will have it."""
-    return text.encode(sys.stdout.encoding or "utf-8", PLAIN)
+    return text.encode(encoding(), PLAIN)
+
+
+def encoding() -> str:
+    """The encoding of standard output; that of standard error while the live view stands there and
+    takes what is printed."""
+    for stream in (sys.stdout, sys.__stderr__):
+        if found := getattr(stream, "encoding", None):
+            return str(found)
+    return "utf-8"
 
 
 class _Stream(Console):

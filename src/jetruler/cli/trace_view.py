@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import math
-import sys
 from collections.abc import Callable
 
 import numpy as np
+from rich.text import Text
 
 from ..core.arrays import Array, Truths
 from ..core.laws.zones import Zones
 from ..core.model.channel import Channel
 from ..live.history import Window
+from .streams import encoding
 
 #: Dots across and down in one cell, and the bit of each.
 ACROSS, DOWN = 2, 4
@@ -19,7 +20,7 @@ _BITS = np.array([[0x01, 0x08], [0x02, 0x10], [0x04, 0x20], [0x40, 0x80]])
 _BRAILLE = 0x2800
 
 #: Styles a text: red where flagged.
-Style = Callable[[str, bool], str]
+Style = Callable[[str, bool], Text]
 
 
 def ends_of(window: Window, channel: Channel) -> tuple[float, float] | None:
@@ -44,7 +45,7 @@ def trace_rows(
     height: int,
     style: Style,
     plain: bool = False,
-) -> list[str]:
+) -> list[Text]:
     """The rows of a trace. window: with two columns for each cell across.
 
     A column of dots reaches from the lowest to the highest value that came in its time, and on to
@@ -114,22 +115,22 @@ def _block(code: int) -> str:
 
 def _has(signs: str) -> bool:
     try:
-        signs.encode(sys.stdout.encoding or "utf-8")
+        signs.encode(encoding())
     except (UnicodeEncodeError, LookupError):
         return False
     return True
 
 
-def _styled(signs: list[str], flagged: Truths, style: Style) -> str:
+def _styled(signs: list[str], flagged: Truths, style: Style) -> Text:
     """The row, in stretches that are flagged or not."""
-    parts = []
+    parts: list[Text] = []
     start = 0
     flags = flagged.tolist()
     for i in range(1, len(signs) + 1):
         if i == len(signs) or flags[i] != flags[start]:
             parts.append(style("".join(signs[start:i]), flags[start]))
             start = i
-    return "".join(parts)
+    return Text.assemble(*parts)
 
 
 def moments(turns: list[tuple[float, str, bool]], now: float, span: float, width: int) -> str:

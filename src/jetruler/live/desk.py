@@ -161,15 +161,24 @@ class Desk:
 
     def write_ends(self, channel: str) -> str:
         """Put these ends into the bench file as marks, and return the lines that it has now."""
-        path = self.session.parts.bench_path
-        if path is None:
-            raise StreamError("there is no bench file to write the marks into")
-        ends, at_low, at_high = self.ends(channel)
+        self._bench_path()
+        return self.write_marks(channel, *self.ends(channel))
+
+    def write_marks(self, channel: str, ends: Ends, at_low: float, at_high: float) -> str:
+        """Put ends that somebody has seen into the bench file as marks, and return the lines that
+        it has now."""
+        path = self._bench_path()
         from ..benchfile.edit import write_marks
 
         change = write_marks(path, channel, ends.marks(at_low, at_high))
         self._note(channel, "marks", ends.line(at_low, at_high))
         return change.after
+
+    def _bench_path(self) -> str:
+        path = self.session.parts.bench_path
+        if path is None:
+            raise StreamError("there is no bench file to write the marks into")
+        return path
 
     def mark(self, text: str = "") -> int:
         """Mark this moment, in the record and the events; its number is returned."""

@@ -18,8 +18,10 @@ from ..logs.output import Output
 from .desk import Desk
 from .notes import LiveEvents
 from .record import Recorder
+from .runner import Runner
 from .session import Session
 from .sources import Source, reached, takes_commands
+from .station import LiveBatch
 from .stream_errors import StreamError
 from .stream_samples import LiveSample, parts_for, samples_of
 
@@ -108,18 +110,17 @@ class Live:
         self._desk = Desk(self._session)
         self._samples: deque[LiveSample] = deque()
         self._change = threading.Condition()
-        self._error: BaseException | None = None
         self._ended = False
-        self._thread = threading.Thread(target=self._work, name="jetruler-live", daemon=True)
+        self._runner = Runner(self._session, self._take, self._end)
         self.latest: LiveSample | None = None
         """The last sample, None before the first."""
         self.dropped = 0
         """Samples that nobody fetched in time."""
 
     def __enter__(self) -> Live:
-        if self._thread.ident is not None:
+        if self._runner.started:
             raise StreamError("this stream has been entered already; make a new jr.Live")
-        self._thread.start()
+        self._runner.start()
         return self
 
     def __exit__(
@@ -130,18 +131,15 @@ class Live:
     ) -> None:
         self.stop()
         self._files.close()
-        if kind is None and self._error is not None:
-            raise self._error
+        if kind is None and self._runner.error is not None:
+            raise self._runner.error
         if self._session.skipped:
             name = self._session.parts.source.name
             warnings.warn(f"{name}: {self._session.skipped}", stacklevel=2)
 
     def stop(self) -> None:
         """End the stream: every drive is sent its safe value."""
-        self._session.progress.ended = True
-        self._session.feed.wake()
-        if self._thread.is_alive():
-            self._thread.join(timeout=10.0)
+        self._runner.stop()
 
     def __iter__(self) -> Iterator[LiveSample]:
         """The samples as they come, until the stream ends."""
@@ -150,24 +148,22 @@ class Live:
                 while not self._samples and not self._ended:
                     self._change.wait(0.2)
                 if not self._samples:
-                    if self._error is not None:
-                        raise self._error
+                    if self._runner.error is not None:
+                        raise self._runner.error
                     return
                 sample = self._samples.popleft()
             yield sample
 
-    def _work(self) -> None:
-        try:
-            for batch in self._session.batches():
-                with self._change:
-                    self._samples.extend(samples_of(batch))
-                    while len(self._samples) > WAITING:
-                        self._samples.popleft()
-                        self.dropped += 1
-                    self.latest = self._samples[-1] if self._samples else self.latest
-                    self._change.notify_all()
-        except BaseException as error:  # to be raised where it is waited for
-            self._error = error
+    def _take(self, batch: LiveBatch) -> None:
+        with self._change:
+            self._samples.extend(samples_of(batch))
+            while len(self._samples) > WAITING:
+                self._samples.popleft()
+                self.dropped += 1
+            self.latest = self._samples[-1] if self._samples else self.latest
+            self._change.notify_all()
+
+    def _end(self) -> None:
         with self._change:
             self._ended = True
             self._change.notify_all()

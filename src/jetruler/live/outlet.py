@@ -34,7 +34,6 @@ class Outlet:
         self._pieces: deque[tuple[bytes, int]] = deque()
         self._under_way = memoryview(b"")
         self._waiting = 0
-        self._frame: bytes | None = None
         self._closing = False
         self._change = threading.Condition()
         self._thread = threading.Thread(target=self._work, name="jetruler-writer", daemon=True)
@@ -53,14 +52,6 @@ class Outlet:
                 return
             self._pieces.append((data, rows))
             self._waiting += len(data)
-            self._change.notify_all()
-
-    def show(self, frame: bytes) -> None:
-        """Write this picture, unless a newer one comes before its turn."""
-        with self._change:
-            if self.error is not None:
-                raise self.error
-            self._frame = frame
             self._change.notify_all()
 
     def drain(self) -> None:
@@ -87,21 +78,16 @@ class Outlet:
     def _work(self) -> None:
         while True:
             with self._change:
-                while not (self._pieces or self._frame or self._closing):
+                while not (self._pieces or self._closing):
                     self._change.wait()
-                if not (self._pieces or self._frame):
+                if not self._pieces:
                     return
                 rows = b"".join(data for data, _ in self._pieces)
-                if self._pieces:
-                    self._pieces.clear()
-                    view = memoryview(rows)
-                    self._under_way = view
-                else:
-                    view, self._frame = memoryview(self._frame or b""), None
+                self._pieces.clear()
+                view = self._under_way = memoryview(rows)
             try:
                 while view:
-                    if rows:
-                        self._under_way = view
+                    self._under_way = view
                     written = self._file.write(view[:AT_ONCE])
                     if written is None:  # a pipe that never waits, and is full
                         time.sleep(FULL)

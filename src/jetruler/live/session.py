@@ -38,6 +38,8 @@ Answer = TypeVar("Answer")
 
 #: Seconds between two looks at the bench file, and between two decisions while nothing comes.
 LOOK_AGAIN, TICK = 0.25, 0.1
+#: Lines of the log that are kept.
+LOG = 200
 #: Seconds in which the last safe values are tried again, if the wire did not take them.
 LAST_TRY = 2.0
 
@@ -90,10 +92,10 @@ class Parts:
     outlet: Outlet | None = None
     events: LiveEvents | None = None
     rows: Callable[[Bench], Rows] | None = None
-    show: Callable[[Session], None] | None = None
     handled: bool = False
     """Whether hands may come while it runs: silence then matters, and the last minutes are kept."""
-    frame_every: float = 1 / 60
+    viewed: bool = False
+    """Whether a view shows what it says; else it goes to standard error."""
     interval: float | None = None
     """Seconds between two samples, where a recorded stream shows it."""
 
@@ -110,7 +112,7 @@ class Session:
             parts.bench,
             parts.stream,
             self.hands,
-            keeps=self._by_hand,
+            keeps=parts.handled,
             holds=parts.source.lossless and not self._follows(),
             interval=parts.interval,
         )
@@ -120,7 +122,7 @@ class Session:
         self._stale_after = seconds(parts.stream.stale)
         if self._silence_matters():
             self.station.stale_after = self._stale_after
-        self._last_decision = self._last_look = self._last_frame = now
+        self._last_decision = self._last_look = now
         self._saved = Saved(parts.bench_path) if parts.bench_path is not None else None
         self._reading: Rereading | None = None
         self._rows = parts.rows(parts.bench) if parts.rows is not None else None
@@ -128,7 +130,6 @@ class Session:
             parts.outlet.put(self._rows.header(), 0)
         self.pause_asked = False
         """Whether somebody wants the whole program to rest: with Ctrl-Z."""
-        self._show_soon = True
         self._asked: queue.SimpleQueue[Callable[[], object]] = queue.SimpleQueue()
         self._thread: int | None = None
         self._file_bench = parts.bench
@@ -136,6 +137,9 @@ class Session:
         """That of the last sample, as outputs have it."""
         self._safe: set[str] = set()
         self._new: list[LiveBatch] = []
+        self.log: deque[str] = deque(maxlen=LOG)
+        """What happened, with the source's time, newest last."""
+        self._last_noted = ("", "")
 
     @property
     def bad(self) -> Counter[str]:
@@ -154,10 +158,6 @@ class Session:
     def elapsed(self) -> float:
         """Seconds since the start."""
         return time.monotonic() - self.progress.started
-
-    @property
-    def _by_hand(self) -> bool:
-        return self.parts.handled or self.parts.show is not None
 
     @property
     def bench(self) -> Bench:
@@ -191,7 +191,6 @@ class Session:
                 if now - self._last_look >= LOOK_AGAIN:
                     self._last_look = now
                     self._look_at_bench()
-                self._frame(now)
                 yield from self._fresh()
             self._work([Arrival(self.lines.ended(), time.monotonic())])
             self._decided(self.station.flush())
@@ -222,9 +221,13 @@ class Session:
             except BaseException as error:
                 answer.set_exception(error)
 
-        self._asked.put(work)
-        self.feed.wake()
+        self.post(work)
         return answer.result()
+
+    def post(self, action: Callable[[], object]) -> None:
+        """Have the thread that runs the session do something, without waiting for it."""
+        self._asked.put(action)
+        self.feed.wake()
 
     def _obey(self) -> None:
         """What other threads asked for."""
@@ -248,15 +251,20 @@ class Session:
         """Decide at once, by what was read last: a hand does not wait for the next sample."""
         off = self.hands.gates_off
         self.sender.send({name: self.bench.drives[name].safe for name in off})
-        self._show_soon = True
 
     def noted(self, name: str, what: str, value: str) -> None:
         """Something was done by hand: for the record and the events."""
+        if self._last_noted == (name, what) and self.log:
+            self.log.pop()  # what moves in many small steps is one line
+        self._last_noted = (name, what)
+        self._log(" ".join(part for part in (name, what, value) if part))
         if self.parts.recorder is not None:
             self.parts.recorder.note(" ".join(part for part in (what, name, value) if part))
         if self.parts.events is not None:
             self.parts.events.note(self._time, name, what, value)
-        self._show_soon = True
+
+    def _log(self, text: str) -> None:
+        self.log.append(f"{self._time}  {text}")
 
     def _fresh(self) -> list[LiveBatch]:
         """What was decided since the last time."""
@@ -266,10 +274,14 @@ class Session:
     def _pause(self) -> None:
         """Rest, with every drive safe; what comes later starts from there."""
         self.pause_asked = False
-        self.sender.safe()
-        self.sender.insist(LAST_TRY)
+        self.make_safe()
         rest()
         self._go_stale(time.monotonic())
+
+    def make_safe(self) -> None:
+        """Send every drive its safe value, tried for some time."""
+        self.sender.safe()
+        self.sender.insist(LAST_TRY)
 
     def _work(self, arrivals: list[Arrival]) -> None:
         parts: list[tuple[bytes, float]] = []
@@ -300,9 +312,12 @@ class Session:
             self.progress.stale, self.progress.why_gone = False, ""
             self._last_decision = time.monotonic()
             self.sender.send({name: float(v[-1]) for name, v in batch.decided.drives.items()})
-            self._show_soon = True
             self._say_what_is_safe()
             self._time = batch.times[-1].as_py()
+            for event in batch.decided.events:
+                state = "on" if event.on else "off"
+                self._last_noted = ("", "")
+                self.log.append(f"{batch.times[event.sample].as_py()}  {event.trip.name} {state}")
             if self.parts.events is not None:
                 self.parts.events.add(self.bench, batch)
             if self.parts.outlet is not None and self._rows is not None:
@@ -328,7 +343,7 @@ class Session:
         elif arrival.news == "gone":
             if self.progress.connected:
                 self.progress.returns += 1
-            if self.parts.show is None and self.progress.why_gone != arrival.why:
+            if not self.parts.viewed and self.progress.why_gone != arrival.why:
                 name = self.parts.source.name
                 print(f"jetruler: {name}: {arrival.why}; trying again", file=sys.stderr, flush=True)
             self.progress.connected, self.progress.why_gone = False, arrival.why
@@ -349,7 +364,7 @@ class Session:
     def _follows(self) -> bool:
         """Whether silence means anything: a pipe or a file may rest as long as it likes, unless
         somebody waits for its samples."""
-        return self.sender.armed or self._by_hand
+        return self.sender.armed or self.parts.handled
 
     def _go_stale(self, now: float) -> None:
         if isinstance(self.parts.source, Nowhere):
@@ -358,7 +373,6 @@ class Session:
         decided = self.station.silent(max(0.0, now - self._last_decision))
         self._last_decision = now
         self.sender.send({name: float(v[-1]) for name, v in decided.drives.items()})
-        self._show_soon = True
 
     def _look_at_bench(self) -> None:
         """Read the bench file again if it was saved; a broken one changes nothing."""
@@ -386,18 +400,10 @@ class Session:
 
     def _say(self, message: str) -> None:
         self.progress.message = message
-        self._show_soon = True
-        if self.parts.show is None:
+        self._last_noted = ("", "")
+        self._log(message)
+        if not self.parts.viewed:
             print(f"jetruler: {printable(message, 1000)}", file=sys.stderr, flush=True)
-
-    def _frame(self, now: float) -> None:
-        show = self.parts.show
-        if show is None:
-            return
-        since = now - self._last_frame
-        if (self._show_soon and since >= self.parts.frame_every) or since >= 0.25:
-            self._last_frame, self._show_soon = now, False
-            show(self)
 
 
 def _columns(bench: Bench) -> list[str]:

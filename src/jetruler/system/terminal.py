@@ -1,93 +1,42 @@
-"""Single keys and escape sequences of a terminal: of POSIX, and of a Windows console."""
+"""The terminal that somebody sits at, also while data comes through a pipe."""
 
 from __future__ import annotations
 
 import os
-import select
+import sys
 from collections.abc import Iterator
-from contextlib import contextmanager
-from typing import Any, Protocol
+from contextlib import contextmanager, suppress
 
-#: What stands for the end of the keyboard: Ctrl-D.
-ENDED = "\x04"
-
-#: Keys that send more than one sign: on POSIX behind Esc, in a console behind "\x00" or "\xe0".
-_ESCAPES = {"[A": "up", "[B": "down", "[C": "right", "[D": "left"}
-_ESCAPES |= {"OA": "up", "OB": "down", "OC": "right", "OD": "left"}
-_SCAN_CODES = {"H": "up", "P": "down", "M": "right", "K": "left"}
-
-_STDOUT, _ESCAPES_ON = -11, 4
+#: Its name where no function tells it: the console of a Windows program.
+CONSOLE = "CONIN$"
 
 
-class Keys(Protocol):
-    """The keyboard, key by key."""
-
-    def pressed(self) -> list[str]:
-        """The keys since the last call: signs, and "up", "down", "left", "right". Never waits."""
+def _name() -> str:
+    return os.ctermid() if hasattr(os, "ctermid") else CONSOLE
 
 
-class _PosixKeys:
-    def pressed(self) -> list[str]:
-        found: list[str] = []
-        while select.select([0], [], [], 0)[0]:
-            data = os.read(0, 256)
-            if not data:
-                return [*found, ENDED]
-            found += _named(data.decode("utf-8", "replace"))
-        return found
-
-
-class _ConsoleKeys:
-    def __init__(self, msvcrt: Any) -> None:
-        self._msvcrt = msvcrt
-
-    def pressed(self) -> list[str]:
-        found: list[str] = []
-        while self._msvcrt.kbhit():
-            sign = self._msvcrt.getwch()
-            if sign in ("\x00", "\xe0"):
-                sign = _SCAN_CODES.get(self._msvcrt.getwch(), "")
-            found.append({"\x1a": ENDED, "\x03": ENDED}.get(sign, sign))
-        return [sign for sign in found if sign]
-
-
-def _named(signs: str) -> list[str]:
-    keys: list[str] = []
-    at = 0
-    while at < len(signs):
-        name = _ESCAPES.get(signs[at + 1 : at + 3]) if signs[at] == "\x1b" else None
-        keys.append(name or signs[at])
-        at += 3 if name else 1
-    return keys
+def has_keyboard() -> bool:
+    """Whether there is a terminal to type at: standard input, or the one behind a pipe."""
+    if sys.stdin is not None and sys.stdin.isatty():
+        return True
+    with suppress(OSError):
+        os.close(os.open(_name(), os.O_RDWR))
+        return True
+    return False
 
 
 @contextmanager
-def keys() -> Iterator[Keys]:
-    """Single keys instead of lines, until it is left."""
-    try:
-        import termios
-        import tty
-    except ImportError:
-        import msvcrt
-
-        yield _ConsoleKeys(msvcrt)
+def keyboard() -> Iterator[None]:
+    """Put the terminal in the place of standard input, until it is left. Whoever reads a pipe there
+    has a descriptor of its own by then."""
+    if sys.stdin is not None and sys.stdin.isatty():
+        yield
         return
-    before = termios.tcgetattr(0)
-    tty.setcbreak(0, termios.TCSANOW)
+    kept, terminal = os.dup(0), os.open(_name(), os.O_RDWR)
+    os.dup2(terminal, 0)
+    os.close(terminal)
     try:
-        yield _PosixKeys()
+        yield
     finally:
-        termios.tcsetattr(0, termios.TCSANOW, before)  # never wait for a reader
-
-
-def allow_escapes() -> None:
-    """Have a Windows console understand escape sequences; every other terminal does."""
-    import ctypes
-
-    windll = getattr(ctypes, "windll", None)
-    if windll is None:
-        return
-    kernel, mode = windll.kernel32, ctypes.c_ulong()
-    handle = kernel.GetStdHandle(_STDOUT)
-    if kernel.GetConsoleMode(handle, ctypes.byref(mode)):
-        kernel.SetConsoleMode(handle, mode.value | _ESCAPES_ON)
+        os.dup2(kept, 0)
+        os.close(kept)

@@ -1,0 +1,649 @@
+"""The live view: widgets over snapshots of a session that runs in its own thread.
+
+Nothing here waits for the session and nothing there waits for a terminal: the view asks for a
+snapshot, draws what comes, and posts commands to the desk.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import signal
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from rich.text import Text
+from textual import events, on
+from textual.app import App, ComposeResult
+from textual.binding import Binding, BindingType
+from textual.containers import Vertical, VerticalScroll
+from textual.message import Message
+from textual.screen import ModalScreen, Screen
+from textual.theme import Theme
+from textual.widgets import Footer, Input, RichLog, Static
+
+from ..core.error_types import JetRulerError, printable
+from ..live.desk import Desk
+from ..live.runner import Runner
+from ..live.session import Session
+from ..live.snapshot import Snapshot, snapshot
+from ..system.signals import ENDING, on_rest, rest
+from . import live_draw as draw
+from .ruler_view import AMBER, IVORY, JET
+from .streams import as_shown
+
+#: What the view can show, in the order in which `t` goes through them.
+VIEWS = ("rulers", "traces", "one trace")
+#: Seconds that a trace can show.
+SPANS = (5.0, 10.0, 30.0, 60.0, 120.0, 300.0, 600.0)
+#: Steps of one raw value for the keys that move what is held.
+FINE, COARSE = 1.0, 20.0
+#: Pictures a second.
+FRAMES = 15
+#: Rows of the log, and how tall a window must be for it.
+LOG_ROWS, TALL = 6, 34
+
+
+@dataclass(frozen=True)
+class Key:
+    """A key: as Textual calls it, what the view does, and how help and footer write them. short:
+    its word in the footer, where it stands there. always: also while something is typed."""
+
+    keys: str
+    action: str
+    shown: str
+    means: str
+    short: str = ""
+    always: bool = False
+
+
+#: Every key; the bindings, the footer and the help are made of it.
+KEYS: tuple[Key, ...] = (
+    Key("ctrl+o", "all_off", "Ctrl-O", "all gates off at once, also while typing", "all off", True),
+    Key("space", "all_off", "space", "the same, unless something is typed"),
+    Key("question_mark", "help", "?", "these keys", "keys"),
+    Key("q,ctrl+d", "end", "q", "end; drives are sent safe", "end"),
+    Key("ctrl+c", "end", "Ctrl-C", "the same, also while typing", always=True),
+    Key("ctrl+z", "rest", "Ctrl-Z", "rest, with the drives safe", always=True),
+    Key("t", "view", "t", "rulers, traces, one trace", "trace"),
+    Key("h", "hold", "h", "hold what is chosen where it is", "hold"),
+    Key("equals_sign,enter", "value", "=", "type a value for it: 1880, or 21.5 degC", "value"),
+    Key("u", "release", "u", "release it", "release"),
+    Key("g", "gate", "g", "a drive's gate off, or on", "gate"),
+    Key("a", "arm", "a", "arm, or disarm", "arm"),
+    Key("up", "choose(-1)", "↑ ↓", "choose a channel or a drive; or click it"),
+    Key("down", "choose(1)", "", ""),
+    Key("left", f"move({-FINE})", "← →", "move it by one step; or drag what is held"),
+    Key("right", f"move({FINE})", "", ""),
+    Key("less_than_sign,comma", f"move({-COARSE})", "< >", "move it by twenty"),
+    Key("greater_than_sign,full_stop", f"move({COARSE})", "", ""),
+    Key("f", "feed", "f", "feed a drive from another channel"),
+    Key("plus", "span(1)", "+ -", "a longer or shorter time"),
+    Key("minus", "span(-1)", "", ""),
+    Key("r", "reset_ends", "r", "look for the ends anew"),
+    Key("e", "ends", "e", "the ends become marks"),
+    Key("m", "mark", "m", "mark this moment"),
+    Key("l", "log", "l", "what has happened"),
+)
+
+
+class Snapped(Message):
+    """A fresh snapshot, or the end of the session (None)."""
+
+    def __init__(self, shot: Snapshot | None) -> None:
+        super().__init__()
+        self.shot = shot
+
+
+class Help(ModalScreen[None]):
+    """Every key, over the view; it scrolls where it does not fit."""
+
+    AUTO_FOCUS = "#help"
+
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("escape,question_mark,q,enter,space", "dismiss", "back")
+    ]
+
+    def compose(self) -> ComposeResult:
+        wide = max(len(key.shown) for key in KEYS)
+        rows = [f"{key.shown:>{wide}}  {key.means}" for key in KEYS if key.shown]
+        yield VerticalScroll(
+            Static(Text(as_shown("\n".join(rows)))), Static(Text("\nEsc goes back")), id="help"
+        )
+
+
+class Question(ModalScreen[bool]):
+    """A question for y or n."""
+
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("y", "dismiss(True)", "yes"),
+        Binding("n,escape", "dismiss(False)", "no"),
+    ]
+
+    def __init__(self, text: str) -> None:
+        super().__init__()
+        self.text = text
+
+    def compose(self) -> ComposeResult:
+        yield Vertical(
+            Static(Text(f"{self.text}\n")),
+            Static("[@click=screen.dismiss(True)]y yes[/]   [@click=screen.dismiss(False)]n no[/]"),
+            id="question",
+        )
+
+
+class Row(Static):
+    """A channel or a drive; a click chooses it, and the mouse drags what is held."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__("")
+        self.row_name = name
+        self.lines: list[Text] = []
+        self._dragged = False
+
+    def put(self, lines: list[Text]) -> None:
+        """Show these lines."""
+        if lines != self.lines:
+            self.lines = lines
+            self.styles.height = len(lines)
+            self.update(Text("\n", no_wrap=True, overflow="crop").join(lines))
+
+    @property
+    def view(self) -> LiveApp:
+        """The view that it belongs to."""
+        assert isinstance(self.app, LiveApp)
+        return self.app
+
+    def on_mouse_down(self, event: events.MouseDown) -> None:
+        """Choose it; begin to drag what is held."""
+        self.view.choose(self.row_name)
+        if self.pressed(event.x):
+            self._dragged = True
+            self.capture_mouse()
+
+    def on_mouse_move(self, event: events.MouseMove) -> None:
+        """Drag."""
+        if self._dragged:
+            self.dragged(event.x)
+
+    def on_mouse_up(self, event: events.MouseUp) -> None:
+        """Let go."""
+        if self._dragged:
+            self._dragged = False
+            self.release_mouse()
+
+    def pressed(self, cell: int) -> bool:
+        """What a press does; whether it begins a drag."""
+        raise NotImplementedError
+
+    def dragged(self, cell: int) -> None:
+        """Move what is held to a cell."""
+        raise NotImplementedError
+
+
+class ChannelRow(Row):
+    """A channel; its ruler is a slider while it is held."""
+
+    def pressed(self, cell: int) -> bool:
+        state = self.view.shot.channel(self.row_name) if self.view.shot else None
+        before, room = draw.ruler_room(self.size.width)
+        inside = room >= 8 and before <= cell < before + room
+        return bool(state and state.held and inside and self.view.view == VIEWS[0])
+
+    def dragged(self, cell: int) -> None:
+        state = self.view.shot.channel(self.row_name) if self.view.shot else None
+        if state is None:
+            return
+        raw = draw.raw_at(state, cell, self.size.width)
+        edge = state.channel.ruler.edge
+        step = edge.lsb if edge is not None and edge.lsb else 0.0
+        value = round(raw / step) * step if step else raw
+        self.view.post(lambda desk: desk.hold(self.row_name, value) and None)
+
+
+class DriveRow(Row):
+    """A drive; its gate is clicked, and its bar is a slider while it is set by hand."""
+
+    def pressed(self, cell: int) -> bool:
+        state = self.view.shot.drive(self.row_name) if self.view.shot else None
+        if state is None:
+            return False
+        if cell in draw.gate_at(self.size.width):
+            self.view.post(lambda desk: desk.gate(self.row_name, on=not state.gate))
+            return False
+        by_hand = state.by_hand is not None
+        return by_hand and draw.command_at(state.drive, cell, self.size.width) is not None
+
+    def dragged(self, cell: int) -> None:
+        state = self.view.shot.drive(self.row_name) if self.view.shot else None
+        if state is None:
+            return
+        value = draw.command_at(state.drive, cell, self.size.width)
+        if value is not None:
+            self.view.post(lambda desk: desk.set(self.row_name, value) and None)
+
+
+class Told(RichLog, can_focus=False):
+    """The log of what has happened; keys are the view's."""
+
+
+class LiveApp(App[int]):
+    """The view of a session.
+
+    session: what is shown; it runs in a thread that the view starts and stops. lasting: seconds.
+    """
+
+    CSS = f"""
+    Screen {{ background: {JET}; color: {IVORY}; layout: vertical; }}
+    #head {{ height: 2; }}
+    #columns, .drives-head, .trips-head {{ height: 1; }}
+    #channels {{ height: 1fr; scrollbar-size-vertical: 1; background: {JET}; }}
+    #large {{ height: 1fr; display: none; }}
+    Row {{ height: 1; width: 100%; }}
+    #turned, #trips, #drives, #notes {{ height: auto; }}
+    #notes {{ color: {AMBER}; max-height: 6; }}
+    #log {{ height: {LOG_ROWS}; display: none; background: {JET}; color: {draw.GREY};
+            border-top: solid {draw.GREY}; }}
+    #prompt {{ height: 1; border: none; padding: 0; display: none; background: {JET}; }}
+    Footer {{ background: {JET}; color: {draw.GREY}; }}
+    Help, Question {{ align: center middle; }}
+    #help, #question {{ width: auto; max-width: 100%; height: auto; max-height: 100%;
+        padding: 1 2; border: round {AMBER}; background: {JET}; color: {IVORY}; }}
+    #help Static, #question Static {{ width: auto; }}
+    """
+    ENABLE_COMMAND_PALETTE = False
+    AUTO_FOCUS = None
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding(
+            key.keys,
+            key.action,
+            key.short or key.means,
+            show=bool(key.short),
+            key_display=key.shown.replace("Ctrl-", "^"),
+            priority=key.always,
+        )
+        for key in KEYS
+    ]
+
+    def __init__(self, session: Session, lasting: float | None = None) -> None:
+        super().__init__(ansi_color=False)
+        self.session, self.desk = session, Desk(session)
+        self.shot: Snapshot | None = None
+        self.chosen = ""
+        self.view = VIEWS[0]
+        self.time_span = 60.0
+        self.message = ""
+        self.log_wanted: bool | None = None
+        """Whether somebody wants the log; None: where there is room."""
+        self.stopped = False
+        self.runner = Runner(session, ended=lambda: self._hear(None), lasting=lasting)
+        self._asked = False
+        self._logged: tuple[str, ...] = ()
+        self._entered: Callable[[str], None] | None = None
+        self._wide = 80
+        """Cells of a channel's row, beside the scroll bar."""
+
+    @property
+    def base(self) -> Screen[Any]:
+        """The view itself, also while something stands over it."""
+        return self.screen_stack[0]
+
+    # What is on the screen.
+
+    def compose(self) -> ComposeResult:
+        yield Static(id="head")
+        yield Static(id="columns")
+        yield VerticalScroll(id="channels", can_focus=False)
+        yield Static(id="large")
+        yield Static(id="turned")
+        yield Vertical(id="trips")
+        yield Vertical(id="drives")
+        yield Static(id="notes")
+        yield Told(id="log", wrap=True)
+        yield Input(id="prompt")
+        yield Footer(show_command_palette=False)
+
+    def on_mount(self) -> None:
+        """Start the session, and the pictures."""
+        colours = {"background": JET, "foreground": IVORY, "primary": AMBER, "accent": AMBER}
+        self.register_theme(Theme("jet", dark=True, **colours))  # type: ignore[arg-type]
+        self.theme = "jet"
+        self._listen()
+        self.runner.start()
+        self.set_interval(1 / FRAMES, self.request)
+        self.request()
+
+    def _listen(self) -> None:
+        """Signals end the view in order, and rest it."""
+        for name in ENDING:
+            number = getattr(signal, name, None)
+            handled = number is not None and signal.getsignal(number) is not signal.SIG_IGN
+            with contextlib.suppress(NotImplementedError, ValueError, RuntimeError):
+                if number is not None and handled:
+                    loop = asyncio.get_running_loop()
+                    loop.add_signal_handler(number, self.exit, 128 + number)
+        if not self.is_headless:
+            on_rest(self._rest_soon)
+
+    def _rest_soon(self) -> None:
+        self.call_later(self.action_rest)
+
+    def request(self) -> None:
+        """Ask for a snapshot, unless one is on its way."""
+        if self._asked:
+            return
+        self._asked = True
+        columns, span = self._columns, self.time_span
+        self.session.post(lambda: self._hear(snapshot(self.desk, span, columns)))
+
+    @property
+    def _columns(self) -> int:
+        """The columns of the traces that are shown."""
+        width = self.size.width if self.view == VIEWS[2] else self._wide
+        return draw.window_columns(self.view, width)
+
+    def _hear(self, shot: Snapshot | None) -> None:
+        """News from the session's thread, which does not wait for the view."""
+        self.post_message(Snapped(shot))
+
+    async def on_snapped(self, message: Snapped) -> None:
+        """Draw a snapshot; end with the session."""
+        if message.shot is None:
+            self.exit(0)
+            return
+        self._asked = False
+        if not self.base.query("#head"):  # it is being taken down
+            return
+        self.shot = message.shot
+        if self.chosen not in message.shot.names:
+            self.chosen = message.shot.names[0]
+        await self._draw(message.shot)
+
+    async def on_resize(self) -> None:
+        """Draw it anew in the new size."""
+        if self.shot is not None and self.base.query("#head"):
+            await self._draw(self.shot)
+
+    async def _draw(self, shot: Snapshot) -> None:
+        width = self.size.width
+        self.base.query_one("#head", Static).update(draw.head(shot, width))
+        above = draw.columns_head(shot, self.view, self.time_span, width)
+        self.base.query_one("#columns", Static).update(above)
+        self._draw_log(shot)
+        await self._draw_trips(shot, width)
+        await self._draw_drives(shot, width)
+        said = [*shot.notes, *([self.message] if self.message else [])]
+        notes = self.base.query_one("#notes", Static)
+        notes.update(Text(as_shown(printable("\0".join(said)).replace("\\x00", "\n"))))
+        notes.display = bool(said)
+        await self._draw_channels(shot, width)
+
+    async def _draw_channels(self, shot: Snapshot, width: int) -> None:
+        box, large = self.base.query_one("#channels"), self.base.query_one("#large", Static)
+        one = self.view == VIEWS[2]
+        box.display, large.display = not one, one
+        self.base.query_one("#columns").display = not one
+        plain = self.no_color
+        if one:
+            drive = shot.drive(self.chosen)
+            state = shot.channel(drive.source if drive is not None else self.chosen)
+            size = (width, max(4, large.size.height))
+            lines = draw.large_trace(
+                shot, state or shot.channels[0], self.time_span, size, plain=plain
+            )
+            large.update(Text("\n", no_wrap=True).join(lines))
+        traces = self.view == VIEWS[1]
+        turned = self.base.query_one("#turned", Static)
+        turned.display = traces and bool(shot.trips)
+        if turned.display:
+            turned.update(draw.turned(shot, self.time_span, width))
+        rows = await self._rows(box, ChannelRow, [s.channel.name for s in shot.channels])
+        most = draw.TRACE_ROWS if traces else draw.RULER_ROWS
+        each = max(1, min(most, box.size.height // len(rows) if rows else 1))
+        wide = self._wide = width - (len(rows) * each > box.size.height)  # beside the scroll bar
+        for row, state in zip(rows, shot.channels, strict=True):
+            chosen = state.channel.name == self.chosen
+            if traces:
+                row.put(draw.trace_lines(state, wide, each, chosen, plain=plain))
+            else:
+                row.put(draw.ruler_rows(state, wide, each, chosen))
+
+    async def _draw_trips(self, shot: Snapshot, width: int) -> None:
+        box = self.base.query_one("#trips")
+        head = [Text("trips", style=draw.GREY)] if shot.trips else []
+        lines = [*head, *(draw.trip_line(trip, width) for trip in shot.trips)]
+        (row,) = await self._rows(box, Plain, ["trips"])
+        row.put(lines)
+        box.display = bool(lines)
+
+    async def _draw_drives(self, shot: Snapshot, width: int) -> None:
+        box = self.base.query_one("#drives")
+        box.display = bool(shot.drives)
+        names = [state.drive.name for state in shot.drives]
+        rows = await self._rows(box, DriveRow, names, head=True)
+        if not rows:
+            return
+        rows[0].put([draw.drives_head(shot, width)])
+        for row, state in zip(rows[1:], shot.drives, strict=True):
+            row.put([draw.drive_line(state, width, state.drive.name == self.chosen)])
+
+    def _draw_log(self, shot: Snapshot) -> None:
+        log = self.base.query_one("#log", RichLog)
+        log.display = self.size.height >= TALL if self.log_wanted is None else self.log_wanted
+        if log.display and shot.log != self._logged:
+            log.clear()
+            for line in shot.log:
+                log.write(as_shown(line))
+            self._logged = shot.log
+
+    async def _rows(
+        self, box: object, kind: type[Row], names: list[str], head: bool = False
+    ) -> list[Row]:
+        """The rows of a box, made anew where its names have changed."""
+        assert isinstance(box, Vertical | VerticalScroll)
+        rows = list(box.query(Row))
+        wanted = [*([""] if head and names else []), *names]
+        if [row.row_name for row in rows] != wanted:
+            await box.remove_children()
+            rows = [Plain("") if not name else kind(name) for name in wanted]
+            await box.mount(*rows)
+        return rows
+
+    # What somebody does.
+
+    def post(self, action: Callable[[Desk], object]) -> None:
+        """Have the session do something at once; what it says, or refuses, is shown."""
+
+        def work() -> None:
+            try:
+                said = action(self.desk)
+                message = said if isinstance(said, str) else self.session.progress.message
+            except JetRulerError as error:
+                message = str(error)
+            self.call_later(self.say, message)
+            self._hear(snapshot(self.desk, self.time_span, columns))
+
+        columns = self._columns
+        self.session.post(work)
+
+    def say(self, message: str) -> None:
+        """Show a sentence until the next key."""
+        self.message = message
+
+    def choose(self, name: str) -> None:
+        """Choose a channel or a drive."""
+        self.chosen = name
+        for row in self.base.query(Row):
+            if row.row_name == name:
+                row.scroll_visible(animate=False)
+
+    @property
+    def on_drive(self) -> bool:
+        """Whether a drive is chosen."""
+        return self.shot is not None and self.shot.drive(self.chosen) is not None
+
+    def ask(self, prompt: str, entered: Callable[[str], None]) -> None:
+        """Have a line typed."""
+        field = self.base.query_one("#prompt", Input)
+        self._entered = entered
+        field.value, field.placeholder, field.display = "", prompt, True
+        field.border_title = prompt
+        field.focus()
+        self.message = prompt
+
+    @on(Input.Submitted, "#prompt")
+    def take_entry(self, event: Input.Submitted) -> None:
+        """What was typed."""
+        entered, text = self._entered, event.value.strip()
+        self.stop_asking()
+        if text and entered is not None:
+            entered(text)
+
+    def on_key(self, event: events.Key) -> None:
+        """Esc gives up what is being typed; any key takes the last message away."""
+        if event.key == "escape" and self._entered is not None:
+            self.stop_asking()
+        elif self._entered is None:
+            self.message = ""
+
+    def stop_asking(self) -> None:
+        """Take the field away."""
+        self._entered, self.message = None, ""
+        field = self.base.query_one("#prompt", Input)
+        field.display = False
+        self.set_focus(None)
+
+    # The actions of the keys.
+
+    def action_all_off(self) -> None:
+        self.post(lambda desk: desk.all_off())
+
+    def action_help(self) -> None:
+        self.push_screen(Help())
+
+    def action_end(self) -> None:
+        self.stopped = True
+        self.exit(0)
+
+    def action_rest(self) -> None:
+        """Rest until somebody wakes the program; the drives are safe meanwhile."""
+        self.session.ask(self.session.make_safe)
+        with contextlib.suppress(Exception), self.suspend():
+            rest()
+
+    def action_view(self) -> None:
+        self.view = VIEWS[(VIEWS.index(self.view) + 1) % len(VIEWS)]
+        self.request()
+
+    def action_log(self) -> None:
+        self.log_wanted = not self.base.query_one("#log").display
+
+    def action_choose(self, steps: int) -> None:
+        if self.shot is not None:
+            names = self.shot.names
+            self.choose(names[(names.index(self.chosen) + steps) % len(names)])
+
+    def action_hold(self) -> None:
+        self.action_move(0.0)
+
+    def action_move(self, steps: float) -> None:
+        name, drive = self.chosen, self.on_drive
+        self.post(lambda desk: (desk.nudge_drive if drive else desk.nudge)(name, steps) and None)
+
+    def action_value(self) -> None:
+        name, drive = self.chosen, self.on_drive
+        self.ask(
+            f"{name} = ",
+            lambda text: self.post(
+                lambda desk: (desk.set if drive else desk.hold)(name, text) and None
+            ),
+        )
+
+    def action_release(self) -> None:
+        name = self.chosen
+        self.post(lambda desk: desk.release(name))
+
+    def action_gate(self) -> None:
+        drive = self.shot.drive(self.chosen) if self.shot else None
+        if drive is None:
+            self.say(f"{self.chosen} is no drive; choose one with ↑ ↓")
+            return
+        self.post(lambda desk: desk.gate(drive.drive.name, on=not drive.gate))
+
+    def action_feed(self) -> None:
+        name = self.chosen
+        if not self.on_drive:
+            self.say(f"{name} is no drive; choose one with ↑ ↓")
+            return
+        self.ask(f"{name} from ", lambda text: self.post(lambda desk: desk.feed(name, text)))
+
+    def action_arm(self) -> None:
+        shot = self.shot
+        if shot is not None and shot.armed:
+            self.post(lambda desk: desk.disarm())
+        elif shot is None or not shot.wire:
+            self.post(lambda desk: desk.arm())  # which says why it cannot be
+        else:
+            question = Question(f"send commands to {shot.wire}?")
+            self.push_screen(question, lambda yes: self.post(lambda d: d.arm()) if yes else None)
+
+    def action_span(self, steps: int) -> None:
+        at = SPANS.index(self.time_span) + steps
+        self.time_span = SPANS[min(max(at, 0), len(SPANS) - 1)]
+
+    def action_reset_ends(self) -> None:
+        self.post(lambda desk: desk.reset_ends())
+        self.say("the ends are looked for anew")
+
+    def action_mark(self) -> None:
+        self.post(lambda desk: f"mark {desk.mark()}")
+
+    def action_ends(self) -> None:
+        """Propose the marks that the travel shows; y writes just these into the bench file."""
+        name, shot = self.chosen, self.shot
+        if self.on_drive or shot is None:
+            self.say(f"{name} has no travel; choose a channel with ↑ ↓")
+            return
+
+        def found(desk: Desk) -> str:
+            ends, low, high = desk.ends(name)
+            line = ends.line(low, high)
+            if shot.bench_path is None:
+                return line
+
+            def write(yes: bool | None) -> None:
+                if yes:
+                    self.post(lambda desk: f"written: {desk.write_marks(name, ends, low, high)}")
+
+            question = Question(f"{name}: {line}; into the bench file?")
+            self.call_later(self.push_screen, question, write)
+            return ""
+
+        self.post(found)
+
+    # The end.
+
+    def finish(self) -> None:
+        """Stop the session; raise what ended it, if that was a mistake."""
+        self.runner.stop()
+        if self.runner.error is not None:
+            raise self.runner.error
+
+
+class Plain(Row):
+    """Lines that nobody can choose."""
+
+    def on_mouse_down(self, event: events.MouseDown) -> None:
+        """Nothing."""
+
+
+def run(session: Session, lasting: float | None) -> tuple[int, bool]:
+    """Show a session until it ends; the exit code, and whether somebody wanted no more."""
+    app = LiveApp(session, lasting)
+    try:
+        code = app.run(mouse=True)
+    finally:
+        app.runner.stop()
+    app.finish()
+    return code or app.return_code or 0, app.stopped
