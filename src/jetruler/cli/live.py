@@ -137,8 +137,6 @@ class LiveOptions:
         """Why a terminal cannot show the view, in words; empty where it can."""
         if os.environ.get("TERM") in ("dumb", "unknown"):
             return f"TERM is {os.environ['TERM']}"
-        if not sys.stderr.isatty():
-            return "standard error is no terminal"
         return "" if has_keyboard() else "there is no keyboard"
 
     @property

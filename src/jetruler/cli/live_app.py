@@ -9,6 +9,8 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import signal
+import sys
+import threading
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, ClassVar
@@ -40,7 +42,7 @@ SPANS = (5.0, 10.0, 30.0, 60.0, 120.0, 300.0, 600.0)
 #: Steps of one raw value for the keys that move what is held.
 FINE, COARSE = 1.0, 20.0
 #: Pictures a second.
-FRAMES = 15
+FRAMES = 10
 #: Rows of the log, and how tall a window must be for it.
 LOG_ROWS, TALL = 6, 34
 
@@ -89,11 +91,7 @@ KEYS: tuple[Key, ...] = (
 
 
 class Snapped(Message):
-    """A fresh snapshot, or the end of the session (None)."""
-
-    def __init__(self, shot: Snapshot | None) -> None:
-        super().__init__()
-        self.shot = shot
+    """News from the session: a fresh snapshot, or its end."""
 
 
 class Help(ModalScreen[None]):
@@ -133,6 +131,21 @@ class Question(ModalScreen[bool]):
         )
 
 
+class Lines(Static):
+    """Some lines; a change of their words costs no new layout."""
+
+    def __init__(self, **given: Any) -> None:
+        super().__init__("", **given)
+        self.shown = Text()
+
+    def show(self, text: Text) -> None:
+        """Show a text, if it is another one."""
+        if text != self.shown:
+            grown = text.plain.count("\n") != self.shown.plain.count("\n")
+            self.shown = text
+            self.update(text, layout=grown)
+
+
 class Row(Static):
     """A channel or a drive; a click chooses it, and the mouse drags what is held."""
 
@@ -145,9 +158,10 @@ class Row(Static):
     def put(self, lines: list[Text]) -> None:
         """Show these lines."""
         if lines != self.lines:
+            if len(lines) != len(self.lines):
+                self.styles.height = len(lines)
             self.lines = lines
-            self.styles.height = len(lines)
-            self.update(Text("\n", no_wrap=True, overflow="crop").join(lines))
+            self.update(Text("\n", no_wrap=True, overflow="crop").join(lines), layout=False)
 
     @property
     def view(self) -> LiveApp:
@@ -240,14 +254,15 @@ class LiveApp(App[int]):
     #columns, .drives-head, .trips-head {{ height: 1; }}
     #channels {{ height: 1fr; scrollbar-size-vertical: 1; background: {JET}; }}
     #large {{ height: 1fr; display: none; }}
-    Row {{ height: 1; width: 100%; }}
-    #turned, #trips, #drives, #notes {{ height: auto; }}
+    Row, Lines {{ height: 1; width: 100%; }}
+    #trips, #drives, #notes {{ height: auto; }}
     #notes {{ color: {AMBER}; max-height: 6; }}
     #log {{ height: {LOG_ROWS}; display: none; background: {JET}; color: {draw.GREY};
-            border-top: solid {draw.GREY}; }}
+            border-top: solid {draw.GREY}; scrollbar-size-vertical: 1; }}
+    * {{ scrollbar-background: {JET}; scrollbar-color: {draw.GREY}; }}
     #prompt {{ height: 1; border: none; padding: 0; display: none; background: {JET}; }}
     Footer {{ background: {JET}; color: {draw.GREY}; }}
-    Help, Question {{ align: center middle; }}
+    Help, Question {{ align: center middle; background: {JET} 40%; }}
     #help, #question {{ width: auto; max-width: 100%; height: auto; max-height: 100%;
         padding: 1 2; border: round {AMBER}; background: {JET}; color: {IVORY}; }}
     #help Static, #question Static {{ width: auto; }}
@@ -279,8 +294,13 @@ class LiveApp(App[int]):
         self.stopped = False
         self.runner = Runner(session, ended=lambda: self._hear(None), lasting=lasting)
         self._asked = False
+        self._news_lock = threading.Lock()
+        self._news: Snapshot | None = None
+        self._told = self._over = False
+        """Whether news wait to be drawn; whether the session is over."""
         self._logged: tuple[str, ...] = ()
         self._entered: Callable[[str], None] | None = None
+        self._said: list[str] | None = None
         self._wide = 80
         """Cells of a channel's row, beside the scroll bar."""
 
@@ -292,16 +312,16 @@ class LiveApp(App[int]):
     # What is on the screen.
 
     def compose(self) -> ComposeResult:
-        yield Static(id="head")
-        yield Static(id="columns")
+        yield Lines(id="head")
+        yield Lines(id="columns")
         yield VerticalScroll(id="channels", can_focus=False)
-        yield Static(id="large")
-        yield Static(id="turned")
+        yield Lines(id="large")
+        yield Lines(id="turned")
         yield Vertical(id="trips")
         yield Vertical(id="drives")
         yield Static(id="notes")
-        yield Told(id="log", wrap=True)
         yield Input(id="prompt")
+        yield Told(id="log", wrap=True)
         yield Footer(show_command_palette=False)
 
     def on_mount(self) -> None:
@@ -345,20 +365,24 @@ class LiveApp(App[int]):
 
     def _hear(self, shot: Snapshot | None) -> None:
         """News from the session's thread, which does not wait for the view."""
-        self.post_message(Snapped(shot))
+        with self._news_lock:
+            self._news, self._over = shot or self._news, self._over or shot is None
+            told, self._told = self._told, True
+        if not told:  # what comes before it is drawn takes its place
+            self.post_message(Snapped())
 
-    async def on_snapped(self, message: Snapped) -> None:
+    async def on_snapped(self, _: Snapped) -> None:
         """Draw a snapshot; end with the session."""
-        if message.shot is None:
-            self.exit(0)
-            return
+        with self._news_lock:
+            shot, self._news, self._told = self._news, None, False
         self._asked = False
-        if not self.base.query("#head"):  # it is being taken down
-            return
-        self.shot = message.shot
-        if self.chosen not in message.shot.names:
-            self.chosen = message.shot.names[0]
-        await self._draw(message.shot)
+        if self._over:
+            self.exit(0)
+        elif shot is not None and self.base.query("#head"):  # else it is being taken down
+            self.shot = shot
+            if self.chosen not in shot.names:
+                self.chosen = shot.names[0]
+            await self._draw(shot)
 
     async def on_resize(self) -> None:
         """Draw it anew in the new size."""
@@ -367,20 +391,22 @@ class LiveApp(App[int]):
 
     async def _draw(self, shot: Snapshot) -> None:
         width = self.size.width
-        self.base.query_one("#head", Static).update(draw.head(shot, width))
+        self.base.query_one("#head", Lines).show(draw.head(shot, width))
         above = draw.columns_head(shot, self.view, self.time_span, width)
-        self.base.query_one("#columns", Static).update(above)
+        self.base.query_one("#columns", Lines).show(above)
         self._draw_log(shot)
         await self._draw_trips(shot, width)
         await self._draw_drives(shot, width)
         said = [*shot.notes, *([self.message] if self.message else [])]
         notes = self.base.query_one("#notes", Static)
-        notes.update(Text(as_shown(printable("\0".join(said)).replace("\\x00", "\n"))))
-        notes.display = bool(said)
+        if said != self._said:
+            notes.update(Text(as_shown("\n".join(map(printable, said)))))
+            notes.display = bool(said)
+            self._said = said
         await self._draw_channels(shot, width)
 
     async def _draw_channels(self, shot: Snapshot, width: int) -> None:
-        box, large = self.base.query_one("#channels"), self.base.query_one("#large", Static)
+        box, large = self.base.query_one("#channels"), self.base.query_one("#large", Lines)
         one = self.view == VIEWS[2]
         box.display, large.display = not one, one
         self.base.query_one("#columns").display = not one
@@ -392,22 +418,23 @@ class LiveApp(App[int]):
             lines = draw.large_trace(
                 shot, state or shot.channels[0], self.time_span, size, plain=plain
             )
-            large.update(Text("\n", no_wrap=True).join(lines))
+            large.show(Text("\n", no_wrap=True).join(lines))
         traces = self.view == VIEWS[1]
-        turned = self.base.query_one("#turned", Static)
+        turned = self.base.query_one("#turned", Lines)
         turned.display = traces and bool(shot.trips)
         if turned.display:
-            turned.update(draw.turned(shot, self.time_span, width))
+            turned.show(draw.turned(shot, self.time_span, width))
         rows = await self._rows(box, ChannelRow, [s.channel.name for s in shot.channels])
         most = draw.TRACE_ROWS if traces else draw.RULER_ROWS
-        each = max(1, min(most, box.size.height // len(rows) if rows else 1))
-        wide = self._wide = width - (len(rows) * each > box.size.height)  # beside the scroll bar
-        for row, state in zip(rows, shot.channels, strict=True):
+        each, spare = divmod(box.size.height, max(1, len(rows)))
+        wide = self._wide = width - (each < 1)  # beside the scroll bar
+        for i, (row, state) in enumerate(zip(rows, shot.channels, strict=True)):
             chosen = state.channel.name == self.chosen
             if traces:
-                row.put(draw.trace_lines(state, wide, each, chosen, plain=plain))
+                tall = max(1, min(most, each + (i < spare)))
+                row.put(draw.trace_lines(state, wide, tall, chosen, plain=plain))
             else:
-                row.put(draw.ruler_rows(state, wide, each, chosen))
+                row.put(draw.ruler_rows(state, wide, max(1, min(most, each)), chosen))
 
     async def _draw_trips(self, shot: Snapshot, width: int) -> None:
         box = self.base.query_one("#trips")
@@ -640,10 +667,13 @@ class Plain(Row):
 
 def run(session: Session, lasting: float | None) -> tuple[int, bool]:
     """Show a session until it ends; the exit code, and whether somebody wanted no more."""
-    app = LiveApp(session, lasting)
+    app, stderr = LiveApp(session, lasting), sys.__stderr__
+    # Textual draws there, and standard error may be a file.
+    sys.__stderr__ = sys.__stdout__  # type: ignore[misc]
     try:
         code = app.run(mouse=True)
     finally:
+        sys.__stderr__ = stderr  # type: ignore[misc]
         app.runner.stop()
     app.finish()
     return code or app.return_code or 0, app.stopped

@@ -50,7 +50,7 @@ def head(shot: Snapshot, width: int) -> Text:
     else:
         state = Text(f"live for {shot.elapsed:.0f} s", style=BLUE)
         if shot.returns:
-            state.append(f", {shot.returns} times gone and back", style="default")
+            state.append(f", {shot.returns} times gone and back", style=IVORY)
     return Text("\n").join([title, state])
 
 
@@ -236,7 +236,7 @@ def large_trace(
     title = Text(f"{channel.name}  {_value(state)}  ", style=f"bold {hue(state)}")
     title.append(" ".join(flag_names(state.flags)) + "  ", style=f"not bold {RED}")
     raw = number(state.count) if state.has_count else ""
-    title.append(f"{raw}  {channel.about}"[: max(0, width - 40)], style="not bold default")
+    title.append(f"{raw}  {channel.about}"[: max(0, width - 40)], style=f"not bold {IVORY}")
     across, height = large_room(width), max(2, room - 2)
     window = _fitting(state.window, across)
     ends = None if window is None else ends_of(window, channel)
@@ -321,7 +321,7 @@ def drive_line(state: DriveState, width: int, chosen: bool) -> Text:
     source = f"= {drive.text(state.by_hand or 0.0)}" if by_hand else f"← {state.source}"
     body = f"  {command[:9]:>9}  {_bar(drive, state.command, bar_room(width))}  "
     text = named(drive.name, chosen)
-    text.append(body, style=f"bold {AMBER}" if state.word else "default")
+    text.append(body, style=f"bold {AMBER}" if state.word else IVORY)
     text.append("on  " if state.gate else "OFF ", style=GREY if state.gate else f"bold {AMBER}")
     text.append(as_shown(f" {source:<{FOLLOWS}}"), style=f"bold {AMBER}" if state.word else "")
     why = "" if not state.safe else f" SAFE: {state.safe}"
