@@ -23,6 +23,9 @@ PACKAGES = (
     "dask",
     "scipy",
     "click",
+    "rich",
+    "pydantic",
+    "textual",
 )
 
 HEAD = """# Performance

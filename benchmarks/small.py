@@ -1,8 +1,7 @@
-"""Small logs and single answers: what makers wait for, against what they would do instead."""
+"""A small log: what makers wait for, against what they would do instead."""
 
 from __future__ import annotations
 
-import os
 import sys
 import tempfile
 from collections.abc import Iterator
@@ -10,8 +9,7 @@ from pathlib import Path
 
 from jetruler import demo
 
-from .logs import peak_mb
-from .timing import Result, measured, process, python, ratio
+from .timing import Result, process, ratio
 
 #: What a pandas user writes for the demo's eight channels.
 PANDAS = """
@@ -40,62 +38,16 @@ COMMAND = str(Path(sys.executable).with_name("jetruler"))
 def results(rounds: int = 15) -> Iterator[Result]:
     """Every figure of this room."""
     with tempfile.TemporaryDirectory() as folder:
-        home = Path(folder)
-        for name in ("bench.toml", "roast.csv", "bath.csv", "rest.csv"):
-            (home / name).write_bytes(demo.read(name))
-        rows = (home / "roast.csv").read_text().splitlines(keepends=True)
-        (home / "short.csv").write_text("".join(rows[:101]))
+        home = demo.unpack(folder)
         (home / "script.py").write_text(PANDAS)
-        os.chdir(home)
-        yield from _figures(rounds)
-        os.chdir("/")
-
-
-def _figures(rounds: int) -> Iterator[Result]:
-    def command(*args: str) -> list[str]:
-        return [COMMAND, *args]
-
-    convert = command("convert", "roast.csv", "-o", "out.csv")
-    short = command("convert", "short.csv", "-o", "out.csv")
-    arrow = [sys.executable, "-c", "import numpy, pyarrow.csv"]
-    pandas = [sys.executable, "script.py", "roast.csv", "pandas.csv"]
-    numpy = python("import numpy")
-    for name, top, bottom, wanted in (
-        ("convert, 4,200 rows × 8 / a pandas script", process(*convert), process(*pandas), 0.6),
-        (
-            "convert, 100 rows × 8 / import numpy, pyarrow.csv",
-            process(*short),
-            process(*arrow),
-            1.5,
-        ),
-        (
-            "draw ruler / import matplotlib.figure",
-            process(*command("draw", "ruler", "bean", "-o", "ruler.png")),
-            python("import matplotlib.figure"),
-            1.3,
-        ),
-        (
-            "fit, the demo's bath / import numpy",
-            process(*command("fit", "bean", "--marks", "bath.csv")),
-            numpy,
-            2.5,
-        ),
-        (
-            "compare, 3,000 rows / import numpy",
-            process(*command("compare", "bean", "bean2", "--log", "rest.csv")),
-            numpy,
-            2.5,
-        ),
-        (
-            "export bean / import numpy",
-            process(*command("export", "bean", "--to", "c", "-o", "bean.h")),
-            numpy,
-            2.5,
-        ),
-    ):
-        yield ratio(name, top, bottom, wanted, rounds=rounds)
-    memory = peak_mb(*short) / peak_mb(*arrow)
-    yield measured("convert, 100 rows × 8: peak memory / import numpy, pyarrow.csv", memory, 1.3)
+        log, out = str(home / "roast.csv"), str(home / "out.csv")
+        yield ratio(
+            "convert, 4,200 rows × 8 / a pandas script",
+            process(COMMAND, "convert", log, "-b", str(home / "bench.toml"), "-o", out),
+            process(sys.executable, str(home / "script.py"), log, str(home / "pandas.csv")),
+            0.9,
+            rounds=rounds,
+        )
 
 
 def main() -> None:

@@ -157,6 +157,12 @@ def test_a_budget_stands_beside_the_solution(cli: Any) -> None:
     assert found["what_if"] == jr.what_if(BEAN, 400, {"r0": "100 kohm ± 1 %"}).to_dict()
 
 
+def test_the_old_name_warns_for_one_version() -> None:
+    made = jr.export(BEAN, "bean")
+    with pytest.warns(DeprecationWarning, match="to_dict"):
+        assert made.as_dict() == made.to_dict()
+
+
 def test_a_list_for_several_exports(cli: Any) -> None:
     made = cli("export", "bean", "damper", "--to", "c", "-o", "b.h", "--json")
     wanted = [jr.export(BENCH[name]).to_dict() for name in ("bean", "damper")]

@@ -80,9 +80,14 @@ def read(model: Type, table: Any, **context: Any) -> Any:
         With every error in the table.
     """
     try:
-        return TypeAdapter(model).validate_python(table, context=context)
+        return _adapter(model).validate_python(table, context=context)
     except ValidationError as error:
         raise TableErrors([(each["loc"], each["msg"]) for each in error.errors()]) from None
+
+
+@cache
+def _adapter(model: Type) -> TypeAdapter[Any]:
+    return TypeAdapter(model)  # which compiles the model: milliseconds
 
 
 # Errors in our words.
@@ -381,7 +386,7 @@ def _law(table: Any, info: ValidationInfo) -> Any:
         wrong = ParameterError("law", name, right)
         raise ValidationError.from_exception_data("law", [_detail(("law",), _after_name(wrong))])  # noqa: B904
     rest = {key: value for key, value in table.items() if key != "law"}
-    return TypeAdapter(law_model(law)).validate_python(rest, context=info.context)
+    return _adapter(law_model(law)).validate_python(rest, context=info.context)
 
 
 #: A law, by its table.

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import enum
 import math
+import warnings
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -89,6 +90,11 @@ class Result:
         number."""
         data: dict[str, Any] = plain_data(self._fields())
         return data
+
+    def as_dict(self) -> dict[str, Any]:
+        """The old name of `to_dict`, until the next version."""
+        warnings.warn("as_dict() is called to_dict() now", DeprecationWarning, stacklevel=2)
+        return self.to_dict()
 
     def _fields(self) -> Mapping[str, Any]:
         """What `to_dict` tells, by name; the public fields unless a result says otherwise."""
