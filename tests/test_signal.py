@@ -322,7 +322,7 @@ def test_an_open_wire_is_left_out_and_not_spread(tmp_path: Path) -> None:
 
 def test_bench_mistakes_and_a_log_without_time(tmp_path: Path) -> None:
     for text, says in [
-        ('kind = "median"', "channel.a.smooth.over: found None; smooth needs it"),
+        ('kind = "median"', "channel.a.smooth.over: missing; smooth needs it"),
         (
             'kind = "median", ovr = 5',
             "channel.a.smooth.ovr: found 5; unknown for smooth; the nearest right",

@@ -131,7 +131,7 @@ class Question(ModalScreen[bool]):
         )
 
 
-class Lines(Static):
+class Words(Static):
     """Some lines; a change of their words costs no new layout."""
 
     def __init__(self, **given: Any) -> None:
@@ -254,7 +254,7 @@ class LiveApp(App[int]):
     #columns, .drives-head, .trips-head {{ height: 1; }}
     #channels {{ height: 1fr; scrollbar-size-vertical: 1; background: {JET}; }}
     #large {{ height: 1fr; display: none; }}
-    Row, Lines {{ height: 1; width: 100%; }}
+    Row, Words {{ height: 1; width: 100%; }}
     #trips, #drives, #notes {{ height: auto; }}
     #notes {{ color: {AMBER}; max-height: 6; }}
     #log {{ height: {LOG_ROWS}; display: none; background: {JET}; color: {draw.GREY};
@@ -312,11 +312,11 @@ class LiveApp(App[int]):
     # What is on the screen.
 
     def compose(self) -> ComposeResult:
-        yield Lines(id="head")
-        yield Lines(id="columns")
+        yield Words(id="head")
+        yield Words(id="columns")
         yield VerticalScroll(id="channels", can_focus=False)
-        yield Lines(id="large")
-        yield Lines(id="turned")
+        yield Words(id="large")
+        yield Words(id="turned")
         yield Vertical(id="trips")
         yield Vertical(id="drives")
         yield Static(id="notes")
@@ -391,9 +391,9 @@ class LiveApp(App[int]):
 
     async def _draw(self, shot: Snapshot) -> None:
         width = self.size.width
-        self.base.query_one("#head", Lines).show(draw.head(shot, width))
+        self.base.query_one("#head", Words).show(draw.head(shot, width))
         above = draw.columns_head(shot, self.view, self.time_span, width)
-        self.base.query_one("#columns", Lines).show(above)
+        self.base.query_one("#columns", Words).show(above)
         self._draw_log(shot)
         await self._draw_trips(shot, width)
         await self._draw_drives(shot, width)
@@ -406,7 +406,7 @@ class LiveApp(App[int]):
         await self._draw_channels(shot, width)
 
     async def _draw_channels(self, shot: Snapshot, width: int) -> None:
-        box, large = self.base.query_one("#channels"), self.base.query_one("#large", Lines)
+        box, large = self.base.query_one("#channels"), self.base.query_one("#large", Words)
         one = self.view == VIEWS[2]
         box.display, large.display = not one, one
         self.base.query_one("#columns").display = not one
@@ -420,7 +420,7 @@ class LiveApp(App[int]):
             )
             large.show(Text("\n", no_wrap=True).join(lines))
         traces = self.view == VIEWS[1]
-        turned = self.base.query_one("#turned", Lines)
+        turned = self.base.query_one("#turned", Words)
         turned.display = traces and bool(shot.trips)
         if turned.display:
             turned.show(draw.turned(shot, self.time_span, width))
@@ -659,7 +659,7 @@ class LiveApp(App[int]):
 
 
 class Plain(Row):
-    """Lines that nobody can choose."""
+    """Words that nobody can choose."""
 
     def on_mouse_down(self, event: events.MouseDown) -> None:
         """Nothing."""
