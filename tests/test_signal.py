@@ -325,7 +325,7 @@ def test_bench_mistakes_and_a_log_without_time(tmp_path: Path) -> None:
         ('kind = "median"', "channel.a.smooth.over: missing; smooth needs it"),
         (
             'kind = "median", ovr = 5',
-            "channel.a.smooth.ovr: found 5; unknown for smooth; the nearest right",
+            "channel.a.smooth.ovr: unknown for smooth; the nearest",
         ),
         ('kind = "median", over = 0', "channel.a.smooth.over: found 0; at least 1"),
     ]:
