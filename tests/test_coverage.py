@@ -7,7 +7,7 @@ import math
 import numpy as np
 import pytest
 
-from jetruler.core.coverage import coverage_factor
+from jetruler.core.coverage import coverage_factor, coverage_factors
 
 # JCGM 100:2008, table G.2: level, degrees of freedom, t.
 PUBLISHED = [
@@ -30,6 +30,6 @@ def test_published_factors(level: float, dof: float, t: float) -> None:
 def test_many_degrees_of_freedom_at_once() -> None:
     dof = np.array([1.0, 2.5, 1e7, math.inf, 0.0])
     each = [coverage_factor(float(d)) for d in dof]
-    np.testing.assert_array_equal(coverage_factor(dof), each)
+    np.testing.assert_array_equal(coverage_factors(dof), each)
     assert math.isnan(each[-1])
     assert each[2] == pytest.approx(each[3], rel=1e-6)  # many tell as much as all

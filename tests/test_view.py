@@ -15,8 +15,9 @@ from textual.widgets import Footer, Input, RichLog
 
 import jetruler as jr
 from jetruler import demo
-from jetruler.cli.live_app import KEYS, VIEWS, ChannelRow, DriveRow, Help, LiveApp, Question
+from jetruler.cli.live_app import VIEWS, LiveApp
 from jetruler.cli.live_draw import BAR_AT, bar_room, gate_at, ruler_room
+from jetruler.cli.live_widgets import KEYS, ChannelRow, DriveRow, Help, Question
 from jetruler.core.model.stream import Stream
 from jetruler.live.session import Parts, Session
 from jetruler.live.stream_errors import SourceEnded

@@ -51,7 +51,7 @@ def _from(module: str, function: str) -> Callable[[], Callable[..., Any]]:
 provide("convert_frame", _from("frames.convert_frame", "convert_frame"))
 provide("frame", _from("frames.result_frame", "frame"))
 provide("html", _from("show.html", "html"))
-provide("text", _from("show.text", "text"))
+provide("text", _from("show.printed", "text"))
 provide("plot", _from("plots.on_axes", "curve"))
 provide("code", _from("targets.code", "code_of"))
 provide("save_code", _from("targets.code", "save_code"))

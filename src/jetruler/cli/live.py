@@ -258,6 +258,7 @@ def _outlet(lossless: bool) -> Iterator[Outlet]:
 
 def _view(parts: Parts, lasting: float | None) -> None:
     """The view, with its keys, until the stream ends or somebody ends it."""
+    os.environ.setdefault("TEXTUAL_FPS", "120")  # a key's effect waits for the next picture
     from ..live.session import Session
     from .live_app import run
 

@@ -12,7 +12,6 @@ import signal
 import sys
 import threading
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, ClassVar
 
 from rich.text import Text
@@ -21,7 +20,7 @@ from textual.app import App, ComposeResult
 from textual.binding import Binding, BindingType
 from textual.containers import Vertical, VerticalScroll
 from textual.message import Message
-from textual.screen import ModalScreen, Screen
+from textual.screen import Screen
 from textual.theme import Theme
 from textual.widgets import Footer, Input, RichLog, Static
 
@@ -32,6 +31,17 @@ from ..live.session import Session
 from ..live.snapshot import Snapshot, snapshot
 from ..system.signals import ENDING, on_rest, rest
 from . import live_draw as draw
+from .live_widgets import (
+    KEYS,
+    ChannelRow,
+    DriveRow,
+    HandRow,
+    Help,
+    Question,
+    Row,
+    Told,
+    Words,
+)
 from .ruler_view import AMBER, IVORY, JET
 from .streams import as_shown
 
@@ -39,207 +49,14 @@ from .streams import as_shown
 VIEWS = ("rulers", "traces", "one trace")
 #: Seconds that a trace can show.
 SPANS = (5.0, 10.0, 30.0, 60.0, 120.0, 300.0, 600.0)
-#: Steps of one raw value for the keys that move what is held.
-FINE, COARSE = 1.0, 20.0
 #: Pictures a second.
 FRAMES = 10
 #: Rows of the log, and how tall a window must be for it.
 LOG_ROWS, TALL = 6, 34
 
 
-@dataclass(frozen=True)
-class Key:
-    """A key: as Textual calls it, what the view does, and how help and footer write them. short:
-    its word in the footer, where it stands there. always: also while something is typed."""
-
-    keys: str
-    action: str
-    shown: str
-    means: str
-    short: str = ""
-    always: bool = False
-
-
-#: Every key; the bindings, the footer and the help are made of it.
-KEYS: tuple[Key, ...] = (
-    Key("ctrl+o", "all_off", "Ctrl-O", "all gates off at once, also while typing", "all off", True),
-    Key("space", "all_off", "space", "the same, unless something is typed"),
-    Key("question_mark", "help", "?", "these keys", "keys"),
-    Key("q,ctrl+d", "end", "q", "end; drives are sent safe", "end"),
-    Key("ctrl+c", "end", "Ctrl-C", "the same, also while typing", always=True),
-    Key("ctrl+z", "rest", "Ctrl-Z", "rest, with the drives safe", always=True),
-    Key("t", "view", "t", "rulers, traces, one trace", "trace"),
-    Key("h", "hold", "h", "hold what is chosen where it is", "hold"),
-    Key("equals_sign,enter", "value", "=", "type a value for it: 1880, or 21.5 degC", "value"),
-    Key("u", "release", "u", "release it", "release"),
-    Key("g", "gate", "g", "a drive's gate off, or on", "gate"),
-    Key("a", "arm", "a", "arm, or disarm", "arm"),
-    Key("up", "choose(-1)", "↑ ↓", "choose a channel or a drive; or click it"),
-    Key("down", "choose(1)", "", ""),
-    Key("left", f"move({-FINE})", "← →", "move it by one step; or drag what is held"),
-    Key("right", f"move({FINE})", "", ""),
-    Key("less_than_sign,comma", f"move({-COARSE})", "< >", "move it by twenty"),
-    Key("greater_than_sign,full_stop", f"move({COARSE})", "", ""),
-    Key("f", "feed", "f", "feed a drive from another channel"),
-    Key("plus", "span(1)", "+ -", "a longer or shorter time"),
-    Key("minus", "span(-1)", "", ""),
-    Key("r", "reset_ends", "r", "look for the ends anew"),
-    Key("e", "ends", "e", "the ends become marks"),
-    Key("m", "mark", "m", "mark this moment"),
-    Key("l", "log", "l", "what has happened"),
-)
-
-
 class Snapped(Message):
     """News from the session: a fresh snapshot, or its end."""
-
-
-class Help(ModalScreen[None]):
-    """Every key, over the view; it scrolls where it does not fit."""
-
-    AUTO_FOCUS = "#help"
-
-    BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("escape,question_mark,q,enter,space", "dismiss", "back")
-    ]
-
-    def compose(self) -> ComposeResult:
-        wide = max(len(key.shown) for key in KEYS)
-        rows = [f"{key.shown:>{wide}}  {key.means}" for key in KEYS if key.shown]
-        yield VerticalScroll(
-            Static(Text(as_shown("\n".join(rows)))), Static(Text("\nEsc goes back")), id="help"
-        )
-
-
-class Question(ModalScreen[bool]):
-    """A question for y or n."""
-
-    BINDINGS: ClassVar[list[BindingType]] = [
-        Binding("y", "dismiss(True)", "yes"),
-        Binding("n,escape", "dismiss(False)", "no"),
-    ]
-
-    def __init__(self, text: str) -> None:
-        super().__init__()
-        self.text = text
-
-    def compose(self) -> ComposeResult:
-        yield Vertical(
-            Static(Text(f"{self.text}\n")),
-            Static("[@click=screen.dismiss(True)]y yes[/]   [@click=screen.dismiss(False)]n no[/]"),
-            id="question",
-        )
-
-
-class Words(Static):
-    """Some lines; a change of their words costs no new layout."""
-
-    def __init__(self, **given: Any) -> None:
-        super().__init__("", **given)
-        self.shown = Text()
-
-    def show(self, text: Text) -> None:
-        """Show a text, if it is another one."""
-        if text != self.shown:
-            grown = text.plain.count("\n") != self.shown.plain.count("\n")
-            self.shown = text
-            self.update(text, layout=grown)
-
-
-class Row(Static):
-    """A channel or a drive; a click chooses it, and the mouse drags what is held."""
-
-    def __init__(self, name: str) -> None:
-        super().__init__("")
-        self.row_name = name
-        self.lines: list[Text] = []
-        self._dragged = False
-
-    def put(self, lines: list[Text]) -> None:
-        """Show these lines."""
-        if lines != self.lines:
-            if len(lines) != len(self.lines):
-                self.styles.height = len(lines)
-            self.lines = lines
-            self.update(Text("\n", no_wrap=True, overflow="crop").join(lines), layout=False)
-
-    @property
-    def view(self) -> LiveApp:
-        """The view that it belongs to."""
-        assert isinstance(self.app, LiveApp)
-        return self.app
-
-    def on_mouse_down(self, event: events.MouseDown) -> None:
-        """Choose it; begin to drag what is held."""
-        self.view.choose(self.row_name)
-        if self.pressed(event.x):
-            self._dragged = True
-            self.capture_mouse()
-
-    def on_mouse_move(self, event: events.MouseMove) -> None:
-        """Drag."""
-        if self._dragged:
-            self.dragged(event.x)
-
-    def on_mouse_up(self, event: events.MouseUp) -> None:
-        """Let go."""
-        if self._dragged:
-            self._dragged = False
-            self.release_mouse()
-
-    def pressed(self, cell: int) -> bool:
-        """What a press does; whether it begins a drag."""
-        raise NotImplementedError
-
-    def dragged(self, cell: int) -> None:
-        """Move what is held to a cell."""
-        raise NotImplementedError
-
-
-class ChannelRow(Row):
-    """A channel; its ruler is a slider while it is held."""
-
-    def pressed(self, cell: int) -> bool:
-        state = self.view.shot.channel(self.row_name) if self.view.shot else None
-        before, room = draw.ruler_room(self.size.width)
-        inside = room >= 8 and before <= cell < before + room
-        return bool(state and state.held and inside and self.view.view == VIEWS[0])
-
-    def dragged(self, cell: int) -> None:
-        state = self.view.shot.channel(self.row_name) if self.view.shot else None
-        if state is None:
-            return
-        raw = draw.raw_at(state, cell, self.size.width)
-        edge = state.channel.ruler.edge
-        step = edge.lsb if edge is not None and edge.lsb else 0.0
-        value = round(raw / step) * step if step else raw
-        self.view.post(lambda desk: desk.hold(self.row_name, value) and None)
-
-
-class DriveRow(Row):
-    """A drive; its gate is clicked, and its bar is a slider while it is set by hand."""
-
-    def pressed(self, cell: int) -> bool:
-        state = self.view.shot.drive(self.row_name) if self.view.shot else None
-        if state is None:
-            return False
-        if cell in draw.gate_at(self.size.width):
-            self.view.post(lambda desk: desk.gate(self.row_name, on=not state.gate))
-            return False
-        by_hand = state.by_hand is not None
-        return by_hand and draw.command_at(state.drive, cell, self.size.width) is not None
-
-    def dragged(self, cell: int) -> None:
-        state = self.view.shot.drive(self.row_name) if self.view.shot else None
-        if state is None:
-            return
-        value = draw.command_at(state.drive, cell, self.size.width)
-        if value is not None:
-            self.view.post(lambda desk: desk.set(self.row_name, value) and None)
-
-
-class Told(RichLog, can_focus=False):
-    """The log of what has happened; keys are the view's."""
 
 
 class LiveApp(App[int]):
@@ -429,6 +246,8 @@ class LiveApp(App[int]):
         each, spare = divmod(box.size.height, max(1, len(rows)))
         wide = self._wide = width - (each < 1)  # beside the scroll bar
         for i, (row, state) in enumerate(zip(rows, shot.channels, strict=True)):
+            if isinstance(row, ChannelRow):
+                row.state = None if traces else state
             chosen = state.channel.name == self.chosen
             if traces:
                 tall = max(1, min(most, each + (i < spare)))
@@ -440,7 +259,7 @@ class LiveApp(App[int]):
         box = self.base.query_one("#trips")
         head = [Text("trips", style=draw.GREY)] if shot.trips else []
         lines = [*head, *(draw.trip_line(trip, width) for trip in shot.trips)]
-        (row,) = await self._rows(box, Plain, ["trips"])
+        (row,) = await self._rows(box, Row, ["trips"])
         row.put(lines)
         box.display = bool(lines)
 
@@ -453,6 +272,8 @@ class LiveApp(App[int]):
             return
         rows[0].put([draw.drives_head(shot, width)])
         for row, state in zip(rows[1:], shot.drives, strict=True):
+            if isinstance(row, DriveRow):
+                row.state = state
             row.put([draw.drive_line(state, width, state.drive.name == self.chosen)])
 
     def _draw_log(self, shot: Snapshot) -> None:
@@ -473,7 +294,7 @@ class LiveApp(App[int]):
         wanted = [*([""] if head and names else []), *names]
         if [row.row_name for row in rows] != wanted:
             await box.remove_children()
-            rows = [Plain("") if not name else kind(name) for name in wanted]
+            rows = [kind(name) if name else Row(name) for name in wanted]
             await box.mount(*rows)
         return rows
 
@@ -497,6 +318,16 @@ class LiveApp(App[int]):
     def say(self, message: str) -> None:
         """Show a sentence until the next key."""
         self.message = message
+
+    @on(HandRow.Chosen)
+    def take_click(self, event: HandRow.Chosen) -> None:
+        """A click on a row."""
+        self.choose(event.name)
+
+    @on(HandRow.Wanted)
+    def take_drag(self, event: HandRow.Wanted) -> None:
+        """What the mouse does to a row."""
+        self.post(event.action)
 
     def choose(self, name: str) -> None:
         """Choose a channel or a drive."""
@@ -576,15 +407,13 @@ class LiveApp(App[int]):
 
     def action_move(self, steps: float) -> None:
         name, drive = self.chosen, self.on_drive
-        self.post(lambda desk: (desk.nudge_drive if drive else desk.nudge)(name, steps) and None)
+        self.post(lambda desk: (desk.nudge_drive if drive else desk.nudge)(name, steps))
 
     def action_value(self) -> None:
         name, drive = self.chosen, self.on_drive
         self.ask(
             f"{name} = ",
-            lambda text: self.post(
-                lambda desk: (desk.set if drive else desk.hold)(name, text) and None
-            ),
+            lambda text: self.post(lambda desk: (desk.set if drive else desk.hold)(name, text)),
         )
 
     def action_release(self) -> None:
@@ -656,13 +485,6 @@ class LiveApp(App[int]):
         self.runner.stop()
         if self.runner.error is not None:
             raise self.runner.error
-
-
-class Plain(Row):
-    """Words that nobody can choose."""
-
-    def on_mouse_down(self, event: events.MouseDown) -> None:
-        """Nothing."""
 
 
 def run(session: Session, lasting: float | None) -> tuple[int, bool]:

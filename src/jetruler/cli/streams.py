@@ -17,7 +17,7 @@ from rich.console import Console
 from rich.text import Text
 
 from ..core.model.result import Content, Item, TextTable
-from ..show.text import MARK, lines, table_width
+from ..show.printed import MARK, lines, table_width
 from .plain import ASCII, PLAIN
 
 

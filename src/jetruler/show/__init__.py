@@ -1,2 +1,2 @@
 """How things are shown to people: results as text (tables by Rich), and results, rulers and worked
-solutions as HTML with inline SVG, light and without scripts. Read `text.py` first."""
+solutions as HTML with inline SVG, light and without scripts. Read `printed.py` first."""

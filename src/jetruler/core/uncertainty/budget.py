@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..arrays import Array
-from ..coverage import coverage_factor
+from ..coverage import coverage_factors
 from ..model.channel import Channel, ruler_of
 from ..model.law import Law
 from ..model.result import Content, Result, TextTable
@@ -296,7 +296,7 @@ def combine(rows: list[Contribution], x: Array, given: Conditions) -> tuple[Arra
     for effect in effects:
         square += effect**2
     free = effective_degrees(effects, [row.degrees for row in rows], square)
-    return np.sqrt(square), free, coverage_factor(free, given.level)
+    return np.sqrt(square), free, coverage_factors(free, given.level)
 
 
 def effective_degrees(effects: list[Array], degrees: list[float], square: Array) -> Array:
