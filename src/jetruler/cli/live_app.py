@@ -324,8 +324,8 @@ class LiveApp(App[int]):
         """A click on a row."""
         self.choose(event.name)
 
-    @on(HandRow.Wanted)
-    def take_drag(self, event: HandRow.Wanted) -> None:
+    @on(HandRow.Posted)
+    def take_drag(self, event: HandRow.Posted) -> None:
         """What the mouse does to a row."""
         self.post(event.action)
 

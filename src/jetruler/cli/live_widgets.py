@@ -157,7 +157,7 @@ class HandRow(Row):
             super().__init__()
             self.name = name
 
-    class Wanted(Message):
+    class Posted(Message):
         """Something is to be done."""
 
         def __init__(self, action: Callable[[Desk], object]) -> None:
@@ -209,7 +209,7 @@ class ChannelRow(HandRow):
         raw, edge = draw.raw_at(self.state, cell, self.size.width), self.state.channel.ruler.edge
         step = edge.lsb if edge is not None and edge.lsb else 0.0
         value = round(raw / step) * step if step else raw
-        self.post_message(self.Wanted(lambda desk: desk.hold(self.row_name, value)))
+        self.post_message(self.Posted(lambda desk: desk.hold(self.row_name, value)))
 
 
 class DriveRow(HandRow):
@@ -222,7 +222,7 @@ class DriveRow(HandRow):
         if state is None:
             return False
         if cell in draw.gate_at(self.size.width):
-            self.post_message(self.Wanted(lambda d: d.gate(self.row_name, on=not state.gate)))
+            self.post_message(self.Posted(lambda d: d.gate(self.row_name, on=not state.gate)))
             return False
         by_hand = state.by_hand is not None
         return by_hand and draw.command_at(state.drive, cell, self.size.width) is not None
@@ -232,4 +232,4 @@ class DriveRow(HandRow):
             return
         value = draw.command_at(self.state.drive, cell, self.size.width)
         if value is not None:
-            self.post_message(self.Wanted(lambda desk: desk.set(self.row_name, value)))
+            self.post_message(self.Posted(lambda desk: desk.set(self.row_name, value)))
