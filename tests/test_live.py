@@ -666,6 +666,36 @@ def test_keys_work_while_data_comes_through_a_pipe(start: Start, home: Path) -> 
     os.close(writing)
 
 
+def test_the_view_rests_and_wakes(start: Start, home: Path) -> None:
+    """Ctrl-Z gives the terminal back and stops the process; it goes on where it was."""
+    (home / "bench.toml").write_bytes(demo.read("bench.toml"))
+    ours, theirs = os.openpty()
+    fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", 24, 80, 0, 0))
+    more = {"stdin": theirs, "stdout": theirs, "env": os.environ | {"TERM": "xterm-256color"}}
+    live = start("--source", "demo", **more)
+
+    def seen(what: bytes) -> None:
+        got, until = b"", time.monotonic() + 20
+        while what not in got:
+            assert time.monotonic() < until, got[-3000:]
+            if select.select([ours], [], [], 0.1)[0]:
+                got += os.read(ours, 1 << 16)
+
+    seen(b"live for")
+    os.write(ours, b"\x1a")
+    seen(b"\x1b[?1049l")
+    until = time.monotonic() + 10
+    while Path(f"/proc/{live.pid}/stat").read_text().rpartition(")")[2].split()[0] != "T":
+        assert time.monotonic() < until
+        time.sleep(0.02)
+    live.send_signal(signal.SIGCONT)
+    seen(b"\x1b[?1049h")
+    seen(b"live for")
+    live.send_signal(signal.SIGINT)
+    seen(b"\x1b[?1049l")
+    assert live.wait(20) == 0
+
+
 @pytest.mark.parametrize("term", ["dumb", "unknown"])
 def test_a_terminal_that_cannot_show_it_gets_rows(start: Start, term: str) -> None:
     ours, theirs = os.openpty()

@@ -16,7 +16,7 @@ from typing import Any, ClassVar
 
 from rich.text import Text
 from textual import events, on
-from textual.app import App, ComposeResult
+from textual.app import App, ComposeResult, SuspendNotSupported
 from textual.binding import Binding, BindingType
 from textual.containers import Vertical, VerticalScroll
 from textual.message import Message
@@ -153,13 +153,14 @@ class LiveApp(App[int]):
 
     def _listen(self) -> None:
         """Signals end the view in order, and rest it."""
-        for name in ENDING:
+        for name in (*ENDING, "SIGINT"):
             number = getattr(signal, name, None)
             handled = number is not None and signal.getsignal(number) is not signal.SIG_IGN
             with contextlib.suppress(NotImplementedError, ValueError, RuntimeError):
                 if number is not None and handled:
                     loop = asyncio.get_running_loop()
-                    loop.add_signal_handler(number, self.exit, 128 + number)
+                    code = 0 if name == "SIGINT" else 128 + number  # somebody has had enough
+                    loop.add_signal_handler(number, self.action_end, code)
         if not self.is_headless:
             on_rest(self._rest_soon)
 
@@ -380,15 +381,16 @@ class LiveApp(App[int]):
     def action_help(self) -> None:
         self.push_screen(Help())
 
-    def action_end(self) -> None:
+    def action_end(self, code: int = 0) -> None:
         self.stopped = True
-        self.exit(0)
+        self.exit(code)
 
     def action_rest(self) -> None:
         """Rest until somebody wakes the program; the drives are safe meanwhile."""
         self.session.ask(self.session.make_safe)
-        with contextlib.suppress(Exception), self.suspend():
+        with contextlib.suppress(SuspendNotSupported), self.suspend():
             rest()
+        self.session.post(self.session.wake)
 
     def action_view(self) -> None:
         self.view = VIEWS[(VIEWS.index(self.view) + 1) % len(VIEWS)]

@@ -276,6 +276,10 @@ class Session:
         self.pause_asked = False
         self.make_safe()
         rest()
+        self.wake()
+
+    def wake(self) -> None:
+        """Go on after a rest: what comes later starts from the safe values."""
         self._go_stale(time.monotonic())
 
     def make_safe(self) -> None:
