@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -23,7 +24,7 @@ vref = "3.3 V ± 1 %" # measure it with a meter
 TAIL = """
 # What shall happen when, for `jetruler live` and `convert --events` (docs/live.md):
 # [trip.too-hot]
-# any = [{ channel = "bean", above = 100, release = 95 }]
+# any = [{{ channel = "{first}", above = 100, release = 95 }}]
 # [drive.fan]
 # from = "too-hot"
 # safe = 0
@@ -97,7 +98,7 @@ class SeenColumn:
     for a 12-bit result left-scaled to 16). bits: None for values that are no counts, in steps of
     `lsb`."""
 
-    column: str
+    column: str | int
     bits: int | None
     low: float
     high: float
@@ -113,7 +114,7 @@ def starter(
     bits = max((s.bits for s in seen if s.bits and s.lsb == 1), default=12)
     note = " # a guess: the smallest usual size that holds all counts" if seen else ""
     parts = [HEAD.format(title=title, bits=bits, bits_note=note, full=2**bits)]
-    by_name = {_channel_name(s.column): s for s in seen}
+    by_name = {_channel_name(str(s.column)): s for s in seen}
     wanted = dict.fromkeys(by_name, "volts") if seen else {}
     wanted |= dict(kinds) if kinds or seen else EXAMPLES
     for place, (name, kind) in enumerate(wanted.items(), start=2):
@@ -122,7 +123,7 @@ def starter(
         if found is not None and found.bits is None and kind == "volts":
             about, body = "values as they come", ""
         column = (
-            f'"{found.column}"'
+            json.dumps(found.column, ensure_ascii=False)
             if found
             else f"{place} # by name, or by number from 1 (the time, often)"
         )
@@ -135,14 +136,14 @@ def starter(
         if found:
             what = "counts" if found.bits else "values"
             parts.append(f"# the log's {what} run from {found.low:g} to {found.high:g}\n")
-    return "".join([*parts, TAIL])
+    return "".join([*parts, TAIL.format(first=next(iter(wanted)))])
 
 
 def _own_converter(seen: SeenColumn, bits: int) -> str:
     """What differs from the common converter, marked as the guess it is."""
     if seen.bits is None:
-        name = seen.column.rpartition("_")[2].strip("() ")
-        unit = name if "_" in seen.column and usual(name) else "1"
+        name = str(seen.column).rpartition("_")[2].strip("() ")
+        unit = name if "_" in str(seen.column) and usual(name) else "1"
         table = f'input = {{ unit = "{unit}", resolution = {seen.lsb:g} }}'
         return f'{table} # a guess: say its unit, as in "V" or "cm", and its range\n'
     if seen.lsb == 1:

@@ -24,7 +24,7 @@ def format_options(command: Callable[..., None]) -> Callable[..., None]:
     """The options that say how a log is written."""
     for option in (
         click.option(
-            "--no-header", is_flag=True, help="The first line is data; columns are 1, 2, …"
+            "--no-header", is_flag=True, help="The first line is data, also if it holds names."
         ),
         click.option("--decimal-comma", is_flag=True, help="Numbers have a decimal comma."),
         click.option("--delimiter", type=click.Choice(list(DELIMITERS)), help="Else found out."),
@@ -43,7 +43,9 @@ def log_format(
     from ..logs.source import LogFormat
 
     decimal = "," if decimal_comma else "."
-    return LogFormat(DELIMITERS.get(delimiter or ""), decimal, header=not no_header, kind=kind)
+    return LogFormat(
+        DELIMITERS.get(delimiter or ""), decimal, header=False if no_header else None, kind=kind
+    )
 
 
 @click.command()

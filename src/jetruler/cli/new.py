@@ -56,12 +56,13 @@ def command(
             found = look(log, form=form, progress=progress)
         for each in found.columns.values():
             v = each.survey
+            column = int(each.column) if found.said else each.column
             if v.samples and each.bits is None:
-                seen.append(SeenColumn(each.column, None, v.low_end, v.high_end, v.lsb))
+                seen.append(SeenColumn(column, None, v.low_end, v.high_end, v.lsb))
             elif v.samples and each.bits is not None:
                 low, high = int(v.low_end), int(v.high_end)
                 step = 2 ** (each.bits - code_bits(v))
-                seen.append(SeenColumn(each.column, each.bits, low, max(high, low + 1), step))
+                seen.append(SeenColumn(column, each.bits, low, max(high, low + 1), step))
     text = starter(kinds, seen, title=target.stem.replace("-", " ").capitalize() or "My bench")
     parse_bench(text, path)
     try:

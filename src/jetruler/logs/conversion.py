@@ -123,6 +123,7 @@ class Conversion:
         """The summary of all batches."""
         summary, reader = self.summary, self.reader
         summary.comments, summary.blank_lines = reader.comments, reader.blank_lines
+        summary.said = reader.said
         summary.late = dict(reader.late)
         summary.quotes = list(reader.quotes)
         for name, note in self._readers.notes.items():

@@ -62,7 +62,7 @@ class Layout:
         """Names of all columns. Raises `LogError` where two are the same."""
         kept, added = self.kept, [*added, FLAGS_COLUMN]
         for name in added:
-            if name in kept and self.reader.form.header:
+            if name in kept and self.reader.has_header:
                 raise LogError(
                     f"{self.reader.name}: its column {name!r} has the name of a result; rename "
                     "the column, or the channel"

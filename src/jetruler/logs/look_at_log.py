@@ -233,7 +233,15 @@ def _looked(
     used = {column.place for column in columns} | ({time_column.place} if time_column else set())
     left_out = tuple(name for i, name in enumerate(reader.columns) if i not in used)
     ordered = tuple(sorted(found, key=lambda finding: finding.severity))
-    return Look(rows.rows, looks, time=timing, findings=ordered, torn_rows=torn, left_out=left_out)
+    return Look(
+        rows.rows,
+        looks,
+        time=timing,
+        findings=ordered,
+        torn_rows=torn,
+        left_out=left_out,
+        said=reader.said,
+    )
 
 
 def _of_bench(reader: LogReader, bench: Bench) -> list[_Column]:

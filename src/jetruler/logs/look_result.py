@@ -108,6 +108,8 @@ class Look(Result):
         Rows with too few or too many fields.
     left_out : tuple[str, ...]
         Columns that hold neither counts nor time.
+    said : str, default ""
+        How the log was read, where nobody said so.
 
     Examples
     --------
@@ -123,6 +125,7 @@ class Look(Result):
     torn_rows: int
     left_out: tuple[str, ...]
     """Columns that hold neither counts nor time."""
+    said: str = ""
 
     @property
     def headline(self) -> str:
@@ -142,7 +145,7 @@ class Look(Result):
         """A row a column, what a lab report asks for, the time column, then the findings."""
         columns = self.columns.values()
         lines: list[Any] = [
-            f"{self.rows} rows",
+            f"{self.rows} rows" + (f"; {self.said}" if self.said else ""),
             TextTable(SURVEY_HEADINGS, [each.row() for each in columns], optional=LEFT_OUT),
             "",
             TextTable(MEANS, [each.mean_row() for each in columns]),
@@ -158,6 +161,7 @@ class Look(Result):
     def _fields(self) -> Mapping[str, Any]:
         return {
             "rows": self.rows,
+            "said": self.said,
             "torn_rows": self.torn_rows,
             "columns": {name: each.figures() for name, each in self.columns.items()},
             "left_out": self.left_out,

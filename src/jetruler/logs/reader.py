@@ -78,6 +78,8 @@ class LogReader(ABC):
     def __init__(self, name: str, form: LogFormat) -> None:
         self.name, self.form = name, form
         self.delimiter, self.crlf = ",", False
+        self.has_header: bool | None = True
+        """Whether the first line has the names of the columns."""
         self.comments = 0
         self.blank_lines = 0
         self.quotes: list[tuple[int, int]] = []
@@ -140,9 +142,19 @@ class LogReader(ABC):
         if names.count(column) > 1:
             raise ColumnError(self.name, f"{names.count(column)} columns are named {column!r}")
         if column not in names:
+            if not self.has_header:
+                what = f"there is no column {column!r}: its first line is data, and it has"
+                raise ColumnError(self.name, f"{what} {_numbered(len(names))}")
             has = ", ".join(names[:30]) + (", …" if len(names) > 30 else "")
             raise ColumnError(self.name, f"there is no column {column!r}; it has: {has}")
         return names.index(column)
+
+    @property
+    def said(self) -> str:
+        """How it is read, where nobody said so; empty where that is as usual."""
+        if self.has_header or self.form.header is not None:
+            return ""
+        return f"no header: the first line is data; it has {_numbered(len(self.columns))}"
 
     def positions(self, columns: Iterable[str | int]) -> set[int]:
         """Where those of some columns stand that the log has."""
@@ -150,3 +162,7 @@ class LogReader(ABC):
         numbers = range(1, len(names) + 1)
         there = {c - 1 for c in columns if isinstance(c, int) and c in numbers}
         return there | {names.index(c) for c in columns if c in names}
+
+
+def _numbered(columns: int) -> str:
+    return "one column, 1" if columns == 1 else f"columns 1 … {columns}"

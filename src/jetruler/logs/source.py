@@ -66,8 +66,9 @@ class LogFormat:
         ",", ";" or tab; None finds out from the first line.
     decimal : str, default "."
         "." or ",".
-    header : bool, default True
-        Whether the first line has the names; else columns are named 1, 2, 3, ….
+    header : bool, optional
+        Whether the first line has the names; else columns are named 1, 2, 3, …. None finds out: a
+        first line of nothing but numbers and times is data.
     comment : str, default "#"
         Lines that start with it are left out, and counted.
     kind : str, optional
@@ -82,7 +83,7 @@ class LogFormat:
 
     delimiter: str | None = None
     decimal: str = "."
-    header: bool = True
+    header: bool | None = None
     comment: str = "#"
     kind: str | None = None
 

@@ -224,6 +224,8 @@ class Summary(Result):
         How often the log's time went back or leapt, where trips were looked at.
     pass_through : dict[str, str], optional
         Types of the columns that pass through, by name, where the result is typed.
+    said : str, default ""
+        How the log was read, where nobody said so.
     counted : str, default "line"
         What `torn_lines` counts: lines of a text, or rows.
 
@@ -245,6 +247,7 @@ class Summary(Result):
     quotes: list[tuple[int, int]] = field(default_factory=list)
     jumps: int = 0
     pass_through: dict[str, str] = field(default_factory=dict)
+    said: str = ""
     counted: str = "line"
 
     def folded(self) -> Summary:
@@ -288,6 +291,7 @@ class Summary(Result):
     def _fields(self) -> Mapping[str, Any]:
         return {
             "rows": self.rows,
+            "said": self.said,
             "torn_rows": self.torn_rows,
             "torn_lines": self.torn_lines,
             "comment_lines": self.comments,
@@ -299,7 +303,7 @@ class Summary(Result):
 
     def notes(self) -> list[str]:
         """What was skipped or could not be read, in words."""
-        notes = []
+        notes = [self.said] if self.said else []
         for name, c in self.channels.items():
             if c.empty or c.unreadable:
                 where = self._where(c.first_lines, c.empty + c.unreadable)

@@ -7,21 +7,43 @@ length, quoted line ends, bytes that are no text) goes through the csv module li
 from __future__ import annotations
 
 import io
-from collections.abc import Iterable, Iterator
+import re
+from collections.abc import Iterable, Iterator, Sequence
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.csv as pacsv
 
 from ..ahead import Workers
+from ..cells import read_cell
 from ..reader import NONE_TORN, RowBatch
-from ..source import LogError, LogFormat, LogSource, find_delimiter, no_header, split_line
+from ..source import (
+    LogError,
+    LogFormat,
+    LogSource,
+    find_delimiter,
+    no_header,
+    split_line,
+)
 from .csv_rows import RowByRow
 from .text_log import Read, TextReader
 
 LINE_END = ord("\n")
 #: A column's name is shorter than this.
 LONGEST_NAME = 2**17
+
+
+#: A date, a time of day, or both.
+_WHEN = re.compile(r"\d{4}-\d\d-\d\d([T ]\S+)?\Z|\d{1,2}:\d\d(:\d\d)?\S*\Z")
+
+
+def is_data(cells: Sequence[str], decimal: str) -> bool:
+    """Whether a first line is data: numbers and times are no names."""
+    kinds = [read_cell(cell.encode("utf-8", "surrogateescape"), decimal) for cell in cells]
+    numbers = sum(not isinstance(kind, str) for kind in kinds)
+    times = sum(_WHEN.match(cell.strip()) is not None for cell in cells)
+    empty = sum(not cell.strip() for cell in cells)
+    return numbers > 0 and numbers + times + empty == len(cells)
 
 
 class CsvReader(TextReader):
@@ -36,13 +58,20 @@ class CsvReader(TextReader):
         super().__init__(source, form, block_bytes)
         self._comment = form.comment.encode()
         self._types: dict[int, pa.DataType] = {}
-        first, self._held = self._first_line()
+        first, block, last = self._first_line()
         self.crlf = first.endswith(b"\r\n")
         self.delimiter = form.delimiter or find_delimiter(first, form.decimal, self.name)
         names = split_line(first, self.delimiter, self.name)
         if max(map(len, names), default=0) > LONGEST_NAME:
             raise no_header(first, self.name)
-        self.columns = names if form.header else [str(i + 1) for i in range(len(names))]
+        self.has_header = form.header
+        if form.header is None:
+            self.has_header = not is_data(names, form.decimal)
+        self.columns = names if self.has_header else [str(i + 1) for i in range(len(names))]
+        if self.has_header:
+            self._line += 1
+            block = block[len(first) :]
+        self._held = (block, last)
 
     def batches(
         self, integers: Iterable[int] = (), workers: Workers | None = None
@@ -55,18 +84,16 @@ class CsvReader(TextReader):
         """From one of the next batches on, columns come as int32 or float64 where they can."""
         self._types = dict.fromkeys(floats, pa.float64()) | dict.fromkeys(integers, pa.int32())
 
-    def _first_line(self) -> tuple[bytes, tuple[bytes, bool]]:
-        """The header (or first row), and the rest of the block it came in."""
+    def _first_line(self) -> tuple[bytes, bytes, bool]:
+        """The header (or first row), the block that begins with it, and whether that is the
+        last."""
         for block, last in self._blocks:
             start = 0
             while start < len(block):
                 end = block.find(b"\n", start) + 1 or len(block)
                 line = block[start:end]
                 if line.strip() and not line.startswith(self._comment):
-                    if self.form.header:
-                        self._line += 1
-                        start = end
-                    return line, (block[start:], last)
+                    return line, block[start:], last
                 self.comments += bool(line.strip())
                 self.blank_lines += not line.strip()
                 self._line += 1

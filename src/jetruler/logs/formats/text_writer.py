@@ -53,7 +53,7 @@ class CsvWriter:
         """Write the header, and the texts that all batches fraction."""
         for texts, column in zip(self.texts, first.columns, strict=True):
             texts.of(column)
-        if self.layout.reader.form.header:
+        if self.layout.reader.has_header:
             line = io.StringIO()
             csv.writer(line, delimiter=self.delimiter, lineterminator="").writerow(self.names)
             self._write(line.getvalue().encode("utf-8", "surrogateescape") + self.eol)
