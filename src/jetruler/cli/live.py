@@ -50,7 +50,7 @@ if TYPE_CHECKING:
 @click.option("--sink", metavar="PORT", help="Where to send them, if not to the source.")
 @click.option("--record", metavar="FILE", help="Keep every raw line with its time.")
 @click.option("--events", metavar="FILE", help="Trips that turn, and what was done by hand.")
-@click.option("--duration", "how_long", metavar="TIME", help='Stop after so long: "10 s".')
+@click.option("--duration", "how_long", metavar="TIME", help='Of samples: "10 s".')
 @click.option("--json", "as_json", is_flag=True, help="A JSON object a sample.")
 @click.option("--plain", is_flag=True, help="Aligned columns.")
 @bench_option

@@ -51,6 +51,7 @@ class Progress:
     started: float
     connected: bool = False
     why_gone: str = ""
+    first_sample: float | None = None
     last_sample: float | None = None
     stale: bool = False
     returns: int = 0
@@ -63,6 +64,7 @@ class Progress:
 
     def add(self, now: float, samples: int) -> None:
         """Some samples came."""
+        self.first_sample = now if self.first_sample is None else self.first_sample
         self.last_sample = now
         self._recent.append((now, samples))
         while now - self._recent[0][0] > 2.0:
@@ -165,14 +167,14 @@ class Session:
         return self.station.bench
 
     def run(self, lasting: float | None = None) -> None:
-        """Until the stream ends, or for so many seconds."""
+        """Until the stream ends, or for so many seconds from its first sample on (from the start,
+        while none has come)."""
         for _ in self.batches(lasting):
             pass
 
     def batches(self, lasting: float | None = None) -> Iterator[LiveBatch]:
         """The same, handing over what was decided as it comes. Whoever stops early closes it."""
         self.progress.started = time.monotonic()
-        until = None if lasting is None else self.progress.started + lasting
         self._thread = threading.get_ident()
         for name, injection in self.parts.injections.items():
             self.noted(name, "held", injection.text)
@@ -180,7 +182,7 @@ class Session:
         try:
             if self.parts.wire is not self.parts.source:  # which tells when it is open
                 self.sender.safe()
-            while not self.progress.ended and (until is None or time.monotonic() < until):
+            while not self.progress.ended and not self._is_over(lasting):
                 self._work(self.feed.take(TICK / 2))
                 self._obey()
                 if self.pause_asked:
@@ -207,6 +209,10 @@ class Session:
             self.parts.source.close()
             if self.parts.recorder is not None:
                 self.parts.recorder.close()
+
+    def _is_over(self, lasting: float | None) -> bool:
+        begun = self.progress.first_sample or self.progress.started
+        return lasting is not None and time.monotonic() >= begun + lasting
 
     def ask(self, action: Callable[[], Answer]) -> Answer:
         """Do something in the thread that runs the session, and return what it gives; at once where
