@@ -173,38 +173,16 @@ def test_the_view_says_what_is_so(parts: Parts) -> None:
     assert "loose on" in [line.partition("  ")[2] for line in shot.log]
 
 
-class Late(Script):
-    """A board that takes its time to begin."""
-
-    begins = 0.3
-
-    def read(self) -> bytes:
-        time.sleep(self.begins)
-        self.begins = 0.02
-        return board_lines(1)[0]
-
-
 def test_a_duration_counts_from_the_first_sample(parts: Parts) -> None:
-    session = Session(replace(parts, source=Late(), wire=None, armed=False))
-    started = time.monotonic()
-    session.run(0.5)
-    lasted = time.monotonic() - started
-    assert 0.75 <= lasted < 5  # 0.3 s without a sample, 0.5 s of samples
-    assert session.station.rows >= 3
-
-
-def test_without_a_sample_it_counts_from_the_start(parts: Parts) -> None:
-    session = Session(replace(parts, source=Silent(), wire=None, armed=False))
-    session.run(0.2)
-    assert not session.station.rows
-
-
-class Silent(Script):
-    """A board that says nothing."""
-
-    def read(self) -> bytes:
-        time.sleep(0.02)
-        return b""
+    session = Session(parts)
+    now = time.monotonic()
+    session.progress.started = now - 10.0
+    assert session._is_over(5.0)  # nothing came: it counts from the start
+    session.progress.add(now - 4.0, 1)
+    assert not session._is_over(5.0)
+    session.progress.add(now - 1.0, 1)
+    assert session._is_over(3.0)
+    assert not session._is_over(None)
 
 
 class Editor(Script):
