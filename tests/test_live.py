@@ -696,6 +696,14 @@ def test_the_view_rests_and_wakes(start: Start, home: Path) -> None:
     assert live.wait(20) == 0
 
 
+def test_a_terminal_without_a_source_says_what_there_is(start: Start) -> None:
+    _, theirs = os.openpty()
+    live = start(stdin=theirs, stdout=theirs)
+    assert live.wait(20) == 2
+    assert live.stderr is not None
+    assert b"say where the lines come from with --source: a port" in live.stderr.read()
+
+
 @pytest.mark.parametrize("term", ["dumb", "unknown"])
 def test_a_terminal_that_cannot_show_it_gets_rows(start: Start, term: str) -> None:
     ours, theirs = os.openpty()

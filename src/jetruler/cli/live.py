@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     "--source",
     "source_name",
     metavar="WHERE",
-    help="-, demo, none, a file, a port, or a URL. Default: stdin; on a terminal, demo.",
+    help="-, demo, none, a file, a port, or a URL. Default: what is piped in.",
 )
 @click.option("--follow", is_flag=True, help="The source is a file that grows.")
 @click.option("--format", "form", type=click.Choice(["csv", "pairs", "json"]), help="Of the lines.")
@@ -125,7 +125,10 @@ class LiveOptions:
     @property
     def name(self) -> str:
         """The source."""
-        return self.source_name or ("demo" if sys.stdin.isatty() else "-")
+        if self.source_name is None and sys.stdin.isatty():
+            right = "a port (/dev/ttyACM0, COM3), a file, a URL, or demo for the stand-in board"
+            raise JetRulerError(f"live: say where the lines come from with --source: {right}")
+        return self.source_name or "-"
 
     @property
     def looked_at(self) -> bool:
