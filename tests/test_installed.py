@@ -178,6 +178,8 @@ WITHOUT = "import sys; sys.modules[sys.argv.pop(1)] = None; from jetruler.cli im
                 ("pyarrow", "live --source roast.csv", False),
                 ("serial", "live --source socket://localhost:9 --duration 0.2", True),
                 ("scipy", "explain bean --at 1880", True),
+                ("pydantic", "explain bean --at 1880", False),
+                ("textual", "live --source roast.csv", True),
                 ("scipy", "fit bean --marks bath.csv", False),
                 ("matplotlib", "draw ruler bean", False),
                 ("pint", "convert roast.csv", True),

@@ -41,6 +41,8 @@ OPTIONAL = {
     "scipy": "pip install scipy",
     "matplotlib": "pip install matplotlib",
     "pandas": "pip install pandas",
+    "pydantic": "pip install pydantic",
+    "textual": "pip install textual, or add --plain",
 }
 
 #: How a shortage of memory is said where it is no `MemoryError`.
