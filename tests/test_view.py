@@ -22,6 +22,8 @@ from jetruler.core.model.stream import Stream
 from jetruler.live.session import Parts, Session
 from jetruler.live.stream_errors import SourceEnded
 
+from .test_hands import TABLE as HANDS_TABLE
+
 ROOT = Path(__file__).parents[1]
 
 
@@ -30,31 +32,7 @@ def _few_pictures(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("jetruler.cli.live_app.FRAMES", 8)
 
 
-TABLE = """
-title = "Table"
-[channel.knob]
-column = "k"
-converter = { bits = 10 }
-laws = [
-  { law = "line", marks = [[0, 0], [1000, 100]], unit = "%" },
-  { law = "clamp", low = 0, high = 100 },
-]
-decimals = 1
-[channel.warm]
-column = "w"
-converter = { bits = 10 }
-laws = [{ law = "line", gain = 0.1, unit = "degC" }]
-[trip.hot]
-any = [{ channel = "warm", above = 90, release = 80 }]
-[drive.motor]
-from = "knob"
-marks = [[0, -200], [100, 200]]
-range = [-255, 255]
-safe = 0
-off = 0
-safe_when = ["hot"]
-clamp = [-150, 150]
-"""
+TABLE = HANDS_TABLE.replace("slew = 400\n", "")  # what is set shows at once
 
 
 class Wire:

@@ -44,6 +44,7 @@ class Feed:
         self._lock = threading.Lock()
         self._stop = threading.Event()
         self._room = threading.Event()
+        self._known = threading.Event()
         self._thread = threading.Thread(target=self._work, name="jetruler-reader", daemon=True)
 
     def start(self) -> None:
@@ -54,7 +55,12 @@ class Feed:
         """Read no more."""
         self._stop.set()
         self._room.set()
+        self._known.set()
         self._thread.join(timeout=1.0)
+
+    def known(self) -> None:
+        """The news that the source is gone has been acted on: it may be opened anew."""
+        self._known.set()
 
     def wake(self) -> None:
         """Let whoever waits for arrivals wait no longer."""
@@ -91,7 +97,10 @@ class Feed:
                             wait = FIRST_WAIT
                             self._hand_on(data)
                 except SourceGone as gone:
+                    self._known.clear()
                     self._tell("gone", str(gone))
+                    # What still hears is told the safe values before it is let go.
+                    self._known.wait(LONGEST_WAIT)
                     self._stop.wait(wait)
                     wait = min(2 * wait, LONGEST_WAIT)
         except SourceEnded:

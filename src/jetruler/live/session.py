@@ -359,6 +359,7 @@ class Session:
             self.progress.connected, self.progress.why_gone = False, arrival.why
             self.lines.broken()
             self._go_stale(arrival.at)
+            self.feed.known()
         elif arrival.news == "end":
             self.progress.ended = True
 
