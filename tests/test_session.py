@@ -10,14 +10,14 @@ from pathlib import Path
 
 import pytest
 
-from jetruler import demo, load_bench
+from jetruler import Channel, Counts, Line, demo, load_bench
 from jetruler.cli.live_draw import ruler_rows
 from jetruler.core.model.stream import Stream
 from jetruler.demo.stand_in import Board, Fault
 from jetruler.live.desk import Desk
 from jetruler.live.saved import Saved
 from jetruler.live.session import Parts, Session
-from jetruler.live.snapshot import snapshot
+from jetruler.live.snapshot import ChannelState, snapshot
 from jetruler.live.stream_errors import SourceEnded, SourceGone
 
 from .conftest import Cli
@@ -183,6 +183,15 @@ def test_a_duration_counts_from_the_first_sample(parts: Parts) -> None:
     session.progress.add(now - 1.0, 1)
     assert session._is_over(3.0)
     assert not session._is_over(None)
+
+
+@pytest.mark.parametrize(
+    ("gain", "shown"), [(1, "4000 count"), (30, " 120000 "), (12345678.9, " 493827156… ")]
+)
+def test_a_value_that_is_too_long_is_never_cut_in_silence(gain: float, shown: str) -> None:
+    knob = Channel("k", Counts(12) >> Line(gain), 1, decimals=3 if gain > 1000 else 0)
+    state = ChannelState(knob, 4000, knob.ruler(4000), lowest=0, highest=1, flags=0)
+    assert shown in ruler_rows(state, 80, 1, chosen=False)[0].plain
 
 
 class Editor(Script):

@@ -84,7 +84,7 @@ def ruler_rows(state: ChannelState, width: int, rows: int, chosen: bool) -> list
     volts = "–" if math.isnan(state.volts) else f"{state.volts:.3f} V"
     line = named(channel.name, chosen)
     line.append(f"{raw:>{COUNT}}{volts:>{VOLTS}}")
-    line.append(f"{_value(state)[: VALUE - 1]:>{VALUE}}", style=f"bold {hue(state)}")
+    line.append(f"{_short_value(state):>{VALUE}}", style=f"bold {hue(state)}")
     before, room = ruler_room(width)
     if room < 8:
         return [line]
@@ -204,7 +204,7 @@ def trace_lines(
     channel = state.channel
     before, room = trace_room(width)
     first = named(channel.name, chosen)
-    first.append(f"{_value(state)[: VALUE - 1]:>{VALUE}}", style=f"bold {hue(state)}")
+    first.append(f"{_short_value(state):>{VALUE}}", style=f"bold {hue(state)}")
     flags = " ".join(flag_names(state.flags))[: before - 4]
     cells = [first, Text("  ") + Text(f"{flags:<{before - 4}}", style=RED)]
     cells += [Text(" " * (before - 2))] * rows
@@ -368,6 +368,14 @@ def hue(state: ChannelState) -> str:
 
 def _value(state: ChannelState) -> str:
     return as_shown(state.channel.shown(state.value)) if state.count == state.count else "–"
+
+
+def _short_value(state: ChannelState) -> str:
+    """The value in its cells: too long, it goes without its unit, and what is cut says so."""
+    text = _value(state)
+    if len(text) >= VALUE:
+        text = text.rpartition(" ")[0] or text
+    return text if len(text) < VALUE else text[: VALUE - 2] + as_shown("…")[:1]
 
 
 def window_columns(view: str, width: int) -> int:
