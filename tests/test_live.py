@@ -615,7 +615,8 @@ def test_the_view_in_a_terminal(start: Start, home: Path) -> None:
 
     resize(24, 80)
     more = {"stdin": theirs, "stdout": theirs, "env": os.environ | {"TERM": "xterm-256color"}}
-    live = start("--source", "demo", **more)
+    # A group whose parent is outside of it: systems stop no group that nobody could wake.
+    live = start("--source", "demo", process_group=0, **more)
 
     def seen(what: bytes) -> bytes:
         got, until = b"", time.monotonic() + 20
@@ -672,7 +673,8 @@ def test_the_view_rests_and_wakes(start: Start, home: Path) -> None:
     ours, theirs = os.openpty()
     fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", 24, 80, 0, 0))
     more = {"stdin": theirs, "stdout": theirs, "env": os.environ | {"TERM": "xterm-256color"}}
-    live = start("--source", "demo", **more)
+    # A group whose parent is outside of it: systems stop no group that nobody could wake.
+    live = start("--source", "demo", process_group=0, **more)
 
     def seen(what: bytes) -> None:
         got, until = b"", time.monotonic() + 20
