@@ -19,7 +19,7 @@ import jetruler as jr
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.model.every_count import EveryCount
 from jetruler.logs.column import ConvertedColumn
-from jetruler.logs.formats.text_writer import written
+from jetruler.logs.text_writer import written
 from jetruler.logs.texts import CellTexts, FlagTexts
 
 from .logs import MILLION

@@ -21,8 +21,8 @@ from jetruler.benchfile.bench_text import replace_file
 from jetruler.benchfile.edit import write_marks
 from jetruler.benchfile.load import parse_bench
 from jetruler.errors import BenchError, LogError
-from jetruler.logs.ahead import ahead
 from jetruler.logs.output import Output, write_file
+from jetruler.samples.ahead import ahead
 
 from .conftest import COMMAND, Cli
 from .sizes import sizes

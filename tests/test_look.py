@@ -16,9 +16,9 @@ from jetruler import load_bench, look
 from jetruler.benchfile.starter import KINDS
 from jetruler.errors import LogError
 from jetruler.logs.plot_series import read_series
-from jetruler.logs.source import LogSource
 from jetruler.plots.draw_log import draw_histogram, draw_log
 from jetruler.plots.style import new_figure
+from jetruler.samples.source import LogSource
 
 from .conftest import Cli
 from .sizes import sizes

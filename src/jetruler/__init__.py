@@ -11,7 +11,7 @@ Laws        Adc Counts Input Amplifier Attenuator Divider Shunt
             Beta SteinhartHart SteinhartHartExtended Platinum
             Line Polynomial PowerLaw Table Formula To
             Magnitude Whole PassThrough Clamp Limits Expect DeadBand Zones; Law is their base
-Rulers      Ruler Channel Bench Stream Flag Toleranced quantity
+Rulers      Ruler Channel Bench Flag Toleranced quantity
 Bench files load_bench parse_bench write_calibration write_correction
 Logs        look convert convert_all check_log ConvertOptions LogFormat
 Live        stream Live

@@ -32,7 +32,6 @@ from .core.laws import Zones as Zones
 from .core.model.ruler import Ruler as Ruler
 from .core.model.channel import Channel as Channel
 from .core.model.channel import Bench as Bench
-from .core.model.stream import Stream as Stream
 from .core.model.reading import Flag as Flag
 from .core.model.quantity import Toleranced as Toleranced
 from .core.model.quantity import quantity as quantity
@@ -49,7 +48,7 @@ from .logs.convert_log import convert as convert
 from .fleet.convert_logs import convert_all as convert_all
 from .logs.check_log import check_log as check_log
 from .logs.options import ConvertOptions as ConvertOptions
-from .logs.source import LogFormat as LogFormat
+from .core.model.log_format import LogFormat as LogFormat
 
 # Live
 from .live.stream_samples import stream as stream

@@ -7,6 +7,6 @@ from .core.error_types import QuantityError as QuantityError
 from .core.error_types import UnitError as UnitError
 from .core.firmware.selection import ExportError as ExportError
 from .core.survey.ends import NothingMovedError as NothingMovedError
-from .logs.source import LogError as LogError
+from .samples.source import LogError as LogError
 
 __all__: list[str]

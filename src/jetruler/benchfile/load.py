@@ -24,7 +24,7 @@ from ..core.model.namespace import column_clashes
 from ..files import text_of_file
 from .models import TableErrors, Type, build_law, placed, read
 from .rulers import calibration_of, ruler_of
-from .tables import CHANNEL, CONVERTER, DRIVE, FILE, PATTERNS, STREAM, TRIP
+from .tables import CHANNEL, CONVERTER, DRIVE, FILE, LOG, PATTERNS, TRIP
 
 CHANNEL_NAME = re.compile(r"[^\W\d]\w*(-\w+)*")
 
@@ -69,7 +69,7 @@ def load_bench(path: str | PathLike[str]) -> Bench:
     Returns
     -------
     Bench
-        Its channels, trips, drives and stream.
+        Its channels, trips, drives, and how its logs are written.
 
     Raises
     ------
@@ -111,7 +111,7 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
     Returns
     -------
     Bench
-        Its channels, trips, drives and stream.
+        Its channels, trips, drives, and how its logs are written.
 
     Raises
     ------
@@ -143,6 +143,10 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
     if file.errors:
         raise BenchError(name, list(dict.fromkeys(file.errors)))
     return bench
+
+
+#: Keys of `[stream]`, which is read for one version more, and what they are in `[log]`.
+_OLD_KEYS = {"timestamp": "time"}
 
 
 class _File:
@@ -232,7 +236,7 @@ class _File:
             self.errors += at
 
     def _decided(self, channels: Mapping[str, Channel]) -> dict[str, Any]:
-        """The stream, trips and drives."""
+        """Trips, drives, and how logs are written."""
         made: dict[str, dict[str, Any]] = {"trips": {}, "drives": {}}
         names: dict[str, Any] = {"channels": dict.fromkeys(k for k, _ in self._of("channel"))}
         names |= {"trips": dict.fromkeys(k for k, _ in self._of("trip")), "made": channels}
@@ -251,9 +255,12 @@ class _File:
             if (first := taken.setdefault(drive.output, name)) != name:
                 right = f"drive.{first} has this output already"
                 self.errors.append(f"drive.{name}.output: found {drive.output!r}; {right}")
-        stream = self.table.get("stream")
-        if isinstance(stream, dict):
-            return {**made, "stream": self._read(("stream",), STREAM, stream)}
+        place = "stream" if "log" not in self.table else "log"
+        table = self.table.get(place)
+        if isinstance(table, dict):
+            renamed = {_OLD_KEYS.get(key, key): value for key, value in table.items()}
+            table = renamed if place == "stream" else table
+            return {**made, "log": self._read((place,), LOG, table)}
         return made
 
     def _of(self, kind: str) -> list[tuple[str, dict[str, Any]]]:

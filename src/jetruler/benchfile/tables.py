@@ -17,8 +17,8 @@ from ..core.laws.raw_input import Input
 from ..core.model.channel import Channel
 from ..core.model.fit_covariance import FitCovariance
 from ..core.model.law import is_finite
+from ..core.model.log_format import LogFormat
 from ..core.model.quantity import quantity
-from ..core.model.stream import Stream
 from ..core.model.text import nearest
 from .models import (
     Anything,
@@ -122,9 +122,9 @@ CHANNEL = model(
 )
 COVARIANCE = model_of(FitCovariance, "calibration")
 
-# Streams, trips and drives.
+# Logs, trips and drives.
 
-STREAM = model_of(Stream, "a stream")
+LOG = model_of(LogFormat, "a log")
 CONDITION = model(
     "a condition",
     own_fields(Condition) | {"channel": _known("channel", "channels")},
@@ -203,7 +203,7 @@ TABLE = dict[str, Any]
 FILE = model(
     "a bench file",
     {"title": Text, "about": Text}
-    | dict.fromkeys(("converter", "stream"), TABLE)
+    | dict.fromkeys(("converter", "log", "stream"), TABLE)
     | dict.fromkeys(("channel", "trip", "drive"), dict[str, TABLE]),
     ["channel"],
 )

@@ -5,14 +5,16 @@ from __future__ import annotations
 import click
 
 from .common import bench_option, load
+from .log_options import Given, form_of, log_options
 from .streams import show, show_json
 
 
 @click.command()
 @click.option("--log", "log_path", metavar="LOG", help="Check it against this log too.")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
+@log_options
 @bench_option
-def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
+def command(log_path: str | None, as_json: bool, given: Given, bench_path: str) -> None:
     """Findings in the bench file, and between it and a log: each with its evidence and its remedy.
 
     Exit code 1 if one of them is an error.
@@ -34,7 +36,9 @@ def command(log_path: str | None, as_json: bool, bench_path: str) -> None:
         from .progress import progress_bar
 
         with progress_bar(log_path) as progress:
-            logged = check_log(log_path, bench, listed, progress=progress)
+            logged = check_log(
+                log_path, bench, listed, form=form_of(given, bench), progress=progress
+            )
         found = Findings.of([*found, *logged])
     if as_json:
         show_json(found.to_dict())

@@ -13,6 +13,7 @@ from ..core.model.channel import Channel
 from ..core.model.quantity import quantity
 from ..core.model.result import Result
 from .common import bench_option, channel_of, load, read_value
+from .log_options import Given, form_of, log_options
 from .streams import show, show_json
 
 json_option = click.option("--json", "as_json", is_flag=True, help="For programs.")
@@ -174,6 +175,7 @@ def amplifier(
 @click.option("--noise", type=float, metavar="RAW", help="Of one reading; else see --log.")
 @click.option("--log", "log_path", metavar="LOG", help="A log that shows the noise.")
 @json_option
+@log_options
 @bench_option
 def averaging(
     channel: str,
@@ -182,6 +184,7 @@ def averaging(
     noise: float | None,
     log_path: str | None,
     as_json: bool,
+    given: Given,
     bench_path: str,
 ) -> None:
     """How many readings of CHANNEL to average to hold a target.
@@ -198,7 +201,7 @@ def averaging(
     if log_path is not None and noise is None:
         from ..logs.raw_readings import read_raw
 
-        found = read_raw(log_path, chosen, stream=bench.stream)
+        found = read_raw(log_path, chosen, form=form_of(given, bench))
         told, interval = found.values, found.interval
     value, goal = read_value(at, chosen.unit), read_value(target, chosen.unit)
     _shown(choose_averaging(chosen, goal, at=value, noise=told, interval=interval), as_json)

@@ -11,15 +11,15 @@ import click
 
 from ..core.error_types import JetRulerError
 from .common import bench_option, channel_of
-from .convert import format_options, log_format
 from .fit import loaded, marks_of, marks_options, show_change
+from .log_options import Given, form_of, log_options
 from .progress import progress_bar
 from .streams import show, show_json
 
 if TYPE_CHECKING:
     from ..core.calibrate.comparison import Comparison
     from ..core.model.channel import Bench, Channel
-    from ..logs.source import LogFormat
+    from ..core.model.log_format import LogFormat
 
 
 @dataclass(frozen=True)
@@ -58,16 +58,13 @@ def compare_options(command: Callable[..., None]) -> Callable[..., None]:
 @marks_options
 @click.option("--write", is_flag=True, help="Put the correction of CHANNEL into the bench file.")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
-@format_options
+@log_options
 @bench_option
 def command(
     channel: str,
     write: bool,
     as_json: bool,
-    delimiter: str | None,
-    decimal_comma: bool,
-    no_header: bool,
-    kind: str | None,
+    given: Given,
     bench_path: str,
     **options: Any,
 ) -> None:
@@ -80,7 +77,7 @@ def command(
     """
     bench, text = loaded(bench_path)
     chosen = channel_of(bench, channel)
-    form = log_format(delimiter, decimal_comma, no_header, kind)
+    form = form_of(given, bench)
     found = compared(bench, chosen, CompareOptions(**options), form)
     written = None
     if write and found.correction is not None:
@@ -139,7 +136,6 @@ def against_other(
             other_log=wanted.other_log,
             unit=wanted.unit,
             form=form,
-            stream=bench.stream,
             progress=progress,
         )
     return compare_pairs(bench, channel, other, pairs, wanted.within)

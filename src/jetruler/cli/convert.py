@@ -2,50 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
 from ..core.error_types import JetRulerError
 from ..files import keep_apart
 from .common import bench_option, load
+from .log_options import Given, form_of, log_options
 from .progress import progress_bar
 from .streams import show, show_json
 
-if TYPE_CHECKING:
-    from ..logs.source import LogFormat
-
-FORMATS = ("csv", "jsonl", "parquet")
-DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t"}
-
-
-def format_options(command: Callable[..., None]) -> Callable[..., None]:
-    """The options that say how a log is written."""
-    for option in (
-        click.option(
-            "--no-header", is_flag=True, help="The first line is data, also if it holds names."
-        ),
-        click.option("--decimal-comma", is_flag=True, help="Numbers have a decimal comma."),
-        click.option("--delimiter", type=click.Choice(list(DELIMITERS)), help="Else found out."),
-        click.option(
-            "--format", "kind", type=click.Choice(FORMATS), help="Of a log whose name says nothing."
-        ),
-    ):
-        command = option(command)
-    return command
-
-
-def log_format(
-    delimiter: str | None, decimal_comma: bool, no_header: bool, kind: str | None = None
-) -> LogFormat:
-    """What those options say."""
-    from ..logs.source import LogFormat
-
-    decimal = "," if decimal_comma else "."
-    return LogFormat(
-        DELIMITERS.get(delimiter or ""), decimal, header=False if no_header else None, kind=kind
-    )
+#: Formats of a result.
+KINDS = ("csv", "jsonl", "parquet")
 
 
 @click.command()
@@ -54,7 +23,7 @@ def log_format(
     "-o", "--output", "out", default="-", metavar="FILE", help="Result, or a folder; - is stdout."
 )
 @click.option(
-    "--to", "out_kind", type=click.Choice(FORMATS), help="Format of the result; else by its name."
+    "--to", "out_kind", type=click.Choice(KINDS), help="Format of the result; else by its name."
 )
 @click.option("--only", multiple=True, metavar="CHANNEL", help="Only this channel (repeatable).")
 @click.option("--keep-raw", is_flag=True, help="Keep the raw columns beside the values.")
@@ -73,7 +42,7 @@ def log_format(
     help="For batches under way, beside the programme's own.",
 )
 @click.option("--json", "as_json", is_flag=True, help="The summary as JSON on stdout; needs -o.")
-@format_options
+@log_options
 @bench_option
 def command(
     logs: tuple[str, ...],
@@ -82,10 +51,7 @@ def command(
     jobs: int | None,
     resume: bool,
     cluster: str | None,
-    delimiter: str | None,
-    decimal_comma: bool,
-    no_header: bool,
-    kind: str | None,
+    given: Given,
     as_json: bool,
     bench_path: str,
     **options: Any,
@@ -104,8 +70,8 @@ def command(
 
     if as_json and out == "-":
         raise JetRulerError("--json: the summary and the result cannot share stdout; add -o FILE")
-    options["form"] = log_format(delimiter, decimal_comma, no_header, kind)
     bench = load(bench_path)
+    options["form"] = form_of(given, bench)
     many = len(logs) > 1 or is_many(logs[0], out)
     if not many and (jobs or resume or cluster):
         raise JetRulerError("--jobs, --resume and --cluster are for many logs; name a folder as -o")

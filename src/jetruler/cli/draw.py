@@ -19,8 +19,8 @@ from ..core.model.ticks import raw_ends
 from .choose import chosen_resistor, resistor_options
 from .common import bench_option, channel_of, load, raw_value
 from .compare import CompareOptions, compare_options, compared
-from .convert import format_options, log_format
 from .fit import calibrated, fit_options, marks_options
+from .log_options import Given, form_of, log_options
 from .pictures import WIDTH, budgets_of, draw_histogram_file, draw_log_file, picture_path, written
 
 
@@ -177,48 +177,42 @@ def stages(
 @command.command()
 @click.argument("log_path", metavar="LOG")
 @click.argument("channels", nargs=-1, metavar="[CHANNEL]...")
-@format_options
+@log_options
 @out_option
 @bench_option
 def log(
     log_path: str,
     channels: tuple[str, ...],
-    delimiter: str | None,
-    decimal_comma: bool,
-    no_header: bool,
-    kind: str | None,
+    given: Given,
     out: str | None,
     bench_path: str,
 ) -> None:
     """LOG, raw and converted, with flags marked; each CHANNEL (or all) beneath one another."""
     bench = load(bench_path)
     path = picture_path(out, f"log-{Path(log_path).stem}.png")
-    form = log_format(delimiter, decimal_comma, no_header, kind)
+    form = form_of(given, bench)
     click.echo(draw_log_file(log_path, bench, channels, form, path))
 
 
 @command.command()
 @click.argument("log_path", metavar="LOG")
 @click.argument("columns", nargs=-1, metavar="[CHANNEL]...")
-@format_options
+@log_options
 @out_option
 @click.option("-b", "--bench", "bench_path", metavar="FILE", help="The bench file; else counts.")
 def histogram(
     log_path: str,
     columns: tuple[str, ...],
-    delimiter: str | None,
-    decimal_comma: bool,
-    no_header: bool,
-    kind: str | None,
+    given: Given,
     out: str | None,
     bench_path: str | None,
 ) -> None:
     """How often each count came up in LOG, with ends, rails and median; each CHANNEL or column."""
     path = picture_path(out, f"histogram-{Path(log_path).stem}.png")
-    form = log_format(delimiter, decimal_comma, no_header, kind)
     bench = None
     if bench_path is not None or Path("bench.toml").exists():
         bench = load(bench_path or "bench.toml")
+    form = form_of(given, bench)
     click.echo(draw_histogram_file(log_path, columns, bench, form, path))
 
 
@@ -295,15 +289,12 @@ def fit(channel: str, out: str | None, bench_path: str, **options: Any) -> None:
 @click.argument("other", required=False)
 @compare_options
 @marks_options
-@format_options
+@log_options
 @out_option
 @bench_option
 def compare(
     channel: str,
-    delimiter: str | None,
-    decimal_comma: bool,
-    no_header: bool,
-    kind: str | None,
+    given: Given,
     out: str | None,
     bench_path: str,
     **options: Any,
@@ -312,7 +303,7 @@ def compare(
     wanted = CompareOptions(**options)
     path = picture_path(out, f"compare-{channel}-{wanted.other or 'marks'}.png")
     bench = load(bench_path)
-    form = log_format(delimiter, decimal_comma, no_header, kind)
+    form = form_of(given, bench)
     found = compared(bench, channel_of(bench, channel), wanted, form)
     click.echo(written(figures().compare_figure(found), path))
 

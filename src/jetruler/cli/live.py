@@ -22,10 +22,11 @@ from ..files import keep_apart
 from ..system.signals import on_rest
 from ..system.terminal import has_keyboard, keyboard
 from .common import bench_option, folder_of, load
+from .log_options import Given, form_of, log_options
 from .streams import echo, encoded, raw_stdout, show
 
 if TYPE_CHECKING:
-    from ..core.model.stream import Stream
+    from ..core.model.log_format import LogFormat
     from ..live.notes import LiveEvents
     from ..live.outlet import Outlet
     from ..live.session import Parts, Session
@@ -40,10 +41,8 @@ if TYPE_CHECKING:
     help="-, demo, none, a file, a port, or a URL. Default: what is piped in.",
 )
 @click.option("--follow", is_flag=True, help="The source is a file that grows.")
-@click.option("--format", "form", type=click.Choice(["csv", "pairs", "json"]), help="Of the lines.")
-@click.option("--columns", metavar="A,B,…", help="Names of the columns, if there is no header.")
 @click.option("--baud", type=int, metavar="N", help="Of a serial port.")
-@click.option("--timestamp", metavar="COLUMN", help="The column with the source's own time.")
+@click.option("--pace", metavar="PACE", help="Of a log: real, 10x, or fast (default).")
 @click.option("--inject", multiple=True, metavar="C=RAW", help="This raw value for channel C.")
 @click.option("--sweep", multiple=True, metavar="C=A:B/TIME", help="From count A to B and back.")
 @click.option("--arm", is_flag=True, help="Send the drives' commands.")
@@ -51,8 +50,10 @@ if TYPE_CHECKING:
 @click.option("--record", metavar="FILE", help="Keep every raw line with its time.")
 @click.option("--events", metavar="FILE", help="Trips that turn, and what was done by hand.")
 @click.option("--duration", "how_long", metavar="TIME", help='Of samples: "10 s".')
+@click.option("--keep-raw", is_flag=True, help="Rows have the raw values too.")
 @click.option("--json", "as_json", is_flag=True, help="A JSON object a sample.")
 @click.option("--plain", is_flag=True, help="Aligned columns.")
+@log_options
 @bench_option
 def command(bench_path: str, **options: Any) -> None:
     """Show a stream of raw values in engineering values while it runs.
@@ -90,11 +91,12 @@ def command(bench_path: str, **options: Any) -> None:
 
 def _end(session: Session, lasted: float, outlet: Outlet | None) -> None:
     """Say what was seen and what was lost."""
+    from ..samples.head import EXPECTED
+
     source = session.parts.source
     progress = session.progress
     if progress.ended and not progress.stopped and not session.station.rows:
-        kinds = ", ".join(f"{kind} {n}" for kind, n in sorted(session.bad.items()))
-        bad = f"; no line was one: {kinds}" if kinds else ", and without a line"
+        bad = f"; {session.skipped}; {EXPECTED}" if session.skipped else ", and without a line"
         raise JetRulerError(f"{source.name}: the stream ended without a sample{bad}")
     _summary(session, lasted, outlet)
     recorder = session.parts.recorder
@@ -108,10 +110,8 @@ class LiveOptions:
 
     source_name: str | None
     follow: bool
-    form: str | None
-    columns: str | None
     baud: int | None
-    timestamp: str | None
+    pace: str | None
     inject: tuple[str, ...]
     sweep: tuple[str, ...]
     arm: bool
@@ -121,6 +121,8 @@ class LiveOptions:
     how_long: str | None
     as_json: bool
     plain: bool
+    keep_raw: bool
+    given: Given
 
     @property
     def name(self) -> str:
@@ -147,27 +149,13 @@ class LiveOptions:
         """Whether the view is shown."""
         return self.looked_at and not self.why_no_view
 
-    def stream(self, bench: Bench) -> Stream:
-        """How lines come in. Raises `StreamError`."""
-        from ..live.session import stream_for
-
-        names = tuple(name.strip() for name in self.columns.split(",")) if self.columns else None
-        stream = stream_for(
-            bench, format=self.form, columns=names, baud=self.baud, timestamp=self.timestamp
-        )
-        if self.name == "none":
-            stream = replace(stream, format="json", timestamp=None)
-        return stream
-
 
 def _parts(bench_path: str, asked: LiveOptions) -> Parts:
     """What the session is made of; its outlet comes later."""
     from ..live.inject import injections
+    from ..live.parts import parts_for
     from ..live.record import Recorder
     from ..live.rows import AlignedRows, CsvRows, JsonRows, Rows
-    from ..live.session import Parts
-    from ..live.sources import GrowingFile, StandardInput, source_named
-    from ..live.time_name import timed
 
     if asked.record is not None:
         folder_of(asked.record)
@@ -176,34 +164,25 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
         folder_of(asked.events)
         keep_apart({"--events": asked.events}, {"the source": asked.name, "the bench": bench_path})
     bench = load(bench_path)
-    stream = asked.stream(bench)
-    source = source_named(asked.name, stream, asked.follow)
-    interval = None
-    if isinstance(source, StandardInput | GrowingFile):
-        stream, interval = timed(stream, bench, source.peek())
+    form = form_of(asked.given, bench, baud=asked.baud)
+    parts = parts_for(asked.name, bench, form, follow=asked.follow, pace=asked.pace)
     made = injections(bench, asked.inject, asked.sweep)
-    wire = _wire(asked, source, bench, stream)
-    recorder = None
-    if asked.record is not None:
-        recorder = Recorder(asked.record, stream.columns, stream.delimiter)
+    wire = _wire(asked, parts.source, bench, parts.form)
 
-    def rows_of(bench: Bench) -> Rows:
-        time_name = stream.timestamp or "time_s"
+    def rows_of(bench: Bench, time_name: str) -> Rows:
         if asked.plain:
-            return AlignedRows(bench, time_name, encoded)
-        return (JsonRows if asked.as_json else CsvRows)(bench, time_name)
+            return AlignedRows(bench, time_name, encoded, keep_raw=asked.keep_raw)
+        kind = JsonRows if asked.as_json else CsvRows
+        return kind(bench, time_name, keep_raw=asked.keep_raw)
 
-    return Parts(
-        bench_path,
-        bench,
-        stream=stream,
-        source=source,
+    return replace(
+        parts,
+        bench_path=bench_path,
         injections=made,
         wire=wire,
         armed=asked.arm,
-        recorder=recorder,
+        recorder=None if asked.record is None else Recorder(asked.record),
         rows=rows_of,
-        interval=interval,
     )
 
 
@@ -217,7 +196,7 @@ def _events(asked: LiveOptions, parts: Parts) -> Iterator[LiveEvents | None]:
     from ..logs.output import Output
 
     with Output(asked.events) as out:
-        yield LiveEvents(out.write, parts.stream.timestamp or "time_s")
+        yield LiveEvents(out.write)
 
 
 def _lasting(how_long: str) -> float:
@@ -228,7 +207,7 @@ def _lasting(how_long: str) -> float:
     return found
 
 
-def _wire(asked: LiveOptions, source: Source, bench: Bench, stream: Stream) -> Source | None:
+def _wire(asked: LiveOptions, source: Source, bench: Bench, form: LogFormat) -> Source | None:
     """Where commands go: nowhere unless it is armed, now or by a key of the view."""
     from ..live.sources import reached, takes_commands
 
@@ -238,7 +217,7 @@ def _wire(asked: LiveOptions, source: Source, bench: Bench, stream: Stream) -> S
     if asked.arm and not bench.drives:
         raise JetRulerError("--arm: the bench has no drives; add a [drive.<name>]")
     if sink is not None and sink != asked.name:
-        return reached(sink, stream)
+        return reached(sink, form)
     if takes_commands(source):
         return source
     if asked.arm:
@@ -302,12 +281,15 @@ def _summary(session: Session, lasted: float, outlet: Outlet | None) -> None:
 
 def _notes(session: Session, lasted: float, outlet: Outlet | None) -> Iterator[str]:
     yield f"{session.station.rows} samples in {lasted:.1f} s"
+    if session.station.lines.said:
+        yield f"reading lines as: {session.station.lines.said}"
     if session.skipped:
         yield session.skipped
-    for column, n in session.station.parser.unreadable.items():
+    lines = session.station.lines
+    if lines.torn:
+        yield f"{lines.torn} lines with too few or too many cells"
+    for column, n in lines.unreadable.items():
         yield f"column {column}: {n} cells are no number"
-    if session.station.parser.absent:
-        yield f"not in the stream: {', '.join(session.station.parser.absent)}"
     if session.progress.returns:
         yield f"the source was gone {session.progress.returns} times"
     if session.feed.lost:

@@ -11,7 +11,7 @@ from ..core.error_types import JetRulerError
 from ..core.model.text import number
 from ..core.model.units import symbol
 from .common import load
-from .convert import format_options, log_format
+from .log_options import Given, form_of, log_options
 from .progress import progress_bar
 from .streams import echo, show, show_json
 
@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 @click.option("--reversed", "backward", is_flag=True, help="With --ends: the high count is 0 %.")
 @click.option("--write", is_flag=True, help="With --ends: put the marks into the bench file.")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
-@format_options
+@log_options
 def command(
     log: str,
     bench_path: str | None,
@@ -41,10 +41,7 @@ def command(
     backward: bool,
     write: bool,
     as_json: bool,
-    delimiter: str | None,
-    decimal_comma: bool,
-    no_header: bool,
-    kind: str | None,
+    given: Given,
 ) -> None:
     """What the raw samples of LOG do: ends, noise, rails, the fraction of the range in use.
 
@@ -53,7 +50,7 @@ def command(
     jetruler look roast.csv --ends damper --write
     """
     from ..logs.look_at_log import look
-    from ..logs.source import ColumnError
+    from ..samples.source import ColumnError
 
     if ends is None and (write or margin is not None or backward):
         raise JetRulerError("--write, --margin and --reversed go with --ends CHANNEL")
@@ -61,7 +58,7 @@ def command(
     if bench_path is None and (write or Path("bench.toml").exists()):
         bench_path = "bench.toml"
     bench = load(bench_path) if bench_path is not None else None
-    form = log_format(delimiter, decimal_comma, no_header, kind)
+    form = form_of(given, bench)
     try:
         with progress_bar(log) as progress:
             found = look(log, bench, form=form, progress=progress)

@@ -9,7 +9,7 @@ import click
 from ..core.error_types import JetRulerError
 from ..core.model.text import nearest
 from .common import folder_of
-from .convert import format_options, log_format
+from .log_options import Given, form_of, log_options
 from .progress import progress_bar
 
 
@@ -23,15 +23,12 @@ from .progress import progress_bar
     metavar="NAME=KIND",
     help="A filled-in example (repeatable): ntc, platinum, knob, loop, rail, light, volts, counts.",
 )
-@format_options
+@log_options
 def command(
     path: str,
     log: str | None,
     channels: tuple[str, ...],
-    delimiter: str | None,
-    decimal_comma: bool,
-    no_header: bool,
-    kind: str | None,
+    given: Given,
 ) -> None:
     """Write a commented bench file to FILE (default bench.toml). Never overwrites.
 
@@ -51,7 +48,7 @@ def command(
         from ..core.survey.codes import code_bits
         from ..logs.look_at_log import look
 
-        form = log_format(delimiter, decimal_comma, no_header, kind)
+        form = form_of(given, None)
         with progress_bar(log) as progress:
             found = look(log, form=form, progress=progress)
         for each in found.columns.values():

@@ -17,8 +17,8 @@ from .progress import progress_bar
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
+    from ..core.model.log_format import LogFormat
     from ..core.uncertainty.budget import Budget
-    from ..logs.source import LogFormat
 
 
 #: Where a command keeps the width on paper that was asked for.
@@ -37,7 +37,7 @@ def draw_log_file(
 
     channels = [channel_of(bench, name) for name in only or bench.channels]
     with progress_bar(str(log_path)) as progress:
-        series = read_series(log_path, channels, form=form, stream=bench.stream, progress=progress)
+        series = read_series(log_path, channels, form=form, progress=progress)
     return written(log_figure(series), path)
 
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from .streams import as_shown, console
 
 if TYPE_CHECKING:
-    from ..logs.batches import Progress as LogProgress
+    from ..samples.batches import Progress as LogProgress
 
 #: Seconds after which a bar is worth showing.
 SOON = 0.2

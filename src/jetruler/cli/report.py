@@ -6,6 +6,7 @@ import click
 
 from ..core.error_types import JetRulerError
 from .common import bench_option, channel_of, folder_of, load, raw_value
+from .log_options import Given, form_of, log_options
 
 
 @click.command()
@@ -17,6 +18,7 @@ from .common import bench_option, channel_of, folder_of, load, raw_value
 @click.option("--with", "changes", multiple=True, metavar="P=VALUE", help="Better parts.")
 @click.option("--compare", "compared", multiple=True, metavar="A=B", help="In --log.")
 @click.option("--to", "form", type=click.Choice(["html", "md", "tex"]), help="Else by FILE's name.")
+@log_options
 @bench_option
 def command(
     channels: tuple[str, ...],
@@ -27,6 +29,7 @@ def command(
     changes: tuple[str, ...],
     compared: tuple[str, ...],
     form: str | None,
+    given: Given,
     bench_path: str,
 ) -> None:
     """A report of the bench, or of some channels: circuits, rulers, worked solutions, curves,
@@ -67,6 +70,7 @@ def command(
         marks=found,
         changes=changes_of(changes),
         compared=[(first, second) for first, _, second in pairs],
+        log_format=form_of(given, bench),
         form=form,  # type: ignore[arg-type]
     )
     for written in made:

@@ -8,7 +8,7 @@ from contextlib import ExitStack
 from typing import Any
 from urllib.parse import urlsplit
 
-from ..logs.source import LogError
+from ..samples.source import LogError
 from .attempt import Outcome, Work, attempt, sweep
 from .plan import Task
 

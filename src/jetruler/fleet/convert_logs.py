@@ -13,8 +13,8 @@ from ..core.model.channel import Bench
 from ..core.model.result import Content, Result
 from ..logs.layout import chosen
 from ..logs.options import ConvertOptions
-from ..logs.source import LogError
 from ..logs.summary import Summary
+from ..samples.source import LogError
 from ..system.processes import cores
 from .attempt import Outcome, Work, attempt
 from .made_of import MadeOf

@@ -9,7 +9,7 @@ from os import PathLike
 from pathlib import Path
 
 from ..files import one_name, same_file
-from ..logs.source import PACKED, SUFFIXES, LogError, kind_of
+from ..samples.source import PACKED, SUFFIXES, LogError, kind_of
 
 _WILD = "*?["
 

@@ -13,19 +13,20 @@ import pyarrow as pa
 from ..core.decide.channel_reader import ChannelReader
 from ..core.decide.decisions import Decisions
 from ..core.model.channel import Bench, Channel
+from ..core.model.log_format import LogFormat
 from ..core.model.reading import Reading
-from ..logs.ahead import Workers
-from ..logs.arrow import to_arrow
-from ..logs.batches import SampleBatch
 from ..logs.column import ConvertedColumn
 from ..logs.conversion import Conversion, Followed
-from ..logs.formats.parquet_writer import labelled
 from ..logs.layout import FLAGS_COLUMN, Layout
 from ..logs.options import FrameOptions
-from ..logs.reader import Columns, LogReader, RowBatch
-from ..logs.source import LogError, LogFormat
+from ..logs.parquet_writer import labelled
 from ..logs.texts import FlagTexts, uncertainty_texts
-from ..logs.times import TimeColumn, find_time_column
+from ..samples.ahead import Workers
+from ..samples.arrow import to_arrow
+from ..samples.batches import SampleBatch
+from ..samples.reader import Columns, LogReader, RowBatch
+from ..samples.source import LogError
+from ..samples.times import Clock, find_time_column
 from .kinds import Kind, NewColumn, kind_of
 
 
@@ -35,7 +36,7 @@ class Memory:
 
     readers: dict[int, ChannelReader] = field(default_factory=dict)
     decisions: Decisions | None = None
-    time_column: TimeColumn | None = None
+    clock: Clock = field(default_factory=Clock)
 
 
 class _FrameReader(LogReader):
@@ -90,15 +91,15 @@ class FrameConversion:
         rows = self.reader.batch()
         if not rows.rows:
             return Memory({}, Decisions(self.bench) if self.options.decide else None)
-        time_column = None
+        clock = Clock()
         if self.remembers:
-            time_column = find_time_column(self.reader, rows, self.layout.counts, self.bench.stream)
-        readers = self.conversion.readers_for(SampleBatch(rows, time_column))
+            clock = Clock(find_time_column(self.reader, rows, self.layout.counts))
+        readers = self.conversion.readers_for(SampleBatch(rows, clock))
         if not self.options.decide:
             return Memory(readers)
-        if time_column is None:
+        if not clock.is_known:
             raise LogError("no time column is found; trips and drives need one")
-        return Memory(readers, Decisions(self.bench), time_column)
+        return Memory(readers, Decisions(self.bench), clock)
 
     def after(self, memory: Memory) -> Memory:
         """The memory behind the frame's last row."""
@@ -134,11 +135,11 @@ class FrameConversion:
         return found
 
     def _followed(self, memory: Memory) -> tuple[Followed, dict[str, NewColumn]]:
-        batch = SampleBatch(self.reader.batch(), memory.time_column)
+        batch = SampleBatch(self.reader.batch(), memory.clock)
         if not len(batch):
             return Followed(batch, {}), self._nothing_decided()
         followed = self.conversion.followed(batch, memory.readers)
-        if memory.decisions is None or memory.time_column is None:
+        if memory.decisions is None or not memory.clock.is_known:
             return followed, {}
         readings: dict[str, Reading] = self.conversion.readings(followed)
         decided = memory.decisions.add(batch.times, readings)

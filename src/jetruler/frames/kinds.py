@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.model.containers import loaded
-from ..logs.arrow import to_arrow, values_to_arrow
+from ..samples.arrow import to_arrow, values_to_arrow
 
 #: A new column: numbers (NaN where there is none), truths, or texts from a dictionary.
 NewColumn: TypeAlias = Any

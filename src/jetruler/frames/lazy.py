@@ -8,7 +8,7 @@ from typing import Any
 
 from ..core.model.channel import Bench
 from ..logs.options import FrameOptions
-from ..logs.times import HEAD_ROWS
+from ..samples.times import HEAD_ROWS
 from .frame_conversion import FrameConversion, Memory
 
 #: So many partitions are asked for the first rows, which settle what a time is in samples.

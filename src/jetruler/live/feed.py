@@ -90,6 +90,8 @@ class Feed:
             while not self._stop.is_set():
                 try:
                     self.source.open()
+                    if self.recorder is not None:
+                        self.recorder.connected(self.source.joined_late)
                     self._tell("open")
                     while not self._stop.is_set():
                         data = self.source.read()
@@ -97,6 +99,8 @@ class Feed:
                             wait = FIRST_WAIT
                             self._hand_on(data)
                 except SourceGone as gone:
+                    if self.recorder is not None:
+                        self.recorder.broken()
                     self._known.clear()
                     self._tell("gone", str(gone))
                     # What still hears is told the safe values before it is let go.

@@ -14,16 +14,18 @@ from typing import TypeVar
 
 from ..benchfile.load import load_bench
 from ..core.model.channel import Bench
+from ..core.model.log_format import LogFormat
 from ..logs.output import Output
 from .desk import Desk
 from .notes import LiveEvents
+from .parts import parts_for
 from .record import Recorder
 from .runner import Runner
 from .session import Session
 from .sources import Source, reached, takes_commands
 from .station import LiveBatch
 from .stream_errors import StreamError
-from .stream_samples import LiveSample, parts_for, samples_of
+from .stream_samples import LiveSample, samples_of
 
 Answer = TypeVar("Answer")
 
@@ -45,6 +47,8 @@ class Live:
         As for `jr.stream`.
     sink : str, optional
         Where commands go, if not to the source.
+    form : LogFormat, optional
+        How its lines are written; as the bench says, and found out, if left out.
     follow : bool, default False
         Whether to wait at a file's end for more.
     record : path, optional
@@ -80,23 +84,24 @@ class Live:
         source: str | Iterable[str] = "demo",
         sink: str | None = None,
         *,
+        form: LogFormat | None = None,
         follow: bool = False,
         record: str | PathLike[str] | None = None,
         events: str | PathLike[str] | None = None,
     ) -> None:
         known = bench if isinstance(bench, Bench) else load_bench(bench)
-        parts = parts_for(source, known, follow)
+        parts = parts_for(source, known, form, follow=follow)
         wire: Source | None = parts.source if takes_commands(parts.source) else None
         if sink is not None:
-            wire = reached(sink, parts.stream)
+            wire = reached(sink, parts.form)
         self._files = ExitStack()
         recorder = None
         if record is not None:
-            recorder = Recorder(str(record), parts.stream.columns, parts.stream.delimiter)
+            recorder = Recorder(str(record))
         written = None
         if events is not None:
             out = self._files.enter_context(Output(events))
-            written = LiveEvents(out.write, parts.stream.timestamp or "time_s")
+            written = LiveEvents(out.write)
         self._session = Session(
             replace(
                 parts,

@@ -14,7 +14,7 @@ from ..core.model.channel import Bench, Channel
 from ..core.model.quantity import quantity, seconds
 from ..core.model.text import nearest, number
 from ..core.model.units import symbol
-from .parse import Column
+from ..samples.cells import Samples
 from .stream_errors import StreamError
 
 
@@ -35,15 +35,15 @@ class Injection:
             return "missing"
         return number(self.low) + ("" if self.high is None else f" to {number(self.high)}")
 
-    def column(self, at: Array) -> Column:
+    def column(self, at: Array) -> Samples:
         """The counts at so many seconds since the start."""
         if self.low is None:
-            return Column(np.full(at.size, NO_COUNT), np.ones(at.size, np.bool_))
+            return Samples(np.full(at.size, NO_COUNT), np.ones(at.size, np.bool_))
         if self.high is None:
-            return Column(np.full(at.size, self.low, np.int64 if self.whole else np.float64))
+            return Samples(np.full(at.size, self.low, np.int64 if self.whole else np.float64))
         fraction = np.abs((at / self.within) % 2 - 1)  # 1 at the start, 0 at the turn
         raw = self.high + (self.low - self.high) * fraction
-        return Column(np.rint(raw).astype(np.int64) if self.whole else raw)
+        return Samples(np.rint(raw).astype(np.int64) if self.whole else raw)
 
 
 def injections(

@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from dataclasses import dataclass, field
 
 import numpy as np
 
 from ..core.arrays import Array
-
-#: A line longer than this is none.
-LONGEST = 1 << 16
+from ..samples.forms import Noise
+from ..samples.stream_lines import LONGEST
 
 
 @dataclass
 class Lines:
-    """Cuts what arrives into whole lines. bad: what was no line, by kind."""
+    """Cuts what arrives into whole lines. noise: what was no line, by kind."""
 
-    bad: Counter[str] = field(default_factory=Counter)
+    noise: Noise = field(default_factory=Noise)
     _rest: bytes = b""
     _skipping: bool = False
     _first: bool = False
@@ -29,7 +27,7 @@ class Lines:
     def broken(self) -> None:
         """A connection is gone: a line that was under way will never end."""
         if self._rest:
-            self.bad["torn"] += 1
+            self.noise.counts["torn"] += 1
         self._rest, self._skipping = b"", False
 
     def ended(self) -> bytes:
@@ -48,18 +46,18 @@ class Lines:
             cut = data.find(b"\n")
             if cut >= 0:
                 data, self._first, self._rest = data[cut + 1 :], False, b""
-                self.bad["torn"] += 1
+                self.noise.counts["torn"] += 1
         cut = data.rfind(b"\n")
         if cut < 0:
             self._rest += data
             if len(self._rest) > LONGEST:
                 self._rest, self._skipping = b"", True
-                self.bad["over-long"] += 1
+                self.noise.counts["over-long"] += 1
             return b""
         whole, self._rest = self._rest + data[: cut + 1], data[cut + 1 :]
         if len(self._rest) > LONGEST:
             self._rest, self._skipping = b"", True
-            self.bad["over-long"] += 1
+            self.noise.counts["over-long"] += 1
         return whole
 
 

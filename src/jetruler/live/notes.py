@@ -10,11 +10,18 @@ from .station import LiveBatch
 
 
 class LiveEvents:
-    """Writes `time, trip, state, values` as `convert --events` does, a line for each change."""
+    """Writes `time, trip, state, values` as `convert --events` does, a line for each change, below
+    a header once it is known what times there are."""
 
-    def __init__(self, write: Callable[[bytes], object], time_name: str) -> None:
+    def __init__(self, write: Callable[[bytes], object]) -> None:
         self._write = write
-        self._write(csv_line(time_name, *EVENT_COLUMNS))
+        self._begun = False
+
+    def begin(self, time_name: str) -> None:
+        """Write the header, once."""
+        if not self._begun:
+            self._write(csv_line(time_name, *EVENT_COLUMNS))
+        self._begun = True
 
     def add(self, bench: Bench, batch: LiveBatch) -> None:
         """The trips that turned in a batch."""

@@ -9,44 +9,22 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.arrays import Array
-from .parse import Column
+from ..samples.cells import Samples
+from ..samples.stream_lines import Taken
 
 #: Steps between samples that tell the usual one, and samples that are waited for at most.
 ENOUGH, MOST = 8, 4096
 
 
-@dataclass(frozen=True)
-class Arrived:
-    """Samples as they came. at: seconds since the start; texts: the times as text; times: the
-    same as seconds; columns: one for each channel."""
-
-    at: Array
-    texts: pa.Array
-    times: Array
-    columns: list[Column]
-
-    def __len__(self) -> int:
-        return len(self.times)
-
-    def part(self, start: int, stop: int) -> Arrived:
-        """Some of them."""
-        which = slice(start, stop)
-        columns = [
-            Column(c.counts[which], None if c.missing is None else c.missing[which])
-            for c in self.columns
-        ]
-        return Arrived(self.at[which], self.texts[which], self.times[which], columns)
-
-
-def joined(parts: Sequence[Arrived]) -> Arrived:
+def joined(parts: Sequence[Taken]) -> Taken:
     """Several as one."""
     if len(parts) == 1:
         return parts[0]
     columns = []
     for each in zip(*(part.columns for part in parts), strict=True):
         gaps = [np.zeros(len(c.counts), np.bool_) if c.missing is None else c.missing for c in each]
-        columns.append(Column(np.concatenate([c.counts for c in each]), np.concatenate(gaps)))
-    return Arrived(
+        columns.append(Samples(np.concatenate([c.counts for c in each]), np.concatenate(gaps)))
+    return Taken(
         np.concatenate([part.at for part in parts]),
         pa.concat_arrays([part.texts for part in parts]),
         np.concatenate([part.times for part in parts]),

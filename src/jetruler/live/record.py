@@ -8,27 +8,25 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
+from ..samples.head import CUT, RECORD
 from ..system.file_names import reachable
 from .stream_errors import StreamError
 
 
 class Recorder:
-    """Writes `<time>,<the line as it came>`; a disk that is full stops it, and it says so.
+    """Writes `<time>,<the line as it came>` below a line that says so, which every command reads; a
+    disk that is full stops it, and it says so."""
 
-    names: of the cells, if they are known: the first line then makes the file a log.
-    """
-
-    def __init__(self, path: str, names: tuple[str, ...] | None, delimiter: str) -> None:
+    def __init__(self, path: str) -> None:
         self.path = path
         self.failure = ""
         self.missed = 0
-        self._delimiter = delimiter.encode()
         self._fresh = True
         try:  # what is there stays until the first line comes
             self._file: BinaryIO = reachable(Path(path)).open("ab", buffering=0)
         except OSError as error:
             raise StreamError(f"{path}: cannot be written: {error.strerror}") from None
-        self._names, self._begun = names, False
+        self._begun = self._joined_late = False
         self._notes: list[bytes] = []
         self._lock = threading.Lock()  # notes come from another thread than data
 
@@ -36,9 +34,19 @@ class Recorder:
         self._begun = True
         with contextlib.suppress(OSError):  # a pipe, or a device, has nothing to cut off
             self._file.truncate(0)
-        if self._names is not None:
-            names = [b"received", *(name.encode() for name in self._names)]
-            self._write(self._delimiter.join(names) + b"\n")
+        self._write(RECORD.encode() + b"\n")
+
+    def connected(self, joined_late: bool) -> None:
+        """A connection begins. joined_late: its first line may be the end of one."""
+        with self._lock:
+            self._joined_late = joined_late
+
+    def broken(self) -> None:
+        """A connection is gone: a line that was under way will never end."""
+        with self._lock:
+            if not self._fresh:
+                self._write(CUT.encode() + b"\n")
+                self._fresh = True
 
     def note(self, text: str) -> None:
         """Record what was done by hand: a comment, on a line of its own."""
@@ -69,7 +77,10 @@ class Recorder:
         if self.failure:
             self.missed += len(data)
             return
-        stamp = self._now() + self._delimiter
+        if self._joined_late and b"\n" in data:
+            data = data.replace(b"\n", CUT.encode() + b"\n", 1)
+            self._joined_late = False
+        stamp = self._now() + b","
         ended = data.endswith(b"\n")
         inner = data[:-1] if ended else data
         text = inner.replace(b"\n", b"\n" + stamp) + (b"\n" if ended else b"")

@@ -12,10 +12,12 @@ import pyarrow.compute as pc
 
 from ..core.arrays import AnyArray
 from ..core.decide.drives import Drive
-from ..core.model.channel import Bench
+from ..core.model.channel import Bench, Channel
 from ..core.model.reading import flag_names
-from ..logs.cells import quote
+from ..core.model.units import for_column
 from ..logs.texts import CellTexts, FlagTexts
+from ..samples.arrow import texts_to_arrow
+from ..samples.cells import Samples, quote
 from .station import LiveBatch
 
 
@@ -30,13 +32,15 @@ class Rows(Protocol):
 class CsvRows:
     """A line a sample: time, channels, trips (0 or 1), drives (commands), flags."""
 
-    def __init__(self, bench: Bench, time_name: str) -> None:
+    def __init__(self, bench: Bench, time_name: str, keep_raw: bool = False) -> None:
+        self._keeps_raw = keep_raw
         self.channels, self.drives = list(bench.channels.values()), list(bench.drives.values())
         self.texts = [CellTexts(channel) for channel in self.channels]
         self._flags: dict[tuple[str, ...], FlagTexts] = {}
         values = [c.output_column for c in self.channels]
         drives = [drive.output_column for drive in bench.drives.values()]
-        self.names = [time_name, *values, *bench.trips, *drives, "flags"]
+        raw = [raw_column(channel) for channel in self.channels] if keep_raw else []
+        self.names = [time_name, *raw, *values, *bench.trips, *drives, "flags"]
 
     def header(self) -> bytes:
         """The names of the columns."""
@@ -45,6 +49,8 @@ class CsvRows:
     def columns(self, batch: LiveBatch) -> list[pa.Array]:
         """The cells, all but the flags."""
         cells = [quote(batch.times, ",") if batch.rows < 50 else batch.times]
+        if self._keeps_raw:
+            cells += [_raw_texts(samples) for samples in batch.raw]
         for texts, counts, reader in zip(self.texts, batch.counts, batch.readers, strict=True):
             cells.append(texts.gather(counts, batch.readings[texts.channel.name], reader))
         cells += [_bits(on) for on in batch.decided.trips.values()]
@@ -77,15 +83,20 @@ class AlignedRows:
     """The same, in columns that stand below each other, encoded as whoever shows them wants."""
 
     def __init__(
-        self, bench: Bench, time_name: str, encode: Callable[[str], bytes] = str.encode
+        self,
+        bench: Bench,
+        time_name: str,
+        encode: Callable[[str], bytes] = str.encode,
+        keep_raw: bool = False,
     ) -> None:
         self._encode = encode
-        self.csv = CsvRows(bench, time_name)
+        self.csv = CsvRows(bench, time_name, keep_raw)
         widest = [texts.longest for texts in self.csv.texts]
         drives = [
             max(len(drive.text(end)) for end in drive.bounds) for drive in bench.drives.values()
         ]
-        rooms = [9, *widest, *(1 for _ in bench.trips), *drives]
+        raw = [5] * len(widest) if keep_raw else []
+        rooms = [9, *raw, *widest, *(1 for _ in bench.trips), *drives]
         self.widths = [max(len(n), w) for n, w in zip(self.csv.names, rooms, strict=False)]
 
     def header(self) -> bytes:
@@ -109,8 +120,8 @@ class AlignedRows:
 class JsonRows:
     """A JSON object a sample: channels by name (a number, label or null), trips, drives, flags."""
 
-    def __init__(self, bench: Bench, time_name: str) -> None:
-        self.bench, self.time_name = bench, time_name
+    def __init__(self, bench: Bench, time_name: str, keep_raw: bool = False) -> None:
+        self.bench, self.time_name, self._keeps_raw = bench, time_name, keep_raw
         self.labels = {name: c.ruler.label(0.0) is not None for name, c in bench.channels.items()}
 
     def header(self) -> bytes:
@@ -130,6 +141,12 @@ class JsonRows:
             row[name] = (cell if self.labels[name] else float(cell)) if cell else None
             if reading.flags[i]:
                 flags[name] = flag_names(int(reading.flags[i]))
+        if self._keeps_raw:
+            row["raw"] = {
+                name: None if samples.missing is not None and samples.missing[i] else value
+                for name, samples in zip(self.bench.channels, batch.raw, strict=True)
+                for value in [samples.counts[i].item()]
+            }
         row["trips"] = {name: bool(on[i]) for name, on in batch.decided.trips.items()}
         row["drives"] = {
             name: json.loads(self.bench.drives[name].text(float(values[i])))
@@ -137,6 +154,21 @@ class JsonRows:
         }
         row["flags"] = flags | {name: [word] for name, word in batch.by_hand.items()}
         return json.dumps(row, ensure_ascii=False).encode() + b"\n"
+
+
+def raw_column(channel: Channel) -> str:
+    """The name of a channel's raw column, with the unit of its input."""
+    unit = channel.ruler.takes
+    word = "count" if unit == "count" else for_column(unit)
+    return f"{channel.name}_raw_{word}" if word else f"{channel.name}_raw"
+
+
+def _raw_texts(samples: Samples) -> pa.Array:
+    texts = [repr(value) for value in samples.counts.tolist()]
+    if samples.missing is not None:
+        gone = samples.missing.tolist()
+        texts = ["" if no else text for no, text in zip(gone, texts, strict=True)]
+    return texts_to_arrow(texts)
 
 
 def _bits(on: AnyArray) -> pa.Array:

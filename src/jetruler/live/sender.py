@@ -6,7 +6,7 @@ import time
 from collections.abc import Mapping
 
 from ..core.model.channel import Bench
-from ..core.model.stream import LINE_ENDS, LineEnd
+from ..core.model.log_format import LINE_ENDS, LineEnd
 from .sources import Source
 
 #: Seconds without trying again after a wire took nothing.

@@ -11,13 +11,13 @@ import time
 from collections import Counter, deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import TypeVar
 
-from ..core.error_types import JetRulerError, ParameterError, printable
+from ..core.error_types import JetRulerError, printable
 from ..core.model.channel import Bench
+from ..core.model.log_format import LogFormat
 from ..core.model.quantity import seconds
-from ..core.model.stream import Stream
 from ..system.signals import rest
 from .feed import Arrival, Feed
 from .hands import Hands
@@ -42,6 +42,8 @@ LOOK_AGAIN, TICK = 0.25, 0.1
 LOG = 200
 #: Seconds in which the last safe values are tried again, if the wire did not take them.
 LAST_TRY = 2.0
+#: Seconds of silence after which the first line's form is not waited for any longer.
+SETTLE = 0.5
 
 
 @dataclass
@@ -83,7 +85,7 @@ class Parts:
     bench_path: str | None
     """The file that is read again when it is saved, if there is one."""
     bench: Bench
-    stream: Stream
+    form: LogFormat
     source: Source
     injections: dict[str, Injection]
     wire: Source | None = None
@@ -93,13 +95,15 @@ class Parts:
     recorder: Recorder | None = None
     outlet: Outlet | None = None
     events: LiveEvents | None = None
-    rows: Callable[[Bench], Rows] | None = None
+    rows: Callable[[Bench, str], Rows] | None = None
     handled: bool = False
     """Whether hands may come while it runs: silence then matters, and the last minutes are kept."""
     viewed: bool = False
     """Whether a view shows what it says; else it goes to standard error."""
-    interval: float | None = None
-    """Seconds between two samples, where a recorded stream shows it."""
+    head: bytes = b""
+    """The first bytes of a recorded stream, which come again."""
+    arrives: bool = True
+    """Whether the time of arrival is a clock: not in a file, which is read at once."""
 
 
 class Session:
@@ -109,27 +113,30 @@ class Session:
         self.parts = parts
         now = time.monotonic()
         self.hands = Hands(dict(parts.injections))
-        self.sender = Sender(parts.bench, parts.wire, parts.armed, parts.stream.line_end)
+        self.sender = Sender(parts.bench, parts.wire, parts.armed, parts.form.line_end)
         self.station = Station(
             parts.bench,
-            parts.stream,
+            parts.form,
             self.hands,
             keeps=parts.handled,
             holds=parts.source.lossless and not self._follows(),
-            interval=parts.interval,
+            arrives=parts.arrives,
+            name=parts.source.name,
         )
+        if parts.head:
+            self.station.prime(parts.head)
         self.progress = Progress(now)
         self.feed = Feed(parts.source, parts.recorder)
-        self.lines = Lines(self.station.bad)
-        self._stale_after = seconds(parts.stream.stale)
+        self.lines = Lines(self.station.noise)
+        self._stale_after = seconds(parts.form.stale)
         if self._silence_matters():
             self.station.stale_after = self._stale_after
         self._last_decision = self._last_look = now
+        self._last_data = math.inf
         self._saved = Saved(parts.bench_path) if parts.bench_path is not None else None
         self._reading: Rereading | None = None
-        self._rows = parts.rows(parts.bench) if parts.rows is not None else None
-        if parts.outlet is not None and self._rows is not None:
-            parts.outlet.put(self._rows.header(), 0)
+        self._rows: Rows | None = None
+        self._headed = False
         self.pause_asked = False
         """Whether somebody wants the whole program to rest: with Ctrl-Z."""
         self._asked: queue.SimpleQueue[Callable[[], object]] = queue.SimpleQueue()
@@ -146,15 +153,13 @@ class Session:
     @property
     def bad(self) -> Counter[str]:
         """Lines that were none, by kind."""
-        return self.station.bad
+        return self.station.noise.counts
 
     @property
     def skipped(self) -> str:
         """How many lines were no samples, by kind, in words; empty where all were. A header is none
         and says so itself."""
-        bad = {kind: n for kind, n in self.bad.items() if kind != "header"}
-        kinds = ", ".join(f"{kind} {n}" for kind, n in sorted(bad.items()))
-        return f"{sum(bad.values())} lines were no samples: {kinds}" if bad else ""
+        return self.station.noise.words
 
     @property
     def elapsed(self) -> float:
@@ -188,6 +193,9 @@ class Session:
                 if self.pause_asked:
                     self._pause()
                 now = time.monotonic()
+                if now - self._last_data > SETTLE:
+                    self._last_data = math.inf
+                    self._decided(self.station.settle())
                 self._watch_silence(now)
                 self.sender.try_again()
                 if now - self._last_look >= LOOK_AGAIN:
@@ -195,6 +203,8 @@ class Session:
                     self._look_at_bench()
                 yield from self._fresh()
             self._work([Arrival(self.lines.ended(), time.monotonic())])
+            self._decided(self.station.settle())
+            self.station.lines.leave()
             self._decided(self.station.flush())
             yield from self._fresh()
         except KeyboardInterrupt:  # what waits for its pace need not wait any longer
@@ -209,6 +219,8 @@ class Session:
             self.parts.source.close()
             if self.parts.recorder is not None:
                 self.parts.recorder.close()
+            if self.parts.events is not None:
+                self.parts.events.begin(self.station.lines.time_name)
 
     def _is_over(self, lasting: float | None) -> bool:
         begun = self.progress.first_sample or self.progress.started
@@ -267,6 +279,7 @@ class Session:
         if self.parts.recorder is not None:
             self.parts.recorder.note(" ".join(part for part in (what, name, value) if part))
         if self.parts.events is not None:
+            self.parts.events.begin(self.station.lines.time_name)
             self.parts.events.note(self._time, name, what, value)
 
     def _log(self, text: str) -> None:
@@ -307,6 +320,7 @@ class Session:
     def _take(self, parts: list[tuple[bytes, float]]) -> None:
         if not parts:
             return
+        self._last_data = time.monotonic()
         at = arrival_times(parts)
         block = b"".join(data for data, _ in parts)
         self._decided(self.station.take(block, at, self.progress.started))
@@ -329,9 +343,21 @@ class Session:
                 self._last_noted = ("", "")
                 self.log.append(f"{batch.times[event.sample].as_py()}  {event.trip.name} {state}")
             if self.parts.events is not None:
+                self.parts.events.begin(self.station.lines.time_name)
                 self.parts.events.add(self.bench, batch)
-            if self.parts.outlet is not None and self._rows is not None:
-                self.parts.outlet.put(self._rows(batch), batch.rows)
+            self._put(batch)
+
+    def _put(self, batch: LiveBatch) -> None:
+        """Write a batch, below a header if it is the first."""
+        outlet, parts = self.parts.outlet, self.parts
+        if outlet is None or parts.rows is None:
+            return
+        if self._rows is None:
+            self._rows = parts.rows(self.bench, self.station.lines.time_name)
+            if not self._headed:
+                outlet.put(self._rows.header(), 0)
+                self._headed = True
+        outlet.put(self._rows(batch), batch.rows)
 
     def _say_what_is_safe(self) -> None:
         """Say why a drive went to its safe value, once each time, where it is sent."""
@@ -398,7 +424,7 @@ class Session:
         try:
             if bench is None:
                 raise StreamError(why)
-            if self._rows is not None and _columns(bench) != _columns(self.bench):
+            if self._headed and _columns(bench) != _columns(self.bench):
                 raise StreamError("its columns are not those of the output; start again for them")
             self._file_bench, bench = bench, self.hands.applied(bench)
             self.station.take_over(bench)
@@ -406,7 +432,7 @@ class Session:
             self._say(f"the last good bench stays in force: {error}")
             return
         self.sender.change(bench)
-        self._rows = self.parts.rows(bench) if self.parts.rows is not None else None
+        self._rows = None
         self._say(f"{self.parts.bench_path} was read again")
 
     def _say(self, message: str) -> None:
@@ -421,13 +447,3 @@ def _columns(bench: Bench) -> list[str]:
     """What rows of this bench are made of."""
     names = [channel.output_column for channel in bench.channels.values()]
     return [*names, *bench.trips, *bench.drives]
-
-
-def stream_for(bench: Bench, **given: object) -> Stream:
-    """The bench's stream with what options say in its place. Raises `StreamError`."""
-    stream = bench.stream or Stream()
-    said = {key: value for key, value in given.items() if value is not None}
-    try:
-        return replace(stream, **said)  # type: ignore[arg-type]
-    except ParameterError as error:
-        raise StreamError(f"--{error}") from None

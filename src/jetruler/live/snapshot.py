@@ -195,11 +195,10 @@ def _notes(desk: Desk) -> list[str]:
     ]
     held = [f"{name} {at.text}" for name, at in session.hands.held.items()]
     held += [f"{name} {word.replace('_', ' ')}" for name, word in session.hands.words.items()]
-    absent, recorder = session.station.parser.absent, session.parts.recorder
+    recorder = session.parts.recorder
     return [
         f"flags: {', '.join(flagged)}" if flagged else "",
         f"BY HAND: {', '.join(held)}" if held else "",
-        f"not in the stream: {', '.join(absent)}" if absent else "",
         recorder.failure if recorder is not None else "",
     ]
 
@@ -209,7 +208,7 @@ def _bad(desk: Desk) -> str:
     session = desk.session
     bad = session.bad
     total = sum(bad.values()) - bad["header"]
-    cells = sum(session.station.parser.unreadable.values())
+    cells = sum(session.station.lines.unreadable.values())
     kinds = ", ".join(f"{kind} {n}" for kind, n in bad.most_common() if kind != "header" and n)
     text = f"{total} bad line{'s' * (total != 1)}" + (f" ({kinds})" if kinds else "")
     return text + (f", {cells} cells no number" if cells else "")

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import urlsplit
 
-from ..core.model.stream import Stream
+from ..core.model.log_format import LogFormat
 from .stream_errors import SourceEnded, SourceGone, StreamError
 
 if TYPE_CHECKING:
@@ -58,7 +58,9 @@ class Source(Protocol):
         """Let go."""
 
 
-class _Base:
+class Base:
+    """What sources share."""
+
     name = ""
     lossless = False
     joined_late = False
@@ -73,7 +75,7 @@ class _Base:
         """Let go."""
 
 
-class StandardInput(_Base):
+class StandardInput(Base):
     """Standard input, until it ends. A thread waits for it: not every system can be asked whether a
     pipe or a console has something to read."""
 
@@ -124,13 +126,13 @@ class StandardInput(_Base):
         self._closed.set()
 
 
-class GrowingFile(_Base):
+class GrowingFile(Base):
     """A file from its start; with `follow` also what is added later, and what replaces it."""
 
     lossless = True
 
     def __init__(self, path: str, follow: bool) -> None:
-        self.name, self._path, self._follow = path, Path(path), follow
+        self.name, self._path, self.follows = path, Path(path), follow
         try:
             self._file = self._path.open("rb")
         except OSError as error:
@@ -141,14 +143,15 @@ class GrowingFile(_Base):
         """What comes first; it is read again later."""
         head = self._file.read(CHUNK)
         self._file.seek(0)
-        is_all = len(head) < CHUNK and not self._follow
+        is_all = len(head) < CHUNK and not self.follows
         return head + b"\n" if is_all else head  # the last line of a file may lack its end
 
-    def read(self) -> bytes:
-        data = self._file.read(CHUNK)
+    def read(self, size: int = CHUNK) -> bytes:
+        """What there is, up to so many bytes. Raises `SourceEnded`."""
+        data = self._file.read(size)
         if data:
             return data
-        if not self._follow:
+        if not self.follows:
             raise SourceEnded
         time.sleep(WAIT)
         with contextlib.suppress(OSError):  # gone for a moment while it is replaced
@@ -164,14 +167,15 @@ class GrowingFile(_Base):
         self._file.close()
 
 
-class Lined(_Base):
+class Lined(Base):
     """Lines that something in Python yields, as they come."""
 
     name, lossless, joined_late = "the lines", True, False
 
     def __init__(self, lines: Iterable[str]) -> None:
         # Of a list the first lines are known; of what is still to come, the first alone.
-        self._many = HEAD if isinstance(lines, Sequence) else 1
+        self.is_whole = isinstance(lines, Sequence)
+        self._many = HEAD if self.is_whole else 1
         self._lines, self._seen = iter(lines), b""
 
     def peek(self) -> bytes:
@@ -190,7 +194,7 @@ class Lined(_Base):
         return data
 
 
-class Socket(_Base):
+class Socket(Base):
     """A TCP port: socket://host:port."""
 
     def __init__(self, url: str) -> None:
@@ -240,7 +244,7 @@ class Socket(_Base):
             connected.close()
 
 
-class Port(_Base):
+class Port(Base):
     """A serial port, or any URL that pySerial knows."""
 
     def __init__(self, url: str, baud: int) -> None:
@@ -302,7 +306,7 @@ class Port(_Base):
                 port.close()
 
 
-class StandIn(_Base):
+class StandIn(Base):
     """The stand-in board in this very program."""
 
     name = "demo"
@@ -327,7 +331,7 @@ class StandIn(_Base):
         self._board.take(data)
 
 
-class Nowhere(_Base):
+class Nowhere(Base):
     """No stream at all: an empty JSON object now and then, for values put in by hand."""
 
     name = "none"
@@ -337,7 +341,7 @@ class Nowhere(_Base):
         return b"{}\n"
 
 
-def source_named(name: str, stream: Stream, follow: bool) -> Source:
+def source_named(name: str, form: LogFormat, follow: bool) -> Source:
     """The source that a name stands for: "-", "demo", "none", a file, a port or a URL."""
     if follow and name in ("-", "demo", "none"):
         raise StreamError(f"--follow: {name!r} is no file; name one with --source FILE")
@@ -360,12 +364,12 @@ def source_named(name: str, stream: Stream, follow: bool) -> Source:
             f"{name}: there is no such file or port; -, demo, none, a file, a port, or a URL "
             "(socket://localhost:5000) is right"
         )
-    return Port(name, stream.baud)
+    return Port(name, form.baud)
 
 
-def reached(name: str, stream: Stream) -> Source:
+def reached(name: str, form: LogFormat) -> Source:
     """Where commands go: a port or a URL, opened now. Raises `StreamError`."""
-    wire = Socket(name) if name.startswith("socket://") else Port(name, stream.baud)
+    wire = Socket(name) if name.startswith("socket://") else Port(name, form.baud)
     try:
         wire.open()
     except SourceGone as gone:

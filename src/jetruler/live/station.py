@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections import Counter, deque
+from collections import deque
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -13,15 +13,18 @@ from ..core.arrays import AnyArray, Array
 from ..core.decide.channel_reader import ChannelReader
 from ..core.decide.conditions import faults_of
 from ..core.decide.decisions import Decided, Decisions, looked_at
+from ..core.decide.timed import timed_parts, without_clock
 from ..core.model.channel import Bench, Channel
+from ..core.model.log_format import LogFormat
 from ..core.model.quantity import quantity
 from ..core.model.reading import Flag, Reading, flag_names
-from ..core.model.stream import Stream
-from ..logs.times import TimeColumn
+from ..samples.cells import Samples
+from ..samples.forms import Noise
+from ..samples.source import LogError
+from ..samples.stream_lines import StreamLines, Taken
 from .hands import Hands
 from .history import History
-from .pace import ENOUGH, Arrived, Pace, joined
-from .parse import Column, Parser
+from .pace import ENOUGH, Pace, joined
 
 
 @dataclass
@@ -59,6 +62,8 @@ class LiveBatch:
     readings: dict[str, Reading]
     readers: list[ChannelReader]
     decided: Decided
+    raw: list[Samples] = field(default_factory=list)
+    """The samples of each channel as they came, or are held."""
     by_hand: dict[str, str] = field(default_factory=dict)
     """What is unlike the bench about a drive: it is "held", "fed" from elsewhere, "gate_off"."""
 
@@ -72,11 +77,13 @@ class Station:
     the last minutes is kept to be shown."""
 
     bench: Bench
-    stream: Stream
+    form: LogFormat
     hands: Hands = field(default_factory=Hands)
-    bad: Counter[str] = field(default_factory=Counter)
+    noise: Noise = field(default_factory=Noise)
     holds: bool = False
-    interval: float | None = None
+    arrives: bool = True
+    """Whether the time of arrival is a clock."""
+    name: str = "the stream"
     stale_after: float = math.inf
     """Seconds after which a drive whose channel gave no value is sent to safe."""
     rows: int = 0
@@ -85,8 +92,6 @@ class Station:
     def __post_init__(self) -> None:
         self.decisions = Decisions(self.bench)
         self.pace = Pace()
-        stamp, unit = self.stream.timestamp or "", self.stream.time_factor
-        self._time_column = TimeColumn(0, stamp, unit)
         self.readers = {name: _Settling(c) for name, c in self.bench.channels.items()}
         self.seen = {name: SeenRange() for name in self.bench.channels}
         self.fresh: dict[str, float] = dict.fromkeys(self.bench.channels, 0.0)
@@ -96,20 +101,32 @@ class Station:
         """When trips turned on or off, in seconds since the start."""
         self.on_since: dict[str, float] = {}
         """When each trip turned on last, by the clock of the decisions."""
-        self._held: list[Arrived] = []
-        self.parser = self._parser()
-        if self.interval is not None:
-            self.pace.interval = self.interval
-            self._settle()
+        self._held: list[Taken] = []
+        self.lines = self._lines()
+        self._began = False
 
-    def _parser(self) -> Parser:
+    def _lines(self) -> StreamLines:
         columns = [channel.column for channel in self.bench.channels.values()]
-        return Parser(self.stream, columns, self.bad)
+        return StreamLines(self.form, columns, self.name, self.arrives, self.noise)
+
+    def prime(self, head: bytes) -> None:
+        """The first bytes, which come again: they show the form, and how often samples come."""
+        self.lines.prime(head)
+
+    def _begin(self) -> None:
+        """The form of the lines is known. Raises `LogError` where times are wanted and nobody knows
+        any."""
+        self._began = True
+        if not self.lines.has_clock and (why := timed_parts(self.bench)):
+            raise LogError(f"{self.name}: {without_clock(why)}")
+        if self.lines.interval is not None:
+            self.pace.interval = self.lines.interval
+            self._settle()
 
     def take_over(self, bench: Bench) -> None:
         """Go on with a bench that was changed: what it left as it was keeps its memory.
         Raises `StreamError` where it does not fit the stream."""
-        old, fresh = self.bench, Station(bench, self.stream, keeps=self.keeps)
+        old, fresh = self.bench, Station(bench, self.form, keeps=self.keeps, arrives=self.arrives)
         same_columns = [c.column for c in old.channels.values()] == [
             c.column for c in bench.channels.values()
         ]
@@ -125,13 +142,22 @@ class Station:
         self.fresh, self.history = fresh.fresh, fresh.history
         self._settle()
         if not same_columns:
-            self.parser, self._held = self._parser(), []
+            self.lines, self._held = self._lines(), []
 
     def take(self, block: bytes, arrivals: Array, start: float) -> list[LiveBatch]:
         """Whole lines, with the time that each arrived."""
-        samples = self._parsed(block, arrivals, start)
-        if samples is None:
-            return []
+        return self._batches(self.lines.add(block, arrivals - start))
+
+    def settle(self) -> list[LiveBatch]:
+        """What the lines that are kept back are, though no more come to tell by."""
+        return self._batches(self.lines.settle())
+
+    def _batches(self, taken: list[Taken]) -> list[LiveBatch]:
+        if taken and not self._began:
+            self._begin()
+        return [batch for samples in taken for batch in self._paced(samples)]
+
+    def _paced(self, samples: Taken) -> list[LiveBatch]:
         if not self._waits():
             return [self._batch(samples)]
         place = self.pace.add(samples.times)
@@ -165,21 +191,9 @@ class Station:
             for settling in self.readers.values():
                 settling.settle(self.pace.interval)
 
-    def _parsed(self, block: bytes, arrivals: Array, start: float) -> Arrived | None:
-        parsed = self.parser.add(block)
-        if not parsed.rows:
-            return None
-        if parsed.kept is not None:
-            arrivals = arrivals[parsed.kept]
-        at = arrivals - start
-        texts, times = _seconds_text(at), at
-        if parsed.times is not None:
-            texts = parsed.times
-            times = self._time_column.seconds(texts)
-        return Arrived(at, texts, times, parsed.columns)
-
-    def _batch(self, samples: Arrived) -> LiveBatch:
+    def _batch(self, samples: Taken) -> LiveBatch:
         counts: list[AnyArray] = []
+        raw: list[Samples] = []
         readers: list[ChannelReader] = []
         readings: dict[str, Reading] = {}
         for (name, settling), column in zip(self.readers.items(), samples.columns, strict=True):
@@ -191,11 +205,12 @@ class Station:
                 reading = replace(reading, flags=reading.flags | np.uint8(Flag.HELD))
             readings[name] = reading
             counts.append(found)
+            raw.append(column)
             readers.append(reader)
             self.seen[name].add(column.counts, reading)
             if self.keeps:
-                raw = None if held is not None else column.present
-                self.history[name].add(samples.at, raw, reading)
+                present = None if held is not None else column.present
+                self.history[name].add(samples.at, present, reading)
             there = np.flatnonzero(~np.isnan(readings[name].value))
             if there.size:
                 self.fresh[name] = float(samples.at[there[-1]])
@@ -213,6 +228,7 @@ class Station:
             readings=readings,
             readers=readers,
             decided=decided,
+            raw=raw,
             by_hand=self.hands.words,
         )
 
@@ -234,7 +250,7 @@ class Station:
 
     def _note(self, decided: Decided) -> None:
         if self.decisions.clock.jumps:
-            self.bad["jumps of its clock"] = self.decisions.clock.jumps
+            self.noise.counts["jumps of its clock"] = self.decisions.clock.jumps
         for event in decided.events:
             if event.on:
                 self.on_since[event.trip.name] = float(decided.times[event.sample])
@@ -278,9 +294,9 @@ class _Settling:
         if self.waiting and smooth is not None:
             smooth = replace(smooth, over=ENOUGH)
         self._reader = ChannelReader(channel, smooth)
-        self._past: list[Column] = []
+        self._past: list[Samples] = []
 
-    def add(self, column: Column) -> tuple[AnyArray, Reading, ChannelReader]:
+    def add(self, column: Samples) -> tuple[AnyArray, Reading, ChannelReader]:
         if self.waiting:
             self._past.append(column)
         counts, reading = self._reader.add(column.counts, column.missing)
@@ -297,9 +313,3 @@ class _Settling:
         for past in self._past:
             self._reader.add(past.counts, past.missing)
         self.waiting, self._past = False, []
-
-
-def _seconds_text(at: Array) -> pa.Array:
-    """Seconds since the start as text; lines that came together share theirs."""
-    kinds, index = np.unique(at, return_inverse=True)
-    return pa.array([f"{t:.3f}" for t in kinds.tolist()], pa.string()).take(pa.array(index))

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
 
 from ..core.model.channel import Bench
+from ..core.model.log_format import LogFormat
 from ..core.model.reading import Flag
-from .session import Parts, Session, stream_for
-from .sources import GrowingFile, Lined, Source, StandardInput, source_named
+from .parts import parts_for
+from .session import Session
 from .station import LiveBatch
-from .time_name import timed
 
 
 @dataclass(frozen=True)
@@ -22,7 +22,8 @@ class LiveSample:
     Attributes
     ----------
     time : str
-        As the source says it, or seconds since the start.
+        As the source says it, or seconds since the start; the sample's number in a log without a
+        clock.
     values : dict[str, float]
         By channel; NaN where there is none.
     flags : dict[str, Flag]
@@ -57,6 +58,7 @@ def stream(
     source: str | Iterable[str],
     bench: Bench,
     *,
+    form: LogFormat | None = None,
     follow: bool = False,
     duration: float | None = None,
 ) -> Iterator[LiveSample]:
@@ -71,6 +73,8 @@ def stream(
         that yields lines.
     bench : Bench
         Whose channels are read.
+    form : LogFormat, optional
+        How its lines are written; as the bench says, and found out, if left out.
     follow : bool, default False
         Whether to wait at a file's end for more.
     duration : float, optional
@@ -100,25 +104,12 @@ def stream(
     >>> [sample.values["knob"] for sample in jr.stream(["100", "200"], knob)]
     [10.0, 20.0]
     """
-    parts = parts_for(source, bench, follow)
+    parts = parts_for(source, bench, form, follow=follow)
     session = Session(parts)
     for batch in session.batches(duration):
         yield from samples_of(batch)
     if session.skipped:
         warnings.warn(f"{parts.source.name}: {session.skipped}", stacklevel=2)
-
-
-def parts_for(source: str | Iterable[str], bench: Bench, follow: bool) -> Parts:
-    """What a session on a source is made of."""
-    form = stream_for(bench)
-    opened: Source
-    opened = source_named(source, form, follow) if isinstance(source, str) else Lined(source)
-    interval = None
-    if isinstance(opened, StandardInput | GrowingFile | Lined):
-        form, interval = timed(form, bench, opened.peek())
-    elif source == "none":
-        form = replace(form, format="json", timestamp=None)
-    return Parts(None, bench, form, opened, {}, interval=interval)
 
 
 def samples_of(batch: LiveBatch) -> Iterator[LiveSample]:

@@ -8,16 +8,19 @@ from os import PathLike
 
 from ..core.check.facts import Facts
 from ..core.check.rules import applied
-from ..core.check.triggers import flickering_trip, short_window, slow_smoothing
+from ..core.check.triggers import SHORT, Changes, flickering_trip, short_window, slow_smoothing
 from ..core.check.with_log import RULES, Logged, swapped_columns
+from ..core.decide.trips import TripEvent
 from ..core.model.channel import Bench
+from ..core.model.log_format import LogFormat
 from ..core.survey.finding import Finding, Findings, Severity
 from ..core.survey.floating import FLOATING_REMEDY
-from .batches import Progress
-from .formats.opening import open_log
-from .look_at_log import look
-from .replay import changes_of_trips
-from .source import ColumnError, LogFormat
+from ..samples.batches import Progress, SampleBatch
+from ..samples.opening import open_log
+from ..samples.reader import LogReader
+from ..samples.source import ColumnError
+from ..samples.walk import EveryPass, TripsPass, columns_of, walk
+from .look_at_log import LookPass
 
 #: What is missing, by channel.
 Missing = dict[str, Finding]
@@ -28,19 +31,87 @@ def missing_column(log: str | PathLike[str], bench: Bench, form: LogFormat | Non
 
     Nothing can be said about it, and no row of it is converted.
     """
+    with open_log(log, form, wanted=columns_of(bench)) as reader:
+        return _missing(reader, bench)
+
+
+def _missing(reader: LogReader, bench: Bench) -> Missing:
     found = {}
-    with open_log(log, form) as reader:
-        for channel in bench.channels.values():
-            try:
-                reader.position(channel.column)
-            except ColumnError as error:
-                found[channel.name] = Finding(
-                    Severity.ERROR,
-                    f"channel.{channel.name}.column",
-                    error.found,
-                    "Name a column that is there, or log that channel too",
-                )
+    for channel in bench.channels.values():
+        try:
+            reader.position(channel.column)
+        except ColumnError as error:
+            found[channel.name] = Finding(
+                Severity.ERROR,
+                f"channel.{channel.name}.column",
+                error.found,
+                "Name a column that is there, or log that channel too",
+            )
     return found
+
+
+class CheckPass(EveryPass):
+    """All that is to be found between a bench and a log, in one walk."""
+
+    def __init__(self, bench: Bench, listed: Iterable[str] = ()) -> None:
+        self.bench, self.listed = bench, set(listed)
+        self.gone: Missing = {}
+        self._passes: list[LookPass | TripsPass] = []
+        self._seen = dict.fromkeys(bench.trips, Changes(0, 0))
+        self._last: dict[str, int] = {}
+
+    def begin(self, reader: LogReader) -> Iterable[int]:
+        """The positions of the columns that are there."""
+        self.gone = _missing(reader, self.bench)
+        there = {n: c for n, c in self.bench.channels.items() if n not in self.gone}
+        self._looked = LookPass(replace(self.bench, channels=there, trips={}, drives={}))
+        self._passes = [self._looked] if there else []
+        self.done = not there
+        trips = {
+            n: t for n, t in self.bench.trips.items() if not self.gone.keys() & set(t.channels)
+        }
+        if trips:
+            some = replace(self.bench, channels=there, trips=trips, drives={})
+            self._passes.append(TripsPass(some, self._turned))
+        return {place for one in self._passes for place in one.begin(reader)}
+
+    def add(self, batch: SampleBatch) -> None:
+        """The next rows."""
+        for one in self._passes:
+            one.add(batch)
+
+    def _turned(self, batch: SampleBatch, event: TripEvent, _: object) -> None:
+        name, row = event.trip.name, batch.first + event.sample
+        short = name in self._last and row - self._last[name] <= SHORT
+        before = self._seen[name]
+        self._seen[name] = Changes(before.all + 1, before.short + short)
+        self._last[name] = row
+
+    def found(self) -> Findings:
+        """The findings, the most serious first."""
+        bench, found = self.bench, applied(missing_column, self.gone.values())
+        if not self._passes:
+            return Findings.of(found)
+        looked = self._looked.found()
+        logged = {
+            name: Logged(Facts(bench[name], name in self.listed), each.survey, each.floating)
+            for name, each in looked.columns.items()
+        }
+        timing = looked.time
+        if timing is not None and timing.interval > 0:
+            found += applied(slow_smoothing, slow_smoothing(bench, timing.interval))
+            found += applied(short_window, short_window(bench, timing.interval))
+        found += applied(flickering_trip, flickering_trip(bench, self._seen))
+        found += applied(swapped_columns, swapped_columns(logged))
+        for each in logged.values():
+            for rule in RULES:
+                found += applied(rule, rule(each))
+        found += [
+            replace(finding, rule="look")
+            for finding in looked.findings
+            if finding.severity < Severity.NOTE and finding.remedy != FLOATING_REMEDY
+        ]
+        return Findings.of(found)
 
 
 def check_log(
@@ -79,32 +150,6 @@ def check_log(
     >>> jr.check_log("roast.csv", bench)[0].where
     'bean'
     """
-    gone = missing_column(log, bench, form)
-    found = applied(missing_column, gone.values())
-    there = {name: c for name, c in bench.channels.items() if name not in gone}
-    if not there:
-        return Findings.of(found)
-    looked = look(log, replace(bench, channels=there), form=form, progress=progress)
-    own = set(listed)
-    logged = {
-        name: Logged(Facts(there[name], name in own), each.survey, each.floating)
-        for name, each in looked.columns.items()
-    }
-    timing = looked.time
-    if timing is not None and timing.interval > 0:
-        found += applied(slow_smoothing, slow_smoothing(bench, timing.interval))
-        found += applied(short_window, short_window(bench, timing.interval))
-    trips = {n: t for n, t in bench.trips.items() if not gone.keys() & set(t.channels)}
-    if trips:
-        seen = changes_of_trips(log, replace(bench, channels=there, trips=trips, drives={}), form)
-        found += applied(flickering_trip, flickering_trip(bench, seen))
-    found += applied(swapped_columns, swapped_columns(logged))
-    for each in logged.values():
-        for rule in RULES:
-            found += applied(rule, rule(each))
-    found += [
-        replace(finding, rule="look")
-        for finding in looked.findings
-        if finding.severity < Severity.NOTE and finding.remedy != FLOATING_REMEDY
-    ]
-    return Findings.of(found)
+    one = CheckPass(bench, listed)
+    walk(log, one, form=form or bench.log, wanted=columns_of(bench), progress=progress)
+    return one.found()

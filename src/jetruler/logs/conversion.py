@@ -12,11 +12,11 @@ from ..core.decide.channel_reader import ChannelReader, read_flagged
 from ..core.model.channel import Channel
 from ..core.model.every_count import EveryCount
 from ..core.model.reading import Reading
-from .batches import SampleBatch
-from .cells import Samples
-from .channel_readers import ChannelReaders, remembers
+from ..samples.batches import SampleBatch
+from ..samples.cells import Samples
+from ..samples.channel_readers import ChannelReaders, remembers
+from ..samples.reader import LogReader
 from .column import ConvertedColumn
-from .reader import LogReader
 from .summary import FIRST_FEW, ChannelSummary, Summary, Tally
 
 
@@ -123,7 +123,7 @@ class Conversion:
         """The summary of all batches."""
         summary, reader = self.summary, self.reader
         summary.comments, summary.blank_lines = reader.comments, reader.blank_lines
-        summary.said = reader.said
+        summary.said, summary.noise = reader.said, reader.noise.words
         summary.late = dict(reader.late)
         summary.quotes = list(reader.quotes)
         for name, note in self._readers.notes.items():

@@ -13,16 +13,16 @@ import pyarrow as pa
 
 from ..core.model.channel import Bench
 from ..files import keep_apart
-from .ahead import Workers
-from .batches import Progress, SampleBatch, sample_batches
+from ..samples.ahead import Workers
+from ..samples.batches import Progress, SampleBatch
+from ..samples.reader import LogReader
+from ..samples.source import LogError, kind_of
+from ..samples.walk import EveryPass, columns_of, walk
 from .conversion import Conversion, Converted, Followed
-from .formats.opening import open_log
 from .layout import Layout
 from .options import ConvertOptions
 from .output import Output
 from .pass_through import OtherTypeError
-from .reader import LogReader
-from .source import LogError, kind_of
 from .summary import Summary
 
 if TYPE_CHECKING:
@@ -133,64 +133,16 @@ class _Job:
         # A block is text, then arrays, then texts, then text again, and several are under way.
         keep_apart({"out": self.out, "events": self.events}, {"the log": self.log})
         block = int(self.options.memory * 2**20 / (14 * (workers.threads + 1)))
-        with open_log(self.log, self.options.form, min(max(block, 2**16), 2**23)) as reader:
-            layout = Layout.of(reader, self.bench, self.options)
-            with ExitStack() as files:
-                output = files.enter_context(Output(self.out, self.log))
-                writer = self._writer(layout, output, given)
-                files.callback(writer.close)
-                events = self._events(files, reader)
-                trips = () if events is None else tuple(c.name for c in layout.channels)
-                conversion = Conversion(reader, layout.channels, trips)
-                integers = set() if self.options.keep_raw else set(layout.places)
-                batches = sample_batches(
-                    reader,
-                    layout.counts,
-                    stream=self.bench.stream,
-                    timed=conversion.remembers or events is not None,
-                    integers=integers,
-                    workers=workers,
-                )
-                self._run(
-                    workers,
-                    batches,
-                    conversion=conversion,
-                    writer=writer,
-                    events=events,
-                    progress=progress,
-                )
-                writer.finish()
-                conversion.summary.pass_through = writer.types
-                conversion.summary.jumps = 0 if events is None else events.jumps
-                return _sound(conversion)
-
-    def _run(
-        self,
-        workers: Workers,
-        batches: Iterable[SampleBatch],
-        conversion: Conversion,
-        writer: Writer,
-        events: EventWriter | None,
-        progress: Progress | None,
-    ) -> None:
-        def followed() -> Iterable[Followed]:
-            for batch in batches:
-                found = conversion.followed(batch)
-                if not batch.first:
-                    writer.begin(conversion.converted(found))
-                if events is not None:
-                    events.add(batch, conversion.readings(found))
-                yield found
-
-        def encoded(found: Followed) -> tuple[Converted, Any]:
-            converted = conversion.converted(found)
-            return converted, writer.encoded(converted)
-
-        for converted, ready in workers.in_order(followed(), encoded):
-            conversion.count(converted)
-            writer.write(ready)
-            if progress:
-                progress(*conversion.reader.progress)
+        with _ConvertPass(self, workers, given, progress) as one:
+            walk(
+                self.log,
+                one,
+                form=self.options.form or self.bench.log,
+                wanted=columns_of(self.bench),
+                block_bytes=min(max(block, 2**16), 2**23),
+                workers=workers,
+            )
+            return one.found()
 
     @property
     def kind(self) -> str | None:
@@ -198,25 +150,27 @@ class _Job:
         form = self.options.form
         kind = self.options.out_kind or kind_of(self.out)
         if kind is None and str(self.out) == "-":
-            kind = (form and form.kind) or kind_of(self.log)
+            kind = (form and form.format) or kind_of(self.log)
             kind = "csv" if kind == "parquet" else kind
         return kind
 
-    def _writer(self, layout: Layout, output: Output, given: dict[int, pa.DataType]) -> Writer:
+    def writer(self, layout: Layout, output: Output, given: dict[int, pa.DataType]) -> Writer:
+        """What writes the result."""
         kind = self.kind
         if kind == "parquet":
-            from .formats.parquet_writer import ParquetWriter
+            from .parquet_writer import ParquetWriter
 
             if output.packs:
                 raise LogError(f"{self.out}: Parquet is packed already; leave .gz or .zst away")
             return ParquetWriter(layout, output.file, given)
-        from .formats.text_writer import CsvWriter, JsonWriter
+        from .text_writer import CsvWriter, JsonWriter
 
         if kind == "jsonl":
             return JsonWriter(layout, output.write, given)
         return CsvWriter(layout, output.write)
 
-    def _events(self, files: ExitStack, reader: LogReader) -> EventWriter | None:
+    def event_writer(self, files: ExitStack, reader: LogReader) -> EventWriter | None:
+        """What writes where trips turn, if anybody asks."""
         if self.events is None:
             return None
         from .events import EventWriter
@@ -225,6 +179,71 @@ class _Job:
             raise LogError("events need a file: standard output takes the values")
         out = files.enter_context(Output(self.events, self.log))
         return EventWriter(out.write, self.bench, reader.name)
+
+
+class _ConvertPass(EveryPass):
+    """A log while it is converted: in order what remembers, by any thread the rest."""
+
+    def __init__(
+        self,
+        job: _Job,
+        workers: Workers,
+        given: dict[int, pa.DataType],
+        progress: Progress | None,
+    ) -> None:
+        self.job, self._given, self._progress = job, given, progress
+        self._files = ExitStack()
+        self._pipeline = workers.pipeline(self._encoded, self._take)
+        self._files.callback(self._pipeline.close)
+
+    def __enter__(self) -> _ConvertPass:
+        return self
+
+    def __exit__(self, *error: Any) -> None:
+        self._files.__exit__(*error)
+
+    def begin(self, reader: LogReader) -> Iterable[int]:
+        """Settle what stands where, and open what is written."""
+        job, options = self.job, self.job.options
+        layout = Layout.of(reader, job.bench, options)
+        output = self._files.enter_context(Output(job.out, job.log))
+        self._writer = job.writer(layout, output, self._given)
+        self._files.callback(self._writer.close)
+        self._events = job.event_writer(self._files, reader)
+        trips = () if self._events is None else tuple(c.name for c in layout.channels)
+        self._conversion = Conversion(reader, layout.channels, trips)
+        self.integers = set() if options.keep_raw else set(layout.places)
+        self.timed = self._conversion.remembers or self._events is not None
+        return layout.counts
+
+    def add(self, batch: SampleBatch) -> None:
+        """The next rows."""
+        found = self._conversion.followed(batch)
+        if not batch.first:
+            self._writer.begin(self._conversion.converted(found))
+        if self._events is not None:
+            self._events.add(batch, self._conversion.readings(found))
+        self._pipeline.add(found)
+
+    def _encoded(self, found: Followed) -> tuple[Converted, Any]:
+        converted = self._conversion.converted(found)
+        return converted, self._writer.encoded(converted)
+
+    def _take(self, made: tuple[Converted, Any]) -> None:
+        converted, ready = made
+        self._conversion.count(converted)
+        self._writer.write(ready)
+        if self._progress:
+            self._progress(*self._conversion.reader.progress)
+
+    def found(self) -> Summary:
+        """The summary. Raises `LogError` where not one sample was read."""
+        self._pipeline.finish()
+        self._writer.finish()
+        summary = self._conversion.summary
+        summary.pass_through = self._writer.types
+        summary.jumps = 0 if self._events is None else self._events.jumps
+        return _sound(self._conversion)
 
 
 def _sound(conversion: Conversion) -> Summary:

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from ..core.decide.decisions import Decisions
+from ..core.decide.timed import timed_parts, without_clock
 from ..core.model.channel import Bench
 from ..core.model.reading import Reading
-from .batches import SampleBatch
+from ..samples.batches import SampleBatch
+from ..samples.source import LogError
 from .event_rows import EVENT_COLUMNS, csv_line, event_row
-from .source import LogError
 
 
 class EventWriter:
@@ -44,6 +45,9 @@ class EventWriter:
             for name in trip.channels:
                 if name not in readings:
                     raise LogError(f"trip.{trip.name} looks at {name}, which is not converted")
-        if batch.time_column is None:
-            raise LogError(f"{self._log}: no time column is found; events need one")
-        self._write_bytes(csv_line(batch.time_column.name, *EVENT_COLUMNS))
+        asking = timed_parts(self.bench, drives=False)
+        if not batch.clock.is_known and asking:
+            raise LogError(f"{self._log}: {without_clock(asking)}")
+        column = batch.time_column
+        name = batch.clock.label if column is None else column.name
+        self._write_bytes(csv_line(name, *EVENT_COLUMNS))

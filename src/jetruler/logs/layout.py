@@ -6,9 +6,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from ..core.model.channel import Bench, Channel
+from ..samples.reader import LogReader
+from ..samples.source import LogError
 from .options import ResultOptions
-from .reader import LogReader
-from .source import LogError
 
 FLAGS_COLUMN = "flags"
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from functools import partial
 from math import inf
@@ -13,18 +14,19 @@ import numpy.typing as npt
 
 from ..core.model.channel import Bench, Channel
 from ..core.model.converter import Converter, RawInput
+from ..core.model.log_format import LogFormat
 from ..core.survey.findings import Subject, findings, time_findings
 from ..core.survey.floating import Blocks
 from ..core.survey.survey import FURTHEST, Survey, Surveyor
 from ..core.survey.timing import TimeSurveyor
-from .ahead import Workers
-from .batches import Progress, SampleBatch, sample_batches
-from .cells import Samples
-from .formats.opening import open_log
+from ..samples.ahead import Workers
+from ..samples.batches import Progress, SampleBatch
+from ..samples.cells import Samples
+from ..samples.reader import LogReader
+from ..samples.source import LogError
+from ..samples.times import TimeColumn
+from ..samples.walk import EveryPass, columns_of, walk
 from .look_result import ColumnLook, Look
-from .reader import LogReader
-from .source import LogError, LogFormat
-from .times import TimeColumn
 
 #: Bits that converters have; the smallest that holds all counts is taken where no bench says.
 _USUAL_BITS = (8, 10, 12, 14, 16, 18, 20, 24, 32)
@@ -184,68 +186,85 @@ def look(
     >>> jr.look("roast.csv", bench).findings[0].severity.name
     'ERROR'
     """
-    with Workers() as workers, open_log(log, form) as reader:
-        columns = _of_bench(reader, bench) if bench is not None else []
-        used = {column.place for column in columns}
-        time: TimeSurveyor | None = None
-        time_column: TimeColumn | None = None
-        rows = _Rows()
-        torn = 0
-        stream = bench.stream if bench is not None else None
-        for batch in sample_batches(reader, used, stream=stream, integers=(), progress=progress):
-            if not batch.first:
-                time_column = batch.time_column
-                time = TimeSurveyor(time_column.name) if time_column is not None else None
-                columns = columns or _of_log(reader, batch)
-                times = () if time_column is None else (time_column.place,)
-                reader.ask((column.place for column in columns), times)
-            rows.add(batch.rows.lines)
-            torn += batch.rows.torn.size
-            # Each column by itself: NumPy and PyArrow let other threads run while they compute.
-            list(workers.in_order(columns, partial(_Column.add, batch=batch)))
-            if time is not None:
-                time.add(batch.times)
+    form = form or (bench.log if bench is not None else None)
+    with Workers() as workers:
+        one = LookPass(bench, workers)
+        walk(log, one, form=form, wanted=columns_of(bench), progress=progress)
+    return one.found()
+
+
+class LookPass(EveryPass):
+    """Every column of a log, or those of a bench, while they are looked at."""
+
+    def __init__(self, bench: Bench | None, workers: Workers | None = None) -> None:
+        self.bench, self._workers = bench, workers or Workers(1)
+        self._columns: list[_Column] = []
+        self._time: TimeSurveyor | None = None
+        self._time_column: TimeColumn | None = None
+        self._rows, self._torn = _Rows(), 0
+        self._interval: float | None = None
+
+    def begin(self, reader: LogReader) -> Iterable[int]:
+        """The positions of the channels' columns."""
+        self._reader = reader
+        if self.bench is not None:
+            for channel in self.bench.channels.values():
+                place = reader.position(channel.column)
+                self._columns.append(_Column(channel.name, place, channel))
+        return [column.place for column in self._columns]
+
+    def add(self, batch: SampleBatch) -> None:
+        """The next rows."""
+        if not batch.first:
+            self._begin(batch)
+        self._rows.add(batch.rows.lines)
+        self._torn += batch.rows.torn.size
+        # Each column by itself: NumPy and PyArrow let other threads run while they compute.
+        list(self._workers.in_order(self._columns, partial(_Column.add, batch=batch)))
+        if self._time is not None:
+            self._time.add(batch.times)
+
+    def _begin(self, batch: SampleBatch) -> None:
+        self._time_column, self._interval = batch.clock.column, batch.clock.step
+        if self._time_column is not None:
+            self._time = TimeSurveyor(self._time_column.name)
+        self._columns = self._columns or _of_log(self._reader, batch)
+        times = () if self._time_column is None else (self._time_column.place,)
+        self._reader.ask((column.place for column in self._columns), times)
+
+    def found(self) -> Look:
+        """What was seen. Raises `LogError` where no column holds counts."""
+        reader, columns, rows = self._reader, self._columns, self._rows
         if not columns:
             raise LogError(f"{reader.name}: no column holds counts; it has: {_names(reader)}")
-        return _looked(reader, columns, time=time, time_column=time_column, rows=rows, torn=torn)
-
-
-def _looked(
-    reader: LogReader,
-    columns: list[_Column],
-    time: TimeSurveyor | None,
-    time_column: TimeColumn | None,
-    rows: _Rows,
-    torn: int,
-) -> Look:
-    timing = time.survey() if time is not None else None
-    interval = timing.interval if timing is not None and timing.interval > 0 else None
-    looks = {c.name: c.looked(reader.columns[c.place].strip(), interval) for c in columns}
-    found = [
-        finding
-        for name, each in looks.items()
-        for finding in findings(
-            Subject(name, each.survey, each.channel, interval, rows.line, floating=each.floating)
+        timing = self._time.survey() if self._time is not None else None
+        interval = self._interval
+        if timing is not None and timing.interval > 0:
+            interval = timing.interval
+        looks = {c.name: c.looked(reader.columns[c.place].strip(), interval) for c in columns}
+        found = [
+            finding
+            for name, each in looks.items()
+            for finding in findings(
+                Subject(
+                    name, each.survey, each.channel, interval, rows.line, floating=each.floating
+                )
+            )
+        ]
+        if timing is not None:
+            found += time_findings(timing, rows.line)
+        used = {column.place for column in columns}
+        used |= set() if self._time_column is None else {self._time_column.place}
+        return Look(
+            rows.rows,
+            looks,
+            time=timing,
+            findings=tuple(sorted(found, key=lambda finding: finding.severity)),
+            torn_rows=self._torn,
+            left_out=tuple(name for i, name in enumerate(reader.columns) if i not in used),
+            said=reader.said,
+            noise=reader.noise.words,
         )
-    ]
-    if timing is not None:
-        found += time_findings(timing, rows.line)
-    used = {column.place for column in columns} | ({time_column.place} if time_column else set())
-    left_out = tuple(name for i, name in enumerate(reader.columns) if i not in used)
-    ordered = tuple(sorted(found, key=lambda finding: finding.severity))
-    return Look(
-        rows.rows,
-        looks,
-        time=timing,
-        findings=ordered,
-        torn_rows=torn,
-        left_out=left_out,
-        said=reader.said,
-    )
-
-
-def _of_bench(reader: LogReader, bench: Bench) -> list[_Column]:
-    return [_Column(c.name, reader.position(c.column), c) for c in bench.channels.values()]
 
 
 def _of_log(reader: LogReader, batch: SampleBatch) -> list[_Column]:

@@ -109,7 +109,9 @@ class Look(Result):
     left_out : tuple[str, ...]
         Columns that hold neither counts nor time.
     said : str, default ""
-        How the log was read, where nobody said so.
+        How the log's lines were read, where nobody said so.
+    noise : str, default ""
+        How many lines were no samples, with the first of each kind.
 
     Examples
     --------
@@ -126,6 +128,13 @@ class Look(Result):
     left_out: tuple[str, ...]
     """Columns that hold neither counts nor time."""
     said: str = ""
+    noise: str = ""
+
+    @property
+    def remarks(self) -> list[str]:
+        """How the lines were read, and which were no samples."""
+        said = f"reading lines as: {self.said}" if self.said else ""
+        return [text for text in (said, self.noise) if text]
 
     @property
     def headline(self) -> str:
@@ -145,7 +154,8 @@ class Look(Result):
         """A row a column, what a lab report asks for, the time column, then the findings."""
         columns = self.columns.values()
         lines: list[Any] = [
-            f"{self.rows} rows" + (f"; {self.said}" if self.said else ""),
+            f"{self.rows} rows",
+            *self.remarks,
             TextTable(SURVEY_HEADINGS, [each.row() for each in columns], optional=LEFT_OUT),
             "",
             TextTable(MEANS, [each.mean_row() for each in columns]),
@@ -162,6 +172,7 @@ class Look(Result):
         return {
             "rows": self.rows,
             "said": self.said,
+            "noise": self.noise,
             "torn_rows": self.torn_rows,
             "columns": {name: each.figures() for name, each in self.columns.items()},
             "left_out": self.left_out,

@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from .source import KINDS, LogError, LogFormat
+from ..core.model.log_format import LogFormat
+from ..samples.source import KINDS, LogError
 
 #: MB that the batches under way may take, beside the programme itself.
 MEMORY_MB = 128

@@ -11,8 +11,8 @@ from types import TracebackType
 from typing import BinaryIO, cast
 
 from ..files import appear, part_beside, same_file
+from ..samples.source import LogError
 from ..system.file_names import reachable, unfit
-from .source import LogError
 
 
 class Output:

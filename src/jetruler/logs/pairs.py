@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from os import PathLike
 from typing import Any
@@ -14,15 +14,15 @@ from ..core.calibrate.series import PairsError, aligned
 from ..core.error_types import UnitError
 from ..core.model.channel import Channel
 from ..core.model.column_unit import column_unit
+from ..core.model.log_format import LogFormat
 from ..core.model.result import Result
-from ..core.model.stream import Stream
 from ..core.model.text import nearest
 from ..core.model.unit_registry import factor_and_offset
-from .batches import Progress, sample_batches
-from .channel_readers import ChannelReaders
-from .formats.opening import open_log
-from .reader import LogReader
-from .source import LogError, LogFormat
+from ..samples.batches import Progress, SampleBatch
+from ..samples.reader import LogReader
+from ..samples.source import LogError
+from ..samples.times import Clock
+from ..samples.walk import ChannelsPass, EveryPass, walk
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -92,7 +92,6 @@ def read_pairs(
     other_log: str | PathLike[str] | None = None,
     unit: str | None = None,
     form: LogFormat | None = None,
-    stream: Stream | None = None,
     progress: Progress | None = None,
 ) -> Pairs:
     """Read a channel and another one (or a column of values, by its name) from a log.
@@ -113,8 +112,6 @@ def read_pairs(
         That of the column, if it is neither the channel's nor what its name says (`ref_degF`).
     form : LogFormat, optional
         How the logs are written; found out if None.
-    stream : Stream, optional
-        The bench's, which may name the time column.
     progress : Progress, optional
         Is called after each batch.
 
@@ -143,25 +140,36 @@ def read_pairs(
     >>> len(pairs.a) == len(pairs.b)
     True
     """
+    if other_log is None:
+        read = _read(log, [channel, other], form, progress)
+        return pairs_of(read, channel, other, unit=unit)
+    first, second = (
+        _read(path, [one], form, progress) for path, one in ((log, channel), (other_log, other))
+    )
+    if first.at is None or second.at is None:
+        raise LogError(f"{other_log}: two logs are paired by time, and one has no time column")
+    return pairs_of(first, channel, other, unit=unit, second=second)
+
+
+def pairs_of(
+    read: _Read,
+    channel: Channel,
+    other: Channel | str,
+    *,
+    unit: str | None = None,
+    second: _Read | None = None,
+) -> Pairs:
+    """The pairs in what was read of a log, or of two; see `read_pairs`."""
     for one in (channel, other):
         if isinstance(one, Channel) and one.ruler.label(0.0) is not None:
             raise LogError(f"{one.name} reads zones; values are wanted to compare")
-    if other_log is None:
-        read = _read(log, [channel, other], form, stream, progress)
-        (a, b), at, at_b = read.values, read.at, read.at
-    else:
-        first, second = (
-            _read(path, [one], form, stream, progress)
-            for path, one in ((log, channel), (other_log, other))
-        )
-        read, (a,), (b,), at, at_b = first, first.values, second.values, first.at, second.at
-        if at is None or at_b is None:
-            raise LogError(f"{other_log}: two logs are paired by time, and one has no time column")
+    at, at_b = read.at, (second or read).at
+    a, b = read.values[0], (second or read).values[-1]
     own = other.unit if isinstance(other, Channel) else unit or _said(other, channel)
     b = _converted(b, own, channel.unit)
     left_out = (int(np.isnan(a).sum()), int(np.isnan(b).sum()))
     missing = 0
-    in_time = other_log is not None
+    in_time = second is not None
     if not in_time:
         both = ~np.isnan(a) & ~np.isnan(b)
         sparser = min(a.size - left_out[0], b.size - left_out[1])
@@ -202,39 +210,56 @@ def _converted(values: Array, unit: str | None, wanted: str | None) -> Array:
     return values * factor + offset
 
 
+class PairsPass(EveryPass):
+    """Times and values of some channels or columns of a log, smoothed as `convert` does; NaN for
+    what is flagged. Limits say nothing against a value; what a law held or flagged does."""
+
+    def __init__(self, wanted: Sequence[Channel | str]) -> None:
+        self.wanted = [replace(w, limits=None) if isinstance(w, Channel) else w for w in wanted]
+        self._channels = ChannelsPass([one for one in self.wanted if isinstance(one, Channel)])
+        self._parts: list[list[Array]] = [[] for _ in wanted]
+        self._times: list[Array] = []
+        self._clock = Clock()
+
+    def begin(self, reader: LogReader) -> Iterable[int]:
+        """The positions of the columns."""
+        self._channels.begin(reader)
+        self._places = [_place(reader, one) for one in self.wanted]
+        self.integers = self._places
+        return self._places
+
+    def add(self, batch: SampleBatch) -> None:
+        """The next rows."""
+        self._times.append(batch.times)
+        self._clock = batch.clock
+        readings = iter(self._channels.readings(batch))
+        for part, one, place in zip(self._parts, self.wanted, self._places, strict=True):
+            if isinstance(one, Channel):
+                reading = next(readings)
+                part.append(np.where(reading.flags == 0, reading.value, np.nan))
+                continue
+            found = batch.samples(place)
+            values = found.counts.astype(np.float64)
+            if found.missing is not None:
+                values[found.missing] = np.nan
+            part.append(values)
+
+    def found(self) -> _Read:
+        """What the log had."""
+        at = np.concatenate(self._times) if self._clock.is_known else None
+        return _Read(at, [np.concatenate(part) for part in self._parts], self._clock.label)
+
+
 def _read(
     log: str | PathLike[str],
-    wanted: list[Channel | str],
+    wanted: Sequence[Channel | str],
     form: LogFormat | None,
-    stream: Stream | None,
     progress: Progress | None,
 ) -> _Read:
-    """Times and values of some channels or columns, smoothed as `convert` does; NaN for what is
-    flagged. Limits say nothing against a value; what a law held or flagged does."""
-    plain = [replace(one, limits=None) if isinstance(one, Channel) else one for one in wanted]
-    readers = ChannelReaders([one for one in plain if isinstance(one, Channel)])
-    channels = [one for one in plain if isinstance(one, Channel)]
-    parts: list[list[Array]] = [[] for _ in wanted]
-    times: list[Array] = []
-    with open_log(log, form) as reader:
-        places = [_place(reader, one) for one in wanted]
-        for batch in sample_batches(reader, places, stream=stream, progress=progress):
-            times.append(batch.times)
-            for part, one, place in zip(parts, plain, places, strict=True):
-                found = batch.samples(place)
-                if isinstance(one, Channel):
-                    at_work = readers.of(channels.index(one), batch)
-                    reading = at_work.add(found.counts, found.missing)[1]
-                    part.append(np.where(reading.flags == 0, reading.value, np.nan))
-                    continue
-                values = found.counts.astype(np.float64)
-                if found.missing is not None:
-                    values[found.missing] = np.nan
-                part.append(values)
-        time_column = batch.time_column
-    at = None if time_column is None else np.concatenate(times)
-    name = "sample" if time_column is None else time_column.label
-    return _Read(at, [np.concatenate(part) for part in parts], name)
+    one = PairsPass(wanted)
+    asked = [w.column if isinstance(w, Channel) else w for w in wanted]
+    walk(log, one, form=form, wanted=asked, progress=progress)
+    return one.found()
 
 
 def _place(reader: LogReader, one: Channel | str) -> int:

@@ -8,9 +8,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from .arrow import floats_of, texts_to_arrow
-from .cells import as_text
-from .reader import LogReader, RowBatch
+from ..samples.arrow import floats_of, texts_to_arrow
+from ..samples.cells import as_text
+from ..samples.reader import LogReader, RowBatch
 
 #: From the narrowest to the widest; whatever there is can be text.
 TYPES = (pa.int64(), pa.float64(), pa.timestamp("us"), pa.timestamp("us", tz="UTC"), pa.string())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from os import PathLike
 
@@ -11,12 +11,11 @@ import numpy as np
 from ..core.arrays import Array
 from ..core.decide.channel_reader import read_flagged
 from ..core.model.channel import Channel
-from ..core.model.stream import Stream
+from ..core.model.log_format import LogFormat
 from ..core.survey.envelope import Envelope
-from .batches import Progress, sample_batches
-from .channel_readers import ChannelReaders
-from .formats.opening import open_log
-from .source import LogFormat
+from ..samples.batches import Progress, SampleBatch
+from ..samples.reader import LogReader
+from ..samples.walk import ChannelsPass, walk
 
 
 @dataclass
@@ -31,36 +30,52 @@ class Series:
     time_name: str = "sample"
 
 
+class SeriesPass(ChannelsPass):
+    """Channels of a log as envelopes, in constant memory."""
+
+    def __init__(self, channels: Sequence[Channel]) -> None:
+        super().__init__(channels)
+        self._series = [Series(channel) for channel in channels]
+        self._times = Envelope()
+
+    def begin(self, reader: LogReader) -> Iterable[int]:
+        """The positions of their columns."""
+        self._reader = reader
+        return super().begin(reader)
+
+    def add(self, batch: SampleBatch) -> None:
+        """The next rows."""
+        self._times.add(batch.times)
+        self._name = batch.clock.label
+        for one, place, reading in zip(
+            self._series, self.places, self.readings(batch), strict=True
+        ):
+            found = batch.samples(place)
+            raw = found.counts.astype(np.float64)
+            if found.missing is not None:
+                raw[found.missing] = np.nan
+            one.raw.add(raw, read_flagged(one.channel, found.counts, found.missing).flags)
+            one.value.add(reading.value, reading.flags)
+
+    def found(self) -> list[Series]:
+        """A series a channel. Raises `LogError` where the log has no number for them."""
+        if all(np.isnan(one.raw.finished().low).all() for one in self._series):
+            raise self._reader.nothing_read(channel.column for channel in self.channels)
+        at = self._times.finished().low
+        for one in self._series:
+            one.value.finished()
+            one.at, one.time_name = at, self._name
+        return self._series
+
+
 def read_series(
     log: str | PathLike[str],
     channels: Sequence[Channel],
     *,
     form: LogFormat | None = None,
-    stream: Stream | None = None,
     progress: Progress | None = None,
 ) -> list[Series]:
     """Read a log once, in constant memory. Raises `LogError`."""
-    series = [Series(channel) for channel in channels]
-    times = Envelope()
-    with open_log(log, form) as reader:
-        places = [reader.position(channel.column) for channel in channels]
-        readers = ChannelReaders(channels)
-        for batch in sample_batches(reader, places, stream=stream, progress=progress):
-            times.add(batch.times)
-            for i, (one, place) in enumerate(zip(series, places, strict=True)):
-                found = batch.samples(place)
-                reading = read_flagged(one.channel, found.counts, found.missing)
-                raw = found.counts.astype(np.float64)
-                if found.missing is not None:
-                    raw[found.missing] = np.nan
-                one.raw.add(raw, reading.flags)
-                _, reading = readers.of(i, batch).add(found.counts, found.missing)
-                one.value.add(reading.value, reading.flags)
-        name = "sample" if batch.time_column is None else batch.time_column.label
-        if all(np.isnan(one.raw.finished().low).all() for one in series):
-            raise reader.nothing_read(channel.column for channel in channels)
-    at = times.finished().low
-    for one in series:
-        one.value.finished()
-        one.at, one.time_name = at, name
-    return series
+    one = SeriesPass(channels)
+    walk(log, one, form=form, wanted=[c.column for c in channels], progress=progress)
+    return one.found()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from os import PathLike
 
@@ -10,10 +11,10 @@ import numpy as np
 from ..core.arrays import Array
 from ..core.decide.channel_reader import read_flagged
 from ..core.model.channel import Channel
-from ..core.model.stream import Stream
-from .batches import Progress, sample_batches
-from .formats.opening import open_log
-from .source import LogFormat
+from ..core.model.log_format import LogFormat
+from ..samples.batches import Progress, SampleBatch
+from ..samples.reader import LogReader
+from ..samples.walk import EveryPass, walk
 
 #: Of a longer log only so many are kept: eight megabytes.
 MOST = 1 << 20
@@ -29,29 +30,47 @@ class RawReadings:
     rows: int
 
 
+class RawPass(EveryPass):
+    """The first readings of a channel in a log."""
+
+    def __init__(self, channel: Channel) -> None:
+        self.channel, self.rows = channel, 0
+        self._parts: list[Array] = []
+        self._interval: float | None = None
+
+    def begin(self, reader: LogReader) -> Iterable[int]:
+        """The position of its column."""
+        self._reader = reader
+        self._place = reader.position(self.channel.column)
+        self.integers = [self._place]
+        return self.integers
+
+    def add(self, batch: SampleBatch) -> None:
+        """The next rows."""
+        found = batch.samples(self._place)
+        reading = read_flagged(self.channel, found.counts, found.missing)
+        values = np.asarray(found.counts, dtype=np.float64)
+        self._parts.append(values[np.isfinite(reading.value)])
+        self._interval = self._interval if self.rows else batch.interval
+        self.rows += len(batch)
+        self.done = self.rows >= MOST
+
+    def found(self) -> RawReadings:
+        """Its readings. Raises `LogError` where the log has none."""
+        values = np.concatenate(self._parts)
+        if not values.size:
+            raise self._reader.nothing_read([self.channel.column])
+        return RawReadings(values, self._interval, self.rows)
+
+
 def read_raw(
     log: str | PathLike[str],
     channel: Channel,
     *,
     form: LogFormat | None = None,
-    stream: Stream | None = None,
     progress: Progress | None = None,
 ) -> RawReadings:
     """Return the first readings of a channel. Raises `LogError`."""
-    parts: list[Array] = []
-    interval, rows = None, 0
-    with open_log(log, form) as reader:
-        place = reader.position(channel.column)
-        for batch in sample_batches(reader, [place], stream=stream, progress=progress):
-            found = batch.samples(place)
-            reading = read_flagged(channel, found.counts, found.missing)
-            values = np.asarray(found.counts, dtype=np.float64)
-            parts.append(values[np.isfinite(reading.value)])
-            interval = batch.interval if not rows else interval
-            rows += len(batch)
-            if rows >= MOST:
-                break
-        values = np.concatenate(parts)
-        if not values.size:
-            raise reader.nothing_read([channel.column])
-    return RawReadings(values, interval, rows)
+    one = RawPass(channel)
+    walk(log, one, form=form, wanted=[channel.column], progress=progress)
+    return one.found()

@@ -14,7 +14,7 @@ from ..core.model.channel import Channel
 from ..core.model.every_count import EveryCount
 from ..core.model.reading import FLAG_NAMES
 from ..core.model.result import Content, Result, TextTable
-from .cells import Samples
+from ..samples.cells import Samples
 
 if TYPE_CHECKING:
     from .column import ConvertedColumn
@@ -225,7 +225,9 @@ class Summary(Result):
     pass_through : dict[str, str], optional
         Types of the columns that pass through, by name, where the result is typed.
     said : str, default ""
-        How the log was read, where nobody said so.
+        How the log's lines were read, where nobody said so.
+    noise : str, default ""
+        How many lines were no samples, with the first of each kind.
     counted : str, default "line"
         What `torn_lines` counts: lines of a text, or rows.
 
@@ -248,6 +250,7 @@ class Summary(Result):
     jumps: int = 0
     pass_through: dict[str, str] = field(default_factory=dict)
     said: str = ""
+    noise: str = ""
     counted: str = "line"
 
     def folded(self) -> Summary:
@@ -292,6 +295,7 @@ class Summary(Result):
         return {
             "rows": self.rows,
             "said": self.said,
+            "noise": self.noise,
             "torn_rows": self.torn_rows,
             "torn_lines": self.torn_lines,
             "comment_lines": self.comments,
@@ -303,7 +307,8 @@ class Summary(Result):
 
     def notes(self) -> list[str]:
         """What was skipped or could not be read, in words."""
-        notes = [self.said] if self.said else []
+        notes = [f"reading lines as: {self.said}"] if self.said else []
+        notes += [self.noise] if self.noise else []
         for name, c in self.channels.items():
             if c.empty or c.unreadable:
                 where = self._where(c.first_lines, c.empty + c.unreadable)

@@ -15,8 +15,8 @@ from ..core.decide.channel_reader import ChannelReader
 from ..core.model.channel import Channel
 from ..core.model.every_count import EveryCount
 from ..core.model.reading import Reading, flag_names
-from .arrow import texts_to_arrow, to_arrow
-from .cells import Encode, quote
+from ..samples.arrow import texts_to_arrow, to_arrow
+from ..samples.cells import Encode, quote
 from .column import ConvertedColumn
 
 if TYPE_CHECKING:

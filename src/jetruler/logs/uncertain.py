@@ -14,10 +14,10 @@ from ..core.model.every_count import EveryCount
 from ..core.uncertainty.budget import expanded
 from ..core.uncertainty.contributions import conditions_of
 from ..core.uncertainty.rounding import rounded
-from .arrow import texts_to_arrow, to_arrow
+from ..samples.arrow import texts_to_arrow, to_arrow
 
 if TYPE_CHECKING:
-    from .cells import Encode
+    from ..samples.cells import Encode
     from .column import ConvertedColumn
 
 

@@ -11,24 +11,24 @@ from typing import Any
 
 import numpy as np
 
-from ..core.calibrate.comparison import Comparison
 from ..core.calibrate.marks import Marks
 from ..core.calibrate.series import PairsError
-from ..core.decide.decisions import Decisions
+from ..core.decide.trips import TripEvent
 from ..core.error_types import JetRulerError
 from ..core.model.channel import Bench
+from ..core.model.log_format import LogFormat
+from ..core.model.reading import Reading
 from ..core.model.text import nearest, number
 from ..core.uncertainty.what_if import has_parameter, what_if
-from ..logs.batches import Progress, sample_batches
-from ..logs.channel_readers import ChannelReaders
-from ..logs.check_log import check_log
+from ..logs.check_log import CheckPass
 from ..logs.compare_pairs import compare_pairs
 from ..logs.event_rows import event_row
-from ..logs.formats.opening import open_log
-from ..logs.look_at_log import look
+from ..logs.look_at_log import LookPass
 from ..logs.output import write_file
-from ..logs.pairs import read_pairs
-from ..logs.plot_series import read_series
+from ..logs.pairs import PairsPass, pairs_of
+from ..logs.plot_series import SeriesPass
+from ..samples.batches import Progress, SampleBatch
+from ..samples.walk import TripsPass, columns_of, walk
 from .content import Wanted, content
 from .render import FORMS, Form, written
 
@@ -47,6 +47,7 @@ def report(
     changes: Mapping[str, str] | None = None,
     compared: Sequence[tuple[str, str]] = (),
     form: Form | None = None,
+    log_format: LogFormat | None = None,
     progress: Progress | None = None,
 ) -> list[Path]:
     """Write a report of a bench.
@@ -71,6 +72,8 @@ def report(
         Pairs of channels (or a channel and a column of the log) that are compared in the log.
     form : {"html", "md", "tex"}, optional
         What it is written in; by the name of `out` if left out.
+    log_format : LogFormat, optional
+        How the log is written; as the bench says, and found out, if left out.
     progress : callable, optional
         Called after each batch of the log.
 
@@ -108,10 +111,7 @@ def report(
     known = {name: Marks.of(given) for name, given in (marks or {}).items()}
     wanted = Wanted(bench, names, at, marks=known, changes=dict(changes or {}))
     if log is not None:
-        wanted = replace(
-            _with_log(wanted, log, progress),
-            comparisons=[_compared(bench, log, first, second) for first, second in compared],
-        )
+        wanted = _with_log(wanted, log, compared, log_format, progress)
     title = bench.title or path.stem
     folder = path.parent / f"{path.stem}-figures"
     text, files = written(title, list(content(wanted)), chosen, folder.name)
@@ -165,55 +165,58 @@ def _beside(folder: Path, files: Mapping[str, bytes]) -> list[Path]:
     return [folder / name for name in files]
 
 
-def _with_log(wanted: Wanted, log: str | PathLike[str], progress: Progress | None) -> Wanted:
-    """What a log shows of some channels."""
+def _with_log(
+    wanted: Wanted,
+    log: str | PathLike[str],
+    compared: Sequence[tuple[str, str]],
+    log_format: LogFormat | None,
+    progress: Progress | None,
+) -> Wanted:
+    """What a log shows of some channels, read once."""
     bench, names = wanted.bench, wanted.channels
     some = Bench(
         bench.title,
         {name: bench[name] for name in names},
         {n: t for n, t in bench.trips.items() if set(t.channels) <= set(names)},
-        stream=bench.stream,
     )
+    looked, checked = LookPass(some), CheckPass(some)
+    series = SeriesPass(list(some.channels.values()))
+    turns: list[list[str]] = []
+
+    def turned(batch: SampleBatch, event: TripEvent, readings: Mapping[str, Reading]) -> None:
+        time = number(float(np.round(batch.times[event.sample], 3)))
+        turns.append([time, *event_row(bench, event, readings)])
+
+    trips = [TripsPass(some, turned)] if some.trips else []
+    both = [(bench[a], bench.channels.get(b, b)) for a, b in compared]
+    pairs = [PairsPass(one) for one in both]
+    walk(
+        log,
+        looked,
+        series,
+        checked,
+        *trips,
+        *pairs,
+        form=log_format or bench.log,
+        wanted=columns_of(bench),
+        progress=progress,
+    )
+    if len(turns) > MOST_TURNS:
+        left = len(turns) - MOST_TURNS
+        turns = [*turns[:MOST_TURNS], ["…", "", "", f"{left} more are not shown"]]
+    try:
+        comparisons = [
+            compare_pairs(bench, first, name, pairs_of(one.found(), first, other))
+            for (first, other), one, (_, name) in zip(both, pairs, compared, strict=True)
+        ]
+    except PairsError as error:
+        raise JetRulerError(f"{log}: {error}") from None
     return replace(
         wanted,
         log=Path(log).name,
-        look=look(log, some, progress=progress),
-        series=read_series(log, list(some.channels.values()), stream=bench.stream),
-        turns=_turns(some, log),
-        findings=check_log(log, some),
+        look=looked.found(),
+        series=series.found(),
+        turns=turns,
+        findings=checked.found(),
+        comparisons=comparisons,
     )
-
-
-def _compared(bench: Bench, log: str | PathLike[str], first: str, second: str) -> Comparison:
-    channel = bench[first]
-    other = bench.channels.get(second, second)
-    try:
-        pairs = read_pairs(log, channel, other, stream=bench.stream)
-    except PairsError as error:
-        raise JetRulerError(f"{log}: {error}") from None
-    return compare_pairs(bench, channel, second, pairs)
-
-
-def _turns(bench: Bench, log: str | PathLike[str]) -> list[list[str]]:
-    """Where trips turned on and off: time, trip, state, values."""
-    if not bench.trips:
-        return []
-    channels = list(bench.channels.values())
-    decisions, found = Decisions(bench), []
-    with open_log(log, None) as reader:
-        places = [reader.position(channel.column) for channel in channels]
-        readers = ChannelReaders(channels)
-        for batch in sample_batches(reader, places, stream=bench.stream):
-            readings = {}
-            for i, (channel, place) in enumerate(zip(channels, places, strict=True)):
-                samples = batch.samples(place)
-                _, readings[channel.name] = readers.of(i, batch).add(
-                    samples.counts, samples.missing
-                )
-            for event in decisions.add(batch.times, readings).events:
-                time = number(float(np.round(batch.times[event.sample], 3)))
-                found.append([time, *event_row(bench, event, readings)])
-    if len(found) > MOST_TURNS:
-        left = len(found) - MOST_TURNS
-        found = [*found[:MOST_TURNS], ["…", "", "", f"{left} more are not shown"]]
-    return found

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from ..decide.drives import Drive
     from ..decide.smoothing import Smoothing
     from ..decide.trips import Trip
-    from .stream import Stream
+    from .log_format import LogFormat
     from .trace import Trace
 
 
@@ -201,7 +201,7 @@ def _ruler(chain: Any) -> Ruler:
 
 @dataclass(frozen=True, repr=False)
 class Bench(Mapping[str, Channel]):
-    """All channels, trips and drives of one set-up, and how its stream is written.
+    """All channels, trips and drives of one set-up, and how its logs are written.
 
     Parameters
     ----------
@@ -213,8 +213,8 @@ class Bench(Mapping[str, Channel]):
         Trips by name.
     drives : dict[str, Drive], optional
         Drives by name.
-    stream : Stream, optional
-        How the lines of its stream are written.
+    log : LogFormat, optional
+        How its logs and streams are written.
 
     Raises
     ------
@@ -233,7 +233,7 @@ class Bench(Mapping[str, Channel]):
     channels: dict[str, Channel]
     trips: dict[str, Trip] = field(default_factory=dict)
     drives: dict[str, Drive] = field(default_factory=dict)
-    stream: Stream | None = None
+    log: LogFormat | None = None
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "channels", _by_name(self.channels))

@@ -13,12 +13,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
-from ..arrow import name_text, text_scalar, texts_to_arrow
-from ..cells import as_text, quote
-from ..conversion import Converted
-from ..layout import FLAGS_COLUMN, Layout
-from ..pass_through import PassedTypes, valid_text
-from ..texts import CellTexts, FlagTexts, uncertainty_texts
+from ..samples.arrow import name_text, text_scalar, texts_to_arrow
+from ..samples.cells import as_text, quote
+from .conversion import Converted
+from .layout import FLAGS_COLUMN, Layout
+from .pass_through import PassedTypes, valid_text
+from .texts import CellTexts, FlagTexts, uncertainty_texts
 
 Write = Callable[[Any], object]
 

@@ -8,13 +8,13 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from ...core.model.channel import Channel
-from ..arrow import name_text, texts_to_arrow, to_arrow, values_to_arrow
-from ..column import ConvertedColumn
-from ..conversion import Converted
-from ..layout import FLAGS_COLUMN, Layout
-from ..pass_through import PassedTypes
-from ..texts import FlagTexts, uncertainty_texts
+from ..core.model.channel import Channel
+from ..samples.arrow import name_text, texts_to_arrow, to_arrow, values_to_arrow
+from .column import ConvertedColumn
+from .conversion import Converted
+from .layout import FLAGS_COLUMN, Layout
+from .pass_through import PassedTypes
+from .texts import FlagTexts, uncertainty_texts
 
 #: Rows of one row group: a whole one is kept in memory.
 GROUP_ROWS = 2**19

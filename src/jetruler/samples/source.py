@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import csv
 import gzip
 import io
 import sys
 import zlib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from os import PathLike
 from pathlib import Path
 from typing import BinaryIO, cast
@@ -54,48 +52,6 @@ class ColumnError(LogError):
     def __init__(self, log: str, found: str) -> None:
         self.found = found
         super().__init__(f"{log}: {found}")
-
-
-@dataclass(frozen=True)
-class LogFormat:
-    """How a log is written.
-
-    Parameters
-    ----------
-    delimiter : str, optional
-        ",", ";" or tab; None finds out from the first line.
-    decimal : str, default "."
-        "." or ",".
-    header : bool, optional
-        Whether the first line has the names; else columns are named 1, 2, 3, …. None finds out: a
-        first line of nothing but numbers and times is data.
-    comment : str, default "#"
-        Lines that start with it are left out, and counted.
-    kind : str, optional
-        "csv", "jsonl" or "parquet"; None goes by the first bytes and the name's end.
-
-    Examples
-    --------
-    >>> import jetruler as jr
-    >>> jr.LogFormat(delimiter=";", decimal=",").decimal
-    ','
-    """
-
-    delimiter: str | None = None
-    decimal: str = "."
-    header: bool | None = None
-    comment: str = "#"
-    kind: str | None = None
-
-    def __post_init__(self) -> None:
-        if self.kind not in (None, *KINDS):
-            raise LogError(f"format: found {self.kind!r}; one of {', '.join(KINDS)} is right")
-        if self.delimiter not in (None, ",", ";", "\t"):
-            raise LogError(f"delimiter: found {self.delimiter!r}; comma, semicolon or tab is right")
-        if self.decimal not in (".", ","):
-            raise LogError(f"decimal: found {self.decimal!r}; a point or a comma is right")
-        if self.decimal == "," and self.delimiter == ",":
-            raise LogError("decimal: a comma cannot be both the delimiter and the decimal mark")
 
 
 class LogSource:
@@ -184,27 +140,3 @@ class LogSource:
             rest, chunk = block[cut:], following
             if len(rest) > LONGEST_LINE:
                 raise LogError(f"{self.name}: a line of over 16 MiB; this is no log of rows")
-
-
-def split_line(line: bytes, delimiter: str, name: str = "the log") -> list[str]:
-    """The fields of the first line of a log. Raises `LogError`."""
-    text = line.decode("utf-8", "surrogateescape").rstrip("\r\n")
-    if '"' not in text:  # the csv module takes no field of over 128 KiB
-        return text.split(delimiter) if text else []
-    try:
-        return next(csv.reader([text], delimiter=delimiter), [])
-    except csv.Error:
-        raise no_header(line, name) from None
-
-
-def no_header(line: bytes, name: str) -> LogError:
-    """What is wrong with a first line whose fields are longer than any name."""
-    return LogError(f"{name}: the first line, {len(line)} bytes long, is no line of a CSV log")
-
-
-def find_delimiter(line: bytes, decimal: str, name: str = "the log") -> str:
-    """The delimiter a first line shows: tab and semicolon before comma, for decimal commas."""
-    for delimiter in ("\t", ";"):
-        if len(split_line(line, delimiter, name)) > 1:
-            return delimiter
-    return "," if decimal == "." else ";"

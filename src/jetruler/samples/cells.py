@@ -20,10 +20,23 @@ _INTEGER = re.compile(r"[+-]?\d+\Z")
 _NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\Z")
 #: A whole number of more characters than these is none that anything counts.
 LONGEST = 40
-_EMPTY = {"", "nan", "na", "n/a", "null", "none", "-"}
+#: What says that there is no number.
+MISSING = ("nan", "na", "n/a", "null", "none", "-")
+_EMPTY = {"", *MISSING}
+_DATE = r"\d{4}-\d\d-\d\d"
+_TIME = r"\d{1,2}:\d\d(?::\d\d(?:[.,]\d+)?)?"
+#: A date, a time of day, or both.
+STAMP = rf"(?:{_DATE}(?:[T ]{_TIME}(?:Z|[+-]\d\d:?\d\d)?)?|{_TIME})"
 
 #: What a cell's text becomes in the format it is written in.
 Encode = Callable[[str, str], str]
+
+
+def value_pattern(decimal: str) -> str:
+    """What matches a cell that is a number or a time, or says that there is none."""
+    point = r"\." if decimal == "." else "[.,]"
+    number = rf"[+-]?(?:\d+{point}?\d*|{point}\d+)(?:[eE][+-]?\d+)?"
+    return rf'^\s*"?\s*(?:{number}|(?i:{"|".join(MISSING)})|{STAMP})\s*"?\s*$'
 
 
 @dataclass(frozen=True)
@@ -38,6 +51,11 @@ class Samples:
     empty: npt.NDArray[np.int64] | None = None
     unreadable: npt.NDArray[np.int64] | None = None
     fractional: int = 0
+
+    @property
+    def present(self) -> npt.NDArray[Any]:
+        """Those that are not missing."""
+        return self.counts if self.missing is None else self.counts[~self.missing]
 
 
 def read_samples(cells: pa.Array, decimal: str, torn: npt.NDArray[np.int64]) -> Samples:
@@ -128,7 +146,7 @@ _WHOLE, _FRACTION, _EMPTY_CELL, _UNREADABLE = range(4)
 
 def read_cell(cell: bytes, decimal: str) -> int | float | str:
     """The number in a cell; a text says why there is none."""
-    text = cell.decode("utf-8", "replace").strip()
+    text = cell.decode("utf-8", "replace").strip().strip('"').strip()
     if text.lower() in _EMPTY:
         return "empty"
     if _INTEGER.match(text):

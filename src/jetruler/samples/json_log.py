@@ -8,64 +8,41 @@ from __future__ import annotations
 
 import io
 import json
-from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.json as pajson
 
-from ..arrow import texts_to_arrow
-from ..reader import RowBatch
-from ..source import LogError, LogFormat, LogSource
-from .text_log import Read, TextReader
+from ..core.model.log_format import LogFormat
+from .arrow import texts_to_arrow
+from .forms import Noise, Shape
+from .reader import RowBatch
+from .text_log import Blocks, Read
 
 #: Records that nest deeper than this are read with care.
 DEEPEST = 200
+#: Lines that are worth the way through PyArrow.
+WORTH_IT = 20
 
 
-class JsonReader(TextReader):
-    """A log of JSON Lines, plain or packed. Its columns are the fields of the first block."""
+class JsonBlocks(Blocks):
+    """Blocks of JSON objects, one a line. Its columns are the fields of the first lines."""
 
-    def __init__(self, source: LogSource, form: LogFormat, block_bytes: int | None = None) -> None:
-        super().__init__(source, form, block_bytes)
-        first = next(self._blocks, None)
-        if first is None or not first[0].strip():
-            raise LogError(f"{self.name}: the log is empty")
-        self._held = first[0]
-        self.columns = self._fields(self._held)
+    def __init__(self, shape: Shape, form: LogFormat) -> None:
+        self.shape, self.columns = shape, shape.columns
+        self._comment = form.comment.encode()
 
-    def _fields(self, block: bytes) -> list[str]:
-        try:
-            return list(dict.fromkeys(self._parsed(block).column_names))
-        except pa.ArrowInvalid:
-            pass
-        names: dict[str, None] = {}
-        for line in io.BytesIO(block):
-            record = _record(line)
-            if record is not None:
-                names |= dict.fromkeys(record)
-        if not names:
-            raise LogError(
-                f"{self.name}: the first lines hold no JSON record; a record a line is wanted, "
-                'like {"time_s": 0.2, "ch0": 1880}'
-            )
-        return list(names)
-
-    def _pieces(self) -> Iterator[bytes]:
-        yield self._held
-        self._held = b""
-        for block, _ in self._blocks:
-            yield block
-
-    def _read(self, piece: bytes) -> Read:
-        return self._fast(piece) or self._careful(piece)
+    def read(self, block: bytes) -> Read:
+        """The rows of a block."""
+        many = block.count(b"\n") >= WORTH_IT
+        return (self._fast(block) if many else None) or self._careful(block)
 
     def _fast(self, block: bytes) -> Read | None:
         """The columns as PyArrow reads them; None if it cannot."""
         ends = block.count(b"\n") + (not block.endswith(b"\n"))
         try:
-            table = self._parsed(block)
+            table = _parsed(block)
         except pa.ArrowInvalid:
             return None
         if table.num_rows != ends or len(set(table.column_names)) != table.num_columns:
@@ -80,28 +57,21 @@ class JsonReader(TextReader):
         columns = [found.get(name, nothing) for name in self.columns]
         return Read(RowBatch(columns, np.arange(ends)), ends, late=late)
 
-    def _parsed(self, block: bytes) -> pa.Table:
-        if _is_deep(block):  # PyArrow would run out of its stack
-            raise pa.ArrowInvalid("nested too deeply")
-        options = pajson.ReadOptions(use_threads=False, block_size=len(block) + 1)
-        table = pajson.read_json(pa.BufferReader(block), options)
-        times = [f.name for f in table.schema if pa.types.is_temporal(f.type)]
-        if times:
-            schema = pa.schema([(name, pa.string()) for name in times])
-            parsing = pajson.ParseOptions(explicit_schema=schema)
-            table = pajson.read_json(pa.BufferReader(block), options, parsing)
-        return table
-
     def _careful(self, block: bytes) -> Read:
-        """Line by line: what is no record is a torn row, all of it missing."""
+        """Line by line: a record that is broken is a torn row, all of it missing; any other line is
+        no sample."""
         records: list[dict[str, Any]] = []
         numbers, torn = [], []
-        blank, number = 0, -1
+        blank, comments, number, noise = 0, 0, -1, Noise()
         for number, line in enumerate(io.BytesIO(block)):
-            if not line.strip():
-                blank += 1
+            if not line.strip() or line.startswith(self._comment):
+                blank += not line.strip()
+                comments += bool(line.strip())
                 continue
-            record = _record(line)
+            record = record_in(line)
+            if record is None and not line.lstrip().startswith(b"{"):
+                noise.add("other text", line)
+                continue
             if record is None:
                 torn.append(len(records))
             records.append(record or {})
@@ -112,7 +82,29 @@ class JsonReader(TextReader):
                 late[name] = late.get(name, 0) + (record[name] is not None)
         columns = [_column([record.get(name) for record in records]) for name in self.columns]
         batch = RowBatch(columns, np.array(numbers, np.int64), np.array(torn, np.int64))
-        return Read(batch, number + 1, blank=blank, late=late)
+        return Read(batch, number + 1, comments, blank, late=late, noise=noise)
+
+
+def fields_of(block: bytes) -> tuple[str, ...]:
+    """The fields of the first block of a log."""
+    try:
+        return tuple(dict.fromkeys(_parsed(block).column_names))
+    except pa.ArrowInvalid:
+        records = (record_in(line) or {} for line in io.BytesIO(block))
+        return tuple(dict.fromkeys(name for record in records for name in record))
+
+
+def _parsed(block: bytes) -> pa.Table:
+    if _is_deep(block):  # PyArrow would run out of its stack
+        raise pa.ArrowInvalid("nested too deeply")
+    options = pajson.ReadOptions(use_threads=False, block_size=len(block) + 1)
+    table = pajson.read_json(pa.BufferReader(block), options)
+    times = [f.name for f in table.schema if pa.types.is_temporal(f.type)]
+    if times:
+        schema = pa.schema([(name, pa.string()) for name in times])
+        parsing = pajson.ParseOptions(explicit_schema=schema)
+        table = pajson.read_json(pa.BufferReader(block), options, parsing)
+    return table
 
 
 def _is_deep(block: bytes) -> bool:
@@ -125,7 +117,8 @@ def _is_deep(block: bytes) -> bool:
     return int(depth.max(initial=0) - min(0, int(depth.min(initial=0)))) > DEEPEST
 
 
-def _record(line: bytes) -> dict[str, Any] | None:
+def record_in(line: bytes) -> dict[str, Any] | None:
+    """The object in a line; None where it is none."""
     try:
         found = json.loads(line)
     except (ValueError, RecursionError):

@@ -12,8 +12,11 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from ..core.model.log_format import LogFormat
 from .ahead import Workers
-from .source import ColumnError, LogError, LogFormat
+from .arrow import to_arrow
+from .forms import Noise
+from .source import ColumnError, LogError
 
 Lines = npt.NDArray[np.int64]
 
@@ -56,6 +59,14 @@ class RowBatch:
         """How many rows."""
         return self.lines.size
 
+    def part(self, kept: npt.NDArray[np.bool_]) -> RowBatch:
+        """Some of the rows."""
+        mask = to_arrow(kept.view(np.uint8)).cast(pa.bool_())
+        columns = [column.filter(mask) for column in self.columns]
+        is_torn = np.zeros(self.rows, np.bool_)
+        is_torn[self.torn] = True
+        return RowBatch(columns, self.lines[kept], np.flatnonzero(is_torn[kept]), self.quoted)
+
     def head(self, rows: int) -> RowBatch:
         """The first rows."""
         columns = Columns(len(self.columns), lambda place: self.columns[place].slice(0, rows))
@@ -80,6 +91,8 @@ class LogReader(ABC):
         self.delimiter, self.crlf = ",", False
         self.has_header: bool | None = True
         """Whether the first line has the names of the columns."""
+        self.noise = Noise()
+        """Lines that were no samples."""
         self.comments = 0
         self.blank_lines = 0
         self.quotes: list[tuple[int, int]] = []
@@ -134,27 +147,12 @@ class LogReader(ABC):
 
     def position(self, column: str | int) -> int:
         """Where a column stands, by its name or its number from 1. Raises `ColumnError`."""
-        names = [name.strip() for name in self.columns]
-        if isinstance(column, int):
-            if column <= len(names):
-                return column - 1
-            raise ColumnError(self.name, f"there is no column {column}; it has {len(names)}")
-        if names.count(column) > 1:
-            raise ColumnError(self.name, f"{names.count(column)} columns are named {column!r}")
-        if column not in names:
-            if not self.has_header:
-                what = f"there is no column {column!r}: its first line is data, and it has"
-                raise ColumnError(self.name, f"{what} {_numbered(len(names))}")
-            has = ", ".join(names[:30]) + (", …" if len(names) > 30 else "")
-            raise ColumnError(self.name, f"there is no column {column!r}; it has: {has}")
-        return names.index(column)
+        return position_in(self.columns, column, self.name, self.said)
 
     @property
     def said(self) -> str:
-        """How it is read, where nobody said so; empty where that is as usual."""
-        if self.has_header or self.form.header is not None:
-            return ""
-        return f"no header: the first line is data; it has {_numbered(len(self.columns))}"
+        """How its lines are read; empty where that is as usual, or as somebody said."""
+        return ""
 
     def positions(self, columns: Iterable[str | int]) -> set[int]:
         """Where those of some columns stand that the log has."""
@@ -164,5 +162,20 @@ class LogReader(ABC):
         return there | {names.index(c) for c in columns if c in names}
 
 
-def _numbered(columns: int) -> str:
-    return "one column, 1" if columns == 1 else f"columns 1 … {columns}"
+def position_in(columns: Sequence[str], column: str | int, log: str, said: str = "") -> int:
+    """Where a column stands, by its name or its number from 1. said: how lines are read, where that
+    is not as usual. Raises `ColumnError`."""
+    names = [name.strip() for name in columns]
+    if isinstance(column, int) and column <= len(names):
+        return column - 1
+    if isinstance(column, str) and names.count(column) == 1:
+        return names.index(column)
+    if isinstance(column, str) and column in names:
+        raise ColumnError(log, f"{names.count(column)} columns are named {column!r}")
+    shown = column if isinstance(column, int) else repr(column)
+    if said:
+        raise ColumnError(log, f"there is no column {shown}; its lines are read as {said}")
+    if isinstance(column, int):
+        raise ColumnError(log, f"there is no column {shown}; it has {len(names)}")
+    has = ", ".join(names[:30]) + (", …" if len(names) > 30 else "")
+    raise ColumnError(log, f"there is no column {shown}; it has: {has}")

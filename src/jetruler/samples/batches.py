@@ -5,15 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
 
-import numpy as np
-
 from ..core.arrays import Array
-from ..core.model.stream import Stream
 from .ahead import Workers
 from .cells import Samples, read_samples
 from .reader import LogReader, RowBatch
 from .source import LogError
-from .times import TimeColumn, find_time_column
+from .times import Clock, TimeColumn, clock_of
 
 #: Called after each batch with how much is read and, where it is known, of how much.
 Progress = Callable[[int, int | None], None]
@@ -25,33 +22,32 @@ class SampleBatch:
     Attributes
     ----------
     rows : the rows as the log has them.
-    time_column : the log's time column, None if it has none.
+    clock : when each row was sampled.
     first : number of rows before these.
     """
 
-    def __init__(
-        self, rows: RowBatch, time_column: TimeColumn | None, first: int = 0, decimal: str = "."
-    ) -> None:
-        self.rows, self.time_column, self.first = rows, time_column, first
+    def __init__(self, rows: RowBatch, clock: Clock, first: int = 0, decimal: str = ".") -> None:
+        self.rows, self.clock, self.first = rows, clock, first
         self._decimal = decimal
         self._samples: dict[int, Samples] = {}
 
     def __len__(self) -> int:
         return self.rows.rows
 
+    @property
+    def time_column(self) -> TimeColumn | None:
+        """The log's time column, None if it has none."""
+        return self.clock.column
+
     @cached_property
     def times(self) -> Array:
-        """Time of each row in seconds; the number of the row where the log has no time column."""
-        if self.time_column is None:
-            return np.arange(self.first, self.first + len(self), dtype=np.float64)
-        return self.time_column.seconds(self.rows.columns[self.time_column.place])
+        """Time of each row in seconds; the number of the row where the log has no clock."""
+        return self.clock.times(self.rows, self.first)
 
     @cached_property
     def interval(self) -> float | None:
-        """The usual time between two samples in these rows, in seconds; None without times."""
-        if self.time_column is None:
-            return None
-        return self.time_column.interval(self.rows.columns[self.time_column.place])
+        """The usual time between two samples in these rows, in seconds; None without a clock."""
+        return self.clock.interval(self.rows)
 
     def samples(self, place: int) -> Samples:
         """Return the counts in a column, read once."""
@@ -62,11 +58,12 @@ class SampleBatch:
 
     def head(self, rows: int) -> SampleBatch:
         """Return the first rows."""
-        return SampleBatch(self.rows.head(rows), self.time_column, self.first, self._decimal)
+        return SampleBatch(self.rows.head(rows), self.clock, self.first, self._decimal)
 
     def time_cell(self, row: int) -> object:
-        """Return the time of a row as the log has it."""
-        assert self.time_column is not None
+        """Return the time of a row as the log has it, else in seconds, else its number from 1."""
+        if self.time_column is None:
+            return f"{self.times[row]:.6g}" if self.clock.is_known else self.first + row + 1
         return self.rows.columns[self.time_column.place][row].as_py()
 
 
@@ -74,7 +71,6 @@ def sample_batches(
     reader: LogReader,
     used: Iterable[int],
     *,
-    stream: Stream | None = None,
     timed: bool = True,
     integers: Iterable[int] | None = None,
     workers: Workers | None = None,
@@ -85,7 +81,6 @@ def sample_batches(
     Parameters
     ----------
     used : positions of the columns that hold counts; the time column is another one.
-    stream : what the bench says of its stream, which may name the time column.
     timed : whether anybody asks for times; a log may have many columns to look through.
     integers : positions of the columns that need not stay as they are written; `used` if None.
     workers : what reads ahead.
@@ -96,12 +91,15 @@ def sample_batches(
     LogError : if the log has no rows, or is damaged.
     """
     used = set(used)
-    time_column: TimeColumn | None = None
+    clock = Clock(step=reader.form.seconds_between)
     first = 0
     for batch in reader.batches(used if integers is None else integers, workers):
         if timed and not first:
-            time_column = find_time_column(reader, batch, used, stream)
-        yield SampleBatch(batch, time_column, first, reader.form.decimal)
+            clock = clock_of(reader, batch, used)
+        found = SampleBatch(batch, clock, first, reader.form.decimal)
+        if clock.column is not None and clock.column.is_of_day:
+            _ = found.times  # in order, for the midnights
+        yield found
         first += batch.rows
         if progress:
             progress(*reader.progress)

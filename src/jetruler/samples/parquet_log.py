@@ -11,9 +11,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from ..ahead import Workers
-from ..reader import LogReader, RowBatch
-from ..source import LogError, LogFormat
+from ..core.model.log_format import LogFormat
+from .ahead import Workers
+from .reader import LogReader, RowBatch
+from .source import LogError
 
 FEWEST_ROWS, MOST_ROWS = 2**14, 2**18
 

@@ -7,7 +7,7 @@ import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from typing import TypeVar
+from typing import Generic, TypeVar
 
 from ..system.processes import cores
 
@@ -63,9 +63,48 @@ class Workers:
             for future in waiting:
                 future.cancel()
 
+    def pipeline(
+        self, work: Callable[[Item], Made], take: Callable[[Made], object]
+    ) -> Pipeline[Item, Made]:
+        """What works on items as they are handed in, and hands on what it makes in their order."""
+        return Pipeline(self.threads, self._pool, work, take)
+
     def ahead(self, items: Iterable[Item]) -> Iterator[Item]:
         """The same items, each made while the one before is worked on."""
         return iter(items) if self._pool is None else ahead(items)
+
+
+class Pipeline(Generic[Item, Made]):
+    """Items are worked on by several threads; what becomes of them is taken in order."""
+
+    def __init__(
+        self,
+        threads: int,
+        pool: ThreadPoolExecutor | None,
+        work: Callable[[Item], Made],
+        take: Callable[[Made], object],
+    ) -> None:
+        self._threads, self._pool, self._work, self._take_made = threads, pool, work, take
+        self._waiting: deque[Future[Made]] = deque()
+
+    def add(self, item: Item) -> None:
+        """Work on an item. Errors of earlier ones are raised here."""
+        if self._pool is None:
+            self._take_made(self._work(item))
+            return
+        self._waiting.append(self._pool.submit(self._work, item))
+        if len(self._waiting) > self._threads:
+            self._take_made(self._waiting.popleft().result())
+
+    def finish(self) -> None:
+        """Wait for what is under way."""
+        while self._waiting:
+            self._take_made(self._waiting.popleft().result())
+
+    def close(self) -> None:
+        """Give up what is under way."""
+        for future in self._waiting:
+            future.cancel()
 
 
 def ahead(items: Iterable[Item]) -> Iterator[Item]:

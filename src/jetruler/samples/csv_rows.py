@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 import numpy as np
 import pyarrow as pa
 
-from ..arrow import texts_to_arrow
-from ..reader import RowBatch
+from .arrow import texts_to_arrow
+from .reader import RowBatch
 
 #: A quoted row that is still open after this many bytes is taken for a stray quote.
 LONGEST_ROW = 2**20
@@ -22,7 +22,8 @@ LONG_CELL = 20
 class RowByRow:
     """The rows of one block: short ones are filled up, long ones cut, both are torn.
 
-    width: how many fields a row has. last: whether the log ends here. Afterwards, comments and
+    width: how many fields a row has. last: whether the log ends here. blank_is_row: whether an
+    empty line is a row. Afterwards, comments and
     blank are the lines left out, carried the bytes of an unfinished quoted row.
     """
 
@@ -30,6 +31,7 @@ class RowByRow:
     delimiter: str
     comment: bytes
     last: bool
+    blank_is_row: bool
     comments: int = field(init=False, default=0)
     blank: int = field(init=False, default=0)
     carried: bytes = field(init=False, default=b"")
@@ -59,10 +61,9 @@ class RowByRow:
         return RowBatch(columns, np.array(numbers, np.int64), np.array(torn, np.int64), True)
 
     def left_out(self, line: bytes) -> bool:
-        """Whether a line is a comment, or blank (an empty line is a row in a log of one column);
-        those are counted."""
+        """Whether a line is a comment, or blank and no row; those are counted."""
         is_comment = line.startswith(self.comment)
-        is_blank = self.width > 1 and not line.strip(b"\r\n")
+        is_blank = not self.blank_is_row and not line.strip()
         self.comments += is_comment
         self.blank += is_blank
         return is_comment or is_blank

@@ -1,0 +1,91 @@
+"""The options that say how a log is written: the same for every command that reads one."""
+
+from __future__ import annotations
+
+import functools
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from ..core.error_types import JetRulerError, ParameterError
+from ..core.model.log_format import DELIMITERS, FORMATS, LogFormat
+
+if TYPE_CHECKING:
+    from ..core.model.channel import Bench
+
+#: What the options say, by the keys of `[log]`.
+Given = Mapping[str, Any]
+
+_OPTIONS = (
+    click.option(
+        "--interval", metavar="TIME", help='Between two samples, without a time column: "20 ms".'
+    ),
+    click.option("--timestamp", "timestamp", metavar="COLUMN", hidden=True),
+    click.option("--time", "time_column", metavar="COLUMN", help="The log's own time."),
+    click.option("--decimal-comma", is_flag=True, help="Numbers have a decimal comma."),
+    click.option(
+        "--no-header", is_flag=True, help="The first line is data, also if it holds names."
+    ),
+    click.option("--columns", metavar="A,B,…", help="Names of the columns, without a header."),
+    click.option("--delimiter", type=click.Choice(list(DELIMITERS)), help="Else found out."),
+    click.option("--format", "log_format", type=click.Choice(FORMATS), help="Else found out."),
+)
+
+_NAMES = (
+    "log_format",
+    "delimiter",
+    "columns",
+    "no_header",
+    "decimal_comma",
+    "time_column",
+    "timestamp",
+    "interval",
+)
+
+
+def log_options(command: Callable[..., None]) -> Callable[..., None]:
+    """Add the options; the command gets what they say as `given`."""
+
+    @functools.wraps(command)
+    def with_given(**options: Any) -> None:
+        told = {name: options.pop(name) for name in _NAMES}
+        command(given=_given(**told), **options)
+
+    for option in _OPTIONS:
+        with_given = option(with_given)
+    return with_given
+
+
+def _given(
+    log_format: str | None,
+    delimiter: str | None,
+    columns: str | None,
+    no_header: bool,
+    decimal_comma: bool,
+    time_column: str | None,
+    timestamp: str | None,
+    interval: str | None,
+) -> Given:
+    time = time_column or timestamp
+    told = {
+        "format": log_format,
+        "delimiter": delimiter,
+        "columns": columns and tuple(name.strip() for name in columns.split(",")),
+        "header": False if no_header else None,
+        "decimal": "," if decimal_comma else None,
+        "time": int(time) if time and time.isdecimal() else time,
+        "interval": interval,
+    }
+    return {key: value for key, value in told.items() if value is not None}
+
+
+def form_of(given: Given, bench: Bench | None, **more: object) -> LogFormat:
+    """How a log is written: as the options say, else as the bench does, else found out."""
+    known = (bench.log if bench is not None else None) or LogFormat()
+    said = {**given, **{key: value for key, value in more.items() if value is not None}}
+    try:
+        return replace(known, **said)
+    except ParameterError as error:
+        raise JetRulerError(f"--{error}") from None

@@ -1,0 +1,42 @@
+"""What a session is made of, from what somebody names."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from ..core.model.channel import Bench
+from ..core.model.log_format import LogFormat
+from ..samples.walk import columns_of
+from .paced import Paced, paced
+from .session import Parts
+from .sources import GrowingFile, Lined, Source, StandardInput, source_named
+from .stream_errors import StreamError
+
+
+def parts_for(
+    source: str | Iterable[str],
+    bench: Bench,
+    form: LogFormat | None = None,
+    *,
+    follow: bool = False,
+    pace: str | None = None,
+) -> Parts:
+    """What a session on a source is made of. pace: of a recorded log. Raises `StreamError`."""
+    form = form or bench.log or LogFormat()
+    opened: Source
+    opened = source_named(source, form, follow) if isinstance(source, str) else Lined(source)
+    if source == "none":
+        form = LogFormat(format="jsonl", stale=form.stale, line_end=form.line_end)
+    if isinstance(opened, GrowingFile):
+        opened = paced(opened, pace, form, columns_of(bench))
+    elif pace is not None:
+        raise StreamError(f"--pace: {opened.name} has its own; a file is right")
+    arrives = not (
+        (isinstance(opened, GrowingFile) and not opened.follows)
+        or isinstance(opened, Paced)
+        or (isinstance(opened, Lined) and opened.is_whole)
+    )
+    head = b""
+    if isinstance(opened, StandardInput | GrowingFile | Lined | Paced):
+        head = opened.peek()
+    return Parts(None, bench, form, opened, {}, head=head, arrives=arrives)

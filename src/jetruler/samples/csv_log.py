@@ -1,0 +1,184 @@
+"""Lines of cells in batches: every row kept, every cell text, every line number known.
+
+The usual block goes through PyArrow. One that PyArrow cannot take whole (rows of the wrong
+length, quoted line ends, bytes that are no text) goes through the csv module line by line.
+"""
+
+from __future__ import annotations
+
+import io
+import re
+from dataclasses import replace
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv as pacsv
+
+from ..core.model.log_format import LogFormat
+from .arrow import floats_of
+from .cells import value_pattern
+from .csv_rows import RowByRow
+from .forms import Noise, Shape, is_value
+from .reader import NONE_TORN, RowBatch
+from .text_log import Blocks, Read
+
+LINE_END = ord("\n")
+_RUNS, _ENDS = re.compile(rb"[ \t]+"), re.compile(rb"(?m)^ | (?=\r?$)")
+
+
+class CsvBlocks(Blocks):
+    """Blocks of cells with one sign between, or blanks.
+
+    sorts: whether lines without a number are no samples; not so in a log that has none at all.
+    blank_is_row: whether an empty line is a sample of one empty cell.
+    """
+
+    def __init__(
+        self, shape: Shape, form: LogFormat, *, sorts: bool = True, blank_is_row: bool = True
+    ) -> None:
+        self.shape, self.columns = shape, shape.columns
+        self._comment, self._decimal = form.comment.encode(), form.decimal
+        self._sorts, self._value = sorts, value_pattern(form.decimal)
+        self._blank_is_row = blank_is_row and len(self.columns) == 1
+        self._types: dict[int, pa.DataType] = {}
+
+    def ask(self, types: dict[int, pa.DataType]) -> None:
+        """From one of the next blocks on, columns come in these types where they can."""
+        self._types = types
+
+    def is_open(self, block: bytes) -> bool:
+        """Whether a quoted cell may go on in the next block."""
+        return b'"' in block and _ends_in_quotes(block)
+
+    def read(self, block: bytes) -> Read:
+        """The rows of a block that ends with a row."""
+        if self.shape.delimiter == " ":
+            block = _ENDS.sub(b"", _RUNS.sub(b" ", block))
+        # By NumPy, which unlike bytes.count lets other threads run, and is faster on short lines.
+        ends = int(np.count_nonzero(np.frombuffer(block, np.uint8) == LINE_END))
+        quoted = b'"' in block
+        if self._comment not in block:
+            columns = self._fast(block, ends)
+            if columns is not None:
+                batch = RowBatch(columns, np.arange(ends), NONE_TORN, quoted)
+                return self._sorted(Read(batch, ends), block)
+        return self._cleaned(block, quoted) or self.read_part(block, True)[0]
+
+    def _cleaned(self, block: bytes, quoted: bool) -> Read | None:
+        """Read without comment and blank lines; None where that does not make it even, or where a
+        quoted cell may hold line ends."""
+        rows = self._row_by_row(True)
+        kept, numbers = [], []
+        for number, line in enumerate(io.BytesIO(block)):
+            if b'"' in line and line.count(b'"') % 2:
+                return None
+            if not rows.left_out(line):
+                kept.append(line)
+                numbers.append(number)
+        columns = self._fast(b"".join(kept), len(kept))
+        if columns is None:
+            return None
+        batch = RowBatch(columns, np.array(numbers, np.int64), NONE_TORN, quoted)
+        read = Read(batch, block.count(b"\n"), rows.comments, rows.blank)
+        return self._sorted(read, block)
+
+    def read_part(self, block: bytes, last: bool) -> tuple[Read, bytes]:
+        """Read row by row; and the bytes of an unfinished quoted row."""
+        rows = self._row_by_row(last)
+        batch = rows.read(block)
+        ends = block.count(b"\n") - rows.carried.count(b"\n")
+        read = Read(batch, ends, rows.comments, rows.blank, quotes=rows.quotes)
+        return self._sorted(read, block), rows.carried
+
+    def _row_by_row(self, last: bool) -> RowByRow:
+        width, sign = len(self.columns), self.shape.delimiter
+        return RowByRow(width, sign, self._comment, last, self._blank_is_row)
+
+    def _fast(self, block: bytes, rows: int) -> list[pa.Array] | None:
+        """The columns as PyArrow reads them; None if it found other rows than there are lines."""
+        names = [str(i) for i in range(len(self.columns))]
+        if not block:
+            return [pa.array([], pa.string())] * len(names)
+        if b'"' in block and _ends_in_quotes(block):
+            return None
+        for asked in (self._types, {}) if self._types else ({},):
+            types = {name: asked.get(i, pa.string()) for i, name in enumerate(names)}
+            try:
+                table = pacsv.read_csv(
+                    pa.BufferReader(block),
+                    read_options=pacsv.ReadOptions(
+                        column_names=names, block_size=max(2**20, len(block)), use_threads=False
+                    ),
+                    parse_options=pacsv.ParseOptions(
+                        delimiter=self.shape.delimiter, ignore_empty_lines=not self._blank_is_row
+                    ),
+                    convert_options=pacsv.ConvertOptions(
+                        column_types=types, strings_can_be_null=False, null_values=[""]
+                    ),
+                )
+            except pa.ArrowInvalid:
+                continue
+            if table.num_rows != rows:
+                return None
+            return [column.combine_chunks() for column in table.columns]
+        return None
+
+    def _sorted(self, read: Read, block: bytes) -> Read:
+        """Leave out the rows of which no cell is a value: they are no samples."""
+        batch = read.batch
+        noise = self._noise(batch) if self._sorts and batch.rows else None
+        if noise is None and not batch.torn.size:
+            return read
+        lines = block.split(b"\n")
+        noise = np.zeros(batch.rows, np.bool_) if noise is None else noise
+        if self.shape.delimiter == " ":  # prose has blanks too
+            for row in batch.torn.tolist():
+                text = lines[batch.lines[row]].decode("utf-8", "replace")
+                noise[row] |= not all(is_value(cell, self._decimal) for cell in text.split())
+        if not noise.any():
+            return read
+        found = Noise()
+        for number in batch.lines[noise].tolist():
+            found.add("header" if self._is_header(lines[number]) else "other text", lines[number])
+        return replace(read, batch=batch.part(~noise), noise=found)
+
+    def _is_header(self, line: bytes) -> bool:
+        cells = line.decode("utf-8", "replace").strip("\r").split(self.shape.delimiter)
+        return [cell.strip().strip('"') for cell in cells] == [c.strip() for c in self.columns]
+
+    def _noise(self, batch: RowBatch) -> npt.NDArray[np.bool_] | None:
+        """Where a row has text, and no value; None where there can be none."""
+        if any(not _is_text(column.type) or _all_numbers(column) for column in batch.columns):
+            return None
+        is_value = np.zeros(batch.rows, np.bool_)
+        is_text = np.zeros(batch.rows, np.bool_)
+        for column in batch.columns:
+            texts = column.cast(pa.binary())
+            is_value |= _mask(pc.match_substring_regex(texts, self._value))
+            is_text |= _mask(pc.match_substring_regex(texts, r"\S"))
+        return is_text & ~is_value
+
+
+def _is_text(kind: pa.DataType) -> bool:
+    return bool(pa.types.is_string(kind) or pa.types.is_binary(kind))
+
+
+def _all_numbers(cells: pa.Array) -> bool:
+    try:
+        floats_of(cells.cast(pa.string()).cast(pa.float64()))
+    except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+        return False
+    return True
+
+
+def _mask(found: pa.Array) -> npt.NDArray[np.bool_]:
+    mask: npt.NDArray[np.bool_] = found.fill_null(False).to_numpy(zero_copy_only=False)
+    return mask
+
+
+def _ends_in_quotes(block: bytes) -> bool:
+    """Whether a quoted cell may go on in the next block."""
+    last_line = block[block.rfind(b"\n", 0, len(block) - 1) + 1 :]
+    return last_line.count(b'"') % 2 == 1 or block.count(b'"') % 2 == 1

@@ -1,0 +1,331 @@
+"""How lines are written, found out by one rule: cells, pairs, numbers between words, or JSON.
+
+A line shows a shape: what stands between its numbers. The form is that of the first lines that
+agree. From then on what has another shape is no sample.
+"""
+
+from __future__ import annotations
+
+import csv
+import json
+import re
+from collections import Counter
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+
+from ..core.model.log_format import DELIMITERS, LogFormat
+from .cells import STAMP, read_cell
+
+#: The lines at the start of a log that show its form.
+HEAD_LINES = 256
+
+_SIGN_NAMES = {sign: name for name, sign in DELIMITERS.items()}
+#: A date, a time of day, or both; and those in front of something else.
+WHEN = re.compile(rf"{STAMP}\Z")
+_STAMPED = re.compile(rf"\s*[\[(]?({STAMP})[\])]?(?:\s*(?:->|=>|[>,;:|\-–])\s*|\s+)(?=\S)")
+_NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
+_IN_WORDS = re.compile(rf"(?<![\w.,:/-]){_NUMBER}(?![\d:/-]|\.\d)|(?<=[\s:=(\[])-{_NUMBER}(?!\d)")
+_WITH_UNIT = re.compile(rf"({_NUMBER})\s*[^\s\d.,;|=:][^\s,;|=:]*\Z")
+_BRACKETS = {"(": ")", "[": "]", "{": "}", "<": ">"}
+_NAME = r"[^\W\d](?:[^\s=:,;|]|[ \t]+(?=[^\s=:,;|]))*?"
+_UNIT = r'[ ]?[^\s,;|=:\d"+-][^\s,;|=:]*(?=[\s,;|]|\Z)(?!\s*[=:])'
+_PAIR = rf'\s*({_NAME})\s*[=:]\s*("[^"]*"|[^\s,;|=:]*)({_UNIT})?'
+_PAIRS = re.compile(rf"{_PAIR}(?:\s*[,;|]\s*|\s+|\Z)")
+_DECIMAL_PAIR = _PAIR.replace(r"[^\s,;|=:]*)", r"[^\s;|=:]*)")
+_DECIMAL_PAIRS = re.compile(rf"{_DECIMAL_PAIR}(?:\s*[;|]\s*|\s+|\Z)")
+
+
+@dataclass(frozen=True)
+class Shape:
+    """What lines of one form share.
+
+    kind: one of the formats of text. delimiter: between cells; " " for blanks. width: how many
+    cells. names: of the columns; those of pairs and JSON grow. stamped: whether a time stands in
+    front. brackets: whether each line stands in some. words: what stands between the numbers.
+    header: whether the first line has the names.
+    """
+
+    kind: str
+    delimiter: str = ","
+    width: int = 0
+    names: tuple[str, ...] = ()
+    stamped: bool = False
+    brackets: bool = False
+    words: tuple[str, ...] = ()
+    header: bool = False
+    decimal: str = field(default=".", compare=False)
+
+    def agrees(self, other: Shape) -> bool:
+        """Whether two lines are of one form."""
+        if self.kind != other.kind or self.stamped != other.stamped:
+            return False
+        if self.kind == "pairs":
+            return not set(self.names).isdisjoint(other.names)
+        if self.kind == "words":
+            return self.words == other.words
+        same = (self.delimiter, self.brackets) == (other.delimiter, other.brackets)
+        return self.kind == "jsonl" or (same and self.width == other.width)
+
+    @property
+    def plain(self) -> bool:
+        """Whether its lines are cells with a sign between, as a CSV log's."""
+        return self.kind == "csv" and not (self.stamped or self.brackets or self.delimiter == " ")
+
+    @property
+    def columns(self) -> list[str]:
+        """Names of the columns, the numbers of those that have none."""
+        if self.kind == "csv" and not self.names:
+            return [str(i + 1) for i in range(self.width)]
+        return ["time", *self.names] if self.stamped and self.kind != "csv" else list(self.names)
+
+    @property
+    def said(self) -> str:
+        """How lines are read, in words; empty for the usual forms of a log."""
+        if self.kind == "jsonl" or (self.plain and self.header):
+            return ""
+        front = "a time in front, then " if self.stamped and self.kind != "csv" else ""
+        if self.kind == "pairs":
+            return f"{front}names with values ({', '.join(self.names)})"
+        if self.kind == "words":
+            return f"{front}the numbers in “{'…'.join(self.words).strip()}”"
+        return self._said_of_cells()
+
+    def _said_of_cells(self) -> str:
+        sign = _SIGN_NAMES.get(self.delimiter, repr(self.delimiter))
+        sign = "blanks" if sign == "blank" else f"{sign}s"
+        what = "one number" if self.width == 1 else f"{self.width} cells separated by {sign}"
+        what += " in brackets" if self.brackets else ""
+        if self.stamped:
+            what = f"a time and {what if self.width > 2 else 'one number'}"
+        if self.header:
+            return f"{what}, below a header"
+        numbered = "column 1" if self.width == 1 else f"columns 1 … {self.width}"
+        return f"{what}, no header ({numbered})"
+
+    @cached_property
+    def _pattern(self) -> re.Pattern[str]:
+        words = [r"\s+".join(map(re.escape, part.split())) for part in self.words]
+        return re.compile(r"\s*" + r"\s*([^\s]*?)\s*".join(words) + r"\s*\Z")
+
+    def cells(self, line: str) -> list[str] | None:
+        """The cells of a line of cells or words; None for a line of another form."""
+        if self.kind == "words":
+            return self._stamped(line, self._between)
+        return self._stamped(line, self._split)
+
+    def _stamped(self, line: str, rest: Callable[[str], list[str] | None]) -> list[str] | None:
+        if not self.stamped:
+            return rest(line)
+        found = _STAMPED.match(line)
+        cells = rest(line[found.end() :]) if found else None
+        return None if found is None or cells is None else [found[1], *cells]
+
+    def _between(self, line: str) -> list[str] | None:
+        found = self._pattern.match(line)
+        return None if found is None else [_without_unit(cell) for cell in found.groups()]
+
+    def _split(self, line: str) -> list[str] | None:
+        if self.brackets:
+            inner = _unwrapped(line)
+            if inner is None:
+                return None
+            line = inner
+        return split(line, self.delimiter)
+
+    def pairs(self, line: str) -> dict[str, str] | None:
+        """Names and values of a line of pairs; None for a line of another form."""
+        stamp = _STAMPED.match(line) if self.stamped else None
+        if self.stamped and stamp is None:
+            return None
+        found = read_pairs(line[stamp.end() :] if stamp else line, self.decimal)
+        return found if found is None or stamp is None else {"time": stamp[1], **found}
+
+
+def split(line: str, delimiter: str) -> list[str]:
+    """The cells of a line."""
+    if delimiter == " ":
+        return line.split()
+    line = line.strip("\r\n")
+    if '"' not in line or delimiter == "\0":  # the csv module takes no field of over 128 KiB
+        return line.split(delimiter)
+    try:
+        return next(csv.reader([line], delimiter=delimiter), [""])
+    except csv.Error:
+        return line.split(delimiter)
+
+
+def read_pairs(line: str, decimal: str) -> dict[str, str] | None:
+    """`name=value` or `name: value unit`, several on a line; None where a part is no pair."""
+    pattern = _DECIMAL_PAIRS if decimal == "," else _PAIRS
+    found: dict[str, str] = {}
+    place, line = 0, line.strip()
+    while place < len(line):
+        match = pattern.match(line, place)
+        if match is None or match.end() == place:
+            return None
+        found[match[1]] = _without_unit(match[2].strip('"'))
+        place = match.end()
+    return found or None
+
+
+def _without_unit(text: str) -> str:
+    found = _WITH_UNIT.match(text)
+    return found[1] if found else text
+
+
+def _unwrapped(line: str) -> str | None:
+    line = line.strip().rstrip(",;")
+    closing = _BRACKETS.get(line[:1])
+    return line[1:-1] if closing and line.endswith(closing) and len(line) > 2 else None
+
+
+def is_value(cell: str, decimal: str) -> bool:
+    """Whether a cell holds a number or a time, or says that there is none."""
+    text = cell.strip().strip('"')
+    return bool(text) and (_is_read(text, decimal) or WHEN.match(text) is not None)
+
+
+def _is_read(text: str, decimal: str) -> bool:
+    return read_cell(text.encode("utf-8", "surrogateescape"), decimal) != "unreadable"
+
+
+def _has_number(cells: Sequence[str], decimal: str) -> bool:
+    return any(
+        not isinstance(read_cell(c.encode("utf-8", "surrogateescape"), decimal), str) for c in cells
+    )
+
+
+def shape_of(line: str, form: LogFormat) -> Shape | None:
+    """The shape that a line of data shows; None for a line that is none."""
+    found = _shape(line, form)
+    if found is None and (stamp := _STAMPED.match(line)):
+        rest = _shape(line[stamp.end() :], form)
+        if rest is not None and rest.kind != "jsonl":
+            found = replace(rest, stamped=True, width=rest.width + 1)
+    return found and replace(found, decimal=form.decimal)
+
+
+def _shape(line: str, form: LogFormat) -> Shape | None:
+    kinds = (form.format,) if form.format else ("jsonl", "csv", "pairs", "words")
+    for kind in kinds:
+        found = _FINDERS[kind](line, form)
+        if found is not None:
+            return found
+    return None
+
+
+def _json(line: str, form: LogFormat) -> Shape | None:
+    if not line.lstrip().startswith("{"):
+        return None
+    try:
+        found = json.loads(line)
+    except (ValueError, RecursionError):
+        return None
+    return Shape("jsonl", names=tuple(map(str, found))) if isinstance(found, dict) else None
+
+
+def _cells(line: str, form: LogFormat) -> Shape | None:
+    inner = _unwrapped(line)
+    if inner is not None and (found := _cells(inner, form)):
+        return replace(found, brackets=True)
+    for sign in (form.delimiter,) if form.delimiter else ("\t", ";", ",", "|"):
+        cells = split(line, sign)
+        if sign == "," and form.decimal == ",":
+            continue
+        known = [is_value(cell, form.decimal) for cell in cells]
+        if len(cells) > 1 and sign != " " and any(known) and "=" not in cells[0]:
+            return Shape("csv", sign, len(cells))
+    cells = line.split()
+    whole = _numbers_only(cells, form.decimal)
+    if (cells and whole and form.delimiter in (None, " ")) or (len(cells) == 1 and whole):
+        return Shape("csv", " " if len(cells) > 1 else form.delimiter or ",", len(cells))
+    return None
+
+
+def _numbers_only(cells: Sequence[str], decimal: str) -> bool:
+    numbers = _has_number(cells, decimal) or (len(cells) == 1 and _is_read(cells[0], decimal))
+    return numbers and all(is_value(cell, decimal) for cell in cells)
+
+
+def _pairs(line: str, form: LogFormat) -> Shape | None:
+    found = read_pairs(line, form.decimal)
+    if found is None or not any(is_value(value, form.decimal) for value in found.values()):
+        return None
+    return Shape("pairs", names=tuple(found))
+
+
+def _words(line: str, form: LogFormat) -> Shape | None:
+    text = line.strip()
+    places = [match.span() for match in _IN_WORDS.finditer(text)]
+    if not places or len(places) > 64:
+        return None
+    ends = [0, *(end for _, end in places)]
+    starts = [*(start for start, _ in places), len(text)]
+    words = [" ".join(text[a:b].split()) for a, b in zip(ends, starts, strict=True)]
+    if not any(re.search(r"[^\W\d_]|%|°", part) for part in words):
+        return None
+    names: list[str] = []
+    for i, part in enumerate(words[:-1]):
+        said = re.findall(r"[^\W\d]\w*", part)
+        name = said[-1] if said else f"value{i + 1}"
+        names.append(name if name not in names else f"{name}{i + 1}")
+    return Shape("words", names=tuple(names), words=tuple(words), width=len(names))
+
+
+_FINDERS = {"jsonl": _json, "csv": _cells, "pairs": _pairs, "words": _words}
+
+
+def names_in(line: str, shape: Shape, form: LogFormat) -> tuple[str, ...] | None:
+    """The names in a header above lines of cells of some shape; None if it is none."""
+    if shape.kind != "csv":
+        return None
+    inner = (_unwrapped(line) or line) if shape.brackets else line
+    width = shape.width
+    signs = [shape.delimiter] if width > 1 else [shape.delimiter, "\0"]
+    for sign in signs:
+        cells = [cell.strip().strip('"').strip() for cell in split(inner, sign)]
+        if len(cells) == width - 1:
+            cells.append("")  # its rows have a delimiter at the end
+        if len(cells) == width and not is_data(cells, form.decimal):
+            return tuple(cells)
+    return None
+
+
+def is_data(cells: Sequence[str], decimal: str) -> bool:
+    """Whether a first line is data: numbers and times are no names."""
+    known = sum(is_value(cell, decimal) for cell in cells)
+    empty = sum(not cell.strip() for cell in cells)
+    return _has_number(cells, decimal) and known + empty == len(cells)
+
+
+@dataclass
+class Noise:
+    """Lines that are no samples: how many of each kind, and the first of each."""
+
+    counts: Counter[str] = field(default_factory=Counter)
+    first: dict[str, str] = field(default_factory=dict)
+
+    def add(self, kind: str, line: str | bytes) -> None:
+        """One more."""
+        self.counts[kind] += 1
+        if kind not in self.first:
+            text = line.decode("utf-8", "replace") if isinstance(line, bytes) else line
+            self.first[kind] = text.strip()[:60]
+
+    @property
+    def words(self) -> str:
+        """How many lines were no samples, with the first of each kind; empty where all were."""
+        counts = {kind: n for kind, n in self.counts.items() if n and kind != "header"}
+        parts = [
+            f"{kind} {n}" + (f" (the first: {self.first[kind]!r})" if self.first.get(kind) else "")
+            for kind, n in sorted(counts.items())
+        ]
+        total = sum(counts.values())
+        lines = "1 line was no sample" if total == 1 else f"{total} lines were no samples"
+        return f"{lines}: {', '.join(parts)}" if parts else ""
+
+    def join(self, other: Noise) -> None:
+        """Those of a later part."""
+        self.counts.update(other.counts)
+        self.first = other.first | self.first

@@ -1,0 +1,291 @@
+"""Lines of a stream, handed in as they come: samples with their times out, by the readers and the
+rules that logs have."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+import pyarrow as pa
+
+from ..core.arrays import Array
+from ..core.model.log_format import LogFormat
+from .arrow import texts_to_arrow, to_arrow
+from .cells import Samples, as_text, read_samples
+from .forms import Noise, names_in, split
+from .head import HEAD_LINES, Above, Head, find_head, head_lines
+from .opening import blocks_of
+from .reader import RowBatch, position_in
+from .text_log import Blocks
+from .times import Clock, find_time_column
+
+#: A line longer than this is none.
+LONGEST = 1 << 16
+
+
+@dataclass(frozen=True)
+class Taken:
+    """Samples as they came. at: when each arrived; texts, times: when each was taken, as text and
+    in seconds; columns: the samples of each column that is wanted."""
+
+    at: Array
+    texts: pa.Array
+    times: Array
+    columns: list[Samples]
+
+    def __len__(self) -> int:
+        return len(self.times)
+
+    def part(self, start: int, stop: int) -> Taken:
+        """Some of them."""
+        which = slice(start, stop)
+        columns = [
+            Samples(c.counts[which], None if c.missing is None else c.missing[which])
+            for c in self.columns
+        ]
+        return Taken(self.at[which], self.texts[which], self.times[which], columns)
+
+
+@dataclass
+class _Names:
+    """What finds a time column: names and a format."""
+
+    columns: list[str]
+    form: LogFormat
+
+
+@dataclass
+class StreamLines:
+    """Reads lines for the columns wanted.
+
+    Lines are kept back until two agree on a form, or `settle` says that no more are to be waited
+    for. arrives: whether the time of arrival is a clock, where the lines have no other. Raises
+    `ColumnError` for a column that the lines do not have.
+    """
+
+    form: LogFormat
+    wanted: Sequence[str | int]
+    name: str = "the stream"
+    arrives: bool = True
+    noise: Noise = field(default_factory=Noise)
+    remark: str = ""
+    """What the last line that begins with the comment sign says."""
+    unreadable: Counter[str | int] = field(default_factory=Counter)
+    torn: int = 0
+    """Lines with too few or too many cells, which are missing samples."""
+    rows: int = 0
+    interval: float | None = None
+    """The usual time between two samples, where the first lines show it."""
+    blocks: Blocks | None = None
+    """What reads the lines, once their form is known."""
+
+    def __post_init__(self) -> None:
+        self.clock = Clock(step=self.form.seconds_between)
+        self.interval = self.interval or self.clock.step
+        self._held: list[tuple[bytes, Array]] = []
+        self._places: list[int | None] = []
+        self._skip: Head | None = None
+        if self.form.format == "jsonl":  # nothing is to be found out
+            head = find_head(["{}"], self.form)
+            assert head is not None
+            self._use(head, None)
+
+    @property
+    def time_name(self) -> str:
+        """What a column of the samples' times is called."""
+        if self.clock.column is not None:
+            return self.clock.column.name
+        return "time_s" if self.arrives or self.clock.is_known else "sample"
+
+    @property
+    def has_clock(self) -> bool:
+        """Whether samples have times."""
+        return self.arrives or self.clock.is_known
+
+    @property
+    def said(self) -> str:
+        """How the lines are read; empty where that is as usual, or unknown."""
+        return "" if self.blocks is None else self.blocks.shape.said
+
+    def prime(self, head: bytes) -> None:
+        """Find out from the first bytes, which come again, what a log of them would show: the form,
+        the time column and the interval."""
+        head = head[: head.rfind(b"\n") + 1]  # a line that is still being written says nothing yet
+        found = find_head(head_lines(head), self.form, self.wanted) if head else None
+        if found is None or not (found.agreed or found.header is not None):
+            return
+        self._skip = found
+        rest = head.split(b"\n", found.begin)[-1]
+        self._use(found, rest, by_name=False)
+
+    def add(self, block: bytes, at: Array) -> list[Taken]:
+        """The samples of whole lines, with the time that each line arrived."""
+        if len(block) > LONGEST:
+            block = self._without_long(block)
+        if self.form.comment.encode() in block:
+            self._note_remark(block)
+        if self.blocks is not None:
+            return self._read(block, at)
+        self._held.append((block, at))
+        lines = head_lines(b"".join(held for held, _ in self._held))
+        head = find_head(lines, self.form, self.wanted)
+        enough = head is not None and (
+            head.agreed
+            or (head.header is not None and any(line.strip() for line in lines[head.begin :]))
+        )
+        if enough or len(lines) > HEAD_LINES:
+            return self.settle()
+        return []
+
+    def settle(self) -> list[Taken]:
+        """What is kept back, in the form that it shows so far."""
+        if not self._held:
+            return []
+        block = b"".join(held for held, _ in self._held)
+        at = np.concatenate([times for _, times in self._held])
+        head = find_head(head_lines(block), self.form, self.wanted)
+        if head is None or not head.sorts:
+            above = Above(self.form.comment)
+            above.add(block.decode("utf-8", "replace").split("\n")[:-1])
+            if len(at) > HEAD_LINES:  # it goes on; what is no sample need not be kept
+                self.noise.join(above.noise)
+                self._held = []
+            return []
+        self._held = []
+        self._skip = head
+        self._use(head, block.split(b"\n", head.begin)[-1])
+        return self._read(block, at)
+
+    def leave(self) -> None:
+        """No more comes: what is still kept back is no sample."""
+        above = Above(self.form.comment)
+        for block, _ in self._held:
+            above.add(block.decode("utf-8", "replace").split("\n")[:-1])
+        self.noise.join(above.noise)
+        self._held = []
+
+    def _use(self, head: Head, rows: bytes | None, *, by_name: bool = True) -> None:
+        """Read in a form from now on. rows: some lines in it, which show the time column."""
+        shape = head.shape
+        grows = shape.kind in ("pairs", "jsonl")
+        if grows:  # a field may come later
+            names = [*shape.names, *(c for c in self.wanted if isinstance(c, str))]
+            if isinstance(self.form.time, str):
+                names.append(self.form.time)
+            head = replace(head, shape=replace(shape, names=tuple(dict.fromkeys(names))))
+        self.blocks = blocks_of(head, self.form)
+        columns = self.blocks.columns
+        said = self.blocks.shape.said or ", ".join(columns)
+        self._places = [position_in(columns, c, self.name, said) for c in self.wanted]
+        used = {place for place in self._places if place is not None}
+        batch = self.blocks.read(rows).batch if rows else None
+        if batch is not None and batch.rows:
+            names_and_form = _Names(columns, self.form)
+            column = find_time_column(names_and_form, batch, used, by_name=by_name)
+            self.clock = Clock(column, self.form.seconds_between)
+            if not by_name:
+                self.interval = self.clock.interval(batch.head(HEAD_LINES))
+        self.blocks.ask(dict.fromkeys(used, pa.int64()))
+
+    def _read(self, block: bytes, at: Array) -> list[Taken]:
+        assert self.blocks is not None
+        if self._skip is not None:
+            head, self._skip = self._skip, None
+            above = Above(self.form.comment)
+            above.add(head.above, head.header)
+            self.noise.join(above.noise)
+            if head.header is not None:
+                self.noise.counts["header"] += 1
+            block, at = block.split(b"\n", head.begin)[-1], at[head.begin :]
+        if not block:
+            return []
+        read = self.blocks.read(block)
+        if self.blocks.shape.header and read.noise.counts["other text"]:
+            again = self._other_header(block)
+            if again is not None:
+                return self._from_header(block, at, *again)
+        self.noise.join(read.noise)
+        return self._taken(read.batch, at) if read.batch.rows else []
+
+    def _taken(self, batch: RowBatch, at: Array) -> list[Taken]:
+        columns = []
+        for name, place in zip(self.wanted, self._places, strict=True):
+            if place is None:
+                nothing = np.ones(batch.rows, np.bool_)
+                columns.append(Samples(np.zeros(batch.rows, np.int64), nothing))
+                continue
+            found = read_samples(batch.columns[place], self.form.decimal, batch.torn)
+            if found.unreadable is not None and found.unreadable.size > batch.torn.size:
+                self.unreadable[name] += found.unreadable.size - batch.torn.size
+            columns.append(found)
+        self.torn += batch.torn.size
+        at = at[batch.lines]
+        texts, times = self._times(batch, at)
+        self.rows += batch.rows
+        return [Taken(at, texts, times, columns)]
+
+    def _times(self, batch: RowBatch, at: Array) -> tuple[pa.Array, Array]:
+        """When each row was taken, as text and in seconds."""
+        column = self.clock.column
+        if column is not None:
+            cells = as_text(batch.columns[column.place])
+            return cells.cast(pa.string()), self.clock.times(batch, self.rows)
+        if self.clock.step is not None or not self.arrives:
+            times = self.clock.times(batch, self.rows)
+            if self.clock.step is not None:
+                return texts_to_arrow([f"{t:.6g}" for t in times.tolist()]), times
+            return texts_to_arrow([f"{t + 1:.0f}" for t in times.tolist()]), times
+        # Lines that came together share their time.
+        kinds, index = np.unique(at, return_inverse=True)
+        texts = texts_to_arrow([f"{t:.3f}" for t in kinds.tolist()])
+        return texts.take(to_arrow(index)), at
+
+    def _other_header(self, block: bytes) -> tuple[int, tuple[str, ...]] | None:
+        """A line that names the wanted columns in another order, and its names."""
+        assert self.blocks is not None
+        shape = self.blocks.shape
+        names = {column for column in self.wanted if isinstance(column, str)}
+        for number, line in enumerate(block.decode("utf-8", "replace").split("\n")[:-1]):
+            width = len(split(line, shape.delimiter))
+            found = names_in(line, replace(shape, width=width), self.form)
+            if found and names & set(found) and found != shape.names:
+                return number, found
+        return None
+
+    def _from_header(
+        self, block: bytes, at: Array, number: int, names: tuple[str, ...]
+    ) -> list[Taken]:
+        """The samples before a new header, and those behind it."""
+        assert self.blocks is not None
+        lines = block.split(b"\n")
+        before = b"".join(line + b"\n" for line in lines[:number])
+        found = self._read(before, at[:number]) if number else []
+        shape = replace(self.blocks.shape, names=names, width=len(names))
+        self.blocks = blocks_of(Head(shape, 0), self.form)
+        places: dict[str | int, int] = {name: place for place, name in enumerate(names)}
+        places |= {place + 1: place for place in range(len(names))}
+        self._places = [places.get(column) for column in self.wanted]
+        if self.clock.column is not None:
+            name = self.clock.column.name
+            known = names.index(name) if name in names else None
+            self.clock.column = None if known is None else replace(self.clock.column, place=known)
+        self.noise.counts["header"] += 1
+        rest = b"\n".join(lines[number + 1 :])
+        return [*found, *self._read(rest, at[number + 1 :])]
+
+    def _without_long(self, block: bytes) -> bytes:
+        lines = block.split(b"\n")
+        for i, line in enumerate(lines):
+            if len(line) > LONGEST:
+                self.noise.add("over-long", line[:60])
+                lines[i] = self.form.comment.encode()
+        return b"\n".join(lines)
+
+    def _note_remark(self, block: bytes) -> None:
+        sign = self.form.comment.encode()
+        for line in reversed(block.split(b"\n")):
+            if line.lstrip().startswith(sign):
+                self.remark = line.lstrip(sign + b" \t").decode("utf-8", "replace").strip()
+                return

@@ -1,0 +1,121 @@
+"""A log from its first row to its last, once, for everybody who wants something of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from os import PathLike
+from typing import Protocol
+
+from ..core.decide.decisions import Decisions
+from ..core.decide.trips import TripEvent
+from ..core.model.channel import Bench, Channel
+from ..core.model.log_format import LogFormat
+from ..core.model.reading import Reading
+from .ahead import Workers
+from .batches import Progress, SampleBatch, sample_batches
+from .channel_readers import ChannelReaders
+from .opening import BLOCK_BYTES, open_log
+from .reader import LogReader
+
+
+class Pass(Protocol):
+    """What wants the samples of a log. integers: positions of columns that need not stay text."""
+
+    integers: Iterable[int]
+    timed: bool
+    done: bool
+
+    def begin(self, reader: LogReader) -> Iterable[int]:
+        """The log is open: positions of the columns that are read as samples."""
+
+    def add(self, batch: SampleBatch) -> None:
+        """The next rows."""
+
+
+class EveryPass:
+    """What passes share: all columns of samples may come as integers, times are wanted, and the log
+    is read to its end."""
+
+    integers: Iterable[int] = ()
+    timed = True
+    done = False
+
+
+def walk(
+    log: str | PathLike[str],
+    *passes: Pass,
+    form: LogFormat | None = None,
+    wanted: Sequence[str | int] = (),
+    block_bytes: int = BLOCK_BYTES,
+    workers: Workers | None = None,
+    progress: Progress | None = None,
+) -> None:
+    """Read a log once. wanted: columns that the bench asks for. Raises `LogError`."""
+    with open_log(log, form, block_bytes, wanted) as reader:
+        used = {place for one in passes for place in one.begin(reader)}
+        for batch in sample_batches(
+            reader,
+            used,
+            timed=any(one.timed for one in passes),
+            integers={place for one in passes for place in one.integers},
+            workers=workers,
+        ):
+            for one in passes:
+                if not one.done:
+                    one.add(batch)
+            if progress:
+                progress(*reader.progress)
+            if all(one.done for one in passes):
+                break
+
+
+def columns_of(bench: Bench | None) -> tuple[str | int, ...]:
+    """The columns that a bench asks for."""
+    return () if bench is None else tuple(c.column for c in bench.channels.values())
+
+
+class ChannelsPass(EveryPass):
+    """Some channels of a log as a bench reads them: smoothed, batch by batch."""
+
+    def __init__(self, channels: Sequence[Channel]) -> None:
+        self.channels = list(channels)
+
+    def begin(self, reader: LogReader) -> Iterable[int]:
+        """The positions of their columns."""
+        self._readers = ChannelReaders(self.channels)
+        self.places = [reader.position(channel.column) for channel in self.channels]
+        self.integers = self.places
+        return self.places
+
+    def readings(self, batch: SampleBatch) -> list[Reading]:
+        """The next reading of each channel."""
+        found = []
+        for i, place in enumerate(self.places):
+            samples = batch.samples(place)
+            found.append(self._readers.of(i, batch).add(samples.counts, samples.missing)[1])
+        return found
+
+
+#: Called for each trip that turns, with the batch and the readings of all channels.
+Turned = Callable[[SampleBatch, TripEvent, Mapping[str, Reading]], None]
+
+
+class TripsPass(ChannelsPass):
+    """The trips of a bench over a log. Without a clock only those that ask for no time turn."""
+
+    def __init__(self, bench: Bench, turned: Turned) -> None:
+        super().__init__(list(bench.channels.values()))
+        self.bench, self._turned = bench, turned
+        self._decisions: Decisions | None = None
+
+    def add(self, batch: SampleBatch) -> None:
+        """Decide on the next rows."""
+        if self._decisions is None:
+            from ..core.decide.timed import without_times
+
+            known = self.bench if batch.clock.is_known else without_times(self.bench)
+            self._decisions = Decisions(known)
+        names = [channel.name for channel in self.channels]
+        readings = dict(zip(names, self.readings(batch), strict=True))
+        for event in self._decisions.add(batch.times, readings).events:
+            self._turned(batch, event, readings)
