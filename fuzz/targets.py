@@ -12,7 +12,7 @@ from tests.command import called
 
 from jetruler import JetRulerError, demo, load_bench
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.model.stream import Stream
+from jetruler.core.model.log_format import LogFormat
 from jetruler.live.lines import Lines
 from jetruler.live.station import Station
 from jetruler.live.stream_errors import StreamError
@@ -56,7 +56,7 @@ def try_log(home: Path, made: tuple[str, bytes]) -> bool:
 def try_stream(home: Path, data: bytes) -> bool:
     """Read it as a board's, in odd pieces, with drives that must stay within their bounds."""
     bench = load_bench(home / "bench.toml")
-    station, lines = Station(bench, bench.stream or Stream()), Lines()
+    station, lines = Station(bench, bench.log or LogFormat()), Lines()
     station.stale_after = 2.0
     rows = 0
     try:

@@ -15,7 +15,7 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.core.check.rules import check
 from jetruler.core.firmware import knots
 from jetruler.core.firmware.knots import fewest_knots
-from jetruler.core.model.stream import time_factor
+from jetruler.core.model.log_format import time_factor
 
 from .conftest import Cli
 

@@ -54,7 +54,7 @@ def test_nothing_overlaps_in_the_other_pictures(
     monkeypatch.chdir(home)
     bench = jr.load_bench("bench.toml")
     bean = bench["bean"]
-    series = read_series("roast.csv", list(bench.values()), stream=bench.stream)
+    series = read_series("roast.csv", list(bench.values()))
     pairs = jr.read_pairs("rest.csv", bean, bench["bean2"])
     drawn = {
         "log": figures.log_figure(series),

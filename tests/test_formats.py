@@ -396,4 +396,4 @@ def test_the_summary_is_exact(bench: Bench, tmp_path: Path) -> None:
 
 def test_an_unknown_format_is_refused() -> None:
     with pytest.raises(LogError, match="one of csv, jsonl, parquet is right"):
-        LogFormat(kind="xls")
+        LogFormat(format="xls")

@@ -18,8 +18,8 @@ import jetruler as jr
 from jetruler.cli.trace_view import ACROSS, DOWN, trace_rows
 from jetruler.core.decide.drives import Drive
 from jetruler.core.error_types import ParameterError
+from jetruler.core.model.log_format import LogFormat
 from jetruler.core.model.reading import Reading
-from jetruler.core.model.stream import Stream
 from jetruler.live.desk import Desk
 from jetruler.live.history import PIECE, History, Window
 from jetruler.live.record import Recorder
@@ -83,7 +83,7 @@ class Wire:
 
 def table(armed: bool = True, recorder: Recorder | None = None) -> tuple[Session, Wire]:
     bench, wire = jr.parse_bench(TABLE), Wire()
-    stream = Stream(columns=("k", "w"))
+    stream = LogFormat(columns=("k", "w"))
     parts = Parts(None, bench, stream, wire, {}, wire, armed, recorder, handled=True)
     return Session(parts), wire
 
@@ -240,7 +240,7 @@ def test_hands_never_leave_the_clamp_nor_move_what_is_off(
 
 def test_a_record_keeps_what_was_done_by_hand_and_is_still_a_log(tmp_path: Path) -> None:
     path = tmp_path / "record.csv"
-    recorder = Recorder(str(path), ("k", "w"), ",")
+    recorder = Recorder(str(path))
     session, _ = table(recorder=recorder)
     desk = Desk(session)
     recorder.add(b"100,5\n200")
@@ -250,7 +250,7 @@ def test_a_record_keeps_what_was_done_by_hand_and_is_still_a_log(tmp_path: Path)
     recorder.close()
     text = path.read_text()
     assert re.search(r"Z,200,6\n# \S+Z held knob 300\n# \S+Z mark mark 1 filled\n$", text)
-    assert jr.look(path, session.bench).rows == 2
+    assert jr.look(path, session.bench, form=LogFormat(columns=("k", "w"))).rows == 2
 
 
 def test_the_rows_say_what_was_held(cli: object, home: Path) -> None:
@@ -395,7 +395,7 @@ def test_line_ends_reach_the_wire() -> None:
     bench, wire = jr.parse_bench(TABLE), Wire()
     sent: list[bytes] = []
     wire.write = sent.append  # type: ignore[method-assign, assignment]
-    stream = Stream(columns=("k", "w"), line_end="crlf")
+    stream = LogFormat(columns=("k", "w"), line_end="crlf")
     Session(Parts(None, bench, stream, wire, {}, wire, armed=True)).sender.safe()
     assert sent == [b"motor=0\r\n"]
 

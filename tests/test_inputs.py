@@ -357,7 +357,7 @@ def test_a_drive_says_why_it_is_safe() -> None:
         '[drive.d]\nfrom = "k"\nmarks = [[0, 10], [100, 20]]\nsafe = 99\nclamp = [0, 99]\n'
         'safe_when = ["low"]\n'
     )
-    station = Station(bench, jr.Stream())
+    station = Station(bench, jr.LogFormat())
     for line, why in (("500", ""), ("1023", "k high_rail"), ("101", "trip low"), ("500", "")):
         station.take(f"{line}\n".encode(), np.array([0.0]), 0.0)
         assert station.why_safe("d") == why

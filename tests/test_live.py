@@ -22,15 +22,16 @@ from collections.abc import Callable, Iterator
 from functools import partial
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from jetruler import demo, load_bench
-from jetruler.core.model.stream import Stream
+from jetruler.core.model.log_format import LogFormat
 from jetruler.demo.stand_in import Board, Fault
-from jetruler.live.lines import LONGEST, Lines
-from jetruler.live.parse import Parser
+from jetruler.live.lines import Lines
 from jetruler.live.sender import Sender
 from jetruler.live.sources import Nowhere as Wire
+from jetruler.samples.stream_lines import LONGEST, StreamLines
 
 from .conftest import COMMAND, Cli
 from .sizes import SYSTEM, posix, sizes, soak
@@ -174,11 +175,10 @@ def test_what_is_no_sample_is_counted(cli: Cli, two: None, text: bytes, says: st
 def test_both_ways_of_reading_give_the_same() -> None:
     lines = [f"{i % 4096},{i * 7 % 4096}".encode() for i in range(300)]
     lines[7], lines[9] = b" 12 ,+3", b"-1,99999999999"
-    block = b"\n".join(lines) + b"\n"
-    parser = Parser(Stream(columns=("k", "p")), ["k", "p"], Lines().bad)
-    quick = parser.add(block.replace(b"+3", b"3"))
-    slow = [parser.add(line + b"\n") for line in lines]
-    assert quick.kept is None
+    form, block = LogFormat(columns=("k", "p")), b"\n".join(lines) + b"\n"
+    (quick,) = StreamLines(form, ["k", "p"]).add(block.replace(b"+3", b"3"), np.zeros(300))
+    one = StreamLines(form, ["k", "p"])
+    slow = [taken for line in lines for taken in one.add(line + b"\n", np.zeros(1))]
     for i in (0, 1):
         assert quick.columns[i].counts.tolist() == [int(s.columns[i].counts[0]) for s in slow]
 
@@ -187,13 +187,15 @@ def test_lines_over_any_cuts() -> None:
     text = b"".join(b"%d,%d\n" % (i, i) for i in range(200)) + b"x" * (LONGEST + 9) + b"\n7,7\n"
     random.seed(5)
     lines, found, at = Lines(), [], 0
-    parser = Parser(Stream(columns=("k", "p")), ["k", "p"], lines.bad)
+    reader = StreamLines(LogFormat(columns=("k", "p")), ["k", "p"], noise=lines.noise)
     while at < len(text):
         size = random.choice((1, 3, 50, 4000, 90_000))
-        found += parser.add(lines.add(text[at : at + size])).columns[0].counts.tolist()
+        whole = lines.add(text[at : at + size])
+        for taken in reader.add(whole, np.zeros(whole.count(b"\n"))):
+            found += taken.columns[0].counts.tolist()
         at += size
     assert found == [*range(200), 7]
-    assert lines.bad == {"over-long": 1}
+    assert lines.noise.counts == {"over-long": 1}
 
 
 @pytest.mark.parametrize("lines", sizes(50_000, 1_000_000))

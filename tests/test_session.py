@@ -12,7 +12,7 @@ import pytest
 
 from jetruler import Channel, Counts, Line, demo, load_bench
 from jetruler.cli.live_draw import ruler_rows
-from jetruler.core.model.stream import Stream
+from jetruler.core.model.log_format import LogFormat
 from jetruler.demo.stand_in import Board, Fault
 from jetruler.live.desk import Desk
 from jetruler.live.saved import Saved
@@ -58,7 +58,7 @@ def parts(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Parts:
     path.write_bytes(demo.read("bench.toml"))
     bench = load_bench(path)
     source = Script()
-    return Parts(str(path), bench, bench.stream or Stream(), source, {}, wire=source, armed=True)
+    return Parts(str(path), bench, bench.log or LogFormat(), source, {}, wire=source, armed=True)
 
 
 def script(parts: Parts, *steps: bytes | type[BaseException]) -> Script:

@@ -6,7 +6,6 @@ import json
 import os
 import threading
 import time
-from collections import Counter
 from io import FileIO
 from pathlib import Path
 
@@ -17,18 +16,20 @@ from hypothesis import strategies as st
 
 from jetruler import Bench, JetRulerError, demo
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.model.stream import Stream
+from jetruler.cli.log_options import form_of
+from jetruler.core.model.log_format import LogFormat
 from jetruler.live.feed import Feed
 from jetruler.live.inject import injections
 from jetruler.live.outlet import ROOM, Outlet
-from jetruler.live.parse import Parser
 from jetruler.live.record import Recorder
 from jetruler.live.rows import AlignedRows, CsvRows, JsonRows
 from jetruler.live.sender import Sender
-from jetruler.live.session import stream_for
 from jetruler.live.sources import GrowingFile, reached, source_named
 from jetruler.live.station import LiveBatch, Station
 from jetruler.live.stream_errors import SourceEnded, SourceGone, StreamError
+from jetruler.samples.head import RECORD
+from jetruler.samples.source import LogError
+from jetruler.samples.stream_lines import StreamLines, Taken
 
 from .sizes import sizes
 
@@ -74,77 +75,95 @@ def take(station: Station, text: str) -> LiveBatch:
     return batch
 
 
+def read(form: LogFormat, wanted: list[str | int], text: str) -> tuple[StreamLines, list[Taken]]:
+    """All samples of some lines."""
+    lines = StreamLines(form, wanted)
+    found = lines.add(text.encode(), np.zeros(text.count("\n")))
+    return lines, found + lines.settle()
+
+
+def counts_of(taken: list[Taken], place: int = 0) -> list[float | None]:
+    """The counts of a column, None where one is missing."""
+    found: list[float | None] = []
+    for each in taken:
+        column = each.columns[place]
+        gone = np.zeros(len(each), np.bool_) if column.missing is None else column.missing
+        pairs = zip(column.counts.tolist(), gone.tolist(), strict=True)
+        found += [None if no else value for value, no in pairs]
+    return found
+
+
+NAMED = LogFormat(columns=("a", "b"))
+
+
 @pytest.mark.parametrize(
-    ("stream", "lines", "counts", "bad"),
+    ("form", "text", "counts", "bad"),
     [
-        (Stream(columns=("a", "b")), "1,2\n3,4\n", [1, 3], {}),
-        (Stream(), "b,a\n2,1\n4,3\n", [1, 3], {}),
-        (Stream(), "noise\nb,a\n2,1\n", [1], {"before a header": 1}),
-        (Stream(), "a,b\n1,2\nb,a\n4,3\n", [1, 3], {}),  # a board that begins again otherwise
-        (Stream(columns=("a", "b")), "1,2,3\n\n# hello\n,\n5,6\n", [None, 5], {"fields": 1}),
-        (Stream(columns=("a", "b"), delimiter=";"), "1;2\n1,2\n", [1], {"fields": 1}),
-        (Stream(columns=("a", "b")), "0x10,2\n1_0,3\n7,4\n", [7], {"noise": 2}),
-        (Stream(columns=("a", "b")), "1e3,2\n99999999999999999999,1\n", [1000, 2**63 - 1], {}),
-        (Stream(format="pairs"), "a=1 b=2\nb=3; a=4\nb=1\n", [1, 4, None], {}),
-        (Stream(format="pairs"), "a=1\nnonsense\n=3\na=x\n", [1, None], {"noise": 2}),
+        (NAMED, "1,2\n3,4\n", [1, 3], {}),
+        (LogFormat(), "b,a\n2,1\n4,3\n", [1, 3], {"header": 1}),
+        (LogFormat(), "noise\nb,a\n2,1\n", [1], {"header": 1, "other text": 1}),
+        # A board that begins again otherwise.
+        (LogFormat(), "a,b\n1,2\nb,a\n4,3\n", [1, 3], {"header": 2}),
+        (NAMED, "1,2\n1,2,3\n\n# hello\n,\n5,6\n", [1, None, None, 5], {}),
         (
-            Stream(format="json"),
-            '{"a": 1}\n[1]\n{"a": true}\n{}\n{x\n',
-            [1, None, None],
-            {"noise": 2},
+            LogFormat(columns=("a", "b"), delimiter=";"),
+            "1;2\nready\n",
+            [1],
+            {"other text": 1},
         ),
-        (Stream(format="json"), '{"a": 1.5}\n{"a": "7"}\n{"a": NaN}\n', [1.5, 7, None], {}),
+        (NAMED, "7,4\n0x10,2\n1_0,x\n", [7, None], {"other text": 1}),
+        (NAMED, "1e3,2\n99999999999999999999,1\n", [1000, 2**63 - 1], {}),
+        (LogFormat(format="pairs"), "a=1 b=2\nb=3; a=4\nb=1\n", [1, 4, None], {}),
+        (LogFormat(format="pairs"), "a=1\nnonsense\n=3\na=x\n", [1, None], {"other text": 2}),
+        (
+            LogFormat(format="json"),
+            '{"a": 1}\n[1]\n{"a": true}\n{}\n{x\n',
+            [1, None, None, None],
+            {"other text": 1},
+        ),
+        (LogFormat(format="json"), '{"a": 1.5}\n{"a": "7"}\n{"a": NaN}\n', [1.5, 7, None], {}),
     ],
 )
 def test_lines_into_samples(
-    stream: Stream, lines: str, counts: list[float | None], bad: dict[str, int]
+    form: LogFormat, text: str, counts: list[float | None], bad: dict[str, int]
 ) -> None:
-    parser = Parser(stream, ["a"], Counter())
-    (column,) = parser.add(lines.encode()).columns
-    missing = np.zeros(len(column.counts), np.bool_) if column.missing is None else column.missing
-    found = [
-        None if gone else value for value, gone in zip(column.counts.tolist(), missing, strict=True)
-    ]
-    assert found == counts
-    assert dict(parser.bad) == bad
+    lines, found = read(form, ["a"], text)
+    assert counts_of(found) == counts
+    assert {kind: n for kind, n in lines.noise.counts.items() if n} == bad
 
 
 def test_numbered_columns_need_no_names() -> None:
-    parser = Parser(Stream(), [2], Counter())
-    assert parser.add(b"x,y\n1,2\n3,4\n1,2,3\n").columns[0].counts.tolist() == [2, 4]
-    assert dict(parser.bad) == {"header": 1, "fields": 1}
-    with pytest.raises(StreamError, match="json has no numbered columns"):
-        Parser(Stream(format="json"), [2], Counter())
+    lines, found = read(LogFormat(), [2], "x,y\n1,2\n3,4\n1,2,3\n")
+    assert counts_of(found) == [2, 4, None]
+    assert lines.torn == 1
+    assert lines.noise.counts == {"header": 1}
 
 
-def test_a_header_that_lacks_a_column_is_said() -> None:
-    parser = Parser(Stream(), ["a", "z"], Counter())
-    parsed = parser.add(b"a,b\n" + b"1,2\n" * 80)
-    assert parser.absent == ("z",)
-    assert parsed.columns[1].missing is not None
-    assert parsed.columns[1].missing.all()
+def test_a_column_that_is_not_there_is_answered_with_what_there_is() -> None:
+    with pytest.raises(LogError, match="there is no column 'z'; its lines are read as a, b"):
+        read(LogFormat(), ["a", "z"], "a,b\n1,2\n1,2\n")
+    with pytest.raises(LogError, match=r"no column 2; its lines are read as one number, no header"):
+        read(LogFormat(), [2], "512\n513\n")
 
 
 def test_remarks_are_kept() -> None:
-    parser = Parser(Stream(columns=("a",)), ["a"], Counter())
-    parser.add(b"# flap=1500\n1\n")
-    assert parser.remark == "flap=1500"
-    assert not parser.bad
+    lines, _ = read(LogFormat(columns=("a",)), ["a"], "# flap=1500\n1\n")
+    assert lines.remark == "flap=1500"
+    assert not lines.noise.words
 
 
-@given(st.lists(st.binary(max_size=30), max_size=30), st.sampled_from(["csv", "pairs", "json"]))
+@given(st.lists(st.binary(max_size=30), max_size=30), st.sampled_from(["csv", "pairs", "jsonl"]))
 def test_noise_never_stops_a_stream(noise: list[bytes], form: str) -> None:
-    parser = Parser(Stream(format=form, columns=("a", "b")), ["a"], Counter())  # type: ignore[arg-type]
-    lines = b"".join(line.replace(b"\n", b"") + b"\n" for line in noise)
-    parsed = parser.add(lines)
-    assert parsed.rows <= len(noise)
-    assert parsed.kept is not None
-    assert parsed.kept.size == parsed.rows
+    lines = StreamLines(LogFormat(format=form), [1] if form == "csv" else ["a"])
+    block = b"".join(line.replace(b"\n", b"") + b"\n" for line in noise)
+    found = lines.add(block, np.arange(len(noise), dtype=float)) + lines.settle()
+    assert sum(map(len, found)) <= len(noise)
+    assert all(np.all(np.diff(each.at) > 0) for each in found)
 
 
 def test_smoothing_over_a_time_settles(bench: Bench) -> None:
     """0.4 s at ten samples a second is four samples, once that is known."""
-    station = Station(bench, bench.stream or Stream())
+    station = Station(bench, bench.log or LogFormat())
     batches = [take(station, f"{i / 10:.1f},{1000 + 40 * (i % 5)},5\n") for i in range(40)]
     values = [float(batch.readings["knob"].value[0]) for batch in batches]
     counts = [1000 + 40 * (i % 5) for i in range(40)]
@@ -157,7 +176,7 @@ def test_smoothing_over_a_time_settles(bench: Bench) -> None:
 @pytest.mark.parametrize("size", [1, 3, 40])
 def test_a_recorded_stream_waits_for_its_pace(bench: Bench, samples: int, size: int) -> None:
     """A missing cell and a fractional one among the samples that are held."""
-    station = Station(bench, bench.stream or Stream(), holds=True)
+    station = Station(bench, bench.log or LogFormat(), holds=True)
     cells = [str(1000 + 40 * (i % 5)) for i in range(samples)]
     cells[1:4] = ["", "1000.5", "1001"][: samples - 1]
     lines = [f"{i / 10:.1f},{cell},5\n".encode() for i, cell in enumerate(cells)]
@@ -178,7 +197,7 @@ def test_a_recorded_stream_waits_for_its_pace(bench: Bench, samples: int, size: 
 
 
 def test_ends_are_seen_and_forgotten(bench: Bench) -> None:
-    station = Station(bench, bench.stream or Stream())
+    station = Station(bench, bench.log or LogFormat())
     take(station, "0,500,1\n1,3000,1\n2,,1\n")
     seen = station.seen["knob"]
     assert (seen.lowest, seen.highest, seen.flagged) == (500, 3000, 1)
@@ -188,7 +207,7 @@ def test_ends_are_seen_and_forgotten(bench: Bench) -> None:
 
 
 def test_a_bench_that_was_changed_keeps_what_it_can(bench: Bench) -> None:
-    station = Station(bench, bench.stream or Stream())
+    station = Station(bench, bench.log or LogFormat())
     take(station, "0,3000,1\n1,3000,1\n")
     assert station.decisions.trippers["high"].on
     changed = parse_bench(
@@ -199,12 +218,13 @@ def test_a_bench_that_was_changed_keeps_what_it_can(bench: Bench) -> None:
     assert station.seen["knob"].highest == 3000
     batch = take(station, "2,3000,700\n")
     assert batch.readings["light"].value.tolist() == [1.0]
-    with pytest.raises(StreamError, match="none of this name"):
-        station.take_over(parse_bench(BENCH.replace('column = "p"', 'column = "q"')))
+    station.take_over(parse_bench(BENCH.replace('column = "p"', 'column = "q"')))
+    with pytest.raises(LogError, match="there is no column 'q'"):
+        take(station, "3,3000,700\n")
 
 
 def test_silence_makes_everything_safe(bench: Bench) -> None:
-    station = Station(bench, bench.stream or Stream())
+    station = Station(bench, bench.log or LogFormat())
     take(station, "0,3000,1\n")
     decided = station.silent(3.0)
     assert {name: bool(safe[0]) for name, safe in decided.safe.items()} == {
@@ -216,7 +236,7 @@ def test_silence_makes_everything_safe(bench: Bench) -> None:
 
 
 def test_rows_in_three_forms(bench: Bench) -> None:
-    station = Station(bench, bench.stream or Stream())
+    station = Station(bench, bench.log or LogFormat())
     batch = take(station, "0.5,2000,2000\n1.0,,4095\n")
     rows = CsvRows(bench, "t")
     assert rows.header() == b"t,knob_percent,light_zone,high,flap_us,fan,flags\n"
@@ -321,13 +341,13 @@ def test_an_output_that_is_no_longer_driven_goes_to_safe(bench: Bench) -> None:
 @given(st.lists(st.sampled_from([b"1,2\n", b"3,", b"4\n", b"\n", b"\xff"]), max_size=20))
 def test_a_record_holds_what_came(parts: list[bytes]) -> None:
     path = f"/tmp/jetruler-record-{os.getpid()}.csv"
-    recorder = Recorder(path, ("a", "b"), ",")
+    recorder = Recorder(path)
     for part in parts:
         recorder.add(part)
     recorder.close()
     head, *lines = Path(path).read_bytes().split(b"\n")
     Path(path).unlink()
-    assert head == (b"received,a,b" if parts else b"")
+    assert head == (RECORD.encode() if parts else b"")
     whole = b"".join(parts)
     raw = whole.split(b"\n")
     kept = [line.partition(b",")[2] for line in lines if line]
@@ -362,7 +382,7 @@ def test_a_growing_file_is_followed(tmp_path: Path) -> None:
 
 def test_a_port_without_a_descriptor() -> None:
     """pySerial's loop:// gives back what it is sent, and has no descriptor to wait for."""
-    port = source_named("loop://", Stream(), follow=False)
+    port = source_named("loop://", LogFormat(), follow=False)
     port.open()
     port.write(b"1,2\n3,4\n")
     got = b""
@@ -375,13 +395,13 @@ def test_a_port_without_a_descriptor() -> None:
 
 
 def test_a_port_that_is_not_there() -> None:
-    port = source_named("socket://127.0.0.1:9", Stream(), follow=False)
+    port = source_named("socket://127.0.0.1:9", LogFormat(), follow=False)
     with pytest.raises(SourceGone, match="refused"):
         port.open()
     with pytest.raises(SourceGone, match="not connected"):
         port.read()
     with pytest.raises(StreamError, match="refused"):
-        reached(port.name, Stream())
+        reached(port.name, LogFormat())
 
 
 class Flood(Wire):
@@ -435,17 +455,17 @@ def test_an_outlet_says_that_its_reader_is_gone() -> None:
 @pytest.mark.parametrize(
     ("given", "says"),
     [
-        ({"format": "xml"}, "--format: found 'xml'; one of csv, pairs, json"),
+        ({"format": "xml"}, "--format: found 'xml'; one of csv, pairs, words"),
         ({"baud": 0}, "--baud: found 0; bits a second"),
         ({"columns": ("a", "a")}, "--columns"),
-        ({"timestamp": "q", "baud": True}, "--baud"),
+        ({"time": "q", "baud": True, "columns": ("a",)}, "--baud"),
     ],
 )
 def test_options_are_checked_like_the_bench_file(
     bench: Bench, given: dict[str, object], says: str
 ) -> None:
-    with pytest.raises(StreamError) as caught:
-        stream_for(bench, **given)
+    with pytest.raises(JetRulerError) as caught:
+        form_of(given, bench)
     assert says in str(caught.value)
 
 
@@ -455,8 +475,8 @@ def test_options_are_checked_like_the_bench_file(
         ('delimiter = ".."', "delimiter"),
         ('time_unit = "d"', "one of s, ms, us, min, h is right"),
         ("stale = 0", "a time above 0"),
-        ("colums = []", "unknown for a stream; the nearest right name is 'columns'"),
-        ("timestamp = 3", "a text is right"),
+        ("colums = []", "unknown for a log; the nearest right name is 'columns'"),
+        ("timestamp = -3", "the name or number of a column is right"),
     ],
 )
 def test_mistakes_in_the_stream_table(table: str, says: str) -> None:
@@ -470,7 +490,7 @@ def test_mistakes_in_the_stream_table(table: str, says: str) -> None:
 
 
 def test_milliseconds_are_told_by_the_stream(bench: Bench) -> None:
-    station = Station(bench, stream_for(bench, time_unit="ms"))
+    station = Station(bench, form_of({"time_unit": "ms"}, bench))
     batch = take(station, "500,2000,1\n1500,2000,1\n")
     assert batch.decided.times.tolist() == [0.5, 1.5]
     assert batch.times.to_pylist() == ["500", "1500"]
@@ -486,7 +506,7 @@ def test_the_demo_through_blocks_of_any_size(samples: int) -> None:
     ]
 
     def rows(size: int, holds: bool = False) -> bytes:
-        station = Station(bench, bench.stream or Stream(), holds=holds)
+        station = Station(bench, bench.log or LogFormat(), holds=holds)
         made = CsvRows(bench, "time_s")
         out = b""
         for start in range(0, len(lines), size):

@@ -18,7 +18,7 @@ from jetruler import demo
 from jetruler.cli.live_app import VIEWS, LiveApp
 from jetruler.cli.live_draw import BAR_AT, bar_room, gate_at, ruler_room
 from jetruler.cli.live_widgets import KEYS, ChannelRow, DriveRow, Help, Question
-from jetruler.core.model.stream import Stream
+from jetruler.core.model.log_format import LogFormat
 from jetruler.live.session import Parts, Session
 from jetruler.live.stream_errors import SourceEnded
 
@@ -63,7 +63,7 @@ def app_of(
 ) -> LiveApp:
     if path is not None:
         path.write_text(text)
-    stream = Stream(columns=columns)
+    stream = LogFormat(columns=columns)
     bench = jr.parse_bench(text)
     given = None if path is None else str(path)
     parts = Parts(given, bench, stream, wire, {}, wire, armed=armed, handled=True, viewed=True)

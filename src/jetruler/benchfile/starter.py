@@ -4,67 +4,107 @@ from __future__ import annotations
 
 import json
 import re
+import unicodedata
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
-from ..core.model.units import usual
+from ..core.model.quantity import quantity
+from ..core.model.text import number
+from ..core.model.unit_registry import spelled
+from ..core.model.units import symbol, usual
 
 HEAD = """\
 # A bench file: what is wired to what. Every command of jetruler reads it.
 # docs/bench-file.md has everything that can stand here, docs/laws.md every law.
-title = "{title}"
+title = {title}
+"""
 
+CONVERTER = """
 [converter] # for every channel that does not bring its own
 bits = {bits}{bits_note}
-vref = "3.3 V ± 1 %" # measure it with a meter
+vref = "{vref}" # measure it with a meter
 # The top count reads vref; if the datasheet's LSB is vref / 2^bits, say:
 # count_at_vref = {full}
 """
 
 TAIL = """
 # What shall happen when, for `jetruler live` and `convert --events` (docs/live.md):
-# [trip.too-hot]
-# any = [{{ channel = "{first}", above = 100, release = 95 }}]
+# [trip.too-high]
+# any = [{{ channel = "{first}", above = {above}, release = {release} }}]
 # [drive.fan]
-# from = "too-hot"
+# from = "too-high"
 # safe = 0
 """
 
-#: An example of each kind of sensor: what it is about, its laws, and further keys.
-KINDS: dict[str, tuple[str, str]] = {
-    "volts": ("volts at the pin, to be checked with a meter", "laws = []\ndecimals = 3"),
-    "counts": (
-        "counts as they are",
-        'laws = [{ law = "counts", bits = {bits} }]\ndecimals = 0',
+
+@dataclass(frozen=True)
+class Kind:
+    """An example of a kind of sensor. body: its laws and further keys, with {low} and {high} for
+    the ends of its travel and {supply} where a divider is fed. above: a value for a trip."""
+
+    about: str
+    body: str
+    hint: str = ""
+    above: float = 100
+    unit: str = ""
+    """Of values as they come, for an input that is no converter."""
+
+
+_ENDS = """laws = [
+  {{ law = "line", marks = [[{first}, 0], [{last}, 100]], unit = "%" }}, # {{note}}
+  {{ law = "clamp", low = 0, high = 100 }},
+]
+decimals = 1"""
+
+#: What the commented examples are about.
+KINDS = {
+    "volts": Kind(
+        "volts at the pin", "laws = []\ndecimals = 3", "Check it with a meter at the pin.", 2
     ),
-    "ntc": (
+    "counts": Kind(
+        "counts as they are", 'laws = [{ law = "counts", bits = {bits} }]\ndecimals = 0'
+    ),
+    "ntc": Kind(
         "NTC thermistor in the lower leg, under a fixed resistor to the reference",
         """laws = [
-  { law = "divider", known = "10 kohm ± 1 %", sensor = "lower" }, # the fixed resistor
+  { law = "divider", known = "10 kohm ± 1 %", sensor = "lower"{supply} }, # the fixed resistor
   { law = "beta", r0 = "10 kohm ± 3 %", beta = 3435, t0 = "25 degC" }, # from the datasheet
 ]
 limits = [-20, 120]
 decimals = 1
 # smooth = { kind = "median", over = 5 }""",
+        above=60,
     ),
-    "platinum": (
+    "platinum": Kind(
         "100 Ω platinum in the lower leg, under a fixed resistor to the reference",
         """laws = [
-  { law = "divider", known = "1 kohm ± 0.1 %", sensor = "lower" },
+  { law = "divider", known = "1 kohm ± 0.1 %", sensor = "lower"{supply} },
   { law = "platinum", r0 = 100 },
 ]
 limits = [-50, 300]
 decimals = 1""",
     ),
-    "knob": (
-        "knob or lever; `jetruler look LOG --ends NAME --write` finds its ends",
-        """laws = [
-  { law = "line", marks = [[{low}, 0], [{high}, 100]], unit = "%" },{ends_note}
-  { law = "clamp", low = 0, high = 100 },
-]
-decimals = 1""",
+    "knob": Kind(
+        "knob or lever, from end to end",
+        _ENDS.format(first="{low}", last="{high}").replace("{note}", "your knob's own ends"),
+        "`jetruler look LOG --ends {name} --write` finds its ends.",
+        above=80,
     ),
-    "loop": (
+    "probe": Kind(
+        "probe between two ends, from dry to wet",
+        _ENDS.format(first="{high}", last="{low}").replace("{note}", "what it reads dry, and wet"),
+        "Note what it reads at both ends; the marks may run either way.",
+        above=80,
+    ),
+    "percent": Kind(
+        "how much of the converter's range is used",
+        'laws = [{ law = "line", marks = [[0, 0], [{top}, 100]], unit = "%" }]\ndecimals = 1',
+        above=80,
+        unit="%",
+    ),
+    "voltage": Kind("a voltage that the board prints in volts", "decimals = 3", unit="V", above=3),
+    "distance": Kind("a distance that the board prints in cm", "decimals = 1", unit="cm"),
+    "loop": Kind(
         "4–20 mA transmitter over a shunt",
         """laws = [
   { law = "shunt", ohms = "150R ± 0.5 %" },
@@ -72,19 +112,22 @@ decimals = 1""",
   { law = "line", marks = [["4 mA", 0], ["20 mA", 100]], unit = "%" }, # what 20 mA stands for
 ]
 decimals = 1""",
+        above=80,
     ),
-    "rail": (
+    "rail": Kind(
         "supply behind an attenuator",
         """laws = [{ law = "attenuator", upper = "33 kohm ± 1 %", lower = "10 kohm ± 1 %" }]
 limits = [10.8, 13.2]
 decimals = 2""",
+        above=13,
     ),
-    "light": (
+    "light": Kind(
         "light sensor, dark to bright, in zones",
         """laws = [
-  { law = "line", marks = [[{low}, 0], [{high}, 100]], unit = "%" },{ends_note}
+  { law = "line", marks = [[{low}, 0], [{high}, 100]], unit = "%" }, # what it reads in the dark
   { law = "zones", edges = [20, 70], values = ["dark", "dim", "bright"] },
 ]""",
+        above=1,
     ),
 }
 
@@ -94,66 +137,194 @@ EXAMPLES = {"bean": "ntc", "damper": "knob"}
 
 @dataclass(frozen=True)
 class SeenColumn:
-    """What a log shows of a column: its name, bits, the ends of its counts, and their step (16
-    for a 12-bit result left-scaled to 16). bits: None for values that are no counts, in steps of
-    `lsb`."""
+    """What a log shows of a column: its name or number, bits, the ends of its counts, and their
+    step (16 for a 12-bit result left-scaled to 16). bits: None for values that are no counts, in
+    steps of `lsb`. repeats: whether the high bits of a code are repeated below it."""
 
     column: str | int
     bits: int | None
     low: float
     high: float
     lsb: float = 1
+    repeats: bool = False
+    rows: int = 0
+
+    @property
+    def unit(self) -> str:
+        """The unit that its name says, "1" where it says none."""
+        name = str(self.column)
+        said = re.search(r"[(\[]\s*([^)\]]+?)\s*[)\]]\s*\Z", name)
+        text = said[1] if said else name.rpartition("_")[2] if "_" in name else ""
+        found = spelled(text.replace("percent", "%").replace("_per_", "/").strip())
+        return found if text and found != "1" and usual(found) else "1"
+
+    @property
+    def is_counts(self) -> bool:
+        """Whether they are a converter's: whole numbers whose name says no other unit."""
+        return self.bits is not None and self.unit in ("1", "count")
+
+
+@dataclass
+class Starter:
+    """The text of a bench file, and what is guessed in it, each with its reason."""
+
+    text: str
+    guesses: list[str] = field(default_factory=list)
 
 
 def starter(
-    kinds: Mapping[str, str], seen: Sequence[SeenColumn] = (), title: str = "My bench"
-) -> str:
-    """The text of a bench file. kinds: channel → kind; those not in the log get a column by
-    number. With what a log shows, every column has a channel, and each guess is marked."""
+    kinds: Mapping[str, str],
+    seen: Sequence[SeenColumn] = (),
+    title: str = "My bench",
+    *,
+    bits: int | None = None,
+    vref: str | None = None,
+    log: str = "the log",
+) -> Starter:
+    """A bench file. kinds: channel → kind; those that are no column's name get the columns in
+    order. With what a log shows, every column has a channel, and each guess is marked."""
+    made = _Making(bits, vref, log)
+    counts = [s for s in seen if s.is_counts]
     # One board has one converter; left-scaled results say their own size.
-    bits = max((s.bits for s in seen if s.bits and s.lsb == 1), default=12)
-    note = " # a guess: the smallest usual size that holds all counts" if seen else ""
-    parts = [HEAD.format(title=title, bits=bits, bits_note=note, full=2**bits)]
-    by_name = {_channel_name(str(s.column)): s for s in seen}
-    wanted = dict.fromkeys(by_name, "volts") if seen else {}
-    wanted |= dict(kinds) if kinds or seen else EXAMPLES
-    for place, (name, kind) in enumerate(wanted.items(), start=2):
-        found = by_name.get(name)
-        about, body = KINDS[kind]
-        if found is not None and found.bits is None and kind == "volts":
-            about, body = "values as they come", ""
-        column = (
-            json.dumps(found.column, ensure_ascii=False)
-            if found
-            else f"{place} # by name, or by number from 1 (the time, often)"
+    made.common = bits or max((s.bits or 0 for s in counts if s.lsb == 1), default=0) or 12
+    parts = [HEAD.format(title=_quoted(title))]
+    if counts or not seen:
+        note = ""
+        if counts and bits is None:
+            highest = max(s.high for s in counts)
+            why = f"the smallest usual size that holds all counts, up to {highest:g}"
+            note = f" # a guess: {why}"
+            made.guesses.append(f"bits = {made.common}: {why}")
+        full = 2**made.common
+        parts.append(
+            CONVERTER.format(bits=made.common, bits_note=note, vref=made.reference, full=full)
         )
-        low, high = (found.low, found.high) if found else (40, 2**bits - 41)
-        ends = " # a guess: the ends of the log" if found else " # your knob's own ends"
-        filled = body.replace("{low}", str(low)).replace("{high}", str(high))
-        filled = filled.replace("{ends_note}", ends).replace("{bits}", str(bits))
-        own = "" if found is None else _own_converter(found, bits)
-        parts.append(f'\n[channel.{name}]\ncolumn = {column}\nabout = "{about}"\n{own}{filled}\n')
-        if found:
-            what = "counts" if found.bits else "values"
-            parts.append(f"# the log's {what} run from {found.low:g} to {found.high:g}\n")
-    return "".join([*parts, TAIL.format(first=next(iter(wanted)))])
+    wanted = _wanted(kinds, seen)
+    parts += [made.channel(i, *each) for i, each in enumerate(wanted, start=1)]
+    name, kind, _ = wanted[0]
+    above = KINDS[kind].above
+    parts.append(TAIL.format(first=name, above=number(above), release=number(0.95 * above)))
+    return Starter("".join(parts), made.guesses)
 
 
-def _own_converter(seen: SeenColumn, bits: int) -> str:
-    """What differs from the common converter, marked as the guess it is."""
-    if seen.bits is None:
-        name = str(seen.column).rpartition("_")[2].strip("() ")
-        unit = name if "_" in str(seen.column) and usual(name) else "1"
-        table = f'input = {{ unit = "{unit}", resolution = {seen.lsb:g} }}'
-        return f'{table} # a guess: say its unit, as in "V" or "cm", and its range\n'
-    if seen.lsb == 1:
-        return ""
-    codes = seen.bits + 1 - int(seen.lsb).bit_length()
-    why = f"codes of {codes} bits, left-scaled"
-    return f"converter = {{ bits = {seen.bits}, codes = {codes} }} # a guess: {why}\n"
+def _wanted(
+    kinds: Mapping[str, str], seen: Sequence[SeenColumn]
+) -> list[tuple[str, str, SeenColumn | None]]:
+    """Each channel with its kind and its column."""
+    if not seen:
+        return [(name, kind, None) for name, kind in (dict(kinds) or EXAMPLES).items()]
+    columns: dict[str, SeenColumn] = {}
+    for one in seen:
+        name = base = channel_name(str(one.column))
+        n = 2
+        while name in columns:
+            name, n = f"{base}_{n}", n + 1
+        columns[name] = one
+    free = [name for name in columns if name not in kinds]
+    found = {name: (name, kinds.get(name, "volts"), one) for name, one in columns.items()}
+    others: list[tuple[str, str, SeenColumn | None]] = []
+    unnamed = all(isinstance(one.column, int) for one in seen) or len(seen) == 1
+    for name, kind in kinds.items():
+        if name in columns:
+            continue
+        if unnamed and free:
+            column = free.pop(0)
+            found[column] = (name, kind, columns[column])
+        else:
+            others.append((name, kind, None))
+    return [*found.values(), *others]
 
 
-def _channel_name(column: str) -> str:
-    """A column's name as a channel may be called."""
-    name = re.sub(r"\W+", "_", column).strip("_") or "column"
+@dataclass
+class _Making:
+    """What one bench file has in common while it is written."""
+
+    bits: int | None
+    vref: str | None
+    log: str
+    common: int = 12
+    guesses: list[str] = field(default_factory=list)
+
+    @property
+    def reference(self) -> str:
+        """The reference voltage, as it is written."""
+        if self.vref is None:
+            return "3.3 V ± 1 %"
+        plain = re.fullmatch(r"[\d.]+", self.vref.strip())
+        text = f"{self.vref.strip()} V" if plain else self.vref.strip()
+        quantity(text, "V")
+        return text
+
+    def channel(self, place: int, name: str, kind: str, seen: SeenColumn | None) -> str:
+        """The table of one channel."""
+        example = KINDS[kind]
+        about, body = example.about, example.body
+        values = seen is not None and not seen.is_counts
+        if values and kind in ("volts", "counts"):
+            about, body = "values as they come", ""
+        column = json.dumps(seen.column, ensure_ascii=False) if seen else str(place)
+        if seen is None:
+            column += " # by name, or by number from 1"
+        edge = self._edge(name, seen, example)
+        low, high = (seen.low, seen.high) if seen else (40, 2**self.common - 41)
+        supply = ""
+        if values and seen is not None and seen.unit == "V":
+            supply = f', supply = "{self.reference.partition(" ±")[0]}"'
+        for key, text in (
+            ("{low}", f"{low:g}" if isinstance(low, float) else str(low)),
+            ("{high}", f"{high:g}" if isinstance(high, float) else str(high)),
+            ("{supply}", supply),
+            ("{bits}", str(self.common)),
+            ("{top}", str(2**self.common - 1)),
+        ):
+            body = body.replace(key, text)
+        if seen is not None and "marks = [[" in body and kind != "percent":
+            body = re.sub(r"# (your|what it).*", "# a guess: the ends of the log", body)
+            self.guesses.append(f"{name}: its ends {low:g} and {high:g} are those of {self.log}")
+        if values and kind == "percent":
+            body = "decimals = 1"
+        hint = f"# {example.hint.replace('{name}', name)}\n" if example.hint else ""
+        key = name if name.isascii() else _quoted(name)
+        lines = f'\n[channel.{key}]\ncolumn = {column}\nabout = "{about}"\n{hint}{edge}{body}'
+        lines = lines.rstrip("\n") + "\n"
+        if seen is not None:
+            what = "counts" if seen.is_counts else "values"
+            lines += f"# the log's {what} run from {seen.low:g} to {seen.high:g}\n"
+        return lines
+
+    def _edge(self, name: str, seen: SeenColumn | None, example: Kind) -> str:
+        """What differs from the common converter, marked as the guess it is."""
+        if seen is None:
+            own = example.unit not in ("", "%")
+            return f'input = {{ unit = "{example.unit}" }}\n' if own else ""
+        if not seen.is_counts:
+            unit = seen.unit if seen.unit != "1" else example.unit or "1"
+            resolution = f"{seen.lsb:g}"
+            named = symbol(unit) if seen.unit != "1" else "no unit in its name"
+            why = f"{named}; its values stand in steps of {resolution}"
+            self.guesses.append(f"{name}: an input, no counts: {why}")
+            table = f'input = {{ unit = "{unit}", resolution = {resolution} }}'
+            return f"{table} # a guess: {why}; say its range too\n"
+        if seen.lsb == 1:
+            return ""
+        assert seen.bits is not None
+        codes = seen.bits + 1 - int(seen.lsb).bit_length()
+        full = f", count_at_vref = {2**seen.bits - 1}" if seen.repeats else ""
+        why = f"codes of {codes} bits, " + (
+            "their high bits repeated below" if seen.repeats else "left-scaled"
+        )
+        self.guesses.append(f"{name}: {why}")
+        return f"converter = {{ bits = {seen.bits}, codes = {codes}{full} }} # a guess: {why}\n"
+
+
+def _quoted(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False)
+
+
+def channel_name(column: str) -> str:
+    """A column's name as a channel may be called: letters, digits and _, without its unit."""
+    plain = re.sub(r"[(\[][^)\]]*[)\]]\s*\Z", "", column) or column
+    text = unicodedata.normalize("NFKD", plain.replace("ß", "ss"))
+    text = "".join(c for c in text if not unicodedata.combining(c))
+    name = re.sub(r"[^A-Za-z0-9_]+", "_", text).strip("_") or "column"
     return name if not name[0].isdigit() else f"column_{name}"

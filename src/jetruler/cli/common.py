@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from pathlib import Path
 
 import click
@@ -12,7 +13,6 @@ from ..core.model.channel import Bench, Channel
 from ..core.model.quantity import quantity
 from ..core.model.text import nearest
 from ..core.model.unit_registry import factor
-from ..core.model.units import symbol
 from ..system.file_names import unfit
 
 bench_option = click.option(
@@ -48,17 +48,13 @@ def read_value(text: str, unit: str | None) -> float:
         return float(quantity(text, unit if unit and factor(unit) else None))
 
 
-def raw_value(channel: Channel, text: str, option: str = "--at") -> float:
-    """A raw value from the command line: plain, or a quantity where the input is no counts."""
-    unit = channel.ruler.takes
-    try:
-        value = float(text) if unit in (None, "count") else read_value(text, unit)
-    except ValueError:
-        value = math.nan
-    if not math.isfinite(value):
-        right = "a count" if unit == "count" else f"a number, or a quantity in {symbol(unit)},"
-        raise JetRulerError(f"{option}: found {text!r}; {right} is right")
-    return value
+def is_port(name: str) -> bool:
+    """Whether a name is that of a port, a URL or the stand-in board, and of no file."""
+    if name == "demo" and not Path(name).exists():
+        return True
+    if "://" in name or re.fullmatch(r"(\\\\\.\\)?com\d+", name, re.IGNORECASE):
+        return True
+    return Path(name).is_char_device()
 
 
 def folder_of(path: str) -> None:

@@ -13,11 +13,12 @@ import click
 from ..core.error_types import JetRulerError
 from ..core.laws.raw_input import Input
 from ..core.model.channel import Channel
+from ..core.model.raw_text import raw_from
 from ..core.model.ruler import Ruler
 from ..core.model.text import number
 from ..core.model.ticks import raw_ends
 from .choose import chosen_resistor, resistor_options
-from .common import bench_option, channel_of, load, raw_value
+from .common import bench_option, channel_of, load
 from .compare import CompareOptions, compare_options, compared
 from .fit import calibrated, fit_options, marks_options
 from .log_options import Given, form_of, log_options
@@ -62,7 +63,7 @@ def _viewed(
     """The channel over the raw values that are asked for, and where its cursor stands."""
 
     def value(text: str | None, option: str) -> float | None:
-        return None if text is None else raw_value(channel, text, option)
+        return None if text is None else raw_from(channel, text, option)
 
     over, cursor = _over(channel, value(low, "--from"), value(high, "--to")), value(at, "--at")
     _check_at(over, cursor)
@@ -84,8 +85,8 @@ def _over(channel: Channel, low: float | None, high: float | None) -> Channel:
 def _stretch(channel: Channel, low: str | None, high: str | None) -> tuple[float, float]:
     """The raw values that a ruler is drawn over."""
     ends = raw_ends(channel.ruler)
-    first = ends[0] if low is None else raw_value(channel, low, "--from")
-    last = ends[1] if high is None else raw_value(channel, high, "--to")
+    first = ends[0] if low is None else raw_from(channel, low, "--from")
+    last = ends[1] if high is None else raw_from(channel, high, "--to")
     if not ends[0] <= first < last <= ends[1]:
         raise JetRulerError(
             f"--from {first:g} --to {last:g}: two raw values of {number(ends[0])} to "

@@ -10,12 +10,13 @@ import click
 
 from ..core.error_types import JetRulerError, ParameterError
 from ..core.model.channel import Channel
+from ..core.model.raw_text import raw_from
 from ..core.model.result import Title
 from ..core.model.text import number, shown
 from ..core.model.ticks import raw_ends
 from ..core.model.trace import Trace
 from ..core.model.units import symbol
-from .common import bench_option, channel_of, load, raw_value, read_value
+from .common import bench_option, channel_of, load, read_value
 from .streams import echo, show, show_json
 
 if TYPE_CHECKING:
@@ -27,7 +28,9 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.argument("channel")
-@click.option("--at", "raw", metavar="RAW", help="From this count (or raw value) to its value.")
+@click.option(
+    "--at", "raws", multiple=True, metavar="RAW", help='A count, "50 %", "3.42 V" (repeatable).'
+)
 @click.option("--for", "wanted", metavar="VALUE", help="From this value back to its raw value.")
 @click.option("--budget", "with_budget", is_flag=True, help="How far to trust it, part by part.")
 @click.option("--noise", type=float, metavar="RAW", help="With --budget: of one reading.")
@@ -41,7 +44,7 @@ if TYPE_CHECKING:
 @bench_option
 def command(
     channel: str,
-    raw: str | None,
+    raws: tuple[str, ...],
     wanted: str | None,
     with_budget: bool,
     as_json: bool,
@@ -55,36 +58,45 @@ def command(
 
     \b
     jetruler explain bean --at 1880
+    jetruler explain bean --at "1.51 V" --at "80 kohm"
     jetruler explain bean --for 225
     jetruler explain bean --at 1880 --budget --noise 1.4 --readings 16 --draws stable
     jetruler explain bean --at 400 --budget --with "r0 = 100 kohm ± 1 %"
     jetruler explain damper --at 1880 --arith int16
     """
-    if (raw is None) == (wanted is None):
+    if bool(raws) == (wanted is not None):
         raise JetRulerError("explain: say either --at RAW or --for VALUE")
     wants = {name: value for name, value in given.items() if value is not None}
     if not with_budget and (wants or draws is not None or changes):
         options = "--noise, --readings, --degrees, --level, --draws and --with"
         raise JetRulerError(f"{options} go with --budget")
     chosen = channel_of(load(bench_path), channel)
-    solution = solve(chosen, None if raw is None else raw_value(chosen, raw), wanted)
-    count = solution.start if wanted is None else solution.reading.value
-    if arith is not None:
-        _typed_in(chosen, count, arith, as_json, nearest=wanted is not None)
-        return
-    trusted: dict[str, Result] = {}
-    if with_budget:
-        trusted["budget"] = budget(chosen, count, **wants)
-        if draws is not None:
-            trusted["simulation"] = drawn(chosen, count, draws, wants)
-        if changes:
-            trusted["what_if"] = what_if(chosen, count, changes_of(changes), **wants)
+    starts: list[float | None] = [raw_from(chosen, raw, "--at") for raw in raws]
+    found = []
+    for i, at in enumerate(starts or [None]):
+        solution = solve(chosen, at, wanted)
+        count = solution.start if wanted is None else solution.reading.value
+        if i and not as_json:
+            show([""])
+        if arith is not None:
+            found.append(_typed_in(chosen, count, arith, as_json, nearest=wanted is not None))
+            continue
+        trusted: dict[str, Result] = {}
+        if with_budget:
+            trusted["budget"] = budget(chosen, count, **wants)
+            if draws is not None:
+                trusted["simulation"] = drawn(chosen, count, draws, wants)
+            if changes:
+                trusted["what_if"] = what_if(chosen, count, changes_of(changes), **wants)
+        if as_json:
+            others = {name: each.to_dict() for name, each in trusted.items()}
+            found.append(solution.to_dict() | others)
+            continue
+        show_solution(chosen, solution, back=wanted is not None)
+        for each in trusted.values():
+            show(["", *each.content])
     if as_json:
-        show_json(solution.to_dict() | {name: each.to_dict() for name, each in trusted.items()})
-        return
-    show_solution(chosen, solution, back=wanted is not None)
-    for each in trusted.values():
-        show(["", *each.content])
+        show_json(found if len(found) > 1 else found[0])
 
 
 def budget(channel: Channel, at: float, **given: float) -> Budget:
@@ -121,7 +133,9 @@ def what_if(channel: Channel, at: float, changes: dict[str, str], **given: float
     return compared(channel, at, changes, **given)
 
 
-def _typed_in(channel: Channel, at: float, arith: str, as_json: bool, nearest: bool) -> None:
+def _typed_in(
+    channel: Channel, at: float, arith: str, as_json: bool, nearest: bool
+) -> dict[str, Any]:
     """The chain as a chip computes it."""
     from ..core.firmware.naive import naive
 
@@ -131,7 +145,9 @@ def _typed_in(channel: Channel, at: float, arith: str, as_json: bool, nearest: b
     if nearest and edge is not None and edge.lsb:  # a way back ends between two counts
         at = round(at / edge.lsb) * edge.lsb
     found = naive(channel, at, arith)
-    show_json(found.to_dict()) if as_json else show(found.content)
+    if not as_json:
+        show(found.content)
+    return found.to_dict()
 
 
 def solve(channel: Channel, at: float | None, wanted: str | None) -> Trace:

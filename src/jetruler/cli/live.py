@@ -9,6 +9,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -163,9 +164,9 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
     if asked.events is not None:
         folder_of(asked.events)
         keep_apart({"--events": asked.events}, {"the source": asked.name, "the bench": bench_path})
-    bench = load(bench_path)
+    bench, source = _bench(bench_path, asked)
     form = form_of(asked.given, bench, baud=asked.baud)
-    parts = parts_for(asked.name, bench, form, follow=asked.follow, pace=asked.pace)
+    parts = parts_for(source, bench, form, follow=asked.follow, pace=asked.pace)
     made = injections(bench, asked.inject, asked.sweep)
     wire = _wire(asked, parts.source, bench, parts.form)
 
@@ -177,13 +178,30 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
 
     return replace(
         parts,
-        bench_path=bench_path,
+        bench_path=bench_path if Path(bench_path).exists() else None,
         injections=made,
         wire=wire,
         armed=asked.arm,
         recorder=None if asked.record is None else Recorder(asked.record),
         rows=rows_of,
     )
+
+
+def _bench(bench_path: str, asked: LiveOptions) -> tuple[Bench, str | Source]:
+    """The bench, and the source; without a file, every column of the source as it comes."""
+    if bench_path != "bench.toml" or Path(bench_path).exists() or asked.name in ("demo", "none"):
+        return load(bench_path), asked.name
+    from ..live.bare import bare_bench
+    from ..live.listen import head_of
+    from ..live.sources import source_named
+
+    form = form_of(asked.given, None, baud=asked.baud)
+    source = source_named(asked.name, form, asked.follow)
+    bench = bare_bench(head_of(source, form), form, source.name)
+    log = "LOG" if asked.name == "-" else asked.name
+    remedy = f"jetruler new --from {log} writes one"
+    echo(f"no bench.toml here: the columns as they come; {remedy}", err=True)
+    return bench, source
 
 
 @contextmanager

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ..core.error_types import JetRulerError
+from ..core.model.result import TextTable
 from ..core.model.text import number
 from ..core.model.units import symbol
 from .common import load
@@ -17,11 +18,19 @@ from .streams import echo, show, show_json
 
 if TYPE_CHECKING:
     from ..core.model.channel import Bench
+    from ..core.model.log_format import LogFormat
     from ..logs.look_result import Look
 
 
+#: Samples of a port that are looked at where nobody says how many.
+BURST = 100
+
+
 @click.command()
-@click.argument("log", metavar="LOG")
+@click.argument("log", required=False, metavar="[LOG]")
+@click.option("--source", metavar="PORT", help="Listen to a port instead of a log.")
+@click.option("--samples", type=click.IntRange(2), metavar="N", help="With --source: so many.")
+@click.option("--baud", type=int, metavar="N", help="With --source: of a serial port.")
 @click.option(
     "-b", "--bench", "bench_path", metavar="FILE", help="Default: bench.toml, if it is of this log."
 )
@@ -34,7 +43,10 @@ if TYPE_CHECKING:
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
 @log_options
 def command(
-    log: str,
+    log: str | None,
+    source: str | None,
+    samples: int | None,
+    baud: int | None,
     bench_path: str | None,
     ends: str | None,
     margin: float | None,
@@ -48,6 +60,7 @@ def command(
     \b
     jetruler look roast.csv -b bench.toml
     jetruler look roast.csv --ends damper --write
+    jetruler look --source /dev/ttyACM0 --samples 100
     """
     from ..logs.look_at_log import look
     from ..samples.source import ColumnError
@@ -58,15 +71,18 @@ def command(
     if bench_path is None and (write or Path("bench.toml").exists()):
         bench_path = "bench.toml"
     bench = load(bench_path) if bench_path is not None else None
-    form = form_of(given, bench)
+    form = form_of(given, bench, baud=baud)
+    if (log is None) == (source is None) or (source is None and samples is not None):
+        raise JetRulerError("look: say either a LOG, or --source PORT, perhaps with --samples N")
+    taken: str | bytes = log or _burst(str(source), form, samples or BURST)
     try:
-        with progress_bar(log) as progress:
-            found = look(log, bench, form=form, progress=progress)
+        with progress_bar(log or "") as progress:
+            found = look(taken, bench, form=form, progress=progress)
     except ColumnError as error:
         if named:
             raise
-        with progress_bar(log) as progress:  # nobody asked for this bench: it is of another log
-            found = look(log, None, form=form, progress=progress)
+        with progress_bar(log or "") as progress:  # nobody asked for it: it is of another log
+            found = look(taken, None, form=form, progress=progress)
         echo(f"looked at without {bench_path}, which is of another log: {error}", err=True)
         bench = None
     if ends is not None:
@@ -82,6 +98,16 @@ def command(
         show_json(found.to_dict())
     else:
         show(found.content)
+        if source is not None:
+            rows = [row for each in found.columns.values() for row in each.in_every_unit()]
+            show(["", TextTable(("mean in every unit", "at 95 %", "std dev"), rows)])
+
+
+def _burst(source: str, form: LogFormat, samples: int) -> bytes:
+    """So many lines of a source."""
+    from ..live.listen import listen
+
+    return listen(source, form, lines=samples)
 
 
 def show_ends(

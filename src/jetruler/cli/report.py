@@ -5,7 +5,8 @@ from __future__ import annotations
 import click
 
 from ..core.error_types import JetRulerError
-from .common import bench_option, channel_of, folder_of, load, raw_value
+from ..core.model.raw_text import raw_from
+from .common import bench_option, channel_of, folder_of, load
 from .log_options import Given, form_of, log_options
 
 
@@ -50,7 +51,7 @@ def command(
     keep_apart({"-o": out}, inputs)
     bench = load(bench_path)
     chosen = [channel_of(bench, name) for name in channels] or list(bench.channels.values())
-    points = [raw_value(chosen[0], text) for text in at]
+    points = [raw_from(chosen[0], text, "--at") for text in at]
     found = {}
     for text in marks:
         name, equals, path = text.partition("=")

@@ -7,11 +7,8 @@ from collections.abc import Collection
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-import numpy as np
-
-from ..core.error_types import QuantityError
 from ..core.model.channel import Channel
-from ..core.model.quantity import quantity
+from ..core.model.raw_text import raw_from
 from ..core.model.text import nearest, number
 from ..core.model.ticks import raw_ends
 from ..core.model.units import symbol
@@ -75,7 +72,9 @@ class Desk:
         that of the channel goes back through the inverse; None is the present value."""
         self._known(channel, self.session.bench.channels, "channel")
         known = self.session.bench[channel]
-        raw = self._present(known) if value is None else raw_of(known, value)
+        raw = self._present(known)
+        if value is not None:
+            raw = raw_from(known, value, f"channel {channel}", whole=True)
         whole = known.ruler.takes == "count"
         self.session.hands.held[channel] = Injection(raw, whole=whole)
         self.session.act()
@@ -201,36 +200,6 @@ class Desk:
         said = " ".join(part for part in (name, what, value) if part)
         self.session.noted(name, what, value)
         self.session.progress.message = said
-
-
-def raw_of(channel: Channel, value: float | str) -> float:
-    """The raw value that is meant. Raises `StreamError`."""
-    edge = channel.ruler.edge
-    low, high = (-math.inf, math.inf) if edge is None else (edge.lowest, edge.highest)
-    takes = channel.ruler.takes
-    right = f"a raw value within {number(low)} … {number(high)}"
-    if channel.unit and channel.ruler.label(0.0) is None:
-        right += f", or a value in {symbol(channel.unit)}"
-    raw = math.nan
-    try:
-        raw = float(value)
-    except ValueError:
-        if takes not in ("count", "1"):
-            raw = _quantity(str(value), takes)
-        if raw != raw and channel.unit:
-            wanted = _quantity(str(value), channel.unit)
-            raw = math.nan if wanted != wanted else float(channel.inverse(wanted))
-            raw = float(np.rint(raw)) if takes == "count" else raw
-    if not low <= raw <= high or (takes == "count" and raw != math.floor(raw)):
-        raise StreamError(f"channel {channel.name}: found {value!r}; {right} is right")
-    return raw
-
-
-def _quantity(text: str, unit: str | None) -> float:
-    try:
-        return float(quantity(text, unit))
-    except QuantityError:
-        return math.nan
 
 
 def _plain(text: str, unit: str) -> float:

@@ -9,11 +9,10 @@ import numpy as np
 
 from ..core.arrays import Array
 from ..core.decide.channel_reader import NO_COUNT
-from ..core.error_types import QuantityError
 from ..core.model.channel import Bench, Channel
-from ..core.model.quantity import quantity, seconds
+from ..core.model.quantity import seconds
+from ..core.model.raw_text import raw_from
 from ..core.model.text import nearest, number
-from ..core.model.units import symbol
 from ..samples.cells import Samples
 from .stream_errors import StreamError
 
@@ -54,8 +53,9 @@ def injections(
     for text in constants:
         name, _, value = text.partition("=")
         channel = _known(bench, "--inject", text, name)
-        right = "damper=1880 or damper=missing"
-        raw = None if value == "missing" else _raw(channel, value, f"--inject {text}", right)
+        raw = None
+        if value.strip() != "missing":
+            raw = raw_from(channel, value, f"--inject {text}", whole=True)
         found[name] = Injection(raw, whole=channel.ruler.takes == "count")
     for text in sweeps:
         match = re.fullmatch(r"(?P<name>[^=]+)=([^:]+):([^/]+)/(.+)", text)
@@ -64,7 +64,7 @@ def injections(
         if match is None or not 0 < within < float("inf"):
             raise StreamError(f"--sweep {text}: {right} is right")
         channel = _known(bench, "--sweep", text, match["name"])
-        low, high = (_raw(channel, match[i], f"--sweep {text}", right) for i in (2, 3))
+        low, high = (raw_from(channel, match[i], f"--sweep {text}", whole=True) for i in (2, 3))
         whole = channel.ruler.takes == "count"
         found[channel.name] = Injection(low, high, within, whole)
     return found
@@ -72,22 +72,6 @@ def injections(
 
 def _spaced(text: str) -> str | float:
     return float(text) if re.fullmatch(r"[\d.]+", text) and text.count(".") < 2 else text
-
-
-def _raw(channel: Channel, text: str, option: str, right: str) -> float:
-    """A raw value: a whole count, or a number or a quantity in the input's unit."""
-    unit = channel.ruler.takes
-    if unit == "count" and re.fullmatch(r"-?\d{1,10}", text):
-        return int(text)
-    if unit != "count":
-        try:
-            value = float(quantity(text, None if unit == "1" else unit))
-        except QuantityError:
-            value = float("nan")
-        if value == value:
-            return value
-        right = f"a number, or a quantity in {symbol(unit)}, as in {channel.name}=12.5"
-    raise StreamError(f"{option}: {right} is right")
 
 
 def _known(bench: Bench, option: str, text: str, name: str) -> Channel:

@@ -9,12 +9,12 @@ from ..core.model.log_format import LogFormat
 from ..samples.walk import columns_of
 from .paced import Paced, paced
 from .session import Parts
-from .sources import GrowingFile, Lined, Source, StandardInput, source_named
+from .sources import Base, GrowingFile, Lined, Source, StandardInput, source_named
 from .stream_errors import StreamError
 
 
 def parts_for(
-    source: str | Iterable[str],
+    source: str | Iterable[str] | Source,
     bench: Bench,
     form: LogFormat | None = None,
     *,
@@ -24,7 +24,12 @@ def parts_for(
     """What a session on a source is made of. pace: of a recorded log. Raises `StreamError`."""
     form = form or bench.log or LogFormat()
     opened: Source
-    opened = source_named(source, form, follow) if isinstance(source, str) else Lined(source)
+    if isinstance(source, str):
+        opened = source_named(source, form, follow)
+    elif isinstance(source, Base):
+        opened = source  # type: ignore[assignment]
+    else:
+        opened = Lined(source)  # type: ignore[arg-type]
     if source == "none":
         form = LogFormat(format="jsonl", stale=form.stale, line_end=form.line_end)
     if isinstance(opened, GrowingFile):

@@ -105,7 +105,7 @@ class StandardInput(Base):
     def peek(self) -> bytes:
         """What comes first, after a short wait; it is read again later."""
         with contextlib.suppress(queue.Empty):
-            self._head = self._pieces.get(timeout=PEEK)
+            self._head = self._head or self._pieces.get(timeout=PEEK)
             if not self._head:
                 self._put(b"")  # it has ended, which `read` tells
         return self._head
@@ -180,7 +180,7 @@ class Lined(Base):
 
     def peek(self) -> bytes:
         """The first lines, which are read again."""
-        self._seen = self._next(self._many)
+        self._seen = self._seen or self._next(self._many)
         return self._seen
 
     def _next(self, many: int) -> bytes:

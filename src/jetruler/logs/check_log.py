@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import replace
-from os import PathLike
 
 from ..core.check.facts import Facts
 from ..core.check.rules import applied
@@ -18,7 +17,7 @@ from ..core.survey.floating import FLOATING_REMEDY
 from ..samples.batches import Progress, SampleBatch
 from ..samples.opening import open_log
 from ..samples.reader import LogReader
-from ..samples.source import ColumnError
+from ..samples.source import ColumnError, Log
 from ..samples.walk import EveryPass, TripsPass, columns_of, walk
 from .look_at_log import LookPass
 
@@ -26,7 +25,7 @@ from .look_at_log import LookPass
 Missing = dict[str, Finding]
 
 
-def missing_column(log: str | PathLike[str], bench: Bench, form: LogFormat | None) -> Missing:
+def missing_column(log: Log, bench: Bench, form: LogFormat | None) -> Missing:
     """A channel whose column the log does not have.
 
     Nothing can be said about it, and no row of it is converted.
@@ -115,7 +114,7 @@ class CheckPass(EveryPass):
 
 
 def check_log(
-    log: str | PathLike[str],
+    log: Log,
     bench: Bench,
     listed: Iterable[str] = (),
     *,
@@ -127,7 +126,7 @@ def check_log(
 
     Parameters
     ----------
-    log : path
+    log : path, bytes or open file
         The log.
     bench : Bench
         The bench.

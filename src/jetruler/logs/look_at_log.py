@@ -6,7 +6,6 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from functools import partial
 from math import inf
-from os import PathLike
 from typing import Any
 
 import numpy as np
@@ -23,7 +22,7 @@ from ..samples.ahead import Workers
 from ..samples.batches import Progress, SampleBatch
 from ..samples.cells import Samples
 from ..samples.reader import LogReader
-from ..samples.source import LogError
+from ..samples.source import Log, LogError
 from ..samples.times import TimeColumn
 from ..samples.walk import EveryPass, columns_of, walk
 from .look_result import ColumnLook, Look
@@ -109,6 +108,7 @@ class _Column:
             floating=self.blocks.floating((highest - lowest) / step, interval)
             if self.unit == "count"
             else None,
+            place=self.place,
         )
 
 
@@ -147,7 +147,7 @@ class _Rows:
 
 
 def look(
-    log: str | PathLike[str],
+    log: Log,
     bench: Bench | None = None,
     *,
     form: LogFormat | None = None,
@@ -160,7 +160,7 @@ def look(
 
     Parameters
     ----------
-    log : path
+    log : path, bytes or open file
         The log; "-" is standard input.
     bench : Bench, optional
         Whose channels are looked at; without one, every column that mostly holds whole numbers.
@@ -264,6 +264,7 @@ class LookPass(EveryPass):
             left_out=tuple(name for i, name in enumerate(reader.columns) if i not in used),
             said=reader.said,
             noise=reader.noise.words,
+            unnamed=reader.unnamed,
         )
 
 

@@ -8,6 +8,7 @@ from typing import Any
 
 from ..core.model.channel import Channel
 from ..core.model.result import Content, Result, TextTable
+from ..core.model.ruler import Ruler
 from ..core.model.text import shown
 from ..core.survey.finding import Finding
 from ..core.survey.floating import Floating
@@ -37,11 +38,33 @@ class ColumnLook:
     unreadable: int
     fractional: int
     floating: Floating | None = None
+    place: int = 0
+    """Where it stands, from 0."""
 
     @property
     def in_unit(self) -> UnitMean | None:
         """Its mean in the channel's unit."""
         return None if self.channel is None else unit_mean(self.survey, self.channel)
+
+    def in_every_unit(self) -> list[list[str]]:
+        """Its mean at 95 % and its deviation at every joint of the channel's chain: rows of the
+        name, the mean and the deviation."""
+        if self.channel is None:
+            return [[self.name, _mean(self.survey.mean, self.survey.known.half_width, None), "–"]]
+        laws = self.channel.chain.laws
+        rows: list[list[str]] = []
+        for end in range(1, len(laws) + 1):
+            chain = Ruler(laws[:end])
+            unit = chain.gives
+            found = unit_mean(self.survey, Channel(self.name, chain, self.channel.column))
+            known = found is not None and found.mean == found.mean
+            if found is None or not known or unit in (None, "1", "fraction"):
+                continue
+            deviation = shown(float(f"{found.standard_deviation:.2g}"), unit)
+            cells = [_mean(found.mean, found.half_width, unit), deviation]
+            if not rows or rows[-1][1:] != cells:
+                rows.append(["" if rows else self.name, *cells])
+        return rows
 
     def row(self) -> list[str]:
         """Its row in the table of columns."""
@@ -112,6 +135,8 @@ class Look(Result):
         How the log's lines were read, where nobody said so.
     noise : str, default ""
         How many lines were no samples, with the first of each kind.
+    unnamed : bool, default False
+        Whether its columns have numbers for names.
 
     Examples
     --------
@@ -129,6 +154,7 @@ class Look(Result):
     """Columns that hold neither counts nor time."""
     said: str = ""
     noise: str = ""
+    unnamed: bool = False
 
     @property
     def remarks(self) -> list[str]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from os import PathLike
 from typing import Any
 
 import numpy as np
@@ -20,7 +19,7 @@ from ..core.model.text import nearest
 from ..core.model.unit_registry import factor_and_offset
 from ..samples.batches import Progress, SampleBatch
 from ..samples.reader import LogReader
-from ..samples.source import LogError
+from ..samples.source import Log, LogError, name_of
 from ..samples.times import Clock
 from ..samples.walk import ChannelsPass, EveryPass, walk
 
@@ -85,11 +84,11 @@ class _Read:
 
 
 def read_pairs(
-    log: str | PathLike[str],
+    log: Log,
     channel: Channel,
     other: Channel | str,
     *,
-    other_log: str | PathLike[str] | None = None,
+    other_log: Log | None = None,
     unit: str | None = None,
     form: LogFormat | None = None,
     progress: Progress | None = None,
@@ -100,7 +99,7 @@ def read_pairs(
 
     Parameters
     ----------
-    log : path
+    log : path, bytes or open file
         The log.
     channel : Channel
         The first one.
@@ -147,7 +146,9 @@ def read_pairs(
         _read(path, [one], form, progress) for path, one in ((log, channel), (other_log, other))
     )
     if first.at is None or second.at is None:
-        raise LogError(f"{other_log}: two logs are paired by time, and one has no time column")
+        raise LogError(
+            f"{name_of(other_log)}: two logs are paired by time, and one has no time column"
+        )
     return pairs_of(first, channel, other, unit=unit, second=second)
 
 
@@ -251,7 +252,7 @@ class PairsPass(EveryPass):
 
 
 def _read(
-    log: str | PathLike[str],
+    log: Log,
     wanted: Sequence[Channel | str],
     form: LogFormat | None,
     progress: Progress | None,

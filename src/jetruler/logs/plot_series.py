@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from os import PathLike
 
 import numpy as np
 
@@ -15,6 +14,7 @@ from ..core.model.log_format import LogFormat
 from ..core.survey.envelope import Envelope
 from ..samples.batches import Progress, SampleBatch
 from ..samples.reader import LogReader
+from ..samples.source import Log
 from ..samples.walk import ChannelsPass, walk
 
 
@@ -69,7 +69,7 @@ class SeriesPass(ChannelsPass):
 
 
 def read_series(
-    log: str | PathLike[str],
+    log: Log,
     channels: Sequence[Channel],
     *,
     form: LogFormat | None = None,

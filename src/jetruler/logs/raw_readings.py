@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from os import PathLike
 
 import numpy as np
 
@@ -14,6 +13,7 @@ from ..core.model.channel import Channel
 from ..core.model.log_format import LogFormat
 from ..samples.batches import Progress, SampleBatch
 from ..samples.reader import LogReader
+from ..samples.source import Log
 from ..samples.walk import EveryPass, walk
 
 #: Of a longer log only so many are kept: eight megabytes.
@@ -64,7 +64,7 @@ class RawPass(EveryPass):
 
 
 def read_raw(
-    log: str | PathLike[str],
+    log: Log,
     channel: Channel,
     *,
     form: LogFormat | None = None,

@@ -72,7 +72,9 @@ def read_samples(cells: pa.Array, decimal: str, torn: npt.NDArray[np.int64]) -> 
         cells = as_text(cells)
     if not torn.size:
         try:
-            return _integers(cells.cast(pa.int64()))
+            whole = cells.cast(pa.int64())
+            if not pc.any(pc.match_substring(cells, "x", ignore_case=True)).as_py():
+                return _integers(whole)
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             pass
     # The texts of a column repeat: each different one is read once.

@@ -103,7 +103,9 @@ class CsvBlocks(Blocks):
             return [pa.array([], pa.string())] * len(names)
         if b'"' in block and _ends_in_quotes(block):
             return None
-        for asked in (self._types, {}) if self._types else ({},):
+        # PyArrow would read 0x1F as a number.
+        typed = self._types and b"x" not in block and b"X" not in block
+        for asked in (self._types, {}) if typed else ({},):
             types = {name: asked.get(i, pa.string()) for i, name in enumerate(names)}
             try:
                 table = pacsv.read_csv(

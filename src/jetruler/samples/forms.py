@@ -82,7 +82,7 @@ class Shape:
     @property
     def said(self) -> str:
         """How lines are read, in words; empty for the usual forms of a log."""
-        if self.kind == "jsonl" or (self.plain and self.header):
+        if self.kind == "jsonl" or (self.plain and (self.header or self.names)):
             return ""
         front = "a time in front, then " if self.stamped and self.kind != "csv" else ""
         if self.kind == "pairs":
@@ -198,17 +198,17 @@ def _has_number(cells: Sequence[str], decimal: str) -> bool:
 
 def shape_of(line: str, form: LogFormat) -> Shape | None:
     """The shape that a line of data shows; None for a line that is none."""
-    found = _shape(line, form)
+    found = _shape(line, form, ("jsonl", "csv", "pairs"))
     if found is None and (stamp := _STAMPED.match(line)):
-        rest = _shape(line[stamp.end() :], form)
-        if rest is not None and rest.kind != "jsonl":
+        rest = _shape(line[stamp.end() :], form, ("csv", "pairs", "words"))
+        if rest is not None:
             found = replace(rest, stamped=True, width=rest.width + 1)
+    found = found or _shape(line, form, ("words",))
     return found and replace(found, decimal=form.decimal)
 
 
-def _shape(line: str, form: LogFormat) -> Shape | None:
-    kinds = (form.format,) if form.format else ("jsonl", "csv", "pairs", "words")
-    for kind in kinds:
+def _shape(line: str, form: LogFormat, kinds: Sequence[str]) -> Shape | None:
+    for kind in kinds if form.format is None else set(kinds) & {form.format}:
         found = _FINDERS[kind](line, form)
         if found is not None:
             return found
@@ -237,6 +237,8 @@ def _cells(line: str, form: LogFormat) -> Shape | None:
         if len(cells) > 1 and sign != " " and any(known) and "=" not in cells[0]:
             return Shape("csv", sign, len(cells))
     cells = line.split()
+    if len(cells) > 2 and WHEN.match(" ".join(cells[:2])):
+        return None  # a date and a time of day are one cell, in front of others
     whole = _numbers_only(cells, form.decimal)
     if (cells and whole and form.delimiter in (None, " ")) or (len(cells) == 1 and whole):
         return Shape("csv", " " if len(cells) > 1 else form.delimiter or ",", len(cells))
@@ -282,7 +284,8 @@ def names_in(line: str, shape: Shape, form: LogFormat) -> tuple[str, ...] | None
         return None
     inner = (_unwrapped(line) or line) if shape.brackets else line
     width = shape.width
-    signs = [shape.delimiter] if width > 1 else [shape.delimiter, "\0"]
+    whole = width == 1 and not _IN_WORDS.search(line)
+    signs = [shape.delimiter, "\0"] if whole else [shape.delimiter]
     for sign in signs:
         cells = [cell.strip().strip('"').strip() for cell in split(inner, sign)]
         if len(cells) == width - 1:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 
 from ..core.model.log_format import LogFormat
 from .forms import Noise, Shape, is_data, is_value, names_in, shape_of, split
+from .source import LogError
 
 #: Lines with something in them that show the form, and the bytes in which they stand.
 HEAD_LINES, HEAD_BYTES = 256, 48 * 1024
@@ -114,6 +115,9 @@ def _head(
     form: LogFormat,
     wanted: Sequence[str | int],
 ) -> Head:
+    if form.columns is not None:
+        right = {i: s for i, s in shapes.items() if s.width == len(form.columns)}
+        shapes = right or shapes
     places = list(shapes)
     pairs = itertools.pairwise(places)
     start = next((i for i, j in pairs if shapes[i].agrees(shapes[j])), min(places, default=-1))
@@ -129,6 +133,14 @@ def _head(
     if shape.kind not in ("csv", "words"):
         return found
     if form.columns is not None:
+        known = _with_header(lines, content, found, [lines[i] for i in alike], form, wanted)
+        if known.header is not None and _asked(lines, known.header, form, wanted):
+            return known  # a log with its own header
+        if len(form.columns) != shape.width:
+            raise LogError(
+                f"columns: found {len(form.columns)} names; {shape.width} cells stand in a line, "
+                f"as in {lines[start].strip()[:60]!r}"
+            )
         return replace(found, shape=replace(shape, names=form.columns))
     if shape.kind == "words" and found.agreed:
         return found
@@ -154,7 +166,8 @@ def _with_header(
         asked = _asked(lines, i, form, wanted)
         if names is not None and (asked or i == max(c for c in content if c < start)):
             named = replace(shape, names=names, header=True)
-            return replace(found, shape=named, begin=i + 1, header=i)
+            begin = next(j for j in range(i + 1, start + 1) if j == start or lines[j].strip())
+            return replace(found, shape=named, begin=begin, header=i)
     if not found.agreed and first < start and _sign(lines[first], form) in lines[first]:
         return _by_first_line(lines, first, form, True)
     return found

@@ -11,7 +11,7 @@ from ..core.model.log_format import LogFormat
 from ..system.file_names import reachable
 from .head import LONGEST_NAME, Above, Head, find_head, head_lines
 from .reader import LogReader
-from .source import LogError, LogSource, kind_of
+from .source import Log, LogError, LogSource, kind_of, name_of
 from .text_log import Blocks, TextReader
 
 PARQUET_MAGIC = b"PAR1"
@@ -21,7 +21,7 @@ BLOCK_BYTES = 4 * 2**20
 
 
 def open_log(
-    path: str | PathLike[str],
+    path: Log,
     form: LogFormat | None = None,
     block_bytes: int = BLOCK_BYTES,
     wanted: Sequence[str | int] = (),
@@ -33,11 +33,12 @@ def open_log(
     `LogError`.
     """
     form = form or LogFormat()
-    path = path if str(path) == "-" else reachable(Path(path))
+    if isinstance(path, str | PathLike) and str(path) != "-":
+        path = reachable(Path(path))
     kind = form.format or ("parquet" if _starts_as_parquet(path) else kind_of(path))
     if kind == "parquet":
-        if str(path) == "-":
-            raise LogError("standard input: Parquet is read from its end, so it needs a file")
+        if not isinstance(path, str | PathLike) or str(path) == "-":
+            raise LogError(f"{name_of(path)}: Parquet is read from its end, so it needs a file")
         from .parquet_log import ParquetReader
 
         return ParquetReader(Path(path), form, block_bytes)
@@ -118,8 +119,8 @@ def blocks_of(head: Head, form: LogFormat) -> Blocks:
     return blocks
 
 
-def _starts_as_parquet(path: str | PathLike[str]) -> bool:
-    if str(path) == "-" or not Path(path).is_file():
+def _starts_as_parquet(path: Log) -> bool:
+    if not isinstance(path, str | PathLike) or str(path) == "-" or not Path(path).is_file():
         return False
     try:
         with Path(path).open("rb") as file:

@@ -91,6 +91,8 @@ class LogReader(ABC):
         self.delimiter, self.crlf = ",", False
         self.has_header: bool | None = True
         """Whether the first line has the names of the columns."""
+        self.unnamed = False
+        """Whether columns have numbers for names, as in a log without a header."""
         self.noise = Noise()
         """Lines that were no samples."""
         self.comments = 0

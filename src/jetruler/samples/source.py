@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import gzip
 import io
 import sys
@@ -9,7 +10,7 @@ import zlib
 from collections.abc import Iterator
 from os import PathLike
 from pathlib import Path
-from typing import BinaryIO, cast
+from typing import IO, BinaryIO, TypeAlias, cast
 
 from ..core.error_types import JetRulerError
 from .ahead import ahead
@@ -24,9 +25,20 @@ KINDS = ("csv", "jsonl", "parquet")
 PACKED = (".gz", ".zst")
 
 
-def kind_of(path: str | PathLike[str]) -> str | None:
+#: What a log may be: a path ("-" is standard input), bytes, or an open file of either kind.
+Log: TypeAlias = str | PathLike[str] | bytes | IO[str] | IO[bytes]
+
+
+def name_of(log: Log) -> str:
+    """What messages call a log."""
+    if isinstance(log, str | PathLike):
+        return "standard input" if str(log) == "-" else str(log)
+    return "the bytes" if isinstance(log, bytes) else str(getattr(log, "name", "the file"))
+
+
+def kind_of(path: Log) -> str | None:
     """The format that a name shows, packed or not; None if it shows none."""
-    name = str(path).lower()
+    name = name_of(path).lower()
     for packing in PACKED:
         name = name.removesuffix(packing)
     return next((kind for suffix, kind in SUFFIXES.items() if name.endswith(suffix)), None)
@@ -60,11 +72,22 @@ class LogSource:
     A context manager. Raises `LogError` for a log that is missing or cannot be read.
     """
 
-    def __init__(self, path: str | PathLike[str]) -> None:
-        self.name = "standard input" if str(path) == "-" else str(path)
+    def __init__(self, path: Log) -> None:
+        self.name = name_of(path)
         self.bytes_total: int | None = None
-        self._raw = self._open(path)
+        self._is_ours = isinstance(path, str | PathLike | bytes)
+        self._raw = self._open(path) if isinstance(path, str | PathLike) else self._given(path)
         self._file = self._unpacked()
+
+    def _given(self, given: bytes | IO[str] | IO[bytes]) -> io.BufferedReader:
+        """Bytes, or an open file, which stays open; that of a text is read at once."""
+        if not isinstance(given, bytes):
+            start = given.read(0)
+            if isinstance(start, bytes):
+                return io.BufferedReader(cast(io.RawIOBase, given), 65536)
+            given = str(given.read()).encode("utf-8", "surrogateescape")
+        self.bytes_total = len(given)
+        return io.BufferedReader(cast(io.RawIOBase, io.BytesIO(given)))
 
     def _open(self, path: str | PathLike[str]) -> io.BufferedReader:
         if str(path) == "-":
@@ -106,8 +129,13 @@ class LogSource:
         """Close the file; standard input stays open, and so does a pipe after an error: a thread
         may be waiting in it for what never comes, and closing would wait for that thread."""
         piped = self.bytes_total is None and error[:1] not in ((), (None,))
-        if self.name != "standard input" and not piped:
+        if self.name == "standard input" or piped:
+            return
+        if self._is_ours:
             self._raw.close()
+        elif not self._raw.closed:
+            with contextlib.suppress(io.UnsupportedOperation, ValueError):
+                self._raw.detach()
 
     def read(self, size: int) -> bytes:
         """Up to `size` bytes; short only at the end."""

@@ -131,13 +131,18 @@ class StreamLines:
         self._held.append((block, at))
         lines = head_lines(b"".join(held for held, _ in self._held))
         head = find_head(lines, self.form, self.wanted)
-        enough = head is not None and (
-            head.agreed
-            or (head.header is not None and any(line.strip() for line in lines[head.begin :]))
-        )
-        if enough or len(lines) > HEAD_LINES:
+        if (head is not None and self._is_enough(head, lines)) or len(lines) > HEAD_LINES:
             return self.settle()
         return []
+
+    def _is_enough(self, head: Head, lines: Sequence[str]) -> bool:
+        """Whether so few lines leave no doubt."""
+        if head.header is not None:
+            return any(line.strip() for line in lines[head.begin :])
+        known = self.form.columns is not None and head.sorts
+        if head.shape.kind in ("pairs", "jsonl"):
+            known |= not set(head.shape.names).isdisjoint(self.wanted)
+        return head.agreed or known
 
     def settle(self) -> list[Taken]:
         """What is kept back, in the form that it shows so far."""

@@ -78,6 +78,7 @@ class TextReader(LogReader):
         super().__init__(source.name, form)
         self.source, self.blocks, self.columns = source, blocks, blocks.columns
         self.shape = blocks.shape
+        self.unnamed = self.shape.kind == "csv" and not self.shape.names
         self.of_text = blocks.shape.kind != "jsonl"
         self.has_header = blocks.shape.header or not blocks.shape.plain
         self.delimiter = blocks.shape.delimiter if blocks.shape.plain else ","

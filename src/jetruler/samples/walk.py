@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from os import PathLike
 from typing import Protocol
 
 from ..core.decide.decisions import Decisions
@@ -16,6 +15,7 @@ from .batches import Progress, SampleBatch, sample_batches
 from .channel_readers import ChannelReaders
 from .opening import BLOCK_BYTES, open_log
 from .reader import LogReader
+from .source import Log
 
 
 class Pass(Protocol):
@@ -42,7 +42,7 @@ class EveryPass:
 
 
 def walk(
-    log: str | PathLike[str],
+    log: Log,
     *passes: Pass,
     form: LogFormat | None = None,
     wanted: Sequence[str | int] = (),

@@ -125,12 +125,16 @@ class LogFormat:
         if isinstance(self.time, str) and self.columns and self.time not in self.columns:
             yield ParameterError("time", self.time, f"one of columns ({', '.join(self.columns)})")
         if self.time_unit is not None and self.time_unit not in TIME_UNITS:
-            yield ParameterError("time_unit", self.time_unit, f"one of {', '.join(TIME_UNITS)}")
+            yield ParameterError(
+                "time_unit", self.time_unit, f"one of {', '.join(TIME_UNITS)} is right"
+            )
         if self.interval is not None and not 0 < seconds(self.interval) < math.inf:
             yield ParameterError("interval", self.interval, 'a time above 0, as in "20 ms"')
         if isinstance(self.baud, bool) or not isinstance(self.baud, int) or self.baud < 1:
             yield ParameterError("baud", self.baud, "bits a second, above 0")
         if self.line_end not in LINE_ENDS:
-            yield ParameterError("line_end", self.line_end, f"one of {', '.join(LINE_ENDS)}")
+            yield ParameterError(
+                "line_end", self.line_end, f"one of {', '.join(LINE_ENDS)} is right"
+            )
         if not seconds(self.stale) > 0:
             yield ParameterError("stale", self.stale, 'a time above 0 is right, as in "2 s"')

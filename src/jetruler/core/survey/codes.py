@@ -7,6 +7,13 @@ import numpy as np
 from .survey import Survey
 
 
+def repeats_bits(found: Survey, codes: int) -> bool:
+    """Whether counts are codes of so few bits whose high bits are repeated below."""
+    bits = int(found.highest - found.lowest + 1).bit_length() - 1
+    low = (1 << (bits - codes)) - 1
+    return bool((found.pairs()[0].astype(np.int64) & low).any())
+
+
 def code_bits(found: Survey) -> int:
     """Return the bits of the codes that all counts are made of: fewer than the converter's where
     results are shifted to the left, or their high bits are repeated below."""

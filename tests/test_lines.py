@@ -1,0 +1,250 @@
+"""Any line a board prints is read the same by every command, and no line is lost without a word."""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import random
+import threading
+import tty
+import warnings
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+import jetruler as jr
+
+from .conftest import Cli
+from .line_forms import FORMS, LineForm, bench_of
+from .sizes import sizes
+
+VALUES = ["512", "514", "513", "515", "600"]
+EVERY_FORM = pytest.mark.parametrize("form", FORMS, ids=[form.name for form in FORMS])
+#: A value in volts, or that it is missing.
+Sample = float | None
+
+
+def converted(home: Path, bench: jr.Bench, log: str = "log.txt") -> list[Sample]:
+    jr.convert(home / log, bench, home / "out.jsonl")
+    lines = (home / "out.jsonl").read_text().splitlines()
+    return [json.loads(line)["k_V"] for line in lines]
+
+
+def streamed(source: str | list[str], bench: jr.Bench, most: int = 10**6) -> list[Sample]:
+    found: list[Sample] = []
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        samples = jr.stream(source, bench)
+        for sample in samples:
+            value = sample.values["k"]
+            found.append(None if value != value else round(value, 6))
+            if len(found) == most:
+                break
+        samples.close()  # type: ignore[attr-defined]
+    return found
+
+
+def live(cli: Cli, *args: str, stdin: str | None = None) -> list[Sample]:
+    done = cli("live", "--json", *args, **({} if stdin is None else {"stdin": stdin.encode()}))
+    assert done.returncode == 0, done.stderr
+    return [json.loads(line)["k"] for line in done.stdout.splitlines()]
+
+
+def from_port(lines: list[str], bench: jr.Bench, samples: int) -> list[Sample]:
+    """A pseudo-terminal is the board; whoever joins late misses the line that is under way."""
+    ours, theirs = os.openpty()
+    tty.setraw(theirs)
+    text = "".join(f"{line}\n" for line in [lines[-1], *lines]).encode()
+    board = threading.Timer(0.1, os.write, (ours, text))
+    board.start()
+    try:
+        return streamed(os.ttyname(theirs), bench, samples)
+    finally:
+        board.join()
+        os.close(ours)
+        os.close(theirs)
+
+
+def roads(
+    cli: Cli, home: Path, form: LineForm, values: list[str]
+) -> Iterator[tuple[str, list[Sample]]]:
+    """What each road makes of a form."""
+    lines = form.text(values)
+    text = "".join(f"{line}\n" for line in lines)
+    (home / "bench.toml").write_text(bench_of(form))
+    (home / "log.txt").write_text(text, newline="")
+    bench = jr.load_bench(home / "bench.toml")
+    yield "convert", converted(home, bench)
+    yield "stream", streamed(lines, bench)
+    yield "live, a file", live(cli, "--source", "log.txt")
+    yield "live, a pipe", live(cli, stdin=text)
+    yield "live, a port", from_port(lines, bench, len(values))
+
+
+@EVERY_FORM
+def test_each_form_on_every_road(cli: Cli, home: Path, form: LineForm) -> None:
+    wanted = [int(value) / 1000 for value in VALUES]
+    for road, found in roads(cli, home, form, VALUES):
+        assert found == wanted, road
+    look = jr.look(home / "log.txt", jr.load_bench(home / "bench.toml"))
+    survey = look.columns["k"].survey
+    assert (look.rows, survey.smallest, survey.largest) == (5, 512, 600)
+
+
+@EVERY_FORM
+def test_what_is_missing_is_missing_on_every_road(cli: Cli, home: Path, form: LineForm) -> None:
+    values = ["512", "514", *form.missing, "515"]
+    wanted = [0.512, 0.514, *(None for _ in form.missing), 0.515]
+    for road, found in roads(cli, home, form, values):
+        assert found == wanted, road
+
+
+@EVERY_FORM
+def test_a_record_comes_back(cli: Cli, home: Path, form: LineForm) -> None:
+    """The same bench, the same values, flags and turns of trips, by every command."""
+    values = [*VALUES, form.missing[0], *VALUES]
+    wanted = [None if not v.isdecimal() else int(v) / 1000 for v in values]
+    (home / "bench.toml").write_text(bench_of(form))
+    text = "".join(f"{line}\n" for line in form.text(values))
+    (home / "log.txt").write_text(text, newline="")
+    bench = jr.load_bench(home / "bench.toml")
+    assert live(cli, "--source", "log.txt", "--record", "rec.txt", "--events", "a.csv") == wanted
+    assert live(cli, "--source", "rec.txt", "--events", "b.csv") == wanted
+    jr.convert(home / "rec.txt", bench, home / "o.csv", events=home / "c.csv")
+    turns = [
+        [line.split(",", 1)[1] for line in (home / name).read_text().splitlines()]
+        for name in ("a.csv", "b.csv", "c.csv")
+    ]
+    assert turns[0] == turns[1] == turns[2]
+    assert len(turns[0]) == 3
+    assert converted(home, bench, "rec.txt") == wanted
+    assert jr.look(home / "rec.txt", bench).rows == len(values)
+    assert cli("report", "--log", "rec.txt", "-o", "r.md").returncode == 0
+    pairs = jr.read_pairs(home / "rec.txt", bench["k"], bench["k"])
+    assert pairs.a.tolist() == [v for v in wanted if v is not None]
+
+
+def made_up(rng: random.Random, form: LineForm) -> tuple[list[str], list[Sample], int]:
+    """Lines of a form with bad cells and noise between; their samples; and what is no sample."""
+    values = [str(rng.randrange(4096)) for _ in range(rng.randrange(4, 40))]
+    for i in range(2, len(values)):
+        if rng.random() < 0.15:
+            values[i] = rng.choice(form.missing)
+    lines, noise = form.text(values), 0
+    for _ in range(rng.randrange(4)):
+        place = rng.randrange(3, len(lines) + 1)
+        kind = rng.choice(["Sensor ready", "# a remark", "Calibrating ..."])
+        lines.insert(place, kind)
+        noise += not kind.startswith("#")
+    samples = [None if not v.isdecimal() else int(v) / 1000 for v in values]
+    return lines, samples, noise
+
+
+@pytest.mark.parametrize("logs", sizes(300, 2000))
+def test_no_line_is_lost_without_a_word(tmp_path: Path, logs: int) -> None:
+    rng = random.Random(35)
+    for _ in range(logs):
+        form = rng.choice(FORMS)
+        lines, samples, noise = made_up(rng, form)
+        bench = jr.parse_bench(bench_of(form))
+        summary = jr.convert(_file(tmp_path, lines), bench, tmp_path / "out.jsonl")
+        found = [
+            json.loads(line)["k_V"] for line in (tmp_path / "out.jsonl").read_text().splitlines()
+        ]
+        assert found == samples, (form.name, lines)
+        assert streamed(lines, bench) == samples, (form.name, lines)
+        assert summary.rows == len(samples)
+        said = f"{noise} line"
+        assert summary.noise.startswith(said) if noise else not summary.noise, summary.noise
+
+
+def _file(folder: Path, lines: list[str]) -> Path:
+    path = folder / "log.txt"
+    path.write_text("".join(f"{line}\n" for line in lines), newline="")
+    return path
+
+
+@pytest.mark.parametrize("form", FORMS[:12], ids=[form.name for form in FORMS[:12]])
+def test_in_memory_as_in_a_file(form: LineForm) -> None:
+    text = "".join(f"{line}\n" for line in form.text(VALUES))
+    bench = jr.parse_bench(bench_of(form))
+    sources = [text.encode(), io.BytesIO(text.encode()), io.StringIO(text)]
+    assert [jr.look(source, bench).rows for source in sources] == [5, 5, 5]
+    assert not sources[1].closed  # type: ignore[union-attr]
+
+
+SAID = [
+    (["512", "513"], "one number, no header (column 1)"),
+    (["731 12", "732 13"], "2 cells separated by blanks, no header (columns 1 … 2)"),
+    (["A0:1 A1:2", "A0:2 A1:3"], "names with values (A0, A1)"),
+    (["Distance 47 cm", "Distance 48 cm"], "the numbers in “Distance…cm”"),
+    (["(1, 2)", "(3, 4)"], "2 cells separated by commas in brackets, no header (columns 1 … 2)"),
+    (["12:00:01 -> 5", "12:00:02 -> 6"], "a time and one number, no header (columns 1 … 2)"),
+    (["a b", "1 2", "3 4"], "2 cells separated by blanks, below a header"),
+    (["a,b", "1,2", "3,4"], ""),
+    (['{"a": 1}', '{"a": 2}'], ""),
+]
+
+
+@pytest.mark.parametrize(("lines", "says"), SAID, ids=[lines[0] for lines, _ in SAID])
+def test_the_form_is_said(lines: list[str], says: str) -> None:
+    assert jr.look("\n".join(lines).encode() + b"\n").said == says
+
+
+def test_prose_is_no_sample_and_is_quoted(cli: Cli, home: Path) -> None:
+    (home / "bench.toml").write_text(bench_of(FORMS[0]))
+    text = "Booting v2\nSensor 3 ready\n\n512\n513\nSensor 3 ready\n514\n"
+    (home / "log.txt").write_text(text)
+    done = cli("live", "--source", "log.txt", "--json")
+    assert len(done.stdout.splitlines()) == 3
+    assert "3 lines were no samples: other text 3 (the first: 'Booting v2')" in done.stderr
+    assert jr.look(home / "log.txt").noise in done.stderr
+    done = cli("live", stdin=b"ready\nsteady\n")
+    assert done.returncode == 2
+    assert "the first: 'ready'" in done.stderr
+    assert "--format, --delimiter and --columns say which" in done.stderr
+
+
+OPTIONS = [
+    ("1,5;2,5\n3,5;4,5\n", ["--decimal-comma"], ["1.5", "3.5"], 1),
+    ("1:2\n3:4\n", ["--delimiter", "bar"], None, 1),
+    ("1|2\n3|4\n", ["--delimiter", "bar"], ["1", "3"], 1),
+    ("1,2\n3,4\n", ["--columns", "a,b"], ["1", "3"], "a"),
+    ("5,6\n3,4\n", ["--no-header"], ["5", "3"], 1),
+    ("a=1 b=2\na=3 b=4\n", ["--format", "pairs"], ["1", "3"], "a"),
+]
+
+
+@pytest.mark.parametrize(("text", "options", "values", "column"), OPTIONS)
+def test_the_same_options_everywhere(
+    cli: Cli,
+    home: Path,
+    text: str,
+    options: list[str],
+    values: list[str] | None,
+    column: str | int,
+) -> None:
+    bench = f'[channel.k]\ncolumn = {json.dumps(column)}\ninput = {{ unit = "V" }}\ndecimals = 1\n'
+    (home / "bench.toml").write_text(bench)
+    (home / "log.txt").write_text(text)
+    codes = {
+        name: cli(*args, *options).returncode
+        for name, args in {
+            "look": ["look", "log.txt", "-b", "bench.toml"],
+            "convert": ["convert", "log.txt", "-o", "out.csv"],
+            "check": ["check", "--log", "log.txt"],
+            "report": ["report", "--log", "log.txt", "-o", "r.md"],
+            "draw": ["draw", "log", "log.txt", "-o", "x.png"],
+            "choose": ["choose", "averaging", "k", "--at", "1", "--to", "1", "--log", "log.txt"],
+            "live": ["live", "--source", "log.txt"],
+            "new": ["new", "fresh.toml", "--from", "log.txt"],
+        }.items()
+    }
+    if values is None:
+        assert set(codes.values()) <= {1, 2}
+        return
+    assert set(codes.values()) == {0}, codes
+    found = cli("live", "--source", "log.txt", *options).stdout.splitlines()[1:]
+    assert [float(line.split(",")[1]) for line in found] == [float(value) for value in values]
