@@ -9,8 +9,8 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class LineForm:
-    """How one value is written on a line. line: of the sample's number and the value's text; column:
-    where a bench finds it; header: the line above, if there is one."""
+    """How one value is written on a line. line: of the sample's number and the value's text;
+    column: where a bench finds it; header: the line above, if there is one."""
 
     name: str
     column: str | int

@@ -138,7 +138,7 @@ BAD = [
     (["convert", "roast.csv", "--delimiter", "|"], "'|' is not one of"),
     (["explain", "damper"], "say either --at RAW or --for VALUE"),
     (["explain", "dampr", "--at", "1"], "the nearest right name is 'damper'"),
-    (["explain", "damper", "--at", "x"], "--at: found 'x'; a count is right"),
+    (["explain", "damper", "--at", "x"], "--at: found 'x'; a count, a percentage of its range or a value in % is right"),
     (["explain", "damper", "--at", "nan"], "--at: found 'nan'"),
     (["explain", "damper", "--for", "warm"], "'warm' does not read as a quantity"),
     (["explain", "rail", "--for", "12 ohm"], "V is wanted"),

@@ -82,7 +82,7 @@ def test_a_name_is_answered_with_what_there_is(cli: Cli, home: Path) -> None:
     written(home, "0.5,512", 2)
     (home / "bench.toml").write_text(BENCH.format(column='"ch0"'))
     said = cli("convert", "log.csv").stderr
-    assert "there is no column 'ch0': its first line is data, and it has columns 1 … 2" in said
+    assert "there is no column 'ch0'; its lines are read as 2 cells separated by commas" in said
 
 
 @pytest.mark.parametrize("first", [f for f, data, _ in FIRST if data])

@@ -124,7 +124,7 @@ def test_there_and_back_in_words(store: Path, cli: Cli) -> None:
         "noise             0.2 cm",
     ):
         assert row in budget
-    assert "a number, or a quantity in V, is right" in explain("meter", "--at", "x")
+    assert "a number, a percentage of its range or a value in V is right" in explain("meter", "--at", "x")
     assert "nothing is known of how far to trust 7 g" in explain("scale", "--at", "7", "--budget")
 
 
@@ -146,7 +146,7 @@ def test_streams_trips_and_drives(store: Path, cli: Cli) -> None:
     assert (row["tank"], row["shake"], row["meter"]) == (15.0, 3.25, 0.3)
     assert row["drives"] == {"pump": 217}  # 255 − 0.15 · 255, rounded
     done = cli(*live, "--inject", "tank=wet")
-    assert "a number, or a quantity in cm, as in tank=12.5 is right" in done.stderr
+    assert "a number, a percentage of its range or a value in %, cm is right" in done.stderr
 
 
 def test_exported_over_every_step(store: Path, cli: Cli) -> None:
@@ -221,7 +221,7 @@ def test_a_text_column_is_counted(store: Path, cli: Cli) -> None:
 
 def test_a_picture_reads_raw_values_as_explain_does(store: Path, cli: Cli) -> None:
     ends = ("--from", "20 mm", "--to", "1.2 m")
-    for at, says in (("12.5 cm", ""), ("4 m", "run from 2 to 120"), ("3 V", "a quantity in cm")):
+    for at, says in (("12.5 cm", ""), ("4 m", "run from 2 to 120"), ("3 V", "a value in %, cm")):
         for picture in ("ruler", "curve", "stages"):
             done = cli(
                 "draw", picture, "tank", "-b", "store.toml", *ends, "--at", at, "-o", "a.svg"
@@ -360,6 +360,7 @@ def test_a_drive_says_why_it_is_safe() -> None:
     station = Station(bench, jr.LogFormat())
     for line, why in (("500", ""), ("1023", "k high_rail"), ("101", "trip low"), ("500", "")):
         station.take(f"{line}\n".encode(), np.array([0.0]), 0.0)
+        station.settle()
         assert station.why_safe("d") == why
 
 

@@ -130,7 +130,7 @@ def test_uncertainties_of_smoothed_and_of_wide_channels(
     top = 2**bits - 1
     counts = np.round(top * random.uniform(0.2, 0.8, 60)).astype(int)
     cells = [str(c) for c in counts]
-    cells[7], cells[9] = "", "oops"
+    cells[7], cells[9] = "", "nan"
     (tmp_path / "in.csv").write_text("x\n" + "\n".join(cells) + "\n")
     convert(tmp_path / "in.csv", bench, tmp_path / "out.csv", uncertainty=True)
     table = pd.read_csv(tmp_path / "out.csv")

@@ -158,7 +158,7 @@ def test_the_view_says_what_is_so(parts: Parts) -> None:
     session.run()
     shot = snapshot(Desk(session))
     assert shot.source == "script"
-    assert shot.bad == "1 bad line (fields 1)"
+    assert shot.bad == "1 bad line (torn 1)"
     bean = shot.channel("bean")
     assert bean is not None
     assert (bean.count, round(bean.volts, 3)) == (4095, 3.3)
@@ -289,7 +289,7 @@ def test_a_bench_without_trips_has_no_events(cli: Cli, home: Path) -> None:
     assert "the bench has no trips" in done.stderr
     (home / "b.toml").write_text(LOG)
     done = cli("convert", "log.csv", "-b", "b.toml", "-o", "o.csv", "--events", "e.csv")
-    assert "no time column is found; events need one" in done.stderr
+    assert "no clock, which trip.high.hold asks for; name its time column with --time" in done.stderr
 
 
 def test_check_knows_the_trips(cli: Cli, home: Path) -> None:

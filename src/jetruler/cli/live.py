@@ -304,8 +304,6 @@ def _notes(session: Session, lasted: float, outlet: Outlet | None) -> Iterator[s
     if session.skipped:
         yield session.skipped
     lines = session.station.lines
-    if lines.torn:
-        yield f"{lines.torn} lines with too few or too many cells"
     for column, n in lines.unreadable.items():
         yield f"column {column}: {n} cells are no number"
     if session.progress.returns:

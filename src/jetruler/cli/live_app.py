@@ -489,11 +489,33 @@ class LiveApp(App[int]):
             raise self.runner.error
 
 
+class _Terminal:
+    """A terminal that may be closed at any moment: what is drawn then goes nowhere. Otherwise the
+    thread that draws would end, and whoever hands it more would wait for ever."""
+
+    def __init__(self, file: Any) -> None:
+        self._file = file
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._file, name)
+
+    def write(self, text: str) -> int:
+        """Draw, if somebody can see it."""
+        with contextlib.suppress(OSError, ValueError):
+            self._file.write(text)
+        return len(text)
+
+    def flush(self) -> None:
+        """Hand on what is drawn."""
+        with contextlib.suppress(OSError, ValueError):
+            self._file.flush()
+
+
 def run(session: Session, lasting: float | None) -> tuple[int, bool]:
     """Show a session until it ends; the exit code, and whether somebody wanted no more."""
     app, stderr = LiveApp(session, lasting), sys.__stderr__
     # Textual draws there, and standard error may be a file.
-    sys.__stderr__ = sys.__stdout__  # type: ignore[misc]
+    sys.__stderr__ = _Terminal(sys.__stdout__)  # type: ignore[assignment, misc]
     try:
         code = app.run(mouse=True)
     finally:

@@ -28,15 +28,15 @@ _OPTIONS = (
     click.option(
         "--no-header", is_flag=True, help="The first line is data, also if it holds names."
     ),
-    click.option("--columns", metavar="A,B,…", help="Names of the columns, without a header."),
+    click.option("--columns", "names", metavar="A,B,…", help="Names of the columns, without a header."),
     click.option("--delimiter", type=click.Choice(list(DELIMITERS)), help="Else found out."),
-    click.option("--format", "log_format", type=click.Choice(FORMATS), help="Else found out."),
+    click.option("--format", "log_format", metavar="FORM", help=f"{', '.join(FORMATS)}."),
 )
 
 _NAMES = (
     "log_format",
     "delimiter",
-    "columns",
+    "names",
     "no_header",
     "decimal_comma",
     "time_column",
@@ -61,7 +61,7 @@ def log_options(command: Callable[..., None]) -> Callable[..., None]:
 def _given(
     log_format: str | None,
     delimiter: str | None,
-    columns: str | None,
+    names: str | None,
     no_header: bool,
     decimal_comma: bool,
     time_column: str | None,
@@ -72,7 +72,7 @@ def _given(
     told = {
         "format": log_format,
         "delimiter": delimiter,
-        "columns": columns and tuple(name.strip() for name in columns.split(",")),
+        "columns": names and tuple(name.strip() for name in names.split(",")),
         "header": False if no_header else None,
         "decimal": "," if decimal_comma else None,
         "time": int(time) if time and time.isdecimal() else time,

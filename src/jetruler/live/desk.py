@@ -72,8 +72,9 @@ class Desk:
         that of the channel goes back through the inverse; None is the present value."""
         self._known(channel, self.session.bench.channels, "channel")
         known = self.session.bench[channel]
-        raw = self._present(known)
-        if value is not None:
+        if value is None:
+            raw = self._present(known)
+        else:
             raw = raw_from(known, value, f"channel {channel}", whole=True)
         whole = known.ruler.takes == "count"
         self.session.hands.held[channel] = Injection(raw, whole=whole)

@@ -187,6 +187,6 @@ def _text(cell: str | bytes) -> str:
 
 def _json_time(text: str) -> float | str:
     try:
-        return float(text)
+        return int(text) if text.isdecimal() else float(text)
     except ValueError:
         return text

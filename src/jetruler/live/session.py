@@ -159,7 +159,7 @@ class Session:
     def skipped(self) -> str:
         """How many lines were no samples, by kind, in words; empty where all were. A header is none
         and says so itself."""
-        return self.station.noise.words
+        return "; ".join(filter(None, (self.station.noise.words, self.station.lines.torn_words)))
 
     @property
     def elapsed(self) -> float:

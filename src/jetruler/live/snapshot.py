@@ -207,8 +207,11 @@ def _bad(desk: Desk) -> str:
     """Lines and cells that were none, in words."""
     session = desk.session
     bad = session.bad
-    total = sum(bad.values()) - bad["header"]
+    torn = session.station.lines.torn
+    total = sum(bad.values()) - bad["header"] + torn
     cells = sum(session.station.lines.unreadable.values())
-    kinds = ", ".join(f"{kind} {n}" for kind, n in bad.most_common() if kind != "header" and n)
+    counts = [(kind, n) for kind, n in bad.most_common() if kind != "header" and n]
+    counts += [("torn", torn)] if torn else []
+    kinds = ", ".join(f"{kind} {n}" for kind, n in counts)
     text = f"{total} bad line{'s' * (total != 1)}" + (f" ({kinds})" if kinds else "")
     return text + (f", {cells} cells no number" if cells else "")

@@ -284,8 +284,9 @@ def names_in(line: str, shape: Shape, form: LogFormat) -> tuple[str, ...] | None
         return None
     inner = (_unwrapped(line) or line) if shape.brackets else line
     width = shape.width
-    whole = width == 1 and not _IN_WORDS.search(line)
-    signs = [shape.delimiter, "\0"] if whole else [shape.delimiter]
+    if width == 1 and _IN_WORDS.search(line):
+        return None  # prose
+    signs = [shape.delimiter, "\0"] if width == 1 else [shape.delimiter]
     for sign in signs:
         cells = [cell.strip().strip('"').strip() for cell in split(inner, sign)]
         if len(cells) == width - 1:

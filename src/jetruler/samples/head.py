@@ -134,7 +134,7 @@ def _head(
         return found
     if form.columns is not None:
         known = _with_header(lines, content, found, [lines[i] for i in alike], form, wanted)
-        if known.header is not None and _asked(lines, known.header, form, wanted):
+        if known.header is not None:
             return known  # a log with its own header
         if len(form.columns) != shape.width:
             raise LogError(
@@ -164,6 +164,8 @@ def _with_header(
     for i in reversed([i for i in content if i < start]):
         names = names_in(lines[i], shape, form)
         asked = _asked(lines, i, form, wanted)
+        if asked and shape.width == 1:
+            names = (lines[i].strip(),)
         if names is not None and (asked or i == max(c for c in content if c < start)):
             named = replace(shape, names=names, header=True)
             begin = next(j for j in range(i + 1, start + 1) if j == start or lines[j].strip())

@@ -71,11 +71,11 @@ def _text_reader(
     if longest > LONGEST_NAME:
         right = "is no line of a CSV log"
         raise LogError(f"{source.name}: the first line, {longest} bytes long, {right}")
-    if head.shape.kind == "jsonl":
+    if head.shape.kind == "jsonl" and not head.is_record:
         from .json_log import fields_of
 
         head = replace(head, shape=replace(head.shape, names=fields_of(block)))
-    elif form.format == "jsonl":
+    elif form.format == "jsonl" and head.shape.kind != "jsonl":
         raise LogError(
             f"{source.name}: the first lines hold no JSON record; a record a line is wanted, "
             'like {"time_s": 0.2, "ch0": 1880}'
@@ -91,6 +91,7 @@ def _text_reader(
         line=above.lines + 1,
     )
     reader.crlf = block[: block.find(b"\n") + 1].endswith(b"\r\n")
+    above.comments -= head.is_record
     reader.comments, reader.blank_lines = above.comments, above.blank
     reader.noise.join(above.noise)
     return reader

@@ -105,6 +105,12 @@ class StreamLines:
         return self.arrives or self.clock.is_known
 
     @property
+    def torn_words(self) -> str:
+        """How many lines have too few or too many cells; empty where none."""
+        lines = "1 line has" if self.torn == 1 else f"{self.torn} lines have"
+        return f"{lines} too few or too many cells: missing samples" if self.torn else ""
+
+    @property
     def said(self) -> str:
         """How the lines are read; empty where that is as usual, or unknown."""
         return "" if self.blocks is None else self.blocks.shape.said
@@ -114,7 +120,7 @@ class StreamLines:
         the time column and the interval."""
         head = head[: head.rfind(b"\n") + 1]  # a line that is still being written says nothing yet
         found = find_head(head_lines(head), self.form, self.wanted) if head else None
-        if found is None or not (found.agreed or found.header is not None):
+        if found is None or not self._is_enough(found, head_lines(head)):
             return
         self._skip = found
         rest = head.split(b"\n", found.begin)[-1]
@@ -137,6 +143,8 @@ class StreamLines:
 
     def _is_enough(self, head: Head, lines: Sequence[str]) -> bool:
         """Whether so few lines leave no doubt."""
+        if not head.sorts:
+            return False
         if head.header is not None:
             return any(line.strip() for line in lines[head.begin :])
         known = self.form.columns is not None and head.sorts

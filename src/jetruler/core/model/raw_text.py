@@ -47,7 +47,7 @@ def raw_from(channel: Channel, text: float | str, place: str, *, whole: bool = F
     if not math.isfinite(raw):
         found = (back.gives for back in reversed(_joints(channel)))
         units = dict.fromkeys(u for u in found if u not in (None, "1", "count", "fraction"))
-        ways = ["a count" if takes == "count" else "a number", "a percentage of the range"]
+        ways = ["a count" if takes == "count" else "a number", "a percentage of its range"]
         ways += [f"a value in {', '.join(map(symbol, units))}"] if units else []
         right = f"{', '.join(ways[:-1])} or {ways[-1]}"
         raise JetRulerError(f"{place}: found {_shown(text)}; {right} is right")
