@@ -125,7 +125,7 @@ BAD = [
     (["convert", "roast.csv", "-b", "none.toml"], "none.toml: there is no such file"),
     (["convert", "roast.csv", "-b", "."], ".: this is a folder"),
     (["convert", "roast.csv", "-b", "roast.csv"], "roast.csv: this is not TOML"),
-    (["convert", "bench.toml"], "bench.toml: there is no column 'ch0'; it has:"),
+    (["convert", "bench.toml"], "bench.toml: there is no column 'ch0'; its lines are read as"),
     (["convert", "roast.csv", "-o", "roast.csv"], "-o roast.csv: this is the log"),
     (["convert", "roast.csv", "-o", "./no/out.csv"], "no/out.csv: there is no folder no"),
     (
@@ -138,7 +138,10 @@ BAD = [
     (["convert", "roast.csv", "--delimiter", "|"], "'|' is not one of"),
     (["explain", "damper"], "say either --at RAW or --for VALUE"),
     (["explain", "dampr", "--at", "1"], "the nearest right name is 'damper'"),
-    (["explain", "damper", "--at", "x"], "--at: found 'x'; a count, a percentage of its range or a value in % is right"),
+    (
+        ["explain", "damper", "--at", "x"],
+        "--at: found 'x'; a count, a percentage of its range",
+    ),
     (["explain", "damper", "--at", "nan"], "--at: found 'nan'"),
     (["explain", "damper", "--for", "warm"], "'warm' does not read as a quantity"),
     (["explain", "rail", "--for", "12 ohm"], "V is wanted"),

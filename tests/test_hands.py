@@ -294,7 +294,7 @@ def test_hands_and_trips_are_told_by_one_clock(home: Path, tmp_path: Path) -> No
 
 def test_a_stream_is_entered_once_and_says_what_was_no_sample(home: Path) -> None:
     bench = jr.load_bench(home / "bench.toml")
-    warned = pytest.warns(UserWarning, match="2 lines were no samples: fields 2")
+    warned = pytest.warns(UserWarning, match="2 lines were no samples: other text 2")
     with warned, jr.Live(bench, ["a,b", "1,2"]) as live:
         assert list(live) == []
     with pytest.raises(StreamError, match="entered already"), live:

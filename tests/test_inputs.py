@@ -124,7 +124,8 @@ def test_there_and_back_in_words(store: Path, cli: Cli) -> None:
         "noise             0.2 cm",
     ):
         assert row in budget
-    assert "a number, a percentage of its range or a value in V is right" in explain("meter", "--at", "x")
+    says = "a number, a percentage of its range or a value in V is right"
+    assert says in explain("meter", "--at", "x")
     assert "nothing is known of how far to trust 7 g" in explain("scale", "--at", "7", "--budget")
 
 

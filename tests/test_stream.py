@@ -66,6 +66,8 @@ def test_a_source_that_is_not_there_says_so(tmp_path: Path) -> None:
 
 
 def test_lines_that_are_no_samples_are_counted() -> None:
-    with pytest.warns(UserWarning, match="2 lines were no samples"):
-        samples = list(jr.stream(["100", "1,2,3", "7", "1,2"], KNOB))
-    assert len(samples) == 2
+    with pytest.warns(UserWarning, match="1 line") as said:
+        samples = list(jr.stream(["100", "1,2,3", "7", "ready"], KNOB))
+    assert "1 line was no sample: other text 1 (the first: 'ready')" in str(said[0].message)
+    assert "1 line has too few or too many cells: missing samples" in str(said[0].message)
+    assert [sample.flags["knob"].name for sample in samples] == [None, "MISSING", None]

@@ -187,7 +187,7 @@ def test_the_motor_guide_step_by_step(tmp_path: Path) -> None:
         await p.sees("BY HAND: knob 255")
         await p.press("equals_sign")
         await p.type("900%")
-        await p.sees("a raw value within 0 … 1023, or a value in % is right")
+        await p.sees("a percentage of its range or a value in %")
         await p.press("u", "m")
         await p.sees("mark 1")
         await p.press("space")

@@ -38,7 +38,7 @@ TAIL = """
 
 
 @dataclass(frozen=True)
-class Kind:
+class SensorKind:
     """An example of a kind of sensor. body: its laws and further keys, with {low} and {high} for
     the ends of its travel and {supply} where a divider is fed. above: a value for a trip."""
 
@@ -58,13 +58,13 @@ decimals = 1"""
 
 #: What the commented examples are about.
 KINDS = {
-    "volts": Kind(
+    "volts": SensorKind(
         "volts at the pin", "laws = []\ndecimals = 3", "Check it with a meter at the pin.", 2
     ),
-    "counts": Kind(
+    "counts": SensorKind(
         "counts as they are", 'laws = [{ law = "counts", bits = {bits} }]\ndecimals = 0'
     ),
-    "ntc": Kind(
+    "ntc": SensorKind(
         "NTC thermistor in the lower leg, under a fixed resistor to the reference",
         """laws = [
   { law = "divider", known = "10 kohm ± 1 %", sensor = "lower"{supply} }, # the fixed resistor
@@ -75,7 +75,7 @@ decimals = 1
 # smooth = { kind = "median", over = 5 }""",
         above=60,
     ),
-    "platinum": Kind(
+    "platinum": SensorKind(
         "100 Ω platinum in the lower leg, under a fixed resistor to the reference",
         """laws = [
   { law = "divider", known = "1 kohm ± 0.1 %", sensor = "lower"{supply} },
@@ -84,27 +84,29 @@ decimals = 1
 limits = [-50, 300]
 decimals = 1""",
     ),
-    "knob": Kind(
+    "knob": SensorKind(
         "knob or lever, from end to end",
         _ENDS.format(first="{low}", last="{high}").replace("{note}", "your knob's own ends"),
         "`jetruler look LOG --ends {name} --write` finds its ends.",
         above=80,
     ),
-    "probe": Kind(
+    "probe": SensorKind(
         "probe between two ends, from dry to wet",
         _ENDS.format(first="{high}", last="{low}").replace("{note}", "what it reads dry, and wet"),
         "Note what it reads at both ends; the marks may run either way.",
         above=80,
     ),
-    "percent": Kind(
+    "percent": SensorKind(
         "how much of the converter's range is used",
         'laws = [{ law = "line", marks = [[0, 0], [{top}, 100]], unit = "%" }]\ndecimals = 1',
         above=80,
         unit="%",
     ),
-    "voltage": Kind("a voltage that the board prints in volts", "decimals = 3", unit="V", above=3),
-    "distance": Kind("a distance that the board prints in cm", "decimals = 1", unit="cm"),
-    "loop": Kind(
+    "voltage": SensorKind(
+        "a voltage that the board prints in volts", "decimals = 3", unit="V", above=3
+    ),
+    "distance": SensorKind("a distance that the board prints in cm", "decimals = 1", unit="cm"),
+    "loop": SensorKind(
         "4–20 mA transmitter over a shunt",
         """laws = [
   { law = "shunt", ohms = "150R ± 0.5 %" },
@@ -114,14 +116,14 @@ decimals = 1""",
 decimals = 1""",
         above=80,
     ),
-    "rail": Kind(
+    "rail": SensorKind(
         "supply behind an attenuator",
         """laws = [{ law = "attenuator", upper = "33 kohm ± 1 %", lower = "10 kohm ± 1 %" }]
 limits = [10.8, 13.2]
 decimals = 2""",
         above=13,
     ),
-    "light": Kind(
+    "light": SensorKind(
         "light sensor, dark to bright, in zones",
         """laws = [
   { law = "line", marks = [[{low}, 0], [{high}, 100]], unit = "%" }, # what it reads in the dark
@@ -292,7 +294,7 @@ class _Making:
             lines += f"# the log's {what} run from {seen.low:g} to {seen.high:g}\n"
         return lines
 
-    def _edge(self, name: str, seen: SeenColumn | None, example: Kind) -> str:
+    def _edge(self, name: str, seen: SeenColumn | None, example: SensorKind) -> str:
         """What differs from the common converter, marked as the guess it is."""
         if seen is None:
             own = example.unit not in ("", "%")

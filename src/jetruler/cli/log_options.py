@@ -28,7 +28,7 @@ _OPTIONS = (
     click.option(
         "--no-header", is_flag=True, help="The first line is data, also if it holds names."
     ),
-    click.option("--columns", "names", metavar="A,B,…", help="Names of the columns, without a header."),
+    click.option("--columns", "names", metavar="A,B,…", help="Their names, without a header."),
     click.option("--delimiter", type=click.Choice(list(DELIMITERS)), help="Else found out."),
     click.option("--format", "log_format", metavar="FORM", help=f"{', '.join(FORMATS)}."),
 )

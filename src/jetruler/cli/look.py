@@ -82,7 +82,7 @@ def command(
         if named:
             raise
         with progress_bar(log or "") as progress:  # nobody asked for it: it is of another log
-            found = look(taken, None, form=form, progress=progress)
+            found = look(taken, None, form=form_of(given, None), progress=progress)
         echo(f"looked at without {bench_path}, which is of another log: {error}", err=True)
         bench = None
     if ends is not None:

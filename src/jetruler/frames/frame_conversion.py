@@ -26,7 +26,7 @@ from ..samples.arrow import to_arrow
 from ..samples.batches import SampleBatch
 from ..samples.reader import Columns, LogReader, RowBatch
 from ..samples.source import LogError
-from ..samples.times import Clock, find_time_column
+from ..samples.times import LogClock, find_time_column
 from .kinds import Kind, NewColumn, kind_of
 
 
@@ -36,7 +36,7 @@ class Memory:
 
     readers: dict[int, ChannelReader] = field(default_factory=dict)
     decisions: Decisions | None = None
-    clock: Clock = field(default_factory=Clock)
+    clock: LogClock = field(default_factory=LogClock)
 
 
 class _FrameReader(LogReader):
@@ -91,9 +91,9 @@ class FrameConversion:
         rows = self.reader.batch()
         if not rows.rows:
             return Memory({}, Decisions(self.bench) if self.options.decide else None)
-        clock = Clock()
+        clock = LogClock()
         if self.remembers:
-            clock = Clock(find_time_column(self.reader, rows, self.layout.counts))
+            clock = LogClock(find_time_column(self.reader, rows, self.layout.counts))
         readers = self.conversion.readers_for(SampleBatch(rows, clock))
         if not self.options.decide:
             return Memory(readers)

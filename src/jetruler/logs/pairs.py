@@ -20,7 +20,7 @@ from ..core.model.unit_registry import factor_and_offset
 from ..samples.batches import Progress, SampleBatch
 from ..samples.reader import LogReader
 from ..samples.source import Log, LogError, name_of
-from ..samples.times import Clock
+from ..samples.times import LogClock
 from ..samples.walk import ChannelsPass, EveryPass, walk
 
 
@@ -220,7 +220,7 @@ class PairsPass(EveryPass):
         self._channels = ChannelsPass([one for one in self.wanted if isinstance(one, Channel)])
         self._parts: list[list[Array]] = [[] for _ in wanted]
         self._times: list[Array] = []
-        self._clock = Clock()
+        self._clock = LogClock()
 
     def begin(self, reader: LogReader) -> Iterable[int]:
         """The positions of the columns."""

@@ -10,7 +10,7 @@ from .ahead import Workers
 from .cells import Samples, read_samples
 from .reader import LogReader, RowBatch
 from .source import LogError
-from .times import Clock, TimeColumn, clock_of
+from .times import LogClock, TimeColumn, clock_of
 
 #: Called after each batch with how much is read and, where it is known, of how much.
 Progress = Callable[[int, int | None], None]
@@ -26,7 +26,7 @@ class SampleBatch:
     first : number of rows before these.
     """
 
-    def __init__(self, rows: RowBatch, clock: Clock, first: int = 0, decimal: str = ".") -> None:
+    def __init__(self, rows: RowBatch, clock: LogClock, first: int = 0, decimal: str = ".") -> None:
         self.rows, self.clock, self.first = rows, clock, first
         self._decimal = decimal
         self._samples: dict[int, Samples] = {}
@@ -91,7 +91,7 @@ def sample_batches(
     LogError : if the log has no rows, or is damaged.
     """
     used = set(used)
-    clock = Clock(step=reader.form.seconds_between)
+    clock = LogClock(step=reader.form.seconds_between)
     first = 0
     for batch in reader.batches(used if integers is None else integers, workers):
         if timed and not first:

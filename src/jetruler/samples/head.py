@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 
 from ..core.model.log_format import LogFormat
 from .forms import Noise, Shape, is_data, is_value, names_in, shape_of, split
-from .source import LogError
+from .source import ColumnError
 
 #: Lines with something in them that show the form, and the bytes in which they stand.
 HEAD_LINES, HEAD_BYTES = 256, 48 * 1024
@@ -137,10 +137,8 @@ def _head(
         if known.header is not None:
             return known  # a log with its own header
         if len(form.columns) != shape.width:
-            raise LogError(
-                f"columns: found {len(form.columns)} names; {shape.width} cells stand in a line, "
-                f"as in {lines[start].strip()[:60]!r}"
-            )
+            cells = f"{shape.width} cells stand in a line, as in {lines[start].strip()[:60]!r}"
+            raise ColumnError("columns", f"found {len(form.columns)} names; {cells}")
         return replace(found, shape=replace(shape, names=form.columns))
     if shape.kind == "words" and found.agreed:
         return found
@@ -213,8 +211,10 @@ def _by_first_line(
     """A log of cells whose first line has the names, or is data that nobody can read."""
     sign = shape.delimiter if shape is not None and shape.width > 1 else _sign(lines[first], form)
     cells = _names(lines[first], sign)
-    found = Shape("csv", sign, len(cells), form.columns or (), decimal=form.decimal)
-    if form.header is False or form.columns is not None:
+    is_named = form.columns is not None and len(form.columns) == len(cells)
+    given = form.columns if is_named and form.columns else ()
+    found = Shape("csv", sign, len(cells), given, decimal=form.decimal)
+    if form.header is False or is_named:
         return Head(found, first, sorts=shape is not None)
     named = replace(found, names=cells, header=True)
     return Head(named, first + 1, header=first, sorts=shape is not None or names)

@@ -18,8 +18,9 @@ from .forms import Noise, names_in, split
 from .head import HEAD_LINES, Above, Head, find_head, head_lines
 from .opening import blocks_of
 from .reader import RowBatch, position_in
+from .source import ColumnError
 from .text_log import Blocks
-from .times import Clock, find_time_column
+from .times import LogClock, find_time_column
 
 #: A line longer than this is none.
 LONGEST = 1 << 16
@@ -82,7 +83,7 @@ class StreamLines:
     """What reads the lines, once their form is known."""
 
     def __post_init__(self) -> None:
-        self.clock = Clock(step=self.form.seconds_between)
+        self.clock = LogClock(step=self.form.seconds_between)
         self.interval = self.interval or self.clock.step
         self._held: list[tuple[bytes, Array]] = []
         self._places: list[int | None] = []
@@ -119,7 +120,7 @@ class StreamLines:
         """Find out from the first bytes, which come again, what a log of them would show: the form,
         the time column and the interval."""
         head = head[: head.rfind(b"\n") + 1]  # a line that is still being written says nothing yet
-        found = find_head(head_lines(head), self.form, self.wanted) if head else None
+        found = self._head(head) if head else None
         if found is None or not self._is_enough(found, head_lines(head)):
             return
         self._skip = found
@@ -135,8 +136,8 @@ class StreamLines:
         if self.blocks is not None:
             return self._read(block, at)
         self._held.append((block, at))
-        lines = head_lines(b"".join(held for held, _ in self._held))
-        head = find_head(lines, self.form, self.wanted)
+        held = b"".join(held for held, _ in self._held)
+        lines, head = head_lines(held), self._head(held)
         if (head is not None and self._is_enough(head, lines)) or len(lines) > HEAD_LINES:
             return self.settle()
         return []
@@ -158,7 +159,7 @@ class StreamLines:
             return []
         block = b"".join(held for held, _ in self._held)
         at = np.concatenate([times for _, times in self._held])
-        head = find_head(head_lines(block), self.form, self.wanted)
+        head = self._head(block)
         if head is None or not head.sorts:
             above = Above(self.form.comment)
             above.add(block.decode("utf-8", "replace").split("\n")[:-1])
@@ -170,6 +171,14 @@ class StreamLines:
         self._skip = head
         self._use(head, block.split(b"\n", head.begin)[-1])
         return self._read(block, at)
+
+    def _head(self, block: bytes) -> Head | None:
+        """What the first lines show; None where that is nothing, or not what is known of them: what
+        comes next may."""
+        try:
+            return find_head(head_lines(block), self.form, self.wanted)
+        except ColumnError:
+            return None
 
     def leave(self) -> None:
         """No more comes: what is still kept back is no sample."""
@@ -197,7 +206,7 @@ class StreamLines:
         if batch is not None and batch.rows:
             names_and_form = _Names(columns, self.form)
             column = find_time_column(names_and_form, batch, used, by_name=by_name)
-            self.clock = Clock(column, self.form.seconds_between)
+            self.clock = LogClock(column, self.form.seconds_between)
             if not by_name:
                 self.interval = self.clock.interval(batch.head(HEAD_LINES))
         self.blocks.ask(dict.fromkeys(used, pa.int64()))

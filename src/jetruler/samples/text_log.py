@@ -80,7 +80,7 @@ class TextReader(LogReader):
         self.shape = blocks.shape
         self.unnamed = self.shape.kind == "csv" and not self.shape.names
         self.of_text = blocks.shape.kind != "jsonl"
-        self.has_header = blocks.shape.header or not blocks.shape.plain
+        self.has_header = blocks.shape.header or not self.unnamed or not blocks.shape.plain
         self.delimiter = blocks.shape.delimiter if blocks.shape.plain else ","
         self._following, self._held, self._line = following, held, line
 

@@ -55,7 +55,7 @@ class TimeColumn:
 
 
 @dataclass
-class Clock:
+class LogClock:
     """When each sample of a log was taken: by its time column, else by the interval that somebody
     names; else nobody knows, and samples are numbered."""
 
@@ -82,6 +82,9 @@ class Clock:
             numbers = np.arange(first, first + rows.rows, dtype=np.float64)
             return numbers if self.step is None else numbers * self.step
         times = self.column.seconds(rows.columns[self.column.place])
+        if rows.torn.size:  # what stands there need not be the time
+            times = times.copy()
+            times[rows.torn] = np.nan
         return self._beyond_midnight(times) if self.column.is_of_day else times
 
     def _beyond_midnight(self, times: Array) -> Array:
@@ -110,10 +113,10 @@ class Named(Protocol):
     def form(self) -> LogFormat: ...
 
 
-def clock_of(reader: Named, batch: RowBatch, used: set[int]) -> Clock:
+def clock_of(reader: Named, batch: RowBatch, used: set[int]) -> LogClock:
     """The clock of a log, by its first rows; used: positions of columns that hold counts."""
     step = reader.form.seconds_between
-    return Clock(find_time_column(reader, batch, used), step)
+    return LogClock(find_time_column(reader, batch, used), step)
 
 
 def find_time_column(
