@@ -94,10 +94,10 @@ def run_line(line: str) -> None:
 
 
 def feed(board: int) -> Any:
-    """A board that prints its time and one count."""
+    """The plainest board: one count a line."""
     for n in range(100_000):
         try:
-            os.write(board, f"{n / 50:.2f},{500 + n % 20}\r\n".encode())
+            os.write(board, f"{500 + n % 20}\r\n".encode())
         except OSError:
             return
         time.sleep(0.02)

@@ -366,3 +366,22 @@ def test_readings_show_their_own_step() -> None:
     assert by_itself.readings == pytest.approx(said.readings, rel=0.05)
     with pytest.raises(ParameterError, match="readings that differ"):
         how_many([5.0] * 50, 0.1)
+
+
+@given(
+    st.lists(st.floats(0.05, 5), min_size=3, max_size=60),
+    st.sampled_from(["mean", "median"]),
+    st.integers(1, 7),
+)
+def test_a_time_covers_that_time_also_across_gaps(steps: list[float], kind: str, size: int) -> None:
+    """Against the samples of the last two seconds, one by one; in any batches."""
+    steps = [0.25 if step < 1.5 else step for step in steps]
+    times = np.cumsum(steps)
+    counts = (np.arange(times.size) * 37 % 101).astype(float)
+    smoother = Smoother(Smoothing(kind, 8), seconds=2.0)  # type: ignore[arg-type]
+    parts = [slice(i, i + size) for i in range(0, times.size, size)]
+    found = np.concatenate([smoother.add(counts[p], None, times[p]) for p in parts])
+    combine = np.mean if kind == "mean" else np.median
+    for i, now in enumerate(times):
+        near = (now - times[: i + 1] < 2.0) & (np.arange(i + 1) > i - 8)
+        assert found[i] == pytest.approx(combine(counts[: i + 1][near]))

@@ -6,7 +6,7 @@ import json
 import re
 import unicodedata
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from ..core.model.quantity import quantity
 from ..core.model.text import number
@@ -133,6 +133,11 @@ decimals = 2""",
     ),
 }
 
+#: Units that stand in front of a name too: `V_in`.
+_ELECTRIC = ("V", "mV", "A", "mA", "uA", "Hz")
+#: Kinds of sensors that a voltage tells of.
+_BEHIND_VOLTS = ("ntc", "platinum", "loop", "rail")
+
 #: What is written where nothing is asked for.
 EXAMPLES = {"bean": "ntc", "damper": "knob"}
 
@@ -156,9 +161,14 @@ class SeenColumn:
         """The unit that its name says, "1" where it says none."""
         name = str(self.column)
         said = re.search(r"[(\[]\s*([^)\]]+?)\s*[)\]]\s*\Z", name)
-        text = said[1] if said else name.rpartition("_")[2] if "_" in name else ""
-        found = spelled(text.replace("percent", "%").replace("_per_", "/").strip())
-        return found if text and found != "1" and usual(found) else "1"
+        first, *others = name.split("_")
+        texts = [said[1]] if said else [t for t in others[-1:] if t != "in"]
+        texts += [first] if others and first in _ELECTRIC else []
+        for text in texts:
+            found = spelled(text.replace("percent", "%").replace("_per_", "/").strip())
+            if text and found != "1" and usual(found):
+                return found
+        return "1"
 
     @property
     def is_counts(self) -> bool:
@@ -192,8 +202,9 @@ def starter(
     parts = [HEAD.format(title=_quoted(title))]
     if counts or not seen:
         note = ""
-        if counts and bits is None:
-            highest = max(s.high for s in counts)
+        plain = [s.high for s in counts if s.lsb == 1]
+        if plain and bits is None:
+            highest = max(plain)
             why = f"the smallest usual size that holds all counts, up to {highest:g}"
             note = f" # a guess: {why}"
             made.guesses.append(f"bits = {made.common}: {why}")
@@ -267,6 +278,8 @@ class _Making:
         column = json.dumps(seen.column, ensure_ascii=False) if seen else str(place)
         if seen is None:
             column += " # by name, or by number from 1"
+        if values and seen is not None and kind in _BEHIND_VOLTS and seen.unit not in ("V", "mV"):
+            seen = replace(seen, column=f"{name} (V)")  # no other unit can be behind such laws
         edge = self._edge(name, seen, example)
         low, high = (seen.low, seen.high) if seen else (40, 2**self.common - 41)
         supply = ""

@@ -83,14 +83,15 @@ class Desk:
         return raw
 
     def nudge(self, channel: str, steps: float) -> float:
-        """Move what is held by so many steps of the raw value (of a thousandth of an input's
-        range), within its range."""
+        """Move what is held by so many steps of the raw value, within its range: its resolution,
+        or a thousandth of the range where nobody knows that."""
         self._known(channel, self.session.bench.channels, "channel")
         known = self.session.bench[channel]
         low, high = raw_ends(known.ruler)
         held = self.session.hands.held.get(channel)
         at = self._present(known) if held is None or held.low is None else held.low
-        step = 1.0 if known.ruler.takes == "count" else (high - low) / 1000.0
+        edge = known.ruler.edge
+        step = float(edge.lsb) if edge is not None and edge.lsb else (high - low) / 1000.0
         return self.hold(channel, float(min(max(at + steps * step, low), high)))
 
     def release(self, name: str) -> None:

@@ -196,11 +196,12 @@ class Station:
         raw: list[Samples] = []
         readers: list[ChannelReader] = []
         readings: dict[str, Reading] = {}
+        times = samples.times if self.lines.has_clock else None
         for (name, settling), column in zip(self.readers.items(), samples.columns, strict=True):
             held = self.hands.held.get(name)
             if held is not None:
                 column = held.column(samples.at)
-            found, reading, reader = settling.add(column)
+            found, reading, reader = settling.add(column, times)
             if held is not None:
                 reading = replace(reading, flags=reading.flags | np.uint8(Flag.HELD))
             readings[name] = reading
@@ -294,12 +295,12 @@ class _Settling:
         if self.waiting and smooth is not None:
             smooth = replace(smooth, over=ENOUGH)
         self._reader = ChannelReader(channel, smooth)
-        self._past: list[Samples] = []
+        self._past: list[tuple[Samples, Array | None]] = []
 
-    def add(self, column: Samples) -> tuple[AnyArray, Reading, ChannelReader]:
+    def add(self, column: Samples, times: Array | None) -> tuple[AnyArray, Reading, ChannelReader]:
         if self.waiting:
-            self._past.append(column)
-        counts, reading = self._reader.add(column.counts, column.missing)
+            self._past.append((column, times))
+        counts, reading = self._reader.add(column.counts, column.missing, times)
         return counts, reading, self._reader
 
     def settle(self, interval: float) -> None:
@@ -310,6 +311,6 @@ class _Settling:
         if math.isnan(interval):
             interval = quantity(str(smooth.over), "s")
         self._reader = ChannelReader(self.channel, smooth.settled(interval))
-        for past in self._past:
-            self._reader.add(past.counts, past.missing)
+        for past, times in self._past:
+            self._reader.add(past.counts, past.missing, times)
         self.waiting, self._past = False, []

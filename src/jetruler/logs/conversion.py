@@ -83,7 +83,7 @@ class Conversion:
         columns = {}
         for i in self._in_order:
             found, reader = batch.samples(self.places[i]), readers[i]
-            counts, reading = reader.add(found.counts, found.missing)
+            counts, reading = reader.add(found.counts, found.missing, batch.clock_times)
             every = self.every[i]
             if every is not None and reader.plain and counts.dtype.kind in "iu":
                 columns[i] = ConvertedColumn(every, every.places(counts, found.missing))

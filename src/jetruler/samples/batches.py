@@ -44,6 +44,11 @@ class SampleBatch:
         """Time of each row in seconds; the number of the row where the log has no clock."""
         return self.clock.times(self.rows, self.first)
 
+    @property
+    def clock_times(self) -> Array | None:
+        """The times; None where the log has no clock."""
+        return self.times if self.clock.is_known else None
+
     @cached_property
     def interval(self) -> float | None:
         """The usual time between two samples in these rows, in seconds; None without a clock."""

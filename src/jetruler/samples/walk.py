@@ -92,7 +92,8 @@ class ChannelsPass(EveryPass):
         found = []
         for i, place in enumerate(self.places):
             samples = batch.samples(place)
-            found.append(self._readers.of(i, batch).add(samples.counts, samples.missing)[1])
+            reader = self._readers.of(i, batch)
+            found.append(reader.add(samples.counts, samples.missing, batch.clock_times)[1])
         return found
 
 

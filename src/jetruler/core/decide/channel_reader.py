@@ -10,9 +10,10 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import AnyArray
+from ..arrays import AnyArray, Array
 from ..laws.zones import Zones
 from ..model.channel import Channel
+from ..model.quantity import quantity
 from ..model.reading import Flag, Reading
 from ..model.ruler import Ruler
 from .memory import Held
@@ -41,7 +42,9 @@ class ChannelReader:
 
     def __post_init__(self) -> None:
         if self.smoothing is not None:
-            self._smoother = Smoother(self.smoothing)
+            over = None if self.channel.smooth is None else self.channel.smooth.over
+            seconds = float(quantity(over, "s")) if isinstance(over, str) else None
+            self._smoother = Smoother(self.smoothing, seconds)
         found = zones_that_hold(self.channel)
         self._zoning = None if found is None else _Zoning(*found)
 
@@ -55,22 +58,29 @@ class ChannelReader:
         """Whether it remembers nothing."""
         return self.by_count and self.smoothing is None
 
-    def add(self, counts: AnyArray, missing: AnyArray | None = None) -> tuple[AnyArray, Reading]:
-        """The counts that the values stand for, and the reading."""
+    def add(
+        self, counts: AnyArray, missing: AnyArray | None = None, times: Array | None = None
+    ) -> tuple[AnyArray, Reading]:
+        """The counts that the values stand for, and the reading. times: in seconds, where there is
+        a clock."""
         reading = read_flagged(self.channel, counts, missing)
         smoother = self._smoother
         if smoother is not None and smoother.smoothing.where == "counts":
-            counts, reading = _smoothed_counts(self.channel, smoother, counts, reading)
+            counts, reading = _smoothed_counts(self.channel, smoother, counts, reading, times)
         if self._zoning is not None:
             reading = replace(reading, value=self._zoning.add(counts, reading))
         if smoother is not None and smoother.smoothing.where == "values":
-            counts = smoother.add(reading.value, np.isnan(reading.value))
+            counts = smoother.add(reading.value, np.isnan(reading.value), times)
             reading = replace(reading, value=counts)
         return counts, reading
 
 
 def _smoothed_counts(
-    channel: Channel, smoother: Smoother, counts: AnyArray, reading: Reading
+    channel: Channel,
+    smoother: Smoother,
+    counts: AnyArray,
+    reading: Reading,
+    times: Array | None,
 ) -> tuple[AnyArray, Reading]:
     """A batch through a smoother, before the laws.
 
@@ -78,7 +88,7 @@ def _smoothed_counts(
     the smoothing and keeps its own flags: nothing of it is spread over its neighbours.
     """
     without = np.isnan(reading.value)
-    smooth = smoother.add(counts, without)
+    smooth = smoother.add(counts, without, times)
     counts_or_whole: Any = smooth
     if channel.ruler.converter is not None:  # medians of counts go back to the table
         whole = np.where(without, NO_COUNT, np.rint(np.nan_to_num(smooth))).astype(np.int64)

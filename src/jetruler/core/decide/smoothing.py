@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
+from itertools import pairwise
 from typing import Any, Literal, get_args
 
 import numpy as np
@@ -148,6 +149,8 @@ class Smoother:
     ----------
     smoothing : Smoothing
         What it does, with `over` in samples.
+    seconds : float, optional
+        What `over` stands for: where samples have times, none older than this is in a result.
 
     Examples
     --------
@@ -158,20 +161,61 @@ class Smoother:
     """
 
     smoothing: Smoothing
+    seconds: float | None = None
     _past: Array = field(default_factory=lambda: np.empty(0))
     _level: float = math.nan
     _seen: int = 0
     _held: float = math.nan
+    _times: Array = field(default_factory=lambda: np.empty(0))
+    """When the samples in `_past` were taken, then the last one."""
 
-    def add(self, samples: AnyArray, missing: AnyArray | None = None) -> Array:
+    def add(
+        self, samples: AnyArray, missing: AnyArray | None = None, times: AnyArray | None = None
+    ) -> Array:
         """The smoothed samples. Missing ones are left out, not spread: NaN there, and the others
-        are as if they had never been."""
+        are as if they had never been. times: when each was taken, in seconds."""
         x = np.asarray(samples, dtype=np.float64)
         there = ~np.isnan(x) if missing is None else ~(missing | np.isnan(x))
+        timed = times is not None and self.seconds is not None
+        t = np.asarray(times, dtype=np.float64) if timed else None
         if there.all():
-            return self._smooth(x)
+            return self._by_stretches(x, t)
         out = np.full(x.size, np.nan)
-        out[there] = self._smooth(x[there])
+        out[there] = self._by_stretches(x[there], None if t is None else t[there])
+        return out
+
+    def _by_stretches(self, x: Array, t: Array | None) -> Array:
+        """Smooth between gaps that are longer than `seconds`: behind one it begins anew. What is
+        left of shorter gaps are windows that reach too far back, which are looked at one by one."""
+        if t is None or self.seconds is None or not x.size:
+            return self._smooth(x)
+        last = self._times[-1:] if self._times.size else t[:1]
+        gaps = np.flatnonzero(np.diff(np.concatenate((last, t))) > self.seconds).tolist()
+        parts = []
+        for start, end in pairwise([0, *(g for g in gaps if g), x.size]):
+            if start in gaps:
+                self._past, self._times = np.empty(0), np.empty(0)
+                self._level = self._held = math.nan
+            parts.append(self._timed(x[start:end], t[start:end]))
+        return parts[0] if len(parts) == 1 else np.concatenate(parts)
+
+    def _timed(self, x: Array, t: Array) -> Array:
+        assert self.seconds is not None
+        before, times = self._past, np.concatenate((self._times[: self._past.size], t))
+        out = self._smooth(x)
+        if self.smoothing.kind in ("mean", "median") and not self.smoothing.blocks:
+            whole, n = np.concatenate((before, x)), self.smoothing.samples
+            combine = np.mean if self.smoothing.kind == "mean" else np.median
+            places = np.arange(before.size, whole.size)
+            first = np.maximum(places - (n - 1), 0)
+            late = np.flatnonzero(times[places] - times[first] >= self.seconds)
+            for i in late.tolist():
+                place = int(places[i])
+                window = slice(int(first[i]), place + 1)
+                near = times[place] - times[window] < self.seconds
+                out[i] = combine(whole[window][near])
+        kept = max(1, self._past.size)
+        self._times = times[times.size - kept :]
         return out
 
     def _smooth(self, x: Array) -> Array:
