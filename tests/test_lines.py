@@ -7,11 +7,16 @@ import json
 import os
 import random
 import threading
+import time
 import tty
 import warnings
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
+import polars as pl
+import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 
 import jetruler as jr
@@ -245,3 +250,98 @@ def test_the_same_options_everywhere(
     assert set(codes.values()) == {0}, codes
     found = cli("live", "--source", "log.txt", *options).stdout.splitlines()[1:]
     assert [float(line.split(",")[1]) for line in found] == [float(value) for value in values] * 12
+
+
+GOOD = [0.008, 0.008, 0.007, 0.005, 0.007, 1, 0.002, 4.095]
+#: Cells that somebody may write: eight good ones, then others.
+CELLS = [
+    *("8", '"8"', " 7 ", "+5", "007", "1e3", "2.0", "4095", "4096", "-1", "99999999999999999999"),
+    *("", "nan", "NaN", "NA", "n/a", "null", "NULL", "None", "-", '""'),
+    *("true", "abc", "12x", "0x10", "1_0", "1,5", "1e400", "inf", "--", "1.2.3", "½", "٣"),
+]
+
+
+def test_one_input_through_every_road(cli: Cli, home: Path) -> None:
+    """Good and bad cells; the fast road of columns is an optimisation of the careful one."""
+    bench = jr.parse_bench(bench_of(LineForm("", "k", lambda i, v: v)))
+    (home / "bench.toml").write_text(bench_of(LineForm("", "k", lambda i, v: v)))
+    cells = [cell if '"' in cell or "," not in cell else f'"{cell}"' for cell in CELLS]
+    lines = ["t_s,k", *(f"{i / 10},{cell}" for i, cell in enumerate(cells))]
+    text = "".join(f"{line}\n" for line in lines)
+    (home / "log.csv").write_text(text)
+    texts = [cell.strip('"') for cell in cells]
+    table = pa.table({"t_s": [f"{i / 10}" for i in range(len(texts))], "k": texts})
+    pq.write_table(table, home / "log.parquet")
+    (home / "log.jsonl").write_text(
+        "".join(json.dumps({"t_s": i / 10, "k": text}) + "\n" for i, text in enumerate(texts))
+    )
+
+    def values(log: str, **options: Any) -> list[tuple[Sample, str]]:
+        jr.convert(home / log, bench, home / "out.jsonl", **options)
+        rows = map(json.loads, (home / "out.jsonl").read_text().splitlines())
+        return [(row["k_V"], row["flags"]) for row in rows]
+
+    wanted = values("log.csv")
+    assert [value for value, _ in wanted[:8]] == GOOD
+    assert {flags for _, flags in wanted[8:11]} == {"k:off_scale"}
+    assert {flags for _, flags in wanted[11:21]} == {"k:missing"}
+    assert {flags for _, flags in wanted[21:]} <= {"k:missing", "k:off_scale"}
+    assert values("log.csv", keep_raw=True) == wanted
+    assert values("log.parquet") == wanted
+    assert values("log.jsonl") == wanted
+    for frame in (table.to_pandas(), table, pl.from_arrow(table)):
+        found = bench.convert(frame)
+        flags = [str(flag) for flag in found["flags"].to_pylist()] if found is table else None
+        column = [None if v is None or v != v else round(float(v), 3) for v in _plain(found["k_V"])]
+        assert column == [value for value, _ in wanted], type(frame)
+        assert flags is None or flags == [each for _, each in wanted]
+    for args, stdin in ((["--source", "log.csv"], None), ([], text)):
+        assert live(cli, *args, stdin=stdin) == [value for value, _ in wanted]
+    assert streamed(lines, bench) == [value for value, _ in wanted]
+
+
+def _plain(column: Any) -> list[Any]:
+    return column.to_pylist() if hasattr(column, "to_pylist") else column.to_list()  # type: ignore[no-any-return]
+
+
+def test_a_log_without_a_clock(cli: Cli, home: Path) -> None:
+    """Plain thresholds work; what asks for a time is refused by name, and --interval helps."""
+    plain = bench_of(FORMS[0]).replace('flagged = ["missing"]', "above = 0.55")
+    timed = plain.replace("[trip.gone]", '[trip.gone]\nhold = "20 ms"')
+    (home / "log.txt").write_text("500\n600\n600\n600\n500\n")
+    for road in (["convert", "log.txt", "-o", "o.csv"], ["live", "--source", "log.txt"]):
+        (home / "bench.toml").write_text(plain)
+        assert cli(*road, "--events", "e.csv").returncode == 0
+        assert (home / "e.csv").read_text().splitlines() == [
+            "sample,trip,state,values",
+            "2,gone,on,k=0.600",
+            "5,gone,off,k=0.500",
+        ]
+        (home / "bench.toml").write_text(timed)
+        done = cli(*road, "--events", "e2.csv")
+        assert done.returncode == 2
+        assert "no clock, which trip.gone.hold asks for" in done.stderr
+        assert cli(*road, "--events", "e.csv", "--interval", "10 ms").returncode == 0
+        assert (home / "e.csv").read_text().splitlines()[1] == "0.03,gone,on,k=0.600"
+
+
+def test_a_log_at_its_own_pace(cli: Cli, home: Path) -> None:
+    (home / "bench.toml").write_text(bench_of(FORMS[0]))
+    (home / "log.txt").write_text("".join(f"{500 + i}\n" for i in range(21)))
+    args = ("live", "--source", "log.txt", "--interval", "100 ms", "--pace")
+    begun = time.monotonic()
+    done = cli(*args, "10x")
+    assert 0.2 <= time.monotonic() - begun < 5
+    assert len(done.stdout.splitlines()) == 22
+    for pace, says in (("0x", "real, fast or a factor as in 10x is right"), ("real", "")):
+        done = cli("live", "--source", "log.txt", "--pace", pace)
+        assert done.returncode == 2
+        assert (says or "no clock, which --pace asks for") in done.stderr
+
+
+def test_times_of_day_go_on_after_midnight() -> None:
+    bench = jr.parse_bench(bench_of(FORMS[-8]).replace('flagged = ["missing"]', "above = 9"))
+    lines = [f"{clock} -> 512" for clock in ("23:59:58", "23:59:59", "00:00:00", "00:00:01")]
+    found = jr.look("\n".join(lines).encode() + b"\n", bench)
+    assert found.time is not None
+    assert (found.time.interval, found.time.steps_back) == (1.0, 0)

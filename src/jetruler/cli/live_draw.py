@@ -55,14 +55,16 @@ def head(shot: Snapshot, width: int) -> Text:
 
 
 def columns_head(shot: Snapshot, view: str, span: float, width: int) -> Text:
-    """What stands above the channels: in counts where they are counts."""
+    """What stands above the channels, with the raw values' unit where they have one."""
     if view != "rulers":
         before, room = trace_room(width)
         left = f"{'channel':<{NAME}}{'value':>{VALUE}}"
         axis = time_axis(span, room)
         return Text(f"{left:<{before}}{axis}{'scale':>{ENDS}}"[:width], style=GREY)
     units = {raw_symbol(state.channel.ruler.takes) for state in shot.channels}
-    raw = "counts" if units == {raw_symbol("count")} else "raw"
+    (unit, *others) = units or {""}
+    raw = "counts" if unit == raw_symbol("count") else f"raw {unit}".rstrip()
+    raw = "raw" if others or len(raw) >= COUNT else raw
     left = f"{'channel':<{NAME}}{raw:>{COUNT}}{'volts':>{VOLTS}}{'value':>{VALUE}}"
     room = width - len(left) - 2 - ENDS
     return Text(left if room < 8 else f"{left}  {'':<{room}}{'ends seen':>{ENDS}}", style=GREY)

@@ -107,11 +107,3 @@ class Paced(Base):
     def close(self) -> None:
         """Let go."""
         self._file.close()
-
-
-def paced(
-    file: GrowingFile, pace: str | None, form: LogFormat, wanted: Sequence[str | int]
-) -> GrowingFile | Paced:
-    """A file at a pace; as fast as it can be read if none is named."""
-    speed = None if pace is None else speed_of(pace)
-    return file if speed is None else Paced(file, speed, form, wanted)

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from ..core.model.channel import Bench
 from ..core.model.log_format import LogFormat
 from ..samples.walk import columns_of
-from .paced import Paced, paced
+from .paced import Paced, speed_of
 from .session import Parts
 from .sources import Base, GrowingFile, Lined, Source, StandardInput, source_named
 from .stream_errors import StreamError
@@ -23,6 +23,7 @@ def parts_for(
 ) -> Parts:
     """What a session on a source is made of. pace: of a recorded log. Raises `StreamError`."""
     form = form or bench.log or LogFormat()
+    speed = None if pace is None else speed_of(pace)
     opened: Source
     if isinstance(source, str):
         opened = source_named(source, form, follow)
@@ -32,9 +33,9 @@ def parts_for(
         opened = Lined(source)  # type: ignore[arg-type]
     if source == "none":
         form = LogFormat(format="jsonl", stale=form.stale, line_end=form.line_end)
-    if isinstance(opened, GrowingFile):
-        opened = paced(opened, pace, form, columns_of(bench))
-    elif pace is not None:
+    if isinstance(opened, GrowingFile) and speed is not None:
+        opened = Paced(opened, speed, form, columns_of(bench))
+    elif pace is not None and not isinstance(opened, GrowingFile):
         raise StreamError(f"--pace: {opened.name} has its own; a file is right")
     arrives = not (
         (isinstance(opened, GrowingFile) and not opened.follows)

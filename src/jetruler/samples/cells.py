@@ -16,17 +16,17 @@ import pyarrow.compute as pc
 from ..core.decide.channel_reader import NO_COUNT
 from .arrow import floats_of, nulls_of, numbers_of, text_scalar, texts_to_arrow
 
-_INTEGER = re.compile(r"[+-]?\d+\Z")
-_NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\Z")
+_INTEGER = re.compile(r"[+-]?\d+\Z", re.ASCII)
+_NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\Z", re.ASCII)
 #: A whole number of more characters than these is none that anything counts.
 LONGEST = 40
 #: What says that there is no number.
 MISSING = ("nan", "na", "n/a", "null", "none", "-")
 _EMPTY = {"", *MISSING}
-_DATE = r"\d{4}-\d\d-\d\d"
-_TIME = r"\d{1,2}:\d\d(?::\d\d(?:[.,]\d+)?)?"
+_DATE = r"[0-9]{4}-[0-9]{2}-[0-9]{2}"
+_TIME = r"[0-9]{1,2}:[0-9]{2}(?::[0-9]{2}(?:[.,][0-9]+)?)?"
 #: A date, a time of day, or both.
-STAMP = rf"(?:{_DATE}(?:[T ]{_TIME}(?:Z|[+-]\d\d:?\d\d)?)?|{_TIME})"
+STAMP = rf"(?:{_DATE}(?:[T ]{_TIME}(?:Z|[+-][0-9]{{2}}:?[0-9]{{2}})?)?|{_TIME})"
 
 #: What a cell's text becomes in the format it is written in.
 Encode = Callable[[str, str], str]

@@ -24,7 +24,7 @@ _SIGN_NAMES = {sign: name for name, sign in DELIMITERS.items()}
 #: A date, a time of day, or both; and those in front of something else.
 WHEN = re.compile(rf"{STAMP}\Z")
 _STAMPED = re.compile(rf"\s*[\[(]?({STAMP})[\])]?(?:\s*(?:->|=>|[>,;:|\-–])\s*|\s+)(?=\S)")
-_NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
+_NUMBER = r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?"
 _IN_WORDS = re.compile(rf"(?<![\w.,:/-]){_NUMBER}(?![\d:/-]|\.\d)|(?<=[\s:=(\[])-{_NUMBER}(?!\d)")
 _WITH_UNIT = re.compile(rf"({_NUMBER})\s*[^\s\d.,;|=:][^\s,;|=:]*\Z")
 _BRACKETS = {"(": ")", "[": "]", "{": "}", "<": ">"}

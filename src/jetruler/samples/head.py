@@ -162,8 +162,8 @@ def _with_header(
     for i in reversed([i for i in content if i < start]):
         names = names_in(lines[i], shape, form)
         asked = _asked(lines, i, form, wanted)
-        if asked and shape.width == 1:
-            names = (lines[i].strip(),)
+        if asked and shape.width == 1 and names is None:
+            names = _names(lines[i], "\0")
         if names is not None and (asked or i == max(c for c in content if c < start)):
             named = replace(shape, names=names, header=True)
             begin = next(j for j in range(i + 1, start + 1) if j == start or lines[j].strip())

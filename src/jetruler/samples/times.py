@@ -174,11 +174,9 @@ def _read_times(cells: pa.Array, decimal: str) -> Array:
     """Times as they stand in the column, dates in seconds; NaN for what is neither."""
     if pa.types.is_floating(cells.type):
         return floats_of(cells.cast(pa.float64()))
-    for target in (pa.float64(), pa.timestamp("us"), pa.timestamp("us", tz="UTC"), pa.time64("us")):
+    for target in (pa.float64(), pa.timestamp("us"), pa.timestamp("us", tz="UTC")):
         try:
             text = pc.utf8_trim_whitespace(cells.cast(pa.string()))
-            if target == pa.time64("us"):
-                text = pc.replace_substring_regex(text, r"^(\d):", r"0\1:")
             if decimal == ",":
                 text = pc.replace_substring(text, ",", ".")
             found = text.cast(target)
@@ -187,8 +185,22 @@ def _read_times(cells: pa.Array, decimal: str) -> Array:
         if target == pa.float64():
             return floats_of(found)
         return floats_of(found.cast(pa.int64()).cast(pa.float64())) / 1e6
+    if _are_of_day(cells):
+        return _of_day(cells)
     samples = read_samples(cells, decimal, np.empty(0, np.int64))
     times = samples.counts.astype(np.float64)
     if samples.missing is not None:
         times[samples.missing] = np.nan
     return times
+
+
+def _of_day(cells: pa.Array) -> Array:
+    """Times of day in seconds since midnight."""
+    pattern = r"^\s*(?P<h>\d{1,2}):(?P<m>\d\d)(?::(?P<s>\d\d(?:[.,]\d+)?))?\s*$"
+    parts = pc.extract_regex(cells.cast(pa.binary()).cast(pa.string()), pattern)
+    seconds = np.zeros(len(cells))
+    for place, size in enumerate((3600.0, 60.0, 1.0)):
+        text = pc.replace_substring(pc.struct_field(parts, place), ",", ".")
+        text = pc.if_else(pc.equal(text, ""), "0", text)
+        seconds += floats_of(text.cast(pa.float64())) * size
+    return seconds
