@@ -58,9 +58,9 @@ def test_every_reader_has_the_same_times(
     assert time is not None
     assert time.interval == pytest.approx(0.5)
     seconds = [0.5 * i for i in range(len(RAW))]
-    pairs = jr.read_pairs(log, bench["raw"], "ch0", unit="V")
+    pairs = jr.read_pairs(log, bench["raw"], "ch0", unit="V", form=bench.log)
     assert pairs.at.tolist() == pytest.approx(seconds)
-    (series,) = read_series(log, [bench["level"]])
+    (series,) = read_series(log, [bench["level"]], form=bench.log)
     assert series.at.tolist() == pytest.approx(seconds)
     # A mean over 1 s is one over two samples, and what is above 500 g holds for half a second.
     done = cli("convert", str(log), "-b", str(path), "-o", "out.csv", "--events", str(out))

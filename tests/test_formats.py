@@ -19,7 +19,7 @@ from hypothesis.extra import numpy as hnp
 from jetruler import Bench, Channel, Flag, LogFormat, convert, load_bench, look
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.model.every_count import EveryCount
-from jetruler.errors import LogError
+from jetruler.errors import ParameterError
 
 from .conftest import Cli
 
@@ -181,10 +181,11 @@ def test_json_lines_that_are_not_as_they_should_be(bench: Bench, tmp_path: Path)
     log.write_text("\n".join(lines))
     summary = convert(log, bench, tmp_path / "out.jsonl")
     found = read(tmp_path / "out.jsonl")
-    assert [row["bean_V"] for row in found] == [1.65, None, 1.65, None, None, None]
-    assert [row["damper_percent"] for row in found] == [0.0, None, 0.0, None, None, None]
-    assert (summary.torn_rows, summary.torn_lines, summary.blank_lines) == (2, [2, 6], 1)
-    assert summary.channels["bean"].first_lines == [2, 5, 6, 7]
+    assert [row["bean_V"] for row in found] == [1.65, 1.65, None, None]
+    assert [row["damper_percent"] for row in found] == [0.0, 0.0, None, None]
+    assert (summary.torn_rows, summary.torn_lines, summary.blank_lines) == (0, [], 1)
+    assert summary.noise == "2 lines were no samples: other text 2 (the first: 'not a record')"
+    assert summary.channels["bean"].first_lines == [5, 7]
     # The whole first block is seen before the columns are settled; later fields are counted.
     assert "new" in found[0]
     many = [lines[0]] * 5000 + ['{"time_s": 1, "ch0": 1, "ch1": 2, "late": 5}']
@@ -395,5 +396,5 @@ def test_the_summary_is_exact(bench: Bench, tmp_path: Path) -> None:
 
 
 def test_an_unknown_format_is_refused() -> None:
-    with pytest.raises(LogError, match="one of csv, jsonl, parquet is right"):
+    with pytest.raises(ParameterError, match="one of csv, pairs, words, jsonl, parquet is right"):
         LogFormat(format="xls")

@@ -16,9 +16,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from jetruler import Bench, LogFormat, convert
-from jetruler.errors import LogError
-from jetruler.logs import source
+from jetruler.errors import LogError, ParameterError
 from jetruler.logs.summary import Summary
+from jetruler.samples import source
 
 from .conftest import Cli
 
@@ -196,10 +196,10 @@ def test_logs_that_cannot_be_converted(
 
 
 @pytest.mark.parametrize(
-    "wrong", [{"delimiter": "|"}, {"decimal": "'"}, {"delimiter": ",", "decimal": ","}]
+    "wrong", [{"delimiter": "ab"}, {"decimal": "'"}, {"delimiter": ",", "decimal": ","}]
 )
 def test_formats_that_make_no_sense(wrong: dict[str, str]) -> None:
-    with pytest.raises(LogError, match=next(reversed(wrong))):
+    with pytest.raises(ParameterError, match=next(reversed(wrong))):
         LogFormat(**wrong)  # type: ignore[arg-type]
 
 

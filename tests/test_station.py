@@ -191,7 +191,8 @@ def test_a_recorded_stream_waits_for_its_pace(bench: Bench, samples: int, size: 
     n = 4 if samples > 1 else 1  # one sample has no step: 0.4 s is then one sample
     good = [i for i in range(samples) if cells[i]]
     for k, i in enumerate(good):
-        window = [counts[j] for j in good[max(0, k + 1 - n) : k + 1]]
+        near = [j for j in good[max(0, k + 1 - n) : k + 1] if n == 1 or i - j < 4]
+        window = [counts[j] for j in near]
         assert values[i] == pytest.approx(np.mean(window) / 40)
     assert station.rows == len(values) == samples
 
@@ -458,7 +459,7 @@ def test_an_outlet_says_that_its_reader_is_gone() -> None:
         ({"format": "xml"}, "--format: found 'xml'; one of csv, pairs, words"),
         ({"baud": 0}, "--baud: found 0; bits a second"),
         ({"columns": ("a", "a")}, "--columns"),
-        ({"time": "q", "baud": True, "columns": ("a",)}, "--baud"),
+        ({"baud": True}, "--baud"),
     ],
 )
 def test_options_are_checked_like_the_bench_file(

@@ -62,9 +62,10 @@ def columns_head(shot: Snapshot, view: str, span: float, width: int) -> Text:
         axis = time_axis(span, room)
         return Text(f"{left:<{before}}{axis}{'scale':>{ENDS}}"[:width], style=GREY)
     units = {raw_symbol(state.channel.ruler.takes) for state in shot.channels}
-    (unit, *others) = units or {""}
-    raw = "counts" if unit == raw_symbol("count") else f"raw {unit}".rstrip()
-    raw = "raw" if others or len(raw) >= COUNT else raw
+    raw = "raw"
+    if len(units) == 1:
+        (unit,) = units
+        raw = "counts" if unit == raw_symbol("count") else unit or raw
     left = f"{'channel':<{NAME}}{raw:>{COUNT}}{'volts':>{VOLTS}}{'value':>{VALUE}}"
     room = width - len(left) - 2 - ENDS
     return Text(left if room < 8 else f"{left}  {'':<{room}}{'ends seen':>{ENDS}}", style=GREY)

@@ -44,8 +44,8 @@ class _FrameReader(LogReader):
 
     counted = "row"
 
-    def __init__(self, kind: Kind, frame: Any) -> None:
-        super().__init__("the frame", LogFormat())
+    def __init__(self, kind: Kind, frame: Any, form: LogFormat | None) -> None:
+        super().__init__("the frame", form or LogFormat())
         self.kind, self.frame = kind, frame
         self.own = kind.names(frame)
         self.beside = kind.beside(frame)
@@ -76,7 +76,7 @@ class FrameConversion:
     def __init__(self, bench: Bench, frame: Any, options: FrameOptions) -> None:
         self.bench, self.frame, self.options = bench, frame, options
         self.kind = kind_of(frame)
-        self.reader = _FrameReader(self.kind, frame)
+        self.reader = _FrameReader(self.kind, frame, bench.log)
         self.layout = Layout.of(self.reader, bench, options)
         self._judged = _judged(bench, options, self.layout.channels)
         self.conversion = Conversion(self.reader, self.layout.channels, self._judged)

@@ -40,7 +40,8 @@ class SeenRange:
 
     def add(self, raw: AnyArray, reading: Reading) -> None:
         """A batch, as it came in and as it was read. What is held shows no end of a travel."""
-        self.count, self.value = float(raw[-1]), float(reading.value[-1])
+        there = not reading.flags[-1] & Flag.MISSING
+        self.count, self.value = float(raw[-1]) if there else math.nan, float(reading.value[-1])
         self.flags = int(reading.flags[-1])
         self.flagged += int(np.count_nonzero(reading.flags))
         good = raw[~np.isnan(reading.value)]

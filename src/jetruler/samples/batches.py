@@ -108,5 +108,7 @@ def sample_batches(
         first += batch.rows
         if progress:
             progress(*reader.progress)
+    if not first and any(reader.noise.counts.values()):
+        raise reader.nothing_read(reader.columns[place].strip() for place in sorted(used))
     if not first:
         raise LogError(f"{reader.name}: the log has a header but no rows")

@@ -22,13 +22,13 @@ from .cells import value_pattern
 from .csv_rows import RowByRow
 from .forms import Noise, Shape, is_value
 from .reader import NONE_TORN, RowBatch
-from .text_log import Blocks, Read
+from .text_log import BlockReader, Read
 
 LINE_END = ord("\n")
 _RUNS, _ENDS = re.compile(rb"[ \t]+"), re.compile(rb"(?m)^ | (?=\r?$)")
 
 
-class CsvBlocks(Blocks):
+class CsvBlocks(BlockReader):
     """Blocks of cells with one sign between, or blanks.
 
     sorts: whether lines without a number are no samples; not so in a log that has none at all.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
@@ -134,7 +135,7 @@ def _head(
         return found
     if form.columns is not None:
         known = _with_header(lines, content, found, [lines[i] for i in alike], form, wanted)
-        if known.header is not None:
+        if known.header is not None and _asked(lines, known.header, form, wanted):
             return known  # a log with its own header
         if len(form.columns) != shape.width:
             cells = f"{shape.width} cells stand in a line, as in {lines[start].strip()[:60]!r}"
@@ -182,7 +183,7 @@ def _has_names(alike: Sequence[str], shape: Shape, form: LogFormat) -> bool:
         return True
     values = [all(is_value(row[i], form.decimal) for row in rest) for i in range(len(first))]
     return any(
-        known and cell.strip() and not is_value(cell, form.decimal)
+        known and re.search(r"[^\W\d_]", cell) and not is_value(cell, form.decimal)
         for known, cell in zip(values, first, strict=True)
     )
 

@@ -18,7 +18,7 @@ from ..core.model.log_format import LogFormat
 from .arrow import texts_to_arrow
 from .forms import Noise, Shape
 from .reader import RowBatch
-from .text_log import Blocks, Read
+from .text_log import BlockReader, Read
 
 #: Records that nest deeper than this are read with care.
 DEEPEST = 200
@@ -26,7 +26,7 @@ DEEPEST = 200
 WORTH_IT = 20
 
 
-class JsonBlocks(Blocks):
+class JsonBlocks(BlockReader):
     """Blocks of JSON objects, one a line. Its columns are the fields of the first lines."""
 
     def __init__(self, shape: Shape, form: LogFormat) -> None:

@@ -10,10 +10,10 @@ from ..core.model.log_format import LogFormat
 from .arrow import texts_to_arrow
 from .forms import Noise, Shape, is_value
 from .reader import RowBatch
-from .text_log import Blocks, Read
+from .text_log import BlockReader, Read
 
 
-class LineBlocks(Blocks):
+class LineBlocks(BlockReader):
     """Blocks of lines that are taken apart by their shape."""
 
     def __init__(self, shape: Shape, form: LogFormat) -> None:

@@ -12,7 +12,7 @@ from ..system.file_names import reachable
 from .head import LONGEST_NAME, Above, Head, find_head, head_lines
 from .reader import LogReader
 from .source import Log, LogError, LogSource, kind_of, name_of
-from .text_log import Blocks, TextReader
+from .text_log import BlockReader, TextReader
 
 PARQUET_MAGIC = b"PAR1"
 
@@ -97,10 +97,10 @@ def _text_reader(
     return reader
 
 
-def blocks_of(head: Head, form: LogFormat) -> Blocks:
+def blocks_of(head: Head, form: LogFormat) -> BlockReader:
     """What reads lines of a form, from a file or a stream."""
     shape = head.shape
-    blocks: Blocks
+    blocks: BlockReader
     if shape.kind == "jsonl":
         from .json_log import JsonBlocks
 

@@ -124,7 +124,10 @@ class LogReader(ABC):
         comma = self.of_text and self.form.decimal == "." and self.delimiter != ","
         hint = "; is the decimal mark a comma?" if comma else ""
         named = ", ".join(map(str, columns))
-        return LogError(f"{self.name}: not one number can be read in column {named}{hint}")
+        first = next(iter(self.noise.first.values()), "")
+        quoted = f"; the first line is {first!r}" if first else ""
+        what = f"not one number can be read in column {named}" if named else "no line is a sample"
+        return LogError(f"{self.name}: {what}{quoted}{hint}")
 
     @property
     def can_be_read_again(self) -> bool:
@@ -158,7 +161,7 @@ class LogReader(ABC):
 
     def positions(self, columns: Iterable[str | int]) -> set[int]:
         """Where those of some columns stand that the log has."""
-        names = [name.strip() for name in self.columns]
+        columns, names = list(columns), [name.strip() for name in self.columns]
         numbers = range(1, len(names) + 1)
         there = {c - 1 for c in columns if isinstance(c, int) and c in numbers}
         return there | {names.index(c) for c in columns if c in names}

@@ -8,15 +8,15 @@ import pyarrow as pa
 
 from .arrow import texts_to_arrow
 from .head import CUT
-from .text_log import Blocks, Read
+from .text_log import BlockReader, Read
 from .times import RECEIVED
 
 
-class RecordBlocks(Blocks):
+class RecordBlocks(BlockReader):
     """Blocks of a record: the lines are read as the stream's were, and the times stand in the last
     column, so that the stream's own keep their numbers."""
 
-    def __init__(self, inner: Blocks) -> None:
+    def __init__(self, inner: BlockReader) -> None:
         self.inner, self.shape = inner, inner.shape
         self.columns = [*inner.columns, RECEIVED]
 

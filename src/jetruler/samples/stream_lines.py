@@ -19,7 +19,7 @@ from .head import HEAD_LINES, Above, Head, find_head, head_lines
 from .opening import blocks_of
 from .reader import RowBatch, position_in
 from .source import ColumnError
-from .text_log import Blocks
+from .text_log import BlockReader
 from .times import LogClock, find_time_column
 
 #: A line longer than this is none.
@@ -79,7 +79,7 @@ class StreamLines:
     rows: int = 0
     interval: float | None = None
     """The usual time between two samples, where the first lines show it."""
-    blocks: Blocks | None = None
+    blocks: BlockReader | None = None
     """What reads the lines, once their form is known."""
 
     def __post_init__(self) -> None:

@@ -34,7 +34,7 @@ class Read:
     noise: Noise = field(default_factory=Noise)
 
 
-class Blocks(ABC):
+class BlockReader(ABC):
     """Reads blocks of whole lines of one form, in any thread: what files and streams share."""
 
     shape: Shape
@@ -69,7 +69,7 @@ class TextReader(LogReader):
         self,
         source: LogSource,
         form: LogFormat,
-        blocks: Blocks,
+        blocks: BlockReader,
         *,
         following: Iterator[tuple[bytes, bool]],
         held: tuple[bytes, bool],

@@ -190,7 +190,9 @@ class Smoother:
         if t is None or self.seconds is None or not x.size:
             return self._smooth(x)
         last = self._times[-1:] if self._times.size else t[:1]
-        gaps = np.flatnonzero(np.diff(np.concatenate((last, t))) > self.seconds).tolist()
+        with np.errstate(invalid="ignore"):  # a misread time may be of any size
+            steps = np.diff(np.concatenate((last, t)))
+        gaps = np.flatnonzero(steps > self.seconds).tolist()
         parts = []
         for start, end in pairwise([0, *(g for g in gaps if g), x.size]):
             if start in gaps:
@@ -208,11 +210,14 @@ class Smoother:
             combine = np.mean if self.smoothing.kind == "mean" else np.median
             places = np.arange(before.size, whole.size)
             first = np.maximum(places - (n - 1), 0)
-            late = np.flatnonzero(times[places] - times[first] >= self.seconds)
+            most = self.seconds * (1 - 1e-9)
+            with np.errstate(invalid="ignore"):
+                late = np.flatnonzero(times[places] - times[first] >= most)
             for i in late.tolist():
                 place = int(places[i])
                 window = slice(int(first[i]), place + 1)
-                near = times[place] - times[window] < self.seconds
+                with np.errstate(invalid="ignore"):
+                    near = ~(times[place] - times[window] >= most)
                 out[i] = combine(whole[window][near])
         kept = max(1, self._past.size)
         self._times = times[times.size - kept :]
