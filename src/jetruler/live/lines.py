@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..core.arrays import Array
-from ..samples.forms import Noise
+from ..samples.shapes import Noise
 from ..samples.stream_lines import LONGEST
 
 

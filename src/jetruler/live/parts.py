@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from ..core.model.channel import Bench
 from ..core.model.log_format import LogFormat
-from ..samples.walk import columns_of
+from ..samples.passes import columns_of
 from .paced import Paced, speed_of
 from .session import Parts
 from .sources import Base, GrowingFile, Lined, Source, StandardInput, source_named

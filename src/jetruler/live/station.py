@@ -19,7 +19,7 @@ from ..core.model.log_format import LogFormat
 from ..core.model.quantity import quantity
 from ..core.model.reading import Flag, Reading, flag_names
 from ..samples.cells import Samples
-from ..samples.forms import Noise
+from ..samples.shapes import Noise
 from ..samples.source import LogError
 from ..samples.stream_lines import StreamLines, Taken
 from .hands import Hands

@@ -16,9 +16,9 @@ from ..core.survey.finding import Finding, Findings, Severity
 from ..core.survey.floating import FLOATING_REMEDY
 from ..samples.batches import Progress, SampleBatch
 from ..samples.opening import open_log
+from ..samples.passes import EveryPass, TripsPass, columns_of, walk
 from ..samples.reader import LogReader
 from ..samples.source import ColumnError, Log
-from ..samples.walk import EveryPass, TripsPass, columns_of, walk
 from .look_at_log import LookPass
 
 #: What is missing, by channel.

@@ -15,9 +15,9 @@ from ..core.model.channel import Bench
 from ..files import keep_apart
 from ..samples.ahead import Workers
 from ..samples.batches import Progress, SampleBatch
+from ..samples.passes import EveryPass, columns_of, walk
 from ..samples.reader import LogReader
 from ..samples.source import LogError, kind_of
-from ..samples.walk import EveryPass, columns_of, walk
 from .conversion import Conversion, Converted, Followed
 from .layout import Layout
 from .options import ConvertOptions

@@ -21,10 +21,10 @@ from ..core.survey.timing import TimeSurveyor
 from ..samples.ahead import Workers
 from ..samples.batches import Progress, SampleBatch
 from ..samples.cells import Samples
+from ..samples.passes import EveryPass, columns_of, walk
 from ..samples.reader import LogReader
 from ..samples.source import Log, LogError
 from ..samples.times import TimeColumn
-from ..samples.walk import EveryPass, columns_of, walk
 from .look_result import ColumnLook, Look
 
 #: Bits that converters have; the smallest that holds all counts is taken where no bench says.

@@ -18,10 +18,10 @@ from ..core.model.result import Result
 from ..core.model.text import nearest
 from ..core.model.unit_registry import factor_and_offset
 from ..samples.batches import Progress, SampleBatch
+from ..samples.passes import ChannelsPass, EveryPass, walk
 from ..samples.reader import LogReader
 from ..samples.source import Log, LogError, name_of
 from ..samples.times import LogClock
-from ..samples.walk import ChannelsPass, EveryPass, walk
 
 
 @dataclass(frozen=True, eq=False, repr=False)

@@ -13,9 +13,9 @@ from ..core.model.channel import Channel
 from ..core.model.log_format import LogFormat
 from ..core.survey.envelope import Envelope
 from ..samples.batches import Progress, SampleBatch
+from ..samples.passes import ChannelsPass, walk
 from ..samples.reader import LogReader
 from ..samples.source import Log
-from ..samples.walk import ChannelsPass, walk
 
 
 @dataclass

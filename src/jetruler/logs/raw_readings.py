@@ -12,9 +12,9 @@ from ..core.decide.channel_reader import read_flagged
 from ..core.model.channel import Channel
 from ..core.model.log_format import LogFormat
 from ..samples.batches import Progress, SampleBatch
+from ..samples.passes import EveryPass, walk
 from ..samples.reader import LogReader
 from ..samples.source import Log
-from ..samples.walk import EveryPass, walk
 
 #: Of a longer log only so many are kept: eight megabytes.
 MOST = 1 << 20

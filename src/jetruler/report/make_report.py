@@ -28,7 +28,7 @@ from ..logs.output import write_file
 from ..logs.pairs import PairsPass, pairs_of
 from ..logs.plot_series import SeriesPass
 from ..samples.batches import Progress, SampleBatch
-from ..samples.walk import TripsPass, columns_of, walk
+from ..samples.passes import TripsPass, columns_of, walk
 from .content import Wanted, content
 from .render import FORMS, Form, written
 

@@ -1,4 +1,4 @@
 """Any source of lines or columns in; cells, samples, times and readings out, by one road.
 
-Read `forms.py` first: it finds out how lines are written.
+Read `shapes.py` first: it finds out how lines are written.
 """

@@ -20,8 +20,8 @@ from ..core.model.log_format import LogFormat
 from .arrow import floats_of
 from .cells import value_pattern
 from .csv_rows import RowByRow
-from .forms import Noise, Shape, is_value
 from .reader import NONE_TORN, RowBatch
+from .shapes import Noise, Shape, is_value
 from .text_log import BlockReader, Read
 
 LINE_END = ord("\n")

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 from ..core.model.log_format import LogFormat
-from .forms import Noise, Shape, is_data, is_value, names_in, shape_of, split
+from .shapes import Noise, Shape, is_data, is_value, names_in, shape_of, split
 from .source import ColumnError
 
 #: Lines with something in them that show the form, and the bytes in which they stand.

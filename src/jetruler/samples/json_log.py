@@ -16,8 +16,8 @@ import pyarrow.json as pajson
 
 from ..core.model.log_format import LogFormat
 from .arrow import texts_to_arrow
-from .forms import Noise, Shape
 from .reader import RowBatch
+from .shapes import Noise, Shape
 from .text_log import BlockReader, Read
 
 #: Records that nest deeper than this are read with care.

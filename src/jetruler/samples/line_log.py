@@ -8,8 +8,8 @@ import pyarrow as pa
 
 from ..core.model.log_format import LogFormat
 from .arrow import texts_to_arrow
-from .forms import Noise, Shape, is_value
 from .reader import RowBatch
+from .shapes import Noise, Shape, is_value
 from .text_log import BlockReader, Read
 
 

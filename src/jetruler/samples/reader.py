@@ -15,7 +15,7 @@ import pyarrow as pa
 from ..core.model.log_format import LogFormat
 from .ahead import Workers
 from .arrow import to_arrow
-from .forms import Noise
+from .shapes import Noise
 from .source import ColumnError, LogError
 
 Lines = npt.NDArray[np.int64]

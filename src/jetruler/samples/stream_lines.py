@@ -14,10 +14,10 @@ from ..core.arrays import Array
 from ..core.model.log_format import LogFormat
 from .arrow import texts_to_arrow, to_arrow
 from .cells import Samples, as_text, read_samples
-from .forms import Noise, names_in, split
 from .head import HEAD_LINES, Above, Head, find_head, head_lines
 from .opening import blocks_of
 from .reader import RowBatch, position_in
+from .shapes import Noise, names_in, split
 from .source import ColumnError
 from .text_log import BlockReader
 from .times import LogClock, find_time_column

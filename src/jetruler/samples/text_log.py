@@ -13,8 +13,8 @@ import pyarrow as pa
 
 from ..core.model.log_format import LogFormat
 from .ahead import Workers
-from .forms import Noise, Shape
 from .reader import LogReader, RowBatch
+from .shapes import Noise, Shape
 from .source import LogSource
 
 
