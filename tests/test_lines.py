@@ -6,6 +6,7 @@ import io
 import json
 import os
 import random
+import re
 import threading
 import time
 import tty
@@ -20,6 +21,7 @@ import pyarrow.parquet as pq
 import pytest
 
 import jetruler as jr
+from jetruler.samples import passes
 
 from .conftest import Cli
 from .line_forms import FORMS, LineForm, bench_of
@@ -345,3 +347,52 @@ def test_times_of_day_go_on_after_midnight() -> None:
     found = jr.look("\n".join(lines).encode() + b"\n", bench)
     assert found.time is not None
     assert (found.time.interval, found.time.steps_back) == (1.0, 0)
+
+
+@pytest.mark.parametrize(
+    "command",
+    [
+        ["look", "log.txt", "-b", "bench.toml"],
+        ["convert", "log.txt", "-o", "out.csv"],
+        ["check", "--log", "log.txt"],
+        ["report", "--log", "log.txt", "-o", "r.md"],
+        ["draw", "log", "log.txt", "-o", "x.png"],
+        ["draw", "histogram", "log.txt", "-o", "h.png"],
+        ["choose", "averaging", "k", "--at", "0.5", "--to", "1", "--log", "log.txt"],
+        ["compare", "k", "k2", "--log", "log.txt"],
+        ["live", "--source", "log.txt"],
+        ["new", "fresh.toml", "--from", "log.txt"],
+    ],
+    ids=lambda command: " ".join(command[:2]),
+)
+def test_every_command_says_how_it_read_the_lines(cli: Cli, home: Path, command: list[str]) -> None:
+    more = "[channel.k2]\ncolumn = 2\n"
+    (home / "bench.toml").write_text(bench_of(FORMS[18]).replace("[trip", f"{more}[trip"))
+    values = [f"{500 + i * 7 % 20} {500 + i * 3 % 20}\n" for i in range(40)]
+    (home / "log.txt").write_text("".join(values) + "Sensor 3 ready\n")
+    done = cli(*command)
+    assert done.returncode in (0, 1), done.stderr
+    said = (done.stdout if command[0] == "look" else "") + done.stderr
+    wanted = "reading lines as: 2 cells separated by blanks, no header (columns 1 … 2)"
+    assert said.count(wanted) == 1
+    if command[0] != "new":
+        assert said.count("1 line was no sample: other text 1 (the first: 'Sensor 3 ready')") == 1
+
+
+def test_one_loop_opens_and_walks_logs() -> None:
+    sources = Path(jr.__file__).parent.rglob("*.py")
+    walkers = {
+        p.name for p in sources if re.search(r"\bopen_log\(|sample_batches\(", p.read_text())
+    }
+    assert walkers == {"opening.py", "batches.py", "passes.py"}
+
+
+@pytest.mark.parametrize("command", [["check"], ["report", "-o", "r.md"]], ids=["check", "report"])
+def test_a_log_is_read_once(
+    cli: Cli, home: Path, monkeypatch: pytest.MonkeyPatch, command: list[str]
+) -> None:
+    opened: list[object] = []
+    opening = passes.open_log
+    monkeypatch.setattr(passes, "open_log", lambda *args: opened.append(args) or opening(*args))
+    assert cli(*command, "--log", "roast.csv").returncode in (0, 1)
+    assert len(opened) == 1

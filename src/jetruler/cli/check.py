@@ -5,14 +5,14 @@ from __future__ import annotations
 import click
 
 from .common import bench_option, load
-from .log_options import Given, form_of, log_options
+from .log_options import Given, form_of, saying_log_options
 from .streams import show, show_json
 
 
 @click.command()
 @click.option("--log", "log_path", metavar="LOG", help="Check it against this log too.")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
-@log_options
+@saying_log_options
 @bench_option
 def command(log_path: str | None, as_json: bool, given: Given, bench_path: str) -> None:
     """Findings in the bench file, and between it and a log: each with its evidence and its remedy.

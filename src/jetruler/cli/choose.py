@@ -13,7 +13,7 @@ from ..core.model.channel import Channel
 from ..core.model.quantity import quantity
 from ..core.model.result import Result
 from .common import bench_option, channel_of, load, read_value
-from .log_options import Given, form_of, log_options
+from .log_options import Given, form_of, saying_log_options
 from .streams import show, show_json
 
 json_option = click.option("--json", "as_json", is_flag=True, help="For programs.")
@@ -175,7 +175,7 @@ def amplifier(
 @click.option("--noise", type=float, metavar="RAW", help="Of one reading; else see --log.")
 @click.option("--log", "log_path", metavar="LOG", help="A log that shows the noise.")
 @json_option
-@log_options
+@saying_log_options
 @bench_option
 def averaging(
     channel: str,

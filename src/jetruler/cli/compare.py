@@ -12,7 +12,7 @@ import click
 from ..core.error_types import JetRulerError
 from .common import bench_option, channel_of
 from .fit import loaded, marks_of, marks_options, show_change
-from .log_options import Given, form_of, log_options
+from .log_options import Given, form_of, saying_log_options
 from .progress import progress_bar
 from .streams import show, show_json
 
@@ -58,7 +58,7 @@ def compare_options(command: Callable[..., None]) -> Callable[..., None]:
 @marks_options
 @click.option("--write", is_flag=True, help="Put the correction of CHANNEL into the bench file.")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
-@log_options
+@saying_log_options
 @bench_option
 def command(
     channel: str,

@@ -21,7 +21,7 @@ from .choose import chosen_resistor, resistor_options
 from .common import bench_option, channel_of, load
 from .compare import CompareOptions, compare_options, compared
 from .fit import calibrated, fit_options, marks_options
-from .log_options import Given, form_of, log_options
+from .log_options import Given, form_of, saying_log_options
 from .pictures import WIDTH, budgets_of, draw_histogram_file, draw_log_file, picture_path, written
 
 
@@ -178,7 +178,7 @@ def stages(
 @command.command()
 @click.argument("log_path", metavar="LOG")
 @click.argument("channels", nargs=-1, metavar="[CHANNEL]...")
-@log_options
+@saying_log_options
 @out_option
 @bench_option
 def log(
@@ -198,7 +198,7 @@ def log(
 @command.command()
 @click.argument("log_path", metavar="LOG")
 @click.argument("columns", nargs=-1, metavar="[CHANNEL]...")
-@log_options
+@saying_log_options
 @out_option
 @click.option("-b", "--bench", "bench_path", metavar="FILE", help="The bench file; else counts.")
 def histogram(
@@ -290,7 +290,7 @@ def fit(channel: str, out: str | None, bench_path: str, **options: Any) -> None:
 @click.argument("other", required=False)
 @compare_options
 @marks_options
-@log_options
+@saying_log_options
 @out_option
 @bench_option
 def compare(

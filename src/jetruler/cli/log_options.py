@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import functools
-from collections.abc import Callable, Mapping
+import logging
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -11,6 +13,7 @@ import click
 
 from ..core.error_types import JetRulerError, ParameterError
 from ..core.model.log_format import DELIMITERS, FORMATS, LogFormat
+from .streams import echo
 
 if TYPE_CHECKING:
     from ..core.model.channel import Bench
@@ -45,17 +48,44 @@ _NAMES = (
 )
 
 
-def log_options(command: Callable[..., None]) -> Callable[..., None]:
-    """Add the options; the command gets what they say as `given`."""
+def log_options(command: Callable[..., None], says: bool = False) -> Callable[..., None]:
+    """Add the options; the command gets what they say as `given`. says: whether how the lines were
+    read goes to standard error, for a command whose result does not tell it."""
 
     @functools.wraps(command)
     def with_given(**options: Any) -> None:
         told = {name: options.pop(name) for name in _NAMES}
-        command(given=_given(**told), **options)
+        with _saying() if says else contextlib.nullcontext():
+            command(given=_given(**told), **options)
 
     for option in _OPTIONS:
         with_given = option(with_given)
     return with_given
+
+
+#: The same for a command whose result does not tell how the lines were read.
+saying_log_options = functools.partial(log_options, says=True)
+
+
+@contextlib.contextmanager
+def _saying() -> Iterator[None]:
+    """What is heard of the logs that are read goes to standard error, once."""
+    said: set[str] = set()
+
+    class Saying(logging.Handler):
+        def emit(self, record: logging.LogRecord) -> None:
+            text = record.getMessage()
+            if text not in said:
+                echo(text, err=True)
+            said.add(text)
+
+    logger, handler = logging.getLogger("jetruler.samples"), Saying()
+    logger.addHandler(handler)
+    logger.setLevel(logging.INFO)
+    try:
+        yield
+    finally:
+        logger.removeHandler(handler)
 
 
 def _given(

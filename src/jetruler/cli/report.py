@@ -7,7 +7,7 @@ import click
 from ..core.error_types import JetRulerError
 from ..core.model.raw_text import raw_from
 from .common import bench_option, channel_of, folder_of, load
-from .log_options import Given, form_of, log_options
+from .log_options import Given, form_of, saying_log_options
 
 
 @click.command()
@@ -19,7 +19,7 @@ from .log_options import Given, form_of, log_options
 @click.option("--with", "changes", multiple=True, metavar="P=VALUE", help="Better parts.")
 @click.option("--compare", "compared", multiple=True, metavar="A=B", help="In --log.")
 @click.option("--to", "form", type=click.Choice(["html", "md", "tex"]), help="Else by FILE's name.")
-@log_options
+@saying_log_options
 @bench_option
 def command(
     channels: tuple[str, ...],

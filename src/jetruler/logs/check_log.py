@@ -15,7 +15,6 @@ from ..core.model.log_format import LogFormat
 from ..core.survey.finding import Finding, Findings, Severity
 from ..core.survey.floating import FLOATING_REMEDY
 from ..samples.batches import Progress, SampleBatch
-from ..samples.opening import open_log
 from ..samples.passes import EveryPass, TripsPass, columns_of, walk
 from ..samples.reader import LogReader
 from ..samples.source import ColumnError, Log
@@ -25,16 +24,11 @@ from .look_at_log import LookPass
 Missing = dict[str, Finding]
 
 
-def missing_column(log: Log, bench: Bench, form: LogFormat | None) -> Missing:
+def missing_column(reader: LogReader, bench: Bench) -> Missing:
     """A channel whose column the log does not have.
 
     Nothing can be said about it, and no row of it is converted.
     """
-    with open_log(log, form, wanted=columns_of(bench)) as reader:
-        return _missing(reader, bench)
-
-
-def _missing(reader: LogReader, bench: Bench) -> Missing:
     found = {}
     for channel in bench.channels.values():
         try:
@@ -61,7 +55,7 @@ class CheckPass(EveryPass):
 
     def begin(self, reader: LogReader) -> Iterable[int]:
         """The positions of the columns that are there."""
-        self.gone = _missing(reader, self.bench)
+        self.gone = missing_column(reader, self.bench)
         there = {n: c for n, c in self.bench.channels.items() if n not in self.gone}
         self._looked = LookPass(replace(self.bench, channels=there, trips={}, drives={}))
         self._passes = [self._looked] if there else []

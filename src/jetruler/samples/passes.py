@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Protocol
 
@@ -16,6 +17,9 @@ from .channel_readers import ChannelReaders
 from .opening import BLOCK_BYTES, open_log
 from .reader import LogReader
 from .source import Log
+
+#: Hears how the lines of each log were read, and which were no samples.
+LOGGER = logging.getLogger("jetruler.samples")
 
 
 class Pass(Protocol):
@@ -67,6 +71,8 @@ def walk(
                 progress(*reader.progress)
             if all(one.done for one in passes):
                 break
+    for text in reader.remarks:
+        LOGGER.info("%s: %s", reader.name, text)
 
 
 def columns_of(bench: Bench | None) -> tuple[str | int, ...]:

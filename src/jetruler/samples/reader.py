@@ -159,6 +159,12 @@ class LogReader(ABC):
         """How its lines are read; empty where that is as usual, or as somebody said."""
         return ""
 
+    @property
+    def remarks(self) -> list[str]:
+        """How the lines were read, where that is not as usual, and which were no samples."""
+        said = f"reading lines as: {self.said}" if self.said else ""
+        return [text for text in (said, self.noise.words) if text]
+
     def positions(self, columns: Iterable[str | int]) -> set[int]:
         """Where those of some columns stand that the log has."""
         columns, names = list(columns), [name.strip() for name in self.columns]
