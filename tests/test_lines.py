@@ -396,3 +396,31 @@ def test_a_log_is_read_once(
     monkeypatch.setattr(passes, "open_log", lambda *args: opened.append(args) or opening(*args))
     assert cli(*command, "--log", "roast.csv").returncode in (0, 1)
     assert len(opened) == 1
+
+
+GREETINGS = [
+    "Calibrating 1\nCalibrating 2\nCalibrating 3\n",
+    "Sensor 3 ready\n",
+    "Version: 2\n",
+    "Booting ...\n\n----\n",
+    "boot: mode 3, baud 115200\nrst cause 2\n",
+]
+
+
+@pytest.mark.parametrize("greeting", GREETINGS)
+@pytest.mark.parametrize("form", [FORMS[0], FORMS[11], FORMS[18], FORMS[25]], ids=lambda f: f.name)
+def test_what_a_board_says_at_its_start_is_no_sample(
+    home: Path, form: LineForm, greeting: str
+) -> None:
+    bench = jr.parse_bench(bench_of(form))
+    lines = [*greeting.splitlines(), *form.text(VALUES)]
+    wanted = [int(value) / 1000 for value in VALUES]
+    assert converted(home, bench, _file(home, lines).name) == wanted
+    assert streamed(lines, bench) == wanted
+
+    def board() -> Iterator[str]:
+        for line in lines:
+            time.sleep(0.01)
+            yield line
+
+    assert streamed(board(), bench) == wanted  # type: ignore[arg-type]

@@ -195,7 +195,7 @@ class Session:
                 now = time.monotonic()
                 if now - self._last_data > SETTLE:
                     self._last_data = math.inf
-                    self._decided(self.station.settle())
+                    self._decided(self.station.settle(final=False))
                 self._watch_silence(now)
                 self.sender.try_again()
                 if now - self._last_look >= LOOK_AGAIN:

@@ -149,9 +149,9 @@ class Station:
         """Whole lines, with the time that each arrived."""
         return self._batches(self.lines.add(block, arrivals - start))
 
-    def settle(self) -> list[LiveBatch]:
+    def settle(self, final: bool = True) -> list[LiveBatch]:
         """What the lines that are kept back are, though no more come to tell by."""
-        return self._batches(self.lines.settle())
+        return self._batches(self.lines.settle(final))
 
     def _batches(self, taken: list[Taken]) -> list[LiveBatch]:
         if taken and not self._began:

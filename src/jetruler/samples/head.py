@@ -13,6 +13,8 @@ from .source import ColumnError
 
 #: Lines with something in them that show the form, and the bytes in which they stand.
 HEAD_LINES, HEAD_BYTES = 256, 48 * 1024
+#: So many lines of the same words are no chance.
+SAID_OFTEN = 5
 #: A column's name is shorter than this.
 LONGEST_NAME = 2**17
 
@@ -97,8 +99,7 @@ def find_head(
     ][:HEAD_LINES]
     if not content:
         return None
-    shapes = {i: shape for i in content if (shape := shape_of(lines[i], form)) is not None}
-    head = _head(lines, content, shapes, form, wanted)
+    head = _Lines(lines, content, form, wanted).head()
     blanks = sum(not line.strip() for line in lines[head.begin : content[-1]])
     after = sum(i >= head.begin for i in content)
     return replace(
@@ -109,113 +110,130 @@ def find_head(
     )
 
 
-def _head(
-    lines: Sequence[str],
-    content: Sequence[int],
-    shapes: dict[int, Shape],
-    form: LogFormat,
-    wanted: Sequence[str | int],
-) -> Head:
-    if form.columns is not None:
-        right = {i: s for i, s in shapes.items() if s.width == len(form.columns)}
-        shapes = right or shapes
-    places = list(shapes)
-    pairs = itertools.pairwise(places)
-    start = next((i for i, j in pairs if shapes[i].agrees(shapes[j])), min(places, default=-1))
-    if start < 0:
-        asked = _asked(lines, content[0], form, wanted)
-        return _by_first_line(lines, content[0], form, asked)
-    shape = shapes[start]
-    alike = [i for i in places if shapes[i].agrees(shape)]
-    if shape.kind in ("pairs", "jsonl"):
-        names = dict.fromkeys(name for i in alike for name in shapes[i].names)
-        shape = replace(shape, names=tuple(names))
-    found = Head(shape, start, agreed=len(alike) > 1)
-    if shape.kind not in ("csv", "words"):
+class _Lines:
+    """The first lines while their form is found out. content: those with something in them."""
+
+    def __init__(
+        self,
+        lines: Sequence[str],
+        content: Sequence[int],
+        form: LogFormat,
+        wanted: Sequence[str | int],
+    ) -> None:
+        self.lines, self.content, self.form = lines, content, form
+        self.wanted = {column for column in wanted if isinstance(column, str)}
+        found = ((i, shape_of(lines[i], form)) for i in content)
+        self.shapes = {i: shape for i, shape in found if shape is not None}
+        if form.columns is not None:
+            right = {i: s for i, s in self.shapes.items() if s.width == len(form.columns)}
+            self.shapes = right or self.shapes
+
+    def head(self) -> Head:
+        """The form of the first lines that agree."""
+        shapes, first = self.shapes, self.content[0]
+        # What a board says while it starts may agree too: numbers between words come last.
+        plain = [i for i, shape in shapes.items() if shape.kind != "words"]
+        start = self._first_agreed(plain)
+        start = self._first_agreed(list(shapes)) if start is None else start
+        start = min(plain or shapes, default=None) if start is None else start
+        if start is None:
+            return self._by_first_line(self._asked(first))
+        shape = shapes[start]
+        alike = [i for i in shapes if shapes[i].agrees(shape)]
+        if shape.kind in ("pairs", "jsonl"):
+            names = dict.fromkeys(name for i in alike for name in shapes[i].names)
+            shape = replace(shape, names=tuple(names))
+        enough = SAID_OFTEN if shape.kind == "words" else 2
+        found = Head(shape, start, agreed=len(alike) >= enough)
+        if shape.kind not in ("csv", "words"):
+            return found
+        if self.form.columns is not None:
+            return self._named(self.form.columns, found, alike)
+        if shape.kind == "words":
+            is_header = len(alike) < 2 and first < start and self._sign(first) in self.lines[first]
+            return self._by_first_line(True) if is_header else found
+        return self._with_header(found, alike)
+
+    def _first_agreed(self, places: Sequence[int]) -> int | None:
+        """The first line with which the next one of a shape agrees."""
+        shapes = self.shapes
+        pairs = itertools.pairwise(places)
+        return next((i for i, j in pairs if shapes[i].agrees(shapes[j])), None)
+
+    def _named(self, names: tuple[str, ...], found: Head, alike: Sequence[int]) -> Head:
+        """The form with names that somebody gave; a log's own header goes first."""
+        known = self._with_header(found, alike)
+        if known.header is not None and self._asked(known.header):
+            return known
+        shape = found.shape
+        if len(names) != shape.width:
+            line = self.lines[found.begin].strip()[:60]
+            cells = f"{shape.width} cells stand in a line, as in {line!r}"
+            raise ColumnError("columns", f"found {len(names)} names; {cells}")
+        return replace(found, shape=replace(shape, names=names))
+
+    def _with_header(self, found: Head, alike: Sequence[int]) -> Head:
+        """The form with the names that stand above the first sample, if some do."""
+        lines, first, form = self.lines, self.content[0], self.form
+        shape, start = found.shape, found.begin
+        if form.header is False:
+            return found
+        if form.header is True or (first == start and self._has_names(alike, shape)):
+            return self._by_first_line(True, shape)
+        above = [i for i in self.content if i < start]
+        for i in reversed(above):
+            names, asked = names_in(lines[i], shape, form), self._asked(i)
+            if asked and shape.width == 1 and names is None:
+                names = _names(lines[i], "\0")
+            if names is not None and (asked or i == above[-1]):
+                named = replace(shape, names=names, header=True)
+                begin = next(j for j in range(i + 1, start + 1) if j == start or lines[j].strip())
+                return replace(found, shape=named, begin=begin, header=i)
+        is_prose = first in self.shapes
+        if not found.agreed and above and not is_prose and self._sign(first) in lines[first]:
+            return self._by_first_line(True)
         return found
-    if form.columns is not None:
-        known = _with_header(lines, content, found, [lines[i] for i in alike], form, wanted)
-        if known.header is not None and _asked(lines, known.header, form, wanted):
-            return known  # a log with its own header
-        if len(form.columns) != shape.width:
-            cells = f"{shape.width} cells stand in a line, as in {lines[start].strip()[:60]!r}"
-            raise ColumnError("columns", f"found {len(form.columns)} names; {cells}")
-        return replace(found, shape=replace(shape, names=form.columns))
-    if shape.kind == "words" and found.agreed:
-        return found
-    return _with_header(lines, content, found, [lines[i] for i in alike], form, wanted)
 
+    def _has_names(self, alike: Sequence[int], shape: Shape) -> bool:
+        """Whether the first of some lines has names where the others have values."""
+        first, *rest = (split(self.lines[i], shape.delimiter) for i in alike)
+        decimal = self.form.decimal
+        if shape.stamped or shape.brackets or is_data(first, decimal):
+            return False
+        if not rest:
+            return True
+        values = [all(is_value(row[i], decimal) for row in rest) for i in range(len(first))]
+        return any(
+            known and re.search(r"[^\W\d_]", cell) and not is_value(cell, decimal)
+            for known, cell in zip(values, first, strict=True)
+        )
 
-def _with_header(
-    lines: Sequence[str],
-    content: Sequence[int],
-    found: Head,
-    alike: Sequence[str],
-    form: LogFormat,
-    wanted: Sequence[str | int],
-) -> Head:
-    """The form with the names that stand above the first sample, if some do."""
-    shape, start, first = found.shape, found.begin, content[0]
-    if form.header is False:
-        return found
-    if form.header is True or (first == start and _has_names(alike, shape, form)):
-        return _by_first_line(lines, first, form, True, shape)
-    for i in reversed([i for i in content if i < start]):
-        names = names_in(lines[i], shape, form)
-        asked = _asked(lines, i, form, wanted)
-        if asked and shape.width == 1 and names is None:
-            names = _names(lines[i], "\0")
-        if names is not None and (asked or i == max(c for c in content if c < start)):
-            named = replace(shape, names=names, header=True)
-            begin = next(j for j in range(i + 1, start + 1) if j == start or lines[j].strip())
-            return replace(found, shape=named, begin=begin, header=i)
-    if not found.agreed and first < start and _sign(lines[first], form) in lines[first]:
-        return _by_first_line(lines, first, form, True)
-    return found
+    def _asked(self, place: int) -> bool:
+        """Whether a line names a column that is wanted."""
+        return not self.wanted.isdisjoint(_names(self.lines[place], self._sign(place)))
 
+    def _sign(self, place: int) -> str:
+        """The delimiter that a line of names shows: tab and semicolon before comma, for decimal
+        commas."""
+        if self.form.delimiter:
+            return self.form.delimiter
+        comma = "," if self.form.decimal == "." else ";"
+        signs = ("\t", ";", comma, "|")
+        return next((s for s in signs if len(split(self.lines[place], s)) > 1), comma)
 
-def _has_names(alike: Sequence[str], shape: Shape, form: LogFormat) -> bool:
-    """Whether the first of some lines has names where the others have values."""
-    first, *rest = (split(line, shape.delimiter) for line in alike)
-    if shape.stamped or shape.brackets or is_data(first, form.decimal):
-        return False
-    if not rest:
-        return True
-    values = [all(is_value(row[i], form.decimal) for row in rest) for i in range(len(first))]
-    return any(
-        known and re.search(r"[^\W\d_]", cell) and not is_value(cell, form.decimal)
-        for known, cell in zip(values, first, strict=True)
-    )
-
-
-def _asked(lines: Sequence[str], place: int, form: LogFormat, wanted: Sequence[str | int]) -> bool:
-    """Whether a line names a column that is wanted."""
-    names = _names(lines[place], _sign(lines[place], form))
-    return any(column in names for column in wanted if isinstance(column, str))
+    def _by_first_line(self, names: bool, shape: Shape | None = None) -> Head:
+        """A log of cells whose first line has the names, or is data that nobody can read."""
+        form, first = self.form, self.content[0]
+        sign = shape.delimiter if shape is not None and shape.width > 1 else self._sign(first)
+        cells = _names(self.lines[first], sign)
+        is_named = form.columns is not None and len(form.columns) == len(cells)
+        given = form.columns if is_named and form.columns else ()
+        found = Shape("csv", sign, len(cells), given, decimal=form.decimal)
+        if form.header is False or is_named:
+            return Head(found, first, sorts=shape is not None)
+        named = replace(found, names=cells, header=True)
+        return Head(named, first + 1, header=first, sorts=shape is not None or names)
 
 
 def _names(line: str, sign: str) -> tuple[str, ...]:
     return tuple(cell.strip().strip('"').strip() for cell in split(line, sign))
-
-
-def _sign(line: str, form: LogFormat) -> str:
-    """The delimiter that a first line shows: tab and semicolon before comma, for decimal commas."""
-    if form.delimiter:
-        return form.delimiter
-    comma = "," if form.decimal == "." else ";"
-    return next((s for s in ("\t", ";", comma, "|") if len(split(line, s)) > 1), comma)
-
-
-def _by_first_line(
-    lines: Sequence[str], first: int, form: LogFormat, names: bool, shape: Shape | None = None
-) -> Head:
-    """A log of cells whose first line has the names, or is data that nobody can read."""
-    sign = shape.delimiter if shape is not None and shape.width > 1 else _sign(lines[first], form)
-    cells = _names(lines[first], sign)
-    is_named = form.columns is not None and len(form.columns) == len(cells)
-    given = form.columns if is_named and form.columns else ()
-    found = Shape("csv", sign, len(cells), given, decimal=form.decimal)
-    if form.header is False or is_named:
-        return Head(found, first, sorts=shape is not None)
-    named = replace(found, names=cells, header=True)
-    return Head(named, first + 1, header=first, sorts=shape is not None or names)

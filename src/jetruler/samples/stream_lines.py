@@ -24,6 +24,8 @@ from .times import LogClock, find_time_column
 
 #: A line longer than this is none.
 LONGEST = 1 << 16
+#: So many lines are waited for a column that those before do not have.
+LINES_WITHOUT = 20
 
 
 @dataclass(frozen=True)
@@ -144,7 +146,9 @@ class StreamLines:
 
     def _is_enough(self, head: Head, lines: Sequence[str]) -> bool:
         """Whether so few lines leave no doubt."""
-        if not head.sorts:
+        named = {column for column in self.wanted if isinstance(column, str)}
+        there = named <= set(head.shape.columns) | set(self._later(head))
+        if not head.sorts or not (there or len(lines) > LINES_WITHOUT):
             return False
         if head.header is not None:
             return any(line.strip() for line in lines[head.begin :])
@@ -153,13 +157,23 @@ class StreamLines:
             known |= not set(head.shape.names).isdisjoint(self.wanted)
         return head.agreed or known
 
-    def settle(self) -> list[Taken]:
-        """What is kept back, in the form that it shows so far."""
+    def _later(self, head: Head) -> list[str]:
+        """The columns that may come later: a line of pairs or JSON need not have all names."""
+        grows = head.shape.kind in ("pairs", "jsonl")
+        asked = [column for column in self.wanted if isinstance(column, str)]
+        return asked if grows and set(head.shape.names) & set(asked) else []
+
+    def settle(self, final: bool = True) -> list[Taken]:
+        """What is kept back, in the form that it shows so far. final: whether no more comes; else
+        a line that may be a board's greeting is kept back still."""
         if not self._held:
             return []
         block = b"".join(held for held, _ in self._held)
         at = np.concatenate([times for _, times in self._held])
         head = self._head(block)
+        greeting = head is not None and head.shape.kind != "csv" and not self._is_enough(head, [])
+        if greeting and not final and len(at) <= HEAD_LINES:
+            return []
         if head is None or not head.sorts:
             above = Above(self.form.comment)
             above.add(block.decode("utf-8", "replace").split("\n")[:-1])
