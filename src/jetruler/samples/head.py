@@ -162,11 +162,11 @@ class _Lines:
 
     def _named(self, names: tuple[str, ...], found: Head, alike: Sequence[int]) -> Head:
         """The form with names that somebody gave; a log's own header goes first."""
-        known = self._with_header(found, alike)
-        if known.header is not None and self._asked(known.header):
+        known, shape = self._with_header(found, alike), found.shape
+        fits = len(names) == shape.width
+        if known.header is not None and (self._asked(known.header) or not fits):
             return known
-        shape = found.shape
-        if len(names) != shape.width:
+        if not fits:
             line = self.lines[found.begin].strip()[:60]
             cells = f"{shape.width} cells stand in a line, as in {line!r}"
             raise ColumnError("columns", f"found {len(names)} names; {cells}")
