@@ -15,10 +15,11 @@ from ..core.model.log_format import LogFormat
 from ..core.survey.finding import Finding, Findings, Severity
 from ..core.survey.floating import FLOATING_REMEDY
 from ..samples.batches import Progress, SampleBatch
-from ..samples.passes import EveryPass, TripsPass, columns_of, walk
+from ..samples.passes import EveryPass, columns_of, walk
 from ..samples.reader import LogReader
 from ..samples.source import ColumnError, Log
 from .look_at_log import LookPass
+from .trips_pass import TripsPass
 
 #: What is missing, by channel.
 Missing = dict[str, Finding]

@@ -27,8 +27,9 @@ from ..logs.look_at_log import LookPass
 from ..logs.output import write_file
 from ..logs.pairs import PairsPass, pairs_of
 from ..logs.plot_series import SeriesPass
+from ..logs.trips_pass import TripsPass
 from ..samples.batches import Progress, SampleBatch
-from ..samples.passes import TripsPass, columns_of, walk
+from ..samples.passes import columns_of, walk
 from .content import Wanted, content
 from .render import FORMS, Form, written
 

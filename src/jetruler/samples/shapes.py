@@ -12,7 +12,7 @@ import re
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property
+from functools import cache, cached_property
 
 from ..core.model.log_format import DELIMITERS, LogFormat
 from .cells import STAMP, read_cell
@@ -23,17 +23,38 @@ HEAD_LINES = 256
 _SIGN_NAMES = {sign: name for name, sign in DELIMITERS.items()}
 #: A date, a time of day, or both; and those in front of something else.
 WHEN = re.compile(rf"{STAMP}\Z")
-_STAMPED = re.compile(rf"\s*[\[(]?({STAMP})[\])]?(?:\s*(?:->|=>|[>,;:|\-–])\s*|\s+)(?=\S)")
 _NUMBER = r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?"
-_IN_WORDS = re.compile(rf"(?<![\w.,:/-]){_NUMBER}(?![\d:/-]|\.\d)|(?<=[\s:=(\[])-{_NUMBER}(?!\d)")
-_WITH_UNIT = re.compile(rf"({_NUMBER})\s*[^\s\d.,;|=:][^\s,;|=:]*\Z")
 _BRACKETS = {"(": ")", "[": "]", "{": "}", "<": ">"}
 _NAME = r"[^\W\d](?:[^\s=:,;|]|[ \t]+(?=[^\s=:,;|]))*?"
 _UNIT = r'[ ]?[^\s,;|=:\d"+-][^\s,;|=:]*(?=[\s,;|]|\Z)(?!\s*[=:])'
-_PAIR = rf'\s*({_NAME})\s*[=:]\s*("[^"]*"|[^\s,;|=:]*)({_UNIT})?'
-_PAIRS = re.compile(rf"{_PAIR}(?:\s*[,;|]\s*|\s+|\Z)")
-_DECIMAL_PAIR = _PAIR.replace(r"[^\s,;|=:]*)", r"[^\s;|=:]*)")
-_DECIMAL_PAIRS = re.compile(rf"{_DECIMAL_PAIR}(?:\s*[;|]\s*|\s+|\Z)")
+
+# Patterns that a usual log does not need are compiled when they are.
+
+
+@cache
+def _stamped() -> re.Pattern[str]:
+    """A time in front of something else."""
+    return re.compile(rf"\s*[\[(]?({STAMP})[\])]?(?:\s*(?:->|=>|[>,;:|\-–])\s*|\s+)(?=\S)")
+
+
+@cache
+def _in_words() -> re.Pattern[str]:
+    """A number between words: no part of a name, a time, or a version."""
+    alone = rf"(?<![\w.,:/-]){_NUMBER}(?![\d:/-]|\.\d)"
+    return re.compile(rf"{alone}|(?<=[\s:=(\[])-{_NUMBER}(?!\d)")
+
+
+@cache
+def _with_unit() -> re.Pattern[str]:
+    return re.compile(rf"({_NUMBER})\s*[^\s\d.,;|=:][^\s,;|=:]*\Z")
+
+
+@cache
+def _pair(decimal: str) -> re.Pattern[str]:
+    """A name, its value, perhaps a unit, and what separates them from the next."""
+    comma = "" if decimal == "," else ","
+    value = rf'"[^"]*"|[^\s{comma};|=:]*'
+    return re.compile(rf"\s*({_NAME})\s*[=:]\s*({value})({_UNIT})?(?:\s*[{comma};|]\s*|\s+|\Z)")
 
 
 @dataclass(frozen=True)
@@ -117,7 +138,7 @@ class Shape:
     def _stamped(self, line: str, rest: Callable[[str], list[str] | None]) -> list[str] | None:
         if not self.stamped:
             return rest(line)
-        found = _STAMPED.match(line)
+        found = _stamped().match(line)
         cells = rest(line[found.end() :]) if found else None
         return None if found is None or cells is None else [found[1], *cells]
 
@@ -135,7 +156,7 @@ class Shape:
 
     def pairs(self, line: str) -> dict[str, str] | None:
         """Names and values of a line of pairs; None for a line of another form."""
-        stamp = _STAMPED.match(line) if self.stamped else None
+        stamp = _stamped().match(line) if self.stamped else None
         if self.stamped and stamp is None:
             return None
         found = read_pairs(line[stamp.end() :] if stamp else line, self.decimal)
@@ -157,7 +178,7 @@ def split(line: str, delimiter: str) -> list[str]:
 
 def read_pairs(line: str, decimal: str) -> dict[str, str] | None:
     """`name=value` or `name: value unit`, several on a line; None where a part is no pair."""
-    pattern = _DECIMAL_PAIRS if decimal == "," else _PAIRS
+    pattern = _pair(decimal)
     found: dict[str, str] = {}
     place, line = 0, line.strip()
     while place < len(line):
@@ -170,7 +191,7 @@ def read_pairs(line: str, decimal: str) -> dict[str, str] | None:
 
 
 def _without_unit(text: str) -> str:
-    found = _WITH_UNIT.match(text)
+    found = _with_unit().match(text)
     return found[1] if found else text
 
 
@@ -199,7 +220,9 @@ def _has_number(cells: Sequence[str], decimal: str) -> bool:
 def shape_of(line: str, form: LogFormat) -> Shape | None:
     """The shape that a line of data shows; None for a line that is none."""
     found = _shape(line, form, ("jsonl", "csv", "pairs"))
-    if found is None and (stamp := _STAMPED.match(line)):
+    if found is None and line.isascii() and not any(map(str.isdecimal, line)):
+        return None  # a header, most often
+    if found is None and (stamp := _stamped().match(line)):
         rest = _shape(line[stamp.end() :], form, ("csv", "pairs", "words"))
         if rest is not None:
             found = replace(rest, stamped=True, width=rest.width + 1)
@@ -251,7 +274,7 @@ def _numbers_only(cells: Sequence[str], decimal: str) -> bool:
 
 
 def _pairs(line: str, form: LogFormat) -> Shape | None:
-    found = read_pairs(line, form.decimal)
+    found = read_pairs(line, form.decimal) if "=" in line or ":" in line else None
     if found is None or not any(is_value(value, form.decimal) for value in found.values()):
         return None
     return Shape("pairs", names=tuple(found))
@@ -259,7 +282,7 @@ def _pairs(line: str, form: LogFormat) -> Shape | None:
 
 def _words(line: str, form: LogFormat) -> Shape | None:
     text = line.strip()
-    places = [match.span() for match in _IN_WORDS.finditer(text)]
+    places = [match.span() for match in _in_words().finditer(text)]
     if not places or len(places) > 64:
         return None
     ends = [0, *(end for _, end in places)]
@@ -284,7 +307,7 @@ def names_in(line: str, shape: Shape, form: LogFormat) -> tuple[str, ...] | None
         return None
     inner = (_unwrapped(line) or line) if shape.brackets else line
     width = shape.width
-    if width == 1 and _IN_WORDS.search(line):
+    if width == 1 and _in_words().search(line):
         return None  # prose
     signs = [shape.delimiter, "\0"] if width == 1 else [shape.delimiter]
     for sign in signs:

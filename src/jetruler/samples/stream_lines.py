@@ -312,6 +312,9 @@ class StreamLines:
         return [*found, *self._read(rest, at[number + 1 :])]
 
     def _without_long(self, block: bytes) -> bytes:
+        ends = np.flatnonzero(np.frombuffer(block, np.uint8) == ord("\n"))
+        if int(np.diff(ends, prepend=-1).max(initial=0)) <= LONGEST + 1:
+            return block
         lines = block.split(b"\n")
         for i, line in enumerate(lines):
             if len(line) > LONGEST:
