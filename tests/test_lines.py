@@ -22,6 +22,8 @@ import pytest
 
 import jetruler as jr
 from jetruler.samples import passes
+from jetruler.samples.opening import open_log
+from jetruler.samples.reader import LogReader
 
 from .conftest import Cli
 from .line_forms import FORMS, LineForm, bench_of
@@ -392,8 +394,12 @@ def test_a_log_is_read_once(
     cli: Cli, home: Path, monkeypatch: pytest.MonkeyPatch, command: list[str]
 ) -> None:
     opened: list[object] = []
-    opening = passes.open_log
-    monkeypatch.setattr(passes, "open_log", lambda *args: opened.append(args) or opening(*args))
+
+    def counted(*args: Any) -> LogReader:
+        opened.append(args)
+        return open_log(*args)
+
+    monkeypatch.setattr(passes, "open_log", counted)
     assert cli(*command, "--log", "roast.csv").returncode in (0, 1)
     assert len(opened) == 1
 
