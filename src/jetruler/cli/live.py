@@ -176,9 +176,11 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
         kind = JsonRows if asked.as_json else CsvRows
         return kind(bench, time_name, keep_raw=asked.keep_raw)
 
+    is_bare = not Path(bench_path).exists()
     return replace(
         parts,
-        bench_path=bench_path if Path(bench_path).exists() else None,
+        bench_path=None if is_bare else bench_path,
+        remark=no_bench(asked) if is_bare else "",
         injections=made,
         wire=wire,
         armed=asked.arm,
@@ -198,10 +200,14 @@ def _bench(bench_path: str, asked: LiveOptions) -> tuple[Bench, str | Source]:
     form = form_of(asked.given, None, baud=asked.baud)
     source = source_named(asked.name, form, asked.follow)
     bench = bare_bench(head_of(source, form), form, source.name)
-    log = "LOG" if asked.name == "-" else asked.name
-    remedy = f"jetruler new --from {log} writes one"
-    echo(f"no bench.toml here: the columns as they come; {remedy}", err=True)
+    echo(no_bench(asked), err=True)
     return bench, source
+
+
+def no_bench(asked: LiveOptions) -> str:
+    """What is missing, and what makes it."""
+    log = "LOG" if asked.name == "-" else asked.name
+    return f"no bench.toml here: the columns as they come; jetruler new --from {log} writes one"
 
 
 @contextmanager

@@ -102,6 +102,8 @@ class Parts:
     """Whether a view shows what it says; else it goes to standard error."""
     head: bytes = b""
     """The first bytes of a recorded stream, which come again."""
+    remark: str = ""
+    """What is to be said from the start."""
     arrives: bool = True
     """Whether the time of arrival is a clock: not in a file, which is read at once."""
 
@@ -125,7 +127,7 @@ class Session:
         )
         if parts.head:
             self.station.prime(parts.head)
-        self.progress = Progress(now)
+        self.progress = Progress(now, message=parts.remark)
         self.feed = Feed(parts.source, parts.recorder)
         self.lines = Lines(self.station.noise)
         self._stale_after = seconds(parts.form.stale)
