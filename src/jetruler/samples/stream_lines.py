@@ -148,7 +148,8 @@ class StreamLines:
         """Whether so few lines leave no doubt."""
         named = {column for column in self.wanted if isinstance(column, str)}
         there = named <= set(head.shape.columns) | set(self._later(head))
-        if not head.sorts or not (there or len(lines) > LINES_WITHOUT):
+        there |= self.form.columns is not None or len(lines) > LINES_WITHOUT
+        if not head.sorts or not there:
             return False
         if head.header is not None:
             return any(line.strip() for line in lines[head.begin :])
@@ -214,7 +215,12 @@ class StreamLines:
         self.blocks = blocks_of(head, self.form)
         columns = self.blocks.columns
         said = self.blocks.shape.said or ", ".join(columns)
-        self._places = [position_in(columns, c, self.name, said) for c in self.wanted]
+        # Lines without any field (no stream at all) have no numbered columns.
+        empty = shape.kind == "jsonl" and not shape.names
+        self._places = [
+            None if empty and isinstance(c, int) else position_in(columns, c, self.name, said)
+            for c in self.wanted
+        ]
         used = {place for place in self._places if place is not None}
         batch = self.blocks.read(rows).batch if rows else None
         if batch is not None and batch.rows:

@@ -14,7 +14,6 @@ from .quantity import quantity
 from .ruler import Ruler
 from .text import number
 from .ticks import raw_ends
-from .unit_registry import factor
 from .units import symbol
 
 _COUNTS = re.compile(r"\s*(.+?)\s*counts?\s*\Z")
@@ -51,7 +50,10 @@ def raw_from(channel: Channel, text: float | str, place: str, *, whole: bool = F
         ways += [f"a value in {', '.join(map(symbol, units))}"] if units else []
         right = f"{', '.join(ways[:-1])} or {ways[-1]}"
         raise JetRulerError(f"{place}: found {_shown(text)}; {right} is right")
-    return float(np.rint(raw)) if whole and takes == "count" else raw
+    if takes != "count":
+        return raw
+    nearest = float(np.rint(raw))  # what a way back through floats leaves is no part of a count
+    return nearest if whole or math.isclose(raw, nearest, rel_tol=1e-12) else raw
 
 
 def _shown(text: float | str) -> str:
@@ -102,7 +104,7 @@ def _number(text: str) -> float:
 
 
 def _in_unit(text: str, unit: str | None) -> float:
-    if unit is None or not (factor(unit) or re.search(r"[^\d.\s]", text)):
+    if unit in (None, "1", "count", "fraction"):
         return math.nan
     try:
         return float(quantity(text, unit))
