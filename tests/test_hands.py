@@ -295,10 +295,13 @@ def test_hands_and_trips_are_told_by_one_clock(home: Path, tmp_path: Path) -> No
 def test_a_stream_is_entered_once_and_says_what_was_no_sample(home: Path) -> None:
     bench = jr.load_bench(home / "bench.toml")
     warned = pytest.warns(UserWarning, match="2 lines were no samples: other text 2")
-    with warned, jr.Live(bench, ["a,b", "1,2"]) as live:
+    with warned, jr.Live(bench, ["ready", "steady"]) as live:
         assert list(live) == []
     with pytest.raises(StreamError, match="entered already"), live:
         pass
+    other = pytest.raises(jr.JetRulerError, match="no column 'ch0'; its lines are read as a, b")
+    with jr.Live(bench, ["a,b", "1,2"]) as live, other:
+        list(live)
 
 
 def test_an_input_of_unknown_range_is_held_too() -> None:

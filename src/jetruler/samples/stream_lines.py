@@ -148,7 +148,7 @@ class StreamLines:
         """Whether so few lines leave no doubt."""
         named = {column for column in self.wanted if isinstance(column, str)}
         there = named <= set(head.shape.columns) | set(self._later(head))
-        there |= self.form.columns is not None or len(lines) > LINES_WITHOUT
+        there |= head.shape.names == self.form.columns or len(lines) > LINES_WITHOUT
         if not head.sorts or not there:
             return False
         if head.header is not None:
