@@ -300,7 +300,7 @@ def test_a_stream_is_entered_once_and_says_what_was_no_sample(home: Path) -> Non
     with pytest.raises(StreamError, match="entered already"), live:
         pass
     other = pytest.raises(jr.JetRulerError, match="no column 'ch0'; its lines are read as a, b")
-    with jr.Live(bench, ["a,b", "1,2"]) as live, other:
+    with other, jr.Live(bench, ["a,b", "1,2"]) as live:
         list(live)
 
 
