@@ -45,7 +45,7 @@ def streamed(source: str | list[str], bench: jr.Bench, most: int = 10**6) -> lis
     found: list[Sample] = []
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
-        samples = jr.stream(source, bench)
+        samples = jr.stream(source, bench, duration=60)
         for sample in samples:
             value = sample.values["k"]
             found.append(None if value != value else round(value, 6))
@@ -62,15 +62,23 @@ def live(cli: Cli, *args: str, stdin: str | None = None) -> list[Sample]:
 
 
 def from_port(lines: list[str], bench: jr.Bench, samples: int) -> list[Sample]:
-    """A pseudo-terminal is the board; whoever joins late misses the line that is under way."""
+    """A pseudo-terminal is the board; whoever joins late misses the line that is under way. It says
+    all again until it is heard: what comes before a port is open is lost."""
     ours, theirs = os.openpty()
     tty.setraw(theirs)
     text = "".join(f"{line}\n" for line in [lines[-1], *lines]).encode()
-    board = threading.Timer(0.1, os.write, (ours, text))
+    heard = threading.Event()
+
+    def speak() -> None:
+        while not heard.wait(0.2):
+            os.write(ours, text)
+
+    board = threading.Thread(target=speak)
     board.start()
     try:
         return streamed(os.ttyname(theirs), bench, samples)
     finally:
+        heard.set()
         board.join()
         os.close(ours)
         os.close(theirs)

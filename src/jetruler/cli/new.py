@@ -104,7 +104,7 @@ def _seen(log: str, form: LogFormat, bits: int | None) -> list[SeenColumn]:
             step = 2 ** (each.bits - codes)
             repeats = step > 1 and repeats_bits(v, codes)
             own = each.bits if step > 1 else bits or each.bits
-            seen.append(SeenColumn(column, own, low, max(high, low + 1), step, repeats))
+            seen.append(SeenColumn(column, own, low, max(high, low + 1), lsb=step, repeats=repeats))
     return seen
 
 
