@@ -92,7 +92,7 @@ def command(bench_path: str, **options: Any) -> None:
 
 def _end(session: Session, lasted: float, outlet: Outlet | None) -> None:
     """Say what was seen and what was lost."""
-    from ..samples.head import EXPECTED
+    from ..samples.shapes import EXPECTED
 
     source = session.parts.source
     progress = session.progress

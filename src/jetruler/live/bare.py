@@ -10,8 +10,9 @@ from ..core.model.channel import Bench, Channel
 from ..core.model.log_format import LogFormat
 from ..core.model.ruler import Ruler
 from ..samples.cells import read_samples
-from ..samples.head import EXPECTED, find_head, head_lines
+from ..samples.head import find_head, head_lines
 from ..samples.opening import blocks_of
+from ..samples.shapes import EXPECTED
 from ..samples.times import find_time_column
 from .stream_errors import StreamError
 

@@ -22,13 +22,6 @@ LONGEST_NAME = 2**17
 RECORD, CUT = "# record of a stream: time of arrival, line", " # not whole"
 
 
-#: What a line that nobody can read is answered with.
-EXPECTED = (
-    "numbers with one sign between, name=value, JSON, or numbers between words are right; "
-    "--format, --delimiter and --columns say which"
-)
-
-
 @dataclass(frozen=True)
 class Head:
     """What the first lines show.

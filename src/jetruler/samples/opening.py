@@ -90,6 +90,7 @@ def _text_reader(
         held=(rest[-1] if len(rest) > head.begin else b"", last),
         line=above.lines + 1,
     )
+    reader.first_line = rest[-1][:60].split(b"\n")[0].decode("utf-8", "replace").strip()
     reader.crlf = block[: block.find(b"\n") + 1].endswith(b"\r\n")
     above.comments -= head.is_record
     reader.comments, reader.blank_lines = above.comments, above.blank

@@ -15,7 +15,7 @@ import pyarrow as pa
 from ..core.model.log_format import LogFormat
 from .ahead import Workers
 from .arrow import to_arrow
-from .shapes import Noise
+from .shapes import EXPECTED, Noise
 from .source import ColumnError, LogError
 
 Lines = npt.NDArray[np.int64]
@@ -93,6 +93,8 @@ class LogReader(ABC):
         """Whether the first line has the names of the columns."""
         self.unnamed = False
         """Whether columns have numbers for names, as in a log without a header."""
+        self.first_line = ""
+        """What stands where the first sample should."""
         self.noise = Noise()
         """Lines that were no samples."""
         self.comments = 0
@@ -124,8 +126,8 @@ class LogReader(ABC):
         comma = self.of_text and self.form.decimal == "." and self.delimiter != ","
         hint = "; is the decimal mark a comma?" if comma else ""
         named = ", ".join(map(str, columns))
-        first = next(iter(self.noise.first.values()), "")
-        quoted = f"; the first line is {first!r}" if first else ""
+        first = next(iter(self.noise.first.values()), self.first_line)
+        quoted = f"; the first line is {first!r}; {EXPECTED}" if first else ""
         what = f"not one number can be read in column {named}" if named else "no line is a sample"
         return LogError(f"{self.name}: {what}{quoted}{hint}")
 

@@ -57,6 +57,13 @@ def _pair(decimal: str) -> re.Pattern[str]:
     return re.compile(rf"\s*({_NAME})\s*[=:]\s*({value})({_UNIT})?(?:\s*[{comma};|]\s*|\s+|\Z)")
 
 
+#: What a line that nobody can read is answered with.
+EXPECTED = (
+    "numbers with one sign between, name=value, JSON, or numbers between words are right; "
+    "--format, --delimiter and --columns say which"
+)
+
+
 @dataclass(frozen=True)
 class Shape:
     """What lines of one form share.
