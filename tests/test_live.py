@@ -667,6 +667,7 @@ def test_keys_work_while_data_comes_through_a_pipe(start: Start, home: Path) -> 
     os.close(writing)
 
 
+@posix
 def test_the_view_rests_and_wakes(start: Start, home: Path) -> None:
     """Ctrl-Z gives the terminal back and stops the process; it goes on where it was."""
     (home / "bench.toml").write_bytes(demo.read("bench.toml"))

@@ -273,7 +273,12 @@ class StreamLines:
         column = self.clock.column
         if column is not None:
             cells = as_text(batch.columns[column.place])
-            return cells.cast(pa.string()), self.clock.times(batch, self.rows)
+            try:
+                texts = cells.cast(pa.string())
+            except pa.ArrowInvalid:  # bytes that are no text
+                found = [cell.decode("utf-8", "replace") for cell in cells.to_pylist()]
+                texts = texts_to_arrow(found)
+            return texts, self.clock.times(batch, self.rows)
         if self.clock.step is not None or not self.arrives:
             times = self.clock.times(batch, self.rows)
             if self.clock.step is not None:
