@@ -14,6 +14,8 @@ from concurrent.futures import Future
 from dataclasses import dataclass, field
 from typing import TypeVar
 
+import pyarrow as pa
+
 from ..core.error_types import JetRulerError, printable
 from ..core.model.channel import Bench
 from ..core.model.log_format import LogFormat
@@ -181,6 +183,8 @@ class Session:
 
     def batches(self, lasting: float | None = None) -> Iterator[LiveBatch]:
         """The same, handing over what was decided as it comes. Whoever stops early closes it."""
+        # PyArrow would take a signal that comes while it reads a block, and might keep it.
+        pa.enable_signal_handlers(False)
         self.progress.started = time.monotonic()
         self._thread = threading.get_ident()
         for name, injection in self.parts.injections.items():
