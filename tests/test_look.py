@@ -147,6 +147,7 @@ def test_odd_logs_are_told_in_words(cli: Cli, home: Path, name: str, says: str) 
         (["new", "x.toml", "--channel", "bean"], "NAME=KIND is right"),
         (["new", "x.toml", "--channel", "bean=ntv"], "the nearest right name is 'ntc'"),
         (["new", "no/x.toml"], "there is no folder no"),
+        (["new", "x.toml", "--vref", "warm"], "--vref: found 'warm'"),
         (["new", "x.toml", "--from", "empty.csv"], "the log is empty"),
         (["new", "x.toml", "--channel", "my bean=ntc"], "NAME=KIND is right"),
     ],

@@ -8,6 +8,7 @@ import unicodedata
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
+from ..core.error_types import ParameterError, QuantityError
 from ..core.model.quantity import quantity
 from ..core.model.text import number
 from ..core.model.unit_registry import spelled
@@ -265,7 +266,10 @@ class _Making:
             return "3.3 V ± 1 %"
         plain = re.fullmatch(r"[\d.]+", self.vref.strip())
         text = f"{self.vref.strip()} V" if plain else self.vref.strip()
-        quantity(text, "V")
+        try:
+            quantity(text, "V")
+        except QuantityError as error:
+            raise ParameterError("--vref", self.vref, str(error)) from None
         return text
 
     def channel(self, place: int, name: str, kind: str, seen: SeenColumn | None) -> str:

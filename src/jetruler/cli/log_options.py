@@ -115,6 +115,8 @@ def form_of(given: Given, bench: Bench | None, **more: object) -> LogFormat:
     """How a log is written: as the options say, else as the bench does, else found out."""
     known = (bench.log if bench is not None else None) or LogFormat()
     said = {**given, **{key: value for key, value in more.items() if value is not None}}
+    if known.time not in said.get("columns", (known.time,)):
+        said.setdefault("time", None)  # it is of the bench's own columns
     try:
         return replace(known, **said)
     except ParameterError as error:
