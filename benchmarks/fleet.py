@@ -17,8 +17,8 @@ import pyarrow.csv as pacsv
 
 import jetruler as jr
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.model.every_count import EveryCount
-from jetruler.logs.column import ConvertedColumn
+from jetruler.core.bench.channel import EveryCount
+from jetruler.logs.summary import ConvertedColumn
 from jetruler.logs.text_writer import written
 from jetruler.logs.texts import CellTexts, FlagTexts
 

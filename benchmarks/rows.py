@@ -11,7 +11,7 @@ import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from jetruler.plots.style import BLUE, GREY, JET, RED, new_figure, plain, rendered
+from jetruler.show.style import BLUE, GREY, JET, RED, new_figure, plain, rendered
 
 from .logs import PANDAS, converting
 from .made_up import BENCH, csv_log

@@ -11,8 +11,8 @@ import numpy as np
 import numpy.typing as npt
 
 from jetruler import Adc, Beta, Clamp, Divider, Input, Line, To
-from jetruler.core.arrays import Array
-from jetruler.core.model.lookup import blocks
+from jetruler.core.numerics import Array
+from jetruler.core.ruler.converter import blocks
 
 from .timing import Result, ratio
 

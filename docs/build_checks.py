@@ -10,10 +10,9 @@ from pathlib import Path
 from typing import Any
 
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.check.rules import bench_rules, check, description, rules
+from jetruler.core.check.check import RULES, bench_rules, check, description, rules, swapped_columns
 from jetruler.core.check.triggers import flickering_trip, short_window
-from jetruler.core.check.with_log import RULES, swapped_columns
-from jetruler.core.survey.finding import Finding
+from jetruler.core.result import Finding
 from jetruler.logs.check_log import check_log, missing_column
 
 HERE = Path(__file__).parent

@@ -14,10 +14,10 @@ from matplotlib.figure import Figure
 
 from jetruler import Adc, Channel, Law, Ruler
 from jetruler.benchfile.models import build_law
-from jetruler.core.laws import HOMES
-from jetruler.core.model.units import symbol
-from jetruler.plots.draw_circuit import draw_circuit
-from jetruler.plots.style import BLUE, GREY, JET, new_figure, plain, rendered
+from jetruler.core.laws import LAWS
+from jetruler.core.ruler.units import symbol
+from jetruler.show.circuit import draw_circuit
+from jetruler.show.style import BLUE, GREY, JET, new_figure, plain, rendered
 
 HERE = Path(__file__).parent
 
@@ -106,7 +106,7 @@ def page() -> str:
 
 def main() -> None:
     """Write the page and its pictures."""
-    missing = set(HOMES) - {law.name for law, _ in entries()}
+    missing = set(LAWS) - {law.name for law, _ in entries()}
     if missing:
         sys.exit(f"docs/laws.toml has no entry for: {', '.join(sorted(missing))}")
     (HERE / "laws").mkdir(exist_ok=True)

@@ -14,7 +14,7 @@ import click
 
 import jetruler
 from jetruler.cli import cli
-from jetruler.core.laws import CLASSES
+from jetruler.core.laws import LAWS
 
 STUB = Path(jetruler.__file__).with_suffix(".pyi")
 #: Groups of the public names: a comment of the stub begins one.
@@ -72,7 +72,11 @@ def _page(title: str, prefix: str, names: list[str]) -> str:
 
 def _entry(prefix: str, name: str) -> str:
     """What makes the text of a name. All laws have the methods that their base tells of."""
-    alone = "    options: { members: false }\n" if name in CLASSES else ""
+    alone = (
+        "    options: { members: false }\n"
+        if name in {law.__name__ for law in LAWS.values()}
+        else ""
+    )
     return f"::: {_home(prefix, name)}\n{alone}"
 
 

@@ -12,10 +12,10 @@ from tests.command import called
 
 from jetruler import JetRulerError, demo, load_bench
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.model.log_format import LogFormat
-from jetruler.live.lines import Lines
-from jetruler.live.station import Station
-from jetruler.live.stream_errors import StreamError
+from jetruler.core.bench.bench import LogFormat
+from jetruler.live.source_reader import Lines
+from jetruler.live.sources import StreamError
+from jetruler.live.stream_processor import Station
 
 from . import mutations
 

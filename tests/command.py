@@ -15,7 +15,7 @@ from typing import Any
 from unittest import mock
 
 from jetruler import cli
-from jetruler.cli.plain import PLAIN
+from jetruler.cli.streams import PLAIN
 
 #: The signals that a command may handle in its own way.
 SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT, signal.SIGTSTP)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from jetruler import PassThrough
-from jetruler.core.arrays import Array
+from jetruler.core.numerics import Array
 
 
 @dataclass(frozen=True)

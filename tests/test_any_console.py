@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 
 from jetruler.cli import COMMANDS
-from jetruler.cli.plain import PLAIN, plain_form
+from jetruler.cli.streams import PLAIN, plain_form
 from jetruler.demo.tour import STEPS
 
 from .command import called

@@ -10,7 +10,7 @@ import pandas as pd
 import pytest
 
 import jetruler as jr
-from jetruler.logs.plot_series import read_series
+from jetruler.logs.pairs import read_series
 
 from .conftest import Cli
 

@@ -14,19 +14,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import jetruler as jr
-from jetruler import (
-    Adc,
-    Beta,
-    Divider,
-    Formula,
-    JetRulerError,
-    Line,
-    Ruler,
-    Smoothing,
-    To,
-)
+from jetruler import Adc, Beta, Divider, Formula, JetRulerError, Line, Ruler, Smoothing, To
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.model.dither import lasting_rounding
+from jetruler.core.numerics import lasting_rounding
 from jetruler.core.uncertainty.budget import effective_degrees, expanded
 
 from .conftest import Cli

@@ -21,9 +21,9 @@ from jetruler.core.calibrate.fit_result import decimals
 from jetruler.core.calibrate.in_channel import calibration_title
 from jetruler.core.firmware.forms import forms, full, staircase
 from jetruler.core.firmware.program import ProgramModel
+from jetruler.core.firmware.proof import ExactValues
 from jetruler.core.firmware.selection import ExportError, export
-from jetruler.core.firmware.wanted import ExactValues
-from jetruler.core.model.ruler import Ruler
+from jetruler.core.ruler.ruler import Ruler
 from jetruler.errors import ParameterError
 
 T = jr.Toleranced

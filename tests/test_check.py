@@ -11,8 +11,8 @@ from typing import Any
 import pytest
 
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.check.rules import check
-from jetruler.core.survey.finding import Severity
+from jetruler.core.check.check import check
+from jetruler.core.result import Severity
 
 from .conftest import Cli
 

@@ -15,7 +15,7 @@ from scipy.optimize import linprog
 
 import jetruler as jr
 from jetruler import Adc, Beta, Channel, Divider, JetRulerError, Ruler
-from jetruler.core.choose.reference import pin_volts
+from jetruler.core.choose.signal_range import pin_volts
 
 from .conftest import Cli
 from .sizes import soak

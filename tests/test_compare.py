@@ -11,8 +11,8 @@ import pytest
 
 import jetruler as jr
 from jetruler import JetRulerError, compare
-from jetruler.core.calibrate.series import aligned
-from jetruler.core.uncertainty.succession import correlation_time, noise_of
+from jetruler.core.calibrate.comparison import aligned
+from jetruler.core.numerics import correlation_time, noise_of
 from jetruler.errors import PairsError
 
 from .conftest import Cli

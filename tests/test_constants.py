@@ -12,10 +12,10 @@ from scipy.stats import norm
 
 import jetruler as jr
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.check.rules import check
-from jetruler.core.firmware import knots
-from jetruler.core.firmware.knots import fewest_knots
-from jetruler.core.model.log_format import time_factor
+from jetruler.core.bench.bench import time_factor
+from jetruler.core.check.check import check
+from jetruler.core.firmware import forms as knots
+from jetruler.core.firmware.forms import fewest_knots
 
 from .conftest import Cli
 

@@ -7,7 +7,7 @@ import math
 import numpy as np
 import pytest
 
-from jetruler.core.coverage import coverage_factor, coverage_factors
+from jetruler.core.numerics import coverage_factor, coverage_factors
 
 # JCGM 100:2008, table G.2: level, degrees of freedom, t.
 PUBLISHED = [

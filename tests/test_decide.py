@@ -13,12 +13,9 @@ from hypothesis import strategies as st
 
 from jetruler import Bench
 from jetruler.benchfile.load import BenchError, parse_bench
-from jetruler.core.decide.channel_reader import ChannelReader
-from jetruler.core.decide.conditions import Condition, Conditioner
-from jetruler.core.decide.decisions import Decisions
-from jetruler.core.decide.drives import Drive, Driver
-from jetruler.core.decide.memory import Clock
-from jetruler.core.decide.trips import Trip, Tripper
+from jetruler.core.bench.conditions import Clock, Condition, Conditioner
+from jetruler.core.bench.decisions import ChannelReader, Decisions
+from jetruler.core.bench.trips_and_drives import Drive, Driver, Trip, Tripper
 from jetruler.errors import ParameterError
 from jetruler.results import Reading
 

@@ -16,15 +16,12 @@ import pytest
 
 import jetruler
 from jetruler import Adc, Channel, Clamp, Counts, Line, demo, load_bench
-from jetruler.core.laws import CLASSES, HOMES, _own_laws
-from jetruler.core.model.ticks import round_values, true_ticks
-from jetruler.demo import saturday, store
-from jetruler.demo.generate import as_csv
+from jetruler.core.laws import LAWS, _own_laws
+from jetruler.demo.generate import MADE
 from jetruler.demo.tour import STEPS
-from jetruler.plots.draw_curve import draw_curve, draw_slope
-from jetruler.plots.draw_ruler import draw_ruler
-from jetruler.plots.draw_stages import draw_stages
-from jetruler.plots.style import new_figure, rendered
+from jetruler.show.draw_ruler import draw_curve, draw_ruler, draw_slope, draw_stages
+from jetruler.show.style import new_figure, rendered
+from jetruler.show.ticks import round_values, true_ticks
 
 from .command import Done
 from .conftest import Cli
@@ -35,8 +32,7 @@ ROOT = Path(__file__).parents[1]
 
 
 def test_the_bundled_data_is_what_the_generators_make() -> None:
-    made = {"roast.csv": as_csv} | saturday.FILES | store.FILES
-    for name, make in made.items():
+    for name, make in MADE.items():
         assert make().encode() == demo.read(name), name
 
 
@@ -51,7 +47,7 @@ def steps() -> Iterator[Any]:
 def test_each_step_of_the_tour(
     cli: Cli, home: Path, monkeypatch: pytest.MonkeyPatch, number: int
 ) -> None:
-    monkeypatch.setattr("jetruler.cli.demo.STEPS", (STEPS[number],))
+    monkeypatch.setattr("jetruler.cli.convert.STEPS", (STEPS[number],))
     step = STEPS[number]
     done = cli("demo", "tour")
     assert done.returncode == 0, done.stderr
@@ -150,9 +146,9 @@ def test_the_page_of_laws_is_made_from_the_laws() -> None:
     assert (ROOT / "docs/laws.md").read_text("utf-8") == build["page"](), (
         "run python docs/build_laws.py"
     )
-    assert {law.name for law, _ in build["entries"]()} == set(HOMES)
+    assert {law.name for law, _ in build["entries"]()} == set(LAWS)
     circuits = {f"{name}-circuit" for name in build["CIRCUITS"]}
-    assert {p.stem for p in (ROOT / "docs/laws").glob("*.svg")} == set(HOMES) | circuits
+    assert {p.stem for p in (ROOT / "docs/laws").glob("*.svg")} == set(LAWS) | circuits
 
 
 def test_every_public_name_is_there_and_documented() -> None:
@@ -165,7 +161,7 @@ def test_every_public_name_is_there_and_documented() -> None:
         assert dir(module) == sorted(module.__all__)
         with pytest.raises(AttributeError, match="nonsense"):
             _ = module.nonsense
-    assert set(jetruler.__all__) >= set(CLASSES) | {"Law"}
+    assert set(jetruler.__all__) >= {law.__name__ for law in LAWS.values()} | {"Law"}
 
 
 def test_the_help_of_the_package_tells_every_name_in_two_screens() -> None:

@@ -14,7 +14,7 @@ import pytest
 import jetruler as jr
 from jetruler import Smoothing, demo
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.model.reading import FLAG_NAMES
+from jetruler.core.ruler.reading import FLAG_NAMES
 
 from .command import ENCODING
 from .conftest import Cli

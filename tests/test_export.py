@@ -16,15 +16,13 @@ import numpy as np
 import pytest
 
 from jetruler import Bench, Channel, Counts, JetRulerError, Law, Line
-from jetruler.core.firmware.by_count import flags_program
-from jetruler.core.firmware.knots import fewest_knots
-from jetruler.core.firmware.names import comment, safe_name
-from jetruler.core.firmware.program import Program, ProgramModel, TooWideError
+from jetruler.core.firmware.channel_machines import flags_program, threshold
+from jetruler.core.firmware.forms import fewest_knots
+from jetruler.core.firmware.program import Program, ProgramModel, TooWideError, comment, safe_name
 from jetruler.core.firmware.selection import Exported, export
-from jetruler.core.firmware.threshold import threshold
 from jetruler.errors import ParameterError
-from jetruler.targets import c_code as c
-from jetruler.targets.register import TARGETS
+from jetruler.targets import c
+from jetruler.targets.code import TARGETS
 from jetruler.targets.target import Target, Wish
 
 from .conftest import Cli

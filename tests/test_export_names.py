@@ -8,22 +8,13 @@ from pathlib import Path
 
 import pytest
 
-from jetruler import (
-    Bench,
-    Channel,
-    Condition,
-    Counts,
-    JetRulerError,
-    Line,
-    Trip,
-)
+from jetruler import Bench, Channel, Condition, Counts, JetRulerError, Line, Trip
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.firmware.bench_machines import machines_of
-from jetruler.core.firmware.names import safe_name
-from jetruler.core.firmware.reserved import RESERVED, is_reserved
+from jetruler.core.firmware.program import RESERVED, is_reserved, safe_name
 from jetruler.core.firmware.selection import export
 from jetruler.errors import BenchError
-from jetruler.targets.register import TARGETS, target_named
+from jetruler.targets.code import TARGETS, target_named
 from jetruler.targets.target import Wish
 
 from .compiled import Printing, needs_compiler, printed_by

@@ -11,11 +11,11 @@ import pytest
 from matplotlib.figure import Figure
 
 import jetruler as jr
-from jetruler.core.model.channel import Channel
-from jetruler.logs.plot_series import read_series
-from jetruler.plots import figures
-from jetruler.plots.draw_log import draw_histogram
-from jetruler.plots.style import new_figure
+from jetruler.core.bench.channel import Channel
+from jetruler.logs.pairs import read_series
+from jetruler.show import figures
+from jetruler.show.figures import draw_histogram
+from jetruler.show.style import new_figure
 
 from .agreement.made import made
 from .conftest import Cli

@@ -17,12 +17,11 @@ import pytest
 
 import jetruler.core.laws as laws
 from jetruler import load_bench
-from jetruler.benchfile.bench_text import replace_file
-from jetruler.benchfile.edit import write_marks
+from jetruler.benchfile.edit import replace_file, write_marks
 from jetruler.benchfile.load import parse_bench
 from jetruler.errors import BenchError, LogError
-from jetruler.logs.output import Output, write_file
-from jetruler.samples.ahead import ahead
+from jetruler.logs.text_writer import Output, write_file
+from jetruler.samples.source import ahead
 
 from .conftest import COMMAND, Cli
 from .sizes import sizes

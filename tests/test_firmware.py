@@ -19,21 +19,27 @@ import jetruler as jr
 from jetruler import Bench, Channel, JetRulerError, demo
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.firmware.bench_machines import machines_of
-from jetruler.core.firmware.by_count import flags_program
-from jetruler.core.firmware.fewest_pieces import least_knots
-from jetruler.core.firmware.floats import float_program
-from jetruler.core.firmware.forms import forms, round_whole, simplest_between
-from jetruler.core.firmware.knots import fewest_knots
-from jetruler.core.firmware.names import comment, plain_unit, safe_name
-from jetruler.core.firmware.program import Program, ProgramModel, width_of
-from jetruler.core.firmware.proof import prove
-from jetruler.core.firmware.reserved import RESERVED
-from jetruler.core.firmware.selection import export, usual_scale
-from jetruler.core.firmware.threshold import threshold
-from jetruler.core.firmware.wanted import ExactValues
-from jetruler.targets import c_code as c
-from jetruler.targets import python_code as python
-from jetruler.targets import st_code as structured
+from jetruler.core.firmware.channel_machines import flags_program, threshold
+from jetruler.core.firmware.forms import (
+    fewest_knots,
+    forms,
+    least_knots,
+    round_whole,
+    simplest_between,
+)
+from jetruler.core.firmware.program import (
+    RESERVED,
+    Program,
+    ProgramModel,
+    comment,
+    plain_unit,
+    safe_name,
+    width_of,
+)
+from jetruler.core.firmware.proof import ExactValues, prove
+from jetruler.core.firmware.selection import export, float_program, usual_scale
+from jetruler.targets import c, python
+from jetruler.targets import structured_text as structured
 from jetruler.targets.python import imports
 
 ADC = jr.Adc(bits=10, vref=3.3)

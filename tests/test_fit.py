@@ -12,20 +12,10 @@ import numpy as np
 import pytest
 
 import jetruler as jr
-from jetruler import (
-    Adc,
-    Beta,
-    Divider,
-    JetRulerError,
-    Law,
-    Line,
-    Marks,
-    calibrate,
-    fit,
-)
+from jetruler import Adc, Beta, Divider, JetRulerError, Law, Line, Marks, calibrate, fit
 from jetruler.benchfile.models import build_law
-from jetruler.core.laws.written import law_line
-from jetruler.core.uncertainty.rounding import rounded, with_uncertainty
+from jetruler.core.laws import law_line
+from jetruler.core.ruler.units import rounded, with_uncertainty
 from jetruler.errors import MarksError
 
 from .conftest import Cli

@@ -12,8 +12,8 @@ import pytest
 import jetruler as jr
 from jetruler.benchfile.load import parse_bench
 from jetruler.benchfile.models import build_law
-from jetruler.core.laws.written import law_line
-from jetruler.core.uncertainty.parameters import toleranced
+from jetruler.core.laws import law_line
+from jetruler.core.uncertainty.contributions import toleranced
 
 from .conftest import Cli
 from .sizes import sizes

@@ -23,11 +23,10 @@ import pytest
 
 from jetruler import Bench, convert, convert_all, load_bench
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.model.channel import Channel
-from jetruler.core.model.ruler import Ruler
+from jetruler.core.bench.channel import Channel
+from jetruler.core.ruler.ruler import Ruler
 from jetruler.errors import LogError
-from jetruler.fleet.attempt import Outcome
-from jetruler.fleet.plan import is_many, planned
+from jetruler.logs.workers import Outcome, is_many, planned
 
 from .conftest import Cli, of_cluster
 from .deadly import Deadly
@@ -242,7 +241,7 @@ def test_nobody_answers(cli: Cli, home: Path, address: str, told: str) -> None:
 def test_what_answers_is_no_scheduler(
     cli: Cli, greeting: bytes, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("jetruler.fleet.cluster.PATIENCE", 1)
+    monkeypatch.setattr("jetruler.logs.workers.PATIENCE", 1)
     with socket.create_server(("127.0.0.1", 0)) as server:
         port = server.getsockname()[1]
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from jetruler.core.arrays import Array
+from jetruler.core.numerics import Array
 from jetruler.core.survey.floating import Blocks, Floating
 
 from .conftest import Cli

@@ -18,7 +18,7 @@ from hypothesis.extra import numpy as hnp
 
 from jetruler import Bench, Channel, Flag, LogFormat, convert, load_bench, look
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.model.every_count import EveryCount
+from jetruler.core.bench.channel import EveryCount
 from jetruler.errors import ParameterError
 
 from .conftest import Cli

@@ -24,7 +24,7 @@ from hypothesis import strategies as st
 
 from jetruler import Adc, Bench, Beta, Divider, Ruler, convert, load_bench
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.model.lookup import WORTH_A_THREAD
+from jetruler.core.ruler.converter import WORTH_A_THREAD
 from jetruler.errors import LogError
 
 from .conftest import BENCH, of_cluster

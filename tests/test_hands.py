@@ -15,17 +15,16 @@ from hypothesis import strategies as st
 from rich.text import Text
 
 import jetruler as jr
-from jetruler.cli.trace_view import ACROSS, DOWN, trace_rows
-from jetruler.core.decide.drives import Drive
+from jetruler.cli.view.traces import ACROSS, DOWN, trace_rows
+from jetruler.core.bench.bench import LogFormat
+from jetruler.core.bench.trips_and_drives import Drive
 from jetruler.core.error_types import ParameterError
-from jetruler.core.model.log_format import LogFormat
-from jetruler.core.model.reading import Reading
-from jetruler.live.desk import Desk
-from jetruler.live.history import PIECE, History, Window
-from jetruler.live.record import Recorder
+from jetruler.core.ruler.reading import Reading
+from jetruler.live.controls import Desk, snapshot
 from jetruler.live.session import Parts, Session
-from jetruler.live.snapshot import snapshot
-from jetruler.live.stream_errors import StreamError
+from jetruler.live.source_reader import Recorder
+from jetruler.live.sources import StreamError
+from jetruler.live.stream_processor import PIECE, History, Window
 
 ROOT = Path(__file__).parents[1]
 

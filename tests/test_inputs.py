@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 import jetruler as jr
 from jetruler.benchfile.load import parse_bench
-from jetruler.live.station import Station
+from jetruler.live.stream_processor import Station
 
 from .conftest import Cli
 

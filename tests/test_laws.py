@@ -40,9 +40,9 @@ from jetruler import (
     Whole,
     Zones,
 )
-from jetruler.core.laws import HOMES, law_named
-from jetruler.core.model.text import number
-from jetruler.core.solve import NoInverseError
+from jetruler.core.laws import LAWS, law_named
+from jetruler.core.numerics import NoInverseError
+from jetruler.core.ruler.units import number
 from jetruler.errors import ParameterError
 
 from .sizes import fewer
@@ -156,7 +156,7 @@ def test_truth(law: Law, x: float, y: float) -> None:
 
 
 def test_every_law_has_a_row() -> None:
-    assert {type(law) for law, _, _ in TRUTH} == {law_named(name) for name in HOMES}
+    assert {type(law) for law, _, _ in TRUTH} == {law_named(name) for name in LAWS}
 
 
 @pytest.mark.parametrize(

@@ -23,7 +23,7 @@ import pytest
 import jetruler as jr
 from jetruler.samples import passes
 from jetruler.samples.opening import open_log
-from jetruler.samples.reader import LogReader
+from jetruler.samples.source import LogReader
 
 from .conftest import Cli
 from .line_forms import FORMS, LineForm, bench_of

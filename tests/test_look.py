@@ -15,10 +15,10 @@ from scipy.signal import lfilter
 from jetruler import load_bench, look
 from jetruler.benchfile.starter import KINDS
 from jetruler.errors import LogError
-from jetruler.logs.plot_series import read_series
-from jetruler.plots.draw_log import draw_histogram, draw_log
-from jetruler.plots.style import new_figure
+from jetruler.logs.pairs import read_series
 from jetruler.samples.source import LogSource
+from jetruler.show.figures import draw_histogram, draw_log
+from jetruler.show.style import new_figure
 
 from .conftest import Cli
 from .sizes import sizes
@@ -270,7 +270,7 @@ def test_the_interval_of_a_mean_holds_the_truth(memory: float, sets: int) -> Non
 
 def test_the_mean_of_a_long_column_is_known_from_blocks(monkeypatch: pytest.MonkeyPatch) -> None:
     """Sums of blocks tell the same as the samples, and batches do not matter."""
-    from jetruler.core.survey import means
+    from jetruler.core.survey import running_statistics as means
 
     counts = np.rint(2000 + 9 * np.random.RandomState(2).standard_normal(20_011)).astype(np.int64)
     found = []

@@ -12,13 +12,18 @@ from hypothesis import strategies as st
 import jetruler as jr
 from jetruler import compare, read_pairs
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.calibrate.series import aligned, delay_of
+from jetruler.core.calibrate.comparison import aligned, delay_of
 from jetruler.errors import LogError, PairsError
-from jetruler.plots.draw_budget import draw_band, draw_shares, draw_sources
-from jetruler.plots.draw_choose import draw_choose
-from jetruler.plots.draw_compare import draw_compare
-from jetruler.plots.draw_fit import draw_fit, draw_residuals
-from jetruler.plots.style import new_figure
+from jetruler.show.draw_results import (
+    draw_band,
+    draw_choose,
+    draw_compare,
+    draw_fit,
+    draw_residuals,
+    draw_shares,
+    draw_sources,
+)
+from jetruler.show.style import new_figure
 
 BENCH = parse_bench("""
 [converter]

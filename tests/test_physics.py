@@ -15,7 +15,7 @@ from scipy.optimize import brentq
 
 import jetruler as jr
 from jetruler import Bench, Flag, load_bench, smooth
-from jetruler.core.solve import solve_monotone, turning_point
+from jetruler.core.numerics import solve_monotone, turning_point
 from jetruler.demo import generate
 
 

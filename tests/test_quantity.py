@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 import jetruler as jr
 from jetruler import Toleranced, quantity
 from jetruler.benchfile.models import build_law
-from jetruler.core.model.column_unit import column_unit
+from jetruler.core.ruler.units import column_unit
 from jetruler.errors import QuantityError
 
 # IEC 60062: the letter stands for the decimal point; and the ways people write the same value.

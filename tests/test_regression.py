@@ -11,17 +11,7 @@ from hypothesis import strategies as st
 from scipy.optimize import curve_fit
 
 import jetruler as jr
-from jetruler import (
-    Adc,
-    Beta,
-    Divider,
-    Line,
-    Marks,
-    PowerLaw,
-    SteinhartHart,
-    To,
-    fit,
-)
+from jetruler import Adc, Beta, Divider, Line, Marks, PowerLaw, SteinhartHart, To, fit
 from jetruler.errors import MarksError
 
 Array = Any

@@ -12,10 +12,9 @@ from pathlib import Path
 import pytest
 
 import jetruler as jr
-from jetruler.core.model.quantity import Toleranced
-from jetruler.core.model.wiring import circuit_of, prefixed, with_tolerance
-from jetruler.plots.draw_circuit import schematic
-from jetruler.report.render import md, tex
+from jetruler.core.ruler.quantity import Toleranced
+from jetruler.show.circuit import circuit_of, prefixed, schematic, with_tolerance
+from jetruler.show.content import md, tex
 
 from .conftest import Cli
 

@@ -14,8 +14,8 @@ import numpy as np
 import pytest
 
 import jetruler
-from jetruler.core.model.result import Result
-from jetruler.logs.compare_pairs import compare_pairs
+from jetruler.core.result import Result
+from jetruler.logs.pairs import compare_pairs
 
 jr: Any = jetruler
 DEMO = Path(jetruler.__file__).parent / "demo"

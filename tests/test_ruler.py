@@ -11,18 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from jetruler import (
-    Adc,
-    Channel,
-    Clamp,
-    Counts,
-    Flag,
-    Law,
-    Limits,
-    Line,
-    Ruler,
-    Whole,
-)
+from jetruler import Adc, Channel, Clamp, Counts, Flag, Law, Limits, Line, Ruler, Whole
 from jetruler.errors import UnitError
 
 DAMPER = Counts(12) >> Line.through((198, 0), (3904, 100), unit="%") >> Clamp(0, 100)

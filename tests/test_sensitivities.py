@@ -16,8 +16,8 @@ from hypothesis import strategies as st
 import jetruler as jr
 from jetruler import Law, Ruler, Toleranced, convert, load_bench, quantity
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.model.law import is_numeric, parameters
-from jetruler.core.uncertainty.parameters import sensitivity, toleranced, with_value
+from jetruler.core.ruler.base_law import is_numeric, parameters
+from jetruler.core.uncertainty.contributions import sensitivity, toleranced, with_value
 
 from .test_laws import TRUTH
 
@@ -158,7 +158,7 @@ def test_decimal_commas_and_gzip(tmp_path: Path) -> None:
     fraction=st.floats(1e-6, 0.9),
 )
 def test_rounding_keeps_two_digits(value: float, fraction: float) -> None:
-    from jetruler.core.uncertainty.rounding import rounded
+    from jetruler.core.ruler.units import rounded
 
     u = abs(value) * fraction
     a, b = (float(text.replace("−", "-")) for text in rounded(value, u))

@@ -11,14 +11,13 @@ from pathlib import Path
 import pytest
 
 from jetruler import Channel, Counts, Line, demo, load_bench
-from jetruler.cli.live_draw import ruler_rows
-from jetruler.core.model.log_format import LogFormat
-from jetruler.demo.stand_in import Board, Fault
-from jetruler.live.desk import Desk
-from jetruler.live.saved import Saved
+from jetruler.cli.view.draw import ruler_rows
+from jetruler.core.bench.bench import LogFormat
+from jetruler.demo.board import Board, Fault
+from jetruler.live.controls import ChannelState, Desk, snapshot
+from jetruler.live.overrides import Saved
 from jetruler.live.session import Parts, Session
-from jetruler.live.snapshot import ChannelState, snapshot
-from jetruler.live.stream_errors import SourceEnded, SourceGone
+from jetruler.live.sources import SourceEnded, SourceGone
 
 from .conftest import Cli
 
@@ -53,7 +52,7 @@ class Script:
 def parts(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Parts:
     """A session on the demo's bench, armed, with a script that is still empty; every piece of it
     is decided on by itself."""
-    monkeypatch.setattr("jetruler.live.feed.AT_ONCE", 1)
+    monkeypatch.setattr("jetruler.live.source_reader.AT_ONCE", 1)
     path = tmp_path / "bench.toml"
     path.write_bytes(demo.read("bench.toml"))
     bench = load_bench(path)

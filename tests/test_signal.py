@@ -15,17 +15,10 @@ from hypothesis import strategies as st
 from scipy.signal import lfilter
 from scipy.stats import norm
 
-from jetruler import (
-    Smoother,
-    Smoothing,
-    block_averages,
-    convert,
-    how_many,
-    smooth,
-)
+from jetruler import Smoother, Smoothing, block_averages, convert, how_many, smooth
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.arrays import Array
-from jetruler.core.decide import smoothing as smoothing_module
+from jetruler.core.bench import smoothing as smoothing_module
+from jetruler.core.numerics import Array
 from jetruler.errors import BenchError, LogError, ParameterError
 
 RANDOM = np.random.RandomState(5)

@@ -16,17 +16,20 @@ from hypothesis import strategies as st
 
 from jetruler import Bench, JetRulerError, demo
 from jetruler.benchfile.load import parse_bench
-from jetruler.cli.log_options import form_of
-from jetruler.core.model.log_format import LogFormat
-from jetruler.live.feed import Feed
-from jetruler.live.inject import injections
-from jetruler.live.outlet import ROOM, Outlet
-from jetruler.live.record import Recorder
-from jetruler.live.rows import AlignedRows, CsvRows, JsonRows
-from jetruler.live.sender import Sender
-from jetruler.live.sources import GrowingFile, reached, source_named
-from jetruler.live.station import LiveBatch, Station
-from jetruler.live.stream_errors import SourceEnded, SourceGone, StreamError
+from jetruler.cli.options import form_of
+from jetruler.core.bench.bench import LogFormat
+from jetruler.live.outputs import ROOM, AlignedRows, CsvRows, JsonRows, Outlet, Sender
+from jetruler.live.overrides import injections
+from jetruler.live.source_reader import Feed, Recorder
+from jetruler.live.sources import (
+    GrowingFile,
+    SourceEnded,
+    SourceGone,
+    StreamError,
+    reached,
+    source_named,
+)
+from jetruler.live.stream_processor import LiveBatch, Station
 from jetruler.samples.head import RECORD
 from jetruler.samples.source import LogError
 from jetruler.samples.stream_lines import StreamLines, Taken
@@ -314,7 +317,7 @@ def test_a_wire_that_was_cut_is_tried_again(bench: Bench, monkeypatch: pytest.Mo
     wire.cut = False
     sender.try_again()
     assert wire.got == []  # it rests for a second
-    monkeypatch.setattr("jetruler.live.sender.REST", 0.0)
+    monkeypatch.setattr("jetruler.live.outputs.REST", 0.0)
     sender.forget()
     sender.send({"flap": 1300.0})
     assert wire.got == ["", "flap=1300"]  # what was cut off ends first
@@ -414,7 +417,7 @@ class Flood(Wire):
 
 
 def test_what_comes_too_fast_is_counted(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("jetruler.live.feed.ROOM", 1 << 20)
+    monkeypatch.setattr("jetruler.live.source_reader.ROOM", 1 << 20)
     feed = Feed(Flood(), None)
     feed.start()
     time.sleep(0.3)

@@ -12,10 +12,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from jetruler import find_ends, survey
-from jetruler.core.survey.envelope import STRETCHES, Envelope
-from jetruler.core.survey.histogram import BINS, Histogram
+from jetruler.core.survey.running_statistics import (
+    BINS,
+    STRETCHES,
+    Envelope,
+    Histogram,
+    TimeSurveyor,
+)
 from jetruler.core.survey.survey import Stretch, Surveyor
-from jetruler.core.survey.timing import TimeSurveyor
 from jetruler.errors import NothingMovedError
 
 RANDOM = np.random.RandomState(4)

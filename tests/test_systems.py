@@ -16,10 +16,13 @@ from typing import Any
 import pytest
 
 from jetruler import JetRulerError, convert, load_bench
-from jetruler.files import appear, keep_apart, part_beside, same_file
-from jetruler.fleet.plan import planned
+from jetruler import system as file_names
+from jetruler import system as processes
+from jetruler import system as signals
+from jetruler import system as terminal
 from jetruler.live.sources import WINDOWS_PORT
-from jetruler.system import file_names, processes, signals, terminal
+from jetruler.logs.workers import planned
+from jetruler.system import appear, keep_apart, part_beside, same_file
 
 from .conftest import COMMAND, Cli
 from .foreign import sitecustomize as foreign
@@ -153,7 +156,7 @@ def test_names_that_differ_in_case_alone(tmp_path: Path, monkeypatch: pytest.Mon
         (tmp_path / name).write_text("t,ch0\n0,1\n")
     assert len(planned(["."], "out", out_kind="parquet")) == 3
     assert not same_file(Path("out.csv"), Path("OUT.csv"))
-    monkeypatch.setattr("jetruler.files.folds_case", lambda folder: True)
+    monkeypatch.setattr("jetruler.system.folds_case", lambda folder: True)
     with pytest.raises(JetRulerError, match=r"its result would stand where that of .*Day.jsonl"):
         planned(["."], "out", out_kind="parquet")
     assert same_file(Path("out.csv"), Path("OUT.csv"))

@@ -15,12 +15,12 @@ from textual.widgets import Footer, Input, RichLog
 
 import jetruler as jr
 from jetruler import demo
-from jetruler.cli.live_app import VIEWS, LiveApp
-from jetruler.cli.live_draw import BAR_AT, bar_room, gate_at, ruler_room
-from jetruler.cli.live_widgets import KEYS, ChannelRow, DriveRow, Help, Question
-from jetruler.core.model.log_format import LogFormat
+from jetruler.cli.view.app import VIEWS, LiveApp
+from jetruler.cli.view.draw import BAR_AT, bar_room, gate_at, ruler_room
+from jetruler.cli.view.widgets import KEYS, ChannelRow, DriveRow, Help, Question
+from jetruler.core.bench.bench import LogFormat
 from jetruler.live.session import Parts, Session
-from jetruler.live.stream_errors import SourceEnded
+from jetruler.live.sources import SourceEnded
 
 from .test_hands import TABLE as HANDS_TABLE
 
@@ -29,7 +29,7 @@ ROOT = Path(__file__).parents[1]
 
 @pytest.fixture(autouse=True)
 def _few_pictures(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("jetruler.cli.live_app.FRAMES", 8)
+    monkeypatch.setattr("jetruler.cli.view.app.FRAMES", 8)
 
 
 TABLE = HANDS_TABLE.replace("slew = 400\n", "")  # what is set shows at once

@@ -33,10 +33,18 @@ from jetruler import (
     Whole,
     Zones,
 )
-from jetruler.cli.ruler_view import ruler_lines
-from jetruler.core.model.text import bracketed, fixed, nearest, number, shown
-from jetruler.core.model.ticks import true_ticks
-from jetruler.core.model.units import canonical, for_column, symbol
+from jetruler.cli.view.traces import ruler_lines
+from jetruler.core.ruler.units import (
+    bracketed,
+    canonical,
+    fixed,
+    for_column,
+    nearest,
+    number,
+    shown,
+    symbol,
+)
+from jetruler.show.ticks import true_ticks
 
 # law, x, the line forward; y, the line back. Each number in them was worked out by hand.
 WORKED: list[tuple[Law, float, str, float, str]] = [

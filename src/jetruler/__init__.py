@@ -37,21 +37,23 @@ from typing import Any
 
 import lazy_loader
 
-from .core.provided import provide
+from .core.result import OUTER
 
 __version__ = "0.2.0"
 __getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
 
 
-def _from(module: str, function: str) -> Callable[[], Callable[..., Any]]:
-    return lambda: getattr(import_module(f".{module}", __name__), function)
+def _outer(module: str, function: str) -> Callable[..., Any]:
+    def call(*args: Any, **options: Any) -> Any:
+        return getattr(import_module(f".{module}", __name__), function)(*args, **options)
+
+    return call
 
 
-# Core knows neither frames, nor HTML, nor pictures, nor languages.
-provide("convert_frame", _from("frames.convert_frame", "convert_frame"))
-provide("frame", _from("frames.result_frame", "frame"))
-provide("html", _from("show.html", "html"))
-provide("text", _from("show.printed", "text"))
-provide("plot", _from("plots.on_axes", "curve"))
-provide("code", _from("targets.code", "code_of"))
-provide("save_code", _from("targets.code", "save_code"))
+OUTER.html = _outer("show.printed", "html")
+OUTER.text = _outer("show.printed", "text")
+OUTER.plot = _outer("plots", "curve")
+OUTER.frame = _outer("logs.frames", "frame")
+OUTER.convert_frame = _outer("logs.frames", "convert_frame")
+OUTER.code = _outer("targets.code", "code_of")
+OUTER.save_code = _outer("targets.code", "save_code")

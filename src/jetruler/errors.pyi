@@ -1,6 +1,6 @@
 from .benchfile.load import BenchError as BenchError
+from .core.calibrate.comparison import PairsError as PairsError
 from .core.calibrate.marks import MarksError as MarksError
-from .core.calibrate.series import PairsError as PairsError
 from .core.error_types import JetRulerError as JetRulerError
 from .core.error_types import ParameterError as ParameterError
 from .core.error_types import QuantityError as QuantityError

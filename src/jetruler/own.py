@@ -4,14 +4,25 @@ A law is a frozen dataclass below `Law`, offered by an entry point in the group 
 docs/architecture.md has the recipe, examples/own_law a whole package.
 """
 
-from .core.arrays import Array, FlagArray
 from .core.error_types import ParameterError
-from .core.laws.statements import constant, reject, reject_outside
-from .core.model.fit_model import OF_RESULT, FitAsked, FitModel
-from .core.model.law import Kelvin, Law, Ohms, Role, Volts, at, quiet
-from .core.model.reading import Flag
-from .core.model.text import bracketed, number, shown
-from .core.solve import NoInverseError
+from .core.numerics import Array, FlagArray, NoInverseError
+from .core.ruler.base_law import (
+    OF_RESULT,
+    FitAsked,
+    FitModel,
+    Kelvin,
+    Ohms,
+    Role,
+    Volts,
+    at,
+    constant,
+    quiet,
+    reject,
+    reject_outside,
+)
+from .core.ruler.reading import Flag
+from .core.ruler.ruler import Law
+from .core.ruler.units import bracketed, number, shown
 
 __all__ = [
     "OF_RESULT",

@@ -11,13 +11,12 @@ from typing import Any
 import numpy as np
 
 from jetruler.benchfile.load import parse_bench
+from jetruler.core.bench.bench import Bench
 from jetruler.core.firmware.bench_machines import machines_of
-from jetruler.core.firmware.machine import Machine
-from jetruler.core.firmware.names import safe_name
+from jetruler.core.firmware.program import Machine, safe_name
 from jetruler.core.firmware.selection import Exported, export
-from jetruler.core.model.channel import Bench
-from jetruler.targets.python_machine import class_name
-from jetruler.targets.register import target_named
+from jetruler.targets.code import target_named
+from jetruler.targets.python import class_name
 from jetruler.targets.target import Wish
 
 from ..compiled import Printing

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.model.channel import Bench
+from jetruler.core.bench.bench import Bench
 
 ROWS = 400
 

@@ -9,11 +9,10 @@ from typing import Any
 import numpy as np
 import pytest
 
-from jetruler.core.decide.channel_reader import ChannelReader, zones_that_hold
-from jetruler.core.decide.decisions import Decisions
-from jetruler.core.decide.smoothing import Smoother
-from jetruler.core.firmware.names import safe_name
-from jetruler.core.model.reading import Reading
+from jetruler.core.bench.decisions import ChannelReader, Decisions, zones_that_hold
+from jetruler.core.bench.smoothing import Smoother
+from jetruler.core.firmware.program import safe_name
+from jetruler.core.ruler.reading import Reading
 
 from ..compiled import needs_compiler, printed_by
 from ..sizes import sizes

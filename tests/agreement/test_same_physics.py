@@ -16,11 +16,10 @@ import pandas as pd
 import pytest
 
 import jetruler as jr
-from jetruler.benchfile.edit import write_law
+from jetruler.benchfile.edit import line_for, write_law
 from jetruler.benchfile.load import parse_bench
-from jetruler.benchfile.write_back import line_for
-from jetruler.core.laws.written import law_line
-from jetruler.core.model.converter import RawInput
+from jetruler.core.laws import law_line
+from jetruler.core.ruler.converter import RawInput
 from jetruler.errors import BenchError
 
 from ..conftest import Cli

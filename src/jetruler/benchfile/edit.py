@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import math
+import os
 import re
-from dataclasses import replace
+from codecs import BOM_UTF8
+from dataclasses import fields, replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -11,12 +14,43 @@ import numpy as np
 import tomlkit
 from tomlkit.items import Array
 
+from ..core.bench.channel import Channel, FitCovariance
+from ..core.calibrate.in_channel import Calibration, joined
+from ..core.laws import law_line, number_text
 from ..core.laws.linear import Line
-from ..core.laws.written import number_text
-from ..core.model.channel import Channel
-from ..core.model.ruler import Ruler
-from .bench_text import read_text, replace_file
+from ..core.ruler.quantity import standard_of
+from ..core.ruler.ruler import Law, Ruler
+from ..core.ruler.units import factor
+from ..system import appear, part_beside
 from .load import BenchError, parse_bench
+
+
+def read_text(path: str) -> str:
+    """Return a bench file as text, with plain line ends. Raises `BenchError`."""
+    try:
+        return Path(path).read_bytes().decode("utf-8-sig").replace("\r\n", "\n")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = getattr(error, "strerror", None) or "it is no text"
+        raise BenchError(path, [f"cannot be read: {reason}"]) from None
+
+
+def replace_file(path: str, text: str) -> None:
+    """Write beside the file, with its line ends and its mark of UTF-8, then take its place. Raises
+    `BenchError`."""
+    target = Path(path).resolve()
+    part = part_beside(target)
+    try:
+        if not os.access(target, os.W_OK):
+            raise PermissionError(13, "it is read-only")
+        was = target.read_bytes()
+        ends = text.replace("\n", "\r\n") if b"\r\n" in was else text
+        part.write_bytes(BOM_UTF8 * was.startswith(BOM_UTF8) + ends.encode())
+        appear(part, target)
+    except OSError as error:
+        raise BenchError(path, [f"cannot be written: {error.strerror}"]) from None
+    finally:
+        part.unlink(missing_ok=True)
+
 
 #: What may stand between two items of a list: blanks, commas and comments.
 _BETWEEN = re.compile(r"(?:[\s,]|#[^\n]*\n)*")
@@ -183,3 +217,121 @@ def _set_calibration(table: Any, calibration: str, change: Change) -> Change:
     else:  # right behind the laws: the end of a table may belong to the comment on the next one
         table["laws"].trivia.trail = f"\ncalibration = {calibration}\n"
     return Change(before, after)
+
+
+def write_calibration(path: str, found: Calibration, expected: str | None = None) -> Change:
+    """Put a fitted law into its place in a bench file; the old law stays as a comment.
+
+    How well the fit knows the law goes to the channel's key `calibration`, where budgets find it.
+
+    Parameters
+    ----------
+    path : str
+        The bench file.
+    found : Calibration
+        What `calibrate` returns.
+    expected : str, optional
+        The file's text as it was read; a file that has changed since is left alone.
+
+    Returns
+    -------
+    Change
+        The lines taken out and put in.
+
+    Raises
+    ------
+    BenchError
+        The file is replaced whole or not at all.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> found = jr.calibrate(bench["bean"], jr.read_marks("bath.csv"))
+    >>> _ = jr.write_calibration("bench.toml", found)
+    >>> jr.load_bench("bench.toml")["bean"].calibration is not None
+    True
+    """
+    replaces = found.replaced is not None
+    line = line_for(found.channel, found.fit.law, found.place)
+    return write_law(
+        path,
+        found.channel,
+        line,
+        found.place,
+        replaces=replaces,
+        means=found.calibrated.chain,
+        expected=expected,
+        calibration=calibration_text(found.calibrated),
+    )
+
+
+def calibration_text(channel: Channel) -> str:
+    """What the key `calibration` says of a channel, as TOML; empty where it should not be there."""
+    known, unit = channel.calibration, channel.unit if factor(channel.unit or "") else None
+    if known is None:
+        return ""
+    left = known.left if isinstance(known, FitCovariance) else standard_of(known)
+    text = f'"± {left:.2g}{f" {unit}" if unit else ""} (k=1)"'
+    if not isinstance(known, FitCovariance):
+        return text
+    names = ", ".join(f'"{name}"' for name in known.parameters)
+    rows = ", ".join(f"[{', '.join(f'{v:.9g}' for v in row)}]" for row in known.covariance)
+    parts = [f'law = "{known.law}"', f"parameters = [{names}]", f"covariance = [{rows}]"]
+    parts += [f"which = {known.which}"] * (known.which > 1)
+    parts += [f"left = {text}"] * bool(left)
+    parts += [f"degrees = {known.degrees:g}"] * math.isfinite(known.degrees)
+    return f"{{ {', '.join(parts)} }}"
+
+
+def write_correction(
+    path: str, channel: Channel, correction: Line, expected: str | None = None
+) -> Change:
+    """Put a correction on top of a channel, or join it with the one that is there. As above.
+
+    Parameters
+    ----------
+    path : str
+        The bench file.
+    channel : Channel
+        The channel as it was read from the file.
+    correction : Line
+        The line that `compare` calls for.
+    expected : str, optional
+        The file's text as it was read; a file that has changed since is left alone.
+
+    Returns
+    -------
+    Change
+        The lines taken out and put in.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> _ = jr.write_correction("bench.toml", bench["rail"], jr.Line(gain=1.0, offset=-0.05))
+    >>> jr.load_bench("bench.toml")["rail"].ruler(3400) < bench["rail"].ruler(3400)
+    True
+    """
+    place, replaces, law = joined(channel, correction)
+    laws = channel.chain.laws
+    return write_law(
+        path,
+        channel,
+        line_for(channel, law, place),
+        place,
+        replaces=replaces,
+        means=Ruler((*laws[:place], law, *laws[place + replaces :])),
+        expected=expected,
+    )
+
+
+def line_for(channel: Channel, law: Law, place: int) -> str:
+    """The law as it is written. The first one says what it takes where that is not the count:
+    without that it would be read as one that stands on counts."""
+    before = channel.chain.units[place]
+    stands = place == 1 and channel.chain.converter is not None and before != "count"
+    has_unit = any(field.name == "takes" for field in fields(law))  # type: ignore[arg-type]
+    if stands and has_unit and law.takes is None:
+        law = replace(law, takes=before)  # type: ignore[type-var]
+    return law_line(law)

@@ -9,22 +9,15 @@ from os import PathLike
 from pathlib import Path
 from typing import Any
 
-from ..core.error_types import (
-    JetRulerError,
-    ParameterError,
-    ParameterErrors,
-    as_written,
-    printable,
-)
-from ..core.firmware.names import name_clashes
+from ..core.bench.bench import Bench, column_clashes
+from ..core.bench.channel import Channel
+from ..core.error_types import JetRulerError, ParameterError, ParameterErrors, as_written, printable
+from ..core.firmware.program import name_clashes
 from ..core.laws import law_named
-from ..core.model.channel import Bench, Channel
-from ..core.model.law import parameters
-from ..core.model.namespace import column_clashes
-from ..files import text_of_file
+from ..core.ruler.base_law import parameters
+from ..system import text_of_file
 from .models import TableErrors, Type, build_law, placed, read
-from .rulers import calibration_of, ruler_of
-from .tables import CHANNEL, CONVERTER, DRIVE, FILE, LOG, PATTERNS, TRIP
+from .tables import CHANNEL, CONVERTER, DRIVE, FILE, LOG, PATTERNS, TRIP, calibration_of, ruler_of
 
 CHANNEL_NAME = re.compile(r"[^\W\d]\w*(-\w+)*")
 

@@ -12,8 +12,8 @@ import numpy as np
 
 from ..core.calibrate.marks import Marks, MarksError
 from ..core.error_types import QuantityError
-from ..core.model.quantity import Toleranced, quantity, unit_of
-from ..core.model.unit_registry import spelled
+from ..core.ruler.quantity import Toleranced, quantity, unit_of
+from ..core.ruler.units import spelled
 
 #: `raw`, `raw (V)`, `raw [V]` or `raw_V`; so for true and u_true.
 _HEADING = re.compile(
@@ -131,7 +131,7 @@ def _cells(place: str, row: list[str], places: dict[str, int], delimiter: str) -
 def _scale(name: str, unit: str, true_unit: str | None) -> float:
     """What an uncertainty is worth in the unit of true: a difference has no zero point."""
     from ..core.error_types import UnitError
-    from ..core.model.unit_registry import factor_and_offset
+    from ..core.ruler.units import factor_and_offset
 
     if true_unit is None or unit == true_unit:
         return 1.0

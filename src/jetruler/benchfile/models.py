@@ -7,9 +7,11 @@ a sentence. `read` is the one way in.
 
 from __future__ import annotations
 
+import csv
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import MISSING, fields
 from functools import cache, partial
+from pathlib import Path
 from typing import Annotated, Any, NotRequired, Required, Union, get_args
 from typing import get_type_hints as hints_of
 
@@ -31,12 +33,39 @@ from typing_extensions import TypedDict
 
 from ..core.error_types import ParameterError, ParameterErrors, as_written
 from ..core.laws import law_named, law_names
-from ..core.model.law import Law, hint_unit, holds_numbers, is_finite, is_numeric, parameters
-from ..core.model.law_values import needs_unit, read_hinted, read_number, read_numbers
-from ..core.model.quantity import seconds
-from ..core.model.text import nearest
-from ..core.model.units import Unit
-from .points import read_points
+from ..core.ruler.base_law import hint_unit, holds_numbers, is_finite, is_numeric, parameters
+from ..core.ruler.quantity import needs_unit, read_hinted, read_number, read_numbers, seconds
+from ..core.ruler.ruler import Law
+from ..core.ruler.units import Unit, nearest
+from ..system import text_of_file
+
+
+def read_points(folder: Path, name: str) -> list[list[float]]:
+    """The first two columns of a CSV file (comma or semicolon), as [x, y] pairs.
+
+    The name stands relative to the bench file. A first line without numbers is a header; blank
+    lines and lines that start with # are left out. Raises `ParameterError`.
+    """
+    path = folder / name
+    try:
+        text = text_of_file(path).removeprefix("\ufeff")
+    except (OSError, ValueError) as error:  # a name with a zero in it is a ValueError
+        no_text = isinstance(error, UnicodeDecodeError)
+        reason = "it is no text" if no_text else getattr(error, "strerror", None) or str(error)
+        raise ParameterError("points", name, f"{path} cannot be read: {reason}") from None
+    lines = [line for line in text.splitlines() if line.strip() and not line.startswith("#")]
+    delimiter = ";" if lines and ";" in lines[0] else ","
+    points: list[list[float]] = []
+    for i, row in enumerate(csv.reader(lines, delimiter=delimiter)):
+        try:
+            points.append([float(row[0]), float(row[1])])
+        except (ValueError, IndexError):
+            if i:
+                shown = delimiter.join(row)
+                right = f"{path}: two numbers a line are right; found {shown!r}"
+                raise ParameterError("points", name, right) from None
+    return points
+
 
 #: A type as Pydantic takes it, and what makes an object of a table's values.
 Type = Any

@@ -9,17 +9,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from ..core.error_types import ParameterError, QuantityError
-from ..core.model.quantity import quantity
-from ..core.model.text import number
-from ..core.model.unit_registry import spelled
-from ..core.model.units import symbol, usual
+from ..core.ruler.quantity import quantity
+from ..core.ruler.units import number, spelled, symbol, usual
 
 HEAD = """\
 # A bench file: what is wired to what. Every command of jetruler reads it.
 # docs/bench-file.md has everything that can stand here, docs/laws.md every law.
 title = {title}
 """
-
 CONVERTER = """
 [converter] # for every channel that does not bring its own
 bits = {bits}{bits_note}
@@ -27,7 +24,6 @@ vref = "{vref}" # measure it with a meter
 # The top count reads vref; if the datasheet's LSB is vref / 2^bits, say:
 # count_at_vref = {full}
 """
-
 TAIL = """
 # What shall happen when, for `jetruler live` and `convert --events` (docs/live.md):
 # [trip.too-high]

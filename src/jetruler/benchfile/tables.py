@@ -1,39 +1,43 @@
-"""The tables of a bench file, each as a model."""
+"""The tables of a bench file, each as a model; and a channel's ruler made of them."""
 
 from __future__ import annotations
 
+import contextlib
+from dataclasses import replace
 from typing import Annotated, Any, Literal
 
 from pydantic import Field, PlainValidator, ValidationInfo
 
-from ..core.decide.conditions import Condition
-from ..core.decide.drives import RANGES, Drive
-from ..core.decide.pattern_drives import pattern_drives
-from ..core.decide.smoothing import Smoothing
-from ..core.decide.trips import Trip
-from ..core.error_types import ParameterError, QuantityError
-from ..core.laws.adc import Adc
-from ..core.laws.raw_input import Input
-from ..core.model.channel import Channel
-from ..core.model.fit_covariance import FitCovariance
-from ..core.model.law import is_finite
-from ..core.model.log_format import LogFormat
-from ..core.model.quantity import quantity
-from ..core.model.text import nearest
+from ..core.bench.bench import LogFormat
+from ..core.bench.channel import Channel, FitCovariance
+from ..core.bench.conditions import Condition
+from ..core.bench.smoothing import Smoothing
+from ..core.bench.trips_and_drives import RANGES, Drive, Trip, pattern_drives
+from ..core.error_types import ParameterError, QuantityError, UnitError
+from ..core.laws.raw_edge import Adc, Input
+from ..core.ruler.base_law import FRACTION, is_finite, parameters
+from ..core.ruler.converter import RawInput
+from ..core.ruler.quantity import Toleranced, quantity
+from ..core.ruler.ruler import Law, Ruler
+from ..core.ruler.units import TEMPERATURES, factor, factor_and_offset, nearest, symbol
 from .models import (
     Anything,
     LawTable,
     Names,
     Number,
+    TableErrors,
     Text,
     Type,
     Whole,
+    build_law,
     built,
     many,
     model,
     model_of,
     needed,
     own_fields,
+    placed,
+    read,
     said,
 )
 
@@ -173,7 +177,11 @@ def _drive(values: dict[str, Any], context: Any) -> Drive:
 
 
 _DRIVE = {"from": _known("channel or trip", "channels", "trips")}
+
+
 _DRIVE |= own_fields(Drive, without=("name", "source"))
+
+
 _DRIVE["safe_when"] = many(_known("trip", "trips"))
 DRIVE = model("a drive", _DRIVE, ["from", *needed(Drive, _DRIVE)], _drive, prepare=_marks_of_a_trip)
 
@@ -207,3 +215,108 @@ FILE = model(
     | dict.fromkeys(("channel", "trip", "drive"), dict[str, TABLE]),
     ["channel"],
 )
+
+
+def ruler_of(table: dict[str, Any], common: dict[str, Any]) -> Ruler:
+    """The converter that the first law asks for, then the laws.
+
+    A first law that takes volts, or no law at all, stands behind the converter's volts; a
+    ratiometric one behind the fraction of its reference; one that takes counts, or any unit, is
+    given the counts as they are.
+    """
+    laws = list(table.get("laws", ()))
+    if "input" in table:
+        return _behind_input(table["input"], laws, "converter" in table)
+    if laws and isinstance(laws[0], RawInput):
+        return Ruler(tuple(laws))
+    wanted = "V" if not laws else laws[0].takes
+    counts = wanted in (None, "count")
+    settings, own = dict(common), table.get("converter", {})
+    if "bits" in own:  # another size has other codes
+        settings.pop("codes", None)
+    settings |= own
+    if counts:
+        settings = {
+            k: v for k, v in settings.items() if k in ("bits", "signed", "error_lsb", "codes")
+        }
+    elif wanted != FRACTION and "vref" not in settings:
+        raise ParameterError("converter.vref", None, "volts need the reference voltage")
+    try:
+        converter = build_law({"law": "counts" if counts else "adc", **settings})
+    except TableErrors as error:
+        raise error.below("converter") from None
+    return Ruler((converter, *laws))
+
+
+def _behind_input(raw: Input, laws: list[Law], has_converter: bool) -> Ruler:
+    """The input, then the laws; the first one's quantities are taken in the input's unit."""
+    if has_converter:
+        raise ParameterError("input", raw.unit, "either an input or a converter is right")
+    if laws and isinstance(laws[0], RawInput):
+        raise ParameterError("input", raw.unit, f"either this or the law {laws[0].name} is right")
+    for i, law in enumerate(laws):
+        before = law.takes
+        if before not in (None, raw.unit):
+            with contextlib.suppress(UnitError):  # the ruler says what does not fit
+                laws[i] = taking(law, raw.unit)
+        if law.gives not in (None, before):
+            break  # from here on it is another quantity
+    return Ruler((raw, *laws))
+
+
+def taking(law: Law, unit: str) -> Law:
+    """Return a law that takes another unit of the same kind: marks in metres, taken in centimetres.
+    Raises `UnitError` for a unit of another kind."""
+    size, offset = factor_and_offset(str(law.takes), unit)
+
+    def restated(value: Any) -> Any:
+        if isinstance(value, int | float) and not isinstance(value, bool):
+            return float(f"{value * size + offset:.12g}")
+        return tuple(map(restated, value)) if isinstance(value, tuple) else value
+
+    field = "takes" if "takes" in parameters(type(law)) else "unit"
+    if getattr(law, field, None) != law.takes:
+        raise UnitError(f"{law.name} takes {law.takes} only")
+    changed: dict[str, Any] = {field: unit}
+    for key, sides in law.unit_hints.items():
+        value = getattr(law, key)
+        if sides == field:
+            changed[key] = restated(value)
+        elif value is not None and isinstance(sides, tuple) and "takes" in sides:
+            raw = sides.index("takes")
+            changed[key] = tuple(
+                tuple(restated(v) if i == raw else v for i, v in enumerate(pair)) for pair in value
+            )
+    return replace(law, **changed)  # type: ignore[type-var]
+
+
+def calibration_of(given: str | dict[str, Any], ruler: Ruler) -> float | FitCovariance:
+    """What a calibration left: a text, or the table that a fit wrote."""
+    if not isinstance(given, dict):
+        return _about_zero(given, ruler.gives)
+    left = given.get("left")
+    if isinstance(left, str):
+        given = given | {"left": _about_zero(left, ruler.gives).standard}
+    try:
+        found: FitCovariance = read(COVARIANCE, given)
+        found.place(ruler.laws)
+    except TableErrors as error:
+        raise error.below("calibration") from None
+    except ParameterError as error:
+        raise placed(error).below("calibration") from None
+    return found
+
+
+def _about_zero(text: str, unit: str | None) -> Toleranced:
+    """`"± 0.2 degC (k=2)"`: a tolerance about 0, in the channel's unit."""
+    zero = f"0 {unit}" if unit in TEMPERATURES else "0"
+    try:
+        value = quantity(f"{zero} {text.strip()}", unit if factor(unit or "") else None)
+    except QuantityError as error:
+        raise ParameterError("calibration", text, str(error)) from None
+    if not isinstance(value, Toleranced):
+        raise ParameterError("calibration", text, 'a text with ± is right: "± 0.2 degC (k=2)"')
+    if "%" in text and unit != "%":
+        right = f"it is about 0, and a part of 0 is 0; say it in {symbol(unit) or 'units'}"
+        raise ParameterError("calibration", text, right)
+    return value

@@ -13,25 +13,27 @@ from typing import Any, NoReturn
 import click
 
 from .. import __version__
-from ..system.addresses import spare_addresses
-from ..system.signals import on_ending
+from ..system import on_ending, spare_addresses
 from .streams import console, let_go, settle
 
 #: Each command: its module here, and its line in `--help` (so that help loads no module).
 COMMANDS = {
-    "demo": "The whole tour on the bundled data, into a folder.",
-    "new": "A commented bench file to start from.",
-    "look": "What the raw samples do: ends, noise, rails, the fraction in use.",
-    "convert": "A log of raw values into engineering values, with flags.",
-    "explain": "The worked solution, from a count or for a value.",
-    "check": "Findings in the bench file, and between it and a log.",
-    "choose": "The resistor, reference or amplifier that serves a sensor best.",
-    "fit": "A law from marks, with residuals; into the bench file if asked.",
-    "compare": "Two sensors, or one and a reference: bias, standard deviation, verdict.",
-    "live": "A stream in, readings and decisions out: trips and drives act.",
-    "export": "The conversion as C, Python or structured text, proven over all counts.",
-    "report": "A page to hand in: circuits, worked solutions, budgets, findings.",
-    "draw": "Ruler, curve or stages of a channel, or a log: PNG or SVG.",
+    "demo": ("convert", "The whole tour on the bundled data, into a folder."),
+    "new": ("look", "A commented bench file to start from."),
+    "look": ("look", "What the raw samples do: ends, noise, rails, the fraction in use."),
+    "convert": ("convert", "A log of raw values into engineering values, with flags."),
+    "explain": ("explain", "The worked solution, from a count or for a value."),
+    "check": ("look", "Findings in the bench file, and between it and a log."),
+    "choose": ("choose", "The resistor, reference or amplifier that serves a sensor best."),
+    "fit": ("calibrate", "A law from marks, with residuals; into the bench file if asked."),
+    "compare": (
+        "calibrate",
+        "Two sensors, or one and a reference: bias, standard deviation, verdict.",
+    ),
+    "live": ("live", "A stream in, readings and decisions out: trips and drives act."),
+    "export": ("export", "The conversion as C, Python or structured text, proven over all counts."),
+    "report": ("convert", "A page to hand in: circuits, worked solutions, budgets, findings."),
+    "draw": ("draw", "Ruler, curve or stages of a channel, or a log: PNG or SVG."),
 }
 
 #: Packages that not every computer has, and how to get them.
@@ -64,22 +66,23 @@ class _Commands(click.Group):
     def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
         if name not in COMMANDS:
             return None
-        command: click.Command = import_module(f".{name}", __name__).command
+        home = import_module(f".{COMMANDS[name][0]}", __name__)
+        command: click.Command = getattr(home, f"{name}_command")
         if COMPLETING in os.environ:
-            from .completion import complete
+            from .options import complete
 
             complete(command)
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
-            formatter.write_dl(list(COMMANDS.items()))
+            formatter.write_dl([(name, about) for name, (_, about) in COMMANDS.items()])
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
         if args and args[0] not in COMMANDS and not args[0].startswith("-"):
-            from ..core.model.text import nearest
+            from ..core.ruler.units import nearest
 
             ctx.fail(f"there is no command {args[0]!r}; {nearest(args[0], COMMANDS)}")
         return super().resolve_command(ctx, args)
@@ -118,7 +121,7 @@ def main(args: list[str] | None = None) -> NoReturn:
     atexit.register(gc.freeze)  # no search for cycles in what ends anyway: 70 ms
     settle()
     if COMPLETING in os.environ:
-        import_module(".completion", __name__)
+        import_module(".options", __name__)
     try:
         cli.main(args, prog_name="jetruler", standalone_mode=False)
         sys.stdout.flush()

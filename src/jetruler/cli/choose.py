@@ -7,13 +7,12 @@ from typing import Any
 
 import click
 
-from ..core.choose.preferred import DECADES
+from ..core.bench.channel import Channel
+from ..core.choose.resistor import DECADES
 from ..core.error_types import JetRulerError
-from ..core.model.channel import Channel
-from ..core.model.quantity import quantity
-from ..core.model.result import Result
-from .common import bench_option, channel_of, load, read_value
-from .log_options import Given, form_of, saying_log_options
+from ..core.result import Result
+from ..core.ruler.quantity import quantity
+from .options import Given, bench_option, channel_of, form_of, load, read_value, saying_log_options
 from .streams import show, show_json
 
 json_option = click.option("--json", "as_json", is_flag=True, help="For programs.")
@@ -25,11 +24,11 @@ to_option = click.option("--to", "high", required=True, metavar="VALUE", help="H
 
 
 @click.group(name="choose")
-def command() -> None:
+def choose_command() -> None:
     """Which part serves best: best first, the present part and the optimum beside it."""
 
 
-def resistor_options(command: Any) -> Any:
+def resistor_options(choose_command: Any) -> Any:
     """What a resistor is chosen by."""
     for option in (
         click.option("--most-heating", type=float, metavar="K", help="Of the sensor by itself."),
@@ -47,11 +46,11 @@ def resistor_options(command: Any) -> Any:
         to_option,
         from_option,
     ):
-        command = option(command)
-    return command
+        choose_command = option(choose_command)
+    return choose_command
 
 
-@command.command()
+@choose_command.command()
 @click.argument("channel")
 @resistor_options
 @json_option
@@ -92,7 +91,7 @@ def chosen_resistor(channel: Channel, options: dict[str, Any]) -> Any:
     )
 
 
-@command.command()
+@choose_command.command()
 @click.argument("channel", required=False)
 @click.option("--from", "low", metavar="VALUE", help="Low end of CHANNEL's values.")
 @click.option("--to", "high", metavar="VALUE", help="High end.")
@@ -117,7 +116,7 @@ def reference(
     jetruler choose reference --volts 0.3:2.1 --of 1.1 --of 2.5 --of 3.3
     jetruler choose reference draught --from 0 --to 250 --of 2.5 --of 3.3
     """
-    from ..core.choose.reference import choose_reference, pin_volts
+    from ..core.choose.signal_range import choose_reference, pin_volts
 
     if (volts is None) == (channel is None):
         raise JetRulerError("choose reference: say either CHANNEL with --from and --to, or --volts")
@@ -143,7 +142,7 @@ def _bits_of(bench_path: str) -> int | None:
     return known.pop() if len(known) == 1 else None
 
 
-@command.command()
+@choose_command.command()
 @click.option("--volts", required=True, metavar="V:V", help='The signal, as in "0:0.05".')
 @click.option("--vref", required=True, metavar="V", help="The converter's reference.")
 @click.option("--fraction", type=float, default=0.9, show_default=True, help="Of the range.")
@@ -158,7 +157,7 @@ def amplifier(
     \b
     jetruler choose amplifier --volts 0:0.05 --vref 3.3
     """
-    from ..core.choose.amplifier import choose_amplifier
+    from ..core.choose.signal_range import choose_amplifier
 
     low, high = _pair(volts, "V")
     ends = _pair(between, "ohm")
@@ -168,7 +167,7 @@ def amplifier(
     _shown(choice, as_json)
 
 
-@command.command()
+@choose_command.command()
 @click.argument("channel")
 @click.option("--to", "target", required=True, metavar="X", help="Hold still to this (1 sigma).")
 @click.option("--at", required=True, metavar="VALUE", help="The value where it matters.")
@@ -199,7 +198,7 @@ def averaging(
     interval = None
     told: Any = noise
     if log_path is not None and noise is None:
-        from ..logs.raw_readings import read_raw
+        from ..logs.pairs import read_raw
 
         found = read_raw(log_path, chosen, form=form_of(given, bench))
         told, interval = found.values, found.interval
@@ -212,7 +211,7 @@ def _in_unit(text: str, unit: str | None, channel: Channel) -> float:
     value = read_value(text, unit or channel.unit)
     if unit is None or channel.unit is None:
         return value
-    from ..core.model.unit_registry import factor_and_offset
+    from ..core.ruler.units import factor_and_offset
 
     factor, offset = factor_and_offset(unit, channel.unit)
     return value * factor + offset

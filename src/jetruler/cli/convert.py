@@ -1,17 +1,42 @@
-"""`jetruler convert`: a log of raw values into engineering values."""
+"""`jetruler convert`, `report` and `demo`: one log or many into engineering values, a page to hand
+in, the whole tour."""
 
 from __future__ import annotations
 
-from typing import Any
+import contextlib
+import io
+import os
+import shlex
+import sys
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from .. import demo
+from ..core.bench.raw_values import raw_from
 from ..core.error_types import JetRulerError
-from ..files import keep_apart
-from .common import bench_option, load
-from .log_options import Given, form_of, log_options
-from .progress import progress_bar
-from .streams import show, show_json
+from ..demo.tour import STEPS, TourStep
+from ..system import keep_apart
+from .options import (
+    Given,
+    bench_option,
+    channel_of,
+    folder_of,
+    form_of,
+    load,
+    log_options,
+    saying_log_options,
+)
+from .streams import bar, progress_bar, show, show_json
+
+if TYPE_CHECKING:
+    from ..core.bench.bench import Bench
+    from ..logs.convert_all import FleetProgress
+
 
 #: Formats of a result.
 KINDS = ("csv", "jsonl", "parquet")
@@ -44,7 +69,7 @@ KINDS = ("csv", "jsonl", "parquet")
 @click.option("--json", "as_json", is_flag=True, help="The summary as JSON on stdout; needs -o.")
 @log_options
 @bench_option
-def command(
+def convert_command(
     logs: tuple[str, ...],
     out: str,
     events: str | None,
@@ -66,7 +91,7 @@ def command(
     jetruler convert roast.csv -b bench.toml -o out.parquet
     jetruler convert 'logs/**/*.parquet' -o out/ --jobs 2 --resume
     """
-    from ..fleet.plan import is_many
+    from ..logs.workers import is_many
 
     if as_json and out == "-":
         raise JetRulerError("--json: the summary and the result cannot share stdout; add -o FILE")
@@ -76,8 +101,6 @@ def command(
     if not many and (jobs or resume or cluster):
         raise JetRulerError("--jobs, --resume and --cluster are for many logs; name a folder as -o")
     if many:
-        from .convert_many import convert_many
-
         options |= {"jobs": jobs, "resume": resume, "cluster": cluster, "events": events}
         convert_many(logs, bench, out, as_json, options | {"inputs": [bench_path]})
         return
@@ -91,3 +114,166 @@ def command(
     else:
         rows = [f"{summary.rows} rows in {out}"] if out != "-" else []
         show([*summary.content, *rows], err=True)
+
+
+def convert_many(
+    logs: Sequence[str], bench: Bench, out: str, as_json: bool, options: dict[str, Any]
+) -> None:
+    """Convert, then say what came of it; exit code 1 if a log failed."""
+    from ..logs.convert_all import convert_all
+
+    if out == "-":
+        raise JetRulerError("many logs need a folder for their results; add -o FOLDER")
+    with fleet_bar() as progress:
+        fleet = convert_all(logs, bench, out, progress=progress, **options)
+    if as_json:
+        show_json(fleet.to_dict())
+    else:
+        show(fleet.content, err=True)
+    if fleet.failed:
+        sys.exit(1)
+
+
+@contextmanager
+def fleet_bar() -> Iterator[FleetProgress | None]:
+    """One bar for all logs on stderr, by their bytes, where stderr is a terminal."""
+    with bar("converting") as draw:
+        yield draw and (lambda read, total, outcome: draw(read, total, outcome.task.log.name))
+
+
+@click.command()
+@click.argument("channels", nargs=-1, metavar="[CHANNEL...]")
+@click.option("-o", "--output", "out", default="report.html", show_default=True, metavar="FILE")
+@click.option("--at", multiple=True, metavar="RAW", help="Worked solutions here (repeatable).")
+@click.option("--log", metavar="LOG", help="With an overview of this log, its trips and findings.")
+@click.option("--marks", "marks", multiple=True, metavar="C=FILE", help="Calibrate C by these.")
+@click.option("--with", "changes", multiple=True, metavar="P=VALUE", help="Better parts.")
+@click.option("--compare", "compared", multiple=True, metavar="A=B", help="In --log.")
+@click.option("--to", "form", type=click.Choice(["html", "md", "tex"]), help="Else by FILE's name.")
+@saying_log_options
+@bench_option
+def report_command(
+    channels: tuple[str, ...],
+    out: str,
+    at: tuple[str, ...],
+    log: str | None,
+    marks: tuple[str, ...],
+    changes: tuple[str, ...],
+    compared: tuple[str, ...],
+    form: str | None,
+    given: Given,
+    bench_path: str,
+) -> None:
+    """A report of the bench, or of some channels: circuits, rulers, worked solutions, curves,
+    budgets, findings, parameters; with a log, marks or better parts if you have them.
+
+    \b
+    jetruler report --log roast.csv --marks bean=bath.csv
+    jetruler report bean --at 1880 --at 400 --with "r0 = 100 kohm ± 1 %"
+    jetruler report bean --to tex -o bean.tex
+    """
+    from ..benchfile.marks_file import read_marks
+    from ..show.report import report
+    from ..system import keep_apart
+    from .explain import changes_of
+
+    folder_of(out)
+    inputs = {"the bench": bench_path} | ({} if log is None else {"the log": log})
+    keep_apart({"-o": out}, inputs)
+    bench = load(bench_path)
+    chosen = [channel_of(bench, name) for name in channels] or list(bench.channels.values())
+    points = [raw_from(chosen[0], text, "--at") for text in at]
+    found = {}
+    for text in marks:
+        name, equals, path = text.partition("=")
+        if not equals:
+            raise JetRulerError(f"--marks {text}: bean=bath.csv is right")
+        found[channel_of(bench, name).name] = read_marks(path)
+    pairs = [text.partition("=") for text in compared]
+    for text, (_, equals, _) in zip(compared, pairs, strict=True):
+        if not equals:
+            raise JetRulerError(f"--compare {text}: bean=bean2 is right")
+    made = report(
+        bench,
+        out,
+        channels=channels,
+        at=points,
+        log=log,
+        marks=found,
+        changes=changes_of(changes),
+        compared=[(first, second) for first, _, second in pairs],
+        log_format=form_of(given, bench),
+        form=form,  # type: ignore[arg-type]
+    )
+    for written in made:
+        click.echo(written)
+
+
+@click.command()
+@click.argument("folder", default="jetruler-demo")
+def demo_command(folder: str) -> None:
+    """Make FOLDER (default jetruler-demo) with the demo's files and every output of the tour."""
+    home = Path(folder)
+    if home.exists() and (not home.is_dir() or any(home.iterdir())):
+        raise JetRulerError(f"{folder}: this is there already; name a new or empty folder")
+    home.mkdir(parents=True, exist_ok=True)
+    demo.unpack(home)
+    for name, shows in demo.SHOWS.items():
+        click.echo(f"{name}: {shows}")
+    started = time.monotonic()
+    with contextlib.chdir(home):
+        for number, step in enumerate(STEPS, start=1):
+            _show(step)
+            lasted = time.monotonic() - started
+            click.echo(f"step {number} of {len(STEPS)} done after {lasted:.1f} s", err=True)
+    click.echo(f"\nAll of it is in {folder}. Go there and try: jetruler explain damper --for 50")
+
+
+def _show(step: TourStep) -> None:
+    """Run one command of the tour as if it were typed, and say what it shows."""
+    if step.before is not None:
+        step.before(Path())
+    into = f" > {step.into}" if step.into else ""
+    click.echo(f"\n$ jetruler {step.command}{into}")
+    with _stdout_into(step.into):
+        _run(shlex.split(step.command))
+    if step.then is not None:
+        click.echo(Path(step.then).read_text("utf-8").rstrip())
+    for line in filter(None, step.shows.split("\n")):
+        click.echo(f"# {line}")
+
+
+def _run(words: list[str]) -> None:
+    from . import FOUND, cli
+
+    with contextlib.suppress(click.exceptions.Exit):
+        try:
+            cli.main(words, prog_name="jetruler", standalone_mode=False)
+        except SystemExit as stop:
+            if stop.code != FOUND:
+                raise
+
+
+@contextlib.contextmanager
+def _stdout_into(path: str | None) -> Iterator[None]:
+    """What is written to standard output goes into a file, as `> path` of a shell does."""
+    sys.stdout.flush()
+    if path is None:
+        yield
+        return
+    kept, encoding = os.dup(1), sys.stdout.encoding
+    with Path(path).open("wb") as file:
+        os.dup2(file.fileno(), 1)
+    _encode_as("utf-8")
+    try:
+        yield
+        sys.stdout.flush()
+    finally:
+        _encode_as(encoding)
+        os.dup2(kept, 1)
+        os.close(kept)
+
+
+def _encode_as(encoding: str) -> None:
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        sys.stdout.reconfigure(encoding=encoding)

@@ -1,31 +1,128 @@
-"""`jetruler draw`: pictures of a channel, as PNG or SVG."""
+"""`jetruler draw`: pictures of a channel, as PNG or SVG, each written whole."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import logging
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from types import ModuleType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from ..core.bench.bench import Bench
+from ..core.bench.channel import Channel
+from ..core.bench.raw_values import raw_ends, raw_from
 from ..core.error_types import JetRulerError
-from ..core.laws.raw_input import Input
-from ..core.model.channel import Channel
-from ..core.model.raw_text import raw_from
-from ..core.model.ruler import Ruler
-from ..core.model.text import number
-from ..core.model.ticks import raw_ends
+from ..core.laws.raw_edge import Input
+from ..core.ruler.ruler import Ruler
+from ..core.ruler.units import number
+from .calibrate import (
+    CompareOptions,
+    calibrated,
+    compare_options,
+    compared,
+    fit_options,
+    marks_options,
+)
 from .choose import chosen_resistor, resistor_options
-from .common import bench_option, channel_of, load
-from .compare import CompareOptions, compare_options, compared
-from .fit import calibrated, fit_options, marks_options
-from .log_options import Given, form_of, saying_log_options
-from .pictures import WIDTH, budgets_of, draw_histogram_file, draw_log_file, picture_path, written
+from .options import Given, bench_option, channel_of, folder_of, form_of, load, saying_log_options
+from .streams import progress_bar
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+    from ..core.bench.bench import LogFormat
+    from ..core.uncertainty.budget import Budget
 
 
-def out_option(command: Callable[..., None]) -> Callable[..., None]:
+#: Where a command keeps the width on paper that was asked for.
+WIDTH = "jetruler.width"
+
+# It warns where it finds no place for its cache, which costs time and no picture.
+logging.getLogger("matplotlib").setLevel(logging.ERROR)
+
+
+def draw_log_file(
+    log_path: str | Path, bench: Bench, only: Sequence[str], form: LogFormat | None, path: Path
+) -> Path:
+    """Write the picture of some channels over a log, all if none are named."""
+    from ..logs.pairs import read_series
+    from ..show.figures import log_figure
+
+    channels = [channel_of(bench, name) for name in only or bench.channels]
+    with progress_bar(str(log_path)) as progress:
+        series = read_series(log_path, channels, form=form, progress=progress)
+    return written(log_figure(series), path)
+
+
+def draw_histogram_file(
+    log_path: str | Path,
+    columns: tuple[str, ...],
+    bench: Bench | None,
+    form: LogFormat | None,
+    path: Path,
+) -> Path:
+    """Write the picture of how counts are spread."""
+    from ..core.ruler.units import nearest
+    from ..logs.look import look
+    from ..show.figures import draw_histogram
+    from ..show.style import new_figure
+
+    with progress_bar(str(log_path)) as progress:
+        found = look(log_path, bench, form=form, progress=progress)
+    for name in columns:
+        if name not in found.columns:
+            raise JetRulerError(f"found {name!r}; {nearest(name, found.columns)}")
+    names = columns or tuple(found.columns)
+    if not any(found.columns[name].survey.samples for name in names):
+        raise JetRulerError(f"{log_path}: not one number can be read in {', '.join(names)}")
+    across = 1 if len(names) == 1 else 2
+    down = -(-len(names) // across)
+    figure = new_figure(12.8, max(8.0, 2.1 * down))
+    grid = figure.subplots(down, across, squeeze=False).reshape(-1)
+    for ax, name in zip(grid, names, strict=False):
+        draw_histogram(ax, name, found.columns[name].survey)
+    for ax in grid[len(names) :]:
+        ax.set_axis_off()
+    return written(figure, path)
+
+
+def budgets_of(
+    channel: Channel, at: tuple[float, ...], readings: float | None = None
+) -> list[Budget]:
+    """The budgets at some raw values, of so many readings averaged. Raises `JetRulerError` for one
+    without."""
+    from ..core.uncertainty.budget import budget
+
+    budgets = [budget(channel, one, readings=readings) for one in at]
+    for one in budgets:
+        if one.combined != one.combined:
+            raise JetRulerError(f"--at {one.at:g}: {one.summary()[0]}")
+    return budgets
+
+
+def written(figure: Figure, path: Path) -> Path:
+    """Write a figure as its suffix says; whole, or not at all."""
+    from ..logs.text_writer import write_file
+    from ..show.style import rendered
+
+    width = click.get_current_context().meta.get(WIDTH)
+    write_file(path, rendered(figure, path.suffix[1:].lower(), width))
+    return path
+
+
+def picture_path(out: str | None, default: str) -> Path:
+    """Where the picture goes: refused before any work if it can't be written there."""
+    path = Path(out or default)
+    if path.suffix.lower() not in (".png", ".svg"):
+        raise JetRulerError(f"{path}: a picture is written as .png or .svg")
+    folder_of(str(path))
+    return path
+
+
+def out_option(draw_command: Callable[..., None]) -> Callable[..., None]:
     """The options that say where a picture goes, and how wide it is on paper."""
 
     def keep(context: click.Context, _: click.Parameter, width: float | None) -> None:
@@ -42,19 +139,19 @@ def out_option(command: Callable[..., None]) -> Callable[..., None]:
         help="On paper: 86 for a column, 160 for a page.",
     )
     return click.option("-o", "--output", "out", metavar="FILE", help="PNG or SVG, by its suffix.")(
-        width(command)
+        width(draw_command)
     )
 
 
-def view_options(command: Callable[..., None]) -> Callable[..., None]:
+def view_options(draw_command: Callable[..., None]) -> Callable[..., None]:
     """The options that say where the cursor stands and over which raw values to draw."""
     for option in (
         click.option("--to", "high", metavar="RAW", help="To this raw value of an input."),
         click.option("--from", "low", metavar="RAW", help="From this raw value of an input."),
         click.option("--at", metavar="RAW", help="Cursor at this count (or raw value)."),
     ):
-        command = option(command)
-    return command
+        draw_command = option(draw_command)
+    return draw_command
 
 
 def _viewed(
@@ -97,17 +194,17 @@ def _stretch(channel: Channel, low: str | None, high: str | None) -> tuple[float
 
 def figures() -> ModuleType:
     """The figures; Matplotlib is loaded when one is drawn."""
-    from ..plots import figures as made
+    from ..show import figures as made
 
     return made
 
 
 @click.group(name="draw")
-def command() -> None:
+def draw_command() -> None:
     """Draw a picture: PNG or SVG, 1280 × 800."""
 
 
-@command.command()
+@draw_command.command()
 @click.argument("channel")
 @view_options
 @out_option
@@ -128,7 +225,7 @@ def ruler(
     click.echo(written(figures().ruler_figure(chosen, at, over), path))
 
 
-@command.command()
+@draw_command.command()
 @click.argument("channel")
 @click.option("--at", metavar="RAW", help="With voltages and currents at this count.")
 @out_option
@@ -140,7 +237,7 @@ def circuit(channel: str, at: str | None, out: str | None, bench_path: str) -> N
     click.echo(written(figures().circuit_figure(chosen, raw), path))
 
 
-@command.command()
+@draw_command.command()
 @click.argument("channels", nargs=-1, required=True, metavar="CHANNEL...")
 @view_options
 @out_option
@@ -158,7 +255,7 @@ def curve(
     click.echo(written(figures().curve_figure(chosen), path))
 
 
-@command.command()
+@draw_command.command()
 @click.argument("channel")
 @view_options
 @out_option
@@ -175,7 +272,7 @@ def stages(
     click.echo(written(figures().stages_figure(chosen, at), path))
 
 
-@command.command()
+@draw_command.command()
 @click.argument("log_path", metavar="LOG")
 @click.argument("channels", nargs=-1, metavar="[CHANNEL]...")
 @saying_log_options
@@ -195,7 +292,7 @@ def log(
     click.echo(draw_log_file(log_path, bench, channels, form, path))
 
 
-@command.command()
+@draw_command.command()
 @click.argument("log_path", metavar="LOG")
 @click.argument("columns", nargs=-1, metavar="[CHANNEL]...")
 @saying_log_options
@@ -217,7 +314,7 @@ def histogram(
     click.echo(draw_histogram_file(log_path, columns, bench, form, path))
 
 
-@command.command(name="choose")
+@draw_command.command(name="choose")
 @click.argument("channel")
 @resistor_options
 @out_option
@@ -230,7 +327,7 @@ def choose_picture(channel: str, out: str | None, bench_path: str, **options: An
     click.echo(written(figures().choose_figure(chosen, choice), path))
 
 
-@command.command(name="budget")
+@draw_command.command(name="budget")
 @click.argument("channel")
 @click.option(
     "--at", "at", type=float, multiple=True, metavar="COUNT", help="Fractions here (repeatable)."
@@ -256,7 +353,7 @@ def budget_picture(
     click.echo(written(figures().budget_figure(chosen, budgets), path))
 
 
-@command.command()
+@draw_command.command()
 @click.argument("channel")
 @click.option("--at", required=True, metavar="RAW", help="At this count (or raw value).")
 @click.option("--draws", type=int, default=100_000, show_default=True, metavar="N")
@@ -272,7 +369,7 @@ def draws(channel: str, at: str, draws: int, out: str | None, bench_path: str) -
     click.echo(written(figures().draws_figure(chosen, found), path))
 
 
-@command.command()
+@draw_command.command()
 @click.argument("channel")
 @marks_options
 @fit_options
@@ -285,7 +382,7 @@ def fit(channel: str, out: str | None, bench_path: str, **options: Any) -> None:
     click.echo(written(figures().fit_figure(found), path))
 
 
-@command.command()
+@draw_command.command()
 @click.argument("channel")
 @click.argument("other", required=False)
 @compare_options

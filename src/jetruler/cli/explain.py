@@ -8,19 +8,17 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from ..core.bench.channel import Channel
+from ..core.bench.raw_values import raw_ends, raw_from
 from ..core.error_types import JetRulerError, ParameterError
-from ..core.model.channel import Channel
-from ..core.model.raw_text import raw_from
-from ..core.model.result import Title
-from ..core.model.text import number, shown
-from ..core.model.ticks import raw_ends
-from ..core.model.trace import Trace
-from ..core.model.units import symbol
-from .common import bench_option, channel_of, load, read_value
+from ..core.result import Title
+from ..core.ruler.reading import Trace
+from ..core.ruler.units import number, shown, symbol
+from .options import bench_option, channel_of, load, read_value
 from .streams import echo, show, show_json
 
 if TYPE_CHECKING:
-    from ..core.model.result import Result
+    from ..core.result import Result
     from ..core.uncertainty.budget import Budget
     from ..core.uncertainty.simulate import Simulation
     from ..core.uncertainty.what_if import WhatIf
@@ -42,7 +40,7 @@ if TYPE_CHECKING:
 @click.option("--arith", metavar="KIND", help="As a chip does it: int16, int32, float32, uint16-…")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
 @bench_option
-def command(
+def explain_command(
     channel: str,
     raws: tuple[str, ...],
     wanted: str | None,
@@ -162,7 +160,7 @@ def solve(channel: Channel, at: float | None, wanted: str | None) -> Trace:
 
 def show_solution(channel: Channel, solution: Trace, back: bool) -> None:
     """The solution and the ruler for people."""
-    from .ruler_view import ruler_lines
+    from .view.traces import ruler_lines
 
     title = channel.name + (f": {channel.about}" if channel.about else "")
     show([Title(title), *solution.content])

@@ -10,18 +10,17 @@ from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
 import click
 
+from ..core.bench.bench import Bench
+from ..core.bench.channel import Channel
 from ..core.error_types import JetRulerError, UnitError
-from ..core.model.channel import Bench, Channel
-from ..core.model.text import number
-from ..core.model.unit_registry import factor_and_offset
-from ..core.model.units import symbol
-from ..files import keep_apart
-from .common import bench_option, channel_of, folder_of, load
+from ..core.ruler.units import factor_and_offset, number, symbol
+from ..system import keep_apart
+from .options import bench_option, channel_of, folder_of, load
 from .streams import document, show_json
 
 if TYPE_CHECKING:
+    from ..core.firmware.channel_machines import Threshold
     from ..core.firmware.selection import Exported
-    from ..core.firmware.threshold import Threshold
     from ..targets.target import Target
 
 
@@ -42,7 +41,7 @@ if TYPE_CHECKING:
 @click.option("-o", "--output", "out", default="-", metavar="FILE", help="- is stdout.")
 @click.option("--json", "as_json", is_flag=True, help="The proof as JSON on stdout; needs -o.")
 @bench_option
-def command(channels: tuple[str, ...], out: str, bench_path: str, **options: Any) -> None:
+def export_command(channels: tuple[str, ...], out: str, bench_path: str, **options: Any) -> None:
     """Write the conversion of CHANNELs for firmware, with the proof in its comments.
 
     With --all, smoothing, trips and drives come along. What was chosen, what it costs, and what
@@ -52,7 +51,7 @@ def command(channels: tuple[str, ...], out: str, bench_path: str, **options: Any
     jetruler export bean --to c --arith int32 --scale 10 --within 0.1 -o bean.h
     jetruler export --all --to python --interval 0.2 -o roaster.py
     """
-    from ..logs.output import write_file
+    from ..logs.text_writer import write_file
 
     asked = ExportOptions(**options)
     asked.check(out)
@@ -92,7 +91,7 @@ class ExportOptions:
     @property
     def target(self) -> Target:
         """The language. Raises `JetRulerError`."""
-        from ..targets.register import TARGETS, target_named
+        from ..targets.code import TARGETS, target_named
 
         if self.language is None:
             raise JetRulerError(f"--to: say the language: {', '.join(TARGETS)}")
@@ -125,8 +124,8 @@ class Made(NamedTuple):
 def _made(bench: Bench, chosen: list[Channel], asked: ExportOptions) -> Made:
     from .. import __version__
     from ..core.firmware.bench_machines import Machines, holding_of, machines_of
-    from ..core.firmware.names import safe_name
-    from ..core.firmware.threshold import threshold
+    from ..core.firmware.channel_machines import threshold
+    from ..core.firmware.program import safe_name
     from ..targets.target import Wish
 
     target, names = asked.target, {name: safe_name(name) for name in bench.channels}
@@ -177,7 +176,7 @@ def _exported(
 
 def _report(made: Made) -> None:
     """What was chosen, what it costs, what was renamed or left behind: to stderr."""
-    from ..core.firmware.names import safe_name
+    from ..core.firmware.program import safe_name
 
     for e in made.exported:
         first, *rest = e.lines()

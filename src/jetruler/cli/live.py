@@ -14,22 +14,18 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from ..core.bench.bench import Bench
 from ..core.error_types import JetRulerError
-from ..core.model.channel import Bench
-from ..core.model.quantity import seconds
-from ..core.model.result import TextTable
-from ..core.model.text import number
-from ..files import keep_apart
-from ..system.signals import on_rest
-from ..system.terminal import has_keyboard, keyboard
-from .common import bench_option, folder_of, load
-from .log_options import Given, form_of, log_options
+from ..core.result import TextTable
+from ..core.ruler.quantity import seconds
+from ..core.ruler.units import number
+from ..system import has_keyboard, keep_apart, keyboard, on_rest
+from .options import Given, bench_option, folder_of, form_of, load, log_options
 from .streams import echo, encoded, raw_stdout, show
 
 if TYPE_CHECKING:
-    from ..core.model.log_format import LogFormat
-    from ..live.notes import LiveEvents
-    from ..live.outlet import Outlet
+    from ..core.bench.bench import LogFormat
+    from ..live.outputs import LiveEvents, Outlet
     from ..live.session import Parts, Session
     from ..live.sources import Source
 
@@ -56,7 +52,7 @@ if TYPE_CHECKING:
 @click.option("--plain", is_flag=True, help="Aligned columns.")
 @log_options
 @bench_option
-def command(bench_path: str, **options: Any) -> None:
+def live_command(bench_path: str, **options: Any) -> None:
     """Show a stream of raw values in engineering values while it runs.
 
     On a terminal: a view with keys (? shows them, q or Ctrl-C ends it). Otherwise: a line of CSV
@@ -153,10 +149,10 @@ class LiveOptions:
 
 def _parts(bench_path: str, asked: LiveOptions) -> Parts:
     """What the session is made of; its outlet comes later."""
-    from ..live.inject import injections
+    from ..live.outputs import AlignedRows, CsvRows, JsonRows, Rows
+    from ..live.overrides import injections
     from ..live.parts import parts_for
-    from ..live.record import Recorder
-    from ..live.rows import AlignedRows, CsvRows, JsonRows, Rows
+    from ..live.source_reader import Recorder
 
     if asked.record is not None:
         folder_of(asked.record)
@@ -193,8 +189,8 @@ def _bench(bench_path: str, asked: LiveOptions) -> tuple[Bench, str | Source]:
     """The bench, and the source; without a file, every column of the source as it comes."""
     if bench_path != "bench.toml" or Path(bench_path).exists() or asked.name in ("demo", "none"):
         return load(bench_path), asked.name
-    from ..live.bare import bare_bench
-    from ..live.listen import head_of
+    from ..live.parts import bare_bench
+    from ..live.source_reader import head_of
     from ..live.sources import source_named
 
     form = form_of(asked.given, None, baud=asked.baud)
@@ -216,8 +212,8 @@ def _events(asked: LiveOptions, parts: Parts) -> Iterator[LiveEvents | None]:
     if asked.events is None:
         yield None
         return
-    from ..live.notes import LiveEvents
-    from ..logs.output import Output
+    from ..live.outputs import LiveEvents
+    from ..logs.text_writer import Output
 
     with Output(asked.events) as out:
         yield LiveEvents(out.write)
@@ -252,7 +248,7 @@ def _wire(asked: LiveOptions, source: Source, bench: Bench, form: LogFormat) -> 
 @contextmanager
 def _outlet(lossless: bool) -> Iterator[Outlet]:
     """Standard output, written by a thread. What cannot be written in time is given up."""
-    from ..live.outlet import Outlet
+    from ..live.outputs import Outlet
 
     sys.stdout.flush()
     outlet = Outlet(raw_stdout(), lossless)
@@ -266,7 +262,7 @@ def _view(parts: Parts, lasting: float | None) -> None:
     """The view, with its keys, until the stream ends or somebody ends it."""
     os.environ.setdefault("TEXTUAL_FPS", "120")  # a key's effect waits for the next picture
     from ..live.session import Session
-    from .live_app import run
+    from .view.app import run
 
     session = Session(replace(parts, rows=None, handled=True, viewed=True))
     with keyboard():

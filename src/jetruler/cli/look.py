@@ -1,4 +1,5 @@
-"""`jetruler look`: what the raw samples do, before anyone converts them."""
+"""`jetruler look`, `check` and `new`: what the raw samples do, what is wrong in a bench file, and a
+bench file to start from."""
 
 from __future__ import annotations
 
@@ -8,18 +9,24 @@ from typing import TYPE_CHECKING
 import click
 
 from ..core.error_types import JetRulerError
-from ..core.model.result import TextTable
-from ..core.model.text import number
-from ..core.model.units import symbol
-from .common import load
-from .log_options import Given, form_of, log_options
-from .progress import progress_bar
-from .streams import echo, show, show_json
+from ..core.result import TextTable
+from ..core.ruler.units import nearest, number, symbol
+from .options import (
+    Given,
+    bench_option,
+    folder_of,
+    form_of,
+    is_port,
+    load,
+    log_options,
+    saying_log_options,
+)
+from .streams import echo, progress_bar, show, show_json
 
 if TYPE_CHECKING:
-    from ..core.model.channel import Bench
-    from ..core.model.log_format import LogFormat
-    from ..logs.look_result import Look
+    from ..benchfile.starter import SeenColumn
+    from ..core.bench.bench import Bench, LogFormat
+    from ..logs.look import Look
 
 
 #: Samples of a port that are looked at where nobody says how many.
@@ -42,7 +49,7 @@ BURST = 100
 @click.option("--write", is_flag=True, help="With --ends: put the marks into the bench file.")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
 @log_options
-def command(
+def look_command(
     log: str | None,
     source: str | None,
     samples: int | None,
@@ -62,7 +69,7 @@ def command(
     jetruler look roast.csv --ends damper --write
     jetruler look --source /dev/ttyACM0 --samples 100
     """
-    from ..logs.look_at_log import look
+    from ..logs.look import look
     from ..samples.source import ColumnError
 
     if ends is None and (write or margin is not None or backward):
@@ -105,7 +112,7 @@ def command(
 
 def _burst(source: str, form: LogFormat, samples: int) -> bytes:
     """So many lines of a source."""
-    from ..live.listen import listen
+    from ..live.source_reader import listen
 
     return listen(source, form, lines=samples)
 
@@ -119,7 +126,7 @@ def show_ends(
     write_to: str | None,
 ) -> None:
     """Print the marks line of a channel or column, and write it if asked."""
-    from ..core.model.text import nearest
+    from ..core.ruler.units import nearest
     from ..core.survey.ends import NothingMovedError, ends_of, true_ends
 
     if name not in found.columns:
@@ -155,3 +162,146 @@ def show_ends(
 
 #: A sensor rests where so much of a log is.
 RESTING = 0.01
+
+
+@click.command()
+@click.option("--log", "log_path", metavar="LOG", help="Check it against this log too.")
+@click.option("--json", "as_json", is_flag=True, help="For programs.")
+@saying_log_options
+@bench_option
+def check_command(log_path: str | None, as_json: bool, given: Given, bench_path: str) -> None:
+    """Findings in the bench file, and between it and a log: each with its evidence and its remedy.
+
+    Exit code 1 if one of them is an error.
+
+    \b
+    jetruler check
+    jetruler check --log roast.csv
+    """
+    from ..benchfile.load import listed_converters
+    from ..core.check.check import check
+    from ..core.result import Findings
+    from . import FOUND
+
+    bench = load(bench_path)
+    listed = listed_converters(bench_path, bench)
+    found = check(bench, listed)
+    if log_path is not None:
+        from ..logs.check_log import check_log
+        from .streams import progress_bar
+
+        with progress_bar(log_path) as progress:
+            logged = check_log(
+                log_path, bench, listed, form=form_of(given, bench), progress=progress
+            )
+        found = Findings.of([*found, *logged])
+    if as_json:
+        show_json(found.to_dict())
+    else:
+        *lines, said = found.content
+        many = "" if found else f" in {len(bench.channels)} channels"
+        show([*lines, f"{bench_path}: {said}{many}"])
+    if any(not finding.severity for finding in found):
+        raise SystemExit(FOUND)
+
+
+#: Seconds that a port is listened to.
+LISTENING = 3.0
+
+
+@click.command()
+@click.argument("path", default="bench.toml", metavar="[FILE]")
+@click.option("--from", "log", metavar="LOG", help="One channel a column of this log, or port.")
+@click.option(
+    "--channel",
+    "channels",
+    multiple=True,
+    metavar="NAME=KIND",
+    help="A filled-in example (repeatable): ntc, platinum, knob, probe, percent, loop, rail, "
+    "light, volts, counts, voltage, distance.",
+)
+@click.option("--bits", type=click.IntRange(1, 32), metavar="N", help="Of the converter.")
+@click.option("--vref", metavar="VOLTS", help='Its reference: 5, or "3.3 V ± 1 %".')
+@click.option("--baud", type=int, metavar="N", help="Of a serial port.")
+@log_options
+def new_command(
+    path: str,
+    log: str | None,
+    channels: tuple[str, ...],
+    bits: int | None,
+    vref: str | None,
+    baud: int | None,
+    given: Given,
+) -> None:
+    """Write a commented bench file to FILE (default bench.toml). Never overwrites.
+
+    \b
+    jetruler new --channel a0=knob --bits 10 --vref 5
+    jetruler new --from roast.csv --channel ch0=ntc --channel ch2=knob
+    jetruler new --from /dev/ttyACM0 --bits 10 --vref 5
+    """
+    from ..benchfile.load import parse_bench
+    from ..benchfile.starter import starter
+
+    target = Path(path)
+    folder_of(path)
+    if target.exists():
+        raise JetRulerError(f"{path}: this is there already, and new never overwrites")
+    kinds = dict(_kind(text) for text in channels)
+    seen = [] if log is None else _seen(log, form_of(given, None, baud=baud), bits)
+    title = target.stem.replace("-", " ").capitalize() or "My bench"
+    made = starter(kinds, seen, title, bits=bits, vref=vref, log=log or "")
+    parse_bench(made.text, path)
+    try:
+        with target.open("x", encoding="utf-8", newline="\n") as file:
+            file.write(made.text)
+    except OSError as error:
+        raise JetRulerError(f"{path}: cannot be written: {error.strerror}") from None
+    for guess in made.guesses:
+        echo(f"a guess: {guess}", err=True)
+    name = next(iter(parse_bench(made.text, path).channels))
+    echo(f"{path}: written. Next: jetruler explain {name} --at COUNT -b {path}", err=True)
+
+
+def _seen(log: str, form: LogFormat, bits: int | None) -> list[SeenColumn]:
+    """What a log, or a port that is listened to for some seconds, shows of its columns."""
+    from ..benchfile.starter import SeenColumn
+    from ..core.survey.findings import code_bits, repeats_bits
+    from ..logs.look import look
+
+    given: str | bytes = log
+    if is_port(log):
+        from ..live.source_reader import listen
+
+        given = listen(log, form, seconds=LISTENING)
+    with progress_bar(log) as progress:
+        found = look(given, form=form, progress=progress)
+    if found.said:
+        echo(f"reading lines as: {found.said}", err=True)
+    seen = []
+    for each in found.columns.values():
+        v = each.survey
+        named = not found.unnamed and each.column.isprintable()
+        column = each.column if named else each.place + 1
+        if v.samples and each.bits is None:
+            seen.append(SeenColumn(column, None, v.low_end, v.high_end, v.lsb))
+        elif v.samples and each.bits is not None:
+            low, high = int(v.low_end), int(v.high_end)
+            codes = code_bits(v)
+            step = 2 ** (each.bits - codes)
+            repeats = step > 1 and repeats_bits(v, codes)
+            own = each.bits if step > 1 else bits or each.bits
+            seen.append(SeenColumn(column, own, low, max(high, low + 1), lsb=step, repeats=repeats))
+    return seen
+
+
+def _kind(text: str) -> tuple[str, str]:
+    from ..benchfile.load import CHANNEL_NAME
+    from ..benchfile.starter import KINDS
+
+    name, equals, kind = text.partition("=")
+    if not equals or not CHANNEL_NAME.fullmatch(name):
+        raise JetRulerError(f"--channel: found {text!r}; NAME=KIND is right, as in bean=ntc")
+    if kind not in KINDS:
+        raise JetRulerError(f"--channel: found {kind!r} in {text!r}; {nearest(kind, KINDS)}")
+    return name, kind

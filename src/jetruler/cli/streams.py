@@ -1,24 +1,146 @@
-"""What the commands write: text as the stream's encoding has it, documents in UTF-8.
-
-A document is what another program reads: JSON, CSV, code.
-"""
+"""What the commands write: text as the stream's encoding has it, documents in UTF-8, a bar while
+something takes long."""
 
 from __future__ import annotations
 
 import codecs
 import io
 import os
+import re
 import sys
-from collections.abc import Iterator
+import time
+import unicodedata
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from io import RawIOBase
-from typing import Any, cast
+from typing import TYPE_CHECKING, Any, cast
 
 from rich.console import Console
 from rich.text import Text
 
-from ..core.model.result import Content, Item, TextTable
+from ..core.result import Content, Item, TextTable
 from ..show.printed import MARK, lines, table_width
-from .plain import ASCII, PLAIN
+
+if TYPE_CHECKING:
+    from ..samples.passes import Progress as LogProgress
+
+
+#: The error handler's name.
+PLAIN = "jetruler.plain"
+#: ASCII, as an encoding.
+ASCII = "jetruler_ascii"
+_SIGNS = dict(zip("−–—‐‑·×∙•✗", "-----*x**x", strict=True))
+
+
+_SIGNS |= dict(zip("▕▏▼▲█░▒▓″′‘’“”", "||v^#.:#\"'''\"\"", strict=True))
+
+
+_SIGNS |= dict(
+    pair.split(maxsplit=1)  # µ and Ω are there twice: as a unit's sign and as a letter
+    for pair in [
+        "± +/-",
+        "° deg",
+        "Ω ohm",
+        "Ω ohm",
+        "µ u",
+        "μ u",
+        "… ...",
+        "÷ /",
+        "→ ->",
+        "← <-",
+        "≤ <=",
+        "≥ >=",
+        "≠ !=",
+        "≈ ~",
+        "∞ inf",
+        "∥ ||",
+        "√ sqrt",
+        "Σ sum",
+        "Δ d",
+        "ß ss",
+        "æ ae",
+        "ø o",
+        "ᵢ i",
+    ]
+)
+
+
+#: What stands in the same cell of a table, and the spaces up to the next one.
+_REST_OF_CELL = re.compile(r"((?:[!-~]| (?! )){0,40})(  +)")
+
+
+def _superscript(sign: str) -> bool:
+    return unicodedata.decomposition(sign).startswith("<super>")
+
+
+def plain_form(sign: str) -> str:
+    """One sign in ASCII; what has no plain form is escaped, so that it can still be told.
+
+    Examples
+    --------
+    >>> [plain_form(sign) for sign in "Ω−═┴é温"]
+    ['ohm', '-', '=', '+', 'e', '\\\\u6e29']
+    """
+    if sign.isascii():
+        return sign
+    if sign in _SIGNS:
+        return _SIGNS[sign]
+    name = unicodedata.name(sign, "")
+    if name.startswith("BOX DRAWINGS"):
+        across = any(way in name for way in ("HORIZONTAL", "LEFT", "RIGHT"))
+        down = any(way in name for way in ("VERTICAL", "UP", "DOWN"))
+        return "+" if across and down else "|" if down else "=" if "DOUBLE" in name else "-"
+    if name.startswith("GREEK") and "LETTER " in name:
+        return name.rpartition("LETTER ")[2].partition(" ")[0].lower().replace("lamda", "lambda")
+    if "BLOCK" in name or name.startswith(("BRAILLE", "QUADRANT")):
+        return "#"
+    letters = unicodedata.normalize("NFKD", sign)
+    bare = "".join(plain_form(c) for c in letters if not unicodedata.combining(c) and c != sign)
+    return bare or ascii(sign)[1:-1]
+
+
+def _replace(error: UnicodeError) -> tuple[str | bytes, int]:
+    """Put the plain form in; the spaces behind it give way, so that columns stay where they are."""
+    if not isinstance(error, UnicodeEncodeError):
+        raise error
+    text, at, end = error.object, error.start, error.end
+    made = ""
+    while at < end:
+        sign = text[at]
+        if _superscript(sign):  # 10⁻³ is 10^-3, also where the encoding has ³
+            made += "^"
+            while at < len(text) and _superscript(text[at]):
+                made += plain_form(text[at]) if text[at] != "⁻" else "-"
+                at += 1
+            continue
+        made += plain_form(sign)
+        at += 1
+    end = max(at, end)
+    cell = _REST_OF_CELL.match(text, end)
+    longer = len(made) - (end - error.start)
+    if cell is None or longer <= 0:
+        return made, end
+    return made + cell[1], cell.end(1) + min(longer, len(cell[2]) - 1)
+
+
+codecs.register_error(PLAIN, _replace)
+
+
+def _named_ascii(name: str) -> codecs.CodecInfo | None:
+    """ASCII by another name: Click takes a stream in ASCII for a mistake and writes UTF-8."""
+    if name != ASCII:
+        return None
+    known = codecs.lookup("ascii")
+    return codecs.CodecInfo(
+        known.encode,
+        known.decode,
+        incrementalencoder=known.incrementalencoder,
+        incrementaldecoder=known.incrementaldecoder,
+        name=ASCII,
+    )
+
+
+codecs.register(_named_ascii)
 
 
 def settle() -> None:
@@ -141,3 +263,45 @@ def raw_stdout() -> RawIOBase:
     sys.stdout.flush()
     buffer = sys.stdout.buffer  # with PYTHONUNBUFFERED it is none
     return cast(RawIOBase, getattr(buffer, "raw", buffer))
+
+
+#: Seconds after which a bar is worth showing.
+SOON = 0.2
+
+#: Takes what is done, of how much (if that is known), and what is being done.
+Draw = Callable[[float, float | None, str], None]
+
+
+@contextmanager
+def bar(title: str) -> Iterator[Draw | None]:
+    """A bar that goes when the work is done; None where standard error is no terminal."""
+    out = console(err=True)
+    if not out.is_terminal or out.is_dumb_terminal:
+        yield None
+        return
+    from rich.progress import BarColumn, DownloadColumn, Progress, TaskProgressColumn, TextColumn
+
+    named = TextColumn("{task.description}", markup=False)
+    progress = Progress(
+        named, BarColumn(30), TaskProgressColumn(), DownloadColumn(), console=out, transient=True
+    )
+    task = progress.add_task(title, total=None)
+    begun = time.monotonic()
+
+    def draw(done: float, total: float | None, name: str) -> None:
+        if time.monotonic() - begun < SOON:
+            return
+        progress.start()
+        progress.update(task, completed=done, total=total, description=as_shown(name or title))
+
+    try:
+        yield draw
+    finally:
+        progress.stop()
+
+
+@contextmanager
+def progress_bar(log: str) -> Iterator[LogProgress | None]:
+    """A bar for a log that takes a while."""
+    with bar(log) as draw:
+        yield draw and (lambda done, total: draw(done, total, log))

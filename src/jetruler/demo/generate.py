@@ -1,33 +1,25 @@
-"""The made-up roast: 14 minutes at 5 Hz, eight raw channels, with real blemishes.
-
-ch0 to ch6 are 12-bit counts; ch7 is a 12-bit result left-scaled to 16 bits.
-
-`python -m jetruler.demo.generate > roast.csv` writes the bundled log again, byte for byte.
-The physics here is written out on its own, so that the log is an independent check of the laws.
-"""
+"""The made-up logs: a roast with real blemishes, calibration files, and the green-bean store."""
 
 from __future__ import annotations
 
 import sys
+from pathlib import Path
 
 import numpy as np
 import numpy.typing as npt
 
 Array = npt.NDArray[np.float64]
-
 SEED = 20_260_314
 RATE_HZ, MINUTES = 5, 14
 VREF, TOP = 3.3, 4095
-
 CHARGE_S, CRACK_S, DROP_S = 40.0, 620.0, 762.0
+#: While the connector of ch0 is loose.
 LOOSE_S = (412.0, 414.0)
-"""While the connector of ch0 is loose."""
+#: When the logger wrote no value for ch3.
 NO_CELL_S = (301.4, 301.6, 301.8)
-"""When the logger wrote no value for ch3."""
+#: Noise of ch6 in counts: too small to move it off its step.
 QUIET = 0.12
-"""Noise of ch6 in counts: too small to move it off its step."""
 KNOB_ENDS = (198.0, 3904.0)
-
 NOTES = {CHARGE_S: "charge", CRACK_S: "first crack", DROP_S: "drop"}
 
 
@@ -135,7 +127,7 @@ def _lagged(values: Array, samples: int) -> Array:
     return out
 
 
-def as_csv() -> str:
+def roast_csv() -> str:
     """The log as the logger wrote it."""
     t, counts = roast()
     lines = ["time_s," + ",".join(f"ch{i}" for i in range(8)) + ",note"]
@@ -147,5 +139,111 @@ def as_csv() -> str:
     return "\n".join(lines) + "\n"
 
 
+SATURDAY_SEED = 20_260_321
+#: The two beads as they are: ohms at 25 °C and Beta. Printed on both: 100 kΩ ± 3 %, 3950 K.
+BEAN, BEAN2 = (101_400.0, 3938.0), (99_700.0, 3949.0)
+NOISE = 1.4
+#: The place of the mark at which somebody read 61 for 71 on the scale.
+MISREAD = 4
+
+
+def bead_counts(celsius: Array, bead: tuple[float, float]) -> Array:
+    """Counts of a bead in the lower leg under 4.7 kΩ, before noise and rounding."""
+    r25, beta = bead
+    ohms = r25 * np.exp(beta * (1 / (celsius + 273.15) - 1 / 298.15))
+    counts: Array = TOP * ohms / (ohms + 4700)
+    return counts
+
+
+def damper_marks() -> str:
+    """The knob at seven places, its opening read off a scale in whole percent."""
+    random = np.random.RandomState(SATURDAY_SEED)
+    low, high = KNOB_ENDS
+    lines = ["# damper knob against the scale on the flap", "raw (count),true (%)"]
+    for i, fraction in enumerate((0, 17, 33, 50, 71, 84, 100)):
+        inner = 0 < fraction < 100
+        raw = low + (high - low) * fraction / 100 + (random.uniform(-12, 12) if inner else 0)
+        lines.append(f"{raw:.0f},{61 if i == MISREAD else fraction}")
+    return "\n".join(lines) + "\n"
+
+
+def bath() -> str:
+    """The first bead in a stirred bath: the mean of 200 readings beside a thermometer's."""
+    random = np.random.RandomState(SATURDAY_SEED + 1)
+    true = np.array([25.24, 60.05, 99.61, 150.32, 200.13])
+    counts = bead_counts(true, BEAN) + NOISE / np.sqrt(200) * random.standard_normal(true.size)
+    read = true + 0.05 * random.standard_normal(true.size)
+    lines = ["# bean thermistor in a stirred bath, each the mean of 200 readings"]
+    lines.append("raw (count),true (degC),u_true (K)")
+    lines += [f"{c:.1f},{t:.2f},0.05" for c, t in zip(counts, read, strict=True)]
+    return "\n".join(lines) + "\n"
+
+
+def rest() -> str:
+    """Two minutes of both beads in the warm drum at rest, with a thermometer every 5 s."""
+    random = np.random.RandomState(SATURDAY_SEED + 2)
+    t = np.arange(600) / 5
+    celsius = 63.4 - 1.1 * t / 120
+    columns = [
+        np.round(bead_counts(celsius, bead) + NOISE * random.standard_normal(t.size))
+        for bead in (BEAN, BEAN2)
+    ]
+    reference = celsius + 0.03 * random.standard_normal(t.size)
+    lines = ["time_s,ch0,ch1,reference_degC"]
+    for i, time in enumerate(t):
+        read = f"{reference[i]:.2f}" if i % 25 == 0 else ""
+        lines.append(f"{time:.1f},{columns[0][i]:.0f},{columns[1][i]:.0f},{read}")
+    return "\n".join(lines) + "\n"
+
+
+STORE_SEED = 20_261_126
+SECONDS, STORE_RATE_HZ = 300, 2
+#: A silo 90 cm deep, its echo sensor 8 cm above the brim; 62 kg of beans fill it.
+DEPTH_CM, ABOVE_CM, FULL_G = 90.0, 8.0, 62_000.0
+#: While beans are drawn, 120 g a second, and the conveyor shakes.
+DRAWN_S = (60.0, 210.0)
+#: While dust swallows the echo: the sensor then reads its largest distance.
+NO_ECHO_S = (140.0, 142.0)
+FARTHEST_CM = 250.0
+
+
+def grams(t: Array) -> Array:
+    """What is left in the silo."""
+    drawn = np.clip(t, *DRAWN_S) - DRAWN_S[0]
+    left: Array = 48_000.0 - 120.0 * drawn
+    return left
+
+
+def store_csv() -> str:
+    """The log as the lab box wrote it."""
+    random = np.random.RandomState(STORE_SEED)  # its stream is frozen for good
+    t = np.arange(SECONDS * STORE_RATE_HZ) / STORE_RATE_HZ
+    left, runs = grams(t), (t >= DRAWN_S[0]) & (t < DRAWN_S[1])
+    scale = np.round((left + 12 * random.standard_normal(t.size)) / 5) * 5
+    echo = ABOVE_CM + DEPTH_CM * (1 - left / FULL_G) + 0.15 * random.standard_normal(t.size)
+    echo = np.round(echo * 5) / 5
+    echo[(t >= NO_ECHO_S[0]) & (t < NO_ECHO_S[1])] = FARTHEST_CM
+    supply = 5.02 - 0.31 * runs + 0.002 * random.standard_normal(t.size)
+    shake = runs * 6.5 * np.sin(2 * np.pi * 0.07 * t) + 0.05 * random.standard_normal(t.size)
+    warmth = 14.0 + 9.0 * np.sin(t / 130)
+    ohms = 100e3 * np.exp(3950 * (1 / (warmth + 273.15) - 1 / 298.15))
+    counts = TOP * ohms / (ohms + 100e3) + 1.4 * random.standard_normal(t.size)
+    lines = ["time_s,scale_g,echo_cm,supply_V,shake,ch0"]
+    for i, time in enumerate(t):
+        cells = f"{scale[i]:.0f},{echo[i]:.1f},{supply[i]:.3f},{shake[i] + 0.0:.2f},{counts[i]:.0f}"
+        lines.append(f"{time:.1f},{cells}".replace("-0.00", "0.00"))
+    return "\n".join(lines) + "\n"
+
+
+#: Every file made here.
+MADE = {
+    "roast.csv": roast_csv,
+    "damper-marks.csv": damper_marks,
+    "bath.csv": bath,
+    "rest.csv": rest,
+    "store.csv": store_csv,
+}
+
 if __name__ == "__main__":
-    sys.stdout.write(as_csv())
+    for name, make in MADE.items():
+        (Path(sys.argv[1]) / name).write_text(make(), encoding="utf-8")

@@ -16,25 +16,15 @@ from typing import TypeVar
 
 import pyarrow as pa
 
+from ..core.bench.bench import Bench, LogFormat
 from ..core.error_types import JetRulerError, printable
-from ..core.model.channel import Bench
-from ..core.model.log_format import LogFormat
-from ..core.model.quantity import seconds
-from ..system.signals import rest
-from .feed import Arrival, Feed
-from .hands import Hands
-from .inject import Injection
-from .lines import Lines, arrival_times
-from .notes import LiveEvents
-from .outlet import Outlet
-from .record import Recorder
-from .rereading import Rereading
-from .rows import Rows
-from .saved import Saved
-from .sender import Sender
-from .sources import Nowhere, Source
-from .station import LiveBatch, Station
-from .stream_errors import StreamError
+from ..core.ruler.quantity import seconds
+from ..system import rest
+from .outputs import LiveEvents, Outlet, Rows, Sender
+from .overrides import Hands, Injection, Rereading, Saved
+from .source_reader import Arrival, Feed, Lines, Recorder, arrival_times
+from .sources import Nowhere, Source, StreamError
+from .stream_processor import LiveBatch, Station
 
 Answer = TypeVar("Answer")
 

@@ -16,11 +16,24 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import urlsplit
 
-from ..core.model.log_format import LogFormat
-from .stream_errors import SourceEnded, SourceGone, StreamError
+from ..core.bench.bench import LogFormat
+from ..core.error_types import JetRulerError
 
 if TYPE_CHECKING:
-    from ..demo.stand_in import Board
+    from ..demo.board import Board
+
+
+class StreamError(JetRulerError):
+    """A stream that cannot be used; the sentence says why and what to do."""
+
+
+class SourceGone(Exception):  # noqa: N818 - an event more than an error
+    """A port that was there is gone, or is not there yet; it may return."""
+
+
+class SourceEnded(Exception):  # noqa: N818 - an event, not an error
+    """A stream that is over."""
+
 
 #: The most that is read at once, and the longest that a read waits.
 CHUNK, WAIT = 1 << 18, 0.05
@@ -28,7 +41,6 @@ CHUNK, WAIT = 1 << 18, 0.05
 PEEK = 0.5
 #: Seconds for a connection to be made, and for a command to be taken.
 CONNECTING, WRITING = 5.0, 0.25
-
 WINDOWS_PORT = re.compile(r"(\\\\\.\\)?com\d+", re.IGNORECASE)
 
 #: Lines of a list that are looked at first, and handed on at once.
@@ -348,7 +360,7 @@ def source_named(name: str, form: LogFormat, follow: bool) -> Source:
     if name == "-":
         return StandardInput()
     if name == "demo":
-        from ..demo.stand_in import Board
+        from ..demo.board import Board
 
         return StandIn(Board(speed=10.0), rate=20.0)
     if name == "none":

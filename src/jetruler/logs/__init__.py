@@ -1,6 +1,4 @@
-"""Logs: reading, converting and writing recorded samples in batches, in bounded memory.
+"""Logs: looking, checking, comparing and converting, one log, many, or frames, in bounded memory.
 
-In: a path, a pipe or a frame, and a `Bench`. Out: converted logs with a `Summary`, surveys, pairs,
-series for pictures, events of trips.
-Read `reader.py` first, then `conversion.py`; `convert_log.py` runs a whole conversion.
-"""
+In: logs and frames as `samples` reads them. Out: converted logs and frames, surveys, pairs.
+Read `convert_log.py` first, then `conversion.py`."""

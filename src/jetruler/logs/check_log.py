@@ -1,25 +1,47 @@
-"""Checking a bench against a log: the rules between them, and what `look` finds."""
+"""A bench against a log: the rules between them, and where its trips turn."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import csv
+import io
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 
+from ..core.bench.bench import Bench, LogFormat
+from ..core.bench.decisions import Decisions, timed_parts, without_clock, without_times
+from ..core.bench.trips_and_drives import TripEvent
+from ..core.check.check import RULES, Logged, applied, swapped_columns
 from ..core.check.facts import Facts
-from ..core.check.rules import applied
 from ..core.check.triggers import SHORT, Changes, flickering_trip, short_window, slow_smoothing
-from ..core.check.with_log import RULES, Logged, swapped_columns
-from ..core.decide.trips import TripEvent
-from ..core.model.channel import Bench
-from ..core.model.log_format import LogFormat
-from ..core.survey.finding import Finding, Findings, Severity
+from ..core.result import Finding, Findings, Severity
+from ..core.ruler.reading import Reading
 from ..core.survey.floating import FLOATING_REMEDY
-from ..samples.batches import Progress, SampleBatch
-from ..samples.passes import EveryPass, columns_of, walk
-from ..samples.reader import LogReader
-from ..samples.source import ColumnError, Log
-from .look_at_log import LookPass
-from .trips_pass import TripsPass
+from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, columns_of, walk
+from ..samples.source import ColumnError, Log, LogError, LogReader
+from .look import LookPass
+
+#: Called for each trip that turns, with the batch and the readings of all channels.
+Turned = Callable[[SampleBatch, TripEvent, Mapping[str, Reading]], None]
+
+
+class TripsPass(ChannelsPass):
+    """The trips of a bench over a log. Without a clock only those that ask for no time turn."""
+
+    def __init__(self, bench: Bench, turned: Turned) -> None:
+        super().__init__(list(bench.channels.values()))
+        self.bench, self._turned = bench, turned
+        self._decisions: Decisions | None = None
+
+    def add(self, batch: SampleBatch) -> None:
+        """Decide on the next rows."""
+        if self._decisions is None:
+            known = self.bench if batch.clock.is_known else without_times(self.bench)
+            self._decisions = Decisions(known)
+        names = [channel.name for channel in self.channels]
+        readings = dict(zip(names, self.readings(batch), strict=True))
+        for event in self._decisions.add(batch.times, readings).events:
+            self._turned(batch, event, readings)
+
 
 #: What is missing, by channel.
 Missing = dict[str, Finding]
@@ -147,3 +169,63 @@ def check_log(
     one = CheckPass(bench, listed)
     walk(log, one, form=form or bench.log, wanted=columns_of(bench), progress=progress)
     return one.found()
+
+
+#: What stands in a row behind its time.
+EVENT_COLUMNS = ("trip", "state", "values")
+
+
+def event_row(bench: Bench, event: TripEvent, readings: Mapping[str, Reading]) -> tuple[str, ...]:
+    """The trip's name, "on" or "off", and what its channels read."""
+    values = [
+        f"{name}={bench[name].cell(float(readings[name].value[event.sample]))}"
+        for name in event.trip.channels
+    ]
+    return event.trip.name, "on" if event.on else "off", ";".join(values)
+
+
+def csv_line(*cells: object) -> bytes:
+    """A line of CSV."""
+    line = io.StringIO()
+    csv.writer(line, lineterminator="\n").writerow(cells)
+    return line.getvalue().encode()
+
+
+class EventWriter:
+    """Writes `time, trip, state, values` for each change of a trip, as the log is read.
+
+    write: takes the bytes. Raises `LogError` for a bench without trips, a log without a time
+    column, and a trip whose channels are not converted.
+    """
+
+    def __init__(self, write: Callable[[bytes], object], bench: Bench, log: str) -> None:
+        if not bench.trips:
+            raise LogError("the bench has no trips, so there are no events; add a [trip.<name>]")
+        self.bench, self._log = bench, log
+        self._decisions = Decisions(bench)
+        self._write_bytes = write
+
+    @property
+    def jumps(self) -> int:
+        """How often the log's time went back or leapt."""
+        return self._decisions.clock.jumps
+
+    def add(self, batch: SampleBatch, readings: Mapping[str, Reading]) -> None:
+        """Decide on a batch and write what changed."""
+        if not batch.first:
+            self._begin(batch, readings)
+        for event in self._decisions.add(batch.times, readings).events:
+            row = event_row(self.bench, event, readings)
+            self._write_bytes(csv_line(batch.time_cell(event.sample), *row))
+
+    def _begin(self, batch: SampleBatch, readings: Mapping[str, Reading]) -> None:
+        for trip in self.bench.trips.values():
+            for name in trip.channels:
+                if name not in readings:
+                    raise LogError(f"trip.{trip.name} looks at {name}, which is not converted")
+        asking = timed_parts(self.bench, drives=False)
+        if not batch.clock.is_known and asking:
+            raise LogError(f"{self._log}: {without_clock(asking)}")
+        column = batch.time_column
+        name = batch.clock.label if column is None else column.name
+        self._write_bytes(csv_line(name, *EVENT_COLUMNS))

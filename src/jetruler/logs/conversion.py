@@ -1,23 +1,23 @@
-"""Batches of raw rows into readings: what must go in order, and what any thread can do."""
+"""Batches of raw rows into readings: what must go in order, what any thread can do, what may be
+asked of it, and what stands where in the result."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import math
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from ..core.arrays import FlagArray
-from ..core.decide.channel_reader import ChannelReader, read_flagged
-from ..core.model.channel import Channel
-from ..core.model.every_count import EveryCount
-from ..core.model.reading import Reading
-from ..samples.batches import SampleBatch
+from ..core.bench.bench import Bench, LogFormat
+from ..core.bench.channel import Channel, EveryCount
+from ..core.bench.decisions import ChannelReader, read_flagged
+from ..core.numerics import FlagArray
+from ..core.ruler.reading import Reading
 from ..samples.cells import Samples
-from ..samples.channel_readers import ChannelReaders, remembers
-from ..samples.reader import LogReader
-from .column import ConvertedColumn
-from .summary import FIRST_FEW, ChannelSummary, Summary, Tally
+from ..samples.passes import ChannelReaders, SampleBatch, remembers
+from ..samples.source import KINDS, LogError, LogReader
+from .summary import FIRST_FEW, ChannelSummary, ConvertedColumn, Summary, Tally
 
 
 @dataclass(frozen=True, eq=False)
@@ -136,3 +136,150 @@ class Conversion:
             return ConvertedColumn(every, every.places(found.counts, found.missing))
         reading = read_flagged(self.channels[i], found.counts, found.missing)
         return ConvertedColumn(every, None, found.counts, reading)
+
+
+#: MB that the batches under way may take, beside the programme itself.
+MEMORY_MB = 128
+
+
+@dataclass(frozen=True)
+class ResultOptions:
+    """The columns of a converted log or frame.
+
+    Parameters
+    ----------
+    only : names of the channels to convert, or one name; all of them if empty.
+    keep_raw : whether the raw columns stay beside the values.
+    uncertainty : whether each channel with numbers has a column `<channel>_<unit>_u` behind it:
+        the expanded uncertainty of every row at 95 %, in the channel's unit.
+    """
+
+    only: tuple[str, ...] = ()
+    keep_raw: bool = False
+    uncertainty: bool = False
+
+    def __post_init__(self) -> None:
+        names = (self.only,) if isinstance(self.only, str) else self.only
+        object.__setattr__(self, "only", tuple(names))
+
+
+@dataclass(frozen=True)
+class ConvertOptions(ResultOptions):
+    """How a log is converted: the keywords of `convert` and `convert_all`.
+
+    Parameters
+    ----------
+    only, keep_raw, uncertainty : the columns of the result; see above.
+    form : how the log is written; found out from the log if None.
+    out_kind : "csv", "jsonl" or "parquet"; None goes by the result's name, and on standard
+        output by the log.
+    threads : how many read, convert and write at once; one a core if None.
+    memory : MB that the batches under way may take. The result is the same whatever the threads
+        and the memory are.
+
+    Raises
+    ------
+    LogError : for a format that is none, and memory that is not above 0.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.ConvertOptions(only=["bean"]).only
+    ('bean',)
+    """
+
+    form: LogFormat | None = None
+    out_kind: str | None = None
+    threads: int | None = None
+    memory: float = MEMORY_MB
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if self.out_kind not in (None, *KINDS):
+            raise LogError(f"format: found {self.out_kind!r}; one of {', '.join(KINDS)} is right")
+        if not 0 < self.memory < math.inf:
+            raise LogError(f"memory: found {self.memory:g} MB; more than 0 is right")
+
+
+@dataclass(frozen=True)
+class FrameOptions(ResultOptions):
+    """How a frame is converted: the keywords of `Bench.convert`.
+
+    Parameters
+    ----------
+    only, keep_raw, uncertainty : the columns of the result; see above.
+    decide : whether a column of truths for each trip and a column of commands for each drive
+        stand before `flags`; the frame then needs a column (or an index) of time.
+    """
+
+    decide: bool = False
+
+
+FLAGS_COLUMN = "flags"
+
+
+@dataclass(frozen=True, eq=False)
+class Layout:
+    """The columns of a result.
+
+    pass_through: positions of the log's columns that are kept, as they are. counts: positions of
+    the columns that any channel of the bench reads. uncertainty: whether each channel that has
+    numbers has its expanded uncertainty behind it.
+    """
+
+    reader: LogReader
+    title: str
+    channels: list[Channel]
+    places: list[int]
+    pass_through: list[int]
+    counts: set[int]
+    uncertainty: bool
+
+    @classmethod
+    def of(
+        cls,
+        reader: LogReader,
+        bench: Bench,
+        options: ResultOptions,
+    ) -> Layout:
+        """Of some of a bench's channels, all if `only` is empty. Raises `LogError`."""
+        channels = chosen(bench, options.only)
+        places = [reader.position(channel.column) for channel in channels]
+        used = set() if options.keep_raw else set(places)
+        pass_through = [i for i in range(len(reader.columns)) if i not in used]
+        counts = reader.positions(channel.column for channel in bench.channels.values())
+        return cls(
+            reader,
+            bench.title,
+            channels=channels,
+            places=places,
+            pass_through=pass_through,
+            counts=counts,
+            uncertainty=options.uncertainty,
+        )
+
+    @property
+    def kept(self) -> list[str]:
+        """Names of the columns that pass through."""
+        return [self.reader.columns[i] for i in self.pass_through]
+
+    def names(self, added: Iterable[str]) -> list[str]:
+        """Names of all columns. Raises `LogError` where two are the same."""
+        kept, added = self.kept, [*added, FLAGS_COLUMN]
+        for name in added:
+            if name in kept and self.reader.has_header:
+                raise LogError(
+                    f"{self.reader.name}: its column {name!r} has the name of a result; rename "
+                    "the column, or the channel"
+                )
+        return kept + added
+
+
+def chosen(bench: Bench, only: Iterable[str]) -> list[Channel]:
+    """Some channels of a bench by name; all if none are named. Raises `LogError`."""
+    names = list(only) or list(bench.channels)
+    for name in names:
+        if name not in bench.channels:
+            has = ", ".join(bench.channels)
+            raise LogError(f"the bench has no channel {name!r}; it has: {has}")
+    return [bench[name] for name in names]

@@ -11,22 +11,17 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 import pyarrow as pa
 
-from ..core.model.channel import Bench
-from ..files import keep_apart
-from ..samples.ahead import Workers
-from ..samples.batches import Progress, SampleBatch
-from ..samples.passes import EveryPass, columns_of, walk
-from ..samples.reader import LogReader
-from ..samples.source import LogError, kind_of
-from .conversion import Conversion, Converted, Followed
-from .layout import Layout
-from .options import ConvertOptions
-from .output import Output
-from .pass_through import OtherTypeError
+from ..core.bench.bench import Bench
+from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
+from ..samples.source import LogError, LogReader, Workers, kind_of
+from ..system import keep_apart
+from .conversion import Conversion, Converted, ConvertOptions, Followed, Layout
+from .parquet_writer import OtherTypeError
 from .summary import Summary
+from .text_writer import Output
 
 if TYPE_CHECKING:
-    from .events import EventWriter
+    from .check_log import EventWriter
 
 
 def convert(
@@ -173,7 +168,7 @@ class _Job:
         """What writes where trips turn, if anybody asks."""
         if self.events is None:
             return None
-        from .events import EventWriter
+        from .check_log import EventWriter
 
         if str(self.events) == "-":
             raise LogError("events need a file: standard output takes the values")

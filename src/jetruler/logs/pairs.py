@@ -1,26 +1,27 @@
-"""A channel of a log beside another one, or beside a reference column: values in pairs."""
+"""Channels of a log one beside another: in pairs for a comparison, as envelopes for a picture, and
+one after another for statistics of their order."""
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
-from ..core.arrays import Array, steps_of
-from ..core.calibrate.series import PairsError, aligned
+from ..core.bench.bench import Bench, LogFormat
+from ..core.bench.channel import Channel
+from ..core.bench.decisions import read_flagged
+from ..core.calibrate.compare import compare, relevant_difference
+from ..core.calibrate.comparison import Comparison, PairsError, aligned
 from ..core.error_types import UnitError
-from ..core.model.channel import Channel
-from ..core.model.column_unit import column_unit
-from ..core.model.log_format import LogFormat
-from ..core.model.result import Result
-from ..core.model.text import nearest
-from ..core.model.unit_registry import factor_and_offset
-from ..samples.batches import Progress, SampleBatch
-from ..samples.passes import ChannelsPass, EveryPass, walk
-from ..samples.reader import LogReader
-from ..samples.source import Log, LogError, name_of
+from ..core.numerics import Array, steps_of
+from ..core.result import Result
+from ..core.ruler.units import column_unit, factor_and_offset, nearest, symbol
+from ..core.survey.running_statistics import Envelope
+from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, walk
+from ..samples.source import Log, LogError, LogReader, name_of
 from ..samples.times import LogClock
 
 
@@ -270,3 +271,154 @@ def _place(reader: LogReader, one: Channel | str) -> int:
     if one not in names:
         raise LogError(f"{reader.name}: no channel or column {one!r}; {nearest(one, names)}")
     return names.index(one)
+
+
+def compare_pairs(
+    bench: Bench, channel: Channel, other: str, pairs: Pairs, within: float | None = None
+) -> Comparison:
+    """Compare a channel with another one, or with a column of the log, by their pairs."""
+    found = compare(
+        pairs.a,
+        pairs.b,
+        unit=channel.unit,
+        within=within,
+        resolution=relevant_difference(channel, pairs.a),
+        interval=pairs.interval,
+        missing=pairs.missing,
+        names=(channel.name, other),
+    )
+    notes = list(found.notes)
+    for name, count in zip((channel.name, other), pairs.left_out, strict=True):
+        if count:
+            notes.append(f"{count} samples of {name} left out: missing, or with a flag")
+    if other not in bench.channels and pairs.unit_of_other != channel.unit:
+        notes.append(f"{other} is in {symbol(pairs.unit_of_other)} and was converted")
+    smoothed = [c.name for c in (channel, bench.channels.get(other)) if c and c.smooth]
+    if smoothed:
+        notes.append(f"{' and '.join(smoothed)} smoothed as the bench says")
+    if pairs.in_time:
+        notes.append("paired in time, in a straight line between two samples")
+    return dataclasses.replace(found, notes=tuple(notes))
+
+
+#: Of a longer log only so many are kept: eight megabytes.
+MOST = 1 << 20
+
+
+@dataclass(frozen=True, eq=False)
+class RawReadings:
+    """values: raw values in the channel's own raw unit, those without a value left out.
+    interval: seconds between two, None without times. rows: that were read."""
+
+    values: Array
+    interval: float | None
+    rows: int
+
+
+class RawPass(EveryPass):
+    """The first readings of a channel in a log."""
+
+    def __init__(self, channel: Channel) -> None:
+        self.channel, self.rows = channel, 0
+        self._parts: list[Array] = []
+        self._interval: float | None = None
+
+    def begin(self, reader: LogReader) -> Iterable[int]:
+        """The position of its column."""
+        self._reader = reader
+        self._place = reader.position(self.channel.column)
+        self.integers = [self._place]
+        return self.integers
+
+    def add(self, batch: SampleBatch) -> None:
+        """The next rows."""
+        found = batch.samples(self._place)
+        reading = read_flagged(self.channel, found.counts, found.missing)
+        values = np.asarray(found.counts, dtype=np.float64)
+        self._parts.append(values[np.isfinite(reading.value)])
+        self._interval = self._interval if self.rows else batch.interval
+        self.rows += len(batch)
+        self.done = self.rows >= MOST
+
+    def found(self) -> RawReadings:
+        """Its readings. Raises `LogError` where the log has none."""
+        values = np.concatenate(self._parts)
+        if not values.size:
+            raise self._reader.nothing_read([self.channel.column])
+        return RawReadings(values, self._interval, self.rows)
+
+
+def read_raw(
+    log: Log,
+    channel: Channel,
+    *,
+    form: LogFormat | None = None,
+    progress: Progress | None = None,
+) -> RawReadings:
+    """Return the first readings of a channel. Raises `LogError`."""
+    one = RawPass(channel)
+    walk(log, one, form=form, wanted=[channel.column], progress=progress)
+    return one.found()
+
+
+@dataclass
+class Series:
+    """One channel over a whole log."""
+
+    channel: Channel
+    raw: Envelope = field(default_factory=Envelope)
+    value: Envelope = field(default_factory=Envelope)
+    at: Array = field(default_factory=lambda: np.empty(0))
+    """Time in seconds (or, without a time column, sample number) of each stretch."""
+    time_name: str = "sample"
+
+
+class SeriesPass(ChannelsPass):
+    """Channels of a log as envelopes, in constant memory."""
+
+    def __init__(self, channels: Sequence[Channel]) -> None:
+        super().__init__(channels)
+        self._series = [Series(channel) for channel in channels]
+        self._times = Envelope()
+
+    def begin(self, reader: LogReader) -> Iterable[int]:
+        """The positions of their columns."""
+        self._reader = reader
+        return super().begin(reader)
+
+    def add(self, batch: SampleBatch) -> None:
+        """The next rows."""
+        self._times.add(batch.times)
+        self._name = batch.clock.label
+        for one, place, reading in zip(
+            self._series, self.places, self.readings(batch), strict=True
+        ):
+            found = batch.samples(place)
+            raw = found.counts.astype(np.float64)
+            if found.missing is not None:
+                raw[found.missing] = np.nan
+            one.raw.add(raw, read_flagged(one.channel, found.counts, found.missing).flags)
+            one.value.add(reading.value, reading.flags)
+
+    def found(self) -> list[Series]:
+        """A series a channel. Raises `LogError` where the log has no number for them."""
+        if all(np.isnan(one.raw.finished().low).all() for one in self._series):
+            raise self._reader.nothing_read(channel.column for channel in self.channels)
+        at = self._times.finished().low
+        for one in self._series:
+            one.value.finished()
+            one.at, one.time_name = at, self._name
+        return self._series
+
+
+def read_series(
+    log: Log,
+    channels: Sequence[Channel],
+    *,
+    form: LogFormat | None = None,
+    progress: Progress | None = None,
+) -> list[Series]:
+    """Read a log once, in constant memory. Raises `LogError`."""
+    one = SeriesPass(channels)
+    walk(log, one, form=form, wanted=[c.column for c in channels], progress=progress)
+    return one.found()

@@ -7,7 +7,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
-from ..core.model.log_format import LogFormat
+from ..core.bench.bench import LogFormat
 from .shapes import Noise, Shape, is_data, is_value, names_in, shape_of, split
 from .source import ColumnError
 

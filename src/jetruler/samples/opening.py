@@ -1,17 +1,22 @@
-"""Opening a log in whatever format and form it is written."""
+"""Opening a log in whatever format and form it is written; Parquet."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import ExitStack
 from dataclasses import replace
 from os import PathLike
 from pathlib import Path
+from types import TracebackType
 
-from ..core.model.log_format import LogFormat
-from ..system.file_names import reachable
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from ..core.bench.bench import LogFormat
+from ..system import reachable
 from .head import LONGEST_NAME, Above, Head, find_head, head_lines
-from .reader import LogReader
-from .source import Log, LogError, LogSource, kind_of, name_of
+from .source import Log, LogError, LogReader, LogSource, RowBatch, Workers, kind_of, name_of
 from .text_log import BlockReader, TextReader
 
 PARQUET_MAGIC = b"PAR1"
@@ -39,7 +44,6 @@ def open_log(
     if kind == "parquet":
         if not isinstance(path, str | PathLike) or str(path) == "-":
             raise LogError(f"{name_of(path)}: Parquet is read from its end, so it needs a file")
-        from .parquet_log import ParquetReader
 
         return ParquetReader(Path(path), form, block_bytes)
     source = LogSource(path)
@@ -72,7 +76,7 @@ def _text_reader(
         right = "is no line of a CSV log"
         raise LogError(f"{source.name}: the first line, {longest} bytes long, {right}")
     if head.shape.kind == "jsonl" and not head.is_record:
-        from .json_log import fields_of
+        from .text_log import fields_of
 
         head = replace(head, shape=replace(head.shape, names=fields_of(block)))
     elif form.format == "jsonl" and head.shape.kind != "jsonl":
@@ -103,7 +107,7 @@ def blocks_of(head: Head, form: LogFormat) -> BlockReader:
     shape = head.shape
     blocks: BlockReader
     if shape.kind == "jsonl":
-        from .json_log import JsonBlocks
+        from .text_log import JsonBlocks
 
         blocks = JsonBlocks(shape, form)
     elif shape.plain or (shape.delimiter == " " and not shape.stamped and not shape.brackets):
@@ -111,11 +115,11 @@ def blocks_of(head: Head, form: LogFormat) -> BlockReader:
 
         blocks = CsvBlocks(shape, form, sorts=head.sorts, blank_is_row=head.blank_is_row)
     else:
-        from .line_log import LineBlocks
+        from .text_log import LineBlocks
 
         blocks = LineBlocks(shape, form)
     if head.is_record:
-        from .record_log import RecordBlocks
+        from .text_log import RecordBlocks
 
         blocks = RecordBlocks(blocks)
     return blocks
@@ -129,3 +133,81 @@ def _starts_as_parquet(path: Log) -> bool:
             return file.read(4) == PARQUET_MAGIC
     except OSError:
         return False  # whoever opens it in earnest says why
+
+
+FEWEST_ROWS, MOST_ROWS = 2**14, 2**18
+
+
+class ParquetReader(LogReader):
+    """A Parquet log. Its rows are numbered from 1."""
+
+    counted = "row"
+
+    def __init__(self, path: Path, form: LogFormat, block_bytes: int) -> None:
+        super().__init__(str(path), form)
+        self._file = self._open(path)
+        schema = self._file.schema_arrow
+        self.types: list[pa.DataType] = list(schema.types)
+        self.columns = list(schema.names)
+        width = sum(_bytes_of(kind) for kind in self.types)
+        self._rows = min(MOST_ROWS, max(FEWEST_ROWS, 4 * block_bytes // max(1, width)))
+        self._read = 0
+
+    def _open(self, path: Path) -> pq.ParquetFile:
+        try:
+            return pq.ParquetFile(path, pre_buffer=False)
+        except FileNotFoundError:
+            raise LogError(f"{self.name}: there is no such file; a log is wanted") from None
+        except IsADirectoryError:
+            raise LogError(f"{self.name}: this is a folder; a log is wanted") from None
+        except (pa.ArrowException, OSError, ValueError) as error:
+            raise self._damaged(error) from None
+
+    def _damaged(self, error: BaseException) -> LogError:
+        if isinstance(error, OSError) and error.strerror is not None:
+            return LogError(f"{self.name}: cannot be read: {error.strerror}")
+        why = str(error).split("\n")[0].split(". ")[0]
+        return LogError(f"{self.name}: this Parquet file is damaged or cut short: {why}")
+
+    @property
+    def progress(self) -> tuple[int, int | None]:
+        """Rows read, and of how many."""
+        return self._read, self._file.metadata.num_rows
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        traceback: TracebackType | None,
+    ) -> None:
+        self._file.close()
+
+    def batches(
+        self, integers: Iterable[int] = (), workers: Workers | None = None
+    ) -> Iterator[RowBatch]:
+        """The rows in order."""
+        with ExitStack() as stack:
+            if workers is None:
+                workers = stack.enter_context(Workers())
+            for batch in workers.ahead(self._batches(workers.threads > 1)):
+                self._read += batch.rows
+                yield batch
+
+    def _batches(self, threads: bool) -> Iterator[RowBatch]:
+        start = 1
+        try:
+            for found in self._file.iter_batches(self._rows, use_threads=threads):
+                lines = np.arange(start, start + found.num_rows)
+                start += found.num_rows
+                if found.num_rows:
+                    yield RowBatch(found.columns, lines)
+        except (pa.ArrowException, OSError, ValueError) as error:
+            raise self._damaged(error) from None
+
+
+def _bytes_of(kind: pa.DataType) -> int:
+    """About what a cell of a type takes in memory."""
+    try:
+        return max(1, int(kind.bit_width) // 8)
+    except ValueError:
+        return 16

@@ -14,12 +14,11 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cache, cached_property
 
-from ..core.model.log_format import DELIMITERS, LogFormat
+from ..core.bench.bench import DELIMITERS, LogFormat
 from .cells import STAMP, read_cell
 
 #: The lines at the start of a log that show its form.
 HEAD_LINES = 256
-
 _SIGN_NAMES = {sign: name for name, sign in DELIMITERS.items()}
 #: A date, a time of day, or both; and those in front of something else.
 WHEN = re.compile(rf"{STAMP}\Z")

@@ -10,15 +10,13 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 import pyarrow as pa
 
-from ..core.arrays import Array
-from ..core.model.log_format import LogFormat
-from .arrow import texts_to_arrow, to_arrow
-from .cells import Samples, as_text, read_samples
+from ..core.bench.bench import LogFormat
+from ..core.numerics import Array
+from .cells import Samples, as_text, read_samples, texts_to_arrow, to_arrow
 from .head import HEAD_LINES, Above, Head, find_head, head_lines
 from .opening import blocks_of
-from .reader import RowBatch, position_in
 from .shapes import Noise, names_in, split
-from .source import ColumnError
+from .source import ColumnError, RowBatch, position_in
 from .text_log import BlockReader
 from .times import LogClock, find_time_column
 

@@ -10,11 +10,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.arrays import Array, steps_of
-from ..core.model.log_format import TIME_UNITS, LogFormat, time_factor
-from .arrow import floats_of
-from .cells import read_samples
-from .reader import RowBatch
+from ..core.bench.bench import TIME_UNITS, LogFormat, time_factor
+from ..core.numerics import Array, steps_of
+from .cells import floats_of, read_samples
+from .source import RowBatch
 
 #: The column of a record that has the times of arrival.
 RECEIVED = "received"
@@ -23,7 +22,6 @@ DAY = 86_400.0
 #: The first rows of a log that show its time column and the time between two samples: few enough
 #: to be in its first batch, however large batches are, so that the result does not depend on that.
 HEAD_ROWS = 256
-
 _TIME_NAME = re.compile(r"(time|date|stamp|clock|\bt\b|\bt_|^ts$|^ms$|^s$)", re.IGNORECASE)
 
 

@@ -1,2 +1,3 @@
-"""How things are shown to people: results as text (tables by Rich), and results, rulers and worked
-solutions as HTML with inline SVG, light and without scripts. Read `printed.py` first."""
+"""How things are shown to people: text, HTML, pictures, circuits, and a bench as a report.
+
+In: rulers, channels and results. Out: lines, pages, a Matplotlib Axes. Read `printed.py` first."""

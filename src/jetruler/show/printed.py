@@ -1,20 +1,29 @@
-"""Results as text: tables laid out by Rich, in columns as wide as what stands in them."""
+"""Results as text and HTML: tables laid out by Rich, worked solutions, a ruler drawn as SVG."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from html import escape
 from io import StringIO
+from typing import Any
 
+import numpy as np
 from rich.console import Console
 from rich.style import Style
 from rich.table import Table
 from rich.text import Text
 
-from ..core.model.result import Content, Item, TextTable, Title
+from ..core.bench.channel import Channel, ruler_of
+from ..core.bench.raw_values import raw_ends, raw_samples
+from ..core.error_types import JetRulerError
+from ..core.result import Content, Item, Result, TextTable, Title
+from ..core.ruler.reading import Trace
+from ..core.ruler.ruler import Ruler
+from ..core.ruler.units import number, raw_symbol, symbol
+from .ticks import round_values, true_ticks
 
 #: Wider than any table: a line that a window is too narrow for is broken there, and no cell is cut.
 WIDEST = 1 << 20
-
 BOLD = Style(bold=True)
 #: Of error, warning and note: the palette's red, a darker amber that reads on white, its blue.
 GRADES = tuple(Style(color=color, bold=True) for color in ("#c8321e", "#b97a00", "#1f6fb4"))
@@ -66,3 +75,99 @@ def table_lines(table: TextTable, encoded: Callable[[str], str] = str) -> Iterat
 def table_width(table: TextTable, encoded: Callable[[str], str] = str) -> int:
     """How many columns of a terminal a table takes."""
     return max(line.cell_len for line in table_lines(table, encoded))
+
+
+WIDTH, HEIGHT, MARGIN = 720, 96, 40
+#: Ticks that are wanted on each edge, and how near two labels may come.
+RAW, TRUE, ROOM = 8, 10, 34
+_STYLE = 'font-family="sans-serif" font-size="12" text-anchor="middle" fill="currentColor"'
+
+
+def _usual(ruler: Ruler) -> tuple[float, float] | None:
+    """The values that all but the outermost raw values read, where those few would crowd all others
+    into a corner; None where they would not."""
+    values = np.asarray(ruler(raw_samples(ruler)), dtype=np.float64)
+    values = values[np.isfinite(values)]
+    if not values.size:
+        return None
+    low, high = np.quantile(values, [0.02, 0.98]).tolist()
+    return (low, high) if np.ptp(values) > 3 * (high - low) > 0 else None
+
+
+def ruler_svg(ruler: Ruler, limits: tuple[float, float] | None = None) -> str:
+    """Return the drawing; a sentence where a ruler has no ends to draw between. limits: true values
+    outside have no mark."""
+    try:
+        low, high = raw_ends(ruler)
+        ticks = true_ticks(ruler, TRUE, limits or _usual(ruler))
+    except JetRulerError as error:
+        return f"<p>{escape(str(error))}</p>"
+
+    def at(raw: float) -> float:
+        return MARGIN + (raw - low) / (high - low) * (WIDTH - 2 * MARGIN)
+
+    middle = HEIGHT / 2
+    parts = [f'<line x1="{MARGIN}" x2="{WIDTH - MARGIN}" y1="{middle}" y2="{middle}"/>']
+    texts = []
+    above = [(at(raw), number(raw)) for raw in round_values(low, high, RAW)]
+    below = sorted((at(tick.raw), tick.label) for tick in ticks if np.isfinite(tick.raw))
+    for marks, end, baseline in ((above, -8, -14), (below, 8, 24)):
+        last = -np.inf
+        for x, text in marks:
+            parts.append(f'<line x1="{x:.1f}" x2="{x:.1f}" y1="{middle}" y2="{middle + end}"/>')
+            if x - last >= ROOM:
+                texts.append(f'<text x="{x:.1f}" y="{middle + baseline}">{escape(text)}</text>')
+                last = x
+    for unit, y in ((raw_symbol(ruler.takes), 14), (symbol(ruler.gives), HEIGHT - 6)):
+        texts.append(f'<text x="{MARGIN / 2}" y="{y}">{escape(unit)}</text>')
+    return (
+        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {WIDTH} {HEIGHT}" width="{WIDTH}">'
+        f'<g stroke="currentColor">{"".join(parts)}</g><g {_STYLE}>{"".join(texts)}</g></svg>'
+    )
+
+
+#: Rows of a table that are shown; a frame has all of them.
+ROWS = 30
+_LEFT = ' style="text-align:left"'
+
+
+def html(thing: Any) -> str:
+    """Return a result, a trace, a channel, a ruler or a law as HTML."""
+    if isinstance(thing, Trace):
+        steps: dict[str, Sequence[Any]] = {
+            "law": [step.law for step in thing.steps],
+            "worked": [step.line for step in thing.steps],
+        }
+        return f"{as_table(steps)}<p>= {escape(str(thing.reading))}</p>"
+    if isinstance(thing, Result):
+        return f"<p>{escape(thing.headline)}</p>{as_table(thing.table)}"
+    title = thing.title if isinstance(thing, Channel) else ""
+    ruler = ruler_of(thing)
+    about = f"<p><b>{escape(title)}</b> {escape(thing.about)}</p>" if title else ""
+    limits = thing.limits if isinstance(thing, Channel) else None
+    return f"{about}{ruler_svg(ruler, limits)}<p><code>{escape(_chain(ruler))}</code></p>"
+
+
+def as_table(columns: Mapping[str, Sequence[Any]]) -> str:
+    """Columns as a table; what is too long for a page is counted."""
+    rows = list(zip(*columns.values(), strict=True))
+    head = "".join(
+        f"<th{_LEFT if any(isinstance(cell, str) for cell in cells) else ''}>{escape(name)}</th>"
+        for name, cells in columns.items()
+    )
+    body = "".join("<tr>" + "".join(map(_cell, row)) + "</tr>" for row in rows[:ROWS])
+    more = f"<p>and {len(rows) - ROWS} more: to_frame() has all</p>" if len(rows) > ROWS else ""
+    return f"<table><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{more}"
+
+
+def _cell(cell: Any) -> str:
+    """A cell: texts begin at the left, numbers have four digits."""
+    if isinstance(cell, float):
+        cell = None if cell != cell else number(float(f"{cell:.4g}"))
+    elif isinstance(cell, str):
+        return f"<td{_LEFT}>{escape(cell)}</td>"
+    return f"<td>{'–' if cell is None else escape(str(cell))}</td>"
+
+
+def _chain(ruler: Ruler) -> str:
+    return " >> ".join(law.name for law in ruler.laws)

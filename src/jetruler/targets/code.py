@@ -1,16 +1,30 @@
-"""An exported channel as a whole file of code, for Python's callers."""
+"""An exported channel as a whole file of code; the targets there are, by name."""
 
 from __future__ import annotations
 
 from os import PathLike
 from pathlib import Path
 
+from ..core.bench.bench import Bench
 from ..core.firmware.bench_machines import holding_of
 from ..core.firmware.selection import Exported, ExportError
-from ..core.model.channel import Bench
-from ..files import appear, part_beside
-from .register import target_named
-from .target import Wish
+from ..system import appear, part_beside
+from .c import C99
+from .python import PythonModule
+from .structured_text import StructuredText
+from .target import Target, Wish
+
+TARGETS: dict[str, Target] = {
+    target.name: target for target in (C99(), PythonModule(), StructuredText())
+}
+
+
+def target_named(name: str) -> Target:
+    """Return the target of this name. Raise `ExportError` for any other, with all that exist."""
+    if name not in TARGETS:
+        raise ExportError(f"target: found {name!r}; one of {', '.join(TARGETS)} is right")
+    return TARGETS[name]
+
 
 #: The language that a file's name stands for.
 SUFFIXES = {".h": "c", ".c": "c", ".py": "python", ".st": "st"}

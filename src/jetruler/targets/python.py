@@ -2,20 +2,82 @@
 
 from __future__ import annotations
 
+import ast
+import copy
 from collections.abc import Sequence
 
 import numpy as np
 
-from ..core.firmware.by_count import flags_program
-from ..core.firmware.names import comment, plain_unit
-from ..core.firmware.patterns import pattern_programs
-from ..core.firmware.program import Program
+from ..core.firmware.channel_machines import flags_program, pattern_programs
+from ..core.firmware.program import Machine, Program, comment, plain_unit
 from ..core.firmware.selection import Exported
-from ..core.model.reading import READ_FLAGS
-from .python_code import function
-from .python_machine import ELAPSED, machine_text
-from .target import Target, Wish, vectors
-from .walk import about
+from ..core.ruler.reading import READ_FLAGS
+from .target import Target, Wish, about, vectors, wrapped
+
+
+def function(p: Program, second: str = "") -> list[str]:
+    """The tables and the function of a program: its own text."""
+    lines = []
+    for name, values in p.tables.items():
+        lines += [f"{name} = (", *wrapped([*map(str, values), ""], "    "), ")", "", ""]
+    lines.append(f"def {p.name}(n{', ' + second if second else ''}):")
+    for statement in p.tree:
+        text = unparsed(statement)
+        lines += [f"    {line}" for line in text.splitlines()]
+    return lines
+
+
+def unparsed(statement: ast.stmt) -> str:
+    """A statement as text."""
+    return ast.unparse(_NoneByItsName().visit(copy.deepcopy(statement)))
+
+
+class _NoneByItsName(ast.NodeTransformer):
+    """What has no value is None in Python."""
+
+    def visit_Compare(self, node: ast.Compare) -> ast.expr:
+        none = isinstance(node.comparators[0], ast.Name) and node.comparators[0].id == "NONE"
+        self.generic_visit(node)
+        return ast.Compare(node.left, [ast.Is()], node.comparators) if none else node
+
+    def visit_Name(self, node: ast.Name) -> ast.expr:
+        return ast.Constant(None) if node.id == "NONE" else node
+
+
+ELAPSED = """
+
+# Milliseconds from then to now, at most `most`; now may have wrapped at 2**32.
+def jetruler_elapsed(now, then, most):
+    return min((now - then) % 4294967296, most)""".splitlines()
+
+
+def class_name(name: str) -> str:
+    """`too_hot` → `TooHot`."""
+    return "".join(part.capitalize() for part in name.split("_"))
+
+
+def machine_text(m: Machine, written: set[str]) -> list[str]:
+    """A machine with the programs it needs, those in `written` left out."""
+    lines = []
+    for program in m.brought(written):
+        lines += ["", "", *function(program)]
+    lines += ["", "", *(f"# {comment(line)}" for line in m.about)]
+    lines += [f"class {class_name(m.name)}:", "    def __init__(self):"]
+    lines += [f"        self.{name} = {f'[0] * {n}' if n else 0}" for name, n in m.state.items()]
+    lines += [] if m.state else ["        pass"]
+    lines += ["", f"    def update({', '.join(['self', *m.inputs])}):"]
+    for statement in m.tree:
+        text = unparsed(_Self().visit(copy.deepcopy(statement)))
+        lines += [f"        {line}" for line in text.splitlines()]
+    return lines
+
+
+class _Self(ast.NodeTransformer):
+    """The state is that of the object."""
+
+    def visit_Name(self, node: ast.Name) -> ast.expr:
+        plain = {"s": "self", "elapsed": "jetruler_elapsed"}
+        return ast.Name(plain.get(node.id, node.id), node.ctx)
 
 
 def imports(programs: list[Program]) -> list[str]:

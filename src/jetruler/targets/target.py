@@ -1,19 +1,21 @@
-"""What a target is: a language that conversions are written in. One class a language."""
+"""What a target is: a language that conversions are written in, one class a language; walking through
+a program, and the comments on top."""
 
 from __future__ import annotations
 
+import ast
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
 
-from ..core.firmware.machine import Machine
-from ..core.firmware.program import FUNCTIONS, LARGEST, ProgramModel
+from ..core.bench.bench import Bench
+from ..core.firmware.channel_machines import Threshold
+from ..core.firmware.program import FUNCTIONS, LARGEST, Machine, ProgramModel, comment
 from ..core.firmware.selection import Exported
-from ..core.firmware.threshold import Threshold
-from ..core.model.channel import Bench
+from ..core.ruler.units import symbol
 
 
 @dataclass(frozen=True)
@@ -64,3 +66,68 @@ def vectors(e: Exported, many: int = 48) -> list[tuple[int, str]]:
         (int(n), "none" if y != y or (e.program.arith != "float" and y == none) else repr(y))
         for n, y in zip(chosen.tolist(), outputs, strict=True)
     ]
+
+
+PRODUCT = "Jet Ruler"
+
+#: How tightly each operation binds, so that no bracket is written in vain, and none is missing.
+BINDS = {
+    ast.BitOr: 1, ast.RShift: 4, ast.Add: 5, ast.Sub: 5, ast.Mult: 6, ast.Div: 6, ast.FloorDiv: 6,
+    ast.Pow: 8,
+}  # fmt: skip
+SIGNS: dict[type[ast.AST], str] = {
+    ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/", ast.FloorDiv: "/", ast.Lt: "<",
+    ast.LtE: "<=", ast.Gt: ">", ast.GtE: ">=", ast.Eq: "==", ast.NotEq: "!=", ast.RShift: ">>",
+}  # fmt: skip
+
+
+def about(e: Exported, bench: Bench, version: str) -> list[str]:
+    """What stands above a conversion: what it is, how it is computed, and the proof."""
+    c = e.channel
+    unit = symbol(c.unit) if c.unit != "zone" else ""
+    lines = [f"{c.name}: {c.about}" if c.about else c.name]
+    lines.append(
+        f"{PRODUCT} {version}, bench {bench.title or 'without a title'}, column {c.column}"
+    )
+    place = e.wanted.valid[e.wanted.valid.size // 2]
+    middle, raw = int(e.wanted.counts[place]), float(e.wanted.raw[place])
+    noun = "count" if c.ruler.converter is not None else "step"
+    lines.append(f"worked at {noun} {middle}:")
+    lines += [f"  {step.law}: {step.line}" for step in c.ruler.trace(raw).steps]
+    if e.program.arith == "float":
+        lines.append(f"gives {unit or 'a number'}, from {e.wanted.raw_name}")
+    else:
+        step = f"1/{e.wanted.scale} {unit}".rstrip() if e.wanted.scale != 1 else unit or "a number"
+        lines.append(f"gives whole steps of {step}, from {e.wanted.raw_name}")
+    if c.ruler.label(0.0) is not None:
+        zones = next(law for law in reversed(c.ruler.laws) if getattr(law, "names", None))
+        lines += [f"{i}: {zones.label(float(i))}" for i in range(len(zones.values))]  # type: ignore[attr-defined]
+    return [comment(line) for line in [*lines, *e.lines()]]
+
+
+def constant(e: ast.Constant) -> int | float:
+    """The number that a constant is."""
+    assert isinstance(e.value, int | float)
+    return e.value
+
+
+def assigned(body: Sequence[ast.stmt]) -> list[str]:
+    """The variables of a program, in the order they are met."""
+    names: dict[str, None] = {}
+    for statement in body:
+        for node in ast.walk(statement):
+            if isinstance(node, ast.Assign) and isinstance(node.targets[0], ast.Name):
+                names[node.targets[0].id] = None
+    return list(names)
+
+
+def wrapped(values: Sequence[str], indent: str, width: int = 92) -> Iterator[str]:
+    """Values, separated by commas, on lines of a width."""
+    line = indent
+    for i, value in enumerate(values):
+        cell = value + ("," if i < len(values) - 1 else "")
+        if len(line) + len(cell) + 1 > width and line.strip():
+            yield line.rstrip()
+            line = indent
+        line += cell + " "
+    yield line.rstrip()

@@ -9,17 +9,13 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import AnyArray, Array
-from ..coverage import coverage_factor
+from ..bench.channel import FitCovariance, number_in, path_of
 from ..error_types import JetRulerError
-from ..laws.written import law_line
-from ..model.fit_covariance import FitCovariance, number_in, path_of
-from ..model.law import Law
-from ..model.result import Content, Result, TextTable, Title
-from ..model.ruler import Ruler
-from ..model.text import fixed, number, shown
-from ..model.units import symbol
-from ..uncertainty.rounding import with_uncertainty
+from ..laws import law_line
+from ..numerics import AnyArray, Array, coverage_factor
+from ..result import Content, Result, TextTable, Title
+from ..ruler.ruler import Law, Ruler
+from ..ruler.units import fixed, number, shown, symbol, with_uncertainty
 from .marks import Marks
 from .regression import Solution
 

@@ -1,25 +1,170 @@
-"""The fit itself: a law of a wanted kind from marks in the right units."""
+"""The fit itself: a law of a wanted kind from marks in the right units; outliers, and whether a law
+with more parameters is worth them."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
+from itertools import combinations
+from math import comb
+from typing import Any, cast
 
 import numpy as np
 
-from ..arrays import AnyArray, Array
 from ..error_types import ParameterError
 from ..laws import law_named
-from ..model.fit_model import OF_RESULT, FitAsked
-from ..model.law import Law
-from ..model.reading import flag_names
-from ..model.ruler import Ruler
-from ..model.text import number
+from ..numerics import AnyArray, Array, coverage_factor
+from ..ruler.base_law import OF_RESULT, FitAsked
+from ..ruler.reading import flag_names
+from ..ruler.ruler import Law, Ruler
+from ..ruler.units import number
 from .fit_result import Fit, FittedParameter, coverage
 from .marks import Marks, MarksError
-from .nested import predicts_better
-from .outliers import against_majority, against_uncertainty
 from .regression import Problem, SingularError, Solution, accounted, solve
+
+#: Chance that the search by uncertainties names a mark where all are sound.
+_NAMED_BY_CHANCE = 0.01
+
+
+def against_uncertainty(problem: Problem, x: Array, y: Array, weight: Array) -> AnyArray | None:
+    """Which marks are further off than their uncertainties (1/weight) allow.
+
+    The mark whose error is the most of its own standard deviations is set aside, and the law fitted
+    to the others, until none is too far off. None where the rest is too far off then as well: then
+    the uncertainties are too small, or the law is another. At most half of the marks that a fit can
+    spare are set aside.
+    Source: standardized residuals with known variances, Cook and Weisberg, Residuals and Influence
+    in Regression, ch. 2.
+    """
+    from scipy.special import ndtri
+
+    n, p = problem.model.design(x).shape
+    limit = -float(ndtri(_NAMED_BY_CHANCE / (2 * n)))
+    out: AnyArray = np.zeros(n, np.bool_)
+    for _ in range((n - p) // 2 + 1):
+        kept = solve(problem, x[~out], y[~out], weight[~out])
+        off = weight[~out] * (problem.predicted(kept.theta, x[~out]) - y[~out])
+        own = np.abs(off) / np.sqrt(np.maximum(1 - kept.leverage, 1e-9))
+        if own.max() <= limit:
+            spare = off.size - p
+            return out if accounted(float(off @ off), spare, _NAMED_BY_CHANCE) else None
+        out[np.flatnonzero(~out)[int(np.argmax(own))]] = True
+    return None
+
+
+#: Suspects are so many times further off than the worst of the others.
+GAP = 3.0
+_SUBSETS = 3000
+
+
+def against_majority(problem: Problem, x: Array, y: Array, weight: Array, floor: Array) -> AnyArray:
+    """Which marks do not go with the majority.
+
+    The law is laid through as few marks as it needs, in every way there is (in 3000 of them, if
+    there are more); the one whose median error over all marks is smallest shows what the majority
+    says. Marks beyond the widest gap among its errors are suspects; they are then judged by the fit
+    to the others, and come back one by one, the nearest first, unless only one sound mark in a
+    thousand would be as far off. floor: errors that are no reason to suspect a mark.
+    Source: least median of squares, Rousseeuw, JASA 79 (1984) 871.
+    """
+    n, p = problem.model.design(x).shape
+    eta = problem.straight(y) - problem.model.fixed(x)
+    design = problem.model.design(x)
+    chosen = _subsets(n, p)
+    with np.errstate(all="ignore"):
+        # One column a subset; a pseudo-inverse, so that marks of one raw value do no harm.
+        thetas = np.einsum("kij,kj->ik", np.linalg.pinv(design[chosen]), eta[chosen])
+        straight = design @ thetas + problem.model.fixed(x)[:, None]
+        reads = problem.model.link(straight)
+        if problem.then is not None:
+            reads = np.asarray(problem.then(reads), dtype=np.float64)
+        off = np.abs(weight[:, None] * (reads - y[:, None]))
+    medians = np.sort(off, axis=0)[(n + p + 1) // 2 - 1]
+    if not np.any(np.isfinite(medians)):
+        raise SingularError("the marks lie so that they cannot tell the parameters apart")
+    which = int(np.nanargmin(medians))
+    best = off[:, which]
+    # The suspects lie beyond the widest gap among the errors of the minority: a majority can agree
+    # by chance far better than it is, so that its own spread would be too narrow a gate.
+    order = np.argsort(best)
+    majority = (n + p + 1) // 2
+    sizes = np.maximum(
+        best[order], 1e-9 * float(np.max(weight * np.abs(y))) + (weight * floor)[order]
+    )
+    gaps = sizes[majority:] / sizes[majority - 1 : -1]
+    if not gaps.size or gaps.max() < GAP:
+        return np.zeros(n, np.bool_)
+    out: AnyArray = np.zeros(n, np.bool_)
+    out[order[majority + int(np.argmax(gaps)) :]] = True
+    for _ in range(n):
+        kept = solve(problem, x[~out], y[~out], weight[~out])
+        off = weight * np.abs(problem.predicted(kept.theta, x) - y)
+        spare = int(np.count_nonzero(~out)) - p
+        if spare < 1:
+            return out
+        scatter = np.sqrt(np.sum(off[~out] ** 2) / spare)
+        rows = weight[:, None] * problem.jacobian(kept.theta, x)
+        reach = np.sqrt(1 + np.abs(np.einsum("ij,jk,ik->i", rows, kept.inverse, rows)))
+        limit = np.maximum(_doubt(spare) * scatter * reach, weight * floor)
+        back = out & (off <= limit)
+        if not back.any():
+            return out
+        nearest = int(np.argmin(np.where(back, off, np.inf)))  # one at a time: it tells the next
+        out[nearest] = False
+    return out
+
+
+def _doubt(degrees: int) -> float:
+    """Student's factor that one sound mark in a thousand exceeds."""
+    return coverage_factor(degrees, 0.999)
+
+
+def _subsets(n: int, p: int) -> AnyArray:
+    """Places of p marks out of n, a row a choice: all of them, or 3000 at random."""
+    if comb(n, p) <= _SUBSETS:
+        return np.array(list(combinations(range(n), p)))
+    random = np.random.RandomState(1)
+    return np.array([random.choice(n, p, replace=False) for _ in range(_SUBSETS)])
+
+
+#: Errors so small against the truth are rounding of the arithmetic.
+_ROUNDING = 1e-11
+
+
+def is_exact(fit: Fit) -> bool:
+    """Whether nothing but the rounding of the arithmetic is left of the errors."""
+    return fit.largest <= _ROUNDING * float(np.max(np.abs(fit.marks.true), initial=0.0))
+
+
+def as_uncertain(fit: Fit, chance: float = 0.05) -> bool:
+    """Whether the uncertainties of the marks account for the errors, where they are given."""
+    known = fit.marks.u_true is not None
+    return not known or accounted(fit.degrees * fit.scatter**2, fit.degrees, chance)
+
+
+def predicts_better(simple: Fit, rich: Fit, chance: float) -> bool:
+    """Whether a law predicts marks that it has not seen better than a simpler one, and its
+    parameters reduce the squares by more than those of any law would with this chance.
+
+    Both are fitted to the same marks. Where the uncertainties of the marks account for the errors
+    of the rich law, the reduction is judged by them (chi-square), else by those errors (F).
+    Source: the extra sum of squares, Draper and Smith, Applied Regression Analysis, ch. 6.
+    """
+    from scipy.special import chdtrc, fdtrc
+
+    more = simple.degrees - rich.degrees
+    if is_exact(simple) or more < 1 or not rich.degrees:
+        return False
+    if not rich.rms_left_out < simple.rms_left_out:
+        return False
+    if is_exact(rich):
+        return True
+    squares = [fit.degrees * fit.scatter**2 for fit in (simple, rich)]
+    gained = squares[0] - squares[1]
+    if rich.marks.u_true is not None and as_uncertain(rich):
+        return bool(chdtrc(more, max(gained, 0.0)) < chance)
+    ratio = gained / more / rich.scatter**2
+    return bool(fdtrc(more, rich.degrees, max(ratio, 0.0)) < chance)
+
 
 #: The fit of a line whose gain stays.
 OFFSET = "offset"
@@ -156,8 +301,8 @@ def _result(
     problem, theta = solution.problem, solution.theta
     with np.errstate(all="ignore"):  # parameters out of all bounds are refused by the law
         values = problem.model.values(theta)
-    law = problem.model.law(values)
-    law = problem.model.exact(wanted.asked(marks, x)) or law
+    model = problem.model
+    law = cast(Law, model.exact(wanted.asked(marks, x)) or model.law(values))
     read = problem.predicted(theta, x)
     error = read - marks.true
     degrees = int(np.count_nonzero(~out)) - theta.size

@@ -8,19 +8,17 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import Array
+from ..bench.channel import Channel, FitCovariance, channel_of
 from ..error_types import JetRulerError
-from ..laws import law_named
+from ..laws import law_line, law_named
 from ..laws.linear import Line
-from ..laws.written import law_line
-from ..model.channel import Channel, channel_of
-from ..model.fit_covariance import FitCovariance
-from ..model.law import Law, Role
-from ..model.quantity import Toleranced
-from ..model.result import Content, Result, Title
-from ..model.ruler import Ruler
-from ..model.units import symbol
-from .fit_marks import fit, kind_of_fit
+from ..numerics import Array
+from ..result import Content, Result, Title
+from ..ruler.base_law import Role
+from ..ruler.quantity import Toleranced
+from ..ruler.ruler import Law, Ruler
+from ..ruler.units import symbol
+from .fit import fit, kind_of_fit
 from .fit_result import Fit, error_shown
 from .marks import Marks, MarksError
 

@@ -8,11 +8,9 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import Array
 from ..error_types import JetRulerError
-from ..model.text import number, shown
-from ..model.unit_registry import factor, factor_and_offset, spelled
-from ..model.units import symbol
+from ..numerics import Array
+from ..ruler.units import factor, factor_and_offset, number, shown, spelled, symbol
 
 
 class MarksError(JetRulerError):

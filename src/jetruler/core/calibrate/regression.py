@@ -6,10 +6,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..arrays import Array
 from ..error_types import JetRulerError
-from ..model.fit_model import FitModel
-from ..model.ruler import Ruler
+from ..numerics import Array
+from ..ruler.base_law import FitModel
+from ..ruler.ruler import Ruler
 
 
 class SingularError(JetRulerError):

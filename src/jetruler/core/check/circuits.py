@@ -8,12 +8,12 @@ from itertools import combinations
 
 import numpy as np
 
-from ..laws.adc import Adc
+from ..bench.bench import Bench
 from ..laws.circuit import Divider
-from ..model.channel import Bench
-from ..model.law import FRACTION, at
-from ..model.text import number, shown
-from ..survey.finding import Finding, Severity
+from ..laws.raw_edge import Adc
+from ..result import Finding, Severity
+from ..ruler.base_law import FRACTION, at
+from ..ruler.units import number, shown
 from .facts import Facts
 
 #: A fixed resistor further away from its sensor than this wastes the converter's range.

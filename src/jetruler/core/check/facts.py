@@ -6,13 +6,14 @@ from functools import cached_property
 
 import numpy as np
 
-from ..arrays import AnyArray, Array
+from ..bench.channel import Channel
+from ..bench.raw_values import raw_ends, raw_samples
 from ..error_types import ParameterError
-from ..laws.adc import Adc
-from ..model.channel import Channel
-from ..model.law import FRACTION, Law
-from ..model.ticks import raw_ends, raw_samples
-from ..survey.finding import Finding, Severity
+from ..laws.raw_edge import Adc
+from ..numerics import AnyArray, Array
+from ..result import Finding, Severity
+from ..ruler.base_law import FRACTION
+from ..ruler.ruler import Law
 
 
 class Facts:

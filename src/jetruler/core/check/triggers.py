@@ -7,15 +7,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..decide.decisions import looked_at
-from ..decide.rails import rail_faults, travel
-from ..model.channel import Bench
-from ..model.quantity import seconds
-from ..model.reading import Flag
-from ..model.text import number, shown
-from ..survey.finding import Finding, Severity
+from ..bench.bench import Bench
+from ..bench.conditions import rail_faults, travel
+from ..bench.decisions import looked_at
+from ..result import Finding, Severity
+from ..ruler.quantity import seconds
+from ..ruler.reading import Flag
+from ..ruler.units import number, shown
 from .facts import Facts
-from .numbers import NARROW, RELEASE
+from .ranges import NARROW, RELEASE
 
 
 def slow_smoothing(bench: Bench, interval: float | None = None) -> Iterator[Finding]:
@@ -202,6 +202,4 @@ def flickering_trip(bench: Bench, changes: Mapping[str, Changes]) -> Iterator[Fi
 
 #: A state that lasts so many samples is short; so many short ones are a flicker.
 SHORT, FLICKERS = 3, 3
-
-
 RULES = (slow_smoothing, unreachable_threshold, flickering_threshold, stop_or_wire, untold_rails)

@@ -8,13 +8,14 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import Array
+from ..bench.channel import Channel, channel_of
 from ..error_types import JetRulerError, ParameterError
-from ..model.channel import Channel, channel_of
-from ..model.law import Law
-from ..model.result import Content, Result
-from ..model.ruler import Ruler
-from ..model.text import number, shown
+from ..numerics import (
+    Array,
+)
+from ..result import Content, Result
+from ..ruler.ruler import Law, Ruler
+from ..ruler.units import number, shown
 from ..survey.how_many import HowMany, how_many
 from ..uncertainty.contributions import resolution_of
 

@@ -1,18 +1,167 @@
-"""All machines of a bench: its smoothing, holding zones, trips and drives, and what has no form."""
+"""All machines of a bench: its smoothing, holding zones, trips and drives, and what has no form for
+a chip."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 
-from ..decide.decisions import looked_at
-from ..decide.smoothing import Smoothing
-from ..model.channel import Bench
-from .drive_machine import drive_machine
-from .machine import Machine
-from .selection import Exported
-from .smooth_machine import smooth_machine, zone_machine
-from .trip_machine import trip_machine
+import numpy as np
+
+from ..bench.bench import Bench
+from ..bench.conditions import faults_of
+from ..bench.decisions import looked_at, zones_that_hold
+from ..bench.smoothing import Smoothing
+from ..bench.trips_and_drives import Drive, Driver
+from ..numerics import AnyArray, Truths
+from .channel_machines import by_count, smooth_machine, trip_machine, values_of_zones, zone_machine
+from .program import LARGEST, Machine, Program, safe_name
+from .proof import ExactValues
+from .selection import Exported, whole_form
+
+#: A table of commands larger than this makes way for a form that is off by up to one command.
+LARGE = 1024
+
+
+def drive_machine(drive: Drive, bench: Bench, done: Mapping[str, Exported]) -> Machine | str:
+    """A drive; or why it has no form for firmware. done: the exported channels."""
+    if not drive.whole:
+        return "its commands are no whole numbers"
+    name, safe = safe_name(drive.name), round(drive.safe)
+    units = _units(drive)
+    if not units:
+        return "too wide for int32"
+    followed = done.get(drive.source)
+    inputs, programs = ["now"], []
+    about = [f"{drive.name}: {drive.about or 'follows ' + drive.source}; safe {drive.safe:g}"]
+    if followed is not None:
+        goal, reads, off = _goals(drive, followed, name)
+        inputs += reads
+        programs += goal
+        about += [off] if off else []
+        head = f"goal = {name}_goal({reads[-1]})"
+    else:
+        inputs.append(f"{safe_name(drive.source)}_on")
+        resting, acting = _commands(drive, np.array([0.0, 1.0]), np.zeros(2, np.bool_)).tolist()
+        head = f"goal = {resting:.0f}\nif {inputs[-1]} != 0:\n    goal = {acting:.0f}"
+    for channel in looked_at(drive, bench):
+        e = done[channel]
+        if followed is None or zones_that_hold(e.channel) is not None:
+            fault, count = f"{name}_fault_{e.name}", f"{e.name}_count"
+            programs.append(_faults(drive, e, fault))
+            inputs.append(count)
+            head += f"\nif {fault}({count}) == 1:\n    goal = NONE"
+    if drive.safe_when:
+        about.append(f"unsafe: {' or '.join(drive.safe_when)} is on")
+        inputs.append("unsafe")
+        head += "\nif unsafe != 0:\n    goal = NONE"
+    state: dict[str, int] = {}
+    body = f"{head}\nif goal == NONE:\n    return {safe}\nreturn goal"
+    if drive.slew is not None:
+        step = round(drive.slew * units / 1000)
+        state = {"begun": 0, "time": 0, "level": 0}
+        low, high = drive.bounds
+        most = math.ceil((high - low + 1) * units / step)
+        body = _SLEWED.format(
+            head=head, safe=safe, units=units, step=step, most=most, half=units // 2
+        )
+        rate = step * 1000 / units
+        if rate != drive.slew:
+            about.append(f"moves by {rate:.6g} a second, for {drive.slew:g}")
+        if followed is not None:
+            about.append("while it moves, a command may be 1 beside the live one; at rest, none is")
+    inputs = list(dict.fromkeys(inputs))
+    if drive.slew is None:
+        inputs.remove("now")
+    return Machine(
+        name=name,
+        update=f"{name}_update",
+        about=tuple(about),
+        inputs=tuple(inputs),
+        state=state,
+        body=body,
+        times=frozenset({"time"} & set(state)),
+        programs=tuple(programs),
+    )
+
+
+#: The level in parts of a command, so fine that a millisecond's way is a whole number of them:
+#: nothing is lost at any rate and in any loop.
+_SLEWED = """\
+{head}
+if s.begun == 0:
+    s.begun = 1
+    s.level = {safe} * {units}
+    s.time = now
+most = elapsed(now, s.time, {most}) * {step}
+s.time = now
+if goal == NONE:
+    s.level = {safe} * {units}
+    return {safe}
+goal = goal * {units}
+if goal > s.level + most:
+    goal = s.level + most
+if goal < s.level - most:
+    goal = s.level - most
+s.level = goal
+if goal < 0:
+    return -((-goal + {half} - 1) // {units})
+return (goal + {half}) // {units}"""
+
+
+def _units(drive: Drive) -> int:
+    """The parts of a command that a slewing level is counted in; 0 if none fits."""
+    low, high = drive.bounds
+    widest = 1000 * (max(abs(low), abs(high)) + 2 * (high - low + 2))
+    most = int(LARGEST["int32"] // widest)
+    if drive.slew is None:
+        return 1000
+    found = next(
+        (f for f in range(1, min(most, 4096) + 1) if (drive.slew * f) % 1 in (0.0, 1.0)), most
+    )
+    return 1000 * found if round(drive.slew * found) >= 1 else 0
+
+
+def _commands(drive: Drive, values: AnyArray, unsafe: Truths) -> AnyArray:
+    """What the live drive commands, without its slew limit."""
+    resting = Driver(replace(drive, slew=None))
+    return resting.add(np.zeros(values.size), values, unsafe)[0]
+
+
+def _faulty(drive: Drive, e: Exported, flags: AnyArray) -> Truths:
+    found: Truths = (flags & faults_of(drive.safe_flags, e.channel)) != 0
+    return found
+
+
+def _faults(drive: Drive, e: Exported, name: str) -> Program:
+    w = ExactValues.of(e.channel, 1, 1.0)
+    return by_count(w.counts, _faulty(drive, e, w.flags) * 1, name, 1)
+
+
+def _goals(drive: Drive, e: Exported, name: str) -> tuple[list[Program], list[str], str]:
+    """The command that belongs to each count (or each zone that is held), what is read for it, and
+    how far it is off, where it is."""
+    w = ExactValues.of(e.channel, 1, 1.0)
+    zones = zones_that_hold(e.channel)
+    if zones is not None:
+        values = values_of_zones(zones[1], zones[2])
+        counts, unsafe = np.arange(values.size), np.zeros(values.size, np.bool_)
+    else:
+        values, counts, unsafe = w.values, w.counts, _faulty(drive, e, w.flags)
+    commands = _commands(drive, values, unsafe)
+    commands = np.where(unsafe | np.isnan(values), np.nan, commands)
+    wanted = replace(w, counts=counts, values=commands, within=0.0)
+    reads = [f"{e.name}_{'count' if zones is None else 'zone'}"]
+    if not wanted.valid.size:
+        return [Program(f"{name}_goal", "return NONE")], reads, ""
+    found = whole_form(wanted, f"{name}_goal", "int32")
+    if found.program.table_bytes > LARGE:
+        nearly = whole_form(replace(wanted, within=1.0), f"{name}_goal", "int32")
+        if 2 * nearly.program.table_bytes < found.program.table_bytes:
+            off = f"commands are off by up to {nearly.proof.worst:.3g}"
+            return [nearly.program], reads, off
+    return [found.program], reads, ""
 
 
 @dataclass(frozen=True)

@@ -10,11 +10,10 @@ from typing import Any
 
 import numpy as np
 
+from ..bench.channel import Channel
 from ..error_types import ParameterError
-from ..model.channel import Channel
-from ..model.result import Content, Result
-from ..model.text import number, shown
-from ..model.units import symbol
+from ..result import Content, Result
+from ..ruler.units import number, shown, symbol
 from .program import FUNCTIONS
 from .selection import Arith, Exported, ExportError, export
 
@@ -30,7 +29,6 @@ ARITHMETICS = (*WHOLE, "float32")
 
 #: A program of so many lines is shown whole.
 SHORT = 8
-
 _SIGNS: dict[type[ast.operator], str] = {
     ast.Add: "+",
     ast.Sub: "−",

@@ -1,4 +1,4 @@
-"""The cheapest program that keeps a bound, with its proof."""
+"""The cheapest program that keeps a bound, with its proof; or the ruler's own formula in floats."""
 
 from __future__ import annotations
 
@@ -9,22 +9,37 @@ from typing import Any, Literal
 
 import numpy as np
 
+from ..bench.channel import Channel, channel_of
 from ..error_types import JetRulerError, ParameterError
-from ..model.channel import Channel, channel_of
-from ..model.law import Law, Role
-from ..model.result import Content, Result, public_fields
-from ..model.ruler import Ruler
-from ..model.text import number
-from ..model.units import symbol
-from ..provided import provided
-from .fewest_pieces import least_knots
-from .floats import float_program
-from .forms import Form, forms, middle, straight_error
-from .knots import fewest_knots
-from .names import safe_name
-from .program import FUNCTIONS, LARGEST, Program, TooWideError
-from .proof import Proof, prove
-from .wanted import ExactValues, everything
+from ..laws.shape import ULPS
+from ..result import OUTER, Content, Result, public_fields
+from ..ruler.base_law import Role
+from ..ruler.ruler import Law, Ruler
+from ..ruler.units import number, symbol
+from .forms import Form, fewest_knots, forms, least_knots, middle, straight_error
+from .program import FUNCTIONS, LARGEST, Program, TooWideError, safe_name
+from .proof import ExactValues, Proof, everything, prove
+
+#: How far from a tie a value is taken for it, in units in the last place: a short float has no
+#: room for as many as a long one.
+TIES = {np.float32: 4, np.float64: ULPS}
+
+
+def float_program(
+    ruler: Ruler, name: str, kind: type[np.floating[Any]] = np.float32
+) -> Program | None:
+    """The ruler's formula; None if one of its laws has none."""
+    body = ["x = n"]
+    for law in ruler.laws:
+        statements = law.program()
+        if statements is None:
+            return None
+        body += statements
+    if any("tie" in statement for statement in body):
+        body.insert(0, f"tie = {TIES.get(kind, ULPS) * float(np.finfo(kind).eps)!r}")
+    body.append("return x")
+    return Program(name, "\n".join(body), {}, "float")
+
 
 Arith = Literal["float", "int32", "int16"]
 
@@ -98,15 +113,14 @@ class Exported(Result):
         Raises `ExportError` for another language, and for one that computes floats otherwise than
         they were proven.
         """
-        text: str = provided("code")(self, to, selftest, title)
-        return text
+        return OUTER.code(self, to, selftest, title)
 
     def save(
         self, path: str | PathLike[str], *, selftest: bool = False, title: str | None = None
     ) -> None:
         """Write that text; the language follows from the name (.h or .c, .py, .st). The file
         appears whole or not at all. Raises `ExportError` and `OSError`."""
-        provided("save_code")(self, path, selftest, title)
+        OUTER.save_code(self, path, selftest, title)
 
     @property
     def headline(self) -> str:

@@ -1,78 +1,42 @@
-"""The laws, one class each, by the name a bench file uses.
+"""The laws, one class each, by the name a bench file uses, and a law as it is written there.
 
-A law is loaded when it is first asked for: a command pays only for the laws it meets. To add
-one, write its class, and name it here: that makes it a public name as well.
+To add one, write its class, and list it here.
 """
 
 from __future__ import annotations
 
+import dataclasses
+import json
 from functools import cache
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from importlib.metadata import EntryPoint, entry_points
+from typing import Any
 
 from ..error_types import ParameterError
+from ..ruler.base_law import hint_unit, parameters
+from ..ruler.quantity import Toleranced
+from ..ruler.ruler import Law
+from ..ruler.units import TEMPERATURES
+from .circuit import Amplifier, Attenuator, Divider, Shunt
+from .curve import Polynomial, Table
+from .formula import Formula, PowerLaw
+from .interval import Clamp, DeadBand, Expect, Limits
+from .linear import Line, To
+from .raw_edge import Adc, Counts, Input
+from .shape import Magnitude, PassThrough, Whole, Zones
+from .steinhart_hart_extended import SteinhartHartExtended
+from .temperature import ZERO_C, Platinum
+from .thermistor import Beta, SteinhartHart
 
-if TYPE_CHECKING:
-    from importlib.metadata import EntryPoint
-
-    from ..model.converter import Converter as Converter
-    from ..model.law import Law as Law
-    from .adc import Adc as Adc
-    from .adc import Counts as Counts
-    from .circuit import Amplifier as Amplifier
-    from .circuit import Attenuator as Attenuator
-    from .circuit import Divider as Divider
-    from .circuit import Shunt as Shunt
-    from .curve import Polynomial as Polynomial
-    from .curve import Table as Table
-    from .formula import Formula as Formula
-    from .interval import Clamp as Clamp
-    from .interval import DeadBand as DeadBand
-    from .interval import Expect as Expect
-    from .interval import Limits as Limits
-    from .linear import Line as Line
-    from .platinum import Platinum as Platinum
-    from .power import PowerLaw as PowerLaw
-    from .raw_input import Input as Input
-    from .shape import Magnitude as Magnitude
-    from .shape import PassThrough as PassThrough
-    from .shape import Whole as Whole
-    from .steinhart_hart_extended import SteinhartHartExtended as SteinhartHartExtended
-    from .thermistor import Beta as Beta
-    from .thermistor import SteinhartHart as SteinhartHart
-    from .unit import To as To
-    from .zones import Zones as Zones
-
-#: Name in a bench file → its class and the file that class is in.
-HOMES = {
-    "adc": ("Adc", "adc"),
-    "counts": ("Counts", "adc"),
-    "input": ("Input", "raw_input"),
-    "line": ("Line", "linear"),
-    "divider": ("Divider", "circuit"),
-    "attenuator": ("Attenuator", "circuit"),
-    "shunt": ("Shunt", "circuit"),
-    "amplifier": ("Amplifier", "circuit"),
-    "beta": ("Beta", "thermistor"),
-    "steinhart-hart": ("SteinhartHart", "thermistor"),
-    "steinhart-hart-extended": ("SteinhartHartExtended", "steinhart_hart_extended"),
-    "platinum": ("Platinum", "platinum"),
-    "table": ("Table", "curve"),
-    "polynomial": ("Polynomial", "curve"),
-    "power": ("PowerLaw", "power"),
-    "formula": ("Formula", "formula"),
-    "clamp": ("Clamp", "interval"),
-    "limits": ("Limits", "interval"),
-    "expect": ("Expect", "interval"),
-    "dead-band": ("DeadBand", "interval"),
-    "whole": ("Whole", "shape"),
-    "magnitude": ("Magnitude", "shape"),
-    "pass-through": ("PassThrough", "shape"),
-    "zones": ("Zones", "zones"),
-    "to": ("To", "unit"),
+#: The laws, by their names in a bench file. Each is a public name as well.
+LAWS: dict[str, type[Law]] = {
+    law.name: law
+    for law in (
+        *(Adc, Counts, Input, Line, Divider, Attenuator, Shunt, Amplifier),
+        *(Beta, SteinhartHart, SteinhartHartExtended, Platinum),
+        *(Table, Polynomial, PowerLaw, Formula, To),
+        *(Clamp, Limits, Expect, DeadBand, Whole, Magnitude, PassThrough, Zones),
+    )
 }
-#: The classes, and the file that each is in.
-CLASSES = dict(HOMES.values())
 
 #: Entry-point group in which other packages offer laws of their own, by name.
 GROUP = "jetruler.laws"
@@ -81,22 +45,18 @@ GROUP = "jetruler.laws"
 def law_named(name: str) -> type[Law]:
     """The law of this name, ours or another package's. Raises `KeyError`, and `ParameterError`
     for another package's law that cannot be loaded."""
-    if name in HOMES:
-        class_name, file = HOMES[name]
-        law: type[Law] = getattr(import_module(f".{file}", __name__), class_name)
-        return law
+    if name in LAWS:
+        return LAWS[name]
     return _loaded(name, _own_laws()[name])
 
 
 def law_names() -> list[str]:
     """Every name that a bench file may use for a law."""
-    return sorted({*HOMES, *_own_laws()})
+    return sorted({*LAWS, *_own_laws()})
 
 
 @cache
 def _own_laws() -> dict[str, EntryPoint]:
-    from importlib.metadata import entry_points
-
     return {entry.name: entry for entry in entry_points(group=GROUP)}
 
 
@@ -106,16 +66,57 @@ def _loaded(name: str, entry: EntryPoint) -> type[Law]:
     except Exception as error:  # another package's import may fail in any way
         right = f"{entry.value} cannot be loaded: {type(error).__name__}: {error}"
         raise ParameterError("law", name, right) from None
-    from ..model.law import Law
+    from ..ruler.ruler import Law
 
     if not (isinstance(law, type) and issubclass(law, Law)):
         raise ParameterError("law", name, f"{entry.value} is no Law; a subclass of it is right")
     return law
 
 
-def __getattr__(name: str) -> Any:
-    if name == "Law":
-        return getattr(import_module("..model.law", __name__), name)
-    if name not in CLASSES:
-        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    return getattr(import_module(f".{CLASSES[name]}", __name__), name)
+def law_line(law: Law) -> str:
+    """`{ law = "beta", r0 = 98600, beta = 3968, t0 = "25 degC" }`: what differs from the
+    defaults, numbers with all their digits, so that what is read back is the same law."""
+    parts = [f'law = "{law.name}"']
+    for field in dataclasses.fields(law):  # type: ignore[arg-type]
+        value = getattr(law, field.name)
+        if value is None or (value == field.default and not isinstance(value, Toleranced)):
+            continue
+        if field.name == law.open_ended:
+            parts += [f"{key} = {_value(constant)}" for key, constant in value]
+            continue
+        unit = hint_unit(parameters(type(law))[field.name])
+        bare = unit is None or unit.bare or unit.symbol not in TEMPERATURES
+        parts.append(f"{field.name} = {_value(value) if bare else _temperature(value)}")
+    return "{ " + ", ".join(parts) + " }"
+
+
+def _temperature(kelvin: float) -> str:
+    celsius = round(kelvin - ZERO_C, 9)
+    exact = celsius + ZERO_C == kelvin
+    text = f"{number_text(celsius)} degC" if exact else f"{float(kelvin)!r} K"
+    return f'"{text}{_tolerance(kelvin, " K")}"'
+
+
+def _tolerance(value: float, unit: str = "") -> str:
+    if not isinstance(value, Toleranced):
+        return ""
+    k = "" if value.k is None else f" (k={value.k!r})"
+    return f" ± {number_text(value.half_width)}{unit}{k}"
+
+
+def number_text(value: float) -> str:
+    """A number with all its digits."""
+    whole = value == int(value) and abs(value) < 1e15
+    return str(int(value)) if whole else repr(float(value))
+
+
+def _value(value: Any) -> str:
+    if isinstance(value, bool):
+        return str(value).lower()
+    if isinstance(value, Toleranced):
+        return f'"{number_text(value)}{_tolerance(value)}"'
+    if isinstance(value, int | float):
+        return number_text(value)
+    if isinstance(value, str):
+        return json.dumps(value, ensure_ascii=False)
+    return "[" + ", ".join(map(_value, value)) + "]"

@@ -8,13 +8,12 @@ from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..arrays import Array, FlagArray
 from ..error_types import ParameterError
-from ..model.law import FRACTION, Law, Ohms, Volts, at, quiet
-from ..model.reading import Flag
-from ..model.text import bracketed, digits_written, finer, number, shown, written_with
-from ..model.worked import digits_of
-from .statements import constant, reject
+from ..numerics import Array, FlagArray
+from ..ruler.base_law import FRACTION, Ohms, Volts, at, constant, quiet, reject
+from ..ruler.reading import Flag
+from ..ruler.ruler import Law, digits_of
+from ..ruler.units import bracketed, digits_written, finer, number, shown, written_with
 
 
 def positive(law: Law, *fields: str) -> Iterator[ParameterError]:

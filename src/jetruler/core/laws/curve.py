@@ -9,16 +9,15 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
 
-from ..arrays import Array, FlagArray
 from ..error_types import ParameterError
-from ..model.law import Law, Role, at, quiet, unit_fields
-from ..model.reading import Flag
-from ..model.text import bracketed, number, shown
-from ..solve import NoInverseError, solve_monotone, turning_point
-from .statements import constant, reject_outside
+from ..numerics import Array, FlagArray, NoInverseError, solve_monotone, turning_point
+from ..ruler.base_law import Role, at, constant, quiet, reject_outside, unit_fields
+from ..ruler.reading import Flag
+from ..ruler.ruler import Law
+from ..ruler.units import bracketed, number, shown
 
 if TYPE_CHECKING:
-    from ..model.fit_model import FitAsked, FitModel
+    from ..ruler.base_law import FitAsked, FitModel
 
 Point = tuple[float, float]
 
@@ -318,8 +317,7 @@ class Polynomial(OnDomain):
 
     @classmethod
     def fit_model(cls, asked: FitAsked) -> FitModel:
-        from .linear import Line
-        from .straight_fit import LineModel, PolynomialModel
+        from .linear import Line, LineModel, PolynomialModel
 
         degree = asked.degree or 1
         return LineModel(asked, Line) if degree == 1 else PolynomialModel(asked, cls, degree)

@@ -8,12 +8,12 @@ from typing import ClassVar
 
 import numpy as np
 
-from ..arrays import AnyArray, Array, FlagArray
 from ..error_types import ParameterError
-from ..model.law import Law, Role, at, unit_fields
-from ..model.reading import Flag
-from ..model.text import number, shown
-from .statements import constant, reject
+from ..numerics import AnyArray, Array, FlagArray
+from ..ruler.base_law import Role, at, constant, reject, unit_fields
+from ..ruler.reading import Flag
+from ..ruler.ruler import Law
+from ..ruler.units import number, shown
 
 
 @dataclass(frozen=True)

@@ -1,21 +1,19 @@
-"""The straight line, from gain and offset or through two marks."""
+"""The straight line, from gain and offset or through two marks; from one unit to another; how
+lines and polynomials are fitted."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, ClassVar
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar
 
 import numpy as np
 
-from ..arrays import Array
-from ..error_types import ParameterError
-from ..model.law import Law, Role, at, unit_fields
-from ..model.text import bracketed, number, shown
-from .statements import constant
-
-if TYPE_CHECKING:
-    from ..model.fit_model import FitAsked, FitModel
+from ..error_types import ParameterError, UnitError
+from ..numerics import Array
+from ..ruler.base_law import OF_RESULT, FitAsked, FitModel, Role, at, constant, unit_fields
+from ..ruler.ruler import Law
+from ..ruler.units import bracketed, factor_and_offset, finer, is_unit, number, shown, symbol
 
 Mark = tuple[float, float]
 
@@ -67,7 +65,6 @@ class Line(Law):
 
     @classmethod
     def fit_model(cls, asked: FitAsked) -> FitModel:
-        from .straight_fit import LineModel, OffsetModel
 
         return OffsetModel(asked, cls) if asked.gain_stays else LineModel(asked, cls)
 
@@ -191,3 +188,192 @@ def _worked(
         f"({number(x1)} − {bracketed(x0)})"
     )
     return f"{symbols} = {numbers} = {shown(y, unit)}"
+
+
+@dataclass(frozen=True)
+class To(Law):
+    """The same quantity in another unit: `To("degF")`, `To("mA")`, `To("psi")`.
+
+    Parameters
+    ----------
+    unit : str
+        Unit out.
+    source : str, optional
+        Unit in; a ruler fills it in from the law before.
+
+    Raises
+    ------
+    ParameterError
+        For a unit that nobody knows and, when the ruler is made.
+    UnitError
+        For one of another kind.
+
+    Notes
+    -----
+    Conversions are exact fractions, rounded once.
+
+    Source: Pint's unit registry.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.To("degF", "degC")(100)
+    212.0
+    """
+
+    unit: str
+    source: str | None = None
+    name: ClassVar[str] = "to"
+    role: ClassVar[Role] = Role.UNIT
+
+    def __post_init__(self) -> None:
+        unit_fields(self, "unit", "source")
+        super().__post_init__()
+
+    def check(self) -> Iterator[ParameterError]:
+        for field in ("unit", "source"):
+            value = getattr(self, field)
+            if value is not None and not is_unit(value):
+                yield ParameterError(field, value, "a unit is right, as in degF, mA or psi")
+
+    @property
+    def takes(self) -> str | None:
+        return self.source
+
+    @property
+    def gives(self) -> str | None:
+        return self.unit
+
+    def with_input(self, unit: str | None) -> Law:
+        if unit is None and self.source is None:
+            raise UnitError(f"to {symbol(self.unit)}: the unit before it is not known; say source")
+        if self.source is None:
+            factor_and_offset(str(unit), self.unit)
+            return replace(self, source=unit)
+        return self
+
+    def _line(self) -> tuple[float, float]:
+        return factor_and_offset(self.source or self.unit, self.unit)
+
+    def forward(self, x: Array) -> Array:
+        factor, offset = self._line()
+        return x * factor + offset
+
+    def inverse(self, y: Array) -> Array:
+        factor, offset = factor_and_offset(self.unit, self.source or self.unit)
+        return y * factor + offset
+
+    def slope(self, x: Array) -> Array:
+        return np.full_like(x, self._line()[0])
+
+    def formula(self, x: float) -> str:
+        return self._worked(x, self.source, self.unit)
+
+    def inverse_formula(self, y: float) -> str:
+        return self._worked(y, self.unit, self.source)
+
+    @staticmethod
+    def _worked(x: float, source: str | None, unit: str | None) -> str:
+        factor, offset = factor_and_offset(source or "", unit or "")
+        result = x * factor + offset
+        line = f"{shown(x, source)} = {number(x)} · "
+        if not offset:
+            return f"{line}{finer(factor, 10)} = {shown(result, unit)}"
+        steep = abs(offset / result) if result else 1.0  # two large terms, a small difference
+        sign, size = ("−", -offset) if offset < 0 else ("+", offset)
+        line += f"{finer(factor, 10 * steep)} {sign} {finer(size, steep)}"
+        return f"{line} = {shown(result, unit)}"
+
+    def program(self) -> list[str] | None:
+        factor, offset = self._line()
+        return [f"x = x * {constant(factor)} + {constant(offset)}"]
+
+
+class PolynomialModel(FitModel):
+    """c0 + c1 x + …"""
+
+    def __init__(self, asked: FitAsked, kind: Any, degree: int) -> None:
+        x = asked.x
+        self.asked, self.kind, self.degree = asked, kind, degree
+        self.middle = 0.5 * float(x.min() + x.max())
+        self.half = 0.5 * float(np.ptp(x)) or 1.0
+        self.names = tuple(f"c{i}" for i in range(degree + 1))
+        self.units: tuple[str | None, ...] = (OF_RESULT, *[None] * degree)
+        self.neutral: Mapping[str, float] = {f"c{degree}": 0.0}
+        # Column k: the powers of x in ((x − middle) / half)^k.
+        self.to_powers = np.zeros((degree + 1, degree + 1))
+        for k in range(degree + 1):
+            power = np.polynomial.polynomial.polypow([-self.middle / self.half, 1 / self.half], k)
+            self.to_powers[: k + 1, k] = power
+
+    @property
+    def paths(self) -> tuple[str, ...]:
+        return tuple(f"coefficients[{i + 1}]" for i in range(self.degree + 1))
+
+    def design(self, x: Array) -> Array:
+        return np.vander((x - self.middle) / self.half, self.degree + 1, increasing=True)
+
+    def values(self, theta: Array) -> Array:
+        return self.to_powers @ theta
+
+    def values_slope(self, theta: Array) -> Array:
+        return self.to_powers
+
+    def law(self, values: Array) -> Law:
+        return self._made(tuple(values.tolist()))
+
+    def _made(self, *parameters: Any, **named: Any) -> Law:
+        law: Law = self.kind(*parameters, **named, unit=self.asked.unit, takes=self.asked.takes)
+        return law
+
+
+class LineModel(PolynomialModel):
+    """gain · x + offset."""
+
+    def __init__(self, asked: FitAsked, kind: Any) -> None:
+        super().__init__(asked, kind, 1)
+        self.names, self.units = ("gain", "offset"), (None, OF_RESULT)
+        # A line that keeps the unit corrects what is there already: it may be nothing at all.
+        self.neutral = {"offset": 0.0} | ({"gain": 1.0} if asked.unit is None else {})
+        self.to_powers = self.to_powers[::-1]
+
+    @property
+    def paths(self) -> tuple[str, ...]:
+        return self.names
+
+    def law(self, values: Array) -> Law:
+        gain, offset = values.tolist()
+        return self._made(gain, offset)
+
+    def exact(self, asked: FitAsked) -> Law | None:
+        """A line through two marks is kept as the marks."""
+        if asked.x.size != 2 or asked.unit is None:
+            return None
+        (x0, x1), (y0, y1) = asked.x.tolist(), asked.y.tolist()
+        return self._made(marks=((x0, y0), (x1, y1)))
+
+
+class OffsetModel(FitModel):
+    """gain · x + offset with a gain that is given."""
+
+    def __init__(self, asked: FitAsked, kind: Any) -> None:
+        self.asked, self.kind, self.gain = asked, kind, asked.fixed("gain", 1.0) or 1.0
+        self.names, self.units = ("offset",), (OF_RESULT,)
+        self.neutral = {"offset": 0.0}
+
+    def design(self, x: Array) -> Array:
+        return np.ones((x.size, 1))
+
+    def fixed(self, x: Array) -> Array:
+        return self.gain * x
+
+    def values(self, theta: Array) -> Array:
+        return theta
+
+    def values_slope(self, theta: Array) -> Array:
+        return np.eye(1)
+
+    def law(self, values: Array) -> Law:
+        asked = self.asked
+        law: Law = self.kind(self.gain, float(values[0]), unit=asked.unit, takes=asked.takes)
+        return law

@@ -1,17 +1,18 @@
-"""Laws that shape a value: whole numbers, magnitudes, and none at all."""
+"""Laws that shape a value: whole numbers, magnitudes, zones, and none at all."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
-from typing import ClassVar, Literal, get_args
+from typing import Any, ClassVar, Literal, get_args
 
 import numpy as np
 
-from ..arrays import Array
 from ..error_types import ParameterError
-from ..model.law import Law, Role, at, unit_fields
-from ..model.text import number, shown
+from ..numerics import Array
+from ..ruler.base_law import Role, at, constant, unit_fields
+from ..ruler.ruler import Law
+from ..ruler.units import number, shown
 
 Rounding = Literal["nearest", "down", "up", "toward zero"]
 
@@ -208,3 +209,164 @@ class PassThrough(Law):
 
     def program(self) -> list[str] | None:
         return []
+
+
+#: What a zone stands for: a number, a label, or one entry for each of several outputs.
+ZoneValue = float | str | tuple[float | str, ...]
+
+
+@dataclass(frozen=True)
+class Zones(Law):
+    """n ascending edges cut the axis into n + 1 zones; no gap and no overlap can be written down.
+
+    Parameters
+    ----------
+    edges : tuple[float, ...]
+        Ascending, in the unit that comes in.
+    values : tuple[ZoneValue, ...]
+        One a zone, all numbers, or labels, or tuples (one zone can drive several on/off
+        outputs). A value on an edge belongs to the zone above.
+    unit : str, optional
+        Unit of the numbers.
+    takes : str, optional
+        Unit in.
+    hysteresis : float, default 0.0
+        A zone is left only when the value is so far beyond its edge, in the unit that comes in;
+        0 leaves it at once.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
+    With numbers the result is the number; with labels or tuples it is the zone's own number from 0
+    up, and `names` has what it stands for. The inverse of a zone is its middle (of an outer one,
+    its edge). The slope is 0.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Zones(edges=(20, 70), values=(0, 1, 2))([10, 20, 90])
+    [0.0, 1.0, 2.0]
+    """
+
+    edges: tuple[float, ...]
+    values: tuple[ZoneValue, ...]
+    unit: str | None = None
+    takes: str | None = None
+    hysteresis: float = 0.0
+    name: ClassVar[str] = "zones"
+    role: ClassVar[Role] = Role.LABEL
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"edges": "takes"}
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        unit_fields(self, "unit", "takes")
+
+    @property
+    def gives(self) -> str | None:
+        return self.unit or ("zone" if self.names else None)
+
+    @property
+    def names(self) -> tuple[ZoneValue, ...] | None:
+        """What each zone number stands for; None where the zones are numbers themselves."""
+        plain = all(isinstance(v, int | float) for v in self.values)
+        return None if plain else self.values
+
+    def check(self) -> Iterator[ParameterError]:
+        try:
+            edges = np.array(self.edges, dtype=np.float64)
+        except (TypeError, ValueError, OverflowError):
+            edges = np.empty(0)
+        if edges.ndim != 1 or not edges.size or not np.all(np.isfinite(edges)):
+            yield ParameterError("edges", self.edges, "a list of finite numbers is right")
+        elif np.any(np.diff(edges) <= 0):
+            at = int(np.argmax(np.diff(edges) <= 0))
+            right = f"ascending edges; {number(edges[at + 1])} follows {number(edges[at])}"
+            yield ParameterError("edges", self.edges, right)
+        elif not isinstance(self.values, tuple) or len(self.values) != len(edges) + 1:
+            right = f"{len(edges)} edges make {len(edges) + 1} zones: so many values are right"
+            yield ParameterError("values", self.values, right)
+        elif len({_kind(value) for value in self.values} - {None}) != 1:
+            right = "all numbers, all labels, or all lists of one length are right"
+            yield ParameterError("values", self.values, right)
+        if not self.hysteresis >= 0:
+            yield ParameterError("hysteresis", self.hysteresis, "0 or more is right")
+
+    def _numbers(self) -> Array:
+        numbers = range(len(self.values)) if self.names else self.values
+        return np.array(numbers, dtype=np.float64)
+
+    def zone(self, x: Array) -> Any:
+        """The zone's own number, from 0 up."""
+        return np.searchsorted(np.array(self.edges, dtype=np.float64), x, side="right")
+
+    def forward(self, x: Array) -> Array:
+        return self.values_of(self.zone(x), x)
+
+    def values_of(self, zone: Any, x: Array) -> Array:
+        """What zones stand for; not a number where x is none."""
+        return np.where(np.isnan(x), np.nan, self._numbers()[zone])
+
+    def inverse(self, y: Array) -> Array:
+        edges = np.array(self.edges, dtype=np.float64)
+        middles = np.concatenate((edges[:1], 0.5 * (edges[1:] + edges[:-1]), edges[-1:]))
+        middles[0] = np.nextafter(edges[0], -np.inf)
+        x = np.full_like(y, np.nan)
+        for value, middle in reversed(list(zip(self._numbers(), middles, strict=True))):
+            x[y == value] = middle
+        return x
+
+    def slope(self, x: Array) -> Array:
+        return np.where(np.isnan(x), np.nan, 0.0)
+
+    def label(self, y: float) -> str | None:
+        """The label of a zone number, or its outputs side by side: `"1 0 1"`."""
+        if not self.names:
+            return None
+        value = "" if np.isnan(y) else self.names[int(y)]
+        entries = value if isinstance(value, tuple) else (value,)
+        return " ".join(v if isinstance(v, str) else number(v) for v in entries)
+
+    def _interval(self, i: int) -> str:
+        if i == 0:
+            return f"below {number(self.edges[0])}"
+        if i == len(self.edges):
+            return f"from {number(self.edges[-1])} up"
+        return f"from {number(self.edges[i - 1])} to below {number(self.edges[i])}"
+
+    def formula(self, x: float) -> str:
+        if np.isnan(x):
+            return "no value has no zone"
+        i = int(self.zone(np.array(x)))
+        y = float(self._numbers()[i])
+        stands = (
+            f"zone {i}, {self.label(y)!r}" if self.names else f"zone {i} = {shown(y, self.unit)}"
+        )
+        return f"{number(x)} is {self._interval(i)}: {stands}"
+
+    def inverse_formula(self, y: float) -> str:
+        found = np.flatnonzero(self._numbers() == y)
+        if not found.size:
+            return f"no zone stands for {number(y)}"
+        return f"zone {found[0]} is {self._interval(int(found[0]))}"
+
+    def program(self) -> list[str] | None:
+        values = [float(i) if self.names else float(v) for i, v in enumerate(self.values)]  # type: ignore[arg-type]
+        out = [f"z = {constant(values[0])}"]
+        for edge, value in zip(self.edges, values[1:], strict=True):
+            out.append(f"if x >= {constant(edge)}:\n    z = {constant(value)}")
+        return [*out, "x = z"]
+
+
+def _kind(value: object) -> object:
+    """What values must share; None for a value that is none."""
+    if isinstance(value, bool):
+        return "truth"
+    if isinstance(value, tuple):
+        return (len(value), "entries")
+    return (
+        "number" if isinstance(value, int | float) else "label" if isinstance(value, str) else value
+    )

@@ -9,21 +9,16 @@ from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
-from ..arrays import Array
 from ..error_types import ParameterError
-from ..model.law import Ohms, Role, at
-from ..model.text import bracketed, finer, shown
-from ..solve import solve_monotone
+from ..numerics import Array, solve_monotone
+from ..ruler.base_law import Ohms, Role, at
+from ..ruler.units import bracketed, finer, shown
 from .circuit import positive
-from .temperature import (
-    ZERO_C,
-    TemperatureUnit,
-    cubic_statements,
-)
+from .temperature import ZERO_C, TemperatureUnit, cubic_statements
 from .thermistor import CubicThermistor
 
 if TYPE_CHECKING:
-    from ..model.fit_model import FitAsked, FitModel
+    from ..ruler.base_law import FitAsked, FitModel
 
 
 @dataclass(frozen=True)
@@ -83,7 +78,7 @@ class SteinhartHartExtended(CubicThermistor):
 
     @classmethod
     def fit_model(cls, asked: FitAsked) -> FitModel:
-        from .thermistor_fit import ExtendedModel
+        from .thermistor import ExtendedModel
 
         return ExtendedModel(asked, cls)
 

@@ -1,18 +1,19 @@
-"""What every law from ohms to a temperature shares: the scales, and absolute zero."""
+"""What every law from ohms to a temperature shares, and platinum thermometers by IEC 60751."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any, Literal, Protocol
+from dataclasses import dataclass
+from typing import Any, ClassVar, Literal, Protocol
 
 import numpy as np
 
-from ..arrays import Array
 from ..error_types import ParameterError
-from ..model.law import Law, unit_fields
-from ..model.text import as_finely, shown
-from ..model.units import TEMPERATURES
-from .statements import constant, reject
+from ..numerics import Array, solve_monotone
+from ..ruler.base_law import Ohms, Role, at, constant, quiet, reject, unit_fields
+from ..ruler.ruler import Law
+from ..ruler.units import TEMPERATURES, as_finely, number, shown
+from .circuit import positive
 
 TemperatureUnit = Literal["degC", "K", "degF"]
 ZERO_C = 273.15
@@ -110,3 +111,105 @@ def cubic_statements(law: Cubic) -> list[str] | None:
     head = [reject("x <= 0.0"), f"x = log(x / {constant(law.base)})"]
     cubic = f"{c0} + x * ({c1} + x * ({c2} + x * {c3}))"
     return [*head, *temperature_statements(law.scale, cubic)]
+
+
+#: Half a digit of the standard's table, as a ratio of r0: its own ends, as printed, are inside.
+SLACK = 5e-5
+_A, _B, _C = 3.9083e-3, -5.775e-7, -4.183e-12
+
+
+def _ratio(t: Array) -> Array:
+    """R/R0 of platinum at t in °C; the standard has a further term below 0 °C."""
+    return 1.0 + t * (_A + t * (_B + np.where(t < 0, t * (t - 100.0) * _C, 0.0)))
+
+
+def _ratio_slope(t: Array) -> Array:
+    return _A + t * (2 * _B + np.where(t < 0, t * (4 * t - 300.0) * _C, 0.0))
+
+
+@dataclass(frozen=True)
+class Platinum(TemperatureLaw):
+    """Platinum resistance thermometer, −200 °C to 850 °C, both branches:
+    R = r0 · (1 + A t + B t² [+ C (t − 100) t³ below 0 °C]), t in °C.
+
+    Parameters
+    ----------
+    r0 : float, in Ω, default 100.0
+        Resistance in Ω at 0 °C.
+    unit : {"degC", "K", "degF"}, default "degC"
+        "degC" (default), "K" or "degF".
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
+    Outside the range of the standard there is no value.
+
+    Source: IEC 60751:2008, with A = 3.9083e-3, B = −5.775e-7, C = −4.183e-12.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> round(jr.Platinum()(138.5055), 6)  # °C
+    100.0
+    """
+
+    r0: Ohms = 100.0
+    unit: TemperatureUnit = "degC"
+    name: ClassVar[str] = "platinum"
+    role: ClassVar[Role] = Role.CURVE
+
+    LOWEST: ClassVar[float] = -200.0
+    HIGHEST: ClassVar[float] = 850.0
+
+    def check(self) -> Iterator[ParameterError]:
+        yield from super().check()
+        yield from positive(self, "r0")
+
+    @quiet
+    def _celsius(self, ohms: Array) -> Array:
+        ratio = ohms / self.r0
+        ends = _ratio(np.array([self.LOWEST, self.HIGHEST]))
+        ratio = np.where((ratio >= ends[0] - SLACK) & (ratio <= ends[1] + SLACK), ratio, np.nan)
+        # The quadratic in the form that loses no digits near 0 °C.
+        above = 2 * (ratio - 1) / (_A + np.sqrt(_A * _A + 4 * _B * (ratio - 1)))
+        below = ratio < 1
+        if np.any(below):
+            low, high = np.full_like(ratio[below], -201.0), np.zeros_like(ratio[below])
+            above[below] = solve_monotone(_ratio, _ratio_slope, ratio[below], low, high)
+        return above
+
+    def forward(self, x: Array) -> Array:
+        return (
+            from_kelvin(self._celsius(x) + ZERO_C, self.scale)
+            if self.scale != "degC"
+            else self._celsius(x)
+        )
+
+    def inverse(self, y: Array) -> Array:
+        celsius = y if self.scale == "degC" else to_kelvin(y, self.scale) - ZERO_C
+        inside = (celsius >= self.LOWEST - 0.02) & (celsius <= self.HIGHEST + 0.02)
+        return self.r0 * _ratio(np.where(inside, celsius, np.nan))
+
+    @quiet
+    def slope(self, x: Array) -> Array:
+        return self.degrees / (self.r0 * _ratio_slope(self._celsius(x)))
+
+    def formula(self, x: float) -> str:
+        celsius = float(self._celsius(at(x))[0])
+        y = float(self.forward(at(x))[0])
+        cold = " + C (t − 100) t³" if celsius < 0 else ""
+        symbols = f"R / R0 = 1 + A t + B t²{cold}"
+        numbers = f"{number(x)} / {number(self.r0)} = {number(x / self.r0)}"
+        result = "no value: outside −200 °C to 850 °C" if np.isnan(y) else shown(y, self.scale)
+        return f"{symbols}; {numbers} solved for t = {result}"
+
+    def inverse_formula(self, y: float) -> str:
+        ohms = float(self.inverse(at(y))[0])
+        celsius = y if self.scale == "degC" else float(to_kelvin(np.array(y), self.scale)) - ZERO_C
+        cold = " + C (t − 100) t³" if celsius < 0 else ""
+        result = "no value: outside −200 °C to 850 °C" if np.isnan(ohms) else shown(ohms, "ohm")
+        return f"R = R0 · (1 + A t + B t²{cold}) at t = {shown(celsius, 'degC')}: {result}"

@@ -1,4 +1,4 @@
-"""The marks that a sweep through the travel supports."""
+"""The marks that a sweep through the travel supports, and the mean of a resting column."""
 
 from __future__ import annotations
 
@@ -9,13 +9,12 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import AnyArray, Array
+from ..bench.channel import Channel
 from ..error_types import JetRulerError, ParameterError
 from ..laws.linear import Line
-from ..model.channel import Channel
-from ..model.result import Result, public_fields
-from ..model.text import number
-from ..model.units import symbol
+from ..numerics import AnyArray, Array
+from ..result import Result, public_fields
+from ..ruler.units import number, symbol
 from .survey import Survey, stepped, survey
 
 
@@ -225,3 +224,32 @@ def find_ends(
     (201, 3899)
     """
     return ends_of(survey(counts, bits, signed), margin)
+
+
+@dataclass(frozen=True)
+class UnitMean:
+    """A column in its channel's unit. samples: those that have a value; half_width: of the 95 %
+    interval of the mean."""
+
+    samples: int
+    mean: float
+    standard_deviation: float
+    half_width: float
+
+
+def unit_mean(survey: Survey, channel: Channel) -> UnitMean | None:
+    """Mean and deviation of the values themselves: each count's, as often as it came up. The
+    interval widens as the deviation does. None for a channel that reads zones."""
+    if channel.ruler.label(0.0) is not None:
+        return None
+    raw, often = survey.pairs()
+    values = np.asarray(channel.read(raw).value)
+    there = np.isfinite(values)
+    values, often = values[there], often[there].astype(np.float64)
+    n = int(often.sum())
+    if n < 2:
+        return UnitMean(n, math.nan, math.nan, math.nan)
+    mean = float(values @ often) / n
+    deviation = math.sqrt(float((values - mean) ** 2 @ often) / (n - 1))
+    per_raw = deviation / survey.standard_deviation if survey.standard_deviation else math.nan
+    return UnitMean(n, mean, deviation, survey.known.half_width * per_raw)

@@ -8,18 +8,39 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..bench.channel import Channel
 from ..error_types import ParameterError
-from ..model.channel import Channel
-from ..model.reading import Flag
-from ..model.text import number, shown
-from ..model.units import symbol
-from .codes import code_bits
+from ..result import Finding, Severity
+from ..ruler.reading import Flag
+from ..ruler.units import number, shown, symbol
 from .ends import Ends, NothingMovedError, ends_of
-from .finding import Finding, Severity
 from .floating import FLOATING_REMEDY, Floating, floating_text
 from .how_many import how_many
+from .running_statistics import GAP, TimeSurvey
 from .survey import Survey
-from .timing import GAP, TimeSurvey
+
+
+def repeats_bits(found: Survey, codes: int) -> bool:
+    """Whether counts are codes of so few bits whose high bits are repeated below."""
+    bits = int(found.highest - found.lowest + 1).bit_length() - 1
+    low = (1 << (bits - codes)) - 1
+    return bool((found.pairs()[0].astype(np.int64) & low).any())
+
+
+def code_bits(found: Survey) -> int:
+    """Return the bits of the codes that all counts are made of: fewer than the converter's where
+    results are shifted to the left, or their high bits are repeated below."""
+    bits = int(found.highest - found.lowest + 1).bit_length() - 1 if found.unit == "count" else 0
+    if found.unit != "count" or found.step != 1.0 or found.distinct < 8 or bits > 32:
+        return bits
+    counts = found.pairs()[0].astype(np.int64)
+    for codes in range(6, bits):
+        low = (1 << (bits - codes)) - 1
+        shifted = not (counts & low).any()
+        repeated = found.lowest == 0 and bits <= 2 * codes
+        if shifted or (repeated and np.array_equal(counts & low, counts >> codes)):
+            return codes
+    return bits
 
 
 @dataclass(frozen=True)

@@ -13,8 +13,8 @@ from typing import Literal
 
 import numpy as np
 
-from ..arrays import AnyArray, Array, Truths
-from ..model.text import number
+from ..numerics import AnyArray, Array, Truths
+from ..ruler.units import number
 
 #: Samples in a block, and blocks that are kept at most.
 SIZE, MOST = 256, 128
@@ -30,7 +30,6 @@ MAINS = (50.0, 60.0)
 NEAR_BIN, NEAR_MAINS = 0.3, 0.002
 #: Hum is told only where that is so little of the sampling rate: from five samples a second on.
 FINEST = 0.02
-
 Kind = Literal["hum", "white"]
 
 

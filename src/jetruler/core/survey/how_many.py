@@ -9,18 +9,18 @@ from typing import Any, Literal
 
 import numpy as np
 
-from ..arrays import Array
 from ..error_types import ParameterError
-from ..model.dither import rounded_readings
-from ..model.result import Content, Result
-from ..model.text import number
-from ..uncertainty.succession import (
+from ..numerics import (
+    Array,
     LongRun,
     long_run,
     noise_of,
+    rounded_readings,
     spread_of_means,
     spreads_of_means,
 )
+from ..result import Content, Result
+from ..ruler.units import number
 
 #: Means are measured up to this part of the readings: fewer than fifty of them tell too little.
 OF_ALL = 50

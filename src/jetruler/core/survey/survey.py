@@ -9,11 +9,10 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import AnyArray
-from ..model.result import Content, Result, TextTable, public_fields
-from ..model.units import symbol
-from .histogram import Histogram
-from .means import BlockSums, MeanKnown
+from ..numerics import AnyArray
+from ..result import Content, Result, TextTable, public_fields
+from ..ruler.units import symbol
+from .running_statistics import BlockSums, Histogram, MeanKnown
 
 #: The fraction of samples that robust ends leave out on each side.
 STRAY = 1e-3

@@ -6,13 +6,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+from ..bench.channel import Channel
 from ..error_types import ParameterError
-from ..model.channel import Channel
-from ..model.law import Law, parameters
-from ..model.result import Content, Result, TextTable
-from ..model.ruler import Ruler
-from ..model.text import nearest
-from ..model.units import symbol
+from ..result import Content, Result, TextTable
+from ..ruler.base_law import parameters
+from ..ruler.ruler import Law, Ruler
+from ..ruler.units import nearest, symbol
 from .budget import Budget, budget
 
 #: Parameters of a channel, beside those of its laws, that a budget depends on.

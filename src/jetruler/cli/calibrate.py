@@ -1,0 +1,258 @@
+"""`jetruler fit` and `compare`: a law from marks, two sensors against each other, and corrections
+into the bench file if asked."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from ..core.error_types import JetRulerError
+from .options import Given, bench_option, channel_of, form_of, load, saying_log_options
+from .streams import progress_bar, show, show_json
+
+if TYPE_CHECKING:
+    from ..core.bench.bench import Bench, LogFormat
+    from ..core.bench.channel import Channel
+    from ..core.calibrate.comparison import Comparison
+    from ..core.calibrate.in_channel import Calibration
+    from ..core.calibrate.marks import Marks
+
+
+def marks_options(fit_command: Callable[..., None]) -> Callable[..., None]:
+    """Where marks come from."""
+    for option in (
+        click.option(
+            "--mark", "mark", multiple=True, metavar="RAW=TRUE", help="One mark (repeatable)."
+        ),
+        click.option("--marks", "marks", metavar="FILE", help="CSV: raw, true, perhaps u_true."),
+    ):
+        fit_command = option(fit_command)
+    return fit_command
+
+
+def fit_options(fit_command: Callable[..., None]) -> Callable[..., None]:
+    """What is fitted."""
+    for option in (
+        click.option("--robust", is_flag=True, help="Set outliers aside and name them."),
+        click.option("--degree", type=int, metavar="N", help="Of a polynomial; else found."),
+        click.option("--correction", is_flag=True, help="Keep every law; correct on top."),
+        click.option(
+            "--law",
+            metavar="NAME",
+            help="line, offset, polynomial, power, table, beta, steinhart-hart (-extended).",
+        ),
+    ):
+        fit_command = option(fit_command)
+    return fit_command
+
+
+@click.command()
+@click.argument("channel")
+@marks_options
+@fit_options
+@click.option("--write", is_flag=True, help="Put the law into the bench file.")
+@click.option("--json", "as_json", is_flag=True, help="For programs.")
+@bench_option
+def fit_command(channel: str, write: bool, as_json: bool, bench_path: str, **options: Any) -> None:
+    """Fit a law to marks in its place in CHANNEL, and say how well it fits.
+
+    Marks are pairs of a raw value (counts, unless a unit is said) and what it is in truth.
+
+    \b
+    jetruler fit bean --marks bath.csv
+    jetruler fit damper --mark 198=0 --mark 3904=100 --write
+    jetruler fit bean --mark 1880=121.5 --correction
+    """
+    bench, text = loaded(bench_path)
+    found = calibrated(bench, channel, **options)
+    if write:
+        from ..benchfile.edit import write_calibration
+
+        before, after = write_calibration(bench_path, found, text)
+    if as_json:
+        show_json(found.to_dict())
+    else:
+        show(found.content)
+    if write:
+        show_change(bench_path, channel, before, after, err=as_json)
+
+
+def loaded(bench_path: str) -> tuple[Bench, str]:
+    """The bench, and its text as it was read."""
+    from ..benchfile.edit import read_text
+
+    bench = load(bench_path)
+    return bench, read_text(bench_path)
+
+
+def calibrated(
+    bench: Bench, channel: str, mark: tuple[str, ...], marks: str | None, **how: Any
+) -> Calibration:
+    """The fit that the options ask for."""
+    from ..core.calibrate.in_channel import calibrate
+
+    return calibrate(channel_of(bench, channel), marks_of(marks, mark), **how)
+
+
+def marks_of(path: str | None, texts: tuple[str, ...]) -> Marks:
+    """The marks of a file, of the options, or of both."""
+    from ..benchfile.marks_file import marks_from_texts, read_marks
+
+    sources = [read_marks(path)] if path else []
+    sources += [marks_from_texts(texts)] if texts else []
+    if not sources:
+        raise JetRulerError("fit: no marks; say --marks FILE or --mark RAW=TRUE")
+    return sources[0] if len(sources) == 1 else sources[0].together(sources[1])
+
+
+def show_change(path: str, channel: str, before: str, after: str, err: bool = False) -> None:
+    """The lines that a change took out of the bench file, and those it put there."""
+    lines = [f"{path}, channel.{channel}:"]
+    lines += [f"- {line.strip()}" for line in before.splitlines()]
+    lines += [f"+ {line.strip()}" for line in after.splitlines()]
+    click.echo("\n".join(lines), err=err)
+
+
+@dataclass(frozen=True)
+class CompareOptions:
+    """With what a channel is compared: another one or a column of a log, or marks."""
+
+    other: str | None
+    log_path: str | None
+    other_log: str | None
+    unit: str | None
+    within: float | None
+    marks: str | None
+    mark: tuple[str, ...]
+
+
+def compare_options(compare_command: Callable[..., None]) -> Callable[..., None]:
+    """Where the other one stands, and what matters."""
+    for option in (
+        click.option("--within", type=float, metavar="X", help="The difference that matters."),
+        click.option(
+            "--unit",
+            metavar="UNIT",
+            help="Unit of a reference column whose name does not say it.",
+        ),
+        click.option("--other-log", metavar="LOG", help="Where OTHER stands, if in another log."),
+        click.option("--log", "log_path", metavar="LOG", help="The log that both stand in."),
+    ):
+        compare_command = option(compare_command)
+    return compare_command
+
+
+@click.command()
+@click.argument("channel")
+@click.argument("other", required=False)
+@compare_options
+@marks_options
+@click.option("--write", is_flag=True, help="Put the correction of CHANNEL into the bench file.")
+@click.option("--json", "as_json", is_flag=True, help="For programs.")
+@saying_log_options
+@bench_option
+def compare_command(
+    channel: str,
+    write: bool,
+    as_json: bool,
+    given: Given,
+    bench_path: str,
+    **options: Any,
+) -> None:
+    """Compare CHANNEL with OTHER, which is taken for right: a channel, or a column of values.
+
+    \b
+    jetruler compare bean bean2 --log rest.csv
+    jetruler compare bean reference_degC --log rest.csv --within 0.5
+    jetruler compare bean --marks bath.csv
+    """
+    bench, text = loaded(bench_path)
+    chosen = channel_of(bench, channel)
+    form = form_of(given, bench)
+    found = compared(bench, chosen, CompareOptions(**options), form)
+    written = None
+    if write and found.correction is not None:
+        from ..benchfile.edit import write_correction
+
+        written = write_correction(bench_path, chosen, found.correction, text)
+    if as_json:
+        show_json(found.to_dict())
+    else:
+        show(found.content)
+    if written is not None:
+        show_change(bench_path, channel, *written, err=as_json)
+    elif write:
+        click.echo("no correction is called for: the bench file stays as it is", err=True)
+
+
+def compared(
+    bench: Bench, channel: Channel, wanted: CompareOptions, form: LogFormat | None
+) -> Comparison:
+    """The comparison that the options ask for."""
+    from ..core.calibrate.comparison import PairsError
+
+    try:
+        if wanted.marks or wanted.mark:
+            if wanted.other is not None or wanted.log_path is not None:
+                raise JetRulerError("compare: say either OTHER with --log, or marks")
+            return against_marks(channel, wanted)
+        if wanted.other is None or wanted.log_path is None:
+            raise JetRulerError("compare: say OTHER and --log LOG, or --marks FILE")
+        return against_other(
+            bench, channel, other=wanted.other, log_path=wanted.log_path, wanted=wanted, form=form
+        )
+    except PairsError as error:
+        raise JetRulerError(f"{wanted.log_path or wanted.marks or '--mark'}: {error}") from None
+
+
+def against_other(
+    bench: Bench,
+    channel: Channel,
+    other: str,
+    log_path: str,
+    wanted: CompareOptions,
+    form: LogFormat | None,
+) -> Comparison:
+    """A channel against another one, or against a column of the log."""
+    from ..logs.pairs import compare_pairs, read_pairs
+
+    if other == channel.name:
+        raise JetRulerError(f"compare: {other} with itself; another channel or column is right")
+    with progress_bar(log_path) as progress:
+        pairs = read_pairs(
+            log_path,
+            channel,
+            bench.channels.get(other, other),
+            other_log=wanted.other_log,
+            unit=wanted.unit,
+            form=form,
+            progress=progress,
+        )
+    return compare_pairs(bench, channel, other, pairs, wanted.within)
+
+
+def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:
+    """What a channel reads at marks, against their truth."""
+    from ..core.calibrate.compare import compare, relevant_difference
+    from ..core.calibrate.in_channel import on_rails
+    from ..core.ruler.ruler import Ruler
+
+    marks = marks_of(wanted.marks, wanted.mark)
+    units = channel.chain.units
+    marks = marks.in_units((units[0], *filter(None, units)), channel.unit)
+    joint = units.index(marks.raw_unit or units[0])
+    values = Ruler(channel.chain.laws[joint:])(marks.raw)
+    found = compare(
+        values,
+        marks.true,
+        unit=channel.unit,
+        within=wanted.within,
+        resolution=relevant_difference(channel, values),
+        ordered=False,
+        names=(channel.name, "the marks"),
+    )
+    return dataclasses.replace(found, notes=(*found.notes, *on_rails(channel, marks)))

@@ -1,0 +1,273 @@
+"""A bench: all channels of one set-up, with their trips and drives, and how its logs are
+written."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Literal
+
+from ..error_types import ParameterError
+from ..result import OUTER
+from ..ruler.quantity import seconds
+from ..ruler.units import factor, nearest
+from .channel import Channel
+
+if TYPE_CHECKING:
+    from .trips_and_drives import Drive, Trip
+
+
+#: The columns that every result has.
+FIXED = ("flags",)
+
+
+def column_clashes(
+    channels: Mapping[str, Channel], trips: Iterable[str], drives: Mapping[str, Drive]
+) -> Iterator[tuple[str, str, ParameterError]]:
+    """Yield the channels, trips and drives whose column is taken, as kind, name and error."""
+    taken = dict.fromkeys(FIXED, "every result")
+    columns = [
+        *(("channel", c.name, c.output_column) for c in channels.values()),
+        *(("channel", c.name, f"{c.output_column}_u") for c in channels.values()),
+        *(("trip", name, name) for name in trips),
+        *(("drive", name, drive.output_column) for name, drive in drives.items()),
+    ]
+    for kind, name, column in columns:
+        if column in taken:
+            right = f"another name: the column {column} is that of {taken[column]} already"
+            yield kind, name, ParameterError("name", name, right)
+        taken.setdefault(column, f"{kind} {name}")
+
+
+LineEnd = Literal["lf", "crlf", "cr"]
+#: The signs that end a line, by their name.
+LINE_ENDS: dict[LineEnd, str] = {"lf": "\n", "crlf": "\r\n", "cr": "\r"}
+#: The formats of a log: four forms of lines, and a file of typed columns.
+FORMATS = ("csv", "pairs", "words", "jsonl", "parquet")
+#: The signs between two cells, by the name that options and messages use.
+DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t", "blank": " ", "bar": "|"}
+TIME_UNITS = {unit: found[1] for unit in ("s", "ms", "us", "min", "h") if (found := factor(unit))}
+
+
+def time_factor(name: str) -> float:
+    """Return the seconds of the unit that the name of a time column ends in."""
+    unit = re.search(r"(?:^|[_\s(\[])(us|µs|ms|min|h)[)\]]?$", name.strip())
+    return TIME_UNITS[unit[1].replace("µ", "u")] if unit else 1.0
+
+
+@dataclass(frozen=True)
+class LogFormat:
+    """How a log or a stream is written. What is left out is found out from the first lines.
+
+    Parameters
+    ----------
+    delimiter : str, optional
+        Sign between two cells, or its name: "comma", "semicolon", "tab", "blank", "bar".
+    decimal : str, default "."
+        "." or ",".
+    header : bool, optional
+        Whether the first line has the names. A first line of nothing but numbers and times is data.
+    comment : str, default "#"
+        Lines that start with it are left out, and counted.
+    format : str, optional
+        "csv" (cells), "pairs" (`name=value` or `name: value`), "words" (numbers between words that
+        stay the same), "jsonl" (a JSON object a line), "parquet".
+    columns : tuple[str, ...], optional
+        Names of the cells, for lines without a header.
+    time : str | int, optional
+        The column with the log's own time.
+    time_unit : str, optional
+        Unit of `time`: "s", "ms", "us", "min" or "h"; that in its name (`t_ms`) if left out, and
+        the second without one.
+    interval : float | str, optional
+        Time between two samples, for a log without a time column.
+    baud : int, default 115200
+        Of a serial port.
+    stale : float | str, default 2.0
+        Seconds of silence after which a stream is stale.
+    line_end : {"lf", "crlf", "cr"}, default "lf"
+        What ends a line that is sent.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.LogFormat(delimiter="semicolon", decimal=",").delimiter
+    ';'
+    """
+
+    delimiter: str | None = None
+    decimal: str = "."
+    header: bool | None = None
+    comment: str = "#"
+    format: str | None = None
+    columns: tuple[str, ...] | None = None
+    time: str | int | None = None
+    time_unit: str | None = None
+    interval: float | str | None = None
+    baud: int = 115_200
+    stale: float | str = 2.0
+    line_end: LineEnd = "lf"
+
+    def __post_init__(self) -> None:
+        if self.delimiter in DELIMITERS:
+            object.__setattr__(self, "delimiter", DELIMITERS[self.delimiter])
+        if self.format == "json":
+            object.__setattr__(self, "format", "jsonl")
+        for error in self.errors():
+            raise error
+
+    @property
+    def seconds_between(self) -> float | None:
+        """The interval in seconds."""
+        return None if self.interval is None else seconds(self.interval)
+
+    def errors(self) -> Iterator[ParameterError]:
+        """The errors among the parameters."""
+        if self.format not in (None, "json", *FORMATS):
+            yield ParameterError("format", self.format, f"one of {', '.join(FORMATS)} is right")
+        sign = DELIMITERS.get(self.delimiter or "", self.delimiter)
+        if sign is not None and (
+            len(sign) != 1 or sign in '"\r\n.-+' or sign.isalnum() or not sign.isascii()
+        ):
+            right = f"one of {', '.join(DELIMITERS)}, or one sign, is right"
+            yield ParameterError("delimiter", self.delimiter, right)
+        if self.decimal not in (".", ","):
+            yield ParameterError("decimal", self.decimal, "a point or a comma is right")
+        if self.decimal == "," and sign == ",":
+            right = "a comma cannot be both the delimiter and the decimal mark"
+            yield ParameterError("decimal", self.decimal, right)
+        if self.columns is not None and (
+            not self.columns
+            or not all(isinstance(name, str) and name for name in self.columns)
+            or len(set(self.columns)) < len(self.columns)
+        ):
+            yield ParameterError("columns", self.columns, "different names, in order, are right")
+        if isinstance(self.time, bool) or (isinstance(self.time, int) and self.time < 1):
+            yield ParameterError("time", self.time, "the name or number of a column is right")
+        if isinstance(self.time, str) and self.columns and self.time not in self.columns:
+            yield ParameterError("time", self.time, f"one of columns ({', '.join(self.columns)})")
+        if self.time_unit is not None and self.time_unit not in TIME_UNITS:
+            yield ParameterError(
+                "time_unit", self.time_unit, f"one of {', '.join(TIME_UNITS)} is right"
+            )
+        if self.interval is not None and not 0 < seconds(self.interval) < math.inf:
+            yield ParameterError("interval", self.interval, 'a time above 0, as in "20 ms"')
+        if isinstance(self.baud, bool) or not isinstance(self.baud, int) or self.baud < 1:
+            yield ParameterError("baud", self.baud, "bits a second, above 0")
+        if self.line_end not in LINE_ENDS:
+            yield ParameterError(
+                "line_end", self.line_end, f"one of {', '.join(LINE_ENDS)} is right"
+            )
+        if not seconds(self.stale) > 0:
+            yield ParameterError("stale", self.stale, 'a time above 0 is right, as in "2 s"')
+
+
+@dataclass(frozen=True, repr=False)
+class Bench(Mapping[str, Channel]):
+    """All channels, trips and drives of one set-up, and how its logs are written.
+
+    Parameters
+    ----------
+    title : str
+        What people call it.
+    channels : dict[str, Channel] | list[Channel]
+        Channels by name, or one after another.
+    trips : dict[str, Trip], optional
+        Trips by name.
+    drives : dict[str, Drive], optional
+        Drives by name.
+    log : LogFormat, optional
+        How its logs and streams are written.
+
+    Raises
+    ------
+    ParameterError
+        For a name whose column is that of another channel, trip or drive.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> knob = jr.Channel("knob", jr.Counts(12) >> jr.Line(0.1), "ch0")
+    >>> jr.Bench("Desk", {"knob": knob})["knob"].column
+    'ch0'
+    """
+
+    title: str
+    channels: dict[str, Channel]
+    trips: dict[str, Trip] = field(default_factory=dict)
+    drives: dict[str, Drive] = field(default_factory=dict)
+    log: LogFormat | None = None
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "channels", _by_name(self.channels))
+        for _, _, error in column_clashes(self.channels, self.trips, self.drives):
+            raise error
+
+    def __repr__(self) -> str:
+        return f"Bench({self.title!r}: {', '.join(self.channels)})"
+
+    def __getitem__(self, name: str) -> Channel:
+        try:
+            return self.channels[name]
+        except KeyError:
+            raise KeyError(f"no channel {name!r}; {nearest(str(name), self.channels)}") from None
+
+    def __contains__(self, name: object) -> bool:
+        return name in self.channels
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.channels)
+
+    def __len__(self) -> int:
+        return len(self.channels)
+
+    def convert(self, frame: Any, **options: Any) -> Any:
+        """Convert a frame of counts into the like frame of values.
+
+        The result has the columns that no channel uses, then a column `<channel>_<unit>` for each
+        channel, then `flags`, a category of words.
+
+        Parameters
+        ----------
+        frame : pandas DataFrame (its index is kept), PyArrow Table or RecordBatch, Polars
+            DataFrame, or Dask DataFrame, which stays lazy and gives the same values to the last
+            bit, however it is divided. Counts are whole numbers; floats may hold NaN, and text is
+            read as that of a CSV log.
+        **options : `only`, the names of some channels; `keep_raw`, to keep the raw columns;
+            `uncertainty`, for the expanded uncertainty behind each channel; `decide`, for a column
+            of truths for each trip and a column of commands for each drive before `flags` (the
+            frame then needs a column, or an index, of time).
+
+        Returns
+        -------
+        Values in float64 at full precision; NaN in pandas and Dask and null elsewhere where there
+        is no value; zones as categories of their labels.
+
+        Raises
+        ------
+        LogError : for a column that is missing.
+        TypeError : for what is no frame, or no option.
+        """
+        return OUTER.convert_frame(self, frame, **options)
+
+
+def _by_name(channels: Any) -> dict[str, Channel]:
+    """Channels by name. Raises `ParameterError` for what is none, and for a name twice."""
+    listed = list(channels.values() if isinstance(channels, Mapping) else channels)
+    for one in listed:
+        if not isinstance(one, Channel):
+            raise ParameterError("channels", one, "channels are right, as in Channel(name, ruler)")
+    if isinstance(channels, Mapping):
+        return dict(channels)
+    named = {channel.name: channel for channel in listed}
+    if len(named) < len(listed):
+        names = [channel.name for channel in listed]
+        raise ParameterError("channels", names, "a name for each is right")
+    return named

@@ -1,0 +1,377 @@
+"""A channel: a ruler with what a real input needs, at every count it can have, and how well a fit
+knows its laws."""
+
+from __future__ import annotations
+
+import dataclasses
+import math
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, Any, Literal
+
+import numpy as np
+
+from ..error_types import ParameterError
+from ..numerics import AnyArray, Array, FlagArray
+from ..result import OUTER
+from ..ruler.base_law import is_finite
+from ..ruler.reading import Flag, Reading
+from ..ruler.ruler import Law, Ruler
+from ..ruler.units import fixed, for_column, shown, symbol
+
+if TYPE_CHECKING:
+    from ..ruler.reading import Trace
+    from .smoothing import Smoothing
+
+
+_PART = re.compile(r"\[(\d+)\]")
+
+
+@dataclass(frozen=True)
+class FitCovariance:
+    """What a calibration left of a channel's error: the covariance of the law's parameters, and
+    what the marks scatter about the law.
+
+    Parameters
+    ----------
+    law : str
+        Name of the law.
+    parameters : tuple[str, ...]
+        As the law spells them; `coefficients[2]` is a number in a list, counted from 1.
+    covariance : tuple[tuple[float, ...], ...]
+        Of the parameters, a row for each.
+    left : float, default 0.0
+        Standard deviation of the marks about the law, in the channel's unit; 0 where the
+        uncertainties of the marks account for it.
+    degrees : float, default inf
+        Of freedom of the covariance; infinite where it comes from uncertainties that were given.
+    which : int, default 1
+        Which of the channel's laws of that name, counted from 1.
+
+    Raises
+    ------
+    ParameterError
+        For a matrix that is no covariance of so many parameters.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.FitCovariance("beta", ("r0", "beta"), ((100.0, -9.0), (-9.0, 1.0))).standard("r0")
+    10.0
+    """
+
+    law: str
+    parameters: tuple[str, ...]
+    covariance: tuple[tuple[float, ...], ...]
+    left: float = 0.0
+    degrees: float = math.inf
+    which: int = 1
+
+    def __post_init__(self) -> None:
+        for error in self.errors():
+            raise error
+
+    def errors(self) -> Iterator[ParameterError]:
+        """Yield what is wrong."""
+        if not isinstance(self.law, str):
+            yield ParameterError("law", self.law, "the name of a law is right")
+        names = self.parameters
+        if not isinstance(names, tuple) or not all(isinstance(name, str) for name in names):
+            yield ParameterError("parameters", names, "a list of names is right")
+            return
+        n = len(names)
+        right = f"{n} rows of {n} numbers are right, as far below the diagonal as above"
+        try:
+            matrix = np.array(self.covariance, dtype=np.float64)
+        except (TypeError, ValueError, OverflowError):
+            matrix = np.empty(0)
+        fine = matrix.shape == (n, n) and n > 0 and bool(np.all(np.isfinite(matrix)))
+        if fine:
+            size = np.sqrt(np.abs(np.diag(matrix)))
+            scaled = matrix / np.where(size > 0, np.outer(size, size), 1.0)
+            fine = bool(np.all(np.diag(matrix) >= 0)) and np.allclose(scaled, scaled.T)
+            fine = fine and float(np.linalg.eigvalsh(scaled).min()) > -1e-6
+        if not fine:
+            yield ParameterError("covariance", self.covariance, right)
+        for name, least in (("left", 0.0), ("degrees", 1.0)):
+            value = getattr(self, name)
+            number = isinstance(value, int | float) and not isinstance(value, bool)
+            fits = number and (is_finite(value) or value == math.inf)
+            if not fits or not value >= least or (name == "left" and value == math.inf):
+                yield ParameterError(name, value, f"{least:g} or more is right")
+
+    def standard(self, name: str) -> float:
+        """Standard uncertainty of a parameter."""
+        i = self.parameters.index(name)
+        return math.sqrt(self.covariance[i][i])
+
+    def place(self, laws: tuple[Law, ...]) -> int:
+        """Which of a channel's laws it belongs to. Raises `ParameterError` where none has all
+        the parameters."""
+        places = [i for i, law in enumerate(laws) if law.name == self.law]
+        if not places:
+            raise ParameterError("law", self.law, "the name of one of the channel's laws is right")
+        if self.which not in range(1, len(places) + 1):
+            right = f"1 to {len(places)} is right: so many laws are called {self.law}"
+            raise ParameterError("which", self.which, right)
+        place = places[self.which - 1]
+        for name in self.parameters:
+            if not isinstance(number_in(laws[place], *path_of(name)), int | float):
+                right = f"the name of a number that {self.law} has here is right"
+                raise ParameterError("parameters", name, right)
+        return place
+
+    def of_law(self, place: int, laws: Sequence[Law]) -> FitCovariance:
+        """The same, of the law at this place."""
+        return replace(self, which=sum(law.name == self.law for law in laws[: place + 1]))
+
+
+def path_of(name: str) -> tuple[str, tuple[int, ...]]:
+    """`coefficients[2]`: the field, and the place inside, from 0."""
+    field = name.partition("[")[0]
+    return field, tuple(int(part) - 1 for part in _PART.findall(name))
+
+
+def number_in(law: Law, field: str, inside: tuple[int, ...]) -> Any:
+    """What stands at a place of a law; None where there is nothing."""
+    if field not in {one.name for one in dataclasses.fields(law)}:  # type: ignore[arg-type]
+        return None
+    value = getattr(law, field)
+    for i in inside:
+        if not isinstance(value, tuple) or not 0 <= i < len(value):
+            return None
+        value = value[i]
+    return value
+
+
+@dataclass(frozen=True)
+class Channel:
+    """One input: its name, the log column it comes from, its ruler, and how to show it.
+
+    Parameters
+    ----------
+    name : str
+        Letters, digits and _, a letter first.
+    chain : Ruler
+        The laws from the counts to the value, without the limits.
+    column : str | int
+        Name of the log column, or its number from 1.
+    about : str, default ""
+        Free text for people.
+    limits : tuple[float, float], optional
+        (low, high) within which a value is expected; values outside are flagged, not changed.
+    decimals : int, optional
+        Places shown.
+    smooth : Smoothing, optional
+        How its samples are smoothed when a log is converted.
+    noise : float, optional
+        Standard deviation of one reading in counts.
+    calibration : float | FitCovariance, optional
+        What a calibration left of its error: `Toleranced` about 0, or the covariance of a fit.
+    dissipation : float, optional
+        Watts that warm the sensor by one kelvin.
+    rails : {"ends", "faults"}, optional
+        What a sample on a rail is: the end of the travel, or a broken wire; found from the marks,
+        the clamp or the limits if left out.
+
+    Attributes
+    ----------
+    ruler : Ruler
+        The chain with the limits behind it.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> ruler = jr.Counts(12) >> jr.Line.through((198, 0), (3904, 100), unit="%")
+    >>> damper = jr.Channel("damper", ruler, "ch2", decimals=1)
+    >>> damper.shown(damper.ruler(2051))
+    '50.0 %'
+    """
+
+    name: str
+    chain: Ruler
+    column: str | int
+    about: str = ""
+    limits: tuple[float, float] | None = None
+    decimals: int | None = None
+    smooth: Smoothing | None = None
+    noise: float | None = None
+    calibration: float | FitCovariance | None = None
+    dissipation: float | None = None
+    rails: Literal["ends", "faults"] | None = None
+    ruler: Ruler = field(init=False, compare=False)
+    """The laws with the limits at their end."""
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "chain", _ruler(self.chain))
+        if self.smooth is not None and not hasattr(self.smooth, "settled"):
+            right = 'a Smoothing is right, as in Smoothing("median", 5)'
+            raise ParameterError("smooth", self.smooth, right)
+        if isinstance(self.calibration, FitCovariance):
+            self.calibration.place(self.chain.laws)
+        object.__setattr__(
+            self, "ruler", self.chain >> self._limits() if self.limits else self.chain
+        )
+
+        if self.rails not in (None, "ends", "faults"):
+            raise ParameterError("rails", self.rails, '"ends" or "faults" is right')
+
+    def _limits(self) -> Law:
+        from ..laws.interval import Limits
+
+        try:
+            low, high = self.limits or (None, None)
+            return Limits(low, high)
+        except (TypeError, ValueError):
+            right = "two numbers are right, the low one first"
+            raise ParameterError("limits", self.limits, right) from None
+
+    @property
+    def unit(self) -> str | None:
+        """Unit of the channel's values."""
+        return self.ruler.gives
+
+    @property
+    def title(self) -> str:
+        """Name and unit for people: `bean (°C)`."""
+        return f"{self.name} ({symbol(self.unit)})" if self.unit else self.name
+
+    @property
+    def output_column(self) -> str:
+        """Column name in a converted log: `<channel>_<unit>`, or the name alone without unit."""
+        unit = for_column(self.unit)
+        return f"{self.name}_{unit}" if unit else self.name
+
+    def _repr_html_(self) -> str:
+        return OUTER.html(self)
+
+    def __call__(self, counts: Any) -> Any:
+        """Values: a float for one count, and the like of whatever else is given."""
+        return self.ruler(counts)
+
+    def plot(self, ax: Any = None) -> Any:
+        """Draw the values over the raw edge on a Matplotlib Axes, a new one if none is given, and
+        return it; `jetruler.plots` has the other pictures."""
+        return OUTER.plot(self, ax=ax)
+
+    def inverse(self, value: Any) -> Any:
+        """From a value back to the (fractional) count, as `Ruler.inverse`."""
+        return self.ruler.inverse(value)
+
+    def slope(self, counts: Any) -> Any:
+        """Units of the value per count, as `Ruler.slope`."""
+        return self.ruler.slope(counts)
+
+    def trace(self, count: float) -> Trace:
+        """The worked solution from a count to its value, as `Ruler.trace`."""
+        return replace(self.ruler.trace(count), channel=self.name)
+
+    def trace_back(self, value: float) -> Trace:
+        """The worked solution from a value back to its raw value, as `Ruler.trace_back`."""
+        return replace(self.ruler.trace_back(value), channel=self.name)
+
+    def read(self, counts: Any) -> Reading:
+        """Values and flags, limits included."""
+        return self.ruler.read(counts)
+
+    def cell(self, value: float) -> str:
+        """The value as it stands in a converted log: to `decimals`, empty for NaN."""
+        return self.cells([float(value)])[0]
+
+    def cells(self, values: list[float]) -> list[str]:
+        """Many values as they stand in a converted log."""
+        if self.ruler.label(0.0) is not None:
+            return ["" if v != v else self.ruler.label(v) or "" for v in values]
+        if (decimals := self.decimals) is None:
+            return ["" if v != v else repr(v) for v in values]
+        return ["" if v != v else fixed(v, decimals) for v in values]
+
+    def shown(self, value: float) -> str:
+        """The value for people, with its unit and to `decimals`."""
+        if value == value and (text := self.ruler.label(value)) is not None:
+            return text
+        return shown(value, self.unit, self.decimals)
+
+
+def ruler_of(what: Ruler | Law | Channel) -> Ruler:
+    """The ruler of a channel, of one law, or itself. Raises `TypeError` for anything else."""
+    if isinstance(what, Channel):
+        return what.ruler
+    if isinstance(what, Ruler | Law):
+        return Ruler.of(what)
+    raise TypeError(f"a ruler, a law or a channel is wanted; found {what!r}")
+
+
+def channel_of(what: Channel | Ruler | Law) -> Channel:
+    """A channel, also of a ruler or one law, which is then called `ruler`. Raises `TypeError` for
+    anything else."""
+    return what if isinstance(what, Channel) else Channel("ruler", ruler_of(what), 1)
+
+
+def _ruler(chain: Any) -> Ruler:
+    """A channel's chain: a ruler, one law, or some laws in order."""
+    if isinstance(chain, Ruler):
+        return chain
+    laws = [chain] if isinstance(chain, Law) else chain
+    if not isinstance(laws, list | tuple) or not all(isinstance(one, Law | Ruler) for one in laws):
+        raise ParameterError("chain", chain, "a ruler, a law, or laws in order are right")
+    return Ruler.of(*laws)
+
+
+@dataclass(frozen=True, eq=False)
+class EveryCount:
+    """The readings of a channel at all its counts, and at three places more.
+
+    values, flags: one for all counts below, then one a count from `lowest` up, then one for all
+    counts above, then one for a sample that is missing. A place is an index into both.
+    """
+
+    lowest: int
+    values: Array
+    flags: FlagArray
+
+    @classmethod
+    def of(cls, channel: Channel) -> EveryCount | None:
+        """None for a ruler that has no finite input."""
+        tables = channel.ruler.compiled()
+        if tables is None:
+            return None
+        values, flags = (table.values for table in tables)
+        off, gone = np.uint8(Flag.OFF_SCALE), np.uint8(Flag.MISSING)
+        return cls(
+            tables[0].lowest,
+            np.concatenate(([np.nan], values, [np.nan, np.nan])),
+            np.concatenate(([off], flags, [off, gone])).astype(np.uint8),
+        )
+
+    @property
+    def missing(self) -> int:
+        """The place of a missing sample."""
+        return self.values.size - 1
+
+    def places(self, counts: AnyArray, missing: AnyArray | None = None) -> AnyArray:
+        """The place of each of some integer counts (int32)."""
+        low, high = self.lowest - 1, self.lowest + self.values.size - 3
+        kind, size = counts.dtype.kind, counts.dtype.itemsize
+        if kind == "u" and size == 8:
+            counts = np.minimum(counts, np.uint64(2**62))
+        if size < 4:
+            counts = counts.astype(np.int32)
+        elif kind == "u" or not counts.dtype.isnative:
+            counts = counts.astype(np.int64)
+        # Clipped first: the shift of a very large count would overflow.
+        places = np.clip(counts, low, high)
+        places -= low
+        if missing is not None:
+            places[missing] = self.missing
+        return places if places.dtype == np.int32 else places.astype(np.int32)
+
+    def histogram(self, places: AnyArray) -> AnyArray:
+        """How many samples stand at each place."""
+        return np.bincount(places, minlength=self.values.size)
+
+    def read(self, places: AnyArray, unit: str | None = None) -> Reading:
+        """The readings at some places."""
+        values = np.take(self.values, places, mode="clip")
+        return Reading(values, np.take(self.flags, places, mode="clip"), unit)

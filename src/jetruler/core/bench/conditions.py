@@ -1,0 +1,388 @@
+"""One condition of a trip: a threshold with a release point, a change within a time, a flag.
+Holding a decision, a clock that never goes back, and which rails are faults."""
+
+from __future__ import annotations
+
+import contextlib
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from itertools import pairwise
+
+import numpy as np
+
+from ..error_types import JetRulerError, ParameterError
+from ..numerics import AnyArray, Array, FlagArray, Truths, steps_of
+from ..ruler.base_law import Role
+from ..ruler.quantity import seconds
+from ..ruler.reading import FLAG_NAMES, NO_FAULTS, Flag
+from ..ruler.ruler import Ruler
+from ..ruler.units import nearest, number
+from .channel import Channel
+
+
+@dataclass
+class Held:
+    """A yes or no that stays until something decides otherwise."""
+
+    state: bool = False
+
+    def add(self, on: Truths, off: Truths) -> Truths:
+        """The state at each sample: what the last sample that decided anything said."""
+        if not on.size:
+            return on
+        decided = np.where(on | off, np.arange(1, on.size + 1), 0)
+        said: Truths = np.concatenate(([self.state], on))[np.maximum.accumulate(decided)]
+        self.state = bool(said[-1])
+        return said
+
+
+#: A step of a source's time is a jump if it is longer than this (s) and than so many of the longest
+#: step before: a board that began its time again, or a cell that was misread.
+JUMP, TIMES = 60.0, 100.0
+#: Nobody samples more seldom than every so many seconds: four months.
+SANE = 1e7
+
+
+@dataclass
+class Clock:
+    """Seconds that never go back and never leap.
+
+    Where a source starts its time again, or jumps ahead (`JUMP`, `TIMES`), the clock stands still
+    for that step, and the sample is a restart: what counts time begins anew there. A time that is
+    missing is that of the sample before. jumps: how many there were.
+    """
+
+    jumps: int = 0
+    _last: float = math.nan
+    _now: float = 0.0
+    _longest: float = 0.0
+    _since: tuple[float, float] = (math.nan, math.nan)
+    """The source's time and the clock at the last restart."""
+
+    def add(self, times: AnyArray | list[float]) -> tuple[Array, Truths]:
+        """The clock at each sample, and where it restarts."""
+        t = np.array(times, dtype=np.float64)
+        restarts: Truths = np.zeros(t.size, np.bool_)
+        missing = ~np.isfinite(t)
+        if missing.any():
+            known = np.where(missing, 0, np.arange(1, t.size + 1))
+            t = np.concatenate(([self._last], t))[np.maximum.accumulate(known)]
+            if math.isnan(t[-1]):  # not one time is known yet
+                return np.full(t.size, self._now), restarts
+            t[np.isnan(t)] = t[~np.isnan(t)][0]
+        if not t.size:
+            return t, restarts
+        if math.isnan(self._last):
+            self._since, self._last = (float(t[0]), float(t[0])), float(t[0])
+        restarts = self._jumps(steps_of(t, self._last))
+        clock = np.empty(t.size)
+        bounds = [0, *np.flatnonzero(restarts).tolist(), t.size]
+        for first, end in pairwise(bounds):
+            if first < t.size and restarts[first]:
+                self._since = (float(t[first]), self._now)
+            if end > first:
+                source, then = self._since
+                part = t[first:end]
+                clock[first:end] = part if source == then else then + (part - source)
+                self._now = float(clock[end - 1])
+        self._last = float(t[-1])
+        self.jumps += int(np.count_nonzero(restarts))
+        return clock, restarts
+
+    def _jumps(self, steps: Array) -> Truths:
+        """Where time goes back, or leaps; what is a leap depends on the steps before."""
+        jumps: Truths = steps < 0
+        usual = np.where(jumps | (steps > JUMP), 0.0, steps)
+        before = np.maximum.accumulate(np.concatenate(([self._longest], usual)))
+        longest = self._longest
+        for i in np.flatnonzero(steps > JUMP).tolist():
+            longest = max(longest, float(before[i]))
+            # While nothing is known of how often samples come, any sane step may be the usual one.
+            if steps[i] > (longest * TIMES or SANE):
+                jumps[i] = True
+            else:
+                longest = max(longest, float(steps[i]))
+        self._longest = max(longest, float(before[-1]))
+        return jumps
+
+    @property
+    def now(self) -> float:
+        """The clock at the last sample."""
+        return self._now
+
+    @property
+    def source_time(self) -> float:
+        """What the source itself said last; NaN before it said anything."""
+        return self._last
+
+
+#: A rail within so much of the travel beyond its end is the end itself.
+NEAR = 0.02
+
+
+def travel(channel: Channel) -> tuple[float, float] | None:
+    """Return the raw ends that a channel spans: those of the marks on its raw edge, else of a
+    clamp or of its limits; None where it has none of them."""
+    laws = channel.chain.laws
+    for i, law in enumerate(laws[1:], start=1):
+        if channel.chain.units[i] == channel.chain.units[0] and getattr(law, "marks", None):
+            raws = [float(raw) for raw, _ in law.marks]  # type: ignore[attr-defined]
+            return min(raws), max(raws)
+    for i, law in enumerate(laws[1:], start=1):
+        if law.role is Role.HOLD and law.corners:
+            return _raw_ends(Ruler(laws[:i]), law.corners)
+    return _raw_ends(channel.chain, channel.limits) if channel.limits is not None else None
+
+
+def _raw_ends(before: Ruler, ends: tuple[float, ...]) -> tuple[float, float] | None:
+    with contextlib.suppress(JetRulerError):
+        raw = np.asarray(before.inverse(np.array(ends, dtype=np.float64)))
+        raw = raw[np.isfinite(raw)]
+        if raw.size:
+            return float(raw.min()), float(raw.max())
+    return None
+
+
+def rail_faults(channel: Channel) -> int:
+    """Return the rail flags, as bits, that tell of a fault of this channel.
+
+    A rail is a fault where the laws have no value there, or where it lies clearly beyond what the
+    channel spans; it is an end where the channel's own travel reaches it. `Channel.rails` says so
+    outright. Where nothing tells, a rail is a fault.
+    """
+    both = Flag.LOW_RAIL | Flag.HIGH_RAIL
+    if channel.rails is not None or channel.chain.edge is None:
+        return 0 if channel.rails == "ends" else int(both)
+    edge, span = channel.chain.edge, travel(channel)
+    if span is None:
+        return int(both)
+    room = max(2.0 * edge.lsb, NEAR * (span[1] - span[0]))
+    faults = 0
+    for flag, rail, beyond in (
+        (Flag.LOW_RAIL, edge.lowest, span[0] - edge.lowest),
+        (Flag.HIGH_RAIL, edge.highest, edge.highest - span[1]),
+    ):
+        if not np.isfinite(channel.chain(float(rail))) or beyond > room:
+            faults |= int(flag)
+    return faults
+
+
+def fault_mask(channel: Channel) -> int:
+    """Return the flags, as bits, that tell of a fault of this channel: all but a value below or
+    above a limit, and a rail that is only an end."""
+    all_flags = sum(Flag)
+    ends = int(Flag.LOW_RAIL | Flag.HIGH_RAIL) & ~rail_faults(channel)
+    return int(all_flags) & ~int(NO_FAULTS) & ~ends
+
+
+#: Flags that tell of a fault.
+FAULTS = tuple(name for flag, name in FLAG_NAMES.items() if not flag & NO_FAULTS)
+
+#: The conditions, exactly one of which is said.
+KINDS = ("above", "below", "rises_by", "falls_by", "changes_by", "flagged")
+
+
+#: Seconds that make no difference: 0.1 + 0.2 s are 0.3 s.
+TINY = 1e-6
+
+
+def mask_of(names: tuple[str, ...]) -> int:
+    """The bits of flags named."""
+    return sum(flag for flag, name in FLAG_NAMES.items() if name in names)
+
+
+def faults_of(names: tuple[str, ...] | bool | None, channel: Channel | None) -> int:
+    """Return the flags that count as a fault of a channel, as bits: those that are named, else
+    all that tell of one."""
+    if names is not True and names != FAULTS:
+        return mask_of(names or ())
+    return mask_of(FAULTS) if channel is None else fault_mask(channel)
+
+
+def flag_errors(key: str, names: object) -> Iterator[ParameterError]:
+    """The errors in a list of flag names."""
+    for name in names if isinstance(names, tuple) else ():
+        if name not in FLAG_NAMES.values():
+            yield ParameterError(key, name, nearest(str(name), FLAG_NAMES.values()))
+
+
+@dataclass(frozen=True)
+class Condition:
+    """What one channel must do. Exactly one of these is said:
+
+    Parameters
+    ----------
+    channel : str
+        Name of the channel that is watched.
+    above : float, optional
+        On from this value up, off below `release`.
+    below : float, optional
+        On under this value, off from `release` up.
+    release : float, optional
+        Value at which it turns off again.
+    rises_by, falls_by, changes_by : float, optional
+        On while the value is so much above its smallest, below its largest, or off either, of
+        the last `within` seconds.
+    within : float | str, optional
+        Seconds, or a text such as "5 s", for a rise, a fall or a change.
+    flagged : bool | tuple[str, ...], optional
+        On while the channel has one of these flags (True: any that tells of a fault).
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> hot = jr.Condition("bean", above=225, release=220)
+    >>> hot.above, hot.release
+    (225, 220)
+    """
+
+    channel: str
+    above: float | None = None
+    below: float | None = None
+    release: float | None = None
+    rises_by: float | None = None
+    falls_by: float | None = None
+    changes_by: float | None = None
+    within: float | str | None = None
+    flagged: bool | tuple[str, ...] | None = None
+
+    def __post_init__(self) -> None:
+        for error in self.errors():
+            raise error
+
+    @property
+    def kind(self) -> str:
+        """Which of the conditions is said."""
+        return next(k for k in KINDS if getattr(self, k) is not None)
+
+    def errors(self) -> Iterator[ParameterError]:
+        """The errors among the parameters."""
+        said = [kind for kind in KINDS if getattr(self, kind) is not None]
+        if len(said) != 1:
+            found = " and ".join(said) or None
+            yield ParameterError("condition", found, f"exactly one of {', '.join(KINDS)} is right")
+            return
+        kind = said[0]
+        for name in ("above", "below", "release", "rises_by", "falls_by", "changes_by"):
+            value = getattr(self, name)
+            if value is not None and (
+                isinstance(value, bool)
+                or not isinstance(value, int | float)
+                or not math.isfinite(value)
+            ):
+                yield ParameterError(name, value, "a finite number is wanted")
+                return
+        yield from self._errors_of(kind)
+
+    def _errors_of(self, kind: str) -> Iterator[ParameterError]:
+        moves = kind.endswith("_by")
+        if self.release is not None:
+            if kind not in ("above", "below"):
+                yield ParameterError("release", self.release, f"{kind} has no release point")
+            elif kind == "above" and self.above is not None and self.release > self.above:
+                yield ParameterError("release", self.release, f"at most {number(self.above)}")
+            elif kind == "below" and self.below is not None and self.release < self.below:
+                yield ParameterError("release", self.release, f"at least {number(self.below)}")
+        if moves and not getattr(self, kind) > 0:
+            yield ParameterError(kind, getattr(self, kind), "an amount above 0 is right")
+        if moves and not 0 < seconds(self.within) < math.inf:
+            yield ParameterError("within", self.within, 'a time above 0 is right, as in "5 s"')
+        elif not moves and self.within is not None:
+            yield ParameterError("within", self.within, f"{kind} has no time")
+        if self.flagged is False or not isinstance(self.flagged, bool | tuple | None):
+            right = 'true, or a list of flags, as in ["missing", "high_rail"]'
+            yield ParameterError("flagged", self.flagged, right)
+        yield from flag_errors("flagged", self.flagged)
+
+    def __str__(self) -> str:
+        kind = self.kind
+        if kind == "flagged":
+            names = FAULTS if self.flagged is True else self.flagged or ()
+            return f"{self.channel} flagged" + ("" if names == FAULTS else f" {', '.join(names)}")
+        text = f"{self.channel} {kind.replace('_', ' ')} {number(getattr(self, kind))}"
+        if kind.endswith("_by"):
+            return f"{text} within {number(seconds(self.within))} s"
+        return text if self.release is None else f"{text}, release {number(self.release)}"
+
+
+class Conditioner:
+    """A condition at work: batches of times, values and flags in, yes or no out."""
+
+    def __init__(self, condition: Condition, channel: Channel | None = None) -> None:
+        self.condition, self.channel = condition, channel
+        self._held = Held()
+        self._highs, self._lows = _Window(), _Window()
+
+    def add(self, times: Array, values: Array, flags: FlagArray) -> Truths:
+        """Whether it holds at each sample. times: s, never going back."""
+        c = self.condition
+        if c.flagged is not None:
+            on: Truths = (flags & np.uint8(faults_of(c.flagged, self.channel))) != 0
+            return on
+        if c.above is not None:
+            release = c.above if c.release is None else c.release
+            return self._held.add(values >= c.above, values < release)
+        if c.below is not None:
+            release = c.below if c.release is None else c.release
+            return self._held.add(values < c.below, values >= release)
+        known = ~np.isnan(values)
+        moved = np.zeros(values.size, np.bool_)
+        moved[known] = self._moved(times[known], values[known])
+        return self._held.add(moved, known & ~moved)
+
+    def restart(self) -> None:
+        """Time begins anew: nothing is remembered of a change under way."""
+        self._highs, self._lows = _Window(), _Window()
+
+    def _moved(self, t: Array, x: Array) -> Truths:
+        c, within = self.condition, seconds(self.condition.within)
+        moved = np.zeros(x.size, np.bool_)
+        if (down := c.falls_by or c.changes_by) is not None:
+            moved |= self._highs.largest(t, x, within) - x >= down
+        if (up := c.rises_by or c.changes_by) is not None:
+            moved |= self._lows.largest(t, -x, within) + x >= up
+        return moved
+
+
+@dataclass
+class _Window:
+    """The largest value of the last so many seconds. Only samples that can still become the
+    largest are kept: those larger than everything after them."""
+
+    _t: Array = field(default_factory=lambda: np.empty(0))
+    _x: Array = field(default_factory=lambda: np.empty(0))
+
+    def largest(self, t: Array, x: Array, within: float) -> Array:
+        if not x.size:
+            return x
+        times, values = np.concatenate((self._t, t)), np.concatenate((self._x, x))
+        first = np.searchsorted(times, t - within - TINY)
+        last = np.arange(self._x.size, times.size)
+        result = _largest_between(values, first, last)
+        kept = times >= times[-1] - within - TINY
+        times, values = times[kept], values[kept]
+        after = np.maximum.accumulate(values[::-1])[::-1]
+        kept = np.append(values[:-1] > after[1:], True)
+        self._t, self._x = times[kept], values[kept]
+        return result
+
+
+def _largest_between(values: Array, first: AnyArray, last: AnyArray) -> Array:
+    """The largest of values[first … last] for each pair: two overlapping stretches whose length
+    is a power of two cover each (maxima of all such stretches are made by doubling)."""
+    length = last - first + 1
+    result = np.empty(first.size)
+    size, stretch = values, 1
+    while True:
+        here = (length >= stretch) & (length < 2 * stretch)
+        result[here] = np.maximum(size[first[here]], size[last[here] - stretch + 1])
+        if 2 * stretch > length.max():
+            return result
+        size = np.maximum(size[:-stretch], size[stretch:])
+        stretch *= 2

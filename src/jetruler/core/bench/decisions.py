@@ -1,0 +1,341 @@
+"""A bench at work, batch by batch: its channels smoothed and with zones that do not flicker, its
+trips and drives."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from ..laws.shape import Zones
+from ..numerics import AnyArray, Array, Truths
+from ..ruler.quantity import quantity, seconds
+from ..ruler.reading import Flag, Reading
+from ..ruler.ruler import Ruler
+from .bench import Bench
+from .channel import Channel
+from .conditions import Clock, Held, faults_of
+from .smoothing import Smoother, Smoothing
+from .trips_and_drives import Drive, Driver, TripEvent, Tripper, events
+
+
+@dataclass(frozen=True)
+class Decided:
+    """What was decided at each sample of a batch.
+
+    Attributes
+    ----------
+    times : array of float64
+        In s, never going back.
+    trips : dict[str, Truths]
+        On or off.
+    drives : dict[str, Array]
+        Commands.
+    safe : dict[str, Truths]
+        Where a drive's command is its safe value.
+    events : list[TripEvent]
+        Where trips turned on or off, in order of time.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> import numpy as np
+    >>> knob = jr.Channel("knob", jr.Counts(12) >> jr.Line(1), "k")
+    >>> trip = jr.Trip("high", (jr.Condition("knob", above=5),))
+    >>> bench = jr.Bench("Desk", {"knob": knob}, {"high": trip})
+    >>> readings = {"knob": knob.read(np.array([1, 9]))}
+    >>> decided = jr.Decisions(bench).add(np.arange(2.0), readings)
+    >>> [event.trip.name for event in decided.events]
+    ['high']
+    """
+
+    times: Array
+    trips: dict[str, Truths]
+    drives: dict[str, Array]
+    safe: dict[str, Truths]
+    events: list[TripEvent]
+
+
+def looked_at(drive: Drive, bench: Bench) -> tuple[str, ...]:
+    """The channels whose flags make a drive safe: what it follows, or what its trip does."""
+    if drive.source in bench.trips:
+        return tuple(bench.trips[drive.source].measured)
+    return (drive.source,)
+
+
+class Decisions:
+    """The trips and drives of a bench: readings in, decisions out. State carries across.
+
+    Parameters
+    ----------
+    bench : Bench
+        The bench whose trips and drives decide.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> import numpy as np
+    >>> knob = jr.Channel("knob", jr.Counts(12) >> jr.Line(1), "k")
+    >>> trip = jr.Trip("high", (jr.Condition("knob", above=5),))
+    >>> bench = jr.Bench("Desk", {"knob": knob}, {"high": trip})
+    >>> readings = {"knob": knob.read(np.array([1, 9, 9]))}
+    >>> decided = jr.Decisions(bench).add(np.arange(3.0), readings)
+    >>> decided.trips["high"].tolist()
+    [False, True, True]
+    """
+
+    def __init__(self, bench: Bench) -> None:
+        self.bench = bench
+        self.trippers = {name: Tripper(trip, bench.channels) for name, trip in bench.trips.items()}
+        self.drivers = {name: Driver(drive) for name, drive in bench.drives.items()}
+        self.clock = Clock()
+
+    def add(
+        self,
+        times: AnyArray | list[float],
+        readings: Mapping[str, Reading],
+        stale: Collection[str] = (),
+        by_hand: Mapping[str, float] | None = None,
+    ) -> Decided:
+        """Decide on a batch. times: s. readings: of the channels, arrays of the same length.
+        stale: drives that have not heard of their channel for too long, or whose gate is off; they
+        go to safe. by_hand: commands that somebody wants, by drive."""
+        clock, restarts = self.clock.add(times)
+        trips, found = {}, []
+        for name, tripper in self.trippers.items():
+            was_on = tripper.on
+            trips[name] = self._tripped(tripper, clock, restarts, readings)
+            found += events(tripper.trip, was_on, trips[name])
+        drives, safe = {}, {}
+        for name, driver in self.drivers.items():
+            wanted = None if by_hand is None else by_hand.get(name)
+            values, unsafe = self._source(driver.drive, readings, trips)
+            if wanted is not None:  # it follows the hand: of what makes it safe, the trips are left
+                unsafe = np.zeros_like(unsafe)
+                for trip in driver.drive.safe_when:
+                    unsafe = unsafe | trips[trip]
+            if name in stale:
+                unsafe = np.ones_like(unsafe)
+            drives[name], safe[name] = driver.add(clock, values, unsafe, wanted)
+        return Decided(clock, trips, drives, safe, sorted(found, key=lambda event: event.sample))
+
+    @staticmethod
+    def _tripped(
+        tripper: Tripper, clock: Array, restarts: Truths, readings: Mapping[str, Reading]
+    ) -> Truths:
+        """A trip over a batch; where time restarts, so does what it counts."""
+        if not restarts.any():
+            return tripper.add(clock, readings)
+        on = []
+        bounds = [0, *np.flatnonzero(restarts).tolist(), clock.size]
+        for first, end in pairwise(bounds):
+            part = slice(first, end)
+            if first < clock.size and restarts[first]:
+                tripper.restart()
+            seen = {
+                name: replace(readings[name], value=reading.value[part], flags=reading.flags[part])
+                for name, reading in readings.items()
+            }
+            on.append(tripper.add(clock[part], seen))
+        return np.concatenate(on)
+
+    def silent(self, seconds: float) -> Decided:
+        """Decide while nothing comes: all channels are missing. seconds: since the last
+        decision."""
+        missing = Reading(np.full(1, np.nan), np.full(1, np.uint8(Flag.MISSING)))
+        now = np.nan_to_num(self.clock.source_time) + seconds
+        return self.add([now], dict.fromkeys(self.bench.channels, missing), stale=self.drivers)
+
+    def taken_over(self, bench: Bench) -> Decisions:
+        """The decisions of a bench that was changed: what it left as it was goes on as it was, and
+        a drive that was changed starts from where it stands."""
+        new = Decisions(bench)
+        new.clock = self.clock
+        for name, tripper in self.trippers.items():
+            if bench.trips.get(name) == tripper.trip:
+                new.trippers[name] = tripper
+        standing = {driver.drive.output: driver for driver in self.drivers.values()}
+        for name, driver in new.drivers.items():
+            before = standing.get(driver.drive.output)
+            if before is not None and before.drive == driver.drive:
+                new.drivers[name] = before
+            elif before is not None:
+                driver.start_at(before.command)
+        return new
+
+    def _source(
+        self, drive: Drive, readings: Mapping[str, Reading], trips: Mapping[str, Truths]
+    ) -> tuple[Array, Truths]:
+        """What a drive follows, and where it must not."""
+        if drive.source in readings:
+            reading = readings[drive.source]
+            values, flagged = reading.value, self._is_flagged(drive, drive.source, reading)
+        else:
+            on = trips[drive.source]
+            values, flagged = on.astype(np.float64), np.zeros(on.size, np.bool_)
+            for channel in looked_at(drive, self.bench):
+                flagged = flagged | self._is_flagged(drive, channel, readings[channel])
+        for name in drive.safe_when:
+            flagged = flagged | trips[name]
+        return values, flagged
+
+    def _is_flagged(self, drive: Drive, name: str, reading: Reading) -> Truths:
+        """Where a channel has a flag that makes a drive safe."""
+        mask = faults_of(drive.safe_flags, self.bench[name])
+        flagged: Truths = (reading.flags & np.uint8(mask)) != 0
+        return flagged
+
+
+def timed_parts(bench: Bench, drives: bool = True) -> list[str]:
+    """The keys of trips and drives that ask for times, as a bench file has them."""
+    found = []
+    for name, trip in bench.trips.items():
+        keys = [key for key in ("hold", "stay") if seconds(getattr(trip, key)) > 0]
+        keys += [key for c in trip.conditions for key in _CHANGES if getattr(c, key) is not None]
+        found += [f"trip.{name}.{key}" for key in dict.fromkeys(keys)]
+    for name, drive in bench.drives.items() if drives else ():
+        found += [f"drive.{name}.slew"] if drive.slew is not None else []
+    return found
+
+
+_CHANGES = ("rises_by", "falls_by", "changes_by")
+
+
+def without_clock(parts: Sequence[str]) -> str:
+    """What is wrong with a log without a clock, and what helps."""
+    named = " and ".join(parts)
+    return (
+        f"no clock, which {named} ask{'s' * (len(parts) == 1)} for; name its time column with "
+        "--time, or the time between two samples with --interval"
+    )
+
+
+def without_times(bench: Bench) -> Bench:
+    """The bench without the trips and drives that ask for times."""
+    asking = {tuple(part.split(".")[:2]) for part in timed_parts(bench)}
+    trips = {name: trip for name, trip in bench.trips.items() if ("trip", name) not in asking}
+    known = {*bench.channels, *trips}
+    drives = {
+        name: drive
+        for name, drive in bench.drives.items()
+        if ("drive", name) not in asking and {drive.source, *drive.safe_when} <= known
+    }
+    return replace(bench, trips=trips, drives=drives)
+
+
+#: Stands in for a missing cell among integer counts: outside every converter.
+NO_COUNT = np.iinfo(np.int64).min
+
+
+def read_flagged(channel: Channel, counts: AnyArray, missing: AnyArray | None = None) -> Reading:
+    """The reading of a batch; a missing sample is flagged missing, not off_scale."""
+    reading = channel.read(counts)
+    if missing is not None:
+        reading.flags[missing], reading.value[missing] = Flag.MISSING, np.nan
+    return reading
+
+
+@dataclass
+class ChannelReader:
+    """One channel's memory: its smoothing (settled, if it has one) and the zone it was in."""
+
+    channel: Channel
+    smoothing: Smoothing | None = None
+    _smoother: Smoother | None = field(init=False, default=None)
+    _zoning: _Zoning | None = field(init=False, default=None)
+
+    def __post_init__(self) -> None:
+        if self.smoothing is not None:
+            over = None if self.channel.smooth is None else self.channel.smooth.over
+            seconds = float(quantity(over, "s")) if isinstance(over, str) else None
+            self._smoother = Smoother(self.smoothing, seconds)
+        found = zones_that_hold(self.channel)
+        self._zoning = None if found is None else _Zoning(*found)
+
+    @property
+    def by_count(self) -> bool:
+        """Whether a value follows from its count alone, so that a table has it."""
+        return self._zoning is None
+
+    @property
+    def plain(self) -> bool:
+        """Whether it remembers nothing."""
+        return self.by_count and self.smoothing is None
+
+    def add(
+        self, counts: AnyArray, missing: AnyArray | None = None, times: Array | None = None
+    ) -> tuple[AnyArray, Reading]:
+        """The counts that the values stand for, and the reading. times: in seconds, where there is
+        a clock."""
+        reading = read_flagged(self.channel, counts, missing)
+        smoother = self._smoother
+        if smoother is not None and smoother.smoothing.where == "counts":
+            counts, reading = _smoothed_counts(self.channel, smoother, counts, reading, times)
+        if self._zoning is not None:
+            reading = replace(reading, value=self._zoning.add(counts, reading))
+        if smoother is not None and smoother.smoothing.where == "values":
+            counts = smoother.add(reading.value, np.isnan(reading.value), times)
+            reading = replace(reading, value=counts)
+        return counts, reading
+
+
+def _smoothed_counts(
+    channel: Channel,
+    smoother: Smoother,
+    counts: AnyArray,
+    reading: Reading,
+    times: Array | None,
+) -> tuple[AnyArray, Reading]:
+    """A batch through a smoother, before the laws.
+
+    A sample without a value (an open wire, a faulty loop, a cell that is missing) is left out of
+    the smoothing and keeps its own flags: nothing of it is spread over its neighbours.
+    """
+    without = np.isnan(reading.value)
+    smooth = smoother.add(counts, without, times)
+    counts_or_whole: Any = smooth
+    if channel.ruler.converter is not None:  # medians of counts go back to the table
+        whole = np.where(without, NO_COUNT, np.rint(np.nan_to_num(smooth))).astype(np.int64)
+        counts_or_whole = whole if np.all((smooth == whole) | without) else smooth
+    again = channel.read(counts_or_whole)
+    again.flags[without] = reading.flags[without]
+    return counts_or_whole, again
+
+
+class _Zoning:
+    """Zones with hysteresis: each edge is a threshold that holds until it is clearly passed."""
+
+    def __init__(self, before: Ruler | None, zones: Zones, behind: Ruler | None) -> None:
+        self.before, self.zones, self.behind = before, zones, behind
+        self._edges: list[Held] | None = None
+
+    def add(self, counts: AnyArray, reading: Reading) -> AnyArray:
+        x = np.asarray(counts, np.float64) if self.before is None else self.before(counts)
+        x = np.where(np.isnan(reading.value), np.nan, x)
+        edges = [float(edge) for edge in self.zones.edges]
+        if self._edges is None:
+            known = x[~np.isnan(x)]
+            if not known.size:
+                return np.asarray(reading.value)
+            self._edges = [Held(bool(known[0] >= edge)) for edge in edges]
+        far = self.zones.hysteresis
+        over = [
+            held.add(x >= edge + far, x < edge - far)
+            for held, edge in zip(self._edges, edges, strict=True)
+        ]
+        value = self.zones.values_of(np.sum(over, axis=0), x)
+        return value if self.behind is None else np.asarray(self.behind(value))
+
+
+def zones_that_hold(channel: Channel) -> tuple[Ruler | None, Zones, Ruler | None] | None:
+    """The zones of a channel that hold, with the laws before and behind them."""
+    laws = channel.ruler.laws
+    for i, law in enumerate(laws):
+        if isinstance(law, Zones) and law.hysteresis > 0:
+            before = Ruler(laws[:i]) if i else None
+            behind = Ruler(laws[i + 1 :]) if laws[i + 1 :] else None
+            return before, law, behind
+    return None

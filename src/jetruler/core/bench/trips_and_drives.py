@@ -1,0 +1,477 @@
+"""Trips turn something on and off; drives are rulers that end in an actuator's range, with a slew
+limit and a safe value."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+
+from ..error_types import ParameterError
+from ..laws.shape import Zones
+from ..numerics import Array, Truths
+from ..ruler.quantity import seconds
+from ..ruler.reading import Reading
+from ..ruler.units import for_column, number
+from .channel import Channel
+from .conditions import FAULTS, TINY, Condition, Conditioner, flag_errors
+
+
+@dataclass(frozen=True)
+class Trip:
+    """A condition that turns on and off.
+
+    Parameters
+    ----------
+    name : str
+        Letters, digits and _, a letter first.
+    conditions : tuple[Condition, ...]
+        Joined by `join`, "any" or "all".
+    join : {"any", "all"}, default "any"
+        "any" or "all" of the conditions.
+    hold : float | str, default 0.0
+        Seconds that they must hold before they count.
+    stay : float | str, default 0.0
+        Seconds that the trip stays on at least.
+    about : str, default ""
+        Free text for people.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> trip = jr.Trip("hot", (jr.Condition("bean", above=225),))
+    >>> trip.name
+    'hot'
+    """
+
+    name: str
+    conditions: tuple[Condition, ...]
+    join: Literal["any", "all"] = "any"
+    hold: float | str = 0.0
+    stay: float | str = 0.0
+    about: str = ""
+
+    def __post_init__(self) -> None:
+        for error in self.errors():
+            raise error
+
+    def errors(self) -> Iterator[ParameterError]:
+        """The errors among the parameters."""
+        if not self.conditions:
+            yield ParameterError(self.join, None, "a trip needs at least one condition")
+        for key in ("hold", "stay"):
+            if not 0 <= seconds(getattr(self, key)) < math.inf:
+                right = 'a time of 0 or more is right, as in "2 s"'
+                yield ParameterError(key, getattr(self, key), right)
+
+    @property
+    def channels(self) -> tuple[str, ...]:
+        """The channels that it looks at, each once."""
+        return tuple(dict.fromkeys(c.channel for c in self.conditions))
+
+    @property
+    def measured(self) -> tuple[str, ...]:
+        """The channels whose values it judges: without a value, it cannot."""
+        return tuple(dict.fromkeys(c.channel for c in self.conditions if c.flagged is None))
+
+    def __str__(self) -> str:
+        text = f" {'or' if self.join == 'any' else 'and'} ".join(map(str, self.conditions))
+        text += f", held {seconds(self.hold):g} s" if seconds(self.hold) else ""
+        return text + (f", stays {seconds(self.stay):g} s" if seconds(self.stay) else "")
+
+
+class Tripper:
+    """A trip at work: batches of times and readings in, on or off out."""
+
+    def __init__(self, trip: Trip, channels: Mapping[str, Channel] | None = None) -> None:
+        self.trip = trip
+        known = channels or {}
+        self._conditions = [Conditioner(c, known.get(c.channel)) for c in trip.conditions]
+        self._since = math.nan  # since when the conditions have held
+        self._until = -math.inf  # it stays on until then
+        self.on = False
+
+    def add(self, times: Array, readings: Mapping[str, Reading]) -> Truths:
+        """Whether it is on at each sample. times: s, never going back."""
+        if not times.size:
+            return np.zeros(0, np.bool_)
+        each = [
+            c.add(times, readings[c.condition.channel].value, readings[c.condition.channel].flags)
+            for c in self._conditions
+        ]
+        joined = np.logical_or if self.trip.join == "any" else np.logical_and
+        on = self._stayed(times, self._counted(times, joined.reduce(each)))
+        self.on = bool(on[-1])
+        return on
+
+    def restart(self) -> None:
+        """Time begins anew: what held so far must hold for its time again."""
+        self._since = math.nan
+        for condition in self._conditions:
+            condition.restart()
+
+    def _counted(self, times: Array, holds: Truths) -> Truths:
+        """What has held for long enough."""
+        hold = seconds(self.trip.hold)
+        if not hold:
+            return holds
+        before = np.concatenate(([not math.isnan(self._since)], holds[:-1]))
+        starts = np.where(holds & ~before, np.arange(1, holds.size + 1), 0)
+        since = np.concatenate(([self._since], times))[np.maximum.accumulate(starts)]
+        self._since = float(since[-1]) if holds[-1] else math.nan
+        with np.errstate(invalid="ignore"):
+            return holds & (times - since >= hold - TINY)
+
+    def _stayed(self, times: Array, counted: Truths) -> Truths:
+        """On while it counts, and for so long at least from the moment it turned on."""
+        stay = seconds(self.trip.stay)
+        if not stay:
+            return counted
+        out = counted.copy()
+        i = 0
+        on = self.on
+        while i < out.size:
+            if not on:  # the next sample that turns it on
+                ahead = np.flatnonzero(counted[i:])
+                if not ahead.size:
+                    break
+                i += int(ahead[0])
+                on, self._until = True, float(times[i]) + stay
+            # On until its time is over and it counts no more.
+            over = max(i, int(np.searchsorted(times, self._until - TINY)))
+            ends = np.flatnonzero(~counted[over:])
+            end = over + int(ends[0]) if ends.size else out.size
+            out[i:end] = True
+            i, on = end, end == out.size
+        return out
+
+
+@dataclass(frozen=True)
+class TripEvent:
+    """A trip that turned on or off. sample: its place in the batch, from 0."""
+
+    sample: int
+    trip: Trip
+    on: bool
+
+
+def events(trip: Trip, was_on: bool, on: Truths) -> list[TripEvent]:
+    """Where a trip turned on or off in a batch. was_on: its state before."""
+    changes = np.flatnonzero(on != np.concatenate(([was_on], on[:-1])))
+    return [TripEvent(i, trip, bool(on[i])) for i in changes.tolist()]
+
+
+#: Names that may go out on a wire: nothing that a board could take for more than a name.
+OUTPUT = re.compile(r"[A-Za-z][A-Za-z0-9_.-]{0,31}")
+
+#: What is sent if a drive says nothing else, and the fields that a line may have.
+WIRE = "{output}={value}"
+FIELDS = ("{value}", "{output}")
+
+#: Ranges by name: lowest and highest command, and their unit.
+RANGES = {
+    "duty8": (0.0, 255.0, ""),
+    "duty10": (0.0, 1023.0, ""),
+    "duty16": (0.0, 65535.0, ""),
+    "pulse": (0.0, 20000.0, "us"),
+}
+
+
+@dataclass(frozen=True)
+class Drive:
+    """How a channel, or a trip, moves an actuator.
+
+    Parameters
+    ----------
+    name : str
+        Letters, digits and _, a letter first.
+    source : str
+        The channel's or the trip's name (a trip is 1 while it is on, else 0).
+    marks : tuple[tuple[float, float], ...]
+        Pairs (value, command), two or more; straight between them, and beyond the outer ones as
+        at them.
+    safe : float
+        Sent when nothing better is known.
+    range : str | tuple[float, float], default "duty8"
+        "duty8", "duty10", "duty16", "pulse" (µs), or any two numbers; commands lie in it.
+    clamp : tuple[float, float], optional
+        Narrows the range; the hull of the marks, `off` and `safe` if left out.
+    dead_band : float, default 0.0
+        Commands no further than this from `off` are `off`, so that off is really off.
+    off : float, optional
+        0 if the marks reach it, else their smallest command.
+    whole : bool, default True
+        Commands are whole numbers.
+    slew : float, optional
+        The fastest change in commands a second; to the safe value it goes at once.
+    safe_when : tuple[str, ...], default ()
+        Trips that send it too.
+    safe_flags : tuple[str, ...], default FAULTS
+        Flags of the source that do.
+    output : str, default ""
+        Its name on the wire, of letters, digits, _, . and -; that of the drive if left out.
+    decimals : int, optional
+        Places of its commands on the wire and in outputs; up to ten digits if left out.
+    wire : str, default "{output}={value}"
+        The line that is sent. `{value}` is the command, `{output}` the output's name; nothing else
+        stands in braces.
+    about : str, default ""
+        Free text for people.
+
+    Attributes
+    ----------
+    bounds : tuple[float, float]
+        The range of all commands, narrowed by `clamp`.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> drive = jr.Drive("flap", "bean", ((0, 1000), (200, 2000)), safe=1500, range="pulse")
+    >>> drive.bounds
+    (1000.0, 2000.0)
+    """
+
+    name: str
+    source: str
+    marks: tuple[tuple[float, float], ...]
+    safe: float
+    range: str | tuple[float, float] = "duty8"
+    clamp: tuple[float, float] | None = None
+    dead_band: float = 0.0
+    off: float | None = None
+    whole: bool = True
+    slew: float | None = None
+    safe_when: tuple[str, ...] = ()
+    safe_flags: tuple[str, ...] = FAULTS
+    output: str = ""
+    decimals: int | None = None
+    wire: str = WIRE
+    about: str = ""
+    bounds: tuple[float, float] = field(init=False, compare=False)
+    """What no command ever leaves."""
+
+    def __post_init__(self) -> None:
+        for error in self.errors():
+            raise error
+        if self.off is None:
+            commands = [command for _, command in self.marks]
+            off = 0.0 if min(commands) <= 0 <= max(commands) else min(commands)
+            object.__setattr__(self, "off", off)
+        object.__setattr__(self, "output", self.output or self.name)
+        object.__setattr__(self, "bounds", self._bounds())
+
+    def _bounds(self) -> tuple[float, float]:
+        if self.clamp is not None:
+            return (float(self.clamp[0]), float(self.clamp[1]))
+        hull = [c for _, c in self.marks] + [self.safe] + ([] if self.off is None else [self.off])
+        return (float(min(hull)), float(max(hull)))
+
+    @property
+    def unit(self) -> str:
+        """Unit of the commands."""
+        return RANGES[self.range][2] if isinstance(self.range, str) else ""
+
+    @property
+    def output_column(self) -> str:
+        """Column name of its commands: `<drive>_<unit>`, or the name alone without unit."""
+        unit = for_column(self.unit)
+        return f"{self.name}_{unit}" if unit else self.name
+
+    def text(self, command: float) -> str:
+        """A command as it is sent and written: with the drive's decimals; without decimals of its
+        own, without a point where it is whole, and never with a float's noise."""
+        if self.decimals is not None:
+            return f"{command + 0.0:.{self.decimals}f}"
+        return str(int(command)) if command == int(command) else f"{command:.10g}"
+
+    def line(self, command: float) -> str:
+        """The line that is sent, without its end."""
+        text = self.wire.replace("{value}", self.text(command))
+        return text.replace("{output}", self.output)
+
+    def errors(self) -> Iterator[ParameterError]:
+        """The errors among the parameters."""
+        ends = self._ends()
+        if ends is None:
+            right = f"one of {', '.join(RANGES)}, or two numbers, the low one first"
+            yield ParameterError("range", self.range, right)
+            return
+        if len(self.marks) < 2 or len({raw for raw, _ in self.marks}) < len(self.marks):
+            right = "two or more pairs [value, command] with different values are right"
+            yield ParameterError("marks", self.marks, right)
+            return
+        low, high = ends
+        if self.clamp is not None:
+            if not low <= self.clamp[0] <= self.clamp[1] <= high:
+                right = f"two numbers within {number(low)} … {number(high)}, the low one first"
+                yield ParameterError("clamp", self.clamp, right)
+                return
+            low, high = self.clamp
+        fixed = [("safe", self.safe)] + ([] if self.off is None else [("off", self.off)])
+        for key, value in [*fixed, *(("marks", c) for _, c in self.marks)]:
+            bounds = ends if key == "marks" else (low, high)
+            if not bounds[0] <= value <= bounds[1]:
+                right = f"commands lie within {number(bounds[0])} … {number(bounds[1])}"
+                yield ParameterError(key, value, right)
+        if self.whole:
+            fixed += [] if self.clamp is None else [("clamp", c) for c in self.clamp]
+            for key, value in [*fixed, *(("marks", c) for _, c in self.marks)]:
+                if value != math.floor(value):
+                    yield ParameterError(key, value, "a whole number, or say whole = false")
+        if not self.dead_band >= 0:
+            yield ParameterError("dead_band", self.dead_band, "0 or more is right")
+        if self.slew is not None and not self.slew > 0:
+            yield ParameterError("slew", self.slew, "commands a second, above 0")
+        if self.output and not OUTPUT.fullmatch(self.output):
+            right = "up to 32 letters, digits, _, . and -, a letter first: it goes out on a wire"
+            yield ParameterError("output", self.output, right)
+        if self.decimals is not None and not (
+            isinstance(self.decimals, int) and 0 <= self.decimals <= 9
+        ):
+            yield ParameterError("decimals", self.decimals, "a whole number from 0 to 9 is right")
+        if why := _wire_error(self.wire):
+            yield ParameterError("wire", self.wire, why)
+        yield from flag_errors("safe_flags", self.safe_flags)
+
+    def _ends(self) -> tuple[float, float] | None:
+        if isinstance(self.range, str):
+            return RANGES[self.range][:2] if self.range in RANGES else None
+        low, high = self.range
+        return (low, high) if low < high else None
+
+
+def _wire_error(wire: object) -> str:
+    """What is wrong with a template; empty where nothing is."""
+    right = f"a line with {FIELDS[0]} in it is right, as in {WIRE!r} or 'M{{value}}'"
+    if not isinstance(wire, str) or "{value}" not in wire:
+        return right
+    rest = wire
+    for name in FIELDS:
+        rest = rest.replace(name, "")
+    if "{" in rest or "}" in rest:
+        return f"{right}; no other field than {' and '.join(FIELDS)} stands in braces"
+    if len(wire) > 80 or not all(" " <= sign <= "~" for sign in wire):
+        return f"{right}, of at most 80 plain signs"
+    return ""
+
+
+class Driver:
+    """A drive at work: batches of times and values in, commands out. It starts at safe."""
+
+    def __init__(self, drive: Drive) -> None:
+        self.drive = drive
+        pairs = sorted(drive.marks)
+        self._values = np.array([value for value, _ in pairs], dtype=np.float64)
+        self._commands = np.array([command for _, command in pairs], dtype=np.float64)
+        self._level = float(drive.safe)
+        self._time = math.nan
+        self.command = float(drive.safe)
+        self.safe = True
+
+    def add(
+        self, times: Array, values: Array, unsafe: Truths, by_hand: float | None = None
+    ) -> tuple[Array, Truths]:
+        """The command at each sample, and whether it is the safe value. unsafe: where nothing
+        better is known; so it is where there is no value. by_hand: the command that somebody
+        wants instead; the clamp, the slew limit and what is unsafe hold for it too."""
+        drive = self.drive
+        if not times.size:
+            return np.empty(0), np.zeros(0, np.bool_)
+        safe: Truths = unsafe if by_hand is not None else unsafe | np.isnan(values)
+        if by_hand is not None:
+            target = np.full(times.size, by_hand)
+        else:
+            followed = np.where(safe, self._values[0], values)
+            target = np.interp(followed, self._values, self._commands)
+        off = drive.off or 0.0
+        target[np.abs(target - off) <= drive.dead_band] = off
+        target = np.clip(target, *drive.bounds)
+        target[safe] = drive.safe
+        if drive.slew is not None:
+            target = self._slewed(times, target, safe)
+        if drive.whole:
+            target = np.floor(target + 0.5)
+        commands = np.clip(target, *drive.bounds) + 0.0
+        self.command, self.safe = float(commands[-1]), bool(safe[-1])
+        return commands, safe
+
+    def start_at(self, command: float) -> None:
+        """Start from where the actuator stands."""
+        self._level = min(max(command, self.drive.bounds[0]), self.drive.bounds[1])
+
+    def _slewed(self, times: Array, target: Array, safe: Truths) -> Array:
+        """No faster than the slew limit, except to the safe value."""
+        start = times[0] if math.isnan(self._time) else self._time
+        most = (self.drive.slew or 0.0) * np.diff(times, prepend=start)
+        most[safe] = math.inf
+        self._time = float(times[-1])
+        if np.all(np.abs(np.diff(target, prepend=self._level)) <= most):
+            self._level = float(target[-1])
+            return target
+        out = np.empty(target.size)
+        level = self._level
+        for i, (goal, limit) in enumerate(zip(target.tolist(), most.tolist(), strict=True)):
+            step = goal - level
+            level = goal if abs(step) <= limit else level + math.copysign(limit, step)
+            out[i] = level
+        self._level = level
+        return out
+
+
+def pattern_drives(
+    name: str, channel: Channel, outputs: Sequence[str], safe: Sequence[float] | None = None
+) -> dict[str, Drive]:
+    """Return a drive for each output of a zone's pattern.
+
+    Parameters
+    ----------
+    name : of all of them; each is called `<name>_<output>`.
+    channel : whose last law is `zones` with lists of numbers, one number for each output.
+    outputs : names on the wire, in the order of the lists.
+    safe : command of each where nothing better is known; 0 if left out.
+
+    Raises
+    ------
+    ParameterError
+        For a channel without patterns, and for outputs or safe values of another number.
+    """
+    zones = channel.chain.laws[-1]
+    patterns = zones.values if isinstance(zones, Zones) else ()
+    if not patterns or not all(isinstance(pattern, tuple) for pattern in patterns):
+        right = f"{channel.name} has no patterns: zones with lists as in [1, 0, 0] are right"
+        raise ParameterError("outputs", tuple(outputs), right)
+    width = len(patterns[0])  # type: ignore[arg-type]
+    if len(outputs) != width or len(set(outputs)) < width:
+        right = f"{width} different names are right, one for each place of the patterns"
+        raise ParameterError("outputs", tuple(outputs), right)
+    values = tuple(safe) if safe is not None else (0.0,) * width
+    if len(values) != width:
+        raise ParameterError("safe", values, f"{width} commands are right, one for each output")
+    made = {}
+    for place, output in enumerate(outputs):
+        commands = [float(pattern[place]) for pattern in patterns]  # type: ignore[index]
+        key = f"{name}_{output}".replace(".", "_").replace("-", "_")
+        made[key] = Drive(
+            key,
+            channel.name,
+            tuple((float(zone), command) for zone, command in enumerate(commands)),
+            safe=values[place],
+            range=(min(0.0, *commands, values[place]), max(1.0, *commands, values[place])),
+            output=output,
+            whole=all(command.is_integer() for command in (*commands, float(values[place]))),
+        )
+    return made

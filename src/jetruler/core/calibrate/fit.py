@@ -1,0 +1,316 @@
+"""`fit`: a law from marks, what to mind about it, and whether a simpler law would do as well."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from ..error_types import JetRulerError
+from ..laws import law_named, law_names
+from ..numerics import Array
+from ..ruler.ruler import Law, Ruler
+from ..ruler.units import nearest, number, shown, symbol, with_uncertainty
+from .fit_result import Fit
+from .fitting import OFFSET, FitRequest, behind, fitted, is_exact, predicts_better
+from .marks import Marks, MarksError
+
+#: A law's left-out error may be so much larger, and it still does as well.
+AS_WELL = 1.15
+#: Chance that a richer law is said to fit better where it does not.
+FITS = 0.01
+
+
+def advised(result: Fit, wanted: FitRequest, limits: tuple[float, float] | None) -> Fit:
+    """The fit, which tells its notes and its sentence on simpler laws when they are asked for."""
+
+    def advise(fit: Fit) -> tuple[tuple[str, ...], str]:
+        notes = [*_repeated(fit), *_outliers(fit), *_of_model(fit)]
+        notes += _richer(fit, wanted, fit.marks, fit.x)
+        notes += _missing(fit)
+        notes += _suspects(fit, wanted, fit.marks, fit.x)
+        notes += _turns(fit)
+        notes += _extrapolates(fit, limits)
+        return tuple(notes), _simpler(fit, wanted, fit.marks, fit.x)
+
+    return replace(result, _advise=advise)
+
+
+def _repeated(result: Fit) -> list[str]:
+    marks, notes = result.marks, []
+    for raw in marks.repeats()[:3]:
+        true = marks.true[marks.raw == raw]
+        ends = f"{number(true.min())} to {shown(float(true.max()), marks.true_unit)}"
+        notes.append(f"raw {number(raw)} was noted {true.size} times, as {ends}: averaged")
+    more = len(marks.repeats()) - 3
+    return [*notes, f"so were {more} other raw values"] if more > 0 else notes
+
+
+def _outliers(result: Fit) -> list[str]:
+    notes = []
+    for i in result.outliers:
+        off = result.shown(abs(float(result.error[i])))
+        times = abs(float(result.error[i])) / (result.rms or np.inf)
+        ratio = f", {times:.0f} times the others' rms error" if 1 < times < 1e6 else ""
+        notes.append(f"outlier: {result.marks.shown(i)} is off by {off}{ratio}; it was set aside")
+    return notes
+
+
+def _suspects(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> list[str]:
+    """Marks that a robust fit would set aside, where it was not asked for."""
+    if wanted.robust or not result.parameters or x.size < len(result.parameters) + 4:
+        return []
+    try:
+        found = fitted(replace(wanted, robust=True), marks, x).outliers
+    except JetRulerError:
+        return []
+    names = ", ".join(marks.names[i] for i in found)
+    return [f"does not go with the others: {names}; robust sets it aside"] if found else []
+
+
+def _richer(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> list[str]:
+    """Errors beyond what the marks' uncertainties say, and the law with more parameters that has
+    not got them."""
+    widened = result.marks.u_true is not None and result._widened != 1.0
+    better: Fit | None = None
+    for law, degree in type(result.law).richer_fits(len(result.parameters)):
+        try:
+            other = fitted(replace(wanted, law=law, degree=degree, like=None), marks, x)
+        except JetRulerError:
+            continue
+        if other.outliers == result.outliers and predicts_better(better or result, other, FITS):
+            better = other
+    parts = []
+    if widened:
+        parts.append(
+            f"the marks scatter {result.scatter:.1f} times as much as their uncertainties say; "
+            "those of the parameters are widened by that"
+        )
+    if better is not None:
+        own, its = result.shown(result.rms_left_out), better.shown(better.rms_left_out)
+        parts.append(f"{fit_name(better)} fits better: {its} when left out, against {own}")
+    elif widened and result.parameters:
+        parts.append("no richer law fits better: the uncertainties or some of the marks are wrong")
+    return parts
+
+
+def fit_name(fit: Fit) -> str:
+    """What people call a fit: `a polynomial of degree 3`."""
+    kind = type(fit.law)
+    degree = f" of degree {len(fit.parameters) - 1}" if kind.fit_degrees else ""
+    return f"{kind.fitted_name}{degree}"
+
+
+def _missing(result: Fit) -> list[str]:
+    """Parameters that the marks do not tell from those of a law that has not got them."""
+    solution = result._solution
+    if solution is None or is_exact(result):
+        return []
+    neutral = solution.problem.model.neutral
+    told = {p.name: p for p in result.parameters if p.name in neutral and p.half_width > 0}
+    alike = [name for name, p in told.items() if not abs(p.value - neutral[name]) > p.half_width]
+    if len(told) > 1 and len(told) == len(result.parameters) and len(alike) == len(told):
+        names, values = (
+            " and ".join(parts) for parts in (alike, [f"{neutral[n]:g}" for n in alike])
+        )
+        return [f"{names} are not told from {values}: these marks call for no correction"]
+    shown = (
+        (told[name], with_uncertainty(told[name].value, told[name].uncertainty, told[name].unit))
+        for name in alike
+    )
+    return [f"{p.name}, {text}, is not told from {neutral[p.name]:g}" for p, text in shown]
+
+
+def _of_model(result: Fit) -> list[str]:
+    solution = result._solution
+    return list(solution.problem.model.notes) if solution is not None else []
+
+
+def _turns(result: Fit) -> list[str]:
+    """A curve that turns back between its marks reads two ways."""
+    from ..numerics import turning_point
+
+    if not result.parameters:
+        return []
+    turn = turning_point(result.law.forward, float(result.x.min()), float(result.x.max()))
+    if turn is None:
+        return []
+    return [f"it turns back at x = {number(turn)}, between the marks: a lower degree would not"]
+
+
+def _extrapolates(result: Fit, limits: tuple[float, float] | None) -> list[str]:
+    """Where the limits reach beyond the marks, and how far the law can be trusted there."""
+    marks = result.marks
+    true = marks.true[result.kept]
+    low, high = float(true.min()), float(true.max())
+    unit = marks.true_unit
+    text = f"the marks cover {number(low)} to {shown(high, unit)}"
+    if limits is None:
+        return [text]
+    room = 0.02 * (limits[1] - limits[0])
+    beyond = [
+        e for e, out in zip(limits, (low - limits[0], limits[1] - high), strict=True) if out > room
+    ]
+    if not beyond:
+        return [text]
+    parts = []
+    for end in beyond:
+        try:
+            half_width = float(result.interval(result.ruler.inverse(end))[0])
+        except JetRulerError:
+            half_width = float("nan")
+        side = f"at {shown(end, unit)}"
+        parts.append(f"{side} to ± {result.shown(half_width)}" if np.isfinite(half_width) else side)
+    known = "it is known " if any("±" in p for p in parts) else "nothing is known "
+    limit = f"the limits reach from {number(limits[0])} to {shown(limits[1], unit)}"
+    return [f"{text}, {limit}: beyond the marks it extrapolates; {known}{' and '.join(parts)}"]
+
+
+def _simpler(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> str:
+    """The simplest law that predicts left-out marks as well; else what the next simpler costs."""
+    own = result.rms_left_out
+    ladder = type(result.law).simpler_fits(len(result.parameters))
+    if wanted.law == OFFSET or (wanted.like is not None or not _keeps_unit(wanted)):
+        ladder = [(law, deg) for law, deg in ladder if law != OFFSET]
+    found = []
+    for law, deg in ladder:
+        try:
+            other = fitted(replace(wanted, law=law, degree=deg, like=None), marks, x)
+        except JetRulerError:
+            continue
+        if np.isfinite(other.rms_left_out):
+            name = "an offset alone" if law == OFFSET else law_named(law).fitted_name
+            name += f" of degree {deg}" if deg else ""
+            found.append((name, other.rms_left_out))
+    if not found or not np.isfinite(own):
+        if ladder and not np.isfinite(own):
+            return "with so few marks nothing tells whether a simpler law would do as well"
+        return ""
+    shown_own = result.shown(own)
+    tiny = 1e-9 * float(np.max(np.abs(marks.true)))
+    for name, error in found:
+        if error <= max(AS_WELL * own, tiny):
+            return (
+                f"{name} would do as well: {result.shown(error)} when left out, against {shown_own}"
+            )
+    name, error = min(found, key=lambda pair: pair[1])
+    return (
+        f"no simpler law does as well: {name} is off by {result.shown(error)} when left out, "
+        f"against {shown_own}"
+    )
+
+
+def _keeps_unit(wanted: FitRequest) -> bool:
+    return wanted.before is not None and wanted.before.gives == wanted.gives
+
+
+def fit(
+    marks: Marks | Sequence[Sequence[float]] | Array,
+    law: str = "line",
+    *,
+    before: Ruler | Law | None = None,
+    then: Ruler | Law | None = None,
+    degree: int | None = None,
+    robust: bool = False,
+    unit: str | None = None,
+    like: Law | None = None,
+    limits: tuple[float, float] | None = None,
+) -> Fit:
+    """Fit a law to marks by least squares of its errors, in the unit of its result.
+
+    Parameters
+    ----------
+    marks : Marks | Sequence[Sequence[float]] | Array
+        `Marks`, pairs (raw, true) or triples with the standard uncertainty of true, by which
+        they are then weighted.
+    law : str, default "line"
+        "line", "offset" (the gain stays), "polynomial", "power", "table", "beta",
+        "steinhart-hart" (c stays 0, or as it was, with two marks) or "steinhart-hart-extended".
+    before, then : Ruler | Law, optional
+        The laws between raw and this law, and between this law and true.
+    degree : int, optional
+        Of a polynomial; None takes the lowest that none beats: one that predicts left-out marks
+        better and reduces the squares of the errors beyond chance (4 % in all).
+    robust : bool, default False
+        Set outliers aside and name them, instead of bending to them. They are told by the marks'
+        uncertainties where those are given, else by what the majority says.
+    unit : str, optional
+        Of the result.
+    like : Law, optional
+        A law of the same kind whose other parameters stay (t0, x0, c, gain, unit).
+    limits : tuple[float, float], optional
+        Of the result, to warn of extrapolation.
+
+    Returns
+    -------
+    Fit
+        The law, its parameters with their uncertainties, and the errors at the marks.
+
+    Raises
+    ------
+    MarksError
+        For marks that cannot give this law.
+    JetRulerError
+        For one that cannot be fitted.
+
+    Notes
+    -----
+    Parameters' uncertainties come from the marks' own, where given (widened if the marks scatter
+    more than that, by a chi-square test at 5 %), else from the scatter.
+
+    Source: JCGM 100:2008, H.3; Gauss and Newton's method.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> found = jr.fit([(198, 0), (2050, 49.6), (3904, 100)])
+    >>> found.law.name, round(found.parameters[1].value, 5)
+    ('line', -5.4671)
+    """
+    before = None if before is None else Ruler.of(before)
+    then = None if then is None else Ruler.of(then)
+    kind = kind_of_fit(law)
+    if degree is not None and not kind.fit_degrees:
+        raise JetRulerError(f"degree: found {degree}; only a polynomial has one")
+    if degree is not None and not 1 <= degree <= kind.fit_degrees:
+        raise JetRulerError(f"degree: found {degree}; 1 to {kind.fit_degrees} is right")
+    used = Marks.of(marks)
+    takes = before.gives if before else None
+    if kind.fit_takes is not None and takes not in (None, kind.fit_takes):
+        given = f"the laws before it give {symbol(takes)}"
+        raise MarksError(f"{law} takes {symbol(kind.fit_takes)}, but {given}")
+    if kind.fit_gives:
+        found = unit or getattr(like, "unit", None) or used.true_unit
+        unit = found if found in kind.fit_gives else kind.fit_gives[0]
+    elif then is None:
+        unit = unit or used.true_unit
+    gives = (then.gives if then is not None else None) or unit
+    used = used.in_units((before.takes if before else used.raw_unit,), gives)
+    own_takes = getattr(like, "takes", None) if kind.fit_takes is None else None
+    said = None if not kind.fit_gives and unit == takes else unit
+    wanted = FitRequest(
+        law,
+        degree,
+        robust=robust,
+        unit=said,
+        gives=unit,
+        takes=own_takes,
+        like=like,
+        before=before,
+        then=then,
+    )
+    x = behind(before, used)
+    result = fitted(wanted, used, x)
+    return advised(result, wanted, limits)
+
+
+def kind_of_fit(law: str) -> type[Law]:
+    """The class of the law of this name. Raises `JetRulerError` for one that has no fit."""
+    try:
+        if (kind := law_named("line" if law == OFFSET else law)).fitted_name:
+            return kind
+    except KeyError:  # none of that name
+        pass
+    known = [one for one in law_names() if law_named(one).fitted_name] + [OFFSET]
+    raise JetRulerError(f"law: found {law!r}; {nearest(law, known)}")

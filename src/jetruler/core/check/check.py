@@ -1,0 +1,266 @@
+"""The rules by name, each a function of a channel's facts, told by its docstring; those between a
+bench and a log."""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from itertools import permutations
+
+import numpy as np
+
+from ..bench.bench import Bench
+from ..bench.channel import Channel
+from ..result import Finding, Findings, Severity
+from ..ruler.reading import Flag
+from ..ruler.units import number
+from ..survey.floating import FLOATING_REMEDY, Floating, floating_text
+from ..survey.survey import Survey
+from .facts import Facts
+from .ranges import marks_of
+
+Rule = Callable[[Facts], Iterator[Finding]]
+BenchRule = Callable[[Bench], Iterator[Finding]]
+
+
+@dataclass(frozen=True)
+class Described:
+    """A rule for people: its name, what it finds (one sentence), and why that matters."""
+
+    name: str
+    finds: str
+    why: str
+
+
+def description(rule: Callable[..., object]) -> Described:
+    """A rule's name and docstring: the first paragraph says what, the second why."""
+    finds, _, why = inspect.cleandoc(rule.__doc__ or "").partition("\n\n")
+    name = rule.__name__.replace("_", "-")
+    return Described(name, " ".join(finds.split()), " ".join(why.split()))
+
+
+def applied(rule: Callable[..., object], found: Iterable[Finding]) -> list[Finding]:
+    """A rule's findings with its name and its reason."""
+    about = description(rule)
+    return [replace(finding, rule=about.name, why=about.why) for finding in found]
+
+
+def unknown_range(c: Facts) -> Iterator[Finding]:
+    """An input whose range is not said.
+
+    What its laws make of all that it can give cannot be looked at.
+    """
+    if c.has_ends:
+        return
+    yield c.found(
+        Severity.NOTE,
+        c.key("input"),
+        "its range is not known: its laws are not checked",
+        "Say it, as in range = [0, 10]",
+    )
+
+
+def rules() -> tuple[Rule, ...]:
+    """Every rule about one channel."""
+    from . import circuits, ranges
+    from . import ranges as numbers
+
+    return (unknown_range, *circuits.RULES, *ranges.RULES, *numbers.RULES)
+
+
+def bench_rules() -> tuple[BenchRule, ...]:
+    """Every rule about a bench as a whole."""
+    from . import circuits
+    from . import triggers as decisions
+
+    return (circuits.top_counts_disagree, *decisions.RULES)
+
+
+def check(bench: Bench, listed: Iterable[str] = ()) -> Findings:
+    """All that the rules find in a bench, the most serious first.
+
+    Parameters
+    ----------
+    bench : Bench
+        The bench.
+    listed : Iterable[str], default ()
+        Names of the channels whose converter stands in their own list of laws, so that places
+        count as the bench file does.
+
+    Returns
+    -------
+    Findings
+        Findings; empty if nothing was found.
+
+    Notes
+    -----
+    Where nothing was found it is empty.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> ruler = jr.Adc(12, 3.3) >> jr.Divider(4700) >> jr.Beta(100e3, 3950)
+    >>> sensor = jr.Channel("t", ruler, "ch0")
+    >>> print(jr.check(jr.Bench("Desk", {"t": sensor})))
+    nothing found
+    """
+    own = set(listed)
+    found = [finding for rule in bench_rules() for finding in applied(rule, rule(bench))]
+    for channel in bench.channels.values():
+        facts = Facts(channel, channel.name in own)
+        for rule in rules() if facts.has_ends else (unknown_range,):
+            found += applied(rule, rule(facts))
+    return Findings.of(found)
+
+
+#: A clamp may hold so much of a log before it hides something.
+HIDDEN = 0.01
+#: An end may be missed by so much of the travel.
+MISSED = 0.02
+
+
+@dataclass(frozen=True)
+class Logged:
+    """A channel's facts beside what its column does in a log."""
+
+    facts: Facts
+    survey: Survey
+    floating: Floating | None = None
+
+
+def clamp_hides(s: Logged) -> Iterator[Finding]:
+    """A clamp that hides more than one sample in a hundred.
+
+    What it holds at an end may be a knob at rest, or a sensor that is broken: the value looks
+    sound either way.
+    """
+    c = s.facts
+    clamps = c.of("clamp")
+    if not clamps or not s.survey.samples:
+        return
+    counts, often = s.survey.pairs()
+    flags = c.channel.chain.read(counts).flags
+    for flag, word in ((Flag.BELOW, "below"), (Flag.ABOVE, "above")):
+        samples = int(often[(flags & int(flag)) != 0].sum())
+        if samples > HIDDEN * s.survey.samples:
+            place, _ = clamps[-1]
+            fraction = f"{samples / s.survey.samples:.1%}"
+            yield c.found(
+                Severity.WARNING,
+                c.place(place),
+                f"it holds {samples} of {s.survey.samples} samples ({fraction}) that are {word} it",
+                "If that is the end of a travel, draw the marks in: jetruler look --ends; if not, "
+                "an `expect` in front of it tells a broken wire",
+            )
+
+
+def unreached_marks(s: Logged) -> Iterator[Finding]:
+    """Marks that the log never reaches.
+
+    A knob that stops short of its mark never reads 0 % or 100 %: what it drives never quite
+    closes.
+    """
+    found = marks_of(s.facts)
+    v = s.survey
+    if found is None or s.facts.labelled or not v.distinct > 1:
+        return
+    place, law = found
+    raws = sorted(raw for raw, _ in law.marks or ())
+    room = MISSED * (raws[-1] - raws[0])
+    for raw, end, short in (
+        (raws[0], v.low_end, v.low_end - raws[0]),
+        (raws[-1], v.high_end, raws[-1] - v.high_end),
+    ):
+        if short > room:
+            true = s.facts.channel.shown(float(s.facts.channel.chain(raw)))
+            yield s.facts.found(
+                Severity.WARNING,
+                s.facts.place(place, "marks"),
+                f"the mark at {number(raw)} ({true}) is never reached: the log ends at "
+                f"{number(end)}",
+                "Move it from stop to stop while logging; then jetruler look --ends --write",
+            )
+
+
+def wrong_converter(s: Logged) -> Iterator[Finding]:
+    """Counts that are not those of this converter.
+
+    Beyond its top code nothing has a value; far below it, or with a full scale that no code
+    reaches, every value is wrong by a factor.
+    """
+    edge, v = s.facts.channel.chain.converter, s.survey
+    if edge is None or not v.samples:
+        return
+    full = float(getattr(edge, "full_count", edge.highest))
+    top = f"0 to {edge.highest}" if edge.lowest == 0 else f"{edge.lowest} to {edge.highest}"
+    what = ""
+    if v.largest > edge.highest or v.smallest < edge.lowest:
+        far = v.largest if v.largest > edge.highest else v.smallest
+        what = f"the log has counts as far as {number(far)}, and the converter gives {top}"
+    elif full > edge.highest + 1:
+        what = f"{number(full)} counts stand for the reference, and the converter gives {top}"
+    elif v.distinct > 1 and max(v.largest, -v.smallest) < 0.1 * edge.highest:
+        what = f"the largest count is {number(v.largest)}, of {top}"
+    if what:
+        yield s.facts.found(
+            Severity.ERROR,
+            s.facts.key("converter"),
+            what,
+            "Say the bits, and the count at vref, that the board's converter has",
+        )
+
+
+def floating_input(s: Logged) -> Iterator[Finding]:
+    """An input that nothing is connected to: it hums with the mains, or wanders without a pattern.
+
+    A pin that floats picks up whatever is near it; its values mean nothing, and look alive.
+    """
+    if s.floating is not None:
+        what = floating_text(s.floating)
+        yield s.facts.found(Severity.ERROR, s.facts.key("column"), what, FLOATING_REMEDY)
+
+
+def noisy_zones(s: Logged) -> Iterator[Finding]:
+    """Zones narrower than the noise that the log shows.
+
+    The zone then changes from reading to reading although nothing else does: it flickers.
+    """
+    from .ranges import narrow_zones
+
+    if not s.facts.channel.noise and s.survey.noise > 0 and s.facts.has_ends:
+        yield from narrow_zones(Facts(s.facts.channel, noise=s.survey.noise))
+
+
+def swapped_columns(logged: Mapping[str, Logged]) -> Iterator[Finding]:
+    """Two channels whose columns are swapped: each fits the other's column better.
+
+    Every value is then a plausible number of the wrong thing.
+    """
+    names = [name for name, s in logged.items() if s.facts.channel.limits and s.survey.samples]
+    for one, other in permutations(names, 2):
+        if one > other:
+            continue
+        a, b = logged[one].facts.channel, logged[other].facts.channel
+        own = min(_fits(a, logged[one].survey), _fits(b, logged[other].survey))
+        crossed = min(_fits(a, logged[other].survey), _fits(b, logged[one].survey))
+        if own < 0.5 and crossed > 0.95:
+            yield Finding(
+                Severity.ERROR,
+                f"channel.{one}.column",
+                f"{_fits(a, logged[one].survey):.0%} of it lie within the limits of {one}, and "
+                f"{_fits(a, logged[other].survey):.0%} of the column of {other}",
+                f"Swap the columns of {one} and {other}: {b.column!r} and {a.column!r}",
+            )
+
+
+def _fits(channel: Channel, survey: Survey) -> float:
+    """The fraction of a column's samples that reads within a channel's limits."""
+    counts, often = survey.pairs()
+    low, high = channel.limits or (-np.inf, np.inf)
+    values = np.asarray(channel.chain(counts), dtype=np.float64)
+    with np.errstate(invalid="ignore"):
+        return float(often[(values >= low) & (values <= high)].sum() / max(1, often.sum()))
+
+
+RULES = (clamp_hides, unreached_marks, wrong_converter, floating_input, noisy_zones)

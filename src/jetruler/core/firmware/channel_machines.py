@@ -1,0 +1,470 @@
+"""What follows from a count alone, exact by construction: flags, patterns, thresholds; and what
+remembers: smoothing, holding zones, trips."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ..bench.bench import Bench
+from ..bench.channel import Channel
+from ..bench.conditions import TINY, Condition, faults_of
+from ..bench.decisions import zones_that_hold
+from ..bench.smoothing import Smoothing
+from ..bench.trips_and_drives import Trip
+from ..laws.shape import Zones
+from ..numerics import AnyArray, Truths
+from ..ruler.quantity import seconds
+from ..ruler.reading import Flag
+from ..ruler.ruler import Ruler
+from ..ruler.units import number, symbol
+from .forms import STEPS, compared, outside
+from .program import LARGEST, Machine, Program, indented, safe_name
+from .proof import ExactValues
+from .selection import Exported, ExportError
+
+#: A decision that leaves things as they are.
+AS_IT_WAS = 2
+
+
+def by_count(counts: AnyArray, outputs: AnyArray, name: str, beyond: int) -> Program:
+    """A whole number for each count: comparisons where there are few changes, else a table.
+
+    counts: ascending, without a gap. beyond: the output for counts that cannot come.
+    """
+    low, high = int(counts[0]), int(counts[-1])
+    head = outside(low, high, "int32", beyond)
+    edges = np.flatnonzero(np.diff(outputs)) + 1
+    if edges.size <= 2 * STEPS:
+        each = [int(outputs[i]) for i in (0, *edges.tolist())]
+        return Program(name, "\n".join([*head, *compared(counts[edges], each)]))
+    place = f"n - {low}" if low > 0 else f"n + {-low}" if low else "n"
+    body = [*head, f"return {name}_of[{place}]"]
+    return Program(name, "\n".join(body), {f"{name}_of": tuple(outputs.astype(int).tolist())})
+
+
+def flags_program(w: ExactValues, name: str) -> Program:
+    """The flags of every count."""
+    return by_count(w.counts, w.flags, f"{name}_flags", int(Flag.OFF_SCALE))
+
+
+def has_value(w: ExactValues, name: str) -> Program:
+    """Whether a count has a value: 1 or 0."""
+    return by_count(w.counts, ~np.isnan(w.values) * 1, f"{name}_has_value", 0)
+
+
+def decided(w: ExactValues, name: str, on: AnyArray, off: AnyArray) -> Program:
+    """What each count decides: 1 for on, 0 for off, `AS_IT_WAS` for neither."""
+    outputs = np.where(on, 1, np.where(off, 0, AS_IT_WAS))
+    return by_count(w.counts, outputs, name, AS_IT_WAS)
+
+
+def pattern_programs(e: Exported) -> list[Program]:
+    """The outputs of a channel's zones as functions of the zone, 0 for none; empty for zones that
+    are no patterns of whole numbers."""
+    zones = next((law for law in reversed(e.channel.ruler.laws) if isinstance(law, Zones)), None)
+    if zones is None or e.channel.ruler.label(0.0) is None:
+        return []
+    patterns = [value for value in zones.values if isinstance(value, tuple)]
+    whole = all(isinstance(v, int | float) and v == int(v) for pattern in patterns for v in pattern)
+    if len(patterns) < len(zones.values) or not whole:
+        return []
+    outputs = np.array(patterns, dtype=np.float64).T
+    zone = np.arange(len(patterns))
+    named = [f"{e.name}_output{i}" for i in range(1, len(outputs) + 1)]
+    return [by_count(zone, output, name, 0) for name, output in zip(named, outputs, strict=True)]
+
+
+@dataclass(frozen=True)
+class Threshold:
+    """A threshold in counts. on: from this count on (`rising`), or down to it, it is on. off: the
+    count from which it is released."""
+
+    program: Program
+    on: int
+    off: int
+    rising: bool
+    about: str
+
+
+def threshold(
+    bench: Bench, channel: Channel, name: str, value: float, release: float | None
+) -> Threshold:
+    """The counts of a threshold: on from `value` up and off below `release`; or, with a release
+    above it, on below `value` and off from `release` up. release: that of the bench's trip with
+    this threshold, or the threshold itself, if left out. Raises `ExportError`."""
+    below, release = _release(bench, channel, value, release)
+    w = ExactValues.of(channel, 1, 1.0)
+    values = w.values[w.valid]
+    on, off = (values < value, values >= release) if below else (values >= value, values < release)
+    unit = symbol(channel.unit)
+    low, high = channel.shown(float(values.min())), channel.shown(float(values.max()))
+    for which, point, does in ((on, value, "turn on"), (off, release, "turn off")):
+        if not which.any():
+            shown = f"{number(point)} {unit}".rstrip()
+            reads = f"it reads from {low} to {high}"
+            raise ExportError(
+                f"{channel.name}: no count passes {shown}; {reads}, so it would never {does}"
+            )
+    # Where counts rise with the values, a threshold from above is reached from below.
+    rising = bool(values[-1] > values[0]) != below
+    if not (_one_end(on, rising) and _one_end(off, not rising)):
+        raise ExportError(f"{channel.name}: it turns back, so no single count stands for {value}")
+    counts = w.counts[w.valid]
+    edge = int(counts[np.argmax(on) if rising else np.flatnonzero(on)[-1]])
+    back = int(counts[np.flatnonzero(off)[-1] if rising else np.argmax(off)])
+    side = "below" if below else "from"
+    text = number(value).replace("−", "minus_").replace(".", "_")
+    sides = (">=", "<=") if rising else ("<=", ">=")
+    body = [
+        f"if n < {counts[0]} or n > {counts[-1]}:\n    return was",
+        f"if n {sides[0]} {edge}:\n    return 1",
+        f"if n {sides[1]} {back}:\n    return 0",
+        "return was",
+    ]
+    first, second = ("below", "from") if below else ("from", "below")
+    about = (
+        f"1 {first} {number(value)} {unit} (count {edge}) on, 0 {second} {number(release)} {unit} "
+        f"(count {back}){' on' if below else ''}, else as it was"
+    )
+    return Threshold(Program(f"{name}_{side}_{text}", "\n".join(body)), edge, back, rising, about)
+
+
+def _one_end(which: Truths, last: bool) -> bool:
+    """Whether it holds from some place to one end, and nowhere else."""
+    changes = int(np.count_nonzero(which[1:] != which[:-1]))
+    return not which.any() or (changes <= 1 and bool(which[-1 if last else 0]))
+
+
+def _release(
+    bench: Bench, channel: Channel, value: float, release: float | None
+) -> tuple[bool, float]:
+    """Whether it is on below, and where it is released; from the bench's trip if not said."""
+    if release is not None:
+        return release > value, release
+    for trip in bench.trips.values():
+        for c in trip.conditions:
+            if c.channel == channel.name and value in (c.above, c.below):
+                return c.below is not None, value if c.release is None else c.release
+    return False, value
+
+
+#: The longest list of past counts.
+LONGEST = 255
+_ROUNDED = """\
+if {sum} < 0:
+    return -((-{sum} + {n} // 2) // {n})
+return ({sum} + {n} // 2) // {n}"""
+_LAST = """\
+s.past[s.at] = n
+s.at = s.at + 1
+if s.at == {many}:
+    s.at = 0
+if s.filled < {many}:
+    s.filled = s.filled + 1"""
+_MEAN = """\
+if s.filled == {many}:
+    s.sum = s.sum - s.past[s.at]
+s.sum = s.sum + n
+{last}
+{rounded}"""
+
+#: Sorted by insertion; an even median is the mean of the two in the middle.
+_MEDIAN = """\
+{last}
+i = 0
+while i < s.filled:
+    s.order[i] = s.past[i]
+    j = i
+    while j > 0:
+        one = s.order[j - 1]
+        if one > s.order[j]:
+            s.order[j - 1] = s.order[j]
+            s.order[j] = one
+            j = j - 1
+        else:
+            j = 0
+    i = i + 1
+step = s.order[(s.filled - 1) // 2] + s.order[s.filled // 2]
+{rounded}"""
+
+#: In 256ths of a count; what a division leaves is kept for the next one, so that nothing sticks.
+_EXPONENTIAL = """\
+if s.filled == 0:
+    s.filled = 1
+    s.level = n * 256
+else:
+    s.rest = s.rest + (n * 256 - s.level) * 2
+    if s.rest < 0:
+        step = -(-s.rest // {over})
+    else:
+        step = s.rest // {over}
+    s.level = s.level + step
+    s.rest = s.rest - step * {over}
+{rounded}"""
+
+
+def smooth_machine(e: Exported, smooth: Smoothing) -> Machine | str:
+    """A channel's smoothing, to the nearest count; or why it has no form for firmware."""
+    many = smooth.samples
+    if smooth.kind == "spikes" or smooth.blocks or smooth.where == "values":
+        return "this smoothing has no firmware form"
+    if many > (2**14 if smooth.kind == "exponential" else LONGEST):
+        return f"smoothing over {many} samples, more than {LONGEST}"
+    last = _LAST.format(many=many)
+    state = {"past": many, "at": 0, "filled": 0}
+    if smooth.kind == "mean":
+        rounded = _ROUNDED.format(sum="s.sum", n="s.filled")
+        body = _MEAN.format(many=many, last=last, rounded=rounded)
+        state["sum"] = 0
+    elif smooth.kind == "median":
+        body = _MEDIAN.format(last=last, rounded=_ROUNDED.format(sum="step", n="2"))
+        state["order"] = many
+    else:
+        body = _EXPONENTIAL.format(over=many + 1, rounded=_ROUNDED.format(sum="s.level", n="256"))
+        state = {"filled": 0, "level": 0, "rest": 0}
+    w = ExactValues.of(e.channel, 1, 1.0)
+    near = "to the nearest count" if smooth.kind != "exponential" else "within one count"
+    left_out = "what has no value is left out and comes back as it is"
+    return Machine(
+        name=f"{e.name}_smoothing",
+        update=f"{e.name}_smooth",
+        about=(f"{e.channel.name}: the {smooth.kind} of {many} counts, {near}; {left_out}",),
+        inputs=("n",),
+        state=state,
+        body=f"if {e.name}_has_value(n) == 0:\n    return n\n{body}",
+        programs=(has_value(w, e.name),),
+    )
+
+
+def values_of_zones(zones: Zones, behind: Ruler | None) -> AnyArray:
+    """What each zone of a channel stands for, in its unit."""
+    numbers = np.arange(len(zones.values))
+    values = zones.values_of(numbers, np.zeros(numbers.size))
+    return values if behind is None else np.asarray(behind(values))
+
+
+def zone_machine(e: Exported) -> Machine | None:
+    """The zones of a channel that hold: a zone is left when its edge is clearly passed."""
+    found = zones_that_hold(e.channel)
+    if found is None:
+        return None
+    before, zones, behind = found
+    w = ExactValues.of(e.channel, 1, 1.0)
+    raw = np.asarray(w.raw, dtype=np.float64)
+    x = raw if before is None else np.asarray(before(raw))
+    edges, far = np.array(zones.edges, dtype=np.float64), zones.hysteresis
+
+    def zone(name: str, over: Callable[[AnyArray], AnyArray]) -> Program:
+        return by_count(w.counts, over(x[:, None]).sum(axis=1), f"{e.name}_{name}", 0)
+
+    programs = [
+        has_value(w, e.name),
+        zone("zone_at", lambda x: x >= edges),
+        zone("zone_from", lambda x: x >= edges + far),  # at least this zone
+        zone("zone_to", lambda x: x >= edges - far),  # at most this zone
+    ]
+    values = np.rint(values_of_zones(zones, behind) * e.wanted.scale)
+    programs.append(by_count(np.arange(values.size), values, f"{e.name}_of_zone", 0))
+    body = f"""\
+if {e.name}_has_value(n) == 0:
+    return -1
+if s.begun == 0:
+    s.begun = 1
+    s.zone = {e.name}_zone_at(n)
+if s.zone < {e.name}_zone_from(n):
+    s.zone = {e.name}_zone_from(n)
+if s.zone > {e.name}_zone_to(n):
+    s.zone = {e.name}_zone_to(n)
+return s.zone"""
+    about = f"{e.channel.name}: its zone from 0 up, held until an edge is clearly passed; -1: none"
+    return Machine(
+        name=f"{e.name}_holding",
+        update=f"{e.name}_zone",
+        about=(about, f"{e.name}_of_zone: what a zone stands for, as {e.name} gives it"),
+        inputs=("n",),
+        state={"begun": 0, "zone": 0},
+        body=body,
+        programs=tuple(programs),
+    )
+
+
+#: Samples that a window of changes remembers at most.
+WINDOW = 64
+
+
+def trip_machine(trip: Trip, done: Mapping[str, Exported]) -> Machine | str:
+    """A trip; or why it has no form for firmware. done: the exported channels."""
+    name = safe_name(trip.name)
+    parts = [_Part(c, i, name, done[c.channel]) for i, c in enumerate(trip.conditions, start=1)]
+    problem = next((p.problem for p in parts if p.problem), "")
+    hold, stay = (math.ceil(1000 * (seconds(t) - TINY)) for t in (trip.hold, trip.stay))
+    if problem or max(hold, stay) > LARGEST["int32"]:
+        return problem or "times beyond 24 days have no firmware form"
+    inputs = dict.fromkeys(["now", *(p.reads for p in parts)])
+    held = [f"s.held{p.place}" for p in parts]
+    counts = " + ".join(held) if len(held) > 1 else held[0]
+    enough = 1 if trip.join == "any" else len(held)
+    state = {f"held{p.place}": 0 for p in parts} | {"on": 0}
+    times: set[str] = set()
+    body = [p.body for p in parts]
+    body.append(f"counts = 0\nif {counts} >= {enough}:\n    counts = 1")
+    if hold:
+        state |= {"holding": 0, "since": 0}
+        times.add("since")
+        body.append(_HELD.format(hold=hold))
+    if stay:
+        state |= {"staying": 0, "turned": 0}
+        times.add("turned")
+    body.append((_STAYS if stay else "s.on = counts").format(stay=stay))
+    body.append("return s.on")
+    for p in parts:
+        state |= p.state
+        times |= p.times
+    if not times:
+        del inputs["now"]
+    about = [str(trip)] + [p.about for p in parts if p.about]
+    return Machine(
+        name=name,
+        update=f"{name}_update",
+        about=tuple(about),
+        inputs=tuple(inputs),
+        state=state,
+        body="\n".join(body),
+        times=frozenset(times),
+        programs=tuple(program for p in parts for program in p.programs),
+        calls={e: a for p in parts for e, a in p.calls.items()},
+    )
+
+
+#: 1 while they hold, 2 once they have held for long enough: a clock that wraps undoes neither.
+_HELD = """\
+if counts == 0:
+    s.holding = 0
+elif s.holding == 0:
+    s.holding = 1
+    s.since = now
+if s.holding == 1:
+    if elapsed(now, s.since, {hold}) >= {hold}:
+        s.holding = 2
+    else:
+        counts = 0"""
+_STAYS = """\
+if s.on == 0:
+    if counts == 1:
+        s.on = 1
+        s.staying = 1
+        s.turned = now
+else:
+    if s.staying == 1:
+        if elapsed(now, s.turned, {stay}) >= {stay}:
+            s.staying = 0
+    if counts == 0:
+        if s.staying == 0:
+            s.on = 0"""
+
+#: Only samples that can still become the largest are remembered, the oldest first; where there is
+#: no room, the newest but one gives way.
+_WINDOW = """\
+x = {sign}v
+go = 1
+while go == 1:
+    go = 0
+    if s.n{k} > 0:
+        if s.v{k}[s.n{k} - 1] <= x:
+            s.n{k} = s.n{k} - 1
+            go = 1
+if s.n{k} == {window}:
+    s.n{k} = {window} - 1
+s.t{k}[s.n{k}] = now
+s.v{k}[s.n{k}] = x
+s.n{k} = s.n{k} + 1
+drop = 0
+while elapsed(now, s.t{k}[drop], {most}) > {within}:
+    drop = drop + 1
+if drop > 0:
+    i = 0
+    while i + drop < s.n{k}:
+        s.t{k}[i] = s.t{k}[i + drop]
+        s.v{k}[i] = s.v{k}[i + drop]
+        i = i + 1
+    s.n{k} = s.n{k} - drop
+if s.v{k}[0] - x >= {by}:
+    s.held{place} = 1"""
+
+
+class _Part:
+    """One condition: what it reads, its statements, and what they need."""
+
+    def __init__(self, c: Condition, place: int, trip: str, e: Exported) -> None:
+        self.place, self.about, self.problem = place, "", ""
+        self.programs: list[Program] = []
+        self.state: dict[str, int] = {}
+        self.times: set[str] = set()
+        self.calls: dict[str, str] = {}
+        self.reads, self.body = f"{e.name}_count", ""
+        name = f"{trip}_if{place}"
+        w = ExactValues.of(e.channel, 1, 1.0)
+        if c.flagged is not None:
+            on = (w.flags & faults_of(c.flagged, e.channel)) != 0
+            self.programs = [by_count(w.counts, on * 1, name, 1)]
+            self.body = f"s.held{place} = {name}({self.reads})"
+        elif c.kind.endswith("_by"):
+            self._moves(c, e, w)
+        else:
+            self._passes(c, e, w, name)
+
+    def _passes(self, c: Condition, e: Exported, w: ExactValues, name: str) -> None:
+        zones, counts, values = zones_that_hold(e.channel), w.counts, w.values
+        if zones is not None:
+            self.reads = f"{e.name}_zone"
+            values = values_of_zones(zones[1], zones[2])
+            counts = np.arange(values.size)
+        point = c.above if c.above is not None else c.below or 0.0
+        release = point if c.release is None else c.release
+        on, off = (
+            (values >= point, values < release)
+            if c.above is not None
+            else (values < point, values >= release)
+        )
+        outside = replace(w, counts=counts, values=values)
+        self.programs = [decided(outside, name, on, off)]
+        test = f"if {name}({self.reads}) < 2:"
+        self.body = f"{test}\n    s.held{self.place} = {name}({self.reads})"
+
+    def _moves(self, c: Condition, e: Exported, w: ExactValues) -> None:
+        if e.program.arith == "float" or zones_that_hold(e.channel) is not None:
+            what = "zones that hold" if e.program.arith != "float" else "a value in floats"
+            self.problem = f"a change of {what} has no firmware form"
+            return
+        scale, within = e.wanted.scale, math.floor(1000 * (seconds(c.within) + TINY))
+        by = {"-": c.falls_by or c.changes_by, "": c.rises_by or c.changes_by}
+        if within >= LARGEST["int32"]:
+            self.problem = "times beyond 24 days have no firmware form"
+            return
+        body = [f"v = {e.name}({self.reads})", f"s.held{self.place} = 0"]
+        for sign, key, amount in (("", "hi", by["-"]), ("-", "lo", by[""])):
+            if amount is None:
+                continue
+            k = f"{self.place}{key}"
+            self.state |= {f"n{k}": 0, f"t{k}": WINDOW, f"v{k}": WINDOW}
+            self.times.add(f"t{k}")
+            body.append(
+                _WINDOW.format(
+                    sign=sign, k=k, window=WINDOW, most=within + 1, within=within,
+                    by=math.ceil(amount * scale - 1e-9), place=self.place,
+                )
+            )  # fmt: skip
+        self.calls[e.name] = e.program.arith
+        self.programs = [has_value(w, e.name)]
+        statements = indented("\n".join(body))
+        self.body = f"if {e.name}_has_value({self.reads}) == 1:\n{statements}"
+        unit = e.channel.unit or ""
+        off = 2 * max(e.proof.worst, 0.5 / scale)
+        self.about = (
+            f"changes of {c.channel} are judged in steps of 1/{scale} {unit}: one within {off:.3g} "
+            f"{unit} of its amount may be judged otherwise".replace(" :", ":")
+        )

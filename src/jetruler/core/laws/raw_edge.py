@@ -1,0 +1,336 @@
+"""Where every chain begins: the counts of a converter, or an input that is none, such as the volts
+of a lab box."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from typing import ClassVar
+
+import numpy as np
+
+from ..error_types import ParameterError
+from ..numerics import Array, FlagArray, Truths
+from ..ruler.base_law import (
+    FRACTION,
+    Role,
+    Volts,
+    at,
+    constant,
+    reject,
+    reject_outside,
+    unit_fields,
+)
+from ..ruler.converter import Converter, RawInput
+from ..ruler.reading import Flag
+from ..ruler.ruler import Law
+from ..ruler.units import factor, number, shown
+
+
+@dataclass(frozen=True)
+class Adc(Law, Converter):
+    """Counts to volts: U = n · vref / count_at_vref.
+
+    Parameters
+    ----------
+    bits : int
+        1 to 32.
+    vref : float, in V, optional
+        Reference voltage in V, above 0.
+    count_at_vref : float, optional
+        The count that stands for the reference; default is the top count (2^bits − 1, signed
+        2^(bits−1) − 1), 2^bits is the datasheet's LSB, 65535 serves a result left-scaled to 16
+        bits.
+    signed : bool, default False
+        Two's complement.
+    ratiometric : bool, default False
+        Give the fraction of the reference, n / count_at_vref, instead of volts; the reference
+        then cancels and may be left out. A ratiometric law behind it sets this by itself.
+    error_lsb : float, default 0.0
+        The converter's own error as the datasheet's half-width in counts, for budgets.
+    codes : int, optional
+        Bits of the codes, where fewer than `bits`: 12 for a left-scaled result in 16 bits.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Notes
+    -----
+    Source: the transfer function of an ideal converter.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Adc(bits=12, vref=3.3)(2048)  # volts
+    1.6504029304029304
+    """
+
+    vref: Volts | None = None
+    count_at_vref: float | None = None
+    signed: bool = False
+    ratiometric: bool = False
+    error_lsb: float = 0.0
+    codes: int | None = None
+    name: ClassVar[str] = "adc"
+    role: ClassVar[Role] = Role.CONVERTER
+
+    @property
+    def gives(self) -> str | None:
+        return FRACTION if self.ratiometric or self.vref is None else "V"
+
+    @property
+    def full_count(self) -> float:
+        """The count that stands for the reference voltage."""
+        return self.top_code if self.count_at_vref is None else self.count_at_vref
+
+    @property
+    def lsb(self) -> int:
+        """Counts from one code to the next: 1, but for a result that is left-scaled, which
+        `codes` says, or a `count_at_vref` of 2^bits − LSB (65520 is 12 bits in 16)."""
+        if self.codes is not None or self.count_at_vref is None:
+            return super().lsb
+        missing = self.highest + 1 - self.count_at_vref
+        power = missing >= 1 and float(missing).is_integer() and int(missing).bit_count() == 1
+        return int(missing) if power else 1
+
+    @property
+    def scale(self) -> float:
+        """What the full count gives: the reference voltage, or 1 for a fraction."""
+        return 1.0 if self.ratiometric or self.vref is None else self.vref
+
+    def check(self) -> Iterator[ParameterError]:
+        yield from super().check()
+        if self.vref is not None and self.vref <= 0:
+            yield ParameterError("vref", self.vref, "a voltage above 0 V is right")
+        if self.count_at_vref is not None and self.count_at_vref <= 0:
+            yield ParameterError("count_at_vref", self.count_at_vref, "a count above 0 is right")
+        for field in ("signed", "ratiometric"):
+            if not isinstance(getattr(self, field), bool):
+                yield ParameterError(field, getattr(self, field), "true or false is right")
+        if self.signed is True and self.bits == 1:
+            yield ParameterError("signed", True, "one bit leaves no room for a sign")
+
+    def with_output(self, unit: str | None) -> Law:
+        return replace(self, ratiometric=True) if unit == FRACTION else self
+
+    def forward(self, x: Array) -> Array:
+        # Divided first: the count that stands for vref then reads exactly vref.
+        return self.on_scale(x) / self.full_count * self.scale
+
+    def inverse(self, y: Array) -> Array:
+        return self.reachable(y / self.scale * self.full_count)
+
+    def slope(self, x: Array) -> Array:
+        return np.full_like(x, self.scale / self.full_count)
+
+    def formula(self, x: float) -> str:
+        y = float(self.forward(at(x))[0])
+        if self.gives == FRACTION:
+            symbols = "s = U / Uref = n / N"
+            return (
+                f"{symbols} = {number(x)} / {number(self.full_count)} = {number(y)} (Uref cancels)"
+            )
+        return (
+            f"U = n · Uref / N = {number(x)} · {shown(self.scale, 'V')} / "
+            f"{number(self.full_count)} = {shown(y, 'V')}"
+        )
+
+    def inverse_formula(self, y: float) -> str:
+        n = y / self.scale * self.full_count
+        if self.gives == FRACTION:
+            return f"n = s · N = {number(y)} · {number(self.full_count)} = {number(n)}"
+        return (
+            f"n = U · N / Uref = {shown(y, 'V')} · {number(self.full_count)} / "
+            f"{shown(self.scale, 'V')} = {number(n)}"
+        )
+
+    def program(self) -> list[str] | None:
+        law: list[str] = [reject(f"x < {self.lowest} or x > {self.highest}")]
+        return [*law, f"x = x / {constant(self.full_count)} * {constant(self.scale)}"]
+
+
+@dataclass(frozen=True)
+class Counts(Law, Converter):
+    """The converter's counts as they are, for marks that were noted in counts.
+
+    Parameters
+    ----------
+    bits : int
+        1 to 32.
+    signed : bool, default False
+        Two's complement.
+    error_lsb : float, default 0.0
+        The converter's own error as the datasheet's half-width in counts, for budgets.
+    codes : int, optional
+        Bits of the codes, where fewer than `bits`: 12 for a left-scaled result in 16 bits.
+
+    Raises
+    ------
+    ParameterError
+        For parameters that make no sense.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Counts(bits=8)([0, 200, 300])
+    [0.0, 200.0, nan]
+    """
+
+    signed: bool = False
+    error_lsb: float = 0.0
+    codes: int | None = None
+    name: ClassVar[str] = "counts"
+    role: ClassVar[Role] = Role.CONVERTER
+
+    @property
+    def gives(self) -> str | None:
+        return "count"
+
+    def forward(self, x: Array) -> Array:
+        return self.on_scale(x)
+
+    def inverse(self, y: Array) -> Array:
+        return self.reachable(y)
+
+    def slope(self, x: Array) -> Array:
+        return np.ones_like(x)
+
+    def formula(self, x: float) -> str:
+        return f"n = {number(x)} of {number(self.lowest)} to {number(self.highest)}"
+
+    def inverse_formula(self, y: float) -> str:
+        return self.formula(y)
+
+    def program(self) -> list[str] | None:
+        return [reject(f"x < {self.lowest} or x > {self.highest}")]
+
+
+@dataclass(frozen=True)
+class Input(Law, RawInput):
+    """A raw value as it comes, in its own unit: volts, centimetres, m/s², percent.
+
+    Parameters
+    ----------
+    unit : str
+        Unit of the raw values; "1" is a plain number.
+    resolution : float, optional
+        The smallest difference that it shows, in `unit`.
+    range : tuple[float, float], optional
+        What it can give, the low end first, in `unit`. Values beyond have no value; those at an
+        end carry a rail flag.
+    error : float, default 0.0
+        What its maker allows for, as a half-width in `unit`, for budgets.
+
+    Raises
+    ------
+    ParameterError
+        For a unit that nobody knows, a range upside down, or a resolution that is not above 0 and
+        below the range.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> tank = jr.Input("cm", resolution=0.1, range=(2, 400)) >> jr.Line.through((14, 0), (4, 100))
+    >>> tank([9, 500])
+    [50.0, nan]
+    """
+
+    unit: str
+    resolution: float | None = None
+    range: tuple[float, float] | None = None
+    error: float = 0.0
+    name: ClassVar[str] = "input"
+
+    def __post_init__(self) -> None:
+        unit_fields(self, "unit")
+        super().__post_init__()
+
+    @property
+    def takes(self) -> str | None:
+        return self.unit
+
+    @property
+    def gives(self) -> str | None:
+        return self.unit
+
+    @property
+    def lsb(self) -> float:
+        return self.resolution or 0.0
+
+    @property
+    def lowest(self) -> float:
+        return -math.inf if self.range is None else float(self.range[0])
+
+    @property
+    def highest(self) -> float:
+        return math.inf if self.range is None else float(self.range[1])
+
+    @property
+    def half_width(self) -> float:
+        return float(self.error)
+
+    def check(self) -> Iterator[ParameterError]:
+        if factor(self.unit) is None and self.unit != "1":
+            yield ParameterError("unit", self.unit, 'a unit is right, as in "V", "cm" or "m/s²"')
+        ends = self.range
+        if ends is not None and not _are_ends(ends):
+            yield ParameterError("range", ends, "two numbers are right, the low one first")
+            ends = None
+        if self.resolution is not None:
+            if self.resolution <= 0:
+                yield ParameterError("resolution", self.resolution, "a number above 0 is right")
+            elif ends is not None and self.resolution >= ends[1] - ends[0]:
+                right = f"less than the range, {number(ends[1] - ends[0])}, is right"
+                yield ParameterError("resolution", self.resolution, right)
+        if self.error < 0:
+            yield ParameterError("error", self.error, "a half-width of 0 or more is right")
+
+    def _inside(self, x: Array) -> Truths:
+        room = 0.5 * self.lsb
+        inside: Truths = (x >= self.lowest - room) & (x <= self.highest + room)
+        return inside
+
+    def forward(self, x: Array) -> Array:
+        return x + 0.0 if self.range is None else np.where(self._inside(x), x, np.nan)
+
+    def inverse(self, y: Array) -> Array:
+        return self.forward(y)
+
+    def slope(self, x: Array) -> Array:
+        return np.ones_like(x)
+
+    def flags(self, x: Array) -> FlagArray | None:
+        if self.range is None:
+            return None
+        out = np.zeros(x.shape, np.uint8)
+        out[x <= self.lowest] = Flag.LOW_RAIL
+        out[x >= self.highest] = Flag.HIGH_RAIL
+        out[~self._inside(x) & ~np.isnan(x)] = Flag.OFF_SCALE
+        return out
+
+    def formula(self, x: float) -> str:
+        ends = (
+            ""
+            if self.range is None
+            else f" of {number(self.lowest)} to {shown(self.highest, self.unit)}"
+        )
+        return f"x = {shown(x, self.unit)}{ends}"
+
+    def inverse_formula(self, y: float) -> str:
+        return self.formula(y)
+
+    def program(self) -> list[str] | None:
+        """For firmware the input comes in steps of its resolution."""
+        if not self.is_bounded or not self.lsb:
+            return None
+        return [f"x = x * {constant(self.lsb)}", *reject_outside((self.lowest, self.highest))]
+
+
+def _are_ends(ends: object) -> bool:
+    if not isinstance(ends, tuple | list) or len(ends) != 2:
+        return False
+    numbers = all(isinstance(end, int | float) for end in ends)
+    return numbers and -math.inf < ends[0] < ends[1] < math.inf

@@ -1,0 +1,268 @@
+"""What every result has in common: its text, a table, a frame, plain data; and findings, the
+results that say what is the matter and what to do about it."""
+
+from __future__ import annotations
+
+import dataclasses
+import enum
+import math
+import warnings
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from enum import IntEnum
+from typing import Any
+
+import numpy as np
+
+#: Arrays longer than this are told by their size in plain data.
+LONGEST = 10_000
+
+
+class Title(str):
+    """A line that is set in bold where there is bold."""
+
+
+@dataclasses.dataclass(frozen=True)
+class TextTable:
+    """A table for people.
+
+    headings: one for each column. rows: a text for each. left: which columns begin at the left, or
+    how many; the others end at the right. optional: those that a narrow window leaves out.
+    """
+
+    headings: Sequence[str]
+    rows: Sequence[Sequence[str]]
+    left: int | tuple[int, ...] = 1
+    optional: tuple[int, ...] = ()
+
+    @property
+    def at_left(self) -> Sequence[int]:
+        """The columns that begin at the left."""
+        return range(self.left) if isinstance(self.left, int) else self.left
+
+    def narrowed(self) -> TextTable:
+        """The table without its optional columns."""
+        kept = [i for i in range(len(self.headings)) if i not in self.optional]
+        rows = [[row[i] for i in kept] for row in self.rows]
+        left = tuple(kept.index(i) for i in self.at_left if i in kept)
+        return TextTable([self.headings[i] for i in kept], rows, left)
+
+
+@dataclasses.dataclass(frozen=True)
+class Item:
+    """A line behind its mark, such as a severity, and lines that belong below it. grade: 0 for the
+    most serious mark, 1 and 2 for the others."""
+
+    mark: str
+    grade: int
+    text: str
+    below: tuple[str, ...] = ()
+
+
+#: What a result prints: lines, tables and marked items, one below the other.
+Content = Sequence["str | TextTable | Item"]
+
+
+class Outer:
+    """What outer rooms do for the objects of core, which knows neither frames, nor HTML, nor
+    pictures, nor languages. The package sets these; each loads its room when it is first called."""
+
+    html: Callable[[object], str]
+    text: Callable[[Content], str]
+    frame: Callable[[Result], Any]
+    plot: Callable[..., Any]
+    convert_frame: Callable[..., Any]
+    code: Callable[[object, str, bool, str | None], str]
+    save_code: Callable[[object, Any, bool, str | None], None]
+
+
+OUTER = Outer()
+
+
+class Result:
+    """A result: `print` gives what the tool prints, `to_frame` its table, `to_dict` what `--json`
+    writes."""
+
+    @property
+    def headline(self) -> str:
+        """The one sentence that matters most."""
+        raise NotImplementedError
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        """The table, a list a column."""
+        raise NotImplementedError
+
+    @property
+    def content(self) -> Content:
+        """What the tool prints: lines, tables and items."""
+        return [self.headline]
+
+    def to_frame(self) -> Any:
+        """The table as a pandas DataFrame."""
+        return OUTER.frame(self)
+
+    def to_dict(self) -> dict[str, Any]:
+        """All of it as plain data, fit for JSON: numbers, texts, lists, None where there is no
+        number."""
+        data: dict[str, Any] = plain_data(self._fields())
+        return data
+
+    def as_dict(self) -> dict[str, Any]:
+        """The old name of `to_dict`, until the next version."""
+        warnings.warn("as_dict() is called to_dict() now", DeprecationWarning, stacklevel=2)
+        return self.to_dict()
+
+    def _fields(self) -> Mapping[str, Any]:
+        """What `to_dict` tells, by name; the public fields unless a result says otherwise."""
+        return public_fields(self)
+
+    def _repr_html_(self) -> str:
+        """The sentence above the table, for a notebook."""
+        return OUTER.html(self)
+
+    def __str__(self) -> str:
+        return OUTER.text(self.content)
+
+    def __repr__(self) -> str:
+        return f"<{type(self).__name__}: {self.headline}>"
+
+
+def public_fields(thing: Any) -> dict[str, Any]:
+    """The public fields of a dataclass, by name."""
+    names = (field.name for field in dataclasses.fields(thing))
+    return {name: getattr(thing, name) for name in names if not name.startswith("_")}
+
+
+def plain_data(value: Any) -> Any:
+    """Results as what they tell, dataclasses as dictionaries of their public fields, names of
+    choices in lower case, arrays as lists, NaN as None, anything else that is no data as its
+    text."""
+    if isinstance(value, enum.Enum):
+        return str(value.name).lower()
+    if isinstance(value, bool | str | int) or value is None:
+        return value
+    if isinstance(value, float | np.floating):
+        return float(value) if math.isfinite(value) else None
+    if isinstance(value, np.bool_ | np.integer):
+        return value.item()
+    if isinstance(value, np.ndarray):
+        return plain_data(value.tolist()) if value.size <= LONGEST else f"{value.size} numbers"
+    if isinstance(value, Mapping):
+        return {str(key): plain_data(inner) for key, inner in value.items()}
+    if isinstance(value, Result):
+        return value.to_dict()
+    if isinstance(value, list | tuple | set | frozenset):
+        return [plain_data(inner) for inner in value]
+    if dataclasses.is_dataclass(value) and not isinstance(value, type):
+        return plain_data(public_fields(value))
+    return str(value)
+
+
+class Severity(IntEnum):
+    """How serious a finding is.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.results.Severity.ERROR < jr.results.Severity.NOTE
+    True
+    """
+
+    ERROR = 0
+    WARNING = 1
+    NOTE = 2
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One finding of `look` or `check`.
+
+    Attributes
+    ----------
+    severity : Severity
+        How serious it is.
+    where : str
+        The column or channel, or the place in the bench file.
+    what : str
+        What is the matter.
+    remedy : str
+        What to do about it.
+    rule : str, default ""
+        Name of the check that found it.
+    why : str, default ""
+        Why it matters.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> ruler = jr.Adc(12, 3.3) >> jr.Divider(4.7e6) >> jr.Beta(10e3, 3435)
+    >>> slip = jr.Channel("t", ruler, "ch0", limits=(0, 100))
+    >>> [finding.rule for finding in jr.check(jr.Bench("Desk", {"t": slip}))]
+    ['unit-slip', 'few-counts', 'limits-out-of-reach']
+    """
+
+    severity: Severity
+    where: str
+    what: str
+    remedy: str
+    rule: str = ""
+    why: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.where}: {self.what}. {self.remedy}."
+
+    @property
+    def item(self) -> Item:
+        """The finding in a line."""
+        return Item(self.severity.name.lower(), self.severity, str(self))
+
+    @property
+    def explained(self) -> Item:
+        """The finding with its evidence, why it matters, and its remedy."""
+        below = [self.what, *([f"why: {self.why}"] if self.why else []), f"remedy: {self.remedy}"]
+        head = f"{self.where} ({self.rule})"
+        return Item(self.severity.name.lower(), self.severity, head, tuple(below))
+
+
+class Findings(Result, tuple[Finding, ...]):
+    """All findings of `check` or `check_log`, the most serious first.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> print(jr.check(jr.Bench("Desk", {"t": jr.Channel("t", jr.Adc(12, 3.3), "ch0")})))
+    nothing found
+    """
+
+    @classmethod
+    def of(cls, findings: Iterable[Finding]) -> Findings:
+        """Findings in the order of their severity."""
+        return cls(sorted(findings, key=lambda finding: finding.severity))
+
+    @property
+    def headline(self) -> str:
+        if not self:
+            return "nothing found"
+        many = [(sum(f.severity == each for f in self), each.name.lower()) for each in Severity]
+        return ", ".join(f"{n} {word}{'s' * (n != 1)}" for n, word in many)
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        return {
+            "severity": [finding.severity.name.lower() for finding in self],
+            **{
+                name: [getattr(finding, name) for finding in self]
+                for name in ("where", "what", "remedy", "rule", "why")
+            },
+        }
+
+    @property
+    def content(self) -> Content:
+        lines: list[Any] = []
+        for finding in self:
+            lines += [finding.explained, ""]
+        return [*lines, self.headline]
+
+    def _fields(self) -> Mapping[str, Any]:
+        return {"findings": list(self)}

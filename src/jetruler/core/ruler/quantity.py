@@ -1,0 +1,330 @@
+"""Reading quantities as they stand on parts and in datasheets: `"4k7"`, `"3.3 V ± 15 mV"`; and
+the parameters of laws, which are given so."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Mapping
+from decimal import Decimal
+from typing import Any
+
+from ..error_types import ParameterError, QuantityError, UnitError
+from .units import PREFIXES, TEMPERATURES, Unit, factor, spelled, symbol
+
+EXAMPLES = '"4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC"'
+_NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
+_PLAIN = re.compile(rf"({_NUMBER})\s*(\S*)\Z")
+_CODE = re.compile(r"(\d*)([RLkKMGTV])(\d*)([BCDFGJKM])?\Z")
+_TOLERANCE = re.compile(r"\s*(?:±|\+/?-)\s*")
+_K = re.compile(
+    rf"\s*\(\s*(?:k\s*=\s*({_NUMBER})|({_NUMBER})\s*(?:sigma|σ))\s*\)\s*\Z", re.IGNORECASE
+)
+# IEC 60062: the letter stands for the decimal point and the multiplier; L is milli.
+_CODE_FACTOR = {
+    letter: Decimal(10) ** power
+    for letter, power in zip("RLkKMGTV", (0, -3, 3, 3, 6, 9, 12, 0), strict=True)
+}
+# IEC 60062: tolerance letters, in percent.
+_CODE_TOLERANCE = {"B": 0.1, "C": 0.25, "D": 0.5, "F": 1, "G": 2, "J": 5, "K": 10, "M": 20}
+
+
+class Toleranced(float):
+    """A number that carries its tolerance as a half-width in the same unit.
+
+    Attributes
+    ----------
+    half_width : float
+        In the same unit, not negative.
+    k : float | None
+        How many standard uncertainties the half-width is (`k=2`; one sigma is `k=1`); None is a
+        tolerance as on a part, with every value between its ends as likely as another.
+
+    Notes
+    -----
+    It computes as a plain float; arithmetic on it gives plain floats.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> part = jr.Toleranced(4700, half_width=47)
+    >>> part.half_width, round(part.standard, 2)
+    (47.0, 27.14)
+    """
+
+    __slots__ = ("half_width", "k")
+    half_width: float
+    k: float | None
+
+    def __new__(cls, value: float, half_width: float, k: float | None = None) -> Toleranced:
+        if not (math.isfinite(value) and math.isfinite(half_width) and half_width >= 0):
+            raise QuantityError(
+                f"tolerance: found {value} ± {half_width}; "
+                "both must be finite and the half-width not negative"
+            )
+        if k is not None and not 0 < k < math.inf:
+            raise QuantityError(f"tolerance: found k = {k}; a number above 0 is right")
+        number = super().__new__(cls, value)
+        number.half_width = float(half_width)
+        number.k = k
+        return number
+
+    @property
+    def standard(self) -> float:
+        """The standard uncertainty: half_width / k, or half_width / √3 for a part's tolerance.
+        Source: JCGM 100:2008, 4.3.3 and 4.3.7."""
+        return self.half_width / (math.sqrt(3.0) if self.k is None else self.k)
+
+    def __getnewargs__(self) -> tuple[float, float, float | None]:  # type: ignore[override]
+        return (float(self), self.half_width, self.k)
+
+    def __repr__(self) -> str:
+        k = "" if self.k is None else f", {self.k!r}"
+        return f"Toleranced({float(self)!r}, {self.half_width!r}{k})"
+
+    def __str__(self) -> str:
+        k = "" if self.k is None else f" (k={self.k:g})"
+        return f"{float(self):.12g} ± {self.half_width:.6g}{k}"
+
+
+def standard_of(value: float) -> float:
+    """The standard uncertainty of a number that carries one; a plain number stands for itself."""
+    return value.standard if isinstance(value, Toleranced) else value
+
+
+def quantity(text: str, unit: str | None = None) -> float:
+    """Read a quantity; the number comes back in `unit`, or in its own SI unit if none is asked.
+
+    Understood: plain numbers, SI prefixes, the letter-and-digit code of IEC 60062 (`"4k7"`,
+    `"2M2"`, `"100R"`, with its tolerance letter: `"4K7J"`), `"3V3"`, and a tolerance after `±`,
+    `+-` or `+/-`, in percent or in a unit; `(k=2)` or `(1 sigma)` behind it says that it is so many
+    standard uncertainties. A temperature always says its unit; asked for in another scale it is
+    converted, otherwise it is kept in its own.
+
+    Parameters
+    ----------
+    text : str
+        The quantity.
+    unit : str, optional
+        The unit wanted; its own if None.
+
+    Returns
+    -------
+    float
+        A float, or a `Toleranced` when a tolerance is given.
+
+    Raises
+    ------
+    QuantityError
+        For a text that does not read, or reads as another unit.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.quantity("4k7"), jr.quantity("15 mV")
+    (4700.0, 0.015)
+    """
+    k, told = _coverage(text.strip().replace("−", "-"), text)
+    parts = _TOLERANCE.split(told, maxsplit=1)
+    if k is not None and len(parts) == 1:
+        raise QuantityError(f'{text!r}: k and sigma stand behind a tolerance: "± 1 % (k=2)"')
+    asked = None if unit is None else spelled(unit)
+    value, found, half = _read_value(parts[0].strip(), text, coded=asked not in TEMPERATURES)
+    asked = asked or found
+    found = found or asked
+    if asked in TEMPERATURES and not _says_unit(parts[0]):
+        raise QuantityError(f'{text!r}: a temperature says its unit, as in "25 degC"')
+    if len(parts) == 2:
+        half = _read_half_width(parts[1], value, found, text)
+    value, half = _convert(value, half, found, asked, text)
+    return value if half is None else Toleranced(value, half, k)
+
+
+def _coverage(text: str, whole: str) -> tuple[float | None, str]:
+    """How many standard uncertainties a tolerance is, if it says so; and the text without that."""
+    match = _K.search(text)
+    if match is None:
+        return None, text
+    k = float(match[1] or match[2])
+    if not 0 < k < math.inf:
+        raise QuantityError(f"{whole!r}: k is {k:g}; a number above 0 is right")
+    return k, text[: match.start()]
+
+
+def seconds(value: object) -> float:
+    """A time: seconds, or a text with its unit ("5 s", "200 ms"). NaN for anything else."""
+    try:
+        found = quantity(value, "s") if isinstance(value, str) else value
+    except ValueError:
+        return math.nan
+    if not isinstance(found, int | float) or isinstance(found, bool):
+        return math.nan
+    try:
+        return float(found)
+    except OverflowError:
+        return math.nan
+
+
+def unit_of(text: str) -> str | None:
+    """The SI unit a quantity text names (`"0.5 V"` → `"V"`), or None for a plain number."""
+    return _read_value(_TOLERANCE.split(text.strip().replace("−", "-"))[0].strip(), text)[1]
+
+
+def _says_unit(text: str) -> bool:
+    match = _PLAIN.match(text.strip())
+    return match is not None and bool(match[2])
+
+
+def _read_value(
+    text: str, whole: str, coded: bool = True
+) -> tuple[float, str | None, float | None]:
+    """Value in SI (temperatures in their own scale), its unit, a half-width from a code letter."""
+    if coded and (code := _CODE.match(text)):
+        before, letter, after, tolerance = code.groups()
+        if before or after:
+            value = float(Decimal(f"{before or 0}.{after or 0}") * _CODE_FACTOR[letter])
+            half = value * _CODE_TOLERANCE[tolerance] / 100 if tolerance else None
+            return value, "V" if letter == "V" else "ohm", half
+    plain = _PLAIN.match(text)
+    if plain is None:
+        hint = ""
+        if re.match(r"[+-]?\d+,\d", text):
+            hint = f", with a decimal point: {text.replace(',', '.', 1)!r}"
+        raise QuantityError(
+            f"{whole!r} does not read as a quantity; write it like {EXAMPLES}{hint}"
+        )
+    number, symbol = plain.groups()
+    if not math.isfinite(float(number)):
+        raise QuantityError(f"{whole!r} is larger than any number this computer can hold")
+    if not symbol:
+        return float(number), None, None
+    known = factor(symbol)
+    if known is None and symbol in PREFIXES:  # "4.7k", the unit left to the place it stands in
+        return float(Decimal(number) * Decimal(repr(PREFIXES[symbol]))), None, None
+    if known is None:
+        raise QuantityError(f"{whole!r}: {symbol!r} is not a known unit; write it like {EXAMPLES}")
+    base, scale = known
+    # Decimal, so that "4.7 kohm" is 4700.0 and not 4700.000000000001.
+    return float(Decimal(number) * Decimal(repr(scale))), base, None
+
+
+def _read_half_width(text: str, value: float, unit: str | None, whole: str) -> float:
+    text = text.strip()
+    percent = re.match(rf"({_NUMBER})\s*%\Z", text)
+    if percent and unit != "%":
+        if unit in TEMPERATURES and unit != "K":
+            raise QuantityError(
+                f'{whole!r}: a temperature\'s tolerance is in degrees: "± 0.2 degC"'
+            )
+        half = abs(value) * float(percent[1]) / 100
+    else:
+        half, found, _ = _read_value(text, whole)
+        if found in TEMPERATURES and unit in TEMPERATURES:
+            half = float(Decimal(repr(half)) * TEMPERATURES[found][1] / TEMPERATURES[unit][1])
+        elif found is not None and found != unit:
+            inner = f"the tolerance is in {symbol(found)}, the value in {symbol(unit) or '1'}"
+            half *= _line(found, unit, f"{whole!r}: {inner}")[0]
+    if half < 0:
+        raise QuantityError(f"{whole!r}: a tolerance is not negative")
+    return half
+
+
+def _convert(
+    value: float, half: float | None, found: str | None, asked: str | None, text: str
+) -> tuple[float, float | None]:
+    if found == asked:
+        return value, half
+    if found in TEMPERATURES and asked in TEMPERATURES:
+        zero, degree = TEMPERATURES[found]
+        to_zero, to_degree = TEMPERATURES[asked]
+        half = None if half is None else float(Decimal(repr(half)) * degree / to_degree)
+        exact = Decimal(repr(value)) * degree + zero - to_zero
+        return float(exact / to_degree), half
+    wanted = factor(asked) if asked else None
+    if wanted is not None and wanted[0] == found:  # asked for in "cm", written in any metres
+        scale = Decimal(repr(wanted[1]))
+        half = None if half is None else float(Decimal(repr(half)) / scale)
+        return float(Decimal(repr(value)) / scale), half
+    otherwise = f"{text!r} is in {symbol(found)}; {symbol(asked)} is wanted here"
+    size, offset = _line(found, asked, otherwise)
+    return value * size + offset, None if half is None else half * size
+
+
+def _line(found: str | None, unit: str | None, otherwise: str) -> tuple[float, float]:
+    """From one unit to another. Raises `QuantityError`, which says what is otherwise."""
+    from .units import factor_and_offset
+
+    try:
+        return factor_and_offset(str(found), str(unit))
+    except UnitError:
+        raise QuantityError(otherwise) from None
+
+
+def owned(value: Any) -> Any:
+    """Lists, arrays, frames and the like as tuples: a law is not changed by what its caller does
+    later."""
+    if hasattr(value, "to_numpy"):
+        value = value.to_numpy()
+    if hasattr(value, "tolist"):
+        value = value.tolist()
+    return tuple(map(owned, value)) if isinstance(value, list | tuple | range) else value
+
+
+def read_number(key: str, text: str, unit: Unit | None) -> float:
+    """A text in a parameter's unit. Raises `ParameterError`."""
+    try:
+        # A bare kelvin stands without its unit, as a plain number and as one with a tolerance.
+        said = unit is None or not unit.bare or unit_of(text) is not None
+        return quantity(text, unit.symbol if unit is not None and said else None)
+    except QuantityError as error:
+        raise ParameterError(key, text, str(error)) from None
+
+
+def read_numbers(key: str, value: Any, unit: Unit | None) -> Any:
+    """What stands in a list of numbers, at any depth, its texts read."""
+    if isinstance(value, list | tuple):
+        return tuple(read_numbers(key, part, unit) for part in value)
+    return read_number(key, value, unit) if isinstance(value, str) else value
+
+
+def needs_unit(unit: Unit | None) -> bool:
+    """Whether a number of this unit says it: a temperature does."""
+    return unit is not None and not unit.bare and unit.symbol in TEMPERATURES
+
+
+def read_hinted(
+    hints: Mapping[str, str | tuple[str, str]], given: Mapping[str, Any]
+) -> dict[str, Any]:
+    """Quantities that tell a unit: `marks = [["0.5 V", 0], ["4.5 V", "10 bar"]]` tells both, and
+    `low = "3.6 mA"` tells that of a clamp. The numbers come back plain, the units beside them.
+
+    hints: the fields that take the units, by the parameters that may tell them.
+    """
+    plain: dict[str, Any] = {}
+
+    def read(key: str, value: Any, side: str) -> Any:
+        if not isinstance(value, str):
+            return value
+        try:
+            said = given.get(side)
+            unit = said if isinstance(said, str) else plain.get(side) or unit_of(value)
+        except QuantityError as error:
+            raise ParameterError(key, value, str(error)) from None
+        if unit is not None:
+            plain.setdefault(side, unit)
+        return read_number(key, value, None if unit is None else Unit(unit))
+
+    out = dict(given)
+    for key, sides in hints.items():
+        value = given.get(key)
+        listed: Any = value if isinstance(value, list | tuple) else None
+        if isinstance(sides, str) and listed is None:
+            out[key] = read(key, value, sides)
+        elif isinstance(sides, str):
+            out[key] = [read(key, v, sides) for v in listed]
+        elif listed is not None and all(isinstance(pair, list | tuple) for pair in listed):
+            out[key] = [
+                [read(key, v, side) for v, side in zip(pair, sides, strict=False)]
+                for pair in listed
+            ]
+    return {key: value for key, value in out.items() if key in given} | plain

@@ -1,0 +1,453 @@
+"""Laws in order, joined where the units fit: call, inverse, slope, read, trace. Worked lines
+multiply out as printed, with as many digits as that needs."""
+
+from __future__ import annotations
+
+import dataclasses
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Any, TypeVar, cast, overload
+
+import numpy as np
+
+from ..error_types import JetRulerError, UnitError
+from ..numerics import Array, FlagArray, Numbers
+from ..result import OUTER
+from .base_law import BaseLaw, at
+from .converter import Converter, CountTable, RawInput, for_blocks
+from .reading import Flag, Reading, Step, Trace, lazily, to_array
+from .units import TEMPERATURES, USUAL_DIGITS, number, symbol, written_with
+
+#: A float has no more digits than these.
+MOST_DIGITS = 17
+
+
+def digits_of(law: Law, back: bool, x: float) -> int:
+    """Return how many significant digits the worked line of a law needs at x.
+
+    With that many, the law computed from the numbers as they are printed gives the result to half a
+    unit of its sixth digit, in the same zone, on the same side of every limit. back: the line of
+    the inverse.
+    """
+    y, flags = _result(law, back, x)
+    if not math.isfinite(x):
+        return USUAL_DIGITS
+    unit = 0.0
+    if y and math.isfinite(y):
+        unit = 10.0 ** (math.floor(math.log10(abs(y))) - USUAL_DIGITS + 1)
+    for digits in range(USUAL_DIGITS, MOST_DIGITS):
+        try:
+            printed = _as_printed(law, digits)
+            y_printed, flags_printed = _result(printed, back, _rounded(x, digits))
+        except (JetRulerError, ValueError):  # such as points of a table that fall on one another
+            continue
+        both_none = math.isnan(y) and math.isnan(y_printed)
+        if flags == flags_printed and (both_none or abs(y_printed - y) <= 0.5 * unit):
+            return digits
+    return USUAL_DIGITS  # no digits help: nothing but rounding is left of the result
+
+
+def _result(law: Law, back: bool, x: float) -> tuple[float, int]:
+    compute: Callable[[Array], Array] = law.inverse if back else law.forward
+    with np.errstate(all="ignore"):
+        flags = None if back else law.flags(at(x))
+        return float(compute(at(x))[0]), 0 if flags is None else int(flags[0])
+
+
+def _as_printed(law: Law, digits: int) -> Law:
+    fields = {f.name: getattr(law, f.name) for f in dataclasses.fields(law) if f.init}  # type: ignore[arg-type]
+    rounded = {name: _rounded(value, digits) for name, value in fields.items()}
+    if rounded == fields:
+        return law
+    printed = object.__new__(type(law))  # as a law may take its parameters in its own way
+    for name, value in rounded.items():
+        object.__setattr__(printed, name, value)
+    printed.__post_init__()
+    return printed
+
+
+def _rounded(value: Any, digits: int) -> Any:
+    if isinstance(value, tuple):
+        return tuple(_rounded(one, digits) for one in value)
+    return float(f"{value:.{digits}g}") if isinstance(value, float) else value
+
+
+#: Rulers that start with a converter of up to this many bits are compiled to a table.
+TABLE_BITS = 16
+Like = TypeVar("Like")
+
+
+@dataclass(frozen=True, repr=False)
+class Ruler:
+    """Laws in order. `adc >> divider >> beta` makes one; units are checked at every joint.
+
+    A ruler takes an int, float, list, tuple, array of any shape or pandas Series and gives the
+    like, in float64. One that starts with a converter of up to 16 bits compiles itself at first
+    use; integer counts then cost one gather. Both paths give the same numbers to the last bit.
+
+    Parameters
+    ----------
+    laws : tuple[Law, ...]
+        One or more laws, from the raw side to the true side.
+
+    Attributes
+    ----------
+    units : tuple[str | None, ...]
+        Units at the joints: before the first law, then behind each.
+
+    Raises
+    ------
+    UnitError
+        Where a law takes another unit than the law before it gives.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bean = jr.Adc(bits=12) >> jr.Divider(known=4700) >> jr.Beta(r0=100e3, beta=3950)
+    >>> round(bean(1880), 2)
+    120.8
+    >>> round(bean.inverse(225.0), 2)  # the count that means 225 °C
+    386.44
+    """
+
+    laws: tuple[Law, ...]
+    units: tuple[str | None, ...] = field(init=False, compare=False)
+    """Unit at every joint: before the first law, after the first, … after the last."""
+
+    _each_count: dict[int, float] = field(init=False, compare=False, default_factory=dict)
+    _tables: tuple[CountTable, CountTable] | None = field(init=False, compare=False, default=None)
+
+    def __post_init__(self) -> None:
+        laws, units = _joined(self.laws)
+        object.__setattr__(self, "laws", laws)
+        object.__setattr__(self, "units", units)
+
+    def __getstate__(self) -> dict[str, Any]:
+        """What is sent to another process: the laws; each compiles its own tables."""
+        return self.__dict__ | {"_each_count": {}, "_tables": None}
+
+    @classmethod
+    def of(cls, *parts: Law | Ruler) -> Ruler:
+        """A ruler of laws and rulers, in order."""
+        laws: list[Law] = []
+        for part in parts:
+            if not isinstance(part, Law | Ruler):
+                raise TypeError(f"a ruler is made of laws; found {part!r}")
+            laws += part.laws if isinstance(part, Ruler) else [part]
+        return cls(tuple(laws))
+
+    def __rshift__(self, other: Law | Ruler) -> Ruler:
+        return Ruler.of(self, other)
+
+    def __repr__(self) -> str:
+        return " >> ".join(map(repr, self.laws))
+
+    def _repr_html_(self) -> str:
+        return OUTER.html(self)
+
+    @property
+    def takes(self) -> str | None:
+        """Unit of the raw edge."""
+        return self.units[0]
+
+    @property
+    def gives(self) -> str | None:
+        """Unit of the true edge."""
+        return self.units[-1]
+
+    @property
+    def edge(self) -> RawInput | None:
+        """The raw edge this ruler starts with, if it does: a converter or another input."""
+        first = self.laws[0]
+        return first if isinstance(first, RawInput) else None
+
+    @property
+    def converter(self) -> Converter | None:
+        """The converter this ruler starts with, if it does."""
+        first = self.laws[0]
+        return first if isinstance(first, Converter) else None
+
+    def plot(self, ax: Any = None) -> Any:
+        """Draw the values over the raw edge on a Matplotlib Axes, a new one if none is given, and
+        return it; `jetruler.plots` has the other pictures."""
+        return OUTER.plot(self, ax=ax)
+
+    @overload
+    def __call__(self, x: int | float | None) -> float: ...
+    @overload
+    def __call__(self, x: Like, out: Array | None = None, threads: int = 1) -> Like: ...
+    def __call__(self, x: Any, out: Array | None = None, threads: int = 1) -> Any:
+        """Convert. `out` (a float64 array of the same shape) takes the result if given; threads:
+        how many share the work on a large array. A Dask array or Series stays lazy."""
+        if x.__class__ is int:
+            try:
+                return self._each_count[x]
+            except KeyError:  # the first one, or one that is off scale
+                if not self._each_count:
+                    self._one_by_one()
+        if (later := lazily(x, self)) is not None:
+            return later
+        counts, like = to_array(x)
+        if out is None:
+            out = np.empty(counts.shape, np.float64)
+        elif out.dtype != np.float64 or out.shape != counts.shape:
+            raise ValueError(
+                f"out: found {out.dtype} of shape {out.shape}; float64 of {counts.shape} is right"
+            )
+        self._fill(counts, out, None, threads)
+        return like(out)
+
+    def read(self, x: Any, threads: int = 1) -> Reading:
+        """Convert and flag: `Reading.value` and `Reading.flags` are each like x."""
+        if (values := lazily(x, self)) is not None:
+            return Reading(values, lazily(x, self._flags_of, "uint8"), self.gives)
+        counts, like = to_array(x)
+        values = np.empty(counts.shape, np.float64)
+        flags = np.empty(counts.shape, np.uint8)
+        self._fill(counts, values, flags, threads)
+        value, flagged = like(values), like(flags)
+        if isinstance(flagged, int):
+            return Reading(value, Flag(flagged), self.gives, self.label(value))
+        return Reading(value, flagged, self.gives)
+
+    def inverse(self, y: Any) -> Any:
+        """From the true edge back to the raw edge: the (fractional) count that means y.
+
+        NaN where no input gives y: beyond a clamp, or beyond the converter's own counts.
+        """
+        return _each(y, self._inverse)
+
+    def slope(self, x: Any) -> Any:
+        """Units of the true edge per unit of the raw edge at x, by the chain rule."""
+        return _each(x, self._slope)
+
+    def label(self, value: float) -> str | None:
+        """What a value of the true edge stands for, where that is no number: a zone's label."""
+        last = next((law for law in reversed(self.laws) if law.name != "limits"), self.laws[-1])
+        return last.label(value)
+
+    def direct(self, x: Any) -> Any:
+        """Convert law by law, without the compiled table."""
+        return _each(x, self._values)
+
+    def trace(self, x: float) -> Trace:
+        """The worked solution from raw to true, one line a law."""
+        steps = _steps(self.laws, self.units[1:], float(x), back=False)
+        return Trace(float(x), self.takes, steps, self.read(x))
+
+    def trace_back(self, y: float) -> Trace:
+        """The worked solution from true to raw, one line a law, the last law first."""
+        steps = _steps(self.laws[::-1], self.units[-2::-1], float(y), back=True)
+        return Trace(float(y), self.gives, steps, Reading(steps[-1].result, Flag(0), self.takes))
+
+    def compiled(self) -> tuple[CountTable, CountTable] | None:
+        """Values and flags over all counts; None for a ruler that has no finite input."""
+        if self._tables is None and self.converter and self.converter.bits <= TABLE_BITS:
+            low, high = self.converter.lowest, self.converter.highest
+            values, flags = self._walk(np.arange(low, high + 1, dtype=np.float64))
+            tables = (CountTable(values, low, np.nan), CountTable(flags, low, Flag.OFF_SCALE))
+            object.__setattr__(self, "_tables", tables)
+        return self._tables
+
+    def _one_by_one(self) -> None:
+        """Make the table for single counts, which takes more room than the other two."""
+        if (tables := self.compiled()) is not None:
+            values = tables[0].values.tolist()
+            each = dict(enumerate(values, start=tables[0].lowest))
+            object.__setattr__(self, "_each_count", each)
+
+    def lookup(self) -> dict[int, float]:
+        """The value of every count, for the tightest loop of your own: `values[n]` costs a fifth of
+        `ruler(n)`, and has no flags. A count off scale is a `KeyError`.
+
+        Returns
+        -------
+        dict[int, float]
+            Yours to keep and to change.
+
+        Raises
+        ------
+        UnitError
+            For a ruler that takes no counts, or more of them than a table holds.
+
+        Examples
+        --------
+        >>> import jetruler as jr
+        >>> values = (jr.Counts(8) >> jr.Line(0.5)).lookup()
+        >>> values[10]
+        5.0
+        """
+        if self.compiled() is None:
+            raise UnitError(
+                f"lookup: a table needs the counts of a converter of up to {TABLE_BITS} bits in "
+                f"front; this ruler takes {symbol(self.takes) or 'any number'}"
+            )
+        self._one_by_one()
+        return dict(self._each_count)
+
+    def _flags_of(self, x: Any) -> Any:
+        return self.read(x).flags
+
+    def _fill(
+        self, counts: Numbers, values: Array, flags: FlagArray | None, threads: int = 1
+    ) -> None:
+        """Write values (and flags, if wanted) block by block, through the table if there is one."""
+        if not values.flags.c_contiguous:
+            whole = np.empty(values.shape, np.float64)
+            self._fill(counts, whole, flags, threads)
+            values[...] = whole
+            return
+        tables = self.compiled() if counts.dtype.kind in "iu" else None
+        counts, values = counts.reshape(-1), values.reshape(-1)
+        flags = None if flags is None else flags.reshape(-1)
+
+        def walk(part: slice) -> None:
+            x = counts[part].astype(np.float64)
+            if flags is None:
+                values[part] = self._values(x)
+            else:
+                values[part], flags[part] = self._walk(x)
+
+        if tables is None:
+            for_blocks(counts.size, walk, threads)
+            return
+        value_of, flag_of = (table.gather(counts.dtype) for table in tables)
+
+        def gather(part: slice) -> None:
+            block = np.ascontiguousarray(counts[part])
+            value_of(block, values[part])
+            if flags is not None:
+                flag_of(block, flags[part])
+
+        for_blocks(counts.size, gather, threads)
+
+    def _values(self, x: Array) -> Array:
+        """The laws one after the other: values of a contiguous block."""
+        with np.errstate(all="ignore"):
+            for law in self.laws:
+                x = law.forward(x)
+        return x
+
+    def _walk(self, x: Array) -> tuple[Array, FlagArray]:
+        """The laws one after the other: values and flags of a contiguous block."""
+        missing = np.isnan(x)
+        flags = np.where(missing, np.uint8(Flag.MISSING), np.uint8(0))
+        with np.errstate(all="ignore"):
+            for law in self.laws:
+                found = law.flags(x)
+                if found is not None:
+                    flags |= found
+                x = law.forward(x)
+        # A law without a value for a sample that was there: never silently so.
+        flags[np.isnan(x) & (flags == 0)] = Flag.FAULTY
+        return x, flags
+
+    def _inverse(self, y: Array) -> Array:
+        for law in reversed(self.laws):
+            y = law.inverse(y)
+        return y
+
+    def _slope(self, x: Array) -> Array:
+        total = np.ones_like(x)
+        for law in self.laws:
+            total *= law.slope(x)
+            x = law.forward(x)
+        total[np.isnan(x)] = np.nan
+        return total
+
+
+def _each(x: Any, compute: Callable[[Array], Array]) -> Any:
+    """Apply to a contiguous float64 copy of x, without warnings, and give the like."""
+    if (later := lazily(x, partial(_each, compute=compute))) is not None:
+        return later
+    numbers, like = to_array(x)
+    with np.errstate(all="ignore"):
+        result = compute(np.array(numbers, dtype=np.float64, order="C", ndmin=1))
+    return like(result.reshape(numbers.shape))
+
+
+def _one(compute: Callable[[Array], Array], x: float) -> float:
+    return cast(float, _each(x, compute))
+
+
+def _steps(
+    laws: tuple[Law, ...], units: tuple[str | None, ...], start: float, back: bool
+) -> tuple[Step, ...]:
+    """A worked line for each law, all with the digits that the most delicate one needs; on the
+    way back, none behind a law that has no value."""
+    values = [start]
+    for law in laws:
+        values.append(_one(law.inverse if back else law.forward, values[-1]))
+        if back and np.isnan(values[-1]):
+            break
+    pairs = list(zip(laws, values, strict=False))
+    steps = []
+    digits = max(digits_of(law, back, value) for law, value in pairs)
+    with written_with(digits), np.errstate(all="ignore"):
+        for (law, value), result, unit in zip(pairs, values[1:], units, strict=False):
+            line = law.inverse_formula(value) if back else law.formula(value)
+            steps.append(Step(law.name, _with_unit(line, result, unit), result, unit))
+    return tuple(steps)
+
+
+def _with_unit(line: str, result: float, unit: str | None) -> str:
+    """A law that keeps any unit cannot name it; the ruler can."""
+    return f"{line} {symbol(unit)}" if unit and line.endswith(f"= {number(result)}") else line
+
+
+def _joined(laws: tuple[Law, ...]) -> tuple[tuple[Law, ...], tuple[str | None, ...]]:
+    """The laws as they stand beside one another, and the unit at every joint."""
+    if not laws:
+        raise UnitError("a ruler needs at least one law")
+    settled: list[Law] = []
+    units: list[str | None] = [laws[0].takes]
+    for law in laws:
+        if settled and law.takes not in (None, units[-1]):
+            settled[-1] = cast(Law, settled[-1].with_output(law.takes))
+            units[-1] = settled[-1].gives or settled[-1].takes or units[-2]
+        law = cast(Law, law.with_input(units[-1]))
+        if None not in (law.takes, units[-1]) and law.takes != units[-1]:
+            raise UnitError(_misfit(settled[-1], law, units[-1], law.takes))
+        settled.append(law)
+        units.append(law.gives or law.takes or units[-1])
+    return tuple(settled), tuple(units)
+
+
+def _misfit(before: Law, law: Law, gives: str | None, takes: str | None) -> str:
+    after = f"{law.name}, which follows it, takes {symbol(takes)}"
+    text = f"{before.name} gives {symbol(gives)}, but {after}"
+    if gives in TEMPERATURES and takes in TEMPERATURES:
+        return f"{text}; a law `to` with unit {takes!r} between them converts"
+    return text
+
+
+class Law(BaseLaw):
+    """One conversion from one unit to another.
+
+    A law is a frozen dataclass; its fields are the datasheet's symbols. `forward`, `inverse` and
+    `slope` take and give float64 arrays of any shape. Not a number in, not a number out.
+
+    Raises
+    ------
+    ParameterError
+        At construction for a parameter that makes no sense.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> law = jr.Line(gain=2, offset=1)
+    >>> law(3), law.inverse_formula(7)
+    (7.0, 'x = (y − b) / m = (7 − 1) / 2 = 3')
+    """
+
+    def __rshift__(self, other: Law | Ruler) -> Ruler:
+        return Ruler.of(self, other)
+
+    def _repr_html_(self) -> str:
+        return OUTER.html(self)
+
+    def __call__(self, x: Any) -> Any:
+        """Convert as a ruler of this one law: a float, list, array or Series gives the like."""
+        return Ruler.of(self)(x)

@@ -1,0 +1,366 @@
+"""Units and numbers as a person writes them: one spelling inside, the trade's symbols for people,
+conversion by Pint's registry, digits as they are needed."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+from dataclasses import dataclass
+from decimal import ROUND_HALF_EVEN, Decimal
+from fractions import Fraction
+from functools import cache
+from typing import Any
+
+from ..error_types import UnitError
+
+_ALIASES = {
+    "Ω": "ohm",
+    "\u2126": "ohm",
+    "ohms": "ohm",
+    "Ohm": "ohm",
+    "R": "ohm",
+    "°C": "degC",
+    "°F": "degF",
+    "counts": "count",
+    "percent": "%",
+}
+_SYMBOLS = {"ohm": "Ω", "degC": "°C", "degF": "°F", "deg": "°", "us": "µs", "1": ""}
+PREFIXES = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "m": 1e-3, "c": 1e-2, "h": 1e2}
+
+
+PREFIXES |= {"k": 1e3, "M": 1e6, "G": 1e9, "T": 1e12}
+
+
+_PREFIXED = ("ohm", "V", "A", "W", "s", "m", "Hz", "Pa", "bar", "K", "F", "g", "N", "L", "lx")
+_PLAIN = ("%", "count", "deg", "degC", "degF")
+_TIMES = {"min": 60.0, "h": 3600.0}
+
+#: Kelvin of 0 in each temperature scale, and the size of its degree in kelvin (28 digits).
+TEMPERATURES = {
+    "K": (Decimal(0), Decimal(1)),
+    "degC": (Decimal("273.15"), Decimal(1)),
+    "degF": (Decimal("459.67") * 5 / 9, Decimal(5) / 9),
+}
+
+
+@dataclass(frozen=True)
+class Unit:
+    """Mark of a parameter: the SI unit that a plain number in this place stands for.
+
+    bare: a plain number is right even though the unit is that of a temperature (a Beta).
+    """
+
+    symbol: str
+    bare: bool = False
+
+
+def canonical(unit: str) -> str:
+    """Return the one spelling used inside: `"Ω"` is `"ohm"`, `"°C"` is `"degC"`."""
+    unit = unit.strip()
+    return _ALIASES.get(unit, unit)
+
+
+def symbol(unit: str | None) -> str:
+    """Return the spelling for people: `"ohm"` is `"Ω"`; no unit is an empty text."""
+    return "" if unit is None else _SYMBOLS.get(unit, unit)
+
+
+def raw_symbol(unit: str | None) -> str:
+    """Return what people call the raw edge: `"count"`, or the symbol of its unit."""
+    return symbol(unit) or "raw"
+
+
+def for_column(unit: str | None) -> str:
+    """Return the spelling for a column name, of letters, digits and `_`: `"%"` is `"percent"`."""
+    if unit in (None, "1"):
+        return ""
+    words = unit.replace("%", "percent").replace("/", "_per_").replace("°", "deg")
+    return re.sub(r"\W+", "_", words).strip("_")
+
+
+def usual(symbol: str) -> tuple[str, float] | None:
+    """Return the base unit of a symbol and its size in it, without the registry."""
+    symbol = symbol.replace("µ", "u").replace("μ", "u")
+    name = canonical(symbol)
+    if name in _PLAIN or name in _PREFIXED:
+        return name, 1.0
+    if name in _TIMES:
+        return "s", _TIMES[name]
+    prefix, rest = symbol[:1], canonical(symbol[1:])
+    if prefix in PREFIXES and rest in _PREFIXED:
+        return rest, PREFIXES[prefix]
+    return None
+
+
+#: Significant digits of a number in a worked solution, if no line needs more.
+USUAL_DIGITS = 6
+_digits: ContextVar[int] = ContextVar("digits", default=USUAL_DIGITS)
+
+
+@contextmanager
+def written_with(digits: int) -> Iterator[None]:
+    """Write numbers with so many significant digits."""
+    before = _digits.set(digits)
+    try:
+        yield
+    finally:
+        _digits.reset(before)
+
+
+def digits_written() -> int:
+    """With how many significant digits numbers are being written."""
+    return _digits.get()
+
+
+def finer(value: float, condition: float) -> str:
+    """As `number`, with more digits for a step whose error grows by `condition` in the next."""
+    more = math.ceil(math.log10(condition)) if 1 < condition < math.inf else 0
+    with written_with(min(17, _digits.get() + more)):
+        return number(value)
+
+
+def as_finely(value: float, other: float) -> str:
+    """As `number`, with as many decimals as `number` gives the other one."""
+    known = value and other and math.isfinite(value) and math.isfinite(other)
+    more = _exponent(value) - _exponent(other) if known else 0
+    with written_with(min(17, max(1, _digits.get() + more))):
+        return number(value)
+
+
+def _exponent(value: float) -> int:
+    """The power of ten of the first digit that is written."""
+    return int(f"{value:.{_digits.get() - 1}e}".partition("e")[2])
+
+
+def number(value: float) -> str:
+    """Six significant digits, or as many as `written_with` says; no exponent where plain digits
+    are short: `4700`, `0.00335402`."""
+    if math.isnan(value):
+        return "no value"
+    if math.isinf(value):
+        return "∞" if value > 0 else "−∞"
+    if value == 0:
+        return "0"
+    if 1e6 <= abs(value) < 1e10 and float(value).is_integer():
+        return f"{value:.0f}".replace("-", "−")
+    return plain(value).replace("-", "−")
+
+
+def plain(value: float) -> str:
+    """As a program reads it: with as many digits as `number` writes."""
+    return f"{float(value):.{_digits.get()}g}"
+
+
+def shown(value: float, unit: str | None = None, decimals: int | None = None) -> str:
+    """A number with its unit, as in `4700 Ω`; with `decimals`, to that many places."""
+    if math.isnan(value):
+        return "no value"
+    if decimals is None or math.isinf(value):
+        text = number(value)
+    else:
+        text = fixed(value, decimals).replace("-", "−")
+    return f"{text} {symbol(unit)}".rstrip()
+
+
+def fixed(value: float, decimals: int) -> str:
+    """To a number of decimals, rounded correctly from the exact value; never a negative zero."""
+    text = f"{value:.{decimals}f}"
+    return text[1:] if text.startswith("-") and not text.strip("-0.") else text
+
+
+def bracketed(value: float) -> str:
+    """As `number`, in brackets where a sign in front would confuse: `(−5)`."""
+    return f"({number(value)})" if value < 0 else number(value)
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """`; nearest is 'known'` where one of the known words is close, else the whole list."""
+    import difflib  # only an error needs it
+
+    known = sorted(known)
+    close = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
+    if close:
+        return f"the nearest right name is {close[0]!r}"
+    return "right would be one of: " + ", ".join(known)
+
+
+#: A unit as text: names with small exponents, multiplied or divided. Anything else (a power
+#: tower, a call) is not even shown to Pint, which evaluates what it is given.
+_PART = r"[^\W\d]{1,30}(?:(?:\^|\*\*)?-?\d|[²³])?"
+_UNIT = re.compile(rf"(?:1/)?{_PART}(?:[*/·]{_PART}){{0,5}}\Z")
+_PINT_NAMES = {"%": "percent", "fraction": "dimensionless"}
+#: What the registry calls units that have another name here.
+_OWN_NAMES = {"degree_Celsius": "degC", "degree_Fahrenheit": "degF", "kelvin": "K", "liter": "L"}
+_SINGLE = re.compile(r"[^\W\d]{1,30}\Z")
+#: A word is known whatever its case; a symbol is not: mA is no MA.
+_WORD = re.compile(r"[A-Za-z]{4,}\Z")
+
+
+@cache
+def _registry() -> Any:
+    import pint
+
+    return pint.UnitRegistry(non_int_type=Fraction)
+
+
+@cache
+def spelled(unit: str) -> str:
+    """Return the one spelling used inside of any that the registry knows: `"fahrenheit"` is
+    `"degF"`, `"millivolt"` is `"mV"`. A text that nobody knows stays as it is."""
+    name = canonical(unit)
+    if usual(name) is not None or name in TEMPERATURES or not _SINGLE.match(name):
+        return name
+    for text in (name, name.lower()) if _WORD.match(name) else (name,):
+        try:
+            found = _registry().parse_units(text)
+        except Exception:  # Pint raises many kinds
+            continue
+        if (own := _OWN_NAMES.get(str(found))) is not None:
+            return own
+        short = f"{found:~}".replace("µ", "u").replace("Ω", "ohm")
+        return short if usual(short) is not None else text
+    return name
+
+
+def factor(name: str) -> tuple[str, float] | None:
+    """Return the base unit of a symbol and its size in it: `"kohm"` → `("ohm", 1000.0)`.
+
+    A unit of the registry alone, such as psi, is its own base. None if nobody knows the symbol.
+    """
+    found = usual(name)
+    if found is None and name not in PREFIXES:
+        own = spelled(name)
+        found = usual(own) or ((own, 1.0) if is_unit(own) else None)
+    return found
+
+
+@cache
+def is_unit(unit: str) -> bool:
+    """Return whether a text is a unit that anybody knows."""
+    unit = spelled(unit)
+    return unit in TEMPERATURES or _quantity(0, unit) is not None
+
+
+@cache
+def factor_and_offset(source: str, unit: str) -> tuple[float, float]:
+    """Return the factor and the offset of the way from one unit to another.
+
+    y = factor · x + offset, from exact fractions, each rounded once. Raises `UnitError` for units
+    of two kinds, and for a unit that is none.
+    """
+    source, unit = spelled(source), spelled(unit)
+    if source in TEMPERATURES and unit in TEMPERATURES:
+        (zero, degree), (to_zero, to_degree) = TEMPERATURES[source], TEMPERATURES[unit]
+        return float(degree / to_degree), float((zero - to_zero) / to_degree)
+    own, other = usual(source), usual(unit)
+    if own is not None and other is not None and own[0] == other[0]:
+        return float(Fraction(repr(own[1])) / Fraction(repr(other[1]))), 0.0
+    try:
+        if not is_unit(unit):
+            raise ValueError(unit)
+        first, second, third = (_converted(x, source, unit) for x in (0, 1, 2))
+        if second - first != third - second:  # a logarithmic unit
+            raise ValueError(unit)
+        return float(second - first), float(first)
+    except Exception:  # Pint raises many kinds
+        raise UnitError(f"{symbol(source)} cannot be converted to {symbol(unit)}") from None
+
+
+def _converted(x: int, source: str, unit: str) -> Fraction:
+    """x of one unit in another; a temperature by way of kelvin, since scales begin elsewhere."""
+    found = _quantity(x, source)
+    if source in TEMPERATURES:
+        found = _registry().Quantity(_zero(source) + x * _degree(source), "kelvin")
+    if unit in TEMPERATURES:
+        return (Fraction(found.to("kelvin").magnitude) - _zero(unit)) / _degree(unit)
+    return Fraction(found.to(_PINT_NAMES.get(unit, unit)).magnitude)
+
+
+def _zero(unit: str) -> Fraction:
+    return Fraction(TEMPERATURES[unit][0])
+
+
+def _degree(unit: str) -> Fraction:
+    return Fraction(TEMPERATURES[unit][1])
+
+
+def _quantity(x: int, unit: str) -> Any:
+    """x of a unit, None for what is no unit."""
+    if unit not in _PINT_NAMES and not _UNIT.match(unit):
+        return None
+    try:
+        return _registry().Quantity(Fraction(x), _PINT_NAMES.get(unit, unit))
+    except Exception:  # Pint raises many kinds, down to those of its tokenizer
+        return None
+
+
+_BRACKETS = re.compile(r".*[(\[]\s*(.+?)\s*[)\]]\s*\Z")
+#: What loggers write for degrees where no other unit can be meant.
+_DEGREES = {"C": "degC", "F": "degF"}
+
+
+def column_unit(name: str, like: str | None) -> str | None:
+    """Return the unit in a column's name, if values in it can be taken in the unit `like`.
+
+    None where the name says no unit.
+
+    Raises
+    ------
+    UnitError
+        Where it says a usual unit of another kind: volts for degrees.
+    """
+    if like is None:
+        return None
+    said = _BRACKETS.match(name)
+    parts = name.split("_")
+    texts = [said[1]] if said else ["_".join(parts[i:]) for i in range(1, len(parts))]
+    other = None
+    for text in texts:
+        unit = spelled(text.replace("_per_", "/").replace("percent", "%"))
+        unit = _DEGREES.get(unit, unit) if like in TEMPERATURES else unit
+        try:
+            factor_and_offset(unit, like)
+        except UnitError:
+            other = unit if usual(unit) is not None and (len(unit) > 1 or unit in "VAKW") else other
+            continue
+        return unit
+    if other is not None:
+        kinds = f"{symbol(other)}, which is no {symbol(like)}"
+        raise UnitError(f"the column {name} says {kinds}; --unit says otherwise")
+    return None
+
+
+def rounded(value: float, uncertainty: float) -> tuple[str, str]:
+    """Value and uncertainty as texts: the uncertainty to two significant digits, the value to the
+    same place. `(225.314, 2.5534)` → `("225.3", "2.6")`. An uncertainty of 0, or none, leaves the
+    value at six digits. Source: JCGM 100:2008, 7.2.6."""
+    if not (math.isfinite(value) and math.isfinite(uncertainty) and uncertainty > 0):
+        return shown(value), shown(uncertainty) if uncertainty == uncertainty else "–"
+    place = Decimal(1).scaleb(math.floor(math.log10(uncertainty)) - 1)
+    exact = Decimal(uncertainty)
+    if exact.quantize(place, ROUND_HALF_EVEN) >= 100 * place:  # 0.0996 → 0.10
+        place = place.scaleb(1)
+    texts = [_to(Decimal(number), place) for number in (value, uncertainty)]
+    return texts[0].replace("-", "−"), texts[1]
+
+
+def _to(number: Decimal, place: Decimal) -> str:
+    kept = (number / place).to_integral_value(ROUND_HALF_EVEN) * place
+    return f"{abs(kept) if kept == 0 else kept:f}"
+
+
+def with_uncertainty(value: float, uncertainty: float, unit: str | None = None) -> str:
+    """`(225.3 ± 2.6) °C`; very small or large ones with their power of ten in front."""
+    if not (math.isfinite(uncertainty) and uncertainty > 0):
+        return shown(value, unit)
+    size = max(abs(value), uncertainty)
+    power = math.floor(math.log10(size)) if math.isfinite(size) else 0
+    scale, factor = 1.0, ""
+    if power < -3 or power > 6:
+        scale, factor = 10.0**power, f"·1e{power}"
+    a, b = rounded(value / scale, uncertainty / scale)
+    brackets = f"({a} ± {b}){factor}"
+    return f"{brackets} {symbol(unit)}" if unit else (brackets if factor else f"{a} ± {b}")

@@ -1,0 +1,402 @@
+"""A running bench in Python: with hands on it, or sample by sample as they come."""
+
+from __future__ import annotations
+
+import threading
+import warnings
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import ExitStack
+from dataclasses import dataclass, field, replace
+from os import PathLike
+from types import TracebackType
+from typing import Any, TypeVar
+
+from ..benchfile.load import load_bench
+from ..core.bench.bench import Bench, LogFormat
+from ..core.ruler.reading import Flag
+from ..logs.text_writer import Output
+from .controls import Desk
+from .outputs import LiveEvents
+from .parts import parts_for
+from .session import Session
+from .source_reader import Recorder
+from .sources import Source, StreamError, reached, takes_commands
+from .stream_processor import LiveBatch
+
+#: Seconds that a session is given to send its safe values.
+PATIENCE = 10.0
+
+
+class Runner:
+    """Runs a session until it ends, or is stopped.
+
+    taken: is called with every batch, in the session's thread. ended: is called once when the
+    session is over, in that thread too.
+    """
+
+    def __init__(
+        self,
+        session: Session,
+        taken: Callable[[LiveBatch], None] | None = None,
+        ended: Callable[[], None] | None = None,
+        lasting: float | None = None,
+    ) -> None:
+        self.session = session
+        self.error: BaseException | None = None
+        """What ended it, if that was a mistake."""
+        self._taken, self._ended, self._lasting = taken, ended, lasting
+        self._thread = threading.Thread(target=self._work, name="jetruler-live", daemon=True)
+
+    @property
+    def started(self) -> bool:
+        """Whether it was started."""
+        return self._thread.ident is not None
+
+    def start(self) -> None:
+        """Begin."""
+        self._thread.start()
+
+    def stop(self) -> None:
+        """End the stream: every drive is sent its safe value."""
+        if self._thread.is_alive():
+            self.session.progress.ended = True
+            self.session.feed.wake()
+            self._thread.join(timeout=PATIENCE)
+
+    def _work(self) -> None:
+        try:
+            for batch in self.session.batches(self._lasting):
+                if self._taken is not None:
+                    self._taken(batch)
+        except BaseException as error:  # to be raised where it is waited for
+            self.error = error
+        if self._ended is not None:
+            self._ended()
+
+
+@dataclass(frozen=True)
+class LiveSample:
+    """One line of a stream, read and decided on.
+
+    Attributes
+    ----------
+    time : str
+        As the source says it, or seconds since the start; the sample's number in a log without a
+        clock.
+    values : dict[str, float]
+        By channel; NaN where there is none.
+    flags : dict[str, Flag]
+        By channel.
+    trips : dict[str, bool]
+        On or off, by trip.
+    commands : dict[str, float]
+        What each drive would be sent; nothing is sent.
+    turned : tuple[str, ...]
+        The trips that turned on or off with this sample.
+    by_hand : dict[str, str]
+        Drives that are "held", "fed" from elsewhere or "gate_off", as `jr.Live` does it.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> knob = jr.Bench("Desk", [jr.Channel("knob", jr.Counts(12) >> jr.Line(0.1), 1)])
+    >>> next(jr.stream(["5000"], knob)).flags["knob"].name
+    'OFF_SCALE'
+    """
+
+    time: str
+    values: dict[str, float]
+    flags: dict[str, Flag]
+    trips: dict[str, bool]
+    commands: dict[str, float]
+    turned: tuple[str, ...] = ()
+    by_hand: dict[str, str] = field(default_factory=dict)
+
+
+def stream(
+    source: str | Iterable[str],
+    bench: Bench,
+    *,
+    form: LogFormat | None = None,
+    follow: bool = False,
+    duration: float | None = None,
+) -> Iterator[LiveSample]:
+    """Read a stream of raw values, sample by sample, as they come.
+
+    Smoothing, zones, trips and drives remember, as in `jetruler live`; no command is sent.
+
+    Parameters
+    ----------
+    source : str | Iterable[str]
+        As for the tool: a file, a port, `socket://…`, "-" for standard input, "demo"; or anything
+        that yields lines.
+    bench : Bench
+        Whose channels are read.
+    form : LogFormat, optional
+        How its lines are written; as the bench says, and found out, if left out.
+    follow : bool, default False
+        Whether to wait at a file's end for more.
+    duration : float, optional
+        Seconds after which it stops; when the source ends if left out.
+
+    Yields
+    ------
+    LiveSample
+        One for each line that is a sample.
+
+    Raises
+    ------
+    JetRulerError
+        For a source that cannot be opened, or lines that do not fit the bench.
+
+    Notes
+    -----
+    At the end a warning tells how many lines were no samples, and why.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> next(sample.time for sample in jr.stream("roast.csv", bench) if sample.turned)
+    '44.0'
+    >>> knob = jr.Bench("Desk", [jr.Channel("knob", jr.Counts(12) >> jr.Line(0.1), 1)])
+    >>> [sample.values["knob"] for sample in jr.stream(["100", "200"], knob)]
+    [10.0, 20.0]
+    """
+    parts = parts_for(source, bench, form, follow=follow)
+    session = Session(parts)
+    for batch in session.batches(duration):
+        yield from samples_of(batch)
+    if session.skipped:
+        warnings.warn(f"{parts.source.name}: {session.skipped}", stacklevel=2)
+
+
+def samples_of(batch: LiveBatch) -> Iterator[LiveSample]:
+    """A batch, sample by sample."""
+    values = {name: reading.value.tolist() for name, reading in batch.readings.items()}
+    flags = {name: reading.flags.tolist() for name, reading in batch.readings.items()}
+    trips = {name: on.tolist() for name, on in batch.decided.trips.items()}
+    commands = {name: each.tolist() for name, each in batch.decided.drives.items()}
+    turned: dict[int, list[str]] = {}
+    for event in batch.decided.events:
+        turned.setdefault(event.sample, []).append(event.trip.name)
+
+    def at(i: int, table: dict[str, list[Any]]) -> dict[str, Any]:
+        return {name: column[i] for name, column in table.items()}
+
+    for i, time in enumerate(batch.times.to_pylist()):
+        yield LiveSample(
+            time,
+            values=at(i, values),
+            flags={name: Flag(flag) for name, flag in at(i, flags).items()},
+            trips=at(i, trips),
+            commands=at(i, commands),
+            turned=tuple(turned.get(i, ())),
+            by_hand=batch.by_hand,
+        )
+
+
+Answer = TypeVar("Answer")
+
+#: So many samples wait at most for whoever iterates; older ones go, and are counted.
+WAITING = 100_000
+
+
+class Live:
+    """A bench at work on a stream, in a thread of its own, while you put your hands on it.
+
+    Entering it starts the stream; leaving it sends every drive its safe value. Nothing is sent
+    unless it is armed.
+
+    Parameters
+    ----------
+    bench : Bench | path
+        A bench, or its file, which is then read again whenever it is saved.
+    source : str | Iterable[str], default "demo"
+        As for `jr.stream`.
+    sink : str, optional
+        Where commands go, if not to the source.
+    form : LogFormat, optional
+        How its lines are written; as the bench says, and found out, if left out.
+    follow : bool, default False
+        Whether to wait at a file's end for more.
+    record : path, optional
+        Where every raw line is kept with its time, and what was done by hand as comments.
+    events : path, optional
+        Where trips that turn, and what was done by hand, are written (CSV).
+
+    Raises
+    ------
+    JetRulerError
+        Where a call names what the bench has not, or a value that cannot be: the sentence says
+        what would be right.
+
+    Notes
+    -----
+    At the end a warning tells how many lines were no samples, and why.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> with jr.Live("bench.toml", "demo") as live:
+    ...     live.hold("damper", "50 %")
+    ...     sample = next(s for s in live if s.flags["damper"])
+    ...     live.release("damper")
+    2051.0
+    >>> round(sample.values["damper"]), sample.flags["damper"].name
+    (50, 'HELD')
+    """
+
+    def __init__(
+        self,
+        bench: Bench | str | PathLike[str],
+        source: str | Iterable[str] = "demo",
+        sink: str | None = None,
+        *,
+        form: LogFormat | None = None,
+        follow: bool = False,
+        record: str | PathLike[str] | None = None,
+        events: str | PathLike[str] | None = None,
+    ) -> None:
+        known = bench if isinstance(bench, Bench) else load_bench(bench)
+        parts = parts_for(source, known, form, follow=follow)
+        wire: Source | None = parts.source if takes_commands(parts.source) else None
+        if sink is not None:
+            wire = reached(sink, parts.form)
+        self._files = ExitStack()
+        recorder = None
+        if record is not None:
+            recorder = Recorder(str(record))
+        written = None
+        if events is not None:
+            out = self._files.enter_context(Output(events))
+            written = LiveEvents(out.write)
+        self._session = Session(
+            replace(
+                parts,
+                bench_path=None if isinstance(bench, Bench) else str(bench),
+                wire=wire,
+                recorder=recorder,
+                events=written,
+                handled=True,
+            )
+        )
+        self._desk = Desk(self._session)
+        self._samples: deque[LiveSample] = deque()
+        self._change = threading.Condition()
+        self._ended = False
+        self._runner = Runner(self._session, self._take, self._end)
+        self.latest: LiveSample | None = None
+        """The last sample, None before the first."""
+        self.dropped = 0
+        """Samples that nobody fetched in time."""
+
+    def __enter__(self) -> Live:
+        if self._runner.started:
+            raise StreamError("this stream has been entered already; make a new jr.Live")
+        self._runner.start()
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        traceback: TracebackType | None,
+    ) -> None:
+        self.stop()
+        self._files.close()
+        if kind is None and self._runner.error is not None:
+            raise self._runner.error
+        if self._session.skipped:
+            name = self._session.parts.source.name
+            warnings.warn(f"{name}: {self._session.skipped}", stacklevel=2)
+
+    def stop(self) -> None:
+        """End the stream: every drive is sent its safe value."""
+        self._runner.stop()
+
+    def __iter__(self) -> Iterator[LiveSample]:
+        """The samples as they come, until the stream ends."""
+        while True:
+            with self._change:
+                while not self._samples and not self._ended:
+                    self._change.wait(0.2)
+                if not self._samples:
+                    if self._runner.error is not None:
+                        raise self._runner.error
+                    return
+                sample = self._samples.popleft()
+            yield sample
+
+    def _take(self, batch: LiveBatch) -> None:
+        with self._change:
+            self._samples.extend(samples_of(batch))
+            while len(self._samples) > WAITING:
+                self._samples.popleft()
+                self.dropped += 1
+            self.latest = self._samples[-1] if self._samples else self.latest
+            self._change.notify_all()
+
+    def _end(self) -> None:
+        with self._change:
+            self._ended = True
+            self._change.notify_all()
+
+    def _do(self, action: Callable[[Desk], Answer]) -> Answer:
+        return self._session.ask(lambda: action(self._desk))
+
+    @property
+    def armed(self) -> bool:
+        """Whether commands are sent."""
+        return self._session.sender.armed
+
+    def arm(self) -> None:
+        """Send the drives' commands from now on: their safe values first, and on from there."""
+        self._do(lambda desk: desk.arm())
+
+    def disarm(self) -> None:
+        """Send the safe values, and nothing from then on."""
+        self._do(lambda desk: desk.disarm())
+
+    def all_off(self) -> None:
+        """Switch every drive's gate off: all go to their safe values at once."""
+        self._do(lambda desk: desk.all_off())
+
+    def gate(self, drive: str, on: bool) -> None:
+        """Switch a drive's gate. While it is off the drive stays at its safe value."""
+        self._do(lambda desk: desk.gate(drive, on))
+
+    def hold(self, channel: str, value: float | str | None = None) -> float:
+        """Hold a channel at a raw value, and return it. A number is raw; a text may have a unit,
+        that of the channel goes back through the inverse; None is the present value."""
+        return self._do(lambda desk: desk.hold(channel, value))
+
+    def release(self, name: str) -> None:
+        """Let a channel, or a drive, follow again what the bench says."""
+        self._do(lambda desk: desk.release(name))
+
+    def set(self, drive: str, command: float) -> float:
+        """Set a drive by hand. Its clamp, slew limit and trips hold for hands too."""
+        return self._do(lambda desk: desk.set(drive, command))
+
+    def feed(self, drive: str, source: str) -> None:
+        """Let a drive follow another channel, or a trip."""
+        self._do(lambda desk: desk.feed(drive, source))
+
+    def reset_ends(self) -> None:
+        """Look for the ends of all travels anew."""
+        self._do(lambda desk: desk.reset_ends())
+
+    def ends(self, channel: str) -> str:
+        """The marks that a channel's travel shows since then, as a line for a bench file."""
+        found, low, high = self._do(lambda desk: desk.ends(channel))
+        return found.line(low, high)
+
+    def write_ends(self, channel: str) -> str:
+        """Put these marks into the bench file, and return the lines that it has now."""
+        return self._do(lambda desk: desk.write_ends(channel))
+
+    def mark(self, text: str = "") -> int:
+        """Mark this moment, in the record and the events; its number is returned."""
+        return self._do(lambda desk: desk.mark(text))

@@ -1,0 +1,423 @@
+"""Frames through a bench (pandas, PyArrow, Polars, Dask): the same readings as a log's, as columns
+of the same kind of frame."""
+
+from __future__ import annotations
+
+import copy
+import pickle
+import sys
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Protocol, TypeAlias
+
+import numpy as np
+import pyarrow as pa
+
+from ..core.bench.bench import Bench, LogFormat
+from ..core.bench.channel import Channel
+from ..core.bench.decisions import ChannelReader, Decisions
+from ..core.result import Result
+from ..core.ruler.reading import Reading, loaded
+from ..samples.cells import to_arrow, values_to_arrow
+from ..samples.passes import SampleBatch
+from ..samples.source import Columns, LogError, LogReader, RowBatch, Workers
+from ..samples.times import HEAD_ROWS, LogClock, find_time_column
+from .conversion import FLAGS_COLUMN, Conversion, Followed, FrameOptions, Layout
+from .parquet_writer import labelled
+from .summary import ConvertedColumn
+from .texts import FlagTexts, uncertainty_texts
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+#: A new column: numbers (NaN where there is none), truths, or texts from a dictionary.
+NewColumn: TypeAlias = Any
+
+
+class Kind(Protocol):
+    """One library's frames."""
+
+    def names(self, frame: Any) -> list[Any]:
+        """The columns' names."""
+
+    def rows(self, frame: Any) -> int:
+        """How many rows."""
+
+    def column(self, frame: Any, name: Any) -> pa.Array:
+        """A column."""
+
+    def beside(self, frame: Any) -> tuple[str, Callable[[], pa.Array]] | None:
+        """A name and the values of what stands beside the columns and may tell the time."""
+
+    def changed(self, frame: Any, left_out: Sequence[Any], new: Mapping[str, NewColumn]) -> Any:
+        """The frame without some columns and with new ones behind the others."""
+
+
+class PandasFrames:
+    """pandas.DataFrame: its index is kept; texts become categories."""
+
+    def __init__(self, pandas: Any) -> None:
+        self.pandas = pandas
+
+    def names(self, frame: Any) -> list[Any]:
+        return list(frame.columns)
+
+    def rows(self, frame: Any) -> int:
+        return len(frame)
+
+    def column(self, frame: Any, name: Any) -> pa.Array:
+        return self._array(frame[name])
+
+    def _array(self, series: Any) -> pa.Array:
+        if isinstance(series.dtype, np.dtype) and series.dtype.kind in "iuf":
+            return to_arrow(series.to_numpy())
+        try:
+            found = pa.array(series, from_pandas=True)
+        except (pa.ArrowInvalid, pa.ArrowTypeError):  # objects of several types
+            found = pa.array(series.astype("string"), from_pandas=True)
+        return found.combine_chunks() if isinstance(found, pa.ChunkedArray) else found
+
+    def beside(self, frame: Any) -> tuple[str, Callable[[], pa.Array]] | None:
+        index = frame.index
+        if isinstance(index, self.pandas.DatetimeIndex):
+            return str(index.name or "time"), lambda: self._array(index.to_series())
+        if index.name is not None:
+            return str(index.name), lambda: self._array(index.to_series())
+        return None
+
+    def changed(self, frame: Any, left_out: Sequence[Any], new: Mapping[str, NewColumn]) -> Any:
+        added = {
+            name: self.pandas.Series(self._new(column), index=frame.index)
+            for name, column in new.items()
+        }
+        kept = frame.drop(columns=list(left_out))
+        return self.pandas.concat([kept, self.pandas.DataFrame(added, index=frame.index)], axis=1)
+
+    def _new(self, column: NewColumn) -> Any:
+        if not isinstance(column, pa.DictionaryArray):
+            return column
+        codes = column.indices.fill_null(-1).to_numpy()
+        return self.pandas.Categorical.from_codes(codes, column.dictionary.to_pylist())
+
+
+class ArrowFrames:
+    """pyarrow.Table, or RecordBatch: null where there is no value."""
+
+    def names(self, frame: Any) -> list[Any]:
+        return list(frame.schema.names)
+
+    def rows(self, frame: Any) -> int:
+        return int(frame.num_rows)
+
+    def column(self, frame: Any, name: Any) -> pa.Array:
+        found = frame.column(name)
+        if not isinstance(found, pa.ChunkedArray):
+            return found
+        whole = found.combine_chunks()
+        # A column of no chunks stays one.
+        return pa.concat_arrays(whole.chunks) if isinstance(whole, pa.ChunkedArray) else whole
+
+    def beside(self, frame: Any) -> tuple[str, Callable[[], pa.Array]] | None:
+        return None
+
+    def changed(self, frame: Any, left_out: Sequence[Any], new: Mapping[str, NewColumn]) -> Any:
+        for name in left_out:
+            frame = (
+                frame.remove_column(frame.schema.get_field_index(name))
+                if isinstance(frame, pa.Table)
+                else frame.drop_columns([name])
+            )
+        for name, column in new.items():
+            frame = frame.append_column(name, arrow_column(column))
+        return frame
+
+
+class PolarsFrames:
+    """polars.DataFrame: null where there is no value; texts become categories."""
+
+    def __init__(self, polars: Any) -> None:
+        self.polars = polars
+
+    def names(self, frame: Any) -> list[Any]:
+        return list(frame.columns)
+
+    def rows(self, frame: Any) -> int:
+        return int(frame.height)
+
+    def column(self, frame: Any, name: Any) -> pa.Array:
+        found = frame[name].to_arrow()
+        if pa.types.is_large_string(found.type) or pa.types.is_string_view(found.type):
+            return found.cast(pa.string())
+        return found
+
+    def beside(self, frame: Any) -> tuple[str, Callable[[], pa.Array]] | None:
+        return None
+
+    def changed(self, frame: Any, left_out: Sequence[Any], new: Mapping[str, NewColumn]) -> Any:
+        series = [
+            self.polars.from_arrow(arrow_column(column)).rename(name)
+            for name, column in new.items()
+        ]
+        return frame.drop(list(left_out)).with_columns(series)
+
+
+def arrow_column(column: NewColumn) -> pa.Array:
+    """A new column as PyArrow's."""
+    if isinstance(column, pa.DictionaryArray):
+        return column
+    if column.dtype == np.bool_:
+        bits = pa.py_buffer(np.packbits(column, bitorder="little"))
+        return pa.Array.from_buffers(pa.bool_(), column.size, [None, bits])
+    return values_to_arrow(column, complete=False)
+
+
+def is_a(frame: Any, module: str, name: str) -> bool:
+    """Whether it is of a class of a module that may not be loaded."""
+    kind = loaded(module, name)
+    return kind is not None and isinstance(frame, kind)
+
+
+def kind_of(frame: Any) -> Kind:
+    """The kind of a frame. Whoever has one has loaded its library: no import is paid here.
+    Raises `TypeError` for what is no frame."""
+    if is_a(frame, "pandas", "DataFrame"):
+        return PandasFrames(sys.modules["pandas"])
+    if isinstance(frame, pa.Table | pa.RecordBatch):
+        return ArrowFrames()
+    if is_a(frame, "polars", "DataFrame"):
+        return PolarsFrames(sys.modules["polars"])
+    if is_a(frame, "polars", "LazyFrame"):
+        raise TypeError("a Polars LazyFrame has no rows yet; .collect() it first")
+    raise TypeError(
+        "a frame of pandas, PyArrow, Polars or Dask is wanted; found "
+        f"{type(frame).__module__}.{type(frame).__qualname__}"
+    )
+
+
+@dataclass
+class Memory:
+    """What a conversion remembers from frame to frame: smoothing, zones that hold, trips."""
+
+    readers: dict[int, ChannelReader] = field(default_factory=dict)
+    decisions: Decisions | None = None
+    clock: LogClock = field(default_factory=LogClock)
+
+
+class _FrameReader(LogReader):
+    """A frame in the place of a log: all of it is one batch."""
+
+    counted = "row"
+
+    def __init__(self, kind: Kind, frame: Any, form: LogFormat | None) -> None:
+        super().__init__("the frame", form or LogFormat())
+        self.kind, self.frame = kind, frame
+        self.own = kind.names(frame)
+        self.beside = kind.beside(frame)
+        beside = [] if self.beside is None else [self.beside[0]]
+        self.columns = [str(name) for name in [*self.own, *beside]]
+
+    def batches(
+        self, integers: Iterable[int] = (), workers: Workers | None = None
+    ) -> Iterator[RowBatch]:
+        """One batch."""
+        yield self.batch()
+
+    def batch(self) -> RowBatch:
+        """All rows; a column is fetched when it is asked for."""
+        rows = self.kind.rows(self.frame)
+        return RowBatch(Columns(len(self.columns), self._fetched), np.arange(1, rows + 1))
+
+    def _fetched(self, place: int) -> pa.Array:
+        if place < len(self.own):
+            return self.kind.column(self.frame, self.own[place])
+        assert self.beside is not None
+        return self.beside[1]()
+
+
+class FrameConversion:
+    """One frame (or one partition of many) through a bench."""
+
+    def __init__(self, bench: Bench, frame: Any, options: FrameOptions) -> None:
+        self.bench, self.frame, self.options = bench, frame, options
+        self.kind = kind_of(frame)
+        self.reader = _FrameReader(self.kind, frame, bench.log)
+        self.layout = Layout.of(self.reader, bench, options)
+        self._judged = _judged(bench, options, self.layout.channels)
+        self.conversion = Conversion(self.reader, self.layout.channels, self._judged)
+
+    @property
+    def remembers(self) -> bool:
+        """Whether what a row reads depends on those before it."""
+        return self.options.decide or self.conversion.remembers
+
+    def first(self) -> Memory:
+        """The memory before the first row, settled by the frame's first rows."""
+        rows = self.reader.batch()
+        if not rows.rows:
+            return Memory({}, Decisions(self.bench) if self.options.decide else None)
+        clock = LogClock()
+        if self.remembers:
+            clock = LogClock(find_time_column(self.reader, rows, self.layout.counts))
+        readers = self.conversion.readers_for(SampleBatch(rows, clock))
+        if not self.options.decide:
+            return Memory(readers)
+        if not clock.is_known:
+            raise LogError("no time column is found; trips and drives need one")
+        return Memory(readers, Decisions(self.bench), clock)
+
+    def after(self, memory: Memory) -> Memory:
+        """The memory behind the frame's last row."""
+        memory = copy.deepcopy(memory)
+        self._followed(memory)
+        return memory
+
+    def converted(self, memory: Memory | None = None) -> Any:
+        """The frame with values; memory: what came before its first row."""
+        memory = self.first() if memory is None else copy.deepcopy(memory)
+        followed, decided = self._followed(memory)
+        converted = self.conversion.converted(followed)
+        new: dict[str, NewColumn] = {}
+        for channel, column in zip(self.layout.channels, converted.columns, strict=True):
+            new |= self._columns(channel, column)
+        new |= decided
+        texts = FlagTexts([c.name for c in self.layout.channels], "", encode=str)
+        new[FLAGS_COLUMN] = sorted_dictionary(texts.encoded(converted.flags()))
+        self.layout.names(list(new)[:-1])  # no name twice
+        used = [] if self.options.keep_raw else self.layout.places
+        left_out = list(dict.fromkeys(self.reader.own[place] for place in used))
+        return self.kind.changed(self.frame, left_out, new)
+
+    def _columns(self, channel: Channel, column: ConvertedColumn) -> dict[str, NewColumn]:
+        labels = channel.ruler.label(0.0) is not None
+        values = sorted_dictionary(labelled(channel, column)) if labels else column.values
+        found: dict[str, NewColumn] = {channel.output_column: values}
+        if (
+            self.options.uncertainty
+            and (uncertainties := uncertainty_texts(channel, ".")) is not None
+        ):
+            found[uncertainties.column] = uncertainties.values(column)
+        return found
+
+    def _followed(self, memory: Memory) -> tuple[Followed, dict[str, NewColumn]]:
+        batch = SampleBatch(self.reader.batch(), memory.clock)
+        if not len(batch):
+            return Followed(batch, {}), self._nothing_decided()
+        followed = self.conversion.followed(batch, memory.readers)
+        if memory.decisions is None or not memory.clock.is_known:
+            return followed, {}
+        readings: dict[str, Reading] = self.conversion.readings(followed)
+        decided = memory.decisions.add(batch.times, readings)
+        found: dict[str, NewColumn] = dict(decided.trips)
+        for name, commands in decided.drives.items():
+            found[self.bench.drives[name].output_column] = commands
+        return followed, found
+
+    def _nothing_decided(self) -> dict[str, NewColumn]:
+        if not self.options.decide:
+            return {}
+        trips: dict[str, NewColumn] = dict.fromkeys(self.bench.trips, np.empty(0, np.bool_))
+        return trips | {drive.output_column: np.empty(0) for drive in self.bench.drives.values()}
+
+
+def _judged(bench: Bench, options: FrameOptions, channels: list[Channel]) -> tuple[str, ...]:
+    """The channels that trips and drives look at: all of the bench."""
+    if not options.decide:
+        return ()
+    there = {channel.name for channel in channels}
+    missing = [name for name in bench.channels if name not in there]
+    if missing:
+        raise LogError(f"trips and drives need all channels; {missing[0]} is left out")
+    if not bench.trips and not bench.drives:
+        raise LogError("the bench has no trips and no drives; add a [trip.<name>]")
+    return tuple(there)
+
+
+def sorted_dictionary(texts: pa.DictionaryArray) -> pa.DictionaryArray:
+    """The same with its texts in order, so that no order of rows shows in it."""
+    order = sorted(range(len(texts.dictionary)), key=lambda i: texts.dictionary[i].as_py())
+    ranks = np.empty(len(order), np.int32)
+    ranks[order] = np.arange(len(order))
+    indices = to_arrow(ranks).take(texts.indices)
+    return pa.DictionaryArray.from_arrays(
+        indices, texts.dictionary.take(to_arrow(np.array(order, np.int64)))
+    )
+
+
+def convert_frame(bench: Bench, frame: Any, **options: Any) -> Any:
+    """Convert a frame of counts into the like frame of values: `Bench.convert`."""
+    wanted = FrameOptions(**options)
+    if is_a(frame, "dask.dataframe", "DataFrame"):
+        return convert_lazily(bench, frame, wanted)
+    return FrameConversion(bench, frame, wanted).converted()
+
+
+def frame(result: Result) -> pd.DataFrame:
+    """Return the table of a result as a pandas DataFrame."""
+    import pandas as pd
+
+    return pd.DataFrame(dict(result.table))
+
+
+#: So many partitions are asked for the first rows, which settle what a time is in samples.
+FIRST_FEW = 8
+
+
+class _Carried:
+    """A bench and its options as one opaque object. Dask walks into every dataclass among the
+    arguments of a task, and a bench in use holds a table entry for every count."""
+
+    def __init__(self, bench: Bench, options: FrameOptions) -> None:
+        self.bench, self.options = bench, options
+
+    def __dask_tokenize__(self) -> bytes:
+        return pickle.dumps((self.bench, self.options))
+
+    def over(self, part: Any) -> FrameConversion:
+        """The conversion of one partition."""
+        return FrameConversion(self.bench, part, self.options)
+
+
+def convert_lazily(bench: Bench, frame: Any, options: FrameOptions) -> Any:
+    """The like Dask DataFrame, not computed.
+
+    Where nothing is remembered, every partition is on its own. Else the memory passes from
+    partition to partition (only the channels that remember are computed for it), and the
+    partitions themselves are converted side by side.
+    """
+    import dask.dataframe as dd
+    from dask import delayed
+    from dask.dataframe.utils import clear_known_categories
+
+    empty = FrameConversion(bench, frame._meta, options)
+    meta = clear_known_categories(empty.converted(Memory()))
+    carried = delayed(_Carried(bench, options), pure=True, traverse=False)
+    if not empty.remembers:
+        return frame.map_partitions(_converted, carried, meta=meta)
+    parts = frame.to_delayed()
+    head, first = delayed(_head, pure=True), delayed(_first, pure=True)
+    after, converted = delayed(_after, pure=True), delayed(_converted, pure=True)
+    memory = first([head(part) for part in parts[:FIRST_FEW]], carried)
+    made = []
+    for part in parts:
+        made.append(converted(part, carried, memory))
+        memory = after(part, carried, memory)
+    return dd.from_delayed(made, meta=meta, divisions=frame.divisions, verify_meta=False)
+
+
+def _head(part: Any) -> Any:
+    return part.iloc[:HEAD_ROWS]
+
+
+def _first(heads: list[Any], carried: _Carried) -> Memory:
+    import pandas as pd
+
+    return carried.over(pd.concat(heads)).first()
+
+
+def _after(part: Any, carried: _Carried, memory: Memory) -> Memory:
+    return carried.over(part).after(memory)
+
+
+def _converted(part: Any, carried: _Carried, memory: Memory | None = None) -> Any:
+    return carried.over(part).converted(memory)

@@ -1,0 +1,476 @@
+"""Looking at a log before anything is converted: one pass, constant memory; a survey a column, the
+time column, findings."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import partial
+from math import inf
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from ..core.bench.bench import Bench, LogFormat
+from ..core.bench.channel import Channel
+from ..core.result import Content, Finding, Result, TextTable
+from ..core.ruler.converter import Converter, RawInput
+from ..core.ruler.ruler import Ruler
+from ..core.ruler.units import shown, with_uncertainty
+from ..core.survey.ends import UnitMean, unit_mean
+from ..core.survey.findings import Subject, findings, time_findings
+from ..core.survey.floating import Blocks, Floating
+from ..core.survey.running_statistics import TimeSurvey, TimeSurveyor
+from ..core.survey.survey import FIGURES, FURTHEST, SURVEY_HEADINGS, Survey, Surveyor
+from ..samples.cells import Samples
+from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
+from ..samples.source import Log, LogError, LogReader, Workers
+from ..samples.times import TimeColumn
+
+#: What a lab report asks for of each column.
+MEANS = ("mean at 95 %", "samples", "independent", "raw", "in its unit", "std dev")
+#: Columns that a narrow window leaves out, and the one with the bits.
+LEFT_OUT = (1, 2, 4)
+BITS = SURVEY_HEADINGS.index("bits")
+
+
+@dataclass(frozen=True)
+class ColumnLook:
+    """One column: its survey, the channel it belongs to, and what could not be read."""
+
+    name: str
+    column: str
+    channel: Channel | None
+    survey: Survey
+    bits: int | None
+    bits_guessed: bool
+    empty: int
+    unreadable: int
+    fractional: int
+    floating: Floating | None = None
+    place: int = 0
+    """Where it stands, from 0."""
+
+    @property
+    def in_unit(self) -> UnitMean | None:
+        """Its mean in the channel's unit."""
+        return None if self.channel is None else unit_mean(self.survey, self.channel)
+
+    def in_every_unit(self) -> list[list[str]]:
+        """Its mean at 95 % and its deviation at every joint of the channel's chain: rows of the
+        name, the mean and the deviation."""
+        if self.channel is None:
+            return [[self.name, _mean(self.survey.mean, self.survey.known.half_width, None), "–"]]
+        laws = self.channel.chain.laws
+        rows: list[list[str]] = []
+        for end in range(1, len(laws) + 1):
+            chain = Ruler(laws[:end])
+            unit = chain.gives
+            found = unit_mean(self.survey, Channel(self.name, chain, self.channel.column))
+            known = found is not None and found.mean == found.mean
+            if found is None or not known or unit in (None, "1", "fraction"):
+                continue
+            deviation = shown(float(f"{found.standard_deviation:.2g}"), unit)
+            cells = [_mean(found.mean, found.half_width, unit), deviation]
+            if not rows or rows[-1][1:] != cells:
+                rows.append(["" if rows else self.name, *cells])
+        return rows
+
+    def row(self) -> list[str]:
+        """Its row in the table of columns."""
+        name = self.name if self.name == self.column else f"{self.name} ({self.column})"
+        bits = f"{self.bits}{'?' * self.bits_guessed}" if self.bits else ""
+        row = self.survey.row(name, bits)
+        return row if bits else ["–" if i == BITS else cell for i, cell in enumerate(row)]
+
+    def mean_row(self) -> list[str]:
+        """Its row below `MEANS`."""
+        v, own = self.survey, self.in_unit
+        row = ["–", "–"]
+        if own is not None and self.channel is not None and own.mean == own.mean:
+            deviation = shown(float(f"{own.standard_deviation:.2g}"), self.channel.unit)
+            row = [_mean(own.mean, own.half_width, self.channel.unit), deviation]
+        independent = v.known.independent
+        told = f"{independent:.0f}" if independent == independent else "–"
+        return [self.name, str(v.samples), told, _mean(v.mean, v.known.half_width, None), *row]
+
+    def figures(self) -> dict[str, Any]:
+        """What it tells, by name."""
+        own = self.in_unit
+        return {
+            "column": self.column,
+            "bits": self.bits,
+            "bits_guessed": self.bits_guessed,
+            "empty": self.empty,
+            "unreadable": self.unreadable,
+            "fractional": self.fractional,
+            "in_unit": None
+            if own is None or self.channel is None
+            else {
+                "unit": self.channel.unit,
+                "samples": own.samples,
+                "mean": own.mean,
+                "standard_deviation": own.standard_deviation,
+                "mean_half_width": own.half_width,
+            },
+        } | self.survey.to_dict()
+
+
+def _mean(mean: float, half_width: float, unit: str | None) -> str:
+    """`(225.31 ± 0.12) °C`; the mean alone where no interval is known."""
+    if half_width == half_width:
+        return with_uncertainty(mean, half_width, unit)
+    return shown(float(f"{mean:.5g}"), unit) if mean == mean else "–"
+
+
+@dataclass(frozen=True, repr=False)
+class Look(Result):
+    """What a log shows: its columns, its time, and the findings, most serious first.
+
+    Attributes
+    ----------
+    rows : int
+        Rows of the log.
+    columns : dict[str, ColumnLook]
+        What was found in each column of counts, by channel or column.
+    time : TimeSurvey | None
+        What its time column does; None without one.
+    findings : tuple[Finding, ...]
+        Most serious first.
+    torn_rows : int
+        Rows with too few or too many fields.
+    left_out : tuple[str, ...]
+        Columns that hold neither counts nor time.
+    said : str, default ""
+        How the log's lines were read, where nobody said so.
+    noise : str, default ""
+        How many lines were no samples, with the first of each kind.
+    unnamed : bool, default False
+        Whether its columns have numbers for names.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.look("roast.csv").rows
+    4200
+    """
+
+    rows: int
+    columns: dict[str, ColumnLook]
+    time: TimeSurvey | None
+    findings: tuple[Finding, ...]
+    torn_rows: int
+    left_out: tuple[str, ...]
+    """Columns that hold neither counts nor time."""
+    said: str = ""
+    noise: str = ""
+    unnamed: bool = False
+
+    @property
+    def remarks(self) -> list[str]:
+        """How the lines were read, and which were no samples."""
+        said = f"reading lines as: {self.said}" if self.said else ""
+        return [text for text in (said, self.noise) if text]
+
+    @property
+    def headline(self) -> str:
+        worst = f"; {self.findings[0]}" if self.findings else ""
+        return f"{self.rows} rows, {len(self.findings)} findings{worst}"
+
+    @property
+    def table(self) -> Mapping[str, Sequence[Any]]:
+        surveys = {name: each.survey for name, each in self.columns.items()}
+        table: dict[str, Sequence[Any]] = {"channel": list(surveys)}
+        for name in FIGURES:
+            table[name.replace("_", " ")] = [getattr(v, name) for v in surveys.values()]
+        return table
+
+    @property
+    def content(self) -> Content:
+        """A row a column, what a lab report asks for, the time column, then the findings."""
+        columns = self.columns.values()
+        lines: list[Any] = [
+            f"{self.rows} rows",
+            *self.remarks,
+            TextTable(SURVEY_HEADINGS, [each.row() for each in columns], optional=LEFT_OUT),
+            "",
+            TextTable(MEANS, [each.mean_row() for each in columns]),
+        ]
+        if self.time is not None:
+            lines.append(str(self.time))
+        if self.torn_rows:
+            lines.append(f"{self.torn_rows} rows with too few or too many fields")
+        if self.left_out:
+            lines.append(f"not looked at, no counts: {', '.join(self.left_out)}")
+        return [*lines, "", *(finding.item for finding in self.findings)]
+
+    def _fields(self) -> Mapping[str, Any]:
+        return {
+            "rows": self.rows,
+            "said": self.said,
+            "noise": self.noise,
+            "torn_rows": self.torn_rows,
+            "columns": {name: each.figures() for name, each in self.columns.items()},
+            "left_out": self.left_out,
+            "time": self.time,
+            "findings": self.findings,
+        }
+
+
+#: Bits that converters have; the smallest that holds all counts is taken where no bench says.
+_USUAL_BITS = (8, 10, 12, 14, 16, 18, 20, 24, 32)
+
+
+@dataclass
+class _Column:
+    """A column while it is looked at."""
+
+    name: str
+    place: int
+    channel: Channel | None
+    surveyor: Surveyor = field(default_factory=Surveyor)
+    blocks: Blocks = field(default_factory=Blocks)
+    empty: int = 0
+    unreadable: int = 0
+    fractional: int = 0
+
+    step: float = 0.0
+
+    @property
+    def edge(self) -> RawInput | None:
+        """The raw edge of its channel."""
+        return self.channel.chain.edge if self.channel is not None else None
+
+    @property
+    def unit(self) -> str:
+        """Unit of its raw values; "1" for a column that nobody knows and that is no counts."""
+        if self.edge is not None:
+            return str(self.edge.takes)
+        return "count" if self.channel is None and self.step == 1.0 else "1"
+
+    def add(self, batch: SampleBatch) -> None:
+        self.take(batch.samples(self.place))
+
+    def take(self, found: Samples) -> None:
+        """The next samples."""
+        counts: npt.NDArray[Any] = found.counts
+        if not self.step:
+            self.step = self._step(counts)
+        if counts.dtype.kind == "f" or self.step != 1.0:
+            self.fractional += found.fractional
+            with np.errstate(over="ignore"):
+                steps = counts.astype(np.float64) / self.step
+            counts = np.rint(np.clip(np.nan_to_num(steps), -FURTHEST, FURTHEST)).astype(np.int64)
+        self.surveyor.add(counts, found.missing)
+        self.blocks.add(counts, found.missing)
+        self.empty += 0 if found.empty is None else found.empty.size
+        self.unreadable += 0 if found.unreadable is None else found.unreadable.size
+
+    def _step(self, values: npt.NDArray[Any]) -> float:
+        """What the survey counts in: the input's resolution, or the last decimal that there is."""
+        known = self.edge.lsb if self.edge is not None else 0.0
+        if known and not isinstance(self.edge, Converter) and _are_multiples(values, known):
+            return float(known)
+        digits = (10.0**-d for d in range(9) if _are_multiples(values, 10.0**-d))
+        return next(digits, 1e-9)
+
+    def looked(self, column: str, interval: float | None) -> ColumnLook:
+        histogram, step, edge = self.surveyor.histogram, self.step or 1.0, self.edge
+        bits = edge.bits if isinstance(edge, Converter) else None
+        lowest, highest = (edge.lowest, edge.highest) if edge is not None else (-inf, inf)
+        if edge is None and step == 1.0:
+            low, high = histogram.smallest or 0, histogram.largest or 0
+            signed = low < 0
+            fits = (b for b in _USUAL_BITS if -low <= 2 ** (b - 1) and high < 2 ** (b - signed))
+            bits = next(fits, 32)
+            lowest = -(2 ** (bits - 1)) * signed
+            highest = lowest + 2**bits - 1
+        return ColumnLook(
+            self.name,
+            column,
+            channel=self.channel,
+            survey=self.surveyor.survey(lowest, highest, step, self.unit),
+            bits=bits,
+            bits_guessed=edge is None,
+            empty=self.empty,
+            unreadable=self.unreadable,
+            fractional=self.fractional,
+            floating=self.blocks.floating((highest - lowest) / step, interval)
+            if self.unit == "count"
+            else None,
+            place=self.place,
+        )
+
+
+def _are_multiples(values: npt.NDArray[Any], step: float) -> bool:
+    with np.errstate(over="ignore", invalid="ignore"):  # a misread number may be of any size
+        steps = values[np.isfinite(values)] / step if values.dtype.kind == "f" else values / step
+        off = np.abs(steps - np.rint(steps))
+        return bool(np.all(off <= 1e-6 * np.maximum(1.0, 1e-6 * abs(steps))))
+
+
+def survey_of(channel: Channel, raw: npt.NDArray[Any]) -> Survey:
+    """Survey raw values of a channel, as `look` does those of a log."""
+    column = _Column(channel.name, 0, channel)
+    column.take(Samples(raw))
+    return column.looked(str(channel.column), None).survey
+
+
+class _Rows:
+    """On which line a row stands, for the few rows that anybody asks for."""
+
+    def __init__(self) -> None:
+        self._starts: list[tuple[int, int]] = []
+        self.rows = 0
+
+    def add(self, lines: npt.NDArray[np.int64]) -> None:
+        jumps = np.flatnonzero(np.diff(lines) != 1) + 1
+        for i in (0, *jumps.tolist()):
+            offset = int(lines[i]) - (self.rows + i)
+            if not self._starts or self._starts[-1][1] != offset:
+                self._starts.append((self.rows + i, offset))
+        self.rows += lines.size
+
+    def line(self, row: int) -> int:
+        """The line of a row, counted from 0."""
+        return row + next((o for start, o in reversed(self._starts) if start <= row), 0)
+
+
+def look(
+    log: Log,
+    bench: Bench | None = None,
+    *,
+    form: LogFormat | None = None,
+    progress: Progress | None = None,
+) -> Look:
+    """Look at a CSV log: every column of counts, the time column, and findings in plain words.
+
+    With a bench, its channels' columns are looked at and findings speak in their units; without
+    one, every column that mostly holds whole numbers.
+
+    Parameters
+    ----------
+    log : path, bytes or open file
+        The log; "-" is standard input.
+    bench : Bench, optional
+        Whose channels are looked at; without one, every column that mostly holds whole numbers.
+    form : LogFormat, optional
+        How the log is written; found out if None.
+    progress : Progress, optional
+        Is called after each batch.
+
+    Returns
+    -------
+    Look
+        Surveys and findings.
+
+    Raises
+    ------
+    LogError
+        For a log that cannot be read, or that has no column of counts.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> jr.look("roast.csv", bench).findings[0].severity.name
+    'ERROR'
+    """
+    form = form or (bench.log if bench is not None else None)
+    with Workers() as workers:
+        one = LookPass(bench, workers)
+        walk(log, one, form=form, wanted=columns_of(bench), progress=progress)
+    return one.found()
+
+
+class LookPass(EveryPass):
+    """Every column of a log, or those of a bench, while they are looked at."""
+
+    def __init__(self, bench: Bench | None, workers: Workers | None = None) -> None:
+        self.bench, self._workers = bench, workers or Workers(1)
+        self._columns: list[_Column] = []
+        self._time: TimeSurveyor | None = None
+        self._time_column: TimeColumn | None = None
+        self._rows, self._torn = _Rows(), 0
+        self._interval: float | None = None
+
+    def begin(self, reader: LogReader) -> Iterable[int]:
+        """The positions of the channels' columns."""
+        self._reader = reader
+        if self.bench is not None:
+            for channel in self.bench.channels.values():
+                place = reader.position(channel.column)
+                self._columns.append(_Column(channel.name, place, channel))
+        return [column.place for column in self._columns]
+
+    def add(self, batch: SampleBatch) -> None:
+        """The next rows."""
+        if not batch.first:
+            self._begin(batch)
+        self._rows.add(batch.rows.lines)
+        self._torn += batch.rows.torn.size
+        # Each column by itself: NumPy and PyArrow let other threads run while they compute.
+        list(self._workers.in_order(self._columns, partial(_Column.add, batch=batch)))
+        if self._time is not None:
+            self._time.add(batch.times)
+
+    def _begin(self, batch: SampleBatch) -> None:
+        self._time_column, self._interval = batch.clock.column, batch.clock.step
+        if self._time_column is not None:
+            self._time = TimeSurveyor(self._time_column.name)
+        self._columns = self._columns or _of_log(self._reader, batch)
+        times = () if self._time_column is None else (self._time_column.place,)
+        self._reader.ask((column.place for column in self._columns), times)
+
+    def found(self) -> Look:
+        """What was seen. Raises `LogError` where no column holds counts."""
+        reader, columns, rows = self._reader, self._columns, self._rows
+        if not columns:
+            raise LogError(f"{reader.name}: no column holds counts; it has: {_names(reader)}")
+        timing = self._time.survey() if self._time is not None else None
+        interval = self._interval
+        if timing is not None and timing.interval > 0:
+            interval = timing.interval
+        looks = {c.name: c.looked(reader.columns[c.place].strip(), interval) for c in columns}
+        found = [
+            finding
+            for name, each in looks.items()
+            for finding in findings(
+                Subject(
+                    name, each.survey, each.channel, interval, rows.line, floating=each.floating
+                )
+            )
+        ]
+        if timing is not None:
+            found += time_findings(timing, rows.line)
+        used = {column.place for column in columns}
+        used |= set() if self._time_column is None else {self._time_column.place}
+        return Look(
+            rows.rows,
+            looks,
+            time=timing,
+            findings=tuple(sorted(found, key=lambda finding: finding.severity)),
+            torn_rows=self._torn,
+            left_out=tuple(name for i, name in enumerate(reader.columns) if i not in used),
+            said=reader.said,
+            noise=reader.noise.words,
+            unnamed=reader.unnamed,
+        )
+
+
+def _of_log(reader: LogReader, batch: SampleBatch) -> list[_Column]:
+    """Every column of the first batch of which at least half the cells are numbers."""
+    columns = []
+    for place, name in enumerate(reader.columns):
+        if batch.time_column is not None and place == batch.time_column.place:
+            continue
+        found = batch.samples(place)
+        missing = 0 if found.missing is None else int(found.missing.sum())
+        if len(batch) - missing >= 0.5 * len(batch):
+            columns.append(_Column(name.strip() or str(place + 1), place, None))
+    return columns
+
+
+def _names(reader: LogReader) -> str:
+    return ", ".join(reader.columns[:30])

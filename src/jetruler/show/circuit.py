@@ -1,0 +1,390 @@
+"""The circuit that a channel's laws describe, from the sensor to the converter's pin, and its
+schematic."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, Literal
+
+from matplotlib.axes import Axes
+
+from ..core.bench.channel import Channel
+from ..core.error_types import ParameterError
+from ..core.ruler.quantity import Toleranced
+from ..core.ruler.ruler import Law
+from ..core.ruler.units import number, shown, symbol
+from .style import BLUE, JET, PAPER
+
+if TYPE_CHECKING:
+    from ..core.laws.circuit import Attenuator, Divider
+
+
+Kind = Literal[
+    "supply",
+    "resistor",
+    "thermistor",
+    "platinum",
+    "resistive",
+    "source",
+    "loop",
+    "amplifier",
+    "converter",
+    "box",
+]
+
+#: Units whose values have prefixes, and those, largest first.
+_PREFIXED = ("Ω", "A", "V", "W")
+_PREFIXES = ((1e6, "M"), (1e3, "k"), (1.0, ""), (1e-3, "m"), (1e-6, "µ"))
+
+
+@dataclass(frozen=True)
+class Part:
+    """One part. place: "upper", "lower", "load", "series", "loop", "pin" or "" for its own.
+    now: what it does at the raw value that was asked for."""
+
+    kind: Kind
+    place: str
+    label: str
+    now: str = ""
+
+
+@dataclass(frozen=True)
+class Circuit:
+    """The parts from the sensor to the converter, and what is computed behind it.
+
+    stages: what the signal goes through, from the sensor on: each a pair of the law's name and its
+    parts. then: the laws that are arithmetic alone.
+    """
+
+    stages: tuple[tuple[str, tuple[Part, ...]], ...]
+    converter: Part
+    then: tuple[str, ...]
+
+    @property
+    def parts(self) -> tuple[Part, ...]:
+        """All of them."""
+        return (*(part for _, parts in self.stages for part in parts), self.converter)
+
+
+def circuit_of(channel: Channel, at: float | None = None) -> Circuit:
+    """Return the circuit that a channel describes.
+
+    Parameters
+    ----------
+    channel : whose laws are looked at.
+    at : a raw value; voltages, currents and resistances are then given.
+
+    Raises
+    ------
+    ParameterError
+        For a raw value that the channel cannot give.
+    """
+    laws = channel.chain.laws
+    known = dict(_readings(channel, at)) if at is not None else {}
+    stages: list[tuple[str, tuple[Part, ...]]] = []
+    used = {0}
+    for place, law in enumerate(laws):
+        parts = _parts(channel, place, known)
+        if parts:
+            stages.insert(0, (law.name, parts))
+            used.add(place)
+    if not any(name in ("divider", "shunt") for name, _ in stages) and laws[0].takes == "count":
+        now = _volts(known.get(max(used))) if laws[0].gives == "V" else ""
+        stages.insert(0, ("source", (Part("source", "", "sensor", now),)))
+    sensor = {i + 1 for i, law in enumerate(laws) if law.name == "divider"}
+    then = tuple(law.name for i, law in enumerate(laws) if i not in used | sensor)
+    return Circuit(tuple(stages), _converter_part(channel, at), then)
+
+
+def _readings(channel: Channel, at: float) -> Iterator[tuple[int, float]]:
+    """What each law gives at a raw value, by its place."""
+    trace = channel.chain.trace(at)
+    if len(trace.steps) < len(channel.chain.laws) and trace.steps:
+        raise ParameterError("at", at, f"no raw value that {channel.name} can be worked out for")
+    for place, step in enumerate(trace.steps):
+        yield place, step.result
+
+
+def _parts(channel: Channel, place: int, known: dict[int, float]) -> tuple[Part, ...]:
+    """The parts of a law; none for one that is arithmetic."""
+    law = channel.chain.laws[place]
+    before, after = known.get(place - 1, math.nan), known.get(place, math.nan)
+    if law.name == "divider":
+        return _divider_parts(channel, place, before, after)
+    if law.name == "attenuator":
+        return _attenuator_parts(law, before)  # type: ignore[arg-type]
+    if law.name == "shunt":
+        ohms = getattr(law, "ohms")  # noqa: B009
+        amps = prefixed(after, "A") if after == after else ""
+        return (
+            Part("loop", "loop", "current loop", amps),
+            Part("resistor", "lower", with_tolerance(ohms, "Ω"), _volts(before)),
+        )
+    if law.name == "amplifier":
+        gain, offset = getattr(law, "gain"), getattr(law, "offset")  # noqa: B009
+        label = f"× {number(float(gain))}"
+        label += f", {shown(float(offset), 'V')} at 0 V" if offset else ""
+        return (Part("amplifier", "series", label, _volts(after)),)
+    return ()
+
+
+def _divider_parts(channel: Channel, place: int, before: float, after: float) -> tuple[Part, ...]:
+    law: Divider = channel.chain.laws[place]  # type: ignore[assignment]
+    first = channel.chain.laws[0]
+    reference = getattr(first, "vref", None)
+    volts = law.supply if law.supply is not None else reference
+    supply = "reference" if law.supply is None else "supply"
+    label = supply if volts is None else f"{supply} {with_tolerance(volts, 'V')}"
+    whole = float(volts) if volts is not None else math.nan
+    # A ratiometric divider computes with a fraction of its supply.
+    tap = before if law.supply is not None else before * whole
+    sensor_now, known_now = "", ""
+    if after == after:
+        upper, lower = _legs(law, after)
+        amps = whole / (upper + lower)
+        across = (whole - tap, tap) if law.sensor == "upper" else (tap, whole - tap)
+        sensor_now = prefixed(after, "Ω") + (f", {_volts(across[0])}" if tap == tap else "")
+        known_now = _volts(across[1]) + (f", {prefixed(amps, 'A')}" if amps == amps else "")
+    sensor = Part(_kind(channel, place), law.sensor, _sensor_label(channel, place), sensor_now)
+    other = "lower" if law.sensor == "upper" else "upper"
+    fixed = Part("resistor", other, with_tolerance(law.known, "Ω"), known_now)
+    parts = [Part("supply", "", label), sensor, fixed]
+    parts.sort(key=lambda part: ("", "upper", "lower").index(part.place))
+    if law.load is not None:
+        parts.append(Part("resistor", "load", f"input {with_tolerance(law.load, 'Ω')}"))
+    return tuple(parts)
+
+
+def _legs(law: Divider, sensor: float) -> tuple[float, float]:
+    """The ohms of the upper and the lower leg, the load beside the lower one."""
+    upper, lower = (sensor, law.known) if law.sensor == "upper" else (law.known, sensor)
+    if law.load is not None:
+        lower = lower * law.load / (lower + law.load)
+    return float(upper), float(lower)
+
+
+def _attenuator_parts(law: Attenuator, before: float) -> tuple[Part, ...]:
+    parts = [
+        Part("resistor", "series", with_tolerance(law.upper, "Ω")),
+        Part("resistor", "lower", with_tolerance(law.lower, "Ω"), _volts(before)),
+    ]
+    if law.load is not None:
+        parts.append(Part("resistor", "load", f"input {with_tolerance(law.load, 'Ω')}"))
+    return tuple(parts)
+
+
+def _kind(channel: Channel, place: int) -> Kind:
+    """What stands in the sensor's leg, by the law behind the divider."""
+    behind = channel.chain.laws[place + 1].name if place + 1 < len(channel.chain.laws) else ""
+    if behind in ("beta", "steinhart-hart", "steinhart-hart-extended"):
+        return "thermistor"
+    return "platinum" if behind == "platinum" else "resistive"
+
+
+def _sensor_label(channel: Channel, place: int) -> str:
+    behind: Law | None = None
+    if place + 1 < len(channel.chain.laws):
+        behind = channel.chain.laws[place + 1]
+    r0 = getattr(behind, "r0", None)
+    name = {"thermistor": "NTC", "platinum": "platinum", "resistive": "sensor"}[
+        _kind(channel, place)
+    ]
+    return name if r0 is None else f"{name} {with_tolerance(r0, 'Ω')}"
+
+
+def _converter_part(channel: Channel, at: float | None) -> Part:
+    edge = channel.chain.laws[0]
+    now = "" if at is None else shown(at, edge.takes)
+    if edge.takes != "count":
+        unit = symbol(edge.takes)
+        span = getattr(edge, "range", None)
+        label = f"a log in {unit}" if unit else "a log"
+        if span is not None:
+            label += f"\n{number(span[0])} to {number(span[1])} {unit}"
+        return Part("box", "pin", label, now)
+    bits = getattr(edge, "codes", None) or getattr(edge, "bits")  # noqa: B009
+    label = f"converter, {bits} bits"
+    if bits != getattr(edge, "bits"):  # noqa: B009
+        label += f"\nleft-scaled to {getattr(edge, 'bits')}"  # noqa: B009
+    reference = getattr(edge, "vref", None)
+    if reference is not None:
+        label += f"\nreference {with_tolerance(reference, 'V')}"
+    return Part("converter", "pin", label, now)
+
+
+def _volts(value: float | None) -> str:
+    return "" if value is None or math.isnan(value) else f"{value:.4g} V"
+
+
+def prefixed(value: float, unit: str) -> str:
+    """A value with a prefix: `4.7 kΩ`, `380 µA`; kept to four digits."""
+    if value == 0 or not math.isfinite(value) or unit not in _PREFIXED:
+        return f"{number(float(f'{value:.7g}'))} {unit}".rstrip()
+    size = abs(value) * (1 + 1e-9)
+    factor, sign = next(
+        ((f, s) for f, s in _PREFIXES if size >= f and not (unit == "V" and f > 1.0)), _PREFIXES[-1]
+    )
+    return f"{number(float(f'{value / factor:.4g}'))} {sign}{unit}"
+
+
+def with_tolerance(value: float, unit: str) -> str:
+    """A part's value as it is printed on it: `4.7 kΩ ± 1 %`."""
+    text = prefixed(float(value), unit)
+    if isinstance(value, Toleranced) and value.half_width and value:
+        return f"{text} ± {number(float(f'{100 * value.half_width / abs(value):.3g}'))} %"
+    return text
+
+
+#: A drawing that is narrower than this is not blown up.
+NARROWEST = 22.0
+
+
+def draw_circuit(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
+    """Draw it. at: a raw value; what each part does then stands beside it, in blue."""
+    circuit = circuit_of(channel, at)
+    drawing = schematic(circuit, ax)
+    drawing.draw(show=False)
+    ax.set_facecolor(PAPER)
+    ax.set_axis_off()
+    ax.set_aspect("equal")
+    ax.margins(0.14, 0.16)
+    ax.autoscale(enable=True)
+    low, high = ax.get_xlim()
+    if high - low < NARROWEST:
+        ax.set_xlim(low, low + NARROWEST)
+    title = channel.name + (f": {channel.about}" if channel.about else "")
+    ax.set_title(title, loc="left", fontsize=14)
+    ends = [circuit.converter.now or "raw value", *circuit.then]
+    if at is not None:
+        ends.append(channel.shown(float(channel.ruler(at))))
+    ax.text(0.0, -0.02, "  →  ".join(ends), transform=ax.transAxes, fontsize=12, color=JET)
+    return ax
+
+
+def schematic(circuit: Circuit, ax: Axes | None = None) -> Any:
+    """The drawing; its elements are one for each part, wires and grounds between them."""
+    import schemdraw
+
+    drawing = schemdraw.Drawing(canvas=ax, show=False)
+    drawing.config(unit=3.0, fontsize=12, color=JET, lw=1.8)
+    for name, parts in circuit.stages:
+        _STAGES[name](drawing, {part.place: part for part in parts})
+    _converter(drawing, circuit.converter, bare=not circuit.stages)
+    return drawing
+
+
+def _named(element: Any, part: Part, where: str = "bottom") -> Any:
+    """A part with its value, and with what it does now on its other side."""
+    element = element.label(part.label, loc=where)
+    if part.now:
+        other = {"bottom": "top", "top": "bottom", "right": "left"}[where]
+        element = element.label(part.now, loc=other, color=BLUE)
+    return element
+
+
+def _symbol(part: Part) -> Any:
+    import schemdraw.elements as elm
+
+    symbols = {"thermistor": elm.Thermistor, "platinum": elm.ResistorVarIEC}
+    other = elm.ResistorVarIEC if part.kind == "resistive" else elm.ResistorIEC
+    return symbols.get(part.kind, other)()
+
+
+def _down(drawing: Any, part: Part) -> None:
+    """A leg to ground below the present point, which stays where it is."""
+    import schemdraw.elements as elm
+
+    drawing.push()
+    drawing += _named(_symbol(part).down(), part)
+    drawing += elm.Ground()
+    drawing.pop()
+
+
+def _divider(drawing: Any, parts: dict[str, Part]) -> None:
+    import schemdraw.elements as elm
+
+    drawing += elm.Vdd().label(parts[""].label)
+    drawing += _named(_symbol(parts["upper"]).down(), parts["upper"])
+    drawing += elm.Dot()
+    _down(drawing, parts["lower"])
+    _onwards(drawing, parts)
+
+
+def _onwards(drawing: Any, parts: dict[str, Part]) -> None:
+    """To the right; with a load, past its leg."""
+    import schemdraw.elements as elm
+
+    drawing += elm.Line().right().length(5.0)
+    if "load" in parts:
+        drawing += elm.Dot()
+        _down(drawing, parts["load"])
+        drawing += elm.Line().right().length(4.6)
+
+
+def _attenuator(drawing: Any, parts: dict[str, Part]) -> None:
+    import schemdraw.elements as elm
+
+    drawing += _named(_symbol(parts["series"]).right(), parts["series"], "top")
+    drawing += elm.Dot()
+    _down(drawing, parts["lower"])
+    _onwards(drawing, parts)
+
+
+def _shunt(drawing: Any, parts: dict[str, Part]) -> None:
+    import schemdraw.elements as elm
+
+    drawing.push()
+    drawing += _named(elm.SourceI().up(), parts["loop"], "top")
+    drawing += elm.Line().right().length(6.0)
+    drawing += elm.Dot()
+    _down(drawing, parts["lower"])
+    top = drawing.here
+    drawing.pop()
+    drawing += elm.Ground()
+    drawing.here = top
+    _onwards(drawing, parts)
+
+
+def _source(drawing: Any, parts: dict[str, Part]) -> None:
+    import schemdraw.elements as elm
+
+    drawing.push()
+    drawing += _named(elm.SourceV().up(), parts[""], "top")
+    top = drawing.here
+    drawing.pop()
+    drawing += elm.Ground()
+    drawing.here = top
+    drawing += elm.Line().right().length(4.0)
+
+
+def _amplifier(drawing: Any, parts: dict[str, Part]) -> None:
+    import schemdraw.elements as elm
+    from schemdraw import logic
+
+    drawing += _named(logic.Buf().right().scale(1.6).fill(PAPER), parts["series"], "top")
+    drawing += elm.Line().right().length(2.0)
+
+
+def _converter(drawing: Any, part: Part, bare: bool) -> None:
+    import schemdraw.elements as elm
+
+    ends = [elm.IcPin(side="right", anchorname="out")]
+    if not bare:
+        ends.append(elm.IcPin(name="pin", side="left", anchorname="pin"))
+    box = elm.Ic(pins=ends, size=(7.6, 2.8)).right()
+    box = box if bare else box.anchor("pin")
+    drawing += box.label(part.label, loc="center", ofst=(0.5, 0)).fill(PAPER)
+    if part.now:
+        arrow = elm.Arrow().at(box.out).right().length(1.2)
+        drawing += arrow.label(part.now, loc="right", color=BLUE)
+
+
+_STAGES: dict[str, Callable[[Any, dict[str, Part]], None]] = {
+    "divider": _divider,
+    "attenuator": _attenuator,
+    "shunt": _shunt,
+    "source": _source,
+    "amplifier": _amplifier,
+}

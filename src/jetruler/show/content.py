@@ -1,0 +1,382 @@
+"""What a report says of a bench, in order, as blocks; and the same blocks as HTML, Markdown or
+LaTeX."""
+
+from __future__ import annotations
+
+import dataclasses
+import math
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, Literal
+
+from jinja2 import Environment, PackageLoader, StrictUndefined
+from matplotlib.figure import Figure
+
+from ..core.bench.bench import Bench
+from ..core.bench.channel import Channel
+from ..core.bench.raw_values import raw_ends
+from ..core.calibrate.comparison import Comparison
+from ..core.calibrate.in_channel import Calibration, calibrate
+from ..core.calibrate.marks import Marks
+from ..core.check.check import check
+from ..core.error_types import JetRulerError
+from ..core.result import Finding, Result
+from ..core.ruler.base_law import hint_unit, parameters
+from ..core.ruler.quantity import Toleranced
+from ..core.ruler.units import number, symbol
+from ..core.uncertainty.budget import budget
+from ..core.uncertainty.what_if import has_parameter, what_if
+from ..logs.check_log import EVENT_COLUMNS
+from ..logs.look import MEANS, Look
+from ..logs.pairs import Series
+from .circuit import with_tolerance
+from .figures import (
+    budget_figure,
+    circuit_figure,
+    compare_figure,
+    curve_figure,
+    fit_figure,
+    log_figure,
+    ruler_figure,
+)
+from .style import rendered
+
+
+@dataclass(frozen=True)
+class Heading:
+    """A heading; 1 is a channel, 2 a part of it."""
+
+    text: str
+    level: int = 2
+    kind: ClassVar[str] = "heading"
+
+
+@dataclass(frozen=True)
+class Text:
+    """A sentence or some."""
+
+    text: str
+    kind: ClassVar[str] = "text"
+
+
+@dataclass(frozen=True)
+class Worked:
+    """A worked solution, line by line as it stands."""
+
+    text: str
+    kind: ClassVar[str] = "worked"
+
+
+@dataclass(frozen=True)
+class TableBlock:
+    """A table; its first column is to the left, and the others too where they hold words."""
+
+    heading: Sequence[str]
+    rows: Sequence[Sequence[str]]
+    words: bool = False
+    kind: ClassVar[str] = "table"
+
+
+@dataclass(frozen=True)
+class Picture:
+    """A figure, with a name for its file and a caption."""
+
+    name: str
+    caption: str
+    figure: Figure
+    kind: ClassVar[str] = "picture"
+
+
+Block = Heading | Text | Worked | TableBlock | Picture
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What a report is to be about.
+
+    channels: their names; all if empty. at: raw values for worked solutions; the quarters of the
+    range if empty. look, series: of a log, if there is one. marks: of a calibration, by channel.
+    changes: of a what-if.
+    """
+
+    bench: Bench
+    channels: Sequence[str] = ()
+    at: Sequence[float] = ()
+    log: str = ""
+    look: Look | None = None
+    series: Sequence[Series] = ()
+    turns: Sequence[Sequence[str]] = ()
+    marks: Mapping[str, Marks] = field(default_factory=dict)
+    changes: Mapping[str, str] = field(default_factory=dict)
+    findings: Sequence[Finding] = ()
+    comparisons: Sequence[Comparison] = ()
+
+
+def content(wanted: Wanted) -> Iterator[Block]:
+    """The blocks of a report, in order."""
+    names = list(wanted.channels) or list(wanted.bench.channels)
+    for name in names:
+        yield from _channel(wanted.bench[name], wanted)
+    if wanted.look is not None:
+        yield from _log(wanted, names)
+    for comparison in wanted.comparisons:
+        yield from _comparison(comparison)
+    found = [f for f in check(wanted.bench) if not wanted.channels or _about(f, names)]
+    found += wanted.findings
+    yield Heading("Findings", 1)
+    yield from _findings(found)
+    yield Heading("Parameters", 1)
+    rows = [row for name in names for row in _parameters(wanted.bench[name])]
+    yield TableBlock(("channel", "law", "parameter", "value", "from"), rows, words=True)
+
+
+def _about(finding: Finding, names: Sequence[str]) -> bool:
+    return any(name in finding.where for name in names)
+
+
+def _channel(channel: Channel, wanted: Wanted) -> Iterator[Block]:
+    title = channel.name + (f": {channel.about}" if channel.about else "")
+    yield Heading(title, 1)
+    points = [at for at in wanted.at if _gives(channel, at)] or _quarters(channel)
+    middle = points[len(points) // 2] if points else None
+    name, ranged = channel.name, _has_range(channel)
+    yield Picture(f"{name}-circuit", "The circuit.", circuit_figure(channel, middle))
+    if ranged:
+        yield Picture(f"{name}-ruler", "Raw and true values.", ruler_figure(channel, middle))
+    if points:
+        yield Heading("Worked solutions")
+        yield from (Worked(str(channel.ruler.trace(at))) for at in points)
+    if ranged:
+        yield Heading("The curve, and what one count is worth")
+        yield Picture(f"{name}-curve", "Value, and its slope.", curve_figure([(channel, middle)]))
+    else:
+        yield Text("The range of its raw values is not known: no ruler and no curve are drawn.")
+    if channel.ruler.label(0.0) is None and ranged:
+        yield from _uncertainty(channel, points, wanted)
+    if name in wanted.marks:
+        yield from _calibration(calibrate(channel, wanted.marks[name]), channel)
+
+
+def _has_range(channel: Channel) -> bool:
+    try:
+        raw_ends(channel.ruler)
+    except JetRulerError:
+        return False
+    return True
+
+
+def _gives(channel: Channel, at: float) -> bool:
+    return math.isfinite(float(channel.ruler(at)))
+
+
+def _quarters(channel: Channel) -> list[float]:
+    """Raw values at the quarters of the range that have a value."""
+    if not _has_range(channel):
+        return []
+    low, high = raw_ends(channel.ruler)
+    quarters = [float(round(low + (high - low) * part / 4)) for part in (1, 2, 3)]
+    return [at for at in quarters if _gives(channel, at)]
+
+
+def _uncertainty(channel: Channel, points: Sequence[float], wanted: Wanted) -> Iterator[Block]:
+    budgets = [budget(channel, at) for at in points]
+    budgets = [found for found in budgets if found.rows and math.isfinite(found.combined)]
+    if not budgets:
+        return
+    yield Heading("How far to trust it")
+    for found in budgets:
+        yield Text(f"At {number(found.at)}: {found.headline}.")
+        yield _table(found, ("source", "size", "standard", "effect", "fraction", "kind"))
+    picture = budget_figure(channel, budgets)
+    yield Picture(f"{channel.name}-budget", "What makes the reading uncertain.", picture)
+    changes = {n: v for n, v in wanted.changes.items() if has_parameter(channel, n)}
+    for found in budgets if changes else ():
+        with_part = what_if(channel, found.at, changes)
+        yield Text(f"At {number(found.at)}, {with_part.headline}.")
+        yield _table(with_part, ("source", "before", "after"))
+
+
+def _calibration(found: Calibration, channel: Channel) -> Iterator[Block]:
+    yield Heading("Calibration")
+    yield Text(f"{found.headline}.")
+    yield _table(found)
+    picture = fit_figure(found)
+    yield Picture(f"{channel.name}-calibration", "The marks, and what is left of them.", picture)
+
+
+def _comparison(found: Comparison) -> Iterator[Block]:
+    first, second = found.names
+    yield Heading(f"Comparison of {first} and {second}", 1)
+    yield Text(f"{found.headline}.")
+    yield Worked(str(found))
+    picture = compare_figure(found)
+    yield Picture(f"{first}-{second}", "Differences against their mean.", picture)
+
+
+def _log(wanted: Wanted, names: Sequence[str]) -> Iterator[Block]:
+    assert wanted.look is not None
+    yield Heading(f"The log {wanted.log}", 1)
+    yield Text(f"{wanted.look.rows} rows. {_pace(wanted.look)}".strip())
+    yield _table(wanted.look)
+    yield TableBlock(MEANS, [each.mean_row() for each in wanted.look.columns.values()])
+    if wanted.series:
+        yield Picture("log", "The log, raw and converted.", log_figure(wanted.series))
+    if wanted.turns:
+        yield Heading("Trips")
+        yield TableBlock(("time", *EVENT_COLUMNS), wanted.turns, words=True)
+
+
+def _pace(look: Look) -> str:
+    if look.time is None or not look.time.interval > 0:
+        return ""
+    every = look.time.interval
+    return f"A sample every {every:.6g} s ({1 / every:.4g} Hz)."
+
+
+def _findings(found: Sequence[Finding]) -> Iterator[Block]:
+    if not found:
+        yield Text("Nothing was found.")
+        return
+    rows = [
+        [f.severity.name.lower(), f.where, f.what, f.remedy]
+        for f in sorted(found, key=lambda finding: finding.severity)
+    ]
+    yield TableBlock(("severity", "where", "what", "remedy"), rows, words=True)
+
+
+def _table(found: Result, only: Sequence[str] = ()) -> TableBlock:
+    """A result as its table, numbers to five digits."""
+    table = {k: list(v) for k, v in found.table.items() if not only or k in only}
+    if "fraction" in table:
+        table["fraction"] = [f"{100 * part:.1f} %" for part in table["fraction"]]
+    rows = [list(map(_cell, row)) for row in zip(*table.values(), strict=True)]
+    return TableBlock(tuple(key.replace("_", " ") for key in table), rows)
+
+
+def _cell(value: Any) -> str:
+    if isinstance(value, bool) or value is None:
+        return "" if value is None else str(value).lower()
+    if isinstance(value, int | float):
+        return "–" if value != value else number(float(f"{value:.5g}"))
+    return str(value)
+
+
+def _parameters(channel: Channel) -> Iterator[list[str]]:
+    """Every parameter of a channel's laws, with where it comes from."""
+    for law in channel.chain.laws:
+        defaults = {f.name: f.default for f in dataclasses.fields(law)}  # type: ignore[arg-type]
+        for name, hint in parameters(type(law)).items():
+            value = getattr(law, name)
+            if value is None or name == "unit":
+                continue
+            unit = hint_unit(hint)
+            source = "default" if value == defaults[name] else "bench file"
+            yield [channel.name, law.name, name, _value(value, unit.symbol if unit else ""), source]
+
+
+def _value(value: Any, unit: str, nested: bool = False) -> str:
+    if isinstance(value, Toleranced) or (unit and isinstance(value, int | float)):
+        return with_tolerance(value, symbol(unit))
+    if isinstance(value, tuple):
+        parts = ", ".join(_value(part, unit, nested=True) for part in value)
+        return f"({parts})" if nested else parts
+    if isinstance(value, bool):
+        return str(value).lower()
+    return number(value) if isinstance(value, int | float) else str(value)
+
+
+Form = Literal["html", "md", "tex"]
+FORMS: tuple[Form, ...] = ("html", "md", "tex")
+#: What the pictures beside each form are.
+PICTURES: Mapping[Form, str] = {"html": "svg", "md": "svg", "tex": "png"}
+
+#: Signs that mean something to LaTeX, and those that an old one does not have.
+_TEX = {
+    **{sign: f"\\{sign}" for sign in "&%$#_{}"},
+    "\\": r"\textbackslash{}",
+    "~": r"\textasciitilde{}",
+    "^": r"\textasciicircum{}",
+    "Ω": r"\ensuremath{\Omega}",
+    "°": r"\ensuremath{^\circ}",
+    "±": r"\ensuremath{\pm}",
+    "−": r"\ensuremath{-}",
+    "·": r"\ensuremath{\cdot}",
+    "µ": r"\ensuremath{\mu}",
+    "×": r"\ensuremath{\times}",
+    "≤": r"\ensuremath{\leq}",
+    "≥": r"\ensuremath{\geq}",
+    "→": r"\ensuremath{\rightarrow}",
+    "√": r"\ensuremath{\surd}",
+    "…": r"\ldots{}",
+    "∞": r"\ensuremath{\infty}",
+    "–": "--",
+    "²": r"\ensuremath{^2}",
+    "³": r"\ensuremath{^3}",
+    "₀": r"\ensuremath{_0}",
+    "₁": r"\ensuremath{_1}",
+    "₂": r"\ensuremath{_2}",
+    "₃": r"\ensuremath{_3}",
+    "⁻": r"\ensuremath{^-}",
+    "¹": r"\ensuremath{^1}",
+    "α": r"\ensuremath{\alpha}",
+    "β": r"\ensuremath{\beta}",
+    "Δ": r"\ensuremath{\Delta}",
+}
+
+
+def tex(text: str) -> str:
+    """Text for LaTeX."""
+    return "".join(_TEX.get(sign, sign) for sign in text)
+
+
+def md(text: str) -> str:
+    """Text for Markdown, also within a table."""
+    return re.sub(r"([\\`*_{}\[\]<>#|])", r"\\\1", text).replace("\n", " ")
+
+
+def _environment(form: Form) -> Environment:
+    loader = PackageLoader("jetruler.show", "templates")
+    common: dict[str, Any] = {"undefined": StrictUndefined, "keep_trailing_newline": True}
+    if form == "html":
+        return Environment(loader=loader, autoescape=True, **common)
+    if form == "tex":
+        common |= {"block_start_string": "<%", "block_end_string": "%>"}
+        common |= {"variable_start_string": "<<", "variable_end_string": ">>"}
+        common |= {"comment_start_string": "<#", "comment_end_string": "#>"}
+    found = Environment(
+        loader=loader, autoescape=False, trim_blocks=True, lstrip_blocks=True, **common
+    )
+    found.filters |= {"md": md, "tex": tex}
+    return found
+
+
+def written(
+    title: str, blocks: Sequence[Block], form: Form, folder: str
+) -> tuple[str, dict[str, bytes]]:
+    """Return the text of a report, and the files that stand beside it, by name. folder: where
+    those are, as the text names it."""
+    kind = PICTURES[form]
+    files: dict[str, bytes] = {}
+    pictures: dict[str, str] = {}
+    for block in blocks:
+        if isinstance(block, Picture):
+            data = rendered(block.figure, kind)
+            if form == "html":
+                pictures[block.name] = _inline(data.decode(), block.name)
+            else:
+                files[f"{block.name}.{kind}"] = data
+                pictures[block.name] = f"{folder}/{block.name}.{kind}"
+    template = _environment(form).get_template(f"report.{form}")
+    text = template.render(title=title, blocks=blocks, pictures=pictures)
+    if form != "html":
+        text = re.sub(r"\n{3,}", "\n\n", text)
+    return text, files
+
+
+def _inline(svg: str, name: str) -> str:
+    """An SVG that can stand beside others in one page: without its head, its names its own."""
+    svg = svg[svg.index("<svg") :]
+    svg = re.sub(r'\bid="([^"]+)"', rf'id="{name}-\1"', svg)
+    svg = re.sub(r'(xlink:href|href)="#([^"]+)"', rf'\1="#{name}-\2"', svg)
+    return re.sub(r"url\(#([^)]+)\)", rf"url(#{name}-\1)", svg)

@@ -1,0 +1,331 @@
+"""A ruler as a picture: its two edges with a cursor, its curve and slope, its laws as stacked
+number lines."""
+
+from __future__ import annotations
+
+import math
+import textwrap
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.patches import FancyBboxPatch
+
+from ..core.bench.channel import Channel
+from ..core.bench.raw_values import raw_ends, raw_samples
+from ..core.numerics import Array
+from ..core.ruler.units import number, raw_symbol, shown, symbol
+from .style import AMBER, BLUE, GREY, IVORY, JET, RED, plain
+from .ticks import Tick, round_step, round_values, true_ticks
+
+#: Height of the body, and how deep ticks cut into it, in axes units of a body of height 1.
+LONG, SHORT = 0.16, 0.08
+
+
+def draw_ruler(
+    ax: Axes,
+    channel: Channel,
+    at: float | None = None,
+    over: tuple[float, float] | None = None,
+) -> Axes:
+    """Draw the ruler of a channel over all raw values, or over some, with its cursor at `at`."""
+    low, high = over or raw_ends(channel.ruler)
+    span = high - low
+    ax.set_xlim(low - 0.045 * span, high + 0.045 * span)
+    ax.set_ylim(-0.75, 1.75)
+    ax.set_axis_off()
+    ax.add_patch(
+        FancyBboxPatch(
+            (low - 0.02 * span, 0),
+            1.04 * span,
+            1,
+            boxstyle=f"round,pad=0,rounding_size={0.012 * span}",
+            mutation_aspect=6 / span,
+            facecolor=JET,
+            edgecolor="none",
+        )
+    )
+    _raw_edge(ax, low, high, at)
+    _true_edge(ax, channel, (low, high), at)
+    ax.text(
+        low, 0.62, raw_symbol(channel.ruler.takes), color=IVORY, fontsize=12, ha="left", va="center"
+    )
+    unit = symbol(channel.unit) or channel.name
+    ax.text(low, 0.38, unit, color=IVORY, fontsize=12, ha="left", va="center")
+    if at is not None:
+        _cursor(ax, channel, at, span)
+    title = channel.title + (f": {channel.about}" if channel.about else "")
+    ax.set_title(title, color=JET, fontsize=15, loc="left")
+    return ax
+
+
+def _raw_edge(ax: Axes, low: float, high: float, at: float | None) -> None:
+    values = round_values(low, high, 10)
+    step = round_step(high - low, 10)
+    fine = round_values(low, high, int((high - low) / step * 5 + 1))
+    ax.vlines(fine, 1 - SHORT, 1, color=IVORY, linewidth=0.9)
+    ax.vlines(values, 1 - LONG, 1, color=IVORY, linewidth=1.6)
+    for tick in _apart([Tick(value, value, number(value)) for value in values], high - low, at):
+        value = tick.raw
+        ax.text(value, 0.81, number(value), color=IVORY, fontsize=11, ha="center", va="top")
+
+
+def _true_edge(ax: Axes, channel: Channel, over: tuple[float, float], at: float | None) -> None:
+    ticks, fine = _ticks(channel, 20, over), _ticks(channel, 100, over)
+    span = over[1] - over[0]
+    ax.vlines([t.raw for t in fine], 0, SHORT, color=IVORY, linewidth=0.9)
+    ax.vlines([t.raw for t in ticks], 0, LONG, color=IVORY, linewidth=1.6)
+    for tick in _apart(ticks, span, at):
+        ax.text(tick.raw, 0.19, tick.label, color=IVORY, fontsize=11, ha="center")
+
+
+def _ticks(channel: Channel, many: int, over: tuple[float, float]) -> list[Tick]:
+    """Round values whose places lie within these raw values; as many as for the whole ruler."""
+    limits = channel.limits
+    if over != raw_ends(channel.ruler) and channel.ruler.label(0.0) is None:
+        with np.errstate(all="ignore"):
+            seen = np.asarray(channel.ruler(np.linspace(*over, 512)))
+        if np.isfinite(seen).any():
+            low, high = float(np.nanmin(seen)), float(np.nanmax(seen))
+            low = low if limits is None else max(low, limits[0])
+            high = high if limits is None else min(high, limits[1])
+            limits = (low, high)
+    found = true_ticks(channel.ruler, many, limits)
+    return [tick for tick in found if over[0] <= tick.raw <= over[1]]
+
+
+def _apart(ticks: list[Tick], span: float, at: float | None) -> list[Tick]:
+    """The ticks whose labels leave room for one another and for the cursor; the roundest first."""
+    kept: list[Tick] = []
+    for tick in sorted(ticks, key=lambda t: (t.value % 100 != 0, t.value % 50 != 0, t.raw)):
+        width = (1.5 + len(tick.label)) * 0.0066 * span
+        clear = at is None or abs(tick.raw - at) > 0.5 * width
+        if clear and all(abs(tick.raw - other.raw) > width for other in kept):
+            kept.append(tick)
+    return kept
+
+
+def _cursor(ax: Axes, channel: Channel, at: float, span: float) -> None:
+    value = channel.ruler(at)
+    ax.vlines(at, -0.1, 1.1, color=AMBER, linewidth=2.5)
+    for place, edge, text in ((1.16, "bottom", number(at)), (-0.16, "top", channel.shown(value))):
+        ax.text(
+            at,
+            place,
+            text,
+            color=JET,
+            fontsize=16,
+            fontweight="bold",
+            ha="center",
+            va=edge,
+            bbox={"facecolor": AMBER, "edgecolor": "none", "boxstyle": "round,pad=0.3"},
+        )
+
+
+def draw_curve(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
+    """Output against counts; the limits as dashed lines, a reading as an amber dot."""
+    plain(ax)
+    raw, values = _sampled(channel)
+    ax.plot(raw, values, color=BLUE, linewidth=2.2)
+    if channel.limits is not None:
+        low, high = channel.limits
+        for end in channel.limits:
+            ax.axhline(end, color=RED, linewidth=1, linestyle=(0, (6, 4)))
+        room = 0.12 * (high - low)
+        ax.set_ylim(low - room, high + room)
+    if at is not None:
+        value = channel.ruler(at)
+        rising = channel.ruler.slope(at) > 0
+        ax.plot([at], [value], "o", color=AMBER, markeredgecolor=JET, markersize=10)
+        ax.annotate(
+            f"{at:g} → {channel.shown(value)}",
+            (at, value),
+            textcoords="offset points",
+            xytext=(14, -16 if rising else 10),
+            fontsize=13,
+            color=JET,
+        )
+    ax.set_ylabel(channel.title, fontsize=13, color=JET)
+    ax.set_title(channel.about or channel.name, fontsize=15, loc="left", color=JET)
+    return ax
+
+
+def draw_slope(ax: Axes, channel: Channel) -> Axes:
+    """The size of one count in the channel's unit, over the counts."""
+    plain(ax)
+    raw, values = _sampled(channel)
+    slope = np.abs(channel.ruler.slope(raw))
+    if channel.limits is not None:
+        low, high = channel.limits
+        slope = np.where((values >= low) & (values <= high), slope, np.nan)
+    ax.plot(raw, slope, color=GREY, linewidth=2.0)
+    finite = slope[np.isfinite(slope) & (slope > 0)]
+    if finite.size and finite.max() > 30 * finite.min():
+        ax.set_yscale("log")
+    elif finite.size:
+        ax.set_ylim(0, 1.25 * finite.max())
+    ax.set_ylabel(f"one count ({symbol(channel.unit) or '1'})", fontsize=13, color=JET)
+    ax.set_xlabel(raw_symbol(channel.ruler.takes), fontsize=13, color=JET)
+    return ax
+
+
+def _sampled(channel: Channel) -> tuple[Array, Array]:
+    raw = raw_samples(channel.ruler)
+    return raw, channel.ruler(raw)
+
+
+#: Characters of a worked line that the number lines are wide.
+WIDE = 135
+
+
+@dataclass(frozen=True)
+class _Stage:
+    """One number line: its values over the raw range, and where a value stands from 0 to 1."""
+
+    values: Array
+    unit: str | None
+    low: float
+    high: float
+    logarithmic: bool
+
+    @classmethod
+    def of(cls, values: Array, unit: str | None) -> _Stage:
+        there = values[np.isfinite(values)]
+        low, high = float(there.min()), float(there.max())
+        if low == high:
+            low, high = low - 0.5, high + 0.5
+        bent = unit == "ohm" and low > 0 and high > 50 * low
+        return cls(values, unit, low, high, bent)
+
+    def place(self, value: float) -> float:
+        if self.logarithmic:
+            return float(np.log(value / self.low) / np.log(self.high / self.low))
+        return (value - self.low) / (self.high - self.low)
+
+    def holds(self, value: float) -> bool:
+        """Whether a value stands on the line."""
+        slack = 1e-9 * (self.high - self.low)
+        return self.low - slack <= value <= self.high + slack
+
+    def ticks(self) -> list[float]:
+        if not self.logarithmic:
+            return round_values(self.low, self.high, 10)
+        powers = range(int(np.floor(np.log10(self.low))), int(np.ceil(np.log10(self.high))) + 1)
+        return [
+            m * 10.0**p for p in powers for m in (1, 2, 5) if self.low <= m * 10.0**p <= self.high
+        ]
+
+
+def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
+    """Draw every joint of the chain as a number line over the range of the channel.
+
+    The range is that of the counts whose result lies within the channel's limits. The reading at
+    the count `at` (the middle of the range if left out) is traced from line to line.
+    """
+    raw = _range(channel, at)
+    ruler = channel.chain
+    at = float(raw[raw.size // 2]) if at is None else at
+    trace = ruler.trace(at)
+    reading = [at, *(step.result for step in trace.steps)]
+    stages = [_Stage.of(raw, ruler.takes)]
+    x = raw
+    with np.errstate(all="ignore"):
+        for law, unit in zip(ruler.laws, ruler.units[1:], strict=True):
+            x = law.forward(x)
+            stages.append(_Stage.of(x, unit))
+    for i, stage in enumerate(stages):
+        _number_line(ax, stage, -i, reading[i])
+    for i, (above, below) in enumerate(pairwise(stages)):
+        for end in (0, -1):
+            _joined(
+                ax,
+                above,
+                below=below,
+                start=above.values[end],
+                end=below.values[end],
+                y=-i,
+                color=GREY,
+            )
+        _joined(ax, above, below=below, start=reading[i], end=reading[i + 1], y=-i, color=AMBER)
+        step = trace.steps[i]
+        ax.text(0.0, -i - 0.5, step.law, fontsize=12, fontweight="bold", color=JET, va="center")
+        beside = max(0.13, 0.03 + 0.0115 * len(step.law))
+        line = textwrap.fill(step.line, int(WIDE * (1.1 - beside)), subsequent_indent="    ")
+        worked = ax.text(beside, -i - 0.5, line, fontsize=9, color=JET, va="center", bbox=_PAPER)
+        worked.set_in_layout(False)
+    for i, (stage, value) in enumerate(zip(stages, reading, strict=True)):
+        _reading(ax, stage, value, -i)
+    ax.set_xlim(-0.12, 1.12)
+    ax.set_ylim(-len(stages) + 0.55, 0.45)
+    ax.set_axis_off()
+    title = channel.title + (f": {channel.about}" if channel.about else "")
+    ax.set_title(title, color=JET, fontsize=15, loc="left")
+    return ax
+
+
+_PAPER = {"facecolor": "#fffdf7", "edgecolor": "none", "alpha": 0.85, "boxstyle": "round,pad=0.2"}
+
+
+def _range(channel: Channel, at: float | None) -> Array:
+    """The counts whose result is there and within the limits, and on as far as the reading."""
+    raw = raw_samples(channel.ruler)
+    values = channel.ruler(raw)
+    inside = np.isfinite(values)
+    if channel.limits is not None:
+        inside &= (values >= channel.limits[0]) & (values <= channel.limits[1])
+    if not inside.any():
+        return raw
+    if at is not None:
+        seen = raw[inside]
+        low, high = min(float(seen[0]), at), max(float(seen[-1]), at)
+        inside = (raw >= low) & (raw <= high) & np.isfinite(values)
+    return raw[inside]
+
+
+def _number_line(ax: Axes, stage: _Stage, y: float, reading: float) -> None:
+    ax.hlines(y, 0, 1, color=JET, linewidth=2.2)
+    places = [stage.place(value) for value in stage.ticks()]
+    ax.vlines(places, y - 0.05, y + 0.05, color=JET, linewidth=1)
+    beside = 0.025 + 0.0058 * len(shown(reading, stage.unit))  # half the reading's own label
+    reads = stage.place(reading) if np.isfinite(reading) else math.inf
+    shown_at: list[float] = []
+    for place, value in zip(places, stage.ticks(), strict=True):
+        clear = abs(place - reads) > beside
+        if clear and all(abs(place - other) > 0.055 for other in [*shown_at, 0.0, 1.0]):
+            shown_at.append(place)
+            ax.text(
+                place, y + 0.08, number(value), fontsize=8, color=GREY, ha="center", va="bottom"
+            )
+    for place, value, side in ((0, stage.low, "right"), (1, stage.high, "left")):
+        offset = -0.01 if side == "right" else 0.01
+        ax.text(place + offset, y, f"{value:.4g}", fontsize=11, color=BLUE, ha=side, va="center")
+    unit = (symbol(stage.unit) or "value") + (" (log)" if stage.logarithmic else "")
+    ax.text(1.01, y - 0.17, unit, fontsize=12, fontweight="bold", color=JET, va="center")
+
+
+def _joined(
+    ax: Axes, above: _Stage, below: _Stage, start: float, end: float, y: float, color: str
+) -> None:
+    if above.holds(start) and below.holds(end):
+        width = 2.5 if color == AMBER else 1.0
+        ax.plot([above.place(start), below.place(end)], [y, y - 1], color=color, linewidth=width)
+
+
+def _reading(ax: Axes, stage: _Stage, value: float, y: float) -> None:
+    if not stage.holds(value):  # a reading without a value, outside what is drawn
+        return
+    place = stage.place(value)
+    ax.plot([place], [y], "o", color=AMBER, markeredgecolor=JET, markersize=9, zorder=5)
+    ax.text(
+        place,
+        y + 0.2,
+        shown(value, stage.unit),
+        fontsize=12,
+        fontweight="bold",
+        color=JET,
+        ha="center",
+        va="center",
+        zorder=6,
+        bbox={"facecolor": AMBER, "edgecolor": "none", "boxstyle": "round,pad=0.25"},
+    )

@@ -1,0 +1,237 @@
+"""Whole figures of standard size, as the tool writes them and a report holds them; a log, raw and
+converted."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+from matplotlib.ticker import NullLocator, StrMethodFormatter
+
+from ..core.bench.channel import Channel
+from ..core.calibrate.comparison import Comparison
+from ..core.calibrate.in_channel import Calibration
+from ..core.choose.resistor import ResistorChoice
+from ..core.numerics import AnyArray, Array
+from ..core.ruler.reading import FLAG_NAMES
+from ..core.ruler.units import raw_symbol
+from ..core.survey.running_statistics import Envelope
+from ..core.survey.survey import Survey
+from ..core.uncertainty.budget import Budget
+from ..core.uncertainty.simulate import Simulation
+from .style import AMBER, BLUE, GREY, JET, PAPER, RED, new_figure, plain
+
+
+class LogSeries(Protocol):
+    """One channel over a whole log."""
+
+    channel: Channel
+    raw: Envelope
+    value: Envelope
+    at: Array
+    time_name: str
+
+
+def ruler_figure(
+    channel: Channel, at: float | None, over: tuple[float, float] | None = None
+) -> Figure:
+    """The ruler with its two edges, over all raw values or some."""
+    from .draw_ruler import draw_ruler
+
+    figure = new_figure(12.8, 4.2)
+    draw_ruler(figure.add_subplot(), channel, at, over)
+    return figure
+
+
+def circuit_figure(channel: Channel, at: float | None) -> Figure:
+    """The schematic."""
+    from .circuit import draw_circuit
+
+    figure = new_figure(12.8, 6.0)
+    draw_circuit(figure.add_subplot(), channel, at)
+    return figure
+
+
+def stages_figure(channel: Channel, at: float | None) -> Figure:
+    """The chain as stacked number lines."""
+    from .draw_ruler import draw_stages
+
+    figure = new_figure()
+    draw_stages(figure.add_subplot(), channel, at)
+    return figure
+
+
+def curve_figure(channels: Sequence[tuple[Channel, float | None]]) -> Figure:
+    """Curves with their slopes beneath, each with its cursor."""
+    from .draw_ruler import draw_curve, draw_slope
+
+    figure = new_figure()
+    grid = figure.subplots(
+        2, len(channels), squeeze=False, sharex="col", gridspec_kw={"height_ratios": [2.4, 1]}
+    )
+    for column, (channel, at) in enumerate(channels):
+        top = draw_curve(grid[0, column], channel, at)
+        top.set_title(top.get_title("left"), loc="left", fontsize=max(9, 16 - 2 * len(channels)))
+        draw_slope(grid[1, column], channel)
+    return figure
+
+
+def fit_figure(found: Calibration) -> Figure:
+    """Marks on the curve, residuals beneath."""
+    from .draw_results import draw_fit, draw_residuals
+
+    figure = new_figure()
+    top, beneath = figure.subplots(2, 1, sharex=True, gridspec_kw={"height_ratios": [2.2, 1]})
+    draw_fit(top, found)
+    draw_residuals(beneath, found)
+    return figure
+
+
+def compare_figure(found: Comparison) -> Figure:
+    """Difference against mean."""
+    from .draw_results import draw_compare
+
+    figure = new_figure()
+    draw_compare(figure.add_subplot(), found)
+    return figure
+
+
+def budget_figure(channel: Channel, budgets: list[Budget]) -> Figure:
+    """Shares as bars, the band, each source over the range."""
+    from .draw_results import draw_band, draw_shares, draw_sources
+
+    figure = new_figure()
+    grid = figure.add_gridspec(2, 2, width_ratios=(1.15, 1))
+    draw_shares(figure.add_subplot(grid[:, 0]), budgets)
+    draw_band(figure.add_subplot(grid[0, 1]), channel, budgets)
+    draw_sources(figure.add_subplot(grid[1, 1]), channel)
+    title = channel.name + (f": {channel.about}" if channel.about else "")
+    figure.suptitle(title, fontsize=15, color=JET, x=0.01, ha="left")
+    return figure
+
+
+def draws_figure(channel: Channel, found: Simulation) -> Figure:
+    """How often each value came up in a Monte Carlo run, with both intervals."""
+    from .draw_results import draw_draws
+
+    figure = new_figure(12.8, 6.4)
+    ax = draw_draws(figure.add_subplot(), found)
+    ax.set_title(f"{channel.name} at {found.budget.at:g}", fontsize=15, color=JET, loc="left")
+    return figure
+
+
+def choose_figure(channel: Channel, choice: ResistorChoice) -> Figure:
+    """The candidates for a fixed resistor."""
+    from .draw_results import draw_choose
+
+    figure = new_figure()
+    top, beneath = figure.subplots(2, 1, sharex=True)
+    draw_choose(top, beneath, channel, choice)
+    return figure
+
+
+def log_figure(series: Sequence[LogSeries]) -> Figure:
+    """Channels over a log, raw and converted."""
+
+    figure = new_figure(12.8, max(8.0, 1.3 * len(series)))
+    axes = figure.subplots(len(series), 1, squeeze=False, sharex=True)[:, 0]
+    for ax, one in zip(axes, series, strict=True):
+        draw_log(ax, one.channel, one.at, one.raw, one.value)
+    axes[-1].set_xlabel(series[-1].time_name)
+    return figure
+
+
+def draw_log(ax: Axes, channel: Channel, at: Array, raw: Envelope, value: Envelope) -> Axes:
+    """Values on the left axis, raw counts in grey on the right one, flagged stretches in red.
+
+    Each stretch is drawn from its smallest to its largest value, so that no spike is lost.
+    """
+    plain(ax)
+    counts = ax.twinx()
+    _drawn(counts, at, raw, GREY, 0.55)
+    counts.set_ylabel(raw_symbol(channel.ruler.takes), color=GREY, fontsize=9)
+    counts.tick_params(colors=GREY, labelsize=8)
+    counts.grid(False)
+    for side in ("top", "left", "bottom"):
+        counts.spines[side].set_visible(False)
+    counts.spines["right"].set_color(GREY)
+    ax.set_zorder(counts.get_zorder() + 1)
+    ax.patch.set_visible(False)
+    _drawn(ax, at, value, BLUE, 1.3)
+    ax.tick_params(labelsize=9)
+    ax.set_ylabel(channel.title, color=BLUE, fontsize=11)
+    _flagged(ax, at, value.flags)
+    zones = [(y, channel.ruler.label(y)) for y in np.unique(value.low[~np.isnan(value.low)])]
+    if zones and zones[0][1] is not None:
+        ax.set_yticks([y for y, _ in zones], [text or "" for _, text in zones])
+    return ax
+
+
+def _drawn(ax: Axes, at: Array, envelope: Envelope, color: str, width: float) -> None:
+    # Up and down through every stretch: one line, whatever the log's length.
+    times = np.repeat(at, 2)
+    values = np.stack([envelope.low, envelope.high], axis=1).reshape(-1)
+    ax.plot(times, values, color=color, linewidth=width, solid_joinstyle="round")
+
+
+def _flagged(ax: Axes, at: Array, flags: AnyArray) -> None:
+    """A red band over every flagged stretch, and the names of the flags once."""
+    hit = flags != 0
+    if not hit.any():
+        return
+    edges = np.flatnonzero(np.diff(np.concatenate(([False], hit, [False]))))
+    half = 0.5 * float(np.median(np.diff(at))) if at.size > 1 else 0.5
+    half = max(half, 0.001 * float(at[-1] - at[0]))  # wide enough to be seen
+    for start, end in edges.reshape(-1, 2).tolist():
+        ax.axvspan(at[start] - half, at[end - 1] + half, color=RED, alpha=0.25, linewidth=0)
+    seen = int(np.bitwise_or.reduce(flags))
+    names = ", ".join(name for flag, name in FLAG_NAMES.items() if seen & flag)
+    ax.text(
+        0.995, 0.94, names, transform=ax.transAxes, color=RED, fontsize=10, ha="right", va="top"
+    )
+
+
+#: A log that uses less of the range is drawn by itself, without the rails.
+NARROW = 0.2
+
+
+def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
+    """How often each count came up, with the rails, the ends and the median marked."""
+    plain(ax)
+    counts, often = survey.pairs()
+    if counts.size:
+        bins = min(400, max(1, int((counts[-1] - counts[0]) // survey.lsb) + 1))
+        height, edges = np.histogram(counts, bins=bins, weights=often)
+        ax.stairs(height, edges, fill=True, color=BLUE, alpha=0.85)
+        ax.set_yscale("log")
+        ax.yaxis.set_minor_locator(NullLocator())
+        ax.yaxis.set_major_formatter(StrMethodFormatter("{x:g}"))
+        ax.set_ylim(0.7, 3 * float(height.max()))
+        if survey.range_fraction < NARROW:  # else the rails leave no room for what there is
+            room = 0.1 * max(float(counts[-1] - counts[0]), 10.0 * survey.lsb)
+            ax.set_xlim(float(counts[0]) - room, float(counts[-1]) + room)
+    for places, label, color, style in (
+        ((survey.lowest, survey.highest), "rails", RED, "-"),
+        ((survey.low_end, survey.high_end), "ends", AMBER, "-"),
+        ((survey.median,), "median", JET, (0, (4, 3))),
+    ):
+        for place in places:
+            if np.isfinite(place):
+                ax.axvline(place, color=color, linewidth=1.6, linestyle=style, label=label)
+                label = "_"  # one entry in the legend
+    if counts.size:
+        ends = f"ends {survey.low_end:.0f} and {survey.high_end:.0f}, median {survey.median:.0f}"
+        ax.set_title(
+            f"{name}: {ends}, {survey.range_fraction:.0%} of the range",
+            fontsize=11,
+            loc="left",
+            color=JET,
+        )
+        ax.legend(fontsize=8, ncols=3, loc="upper center", facecolor=PAPER, edgecolor="none")
+    ax.set_xlabel(survey.unit, fontsize=10, color=JET)
+    ax.set_ylabel("samples", fontsize=10, color=JET)
+    ax.tick_params(labelsize=9)
+    return ax

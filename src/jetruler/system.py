@@ -1,0 +1,320 @@
+"""What operating systems do in their own ways (signals, processes, memory, terminals, names of
+files), and files that are written whole."""
+
+from __future__ import annotations
+
+import _thread
+import contextlib
+import ctypes
+import glob
+import os
+import signal
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager, suppress
+from functools import lru_cache
+from itertools import islice
+from os import PathLike
+from pathlib import Path
+from typing import Any
+
+from .core.error_types import JetRulerError
+
+#: Names of devices, with any ending.
+DEVICES = {"con", "prn", "aux", "nul"}
+
+
+DEVICES |= {f"{port}{n}" for port in ("com", "lpt") for n in range(10)}
+
+#: Characters that no name on Windows has, and the longest path without a prefix.
+_FORBIDDEN, _LONGEST = '<>"|?*', 240
+
+
+def is_windows() -> bool:
+    """Whether names of files follow the rules of Windows here."""
+    return os.name == "nt"
+
+
+def unfit(path: Path) -> str:
+    """Why Windows cannot make a file of this name; empty where it can, or is not here."""
+    name = path.name
+    if not is_windows():
+        return ""
+    if name.partition(".")[0].strip().lower() in DEVICES:
+        return "Windows keeps this name for a device"
+    if wrong := next((c for c in name if c in _FORBIDDEN or ord(c) < 32 or c == ":"), ""):
+        return f"no name on Windows has the character {wrong!r}"
+    if name.endswith((" ", ".")):
+        return "no name on Windows ends in a space or a dot"
+    return ""
+
+
+def reachable(path: Path) -> Path:
+    """The path as the system takes it: on Windows, long ones need a prefix."""
+    whole = str(path.absolute()) if is_windows() else ""
+    if len(whole) <= _LONGEST or whole.startswith("\\\\?\\"):
+        return path
+    return Path("\\\\?\\" + ("UNC" + whole[1:] if whole.startswith("\\\\") else whole))
+
+
+@lru_cache(4096)
+def folds_case(folder: Path) -> bool:
+    """Whether names that differ in case alone are one file in this folder: asked of what is in it,
+    else of the nearest folder above that is there."""
+    inside = list(islice(folder.iterdir(), 8)) if folder.is_dir() else []
+    for known in (*inside, folder, *folder.parents):
+        other = known.with_name(known.name.swapcase()) if known.name else known
+        if other != known and known.exists():
+            with contextlib.suppress(OSError):
+                return other.exists() and other.samefile(known)
+    return is_windows()
+
+
+_QUERY, _STILL_ACTIVE = 0x1000, 259
+
+
+def cores() -> int:
+    """How many processors this program may use: not all, where somebody has said so."""
+    try:
+        return len(os.sched_getaffinity(0))
+    except AttributeError:  # not every system knows
+        return os.cpu_count() or 1
+
+
+def is_running(process: int) -> bool:
+    """Whether a process with this number runs."""
+    if os.name == "nt":  # where asking as POSIX does would end it
+        import ctypes
+
+        kernel: Any = ctypes.windll.kernel32  # type: ignore[attr-defined]
+        handle = kernel.OpenProcess(_QUERY, False, process)
+        if not handle:
+            return False
+        code = ctypes.c_ulong()
+        known = kernel.GetExitCodeProcess(handle, ctypes.byref(code))
+        kernel.CloseHandle(handle)
+        return bool(known) and code.value == _STILL_ACTIVE
+    try:
+        os.kill(process, 0)
+    except (ProcessLookupError, OverflowError):
+        return False
+    except OSError:
+        pass
+    return True
+
+
+#: Bytes of a file that was written by hand, or of a table of points.
+LARGEST = 2**24
+File = str | PathLike[str] | None
+
+
+def keep_apart(outputs: Mapping[str, File], inputs: Mapping[str, File]) -> None:
+    """Refuse an output that is an input or another output, by whatever name: path, link, case.
+
+    Parameters
+    ----------
+    outputs : what each option writes: `{"-o": "out.csv"}`.
+    inputs : what is read: `{"the log": "log.csv"}`. None and "-" are no files; devices and pipes
+        may be named twice.
+
+    Raises
+    ------
+    JetRulerError
+        Naming both.
+    """
+    known = [(w, Path(p)) for w, p in inputs.items() if p is not None and _is_file(p)]
+    for option, path in outputs.items():
+        if path is None or not _is_file(path):
+            continue
+        for what, other in known:
+            if same_file(Path(path), other):
+                raise JetRulerError(f"{option} {path}: this is {what}; name another file")
+        known.append((f"what {option} writes", Path(path)))
+
+
+def same_file(one: Path, other: Path) -> bool:
+    """Whether two names stand for one file, there or not yet there."""
+    try:
+        if one.exists() and other.exists():
+            return one.samefile(other)
+    except OSError:
+        pass
+    first, second = one.resolve(), other.resolve()
+    return one_name(first) == one_name(second) if _alike(first, second) else first == second
+
+
+def _alike(one: Path, other: Path) -> bool:
+    return str(one).casefold() == str(other).casefold()
+
+
+def one_name(path: Path) -> str:
+    """What files of one name have in common: without its case, where that tells no files apart."""
+    return str(path).casefold() if folds_case(path.parent) else str(path)
+
+
+def _is_file(path: File) -> bool:
+    if path is None or str(path) == "-" or "://" in str(path):
+        return False
+    return Path(path).is_file() or not Path(path).exists()
+
+
+def text_of_file(path: Path) -> str:
+    """The text of a small file in UTF-8. Raises `OSError` for what is none: a pipe would be waited
+    for, and nobody writes so large a one by hand."""
+    if path.exists() and not path.is_file() and not path.is_dir():
+        raise OSError(f"{path} is no file, but a pipe or a device")
+    if path.is_file() and path.stat().st_size > LARGEST:
+        raise OSError(f"it has {path.stat().st_size} bytes; up to {LARGEST} are read")
+    return path.read_bytes().decode("utf-8")
+
+
+#: Bytes of a file's name that its temporary name keeps: no system takes more than 255.
+_KEPT = 120
+
+
+def part_beside(final: Path) -> Path:
+    """A temporary name beside a file, unlike any other; what killed runs left there is removed."""
+    start = final.name.encode()[:_KEPT].decode("utf-8", "ignore")
+    for left in final.parent.glob(f".{glob.escape(start)}.*.part"):
+        maker = left.name.removesuffix(".part").rpartition(".")[2].partition("-")[0]
+        if maker.isdigit() and int(maker) != os.getpid() and not is_running(int(maker)):
+            left.unlink(missing_ok=True)
+    return final.with_name(f".{start}.{os.getpid()}-{os.urandom(4).hex()}.part")
+
+
+def appear(part: Path, final: Path) -> None:
+    """Put a finished file in its place. Raises `PermissionError`: some systems replace no file that
+    a program holds open."""
+    try:
+        if final.exists():
+            part.chmod(final.stat().st_mode)
+        part.replace(final)
+    except PermissionError as error:
+        why = "another program holds it open, or it is protected; the old file is as it was"
+        raise PermissionError(error.errno, why, str(final)) from None
+
+
+#: Below so many bytes of addresses it pays to be modest.
+SCARCE = 1 << 32
+#: Numbers of two options of the allocator, and what is large to it.
+_ARENAS, _MAPPED, _LARGE = -8, -3, 1 << 18
+#: Bytes of a thread's stack, and at most of what describes a thread.
+_STACK, _ATTRIBUTES = 1 << 20, 256
+
+
+def spare_addresses() -> None:
+    """Under `ulimit -v`, reserve no more than is used: libraries set aside stacks, arenas and
+    buffers for many threads, a gigabyte of which is never touched. To be called before any of
+    them is loaded."""
+    try:
+        import resource
+    except ImportError:  # Windows has no such limit
+        return
+    if not 0 <= resource.getrlimit(resource.RLIMIT_AS)[0] < SCARCE:
+        return
+    for name in ("ARROW_IO_THREADS", "OPENBLAS_NUM_THREADS"):
+        os.environ.setdefault(name, "1")
+    threading.stack_size(_STACK)
+    library = ctypes.CDLL(None)
+    if hasattr(library, "mallopt") and hasattr(library, "pthread_setattr_default_np"):  # of GNU
+        library.mallopt(_ARENAS, 1)
+        library.mallopt(_MAPPED, _LARGE)  # what is large is given back when it is freed
+        attributes = ctypes.create_string_buffer(_ATTRIBUTES)
+        library.pthread_attr_init(attributes)
+        library.pthread_attr_setstacksize(attributes, ctypes.c_size_t(_STACK))
+        library.pthread_setattr_default_np(attributes)
+
+
+#: Signals that end a program in order: a polite kill, a terminal that closes, a quit by key, and
+#: Ctrl-Break, which only Windows has.
+ENDING = ("SIGTERM", "SIGHUP", "SIGQUIT", "SIGBREAK")
+
+#: Events of a Windows console that end its programs: it closes, somebody logs off, it shuts down.
+_CLOSING = (2, 5, 6)
+#: Seconds that Windows leaves a program when its console closes.
+GRACE = 5.0
+_kept: list[Any] = []  # a callback that Python forgets would crash the system's thread
+
+
+def on_ending(handler: Callable[[int, Any], Any]) -> None:
+    """Call this in the main thread when the program is asked to end. What whoever started it
+    ignores (as `nohup` does) stays ignored."""
+    for name in ENDING:
+        number = getattr(signal, name, None)
+        with contextlib.suppress(ValueError):  # not in the main thread
+            if number is not None and signal.getsignal(number) is not signal.SIG_IGN:
+                signal.signal(number, handler)
+    if hasattr(signal, "SIGBREAK"):
+        _hear_console()
+
+
+def _hear_console() -> None:
+    """Have a console that closes end the program like a polite kill. The system calls back in a
+    thread of its own, and ends the program as soon as that returns."""
+    import ctypes
+
+    def closing(event: int) -> bool:
+        if event not in _CLOSING:
+            return False
+        _thread.interrupt_main(signal.SIGTERM)
+        time.sleep(GRACE)
+        return True
+
+    windll = getattr(ctypes, "windll", None)
+    if windll is not None and not _kept:
+        # On 32-bit Windows a callback of the system has a calling convention of its own.
+        kind = getattr(ctypes, "WINFUNCTYPE", ctypes.CFUNCTYPE)(ctypes.c_int, ctypes.c_uint)
+        _kept.append(kind(closing))
+        windll.kernel32.SetConsoleCtrlHandler(_kept[0], True)
+
+
+def on_rest(handler: Callable[[], None]) -> None:
+    """Call this when Ctrl-Z asks the program to rest, where a system has that."""
+    number = getattr(signal, "SIGTSTP", None)
+    with contextlib.suppress(ValueError):
+        if number is not None:
+            signal.signal(number, lambda *_: handler())
+
+
+def rest() -> None:
+    """Rest until somebody wakes the program, where a system has that."""
+    number = getattr(signal, "SIGSTOP", None)
+    if number is not None:
+        os.kill(os.getpid(), number)
+
+
+#: Its name where no function tells it: the console of a Windows program.
+CONSOLE = "CONIN$"
+
+
+def _name() -> str:
+    return os.ctermid() if hasattr(os, "ctermid") else CONSOLE
+
+
+def has_keyboard() -> bool:
+    """Whether there is a terminal to type at: standard input, or the one behind a pipe."""
+    if sys.stdin is not None and sys.stdin.isatty():
+        return True
+    with suppress(OSError):
+        os.close(os.open(_name(), os.O_RDWR))
+        return True
+    return False
+
+
+@contextmanager
+def keyboard() -> Iterator[None]:
+    """Put the terminal in the place of standard input, until it is left. Whoever reads a pipe there
+    has a descriptor of its own by then."""
+    if sys.stdin is not None and sys.stdin.isatty():
+        yield
+        return
+    kept, terminal = os.dup(0), os.open(_name(), os.O_RDWR)
+    os.dup2(terminal, 0)
+    os.close(terminal)
+    try:
+        yield
+    finally:
+        os.dup2(kept, 0)
+        os.close(kept)
