@@ -10,7 +10,14 @@ from pathlib import Path
 from typing import Any
 
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.check.check import RULES, bench_rules, check, description, rules, swapped_columns
+from jetruler.core.check.check import (
+    BENCH_RULES,
+    CHANNEL_RULES,
+    LOG_RULES,
+    check,
+    description,
+    swapped_columns,
+)
 from jetruler.core.check.triggers import flickering_trip, short_window
 from jetruler.core.result import Finding
 from jetruler.logs.check_log import check_log, missing_column
@@ -18,13 +25,13 @@ from jetruler.logs.check_log import check_log, missing_column
 HERE = Path(__file__).parent
 
 #: Every rule: those about a bench, then those that need a log.
-OF_BENCH: tuple[Callable[..., Any], ...] = (*bench_rules(), *rules())
+OF_BENCH: tuple[Callable[..., Any], ...] = (*BENCH_RULES, *CHANNEL_RULES)
 OF_LOG: tuple[Callable[..., Any], ...] = (
     missing_column,
     swapped_columns,
     short_window,
     flickering_trip,
-    *RULES,
+    *LOG_RULES,
 )
 
 HEAD = """# What `check` looks for

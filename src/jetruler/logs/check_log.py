@@ -10,7 +10,7 @@ from dataclasses import replace
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.decisions import Decisions, timed_parts, without_clock, without_times
 from ..core.bench.trips_and_drives import TripEvent
-from ..core.check.check import RULES, Logged, applied, swapped_columns
+from ..core.check.check import LOG_RULES, Logged, applied, swapped_columns
 from ..core.check.facts import Facts
 from ..core.check.triggers import SHORT, Changes, flickering_trip, short_window, slow_smoothing
 from ..core.result import Finding, Findings, Severity
@@ -120,7 +120,7 @@ class CheckPass(EveryPass):
         found += applied(flickering_trip, flickering_trip(bench, self._seen))
         found += applied(swapped_columns, swapped_columns(logged))
         for each in logged.values():
-            for rule in RULES:
+            for rule in LOG_RULES:
                 found += applied(rule, rule(each))
         found += [
             replace(finding, rule="look")

@@ -2,5 +2,5 @@
 
 In: a `Bench`, and surveys of a log. Out: `Finding` objects, most serious first. A rule is a
 function with a docstring, from which docs/checks.md is made.
-Read `rules.py` first; `facts.py` is what a rule knows of a channel.
+Read `check.py` first; `facts.py` is what a rule knows of a channel.
 """

@@ -17,8 +17,9 @@ from ..ruler.reading import Flag
 from ..ruler.units import number
 from ..survey.floating import FLOATING_REMEDY, Floating, floating_text
 from ..survey.survey import Survey
+from . import circuits, ranges, triggers
 from .facts import Facts
-from .ranges import marks_of
+from .ranges import marks_of, narrow_zones
 
 Rule = Callable[[Facts], Iterator[Finding]]
 BenchRule = Callable[[Bench], Iterator[Finding]]
@@ -61,20 +62,9 @@ def unknown_range(c: Facts) -> Iterator[Finding]:
     )
 
 
-def rules() -> tuple[Rule, ...]:
-    """Every rule about one channel."""
-    from . import circuits, ranges
-    from . import ranges as numbers
-
-    return (unknown_range, *circuits.RULES, *ranges.RULES, *numbers.RULES)
-
-
-def bench_rules() -> tuple[BenchRule, ...]:
-    """Every rule about a bench as a whole."""
-    from . import circuits
-    from . import triggers as decisions
-
-    return (circuits.top_counts_disagree, *decisions.RULES)
+#: Every rule about one channel; about a bench as a whole.
+CHANNEL_RULES: tuple[Rule, ...] = (unknown_range, *circuits.RULES, *ranges.RULES)
+BENCH_RULES: tuple[BenchRule, ...] = (circuits.top_counts_disagree, *triggers.RULES)
 
 
 def check(bench: Bench, listed: Iterable[str] = ()) -> Findings:
@@ -106,10 +96,10 @@ def check(bench: Bench, listed: Iterable[str] = ()) -> Findings:
     nothing found
     """
     own = set(listed)
-    found = [finding for rule in bench_rules() for finding in applied(rule, rule(bench))]
+    found = [finding for rule in BENCH_RULES for finding in applied(rule, rule(bench))]
     for channel in bench.channels.values():
         facts = Facts(channel, channel.name in own)
-        for rule in rules() if facts.has_ends else (unknown_range,):
+        for rule in CHANNEL_RULES if facts.has_ends else (unknown_range,):
             found += applied(rule, rule(facts))
     return Findings.of(found)
 
@@ -226,8 +216,6 @@ def noisy_zones(s: Logged) -> Iterator[Finding]:
 
     The zone then changes from reading to reading although nothing else does: it flickers.
     """
-    from .ranges import narrow_zones
-
     if not s.facts.channel.noise and s.survey.noise > 0 and s.facts.has_ends:
         yield from narrow_zones(Facts(s.facts.channel, noise=s.survey.noise))
 
@@ -263,4 +251,5 @@ def _fits(channel: Channel, survey: Survey) -> float:
         return float(often[(values >= low) & (values <= high)].sum() / max(1, often.sum()))
 
 
-RULES = (clamp_hides, unreached_marks, wrong_converter, floating_input, noisy_zones)
+#: Every rule about a channel and its column in a log.
+LOG_RULES = (clamp_hides, unreached_marks, wrong_converter, floating_input, noisy_zones)

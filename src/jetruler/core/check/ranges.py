@@ -226,16 +226,6 @@ def marks_of(c: Facts) -> tuple[int, Line] | None:
     return None
 
 
-RULES = (
-    few_counts,
-    outside_marks,
-    marks_on_rails,
-    misplaced_clamp,
-    clamp_too_early,
-    limits_out_of_reach,
-    turns_back,
-)
-
 #: A step of so many last decimals makes them a fiction.
 COARSE = 20.0
 #: A zone narrower than so many standard deviations flickers; this release distance holds.
@@ -388,7 +378,14 @@ def overflowing_product(c: Facts) -> Iterator[Finding]:
                 break
 
 
-NUMBER_RULES = (
+RULES = (
+    few_counts,
+    outside_marks,
+    marks_on_rails,
+    misplaced_clamp,
+    clamp_too_early,
+    limits_out_of_reach,
+    turns_back,
     coarse_step,
     narrow_zones,
     rounding_misses_top,
