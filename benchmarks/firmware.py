@@ -13,7 +13,7 @@ import numpy as np
 
 from jetruler import Bench, demo, load_bench
 from jetruler.core.firmware.selection import Arith, export
-from jetruler.targets.code import target_named
+from jetruler.targets import target_named
 from jetruler.targets.target import Wish
 
 from .timing import Result, ratio, seconds

@@ -16,7 +16,7 @@ from jetruler import Adc, Channel, Law, Ruler
 from jetruler.benchfile.models import build_law
 from jetruler.core.laws import LAWS
 from jetruler.core.ruler.units import symbol
-from jetruler.show.circuit import draw_circuit
+from jetruler.show.schematic import draw_circuit
 from jetruler.show.style import BLUE, GREY, JET, new_figure, plain, rendered
 
 HERE = Path(__file__).parent

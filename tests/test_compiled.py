@@ -14,7 +14,7 @@ from jetruler import Bench, Channel, JetRulerError
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.firmware.program import LARGEST, ProgramModel
 from jetruler.core.firmware.selection import LIBM, Exported, export
-from jetruler.targets.code import target_named
+from jetruler.targets import target_named
 from jetruler.targets.target import Wish
 
 from .compiled import Printing, needs_compiler, printed_by

@@ -21,8 +21,7 @@ from jetruler.core.firmware.forms import fewest_knots
 from jetruler.core.firmware.program import Program, ProgramModel, TooWideError, comment, safe_name
 from jetruler.core.firmware.selection import Exported, export
 from jetruler.errors import ParameterError
-from jetruler.targets import c
-from jetruler.targets.code import TARGETS
+from jetruler.targets import TARGETS, c
 from jetruler.targets.target import Target, Wish
 
 from .conftest import Cli

@@ -14,7 +14,7 @@ from jetruler.core.firmware.bench_machines import machines_of
 from jetruler.core.firmware.program import RESERVED, is_reserved, safe_name
 from jetruler.core.firmware.selection import export
 from jetruler.errors import BenchError
-from jetruler.targets.code import TARGETS, target_named
+from jetruler.targets import TARGETS, target_named
 from jetruler.targets.target import Wish
 
 from .compiled import Printing, needs_compiler, printed_by

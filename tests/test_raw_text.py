@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 import jetruler as jr
-from jetruler.core.bench.raw_values import raw_from
+from jetruler.core.bench.channel import raw_from
 
 from .conftest import Cli
 

@@ -13,8 +13,8 @@ import pytest
 
 import jetruler as jr
 from jetruler.core.ruler.quantity import Toleranced
-from jetruler.show.circuit import circuit_of, prefixed, schematic, with_tolerance
 from jetruler.show.content import md, tex
+from jetruler.show.schematic import circuit_of, prefixed, schematic, with_tolerance
 
 from .conftest import Cli
 

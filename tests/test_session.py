@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from jetruler import Channel, Counts, Line, demo, load_bench
-from jetruler.cli.view.draw import ruler_rows
+from jetruler.cli.view.pictures import ruler_rows
 from jetruler.core.bench.bench import LogFormat
 from jetruler.demo.board import Board, Fault
 from jetruler.live.controls import ChannelState, Desk, snapshot

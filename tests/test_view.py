@@ -16,7 +16,7 @@ from textual.widgets import Footer, Input, RichLog
 import jetruler as jr
 from jetruler import demo
 from jetruler.cli.view.app import VIEWS, LiveApp
-from jetruler.cli.view.draw import BAR_AT, bar_room, gate_at, ruler_room
+from jetruler.cli.view.pictures import BAR_AT, bar_room, gate_at, ruler_room
 from jetruler.cli.view.widgets import KEYS, ChannelRow, DriveRow, Help, Question
 from jetruler.core.bench.bench import LogFormat
 from jetruler.live.session import Parts, Session

@@ -44,7 +44,7 @@ from jetruler.core.ruler.units import (
     shown,
     symbol,
 )
-from jetruler.show.ticks import true_ticks
+from jetruler.show.printed import true_ticks
 
 # law, x, the line forward; y, the line back. Each number in them was worked out by hand.
 WORKED: list[tuple[Law, float, str, float, str]] = [

@@ -43,7 +43,7 @@ from .benchfile.edit import write_calibration as write_calibration
 from .benchfile.edit import write_correction as write_correction
 
 # Logs
-from .logs.look import look as look
+from .logs.look_at import look as look
 from .logs.convert_log import convert as convert
 from .logs.convert_all import convert_all as convert_all
 from .logs.check_log import check_log as check_log

@@ -86,7 +86,7 @@ def stages(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axe
 def circuit(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axes:
     """The schematic that the laws describe, from the sensor to the converter's pin, with voltages
     and currents at a raw value. Parameters and result as for `ruler`."""
-    from .show.circuit import draw_circuit
+    from .show.schematic import draw_circuit
 
     return draw_circuit(_axes(ax), channel_of(thing), at)
 

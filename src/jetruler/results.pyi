@@ -22,7 +22,7 @@ from .core.uncertainty.simulate import Simulation as Simulation
 from .core.uncertainty.what_if import WhatIf as WhatIf
 from .live.api import LiveSample as LiveSample
 from .logs.convert_all import Fleet as Fleet
-from .logs.look import Look as Look
+from .logs.look_at import Look as Look
 from .logs.pairs import Pairs as Pairs
 from .logs.summary import Summary as Summary
 

@@ -15,7 +15,7 @@ from jetruler.core.bench.bench import Bench
 from jetruler.core.firmware.bench_machines import machines_of
 from jetruler.core.firmware.program import Machine, safe_name
 from jetruler.core.firmware.selection import Exported, export
-from jetruler.targets.code import target_named
+from jetruler.targets import target_named
 from jetruler.targets.python import class_name
 from jetruler.targets.target import Wish
 

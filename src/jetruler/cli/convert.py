@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .. import demo
-from ..core.bench.raw_values import raw_from
+from ..core.bench.channel import raw_from
 from ..core.error_types import JetRulerError
 from ..demo.tour import STEPS, TourStep
 from ..system import keep_apart

@@ -12,11 +12,10 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.bench.bench import Bench
-from ..core.bench.channel import Channel
-from ..core.bench.raw_values import raw_ends, raw_from
+from ..core.bench.channel import Channel, raw_from
 from ..core.error_types import JetRulerError
 from ..core.laws.raw_edge import Input
-from ..core.ruler.ruler import Ruler
+from ..core.ruler.ruler import Ruler, raw_ends
 from ..core.ruler.units import number
 from .calibrate import (
     CompareOptions,
@@ -66,7 +65,7 @@ def draw_histogram_file(
 ) -> Path:
     """Write the picture of how counts are spread."""
     from ..core.ruler.units import nearest
-    from ..logs.look import look
+    from ..logs.look_at import look
     from ..show.figures import draw_histogram
     from ..show.style import new_figure
 

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..core.bench.channel import Channel
-from ..core.bench.raw_values import raw_ends, raw_from
+from ..core.bench.channel import Channel, raw_from
 from ..core.error_types import JetRulerError, ParameterError
 from ..core.result import Title
 from ..core.ruler.reading import Trace
+from ..core.ruler.ruler import raw_ends
 from ..core.ruler.units import number, shown, symbol
 from .options import bench_option, channel_of, load, read_value
 from .streams import echo, show, show_json

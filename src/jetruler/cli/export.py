@@ -91,7 +91,7 @@ class ExportOptions:
     @property
     def target(self) -> Target:
         """The language. Raises `JetRulerError`."""
-        from ..targets.code import TARGETS, target_named
+        from ..targets import TARGETS, target_named
 
         if self.language is None:
             raise JetRulerError(f"--to: say the language: {', '.join(TARGETS)}")

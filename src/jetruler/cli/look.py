@@ -26,7 +26,7 @@ from .streams import echo, progress_bar, show, show_json
 if TYPE_CHECKING:
     from ..benchfile.starter import SeenColumn
     from ..core.bench.bench import Bench, LogFormat
-    from ..logs.look import Look
+    from ..logs.look_at import Look
 
 
 #: Samples of a port that are looked at where nobody says how many.
@@ -69,7 +69,7 @@ def look_command(
     jetruler look roast.csv --ends damper --write
     jetruler look --source /dev/ttyACM0 --samples 100
     """
-    from ..logs.look import look
+    from ..logs.look_at import look
     from ..samples.source import ColumnError
 
     if ends is None and (write or margin is not None or backward):
@@ -267,7 +267,7 @@ def _seen(log: str, form: LogFormat, bits: int | None) -> list[SeenColumn]:
     """What a log, or a port that is listened to for some seconds, shows of its columns."""
     from ..benchfile.starter import SeenColumn
     from ..core.survey.findings import code_bits, repeats_bits
-    from ..logs.look import look
+    from ..logs.look_at import look
 
     given: str | bytes = log
     if is_port(log):

@@ -8,14 +8,14 @@ from collections.abc import Collection
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from ..core.bench.channel import Channel
-from ..core.bench.raw_values import raw_ends, raw_from
+from ..core.bench.channel import Channel, raw_from
 from ..core.bench.trips_and_drives import Drive, Trip
 from ..core.laws.raw_edge import Adc
 from ..core.ruler.reading import Flag, flag_names
+from ..core.ruler.ruler import raw_ends
 from ..core.ruler.units import nearest, number, symbol
 from ..core.survey.ends import Ends, ends_of, true_ends
-from ..logs.look import survey_of
+from ..logs.look_at import survey_of
 from .overrides import Injection
 from .sources import StreamError
 from .stream_processor import Window

@@ -13,9 +13,8 @@ import numpy as np
 
 from ..benchfile.load import load_bench
 from ..core.bench.bench import Bench
-from ..core.bench.channel import Channel
+from ..core.bench.channel import Channel, raw_from
 from ..core.bench.decisions import NO_COUNT
-from ..core.bench.raw_values import raw_from
 from ..core.error_types import JetRulerError
 from ..core.numerics import Array
 from ..core.ruler.quantity import seconds

@@ -18,7 +18,7 @@ from ..core.ruler.reading import Reading
 from ..core.survey.floating import FLOATING_REMEDY
 from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.source import ColumnError, Log, LogError, LogReader
-from .look import LookPass
+from .look_at import LookPass
 
 #: Called for each trip that turns, with the batch and the readings of all channels.
 Turned = Callable[[SampleBatch, TripEvent, Mapping[str, Reading]], None]

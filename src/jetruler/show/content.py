@@ -15,7 +15,6 @@ from matplotlib.figure import Figure
 
 from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel
-from ..core.bench.raw_values import raw_ends
 from ..core.calibrate.comparison import Comparison
 from ..core.calibrate.in_channel import Calibration, calibrate
 from ..core.calibrate.marks import Marks
@@ -24,13 +23,13 @@ from ..core.error_types import JetRulerError
 from ..core.result import Finding, Result
 from ..core.ruler.base_law import hint_unit, parameters
 from ..core.ruler.quantity import Toleranced
+from ..core.ruler.ruler import raw_ends
 from ..core.ruler.units import number, symbol
 from ..core.uncertainty.budget import budget
 from ..core.uncertainty.what_if import has_parameter, what_if
 from ..logs.check_log import EVENT_COLUMNS
-from ..logs.look import MEANS, Look
+from ..logs.look_at import MEANS, Look
 from ..logs.pairs import Series
-from .circuit import with_tolerance
 from .figures import (
     budget_figure,
     circuit_figure,
@@ -40,6 +39,7 @@ from .figures import (
     log_figure,
     ruler_figure,
 )
+from .schematic import with_tolerance
 from .style import rendered
 
 

@@ -9,14 +9,13 @@ import numpy as np
 from matplotlib.axes import Axes
 
 from ..core.bench.channel import Channel
-from ..core.bench.raw_values import raw_samples
 from ..core.calibrate.comparison import LIMITS, Comparison
 from ..core.calibrate.fit_result import Fit
 from ..core.calibrate.in_channel import Calibration, calibration_title
 from ..core.choose.resistor import Leg, ResistorChoice
 from ..core.laws.circuit import Divider
 from ..core.numerics import Array
-from ..core.ruler.ruler import Ruler
+from ..core.ruler.ruler import Ruler, raw_samples
 from ..core.ruler.units import raw_symbol, shown, symbol, with_uncertainty
 from ..core.uncertainty.budget import Budget, expanded
 from ..core.uncertainty.contributions import conditions_of, contributions

@@ -13,11 +13,11 @@ from matplotlib.axes import Axes
 from matplotlib.patches import FancyBboxPatch
 
 from ..core.bench.channel import Channel
-from ..core.bench.raw_values import raw_ends, raw_samples
 from ..core.numerics import Array
+from ..core.ruler.ruler import raw_ends, raw_samples
 from ..core.ruler.units import number, raw_symbol, shown, symbol
+from .printed import Tick, round_step, round_values, true_ticks
 from .style import AMBER, BLUE, GREY, IVORY, JET, RED, plain
-from .ticks import Tick, round_step, round_values, true_ticks
 
 #: Height of the body, and how deep ticks cut into it, in axes units of a body of height 1.
 LONG, SHORT = 0.16, 0.08

@@ -48,7 +48,7 @@ def ruler_figure(
 
 def circuit_figure(channel: Channel, at: float | None) -> Figure:
     """The schematic."""
-    from .circuit import draw_circuit
+    from .schematic import draw_circuit
 
     figure = new_figure(12.8, 6.0)
     draw_circuit(figure.add_subplot(), channel, at)

@@ -20,7 +20,7 @@ from ..core.ruler.reading import Reading
 from ..core.ruler.units import nearest, number
 from ..core.uncertainty.what_if import has_parameter, what_if
 from ..logs.check_log import CheckPass, TripsPass, event_row
-from ..logs.look import LookPass
+from ..logs.look_at import LookPass
 from ..logs.pairs import PairsPass, SeriesPass, compare_pairs, pairs_of
 from ..logs.text_writer import write_file
 from ..samples.passes import Progress, SampleBatch, columns_of, walk

@@ -1,6 +1,63 @@
 """Programs as text for a target: C, Python, IEC 61131-3 structured text.
 
-In: what `core.firmware` exported. Out: one source file with conversions, flags, machines and a
-self-test.
-Read `assemble.py` first.
+In: an `Exported`, or several. Out: a file of code. Read `target.py` first, then the file named
+after a language.
 """
+
+from __future__ import annotations
+
+from os import PathLike
+from pathlib import Path
+
+from ..core.bench.bench import Bench
+from ..core.firmware.bench_machines import holding_of
+from ..core.firmware.selection import Exported, ExportError
+from ..system import appear, part_beside
+from .c import C99
+from .python import PythonModule
+from .structured_text import StructuredText
+from .target import Target, Wish
+
+TARGETS: dict[str, Target] = {
+    target.name: target for target in (C99(), PythonModule(), StructuredText())
+}
+
+
+def target_named(name: str) -> Target:
+    """Return the target of this name. Raise `ExportError` for any other, with all that exist."""
+    if name not in TARGETS:
+        raise ExportError(f"target: found {name!r}; one of {', '.join(TARGETS)} is right")
+    return TARGETS[name]
+
+
+#: The language that a file's name stands for.
+SUFFIXES = {".h": "c", ".c": "c", ".py": "python", ".st": "st"}
+
+
+def code_of(exported: Exported, to: str, selftest: bool, title: str | None = None) -> str:
+    """Return the text. Raises `ExportError`."""
+    from .. import __version__
+
+    target = target_named(to)
+    if exported.program.arith == "float" and exported.float_kind is not target.float_kind:
+        right = f"export(…, kind=numpy.{target.float_kind.__name__}) is proven in its floats"
+        raise ExportError(f"{to} computes in {target.float_kind.__name__}; {right}")
+    bench = Bench(title or exported.channel.name, {exported.channel.name: exported.channel})
+    machines = holding_of([exported]).machines if target.writes_machines else ()
+    return target.file([exported], Wish(bench, __version__, selftest=selftest, machines=machines))
+
+
+def save_code(
+    exported: Exported, path: str | PathLike[str], selftest: bool, title: str | None = None
+) -> None:
+    """Write the text; the language follows from the name."""
+    final = Path(path)
+    if final.suffix not in SUFFIXES:
+        right = f"a name that ends in {', '.join(SUFFIXES)} is right"
+        raise ExportError(f"path: found {str(path)!r}; {right}")
+    part = part_beside(final)
+    try:
+        part.write_text(code_of(exported, SUFFIXES[final.suffix], selftest, title), "utf-8")
+        appear(part, final)
+    finally:
+        part.unlink(missing_ok=True)

@@ -30,7 +30,7 @@ from ...live.controls import Desk, Snapshot, snapshot
 from ...live.session import Session
 from ...system import ENDING, on_rest, rest
 from ..streams import as_shown
-from . import draw
+from . import pictures as draw
 from .traces import AMBER, IVORY, JET
 from .widgets import (
     KEYS,

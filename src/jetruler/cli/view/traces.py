@@ -9,12 +9,12 @@ import numpy as np
 from rich.text import Text
 
 from ...core.bench.channel import Channel
-from ...core.bench.raw_values import raw_ends
 from ...core.laws.shape import Zones
 from ...core.numerics import Array, Truths
+from ...core.ruler.ruler import raw_ends
 from ...core.ruler.units import number, raw_symbol, symbol
 from ...live.stream_processor import Window
-from ...show.ticks import round_values, true_ticks
+from ...show.printed import round_values, true_ticks
 from ..streams import as_shown, encoding
 
 #: Dots across and down in one cell, and the bit of each.

@@ -18,7 +18,7 @@ from textual.widgets import RichLog, Static
 
 from ...live.controls import ChannelState, Desk, DriveState
 from ..streams import as_shown
-from . import draw
+from . import pictures as draw
 
 #: Steps of one raw value for the keys that move what is held.
 FINE, COARSE = 1.0, 20.0

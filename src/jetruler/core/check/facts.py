@@ -7,13 +7,12 @@ from functools import cached_property
 import numpy as np
 
 from ..bench.channel import Channel
-from ..bench.raw_values import raw_ends, raw_samples
 from ..error_types import ParameterError
 from ..laws.raw_edge import Adc
 from ..numerics import AnyArray, Array
 from ..result import Finding, Severity
 from ..ruler.base_law import FRACTION
-from ..ruler.ruler import Law
+from ..ruler.ruler import Law, raw_ends, raw_samples
 
 
 class Facts:

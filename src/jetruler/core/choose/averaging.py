@@ -10,9 +10,7 @@ import numpy as np
 
 from ..bench.channel import Channel, channel_of
 from ..error_types import JetRulerError, ParameterError
-from ..numerics import (
-    Array,
-)
+from ..numerics import Array
 from ..result import Content, Result
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, shown

@@ -3,6 +3,7 @@ multiply out as printed, with as many digits as that needs."""
 
 from __future__ import annotations
 
+import contextlib
 import dataclasses
 import math
 from collections.abc import Callable
@@ -12,8 +13,8 @@ from typing import Any, TypeVar, cast, overload
 
 import numpy as np
 
-from ..error_types import JetRulerError, UnitError
-from ..numerics import Array, FlagArray, Numbers
+from ..error_types import JetRulerError, ParameterError, UnitError
+from ..numerics import Array, FlagArray, NoInverseError, Numbers
 from ..result import OUTER
 from .base_law import BaseLaw, at
 from .converter import Converter, CountTable, RawInput, for_blocks
@@ -451,3 +452,49 @@ class Law(BaseLaw):
     def __call__(self, x: Any) -> Any:
         """Convert as a ruler of this one law: a float, list, array or Series gives the like."""
         return Ruler.of(self)(x)
+
+
+#: A ruler is sampled at this many places at most to find its ticks.
+SAMPLES = 8192
+
+
+def raw_ends(ruler: Ruler) -> tuple[float, float]:
+    """The range of the raw edge; where that is not known, what the marks or points of the first
+    law behind it cover. Raises `ParameterError` where there are none."""
+    edge = ruler.edge
+    if edge is not None and edge.is_bounded:
+        return float(edge.lowest), float(edge.highest)
+    for law in ruler.laws[:2]:
+        for key, sides in law.unit_hints.items():
+            pairs = getattr(law, key)
+            if pairs and isinstance(sides, tuple):
+                raws = [pair[sides.index("takes")] for pair in pairs]
+                return float(min(raws)), float(max(raws))
+    right = "the ends of the input are wanted, as in range = [0, 10]"
+    raise ParameterError("input.range", None, right)
+
+
+def raw_samples(ruler: Ruler) -> Array:
+    """Raw values over the range of the raw edge: each, or evenly spaced ones where there are
+    many."""
+    low, high = raw_ends(ruler)
+    edge = ruler.edge
+    bounded = edge is not None and edge.is_bounded
+    raw = edge.samples(SAMPLES) if edge is not None and bounded else np.linspace(low, high, SAMPLES)
+    corners = _corners(ruler, low, high)
+    return np.unique(np.concatenate((raw, corners))) if corners.size else raw
+
+
+def _corners(ruler: Ruler, low: float, high: float) -> Array:
+    """The raw values at which the laws behind the first one bend or turn; of a converter, the
+    counts on both sides."""
+    found: list[float] = []
+    for i, law in enumerate(ruler.laws[1:], start=1):
+        if law.corners:
+            with contextlib.suppress(NoInverseError):
+                back = Ruler(ruler.laws[:i]).inverse(np.array(law.corners, dtype=np.float64))
+                found += back[np.isfinite(back)].tolist()
+    corners = np.array(found)
+    if ruler.converter is not None:
+        corners = np.concatenate((np.floor(corners), np.ceil(corners)))
+    return corners[(corners >= low) & (corners <= high)]

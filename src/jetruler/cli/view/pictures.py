@@ -10,14 +10,14 @@ from functools import lru_cache
 from rich.text import Text
 
 from ...core.bench.channel import Channel
-from ...core.bench.raw_values import raw_ends
 from ...core.bench.trips_and_drives import Drive
 from ...core.error_types import ParameterError
 from ...core.ruler.reading import Flag, flag_names
+from ...core.ruler.ruler import raw_ends
 from ...core.ruler.units import number, raw_symbol, symbol
 from ...live.controls import ChannelState, DriveState, Snapshot, TripState
 from ...live.stream_processor import Window
-from ...show.ticks import round_values, true_ticks
+from ...show.printed import round_values, true_ticks
 from ..streams import as_shown
 from .traces import ACROSS, AMBER, BODY, CURSOR, IVORY, ends_of, moments, trace_rows
 
