@@ -14,7 +14,7 @@ import numpy as np
 from jetruler import Bench, demo, load_bench
 from jetruler.core.firmware.selection import Arith, export
 from jetruler.targets import target_named
-from jetruler.targets.target import Wish
+from jetruler.targets.target import ExportOptions
 
 from .timing import Result, ratio, seconds
 
@@ -47,7 +47,7 @@ def instructions(folder: Path, main: str) -> int:
 def cost(folder: Path, bench: Bench, arith: Arith) -> int:
     """Instructions of one form of the thermistor."""
     made = export(bench["bean"], "bean", arith, inside_limits=arith != "float")
-    (folder / "made.h").write_text(target_named("c").file([made], Wish(bench, "0")))
+    (folder / "made.h").write_text(target_named("c").file([made], ExportOptions(bench, "0")))
     return instructions(folder, MAIN)
 
 

@@ -17,7 +17,7 @@ import pyarrow.csv as pacsv
 
 import jetruler as jr
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.bench.channel import EveryCount
+from jetruler.core.bench.channel import CodeTable
 from jetruler.logs.summary import ConvertedColumn
 from jetruler.logs.text_writer import written
 from jetruler.logs.texts import CellTexts, FlagTexts
@@ -90,7 +90,7 @@ def _writers() -> Iterator[Result]:
     """From places in tables to bytes of CSV, by gathering text and by formatting numbers."""
     bench = parse_bench(BENCH)
     channels = [bench[f"c{i}"] for i in CHANNELS]
-    every = [EveryCount.of(channel) for channel in channels]
+    every = [CodeTable.of(channel) for channel in channels]
     rng = np.random.RandomState(4)
     columns = [ConvertedColumn(e, rng.randint(1, 4097, MILLION).astype(np.int32)) for e in every]
     times = np.round(np.arange(MILLION) / 5, 1)

@@ -15,7 +15,7 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.core.bench.bench import LogFormat
 from jetruler.live.source_reader import Lines
 from jetruler.live.sources import StreamError
-from jetruler.live.stream_processor import Station
+from jetruler.live.stream_processor import StreamProcessor
 
 from . import mutations
 
@@ -56,7 +56,7 @@ def try_log(home: Path, made: tuple[str, bytes]) -> bool:
 def try_stream(home: Path, data: bytes) -> bool:
     """Read it as a board's, in odd pieces, with drives that must stay within their bounds."""
     bench = load_bench(home / "bench.toml")
-    station, lines = Station(bench, bench.log or LogFormat()), Lines()
+    station, lines = StreamProcessor(bench, bench.log or LogFormat()), Lines()
     station.stale_after = 2.0
     rows = 0
     try:

@@ -254,8 +254,8 @@ def test_what_averaging_leaves_of_the_steps(sigma: float) -> None:
 def test_how_much_a_smoothing_averages(kind: str, n: int) -> None:
     random = np.random.RandomState(1)
     smooth = Smoothing(kind, n)  # type: ignore[arg-type]
-    quiet = jr.smooth(random.standard_normal(200_000), smooth)[n:]
-    assert 1 / np.var(quiet) == pytest.approx(smooth.averaged, rel=0.05)
+    ignore_fp_warnings = jr.smooth(random.standard_normal(200_000), smooth)[n:]
+    assert 1 / np.var(ignore_fp_warnings) == pytest.approx(smooth.averaged, rel=0.05)
 
 
 def test_propagated_spread_against_drawn_readings(bean: jr.Channel) -> None:

@@ -21,7 +21,7 @@ from jetruler.core.calibrate.fit_result import decimals
 from jetruler.core.calibrate.in_channel import calibration_title
 from jetruler.core.firmware.forms import forms, full, staircase
 from jetruler.core.firmware.program import ProgramModel
-from jetruler.core.firmware.proof import ExactValues
+from jetruler.core.firmware.proof import ReferenceValues
 from jetruler.core.firmware.selection import ExportError, export
 from jetruler.core.ruler.ruler import Ruler
 from jetruler.errors import ParameterError
@@ -231,7 +231,7 @@ HOLES = Counts(8) >> Formula("40 / (x - 60.5) + 100") >> Expect(low=60, high=160
 def test_every_form_has_values_and_holes_where_the_ruler_has(arith: Any) -> None:
     """A curve with a hole in its middle, in every form there is, and in a full table."""
     channel = Channel("h", HOLES, "x")
-    wanted = ExactValues.of(channel, 10, 0.3)
+    wanted = ReferenceValues.of(channel, 10, 0.3)
     counts = wanted.counts
     values = HOLES(counts.astype(float))
     assert np.isnan(values).any()
@@ -253,7 +253,7 @@ def test_a_staircase_turns_at_its_edges() -> None:
     counts = np.arange(256)
     assert np.abs(ProgramModel(made.program).run(counts) - counts / 10).max() <= 0.5 + 1e-9
     few, short = np.arange(64), Counts(6) >> Line(0.1) >> jr.Whole()
-    form = staircase(ExactValues.of(Channel("s", short, "x"), 1, 0.5), "s", "int32")
+    form = staircase(ReferenceValues.of(Channel("s", short, "x"), 1, 0.5), "s", "int32")
     assert form is not None
     assert ProgramModel(form.program).run(few).tolist() == short(few).tolist()
 

@@ -15,7 +15,7 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.core.firmware.program import LARGEST, ProgramModel
 from jetruler.core.firmware.selection import LIBM, Exported, export
 from jetruler.targets import target_named
-from jetruler.targets.target import Wish
+from jetruler.targets.target import ExportOptions
 
 from .compiled import Printing, needs_compiler, printed_by
 from .sizes import sizes
@@ -105,7 +105,7 @@ def over_every_count(channels: list[Channel]) -> Program:
         call = f'printf("%d ", (int){e.name}_flags(({takes})n));'
         main += [f"for (int32_t n = {low}; n <= {high}; n++) {{ {call} }}", 'puts("");']
     main.append('printf("%d\\n", selftest());')
-    header = target_named("c").file(made, Wish(bench, "0", selftest=True))
+    header = target_named("c").file(made, ExportOptions(bench, "0", selftest=True))
     return Program(made, header, "\n".join(main))
 
 
@@ -138,7 +138,7 @@ TEXTS = [0, 5, -5, 99, 1208, -1208, 12345678, -(2**31), 2**31 - 1, -99999]
 
 def with_texts(roaster: Bench, made: list[Exported], width: int) -> Program:
     """Values as the texts of a display."""
-    wish = Wish(roaster, "0", text_width=width)
+    wish = ExportOptions(roaster, "0", text_width=width)
     body = f"char b[{width + 1}]; "
     for name in ("bean", "hopper"):
         for v in TEXTS:
@@ -155,7 +155,7 @@ def test_text_for_displays(
     printed: dict[str, list[str]],
     width: int,
 ) -> None:
-    made, wish = programs[f"text_{width}"].made, Wish(roaster, "0", text_width=width)
+    made, wish = programs[f"text_{width}"].made, ExportOptions(roaster, "0", text_width=width)
     (tmp_path / "t.py").write_text(target_named("python").file(made, wish))
     module = runpy.run_path(str(tmp_path / "t.py"))
     said = []

@@ -22,7 +22,7 @@ from jetruler.core.firmware.program import Program, ProgramModel, TooWideError, 
 from jetruler.core.firmware.selection import Exported, export
 from jetruler.errors import ParameterError
 from jetruler.targets import TARGETS, c
-from jetruler.targets.target import Target, Wish
+from jetruler.targets.target import ExportOptions, Target
 
 from .conftest import Cli
 from .sizes import soak
@@ -162,7 +162,7 @@ class Names(Target):
 
     name = "names"
 
-    def file(self, exported: Sequence[Exported], wish: Wish) -> str:
+    def file(self, exported: Sequence[Exported], wish: ExportOptions) -> str:
         return "\n".join(e.name for e in exported)
 
 

@@ -15,7 +15,7 @@ from jetruler.core.firmware.program import RESERVED, is_reserved, safe_name
 from jetruler.core.firmware.selection import export
 from jetruler.errors import BenchError
 from jetruler.targets import TARGETS, target_named
-from jetruler.targets.target import Wish
+from jetruler.targets.target import ExportOptions
 
 from .compiled import Printing, needs_compiler, printed_by
 from .conftest import Cli
@@ -82,7 +82,7 @@ def test_every_name_compiles(tmp_path: Path, arith: str, every: int) -> None:
         found = machines_of(bench, made, None)
         if arith != "float":
             assert not found.notes
-        wish = Wish(bench, "0", text_width=8 if arith != "float" else None, selftest=True,
+        wish = ExportOptions(bench, "0", text_width=8 if arith != "float" else None, selftest=True,
                     machines=found.machines)  # fmt: skip
         header = target_named("c").file(made, wish)
         programs[f"bits_{bits}"] = Printing(header, 'printf("%d\\n", selftest());')
@@ -90,7 +90,7 @@ def test_every_name_compiles(tmp_path: Path, arith: str, every: int) -> None:
         exec(target_named("python").file(made, wish), scope)
         assert scope["selftest"]() == 0  # type: ignore[operator]
         made_st = structured(
-            target_named("st").file(made, Wish(bench, "0", machines=found.machines))
+            target_named("st").file(made, ExportOptions(bench, "0", machines=found.machines))
         )
         assert {m.update for m in found.machines} <= set(made_st)
     assert printed_by(programs, tmp_path) == {name: ["0"] for name in programs}
@@ -105,7 +105,7 @@ def test_a_reserved_word_is_no_name_in_any_file(many: int) -> None:
     ))  # fmt: skip
     made = [export(c, safe_name(n)) for n, c in bench.channels.items()]
     for target in TARGETS:
-        text = target_named(target).file(made, Wish(bench, "0"))
+        text = target_named(target).file(made, ExportOptions(bench, "0"))
         for word in words:
             assert not re.search(rf"(static inline \w+|def|FUNCTION) {word}\b", text), (
                 target,

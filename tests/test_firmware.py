@@ -36,7 +36,7 @@ from jetruler.core.firmware.program import (
     safe_name,
     width_of,
 )
-from jetruler.core.firmware.proof import ExactValues, prove
+from jetruler.core.firmware.proof import ReferenceValues, prove
 from jetruler.core.firmware.selection import export, float_program, usual_scale
 from jetruler.targets import c, python
 from jetruler.targets import structured_text as structured
@@ -187,7 +187,7 @@ def test_whole_units_need_no_table() -> None:
 
 
 def test_forms_come_cheapest_first(roaster: Bench) -> None:
-    w = ExactValues.of(roaster["damper"], 10, 0.1)
+    w = ReferenceValues.of(roaster["damper"], 10, 0.1)
     kinds = [form.kind for form in forms(w, "f", "int32")]
     assert kinds[0] == "multiply and shift"
     assert kinds[-1].startswith("a full table")
@@ -206,12 +206,12 @@ def test_the_width_of_a_table(values: tuple[int, int]) -> None:
 
 
 def test_proofs_see_what_is_wrong(roaster: Bench) -> None:
-    w = ExactValues.of(roaster["damper"], 10, 0.1)
+    w = ReferenceValues.of(roaster["damper"], 10, 0.1)
     off = prove(Program("f", "return 500"), w)
     assert off is not None
     assert not off.holds
     assert off.worst == 50.0
-    bean = ExactValues.of(roaster["bean"], 10, 0.1)
+    bean = ReferenceValues.of(roaster["bean"], 10, 0.1)
     assert prove(Program("f", "return 500"), bean) is None  # it has a value where there is none
     good = export(roaster["damper"], "damper").proof
     assert (good.monotone, good.exact_at_marks, good.counts) == ("rising", True, 4096)
@@ -238,7 +238,7 @@ def test_thresholds_follow_the_ruler(roaster: Bench) -> None:
 
 def test_flags_of_every_count(roaster: Bench) -> None:
     for name, channel in roaster.channels.items():
-        w = ExactValues.of(channel, 1, 1.0)
+        w = ReferenceValues.of(channel, 1, 1.0)
         assert np.array_equal(ProgramModel(flags_program(w, name)).run(w.counts), w.flags)
         outside = np.array([int(w.counts[0]) - 1, int(w.counts[-1]) + 1])
         assert ProgramModel(flags_program(w, name)).run(outside).tolist() == [32, 32]

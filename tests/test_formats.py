@@ -18,7 +18,7 @@ from hypothesis.extra import numpy as hnp
 
 from jetruler import Bench, Channel, Flag, LogFormat, convert, load_bench, look
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.bench.channel import EveryCount
+from jetruler.core.bench.channel import CodeTable
 from jetruler.errors import ParameterError
 
 from .conftest import Cli
@@ -367,7 +367,7 @@ def test_places_in_the_table_read_as_the_channel_does(
         '[channel.a]\ncolumn = "a"\nlimits = [0.1, 2]'
     )
     channel: Channel = bench["a"]
-    every = EveryCount.of(channel)
+    every = CodeTable.of(channel)
     assert every is not None
     missing = np.array(
         data.draw(st.lists(st.booleans(), min_size=counts.size, max_size=counts.size))

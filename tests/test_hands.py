@@ -20,7 +20,7 @@ from jetruler.core.bench.bench import LogFormat
 from jetruler.core.bench.trips_and_drives import Drive
 from jetruler.core.error_types import ParameterError
 from jetruler.core.ruler.reading import Reading
-from jetruler.live.controls import Desk, snapshot
+from jetruler.live.controls import OperatorControls, snapshot
 from jetruler.live.session import Parts, Session
 from jetruler.live.source_reader import Recorder
 from jetruler.live.sources import StreamError
@@ -96,7 +96,7 @@ def feed(session: Session, lines: list[str], at: float = 0.0, every: float = 0.0
 
 def test_a_held_channel_says_so_and_lets_go() -> None:
     session, _ = table()
-    desk = Desk(session)
+    desk = OperatorControls(session)
     feed(session, ["100,5"])
     assert desk.hold("knob", "50 %") == 500
     feed(session, ["100,5"], 0.1)
@@ -128,12 +128,12 @@ def test_a_held_channel_says_so_and_lets_go() -> None:
 def test_what_cannot_be_says_what_can(action: object, says: str) -> None:
     session, _ = table()
     with pytest.raises(jr.JetRulerError, match=re.escape(says)):
-        action(Desk(session))  # type: ignore[operator]
+        action(OperatorControls(session))  # type: ignore[operator]
 
 
 def test_a_drive_by_hand_keeps_clamp_slew_and_trips() -> None:
     session, wire = table()
-    desk = Desk(session)
+    desk = OperatorControls(session)
     session.sender.safe()
     feed(session, ["500,5"] * 2)
     desk.set("motor", 150)
@@ -150,7 +150,7 @@ def test_a_drive_by_hand_keeps_clamp_slew_and_trips() -> None:
 
 def test_a_gate_and_all_gates_and_arming() -> None:
     session, wire = table(armed=False)
-    desk = Desk(session)
+    desk = OperatorControls(session)
     feed(session, ["900,5"] * 500, every=0.01)
     assert wire.got == []
     desk.arm()
@@ -173,7 +173,7 @@ def test_a_gate_and_all_gates_and_arming() -> None:
 
 def test_a_drive_is_fed_from_another_channel_and_back() -> None:
     session, wire = table()
-    desk = Desk(session)
+    desk = OperatorControls(session)
     desk.feed("motor", "warm")
     feed(session, ["0,625"] * 200, every=0.01)  # 62.5 °C of 0 to 100
     assert wire.commands[-1] == 50
@@ -183,7 +183,7 @@ def test_a_drive_is_fed_from_another_channel_and_back() -> None:
     assert wire.commands[-1] == -150
 
 
-ACTIONS: list[Callable[[Desk], object]] = [
+ACTIONS: list[Callable[[OperatorControls], object]] = [
     lambda d: d.all_off(),
     lambda d: d.gate("motor", on=False),
     lambda d: d.gate("motor", on=True),
@@ -211,10 +211,10 @@ LINE = st.tuples(st.integers(-5, 1030), st.integers(-5, 1030))
 
 @given(st.lists(st.sampled_from(ACTIONS) | LINE, max_size=60), st.booleans())
 def test_hands_never_leave_the_clamp_nor_move_what_is_off(
-    steps: list[Callable[[Desk], object] | tuple[int, int]], armed: bool
+    steps: list[Callable[[OperatorControls], object] | tuple[int, int]], armed: bool
 ) -> None:
     session, wire = table(armed)
-    desk = Desk(session)
+    desk = OperatorControls(session)
     session.sender.safe()
     at = 0.0
     for step in steps:
@@ -240,7 +240,7 @@ def test_a_record_keeps_what_was_done_by_hand_and_is_still_a_log(tmp_path: Path)
     path = tmp_path / "record.csv"
     recorder = Recorder(str(path))
     session, _ = table(recorder=recorder)
-    desk = Desk(session)
+    desk = OperatorControls(session)
     recorder.add(b"100,5\n200")
     desk.hold("knob", 300)  # in the middle of a line
     recorder.add(b",6\n")

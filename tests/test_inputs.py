@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 import jetruler as jr
 from jetruler.benchfile.load import parse_bench
-from jetruler.live.stream_processor import Station
+from jetruler.live.stream_processor import StreamProcessor
 
 from .conftest import Cli
 
@@ -358,7 +358,7 @@ def test_a_drive_says_why_it_is_safe() -> None:
         '[drive.d]\nfrom = "k"\nmarks = [[0, 10], [100, 20]]\nsafe = 99\nclamp = [0, 99]\n'
         'safe_when = ["low"]\n'
     )
-    station = Station(bench, jr.LogFormat())
+    station = StreamProcessor(bench, jr.LogFormat())
     for line, why in (("500", ""), ("1023", "k high_rail"), ("101", "trip low"), ("500", "")):
         station.take(f"{line}\n".encode(), np.array([0.0]), 0.0)
         station.settle()

@@ -14,8 +14,8 @@ from jetruler import Channel, Counts, Line, demo, load_bench
 from jetruler.cli.view.pictures import ruler_rows
 from jetruler.core.bench.bench import LogFormat
 from jetruler.demo.board import Board, Fault
-from jetruler.live.controls import ChannelState, Desk, snapshot
-from jetruler.live.overrides import Saved
+from jetruler.live.controls import ChannelState, OperatorControls, snapshot
+from jetruler.live.overrides import FileWatcher
 from jetruler.live.session import Parts, Session
 from jetruler.live.sources import SourceEnded, SourceGone
 
@@ -116,7 +116,7 @@ def test_samples_that_wait_for_their_pace_are_not_lost(
 def test_a_file_that_is_being_saved_is_not_read_yet(tmp_path: Path) -> None:
     path = tmp_path / "bench.toml"
     path.write_text("old")
-    saved = Saved(str(path))
+    saved = FileWatcher(str(path))
     assert not saved.again()
     path.write_text("")  # an editor has begun
     assert not saved.again()
@@ -155,7 +155,7 @@ def test_the_view_says_what_is_so(parts: Parts) -> None:
     script(parts, *board_lines(40, "open:ch0@38"), b"ready\n")
     session = Session(parts)
     session.run()
-    shot = snapshot(Desk(session))
+    shot = snapshot(OperatorControls(session))
     assert shot.source == "script"
     assert shot.bad == "1 bad line (other text 1)"
     bean = shot.channel("bean")

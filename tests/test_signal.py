@@ -236,9 +236,9 @@ def test_readings_that_move_say_when_averaging_stops_helping() -> None:
 
 
 def test_averaging_without_noise_to_dither_gains_nothing() -> None:
-    quiet = how_many(0.05, 0.1)
-    assert quiet.readings is None
-    assert "no number of readings" in str(quiet)
+    ignore_fp_warnings = how_many(0.05, 0.1)
+    assert ignore_fp_warnings.readings is None
+    assert "no number of readings" in str(ignore_fp_warnings)
     # Measured: the error that is left of a mean of very many readings, at the worst level.
     for noise in (0.2, 0.3, 0.4):
         levels = np.linspace(0, 1, 101)

@@ -18,9 +18,9 @@ from jetruler import Bench, JetRulerError, demo
 from jetruler.benchfile.load import parse_bench
 from jetruler.cli.options import form_of
 from jetruler.core.bench.bench import LogFormat
-from jetruler.live.outputs import ROOM, AlignedRows, CsvRows, JsonRows, Outlet, Sender
+from jetruler.live.outputs import ROOM, AlignedRows, CsvRows, JsonRows, OutputWriter, Sender
 from jetruler.live.overrides import injections
-from jetruler.live.source_reader import Feed, Recorder
+from jetruler.live.source_reader import Recorder, SourceReader
 from jetruler.live.sources import (
     GrowingFile,
     SourceEnded,
@@ -29,7 +29,7 @@ from jetruler.live.sources import (
     reached,
     source_named,
 )
-from jetruler.live.stream_processor import LiveBatch, Station
+from jetruler.live.stream_processor import LiveBatch, StreamProcessor
 from jetruler.samples.head import RECORD
 from jetruler.samples.source import LogError
 from jetruler.samples.stream_lines import StreamLines, Taken
@@ -71,7 +71,7 @@ def bench() -> Bench:
     return parse_bench(BENCH)
 
 
-def take(station: Station, text: str) -> LiveBatch:
+def take(station: StreamProcessor, text: str) -> LiveBatch:
     """Lines that arrive at once."""
     block = text.encode()
     (batch,) = station.take(block, np.zeros(block.count(b"\n")), 0.0)
@@ -166,7 +166,7 @@ def test_noise_never_stops_a_stream(noise: list[bytes], form: str) -> None:
 
 def test_smoothing_over_a_time_settles(bench: Bench) -> None:
     """0.4 s at ten samples a second is four samples, once that is known."""
-    station = Station(bench, bench.log or LogFormat())
+    station = StreamProcessor(bench, bench.log or LogFormat())
     batches = [take(station, f"{i / 10:.1f},{1000 + 40 * (i % 5)},5\n") for i in range(40)]
     values = [float(batch.readings["knob"].value[0]) for batch in batches]
     counts = [1000 + 40 * (i % 5) for i in range(40)]
@@ -179,7 +179,7 @@ def test_smoothing_over_a_time_settles(bench: Bench) -> None:
 @pytest.mark.parametrize("size", [1, 3, 40])
 def test_a_recorded_stream_waits_for_its_pace(bench: Bench, samples: int, size: int) -> None:
     """A missing cell and a fractional one among the samples that are held."""
-    station = Station(bench, bench.log or LogFormat(), holds=True)
+    station = StreamProcessor(bench, bench.log or LogFormat(), holds=True)
     cells = [str(1000 + 40 * (i % 5)) for i in range(samples)]
     cells[1:4] = ["", "1000.5", "1001"][: samples - 1]
     lines = [f"{i / 10:.1f},{cell},5\n".encode() for i, cell in enumerate(cells)]
@@ -201,7 +201,7 @@ def test_a_recorded_stream_waits_for_its_pace(bench: Bench, samples: int, size: 
 
 
 def test_ends_are_seen_and_forgotten(bench: Bench) -> None:
-    station = Station(bench, bench.log or LogFormat())
+    station = StreamProcessor(bench, bench.log or LogFormat())
     take(station, "0,500,1\n1,3000,1\n2,,1\n")
     seen = station.seen["knob"]
     assert (seen.lowest, seen.highest, seen.flagged) == (500, 3000, 1)
@@ -211,7 +211,7 @@ def test_ends_are_seen_and_forgotten(bench: Bench) -> None:
 
 
 def test_a_bench_that_was_changed_keeps_what_it_can(bench: Bench) -> None:
-    station = Station(bench, bench.log or LogFormat())
+    station = StreamProcessor(bench, bench.log or LogFormat())
     take(station, "0,3000,1\n1,3000,1\n")
     assert station.decisions.trippers["high"].on
     changed = parse_bench(
@@ -228,7 +228,7 @@ def test_a_bench_that_was_changed_keeps_what_it_can(bench: Bench) -> None:
 
 
 def test_silence_makes_everything_safe(bench: Bench) -> None:
-    station = Station(bench, bench.log or LogFormat())
+    station = StreamProcessor(bench, bench.log or LogFormat())
     take(station, "0,3000,1\n")
     decided = station.silent(3.0)
     assert {name: bool(safe[0]) for name, safe in decided.safe.items()} == {
@@ -240,7 +240,7 @@ def test_silence_makes_everything_safe(bench: Bench) -> None:
 
 
 def test_rows_in_three_forms(bench: Bench) -> None:
-    station = Station(bench, bench.log or LogFormat())
+    station = StreamProcessor(bench, bench.log or LogFormat())
     batch = take(station, "0.5,2000,2000\n1.0,,4095\n")
     rows = CsvRows(bench, "t")
     assert rows.header() == b"t,knob_percent,light_zone,high,flap_us,fan,flags\n"
@@ -418,7 +418,7 @@ class Flood(Wire):
 
 def test_what_comes_too_fast_is_counted(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("jetruler.live.source_reader.ROOM", 1 << 20)
-    feed = Feed(Flood(), None)
+    feed = SourceReader(Flood(), None)
     feed.start()
     time.sleep(0.3)
     got = feed.take(1.0)
@@ -429,7 +429,7 @@ def test_what_comes_too_fast_is_counted(monkeypatch: pytest.MonkeyPatch) -> None
 
 def test_an_outlet_drops_what_finds_no_room() -> None:
     ours, theirs = os.pipe()
-    outlet = Outlet(FileIO(theirs, "wb", closefd=False), lossless=False)
+    outlet = OutputWriter(FileIO(theirs, "wb", closefd=False), lossless=False)
     outlet.put(b"x" * ROOM, 1)
     for _ in range(3):
         outlet.put(b"y" * ROOM, 10)
@@ -447,7 +447,7 @@ def test_an_outlet_drops_what_finds_no_room() -> None:
 def test_an_outlet_says_that_its_reader_is_gone() -> None:
     ours, theirs = os.pipe()
     os.close(ours)
-    outlet = Outlet(FileIO(theirs, "wb", closefd=False), lossless=True)
+    outlet = OutputWriter(FileIO(theirs, "wb", closefd=False), lossless=True)
     outlet.put(b"x", 1)
     while outlet.error is None:
         time.sleep(0.01)
@@ -494,7 +494,7 @@ def test_mistakes_in_the_stream_table(table: str, says: str) -> None:
 
 
 def test_milliseconds_are_told_by_the_stream(bench: Bench) -> None:
-    station = Station(bench, form_of({"time_unit": "ms"}, bench))
+    station = StreamProcessor(bench, form_of({"time_unit": "ms"}, bench))
     batch = take(station, "500,2000,1\n1500,2000,1\n")
     assert batch.decided.times.tolist() == [0.5, 1.5]
     assert batch.times.to_pylist() == ["500", "1500"]
@@ -510,7 +510,7 @@ def test_the_demo_through_blocks_of_any_size(samples: int) -> None:
     ]
 
     def rows(size: int, holds: bool = False) -> bytes:
-        station = Station(bench, bench.log or LogFormat(), holds=holds)
+        station = StreamProcessor(bench, bench.log or LogFormat(), holds=holds)
         made = CsvRows(bench, "time_s")
         out = b""
         for start in range(0, len(lines), size):

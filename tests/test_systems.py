@@ -22,7 +22,7 @@ from jetruler import system as signals
 from jetruler import system as terminal
 from jetruler.live.sources import WINDOWS_PORT
 from jetruler.logs.workers import planned
-from jetruler.system import appear, keep_apart, part_beside, same_file
+from jetruler.system import atomic_replace, reject_overlapping_paths, same_file, temp_path
 
 from .conftest import COMMAND, Cli
 from .foreign import sitecustomize as foreign
@@ -161,7 +161,7 @@ def test_names_that_differ_in_case_alone(tmp_path: Path, monkeypatch: pytest.Mon
         planned(["."], "out", out_kind="parquet")
     assert same_file(Path("out.csv"), Path("OUT.csv"))
     with pytest.raises(JetRulerError, match="this is what -o writes"):
-        keep_apart({"-o": "out.csv", "--events": "OUT.csv"}, {})
+        reject_overlapping_paths({"-o": "out.csv", "--events": "OUT.csv"}, {})
     (tmp_path / "out").mkdir()
     (tmp_path / "out" / "old.csv").write_text("t,ch0\n0,1\n")
     assert len(planned(["."], "OUT")) == 3  # what is in the results' folder is no log
@@ -269,9 +269,9 @@ def test_what_is_ignored_stays_ignored() -> None:
 
 def test_temporary_names(tmp_path: Path) -> None:
     final = tmp_path / ("ü" * 120 + ".csv")
-    part = part_beside(final)
+    part = temp_path(final)
     part.write_bytes(b"new")
-    appear(part, final)
+    atomic_replace(part, final)
     assert final.read_bytes() == b"new"
 
 

@@ -110,7 +110,7 @@ LARGEST = 2**24
 File = str | PathLike[str] | None
 
 
-def keep_apart(outputs: Mapping[str, File], inputs: Mapping[str, File]) -> None:
+def reject_overlapping_paths(outputs: Mapping[str, File], inputs: Mapping[str, File]) -> None:
     """Refuse an output that is an input or another output, by whatever name: path, link, case.
 
     Parameters
@@ -174,7 +174,7 @@ def text_of_file(path: Path) -> str:
 _KEPT = 120
 
 
-def part_beside(final: Path) -> Path:
+def temp_path(final: Path) -> Path:
     """A temporary name beside a file, unlike any other; what killed runs left there is removed."""
     start = final.name.encode()[:_KEPT].decode("utf-8", "ignore")
     for left in final.parent.glob(f".{glob.escape(start)}.*.part"):
@@ -184,7 +184,7 @@ def part_beside(final: Path) -> Path:
     return final.with_name(f".{start}.{os.getpid()}-{os.urandom(4).hex()}.part")
 
 
-def appear(part: Path, final: Path) -> None:
+def atomic_replace(part: Path, final: Path) -> None:
     """Put a finished file in its place. Raises `PermissionError`: some systems replace no file that
     a program holds open."""
     try:

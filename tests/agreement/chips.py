@@ -17,7 +17,7 @@ from jetruler.core.firmware.program import Machine, safe_name
 from jetruler.core.firmware.selection import Exported, export
 from jetruler.targets import target_named
 from jetruler.targets.python import class_name
-from jetruler.targets.target import Wish
+from jetruler.targets.target import ExportOptions
 
 from ..compiled import Printing
 from ..structured_text import structured
@@ -47,7 +47,9 @@ class Chip:
 
     def file(self, target: str) -> str:
         """The exported file."""
-        return target_named(target).file(self.made, Wish(self.bench, "0", machines=self.machines))
+        return target_named(target).file(
+            self.made, ExportOptions(self.bench, "0", machines=self.machines)
+        )
 
 
 def chip(seed: int) -> Chip:

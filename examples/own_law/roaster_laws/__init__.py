@@ -8,7 +8,7 @@ import numpy as np
 
 from jetruler.own import (
     Array,
-    FitAsked,
+    FitInput,
     FitModel,
     Law,
     ParameterError,
@@ -38,7 +38,7 @@ class Wheatstone(Law):
     fit_gives: ClassVar[tuple[str, ...]] = ("strain",)
 
     @classmethod
-    def fit_model(cls, asked: FitAsked) -> FitModel:
+    def fit_model(cls, asked: FitInput) -> FitModel:
         return BridgeModel(asked)
 
     @property
@@ -88,7 +88,7 @@ class BridgeModel(FitModel):
     names = ("k",)
     units = (None,)
 
-    def __init__(self, asked: FitAsked) -> None:
+    def __init__(self, asked: FitInput) -> None:
         self.supply = asked.fixed("supply", 3.3)
 
     def design(self, x: Array) -> Array:

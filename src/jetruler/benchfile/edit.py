@@ -21,7 +21,7 @@ from ..core.laws.linear import Line
 from ..core.ruler.quantity import standard_of
 from ..core.ruler.ruler import Law, Ruler
 from ..core.ruler.units import factor
-from ..system import appear, part_beside
+from ..system import atomic_replace, temp_path
 from .load import BenchError, parse_bench
 
 
@@ -38,14 +38,14 @@ def replace_file(path: str, text: str) -> None:
     """Write beside the file, with its line ends and its mark of UTF-8, then take its place. Raises
     `BenchError`."""
     target = Path(path).resolve()
-    part = part_beside(target)
+    part = temp_path(target)
     try:
         if not os.access(target, os.W_OK):
             raise PermissionError(13, "it is read-only")
         was = target.read_bytes()
         ends = text.replace("\n", "\r\n") if b"\r\n" in was else text
         part.write_bytes(BOM_UTF8 * was.startswith(BOM_UTF8) + ends.encode())
-        appear(part, target)
+        atomic_replace(part, target)
     except OSError as error:
         raise BenchError(path, [f"cannot be written: {error.strerror}"]) from None
     finally:

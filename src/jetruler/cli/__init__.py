@@ -14,7 +14,7 @@ import click
 
 from .. import __version__
 from ..system import on_ending, spare_addresses
-from .streams import console, let_go, settle
+from .streams import console, detach_stdout, settle
 
 #: Each command: its module here, and its line in `--help` (so that help loads no module).
 COMMANDS = {
@@ -135,7 +135,7 @@ def main(args: list[str] | None = None) -> NoReturn:
         print("jetruler: stopped; nothing half-written is left", file=sys.stderr)
         _leave(INTERRUPTED)
     except (_ClosedPipe, BrokenPipeError):
-        let_go()
+        detach_stdout()
         _fail("standard output: the reader closed the pipe before all was written")
     except MemoryError:
         _fail("the memory of this computer does not suffice")
@@ -153,7 +153,7 @@ def _said(error: Exception) -> NoReturn:
     if isinstance(error, OSError) and error.strerror:
         place = f"{error.filename}: " if error.filename else "writing the output: "
         if error.errno == errno.EBADF:
-            let_go()
+            detach_stdout()
         _fail(f"{place}{error.strerror[0].lower()}{error.strerror[1:]}")
     if any(sign in str(error) for sign in SHORT_OF_MEMORY):
         _fail("the memory of this computer does not suffice")

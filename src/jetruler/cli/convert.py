@@ -20,7 +20,7 @@ from .. import demo
 from ..core.bench.channel import raw_from
 from ..core.error_types import JetRulerError
 from ..demo.tour import STEPS, TourStep
-from ..system import keep_apart
+from ..system import reject_overlapping_paths
 from .options import (
     Given,
     bench_option,
@@ -106,7 +106,9 @@ def convert_command(
         return
     from ..logs.convert_log import convert
 
-    keep_apart({"-o": out, "--events": events}, {"the log": logs[0], "the bench": bench_path})
+    reject_overlapping_paths(
+        {"-o": out, "--events": events}, {"the log": logs[0], "the bench": bench_path}
+    )
     with progress_bar(logs[0]) as progress:
         summary = convert(logs[0], bench, out, events=events, progress=progress, **options)
     if as_json:
@@ -174,12 +176,12 @@ def report_command(
     """
     from ..benchfile.marks_file import read_marks
     from ..show.report import report
-    from ..system import keep_apart
+    from ..system import reject_overlapping_paths
     from .explain import changes_of
 
     folder_of(out)
     inputs = {"the bench": bench_path} | ({} if log is None else {"the log": log})
-    keep_apart({"-o": out}, inputs)
+    reject_overlapping_paths({"-o": out}, inputs)
     bench = load(bench_path)
     chosen = [channel_of(bench, name) for name in channels] or list(bench.channels.values())
     points = [raw_from(chosen[0], text, "--at") for text in at]

@@ -14,7 +14,7 @@ from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel
 from ..core.error_types import JetRulerError, UnitError
 from ..core.ruler.units import factor_and_offset, number, symbol
-from ..system import keep_apart
+from ..system import reject_overlapping_paths
 from .options import bench_option, channel_of, folder_of, load
 from .streams import document, show_json
 
@@ -53,9 +53,9 @@ def export_command(channels: tuple[str, ...], out: str, bench_path: str, **optio
     """
     from ..logs.text_writer import write_file
 
-    asked = ExportOptions(**options)
+    asked = ExportArguments(**options)
     asked.check(out)
-    keep_apart({"-o": out}, {"the bench": bench_path})
+    reject_overlapping_paths({"-o": out}, {"the bench": bench_path})
     bench = load(bench_path)
     if asked.whole == bool(channels):
         raise JetRulerError("name one or more channels, or --all")
@@ -73,7 +73,7 @@ def export_command(channels: tuple[str, ...], out: str, bench_path: str, **optio
 
 
 @dataclass(frozen=True)
-class ExportOptions:
+class ExportArguments:
     """What the options say."""
 
     language: str | None
@@ -121,12 +121,12 @@ class Made(NamedTuple):
     """The names of the trips and drives that came along."""
 
 
-def _made(bench: Bench, chosen: list[Channel], asked: ExportOptions) -> Made:
+def _made(bench: Bench, chosen: list[Channel], asked: ExportArguments) -> Made:
     from .. import __version__
     from ..core.firmware.bench_machines import Machines, holding_of, machines_of
     from ..core.firmware.channel_machines import threshold
     from ..core.firmware.program import safe_name
-    from ..targets.target import Wish
+    from ..targets.target import ExportOptions
 
     target, names = asked.target, {name: safe_name(name) for name in bench.channels}
     many = len(chosen) > 1
@@ -144,7 +144,7 @@ def _made(bench: Bench, chosen: list[Channel], asked: ExportOptions) -> Made:
         what = f"{len(built.machines)} of smoothing, zones, trips and drives"
         note = f"{what}, for which {target.name} has no form"
         built = Machines((), (*built.notes, note))
-    wish = Wish(
+    wish = ExportOptions(
         bench,
         __version__,
         thresholds=thresholds,
@@ -157,7 +157,7 @@ def _made(bench: Bench, chosen: list[Channel], asked: ExportOptions) -> Made:
 
 
 def _exported(
-    channel: Channel, name: str, target: Target, asked: ExportOptions, many: bool
+    channel: Channel, name: str, target: Target, asked: ExportArguments, many: bool
 ) -> Exported:
     """One channel's conversion, in what the target can compute."""
     from ..core.firmware.selection import Arith, export

@@ -19,13 +19,13 @@ from ..core.error_types import JetRulerError
 from ..core.result import TextTable
 from ..core.ruler.quantity import seconds
 from ..core.ruler.units import number
-from ..system import has_keyboard, keep_apart, keyboard, on_rest
+from ..system import has_keyboard, keyboard, on_rest, reject_overlapping_paths
 from .options import Given, bench_option, folder_of, form_of, load, log_options
 from .streams import echo, encoded, raw_stdout, show
 
 if TYPE_CHECKING:
     from ..core.bench.bench import LogFormat
-    from ..live.outputs import LiveEvents, Outlet
+    from ..live.outputs import LiveEvents, OutputWriter
     from ..live.session import Parts, Session
     from ..live.sources import Source
 
@@ -86,7 +86,7 @@ def live_command(bench_path: str, **options: Any) -> None:
     _end(session, lasted, outlet)
 
 
-def _end(session: Session, lasted: float, outlet: Outlet | None) -> None:
+def _end(session: Session, lasted: float, outlet: OutputWriter | None) -> None:
     """Say what was seen and what was lost."""
     from ..samples.shapes import EXPECTED
 
@@ -156,10 +156,14 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
 
     if asked.record is not None:
         folder_of(asked.record)
-        keep_apart({"--record": asked.record}, {"the source": asked.name, "the bench": bench_path})
+        reject_overlapping_paths(
+            {"--record": asked.record}, {"the source": asked.name, "the bench": bench_path}
+        )
     if asked.events is not None:
         folder_of(asked.events)
-        keep_apart({"--events": asked.events}, {"the source": asked.name, "the bench": bench_path})
+        reject_overlapping_paths(
+            {"--events": asked.events}, {"the source": asked.name, "the bench": bench_path}
+        )
     bench, source = _bench(bench_path, asked)
     form = form_of(asked.given, bench, baud=asked.baud)
     parts = parts_for(source, bench, form, follow=asked.follow, pace=asked.pace)
@@ -246,12 +250,12 @@ def _wire(asked: LiveOptions, source: Source, bench: Bench, form: LogFormat) -> 
 
 
 @contextmanager
-def _outlet(lossless: bool) -> Iterator[Outlet]:
+def _outlet(lossless: bool) -> Iterator[OutputWriter]:
     """Standard output, written by a thread. What cannot be written in time is given up."""
-    from ..live.outputs import Outlet
+    from ..live.outputs import OutputWriter
 
     sys.stdout.flush()
-    outlet = Outlet(raw_stdout(), lossless)
+    outlet = OutputWriter(raw_stdout(), lossless)
     try:
         yield outlet
     finally:
@@ -283,7 +287,7 @@ def _until_stopped(session: Session, lasting: float | None) -> Session:
     return session
 
 
-def _summary(session: Session, lasted: float, outlet: Outlet | None) -> None:
+def _summary(session: Session, lasted: float, outlet: OutputWriter | None) -> None:
     """What was seen and what was lost, to stderr."""
     rows = []
     for name, seen in session.station.seen.items():
@@ -299,7 +303,7 @@ def _summary(session: Session, lasted: float, outlet: Outlet | None) -> None:
         echo(note, err=True)
 
 
-def _notes(session: Session, lasted: float, outlet: Outlet | None) -> Iterator[str]:
+def _notes(session: Session, lasted: float, outlet: OutputWriter | None) -> Iterator[str]:
     yield f"{session.station.rows} samples in {lasted:.1f} s"
     if session.station.lines.said:
         yield f"reading lines as: {session.station.lines.said}"
@@ -323,7 +327,7 @@ def _notes(session: Session, lasted: float, outlet: Outlet | None) -> Iterator[s
         yield "disarmed: no command was sent; --arm sends them"
 
 
-def _unwritten(session: Session, outlet: Outlet) -> Iterator[str]:
+def _unwritten(session: Session, outlet: OutputWriter) -> Iterator[str]:
     """Rows that did not come out, and why."""
     why = "whoever reads them was too slow"
     if outlet.error is not None:

@@ -163,7 +163,7 @@ def _open_what_is_closed() -> None:
             setattr(sys, name, os.fdopen(number, mode, encoding="utf-8", closefd=False))
 
 
-def let_go() -> None:
+def detach_stdout() -> None:
     """What Python still holds for a closed output would fail again at exit."""
     os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
 

@@ -16,7 +16,7 @@ from ..benchfile.load import load_bench
 from ..core.bench.bench import Bench, LogFormat
 from ..core.ruler.reading import Flag
 from ..logs.text_writer import Output
-from .controls import Desk
+from .controls import OperatorControls
 from .outputs import LiveEvents
 from .parts import parts_for
 from .session import Session
@@ -282,7 +282,7 @@ class Live:
                 handled=True,
             )
         )
-        self._desk = Desk(self._session)
+        self._desk = OperatorControls(self._session)
         self._samples: deque[LiveSample] = deque()
         self._change = threading.Condition()
         self._ended = False
@@ -343,7 +343,7 @@ class Live:
             self._ended = True
             self._change.notify_all()
 
-    def _do(self, action: Callable[[Desk], Answer]) -> Answer:
+    def _do(self, action: Callable[[OperatorControls], Answer]) -> Answer:
         return self._session.ask(lambda: action(self._desk))
 
     @property

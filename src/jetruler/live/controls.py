@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 
 @dataclass
-class Desk:
+class OperatorControls:
     """What can be done to a session. Every call takes effect at once, is noted in the record and
     the events, and raises `StreamError` with what would be right."""
 
@@ -307,7 +307,7 @@ class Snapshot:
         return next((state for state in self.drives if state.drive.name == name), None)
 
 
-def snapshot(desk: Desk, span: float = 60.0, columns: int = 0) -> Snapshot:
+def snapshot(desk: OperatorControls, span: float = 60.0, columns: int = 0) -> Snapshot:
     """How a session stands now; to be called in the thread that runs it. columns: of the windows
     that show the last `span` seconds; without any there is none."""
     session = desk.session
@@ -341,7 +341,9 @@ def snapshot(desk: Desk, span: float = 60.0, columns: int = 0) -> Snapshot:
     )
 
 
-def _channel(desk: Desk, name: str, elapsed: float, span: float, columns: int) -> ChannelState:
+def _channel(
+    desk: OperatorControls, name: str, elapsed: float, span: float, columns: int
+) -> ChannelState:
     session = desk.session
     seen, held = session.station.seen[name], session.hands.held.get(name)
     history = session.station.history[name] if columns else None
@@ -357,7 +359,7 @@ def _channel(desk: Desk, name: str, elapsed: float, span: float, columns: int) -
     )
 
 
-def _trips(desk: Desk) -> list[TripState]:
+def _trips(desk: OperatorControls) -> list[TripState]:
     station = desk.session.station
     clock = station.decisions.clock.now
     since = {name: clock - at for name, at in station.on_since.items()}
@@ -365,7 +367,7 @@ def _trips(desk: Desk) -> list[TripState]:
     return [TripState(each.trip, each.on, since.get(name)) for name, each in trippers]
 
 
-def _drives(desk: Desk) -> list[DriveState]:
+def _drives(desk: OperatorControls) -> list[DriveState]:
     session = desk.session
     hands, station = session.hands, session.station
     return [
@@ -382,7 +384,7 @@ def _drives(desk: Desk) -> list[DriveState]:
     ]
 
 
-def _notes(desk: Desk) -> list[str]:
+def _notes(desk: OperatorControls) -> list[str]:
     session = desk.session
     flagged = [
         f"{name} {'+'.join(flag_names(seen.flags))}"
@@ -399,7 +401,7 @@ def _notes(desk: Desk) -> list[str]:
     ]
 
 
-def _bad(desk: Desk) -> str:
+def _bad(desk: OperatorControls) -> str:
     """Lines and cells that were none, in words."""
     session = desk.session
     bad = session.bad

@@ -39,7 +39,7 @@ HEARING = 0.2
 FULL = 0.01
 
 
-class Outlet:
+class OutputWriter:
     """Bytes to a raw file. lossless: the source waits too, so that nothing need be dropped;
     otherwise what finds no room is dropped whole, and its rows are counted in `dropped`.
 

@@ -88,7 +88,7 @@ def _known(bench: Bench, option: str, text: str, name: str) -> Channel:
 
 
 @dataclass
-class Hands:
+class Overrides:
     """Channels that are held, drives that are set or fed from elsewhere, and gates.
 
     held: raw values in place of a channel's own. commands: by drive, in place of what it follows.
@@ -130,7 +130,7 @@ class Hands:
 PATIENCE = 5.0
 
 
-class Rereading:
+class BenchReloader:
     """One attempt. `ready` tells when there is a bench, or a reason why there is none."""
 
     def __init__(self, path: str) -> None:
@@ -163,7 +163,7 @@ class Rereading:
         self._done.set()
 
 
-class Saved:
+class FileWatcher:
     """Looks at a file now and then."""
 
     def __init__(self, path: str) -> None:

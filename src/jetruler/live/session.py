@@ -20,11 +20,11 @@ from ..core.bench.bench import Bench, LogFormat
 from ..core.error_types import JetRulerError, printable
 from ..core.ruler.quantity import seconds
 from ..system import rest
-from .outputs import LiveEvents, Outlet, Rows, Sender
-from .overrides import Hands, Injection, Rereading, Saved
-from .source_reader import Arrival, Feed, Lines, Recorder, arrival_times
+from .outputs import LiveEvents, OutputWriter, Rows, Sender
+from .overrides import BenchReloader, FileWatcher, Injection, Overrides
+from .source_reader import Arrival, Lines, Recorder, SourceReader, arrival_times
 from .sources import Nowhere, Source, StreamError
-from .stream_processor import LiveBatch, Station
+from .stream_processor import LiveBatch, StreamProcessor
 
 Answer = TypeVar("Answer")
 
@@ -85,7 +85,7 @@ class Parts:
     armed: bool = False
     """Whether they are sent from the start."""
     recorder: Recorder | None = None
-    outlet: Outlet | None = None
+    outlet: OutputWriter | None = None
     events: LiveEvents | None = None
     rows: Callable[[Bench, str], Rows] | None = None
     handled: bool = False
@@ -106,9 +106,9 @@ class Session:
     def __init__(self, parts: Parts) -> None:
         self.parts = parts
         now = time.monotonic()
-        self.hands = Hands(dict(parts.injections))
+        self.hands = Overrides(dict(parts.injections))
         self.sender = Sender(parts.bench, parts.wire, parts.armed, parts.form.line_end)
-        self.station = Station(
+        self.station = StreamProcessor(
             parts.bench,
             parts.form,
             self.hands,
@@ -120,15 +120,15 @@ class Session:
         if parts.head:
             self.station.prime(parts.head)
         self.progress = Progress(now, message=parts.remark)
-        self.feed = Feed(parts.source, parts.recorder)
+        self.feed = SourceReader(parts.source, parts.recorder)
         self.lines = Lines(self.station.noise)
         self._stale_after = seconds(parts.form.stale)
         if self._silence_matters():
             self.station.stale_after = self._stale_after
         self._last_decision = self._last_look = now
         self._last_data = math.inf
-        self._saved = Saved(parts.bench_path) if parts.bench_path is not None else None
-        self._reading: Rereading | None = None
+        self._saved = FileWatcher(parts.bench_path) if parts.bench_path is not None else None
+        self._reading: BenchReloader | None = None
         self._rows: Rows | None = None
         self._headed = False
         self.pause_asked = False
@@ -413,7 +413,7 @@ class Session:
         if self._saved is None or path is None:
             return
         if self._reading is None and self._saved.again():
-            self._reading = Rereading(path)
+            self._reading = BenchReloader(path)
         if self._reading is None or not self._reading.ready():
             return
         bench, why, self._reading = self._reading.bench, self._reading.why, None

@@ -145,7 +145,7 @@ class Arrival:
     error: BaseException | None = None
 
 
-class Feed:
+class SourceReader:
     """A source read by a thread. `lost` counts bytes that nobody had room for."""
 
     def __init__(self, source: Source, recorder: Recorder | None) -> None:

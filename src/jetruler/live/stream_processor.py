@@ -29,7 +29,7 @@ from ..samples.cells import Samples
 from ..samples.shapes import Noise
 from ..samples.source import LogError
 from ..samples.stream_lines import StreamLines, Taken
-from .overrides import Hands
+from .overrides import Overrides
 
 #: Steps between samples that tell the usual one, and samples that are waited for at most.
 ENOUGH, MOST = 8, 4096
@@ -52,7 +52,7 @@ def joined(parts: Sequence[Taken]) -> Taken:
 
 
 @dataclass
-class Pace:
+class SampleRateEstimator:
     """The usual time between samples: the median of the first steps, however they came in.
 
     interval: seconds, None while unknown; NaN where samples have no time of their own."""
@@ -208,7 +208,7 @@ class LiveBatch:
 
 
 @dataclass
-class Station:
+class StreamProcessor:
     """The memory of everything that runs: smoothing, zones, trips, drives, the ends seen.
 
     holds: the first samples wait until smoothing over a time knows how often they come, as for a
@@ -217,7 +217,7 @@ class Station:
 
     bench: Bench
     form: LogFormat
-    hands: Hands = field(default_factory=Hands)
+    hands: Overrides = field(default_factory=Overrides)
     noise: Noise = field(default_factory=Noise)
     holds: bool = False
     arrives: bool = True
@@ -230,8 +230,8 @@ class Station:
 
     def __post_init__(self) -> None:
         self.decisions = Decisions(self.bench)
-        self.pace = Pace()
-        self.readers = {name: _Settling(c) for name, c in self.bench.channels.items()}
+        self.pace = SampleRateEstimator()
+        self.readers = {name: _PendingSmoother(c) for name, c in self.bench.channels.items()}
         self.seen = {name: SeenRange() for name in self.bench.channels}
         self.fresh: dict[str, float] = dict.fromkeys(self.bench.channels, 0.0)
         """When each channel gave a value last, in seconds since the start."""
@@ -265,7 +265,10 @@ class Station:
     def take_over(self, bench: Bench) -> None:
         """Go on with a bench that was changed: what it left as it was keeps its memory.
         Raises `StreamError` where it does not fit the stream."""
-        old, fresh = self.bench, Station(bench, self.form, keeps=self.keeps, arrives=self.arrives)
+        old, fresh = (
+            self.bench,
+            StreamProcessor(bench, self.form, keeps=self.keeps, arrives=self.arrives),
+        )
         same_columns = [c.column for c in old.channels.values()] == [
             c.column for c in bench.channels.values()
         ]
@@ -421,7 +424,7 @@ class Station:
             history.forget()
 
 
-class _Settling:
+class _PendingSmoother:
     """A reader whose smoothing over a time is settled when the pace is known.
 
     Until then it averages what is there; those samples are then gone through again.

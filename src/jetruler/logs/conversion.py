@@ -10,18 +10,18 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..core.bench.bench import Bench, LogFormat
-from ..core.bench.channel import Channel, EveryCount
+from ..core.bench.channel import Channel, CodeTable
 from ..core.bench.decisions import ChannelReader, read_flagged
 from ..core.numerics import FlagArray
 from ..core.ruler.reading import Reading
 from ..samples.cells import Samples
 from ..samples.passes import ChannelReaders, SampleBatch, remembers
 from ..samples.source import KINDS, LogError, LogReader
-from .summary import FIRST_FEW, ChannelSummary, ConvertedColumn, Summary, Tally
+from .summary import FIRST_FEW, BatchStats, ChannelSummary, ConvertedColumn, Summary
 
 
 @dataclass(frozen=True, eq=False)
-class Followed:
+class StatefulBatch:
     """A batch in which the channels that remember earlier samples are converted."""
 
     batch: SampleBatch
@@ -34,7 +34,7 @@ class Converted:
 
     batch: SampleBatch
     columns: list[ConvertedColumn]
-    tallies: list[Tally]
+    tallies: list[BatchStats]
 
     def flags(self) -> FlagArray:
         """The flags of all channels: rows × channels."""
@@ -52,7 +52,7 @@ class Conversion:
     ) -> None:
         self.reader, self.channels = reader, list(channels)
         self.places = [reader.position(channel.column) for channel in channels]
-        self.every = [EveryCount.of(channel) for channel in channels]
+        self.every = [CodeTable.of(channel) for channel in channels]
         self.summary = Summary(
             {
                 c.name: ChannelSummary(c, every)
@@ -76,7 +76,7 @@ class Conversion:
 
     def followed(
         self, batch: SampleBatch, readers: Mapping[int, ChannelReader] | None = None
-    ) -> Followed:
+    ) -> StatefulBatch:
         """The part that must be done batch after batch, by the log's readers or others."""
         if readers is None:
             readers = self.readers_for(batch)
@@ -89,16 +89,16 @@ class Conversion:
                 columns[i] = ConvertedColumn(every, every.places(counts, found.missing))
             else:
                 columns[i] = ConvertedColumn.following(every, counts, reading, reader)
-        return Followed(batch, columns)
+        return StatefulBatch(batch, columns)
 
-    def readings(self, followed: Followed) -> dict[str, Reading]:
+    def readings(self, followed: StatefulBatch) -> dict[str, Reading]:
         """The readings of the channels that are converted in order, by name."""
         return {
             self.channels[i].name: Reading(column.values, column.flags, self.channels[i].unit)
             for i, column in sorted(followed.columns.items())
         }
 
-    def converted(self, followed: Followed) -> Converted:
+    def converted(self, followed: StatefulBatch) -> Converted:
         """The part that no other batch has to do with."""
         batch = followed.batch
         columns, tallies = [], []
@@ -106,7 +106,7 @@ class Conversion:
             found = batch.samples(place)
             column = followed.columns.get(i) or self._column(i, found)
             columns.append(column)
-            tallies.append(Tally.of(found, batch.rows.lines, column))
+            tallies.append(BatchStats.of(found, batch.rows.lines, column))
         return Converted(batch, columns, tallies)
 
     def count(self, converted: Converted) -> None:

@@ -29,7 +29,7 @@ NAME = ".jetruler-made.json"
 NO_MATTER = ("threads", "memory")
 
 
-class MadeOf:
+class Manifest:
     """Results by name, each with a digest of its log, the options, the bench and the version."""
 
     def __init__(
@@ -245,7 +245,7 @@ def convert_all(
     named = [logs] if isinstance(logs, str | PathLike) else list(logs)
     tasks = planned(named, out, out_kind=wanted.out_kind, events=events)
     fleet = Fleet(out=str(out))
-    made = MadeOf(out, wanted, bench, list(inputs))
+    made = Manifest(out, wanted, bench, list(inputs))
     if resume:
         fleet.skipped = [task.log for task in tasks if made.is_done(task)]
         skipped = set(fleet.skipped)
@@ -274,7 +274,7 @@ def convert_all(
 
 
 @contextmanager
-def saving(made: MadeOf) -> Iterator[None]:
+def saving(made: Manifest) -> Iterator[None]:
     """Write down what was made, also where the run is stopped."""
     try:
         yield

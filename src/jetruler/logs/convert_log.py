@@ -14,8 +14,8 @@ import pyarrow as pa
 from ..core.bench.bench import Bench
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.source import LogError, LogReader, Workers, kind_of
-from ..system import keep_apart
-from .conversion import Conversion, Converted, ConvertOptions, Followed, Layout
+from ..system import reject_overlapping_paths
+from .conversion import Conversion, Converted, ConvertOptions, Layout, StatefulBatch
 from .parquet_writer import OtherTypeError
 from .summary import Summary
 from .text_writer import Output
@@ -126,7 +126,7 @@ class _Job:
     ) -> Summary:
         """Read, convert and write; given: types that columns are known to need."""
         # A block is text, then arrays, then texts, then text again, and several are under way.
-        keep_apart({"out": self.out, "events": self.events}, {"the log": self.log})
+        reject_overlapping_paths({"out": self.out, "events": self.events}, {"the log": self.log})
         block = int(self.options.memory * 2**20 / (14 * (workers.threads + 1)))
         with _ConvertPass(self, workers, given, progress) as one:
             walk(
@@ -220,7 +220,7 @@ class _ConvertPass(EveryPass):
             self._events.add(batch, self._conversion.readings(found))
         self._pipeline.add(found)
 
-    def _encoded(self, found: Followed) -> tuple[Converted, Any]:
+    def _encoded(self, found: StatefulBatch) -> tuple[Converted, Any]:
         converted = self._conversion.converted(found)
         return converted, self._writer.encoded(converted)
 

@@ -22,7 +22,7 @@ from ..samples.cells import to_arrow, values_to_arrow
 from ..samples.passes import SampleBatch
 from ..samples.source import Columns, LogError, LogReader, RowBatch, Workers
 from ..samples.times import HEAD_ROWS, LogClock, find_time_column
-from .conversion import FLAGS_COLUMN, Conversion, Followed, FrameOptions, Layout
+from .conversion import FLAGS_COLUMN, Conversion, FrameOptions, Layout, StatefulBatch
 from .parquet_writer import labelled
 from .summary import ConvertedColumn
 from .texts import FlagTexts, uncertainty_texts
@@ -299,10 +299,10 @@ class FrameConversion:
             found[uncertainties.column] = uncertainties.values(column)
         return found
 
-    def _followed(self, memory: Memory) -> tuple[Followed, dict[str, NewColumn]]:
+    def _followed(self, memory: Memory) -> tuple[StatefulBatch, dict[str, NewColumn]]:
         batch = SampleBatch(self.reader.batch(), memory.clock)
         if not len(batch):
-            return Followed(batch, {}), self._nothing_decided()
+            return StatefulBatch(batch, {}), self._nothing_decided()
         followed = self.conversion.followed(batch, memory.readers)
         if memory.decisions is None or not memory.clock.is_known:
             return followed, {}

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from ..core.bench.channel import Channel, EveryCount
+from ..core.bench.channel import Channel, CodeTable
 from ..core.bench.decisions import ChannelReader
 from ..core.bench.smoothing import Smoothing
 from ..core.numerics import AnyArray, Array, FlagArray
@@ -23,7 +23,7 @@ FIRST_FEW = 5
 
 
 @dataclass(frozen=True, eq=False)
-class Tally:
+class BatchStats:
     """One channel over one batch: what could not be read, and either how often each place of the
     table of all counts came up, or the flags and values themselves, summed up."""
 
@@ -40,7 +40,7 @@ class Tally:
     largest: float = math.nan
 
     @classmethod
-    def of(cls, samples: Samples, lines: AnyArray, column: ConvertedColumn) -> Tally:
+    def of(cls, samples: Samples, lines: AnyArray, column: ConvertedColumn) -> BatchStats:
         """Count a batch."""
         first: tuple[int, ...] = ()
         if samples.missing is not None:
@@ -69,7 +69,7 @@ class ChannelSummary:
     """One channel's values over a whole log. Statistics leave out what has no value."""
 
     channel: Channel
-    every: EveryCount | None = None
+    every: CodeTable | None = None
     rows: int = 0
     empty: int = 0
     unreadable: int = 0
@@ -84,7 +84,7 @@ class ChannelSummary:
     _flags: AnyArray = field(default_factory=lambda: np.zeros(256, np.int64))
     _places: AnyArray | None = None
 
-    def add(self, tally: Tally) -> None:
+    def add(self, tally: BatchStats) -> None:
         """Count one batch."""
         self.rows += tally.rows
         self.empty += tally.empty
@@ -350,7 +350,7 @@ class ConvertedColumn:
     own; counts are then what its values stand for, and held says that they follow from more than
     the count (the zone that was held before)."""
 
-    every: EveryCount | None = None
+    every: CodeTable | None = None
     places: AnyArray | None = None
     counts: AnyArray | None = None
     reading: Reading | None = None
@@ -359,7 +359,7 @@ class ConvertedColumn:
 
     @classmethod
     def following(
-        cls, every: EveryCount | None, counts: AnyArray, reading: Reading, reader: ChannelReader
+        cls, every: CodeTable | None, counts: AnyArray, reading: Reading, reader: ChannelReader
     ) -> ConvertedColumn:
         """What a reader made of a batch."""
         return cls(
@@ -401,7 +401,7 @@ class ConvertedColumn:
         return not self.histogram[np.isnan(self._by_place[0].values)].any()
 
     @property
-    def _by_place(self) -> tuple[EveryCount, AnyArray]:
+    def _by_place(self) -> tuple[CodeTable, AnyArray]:
         assert self.every is not None
         assert self.places is not None
         return self.every, self.places

@@ -21,7 +21,7 @@ import pyarrow.csv as pacsv
 
 from ..samples.cells import as_text, name_text, quote, text_scalar, texts_to_arrow
 from ..samples.source import LogError
-from ..system import appear, part_beside, reachable, same_file, unfit
+from ..system import atomic_replace, reachable, same_file, temp_path, unfit
 from .conversion import FLAGS_COLUMN, Converted, Layout
 from .parquet_writer import PassedTypes, valid_text
 from .texts import CellTexts, FlagTexts, uncertainty_texts
@@ -230,7 +230,7 @@ class Output:
             if path.exists() and not path.is_file():  # a device or a pipe
                 return path.open("wb")
             self._final = reachable(path.resolve())
-            self._part = part_beside(self._final)
+            self._part = temp_path(self._final)
             return self._part.open("xb")
         except OSError as error:
             raise LogError(f"{path}: cannot be written: {error.strerror}") from None
@@ -273,7 +273,7 @@ class Output:
     def _appear(self) -> None:
         if self._part is not None and self._final is not None:
             try:
-                appear(self._part, self._final)
+                atomic_replace(self._part, self._final)
             except OSError as error:
                 raise LogError(f"{self.name}: cannot be written: {error.strerror}") from None
 

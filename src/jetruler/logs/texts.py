@@ -10,7 +10,7 @@ from threading import Lock
 import numpy as np
 import pyarrow as pa
 
-from ..core.bench.channel import Channel, EveryCount
+from ..core.bench.channel import Channel, CodeTable
 from ..core.bench.decisions import ChannelReader
 from ..core.bench.smoothing import Smoothing
 from ..core.numerics import AnyArray, Array, FlagArray
@@ -44,7 +44,7 @@ class CellTexts:
         self.names = [channel.output_column] + (
             [] if uncertainties is None else [uncertainties.column]
         )
-        self.every = EveryCount.of(channel)
+        self.every = CodeTable.of(channel)
         size = 0 if self.every is None else self.every.values.size
         #: Where the text of each place stands (−1: not written yet), and the texts.
         self._known = np.full(size, -1, np.int32), texts_to_arrow([])
@@ -64,13 +64,13 @@ class CellTexts:
             return 10
         return max(map(len, self._different(self.every)))
 
-    def _different(self, every: EveryCount) -> list[str]:
+    def _different(self, every: CodeTable) -> list[str]:
         """Every text that may come up."""
         written = self._written(np.unique(every.values).tolist())
         texts: list[str] = written.cast(pa.string()).to_pylist()
         return texts
 
-    def _at(self, every: EveryCount, places: AnyArray) -> pa.Array:
+    def _at(self, every: CodeTable, places: AnyArray) -> pa.Array:
         """The texts at some places of the table of all counts. Those that come up for the first
         time are written; all of them, once half of them have come up."""
         slots, texts = self._known
@@ -209,7 +209,7 @@ class UncertaintyTexts:
 
     def __init__(self, channel: Channel, decimal: str = ".", encode: Encode | None = None) -> None:
         self.channel, self.decimal, self.encode = channel, decimal, encode
-        self._every = EveryCount.of(channel)
+        self._every = CodeTable.of(channel)
         self._uncertainties: Array | None = None
         self._texts: pa.Array | None = None
         self._ready = False

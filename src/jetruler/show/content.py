@@ -92,7 +92,7 @@ Block = Heading | Text | Worked | TableBlock | Picture
 
 
 @dataclass(frozen=True)
-class Wanted:
+class ReportRequest:
     """What a report is to be about.
 
     channels: their names; all if empty. at: raw values for worked solutions; the quarters of the
@@ -113,7 +113,7 @@ class Wanted:
     comparisons: Sequence[Comparison] = ()
 
 
-def content(wanted: Wanted) -> Iterator[Block]:
+def content(wanted: ReportRequest) -> Iterator[Block]:
     """The blocks of a report, in order."""
     names = list(wanted.channels) or list(wanted.bench.channels)
     for name in names:
@@ -135,7 +135,7 @@ def _about(finding: Finding, names: Sequence[str]) -> bool:
     return any(name in finding.where for name in names)
 
 
-def _channel(channel: Channel, wanted: Wanted) -> Iterator[Block]:
+def _channel(channel: Channel, wanted: ReportRequest) -> Iterator[Block]:
     title = channel.name + (f": {channel.about}" if channel.about else "")
     yield Heading(title, 1)
     points = [at for at in wanted.at if _gives(channel, at)] or _quarters(channel)
@@ -179,7 +179,9 @@ def _quarters(channel: Channel) -> list[float]:
     return [at for at in quarters if _gives(channel, at)]
 
 
-def _uncertainty(channel: Channel, points: Sequence[float], wanted: Wanted) -> Iterator[Block]:
+def _uncertainty(
+    channel: Channel, points: Sequence[float], wanted: ReportRequest
+) -> Iterator[Block]:
     budgets = [budget(channel, at) for at in points]
     budgets = [found for found in budgets if found.rows and math.isfinite(found.combined)]
     if not budgets:
@@ -214,7 +216,7 @@ def _comparison(found: Comparison) -> Iterator[Block]:
     yield Picture(f"{first}-{second}", "Differences against their mean.", picture)
 
 
-def _log(wanted: Wanted, names: Sequence[str]) -> Iterator[Block]:
+def _log(wanted: ReportRequest, names: Sequence[str]) -> Iterator[Block]:
     assert wanted.look is not None
     yield Heading(f"The log {wanted.log}", 1)
     yield Text(f"{wanted.look.rows} rows. {_pace(wanted.look)}".strip())

@@ -24,7 +24,7 @@ from ..logs.look_at import LookPass
 from ..logs.pairs import PairsPass, SeriesPass, compare_pairs, pairs_of
 from ..logs.text_writer import write_file
 from ..samples.passes import Progress, SampleBatch, columns_of, walk
-from .content import FORMS, Form, Wanted, content, written
+from .content import FORMS, Form, ReportRequest, content, written
 
 #: Trips that turn more often than this are cut off in the table, and that is said.
 MOST_TURNS = 40
@@ -103,7 +103,7 @@ def report(
     for parameter, value in (changes or {}).items():
         what_if_possible(bench, names, parameter, value)
     known = {name: Marks.of(given) for name, given in (marks or {}).items()}
-    wanted = Wanted(bench, names, at, marks=known, changes=dict(changes or {}))
+    wanted = ReportRequest(bench, names, at, marks=known, changes=dict(changes or {}))
     if log is not None:
         wanted = _with_log(wanted, log, compared, log_format, progress)
     title = bench.title or path.stem
@@ -160,12 +160,12 @@ def _beside(folder: Path, files: Mapping[str, bytes]) -> list[Path]:
 
 
 def _with_log(
-    wanted: Wanted,
+    wanted: ReportRequest,
     log: str | PathLike[str],
     compared: Sequence[tuple[str, str]],
     log_format: LogFormat | None,
     progress: Progress | None,
-) -> Wanted:
+) -> ReportRequest:
     """What a log shows of some channels, read once."""
     bench, names = wanted.bench, wanted.channels
     some = Bench(

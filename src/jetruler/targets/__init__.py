@@ -12,11 +12,11 @@ from pathlib import Path
 from ..core.bench.bench import Bench
 from ..core.firmware.bench_machines import holding_of
 from ..core.firmware.selection import Exported, ExportError
-from ..system import appear, part_beside
+from ..system import atomic_replace, temp_path
 from .c import C99
 from .python import PythonModule
 from .structured_text import StructuredText
-from .target import Target, Wish
+from .target import ExportOptions, Target
 
 TARGETS: dict[str, Target] = {
     target.name: target for target in (C99(), PythonModule(), StructuredText())
@@ -44,7 +44,9 @@ def code_of(exported: Exported, to: str, selftest: bool, title: str | None = Non
         raise ExportError(f"{to} computes in {target.float_kind.__name__}; {right}")
     bench = Bench(title or exported.channel.name, {exported.channel.name: exported.channel})
     machines = holding_of([exported]).machines if target.writes_machines else ()
-    return target.file([exported], Wish(bench, __version__, selftest=selftest, machines=machines))
+    return target.file(
+        [exported], ExportOptions(bench, __version__, selftest=selftest, machines=machines)
+    )
 
 
 def save_code(
@@ -55,9 +57,9 @@ def save_code(
     if final.suffix not in SUFFIXES:
         right = f"a name that ends in {', '.join(SUFFIXES)} is right"
         raise ExportError(f"path: found {str(path)!r}; {right}")
-    part = part_beside(final)
+    part = temp_path(final)
     try:
         part.write_text(code_of(exported, SUFFIXES[final.suffix], selftest, title), "utf-8")
-        appear(part, final)
+        atomic_replace(part, final)
     finally:
         part.unlink(missing_ok=True)

@@ -11,7 +11,7 @@ from ..core.firmware.channel_machines import flags_program, pattern_programs
 from ..core.firmware.program import Machine, Program, comment, plain_unit, width_of
 from ..core.firmware.selection import Exported
 from ..core.ruler.reading import READ_FLAGS
-from .target import BINDS, SIGNS, Target, Wish, about, assigned, constant, vectors, wrapped
+from .target import BINDS, SIGNS, ExportOptions, Target, about, assigned, constant, vectors, wrapped
 
 #: Functions of math.h for floats; a power has its own.
 _CALLED = {"abs": "fabsf"}
@@ -228,7 +228,7 @@ class C99(Target):
     writes_machines = True
     writes_text = True
 
-    def file(self, exported: Sequence[Exported], wish: Wish) -> str:
+    def file(self, exported: Sequence[Exported], wish: ExportOptions) -> str:
         one = exported[0].name.upper() if len(exported) == 1 else "CONVERSIONS"
         guard = f"JETRULER_{one}"
         floats = any(e.program.arith == "float" for e in exported)

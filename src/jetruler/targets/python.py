@@ -12,7 +12,7 @@ from ..core.firmware.channel_machines import flags_program, pattern_programs
 from ..core.firmware.program import Machine, Program, comment, plain_unit
 from ..core.firmware.selection import Exported
 from ..core.ruler.reading import READ_FLAGS
-from .target import Target, Wish, about, vectors, wrapped
+from .target import ExportOptions, Target, about, vectors, wrapped
 
 
 def function(p: Program, second: str = "") -> list[str]:
@@ -114,7 +114,7 @@ class PythonModule(Target):
     float_kind = np.float64
     writes_text = True
 
-    def file(self, exported: Sequence[Exported], wish: Wish) -> str:
+    def file(self, exported: Sequence[Exported], wish: ExportOptions) -> str:
         out = [f"# {comment(wish.bench.title or 'Conversions')}, made by Jet Ruler {wish.version}"]
         out += imports([e.program for e in exported])
         out += ["", *(f"{name.upper()} = {flag.value}" for flag, name in READ_FLAGS.items())]

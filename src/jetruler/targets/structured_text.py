@@ -10,7 +10,7 @@ import numpy as np
 from ..core.firmware.channel_machines import flags_program, pattern_programs
 from ..core.firmware.program import LARGEST, Machine, Program, comment
 from ..core.firmware.selection import Exported
-from .target import BINDS, SIGNS, Target, Wish, about, assigned, constant, vectors, wrapped
+from .target import BINDS, SIGNS, ExportOptions, Target, about, assigned, constant, vectors, wrapped
 
 _KINDS = {"int16": "INT", "int32": "DINT", "float": "REAL"}
 _CALLED = {"log": "LN", "log10": "LOG"}
@@ -187,7 +187,7 @@ class StructuredText(Target):
     writes_machines = True
     functions = FUNCTIONS
 
-    def file(self, exported: Sequence[Exported], wish: Wish) -> str:
+    def file(self, exported: Sequence[Exported], wish: ExportOptions) -> str:
         out = [
             f"(* {comment(wish.bench.title or 'Conversions')}, made by Jet Ruler {wish.version} *)"
         ]

@@ -19,7 +19,7 @@ from ..core.ruler.units import symbol
 
 
 @dataclass(frozen=True)
-class Wish:
+class ExportOptions:
     """What a file shall hold beside the conversions."""
 
     bench: Bench
@@ -48,7 +48,7 @@ class Target(ABC):
     writes_machines: ClassVar[bool] = False
 
     @abstractmethod
-    def file(self, exported: Sequence[Exported], wish: Wish) -> str:
+    def file(self, exported: Sequence[Exported], wish: ExportOptions) -> str:
         """Return the whole file: comments, tables, functions, machines, self-test."""
 
 

@@ -26,7 +26,7 @@ from textual.widgets import Footer, Input, RichLog, Static
 
 from ...core.error_types import JetRulerError, printable
 from ...live.api import Runner
-from ...live.controls import Desk, Snapshot, snapshot
+from ...live.controls import OperatorControls, Snapshot, snapshot
 from ...live.session import Session
 from ...system import ENDING, on_rest, rest
 from ..streams import as_shown
@@ -100,7 +100,7 @@ class LiveApp(App[int]):
 
     def __init__(self, session: Session, lasting: float | None = None) -> None:
         super().__init__(ansi_color=False)
-        self.session, self.desk = session, Desk(session)
+        self.session, self.desk = session, OperatorControls(session)
         self.shot: Snapshot | None = None
         self.chosen = ""
         self.view = VIEWS[0]
@@ -301,7 +301,7 @@ class LiveApp(App[int]):
 
     # What somebody does.
 
-    def post(self, action: Callable[[Desk], object]) -> None:
+    def post(self, action: Callable[[OperatorControls], object]) -> None:
         """Have the session do something at once; what it says, or refuses, is shown."""
 
         def work() -> None:
@@ -464,7 +464,7 @@ class LiveApp(App[int]):
             self.say(f"{name} has no travel; choose a channel with ↑ ↓")
             return
 
-        def found(desk: Desk) -> str:
+        def found(desk: OperatorControls) -> str:
             ends, low, high = desk.ends(name)
             line = ends.line(low, high)
             if shot.bench_path is None:

@@ -16,7 +16,7 @@ from textual.message import Message
 from textual.screen import ModalScreen
 from textual.widgets import RichLog, Static
 
-from ...live.controls import ChannelState, Desk, DriveState
+from ...live.controls import ChannelState, DriveState, OperatorControls
 from ..streams import as_shown
 from . import pictures as draw
 
@@ -160,7 +160,7 @@ class HandRow(Row):
     class Posted(Message):
         """Something is to be done."""
 
-        def __init__(self, action: Callable[[Desk], object]) -> None:
+        def __init__(self, action: Callable[[OperatorControls], object]) -> None:
             super().__init__()
             self.action = action
 

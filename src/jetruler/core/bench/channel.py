@@ -321,7 +321,7 @@ def _ruler(chain: Any) -> Ruler:
 
 
 @dataclass(frozen=True, eq=False)
-class EveryCount:
+class CodeTable:
     """The readings of a channel at all its counts, and at three places more.
 
     values, flags: one for all counts below, then one a count from `lowest` up, then one for all
@@ -333,7 +333,7 @@ class EveryCount:
     flags: FlagArray
 
     @classmethod
-    def of(cls, channel: Channel) -> EveryCount | None:
+    def of(cls, channel: Channel) -> CodeTable | None:
         """None for a ruler that has no finite input."""
         tables = channel.ruler.compiled()
         if tables is None:

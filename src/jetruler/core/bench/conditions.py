@@ -22,7 +22,7 @@ from .channel import Channel
 
 
 @dataclass
-class Held:
+class Latch:
     """A yes or no that stays until something decides otherwise."""
 
     state: bool = False
@@ -316,7 +316,7 @@ class Conditioner:
 
     def __init__(self, condition: Condition, channel: Channel | None = None) -> None:
         self.condition, self.channel = condition, channel
-        self._held = Held()
+        self._held = Latch()
         self._highs, self._lows = _Window(), _Window()
 
     def add(self, times: Array, values: Array, flags: FlagArray) -> Truths:

@@ -17,7 +17,7 @@ from ..ruler.reading import Flag, Reading
 from ..ruler.ruler import Ruler
 from .bench import Bench
 from .channel import Channel
-from .conditions import Clock, Held, faults_of
+from .conditions import Clock, Latch, faults_of
 from .smoothing import Smoother, Smoothing
 from .trips_and_drives import Drive, Driver, TripEvent, Tripper, events
 
@@ -310,7 +310,7 @@ class _Zoning:
 
     def __init__(self, before: Ruler | None, zones: Zones, behind: Ruler | None) -> None:
         self.before, self.zones, self.behind = before, zones, behind
-        self._edges: list[Held] | None = None
+        self._edges: list[Latch] | None = None
 
     def add(self, counts: AnyArray, reading: Reading) -> AnyArray:
         x = np.asarray(counts, np.float64) if self.before is None else self.before(counts)
@@ -320,7 +320,7 @@ class _Zoning:
             known = x[~np.isnan(x)]
             if not known.size:
                 return np.asarray(reading.value)
-            self._edges = [Held(bool(known[0] >= edge)) for edge in edges]
+            self._edges = [Latch(bool(known[0] >= edge)) for edge in edges]
         far = self.zones.hysteresis
         over = [
             held.add(x >= edge + far, x < edge - far)

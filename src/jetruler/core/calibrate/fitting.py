@@ -13,7 +13,7 @@ import numpy as np
 from ..error_types import ParameterError
 from ..laws import law_named
 from ..numerics import AnyArray, Array, coverage_factor
-from ..ruler.base_law import OF_RESULT, FitAsked
+from ..ruler.base_law import OF_RESULT, FitInput
 from ..ruler.reading import flag_names
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number
@@ -196,11 +196,11 @@ class FitRequest:
         """The law's name, with its degree."""
         return f"{self.law} of degree {self.degree}" if self.degree else self.law
 
-    def asked(self, marks: Marks, x: Array) -> FitAsked:
+    def asked(self, marks: Marks, x: Array) -> FitInput:
         """What the law takes and should give at the marks."""
         y = marks.true if self.then is None else np.asarray(self.then.inverse(marks.true))
         stays = self.law == OFFSET
-        return FitAsked(
+        return FitInput(
             x,
             y,
             unit=self.unit,
@@ -231,7 +231,7 @@ def behind(before: Ruler | None, marks: Marks) -> Array:
     return x
 
 
-def _check(wanted: FitRequest, asked: FitAsked, marks: Marks, needs: int) -> None:
+def _check(wanted: FitRequest, asked: FitInput, marks: Marks, needs: int) -> None:
     """Whether there are marks enough."""
     different = np.unique(asked.x).size
     if different < needs:
@@ -386,7 +386,7 @@ def _lowest_good_degree(wanted: FitRequest, marks: Marks, x: Array) -> Fit:
     return chosen
 
 
-def _joined(wanted: FitRequest, asked: FitAsked, marks: Marks) -> Fit:
+def _joined(wanted: FitRequest, asked: FitInput, marks: Marks) -> Fit:
     """The marks themselves, joined: repeated ones averaged."""
     if wanted.robust:
         raise MarksError(

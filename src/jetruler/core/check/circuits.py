@@ -12,7 +12,7 @@ from ..bench.bench import Bench
 from ..laws.circuit import Divider
 from ..laws.raw_edge import Adc
 from ..result import Finding, Severity
-from ..ruler.base_law import FRACTION, at
+from ..ruler.base_law import FRACTION, as_array
 from ..ruler.units import number, shown
 from .facts import Facts
 
@@ -189,7 +189,7 @@ def self_heating(c: Facts) -> Iterator[Finding]:
 
 
 def _behind(c: Facts, law: int, x: float) -> float:
-    y = at(x)
+    y = as_array(x)
     with np.errstate(all="ignore"):
         for one in c.laws[law:]:
             y = one.forward(y)

@@ -63,7 +63,7 @@ class Candidate:
         }[aim]
 
 
-class Judge:
+class DividerEvaluator:
     """Judges resistors for one sensor over one range."""
 
     def __init__(
@@ -421,7 +421,7 @@ def choose_resistor(
     aim = aim or ("resolution" if at is None else "at")
     _check(channel, aim, (low, high), at, most_heating)
     divider = replace(present, sensor=leg or present.sensor)
-    judge = Judge(channel, place, divider=divider, low=low, high=high, at=at)
+    judge = DividerEvaluator(channel, place, divider=divider, low=low, high=high, at=at)
     middle = math.sqrt(float(judge.ohms.min()) * float(judge.ohms.max()))
     ends = between or (middle / 100, middle * 100)
     values = preferred(series, *ends)
@@ -436,7 +436,7 @@ def choose_resistor(
         why = f"{none}feeds the divider" if fine else every
         raise JetRulerError(f"{channel.name}: {why}")
     fine.sort(key=lambda c: (c.worth(aim), c.known))
-    now = Judge(channel, place, divider=present, low=low, high=high, at=at)
+    now = DividerEvaluator(channel, place, divider=present, low=low, high=high, at=at)
     return ResistorChoice(
         aim,
         low,

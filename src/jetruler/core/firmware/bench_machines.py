@@ -17,7 +17,7 @@ from ..bench.trips_and_drives import Drive, Driver
 from ..numerics import AnyArray, Truths
 from .channel_machines import by_count, smooth_machine, trip_machine, values_of_zones, zone_machine
 from .program import LARGEST, Machine, Program, safe_name
-from .proof import ExactValues
+from .proof import ReferenceValues
 from .selection import Exported, whole_form
 
 #: A table of commands larger than this makes way for a form that is off by up to one command.
@@ -135,14 +135,14 @@ def _faulty(drive: Drive, e: Exported, flags: AnyArray) -> Truths:
 
 
 def _faults(drive: Drive, e: Exported, name: str) -> Program:
-    w = ExactValues.of(e.channel, 1, 1.0)
+    w = ReferenceValues.of(e.channel, 1, 1.0)
     return by_count(w.counts, _faulty(drive, e, w.flags) * 1, name, 1)
 
 
 def _goals(drive: Drive, e: Exported, name: str) -> tuple[list[Program], list[str], str]:
     """The command that belongs to each count (or each zone that is held), what is read for it, and
     how far it is off, where it is."""
-    w = ExactValues.of(e.channel, 1, 1.0)
+    w = ReferenceValues.of(e.channel, 1, 1.0)
     zones = zones_that_hold(e.channel)
     if zones is not None:
         values = values_of_zones(zones[1], zones[2])

@@ -23,7 +23,7 @@ from ..ruler.ruler import Ruler
 from ..ruler.units import number, symbol
 from .forms import STEPS, compared, outside
 from .program import LARGEST, Machine, Program, indented, safe_name
-from .proof import ExactValues
+from .proof import ReferenceValues
 from .selection import Exported, ExportError
 
 #: A decision that leaves things as they are.
@@ -46,17 +46,17 @@ def by_count(counts: AnyArray, outputs: AnyArray, name: str, beyond: int) -> Pro
     return Program(name, "\n".join(body), {f"{name}_of": tuple(outputs.astype(int).tolist())})
 
 
-def flags_program(w: ExactValues, name: str) -> Program:
+def flags_program(w: ReferenceValues, name: str) -> Program:
     """The flags of every count."""
     return by_count(w.counts, w.flags, f"{name}_flags", int(Flag.OFF_SCALE))
 
 
-def has_value(w: ExactValues, name: str) -> Program:
+def has_value(w: ReferenceValues, name: str) -> Program:
     """Whether a count has a value: 1 or 0."""
     return by_count(w.counts, ~np.isnan(w.values) * 1, f"{name}_has_value", 0)
 
 
-def decided(w: ExactValues, name: str, on: AnyArray, off: AnyArray) -> Program:
+def decided(w: ReferenceValues, name: str, on: AnyArray, off: AnyArray) -> Program:
     """What each count decides: 1 for on, 0 for off, `AS_IT_WAS` for neither."""
     outputs = np.where(on, 1, np.where(off, 0, AS_IT_WAS))
     return by_count(w.counts, outputs, name, AS_IT_WAS)
@@ -97,7 +97,7 @@ def threshold(
     above it, on below `value` and off from `release` up. release: that of the bench's trip with
     this threshold, or the threshold itself, if left out. Raises `ExportError`."""
     below, release = _release(bench, channel, value, release)
-    w = ExactValues.of(channel, 1, 1.0)
+    w = ReferenceValues.of(channel, 1, 1.0)
     values = w.values[w.valid]
     on, off = (values < value, values >= release) if below else (values >= value, values < release)
     unit = symbol(channel.unit)
@@ -226,7 +226,7 @@ def smooth_machine(e: Exported, smooth: Smoothing) -> Machine | str:
     else:
         body = _EXPONENTIAL.format(over=many + 1, rounded=_ROUNDED.format(sum="s.level", n="256"))
         state = {"filled": 0, "level": 0, "rest": 0}
-    w = ExactValues.of(e.channel, 1, 1.0)
+    w = ReferenceValues.of(e.channel, 1, 1.0)
     near = "to the nearest count" if smooth.kind != "exponential" else "within one count"
     left_out = "what has no value is left out and comes back as it is"
     return Machine(
@@ -253,7 +253,7 @@ def zone_machine(e: Exported) -> Machine | None:
     if found is None:
         return None
     before, zones, behind = found
-    w = ExactValues.of(e.channel, 1, 1.0)
+    w = ReferenceValues.of(e.channel, 1, 1.0)
     raw = np.asarray(w.raw, dtype=np.float64)
     x = raw if before is None else np.asarray(before(raw))
     edges, far = np.array(zones.edges, dtype=np.float64), zones.hysteresis
@@ -407,7 +407,7 @@ class _Part:
         self.calls: dict[str, str] = {}
         self.reads, self.body = f"{e.name}_count", ""
         name = f"{trip}_if{place}"
-        w = ExactValues.of(e.channel, 1, 1.0)
+        w = ReferenceValues.of(e.channel, 1, 1.0)
         if c.flagged is not None:
             on = (w.flags & faults_of(c.flagged, e.channel)) != 0
             self.programs = [by_count(w.counts, on * 1, name, 1)]
@@ -417,7 +417,7 @@ class _Part:
         else:
             self._passes(c, e, w, name)
 
-    def _passes(self, c: Condition, e: Exported, w: ExactValues, name: str) -> None:
+    def _passes(self, c: Condition, e: Exported, w: ReferenceValues, name: str) -> None:
         zones, counts, values = zones_that_hold(e.channel), w.counts, w.values
         if zones is not None:
             self.reads = f"{e.name}_zone"
@@ -435,7 +435,7 @@ class _Part:
         test = f"if {name}({self.reads}) < 2:"
         self.body = f"{test}\n    s.held{self.place} = {name}({self.reads})"
 
-    def _moves(self, c: Condition, e: Exported, w: ExactValues) -> None:
+    def _moves(self, c: Condition, e: Exported, w: ReferenceValues) -> None:
         if e.program.arith == "float" or zones_that_hold(e.channel) is not None:
             what = "zones that hold" if e.program.arith != "float" else "a value in floats"
             self.problem = f"a change of {what} has no firmware form"

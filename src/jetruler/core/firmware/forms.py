@@ -12,7 +12,7 @@ import numpy as np
 
 from ..numerics import AnyArray, Array
 from .program import LARGEST, Program, width_of
-from .proof import ExactValues
+from .proof import ReferenceValues
 
 #: Knots followed from each layer, heights tried at each count, the furthest knots kept of each of
 #: them, and the margin against ties.
@@ -153,7 +153,7 @@ class Form:
 class Middle:
     """The counts between what has no value and what stands still at the ends."""
 
-    wanted: ExactValues
+    wanted: ReferenceValues
     first: int
     last: int
     head: tuple[str, ...]
@@ -170,7 +170,7 @@ class Middle:
         return int(self.wanted.counts[self.first])
 
 
-def middle(w: ExactValues, arith: str) -> Middle:
+def middle(w: ReferenceValues, arith: str) -> Middle:
     """Cut off what has no value, and what a clamp holds, at both ends."""
     first, last = int(w.valid[0]), int(w.valid[-1])
     head = outside(int(w.counts[first]), int(w.counts[last]), arith)
@@ -201,7 +201,7 @@ def round_whole(value: float) -> int:
     return int(math.copysign(math.floor(abs(value) + 0.5), value))
 
 
-def forms(w: ExactValues, name: str, arith: str) -> Iterator[Form]:
+def forms(w: ReferenceValues, name: str, arith: str) -> Iterator[Form]:
     """Every form that may serve, the cheapest first. Each must still be proven."""
     limit = LARGEST[arith]
     steps = staircase(w, name, arith)
@@ -225,7 +225,7 @@ def forms(w: ExactValues, name: str, arith: str) -> Iterator[Form]:
         yield full(w, 0, last=last, head=tuple(head), name=name, arith=arith)
 
 
-def staircase(w: ExactValues, name: str, arith: str) -> Form | None:
+def staircase(w: ReferenceValues, name: str, arith: str) -> Form | None:
     """Comparisons, for what has few different values: zones above all."""
     whole = np.where(np.isnan(w.target), np.nan, np.rint(w.target))
     same = (whole[1:] == whole[:-1]) | (np.isnan(whole[1:]) & np.isnan(whole[:-1]))
@@ -380,7 +380,7 @@ def interpolated(m: Middle, knots: list[tuple[int, int]], name: str, arith: str)
 
 
 def full(
-    w: ExactValues, first: int, last: int, head: tuple[str, ...], name: str, arith: str
+    w: ReferenceValues, first: int, last: int, head: tuple[str, ...], name: str, arith: str
 ) -> Form:
     """Every count in a table."""
     none = -LARGEST[arith] - 1

@@ -48,7 +48,7 @@ def everything(channel: Channel) -> tuple[AnyArray, Array, AnyArray]:
 
 
 @dataclass(frozen=True)
-class ExactValues:
+class ReferenceValues:
     """The values of a channel over all its counts, and how near a program must come.
 
     counts: ascending, without a gap. values: in the channel's unit, NaN for none. flags: `Flag`
@@ -65,7 +65,7 @@ class ExactValues:
     @classmethod
     def of(
         cls, channel: Channel, scale: int, within: float, inside_limits: bool = False
-    ) -> ExactValues:
+    ) -> ReferenceValues:
         """Of a channel. inside_limits: beyond its limits, the value is held at them.
         Raises `ParameterError` for a channel without a finite number of counts."""
         counts, values, flags = everything(channel)
@@ -179,7 +179,7 @@ class Proof:
 
 
 def prove(
-    program: Program, w: ExactValues, kind: type[np.floating[Any]] = np.float32
+    program: Program, w: ReferenceValues, kind: type[np.floating[Any]] = np.float32
 ) -> Proof | None:
     """Run every count. None if the program and the ruler do not agree on what has a value.
     Raises `TooWideError` where an intermediate does not fit."""
@@ -211,7 +211,7 @@ def _monotone(outputs: AnyArray) -> str:
     return "falling" if np.all(steps <= 0) else ""
 
 
-def _at_marks(outputs: AnyArray, w: ExactValues, whole: bool) -> bool | None:
+def _at_marks(outputs: AnyArray, w: ReferenceValues, whole: bool) -> bool | None:
     laws = w.channel.ruler.laws
     if len(laws) < 2 or not isinstance(laws[1], Line) or laws[1].marks is None:
         return None

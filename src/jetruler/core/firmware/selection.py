@@ -18,7 +18,7 @@ from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, symbol
 from .forms import Form, fewest_knots, forms, least_knots, middle, straight_error
 from .program import FUNCTIONS, LARGEST, Program, TooWideError, safe_name
-from .proof import ExactValues, Proof, everything, prove
+from .proof import Proof, ReferenceValues, everything, prove
 
 #: How far from a tie a value is taken for it, in units in the last place: a short float has no
 #: room for as many as a long one.
@@ -99,7 +99,7 @@ class Exported(Result):
     name: str
     kind: str
     program: Program
-    wanted: ExactValues
+    wanted: ReferenceValues
     proof: Proof
     cheaper: str
     notes: tuple[str, ...] = ()
@@ -233,7 +233,7 @@ def export(
         raise ParameterError("scale", scale, "a whole number from 1 to 1000000 is right")
     if labels and scale != 1:
         raise ParameterError("scale", scale, f"{channel.name} has labelled zones: 1 is right")
-    w = ExactValues.of(channel, scale, 1.0 / scale if within is None else within, inside_limits)
+    w = ReferenceValues.of(channel, scale, 1.0 / scale if within is None else within, inside_limits)
     if not w.within >= 0:
         raise ParameterError("within", within, f"0 or more is right, as in {number(1.0 / scale)}")
     if not w.valid.size:
@@ -251,7 +251,7 @@ def export(
 
 
 def _float(
-    w: ExactValues,
+    w: ReferenceValues,
     name: str,
     kind: type[np.floating[Any]],
     free: bool,
@@ -292,7 +292,7 @@ def _float(
     )
 
 
-def whole_form(w: ExactValues, name: str, arith: str) -> Exported:
+def whole_form(w: ReferenceValues, name: str, arith: str) -> Exported:
     """The cheapest whole-number form that keeps a bound. Raises `ExportError`."""
     limit = LARGEST[arith]
     _check_room(w, arith, limit)
@@ -301,7 +301,7 @@ def whole_form(w: ExactValues, name: str, arith: str) -> Exported:
     raise ExportError(_what_could_be(w, name, arith))
 
 
-def _check_room(w: ExactValues, arith: str, limit: int) -> None:
+def _check_room(w: ReferenceValues, arith: str, limit: int) -> None:
     counts, largest = int(np.abs(w.counts).max()), float(np.nanmax(np.abs(w.target)))
     if counts > limit:
         raise ExportError(
@@ -326,7 +326,7 @@ def _check_room(w: ExactValues, arith: str, limit: int) -> None:
         )
 
 
-def _proven(w: ExactValues, name: str, arith: str) -> list[Exported]:
+def _proven(w: ReferenceValues, name: str, arith: str) -> list[Exported]:
     """The first form that keeps the bound, if there is one; of one kind, that which is exact."""
     tried: list[str] = []
     for form in forms(w, name, arith):
@@ -358,7 +358,7 @@ def _proven(w: ExactValues, name: str, arith: str) -> list[Exported]:
     return []
 
 
-def _cheaper(form: Form, w: ExactValues, tried: list[str]) -> str:
+def _cheaper(form: Form, w: ReferenceValues, tried: list[str]) -> str:
     """What the next cheaper choice would cost in error."""
     unit = symbol(w.channel.unit) if w.channel.unit != "zone" else ""
     table = form.is_table and not w.has_holes
@@ -382,7 +382,7 @@ def _cheaper(form: Form, w: ExactValues, tried: list[str]) -> str:
     return "nothing is cheaper"
 
 
-def _one_less(form: Form, w: ExactValues) -> float | None:
+def _one_less(form: Form, w: ReferenceValues) -> float | None:
     """The smallest bound that one knot fewer can keep, to a few per cent."""
     m = middle(w, form.program.arith)
     target, limit = w.target[m.part], LARGEST[form.program.arith]
@@ -400,7 +400,7 @@ def _one_less(form: Form, w: ExactValues) -> float | None:
     return None
 
 
-def _what_could_be(w: ExactValues, name: str, arith: str) -> str:
+def _what_could_be(w: ReferenceValues, name: str, arith: str) -> str:
     """A bound that this arithmetic can keep."""
     unit = symbol(w.channel.unit)
     for factor in (1.0, 2.0, 5.0, 10.0, 50.0):

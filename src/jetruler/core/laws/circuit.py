@@ -10,7 +10,7 @@ import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import Array, FlagArray
-from ..ruler.base_law import FRACTION, Ohms, Volts, at, constant, quiet, reject
+from ..ruler.base_law import FRACTION, Ohms, Volts, as_array, constant, ignore_fp_warnings, reject
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law, digits_of
 from ..ruler.units import bracketed, digits_written, finer, number, shown, written_with
@@ -88,7 +88,7 @@ class Divider(Law):
         if self.sensor not in ("upper", "lower"):
             yield ParameterError("sensor", self.sensor, '"upper" or "lower" is right')
 
-    @quiet
+    @ignore_fp_warnings
     def forward(self, x: Array) -> Array:
         if self.sensor == "upper":
             ohms = parallel(self.known, self.load) * (self.full - x) / x
@@ -98,7 +98,7 @@ class Divider(Law):
                 ohms = ohms * self.load / (self.load - ohms)
         return np.where((ohms > 0) & (ohms < np.inf), ohms, np.nan)
 
-    @quiet
+    @ignore_fp_warnings
     def inverse(self, y: Array) -> Array:
         y = np.where((y > 0) & (y < np.inf), y, np.nan)
         if self.sensor == "upper":
@@ -107,7 +107,7 @@ class Divider(Law):
         lower_leg = y if self.load is None else y * self.load / (y + self.load)
         return self.full * lower_leg / (self.known + lower_leg)
 
-    @quiet
+    @ignore_fp_warnings
     def slope(self, x: Array) -> Array:
         if self.sensor == "upper":
             return -parallel(self.known, self.load) * self.full / x**2
@@ -117,7 +117,7 @@ class Divider(Law):
         leg = self.known * x / (self.full - x)
         return per_leg * (self.load / (self.load - leg)) ** 2
 
-    @quiet
+    @ignore_fp_warnings
     def flags(self, x: Array) -> FlagArray:
         """Where there is no resistance: at the rail that the pin is drawn to."""
         out = np.zeros(x.shape, np.uint8)
@@ -132,7 +132,7 @@ class Divider(Law):
         return out
 
     def formula(self, x: float) -> str:
-        y = float(self.forward(at(x))[0])
+        y = float(self.forward(as_array(x))[0])
         unit = None if self.supply is None else "V"
         u, full, known = shown(x, unit), shown(self.full, unit), shown(self.known, "ohm")
         s, whole = ("s", "1") if self.supply is None else ("U", "Us")
@@ -153,7 +153,7 @@ class Divider(Law):
     def _past_the_load(self, x: float, y: float) -> str:
         """The lower leg, then the sensor in it: two steps, each with the digits that it needs."""
         load, alone = self.load or 0.0, replace(self, load=None)
-        leg = float(alone.forward(at(x))[0])
+        leg = float(alone.forward(as_array(x))[0])
         steep = abs(load / (load - leg)) if leg != load else np.inf
         with written_with(max(digits_written(), digits_of(alone, False, x))):
             beside = f"{finer(leg, steep)} Ω" if leg == leg else "no value"
@@ -173,7 +173,7 @@ class Divider(Law):
         return f"RL = {name} ∥ {shown(self.load, 'ohm')} = {value}; "
 
     def inverse_formula(self, y: float) -> str:
-        x = float(self.inverse(at(y))[0])
+        x = float(self.inverse(as_array(y))[0])
         unit = None if self.supply is None else "V"
         result = shown(x, unit)
         full = "" if self.supply is None else f"{shown(self.full, 'V')} · "
@@ -237,10 +237,10 @@ class _Gain(Law):
         return [f"x = (x - {constant(self.shift)}) * {constant(self.factor)}"]
 
     def _there(self, x: float) -> str:
-        return shown(float(self.forward(at(x))[0]), self.gives)
+        return shown(float(self.forward(as_array(x))[0]), self.gives)
 
     def _back(self, y: float) -> str:
-        return shown(float(self.inverse(at(y))[0]), "V")
+        return shown(float(self.inverse(as_array(y))[0]), "V")
 
 
 @dataclass(frozen=True)

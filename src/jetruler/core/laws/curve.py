@@ -11,13 +11,20 @@ import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import Array, FlagArray, NoInverseError, solve_monotone, turning_point
-from ..ruler.base_law import Role, at, constant, quiet, reject_outside, unit_fields
+from ..ruler.base_law import (
+    Role,
+    as_array,
+    constant,
+    ignore_fp_warnings,
+    reject_outside,
+    unit_fields,
+)
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law
 from ..ruler.units import bracketed, number, shown
 
 if TYPE_CHECKING:
-    from ..ruler.base_law import FitAsked, FitModel
+    from ..ruler.base_law import FitInput, FitModel
 
 Point = tuple[float, float]
 
@@ -34,10 +41,10 @@ class Curve(Law):
         unit_fields(self, "unit", "takes")
 
     def _y(self, x: float) -> str:
-        return shown(float(self.forward(at(x))[0]), self.gives)
+        return shown(float(self.forward(as_array(x))[0]), self.gives)
 
     def _x(self, y: float) -> str:
-        return shown(float(self.inverse(at(y))[0]), self.takes)
+        return shown(float(self.inverse(as_array(y))[0]), self.takes)
 
 
 def check_domain(domain: object) -> Iterator[ParameterError]:
@@ -136,7 +143,7 @@ class Table(Curve):
     fitted_name: ClassVar[str] = "a table"
 
     @classmethod
-    def joining(cls, points: tuple[Point, ...], asked: FitAsked) -> Law:
+    def joining(cls, points: tuple[Point, ...], asked: FitInput) -> Law:
         return cls(points, unit=asked.unit, takes=asked.takes)
 
     @classmethod
@@ -316,7 +323,7 @@ class Polynomial(OnDomain):
     fit_degrees: ClassVar[int] = 6
 
     @classmethod
-    def fit_model(cls, asked: FitAsked) -> FitModel:
+    def fit_model(cls, asked: FitInput) -> FitModel:
         from .linear import Line, LineModel, PolynomialModel
 
         degree = asked.degree or 1
@@ -351,7 +358,7 @@ class Polynomial(OnDomain):
     def _derived(self) -> tuple[float, ...]:
         return tuple(i * c for i, c in enumerate(self.coefficients))[1:]
 
-    @quiet
+    @ignore_fp_warnings
     def inverse(self, y: Array) -> Array:
         if self.domain is not None:
             return self.solved(y, *self.domain)

@@ -15,12 +15,12 @@ import numpy as np
 from ..error_types import ParameterError
 from ..numerics import Array, NoInverseError, monotone_stretches, solve_monotone
 from ..ruler.base_law import (
-    FitAsked,
+    FitInput,
     FitModel,
     Role,
     constant,
+    ignore_fp_warnings,
     is_finite,
-    quiet,
     reject,
     reject_outside,
 )
@@ -144,7 +144,7 @@ class Formula(OnDomain):
     def _tree(self) -> ast.expr:
         return ast.parse(self.expression.strip(), mode="eval").body
 
-    @quiet
+    @ignore_fp_warnings
     def _both(self, x: Array) -> Dual:
         values: dict[str, Dual] = {"x": (self.inside(x), np.ones_like(x))}
         for key, value in {**FIXED, **dict(self.constants)}.items():
@@ -354,7 +354,7 @@ class PowerLaw(Curve):
     fitted_name: ClassVar[str] = "a power law"
 
     @classmethod
-    def fit_model(cls, asked: FitAsked) -> FitModel:
+    def fit_model(cls, asked: FitInput) -> FitModel:
         return PowerModel(asked)
 
     @classmethod
@@ -366,15 +366,15 @@ class PowerLaw(Curve):
             if getattr(self, field) == 0:
                 yield ParameterError(field, 0, "a number other than 0 is right")
 
-    @quiet
+    @ignore_fp_warnings
     def forward(self, x: Array) -> Array:
         return finite_or_nan(self.a * above_zero(x - self.x0) ** self.b + self.c)
 
-    @quiet
+    @ignore_fp_warnings
     def inverse(self, y: Array) -> Array:
         return finite_or_nan(above_zero((y - self.c) / self.a) ** (1.0 / self.b) + self.x0)
 
-    @quiet
+    @ignore_fp_warnings
     def slope(self, x: Array) -> Array:
         return finite_or_nan(self.a * self.b * above_zero(x - self.x0) ** (self.b - 1.0))
 
@@ -400,14 +400,14 @@ class PowerLaw(Curve):
 class PowerModel(FitModel):
     """a · (x − x0)^b + c with x0 and c given."""
 
-    def __init__(self, asked: FitAsked) -> None:
+    def __init__(self, asked: FitInput) -> None:
         self.asked, self.x0, self.c = asked, asked.fixed("x0", 0.0), asked.fixed("c", 0.0)
         self.sign = -1.0 if np.median(asked.y) < self.c else 1.0
         self.names, self.units = ("a", "b"), (None, None)
         with np.errstate(all="ignore"):
             self.middle = float(np.mean(np.log(asked.x - self.x0)))
 
-    def refuse(self, asked: FitAsked, robust: bool) -> Iterator[tuple[tuple[int, ...], str]]:
+    def refuse(self, asked: FitInput, robust: bool) -> Iterator[tuple[tuple[int, ...], str]]:
         right = f"a power law needs what it is raised from above x0 = {number(self.x0)}"
         for i in np.flatnonzero(asked.x <= self.x0).tolist():
             yield (i,), f"x is {number(asked.x[i])}; {right}"

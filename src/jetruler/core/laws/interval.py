@@ -10,7 +10,7 @@ import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import AnyArray, Array, FlagArray
-from ..ruler.base_law import Role, at, constant, reject, unit_fields
+from ..ruler.base_law import Role, as_array, constant, reject, unit_fields
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law
 from ..ruler.units import number, shown
@@ -106,12 +106,12 @@ class Clamp(Interval):
         return np.where(self.flags(x) == 0, 1.0, 0.0)
 
     def formula(self, x: float) -> str:
-        y = float(self.forward(at(x))[0])
+        y = float(self.forward(as_array(x))[0])
         verdict = "kept" if y == x else "held at the end"
         return f"y = x held in range: {self._place(x)}, {verdict} = {shown(y, self.unit)}"
 
     def inverse_formula(self, y: float) -> str:
-        if self.flags(at(y))[0]:
+        if self.flags(as_array(y))[0]:
             return f"{self._place(y)}: the clamp never lets {number(y)} through"
         return f"x = y = {shown(y, self.unit)}, inside the clamp"
 
@@ -158,7 +158,7 @@ class Limits(Interval):
         return y
 
     def formula(self, x: float) -> str:
-        inside = not self.flags(at(x))[0]
+        inside = not self.flags(as_array(x))[0]
         return f"{self._place(x)}: {'within' if inside else 'outside'} the limits"
 
     def inverse_formula(self, y: float) -> str:
@@ -213,7 +213,7 @@ class Expect(Interval):
         return np.where(side != 0, side | np.uint8(Flag.FAULTY), side)
 
     def formula(self, x: float) -> str:
-        sound = not self.flags(at(x))[0]
+        sound = not self.flags(as_array(x))[0]
         verdict = f"as expected = {shown(x, self.unit)}" if sound else "faulty: no sound sensor"
         return f"{self._place(x)}, {verdict}"
 
@@ -309,7 +309,7 @@ class DeadBand(Law):
         return f"{number(x)} is {verdict} = {shown(self.still if inside else x, self.unit)}"
 
     def inverse_formula(self, y: float) -> str:
-        if np.isnan(self.inverse(at(y))[0]):
+        if np.isnan(self.inverse(as_array(y))[0]):
             return f"{number(y)} is inside the dead band: it is never given"
         return f"x = y = {shown(y, self.unit)}"
 

@@ -11,7 +11,7 @@ import numpy as np
 
 from ..error_types import ParameterError, UnitError
 from ..numerics import Array
-from ..ruler.base_law import OF_RESULT, FitAsked, FitModel, Role, at, constant, unit_fields
+from ..ruler.base_law import OF_RESULT, FitInput, FitModel, Role, as_array, constant, unit_fields
 from ..ruler.ruler import Law
 from ..ruler.units import bracketed, factor_and_offset, finer, is_unit, number, shown, symbol
 
@@ -64,7 +64,7 @@ class Line(Law):
     fitted_name: ClassVar[str] = "a line"
 
     @classmethod
-    def fit_model(cls, asked: FitAsked) -> FitModel:
+    def fit_model(cls, asked: FitInput) -> FitModel:
 
         return OffsetModel(asked, cls) if asked.gain_stays else LineModel(asked, cls)
 
@@ -146,14 +146,14 @@ class Line(Law):
         return (y1 - y0) / (x1 - x0)
 
     def formula(self, x: float) -> str:
-        y = float(self.forward(at(x))[0])
+        y = float(self.forward(as_array(x))[0])
         if self.marks is None:
             numbers = f"y = m · x + b = {number(self.gain or 0)} · {bracketed(x)}"
             return f"{numbers} + {bracketed(self.offset or 0.0)} = {shown(y, self.unit)}"
         return _worked(("x", "y"), x, *self.marks, y, self.unit)
 
     def inverse_formula(self, y: float) -> str:
-        x = float(self.inverse(at(y))[0])
+        x = float(self.inverse(as_array(y))[0])
         if self.marks is None:
             numbers = f"x = (y − b) / m = ({number(y)} − {bracketed(self.offset or 0.0)})"
             return f"{numbers} / {bracketed(self.gain or 0)} = {shown(x, self.takes)}"
@@ -292,7 +292,7 @@ class To(Law):
 class PolynomialModel(FitModel):
     """c0 + c1 x + …"""
 
-    def __init__(self, asked: FitAsked, kind: Any, degree: int) -> None:
+    def __init__(self, asked: FitInput, kind: Any, degree: int) -> None:
         x = asked.x
         self.asked, self.kind, self.degree = asked, kind, degree
         self.middle = 0.5 * float(x.min() + x.max())
@@ -330,7 +330,7 @@ class PolynomialModel(FitModel):
 class LineModel(PolynomialModel):
     """gain · x + offset."""
 
-    def __init__(self, asked: FitAsked, kind: Any) -> None:
+    def __init__(self, asked: FitInput, kind: Any) -> None:
         super().__init__(asked, kind, 1)
         self.names, self.units = ("gain", "offset"), (None, OF_RESULT)
         # A line that keeps the unit corrects what is there already: it may be nothing at all.
@@ -345,7 +345,7 @@ class LineModel(PolynomialModel):
         gain, offset = values.tolist()
         return self._made(gain, offset)
 
-    def exact(self, asked: FitAsked) -> Law | None:
+    def exact(self, asked: FitInput) -> Law | None:
         """A line through two marks is kept as the marks."""
         if asked.x.size != 2 or asked.unit is None:
             return None
@@ -356,7 +356,7 @@ class LineModel(PolynomialModel):
 class OffsetModel(FitModel):
     """gain · x + offset with a gain that is given."""
 
-    def __init__(self, asked: FitAsked, kind: Any) -> None:
+    def __init__(self, asked: FitInput, kind: Any) -> None:
         self.asked, self.kind, self.gain = asked, kind, asked.fixed("gain", 1.0) or 1.0
         self.names, self.units = ("offset",), (OF_RESULT,)
         self.neutral = {"offset": 0.0}

@@ -16,7 +16,7 @@ from ..ruler.base_law import (
     FRACTION,
     Role,
     Volts,
-    at,
+    as_array,
     constant,
     reject,
     reject_outside,
@@ -127,7 +127,7 @@ class Adc(Law, Converter):
         return np.full_like(x, self.scale / self.full_count)
 
     def formula(self, x: float) -> str:
-        y = float(self.forward(at(x))[0])
+        y = float(self.forward(as_array(x))[0])
         if self.gives == FRACTION:
             symbols = "s = U / Uref = n / N"
             return (

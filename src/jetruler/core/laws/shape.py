@@ -10,7 +10,7 @@ import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import Array
-from ..ruler.base_law import Role, at, constant, unit_fields
+from ..ruler.base_law import Role, as_array, constant, unit_fields
 from ..ruler.ruler import Law
 from ..ruler.units import number, shown
 
@@ -91,7 +91,7 @@ class Whole(Law):
         return np.ones_like(x)
 
     def formula(self, x: float) -> str:
-        y = float(self.forward(at(x))[0])
+        y = float(self.forward(as_array(x))[0])
         return f"y = x rounded {_TO[self.rounding]} = {number(x)} → {number(y)}"
 
     def inverse_formula(self, y: float) -> str:

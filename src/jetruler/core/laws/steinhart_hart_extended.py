@@ -11,14 +11,14 @@ import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import Array, solve_monotone
-from ..ruler.base_law import Ohms, Role, at
+from ..ruler.base_law import Ohms, Role, as_array
 from ..ruler.units import bracketed, finer, shown
 from .circuit import positive
 from .temperature import ZERO_C, TemperatureUnit, cubic_statements
 from .thermistor import CubicThermistor
 
 if TYPE_CHECKING:
-    from ..ruler.base_law import FitAsked, FitModel
+    from ..ruler.base_law import FitInput, FitModel
 
 
 @dataclass(frozen=True)
@@ -77,7 +77,7 @@ class SteinhartHartExtended(CubicThermistor):
     fit_gives: ClassVar[tuple[str, ...]] = ("degC", "K", "degF")
 
     @classmethod
-    def fit_model(cls, asked: FitAsked) -> FitModel:
+    def fit_model(cls, asked: FitInput) -> FitModel:
         from .thermistor import ExtendedModel
 
         return ExtendedModel(asked, cls)
@@ -166,8 +166,8 @@ class SteinhartHartExtended(CubicThermistor):
         return Disagreement(float(apart[worst]), float(kelvin[worst] - ZERO_C))
 
     def formula(self, x: float) -> str:
-        kelvin = float(self._kelvin(at(x))[0])
-        value = float(self._log(at(x))[0])
+        kelvin = float(self._kelvin(as_array(x))[0])
+        value = float(self._log(as_array(x))[0])
         log, steep = finer(value, 10), abs(1 / value) if value else 1.0
         ratio = f"{finer(x, steep)} / {finer(self.r25, steep)}"
         start = f"L = ln(R / R25) = ln({ratio}) = {log}; "
@@ -180,7 +180,7 @@ class SteinhartHartExtended(CubicThermistor):
 
     def inverse_formula(self, y: float) -> str:
         kelvin, asked = self._asked(y)
-        ohms = float(self.inverse(at(y))[0])
+        ohms = float(self.inverse(as_array(y))[0])
         if self.to_kelvin is None:
             return f"{asked}R = R25 · exp(A + B/T + C/T² + D/T³) = {shown(ohms, 'ohm')}"
         solved = f"A1 + B1 L + C1 L² + D1 L³ = 1/{kelvin} solved, R = R25 · exp(L)"

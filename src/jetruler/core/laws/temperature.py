@@ -10,7 +10,7 @@ import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import Array, solve_monotone
-from ..ruler.base_law import Ohms, Role, at, constant, quiet, reject, unit_fields
+from ..ruler.base_law import Ohms, Role, as_array, constant, ignore_fp_warnings, reject, unit_fields
 from ..ruler.ruler import Law
 from ..ruler.units import TEMPERATURES, as_finely, number, shown
 from .circuit import positive
@@ -169,7 +169,7 @@ class Platinum(TemperatureLaw):
         yield from super().check()
         yield from positive(self, "r0")
 
-    @quiet
+    @ignore_fp_warnings
     def _celsius(self, ohms: Array) -> Array:
         ratio = ohms / self.r0
         ends = _ratio(np.array([self.LOWEST, self.HIGHEST]))
@@ -194,13 +194,13 @@ class Platinum(TemperatureLaw):
         inside = (celsius >= self.LOWEST - 0.02) & (celsius <= self.HIGHEST + 0.02)
         return self.r0 * _ratio(np.where(inside, celsius, np.nan))
 
-    @quiet
+    @ignore_fp_warnings
     def slope(self, x: Array) -> Array:
         return self.degrees / (self.r0 * _ratio_slope(self._celsius(x)))
 
     def formula(self, x: float) -> str:
-        celsius = float(self._celsius(at(x))[0])
-        y = float(self.forward(at(x))[0])
+        celsius = float(self._celsius(as_array(x))[0])
+        y = float(self.forward(as_array(x))[0])
         cold = " + C (t − 100) t³" if celsius < 0 else ""
         symbols = f"R / R0 = 1 + A t + B t²{cold}"
         numbers = f"{number(x)} / {number(self.r0)} = {number(x / self.r0)}"
@@ -208,7 +208,7 @@ class Platinum(TemperatureLaw):
         return f"{symbols}; {numbers} solved for t = {result}"
 
     def inverse_formula(self, y: float) -> str:
-        ohms = float(self.inverse(at(y))[0])
+        ohms = float(self.inverse(as_array(y))[0])
         celsius = y if self.scale == "degC" else float(to_kelvin(np.array(y), self.scale)) - ZERO_C
         cold = " + C (t − 100) t³" if celsius < 0 else ""
         result = "no value: outside −200 °C to 850 °C" if np.isnan(ohms) else shown(ohms, "ohm")

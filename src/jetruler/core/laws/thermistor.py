@@ -14,14 +14,14 @@ from ..error_types import ParameterError
 from ..numerics import Array, solve_monotone
 from ..ruler.base_law import (
     BareKelvin,
-    FitAsked,
+    FitInput,
     FitModel,
     Kelvin,
     Ohms,
     Role,
-    at,
+    as_array,
     constant,
-    quiet,
+    ignore_fp_warnings,
     reject,
 )
 from ..ruler.ruler import Law
@@ -62,7 +62,7 @@ class _Thermistor(TemperatureLaw):
         """The ends of L between which the curve is that of a thermistor."""
         return -np.inf, np.inf
 
-    @quiet
+    @ignore_fp_warnings
     def _log(self, ohms: Array) -> Array:
         low, high = self.branch
         level = np.log(ohms / self.base)
@@ -70,7 +70,7 @@ class _Thermistor(TemperatureLaw):
             level = np.where((level >= low) & (level <= high), level, np.nan)
         return level
 
-    @quiet
+    @ignore_fp_warnings
     def _kelvin(self, ohms: Array) -> Array:
         kelvin = 1.0 / self.reciprocal(self._log(ohms))
         return np.where((kelvin > 0) & (kelvin < np.inf), kelvin, np.nan)
@@ -78,12 +78,12 @@ class _Thermistor(TemperatureLaw):
     def forward(self, x: Array) -> Array:
         return from_kelvin(self._kelvin(x), self.scale)
 
-    @quiet
+    @ignore_fp_warnings
     def inverse(self, y: Array) -> Array:
         ohms = self.base * np.exp(self.log_ohms(1.0 / to_kelvin(y, self.scale)))
         return np.where((ohms > 0) & (ohms < np.inf), ohms, np.nan)
 
-    @quiet
+    @ignore_fp_warnings
     def slope(self, x: Array) -> Array:
         # dT/dR = −T² · d(1/T)/dL · dL/dR, and dL/dR = 1/R
         steepness = self.reciprocal_slope(self._log(x))
@@ -132,7 +132,7 @@ class Beta(_Thermistor):
     fit_gives: ClassVar[tuple[str, ...]] = ("degC", "K", "degF")
 
     @classmethod
-    def fit_model(cls, asked: FitAsked) -> FitModel:
+    def fit_model(cls, asked: FitInput) -> FitModel:
 
         return BetaModel(asked, cls)
 
@@ -158,14 +158,14 @@ class Beta(_Thermistor):
         return self.beta * (reciprocal - 1.0 / self.t0)
 
     def formula(self, x: float) -> str:
-        kelvin = float(self._kelvin(at(x))[0])
+        kelvin = float(self._kelvin(as_array(x))[0])
         log = f"ln({number(x)} / {number(self.r0)})"
         numbers = f"1/{shown(self.t0, 'K')} + {log} / {shown(self.beta, 'K')}"
         return f"1/T = 1/T0 + ln(R / R0) / B = {numbers} → T = {self._result(kelvin)}"
 
     def inverse_formula(self, y: float) -> str:
         kelvin, asked = self._asked(y)
-        ohms = float(self.inverse(at(y))[0])
+        ohms = float(self.inverse(as_array(y))[0])
         numbers = (
             f"{shown(self.r0, 'ohm')} · exp({number(self.beta)} · "
             f"(1/{kelvin} − 1/{number(self.t0)}))"
@@ -265,7 +265,7 @@ class SteinhartHart(CubicThermistor):
     fit_gives: ClassVar[tuple[str, ...]] = ("degC", "K", "degF")
 
     @classmethod
-    def fit_model(cls, asked: FitAsked) -> FitModel:
+    def fit_model(cls, asked: FitInput) -> FitModel:
 
         return SteinhartHartModel(asked, cls)
 
@@ -291,8 +291,8 @@ class SteinhartHart(CubicThermistor):
             )
 
     def formula(self, x: float) -> str:
-        kelvin = float(self._kelvin(at(x))[0])
-        log = float(self._log(at(x))[0])
+        kelvin = float(self._kelvin(as_array(x))[0])
+        log = float(self._log(as_array(x))[0])
         each = f"({finer(log, 10)})" if log < 0 else finer(log, 10)
         numbers = f"{number(self.a)} + {bracketed(self.b)} · {each} + {bracketed(self.c)} · {each}³"
         start = f"ln R = ln {finer(x, abs(1 / log) if log else 1.0)} = {finer(log, 10)}; "
@@ -301,7 +301,7 @@ class SteinhartHart(CubicThermistor):
 
     def inverse_formula(self, y: float) -> str:
         kelvin, asked = self._asked(y)
-        ohms = float(self.inverse(at(y))[0])
+        ohms = float(self.inverse(as_array(y))[0])
         solved = f"a + b · ln R + c · (ln R)³ = 1/{kelvin} solved for R"
         return f"{asked}{solved} = {shown(ohms, 'ohm')}"
 
@@ -312,19 +312,19 @@ class SteinhartHart(CubicThermistor):
 class ThermistorModel(FitModel):
     """1/T over ln R; x is in Ω, the result in a temperature scale."""
 
-    def __init__(self, asked: FitAsked, kind: Any) -> None:
+    def __init__(self, asked: FitInput, kind: Any) -> None:
         self.kind = kind
         self.scale = scale = asked.unit or "degC"
         self.degrees = 1.8 if scale == "degF" else 1.0
 
-    def refuse(self, asked: FitAsked, robust: bool) -> Iterator[tuple[tuple[int, ...], str]]:
+    def refuse(self, asked: FitInput, robust: bool) -> Iterator[tuple[tuple[int, ...], str]]:
         for i in np.flatnonzero(asked.x <= 0).tolist():
             yield (i,), f"{shown(asked.x[i], 'ohm')} is no thermistor's"
         if not robust:
             yield from self._rising(asked)
 
     @staticmethod
-    def _rising(asked: FitAsked) -> Iterator[tuple[tuple[int, ...], str]]:
+    def _rising(asked: FitInput) -> Iterator[tuple[tuple[int, ...], str]]:
         """A thermistor's temperature falls as its ohms rise; small steps back may be noise."""
         order = np.argsort(asked.x)
         x, y = asked.x[order], asked.y[order]
@@ -349,7 +349,7 @@ class ThermistorModel(FitModel):
 class BetaModel(ThermistorModel):
     """1/T = A + B · (ln R − middle), told as r0 at a given t0 and beta = 1/B."""
 
-    def __init__(self, asked: FitAsked, kind: Any) -> None:
+    def __init__(self, asked: FitInput, kind: Any) -> None:
         super().__init__(asked, kind)
         self.t0 = asked.fixed("t0", 298.15)
         self.names, self.units = ("r0", "beta"), ("ohm", "K")
@@ -380,7 +380,7 @@ class ExtendedModel(ThermistorModel):
     """1/T = A1 + B1 L + C1 L² + D1 L³ over L = ln(R / r25), with r25 given: that of the law before,
     else the resistance that the marks say for 25 °C, to three digits (A1 takes up the rest)."""
 
-    def __init__(self, asked: FitAsked, kind: Any) -> None:
+    def __init__(self, asked: FitInput, kind: Any) -> None:
         super().__init__(asked, kind)
         self.names = tuple(f"to_kelvin[{i}]" for i in range(1, 5))
         self.units = ("1/K",) * 4
@@ -408,7 +408,7 @@ class ExtendedModel(ThermistorModel):
 class SteinhartHartModel(ThermistorModel):
     """1/T = a + b ln R + c (ln R)³; with `c` given, a and b only."""
 
-    def __init__(self, asked: FitAsked, kind: Any) -> None:
+    def __init__(self, asked: FitInput, kind: Any) -> None:
         super().__init__(asked, kind)
         stays = np.unique(asked.x).size <= 2
         self.c = c = asked.fixed("c", 0.0) if stays else None

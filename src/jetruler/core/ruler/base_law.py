@@ -33,7 +33,7 @@ FRACTION = "fraction"
 COLD = 100.0
 
 #: Keeps NumPy quiet where a law meets the edge of its domain; the result there is NaN.
-quiet = np.errstate(all="ignore")
+ignore_fp_warnings = np.errstate(all="ignore")
 
 
 class Role(Enum):
@@ -85,12 +85,12 @@ class BaseLaw(ABC):
     fit_degrees: ClassVar[int] = 0
 
     @classmethod
-    def fit_model(cls, asked: FitAsked) -> FitModel | None:
+    def fit_model(cls, asked: FitInput) -> FitModel | None:
         """Return what this law looks like to a regression; None for a law that joins its marks."""
         return None
 
     @classmethod
-    def joining(cls, points: tuple[tuple[float, float], ...], asked: FitAsked) -> BaseLaw:
+    def joining(cls, points: tuple[tuple[float, float], ...], asked: FitInput) -> BaseLaw:
         """Return the law that goes through all points, for one without a model."""
         raise NotImplementedError
 
@@ -233,7 +233,7 @@ def is_finite(value: Any) -> bool:
         return False
 
 
-def at(value: float) -> Array:
+def as_array(value: float) -> Array:
     """One value as the arrays that laws compute with."""
     return np.array([value], dtype=np.float64)
 
@@ -288,7 +288,7 @@ OF_RESULT = "result"
 
 
 @dataclass(frozen=True, eq=False)
-class FitAsked:
+class FitInput:
     """What a law is fitted to.
 
     Attributes
@@ -333,7 +333,7 @@ class FitModel(ABC):
     #: What to mind about any fit of this model.
     notes: tuple[str, ...] = ()
 
-    def refuse(self, asked: FitAsked, robust: bool) -> Iterator[tuple[tuple[int, ...], str]]:
+    def refuse(self, asked: FitInput, robust: bool) -> Iterator[tuple[tuple[int, ...], str]]:
         """Yield marks (by their places) that the law cannot have, and why."""
         yield from ()
 
@@ -369,7 +369,7 @@ class FitModel(ABC):
     def law(self, values: Array) -> BaseLaw:
         """Return the law with these parameters. Raises `ParameterError` if they make no sense."""
 
-    def exact(self, asked: FitAsked) -> BaseLaw | None:
+    def exact(self, asked: FitInput) -> BaseLaw | None:
         """Return the law that is exact at all marks, where there is a better way to write it."""
         return None
 

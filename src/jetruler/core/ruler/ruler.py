@@ -16,7 +16,7 @@ import numpy as np
 from ..error_types import JetRulerError, ParameterError, UnitError
 from ..numerics import Array, FlagArray, NoInverseError, Numbers
 from ..result import OUTER
-from .base_law import BaseLaw, at
+from .base_law import BaseLaw, as_array
 from .converter import Converter, CountTable, RawInput, for_blocks
 from .reading import Flag, Reading, Step, Trace, lazily, to_array
 from .units import TEMPERATURES, USUAL_DIGITS, number, symbol, written_with
@@ -53,8 +53,8 @@ def digits_of(law: Law, back: bool, x: float) -> int:
 def _result(law: Law, back: bool, x: float) -> tuple[float, int]:
     compute: Callable[[Array], Array] = law.inverse if back else law.forward
     with np.errstate(all="ignore"):
-        flags = None if back else law.flags(at(x))
-        return float(compute(at(x))[0]), 0 if flags is None else int(flags[0])
+        flags = None if back else law.flags(as_array(x))
+        return float(compute(as_array(x))[0]), 0 if flags is None else int(flags[0])
 
 
 def _as_printed(law: Law, digits: int) -> Law:
