@@ -18,7 +18,7 @@ for name, lines in LINES.items():
     bench = jr.Bench("Desk", {"knob": knob})
     text = "\n".join(lines).encode() + b"\n"
     found = jr.look(text, bench)
-    print(f"{name}: {found.said}")
+    print(f"{name}: {found.line_format}")
     if found.noise:
         print(f"  {found.noise}")
     for sample in jr.stream([line for line in lines if "ready" not in line], bench):

@@ -153,9 +153,9 @@ def test_the_best_is_the_best_of_all(
             worth[known] = bend(counts, values)
     best = min(worth.values())
     assert worth[choice.best.known] <= best * (1.02 if best > 0 else 0.999)
-    assert choice.optimum.worth(aim) <= choice.best.worth(aim) + 1e-9
-    assert [c.worth(aim) for c in choice.candidates] == sorted(
-        c.worth(aim) for c in choice.candidates
+    assert choice.optimum.cost(aim) <= choice.best.cost(aim) + 1e-9
+    assert [c.cost(aim) for c in choice.candidates] == sorted(
+        c.cost(aim) for c in choice.candidates
     )
 
 

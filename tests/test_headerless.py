@@ -75,7 +75,7 @@ def test_who_says_it_is_believed(home: Path, header: bool) -> None:
     bench = jr.parse_bench(BENCH.format(column=2))
     summary = jr.convert(home / "log.csv", bench, home / "o.csv", form=jr.LogFormat(header=header))
     assert summary.rows == 3 - header
-    assert not summary.said
+    assert not summary.line_format
 
 
 def test_a_name_is_answered_with_what_there_is(cli: Cli, home: Path) -> None:

@@ -208,7 +208,7 @@ SAID = [
 
 @pytest.mark.parametrize(("lines", "says"), SAID, ids=[lines[0] for lines, _ in SAID])
 def test_the_form_is_said(lines: list[str], says: str) -> None:
-    assert jr.look("\n".join(lines).encode() + b"\n").said == says
+    assert jr.look("\n".join(lines).encode() + b"\n").line_format == says
 
 
 def test_prose_is_no_sample_and_is_quoted(cli: Cli, home: Path) -> None:

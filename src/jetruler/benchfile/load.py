@@ -267,8 +267,8 @@ def _clashes(
     kinds = ("channel", "trip", "drive")
     named = [(kind, key) for kind in kinds for key, _ in _tables(table.get(kind))]
     columns = column_clashes(channels, decided.get("trips", {}), decided.get("drives", {}))
-    told = {(kind, name): error for kind, name, error in [*columns, *name_clashes(named)]}
-    yield from (f"{'.'.join(place)}.{error}" for place, error in told.items())
+    clashes = {(kind, name): error for kind, name, error in [*columns, *name_clashes(named)]}
+    yield from (f"{'.'.join(place)}.{error}" for place, error in clashes.items())
 
 
 def _inherited(table: dict[str, Any]) -> dict[str, Any]:
@@ -284,8 +284,8 @@ def _inherited(table: dict[str, Any]) -> dict[str, Any]:
             continue
         known = parameters(law_named(first["law"]))
         own = part.get("converter")
-        said = table.get("converter", {}) | (own if isinstance(own, dict) else {})
-        given = {k: v for k, v in said.items() if k in known}
+        declared = table.get("converter", {}) | (own if isinstance(own, dict) else {})
+        given = {k: v for k, v in declared.items() if k in known}
         channels[key] = part | {"laws": [given | first, *laws[1:]]}
     return table | {"channel": channels} if channels else table
 

@@ -214,7 +214,7 @@ def _after_name(error: ParameterError) -> str:
     return f"found {as_written(error.found)}; {error.right}"
 
 
-def said(kind: Type, right: str) -> Type:
+def expecting(kind: Type, right: str) -> Type:
     """A type whose errors are one sentence."""
 
     def checked(value: Any, handler: ValidatorFunctionWrapHandler) -> Any:
@@ -260,12 +260,12 @@ Text: Type = Annotated[str, Strict()]
 Truth: Type = Annotated[bool, Strict()]
 Whole: Type = Annotated[int, Strict()]
 _Either: Type = Annotated[int, Strict()] | Annotated[float, Strict()]
-Number: Type = Annotated[said(_Either, "a number is right"), BeforeValidator(_finite)]
+Number: Type = Annotated[expecting(_Either, "a number is right"), BeforeValidator(_finite)]
 Time: Type = Annotated[Any, PlainValidator(_time)]
 _Pair = many(Number, 2, 2)
-Ends = said(_Pair, "two numbers are right, the low one first")
-Names = said(many(Text), "a list of names is right")
-Pairs = said(many(_Pair), "pairs [value, command] are right, as in [[0, 1000], [100, 2000]]")
+Ends = expecting(_Pair, "two numbers are right, the low one first")
+Names = expecting(many(Text), "a list of names is right")
+Pairs = expecting(many(_Pair), "pairs [value, command] are right, as in [[0, 1000], [100, 2000]]")
 Anything: Type = Annotated[Any, PlainValidator(frozen)]
 
 #: The types of the fields of dataclasses, by their annotation.
@@ -278,7 +278,7 @@ TYPES: dict[Any, Type] = {
     tuple[str, ...]: Names,
     tuple[float, float]: Ends,
     tuple[tuple[float, float], ...]: Pairs,
-    str | tuple[float, float]: said(Text | Ends, "two numbers are right, the low one first"),
+    str | tuple[float, float]: expecting(Text | Ends, "two numbers are right, the low one first"),
 }
 
 

@@ -157,9 +157,9 @@ class SeenColumn:
     def unit(self) -> str:
         """The unit that its name says, "1" where it says none."""
         name = str(self.column)
-        said = re.search(r"[(\[]\s*([^)\]]+?)\s*[)\]]\s*\Z", name)
+        bracketed_unit = re.search(r"[(\[]\s*([^)\]]+?)\s*[)\]]\s*\Z", name)
         first, *others = name.split("_")
-        texts = [said[1]] if said else [t for t in others[-1:] if t != "in"]
+        texts = [bracketed_unit[1]] if bracketed_unit else [t for t in others[-1:] if t != "in"]
         texts += [first] if others and first in _ELECTRIC else []
         for text in texts:
             found = spelled(text.replace("percent", "%").replace("_per_", "/").strip())

@@ -31,6 +31,7 @@ from .models import (
     Whole,
     build_law,
     built,
+    expecting,
     many,
     model,
     model_of,
@@ -38,7 +39,6 @@ from .models import (
     own_fields,
     placed,
     read,
-    said,
 )
 
 
@@ -111,7 +111,7 @@ CHANNEL = model(
     "a channel",
     own_fields(Channel, without=_OF_RULER, context=(Smoothing,))
     | {
-        "column": said(Text | Whole, "a name or a number from 1 is right"),
+        "column": expecting(Text | Whole, "a name or a number from 1 is right"),
         "decimals": Annotated[Whole, Field(ge=0, le=12)],
         "smooth": model_of(Smoothing, "smooth"),
         "rails": Literal["ends", "faults"],
@@ -199,7 +199,7 @@ PATTERNS = model(
     {
         "from": _known("channel", "channels"),
         "outputs": Names,
-        "safe": said(many(Number), "a list of commands is right, one for each output"),
+        "safe": expecting(many(Number), "a list of commands is right, one for each output"),
     },
     ["from", "outputs"],
     _patterns,

@@ -140,11 +140,11 @@ def main(args: list[str] | None = None) -> NoReturn:
     except MemoryError:
         _fail("the memory of this computer does not suffice")
     except Exception as error:
-        _said(error)
+        _print_error(error)
     sys.exit(OK)
 
 
-def _said(error: Exception) -> NoReturn:
+def _print_error(error: Exception) -> NoReturn:
     """Say an error in a sentence. What nobody expected is a bug, and says so."""
     from ..core.error_types import JetRulerError
 
@@ -175,8 +175,8 @@ def _said(error: Exception) -> NoReturn:
 def _fail(message: str) -> NoReturn:
     from ..core.error_types import printable
 
-    said = "\n".join(printable(line, LONGEST_LINE) for line in message.split("\n"))
-    print(f"jetruler: {said}", file=sys.stderr)
+    text = "\n".join(printable(line, LONGEST_LINE) for line in message.split("\n"))
+    print(f"jetruler: {text}", file=sys.stderr)
     sys.exit(FAILED)
 
 

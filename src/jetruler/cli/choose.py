@@ -196,14 +196,14 @@ def averaging(
     bench = load(bench_path)
     chosen = channel_of(bench, channel)
     interval = None
-    told: Any = noise
+    noise_source: Any = noise
     if log_path is not None and noise is None:
         from ..logs.pairs import read_raw
 
         found = read_raw(log_path, chosen, form=form_of(given, bench))
-        told, interval = found.values, found.interval
+        noise_source, interval = found.values, found.interval
     value, goal = read_value(at, chosen.unit), read_value(target, chosen.unit)
-    _shown(choose_averaging(chosen, goal, at=value, noise=told, interval=interval), as_json)
+    _shown(choose_averaging(chosen, goal, at=value, noise=noise_source, interval=interval), as_json)
 
 
 def _in_unit(text: str, unit: str | None, channel: Channel) -> float:

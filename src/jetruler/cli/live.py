@@ -305,8 +305,8 @@ def _summary(session: Session, lasted: float, outlet: OutputWriter | None) -> No
 
 def _notes(session: Session, lasted: float, outlet: OutputWriter | None) -> Iterator[str]:
     yield f"{session.station.rows} samples in {lasted:.1f} s"
-    if session.station.lines.said:
-        yield f"reading lines as: {session.station.lines.said}"
+    if session.station.lines.line_format:
+        yield f"reading lines as: {session.station.lines.line_format}"
     if session.skipped:
         yield session.skipped
     lines = session.station.lines

@@ -198,9 +198,9 @@ def check_command(log_path: str | None, as_json: bool, given: Given, bench_path:
     if as_json:
         show_json(found.to_dict())
     else:
-        *lines, said = found.content
+        *lines, verdict = found.content
         many = "" if found else f" in {len(bench.channels)} channels"
-        show([*lines, f"{bench_path}: {said}{many}"])
+        show([*lines, f"{bench_path}: {verdict}{many}"])
     if any(not finding.severity for finding in found):
         raise SystemExit(FOUND)
 
@@ -276,8 +276,8 @@ def _seen(log: str, form: LogFormat, bits: int | None) -> list[SeenColumn]:
         given = listen(log, form, seconds=LISTENING)
     with progress_bar(log) as progress:
         found = look(given, form=form, progress=progress)
-    if found.said:
-        echo(f"reading lines as: {found.said}", err=True)
+    if found.line_format:
+        echo(f"reading lines as: {found.line_format}", err=True)
     seen = []
     for each in found.columns.values():
         v = each.survey

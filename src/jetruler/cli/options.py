@@ -120,9 +120,9 @@ def log_options(command: Callable[..., None], says: bool = False) -> Callable[..
 
     @functools.wraps(command)
     def with_given(**options: Any) -> None:
-        told = {name: options.pop(name) for name in _NAMES}
+        chosen = {name: options.pop(name) for name in _NAMES}
         with _saying() if says else contextlib.nullcontext():
-            command(given=_given(**told), **options)
+            command(given=_given(**chosen), **options)
 
     for option in _OPTIONS:
         with_given = option(with_given)
@@ -136,14 +136,14 @@ saying_log_options = functools.partial(log_options, says=True)
 @contextlib.contextmanager
 def _saying() -> Iterator[None]:
     """What is heard of the logs that are read goes to standard error, once."""
-    said: set[str] = set()
+    shown_before: set[str] = set()
 
     class Saying(logging.Handler):
         def emit(self, record: logging.LogRecord) -> None:
             text = record.getMessage()
-            if text not in said:
+            if text not in shown_before:
                 echo(text, err=True)
-            said.add(text)
+            shown_before.add(text)
 
     logger, handler = logging.getLogger("jetruler.samples"), Saying()
     logger.addHandler(handler)
@@ -165,7 +165,7 @@ def _given(
     interval: str | None,
 ) -> Given:
     time = time_column or timestamp
-    told = {
+    chosen = {
         "format": log_format,
         "delimiter": delimiter,
         "columns": names and tuple(name.strip() for name in names.split(",")),
@@ -174,17 +174,17 @@ def _given(
         "time": int(time) if time and time.isdecimal() else time,
         "interval": interval,
     }
-    return {key: value for key, value in told.items() if value is not None}
+    return {key: value for key, value in chosen.items() if value is not None}
 
 
 def form_of(given: Given, bench: Bench | None, **more: object) -> LogFormat:
     """How a log is written: as the options say, else as the bench does, else found out."""
     known = (bench.log if bench is not None else None) or LogFormat()
-    said = {**given, **{key: value for key, value in more.items() if value is not None}}
-    if known.time not in said.get("columns", (known.time,)):
-        said.setdefault("time", None)  # it is of the bench's own columns
+    shown_before = {**given, **{key: value for key, value in more.items() if value is not None}}
+    if known.time not in shown_before.get("columns", (known.time,)):
+        shown_before.setdefault("time", None)  # it is of the bench's own columns
     try:
-        return replace(known, **said)
+        return replace(known, **shown_before)
     except ParameterError as error:
         raise JetRulerError(f"--{error}") from None
 

@@ -202,9 +202,9 @@ class OperatorControls:
             raise StreamError(f"the bench has no {noun} {name!r}; {nearest(name, names)}")
 
     def _note(self, name: str, what: str, value: str) -> None:
-        said = " ".join(part for part in (name, what, value) if part)
+        text = " ".join(part for part in (name, what, value) if part)
         self.session.noted(name, what, value)
-        self.session.progress.message = said
+        self.session.progress.message = text
 
 
 def _plain(text: str, unit: str) -> float:

@@ -123,7 +123,7 @@ class Conversion:
         """The summary of all batches."""
         summary, reader = self.summary, self.reader
         summary.comments, summary.blank_lines = reader.comments, reader.blank_lines
-        summary.said, summary.noise = reader.said, reader.noise.words
+        summary.line_format, summary.noise = reader.line_format, reader.noise.words
         summary.late = dict(reader.late)
         summary.quotes = list(reader.quotes)
         for name, note in self._readers.notes.items():

@@ -43,10 +43,10 @@ class Manifest:
         self._known: dict[str, str] = {}
         with contextlib.suppress(OSError, ValueError):
             self._known = dict(json.loads(self._path.read_text("utf-8")))
-        said = {f.name: repr(getattr(options, f.name)) for f in fields(options)}
-        said = {name: value for name, value in said.items() if name not in NO_MATTER}
+        settings = {f.name: repr(getattr(options, f.name)) for f in fields(options)}
+        settings = {name: value for name, value in settings.items() if name not in NO_MATTER}
         read = [hashlib.sha256(Path(path).read_bytes()).hexdigest() for path in inputs]
-        self._common = json.dumps([__version__, said, read or repr(bench)])
+        self._common = json.dumps([__version__, settings, read or repr(bench)])
 
     def is_done(self, task: Task) -> bool:
         """Whether its results are there, and were made of the very same."""
@@ -143,8 +143,8 @@ class Fleet(Result):
         """The summary over all logs, then what was skipped, what differs and what failed."""
         lines: list[Any] = [*self.summary.content] if self.done else []
         for name, kinds in self.mixed.items():
-            told = ", ".join(f"{kind} in {_some(logs)}" for kind, logs in sorted(kinds.items()))
-            lines.append(f"column {name!r} has not the same type everywhere: {told}")
+            types = ", ".join(f"{kind} in {_some(logs)}" for kind, logs in sorted(kinds.items()))
+            lines.append(f"column {name!r} has not the same type everywhere: {types}")
         here = f"{Path.cwd()}/"
         failed = [f"  {error.replace(here, '')}" for error in self.failed.values()]
         done, *more = self._outcome()

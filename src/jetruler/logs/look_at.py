@@ -92,8 +92,14 @@ class ColumnLook:
             deviation = shown(float(f"{own.standard_deviation:.2g}"), self.channel.unit)
             row = [_mean(own.mean, own.half_width, self.channel.unit), deviation]
         independent = v.known.independent
-        told = f"{independent:.0f}" if independent == independent else "–"
-        return [self.name, str(v.samples), told, _mean(v.mean, v.known.half_width, None), *row]
+        independent_text = f"{independent:.0f}" if independent == independent else "–"
+        return [
+            self.name,
+            str(v.samples),
+            independent_text,
+            _mean(v.mean, v.known.half_width, None),
+            *row,
+        ]
 
     def figures(self) -> dict[str, Any]:
         """What it tells, by name."""
@@ -142,7 +148,7 @@ class Look(Result):
         Rows with too few or too many fields.
     left_out : tuple[str, ...]
         Columns that hold neither counts nor time.
-    said : str, default ""
+    line_format : str, default ""
         How the log's lines were read, where nobody said so.
     noise : str, default ""
         How many lines were no samples, with the first of each kind.
@@ -163,15 +169,15 @@ class Look(Result):
     torn_rows: int
     left_out: tuple[str, ...]
     """Columns that hold neither counts nor time."""
-    said: str = ""
+    line_format: str = ""
     noise: str = ""
     unnamed: bool = False
 
     @property
     def remarks(self) -> list[str]:
         """How the lines were read, and which were no samples."""
-        said = f"reading lines as: {self.said}" if self.said else ""
-        return [text for text in (said, self.noise) if text]
+        line_format = f"reading lines as: {self.line_format}" if self.line_format else ""
+        return [text for text in (line_format, self.noise) if text]
 
     @property
     def headline(self) -> str:
@@ -208,7 +214,7 @@ class Look(Result):
     def _fields(self) -> Mapping[str, Any]:
         return {
             "rows": self.rows,
-            "said": self.said,
+            "line_format": self.line_format,
             "noise": self.noise,
             "torn_rows": self.torn_rows,
             "columns": {name: each.figures() for name, each in self.columns.items()},
@@ -453,7 +459,7 @@ class LookPass(EveryPass):
             findings=tuple(sorted(found, key=lambda finding: finding.severity)),
             torn_rows=self._torn,
             left_out=tuple(name for i, name in enumerate(reader.columns) if i not in used),
-            said=reader.said,
+            line_format=reader.line_format,
             noise=reader.noise.words,
             unnamed=reader.unnamed,
         )

@@ -167,7 +167,7 @@ def pairs_of(
             raise LogError(f"{one.name} reads zones; values are wanted to compare")
     at, at_b = read.at, (second or read).at
     a, b = read.values[0], (second or read).values[-1]
-    own = other.unit if isinstance(other, Channel) else unit or _said(other, channel)
+    own = other.unit if isinstance(other, Channel) else unit or _declared_unit(other, channel)
     b = _converted(b, own, channel.unit)
     left_out = (int(np.isnan(a).sum()), int(np.isnan(b).sum()))
     missing = 0
@@ -197,7 +197,7 @@ def pairs_of(
     )
 
 
-def _said(column: str, channel: Channel) -> str | None:
+def _declared_unit(column: str, channel: Channel) -> str | None:
     try:
         return column_unit(column, channel.unit) or channel.unit
     except UnitError as error:

@@ -154,8 +154,8 @@ class ChannelSummary:
     @property
     def mean(self) -> float:
         """Mean of the values; NaN if there are none."""
-        found, often = self._by_place()
-        parts = [*(found * often).tolist(), *self._sums]
+        found, occurrences = self._by_place()
+        parts = [*(found * occurrences).tolist(), *self._sums]
         return math.fsum(parts) / self.values if parts else math.nan
 
     @property
@@ -223,7 +223,7 @@ class Summary(Result):
         How often the log's time went back or leapt, where trips were looked at.
     pass_through : dict[str, str], optional
         Types of the columns that pass through, by name, where the result is typed.
-    said : str, default ""
+    line_format : str, default ""
         How the log's lines were read, where nobody said so.
     noise : str, default ""
         How many lines were no samples, with the first of each kind.
@@ -248,7 +248,7 @@ class Summary(Result):
     quotes: list[tuple[int, int]] = field(default_factory=list)
     jumps: int = 0
     pass_through: dict[str, str] = field(default_factory=dict)
-    said: str = ""
+    line_format: str = ""
     noise: str = ""
     counted: str = "line"
 
@@ -293,7 +293,7 @@ class Summary(Result):
     def _fields(self) -> Mapping[str, Any]:
         return {
             "rows": self.rows,
-            "said": self.said,
+            "line_format": self.line_format,
             "noise": self.noise,
             "torn_rows": self.torn_rows,
             "torn_lines": self.torn_lines,
@@ -306,7 +306,7 @@ class Summary(Result):
 
     def notes(self) -> list[str]:
         """What was skipped or could not be read, in words."""
-        notes = [f"reading lines as: {self.said}"] if self.said else []
+        notes = [f"reading lines as: {self.line_format}"] if self.line_format else []
         notes += [self.noise] if self.noise else []
         for name, c in self.channels.items():
             if c.empty or c.unreadable:

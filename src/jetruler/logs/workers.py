@@ -104,8 +104,8 @@ def planned(
         if (name := one_name(result)) in taken:
             raise LogError(f"{log}: its result would stand where that of {taken[name]} stands")
         taken[name] = log
-        told = None if events is None else Path(events).absolute() / _renamed(place, "csv")
-        tasks.append(Task(log, result, told))
+        message = None if events is None else Path(events).absolute() / _renamed(place, "csv")
+        tasks.append(Task(log, result, message))
     return tasks
 
 
@@ -199,8 +199,8 @@ def attempt(task: Task, work: Work) -> Outcome:
     except OSError as error:
         return Outcome(task, error=f"{task.out}: cannot be written: {error.strerror or error}")
     except Exception as error:
-        told = f"{type(error).__name__}: {error}".splitlines()[0]
-        return Outcome(task, error=f"{task.log}: {told}")
+        message = f"{type(error).__name__}: {error}".splitlines()[0]
+        return Outcome(task, error=f"{task.log}: {message}")
 
 
 def _with_name(message: str, task: Task) -> str:
@@ -402,8 +402,8 @@ class Cluster:
     def _why(self, error: Exception) -> str:
         if isinstance(error, self._distributed.KilledWorker):
             return "the workers at this log died, again and again"
-        told = str(error).splitlines() or [type(error).__name__]
-        return f"the cluster could not convert it: {told[0]}"
+        message = str(error).splitlines() or [type(error).__name__]
+        return f"the cluster could not convert it: {message[0]}"
 
 
 def _answers(host: str, port: int, greets: bool) -> None:

@@ -158,18 +158,18 @@ def read_samples(cells: pa.Array, decimal: str, torn: npt.NDArray[np.int64]) -> 
     # The texts of a column repeat: each different one is read once.
     encoded = cells.cast(pa.binary()).dictionary_encode()
     found = [read_cell(text.as_py(), decimal) for text in encoded.dictionary]
-    which = numbers_of(encoded.indices)
-    kinds = np.array([_kind(value) for value in found], dtype=np.int8)[which]
+    inverse = numbers_of(encoded.indices)
+    kinds = np.array([_kind(value) for value in found], dtype=np.int8)[inverse]
     kinds[torn] = _UNREADABLE
     missing = kinds >= _EMPTY_CELL
     fractional = int(np.count_nonzero(kinds == _FRACTION))
     if fractional:
         numbers = [np.nan if isinstance(v, str) else v for v in found]
-        counts: npt.NDArray[Any] = np.array(numbers, dtype=np.float64)[which]
+        counts: npt.NDArray[Any] = np.array(numbers, dtype=np.float64)[inverse]
         counts[missing] = np.nan
     else:
         whole = [_within(v) if isinstance(v, int) else NO_COUNT for v in found]
-        counts = np.array(whole, dtype=np.int64)[which]
+        counts = np.array(whole, dtype=np.int64)[inverse]
         counts[missing] = NO_COUNT
     return Samples(
         counts,

@@ -107,7 +107,7 @@ class Shape:
         return ["time", *self.names] if self.stamped and self.kind != "csv" else list(self.names)
 
     @property
-    def said(self) -> str:
+    def description(self) -> str:
         """How lines are read, in words; empty for the usual forms of a log."""
         if self.kind == "jsonl" or (self.plain and (self.header or self.names)):
             return ""
@@ -298,8 +298,8 @@ def _words(line: str, form: LogFormat) -> Shape | None:
         return None
     names: list[str] = []
     for i, part in enumerate(words[:-1]):
-        said = re.findall(r"[^\W\d]\w*", part)
-        name = said[-1] if said else f"value{i + 1}"
+        words = re.findall(r"[^\W\d]\w*", part)
+        name = words[-1] if words else f"value{i + 1}"
         names.append(name if name not in names else f"{name}{i + 1}")
     return Shape("words", names=tuple(names), words=tuple(words), width=len(names))
 
@@ -347,7 +347,7 @@ class Noise:
             self.first[kind] = text.strip()[:60]
 
     @property
-    def words(self) -> str:
+    def description(self) -> str:
         """How many lines were no samples, with the first of each kind; empty where all were."""
         counts = {kind: n for kind, n in self.counts.items() if n and kind != "header"}
         parts = [

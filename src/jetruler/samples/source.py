@@ -457,18 +457,18 @@ class LogReader(ABC):
 
     def position(self, column: str | int) -> int:
         """Where a column stands, by its name or its number from 1. Raises `ColumnError`."""
-        return position_in(self.columns, column, self.name, self.said)
+        return position_in(self.columns, column, self.name, self.line_format)
 
     @property
-    def said(self) -> str:
+    def line_format(self) -> str:
         """How its lines are read; empty where that is as usual, or as somebody said."""
         return ""
 
     @property
     def remarks(self) -> list[str]:
         """How the lines were read, where that is not as usual, and which were no samples."""
-        said = f"reading lines as: {self.said}" if self.said else ""
-        return [text for text in (said, self.noise.words) if text]
+        line_format = f"reading lines as: {self.line_format}" if self.line_format else ""
+        return [text for text in (line_format, self.noise.words) if text]
 
     def positions(self, columns: Iterable[str | int]) -> set[int]:
         """Where those of some columns stand that the log has."""
@@ -478,7 +478,7 @@ class LogReader(ABC):
         return there | {names.index(c) for c in columns if c in names}
 
 
-def position_in(columns: Sequence[str], column: str | int, log: str, said: str = "") -> int:
+def position_in(columns: Sequence[str], column: str | int, log: str, line_format: str = "") -> int:
     """Where a column stands, by its name or its number from 1. said: how lines are read, where that
     is not as usual. Raises `ColumnError`."""
     names = [name.strip() for name in columns]
@@ -489,8 +489,8 @@ def position_in(columns: Sequence[str], column: str | int, log: str, said: str =
     if isinstance(column, str) and column in names:
         raise ColumnError(log, f"{names.count(column)} columns are named {column!r}")
     shown = column if isinstance(column, int) else repr(column)
-    if said:
-        raise ColumnError(log, f"there is no column {shown}; its lines are read as {said}")
+    if line_format:
+        raise ColumnError(log, f"there is no column {shown}; its lines are read as {line_format}")
     if isinstance(column, int):
         raise ColumnError(log, f"there is no column {shown}; it has {len(names)}")
     has = ", ".join(names[:30]) + (", …" if len(names) > 30 else "")

@@ -112,9 +112,9 @@ class StreamLines:
         return f"{lines} too few or too many cells: missing samples" if self.torn else ""
 
     @property
-    def said(self) -> str:
+    def line_format(self) -> str:
         """How the lines are read; empty where that is as usual, or unknown."""
-        return "" if self.blocks is None else self.blocks.shape.said
+        return "" if self.blocks is None else self.blocks.shape.description
 
     def prime(self, head: bytes) -> None:
         """Find out from the first bytes, which come again, what a log of them would show: the form,
@@ -212,11 +212,13 @@ class StreamLines:
             head = replace(head, shape=replace(shape, names=tuple(dict.fromkeys(names))))
         self.blocks = blocks_of(head, self.form)
         columns = self.blocks.columns
-        said = self.blocks.shape.said or ", ".join(columns)
+        line_format = self.blocks.shape.description or ", ".join(columns)
         # Lines without any field (no stream at all) have no numbered columns.
         empty = shape.kind == "jsonl" and not shape.names
         self._places = [
-            None if empty and isinstance(c, int) else position_in(columns, c, self.name, said)
+            None
+            if empty and isinstance(c, int)
+            else position_in(columns, c, self.name, line_format)
             for c in self.wanted
         ]
         used = {place for place in self._places if place is not None}

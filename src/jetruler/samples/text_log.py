@@ -91,10 +91,10 @@ class TextReader(LogReader):
         self._following, self._held, self._line = following, held, line
 
     @property
-    def said(self) -> str:
+    def line_format(self) -> str:
         """How its lines are read; empty where that is as usual, or as somebody said."""
         known = self.shape.plain and (self.form.header is not None or self.form.columns is not None)
-        return "" if known else self.shape.said
+        return "" if known else self.shape.description
 
     @property
     def progress(self) -> tuple[int, int | None]:

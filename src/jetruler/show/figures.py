@@ -201,10 +201,10 @@ NARROW = 0.2
 def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
     """How often each count came up, with the rails, the ends and the median marked."""
     plain(ax)
-    counts, often = survey.pairs()
+    counts, occurrences = survey.pairs()
     if counts.size:
         bins = min(400, max(1, int((counts[-1] - counts[0]) // survey.lsb) + 1))
-        height, edges = np.histogram(counts, bins=bins, weights=often)
+        height, edges = np.histogram(counts, bins=bins, weights=occurrences)
         ax.stairs(height, edges, fill=True, color=BLUE, alpha=0.85)
         ax.set_yscale("log")
         ax.yaxis.set_minor_locator(NullLocator())

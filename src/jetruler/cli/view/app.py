@@ -113,11 +113,11 @@ class LiveApp(App[int]):
         self._asked = False
         self._news_lock = threading.Lock()
         self._news: Snapshot | None = None
-        self._told = self._over = False
+        self._posted = self._over = False
         """Whether news wait to be drawn; whether the session is over."""
         self._logged: tuple[str, ...] = ()
         self._entered: Callable[[str], None] | None = None
-        self._said: list[str] | None = None
+        self._shown_notes: list[str] | None = None
         self._wide = 80
         """Cells of a channel's row, beside the scroll bar."""
 
@@ -185,14 +185,14 @@ class LiveApp(App[int]):
         """News from the session's thread, which does not wait for the view."""
         with self._news_lock:
             self._news, self._over = shot or self._news, self._over or shot is None
-            told, self._told = self._told, True
-        if not told:  # what comes before it is drawn takes its place
+            already_posted, self._posted = self._posted, True
+        if not already_posted:  # what comes before it is drawn takes its place
             self.post_message(Snapped())
 
     async def on_snapped(self, _: Snapped) -> None:
         """Draw a snapshot; end with the session."""
         with self._news_lock:
-            shot, self._news, self._told = self._news, None, False
+            shot, self._news, self._posted = self._news, None, False
         self._asked = False
         if self._over:
             self.exit(0)
@@ -215,12 +215,12 @@ class LiveApp(App[int]):
         self._draw_log(shot)
         await self._draw_trips(shot, width)
         await self._draw_drives(shot, width)
-        said = [*shot.notes, *([self.message] if self.message else [])]
+        notes_shown = [*shot.notes, *([self.message] if self.message else [])]
         notes = self.base.query_one("#notes", Static)
-        if said != self._said:
-            notes.update(Text(as_shown("\n".join(map(printable, said)))))
-            notes.display = bool(said)
-            self._said = said
+        if notes_shown != self._shown_notes:
+            notes.update(Text(as_shown("\n".join(map(printable, notes_shown)))))
+            notes.display = bool(notes_shown)
+            self._shown_notes = notes_shown
         await self._draw_channels(shot, width)
 
     async def _draw_channels(self, shot: Snapshot, width: int) -> None:
@@ -306,8 +306,8 @@ class LiveApp(App[int]):
 
         def work() -> None:
             try:
-                said = action(self.desk)
-                message = said if isinstance(said, str) else self.session.progress.message
+                answer = action(self.desk)
+                message = answer if isinstance(answer, str) else self.session.progress.message
             except JetRulerError as error:
                 message = str(error)
             self.call_later(self.say, message)

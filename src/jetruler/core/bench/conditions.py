@@ -32,9 +32,9 @@ class Latch:
         if not on.size:
             return on
         decided = np.where(on | off, np.arange(1, on.size + 1), 0)
-        said: Truths = np.concatenate(([self.state], on))[np.maximum.accumulate(decided)]
-        self.state = bool(said[-1])
-        return said
+        reading: Truths = np.concatenate(([self.state], on))[np.maximum.accumulate(decided)]
+        self.state = bool(reading[-1])
+        return reading
 
 
 #: A step of a source's time is a jump if it is longer than this (s) and than so many of the longest
@@ -263,12 +263,12 @@ class Condition:
 
     def errors(self) -> Iterator[ParameterError]:
         """The errors among the parameters."""
-        said = [kind for kind in KINDS if getattr(self, kind) is not None]
-        if len(said) != 1:
-            found = " and ".join(said) or None
+        reading = [kind for kind in KINDS if getattr(self, kind) is not None]
+        if len(reading) != 1:
+            found = " and ".join(reading) or None
             yield ParameterError("condition", found, f"exactly one of {', '.join(KINDS)} is right")
             return
-        kind = said[0]
+        kind = reading[0]
         for name in ("above", "below", "release", "rises_by", "falls_by", "changes_by"):
             value = getattr(self, name)
             if value is not None and (

@@ -108,16 +108,26 @@ def _missing(result: Fit) -> list[str]:
     if solution is None or is_exact(result):
         return []
     neutral = solution.problem.model.neutral
-    told = {p.name: p for p in result.parameters if p.name in neutral and p.half_width > 0}
-    alike = [name for name, p in told.items() if not abs(p.value - neutral[name]) > p.half_width]
-    if len(told) > 1 and len(told) == len(result.parameters) and len(alike) == len(told):
+    fitted = {p.name: p for p in result.parameters if p.name in neutral and p.half_width > 0}
+    neutral_names = [
+        name for name, p in fitted.items() if not abs(p.value - neutral[name]) > p.half_width
+    ]
+    if (
+        len(fitted) > 1
+        and len(fitted) == len(result.parameters)
+        and len(neutral_names) == len(fitted)
+    ):
         names, values = (
-            " and ".join(parts) for parts in (alike, [f"{neutral[n]:g}" for n in alike])
+            " and ".join(parts)
+            for parts in (neutral_names, [f"{neutral[n]:g}" for n in neutral_names])
         )
         return [f"{names} are not told from {values}: these marks call for no correction"]
     shown = (
-        (told[name], with_uncertainty(told[name].value, told[name].uncertainty, told[name].unit))
-        for name in alike
+        (
+            fitted[name],
+            with_uncertainty(fitted[name].value, fitted[name].uncertainty, fitted[name].unit),
+        )
+        for name in neutral_names
     )
     return [f"{p.name}, {text}, is not told from {neutral[p.name]:g}" for p, text in shown]
 
@@ -288,12 +298,12 @@ def fit(
     gives = (then.gives if then is not None else None) or unit
     used = used.in_units((before.takes if before else used.raw_unit,), gives)
     own_takes = getattr(like, "takes", None) if kind.fit_takes is None else None
-    said = None if not kind.fit_gives and unit == takes else unit
+    declared_unit = None if not kind.fit_gives and unit == takes else unit
     wanted = FitRequest(
         law,
         degree,
         robust=robust,
-        unit=said,
+        unit=declared_unit,
         gives=unit,
         takes=own_takes,
         like=like,

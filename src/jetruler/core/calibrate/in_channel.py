@@ -207,8 +207,8 @@ def on_rails(channel: Channel, marks: Marks) -> list[str]:
     names = [name for name, on in zip(marks.names, there, strict=True) if on]
     if not names:
         return []
-    said = f"{', '.join(names)} {'stands' if len(names) == 1 else 'stand'} on a rail"
-    return [f"{said} of the converter: perhaps saturated, and no mark"]
+    subject = f"{', '.join(names)} {'stands' if len(names) == 1 else 'stand'} on a rail"
+    return [f"{subject} of the converter: perhaps saturated, and no mark"]
 
 
 def joined(channel: Channel, correction: Line) -> tuple[int, bool, Line]:

@@ -129,10 +129,10 @@ def clamp_hides(s: Logged) -> Iterator[Finding]:
     clamps = c.of("clamp")
     if not clamps or not s.survey.samples:
         return
-    counts, often = s.survey.pairs()
+    counts, occurrences = s.survey.pairs()
     flags = c.channel.chain.read(counts).flags
     for flag, word in ((Flag.BELOW, "below"), (Flag.ABOVE, "above")):
-        samples = int(often[(flags & int(flag)) != 0].sum())
+        samples = int(occurrences[(flags & int(flag)) != 0].sum())
         if samples > HIDDEN * s.survey.samples:
             place, _ = clamps[-1]
             fraction = f"{samples / s.survey.samples:.1%}"
@@ -244,11 +244,13 @@ def swapped_columns(logged: Mapping[str, Logged]) -> Iterator[Finding]:
 
 def _fits(channel: Channel, survey: Survey) -> float:
     """The fraction of a column's samples that reads within a channel's limits."""
-    counts, often = survey.pairs()
+    counts, occurrences = survey.pairs()
     low, high = channel.limits or (-np.inf, np.inf)
     values = np.asarray(channel.chain(counts), dtype=np.float64)
     with np.errstate(invalid="ignore"):
-        return float(often[(values >= low) & (values <= high)].sum() / max(1, often.sum()))
+        return float(
+            occurrences[(values >= low) & (values <= high)].sum() / max(1, occurrences.sum())
+        )
 
 
 #: Every rule about a channel and its column in a log.

@@ -53,7 +53,7 @@ class Candidate:
     power: float
     heating: float
 
-    def worth(self, aim: Aim) -> float:
+    def cost(self, aim: Aim) -> float:
         """What is to be small."""
         return {
             "counts": -self.used,
@@ -141,7 +141,7 @@ class DividerEvaluator:
         logs = np.linspace(math.log(low), math.log(high), 121)
         for _ in range(6):  # each round a fortieth of the one before
             found = [self.candidate(math.exp(x), aim == "straight") for x in logs.tolist()]
-            i = int(np.argmin([c.worth(aim) for c in found]))
+            i = int(np.argmin([c.cost(aim) for c in found]))
             logs = np.linspace(logs[max(0, i - 1)], logs[min(logs.size - 1, i + 1)], 41)
             if logs[-1] - logs[0] < 1e-5:
                 break
@@ -298,8 +298,8 @@ class ResistorChoice(Result):
         name = {"resolution": "worst resolution", "at": "resolution there", "straight": "bend"}[
             self.aim
         ]
-        ends = (shown(_three(c.worth(self.aim)), self.unit) for c in (best, now))
-        fraction = best.worth(self.aim) / now.worth(self.aim) - 1
+        ends = (shown(_three(c.cost(self.aim)), self.unit) for c in (best, now))
+        fraction = best.cost(self.aim) / now.cost(self.aim) - 1
         word = "less" if fraction < 0 else "more"
         change = " instead of ".join(ends)
         return f"{text}{name} {change}, {abs(fraction):.0%} {word}"
@@ -435,7 +435,7 @@ def choose_resistor(
         none = "no resistor keeps the whole range on the converter: its reference is below what "
         why = f"{none}feeds the divider" if fine else every
         raise JetRulerError(f"{channel.name}: {why}")
-    fine.sort(key=lambda c: (c.worth(aim), c.known))
+    fine.sort(key=lambda c: (c.cost(aim), c.known))
     now = DividerEvaluator(channel, place, divider=present, low=low, high=high, at=at)
     return ResistorChoice(
         aim,

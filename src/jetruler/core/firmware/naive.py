@@ -96,9 +96,9 @@ class Naive(Result):
 
     @property
     def headline(self) -> str:
-        said = f"{self.arith}: {shown(_round(self.result), self.unit)}; "
-        said += f"the true value is {shown(_round(self.true), self.unit)}"
-        return said if self.result != self.true else f"{said}: nothing is lost"
+        text = f"{self.arith}: {shown(_round(self.result), self.unit)}; "
+        text += f"the true value is {shown(_round(self.true), self.unit)}"
+        return text if self.result != self.true else f"{text}: nothing is lost"
 
     @property
     def table(self) -> Mapping[str, Sequence[Any]]:
@@ -168,7 +168,7 @@ def naive(channel: Channel, at: float, arith: str) -> Naive:
         if math.isnan(x):
             break
         x = machine.run(ast.parse("\n".join(source)).body, x)
-        steps += (NaiveStep(law.name, line, lost) for line, lost in machine.told)
+        steps += (NaiveStep(law.name, line, lost) for line, lost in machine.steps)
     true = float(channel.ruler(at))
     return Naive(
         channel.name,
@@ -238,8 +238,8 @@ class _Machine:
     """Runs a law's statements on one number, and tells each operation."""
 
     def run(self, statements: Sequence[ast.stmt], x: float) -> float:
-        """What a law's statements make of a number; its operations are in `told`."""
-        self.told: list[tuple[str, str]] = []
+        """What a law's statements make of a number; its operations are in `steps`."""
+        self.steps: list[tuple[str, str]] = []
         """Each operation, and what is lost by it."""
         self._names: dict[str, float] = {"x": x}
         self._block(statements)
@@ -252,7 +252,7 @@ class _Machine:
                 self._block(statement.body if test else statement.orelse)
             elif isinstance(statement, ast.Return):
                 self._names["x"] = math.nan
-                self.told.append(("no value: the law has none here", ""))
+                self.steps.append(("no value: the law has none here", ""))
                 return
             elif isinstance(statement, ast.Assign) and isinstance(statement.targets[0], ast.Name):
                 value = self._value(statement.value)
@@ -281,7 +281,7 @@ class _Machine:
             exact = float(e.value)  # type: ignore[arg-type]
             value, lost = self.constant(exact)
             if lost:
-                self.told.append((f"{number(exact)} typed in as {number(value)}", lost))
+                self.steps.append((f"{number(exact)} typed in as {number(value)}", lost))
             return value
         if isinstance(e, ast.Name):
             return math.nan if e.id == "NONE" else self._names[e.id]
@@ -293,8 +293,8 @@ class _Machine:
             with np.errstate(all="ignore"):
                 exact = float(FUNCTIONS[e.func.id](*values))
             value, lost = self.kept(exact)
-            self.told.append(
-                (f"{e.func.id}({', '.join(map(_told, values))}) = {_told(value)}", lost)
+            self.steps.append(
+                (f"{e.func.id}({', '.join(map(_written, values))}) = {_written(value)}", lost)
             )
             return value
         if isinstance(e, ast.IfExp):
@@ -306,7 +306,7 @@ class _Machine:
         right = self._value(right_side)
         sign = _SIGNS[type(op)]
         value, lost = self.operation(sign, left, right)
-        self.told.append((f"{_told(left)} {sign} {_told(right)} = {_told(value)}", lost))
+        self.steps.append((f"{_written(left)} {sign} {_written(right)} = {_written(value)}", lost))
         return value
 
     def operation(self, sign: str, left: float, right: float) -> tuple[float, str]:
@@ -380,7 +380,7 @@ _COMPARE: dict[type[ast.cmpop], Callable[[float, float], bool]] = {
 }
 
 
-def _told(value: float) -> str:
+def _written(value: float) -> str:
     return number(_round(value)) if value == value else "nothing"
 
 

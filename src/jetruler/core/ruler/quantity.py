@@ -124,8 +124,8 @@ def quantity(text: str, unit: str | None = None) -> float:
     >>> jr.quantity("4k7"), jr.quantity("15 mV")
     (4700.0, 0.015)
     """
-    k, told = _coverage(text.strip().replace("−", "-"), text)
-    parts = _TOLERANCE.split(told, maxsplit=1)
+    k, without_coverage = _coverage(text.strip().replace("−", "-"), text)
+    parts = _TOLERANCE.split(without_coverage, maxsplit=1)
     if k is not None and len(parts) == 1:
         raise QuantityError(f'{text!r}: k and sigma stand behind a tolerance: "± 1 % (k=2)"')
     asked = None if unit is None else spelled(unit)
@@ -274,8 +274,8 @@ def read_number(key: str, text: str, unit: Unit | None) -> float:
     """A text in a parameter's unit. Raises `ParameterError`."""
     try:
         # A bare kelvin stands without its unit, as a plain number and as one with a tolerance.
-        said = unit is None or not unit.bare or unit_of(text) is not None
-        return quantity(text, unit.symbol if unit is not None and said else None)
+        has_unit = unit is None or not unit.bare or unit_of(text) is not None
+        return quantity(text, unit.symbol if unit is not None and has_unit else None)
     except QuantityError as error:
         raise ParameterError(key, text, str(error)) from None
 
@@ -306,8 +306,8 @@ def read_hinted(
         if not isinstance(value, str):
             return value
         try:
-            said = given.get(side)
-            unit = said if isinstance(said, str) else plain.get(side) or unit_of(value)
+            has_unit = given.get(side)
+            unit = has_unit if isinstance(has_unit, str) else plain.get(side) or unit_of(value)
         except QuantityError as error:
             raise ParameterError(key, value, str(error)) from None
         if unit is not None:

@@ -314,9 +314,9 @@ def column_unit(name: str, like: str | None) -> str | None:
     """
     if like is None:
         return None
-    said = _BRACKETS.match(name)
+    in_brackets = _BRACKETS.match(name)
     parts = name.split("_")
-    texts = [said[1]] if said else ["_".join(parts[i:]) for i in range(1, len(parts))]
+    texts = [in_brackets[1]] if in_brackets else ["_".join(parts[i:]) for i in range(1, len(parts))]
     other = None
     for text in texts:
         unit = spelled(text.replace("_per_", "/").replace("percent", "%"))

@@ -132,17 +132,17 @@ class _End:
 
 def _end_of(found: Survey, room: float, side: int) -> _End:
     """The end of a travel: at the low side (1) or the high one (−1)."""
-    raw, often = found.pairs()
+    raw, occurrences = found.pairs()
     end = found.low_end if side > 0 else found.high_end
     off = side * (raw - end)  # how far inside the robust end
     span = found.high_end - found.low_end
-    at_once = often[(off > 0.1 * span) & (off < 0.9 * span)]
+    at_once = occurrences[(off > 0.1 * span) & (off < 0.9 * span)]
     usual = float(np.median(at_once)) if at_once.size else 0.0  # where it only passes
     while True:
         near = (off >= -room) & (off <= 2.0 * room)
-        fraction = float(often[near].sum()) / found.samples
-        top = int(np.argmax(np.where(near, often, -1)))
-        if fraction > 0.01 and often[top] >= 4.0 * usual:
+        fraction = float(occurrences[near].sum()) / found.samples
+        top = int(np.argmax(np.where(near, occurrences, -1)))
+        if fraction > 0.01 and occurrences[top] >= 4.0 * usual:
             break
         room *= 2.0  # the noise of the two ends may differ: look further in for what rests
         if room > 0.02 * span:
@@ -151,18 +151,18 @@ def _end_of(found: Survey, room: float, side: int) -> _End:
     inward = side * (raw - at)
     noise = 0.0
     for _ in range(8):  # until the window holds all of the bell
-        noise = _half_bells(inward, often - 2.0 * usual, often, 3.0 * room)
+        noise = _half_bells(inward, occurrences - 2.0 * usual, occurrences, 3.0 * room)
         if 3.0 * noise <= room or 6.0 * room > span:
             break
         room *= 2.0
     return _End(at, noise, fraction)
 
 
-def _half_bells(inward: Array, clear: Array, often: AnyArray, reach: float) -> float:
+def _half_bells(inward: Array, clear: Array, occurrences: AnyArray, reach: float) -> float:
     """The noise of what rests, from its inner side less what passes there, and its outer side,
     whichever is more: the mean square of half a bell is that of the whole one."""
     noise = 0.0
-    for there, more in ((inward >= 0, clear), (inward <= 0, often)):
+    for there, more in ((inward >= 0, clear), (inward <= 0, occurrences)):
         there = there & (abs(inward) <= reach) & (more > 0)
         # At a stop or a rail all that would lie beyond piles up in the middle: it counts no more
         # than its neighbours do.
@@ -242,14 +242,14 @@ def unit_mean(survey: Survey, channel: Channel) -> UnitMean | None:
     interval widens as the deviation does. None for a channel that reads zones."""
     if channel.ruler.label(0.0) is not None:
         return None
-    raw, often = survey.pairs()
+    raw, occurrences = survey.pairs()
     values = np.asarray(channel.read(raw).value)
     there = np.isfinite(values)
-    values, often = values[there], often[there].astype(np.float64)
-    n = int(often.sum())
+    values, occurrences = values[there], occurrences[there].astype(np.float64)
+    n = int(occurrences.sum())
     if n < 2:
         return UnitMean(n, math.nan, math.nan, math.nan)
-    mean = float(values @ often) / n
-    deviation = math.sqrt(float((values - mean) ** 2 @ often) / (n - 1))
+    mean = float(values @ occurrences) / n
+    deviation = math.sqrt(float((values - mean) ** 2 @ occurrences) / (n - 1))
     per_raw = deviation / survey.standard_deviation if survey.standard_deviation else math.nan
     return UnitMean(n, mean, deviation, survey.known.half_width * per_raw)

@@ -179,11 +179,11 @@ def _rails(s: Subject) -> Iterator[Finding]:
 def _limits(s: Subject) -> Iterator[Finding]:
     if s.channel is None or s.channel.limits is None or not s.survey.samples:
         return
-    counts, often = s.survey.pairs()
+    counts, occurrences = s.survey.pairs()
     reading = s.channel.read(counts)
     for flag, end, word in ((Flag.BELOW, 0, "falls below"), (Flag.ABOVE, 1, "rises above")):
         hit = (reading.flags & int(flag) != 0) & (reading.flags & int(Flag.FAULTY) == 0)
-        samples = int(often[hit].sum())
+        samples = int(occurrences[hit].sum())
         if samples:
             values = reading.value[hit]
             worst = float(np.nanmin(values) if end == 0 else np.nanmax(values))
@@ -200,9 +200,9 @@ def _limits(s: Subject) -> Iterator[Finding]:
 def _faults(s: Subject) -> Iterator[Finding]:
     if s.channel is None or not s.survey.samples:
         return
-    counts, often = s.survey.pairs()
+    counts, occurrences = s.survey.pairs()
     faulty = s.channel.read(counts).flags & int(Flag.FAULTY) != 0
-    if samples := int(often[faulty].sum()):
+    if samples := int(occurrences[faulty].sum()):
         yield Finding(
             Severity.ERROR,
             s.name,
@@ -361,8 +361,8 @@ def time_findings(time: TimeSurvey, line_of: Callable[[int], int]) -> list[Findi
     """Everything worth saying about a time column."""
     found = []
     if time.first_back is not None:
-        often = _many(time.steps_back, "time")
-        what = f"time steps back {often}, first at line {line_of(time.first_back)}"
+        occurrences = _many(time.steps_back, "time")
+        what = f"time steps back {occurrences}, first at line {line_of(time.first_back)}"
         found.append(
             Finding(Severity.ERROR, time.name, what, "Two logs in one, or a clock that was set")
         )

@@ -130,18 +130,18 @@ class Blocks:
         if not kept and self._part.size >= LEAST and not np.isnan(self._part).any():
             kept = [(0, self._part)]
         found = _judged(np.array([block for _, block in kept]), span, interval) if kept else []
-        which = [i for i, each in enumerate(found) if each is not None]
+        index = [i for i, each in enumerate(found) if each is not None]
         # One block in a row of others is a knob that is fiddled with, not a wire that is off.
-        which = [i for i in which if i - 1 in which or i + 1 in which or len(found) == 1]
-        if not which:
+        index = [i for i in index if i - 1 in index or i + 1 in index or len(found) == 1]
+        if not index:
             return None
-        kinds = [each[0] for i in which if (each := found[i]) is not None]
+        kinds = [each[0] for i in index if (each := found[i]) is not None]
         kind: Kind = "hum" if kinds.count("hum") * 2 >= len(kinds) else "white"
-        first, last = kept[which[0]][0], kept[which[-1]][0] + kept[which[-1]][1].size - 1
-        deviation = float(np.median([kept[i][1].std() for i in which]))
-        heard = [each for i in which if (each := found[i]) is not None and each[0] == "hum"]
+        first, last = kept[index[0]][0], kept[index[-1]][0] + kept[index[-1]][1].size - 1
+        deviation = float(np.median([kept[i][1].std() for i in index]))
+        heard = [each for i in index if (each := found[i]) is not None and each[0] == "hum"]
         frequency, mains = heard[0][1:] if kind == "hum" else (float("nan"), float("nan"))
-        fraction = len(which) / len(found)
+        fraction = len(index) / len(found)
         return Floating(kind, first, last, fraction, deviation, frequency=frequency, mains=mains)
 
 

@@ -169,14 +169,14 @@ def how_many(
     lsb = lsb or _step(readings)
     if not np.ptp(readings):  # quieter than their steps
         return replace(_of_independent(0.0, target, lsb), noise="seen")
-    told = long_run(readings)
-    if told.degrees:
-        return _of_readings(readings, told, target, lsb)
+    run = long_run(readings)
+    if run.degrees:
+        return _of_readings(readings, run, target, lsb)
     near = noise_of(readings)
     steps = readings.std() if math.isnan(near) else math.sqrt(max(near**2 - lsb**2 / 12, 0.0))
     found = _of_independent(float(steps), target, lsb)
     best = _least_apart(readings)
-    return replace(found, alike=told.time, best=best, noise="between neighbours")
+    return replace(found, alike=run.time, best=best, noise="between neighbours")
 
 
 def _step(readings: Array) -> float:
@@ -212,7 +212,7 @@ def _of_independent(noise: float, target: float, lsb: float) -> HowMany:
     return HowMany(readings, left, target, limit, single=noise)
 
 
-def _of_readings(readings: Array, told: LongRun, target: float, lsb: float) -> HowMany:
+def _of_readings(readings: Array, run: LongRun, target: float, lsb: float) -> HowMany:
     """By what means of successive readings do."""
     deviation = math.sqrt(max(float(readings.var()) - lsb**2 / 12, 0.0))
     limit = lsb * float(np.max(np.abs(rounded_readings(deviation / lsb)[0])))
@@ -224,7 +224,7 @@ def _of_readings(readings: Array, told: LongRun, target: float, lsb: float) -> H
             target,
             limit,
             single=deviation,
-            alike=max(1.0, told.variance / float(readings.var())),
+            alike=max(1.0, run.variance / float(readings.var())),
             noise="seen",
         )
 
@@ -232,17 +232,17 @@ def _of_readings(readings: Array, told: LongRun, target: float, lsb: float) -> H
         return answer(None, math.nan)
     goal = math.sqrt(target**2 - limit**2)
     reach = max(1, readings.size // OF_ALL)
-    of_all = told.variance / readings.size
+    of_all = run.variance / readings.size
     spreads = spreads_of_means(readings, reach, of_all)
     for n in (np.flatnonzero(spreads <= 1.02 * goal)[:CANDIDATES] + 1).tolist():
         left = spread_of_means(readings, n, of_all)
         if left <= goal:
             return answer(n, left)
-    hum = _hum(spreads, told.variance)
+    hum = _hum(spreads, run.variance)
     # goal² = variance/n + hum/n², solved for n
-    half = told.variance / (2 * goal**2)
+    half = run.variance / (2 * goal**2)
     n = max(math.ceil(half + math.sqrt(half**2 + hum / goal**2)), reach + 1)
-    return answer(n, math.sqrt(told.variance / n + hum / n**2))
+    return answer(n, math.sqrt(run.variance / n + hum / n**2))
 
 
 def _hum(spreads: Array, variance: float) -> float:

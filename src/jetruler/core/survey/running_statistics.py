@@ -99,16 +99,18 @@ class Histogram:
 
     def quantile(self, fraction: float) -> float:
         """The smallest count that at least this fraction of the samples does not exceed."""
-        counts, often = self.pairs()
+        counts, occurrences = self.pairs()
         if not counts.size:
             return math.nan
-        place = np.searchsorted(np.cumsum(often), fraction * self.total, side="left")
+        place = np.searchsorted(np.cumsum(occurrences), fraction * self.total, side="left")
         return float(counts[min(int(place), counts.size - 1)])
 
     def fraction_at(self, count: int) -> float:
         """Return the fraction of the samples at one count (of its bin)."""
-        counts, often = self.pairs()
-        return float(often[counts == count // self.width * self.width].sum() / max(self.total, 1))
+        counts, occurrences = self.pairs()
+        return float(
+            occurrences[counts == count // self.width * self.width].sum() / max(self.total, 1)
+        )
 
 
 #: Stretches kept at most; a picture has about half as many columns.
@@ -210,7 +212,7 @@ class TimeSurveyor:
     name: str
     rows: int = 0
     _last: float = math.nan
-    _often: dict[float, int] = field(default_factory=dict)
+    _occurrences: dict[float, int] = field(default_factory=dict)
     _first: dict[float, int] = field(default_factory=dict)
 
     def add(self, times: Array) -> None:
@@ -220,31 +222,31 @@ class TimeSurveyor:
         if times.size:
             self._last = float(times[-1])
         for kind, i, count in _kinds(steps[there]):
-            if kind not in self._often and len(self._often) >= KINDS:
-                kind = min(self._often, key=lambda known: abs(known - kind))
-            self._often[kind] = self._often.get(kind, 0) + count
+            if kind not in self._occurrences and len(self._occurrences) >= KINDS:
+                kind = min(self._occurrences, key=lambda known: abs(known - kind))
+            self._occurrences[kind] = self._occurrences.get(kind, 0) + count
             self._first.setdefault(kind, self.rows + int(there[i]))
         self.rows += times.size
 
     def survey(self) -> TimeSurvey:
         """The survey so far."""
-        kinds = np.array(sorted(self._often))
-        often = np.array([self._often[k] for k in kinds.tolist()], dtype=np.int64)
+        kinds = np.array(sorted(self._occurrences))
+        occurrences = np.array([self._occurrences[k] for k in kinds.tolist()], dtype=np.int64)
         forward = kinds > 0
-        interval = _median(kinds[forward], often[forward])
+        interval = _median(kinds[forward], occurrences[forward])
         gap = kinds > GAP * interval if interval == interval else np.zeros(kinds.size, bool)
         usual = forward & ~gap
         return TimeSurvey(
             name=self.name,
             samples=self.rows,
             interval=interval,
-            jitter=_deviation(kinds[usual], often[usual]),
-            gaps=int(often[gap].sum()),
+            jitter=_deviation(kinds[usual], occurrences[usual]),
+            gaps=int(occurrences[gap].sum()),
             longest_gap=float(kinds[gap].max(initial=0.0)),
             first_gap=min((self._first[k] for k in kinds[gap].tolist()), default=None),
-            steps_back=int(often[kinds < 0].sum()),
+            steps_back=int(occurrences[kinds < 0].sum()),
             first_back=min((self._first[k] for k in kinds[kinds < 0].tolist()), default=None),
-            repeats=int(often[kinds == 0].sum()),
+            repeats=int(occurrences[kinds == 0].sum()),
         )
 
 
@@ -264,17 +266,17 @@ def _kinds(steps: Array) -> list[tuple[float, int, int]]:
     return list(zip(*(part.tolist() for part in kinds), strict=True))
 
 
-def _median(kinds: Array, often: AnyArray) -> float:
+def _median(kinds: Array, occurrences: AnyArray) -> float:
     if not kinds.size:
         return math.nan
-    return float(kinds[np.searchsorted(np.cumsum(often), 0.5 * often.sum())])
+    return float(kinds[np.searchsorted(np.cumsum(occurrences), 0.5 * occurrences.sum())])
 
 
-def _deviation(kinds: Array, often: AnyArray) -> float:
+def _deviation(kinds: Array, occurrences: AnyArray) -> float:
     if not kinds.size:
         return math.nan
-    mean = float(kinds @ often) / float(often.sum())
-    return math.sqrt(float((kinds - mean) ** 2 @ often) / float(often.sum()))
+    mean = float(kinds @ occurrences) / float(occurrences.sum())
+    return math.sqrt(float((kinds - mean) ** 2 @ occurrences) / float(occurrences.sum()))
 
 
 #: Sums that are kept; when there are more, neighbours are joined.
@@ -335,11 +337,11 @@ class BlockSums:
         samples = self.samples
         if self._sums.size < 4 or not deviation > 0:
             return MeanKnown()
-        told = long_run(self._sums / self._size)
-        if not told.degrees:
-            return MeanKnown(samples / (told.time * self._size))
-        variance = told.variance / self._sums.size
+        run = long_run(self._sums / self._size)
+        if not run.degrees:
+            return MeanKnown(samples / (run.time * self._size))
+        variance = run.variance / self._sums.size
         if not variance > 0:
             return MeanKnown()
-        half_width = coverage_factor(told.degrees) * math.sqrt(variance)
+        half_width = coverage_factor(run.degrees) * math.sqrt(variance)
         return MeanKnown(min(deviation**2 / variance, samples), half_width)

@@ -121,8 +121,8 @@ class Survey(Result):
     @property
     def headline(self) -> str:
         row = dict(zip(SURVEY_HEADINGS, self.row(""), strict=True))
-        told = (f"{name} {row[name]}" for name in ("ends", "noise", "codes"))
-        return f"{self.samples} samples, {', '.join(told)}"
+        figures = (f"{name} {row[name]}" for name in ("ends", "noise", "codes"))
+        return f"{self.samples} samples, {', '.join(figures)}"
 
     @property
     def table(self) -> Mapping[str, Sequence[Any]]:
@@ -168,8 +168,8 @@ class Survey(Result):
 
     def pairs(self) -> tuple[AnyArray, AnyArray]:
         """Return the raw values that came up, ascending, and how often each did."""
-        steps, often = self.histogram.pairs()
-        return (steps if self.step == 1.0 else stepped(steps, self.step)), often
+        steps, occurrences = self.histogram.pairs()
+        return (steps if self.step == 1.0 else stepped(steps, self.step)), occurrences
 
     @property
     def range_fraction(self) -> float:
@@ -347,7 +347,7 @@ class Surveyor:
         counts, _ = histogram.pairs()
         lsb = int(np.gcd.reduce(counts)) or 1 if counts.size else 1
         noise = noise_of(self._curvature, lsb)
-        sizes, often = self._isolated.pairs()
+        sizes, occurrences = self._isolated.pairs()
         limit = max(SPIKE_COUNTS, SPIKE_NOISES * (0 if math.isnan(noise) else noise))
         ends = [round(end) for end in (lowest, highest) if math.isfinite(end)]
         rails = [s for s in self._longest.values() if s.count in ends]
@@ -365,7 +365,7 @@ class Surveyor:
             distinct=counts.size,
             lsb=lsb,
             stuck=self._longest.get(0),
-            spikes=int(often[sizes > limit].sum()),
+            spikes=int(occurrences[sizes > limit].sum()),
             lowest=lowest,
             highest=highest,
             on_low_rail=_fraction_at(histogram, lowest),
@@ -410,14 +410,16 @@ def noise_of(curvature: Histogram, lsb: int = 1) -> float:
     adds lsb²/12 to the variance of a sample, which is taken off again (Sheppard's correction).
     NaN for fewer than three samples in a row.
     """
-    sizes, often = curvature.pairs()
+    sizes, occurrences = curvature.pairs()
     if not sizes.size:
         return math.nan
     squares = sizes.astype(np.float64) ** 2
     scale = 1.4826 * curvature.quantile(0.5) + lsb
     for _ in range(50):
         inside = sizes <= 4.0 * scale
-        rms = math.sqrt(float(squares[inside] @ often[inside]) / float(often[inside].sum()))
+        rms = math.sqrt(
+            float(squares[inside] @ occurrences[inside]) / float(occurrences[inside].sum())
+        )
         if abs(rms - scale) <= 1e-9 * scale:
             break
         scale = max(rms, 0.5 * lsb)

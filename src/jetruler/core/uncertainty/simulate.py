@@ -385,7 +385,7 @@ def simulate(
         for part in blocks(new.size):  # what a block needs on the way stays in the cache
             new[part] = varied.draw(random, float(at), part.stop - part.start)
         values = np.sort(np.concatenate((values, new)))  # NaN to the end
-        run = _told(values, ruler.gives, level, first)
+        run = _from_draws(values, ruler.gives, level, first)
         if draws is not None or run.decided or wanted == MOST_DRAWS or run.values.size < 2:
             return run
         # The error falls with the root of the draws; a little more, so that one round suffices.
@@ -394,7 +394,7 @@ def simulate(
         wanted = int(min(max(2 * wanted, more), MOST_DRAWS))
 
 
-def _told(values: Array, unit: str | None, level: float, first: Budget) -> Simulation:
+def _from_draws(values: Array, unit: str | None, level: float, first: Budget) -> Simulation:
     """What sorted draws say."""
     lost = int(np.isnan(values[-1:]).any() and np.count_nonzero(np.isnan(values)))
     values = values[: values.size - lost]

@@ -50,8 +50,8 @@ class WhatIf(Result):
         was, now = self.before.expanded, self.after.expanded
         change = 100.0 * (now - was) / was if was else 0.0
         more = "more" if change > 0 else "less"
-        said = ", ".join(f"{name} = {value}" for name, value in self.changes.items())
-        return f"with {said}: ± {now:.3g} {unit} instead of ± {was:.3g} {unit}, " + (
+        changes = ", ".join(f"{name} = {value}" for name, value in self.changes.items())
+        return f"with {changes}: ± {now:.3g} {unit} instead of ± {was:.3g} {unit}, " + (
             f"{abs(change):.0f} % {more}" if abs(change) >= 0.5 else "no less"
         )
 
