@@ -17,7 +17,7 @@ import jetruler as jr
 from jetruler import Adc, Beta, Divider, Formula, JetRulerError, Line, Ruler, Smoothing, To
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.numerics import lasting_rounding
-from jetruler.core.uncertainty.budget import effective_degrees, expanded
+from jetruler.core.uncertainty.budget import effective_degrees, expanded_uncertainty
 
 from .conftest import Cli
 from .sizes import fewer
@@ -70,7 +70,7 @@ def test_additive_model_of_the_guide(
     ruler = Ruler.of(Formula("x + a + b + c + d", a=a, b=b, c=c, d=d))
     found = jr.budget(ruler, 0)
     assert found.combined == pytest.approx(combined, abs=0.06)
-    assert found.expanded == pytest.approx(first, abs=0.06)
+    assert found.expanded_uncertainty == pytest.approx(first, abs=0.06)
     run = jr.simulate(ruler, 0, draws=1_000_000)
     assert run.standard == pytest.approx(combined, rel=0.01)
     assert run.interval == pytest.approx((-drawn, drawn), abs=0.04)
@@ -232,9 +232,9 @@ def test_the_same_seed_draws_the_same(bean: jr.Channel) -> None:
 
 def test_all_counts_at_once(bean: jr.Channel) -> None:
     counts = np.array([100, 400, 1880, 3912])
-    each = [jr.budget(bean, at).expanded for at in counts.tolist()]
-    assert expanded(bean, counts) == pytest.approx(each, rel=1e-12)
-    assert np.isnan(expanded(bean, np.array([4095]))).all()
+    each = [jr.budget(bean, at).expanded_uncertainty for at in counts.tolist()]
+    assert expanded_uncertainty(bean, counts) == pytest.approx(each, rel=1e-12)
+    assert np.isnan(expanded_uncertainty(bean, np.array([4095]))).all()
 
 
 @pytest.mark.parametrize("sigma", [0.01, 0.08, 0.12, 0.3, 0.5])
@@ -275,7 +275,7 @@ SETTINGS = [
     ({"noise": -1.0}, "noise: found -1.0; 0 or more"),
     ({"readings": 0.5}, "readings: found 0.5; 1 or more"),
     ({"level": 95.0}, "level: found 95.0; a fraction between 0 and 1"),
-    ({"degrees": 0.0}, "degrees: found 0.0; more than 0"),
+    ({"dof": 0.0}, "dof: found 0.0; more than 0"),
 ]
 
 
@@ -322,9 +322,9 @@ def test_a_calibration_stands_for_what_it_saw() -> None:
     noise, step = rows(found)["noise"], rows(found)["converter resolution"]
     assert found.combined == pytest.approx(math.hypot(0.005, noise, step))
     assert (found.random, found.systematic) == pytest.approx((noise, math.hypot(0.005, step)))
-    few = jr.budget(parse_bench(CALIBRATED)["a"], 2000, noise=30, degrees=9)
-    assert few.degrees == pytest.approx(9, rel=0.1)
-    assert few.factor == pytest.approx(2.26, abs=0.03)
+    few = jr.budget(parse_bench(CALIBRATED)["a"], 2000, noise=30, dof=9)
+    assert few.dof == pytest.approx(9, rel=0.1)
+    assert few.coverage_factor == pytest.approx(2.26, abs=0.03)
     assert "degrees of freedom" in str(few)
 
 
@@ -394,7 +394,7 @@ def test_convert_with_uncertainties(cli: Cli, home: Path) -> None:
         channel = bench[name]
         for row in (0, 700, 3100):
             counts = int(table[f"ch{list(bench.channels).index(name)}"][row])
-            width = jr.budget(channel, counts).expanded
+            width = jr.budget(channel, counts).expanded_uncertainty
             cell = table[f"{channel.output_column}_u"][row]
             if math.isnan(width):
                 assert pd.isna(cell)

@@ -161,11 +161,11 @@ def test_robust_names_the_outlier_and_does_not_bend(law: str) -> None:
     chain = ADC >> Beta(100e3, 3950)
     true = raw * 0.05 if law == "line" else chain(raw)
     true = true + 0.01 * random.standard_normal(raw.size)
-    clean = fit(np.stack([raw, true], axis=1), law, before=None if law == "line" else ADC)
+    clean = fit(np.stack([raw, true], axis=1), law, upstream=None if law == "line" else ADC)
     true[5] += 9.0
     marks = np.stack([raw, true], axis=1)
-    bent = fit(marks, law, before=None if law == "line" else ADC)
-    kept = fit(marks, law, before=None if law == "line" else ADC, robust=True)
+    bent = fit(marks, law, upstream=None if law == "line" else ADC)
+    kept = fit(marks, law, upstream=None if law == "line" else ADC, robust=True)
     assert kept.outliers == (5,)
     assert kept.rms < 3 * clean.rms < 0.1 < bent.rms
     assert any("outlier: mark 6" in note for note in kept.notes)

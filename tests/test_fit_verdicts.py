@@ -204,7 +204,7 @@ def test_a_covariance_moves_the_parameters_together() -> None:
         (SOUND.replace("[2]", "[9]") + PAIR, "the name of a number that polynomial has here"),
         (SOUND.replace("poly", "Poly") + PAIR, "the name of one of the channel's laws is right"),
         (SOUND + PAIR + ", which = 2", "so many laws are called polynomial"),
-        (SOUND + PAIR + ", degrees = 0", "calibration.degrees: found 0; 1 or more is right"),
+        (SOUND + PAIR + ", dof = 0", "calibration.dof: found 0; 1 or more is right"),
         (SOUND + PAIR + ", seed = 1", "calibration.seed: unknown for calibration"),
         ('law = "polynomial"', "calibration needs it"),
     ],
@@ -217,7 +217,7 @@ def test_a_covariance_that_is_none_is_refused(given: str, says: str) -> None:
 
 def test_a_later_fit_takes_the_place_of_what_an_earlier_one_left(cli: Cli, home: Path) -> None:
     """Also where nothing is known of it: then the key goes, and the change shows that."""
-    assert "degrees" not in cli("fit", "bean", "--marks", "bath.csv", "--write").stdout
+    assert "dof" not in cli("fit", "bean", "--marks", "bath.csv", "--write").stdout
     done = cli("fit", "bean", "--mark", "1000=165", "--mark", "3000=80", "--write")
     assert done.returncode == 0, done.stderr
     assert "- calibration = {" in done.stdout

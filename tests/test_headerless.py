@@ -59,13 +59,13 @@ def test_every_command_reads_every_sample(
     rows = 3 + data
     found = json.loads(cli("look", "log.csv", "--json").stdout)
     assert found["rows"] == rows
-    assert bool(found["said"]) == data
+    assert bool(found["line_format"]) == data
     assert not data or found["columns"]["knob"]["smallest"] == 512
     done = cli("convert", "log.csv", "-o", "out.csv", "--json")
     assert json.loads(done.stdout)["rows"] == rows
     lines = (home / "out.csv").read_text().splitlines()
     assert len(lines) == 4  # the header, where there is one, and every row
-    assert bool(json.loads(done.stdout)["said"]) == data
+    assert bool(json.loads(done.stdout)["line_format"]) == data
     assert len(jr.look(home / "log.csv").columns) >= 1
 
 

@@ -134,8 +134,8 @@ def test_what_a_better_part_brings(changes: dict[str, str], says: str) -> None:
     bean = jr.load_bench(Path(jr.__file__).parent / "demo/bench.toml")["bean"]
     found = jr.what_if(bean, 400, changes)
     assert says in found.headline
-    assert found.before.expanded == jr.budget(bean, 400).expanded
-    assert found.after.expanded <= found.before.expanded
+    assert found.before.expanded_uncertainty == jr.budget(bean, 400).expanded_uncertainty
+    assert found.after.expanded_uncertainty <= found.before.expanded_uncertainty
 
 
 @pytest.mark.parametrize(

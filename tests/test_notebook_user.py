@@ -79,7 +79,7 @@ TYPED: list[tuple[str, Callable[[], Any], Any]] = [
      ["bean"]),
     ("a Series, smoothed", lambda: jr.smooth(pd.Series([2, 4], [7, 8]), jr.Smoothing("mean", 2)),
      pd.Series([2.0, 3.0], [7, 8])),
-    ("marks on a law", lambda: jr.fit(MARKS, before=jr.Counts(12)).law.name, "line"),
+    ("marks on a law", lambda: jr.fit(MARKS, upstream=jr.Counts(12)).law.name, "line"),
     ("parts for a ruler", lambda: jr.choose_resistor(SENSOR, 20, 240).best.known > 0, True),
     ("readings for a ruler", lambda: jr.choose_averaging(SENSOR, 1, at=99, noise=1).unit, "degC"),
     ("firmware of a ruler", lambda: jr.export(RULER).proof.holds, True),

@@ -184,7 +184,7 @@ def test_picture_of_a_budget(bench: jr.Bench) -> None:
     sources = draw_sources(new_figure().add_subplot(), bench["bean"])
     values, widths_all = (np.asarray(part) for part in sources.lines[0].get_data())
     at = int(np.argmin(np.abs(values - budgets[1].value)))
-    assert widths_all[at] == pytest.approx(budgets[1].expanded, rel=0.01)
+    assert widths_all[at] == pytest.approx(budgets[1].expanded_uncertainty, rel=0.01)
 
 
 def test_picture_of_a_choice(bench: jr.Bench) -> None:

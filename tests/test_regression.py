@@ -151,7 +151,7 @@ def test_robust_finds_what_was_falsified(seed: int, n: int, bad: int, law: str) 
     out = random.choice(n, bad, replace=False)
     true[out] += np.where(random.uniform(size=bad) < 0.5, 15.0, -15.0)
     before = None if law == "line" else Adc(12) >> Divider(4700)
-    found = fit(marks(x, true), law, before=before, robust=True)
+    found = fit(marks(x, true), law, upstream=before, robust=True)
     assert set(out.tolist()) <= set(found.outliers)
     assert len(found.outliers) <= bad + 1
     assert found.rms < 0.1
@@ -163,10 +163,12 @@ def test_behind_and_in_front_of_other_laws() -> None:
     truth = Beta(97e3, 3990)
     x = np.linspace(400, 3900, 9)
     y = np.asarray((before >> truth >> then)(x))
-    found = fit(marks(x, y), "beta", before=before, then=Line(1.8, 32.0, unit="degF", takes="degC"))
+    found = fit(
+        marks(x, y), "beta", upstream=before, downstream=Line(1.8, 32.0, unit="degF", takes="degC")
+    )
     assert [p.value for p in found.parameters] == pytest.approx([97e3, 3990], rel=1e-9)
     assert found.ruler(1880) == pytest.approx((before >> truth >> then)(1880), abs=1e-9)
-    fahrenheit = fit(marks(x, y), "beta", before=before, unit="degF")
+    fahrenheit = fit(marks(x, y), "beta", upstream=before, unit="degF")
     assert fahrenheit.law.gives == "degF"
     assert [p.value for p in fahrenheit.parameters] == pytest.approx([97e3, 3990], rel=1e-9)
 

@@ -14,6 +14,7 @@ import numpy as np
 import pytest
 
 import jetruler
+from jetruler import own
 from jetruler.core.result import Result
 from jetruler.logs.pairs import compare_pairs
 
@@ -209,3 +210,34 @@ def test_code_that_cannot_be_written_says_why(tmp_path: Path) -> None:
     with pytest.raises(jr.errors.ExportError, match=r"a name that ends in \.h"):
         made.save(tmp_path / "bean.bas")
     assert not list(tmp_path.iterdir())
+
+
+#: What had another name in the version before, and what it is now.
+OLD_NAMES: list[tuple[Callable[[], Any], Callable[[], Any]]] = [
+    (lambda: jr.budget(BEAN, 1880).expanded, lambda: jr.budget(BEAN, 1880).expanded_uncertainty),
+    (lambda: jr.budget(BEAN, 1880).factor, lambda: jr.budget(BEAN, 1880).coverage_factor),
+    (
+        lambda: jr.budget(BEAN, 9, noise=2, degrees=4).degrees,
+        lambda: jr.budget(BEAN, 9, noise=2, dof=4).dof,
+    ),
+    (
+        lambda: jr.fit(MARKS, "line", then=jr.Line(2)).degrees,
+        lambda: jr.fit(MARKS, "line", downstream=jr.Line(2)).dof,
+    ),
+    (lambda: jr.FitCovariance("line", ("gain",), ((1.0,),), degrees=4).degrees, lambda: 4),
+    (
+        lambda: jr.how_many([1, 2, 1, 3] * 9, 0.1).alike,
+        lambda: jr.how_many([1, 2, 1, 3] * 9, 0.1).correlation_length,
+    ),
+    (lambda: own.at(2.0).tolist(), lambda: own.as_array(2.0).tolist()),
+    (lambda: own.FitAsked, lambda: own.FitInput),
+]
+
+
+@pytest.mark.parametrize(("old", "new"), OLD_NAMES)
+def test_names_of_the_version_before_still_work_and_say_the_new_one(
+    old: Callable[[], object], new: Callable[[], object]
+) -> None:
+    with pytest.warns(DeprecationWarning, match="is called .* now"):
+        value = old()
+    assert value == new()

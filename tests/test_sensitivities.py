@@ -138,7 +138,7 @@ def test_uncertainties_of_smoothed_and_of_wide_channels(
     assert table["a_V_u"].isna().tolist() == [i in (7, 9) for i in range(60)]
     for row in (0, 20, 59):
         at = float(bench["a"].ruler.inverse(table["a_V"][row]))
-        wanted = jr.budget(bench["a"], at).expanded
+        wanted = jr.budget(bench["a"], at).expanded_uncertainty
         assert table["a_V_u"][row] == pytest.approx(wanted, rel=0.06)
 
 
@@ -179,7 +179,7 @@ def test_budget_as_a_table_of_arrays(tmp_path: Path) -> None:
     for row in found.rows:
         assert row.source in text
     assert found.combined == pytest.approx(math.hypot(found.systematic, found.random))
-    assert found.factor == pytest.approx(2.5758, abs=1e-3)
+    assert found.coverage_factor == pytest.approx(2.5758, abs=1e-3)
     assert "at 99 %" in text
     assert sum(found.fraction(row) for row in found.rows) == pytest.approx(1.0)
     per_reading: Any = jr.budget(rail, 3400, noise=1.4)

@@ -142,10 +142,10 @@ def same_file(one: Path, other: Path) -> bool:
     except OSError:
         pass
     first, second = one.resolve(), other.resolve()
-    return one_name(first) == one_name(second) if _alike(first, second) else first == second
+    return one_name(first) == one_name(second) if _is_same(first, second) else first == second
 
 
-def _alike(one: Path, other: Path) -> bool:
+def _is_same(one: Path, other: Path) -> bool:
     return str(one).casefold() == str(other).casefold()
 
 

@@ -280,7 +280,7 @@ def calibration_text(channel: Channel) -> str:
     parts = [f'law = "{known.law}"', f"parameters = [{names}]", f"covariance = [{rows}]"]
     parts += [f"which = {known.which}"] * (known.which > 1)
     parts += [f"left = {text}"] * bool(left)
-    parts += [f"degrees = {known.degrees:g}"] * math.isfinite(known.degrees)
+    parts += [f"dof = {known.dof:g}"] * math.isfinite(known.dof)
     return f"{{ {', '.join(parts)} }}"
 
 

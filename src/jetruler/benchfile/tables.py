@@ -298,6 +298,8 @@ def calibration_of(given: str | dict[str, Any], ruler: Ruler) -> float | FitCova
     if isinstance(left, str):
         given = given | {"left": _about_zero(left, ruler.gives).standard}
     try:
+        # As written before 0.3; read for one version more.
+        given = {"dof" if key == "degrees" else key: value for key, value in given.items()}
         found: FitCovariance = read(COVARIANCE, given)
         found.place(ruler.laws)
     except TableErrors as error:

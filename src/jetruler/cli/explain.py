@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 @click.option("--budget", "with_budget", is_flag=True, help="How far to trust it, part by part.")
 @click.option("--noise", type=float, metavar="RAW", help="With --budget: of one reading.")
 @click.option("--readings", type=float, metavar="N", help="With --budget: so many averaged.")
-@click.option("--degrees", type=float, metavar="N", help="With --budget: of freedom of the noise.")
+@click.option("--dof", "--degrees", "dof", type=float, metavar="N", help="Of that noise.")
 @click.option("--level", type=float, metavar="P", help="With --budget: 0.99 instead of 0.95.")
 @click.option("--draws", metavar="N", help="With --budget: check it by N draws, or until `stable`.")
 @click.option("--with", "changes", multiple=True, metavar="P=VALUE", help="With --budget: what if.")
@@ -66,7 +66,7 @@ def explain_command(
         raise JetRulerError("explain: say either --at RAW or --for VALUE")
     wants = {name: value for name, value in given.items() if value is not None}
     if not with_budget and (wants or draws is not None or changes):
-        options = "--noise, --readings, --degrees, --level, --draws and --with"
+        options = "--noise, --readings, --dof, --level, --draws and --with"
         raise JetRulerError(f"{options} go with --budget")
     chosen = channel_of(load(bench_path), channel)
     starts: list[float | None] = [raw_from(chosen, raw, "--at") for raw in raws]

@@ -244,11 +244,11 @@ FEWEST, SIGMAS = 8.0, 1.64
 
 @dataclass(frozen=True)
 class LongRun:
-    """What the mean of samples is known to. variance: n times that of the mean; degrees: of
+    """What the mean of samples is known to. variance: n times that of the mean; dof: degrees of
     freedom of that figure, 0 if it cannot be told; time: samples that stand for one."""
 
     variance: float
-    degrees: int
+    dof: int
     time: float
 
     @property

@@ -5,14 +5,56 @@ from __future__ import annotations
 
 import dataclasses
 import enum
+import functools
 import math
 import warnings
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import IntEnum
-from typing import Any
+from typing import Any, TypeVar, cast
 
 import numpy as np
+
+F = TypeVar("F", bound=Callable[..., Any])
+T = TypeVar("T", bound=type)
+
+
+def old_keywords(**names: str) -> Callable[[F], F]:
+    """Take the keywords of the version before, for one version more: `old_keywords(old="new")`."""
+
+    def keep(function: F) -> F:
+        @functools.wraps(function)
+        def call(*args: Any, **options: Any) -> Any:
+            for old in names.keys() & options.keys():
+                _warn(old, names[old])
+                options[names[old]] = options.pop(old)
+            return function(*args, **options)
+
+        return cast(F, call)
+
+    return keep
+
+
+def old_fields(**names: str) -> Callable[[T], T]:
+    """Keep the fields of the version before, for one version more: `old_fields(old="new")`."""
+
+    def keep(kind: T) -> T:
+        kind.__init__ = old_keywords(**names)(kind.__init__)  # type: ignore[misc]
+        for old, new in names.items():
+
+            def renamed(self: Any, old: str = old, new: str = new) -> Any:
+                _warn(old, new)
+                return getattr(self, new)
+
+            setattr(kind, old, property(renamed))
+        return kind
+
+    return keep
+
+
+def _warn(old: str, new: str) -> None:
+    warnings.warn(f"{old} is called {new} now", DeprecationWarning, stacklevel=3)
+
 
 #: Arrays longer than this are told by their size in plain data.
 LONGEST = 10_000

@@ -16,7 +16,7 @@ from ..core.bench.smoothing import Smoothing
 from ..core.numerics import AnyArray, Array, FlagArray
 from ..core.ruler.reading import Reading, flag_names
 from ..core.ruler.units import rounded
-from ..core.uncertainty.budget import expanded
+from ..core.uncertainty.budget import expanded_uncertainty
 from ..core.uncertainty.contributions import conditions_of
 from ..samples.cells import Encode, quote, texts_to_arrow, to_arrow
 from .summary import ConvertedColumn
@@ -261,7 +261,7 @@ class UncertaintyTexts:
         self._ready = True
 
     def _expanded(self, counts: AnyArray) -> Array:
-        return expanded(self.channel, counts.astype(np.float64), self._given)
+        return expanded_uncertainty(self.channel, counts.astype(np.float64), self._given)
 
     def _written(self, uncertainties: Array) -> pa.Array:
         # A straight law has one width at all counts: each is written once.

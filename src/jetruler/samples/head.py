@@ -132,20 +132,22 @@ class _Lines:
         if start is None:
             return self._by_first_line(self._asked(first))
         shape = shapes[start]
-        alike = [i for i in shapes if shapes[i].agrees(shape)]
+        same_count = [i for i in shapes if shapes[i].agrees(shape)]
         if shape.kind in ("pairs", "jsonl"):
-            names = dict.fromkeys(name for i in alike for name in shapes[i].names)
+            names = dict.fromkeys(name for i in same_count for name in shapes[i].names)
             shape = replace(shape, names=tuple(names))
         enough = SAID_OFTEN if shape.kind == "words" else 2
-        found = Head(shape, start, agreed=len(alike) >= enough)
+        found = Head(shape, start, agreed=len(same_count) >= enough)
         if shape.kind not in ("csv", "words"):
             return found
         if self.form.columns is not None:
-            return self._named(self.form.columns, found, alike)
+            return self._named(self.form.columns, found, same_count)
         if shape.kind == "words":
-            is_header = len(alike) < 2 and first < start and self._sign(first) in self.lines[first]
+            is_header = (
+                len(same_count) < 2 and first < start and self._sign(first) in self.lines[first]
+            )
             return self._by_first_line(True) if is_header else found
-        return self._with_header(found, alike)
+        return self._with_header(found, same_count)
 
     def _first_agreed(self, places: Sequence[int]) -> int | None:
         """The first line with which the next one of a shape agrees."""
@@ -153,9 +155,9 @@ class _Lines:
         pairs = itertools.pairwise(places)
         return next((i for i, j in pairs if shapes[i].agrees(shapes[j])), None)
 
-    def _named(self, names: tuple[str, ...], found: Head, alike: Sequence[int]) -> Head:
+    def _named(self, names: tuple[str, ...], found: Head, same_count: Sequence[int]) -> Head:
         """The form with names that somebody gave; a log's own header goes first."""
-        known, shape = self._with_header(found, alike), found.shape
+        known, shape = self._with_header(found, same_count), found.shape
         fits = len(names) == shape.width
         if known.header is not None and (self._asked(known.header) or not fits):
             return known
@@ -165,13 +167,13 @@ class _Lines:
             raise ColumnError("columns", f"found {len(names)} names; {cells}")
         return replace(found, shape=replace(shape, names=names))
 
-    def _with_header(self, found: Head, alike: Sequence[int]) -> Head:
+    def _with_header(self, found: Head, same_count: Sequence[int]) -> Head:
         """The form with the names that stand above the first sample, if some do."""
         lines, first, form = self.lines, self.content[0], self.form
         shape, start = found.shape, found.begin
         if form.header is False:
             return found
-        if form.header is True or (first == start and self._has_names(alike, shape)):
+        if form.header is True or (first == start and self._has_names(same_count, shape)):
             return self._by_first_line(True, shape)
         above = [i for i in self.content if i < start]
         for i in reversed(above):
@@ -187,9 +189,9 @@ class _Lines:
             return self._by_first_line(True)
         return found
 
-    def _has_names(self, alike: Sequence[int], shape: Shape) -> bool:
+    def _has_names(self, same_count: Sequence[int], shape: Shape) -> bool:
         """Whether the first of some lines has names where the others have values."""
-        first, *rest = (split(self.lines[i], shape.delimiter) for i in alike)
+        first, *rest = (split(self.lines[i], shape.delimiter) for i in same_count)
         decimal = self.form.decimal
         if shape.stamped or shape.brackets or is_data(first, decimal):
             return False

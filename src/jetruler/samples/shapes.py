@@ -347,7 +347,7 @@ class Noise:
             self.first[kind] = text.strip()[:60]
 
     @property
-    def description(self) -> str:
+    def words(self) -> str:
         """How many lines were no samples, with the first of each kind; empty where all were."""
         counts = {kind: n for kind, n in self.counts.items() if n and kind != "header"}
         parts = [

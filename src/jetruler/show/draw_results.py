@@ -17,7 +17,7 @@ from ..core.laws.circuit import Divider
 from ..core.numerics import Array
 from ..core.ruler.ruler import Ruler, raw_samples
 from ..core.ruler.units import raw_symbol, shown, symbol, with_uncertainty
-from ..core.uncertainty.budget import Budget, expanded
+from ..core.uncertainty.budget import Budget, expanded_uncertainty
 from ..core.uncertainty.contributions import conditions_of, contributions
 from ..core.uncertainty.simulate import Simulation
 from .style import AMBER, BLUE, GREY, JET, RED, plain
@@ -190,7 +190,8 @@ def draw_shares(ax: Axes, budgets: list[Budget]) -> Axes:
     for i, found in enumerate(budgets):
         shares = np.array([100 * found.fraction(row) for row in found.rows])
         places = np.arange(len(names)) + (i - 0.5 * (len(budgets) - 1)) * thick
-        label = f"at {found.at:g}: {with_uncertainty(found.value, found.expanded, found.unit)}"
+        value = with_uncertainty(found.value, found.expanded_uncertainty, found.unit)
+        label = f"at {found.at:g}: {value}"
         bars = ax.barh(places, shares, 0.92 * thick, color=colors[i % len(colors)], label=label)
         ax.bar_label(
             bars, [f"{s:.1f} %" if s < 10 else f"{s:.0f} %" for s in shares], padding=4, fontsize=10
@@ -246,7 +247,7 @@ def _over_the_range(channel: Channel) -> tuple[Array, Array, Array]:
     """Counts, values and expanded uncertainties, within the channel's limits."""
     raw = raw_samples(channel.ruler).astype(np.float64)
     value = np.asarray(channel.ruler(raw), dtype=np.float64)
-    width = expanded(channel, raw)
+    width = expanded_uncertainty(channel, raw)
     if channel.limits is not None:
         low, high = channel.limits
         outside = ~((value >= low) & (value <= high))
@@ -264,7 +265,12 @@ def draw_draws(ax: Axes, found: Simulation) -> Axes:
     level = f"{100 * first.level:g} %"
     for ends, color, style, label in (
         (found.interval, AMBER, "-", f"{level} of the draws"),
-        ((first.value - first.expanded, first.value + first.expanded), RED, "--", "first order"),
+        (
+            (first.value - first.expanded_uncertainty, first.value + first.expanded_uncertainty),
+            RED,
+            "--",
+            "first order",
+        ),
     ):
         for end in ends:
             ax.axvline(end, color=color, linestyle=style, linewidth=2, label=label)

@@ -14,7 +14,7 @@ import numpy as np
 
 from ..error_types import JetRulerError, ParameterError, QuantityError
 from ..numerics import AnyArray, Array, FlagArray
-from ..result import OUTER
+from ..result import OUTER, old_fields
 from ..ruler.base_law import is_finite
 from ..ruler.quantity import quantity
 from ..ruler.reading import Flag, Reading
@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 _PART = re.compile(r"\[(\d+)\]")
 
 
+@old_fields(degrees="dof")
 @dataclass(frozen=True)
 class FitCovariance:
     """What a calibration left of a channel's error: the covariance of the law's parameters, and
@@ -45,8 +46,9 @@ class FitCovariance:
     left : float, default 0.0
         Standard deviation of the marks about the law, in the channel's unit; 0 where the
         uncertainties of the marks account for it.
-    degrees : float, default inf
-        Of freedom of the covariance; infinite where it comes from uncertainties that were given.
+    dof : float, default inf
+        Degrees of freedom of the covariance; infinite where it comes from uncertainties that
+        were given.
     which : int, default 1
         Which of the channel's laws of that name, counted from 1.
 
@@ -66,7 +68,7 @@ class FitCovariance:
     parameters: tuple[str, ...]
     covariance: tuple[tuple[float, ...], ...]
     left: float = 0.0
-    degrees: float = math.inf
+    dof: float = math.inf
     which: int = 1
 
     def __post_init__(self) -> None:
@@ -95,7 +97,7 @@ class FitCovariance:
             fine = fine and float(np.linalg.eigvalsh(scaled).min()) > -1e-6
         if not fine:
             yield ParameterError("covariance", self.covariance, right)
-        for name, least in (("left", 0.0), ("degrees", 1.0)):
+        for name, least in (("left", 0.0), ("dof", 1.0)):
             value = getattr(self, name)
             number = isinstance(value, int | float) and not isinstance(value, bool)
             fits = number and (is_finite(value) or value == math.inf)

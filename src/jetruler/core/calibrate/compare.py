@@ -189,17 +189,13 @@ class _Parts:
         self.long_run = long_run(rest, ordered, spent=1 + self.terms)
         variance = self.long_run.variance
         self.independent = a.size / self.long_run.time
-        if ordered and self.long_run.degrees > 0 and variance > 0:
+        if ordered and self.long_run.dof > 0 and variance > 0:
             self.independent = min(float(a.size), a.size * float(rest.var(ddof=1)) / variance)
-        self.half_width = self._half_width(variance / a.size, self.long_run.degrees)
-        self.bound = self._half_width(variance / a.size, self.long_run.degrees, SURE)
+        self.half_width = self._half_width(variance / a.size, self.long_run.dof)
+        self.bound = self._half_width(variance / a.size, self.long_run.dof, SURE)
 
-    def _half_width(self, variance: float, degrees: float, level: float = 0.95) -> float:
-        return (
-            coverage_factor(degrees, level) * float(np.sqrt(variance))
-            if degrees > 0
-            else float("nan")
-        )
+    def _half_width(self, variance: float, dof: float, level: float = 0.95) -> float:
+        return coverage_factor(dof, level) * float(np.sqrt(variance)) if dof > 0 else float("nan")
 
     def _trend(self) -> Array:
         """The gain part, what a bend leaves beyond it, and the differences without what of both is
@@ -228,13 +224,13 @@ class _Parts:
         left = self._bend(u / float(np.max(np.abs(u))), d)
         rest = left if self.bent else off - gain * u
         found = long_run(u * rest, self.ordered)
-        variance, degrees = a.size * found.variance / square**2, found.degrees
+        variance, dof = a.size * found.variance / square**2, found.dof
         if not self.ordered:
-            degrees = a.size - 2
-            variance = float(rest @ rest) / degrees / square
-        if degrees > 0:
-            self.gain, self.gain_half_width = gain, self._half_width(variance, degrees)
-            self.gain_told = abs(gain) > self._half_width(variance, degrees, SURE)
+            dof = a.size - 2
+            variance = float(rest @ rest) / dof / square
+        if dof > 0:
+            self.gain, self.gain_half_width = gain, self._half_width(variance, dof)
+            self.gain_told = abs(gain) > self._half_width(variance, dof, SURE)
         self.terms = 3 if self.bent else int(self.gain_told)
         return rest if self.terms else off
 
@@ -252,11 +248,11 @@ class _Parts:
         tiny = 1e-12 * float(np.max(np.abs(self.b)))
         for column, size in zip(q.T[2:], along[2:], strict=True):
             found = long_run(column * left, self.ordered)
-            variance, degrees = n * found.variance, found.degrees
+            variance, dof = n * found.variance, found.dof
             if not self.ordered:
-                degrees = n - degree - 1
-                variance = float(left @ left) / degrees
-            limit = self._half_width(variance, degrees, SURE_OF_BEND)
+                dof = n - degree - 1
+                variance = float(left @ left) / dof
+            limit = self._half_width(variance, dof, SURE_OF_BEND)
             self.bent |= bool(abs(size) > limit + tiny)
         return left
 

@@ -10,6 +10,7 @@ import numpy as np
 from ..error_types import JetRulerError
 from ..laws import law_named, law_names
 from ..numerics import Array
+from ..result import old_keywords
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import nearest, number, shown, symbol, with_uncertainty
 from .fit_result import Fit
@@ -212,15 +213,16 @@ def _simpler(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> str:
 
 
 def _keeps_unit(wanted: FitRequest) -> bool:
-    return wanted.before is not None and wanted.before.gives == wanted.gives
+    return wanted.upstream is not None and wanted.upstream.gives == wanted.gives
 
 
+@old_keywords(before="upstream", then="downstream")
 def fit(
     marks: Marks | Sequence[Sequence[float]] | Array,
     law: str = "line",
     *,
-    before: Ruler | Law | None = None,
-    then: Ruler | Law | None = None,
+    upstream: Ruler | Law | None = None,
+    downstream: Ruler | Law | None = None,
     degree: int | None = None,
     robust: bool = False,
     unit: str | None = None,
@@ -237,7 +239,7 @@ def fit(
     law : str, default "line"
         "line", "offset" (the gain stays), "polynomial", "power", "table", "beta",
         "steinhart-hart" (c stays 0, or as it was, with two marks) or "steinhart-hart-extended".
-    before, then : Ruler | Law, optional
+    upstream, downstream : Ruler | Law, optional
         The laws between raw and this law, and between this law and true.
     degree : int, optional
         Of a polynomial; None takes the lowest that none beats: one that predicts left-out marks
@@ -278,25 +280,25 @@ def fit(
     >>> found.law.name, round(found.parameters[1].value, 5)
     ('line', -5.4671)
     """
-    before = None if before is None else Ruler.of(before)
-    then = None if then is None else Ruler.of(then)
+    upstream = None if upstream is None else Ruler.of(upstream)
+    downstream = None if downstream is None else Ruler.of(downstream)
     kind = kind_of_fit(law)
     if degree is not None and not kind.fit_degrees:
         raise JetRulerError(f"degree: found {degree}; only a polynomial has one")
     if degree is not None and not 1 <= degree <= kind.fit_degrees:
         raise JetRulerError(f"degree: found {degree}; 1 to {kind.fit_degrees} is right")
     used = Marks.of(marks)
-    takes = before.gives if before else None
+    takes = upstream.gives if upstream else None
     if kind.fit_takes is not None and takes not in (None, kind.fit_takes):
         given = f"the laws before it give {symbol(takes)}"
         raise MarksError(f"{law} takes {symbol(kind.fit_takes)}, but {given}")
     if kind.fit_gives:
         found = unit or getattr(like, "unit", None) or used.true_unit
         unit = found if found in kind.fit_gives else kind.fit_gives[0]
-    elif then is None:
+    elif downstream is None:
         unit = unit or used.true_unit
-    gives = (then.gives if then is not None else None) or unit
-    used = used.in_units((before.takes if before else used.raw_unit,), gives)
+    gives = (downstream.gives if downstream is not None else None) or unit
+    used = used.in_units((upstream.takes if upstream else used.raw_unit,), gives)
     own_takes = getattr(like, "takes", None) if kind.fit_takes is None else None
     declared_unit = None if not kind.fit_gives and unit == takes else unit
     wanted = FitRequest(
@@ -307,10 +309,10 @@ def fit(
         gives=unit,
         takes=own_takes,
         like=like,
-        before=before,
-        then=then,
+        upstream=upstream,
+        downstream=downstream,
     )
-    x = behind(before, used)
+    x = behind(upstream, used)
     result = fitted(wanted, used, x)
     return advised(result, wanted, limits)
 

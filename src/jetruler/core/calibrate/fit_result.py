@@ -13,7 +13,7 @@ from ..bench.channel import FitCovariance, number_in, path_of
 from ..error_types import JetRulerError
 from ..laws import law_line
 from ..numerics import AnyArray, Array, coverage_factor
-from ..result import Content, Result, TextTable, Title
+from ..result import Content, Result, TextTable, Title, old_fields
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import fixed, number, shown, symbol, with_uncertainty
 from .marks import Marks
@@ -34,6 +34,7 @@ class FittedParameter:
     unit: str | None = None
 
 
+@old_fields(degrees="dof")
 @dataclass(frozen=True, eq=False, repr=False)
 class Fit(Result):
     """A law from marks.
@@ -58,7 +59,7 @@ class Fit(Result):
         Read − true, shape (n,).
     outliers : tuple[int, ...]
         Places of the marks that were set aside.
-    degrees : int
+    dof : int
         Of freedom.
     scatter : float
         Standard deviation of the errors; with uncertainties given, in units of those.
@@ -82,7 +83,7 @@ class Fit(Result):
     read: Array
     error: Array
     outliers: tuple[int, ...]
-    degrees: int
+    dof: int
     scatter: float
     was: Array | None = None
     _each_left_out: Callable[[], Array] = field(default=lambda: np.empty(0), repr=False)
@@ -153,7 +154,7 @@ class Fit(Result):
         with np.errstate(all="ignore"):
             rows = self._solution.problem.jacobian(self._solution.theta, x)
             variance = np.einsum("ij,jk,ik->i", rows, self._solution.inverse, rows)
-        factor = coverage(self.degrees, self._known, level) * self._widened
+        factor = coverage(self.dof, self._known, level) * self._widened
         half_width: Array = factor * np.sqrt(variance)
         return half_width
 
@@ -171,13 +172,13 @@ class Fit(Result):
             paths,
             tuple(map(tuple, self.covariance.tolist())),
             left=0.0 if self._known else self._spread,
-            degrees=float("inf") if self._known else float(self.degrees),
+            dof=float("inf") if self._known else float(self.dof),
         )
 
     @property
     def _spread(self) -> float:
         """Standard deviation of the errors, in the unit of the result."""
-        return float(np.sqrt(np.sum(self.error[self.kept] ** 2) / max(self.degrees, 1)))
+        return float(np.sqrt(np.sum(self.error[self.kept] ** 2) / max(self.dof, 1)))
 
     @property
     def _known(self) -> bool:
@@ -237,7 +238,7 @@ class Fit(Result):
             "largest_error": self.largest,
             "rms_error": self.rms,
             "rms_error_left_out": self.rms_left_out,
-            "dof": self.degrees,
+            "dof": self.dof,
             "notes": [*self.notes, *filter(None, [self.simpler])],
         }
 
@@ -278,9 +279,9 @@ class Fit(Result):
         return f"{text}; {self.shown(self.rms_left_out)} rms when each mark is left out in turn"
 
 
-def coverage(degrees: int, known: bool, level: float = 0.95) -> float:
+def coverage(dof: int, known: bool, level: float = 0.95) -> float:
     """Student's factor; the normal one where the uncertainties are known. NaN without freedom."""
-    return coverage_factor(float("inf") if known else degrees, level)
+    return coverage_factor(float("inf") if known else dof, level)
 
 
 def _rms(errors: Array) -> float:

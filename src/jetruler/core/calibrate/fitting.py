@@ -75,8 +75,8 @@ def against_majority(problem: Problem, x: Array, y: Array, weight: Array, floor:
         thetas = np.einsum("kij,kj->ik", np.linalg.pinv(design[chosen]), eta[chosen])
         straight = design @ thetas + problem.model.fixed(x)[:, None]
         reads = problem.model.link(straight)
-        if problem.then is not None:
-            reads = np.asarray(problem.then(reads), dtype=np.float64)
+        if problem.downstream is not None:
+            reads = np.asarray(problem.downstream(reads), dtype=np.float64)
         off = np.abs(weight[:, None] * (reads - y[:, None]))
     medians = np.sort(off, axis=0)[(n + p + 1) // 2 - 1]
     if not np.any(np.isfinite(medians)):
@@ -113,9 +113,9 @@ def against_majority(problem: Problem, x: Array, y: Array, weight: Array, floor:
     return out
 
 
-def _doubt(degrees: int) -> float:
+def _doubt(dof: int) -> float:
     """Student's factor that one sound mark in a thousand exceeds."""
-    return coverage_factor(degrees, 0.999)
+    return coverage_factor(dof, 0.999)
 
 
 def _subsets(n: int, p: int) -> AnyArray:
@@ -138,7 +138,7 @@ def is_exact(fit: Fit) -> bool:
 def as_uncertain(fit: Fit, chance: float = 0.05) -> bool:
     """Whether the uncertainties of the marks account for the errors, where they are given."""
     known = fit.marks.u_true is not None
-    return not known or accounted(fit.degrees * fit.scatter**2, fit.degrees, chance)
+    return not known or accounted(fit.dof * fit.scatter**2, fit.dof, chance)
 
 
 def predicts_better(simple: Fit, rich: Fit, chance: float) -> bool:
@@ -151,19 +151,19 @@ def predicts_better(simple: Fit, rich: Fit, chance: float) -> bool:
     """
     from scipy.special import chdtrc, fdtrc
 
-    more = simple.degrees - rich.degrees
-    if is_exact(simple) or more < 1 or not rich.degrees:
+    more = simple.dof - rich.dof
+    if is_exact(simple) or more < 1 or not rich.dof:
         return False
     if not rich.rms_left_out < simple.rms_left_out:
         return False
     if is_exact(rich):
         return True
-    squares = [fit.degrees * fit.scatter**2 for fit in (simple, rich)]
+    squares = [fit.dof * fit.scatter**2 for fit in (simple, rich)]
     gained = squares[0] - squares[1]
     if rich.marks.u_true is not None and as_uncertain(rich):
         return bool(chdtrc(more, max(gained, 0.0)) < chance)
     ratio = gained / more / rich.scatter**2
-    return bool(fdtrc(more, rich.degrees, max(ratio, 0.0)) < chance)
+    return bool(fdtrc(more, rich.dof, max(ratio, 0.0)) < chance)
 
 
 #: The fit of a line whose gain stays.
@@ -183,8 +183,8 @@ class FitRequest:
     """Unit that it gives, said or kept."""
     takes: str | None = None
     like: Law | None = None
-    before: Ruler | None = None
-    then: Ruler | None = None
+    upstream: Ruler | None = None
+    downstream: Ruler | None = None
 
     @property
     def kind(self) -> type[Law]:
@@ -198,7 +198,11 @@ class FitRequest:
 
     def asked(self, marks: Marks, x: Array) -> FitInput:
         """What the law takes and should give at the marks."""
-        y = marks.true if self.then is None else np.asarray(self.then.inverse(marks.true))
+        y = (
+            marks.true
+            if self.downstream is None
+            else np.asarray(self.downstream.inverse(marks.true))
+        )
         stays = self.law == OFFSET
         return FitInput(
             x,
@@ -211,19 +215,19 @@ class FitRequest:
         )
 
 
-def behind(before: Ruler | None, marks: Marks) -> Array:
+def behind(upstream: Ruler | None, marks: Marks) -> Array:
     """What the law gets of each mark. Raises `MarksError` where that is nothing."""
-    if before is None:
+    if upstream is None:
         return marks.raw
-    edge = before.edge
+    edge = upstream.edge
     if edge is not None:
         for i in np.flatnonzero((marks.raw < edge.lowest) | (marks.raw > edge.highest)):
-            runs = "its counts run" if before.converter else "it goes"
+            runs = "its counts run" if upstream.converter else "it goes"
             raise MarksError(
                 f"{marks.shown(int(i))}: outside the {edge.noun}; {runs} from "
                 f"{number(edge.lowest)} to {number(edge.highest)}"
             )
-    reading = before.read(marks.raw)
+    reading = upstream.read(marks.raw)
     for i in np.flatnonzero(~np.isfinite(reading.value)):
         names = ", ".join(flag_names(int(reading.flags[i]))) or "faulty"
         raise MarksError(f"{marks.shown(int(i))}: the laws before have no value there ({names})")
@@ -251,7 +255,7 @@ def fitted(wanted: FitRequest, marks: Marks, x: Array) -> Fit:
         return _joined(wanted, asked, marks)
     for places, why in model.refuse(asked, wanted.robust):
         raise MarksError(f"{' against '.join(map(marks.shown, places))}: {why}")
-    problem = Problem(model, wanted.then)
+    problem = Problem(model, wanted.downstream)
     with np.errstate(all="ignore"):
         sound = np.isfinite(problem.straight(marks.true))
     for i in np.flatnonzero(~sound).tolist():
@@ -278,10 +282,14 @@ def _set_aside(
             f"robust: {free + 2} marks or more can name an outlier of {wanted.law}; found {x.size}"
         )
     rounding = np.zeros(x.size)
-    if wanted.before is not None and wanted.before.edge is not None and wanted.before.edge.lsb:
+    if (
+        wanted.upstream is not None
+        and wanted.upstream.edge is not None
+        and wanted.upstream.edge.lsb
+    ):
         # What rounding to counts alone may do to a mark: half a count, through the slope.
         start = solve(problem, x, marks.true, weight)
-        rows = wanted.before.slope(marks.raw) * wanted.before.edge.lsb
+        rows = wanted.upstream.slope(marks.raw) * wanted.upstream.edge.lsb
         h = 1e-6 * (np.ptp(x) or 1.0)
         near = problem.predicted(start.theta, x + h) - problem.predicted(start.theta, x - h)
         rounding = np.nan_to_num(np.abs(near / (2 * h) * rows))
@@ -305,11 +313,11 @@ def _result(
     law = cast(Law, model.exact(wanted.asked(marks, x)) or model.law(values))
     read = problem.predicted(theta, x)
     error = read - marks.true
-    degrees = int(np.count_nonzero(~out)) - theta.size
+    dof = int(np.count_nonzero(~out)) - theta.size
     square = float(np.sum((weight * error)[~out] ** 2))
-    scatter = float(np.sqrt(square / degrees)) if degrees else float("nan")
+    scatter = float(np.sqrt(square / dof)) if dof else float("nan")
     given = marks.u_true is not None
-    widened = 1.0 if given and accounted(square, degrees) else scatter
+    widened = 1.0 if given and accounted(square, dof) else scatter
 
     def left_out() -> Array:
         errors = error.copy()
@@ -318,7 +326,7 @@ def _result(
 
     rows = problem.model.values_slope(theta)
     covariance = widened**2 * rows @ solution.inverse @ rows.T
-    factor = coverage(degrees, given and widened == 1.0)
+    factor = coverage(dof, given and widened == 1.0)
     deviations = np.sqrt(np.diag(covariance)).tolist()
     units = [wanted.gives if unit == OF_RESULT else unit for unit in problem.model.units]
     each = zip(problem.model.names, values.tolist(), deviations, units, strict=True)
@@ -333,10 +341,10 @@ def _result(
         read=read,
         error=error,
         outliers=tuple(np.flatnonzero(out).tolist()),
-        degrees=degrees,
+        dof=dof,
         scatter=scatter,
         _each_left_out=left_out,
-        _before=wanted.before,
+        _before=wanted.upstream,
         _solution=solution,
         _widened=widened,
     )
@@ -368,7 +376,7 @@ def _each_left_out(solution: Solution, x: Array, y: Array, weight: Array) -> Arr
 
 
 def _ruler(wanted: FitRequest, law: Law) -> Ruler:
-    parts = [part for part in (wanted.before, law, wanted.then) if part is not None]
+    parts = [part for part in (wanted.upstream, law, wanted.downstream) if part is not None]
     return Ruler.of(*parts)
 
 
@@ -397,7 +405,7 @@ def _joined(wanted: FitRequest, asked: FitInput, marks: Marks) -> Fit:
     points = tuple(zip(once.raw.tolist(), once.true.tolist(), strict=True))
     law: Any = wanted.kind.joining(points, asked)
     ruler = _ruler(wanted, law)
-    behind_law = Ruler.of(law, *([wanted.then] if wanted.then is not None else []))
+    behind_law = Ruler.of(law, *([wanted.downstream] if wanted.downstream is not None else []))
     read = np.asarray(behind_law(x), dtype=np.float64)
     left_out = np.full(x.size, np.nan)
     if len(points) > 2:
@@ -415,8 +423,8 @@ def _joined(wanted: FitRequest, asked: FitInput, marks: Marks) -> Fit:
         read=read,
         error=read - marks.true,
         outliers=(),
-        degrees=0,
+        dof=0,
         scatter=float("nan"),
         _each_left_out=lambda: left_out,
-        _before=wanted.before,
+        _before=wanted.upstream,
     )

@@ -98,8 +98,8 @@ class Calibration(Result):
 
     def _fields(self) -> Mapping[str, Any]:
         found = dict(self.fit.to_dict())
-        for mark, before in zip(found["marks"], self.error_before.tolist(), strict=True):
-            mark["error_before"] = before
+        for mark, error in zip(found["marks"], self.error_before.tolist(), strict=True):
+            mark["error_before"] = error
         replaces = None if self.replaced is None else self.replaced.name
         return {"channel": self.channel.name, "replaces": replaces} | found
 
@@ -171,19 +171,19 @@ def calibrate(
     if not joints:
         used = used.in_units(tuple(filter(None, units[: place + 1])), used.true_unit)
         joints = [i for i in range(place + 1) if units[i] == used.raw_unit]
-    before = Ruler(laws[joints[0] : place]) if joints[0] < place else None
+    upstream = Ruler(laws[joints[0] : place]) if joints[0] < place else None
     if used.raw_unit is None:
         used = replace(used, raw_unit=units[0])
-    then = _then(laws[place + (replaced is not None) :])
+    downstream = _downstream(laws[place + (replaced is not None) :])
     unit = units[place + 1] if replaced is not None else units[place]
     if correction:
         unit = None
-    result_unit = then.gives if then is not None else unit or units[place]
+    result_unit = downstream.gives if downstream is not None else unit or units[place]
     found = fit(
         used.in_units((used.raw_unit,), result_unit or units[place + (replaced is not None)]),
         law,
-        before=before,
-        then=then,
+        upstream=upstream,
+        downstream=downstream,
         degree=degree,
         robust=robust,
         unit=unit,
@@ -214,11 +214,11 @@ def on_rails(channel: Channel, marks: Marks) -> list[str]:
 def joined(channel: Channel, correction: Line) -> tuple[int, bool, Line]:
     """Where a correction goes on top of a channel, whether it replaces an earlier one, and the
     line that then stands there: both in one."""
-    place, before = _on_top(channel.chain.laws)
-    if not isinstance(before, Line):
+    place, upstream = _on_top(channel.chain.laws)
+    if not isinstance(upstream, Line):
         return place, False, correction
     gain, offset = correction.gain or 1.0, correction.offset or 0.0
-    both = Line(gain * (before.gain or 1.0), gain * (before.offset or 0.0) + offset)
+    both = Line(gain * (upstream.gain or 1.0), gain * (upstream.offset or 0.0) + offset)
     return place, True, both
 
 
@@ -271,7 +271,7 @@ def _kept(laws: tuple[Law, ...]) -> list[Law]:
     return kept
 
 
-def _then(laws: tuple[Law, ...]) -> Ruler | None:
+def _downstream(laws: tuple[Law, ...]) -> Ruler | None:
     kept = _kept(laws)
     return Ruler(tuple(kept)) if kept else None
 
@@ -283,5 +283,5 @@ def calibration_title(calibration: Calibration) -> str:
         if calibration.replaced.name == name:
             return f"{channel.name}: {name}, fitted again"
         return f"{channel.name}: {name} instead of {calibration.replaced.name}"
-    before = channel.chain.laws[calibration.place - 1].name
-    return f"{channel.name}: {name} behind {before}"
+    upstream = channel.chain.laws[calibration.place - 1].name
+    return f"{channel.name}: {name} behind {upstream}"

@@ -21,24 +21,24 @@ class Problem:
     """A model and what stands behind it: y = then(link(design(x) · θ))."""
 
     model: FitModel
-    then: Ruler | None = None
+    downstream: Ruler | None = None
 
     @property
     def is_straight(self) -> bool:
         """Whether predictions are surely straight in θ: no link, and nothing behind it."""
-        return self.then is None and type(self.model).link is FitModel.link
+        return self.downstream is None and type(self.model).link is FitModel.link
 
     def predicted(self, theta: Array, x: Array) -> Array:
         """What x reads as."""
         y = self.model.link(self._eta(theta, x))
-        return y if self.then is None else np.asarray(self.then(y), dtype=np.float64)
+        return y if self.downstream is None else np.asarray(self.downstream(y), dtype=np.float64)
 
     def jacobian(self, theta: Array, x: Array) -> Array:
         """Its derivative by θ: shape (n, p)."""
         eta = self._eta(theta, x)
         slope = self.model.link_slope(eta)
-        if self.then is not None:
-            slope = slope * self.then.slope(self.model.link(eta))
+        if self.downstream is not None:
+            slope = slope * self.downstream.slope(self.model.link(eta))
         return slope[:, None] * self.model.design(x)
 
     def _eta(self, theta: Array, x: Array) -> Array:
@@ -47,7 +47,7 @@ class Problem:
 
     def straight(self, y: Array) -> Array:
         """Results taken back to the straight side."""
-        return self.model.unlink(y if self.then is None else self.then.inverse(y))
+        return self.model.unlink(y if self.downstream is None else self.downstream.inverse(y))
 
 
 @dataclass(frozen=True, eq=False)
@@ -88,8 +88,8 @@ def _start(problem: Problem, x: Array, y: Array, weight: Array) -> Array:
     """The straight problem, weighted so that it stands for errors of the result."""
     eta = problem.straight(y)
     slope = problem.model.link_slope(eta)
-    if problem.then is not None:
-        slope = slope * problem.then.slope(problem.model.link(eta))
+    if problem.downstream is not None:
+        slope = slope * problem.downstream.slope(problem.model.link(eta))
     weight = np.abs(weight * slope)
     rows = weight[:, None] * problem.model.design(x)
     theta, _, _ = _least_squares(rows, weight * (eta - problem.model.fixed(x)))
@@ -113,9 +113,9 @@ def _least_squares(rows: Array, right: Array) -> tuple[Array, Array, Array]:
     return theta, back @ back.T, leverage
 
 
-def accounted(square: float, degrees: int, chance: float = 0.05) -> bool:
+def accounted(square: float, dof: int, chance: float = 0.05) -> bool:
     """Whether uncertainties account for errors, of which this is the sum of squares in units of
     those: it would be larger with more than this chance. Source: the chi-square test of a fit."""
     from scipy.special import chdtrc
 
-    return not degrees or bool(chdtrc(degrees, square) >= chance)
+    return not dof or bool(chdtrc(dof, square) >= chance)

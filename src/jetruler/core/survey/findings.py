@@ -329,13 +329,14 @@ def _averaging(s: Subject) -> str:
     needed = how_many(s.unit_noise, target, per_count * s.survey.lsb).readings
     place = f"its last decimal still (to {shown(target, s.channel.unit)})"
     known = s.survey.known
-    alike = s.survey.samples / known.independent
-    if known.half_width == known.half_width and alike > 2:
+    correlation_length = s.survey.samples / known.independent
+    if known.half_width == known.half_width and correlation_length > 2:
         # The readings are at rest, and neighbours know of one another.
         deviation = per_count * s.survey.standard_deviation
-        many = math.ceil(alike * (deviation / target) ** 2)
+        many = math.ceil(correlation_length * (deviation / target) ** 2)
         if (needed or 0) < many <= s.survey.samples / 10:  # beyond, it is one movement or two
-            return f"{many} readings averaged hold {place}: {alike:.0f} of them tell as much as one"
+            alike = f"{correlation_length:.0f} of them tell as much as one"
+            return f"{many} readings averaged hold {place}: {alike}"
     return (
         f"One reading holds {place}" if needed == 1 else f"{needed} readings averaged hold {place}"
     )

@@ -19,7 +19,7 @@ from ..numerics import (
     spread_of_means,
     spreads_of_means,
 )
-from ..result import Content, Result
+from ..result import Content, Result, old_fields
 from ..ruler.units import number
 
 #: Means are measured up to this part of the readings: fewer than fifty of them tell too little.
@@ -28,6 +28,7 @@ OF_ALL = 50
 CANDIDATES = 100
 
 
+@old_fields(alike="correlation_length")
 @dataclass(frozen=True, repr=False)
 class HowMany(Result):
     """How many readings to average.
@@ -46,7 +47,7 @@ class HowMany(Result):
         small to dither the steps cannot average them out.
     single : float
         Standard deviation of one reading, without the rounding.
-    alike : float, default 1.0
+    correlation_length : float, default 1.0
         How many successive readings tell as much as one independent one; 1 where the noise was
         said to be independent.
     best : int, optional
@@ -68,7 +69,7 @@ class HowMany(Result):
     target: float
     limit: float
     single: float = math.nan
-    alike: float = 1.0
+    correlation_length: float = 1.0
     best: int | None = None
     noise: Literal["said", "seen", "between neighbours"] = "said"
 
@@ -83,7 +84,7 @@ class HowMany(Result):
             "noise after": [self.noise_after],
             "target": [self.target],
             "limit": [self.limit],
-            "alike": [self.alike],
+            "alike": [self.correlation_length],
         }
 
     @property
@@ -106,8 +107,10 @@ class HowMany(Result):
                 f"the readings move: beyond {self.best} of them averaging takes in more movement "
                 "than it gains, and noise as slow is not told from it; readings at rest would tell"
             ]
-        if self.alike > 1.5 and self.readings != 1:
-            return [f"{self.alike:.0f} neighbours tell as much as one independent reading"]
+        if self.correlation_length > 1.5 and self.readings != 1:
+            return [
+                f"{self.correlation_length:.0f} neighbours tell as much as one independent reading"
+            ]
         return []
 
 
@@ -170,13 +173,13 @@ def how_many(
     if not np.ptp(readings):  # quieter than their steps
         return replace(_of_independent(0.0, target, lsb), noise="seen")
     run = long_run(readings)
-    if run.degrees:
+    if run.dof:
         return _of_readings(readings, run, target, lsb)
     near = noise_of(readings)
     steps = readings.std() if math.isnan(near) else math.sqrt(max(near**2 - lsb**2 / 12, 0.0))
     found = _of_independent(float(steps), target, lsb)
     best = _least_apart(readings)
-    return replace(found, alike=run.time, best=best, noise="between neighbours")
+    return replace(found, correlation_length=run.time, best=best, noise="between neighbours")
 
 
 def _step(readings: Array) -> float:
@@ -224,7 +227,7 @@ def _of_readings(readings: Array, run: LongRun, target: float, lsb: float) -> Ho
             target,
             limit,
             single=deviation,
-            alike=max(1.0, run.variance / float(readings.var())),
+            correlation_length=max(1.0, run.variance / float(readings.var())),
             noise="seen",
         )
 

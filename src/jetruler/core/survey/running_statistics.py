@@ -338,10 +338,10 @@ class BlockSums:
         if self._sums.size < 4 or not deviation > 0:
             return MeanKnown()
         run = long_run(self._sums / self._size)
-        if not run.degrees:
+        if not run.dof:
             return MeanKnown(samples / (run.time * self._size))
         variance = run.variance / self._sums.size
         if not variance > 0:
             return MeanKnown()
-        half_width = coverage_factor(run.degrees) * math.sqrt(variance)
+        half_width = coverage_factor(run.dof) * math.sqrt(variance)
         return MeanKnown(min(deviation**2 / variance, samples), half_width)

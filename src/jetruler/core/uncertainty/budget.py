@@ -13,12 +13,13 @@ import numpy as np
 from ..bench.channel import Channel, ruler_of
 from ..error_types import ParameterError
 from ..numerics import Array, coverage_factors
-from ..result import Content, Result, TextTable
+from ..result import Content, Result, TextTable, old_fields, old_keywords
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, rounded, shown, symbol, with_uncertainty
 from .contributions import Conditions, Contribution, conditions_of, contributions
 
 
+@old_fields(degrees="dof", factor="coverage_factor", expanded="expanded_uncertainty")
 @dataclass(frozen=True, eq=False, repr=False)
 class Budget(Result):
     """The uncertainty budget of one reading.
@@ -39,7 +40,7 @@ class Budget(Result):
         Part of `combined` that a calibration reduces.
     random : float
         Part of `combined` that averaging reduces.
-    degrees : float
+    dof : float
         Effective degrees of freedom (infinite where every figure is known).
     factor : float
         Coverage factor.
@@ -67,9 +68,9 @@ class Budget(Result):
     combined: float
     systematic: float
     random: float
-    degrees: float
-    factor: float
-    expanded: float
+    dof: float
+    coverage_factor: float
+    expanded_uncertainty: float
     level: float
 
     def fraction(self, row: Contribution) -> float:
@@ -150,9 +151,9 @@ class Budget(Result):
             "combined": self.combined,
             "systematic": self.systematic,
             "random": self.random,
-            "dof": self.degrees,
-            "coverage_factor": self.factor,
-            "expanded_uncertainty": self.expanded,
+            "dof": self.dof,
+            "coverage_factor": self.coverage_factor,
+            "expanded_uncertainty": self.expanded_uncertainty,
             "level": self.level,
         }
 
@@ -169,16 +170,17 @@ class Budget(Result):
             f"systematic {_two(self.systematic, self.unit)} (calibration reduces it), "
             f"random {_two(self.random, self.unit)} (averaging reduces it)"
         )
-        few = self.degrees < 1000
-        degrees = f", {self.degrees:.3g} degrees of freedom" if few else ""
+        few = self.dof < 1000
+        dof = f", {self.dof:.3g} degrees of freedom" if few else ""
         lines = [f"combined standard uncertainty {_two(self.combined, self.unit)}: {parts}"]
         if self.dominant is not None and self.combined:
             lines.append(
                 f"most of it: {self.dominant.source}, {100 * self.fraction(self.dominant):.0f} %"
             )
-        result = with_uncertainty(self.value, self.expanded, self.unit)
+        result = with_uncertainty(self.value, self.expanded_uncertainty, self.unit)
         lines.append(
-            f"{result} at {100 * self.level:g} % (factor {number(round(self.factor, 3))}{degrees})"
+            f"{result} at {100 * self.level:g} % "
+            f"(factor {number(round(self.coverage_factor, 3))}{dof})"
         )
         return lines
 
@@ -188,12 +190,13 @@ def _two(value: float, unit: str | None) -> str:
     return f"{text} {symbol(unit)}" if unit else text
 
 
+@old_keywords(degrees="dof")
 def budget(
     what: Ruler | Law | Channel,
     at: float,
     *,
     noise: float | None = None,
-    degrees: float | None = None,
+    dof: float | None = None,
     readings: float | None = None,
     calibration: float | None = None,
     level: float = 0.95,
@@ -208,7 +211,7 @@ def budget(
         The count.
     noise : float, optional
         Standard deviation of one reading in counts.
-    degrees : float, optional
+    dof : float, optional
         Of freedom of that figure (n − 1, if n readings showed it), known exactly if left out.
     readings : float, optional
         How many are averaged.
@@ -246,7 +249,7 @@ def budget(
     """
     ruler = ruler_of(what)
     given = conditions_of(
-        what, noise, degrees=degrees, readings=readings, calibration=calibration, level=level
+        what, noise, dof=dof, readings=readings, calibration=calibration, level=level
     )
     return budget_under(ruler, at, given)
 
@@ -255,7 +258,7 @@ def budget_under(ruler: Ruler, at: float, given: Conditions) -> Budget:
     """The budget of a reading that is taken under these conditions."""
     x = np.array([float(at)])
     rows = contributions(ruler, x, given)
-    combined, free, factor = (float(part[0]) for part in combine(rows, x, given))
+    combined, free, coverage_factor = (float(part[0]) for part in combine(rows, x, given))
     single = tuple(
         replace(
             row,
@@ -280,9 +283,9 @@ def budget_under(ruler: Ruler, at: float, given: Conditions) -> Budget:
         combined=combined,
         systematic=systematic,
         random=random,
-        degrees=free,
-        factor=factor,
-        expanded=factor * combined,
+        dof=free,
+        coverage_factor=coverage_factor,
+        expanded_uncertainty=coverage_factor * combined,
         level=given.level,
     )
 
@@ -293,15 +296,15 @@ def combine(rows: list[Contribution], x: Array, given: Conditions) -> tuple[Arra
     square = np.zeros_like(x)
     for effect in effects:
         square += effect**2
-    free = effective_degrees(effects, [row.degrees for row in rows], square)
+    free = effective_degrees(effects, [row.dof for row in rows], square)
     return np.sqrt(square), free, coverage_factors(free, given.level)
 
 
-def effective_degrees(effects: list[Array], degrees: list[float], square: Array) -> Array:
+def effective_degrees(effects: list[Array], dof: list[float], square: Array) -> Array:
     """Welch and Satterthwaite: u⁴ / Σ uᵢ⁴/νᵢ; infinite where no part is uncertain itself.
     Source: JCGM 100:2008, G.4.1."""
     below = np.zeros_like(square)
-    for effect, free in zip(effects, degrees, strict=True):
+    for effect, free in zip(effects, dof, strict=True):
         if math.isfinite(free):
             below += effect**4 / free
     with np.errstate(all="ignore"):
@@ -309,15 +312,19 @@ def effective_degrees(effects: list[Array], degrees: list[float], square: Array)
     return free_in_all
 
 
-def expanded(what: Ruler | Law | Channel, counts: Array, given: Conditions | None = None) -> Array:
+def expanded_uncertainty(
+    what: Ruler | Law | Channel, counts: Array, given: Conditions | None = None
+) -> Array:
     """The expanded uncertainty at every count: what `budget` says there, all at once; NaN where
     there is no value, or a law holds it at an end."""
     ruler = ruler_of(what)
     given = given or conditions_of(what)
     x = np.asarray(counts, dtype=np.float64)
-    combined, _, factor = combine(contributions(ruler, x, given), x, given)
+    combined, _, coverage_factor = combine(contributions(ruler, x, given), x, given)
     held = ruler.slope(x) == 0
-    half_width: Array = np.where(held | np.isnan(ruler.direct(x)), np.nan, factor * combined)
+    half_width: Array = np.where(
+        held | np.isnan(ruler.direct(x)), np.nan, coverage_factor * combined
+    )
     return half_width
 
 

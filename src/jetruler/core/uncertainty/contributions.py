@@ -134,14 +134,14 @@ HUGE = 1e100
 class Conditions:
     """How a reading is taken.
 
-    noise: standard deviation of one reading in counts; degrees: of freedom of that figure.
+    noise: standard deviation of one reading in counts; dof: degrees of freedom of that figure.
     readings: how many are averaged. calibration: standard uncertainty that a calibration left, in
     the unit of the result; it stands for the tolerances and the converter's error, which the
     calibration saw. fit: how well it knows a law's parameters. level: of the expanded uncertainty.
     """
 
     noise: float = 0.0
-    degrees: float = math.inf
+    dof: float = math.inf
     readings: float = 1.0
     calibration: float = 0.0
     level: float = 0.95
@@ -157,8 +157,8 @@ class Conditions:
             if not least <= getattr(self, name) < HUGE:
                 right = f"{least:g} or more, and less than {HUGE:g}, is right"
                 raise ParameterError(name, getattr(self, name), right)
-        if not self.degrees > 0:
-            raise ParameterError("degrees", self.degrees, "more than 0 is right")
+        if not self.dof > 0:
+            raise ParameterError("dof", self.dof, "more than 0 is right")
         if not 0 < self.level < 1:
             raise ParameterError("level", self.level, "a fraction between 0 and 1 is right")
 
@@ -170,7 +170,7 @@ class Contribution:
     source: what it is; size: as it is known, in words. standard: its standard uncertainty, in
     `unit`; sensitivity: units of the result per `unit`; effect: the product, without its sign.
     NaN where it is another at each count, namely the effect itself.
-    random: averaging reduces it; else only calibration does. degrees: of freedom. note: why,
+    random: averaging reduces it; else only calibration does. dof: degrees of freedom. note: why,
     where it is worth a word.
     `sensitivity` and `effect` are arrays over the counts, floats in a `Budget`.
     """
@@ -182,14 +182,14 @@ class Contribution:
     sensitivity: Array
     effect: Array
     random: bool = False
-    degrees: float = math.inf
+    dof: float = math.inf
     note: str = ""
 
 
 def conditions_of(
     what: Ruler | Law | Channel,
     noise: float | None = None,
-    degrees: float | None = None,
+    dof: float | None = None,
     readings: float | None = None,
     calibration: float | None = None,
     level: float = 0.95,
@@ -208,7 +208,7 @@ def conditions_of(
             readings = what.smooth.averaged
     return Conditions(
         float(noise or 0.0),
-        degrees=math.inf if degrees is None else degrees,
+        dof=math.inf if dof is None else dof,
         readings=1.0 if readings is None else readings,
         calibration=0.0 if calibration is None else float(standard_of(calibration)),
         level=level,
@@ -244,7 +244,7 @@ def _row(
     unit: str | None,
     sensitivity: Array,
     random: bool = False,
-    degrees: float = math.inf,
+    dof: float = math.inf,
     note: str = "",
 ) -> Contribution:
     effect = np.abs(sensitivity) * standard
@@ -256,7 +256,7 @@ def _row(
         sensitivity=sensitivity,
         effect=effect,
         random=random,
-        degrees=degrees,
+        dof=dof,
         note=note,
     )
 
@@ -283,7 +283,7 @@ def _of_fit(ruler: Ruler, fit: FitCovariance, x: Array) -> Contribution:
         unit=ruler.gives,
         sensitivity=np.ones_like(effect),
         effect=effect,
-        degrees=fit.degrees,
+        dof=fit.dof,
         note="is what the marks left of its parameters, which depend on one another",
     )
 
@@ -304,7 +304,7 @@ def _of_edge(ruler: Ruler, slope: Array, given: Conditions) -> list[Contribution
         if given.readings != 1:
             size += f" / √{given.readings:.3g}"
         standard = given.noise / math.sqrt(given.readings)
-        noise = _row("noise", size, standard, unit, slope, random=True, degrees=given.degrees)
+        noise = _row("noise", size, standard, unit, slope, random=True, dof=given.dof)
         rows.append(noise)
     return rows
 

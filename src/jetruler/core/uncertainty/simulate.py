@@ -13,7 +13,7 @@ import numpy as np
 from ..bench.channel import Channel, ruler_of
 from ..error_types import ParameterError
 from ..numerics import ROUNDING, Array, lasting_rounding
-from ..result import Content, Result
+from ..result import Content, Result, old_keywords
 from ..ruler.converter import blocks
 from ..ruler.quantity import Toleranced
 from ..ruler.ruler import Law, Ruler
@@ -73,8 +73,8 @@ class Varied:
         size = np.array([p.value.standard or 1.0 for p in parameters])
         own, axes = np.linalg.eigh(np.array(fit.covariance) / np.outer(size, size))
         steps = axes * np.sqrt(np.maximum(own, 0.0)) @ random.standard_normal((len(size), n))
-        if math.isfinite(fit.degrees):
-            steps *= np.sqrt(fit.degrees / random.chisquare(fit.degrees, n))
+        if math.isfinite(fit.dof):
+            steps *= np.sqrt(fit.dof / random.chisquare(fit.dof, n))
         return [float(p.value) + s * row for p, s, row in zip(parameters, size, steps, strict=True)]
 
     def _raw(self, random: np.random.Generator, at: float, n: int) -> Array:
@@ -91,8 +91,8 @@ class Varied:
         if averaged:
             variance += resolution**2 * max(0.0, ROUNDING**2 - lasting**2)
         if variance:
-            known = math.isinf(given.degrees)
-            noise = random.standard_normal(n) if known else random.standard_t(given.degrees, n)
+            known = math.isinf(given.dof)
+            noise = random.standard_normal(n) if known else random.standard_t(given.dof, n)
             noise *= math.sqrt(variance / given.readings)
             x += noise
         error = self.ruler.edge.half_width if self.ruler.edge is not None else 0.0
@@ -212,8 +212,8 @@ class Simulation(Result):
         low, high = self.interval
         first = self.budget
         return (
-            abs(first.value - first.expanded - low),
-            abs(first.value + first.expanded - high),
+            abs(first.value - first.expanded_uncertainty - low),
+            abs(first.value + first.expanded_uncertainty - high),
         )
 
     @property
@@ -307,12 +307,13 @@ CERTAIN = 4.0
 RULES = 0.7
 
 
+@old_keywords(degrees="dof")
 def simulate(
     what: Ruler | Law | Channel,
     at: float,
     *,
     noise: float | None = None,
-    degrees: float | None = None,
+    dof: float | None = None,
     readings: float | None = None,
     calibration: float | None = None,
     level: float = 0.95,
@@ -331,7 +332,7 @@ def simulate(
         The count.
     noise : float, optional
         As for `budget`.
-    degrees : float, optional
+    dof : float, optional
         As for `budget`.
     readings : float, optional
         As for `budget`.
@@ -374,7 +375,7 @@ def simulate(
         raise ParameterError("draws", draws, f"from 1000 to {MOST_DRAWS} is right")
     ruler = ruler_of(what)
     given = conditions_of(
-        what, noise, degrees=degrees, readings=readings, calibration=calibration, level=level
+        what, noise, dof=dof, readings=readings, calibration=calibration, level=level
     )
     first = budget_under(ruler, at, given)
     varied = Varied(ruler, given)

@@ -47,7 +47,7 @@ class WhatIf(Result):
     @property
     def headline(self) -> str:
         unit = symbol(self.before.unit)
-        was, now = self.before.expanded, self.after.expanded
+        was, now = self.before.expanded_uncertainty, self.after.expanded_uncertainty
         change = 100.0 * (now - was) / was if was else 0.0
         more = "more" if change > 0 else "less"
         changes = ", ".join(f"{name} = {value}" for name, value in self.changes.items())
@@ -94,7 +94,7 @@ def what_if(channel: Channel, at: float, changes: Mapping[str, str], **given: fl
         Parameters with their new values, as a bench file would have them: `{"r0": "100 kohm ±
         1 %"}`; `beta.r0` says of which law. `noise` and `dissipation` are the channel's.
     **given
-        As for `budget`: noise, readings, degrees, level.
+        As for `budget`: noise, readings, dof, level.
 
     Returns
     -------
