@@ -373,7 +373,7 @@ def test_places_in_the_table_read_as_the_channel_does(
         data.draw(st.lists(st.booleans(), min_size=counts.size, max_size=counts.size))
     )
     missing = missing.astype(bool)
-    places = every.places(counts, missing)
+    places = every.indices(counts, missing)
     wanted = channel.read(counts.astype(object).tolist() if counts.dtype == np.uint64 else counts)
     flags = np.where(missing, Flag.MISSING, wanted.flags)
     values = np.where(missing, np.nan, wanted.value)

@@ -82,9 +82,9 @@ def write_marks(path: str, channel: str, marks: tuple[tuple[float, float], ...])
     changed = tomlkit.dumps(document)
     parse_bench(changed, path, Path(path).parent)  # its errors come first
     was = parse_bench(text, path, Path(path).parent)[channel].chain
-    place = next(i for i, one in enumerate(was.laws) if isinstance(one, Line) and one.marks)
-    with_marks = replace(was.laws[place], marks=marks)  # type: ignore[type-var]
-    means = Ruler((*was.laws[:place], with_marks, *was.laws[place + 1 :]))
+    index = next(i for i, one in enumerate(was.laws) if isinstance(one, Line) and one.marks)
+    with_marks = replace(was.laws[index], marks=marks)  # type: ignore[type-var]
+    means = Ruler((*was.laws[:index], with_marks, *was.laws[index + 1 :]))
     _replace_checked(path, changed, channel, means, f"marks = [{pairs}]")
     return Change(before, f"marks = [{pairs}]")
 
@@ -93,7 +93,7 @@ def write_law(
     path: str,
     channel: Channel,
     line: str,
-    place: int,
+    index: int,
     *,
     replaces: bool,
     means: Ruler,
@@ -133,11 +133,11 @@ def write_law(
         right = f"is not written as a list `laws = [ … ]` below [{name}]; put this in yourself"
         raise BenchError(path, [f"{name}.laws {right}: {line}"])
     listed, items = table["laws"].as_string(), _items(table["laws"])
-    place -= len(channel.chain.laws) - len(items)  # the file does not list the common converter
+    index -= len(channel.chain.laws) - len(items)  # the file does not list the common converter
     if "\n" in listed and items:
-        changed, change = _in_lines(listed, items, line, place, replaces)
+        changed, change = _in_lines(listed, items, line, index, replaces)
     else:
-        changed, change = _in_one_line(listed, items, line, place, replaces)
+        changed, change = _in_one_line(listed, items, line, index, replaces)
     table["laws"] = tomlkit.parse(f"laws = {changed}")["laws"]
     if calibration is not None:
         change = _set_calibration(table, calibration, change)
@@ -170,10 +170,10 @@ def _items(laws: Array) -> list[tuple[int, int]]:
 
 
 def _in_lines(
-    text: str, items: list[tuple[int, int]], line: str, place: int, replaces: bool
+    text: str, items: list[tuple[int, int]], line: str, index: int, replaces: bool
 ) -> tuple[str, Change]:
     """A list with a law a line: the new law gets a line of its own."""
-    start, end = items[place if replaces else max(0, place - 1)]
+    start, end = items[index if replaces else max(0, index - 1)]
     head = text.rfind("\n", 0, start) + 1
     indent = text[head:start] if not text[head:start].strip() else "  "
     old = text[start:end]
@@ -182,7 +182,7 @@ def _in_lines(
         was = "".join(f"# was: {part.strip()}\n{indent}" for part in old.splitlines())
         new = (was if own_line else f"\n{indent}{was}") + line
         return text[:start] + new + text[end:], Change(old, line)
-    if place == 0:
+    if index == 0:
         return text[:start] + f"{line},\n{indent}" + text[start:], Change("", line)
     comma = re.match(r"\s*,[ \t]*(#[^\n]*)?", text[end:])
     if comma is None:
@@ -192,11 +192,11 @@ def _in_lines(
 
 
 def _in_one_line(
-    text: str, items: list[tuple[int, int]], line: str, place: int, replaces: bool
+    text: str, items: list[tuple[int, int]], line: str, index: int, replaces: bool
 ) -> tuple[str, Change]:
     """A list in one line gets a line for each law, under the list as it was."""
     laws = [text[a:b] for a, b in items]
-    laws[place : place + replaces] = [line]
+    laws[index : index + replaces] = [line]
     was = f"  # was: {text}\n" if items else ""
     new = "[\n" + was + "".join(f"  {law},\n" for law in laws) + "]"
     return new, Change(f"laws = {text}", f"laws = {new}")
@@ -253,12 +253,12 @@ def write_calibration(path: str, found: Calibration, expected: str | None = None
     True
     """
     replaces = found.replaced is not None
-    line = line_for(found.channel, found.fit.law, found.place)
+    line = line_for(found.channel, found.fit.law, found.index)
     return write_law(
         path,
         found.channel,
         line,
-        found.place,
+        found.index,
         replaces=replaces,
         means=found.calibrated.chain,
         expected=expected,
@@ -313,24 +313,24 @@ def write_correction(
     >>> jr.load_bench("bench.toml")["rail"].ruler(3400) < bench["rail"].ruler(3400)
     True
     """
-    place, replaces, law = joined(channel, correction)
+    index, replaces, law = joined(channel, correction)
     laws = channel.chain.laws
     return write_law(
         path,
         channel,
-        line_for(channel, law, place),
-        place,
+        line_for(channel, law, index),
+        index,
         replaces=replaces,
-        means=Ruler((*laws[:place], law, *laws[place + replaces :])),
+        means=Ruler((*laws[:index], law, *laws[index + replaces :])),
         expected=expected,
     )
 
 
-def line_for(channel: Channel, law: Law, place: int) -> str:
+def line_for(channel: Channel, law: Law, index: int) -> str:
     """The law as it is written. The first one says what it takes where that is not the count:
     without that it would be read as one that stands on counts."""
-    before = channel.chain.units[place]
-    stands = place == 1 and channel.chain.converter is not None and before != "count"
+    before = channel.chain.units[index]
+    stands = index == 1 and channel.chain.converter is not None and before != "count"
     has_unit = any(field.name == "takes" for field in fields(law))  # type: ignore[arg-type]
     if stands and has_unit and law.takes is None:
         law = replace(law, takes=before)  # type: ignore[type-var]

@@ -301,7 +301,7 @@ def calibration_of(given: str | dict[str, Any], ruler: Ruler) -> float | FitCova
         # As written before 0.3; read for one version more.
         given = {"dof" if key == "degrees" else key: value for key, value in given.items()}
         found: FitCovariance = read(COVARIANCE, given)
-        found.place(ruler.laws)
+        found.index(ruler.laws)
     except TableErrors as error:
         raise error.below("calibration") from None
     except ParameterError as error:

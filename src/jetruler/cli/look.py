@@ -282,7 +282,7 @@ def _seen(log: str, form: LogFormat, bits: int | None) -> list[SeenColumn]:
     for each in found.columns.values():
         v = each.survey
         named = not found.unnamed and each.column.isprintable()
-        column = each.column if named else each.place + 1
+        column = each.column if named else each.index + 1
         if v.samples and each.bits is None:
             seen.append(SeenColumn(column, None, v.low_end, v.high_end, v.lsb))
         elif v.samples and each.bits is not None:

@@ -182,13 +182,13 @@ def bare_bench(head: bytes, form: LogFormat, name: str) -> Bench:
     batch = blocks.read(head.split(b"\n", found.begin)[-1]).batch
     time = find_time_column(_Names(blocks.columns, form), batch, set())
     channels: dict[str, Channel] = {}
-    for place, column in enumerate(blocks.columns):
-        if time is not None and place == time.place:
+    for index, column in enumerate(blocks.columns):
+        if time is not None and index == time.index:
             continue
-        samples = read_samples(batch.columns[place], form.decimal, batch.torn)
+        samples = read_samples(batch.columns[index], form.decimal, batch.torn)
         if samples.present.size:
             called = _called(column, channels)
-            known = _column(found.shape.names, place)
+            known = _column(found.shape.names, index)
             whole = samples.counts.dtype.kind == "i"
             chain = Ruler((Input("1"),))
             channels[called] = Channel(called, chain, known, decimals=0 if whole else None)
@@ -197,8 +197,8 @@ def bare_bench(head: bytes, form: LogFormat, name: str) -> Bench:
     return Bench("as it comes", channels)
 
 
-def _column(names: Sequence[str], place: int) -> str | int:
-    return place + 1 if not names else names[place] if place < len(names) else place + 1
+def _column(names: Sequence[str], index: int) -> str | int:
+    return index + 1 if not names else names[index] if index < len(names) else index + 1
 
 
 def _called(column: str, taken: dict[str, Channel]) -> str:

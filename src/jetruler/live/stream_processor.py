@@ -64,14 +64,14 @@ class SampleRateEstimator:
 
     def add(self, times: Array) -> int:
         """The place from which on the pace is known, or as many as there are."""
-        for place, time in enumerate(times.tolist()):
+        for index, time in enumerate(times.tolist()):
             if time > self._last:
                 self._steps.append(time - self._last)
             self._last = time
             self._seen += 1
             if len(self._steps) == ENOUGH or self._seen > MOST:
                 self.settle()
-                return place
+                return index
         return len(times)
 
     def settle(self) -> None:
@@ -118,10 +118,10 @@ class History:
             pieces[starts].tolist(), low.tolist(), high.tolist(), flags.tolist(), strict=True
         ):
             self._clear_up_to(piece)
-            place = piece % PIECES
-            self._low[place] = np.fmin(self._low[place], lowest)
-            self._high[place] = np.fmax(self._high[place], highest)
-            self._flags[place] |= flag
+            index = piece % PIECES
+            self._low[index] = np.fmin(self._low[index], lowest)
+            self._high[index] = np.fmax(self._high[index], highest)
+            self._flags[index] |= flag
         if raw is not None:
             self._raw.append(raw)
             self._raw_size += raw.size
@@ -158,10 +158,10 @@ class History:
         if pieces.size:
             column = np.clip(np.searchsorted(edges, pieces, "right") - 1, 0, columns - 1)
             starts = np.flatnonzero(np.diff(column, prepend=-1))
-            at, places = column[starts], pieces % PIECES
-            low[at] = np.fmin.reduceat(self._low[places], starts)
-            high[at] = np.fmax.reduceat(self._high[places], starts)
-            flags[at] = np.bitwise_or.reduceat(self._flags[places], starts)
+            at, indices = column[starts], pieces % PIECES
+            low[at] = np.fmin.reduceat(self._low[indices], starts)
+            high[at] = np.fmax.reduceat(self._high[indices], starts)
+            flags[at] = np.bitwise_or.reduceat(self._flags[indices], starts)
         return Window(low, high, flags)
 
 
@@ -302,13 +302,13 @@ class StreamProcessor:
     def _paced(self, samples: Taken) -> list[LiveBatch]:
         if not self._waits():
             return [self._batch(samples)]
-        place = self.pace.add(samples.times)
+        index = self.pace.add(samples.times)
         known = self.pace.interval is not None
         if self.holds:
             self._held.append(samples)
             return self.flush() if known else []
-        early, rest = samples.part(0, place), samples.part(place, len(samples))
-        batches = [self._batch(early)] if place else []
+        early, rest = samples.part(0, index), samples.part(index, len(samples))
+        batches = [self._batch(early)] if index else []
         if known:
             self._settle()
             batches.append(self._batch(rest))

@@ -89,7 +89,7 @@ class CheckPass(EveryPass):
         if trips:
             some = replace(self.bench, channels=there, trips=trips, drives={})
             self._passes.append(TripsPass(some, self._turned))
-        return {place for one in self._passes for place in one.begin(reader)}
+        return {index for one in self._passes for index in one.begin(reader)}
 
     def add(self, batch: SampleBatch) -> None:
         """The next rows."""

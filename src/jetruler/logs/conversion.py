@@ -51,7 +51,7 @@ class Conversion:
         self, reader: LogReader, channels: Sequence[Channel], in_order: Sequence[str] = ()
     ) -> None:
         self.reader, self.channels = reader, list(channels)
-        self.places = [reader.position(channel.column) for channel in channels]
+        self.indices = [reader.position(channel.column) for channel in channels]
         self.every = [CodeTable.of(channel) for channel in channels]
         self.summary = Summary(
             {
@@ -82,11 +82,11 @@ class Conversion:
             readers = self.readers_for(batch)
         columns = {}
         for i in self._in_order:
-            found, reader = batch.samples(self.places[i]), readers[i]
+            found, reader = batch.samples(self.indices[i]), readers[i]
             counts, reading = reader.add(found.counts, found.missing, batch.clock_times)
             every = self.every[i]
             if every is not None and reader.plain and counts.dtype.kind in "iu":
-                columns[i] = ConvertedColumn(every, every.places(counts, found.missing))
+                columns[i] = ConvertedColumn(every, every.indices(counts, found.missing))
             else:
                 columns[i] = ConvertedColumn.following(every, counts, reading, reader)
         return StatefulBatch(batch, columns)
@@ -102,8 +102,8 @@ class Conversion:
         """The part that no other batch has to do with."""
         batch = followed.batch
         columns, tallies = [], []
-        for i, place in enumerate(self.places):
-            found = batch.samples(place)
+        for i, index in enumerate(self.indices):
+            found = batch.samples(index)
             column = followed.columns.get(i) or self._column(i, found)
             columns.append(column)
             tallies.append(BatchStats.of(found, batch.rows.lines, column))
@@ -133,7 +133,7 @@ class Conversion:
     def _column(self, i: int, found: Samples) -> ConvertedColumn:
         every = self.every[i]
         if every is not None and found.counts.dtype.kind in "iu":
-            return ConvertedColumn(every, every.places(found.counts, found.missing))
+            return ConvertedColumn(every, every.indices(found.counts, found.missing))
         reading = read_flagged(self.channels[i], found.counts, found.missing)
         return ConvertedColumn(every, None, found.counts, reading)
 
@@ -230,7 +230,7 @@ class Layout:
     reader: LogReader
     title: str
     channels: list[Channel]
-    places: list[int]
+    indices: list[int]
     pass_through: list[int]
     counts: set[int]
     uncertainty: bool
@@ -244,15 +244,15 @@ class Layout:
     ) -> Layout:
         """Of some of a bench's channels, all if `only` is empty. Raises `LogError`."""
         channels = chosen(bench, options.only)
-        places = [reader.position(channel.column) for channel in channels]
-        used = set() if options.keep_raw else set(places)
+        indices = [reader.position(channel.column) for channel in channels]
+        used = set() if options.keep_raw else set(indices)
         pass_through = [i for i in range(len(reader.columns)) if i not in used]
         counts = reader.positions(channel.column for channel in bench.channels.values())
         return cls(
             reader,
             bench.title,
             channels=channels,
-            places=places,
+            indices=indices,
             pass_through=pass_through,
             counts=counts,
             uncertainty=options.uncertainty,

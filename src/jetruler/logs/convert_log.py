@@ -207,7 +207,7 @@ class _ConvertPass(EveryPass):
         self._events = job.event_writer(self._files, reader)
         trips = () if self._events is None else tuple(c.name for c in layout.channels)
         self._conversion = Conversion(reader, layout.channels, trips)
-        self.integers = set() if options.keep_raw else set(layout.places)
+        self.integers = set() if options.keep_raw else set(layout.indices)
         self.timed = self._conversion.remembers or self._events is not None
         return layout.counts
 

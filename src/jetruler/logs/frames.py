@@ -228,9 +228,9 @@ class _FrameReader(LogReader):
         rows = self.kind.rows(self.frame)
         return RowBatch(Columns(len(self.columns), self._fetched), np.arange(1, rows + 1))
 
-    def _fetched(self, place: int) -> pa.Array:
-        if place < len(self.own):
-            return self.kind.column(self.frame, self.own[place])
+    def _fetched(self, index: int) -> pa.Array:
+        if index < len(self.own):
+            return self.kind.column(self.frame, self.own[index])
         assert self.beside is not None
         return self.beside[1]()
 
@@ -284,8 +284,8 @@ class FrameConversion:
         texts = FlagTexts([c.name for c in self.layout.channels], "", encode=str)
         new[FLAGS_COLUMN] = sorted_dictionary(texts.encoded(converted.flags()))
         self.layout.names(list(new)[:-1])  # no name twice
-        used = [] if self.options.keep_raw else self.layout.places
-        left_out = list(dict.fromkeys(self.reader.own[place] for place in used))
+        used = [] if self.options.keep_raw else self.layout.indices
+        left_out = list(dict.fromkeys(self.reader.own[index] for index in used))
         return self.kind.changed(self.frame, left_out, new)
 
     def _columns(self, channel: Channel, column: ConvertedColumn) -> dict[str, NewColumn]:

@@ -14,7 +14,7 @@ import numpy.typing as npt
 
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.channel import Channel
-from ..core.result import Content, Finding, Result, TextTable
+from ..core.result import Content, Finding, Result, TextTable, old_fields
 from ..core.ruler.converter import Converter, RawInput
 from ..core.ruler.ruler import Ruler
 from ..core.ruler.units import shown, with_uncertainty
@@ -35,6 +35,7 @@ LEFT_OUT = (1, 2, 4)
 BITS = SURVEY_HEADINGS.index("bits")
 
 
+@old_fields(place="index")
 @dataclass(frozen=True)
 class ColumnLook:
     """One column: its survey, the channel it belongs to, and what could not be read."""
@@ -49,7 +50,7 @@ class ColumnLook:
     unreadable: int
     fractional: int
     floating: Floating | None = None
-    place: int = 0
+    index: int = 0
     """Where it stands, from 0."""
 
     @property
@@ -233,7 +234,7 @@ class _Column:
     """A column while it is looked at."""
 
     name: str
-    place: int
+    index: int
     channel: Channel | None
     surveyor: Surveyor = field(default_factory=Surveyor)
     blocks: Blocks = field(default_factory=Blocks)
@@ -256,7 +257,7 @@ class _Column:
         return "count" if self.channel is None and self.step == 1.0 else "1"
 
     def add(self, batch: SampleBatch) -> None:
-        self.take(batch.samples(self.place))
+        self.take(batch.samples(self.index))
 
     def take(self, found: Samples) -> None:
         """The next samples."""
@@ -305,7 +306,7 @@ class _Column:
             floating=self.blocks.floating((highest - lowest) / step, interval)
             if self.unit == "count"
             else None,
-            place=self.place,
+            index=self.index,
         )
 
 
@@ -406,9 +407,9 @@ class LookPass(EveryPass):
         self._reader = reader
         if self.bench is not None:
             for channel in self.bench.channels.values():
-                place = reader.position(channel.column)
-                self._columns.append(_Column(channel.name, place, channel))
-        return [column.place for column in self._columns]
+                index = reader.position(channel.column)
+                self._columns.append(_Column(channel.name, index, channel))
+        return [column.index for column in self._columns]
 
     def add(self, batch: SampleBatch) -> None:
         """The next rows."""
@@ -426,8 +427,8 @@ class LookPass(EveryPass):
         if self._time_column is not None:
             self._time = TimeSurveyor(self._time_column.name)
         self._columns = self._columns or _of_log(self._reader, batch)
-        times = () if self._time_column is None else (self._time_column.place,)
-        self._reader.ask((column.place for column in self._columns), times)
+        times = () if self._time_column is None else (self._time_column.index,)
+        self._reader.ask((column.index for column in self._columns), times)
 
     def found(self) -> Look:
         """What was seen. Raises `LogError` where no column holds counts."""
@@ -438,7 +439,7 @@ class LookPass(EveryPass):
         interval = self._interval
         if timing is not None and timing.interval > 0:
             interval = timing.interval
-        looks = {c.name: c.looked(reader.columns[c.place].strip(), interval) for c in columns}
+        looks = {c.name: c.looked(reader.columns[c.index].strip(), interval) for c in columns}
         found = [
             finding
             for name, each in looks.items()
@@ -450,8 +451,8 @@ class LookPass(EveryPass):
         ]
         if timing is not None:
             found += time_findings(timing, rows.line)
-        used = {column.place for column in columns}
-        used |= set() if self._time_column is None else {self._time_column.place}
+        used = {column.index for column in columns}
+        used |= set() if self._time_column is None else {self._time_column.index}
         return Look(
             rows.rows,
             looks,
@@ -468,13 +469,13 @@ class LookPass(EveryPass):
 def _of_log(reader: LogReader, batch: SampleBatch) -> list[_Column]:
     """Every column of the first batch of which at least half the cells are numbers."""
     columns = []
-    for place, name in enumerate(reader.columns):
-        if batch.time_column is not None and place == batch.time_column.place:
+    for index, name in enumerate(reader.columns):
+        if batch.time_column is not None and index == batch.time_column.index:
             continue
-        found = batch.samples(place)
+        found = batch.samples(index)
         missing = 0 if found.missing is None else int(found.missing.sum())
         if len(batch) - missing >= 0.5 * len(batch):
-            columns.append(_Column(name.strip() or str(place + 1), place, None))
+            columns.append(_Column(name.strip() or str(index + 1), index, None))
     return columns
 
 

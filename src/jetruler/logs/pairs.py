@@ -226,21 +226,21 @@ class PairsPass(EveryPass):
     def begin(self, reader: LogReader) -> Iterable[int]:
         """The positions of the columns."""
         self._channels.begin(reader)
-        self._places = [_place(reader, one) for one in self.wanted]
-        self.integers = self._places
-        return self._places
+        self._indices = [_index(reader, one) for one in self.wanted]
+        self.integers = self._indices
+        return self._indices
 
     def add(self, batch: SampleBatch) -> None:
         """The next rows."""
         self._times.append(batch.times)
         self._clock = batch.clock
         readings = iter(self._channels.readings(batch))
-        for part, one, place in zip(self._parts, self.wanted, self._places, strict=True):
+        for part, one, index in zip(self._parts, self.wanted, self._indices, strict=True):
             if isinstance(one, Channel):
                 reading = next(readings)
                 part.append(np.where(reading.flags == 0, reading.value, np.nan))
                 continue
-            found = batch.samples(place)
+            found = batch.samples(index)
             values = found.counts.astype(np.float64)
             if found.missing is not None:
                 values[found.missing] = np.nan
@@ -264,7 +264,7 @@ def _read(
     return one.found()
 
 
-def _place(reader: LogReader, one: Channel | str) -> int:
+def _index(reader: LogReader, one: Channel | str) -> int:
     if isinstance(one, Channel):
         return reader.position(one.column)
     names = [name.strip() for name in reader.columns]
@@ -326,13 +326,13 @@ class RawPass(EveryPass):
     def begin(self, reader: LogReader) -> Iterable[int]:
         """The position of its column."""
         self._reader = reader
-        self._place = reader.position(self.channel.column)
-        self.integers = [self._place]
+        self._index = reader.position(self.channel.column)
+        self.integers = [self._index]
         return self.integers
 
     def add(self, batch: SampleBatch) -> None:
         """The next rows."""
-        found = batch.samples(self._place)
+        found = batch.samples(self._index)
         reading = read_flagged(self.channel, found.counts, found.missing)
         values = np.asarray(found.counts, dtype=np.float64)
         self._parts.append(values[np.isfinite(reading.value)])
@@ -390,10 +390,10 @@ class SeriesPass(ChannelsPass):
         """The next rows."""
         self._times.add(batch.times)
         self._name = batch.clock.label
-        for one, place, reading in zip(
-            self._series, self.places, self.readings(batch), strict=True
+        for one, index, reading in zip(
+            self._series, self.indices, self.readings(batch), strict=True
         ):
-            found = batch.samples(place)
+            found = batch.samples(index)
             raw = found.counts.astype(np.float64)
             if found.missing is not None:
                 raw[found.missing] = np.nan

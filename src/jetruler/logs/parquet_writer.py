@@ -44,26 +44,26 @@ class PassedTypes:
         self, reader: LogReader, pass_through: Sequence[int], given: dict[int, pa.DataType]
     ) -> None:
         self._reader, self._passed = reader, pass_through
-        self.types = {place: kind for place, kind in given.items() if place in pass_through}
+        self.types = {index: kind for index, kind in given.items() if index in pass_through}
         self._blank: set[int] = set()
 
     @property
     def named(self) -> dict[str, str]:
         """Each type by the name of its column."""
         names = self._reader.columns
-        return {names[place]: str(self.types[place]) for place in self._passed}
+        return {names[index]: str(self.types[index]) for index in self._passed}
 
     def settle(self, batch: RowBatch) -> None:
         """By the first batch, in order."""
-        for place in self._passed:
-            if place not in self.types:
-                self.types[place] = self._shown(batch.columns[place])
-                if self._reader.can_be_read_again and self._is_blank(batch.columns[place]):
-                    self._blank.add(place)
+        for index in self._passed:
+            if index not in self.types:
+                self.types[index] = self._shown(batch.columns[index])
+                if self._reader.can_be_read_again and self._is_blank(batch.columns[index]):
+                    self._blank.add(index)
 
     def of(self, batch: RowBatch) -> list[pa.Array]:
         """The columns of a batch. Raises `OtherTypeError`."""
-        return [self._cast(batch, place) for place in self._passed]
+        return [self._cast(batch, index) for index in self._passed]
 
     def _shown(self, cells: pa.Array) -> pa.DataType:
         """The narrowest type for all cells; of typed cells, their own."""
@@ -91,13 +91,13 @@ class PassedTypes:
             texts = pc.if_else(commas, pc.replace_substring(texts, ",", "."), texts)
         return texts
 
-    def _cast(self, batch: RowBatch, place: int) -> pa.Array:
-        cells, kind = batch.columns[place], self.types[place]
-        if place in self._blank and not self._is_blank(cells):
+    def _cast(self, batch: RowBatch, index: int) -> pa.Array:
+        cells, kind = batch.columns[index], self.types[index]
+        if index in self._blank and not self._is_blank(cells):
             shown = self._shown(cells)
             if shown != kind:
-                name = self._reader.columns[place]
-                raise OtherTypeError(place, name, shown, "", int(batch.lines[0]))
+                name = self._reader.columns[index]
+                raise OtherTypeError(index, name, shown, "", int(batch.lines[0]))
         if cells.type == kind and not self._reader.of_text:
             return cells
         if pa.types.is_string(kind):
@@ -112,8 +112,8 @@ class PassedTypes:
             wider = pa.string()
         row = next(i for i in range(len(texts)) if _fits(texts.slice(i, 1), kind) is None)
         shown = as_text(texts.slice(row, 1))[0].as_py()
-        name = self._reader.columns[place]
-        raise OtherTypeError(place, name, wider, shown, int(batch.lines[row]))
+        name = self._reader.columns[index]
+        raise OtherTypeError(index, name, wider, shown, int(batch.lines[row]))
 
 
 def _is_text(cells: pa.Array) -> bool:
@@ -193,7 +193,7 @@ class ParquetWriter:
                 uncertainties.values(column)
         layout = self.layout
         self.pass_through.settle(first.batch.rows)
-        kinds = [self.pass_through.types[place] for place in layout.pass_through]
+        kinds = [self.pass_through.types[index] for index in layout.pass_through]
         kept = [name_text(name) for name in layout.kept]
         fields = [pa.field(name, kind) for name, kind in zip(kept, kinds, strict=True)]
         for channel, uncertainties in zip(layout.channels, self.uncertainties, strict=True):

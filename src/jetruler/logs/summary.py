@@ -32,7 +32,7 @@ class BatchStats:
     unreadable: int = 0
     fractional: int = 0
     first_lines: tuple[int, ...] = ()
-    places: AnyArray | None = None
+    indices: AnyArray | None = None
     flags: AnyArray | None = None
     values: int = 0
     total: float = 0.0
@@ -48,8 +48,8 @@ class BatchStats:
         empty = 0 if samples.empty is None else samples.empty.size
         unreadable = 0 if samples.unreadable is None else samples.unreadable.size
         tally = cls(lines.size, empty, unreadable, samples.fractional, first)
-        if column.places is not None:
-            return replace(tally, places=column.histogram)
+        if column.indices is not None:
+            return replace(tally, indices=column.histogram)
         values: Array = column.values
         there = ~np.isnan(values)
         tally = replace(tally, flags=np.bincount(column.flags, minlength=256))
@@ -82,7 +82,7 @@ class ChannelSummary:
     _sums: list[float] = field(default_factory=list)
     _ends: list[float] = field(default_factory=list)
     _flags: AnyArray = field(default_factory=lambda: np.zeros(256, np.int64))
-    _places: AnyArray | None = None
+    _indices: AnyArray | None = None
 
     def add(self, tally: BatchStats) -> None:
         """Count one batch."""
@@ -91,8 +91,10 @@ class ChannelSummary:
         self.unreadable += tally.unreadable
         self.fractional += tally.fractional
         self.first_lines += tally.first_lines[: FIRST_FEW - len(self.first_lines)]
-        if tally.places is not None:
-            self._places = tally.places if self._places is None else self._places + tally.places
+        if tally.indices is not None:
+            self._indices = (
+                tally.indices if self._indices is None else self._indices + tally.indices
+            )
         if tally.flags is not None:
             self._flags += tally.flags
         if tally.values:
@@ -102,16 +104,16 @@ class ChannelSummary:
 
     def _by_place(self) -> tuple[Array, AnyArray]:
         """The values that came up by their place, and how often each."""
-        if self._places is None or self.every is None:
+        if self._indices is None or self.every is None:
             return np.empty(0), np.empty(0, np.int64)
-        came = (self._places > 0) & ~np.isnan(self.every.values)
-        return self.every.values[came], self._places[came]
+        came = (self._indices > 0) & ~np.isnan(self.every.values)
+        return self.every.values[came], self._indices[came]
 
     def folded(self) -> ChannelSummary:
         """The same in a few numbers, to be sent or kept; no batch can be added."""
         flags = self._flags.copy()
-        if self._places is not None and self.every is not None:
-            np.add.at(flags, self.every.flags, self._places)
+        if self._indices is not None and self.every is not None:
+            np.add.at(flags, self.every.flags, self._indices)
         ends = [] if math.isnan(self.smallest) else [self.smallest, self.largest]
         sums = [self.mean * self.values] if self.values else []
         return replace(
@@ -121,7 +123,7 @@ class ChannelSummary:
             _sums=sums,
             _ends=ends,
             _flags=flags,
-            _places=None,
+            _indices=None,
         )
 
     def merge(self, other: ChannelSummary) -> None:
@@ -162,8 +164,8 @@ class ChannelSummary:
     def flags(self) -> dict[str, int]:
         """How many rows carry each flag; flags that never came up are left out."""
         every = self._flags.copy()
-        if self._places is not None and self.every is not None:
-            np.add.at(every, self.every.flags, self._places)
+        if self._indices is not None and self.every is not None:
+            np.add.at(every, self.every.flags, self._indices)
         codes = np.arange(256)
         counts = {n: int(every[(codes & f) > 0].sum()) for f, n in FLAG_NAMES.items()}
         return {name: count for name, count in counts.items() if count}
@@ -351,7 +353,7 @@ class ConvertedColumn:
     the count (the zone that was held before)."""
 
     every: CodeTable | None = None
-    places: AnyArray | None = None
+    indices: AnyArray | None = None
     counts: AnyArray | None = None
     reading: Reading | None = None
     smoothing: Smoothing | None = None
@@ -376,32 +378,32 @@ class ConvertedColumn:
         """The flags of every row."""
         if self.reading is not None:
             return np.asarray(self.reading.flags)
-        every, places = self._by_place
-        return np.take(every.flags, places, mode="clip")
+        every, indices = self._by_place
+        return np.take(every.flags, indices, mode="clip")
 
     @cached_property
     def values(self) -> Array:
         """The value of every row."""
         if self.reading is not None:
             return np.asarray(self.reading.value)
-        every, places = self._by_place
-        return np.take(every.values, places, mode="clip")
+        every, indices = self._by_place
+        return np.take(every.values, indices, mode="clip")
 
     @cached_property
     def histogram(self) -> AnyArray:
         """How many rows stand at each place."""
-        every, places = self._by_place
-        return every.histogram(places)
+        every, indices = self._by_place
+        return every.histogram(indices)
 
     @property
     def complete(self) -> bool:
         """Whether every row has a value."""
-        if self.places is None:
+        if self.indices is None:
             return not np.isnan(self.values).any()
         return not self.histogram[np.isnan(self._by_place[0].values)].any()
 
     @property
     def _by_place(self) -> tuple[CodeTable, AnyArray]:
         assert self.every is not None
-        assert self.places is not None
-        return self.every, self.places
+        assert self.indices is not None
+        return self.every, self.indices

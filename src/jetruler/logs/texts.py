@@ -70,15 +70,15 @@ class CellTexts:
         texts: list[str] = written.cast(pa.string()).to_pylist()
         return texts
 
-    def _at(self, every: CodeTable, places: AnyArray) -> pa.Array:
+    def _at(self, every: CodeTable, indices: AnyArray) -> pa.Array:
         """The texts at some places of the table of all counts. Those that come up for the first
         time are written; all of them, once half of them have come up."""
         slots, texts = self._known
-        wanted = slots[places]
+        wanted = slots[indices]
         if wanted.size and wanted.min() < 0:
             with self._lock:
                 slots, texts = self._known
-                new = np.unique(places[slots[places] < 0])
+                new = np.unique(indices[slots[indices] < 0])
                 if 2 * (len(texts) + new.size) > slots.size:
                     new = np.flatnonzero(slots < 0)
                 slots = slots.copy()
@@ -86,7 +86,7 @@ class CellTexts:
                 written = self._written(every.values[new].tolist())
                 texts = pa.concat_arrays([texts.cast(written.type), written])
                 self._known = slots, texts
-            wanted = slots[places]
+            wanted = slots[indices]
         return texts.take(to_arrow(wanted))
 
     def _written(self, values: list[float]) -> pa.Array:
@@ -109,12 +109,12 @@ class CellTexts:
         )
 
     def _of(self, column: ConvertedColumn) -> pa.Array:
-        counts, places = column.counts, column.places
+        counts, indices = column.counts, column.indices
         if counts is not None and counts.dtype.kind in "iu" and not column.held:
-            places = self.every.places(counts) if self.every is not None else None
-        if places is None or self.every is None:
+            indices = self.every.indices(counts) if self.every is not None else None
+        if indices is None or self.every is None:
             return self._each(column.values)
-        return self._at(self.every, places)
+        return self._at(self.every, indices)
 
     def _each(self, values: Array) -> pa.Array:
         """Values that come from no table of counts."""
@@ -223,12 +223,12 @@ class UncertaintyTexts:
         """The text of every row; an averaged count has that of the nearest whole one."""
         self._prepare(column.smoothing)
         if self._uncertainties is not None:
-            places = self._places(_counts(column)) if column.places is None else column.places
-            if self._texts is None and places.size < self._uncertainties.size:  # a short log
-                return self._written(self._uncertainties[places])
+            indices = self._indices(_counts(column)) if column.indices is None else column.indices
+            if self._texts is None and indices.size < self._uncertainties.size:  # a short log
+                return self._written(self._uncertainties[indices])
             if self._texts is None:
                 self._texts = self._written(self._uncertainties)
-            return self._texts.take(to_arrow(places))
+            return self._texts.take(to_arrow(indices))
         kinds, index = np.unique(_counts(column), return_inverse=True)
         return self._written(self._expanded(kinds)).take(to_arrow(index))
 
@@ -239,15 +239,15 @@ class UncertaintyTexts:
             kinds, index = np.unique(_counts(column), return_inverse=True)
             found: Array = self._expanded(kinds)[index]
             return found
-        places = self._places(_counts(column)) if column.places is None else column.places
-        return np.take(self._uncertainties, places, mode="clip")
+        indices = self._indices(_counts(column)) if column.indices is None else column.indices
+        return np.take(self._uncertainties, indices, mode="clip")
 
-    def _places(self, counts: AnyArray) -> AnyArray:
+    def _indices(self, counts: AnyArray) -> AnyArray:
         assert self._every is not None
         without = np.isnan(counts)
         whole = np.rint(np.where(without, 0, counts))
         beyond = 2.0**40  # far outside every converter that has a table
-        return self._every.places(np.clip(whole, -beyond, beyond).astype(np.int64), without)
+        return self._every.indices(np.clip(whole, -beyond, beyond).astype(np.int64), without)
 
     def _prepare(self, smoothing: Smoothing | None) -> None:
         if self._ready:

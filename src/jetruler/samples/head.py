@@ -54,11 +54,11 @@ class Above:
 
     def add(self, lines: Sequence[str], header: int | None = None) -> None:
         """Some more lines; header: the one that has names."""
-        for place, line in enumerate(lines):
+        for index, line in enumerate(lines):
             text = line.strip()
             self.comments += text.startswith(self.comment)
             self.blank += not text
-            if text and not text.startswith(self.comment) and place != header:
+            if text and not text.startswith(self.comment) and index != header:
                 self.noise.add("other text", text)
         self.lines += len(lines)
 
@@ -149,10 +149,10 @@ class _Lines:
             return self._by_first_line(True) if is_header else found
         return self._with_header(found, same_count)
 
-    def _first_agreed(self, places: Sequence[int]) -> int | None:
+    def _first_agreed(self, indices: Sequence[int]) -> int | None:
         """The first line with which the next one of a shape agrees."""
         shapes = self.shapes
-        pairs = itertools.pairwise(places)
+        pairs = itertools.pairwise(indices)
         return next((i for i, j in pairs if shapes[i].agrees(shapes[j])), None)
 
     def _named(self, names: tuple[str, ...], found: Head, same_count: Sequence[int]) -> Head:
@@ -203,18 +203,18 @@ class _Lines:
             for known, cell in zip(values, first, strict=True)
         )
 
-    def _asked(self, place: int) -> bool:
+    def _asked(self, index: int) -> bool:
         """Whether a line names a column that is wanted."""
-        return not self.wanted.isdisjoint(_names(self.lines[place], self._sign(place)))
+        return not self.wanted.isdisjoint(_names(self.lines[index], self._sign(index)))
 
-    def _sign(self, place: int) -> str:
+    def _sign(self, index: int) -> str:
         """The delimiter that a line of names shows: tab and semicolon before comma, for decimal
         commas."""
         if self.form.delimiter:
             return self.form.delimiter
         comma = "," if self.form.decimal == "." else ";"
         signs = ("\t", ";", comma, "|")
-        return next((s for s in signs if len(split(self.lines[place], s)) > 1), comma)
+        return next((s for s in signs if len(split(self.lines[index], s)) > 1), comma)
 
     def _by_first_line(self, names: bool, shape: Shape | None = None) -> Head:
         """A log of cells whose first line has the names, or is data that nobody can read."""

@@ -61,12 +61,12 @@ class SampleBatch:
         """The usual time between two samples in these rows, in seconds; None without a clock."""
         return self.clock.interval(self.rows)
 
-    def samples(self, place: int) -> Samples:
+    def samples(self, index: int) -> Samples:
         """Return the counts in a column, read once."""
-        if place not in self._samples:
-            cells = self.rows.columns[place]
-            self._samples[place] = read_samples(cells, self._decimal, self.rows.torn)
-        return self._samples[place]
+        if index not in self._samples:
+            cells = self.rows.columns[index]
+            self._samples[index] = read_samples(cells, self._decimal, self.rows.torn)
+        return self._samples[index]
 
     def head(self, rows: int) -> SampleBatch:
         """Return the first rows."""
@@ -76,7 +76,7 @@ class SampleBatch:
         """Return the time of a row as the log has it, else in seconds, else its number from 1."""
         if self.time_column is None:
             return f"{self.times[row]:.6g}" if self.clock.is_known else self.first + row + 1
-        return self.rows.columns[self.time_column.place][row].as_py()
+        return self.rows.columns[self.time_column.index][row].as_py()
 
 
 def sample_batches(
@@ -116,7 +116,7 @@ def sample_batches(
         if progress:
             progress(*reader.progress)
     if not first and any(reader.noise.counts.values()):
-        raise reader.nothing_read(reader.columns[place].strip() for place in sorted(used))
+        raise reader.nothing_read(reader.columns[index].strip() for index in sorted(used))
     if not first:
         raise LogError(f"{reader.name}: the log has a header but no rows")
 
@@ -194,12 +194,12 @@ def walk(
 ) -> None:
     """Read a log once. wanted: columns that the bench asks for. Raises `LogError`."""
     with open_log(log, form, block_bytes, wanted) as reader:
-        used = {place for one in passes for place in one.begin(reader)}
+        used = {index for one in passes for index in one.begin(reader)}
         for batch in sample_batches(
             reader,
             used,
             timed=any(one.timed for one in passes),
-            integers={place for one in passes for place in one.integers},
+            integers={index for one in passes for index in one.integers},
             workers=workers,
         ):
             for one in passes:
@@ -227,15 +227,15 @@ class ChannelsPass(EveryPass):
     def begin(self, reader: LogReader) -> Iterable[int]:
         """The positions of their columns."""
         self._readers = ChannelReaders(self.channels)
-        self.places = [reader.position(channel.column) for channel in self.channels]
-        self.integers = self.places
-        return self.places
+        self.indices = [reader.position(channel.column) for channel in self.channels]
+        self.integers = self.indices
+        return self.indices
 
     def readings(self, batch: SampleBatch) -> list[Reading]:
         """The next reading of each channel."""
         found = []
-        for i, place in enumerate(self.places):
-            samples = batch.samples(place)
+        for i, index in enumerate(self.indices):
+            samples = batch.samples(index)
             reader = self._readers.of(i, batch)
             found.append(reader.add(samples.counts, samples.missing, batch.clock_times)[1])
         return found

@@ -336,12 +336,12 @@ class Columns(Sequence[pa.Array]):
     def __len__(self) -> int:
         return self._count
 
-    def __getitem__(self, place: Any) -> Any:
-        if place >= self._count:
-            raise IndexError(place)
-        if place not in self._known:
-            self._known[place] = self._fetch(place)
-        return self._known[place]
+    def __getitem__(self, index: Any) -> Any:
+        if index >= self._count:
+            raise IndexError(index)
+        if index not in self._known:
+            self._known[index] = self._fetch(index)
+        return self._known[index]
 
 
 @dataclass(frozen=True)
@@ -372,7 +372,7 @@ class RowBatch:
 
     def head(self, rows: int) -> RowBatch:
         """The first rows."""
-        columns = Columns(len(self.columns), lambda place: self.columns[place].slice(0, rows))
+        columns = Columns(len(self.columns), lambda index: self.columns[index].slice(0, rows))
         return RowBatch(columns, self.lines[:rows], self.torn[self.torn < rows], self.quoted)
 
 

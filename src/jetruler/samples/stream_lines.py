@@ -86,7 +86,7 @@ class StreamLines:
         self.clock = LogClock(step=self.form.seconds_between)
         self.interval = self.interval or self.clock.step
         self._held: list[tuple[bytes, Array]] = []
-        self._places: list[int | None] = []
+        self._indices: list[int | None] = []
         self._skip: Head | None = None
         if self.form.format == "jsonl":  # nothing is to be found out
             head = find_head(["{}"], self.form)
@@ -215,13 +215,13 @@ class StreamLines:
         line_format = self.blocks.shape.description or ", ".join(columns)
         # Lines without any field (no stream at all) have no numbered columns.
         empty = shape.kind == "jsonl" and not shape.names
-        self._places = [
+        self._indices = [
             None
             if empty and isinstance(c, int)
             else position_in(columns, c, self.name, line_format)
             for c in self.wanted
         ]
-        used = {place for place in self._places if place is not None}
+        used = {index for index in self._indices if index is not None}
         batch = self.blocks.read(rows).batch if rows else None
         if batch is not None and batch.rows:
             names_and_form = _Names(columns, self.form)
@@ -253,12 +253,12 @@ class StreamLines:
 
     def _taken(self, batch: RowBatch, at: Array) -> list[Taken]:
         columns = []
-        for name, place in zip(self.wanted, self._places, strict=True):
-            if place is None:
+        for name, index in zip(self.wanted, self._indices, strict=True):
+            if index is None:
                 nothing = np.ones(batch.rows, np.bool_)
                 columns.append(Samples(np.zeros(batch.rows, np.int64), nothing))
                 continue
-            found = read_samples(batch.columns[place], self.form.decimal, batch.torn)
+            found = read_samples(batch.columns[index], self.form.decimal, batch.torn)
             if found.unreadable is not None and found.unreadable.size > batch.torn.size:
                 self.unreadable[name] += found.unreadable.size - batch.torn.size
             columns.append(found)
@@ -272,7 +272,7 @@ class StreamLines:
         """When each row was taken, as text and in seconds."""
         column = self.clock.column
         if column is not None:
-            cells = as_text(batch.columns[column.place])
+            cells = as_text(batch.columns[column.index])
             try:
                 texts = cells.cast(pa.string())
             except pa.ArrowInvalid:  # bytes that are no text
@@ -311,13 +311,13 @@ class StreamLines:
         found = self._read(before, at[:number]) if number else []
         shape = replace(self.blocks.shape, names=names, width=len(names))
         self.blocks = blocks_of(Head(shape, 0), self.form)
-        places: dict[str | int, int] = {name: place for place, name in enumerate(names)}
-        places |= {place + 1: place for place in range(len(names))}
-        self._places = [places.get(column) for column in self.wanted]
+        indices: dict[str | int, int] = {name: index for index, name in enumerate(names)}
+        indices |= {index + 1: index for index in range(len(names))}
+        self._indices = [indices.get(column) for column in self.wanted]
         if self.clock.column is not None:
             name = self.clock.column.name
             known = names.index(name) if name in names else None
-            self.clock.column = None if known is None else replace(self.clock.column, place=known)
+            self.clock.column = None if known is None else replace(self.clock.column, index=known)
         self.noise.counts["header"] += 1
         rest = b"\n".join(lines[number + 1 :])
         return [*found, *self._read(rest, at[number + 1 :])]

@@ -349,7 +349,7 @@ class RecordBlocks(BlockReader):
     def ask(self, types: dict[int, pa.DataType]) -> None:
         """From one of the next blocks on, columns come in these types where they can."""
         times = len(self.columns) - 1
-        self.inner.ask({place: kind for place, kind in types.items() if place != times})
+        self.inner.ask({index: kind for index, kind in types.items() if index != times})
 
     def read(self, block: bytes) -> Read:
         """The rows of a block."""

@@ -29,7 +29,7 @@ _TIME_NAME = re.compile(r"(time|date|stamp|clock|\bt\b|\bt_|^ts$|^ms$|^s$)", re.
 class TimeColumn:
     """The time column of a log: its place, its name, and the seconds of one unit of it."""
 
-    place: int
+    index: int
     name: str
     factor: float
     decimal: str = "."
@@ -79,7 +79,7 @@ class LogClock:
         if self.column is None:
             numbers = np.arange(first, first + rows.rows, dtype=np.float64)
             return numbers if self.step is None else numbers * self.step
-        times = self.column.seconds(rows.columns[self.column.place])
+        times = self.column.seconds(rows.columns[self.column.index])
         if rows.torn.size:  # what stands there need not be the time
             times = times.copy()
             times[rows.torn] = np.nan
@@ -98,7 +98,7 @@ class LogClock:
         """The usual time between two of some rows, in seconds; None where nobody knows."""
         if self.column is None:
             return self.step
-        return self.column.interval(rows.columns[self.column.place])
+        return self.column.interval(rows.columns[self.column.index])
 
 
 class Named(Protocol):
@@ -145,20 +145,20 @@ def find_time_column(
         of_day = _are_of_day(head.columns[named])
         return TimeColumn(named, names[named], unit, decimal, of_day)
     is_record = RECEIVED in names
-    for place, name in enumerate(names):
-        if place in used or name == RECEIVED:
+    for index, name in enumerate(names):
+        if index in used or name == RECEIVED:
             continue
-        times = _read_times(head.columns[place], decimal)
+        times = _read_times(head.columns[index], decimal)
         steps = steps_of(times[~np.isnan(times)])
         few = steps.size < 1 and not (by_name and times.size)
         if few or np.isnan(times).mean() > 0.5:
             continue
         grows = False
-        if place == 0 and len(names) > 1 and not by_name and not is_record:
+        if index == 0 and len(names) > 1 and not by_name and not is_record:
             grows = bool(np.mean(steps >= 0) > 0.9 and np.mean(steps > 0) > 0.5)
-        of_day = _are_of_day(head.columns[place])
-        if _TIME_NAME.search(name) or grows or (of_day and place == 0):
-            return TimeColumn(place, name, time_factor(name), decimal, of_day)
+        of_day = _are_of_day(head.columns[index])
+        if _TIME_NAME.search(name) or grows or (of_day and index == 0):
+            return TimeColumn(index, name, time_factor(name), decimal, of_day)
     return TimeColumn(names.index(RECEIVED), RECEIVED, 1.0) if is_record else None
 
 
@@ -197,8 +197,8 @@ def _of_day(cells: pa.Array) -> Array:
     pattern = r"^\s*(?P<h>\d{1,2}):(?P<m>\d\d)(?::(?P<s>\d\d(?:[.,]\d+)?))?\s*$"
     parts = pc.extract_regex(cells.cast(pa.binary()).cast(pa.string()), pattern)
     seconds = np.zeros(len(cells))
-    for place, size in enumerate((3600.0, 60.0, 1.0)):
-        text = pc.replace_substring(pc.struct_field(parts, place), ",", ".")
+    for index, size in enumerate((3600.0, 60.0, 1.0)):
+        text = pc.replace_substring(pc.struct_field(parts, index), ",", ".")
         text = pc.if_else(pc.equal(text, ""), "0", text)
         seconds += floats_of(text.cast(pa.float64())) * size
     return seconds

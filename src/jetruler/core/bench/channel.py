@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 _PART = re.compile(r"\[(\d+)\]")
 
 
-@old_fields(degrees="dof")
+@old_fields(degrees="dof", place="index")
 @dataclass(frozen=True)
 class FitCovariance:
     """What a calibration left of a channel's error: the covariance of the law's parameters, and
@@ -109,25 +109,25 @@ class FitCovariance:
         i = self.parameters.index(name)
         return math.sqrt(self.covariance[i][i])
 
-    def place(self, laws: tuple[Law, ...]) -> int:
+    def index(self, laws: tuple[Law, ...]) -> int:
         """Which of a channel's laws it belongs to. Raises `ParameterError` where none has all
         the parameters."""
-        places = [i for i, law in enumerate(laws) if law.name == self.law]
-        if not places:
+        indices = [i for i, law in enumerate(laws) if law.name == self.law]
+        if not indices:
             raise ParameterError("law", self.law, "the name of one of the channel's laws is right")
-        if self.which not in range(1, len(places) + 1):
-            right = f"1 to {len(places)} is right: so many laws are called {self.law}"
+        if self.which not in range(1, len(indices) + 1):
+            right = f"1 to {len(indices)} is right: so many laws are called {self.law}"
             raise ParameterError("which", self.which, right)
-        place = places[self.which - 1]
+        index = indices[self.which - 1]
         for name in self.parameters:
-            if not isinstance(number_in(laws[place], *path_of(name)), int | float):
+            if not isinstance(number_in(laws[index], *path_of(name)), int | float):
                 right = f"the name of a number that {self.law} has here is right"
                 raise ParameterError("parameters", name, right)
-        return place
+        return index
 
-    def of_law(self, place: int, laws: Sequence[Law]) -> FitCovariance:
+    def of_law(self, index: int, laws: Sequence[Law]) -> FitCovariance:
         """The same, of the law at this place."""
-        return replace(self, which=sum(law.name == self.law for law in laws[: place + 1]))
+        return replace(self, which=sum(law.name == self.law for law in laws[: index + 1]))
 
 
 def path_of(name: str) -> tuple[str, tuple[int, ...]]:
@@ -212,7 +212,7 @@ class Channel:
             right = 'a Smoothing is right, as in Smoothing("median", 5)'
             raise ParameterError("smooth", self.smooth, right)
         if isinstance(self.calibration, FitCovariance):
-            self.calibration.place(self.chain.laws)
+            self.calibration.index(self.chain.laws)
         object.__setattr__(
             self, "ruler", self.chain >> self._limits() if self.limits else self.chain
         )
@@ -353,7 +353,7 @@ class CodeTable:
         """The place of a missing sample."""
         return self.values.size - 1
 
-    def places(self, counts: AnyArray, missing: AnyArray | None = None) -> AnyArray:
+    def indices(self, counts: AnyArray, missing: AnyArray | None = None) -> AnyArray:
         """The place of each of some integer counts (int32)."""
         low, high = self.lowest - 1, self.lowest + self.values.size - 3
         kind, size = counts.dtype.kind, counts.dtype.itemsize
@@ -364,20 +364,20 @@ class CodeTable:
         elif kind == "u" or not counts.dtype.isnative:
             counts = counts.astype(np.int64)
         # Clipped first: the shift of a very large count would overflow.
-        places = np.clip(counts, low, high)
-        places -= low
+        indices = np.clip(counts, low, high)
+        indices -= low
         if missing is not None:
-            places[missing] = self.missing
-        return places if places.dtype == np.int32 else places.astype(np.int32)
+            indices[missing] = self.missing
+        return indices if indices.dtype == np.int32 else indices.astype(np.int32)
 
-    def histogram(self, places: AnyArray) -> AnyArray:
+    def histogram(self, indices: AnyArray) -> AnyArray:
         """How many samples stand at each place."""
-        return np.bincount(places, minlength=self.values.size)
+        return np.bincount(indices, minlength=self.values.size)
 
-    def read(self, places: AnyArray, unit: str | None = None) -> Reading:
+    def read(self, indices: AnyArray, unit: str | None = None) -> Reading:
         """The readings at some places."""
-        values = np.take(self.values, places, mode="clip")
-        return Reading(values, np.take(self.flags, places, mode="clip"), unit)
+        values = np.take(self.values, indices, mode="clip")
+        return Reading(values, np.take(self.flags, indices, mode="clip"), unit)
 
 
 _COUNTS = re.compile(r"\s*(.+?)\s*counts?\s*\Z")

@@ -462,16 +462,16 @@ def pattern_drives(
     if len(values) != width:
         raise ParameterError("safe", values, f"{width} commands are right, one for each output")
     made = {}
-    for place, output in enumerate(outputs):
-        commands = [float(pattern[place]) for pattern in patterns]  # type: ignore[index]
+    for index, output in enumerate(outputs):
+        commands = [float(pattern[index]) for pattern in patterns]  # type: ignore[index]
         key = f"{name}_{output}".replace(".", "_").replace("-", "_")
         made[key] = Drive(
             key,
             channel.name,
             tuple((float(zone), command) for zone, command in enumerate(commands)),
-            safe=values[place],
-            range=(min(0.0, *commands, values[place]), max(1.0, *commands, values[place])),
+            safe=values[index],
+            range=(min(0.0, *commands, values[index]), max(1.0, *commands, values[index])),
             output=output,
-            whole=all(command.is_integer() for command in (*commands, float(values[place]))),
+            whole=all(command.is_integer() for command in (*commands, float(values[index]))),
         )
     return made

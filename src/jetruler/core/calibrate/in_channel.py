@@ -13,7 +13,7 @@ from ..error_types import JetRulerError
 from ..laws import law_line, law_named
 from ..laws.linear import Line
 from ..numerics import Array
-from ..result import Content, Result, Title
+from ..result import Content, Result, Title, old_fields
 from ..ruler.base_law import Role
 from ..ruler.quantity import Toleranced
 from ..ruler.ruler import Law, Ruler
@@ -23,6 +23,7 @@ from .fit_result import Fit, error_shown
 from .marks import Marks, MarksError
 
 
+@old_fields(place="index")
 @dataclass(frozen=True, eq=False, repr=False)
 class Calibration(Result):
     """A fit and its place in a channel.
@@ -51,7 +52,7 @@ class Calibration(Result):
 
     channel: Channel
     fit: Fit
-    place: int
+    index: int
     replaced: Law | None
     error_before: Array
 
@@ -60,14 +61,14 @@ class Calibration(Result):
         """The channel with the fitted law in its place, and what the fit left of its error: the
         covariance of the parameters, or the errors of the marks, each left out in turn."""
         laws = list(self.channel.chain.laws)
-        laws[self.place : self.place + (self.replaced is not None)] = [self.fit.law]
+        laws[self.index : self.index + (self.replaced is not None)] = [self.fit.law]
         left: float | FitCovariance | None = None
         if self.fit.marks.true_unit == self.channel.unit:
             left = self.fit.known_parameters
             if left is None and np.isfinite(self.fit.rms_left_out):
                 left = Toleranced(0.0, self.fit.rms_left_out, 1.0)
         if isinstance(left, FitCovariance):
-            left = left.of_law(self.place, laws)
+            left = left.of_law(self.index, laws)
         return replace(self.channel, chain=Ruler(tuple(laws)), calibration=left)
 
     @property
@@ -158,29 +159,29 @@ def calibrate(
     used = Marks.of(marks)
     laws = channel.chain.laws
     if correction:
-        place, replaced = _on_top(laws)
+        index, replaced = _on_top(laws)
         law = law or ("offset" if np.unique(used.raw).size == 1 else "line")
         if law not in ("offset", "line"):
             raise JetRulerError(f"law: found {law!r}; a correction is an offset or a line")
     else:
-        place, replaced = _in_place(channel, law)
+        index, replaced = _in_place(channel, law)
         present = replaced.name if replaced is not None else "line"
         law = law or (present if law_named(present).fitted_name else "line")
     units = channel.chain.units
-    joints = [i for i in range(place + 1) if units[i] == (used.raw_unit or units[0])]
+    joints = [i for i in range(index + 1) if units[i] == (used.raw_unit or units[0])]
     if not joints:
-        used = used.in_units(tuple(filter(None, units[: place + 1])), used.true_unit)
-        joints = [i for i in range(place + 1) if units[i] == used.raw_unit]
-    upstream = Ruler(laws[joints[0] : place]) if joints[0] < place else None
+        used = used.in_units(tuple(filter(None, units[: index + 1])), used.true_unit)
+        joints = [i for i in range(index + 1) if units[i] == used.raw_unit]
+    upstream = Ruler(laws[joints[0] : index]) if joints[0] < index else None
     if used.raw_unit is None:
         used = replace(used, raw_unit=units[0])
-    downstream = _downstream(laws[place + (replaced is not None) :])
-    unit = units[place + 1] if replaced is not None else units[place]
+    downstream = _downstream(laws[index + (replaced is not None) :])
+    unit = units[index + 1] if replaced is not None else units[index]
     if correction:
         unit = None
-    result_unit = downstream.gives if downstream is not None else unit or units[place]
+    result_unit = downstream.gives if downstream is not None else unit or units[index]
     found = fit(
-        used.in_units((used.raw_unit,), result_unit or units[place + (replaced is not None)]),
+        used.in_units((used.raw_unit,), result_unit or units[index + (replaced is not None)]),
         law,
         upstream=upstream,
         downstream=downstream,
@@ -192,9 +193,9 @@ def calibrate(
         else None,
         limits=channel.limits,
     )
-    plain = Ruler.of(*laws[joints[0] : place], *_kept(laws[place:]))
+    plain = Ruler.of(*laws[joints[0] : index], *_kept(laws[index:]))
     was = np.asarray(plain(found.marks.raw), dtype=np.float64) - found.marks.true
-    return Calibration(channel, found, place, replaced, was)
+    return Calibration(channel, found, index, replaced, was)
 
 
 def on_rails(channel: Channel, marks: Marks) -> list[str]:
@@ -214,12 +215,12 @@ def on_rails(channel: Channel, marks: Marks) -> list[str]:
 def joined(channel: Channel, correction: Line) -> tuple[int, bool, Line]:
     """Where a correction goes on top of a channel, whether it replaces an earlier one, and the
     line that then stands there: both in one."""
-    place, upstream = _on_top(channel.chain.laws)
+    index, upstream = _on_top(channel.chain.laws)
     if not isinstance(upstream, Line):
-        return place, False, correction
+        return index, False, correction
     gain, offset = correction.gain or 1.0, correction.offset or 0.0
     both = Line(gain * (upstream.gain or 1.0), gain * (upstream.offset or 0.0) + offset)
-    return place, True, both
+    return index, True, both
 
 
 def _in_place(channel: Channel, law: str | None) -> tuple[int, Law | None]:
@@ -230,9 +231,9 @@ def _in_place(channel: Channel, law: str | None) -> tuple[int, Law | None]:
     curves = [
         i for i, one in enumerate(laws) if one.role is Role.CURVE and takes in (None, one.takes)
     ]
-    for places in (same, curves):
-        if places:
-            return places[-1], laws[places[-1]]
+    for indices in (same, curves):
+        if indices:
+            return indices[-1], laws[indices[-1]]
     if takes is not None:
         if takes not in channel.chain.units:
             raise MarksError(
@@ -244,20 +245,20 @@ def _in_place(channel: Channel, law: str | None) -> tuple[int, Law | None]:
 
 def _on_top(laws: tuple[Law, ...]) -> tuple[int, Law | None]:
     """Behind the last law that moves the result; or in place of a correction that is there."""
-    place = _last(laws)
-    last = laws[place - 1]
-    if isinstance(last, Line) and last.marks is None and last.unit is None and place > 1:
-        return place - 1, last
-    return place, None
+    index = _last(laws)
+    last = laws[index - 1]
+    if isinstance(last, Line) and last.marks is None and last.unit is None and index > 1:
+        return index - 1, last
+    return index, None
 
 
 def _last(laws: tuple[Law, ...]) -> int:
     """The place behind the last law that moves the result."""
     zones = [i for i, law in enumerate(laws) if law.role is Role.LABEL]
-    place = zones[0] if zones else len(laws)
-    while place > 1 and laws[place - 1].role.shapes:
-        place -= 1
-    return place
+    index = zones[0] if zones else len(laws)
+    while index > 1 and laws[index - 1].role.shapes:
+        index -= 1
+    return index
 
 
 def _kept(laws: tuple[Law, ...]) -> list[Law]:
@@ -283,5 +284,5 @@ def calibration_title(calibration: Calibration) -> str:
         if calibration.replaced.name == name:
             return f"{channel.name}: {name}, fitted again"
         return f"{channel.name}: {name} instead of {calibration.replaced.name}"
-    upstream = channel.chain.laws[calibration.place - 1].name
+    upstream = channel.chain.laws[calibration.index - 1].name
     return f"{channel.name}: {name} behind {upstream}"

@@ -69,16 +69,16 @@ class DividerEvaluator:
     def __init__(
         self,
         channel: Channel,
-        place: int,
+        index: int,
         divider: Divider,
         low: float,
         high: float,
         at: float | None,
     ) -> None:
         laws = channel.chain.laws
-        self.before, self.divider, self.at = laws[:place], divider, at
+        self.before, self.divider, self.at = laws[:index], divider, at
         self.dissipation = channel.dissipation
-        behind = Ruler(laws[place + 1 :]) if laws[place + 1 :] else None
+        behind = Ruler(laws[index + 1 :]) if laws[index + 1 :] else None
         self.values = np.linspace(low, high, _GRID)
         if at is not None:
             self.values = np.append(self.values, at)
@@ -417,11 +417,11 @@ def choose_resistor(
     3900.0
     """
     channel = channel_of(channel)
-    place, present = _divider(channel)
+    index, present = _divider(channel)
     aim = aim or ("resolution" if at is None else "at")
     _check(channel, aim, (low, high), at, most_heating)
     divider = replace(present, sensor=leg or present.sensor)
-    judge = DividerEvaluator(channel, place, divider=divider, low=low, high=high, at=at)
+    judge = DividerEvaluator(channel, index, divider=divider, low=low, high=high, at=at)
     middle = math.sqrt(float(judge.ohms.min()) * float(judge.ohms.max()))
     ends = between or (middle / 100, middle * 100)
     values = preferred(series, *ends)
@@ -436,7 +436,7 @@ def choose_resistor(
         why = f"{none}feeds the divider" if fine else every
         raise JetRulerError(f"{channel.name}: {why}")
     fine.sort(key=lambda c: (c.cost(aim), c.known))
-    now = DividerEvaluator(channel, place, divider=present, low=low, high=high, at=at)
+    now = DividerEvaluator(channel, index, divider=present, low=low, high=high, at=at)
     return ResistorChoice(
         aim,
         low,

@@ -102,8 +102,8 @@ class Histogram:
         counts, occurrences = self.pairs()
         if not counts.size:
             return math.nan
-        place = np.searchsorted(np.cumsum(occurrences), fraction * self.total, side="left")
-        return float(counts[min(int(place), counts.size - 1)])
+        index = np.searchsorted(np.cumsum(occurrences), fraction * self.total, side="left")
+        return float(counts[min(int(index), counts.size - 1)])
 
     def fraction_at(self, count: int) -> float:
         """Return the fraction of the samples at one count (of its bin)."""

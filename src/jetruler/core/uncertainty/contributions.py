@@ -54,15 +54,15 @@ def toleranced(ruler: Ruler) -> list[UncertainParameter]:
 
 def fitted_parameters(ruler: Ruler, fit: FitCovariance) -> list[UncertainParameter]:
     """The parameters of a fit in a channel's ruler."""
-    place, found = fit.place(ruler.laws), []
+    index, found = fit.index(ruler.laws), []
     for name in fit.parameters:
         field, inside = path_of(name)
         value = Toleranced(
-            float(number_in(ruler.laws[place], field, inside)), fit.standard(name), 1.0
+            float(number_in(ruler.laws[index], field, inside)), fit.standard(name), 1.0
         )
         called = f"{name} of {fit.law}"
         found.append(
-            UncertainParameter(place, field, inside=inside, value=value, unit=None, name=called)
+            UncertainParameter(index, field, inside=inside, value=value, unit=None, name=called)
         )
     return found
 

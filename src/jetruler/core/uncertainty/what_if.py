@@ -121,10 +121,10 @@ def what_if(channel: Channel, at: float, changes: Mapping[str, str], **given: fl
 
 def has_parameter(channel: Channel, name: str) -> bool:
     """Whether a what-if can name this of a channel."""
-    return name in OF_CHANNEL or bool(_places(channel, name))
+    return name in OF_CHANNEL or bool(_indices(channel, name))
 
 
-def _places(channel: Channel, name: str) -> list[int]:
+def _indices(channel: Channel, name: str) -> list[int]:
     """Which laws have a parameter of this name."""
     of, _, short = name.rpartition(".")
     return [
@@ -141,18 +141,18 @@ def _with(channel: Channel, name: str, value: str) -> Channel:
             return replace(channel, **{name: float(value)})  # type: ignore[arg-type]
         except ValueError:
             raise ParameterError(name, value, "a number is right") from None
-    short, laws, places = name.rpartition(".")[2], channel.chain.laws, _places(channel, name)
-    if len(places) != 1:
+    short, laws, indices = name.rpartition(".")[2], channel.chain.laws, _indices(channel, name)
+    if len(indices) != 1:
         known = [f"{law.name}.{field}" for law in laws for field in parameters(type(law))]
-        if places:
+        if indices:
             right = "several laws have it: " + " or ".join(
-                f"{laws[i].name}.{short}" for i in places
+                f"{laws[i].name}.{short}" for i in indices
             )
         else:
             right = f"no law of {channel.name} has it; {nearest(name, [*known, *OF_CHANNEL])}"
         raise ParameterError(name, value, right)
     changed: list[Law] = list(laws)
-    changed[places[0]] = replace(laws[places[0]], **{short: _value(value)})  # type: ignore[type-var]
+    changed[indices[0]] = replace(laws[indices[0]], **{short: _value(value)})  # type: ignore[type-var]
     return replace(channel, chain=Ruler(tuple(changed)))
 
 
