@@ -23,10 +23,9 @@ LOADS: dict[str, set[str]] = {
     "check": set(),
     "export bean --to c -o bean.h": set(),
     "choose averaging bean --at 220 --to 0.05": set(),
-    "fit bean --marks bath.csv": {"scipy.special"},
-    "fit bean --marks bath.csv --write": {"scipy.special", "tomlkit"},
+    "fit bean --marks bath.csv": {"scipy.special", "tomlkit"},
     "convert roast.csv -o out.csv": {"pyarrow"},
-    "compare bean bean2 --log rest.csv": {"pyarrow", "scipy.special"},
+    "compare bean bean2 --log rest.csv": {"pyarrow", "scipy.special", "tomlkit"},
     "look roast.csv": {"pyarrow", "scipy.special"},
     "draw ruler bean -o ruler.svg": {"matplotlib", "PIL"},
 }

@@ -18,6 +18,7 @@ from jetruler import Bench, JetRulerError, demo
 from jetruler.benchfile.load import parse_bench
 from jetruler.cli.options import form_of
 from jetruler.core.bench.bench import LogFormat
+from jetruler.core.error_types import LogError
 from jetruler.live.outputs import ROOM, AlignedRows, CsvRows, JsonRows, OutputWriter, Sender
 from jetruler.live.overrides import injections
 from jetruler.live.source_reader import Recorder, SourceReader
@@ -31,7 +32,6 @@ from jetruler.live.sources import (
 )
 from jetruler.live.stream_processor import LiveBatch, StreamProcessor
 from jetruler.samples.head import RECORD
-from jetruler.samples.source import LogError
 from jetruler.samples.stream_lines import StreamLines, Taken
 
 from .sizes import sizes

@@ -15,11 +15,7 @@ from typing import Any
 
 import pytest
 
-from jetruler import JetRulerError, convert, load_bench
-from jetruler import system as file_names
-from jetruler import system as processes
-from jetruler import system as signals
-from jetruler import system as terminal
+from jetruler import JetRulerError, convert, load_bench, system
 from jetruler.live.sources import WINDOWS_PORT
 from jetruler.logs.workers import planned
 from jetruler.system import atomic_replace, reject_overlapping_paths, same_file, temp_path
@@ -55,9 +51,8 @@ def test_the_command_line_on_another_system(system: str, tests: str) -> None:
 @pytest.fixture
 def windows(monkeypatch: pytest.MonkeyPatch) -> None:
     """Names of files, and processes, as on Windows."""
-    fake = SimpleNamespace(name="nt", kill=foreign.kill, cpu_count=lambda: 2)
-    monkeypatch.setattr(file_names, "os", fake)
-    monkeypatch.setattr(processes, "os", fake)
+    windows = {"name": "nt", "kill": foreign.kill, "cpu_count": lambda: 2}
+    monkeypatch.setattr(system, "os", SimpleNamespace(**(vars(os) | windows)))
     kernel = SimpleNamespace(kernel32=foreign.Kernel())
     monkeypatch.setattr(ctypes, "windll", kernel, raising=False)
 
@@ -72,7 +67,7 @@ def windows(monkeypatch: pytest.MonkeyPatch) -> None:
     ],
 )  # fmt: skip
 def test_names_that_windows_keeps(name: str, why: str) -> None:
-    found = file_names.unfit(Path("folder", name))
+    found = system.unfit(Path("folder", name))
     assert bool(found) == bool(why)
     assert why in found
 
@@ -108,16 +103,16 @@ def test_any_name_here(cli: Cli, home: Path) -> None:
 @pytest.mark.usefixtures("windows")
 def test_long_paths_get_their_prefix() -> None:
     short, long = Path("/short"), Path("/" + "x/" * 130)
-    assert file_names.reachable(short) == short
-    assert str(file_names.reachable(long)) == f"\\\\?\\{long}"
+    assert system.reachable(short) == short
+    assert str(system.reachable(long)) == f"\\\\?\\{long}"
 
 
 @pytest.mark.usefixtures("windows")
 def test_processes_are_asked_without_a_signal() -> None:
     gone = subprocess.Popen([sys.executable, "-c", ""])
     gone.wait()
-    assert processes.is_running(os.getpid())
-    assert not processes.is_running(gone.pid)
+    assert system.is_running(os.getpid())
+    assert not system.is_running(gone.pid)
 
 
 def test_a_result_that_is_held_open_is_kept(
@@ -150,8 +145,8 @@ def test_a_result_that_is_held_open_is_kept(
 
 def test_names_that_differ_in_case_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)
-    file_names.folds_case.cache_clear()
-    assert not file_names.folds_case(tmp_path)
+    system.folds_case.cache_clear()
+    assert not system.folds_case(tmp_path)
     for name in ("day.csv", "Day.jsonl", "night.csv"):
         (tmp_path / name).write_text("t,ch0\n0,1\n")
     assert len(planned(["."], "out", out_kind="parquet")) == 3
@@ -214,7 +209,7 @@ def test_without_a_terminal_there_is_no_keyboard(
 ) -> None:
     monkeypatch.setattr(os, "ctermid", lambda: name)
     monkeypatch.setattr(sys, "stdin", None)
-    assert not terminal.has_keyboard()
+    assert not system.has_keyboard()
 
 
 @pytest.mark.skipif(not hasattr(os, "openpty"), reason="a pseudo-terminal")
@@ -224,9 +219,9 @@ def test_a_terminal_stands_in_for_a_pipe_and_gives_it_back(
     ours, theirs = os.openpty()
     monkeypatch.setattr(os, "ctermid", lambda: os.ttyname(theirs))
     monkeypatch.setattr(sys, "stdin", None)
-    assert terminal.has_keyboard()
+    assert system.has_keyboard()
     before = os.fstat(0)
-    with terminal.keyboard():
+    with system.keyboard():
         assert os.isatty(0)
         assert os.ttyname(0) == os.ttyname(theirs)
     assert os.fstat(0) == before
@@ -238,12 +233,12 @@ def test_a_terminal_stands_in_for_a_pipe_and_gives_it_back(
 def test_a_console_that_closes_ends_the_program(monkeypatch: pytest.MonkeyPatch) -> None:
     """Its callback comes in a thread of the system's, and ends the program when it returns."""
     monkeypatch.setattr(signal, "SIGBREAK", signal.SIGUSR1, raising=False)
-    monkeypatch.setattr(signals, "GRACE", 0.05)
-    monkeypatch.setattr(signals, "_kept", [])
+    monkeypatch.setattr(system, "GRACE", 0.05)
+    monkeypatch.setattr(system, "_kept", [])
     before = {n: signal.getsignal(n) for n in (15, 1, 3, signal.SIGUSR1)}
     heard = threading.Event()
     try:
-        signals.on_ending(lambda number, frame: heard.set())
+        system.on_ending(lambda number, frame: heard.set())
         closing = ctypes.windll.kernel32.closing  # type: ignore[attr-defined]
         assert closing(0) == 0  # Ctrl-C goes its own way
         thread = threading.Thread(target=closing, args=(2,))
@@ -260,7 +255,7 @@ def test_what_is_ignored_stays_ignored() -> None:
     before = {n: signal.getsignal(n) for n in (15, 1, 3)}
     try:
         signal.signal(signal.SIGHUP, signal.SIG_IGN)
-        signals.on_ending(lambda *_: None)
+        system.on_ending(lambda *_: None)
         assert signal.getsignal(signal.SIGHUP) is signal.SIG_IGN
     finally:
         for number, handler in before.items():

@@ -33,7 +33,7 @@ from jetruler import (
     Whole,
     Zones,
 )
-from jetruler.cli.view.traces import ruler_lines
+from jetruler.cli.explain import ruler_lines
 from jetruler.core.ruler.units import (
     bracketed,
     canonical,

@@ -37,7 +37,7 @@ from typing import Any
 
 import lazy_loader
 
-from .core.result import OUTER
+from .core import OUTER
 
 __version__ = "0.2.0"
 __getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

@@ -51,7 +51,7 @@ def export_command(channels: tuple[str, ...], out: str, bench_path: str, **optio
     jetruler export bean --to c --arith int32 --scale 10 --within 0.1 -o bean.h
     jetruler export --all --to python --interval 0.2 -o roaster.py
     """
-    from ..logs.text_writer import write_file
+    from ..system import write_file
 
     asked = ExportArguments(**options)
     asked.check(out)

@@ -217,7 +217,7 @@ def _events(asked: LiveOptions, parts: Parts) -> Iterator[LiveEvents | None]:
         yield None
         return
     from ..live.outputs import LiveEvents
-    from ..logs.text_writer import Output
+    from ..system import Output
 
     with Output(asked.events) as out:
         yield LiveEvents(out.write)

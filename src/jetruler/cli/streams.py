@@ -30,11 +30,7 @@ PLAIN = "jetruler.plain"
 #: ASCII, as an encoding.
 ASCII = "jetruler_ascii"
 _SIGNS = dict(zip("−–—‐‑·×∙•✗", "-----*x**x", strict=True))
-
-
 _SIGNS |= dict(zip("▕▏▼▲█░▒▓″′‘’“”", "||v^#.:#\"'''\"\"", strict=True))
-
-
 _SIGNS |= dict(
     pair.split(maxsplit=1)  # µ and Ω are there twice: as a unit's sign and as a letter
     for pair in [
@@ -305,3 +301,8 @@ def progress_bar(log: str) -> Iterator[LogProgress | None]:
     """A bar for a log that takes a while."""
     with bar(log) as draw:
         yield draw and (lambda done, total: draw(done, total, log))
+
+
+#: The palette: jet body, ivory ticks, amber cursor.
+JET, IVORY, AMBER = "#16140f", "#f4ecd8", "#ffb000"
+BODY, CURSOR = f"{IVORY} on {JET}", f"bold {AMBER} on {JET}"

@@ -1,5 +1,7 @@
 """The errors a user can act on. Each message names the place, what was found and what is right."""
 
+from __future__ import annotations
+
 
 def printable(text: str, most: int | None = None) -> str:
     """A text of somebody else as a terminal may show it: no control codes, on one line, cut after
@@ -106,3 +108,17 @@ class ParameterErrors(JetRulerError):  # noqa: N818 - it is a collection, told b
     def __init__(self, errors: list[ParameterError]) -> None:
         self.errors = tuple(errors)
         super().__init__("; ".join(str(m) for m in errors))
+
+
+class LogError(JetRulerError):
+    """A log that cannot be read or written: its name and one sentence.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> try:
+    ...     jr.look("none.csv")
+    ... except jr.errors.LogError as error:
+    ...     print(error)
+    none.csv: there is no such file; a log is wanted
+    """

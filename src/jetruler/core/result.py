@@ -15,6 +15,8 @@ from typing import Any, TypeVar, cast
 
 import numpy as np
 
+from . import OUTER
+
 F = TypeVar("F", bound=Callable[..., Any])
 T = TypeVar("T", bound=type)
 
@@ -103,22 +105,6 @@ class Item:
 
 #: What a result prints: lines, tables and marked items, one below the other.
 Content = Sequence["str | TextTable | Item"]
-
-
-class Outer:
-    """What outer rooms do for the objects of core, which knows neither frames, nor HTML, nor
-    pictures, nor languages. The package sets these; each loads its room when it is first called."""
-
-    html: Callable[[object], str]
-    text: Callable[[Content], str]
-    frame: Callable[[Result], Any]
-    plot: Callable[..., Any]
-    convert_frame: Callable[..., Any]
-    code: Callable[[object, str, bool, str | None], str]
-    save_code: Callable[[object, Any, bool, str | None], None]
-
-
-OUTER = Outer()
 
 
 class Result:

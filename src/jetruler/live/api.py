@@ -15,7 +15,7 @@ from typing import Any, TypeVar
 from ..benchfile.load import load_bench
 from ..core.bench.bench import Bench, LogFormat
 from ..core.ruler.reading import Flag
-from ..logs.text_writer import Output
+from ..system import Output
 from .controls import OperatorControls
 from .outputs import LiveEvents
 from .parts import parts_for

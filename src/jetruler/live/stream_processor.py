@@ -22,12 +22,12 @@ from ..core.bench.decisions import (
     timed_parts,
     without_clock,
 )
+from ..core.error_types import LogError
 from ..core.numerics import AnyArray, Array, FlagArray
 from ..core.ruler.quantity import quantity
 from ..core.ruler.reading import Flag, Reading, flag_names
 from ..samples.cells import Samples
 from ..samples.shapes import Noise
-from ..samples.source import LogError
 from ..samples.stream_lines import StreamLines, Taken
 from .overrides import Overrides
 

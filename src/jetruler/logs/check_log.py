@@ -13,11 +13,12 @@ from ..core.bench.trips_and_drives import TripEvent
 from ..core.check.check import LOG_RULES, Logged, applied, swapped_columns
 from ..core.check.facts import Facts
 from ..core.check.triggers import SHORT, Changes, flickering_trip, short_window, slow_smoothing
+from ..core.error_types import LogError
 from ..core.result import Finding, Findings, Severity
 from ..core.ruler.reading import Reading
 from ..core.survey.floating import FLOATING_REMEDY
 from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, columns_of, walk
-from ..samples.source import ColumnError, Log, LogError, LogReader
+from ..samples.source import ColumnError, Log, LogReader
 from .look_at import LookPass
 
 #: Called for each trip that turns, with the batch and the readings of all channels.

@@ -12,11 +12,12 @@ import numpy as np
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.channel import Channel, CodeTable
 from ..core.bench.decisions import ChannelReader, read_flagged
+from ..core.error_types import LogError
 from ..core.numerics import FlagArray
 from ..core.ruler.reading import Reading
 from ..samples.cells import Samples
 from ..samples.passes import ChannelReaders, SampleBatch, remembers
-from ..samples.source import KINDS, LogError, LogReader
+from ..samples.source import KINDS, LogReader
 from .summary import FIRST_FEW, BatchStats, ChannelSummary, ConvertedColumn, Summary
 
 

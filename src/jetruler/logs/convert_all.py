@@ -14,13 +14,11 @@ from typing import Any
 
 from .. import __version__
 from ..core.bench.bench import Bench
-from ..core.error_types import JetRulerError
+from ..core.error_types import JetRulerError, LogError
 from ..core.result import Content, Result
-from ..samples.source import LogError
-from ..system import cores
+from ..system import cores, write_file
 from .conversion import ConvertOptions, chosen
 from .summary import Summary
-from .text_writer import write_file
 from .workers import Outcome, Task, Work, attempt, planned
 
 #: The file in the folder of the results that says so.

@@ -12,13 +12,13 @@ from typing import TYPE_CHECKING, Any, Protocol
 import pyarrow as pa
 
 from ..core.bench.bench import Bench
+from ..core.error_types import LogError
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
-from ..samples.source import LogError, LogReader, Workers, kind_of
-from ..system import reject_overlapping_paths
+from ..samples.source import LogReader, Workers, kind_of
+from ..system import Output, reject_overlapping_paths
 from .conversion import Conversion, Converted, ConvertOptions, Layout, StatefulBatch
 from .parquet_writer import OtherTypeError
 from .summary import Summary
-from .text_writer import Output
 
 if TYPE_CHECKING:
     from .check_log import EventWriter

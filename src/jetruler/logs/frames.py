@@ -16,11 +16,12 @@ import pyarrow as pa
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.channel import Channel
 from ..core.bench.decisions import ChannelReader, Decisions
+from ..core.error_types import LogError
 from ..core.result import Result
 from ..core.ruler.reading import Reading, loaded
 from ..samples.cells import to_arrow, values_to_arrow
 from ..samples.passes import SampleBatch
-from ..samples.source import Columns, LogError, LogReader, RowBatch, Workers
+from ..samples.source import Columns, LogReader, RowBatch, Workers
 from ..samples.times import HEAD_ROWS, LogClock, find_time_column
 from .conversion import FLAGS_COLUMN, Conversion, FrameOptions, Layout, StatefulBatch
 from .parquet_writer import labelled

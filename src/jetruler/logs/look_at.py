@@ -14,6 +14,7 @@ import numpy.typing as npt
 
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.channel import Channel
+from ..core.error_types import LogError
 from ..core.result import Content, Finding, Result, TextTable, old_fields
 from ..core.ruler.converter import Converter, RawInput
 from ..core.ruler.ruler import Ruler
@@ -25,7 +26,7 @@ from ..core.survey.running_statistics import TimeSurvey, TimeSurveyor
 from ..core.survey.survey import FIGURES, FURTHEST, SURVEY_HEADINGS, Survey, Surveyor
 from ..samples.cells import Samples
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
-from ..samples.source import Log, LogError, LogReader, Workers
+from ..samples.source import Log, LogReader, Workers
 from ..samples.times import TimeColumn
 
 #: What a lab report asks for of each column.

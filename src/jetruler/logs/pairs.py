@@ -15,13 +15,13 @@ from ..core.bench.channel import Channel
 from ..core.bench.decisions import read_flagged
 from ..core.calibrate.compare import compare, relevant_difference
 from ..core.calibrate.comparison import Comparison, PairsError, aligned
-from ..core.error_types import UnitError
+from ..core.error_types import LogError, UnitError
 from ..core.numerics import Array, steps_of
 from ..core.result import Result
 from ..core.ruler.units import column_unit, factor_and_offset, nearest, symbol
 from ..core.survey.running_statistics import Envelope
 from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, walk
-from ..samples.source import Log, LogError, LogReader, name_of
+from ..samples.source import Log, LogReader, name_of
 from ..samples.times import LogClock
 
 

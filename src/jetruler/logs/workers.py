@@ -22,8 +22,8 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from ..core.bench.bench import Bench
-from ..core.error_types import JetRulerError
-from ..samples.source import PACKED, SUFFIXES, LogError, kind_of
+from ..core.error_types import JetRulerError, LogError
+from ..samples.source import PACKED, SUFFIXES, kind_of
 from ..system import one_name, same_file
 from .conversion import ConvertOptions
 from .convert_log import convert

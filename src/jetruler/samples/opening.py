@@ -14,9 +14,10 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from ..core.bench.bench import LogFormat
+from ..core.error_types import LogError
 from ..system import reachable
 from .head import LONGEST_NAME, Above, Head, find_head, head_lines
-from .source import Log, LogError, LogReader, LogSource, RowBatch, Workers, kind_of, name_of
+from .source import Log, LogReader, LogSource, RowBatch, Workers, kind_of, name_of
 from .text_log import BlockReader, TextReader
 
 PARQUET_MAGIC = b"PAR1"

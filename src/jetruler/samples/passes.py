@@ -11,12 +11,12 @@ from typing import Protocol
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.channel import Channel
 from ..core.bench.decisions import ChannelReader
-from ..core.error_types import ParameterError
+from ..core.error_types import LogError, ParameterError
 from ..core.numerics import Array
 from ..core.ruler.reading import Reading
 from .cells import Samples, read_samples
 from .opening import BLOCK_BYTES, open_log
-from .source import Log, LogError, LogReader, RowBatch, Workers
+from .source import Log, LogReader, RowBatch, Workers
 from .times import HEAD_ROWS, LogClock, TimeColumn, clock_of
 
 #: Called after each batch with how much is read and, where it is known, of how much.

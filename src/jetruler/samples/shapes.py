@@ -298,8 +298,8 @@ def _words(line: str, form: LogFormat) -> Shape | None:
         return None
     names: list[str] = []
     for i, part in enumerate(words[:-1]):
-        words = re.findall(r"[^\W\d]\w*", part)
-        name = words[-1] if words else f"value{i + 1}"
+        before = re.findall(r"[^\W\d]\w*", part)
+        name = before[-1] if before else f"value{i + 1}"
         names.append(name if name not in names else f"{name}{i + 1}")
     return Shape("words", names=tuple(names), words=tuple(words), width=len(names))
 

@@ -25,7 +25,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from ..core.bench.bench import LogFormat
-from ..core.error_types import JetRulerError
+from ..core.error_types import LogError
 from ..system import cores
 from .cells import to_arrow
 from .shapes import EXPECTED, Noise
@@ -194,20 +194,6 @@ def kind_of(path: Log) -> str | None:
     for packing in PACKED:
         name = name.removesuffix(packing)
     return next((kind for suffix, kind in SUFFIXES.items() if name.endswith(suffix)), None)
-
-
-class LogError(JetRulerError):
-    """A log that cannot be read or written: its name and one sentence.
-
-    Examples
-    --------
-    >>> import jetruler as jr
-    >>> try:
-    ...     jr.look("none.csv")
-    ... except jr.errors.LogError as error:
-    ...     print(error)
-    none.csv: there is no such file; a log is wanted
-    """
 
 
 class ColumnError(LogError):

@@ -22,8 +22,8 @@ from ..core.uncertainty.what_if import has_parameter, what_if
 from ..logs.check_log import CheckPass, TripsPass, event_row
 from ..logs.look_at import LookPass
 from ..logs.pairs import PairsPass, SeriesPass, compare_pairs, pairs_of
-from ..logs.text_writer import write_file
 from ..samples.passes import Progress, SampleBatch, columns_of, walk
+from ..system import write_file
 from .content import FORMS, Form, ReportRequest, content, written
 
 #: Trips that turn more often than this are cut off in the table, and that is said.

@@ -29,9 +29,8 @@ from ...live.api import Runner
 from ...live.controls import OperatorControls, Snapshot, snapshot
 from ...live.session import Session
 from ...system import ENDING, on_rest, rest
-from ..streams import as_shown
+from ..streams import AMBER, IVORY, JET, as_shown
 from . import pictures as draw
-from .traces import AMBER, IVORY, JET
 from .widgets import (
     KEYS,
     ChannelRow,

@@ -18,8 +18,8 @@ from ...core.ruler.units import number, raw_symbol, symbol
 from ...live.controls import ChannelState, DriveState, Snapshot, TripState
 from ...live.stream_processor import Window
 from ...show.printed import round_values, true_ticks
-from ..streams import as_shown
-from .traces import ACROSS, AMBER, BODY, CURSOR, IVORY, ends_of, moments, trace_rows
+from ..streams import AMBER, BODY, CURSOR, IVORY, as_shown
+from .traces import ACROSS, ends_of, moments, trace_rows
 
 BLUE, RED, GREY = "#5aa9e6", "#ff6b55", "#8a8578"
 #: Cells of a name, of a count, of volts, of a value, and of the ends of a scale.

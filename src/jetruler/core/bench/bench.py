@@ -9,8 +9,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal
 
+from .. import OUTER
 from ..error_types import ParameterError
-from ..result import OUTER
 from ..ruler.quantity import seconds
 from ..ruler.units import factor, nearest
 from .channel import Channel

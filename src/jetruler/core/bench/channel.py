@@ -12,9 +12,10 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
+from .. import OUTER
 from ..error_types import JetRulerError, ParameterError, QuantityError
 from ..numerics import AnyArray, Array, FlagArray
-from ..result import OUTER, old_fields
+from ..result import old_fields
 from ..ruler.base_law import is_finite
 from ..ruler.quantity import quantity
 from ..ruler.reading import Flag, Reading

@@ -9,10 +9,11 @@ from typing import Any, Literal
 
 import numpy as np
 
+from .. import OUTER
 from ..bench.channel import Channel, channel_of
 from ..error_types import JetRulerError, ParameterError
 from ..laws.shape import ULPS
-from ..result import OUTER, Content, Result, public_fields
+from ..result import Content, Result, public_fields
 from ..ruler.base_law import Role
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, symbol

@@ -13,9 +13,9 @@ from typing import Any, TypeVar, cast, overload
 
 import numpy as np
 
+from .. import OUTER
 from ..error_types import JetRulerError, ParameterError, UnitError
 from ..numerics import Array, FlagArray, NoInverseError, Numbers
-from ..result import OUTER
 from .base_law import BaseLaw, as_array
 from .converter import Converter, CountTable, RawInput, for_blocks
 from .reading import Flag, Reading, Step, Trace, lazily, to_array

@@ -244,7 +244,7 @@ def budget(
     >>> upper, lower = jr.Toleranced(33e3, 330), jr.Toleranced(10e3, 100)
     >>> rail = jr.Adc(12, 3.3) >> jr.Attenuator(upper, lower)
     >>> found = jr.budget(rail, 3400)
-    >>> round(found.value, 3), round(found.expanded, 3)
+    >>> round(found.value, 3), round(found.expanded_uncertainty, 3)
     (11.782, 0.145)
     """
     ruler = ruler_of(what)

@@ -36,7 +36,7 @@ class WhatIf(Result):
     >>> import jetruler as jr
     >>> bean = jr.load_bench("bench.toml")["bean"]
     >>> found = jr.what_if(bean, 400, {"r0": "100 kohm ± 1 %"})
-    >>> found.after.expanded < found.before.expanded
+    >>> found.after.expanded_uncertainty < found.before.expanded_uncertainty
     True
     """
 
