@@ -93,7 +93,9 @@ def test_look_surveys_each_in_its_unit(store: Path, cli: Cli) -> None:
     assert "converter" not in cli("look", "store.csv", "-b", "store.toml").stdout
     ends = cli("look", "store.csv", "-b", "store.toml", "--ends", "tank", "--write")
     assert ends.returncode == 0, ends.stderr
-    low, high = jr.load_bench(store / "store.toml")["tank"].chain.laws[1].marks  # type: ignore[attr-defined]
+    marks = jr.load_bench(store / "store.toml")["tank"].chain.laws[1].marks
+    assert marks is not None
+    low, high = marks
     assert (low[0], high[0]) == pytest.approx((4.5, 13.5), abs=0.5)
 
 

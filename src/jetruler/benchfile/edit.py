@@ -82,7 +82,7 @@ def write_marks(path: str, channel: str, marks: tuple[tuple[float, float], ...])
     changed = tomlkit.dumps(document)
     parse_bench(changed, path, Path(path).parent)  # its errors come first
     was = parse_bench(text, path, Path(path).parent)[channel].chain
-    index = next(i for i, one in enumerate(was.laws) if isinstance(one, Line) and one.marks)
+    index = next(i for i, one in enumerate(was.laws) if one.marks)
     with_marks = replace(was.laws[index], marks=marks)  # type: ignore[type-var]
     means = Ruler((*was.laws[:index], with_marks, *was.laws[index + 1 :]))
     _replace_checked(path, changed, channel, means, f"marks = [{pairs}]")

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from types import ModuleType
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 import click
 
@@ -171,11 +171,13 @@ def _over(channel: Channel, low: float | None, high: float | None) -> Channel:
     if low is None and high is None:
         return channel
     edge = channel.chain.edge
-    if not isinstance(edge, Input):
+    if edge is None or channel.chain.converter is not None:
         right = "--from and --to are for inputs, and for `draw ruler`"
         raise JetRulerError(f"{right}; a converter is drawn over its counts")
     ends = (edge.lowest if low is None else low, edge.highest if high is None else high)
-    return replace(channel, chain=Ruler((replace(edge, range=ends), *channel.chain.laws[1:])))
+    return replace(
+        channel, chain=Ruler((replace(cast(Input, edge), range=ends), *channel.chain.laws[1:]))
+    )
 
 
 def _stretch(channel: Channel, low: str | None, high: str | None) -> tuple[float, float]:
@@ -216,7 +218,7 @@ def ruler(
 ) -> None:
     """The double-edged ruler of CHANNEL: counts on one edge, true values on the other."""
     chosen, over = channel_of(load(bench_path), channel), None
-    if not isinstance(chosen.chain.edge, Input) and (view["low"] or view["high"]):
+    if chosen.chain.converter is not None and (view["low"] or view["high"]):
         over = _stretch(chosen, view.pop("low"), view.pop("high"))
         view |= {"low": None, "high": None}
     chosen, at = _viewed(chosen, **view)

@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING
 
 from ..core.bench.channel import Channel, raw_from
 from ..core.bench.trips_and_drives import Drive, Trip
-from ..core.laws.raw_edge import Adc
 from ..core.ruler.reading import Flag, flag_names
 from ..core.ruler.ruler import raw_ends
 from ..core.ruler.units import nearest, number, symbol
@@ -233,10 +232,10 @@ class ChannelState:
     @property
     def volts(self) -> float:
         """Volts at the pin; NaN where nothing tells them."""
-        first = self.channel.ruler.laws[0]
-        if not isinstance(first, Adc) or first.vref is None or not self.has_count:
+        converter = self.channel.ruler.converter
+        if converter is None or converter.vref is None or not self.has_count:
             return math.nan
-        return self.count / first.full_count * first.vref
+        return self.count / (converter.full_count or math.nan) * converter.vref
 
 
 @dataclass(frozen=True)

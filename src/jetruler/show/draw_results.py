@@ -12,8 +12,7 @@ from ..core.bench.channel import Channel
 from ..core.calibrate.comparison import LIMITS, Comparison
 from ..core.calibrate.fit_result import Fit
 from ..core.calibrate.in_channel import Calibration, calibration_title
-from ..core.choose.resistor import Leg, ResistorChoice
-from ..core.laws.circuit import Divider
+from ..core.choose.resistor import Leg, ResistorChoice, divider_of
 from ..core.numerics import Array
 from ..core.ruler.ruler import Ruler, raw_samples
 from ..core.ruler.units import raw_symbol, shown, symbol, with_uncertainty
@@ -319,8 +318,6 @@ def draw_choose(ax: Axes, beneath: Axes, channel: Channel, choice: ResistorChoic
 
 
 def _with_known(channel: Channel, known: float, leg: Leg) -> Ruler:
-    laws = [
-        replace(law, known=known, sensor=leg) if isinstance(law, Divider) else law
-        for law in channel.chain.laws
-    ]
-    return Ruler(tuple(laws))
+    index, divider = divider_of(channel)
+    laws = channel.chain.laws
+    return Ruler((*laws[:index], replace(divider, known=known, sensor=leg), *laws[index + 1 :]))

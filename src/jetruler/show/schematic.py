@@ -6,20 +6,17 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal, cast
 
 from matplotlib.axes import Axes
 
 from ..core.bench.channel import Channel
 from ..core.error_types import ParameterError
+from ..core.laws.circuit import Amplifier, Attenuator, Divider, Shunt
 from ..core.ruler.quantity import Toleranced
 from ..core.ruler.ruler import Law
 from ..core.ruler.units import number, shown, symbol
 from .style import BLUE, JET, PAPER
-
-if TYPE_CHECKING:
-    from ..core.laws.circuit import Attenuator, Divider
-
 
 Kind = Literal[
     "supply",
@@ -93,7 +90,7 @@ def circuit_of(channel: Channel, at: float | None = None) -> Circuit:
     if not any(name in ("divider", "shunt") for name, _ in stages) and laws[0].takes == "count":
         now = _volts(known.get(max(used))) if laws[0].gives == "V" else ""
         stages.insert(0, ("source", (Part("source", "", "sensor", now),)))
-    sensor = {i + 1 for i, law in enumerate(laws) if law.name == "divider"}
+    sensor = {i + 1 for i, law in enumerate(laws) if isinstance(law, Divider)}
     then = tuple(law.name for i, law in enumerate(laws) if i not in used | sensor)
     return Circuit(tuple(stages), _converter_part(channel, at), then)
 
@@ -111,27 +108,12 @@ def _parts(channel: Channel, place: int, known: dict[int, float]) -> tuple[Part,
     """The parts of a law; none for one that is arithmetic."""
     law = channel.chain.laws[place]
     before, after = known.get(place - 1, math.nan), known.get(place, math.nan)
-    if law.name == "divider":
-        return _divider_parts(channel, place, before, after)
-    if law.name == "attenuator":
-        return _attenuator_parts(law, before)  # type: ignore[arg-type]
-    if law.name == "shunt":
-        ohms = getattr(law, "ohms")  # noqa: B009
-        amps = prefixed(after, "A") if after == after else ""
-        return (
-            Part("loop", "loop", "current loop", amps),
-            Part("resistor", "lower", with_tolerance(ohms, "Ω"), _volts(before)),
-        )
-    if law.name == "amplifier":
-        gain, offset = getattr(law, "gain"), getattr(law, "offset")  # noqa: B009
-        label = f"× {number(float(gain))}"
-        label += f", {shown(float(offset), 'V')} at 0 V" if offset else ""
-        return (Part("amplifier", "series", label, _volts(after)),)
-    return ()
+    make = _PARTS.get(type(law))
+    return () if make is None else make(channel, place, before, after)
 
 
 def _divider_parts(channel: Channel, place: int, before: float, after: float) -> tuple[Part, ...]:
-    law: Divider = channel.chain.laws[place]  # type: ignore[assignment]
+    law = cast(Divider, channel.chain.laws[place])
     first = channel.chain.laws[0]
     reference = getattr(first, "vref", None)
     volts = law.supply if law.supply is not None else reference
@@ -165,7 +147,8 @@ def _legs(law: Divider, sensor: float) -> tuple[float, float]:
     return float(upper), float(lower)
 
 
-def _attenuator_parts(law: Attenuator, before: float) -> tuple[Part, ...]:
+def _attenuator_parts(channel: Channel, place: int, before: float, _: float) -> tuple[Part, ...]:
+    law = cast(Attenuator, channel.chain.laws[place])
     parts = [
         Part("resistor", "series", with_tolerance(law.upper, "Ω")),
         Part("resistor", "lower", with_tolerance(law.lower, "Ω"), _volts(before)),
@@ -175,12 +158,35 @@ def _attenuator_parts(law: Attenuator, before: float) -> tuple[Part, ...]:
     return tuple(parts)
 
 
+def _shunt_parts(channel: Channel, place: int, before: float, after: float) -> tuple[Part, ...]:
+    law = cast(Shunt, channel.chain.laws[place])
+    amps = prefixed(after, "A") if after == after else ""
+    return (
+        Part("loop", "loop", "current loop", amps),
+        Part("resistor", "lower", with_tolerance(law.ohms, "Ω"), _volts(before)),
+    )
+
+
+def _amplifier_parts(channel: Channel, place: int, _: float, after: float) -> tuple[Part, ...]:
+    law = cast(Amplifier, channel.chain.laws[place])
+    label = f"× {number(float(law.gain))}"
+    label += f", {shown(float(law.offset), 'V')} at 0 V" if law.offset else ""
+    return (Part("amplifier", "series", label, _volts(after)),)
+
+
+#: How each circuit is drawn: what a law computes does not say that.
+_PARTS: dict[type, Callable[[Channel, int, float, float], tuple[Part, ...]]] = {
+    Divider: _divider_parts,
+    Attenuator: _attenuator_parts,
+    Shunt: _shunt_parts,
+    Amplifier: _amplifier_parts,
+}
+
+
 def _kind(channel: Channel, place: int) -> Kind:
     """What stands in the sensor's leg, by the law behind the divider."""
-    behind = channel.chain.laws[place + 1].name if place + 1 < len(channel.chain.laws) else ""
-    if behind in ("beta", "steinhart-hart", "steinhart-hart-extended"):
-        return "thermistor"
-    return "platinum" if behind == "platinum" else "resistive"
+    behind = channel.chain.laws[place + 1 : place + 2]
+    return cast(Kind, behind[0].sensor_kind) if behind and behind[0].sensor_kind else "resistive"
 
 
 def _sensor_label(channel: Channel, place: int) -> str:

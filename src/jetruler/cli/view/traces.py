@@ -9,7 +9,7 @@ import numpy as np
 from rich.text import Text
 
 from ...core.bench.channel import Channel
-from ...core.laws.shape import Zones
+from ...core.laws.shape import zones_of
 from ...core.numerics import Array, Truths
 from ...live.stream_processor import Window
 from ..streams import encoding
@@ -27,9 +27,9 @@ def ends_of(window: Window, channel: Channel) -> tuple[float, float] | None:
     """The lowest and the highest value in a window, never the same; None where there is none."""
     if np.isnan(window.low).all():
         return None
-    last = channel.ruler.laws[-1]
-    if isinstance(last, Zones) and last.names is not None:
-        return 0.0, float(len(last.names) - 1)
+    zones = zones_of(channel.ruler.laws[-1:])
+    if zones is not None and zones[1].names is not None:
+        return 0.0, float(len(zones[1].names) - 1)
     low, high = float(np.nanmin(window.low)), float(np.nanmax(window.high))
     least = 2.0 * 10.0 ** -(channel.decimals or 0)
     if high - low < least:

@@ -126,8 +126,8 @@ def travel(channel: Channel) -> tuple[float, float] | None:
     clamp or of its limits; None where it has none of them."""
     laws = channel.chain.laws
     for i, law in enumerate(laws[1:], start=1):
-        if channel.chain.units[i] == channel.chain.units[0] and getattr(law, "marks", None):
-            raws = [float(raw) for raw, _ in law.marks]  # type: ignore[attr-defined]
+        if channel.chain.units[i] == channel.chain.units[0] and law.marks:
+            raws = [float(raw) for raw, _ in law.marks]
             return min(raws), max(raws)
     for i, law in enumerate(laws[1:], start=1):
         if law.role is Role.HOLD and law.corners:

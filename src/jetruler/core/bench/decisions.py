@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from ..laws.shape import Zones
+from ..laws.shape import Zones, zones_of
 from ..numerics import AnyArray, Array, Truths
 from ..ruler.quantity import quantity, seconds
 from ..ruler.reading import Flag, Reading
@@ -333,9 +333,9 @@ class _Zoning:
 def zones_that_hold(channel: Channel) -> tuple[Ruler | None, Zones, Ruler | None] | None:
     """The zones of a channel that hold, with the laws before and behind them."""
     laws = channel.ruler.laws
-    for i, law in enumerate(laws):
-        if isinstance(law, Zones) and law.hysteresis > 0:
-            before = Ruler(laws[:i]) if i else None
-            behind = Ruler(laws[i + 1 :]) if laws[i + 1 :] else None
-            return before, law, behind
-    return None
+    found = zones_of(laws)
+    if found is None or not found[1].hysteresis > 0:
+        return None
+    i, zones = found
+    before = Ruler(laws[:i]) if i else None
+    return before, zones, Ruler(laws[i + 1 :]) if laws[i + 1 :] else None

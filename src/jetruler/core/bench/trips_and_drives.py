@@ -12,7 +12,7 @@ from typing import Literal
 import numpy as np
 
 from ..error_types import ParameterError
-from ..laws.shape import Zones
+from ..laws.shape import zones_of
 from ..numerics import Array, Truths
 from ..ruler.quantity import seconds
 from ..ruler.reading import Reading
@@ -449,8 +449,8 @@ def pattern_drives(
     ParameterError
         For a channel without patterns, and for outputs or safe values of another number.
     """
-    zones = channel.chain.laws[-1]
-    patterns = zones.values if isinstance(zones, Zones) else ()
+    found = zones_of(channel.chain.laws[-1:])
+    patterns = () if found is None else found[1].values
     if not patterns or not all(isinstance(pattern, tuple) for pattern in patterns):
         right = f"{channel.name} has no patterns: zones with lists as in [1, 0, 0] are right"
         raise ParameterError("outputs", tuple(outputs), right)

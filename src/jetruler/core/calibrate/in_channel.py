@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 
@@ -216,11 +216,10 @@ def joined(channel: Channel, correction: Line) -> tuple[int, bool, Line]:
     """Where a correction goes on top of a channel, whether it replaces an earlier one, and the
     line that then stands there: both in one."""
     index, upstream = _on_top(channel.chain.laws)
-    if not isinstance(upstream, Line):
+    if upstream is None:
         return index, False, correction
-    gain, offset = correction.gain or 1.0, correction.offset or 0.0
-    both = Line(gain * (upstream.gain or 1.0), gain * (upstream.offset or 0.0) + offset)
-    return index, True, both
+    both = upstream.corrected(correction.gain or 1.0, correction.offset or 0.0)
+    return index, True, cast(Line, both)
 
 
 def _in_place(channel: Channel, law: str | None) -> tuple[int, Law | None]:
@@ -247,7 +246,7 @@ def _on_top(laws: tuple[Law, ...]) -> tuple[int, Law | None]:
     """Behind the last law that moves the result; or in place of a correction that is there."""
     index = _last(laws)
     last = laws[index - 1]
-    if isinstance(last, Line) and last.marks is None and last.unit is None and index > 1:
+    if last.is_correction and index > 1:
         return index - 1, last
     return index, None
 

@@ -126,15 +126,14 @@ def clamp_hides(s: Logged) -> Iterator[Finding]:
     sound either way.
     """
     c = s.facts
-    clamps = c.of("clamp")
-    if not clamps or not s.survey.samples:
+    if not c.clamps or not s.survey.samples:
         return
     counts, occurrences = s.survey.pairs()
     flags = c.channel.chain.read(counts).flags
     for flag, word in ((Flag.BELOW, "below"), (Flag.ABOVE, "above")):
         samples = int(occurrences[(flags & int(flag)) != 0].sum())
         if samples > HIDDEN * s.survey.samples:
-            place, _ = clamps[-1]
+            place, _ = c.clamps[-1]
             fraction = f"{samples / s.survey.samples:.1%}"
             yield c.found(
                 Severity.WARNING,
@@ -155,8 +154,8 @@ def unreached_marks(s: Logged) -> Iterator[Finding]:
     v = s.survey
     if found is None or s.facts.labelled or not v.distinct > 1:
         return
-    place, law = found
-    raws = sorted(raw for raw, _ in law.marks or ())
+    place, marks = found
+    raws = sorted(raw for raw, _ in marks)
     room = MISSED * (raws[-1] - raws[0])
     for raw, end, short in (
         (raws[0], v.low_end, v.low_end - raws[0]),
@@ -182,7 +181,7 @@ def wrong_converter(s: Logged) -> Iterator[Finding]:
     edge, v = s.facts.channel.chain.converter, s.survey
     if edge is None or not v.samples:
         return
-    full = float(getattr(edge, "full_count", edge.highest))
+    full = float(edge.highest if edge.full_count is None else edge.full_count)
     top = f"0 to {edge.highest}" if edge.lowest == 0 else f"{edge.lowest} to {edge.highest}"
     what = ""
     if v.largest > edge.highest or v.smallest < edge.lowest:

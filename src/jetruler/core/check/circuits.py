@@ -9,10 +9,8 @@ from itertools import combinations
 import numpy as np
 
 from ..bench.bench import Bench
-from ..laws.circuit import Divider
-from ..laws.raw_edge import Adc
 from ..result import Finding, Severity
-from ..ruler.base_law import FRACTION, as_array
+from ..ruler.base_law import FRACTION, Role, as_array
 from ..ruler.units import number, shown
 from .facts import Facts
 
@@ -30,19 +28,18 @@ def above_reference(c: Facts) -> Iterator[Finding]:
     Everything above the reference reads as the top count, without any sign that it does: the
     value freezes where it matters most, and the pin may be harmed.
     """
-    if c.adc is None or c.adc.gives == FRACTION or c.adc.vref is None:
+    adc = c.volts_converter
+    if adc is None or adc.gives == FRACTION or adc.vref is None:
         return
-    vref = c.adc.vref
-    for i, law in c.of("line", "table"):
-        points = getattr(law, "marks", None) or getattr(law, "points", None)
-        over = [x for x, _ in points or () if x > vref * 1.0001]
-        if law.takes == "V" and i == 1 and over:
-            field = "marks" if law.name == "line" else "points"
+    vref = adc.vref
+    for i, law in enumerate(c.laws[1:2], start=1):
+        over = [x for x, _ in law.pairs if x > vref * 1.0001]
+        if law.takes == "V" and over:
             yield c.found(
                 Severity.ERROR,
-                c.place(i, field),
+                c.place(i, law.pairs_key),
                 f"{shown(max(over), 'V')} at the pin, and the reference is {shown(vref, 'V')}: all "
-                f"above reads {c.channel.shown(c.channel.chain(c.adc.highest))}",
+                f"above reads {c.channel.shown(c.channel.chain(adc.highest))}",
                 "Divide the voltage down in front of the pin, or take a larger reference",
             )
             return
@@ -58,7 +55,7 @@ def above_reference(c: Facts) -> Iterator[Finding]:
             "Divide the voltage down in front of the pin, or take a larger reference",
         )
         return
-    for i, law in c.of("divider"):
+    for i, law in c.dividers:
         supply = c.supply(law)
         if supply is not None and supply > vref * 1.0001:
             yield c.found(
@@ -76,21 +73,23 @@ def top_counts_disagree(bench: Bench) -> Iterator[Finding]:
     Either 2ⁿ − 1 or 2ⁿ counts stand for the reference: that is a property of the converter, and
     two channels of it cannot differ. The error is one count in 2ⁿ at the top.
     """
-    channels = [c for c in bench.channels.values() if isinstance(c.chain.converter, Adc)]
-    for one, other in combinations(channels, 2):
-        a, b = one.chain.converter, other.chain.converter
-        assert isinstance(a, Adc)
-        assert isinstance(b, Adc)
-        apart = abs(a.full_count - b.full_count)
+    converters = [
+        (c, c.chain.converter, c.chain.converter.full_count)
+        for c in bench.channels.values()
+        if c.chain.converter
+    ]
+    counted = [(c, converter, full) for c, converter, full in converters if full is not None]
+    for (one, a, full_a), (other, b, full_b) in combinations(counted, 2):
+        apart = abs(full_a - full_b)
         if a.bits == b.bits and 0 < apart <= 1:
-            value = float(other.chain.converter.highest) if other.chain.converter else 0.0
+            value = float(b.highest)
             off = abs(float(other.chain.slope(value))) * apart
             much = f", {shown(float(f'{off:.2g}'), other.unit)}" if off > 0 else ""
             yield Finding(
                 Severity.WARNING,
                 f"channel.{other.name}.converter.count_at_vref",
-                f"{number(b.full_count)} counts stand for the reference here and "
-                f"{number(a.full_count)} in channel.{one.name}: {apart / b.full_count:.3%} at the "
+                f"{number(full_b)} counts stand for the reference here and "
+                f"{number(full_a)} in channel.{one.name}: {apart / full_b:.3%} at the "
                 f"top{much}",
                 "Say count_at_vref once, in [converter], as the datasheet has it",
             )
@@ -103,10 +102,10 @@ def reference_would_cancel(c: Facts) -> Iterator[Finding]:
     Where the converter's own reference feeds the divider, it cancels: its tolerance, its drift
     and its noise have no effect. Said as a second voltage it does not.
     """
-    for i, law in c.of("divider"):
-        if not isinstance(law, Divider) or law.supply is None or c.adc is None:
+    for i, law in c.dividers:
+        if law.supply is None or c.volts_converter is None:
             continue
-        vref = c.adc.vref
+        vref = c.volts_converter.vref
         if vref is not None and abs(law.supply - vref) <= 0.01 * vref:
             yield c.found(
                 Severity.WARNING,
@@ -125,8 +124,8 @@ def unit_slip(c: Facts) -> Iterator[Finding]:
     """
     if (found := c.ohms()) is None:
         return
-    i, low, high = found
-    known = float(getattr(c.laws[i], "known", math.nan))
+    i, divider, low, high = found
+    known = float(divider.known)
     ratio = known / math.sqrt(low * high)
     for slip, word in ((1000.0, "k"), (0.001, "m")):
         if not 1 / FAR < ratio < FAR and 1 / NEAR < ratio * slip < NEAR:
@@ -148,8 +147,8 @@ def far_resistor(c: Facts) -> Iterator[Finding]:
     """
     if (found := c.ohms()) is None or any(unit_slip(c)):
         return
-    i, low, high = found
-    known = float(getattr(c.laws[i], "known", math.nan))
+    i, divider, low, high = found
+    known = float(divider.known)
     middle = math.sqrt(low * high)
     if not 1 / FAR <= known / middle <= FAR:
         yield c.found(
@@ -169,13 +168,12 @@ def self_heating(c: Facts) -> Iterator[Finding]:
     found = c.ohms()
     if found is None or c.channel.dissipation is None:
         return
-    i, low, high = found
-    law = c.laws[i]
-    supply = c.supply(law)
+    i, divider, low, high = found
+    supply = c.supply(divider)
     if supply is None:
         return
     ohms = np.geomspace(low, high, 200)
-    known = float(getattr(law, "known", math.nan))
+    known = float(divider.known)
     watts = (supply / (ohms + known)) ** 2 * ohms
     kelvin = float(watts.max()) / c.channel.dissipation
     if kelvin > HEATING:
@@ -202,7 +200,9 @@ def unlikely_thermistor(c: Facts) -> Iterator[Finding]:
     Parts have a Beta of 2000 to 6000 K, and between 1 Ω and 10 MΩ at 25 °C. Anything else is a
     slip: a Beta in the wrong place, coefficients of another unit or in another order.
     """
-    for i, law in c.of("beta", "steinhart-hart", "steinhart-hart-extended"):
+    for i, law in c.of(Role.CURVE):
+        if law.sensor_kind != "thermistor":
+            continue
         kelvin = np.array([297.15, 298.15, 299.15])
         unit = str(getattr(law, "unit", "degC"))
         shown_at = {"K": kelvin, "degC": kelvin - 273.15, "degF": (kelvin - 273.15) * 1.8 + 32}
@@ -210,7 +210,7 @@ def unlikely_thermistor(c: Facts) -> Iterator[Finding]:
             ohms = law.inverse(shown_at[unit])
             beta = math.log(ohms[0] / ohms[2]) / (1 / kelvin[0] - 1 / kelvin[2])
         if not (2000 <= beta <= 6000 and 1 <= ohms[1] <= 1e7):
-            field = "beta" if law.name == "beta" else ""
+            field = "beta" if hasattr(law, "beta") else ""
             yield c.found(
                 Severity.WARNING,
                 c.place(i, field),

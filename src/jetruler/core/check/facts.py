@@ -8,11 +8,15 @@ import numpy as np
 
 from ..bench.channel import Channel
 from ..error_types import ParameterError
-from ..laws.raw_edge import Adc
+from ..laws.circuit import Divider
 from ..numerics import AnyArray, Array
 from ..result import Finding, Severity
-from ..ruler.base_law import FRACTION
+from ..ruler.base_law import FRACTION, Role
+from ..ruler.converter import Converter
 from ..ruler.ruler import Law, raw_ends, raw_samples
+
+#: Two pairs (raw, true).
+Marked = tuple[tuple[float, float], tuple[float, float]]
 
 
 class Facts:
@@ -45,15 +49,31 @@ class Facts:
         """A finding of a rule."""
         return Finding(severity, where, what, remedy)
 
-    def of(self, *names: str) -> list[tuple[int, Law]]:
-        """The laws of these names, with their places."""
-        return [(i, law) for i, law in enumerate(self.laws) if law.name in names]
+    def of(self, role: Role) -> list[tuple[int, Law]]:
+        """The laws of a role, with their indices."""
+        return [(i, law) for i, law in enumerate(self.laws) if law.role is role]
+
+    @cached_property
+    def dividers(self) -> list[tuple[int, Divider]]:
+        """The dividers, with their indices: rules about the resistor beside a sensor ask for it."""
+        return [(i, law) for i, law in enumerate(self.laws) if isinstance(law, Divider)]
+
+    @cached_property
+    def clamps(self) -> list[tuple[int, tuple[float, float]]]:
+        """What the laws that keep a value within ends keep it to, with their indices."""
+        kept = [(i, law.keeps_within) for i, law in enumerate(self.laws)]
+        return [(i, ends) for i, ends in kept if ends is not None]
+
+    @cached_property
+    def marked(self) -> list[tuple[int, Law, Marked]]:
+        """The laws through two marks, with their indices and marks."""
+        return [(i, law, law.marks) for i, law in enumerate(self.laws) if law.marks is not None]
 
     @property
-    def adc(self) -> Adc | None:
-        """The converter, if it gives volts or a fraction."""
-        first = self.laws[0]
-        return first if isinstance(first, Adc) else None
+    def volts_converter(self) -> Converter | None:
+        """The converter, if it gives volts or a fraction of its reference."""
+        converter = self.channel.chain.converter
+        return converter if converter is not None and converter.full_count is not None else None
 
     @cached_property
     def counts(self) -> Array:
@@ -96,17 +116,17 @@ class Facts:
     @property
     def labelled(self) -> bool:
         """Whether the channel ends in zones."""
-        return self.channel.ruler.label(0.0) is not None or bool(self.of("zones"))
+        return self.channel.ruler.label(0.0) is not None or bool(self.of(Role.LABEL))
 
-    def ohms(self) -> tuple[int, float, float] | None:
-        """The divider's place, and the smallest and largest ohms of its sensor within limits."""
-        for i, _ in self.of("divider"):
+    def ohms(self) -> tuple[int, Divider, float, float] | None:
+        """The divider and its index, and the least and most ohms of its sensor within limits."""
+        for i, divider in self.dividers:
             seen = self.joints[i + 1][self.inside]
             if self.channel.limits is not None:
                 seen = np.concatenate((seen, self.back(i + 1)))
             seen = seen[np.isfinite(seen) & (seen > 0)]
             if seen.size and self.channel.limits is not None:
-                return i, float(seen.min()), float(seen.max())
+                return i, divider, float(seen.min()), float(seen.max())
         return None
 
     def back(self, law: int) -> Array:
@@ -122,8 +142,8 @@ class Facts:
                     return np.full(2, np.nan)
         return y
 
-    def supply(self, divider: Law) -> float | None:
+    def supply(self, divider: Divider) -> float | None:
         """What feeds a divider: its own supply, or the converter's reference."""
-        own = getattr(divider, "supply", None)
-        reference = self.adc.vref if self.adc is not None else None
+        own, converter = divider.supply, self.volts_converter
+        reference = converter.vref if converter is not None else None
         return own if divider.takes != FRACTION else reference

@@ -7,15 +7,14 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ..laws.interval import Clamp
-from ..laws.linear import Line
-from ..laws.shape import Zones
+from ..laws.circuit import Attenuator
+from ..laws.shape import zones_of
 from ..result import Finding, Severity
 from ..ruler.base_law import Role
 from ..ruler.ruler import Law
 from ..ruler.units import number, shown
 from ..uncertainty.contributions import resolution_of
-from .facts import Facts
+from .facts import Facts, Marked
 
 #: Less of the converter's range than this is worth a better part.
 QUARTER = 0.25
@@ -29,7 +28,7 @@ def few_counts(c: Facts) -> Iterator[Finding]:
     """
     if c.channel.chain.converter is None or c.channel.limits is None:
         return
-    if c.labelled or c.of("attenuator"):
+    if c.labelled or any(isinstance(law, Attenuator) for law in c.laws):
         return  # a supply rail is watched near one value: its range is not its sensor's
     used = c.counts[c.inside]
     fraction = float(np.ptp(used) / np.ptp(c.counts)) if used.size else 0.0
@@ -56,11 +55,11 @@ def marks_on_rails(c: Facts) -> Iterator[Finding]:
     found = marks_of(c)
     if converter is None or found is None or c.channel.rails is not None:
         return
-    place, law = found
+    place, marks = found
     rails = (converter.lowest, converter.highest)
-    on = [mark for mark in law.marks or () if mark[0] in rails]
+    on = [mark for mark in marks if mark[0] in rails]
     # A line that gives volts for the counts is the converter's own, and knows its ends.
-    if on and law.unit != "V":
+    if on and c.laws[place].gives != "V":
         raw, true = on[-1]
         yield c.found(
             Severity.NOTE,
@@ -77,9 +76,8 @@ def outside_marks(c: Facts) -> Iterator[Finding]:
     another converter.
     """
     converter = c.channel.chain.converter
-    for i, law in c.of("line"):
-        marks = getattr(law, "marks", None)
-        if converter is None or marks is None or c.channel.chain.units[i] != "count":
+    for i, law, marks in c.marked:
+        if converter is None or c.channel.chain.units[i] != "count":
             continue
         out = [mark for mark in marks if not converter.lowest <= mark[0] <= converter.highest]
         if out and i == 1:
@@ -99,12 +97,12 @@ def misplaced_clamp(c: Facts) -> Iterator[Finding]:
 
     Marks were reversed, or scaled, and the clamp was not: the value then rests at one end.
     """
-    for i, law in c.of("clamp"):
+    for i, (lowest, highest) in c.clamps:
         before = c.joints[i][np.isfinite(c.joints[i])]
         if not before.size:
             continue
         low, high = _reach(c, i) or (float(before.min()), float(before.max()))
-        kept = max(0.0, min(high, _high(law)) - max(low, _low(law)))
+        kept = max(0.0, min(high, highest) - max(low, lowest))
         held = 1.0 - kept / (high - low) if high > low else 0.0
         if held > 0.9:
             ends = f"{number(low)} to {number(high)}"
@@ -121,11 +119,11 @@ def clamp_too_early(c: Facts) -> Iterator[Finding]:
 
     The clamp then holds something else than the result, which can leave the range all the same.
     """
-    for i, _ in c.of("clamp"):
+    for i, ends in c.clamps:
         for later in c.laws[i + 1 :]:
             if later.role in (Role.HOLD, Role.ROUND, Role.LABEL, Role.UNIT):
                 continue
-            if _is_scaled(c, i, later):
+            if _is_scaled(c, i, ends, later):
                 break
             yield c.found(
                 Severity.WARNING,
@@ -154,7 +152,7 @@ def limits_out_of_reach(c: Facts) -> Iterator[Finding]:
             f"{reads}: none lies within {number(low)} to {number(high)}",
             "Correct the laws, or the unit of the limits",
         )
-    elif (low < smallest or high > largest) and not c.of("clamp"):
+    elif (low < smallest or high > largest) and not c.clamps:
         end = low if low < smallest else high
         yield c.found(
             Severity.WARNING,
@@ -171,7 +169,7 @@ def turns_back(c: Facts) -> Iterator[Finding]:
     coefficients are wrong, or a fitted curve bends between its marks.
     """
     values = c.values[c.inside]
-    if c.labelled or c.of("magnitude") or values.size < 3:
+    if c.labelled or c.of(Role.FOLD) or values.size < 3:
         return
     steps = np.diff(values)
     if np.any(steps > 0) and np.any(steps < 0):
@@ -186,21 +184,21 @@ def turns_back(c: Facts) -> Iterator[Finding]:
         )
 
 
-def _is_scaled(c: Facts, i: int, later: Law) -> bool:
+def _is_scaled(c: Facts, i: int, ends: tuple[float, float], later: Law) -> bool:
     """Whether what the clamp i holds is only scaled to something else: its ends are then those of
     the result."""
-    clamp, marks = c.laws[i], getattr(later, "marks", None)
+    marks = later.marks
     if marks and later is c.laws[i + 1]:
         raws = sorted(float(raw) for raw, _ in marks)
         room = 1e-9 * (raws[-1] - raws[0])
-        return _low(clamp) >= raws[0] - room and _high(clamp) <= raws[-1] + room
+        return ends[0] >= raws[0] - room and ends[1] <= raws[-1] + room
     return not marks and later.gives not in (None, c.channel.chain.units[i + 1])
 
 
 def _reach(c: Facts, i: int) -> tuple[float, float] | None:
     """What comes to law i between the marks of the line before it; None without marks."""
     for j in range(i - 1, 0, -1):
-        if marks := getattr(c.laws[j], "marks", None):
+        if marks := c.laws[j].marks:
             x = np.array([float(true) for _, true in marks])
             for law in c.laws[j + 1 : i]:
                 x = law.forward(x)
@@ -208,21 +206,11 @@ def _reach(c: Facts, i: int) -> tuple[float, float] | None:
     return None
 
 
-def _low(law: object) -> float:
-    assert isinstance(law, Clamp)
-    return -np.inf if law.low is None else law.low
-
-
-def _high(law: object) -> float:
-    assert isinstance(law, Clamp)
-    return np.inf if law.high is None else law.high
-
-
-def marks_of(c: Facts) -> tuple[int, Line] | None:
-    """A line through marks that stands on the counts themselves."""
-    for i, law in c.of("line"):
-        if i == 1 and isinstance(law, Line) and law.marks and c.channel.chain.units[1] == "count":
-            return i, law
+def marks_of(c: Facts) -> tuple[int, Marked] | None:
+    """The marks of a law that stands on the counts themselves, and its index."""
+    for i, _, marks in c.marked:
+        if i == 1 and c.channel.chain.units[1] == "count":
+            return i, marks
     return None
 
 
@@ -262,9 +250,8 @@ def narrow_zones(c: Facts) -> Iterator[Finding]:
     """
     if not c.noise:
         return
-    for i, law in c.of("zones"):
-        if not isinstance(law, Zones):
-            continue
+    if (zones := zones_of(c.laws)) is not None:
+        i, law = zones
         before, counts = c.joints[i], c.counts
         for low, high in zip(law.edges, law.edges[1:], strict=False):
             here = np.flatnonzero((before >= low) & (before <= high))
@@ -293,7 +280,7 @@ def rounding_misses_top(c: Facts) -> Iterator[Finding]:
 
     Rounded down, 100 % needs the very last count: with a real sensor the display stops at 99.
     """
-    for i, law in c.of("whole"):
+    for i, law in c.of(Role.ROUND):
         if getattr(law, "rounding", "nearest") not in ("down", "toward zero"):
             continue
         before, after = c.joints[i], c.joints[i + 1]
@@ -317,7 +304,7 @@ def skipped_numbers(c: Facts) -> Iterator[Finding]:
     Some numbers are then never given, however slowly the input moves: steps that an actuator
     shows as jerks.
     """
-    for i, _ in c.of("whole"):
+    for i, _ in c.of(Role.ROUND):
         steps = np.abs(np.diff(c.joints[i + 1]) / np.diff(c.counts))
         steps = steps[np.isfinite(steps)]
         if steps.size and np.max(steps) * resolution_of(c.channel.chain) > 1.5:
@@ -336,7 +323,7 @@ def one_number(c: Facts) -> Iterator[Finding]:
     Whole numbers cut off what is below one: a gain that makes less than one of the whole range
     gives 0, whatever the input does.
     """
-    for i, law in c.of("whole"):
+    for i, law in c.of(Role.ROUND):
         before, after = c.joints[i], c.joints[i + 1]
         there = np.isfinite(after)
         if not there.any() or np.ptp(after[there]) or not np.ptp(before[there]):
@@ -358,12 +345,11 @@ def overflowing_product(c: Facts) -> Iterator[Finding]:
     Whole numbers are multiplied before they are divided, and the product must fit: beyond its
     type it wraps, and a rising input reads as a falling one, or a negative one.
     """
-    if not c.of("whole"):
+    if not c.of(Role.ROUND):
         return
-    for i, law in c.of("line"):
-        if not isinstance(law, Line) or law.marks is None or c.channel.chain.units[i] != "count":
+    for i, _, ((_, y0), (_, y1)) in c.marked:
+        if c.channel.chain.units[i] != "count":
             continue
-        (_, y0), (_, y1) = law.marks
         span = abs(y1 - y0) * 10.0 ** (c.channel.decimals or 0)
         product = float(np.ptp(c.counts)) * span
         for bits, limit in ((32, 2.0**31 - 1), (16, 2.0**15 - 1)):

@@ -12,7 +12,6 @@ import numpy as np
 from ..bench.channel import Channel, channel_of
 from ..error_types import JetRulerError, ParameterError
 from ..laws.circuit import Divider
-from ..laws.raw_edge import Adc
 from ..numerics import Array
 from ..result import Content, Result, TextTable
 from ..ruler.base_law import FRACTION
@@ -91,7 +90,7 @@ class DividerEvaluator:
                 f"{channel.name}: no resistance of the sensor means {shown(worst, channel.unit)}"
             )
         converter = channel.chain.converter
-        assert isinstance(converter, Adc)
+        assert converter is not None
         self.converter = converter
         own = divider.supply if divider.takes != FRACTION else converter.vref
         self.supply = math.nan if own is None else float(own)
@@ -417,7 +416,7 @@ def choose_resistor(
     3900.0
     """
     channel = channel_of(channel)
-    index, present = _divider(channel)
+    index, present = divider_of(channel)
     aim = aim or ("resolution" if at is None else "at")
     _check(channel, aim, (low, high), at, most_heating)
     divider = replace(present, sensor=leg or present.sensor)
@@ -476,10 +475,11 @@ def _allowed(c: Candidate, most_current: float | None, most_heating: float | Non
     return current and (most_heating is None or c.heating <= most_heating)
 
 
-def _divider(channel: Channel) -> tuple[int, Divider]:
+def divider_of(channel: Channel) -> tuple[int, Divider]:
     for i, law in enumerate(channel.chain.laws):
         if isinstance(law, Divider):
-            if not isinstance(channel.chain.converter, Adc):
+            converter = channel.chain.converter
+            if converter is None or converter.full_count is None:
                 break
             return i, law
     raise JetRulerError(

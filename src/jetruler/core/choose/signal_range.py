@@ -12,7 +12,6 @@ import numpy as np
 
 from ..bench.channel import Channel
 from ..error_types import JetRulerError, ParameterError
-from ..laws.raw_edge import Adc
 from ..numerics import Array
 from ..result import Content, Result, TextTable
 from ..ruler.base_law import FRACTION
@@ -420,7 +419,7 @@ def pin_volts(channel: Channel, low: float, high: float) -> tuple[float, float]:
     values that no volts give.
     """
     adc = channel.chain.converter
-    if not isinstance(adc, Adc):
+    if adc is None or adc.full_count is None:
         raise JetRulerError(f"{channel.name} stands on counts: no volts are known there")
     if adc.gives == FRACTION:
         raise JetRulerError(

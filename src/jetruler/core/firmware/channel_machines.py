@@ -15,7 +15,7 @@ from ..bench.conditions import TINY, Condition, faults_of
 from ..bench.decisions import zones_that_hold
 from ..bench.smoothing import Smoothing
 from ..bench.trips_and_drives import Trip
-from ..laws.shape import Zones
+from ..laws.shape import Zones, zones_of
 from ..numerics import AnyArray, Truths
 from ..ruler.quantity import seconds
 from ..ruler.reading import Flag
@@ -65,9 +65,10 @@ def decided(w: ReferenceValues, name: str, on: AnyArray, off: AnyArray) -> Progr
 def pattern_programs(e: Exported) -> list[Program]:
     """The outputs of a channel's zones as functions of the zone, 0 for none; empty for zones that
     are no patterns of whole numbers."""
-    zones = next((law for law in reversed(e.channel.ruler.laws) if isinstance(law, Zones)), None)
-    if zones is None or e.channel.ruler.label(0.0) is None:
+    found = zones_of(e.channel.ruler.laws)
+    if found is None or e.channel.ruler.label(0.0) is None:
         return []
+    zones = found[1]
     patterns = [value for value in zones.values if isinstance(value, tuple)]
     whole = all(isinstance(v, int | float) and v == int(v) for pattern in patterns for v in pattern)
     if len(patterns) < len(zones.values) or not whole:

@@ -12,7 +12,6 @@ import numpy as np
 
 from ..bench.channel import Channel
 from ..error_types import ParameterError
-from ..laws.linear import Line
 from ..numerics import AnyArray, Array
 from ..ruler.ruler import TABLE_BITS
 from ..ruler.units import number, shown
@@ -213,11 +212,12 @@ def _monotone(outputs: AnyArray) -> str:
 
 def _at_marks(outputs: AnyArray, w: ReferenceValues, whole: bool) -> bool | None:
     laws = w.channel.ruler.laws
-    if len(laws) < 2 or not isinstance(laws[1], Line) or laws[1].marks is None:
+    marks = laws[1].marks if len(laws) > 1 else None
+    if marks is None:
         return None
     if w.channel.ruler.units[1] != "count":
         return None
-    raws = [int(raw) for raw, _ in laws[1].marks if raw == int(raw)]
+    raws = [int(raw) for raw, _ in marks if raw == int(raw)]
     places = [raw - int(w.counts[0]) for raw in raws if w.counts[0] <= raw <= w.counts[-1]]
     step = 1.0 / w.scale if whole else 0.0
     off = [abs(float(outputs[p]) / (w.scale if whole else 1) - w.values[p]) for p in places]

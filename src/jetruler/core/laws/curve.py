@@ -138,9 +138,14 @@ class Table(Curve):
     unit: str | None = None
     takes: str | None = None
     name: ClassVar[str] = "table"
+    pairs_key: ClassVar[str] = "points"
     role: ClassVar[Role] = Role.CURVE
     unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"points": ("takes", "unit")}
     fitted_name: ClassVar[str] = "a table"
+
+    @property
+    def pairs(self) -> tuple[tuple[float, float], ...]:
+        return self.points
 
     @classmethod
     def joining(cls, points: tuple[Point, ...], asked: FitInput) -> Law:

@@ -92,6 +92,10 @@ class Clamp(Interval):
     role: ClassVar[Role] = Role.HOLD
 
     @property
+    def keeps_within(self) -> tuple[float, float]:
+        return -np.inf if self.low is None else self.low, np.inf if self.high is None else self.high
+
+    @property
     def corners(self) -> tuple[float, ...]:
         return tuple(end for end in (self.low, self.high) if end is not None)
 
@@ -149,6 +153,7 @@ class Limits(Interval):
     """
 
     name: ClassVar[str] = "limits"
+    changes_value: ClassVar[bool] = False
     role: ClassVar[Role] = Role.HOLD
 
     def forward(self, x: Array) -> Array:

@@ -91,6 +91,14 @@ class Line(Law):
     def gives(self) -> str | None:
         return self.unit
 
+    @property
+    def is_correction(self) -> bool:
+        return self.marks is None and self.unit is None
+
+    def corrected(self, gain: float, offset: float) -> Line:
+        own_gain, own_offset = self._slope_and_zero
+        return Line(gain * (own_gain or 1.0), gain * own_offset + offset)
+
     def check(self) -> Iterator[ParameterError]:
         if self.marks is None:
             if self.gain is None:

@@ -113,6 +113,9 @@ class Adc(Law, Converter):
         if self.signed is True and self.bits == 1:
             yield ParameterError("signed", True, "one bit leaves no room for a sign")
 
+    def cancels(self, field: str) -> bool:
+        return field == "vref" and self.ratiometric
+
     def with_output(self, unit: str | None) -> Law:
         return replace(self, ratiometric=True) if unit == FRACTION else self
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, get_args
 
@@ -370,3 +370,9 @@ def _kind(value: object) -> object:
     return (
         "number" if isinstance(value, int | float) else "label" if isinstance(value, str) else value
     )
+
+
+def zones_of(laws: Sequence[Law]) -> tuple[int, Zones] | None:
+    """The last zones among laws, and their index; None where there are none."""
+    found = [(i, law) for i, law in enumerate(laws) if isinstance(law, Zones)]
+    return found[-1] if found else None

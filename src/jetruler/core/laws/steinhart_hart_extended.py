@@ -71,6 +71,7 @@ class SteinhartHartExtended(CubicThermistor):
     to_ohms: Four | None = None
     unit: TemperatureUnit = "degC"
     name: ClassVar[str] = "steinhart-hart-extended"
+    sensor_kind: ClassVar[str] = "thermistor"
     role: ClassVar[Role] = Role.CURVE
     fitted_name: ClassVar[str] = "an extended Steinhart-Hart law"
     fit_takes: ClassVar[str | None] = "ohm"

@@ -160,6 +160,7 @@ class Platinum(TemperatureLaw):
     r0: Ohms = 100.0
     unit: TemperatureUnit = "degC"
     name: ClassVar[str] = "platinum"
+    sensor_kind: ClassVar[str] = "platinum"
     role: ClassVar[Role] = Role.CURVE
 
     LOWEST: ClassVar[float] = -200.0

@@ -126,6 +126,7 @@ class Beta(_Thermistor):
     t0: Kelvin = 298.15
     unit: TemperatureUnit = "degC"
     name: ClassVar[str] = "beta"
+    sensor_kind: ClassVar[str] = "thermistor"
     role: ClassVar[Role] = Role.CURVE
     fitted_name: ClassVar[str] = "a Beta law"
     fit_takes: ClassVar[str | None] = "ohm"
@@ -259,6 +260,7 @@ class SteinhartHart(CubicThermistor):
     c: float
     unit: TemperatureUnit = "degC"
     name: ClassVar[str] = "steinhart-hart"
+    sensor_kind: ClassVar[str] = "thermistor"
     role: ClassVar[Role] = Role.CURVE
     fitted_name: ClassVar[str] = "a Steinhart-Hart law"
     fit_takes: ClassVar[str | None] = "ohm"

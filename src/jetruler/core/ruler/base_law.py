@@ -70,6 +70,15 @@ class BaseLaw(ABC):
     #: `low = "3.6 mA"` then says the unit too. A pair is for lists of (raw, true).
     unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {}
 
+    #: The kind of sensor that has this curve, where only one kind has.
+    sensor_kind: ClassVar[str] = ""
+
+    #: Whether it changes what comes in; limits only flag it.
+    changes_value: ClassVar[bool] = True
+
+    #: The parameter that lists the pairs (in, out) of the law, if it has some.
+    pairs_key: ClassVar[str] = "marks"
+
     #: The field that collects parameters beyond the fields (the constants of a formula), if any.
     open_ended: ClassVar[str] = ""
 
@@ -149,6 +158,34 @@ class BaseLaw(ABC):
     def with_input(self, unit: str | None) -> BaseLaw:
         """This law as it stands behind one that gives `unit`; itself, if that is all the same."""
         return self
+
+    @property
+    def marks(self) -> tuple[tuple[float, float], tuple[float, float]] | None:
+        """The two pairs (in, out) that the law goes straight through; None without them."""
+        return None
+
+    @property
+    def pairs(self) -> tuple[tuple[float, float], ...]:
+        """The pairs (in, out) that the law goes through; empty where it is told otherwise."""
+        return self.marks or ()
+
+    @property
+    def keeps_within(self) -> tuple[float, float] | None:
+        """The ends between which the law keeps its result; None where it keeps nothing."""
+        return None
+
+    @property
+    def is_correction(self) -> bool:
+        """Whether it is a gain and an offset in the same unit, as a correction is."""
+        return False
+
+    def corrected(self, gain: float, offset: float) -> BaseLaw:
+        """Return this law and a gain and an offset behind it in one; for a correction."""
+        raise NotImplementedError
+
+    def cancels(self, field: str) -> bool:
+        """Whether a parameter has no effect, such as the reference of a ratiometric converter."""
+        return False
 
     @property
     def corners(self) -> tuple[float, ...]:

@@ -66,6 +66,16 @@ class Converter(RawInput):
     noun: ClassVar[str] = "converter"
 
     @property
+    def vref(self) -> float | None:
+        """The reference voltage; None where it is not known, or cancels."""
+        return None
+
+    @property
+    def full_count(self) -> float | None:
+        """The count that stands for the reference voltage; None for counts of anything else."""
+        return None
+
+    @property
     def lsb(self) -> int:
         """Counts from one code to the next: 16 for codes of 12 bits in 16."""
         codes = getattr(self, "codes", None)

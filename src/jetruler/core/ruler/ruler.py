@@ -226,7 +226,7 @@ class Ruler:
 
     def label(self, value: float) -> str | None:
         """What a value of the true edge stands for, where that is no number: a zone's label."""
-        last = next((law for law in reversed(self.laws) if law.name != "limits"), self.laws[-1])
+        last = next((law for law in reversed(self.laws) if law.changes_value), self.laws[-1])
         return last.label(value)
 
     def direct(self, x: Any) -> Any:

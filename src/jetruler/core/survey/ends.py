@@ -11,7 +11,6 @@ import numpy as np
 
 from ..bench.channel import Channel
 from ..error_types import JetRulerError, ParameterError
-from ..laws.linear import Line
 from ..numerics import AnyArray, Array
 from ..result import Result, public_fields
 from ..ruler.units import number, symbol
@@ -183,7 +182,7 @@ def _whole(end: float, found: Survey, rounded: Callable[[float], int]) -> float:
 def true_ends(channel: Channel | None) -> tuple[float, float]:
     """What the ends of a channel's travel stand for: those of the marks it has, else 0 and 100."""
     for law in channel.chain.laws if channel is not None else ():
-        if isinstance(law, Line) and law.marks is not None:
+        if law.marks is not None:
             trues = [true for _, true in law.marks]
             return min(trues), max(trues)
     return 0.0, 100.0

@@ -247,7 +247,7 @@ def _range(s: Subject) -> Iterator[Finding]:
 
 
 def _travel(s: Subject) -> Iterator[Finding]:
-    if s.channel is not None and "clamp" not in [law.name for law in s.channel.chain.laws]:
+    if s.channel is not None and not any(law.keeps_within for law in s.channel.chain.laws):
         return  # not a travel from end to end
     try:
         ends = ends_of(s.survey)

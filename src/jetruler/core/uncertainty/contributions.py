@@ -13,7 +13,6 @@ import numpy as np
 
 from ..bench.channel import Channel, FitCovariance, number_in, path_of
 from ..error_types import JetRulerError, ParameterError
-from ..laws.raw_edge import Adc
 from ..numerics import ROUNDING, Array, lasting_rounding
 from ..ruler.base_law import hint_unit, parameters
 from ..ruler.quantity import Toleranced, standard_of
@@ -341,7 +340,7 @@ def resolution_of(ruler: Ruler) -> float:
 def _of_parameter(ruler: Ruler, parameter: UncertainParameter, x: Array) -> Contribution:
     law, value = ruler.laws[parameter.law], parameter.value
     note = ""
-    if parameter.field == "vref" and isinstance(law, Adc) and law.ratiometric:
+    if law.cancels(parameter.field):
         per_unit = np.where(np.isnan(ruler.slope(x)), np.nan, 0.0)
         note = "cancels: the divider is fed from the same reference"
     else:
