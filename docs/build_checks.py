@@ -15,11 +15,10 @@ from jetruler.core.check.check import (
     CHANNEL_RULES,
     LOG_RULES,
     check,
-    description,
     swapped_columns,
 )
 from jetruler.core.check.triggers import flickering_trip, short_window
-from jetruler.core.result import Finding
+from jetruler.core.result import Finding, description
 from jetruler.logs.check_log import check_log, missing_column
 
 HERE = Path(__file__).parent

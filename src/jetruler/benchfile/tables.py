@@ -19,7 +19,7 @@ from ..core.ruler.base_law import FRACTION, is_finite, parameters
 from ..core.ruler.converter import RawInput
 from ..core.ruler.quantity import Toleranced, quantity
 from ..core.ruler.ruler import Law, Ruler
-from ..core.ruler.units import TEMPERATURES, factor, factor_and_offset, nearest, symbol
+from ..core.ruler.units import TEMPERATURES, factor, factor_and_offset, nearest, significant, symbol
 from .models import (
     Anything,
     LawTable,
@@ -271,7 +271,7 @@ def taking(law: Law, unit: str) -> Law:
 
     def restated(value: Any) -> Any:
         if isinstance(value, int | float) and not isinstance(value, bool):
-            return float(f"{value * size + offset:.12g}")
+            return significant(value * size + offset, 12)
         return tuple(map(restated, value)) if isinstance(value, tuple) else value
 
     field = "takes" if "takes" in parameters(type(law)) else "unit"

@@ -6,6 +6,7 @@ from __future__ import annotations
 import dataclasses
 import enum
 import functools
+import inspect
 import math
 import warnings
 from collections.abc import Callable, Iterable, Mapping, Sequence
@@ -294,3 +295,25 @@ class Findings(Result, tuple[Finding, ...]):
 
     def _fields(self) -> Mapping[str, Any]:
         return {"findings": list(self)}
+
+
+@dataclass(frozen=True)
+class Described:
+    """A rule for people: its name, what it finds (one sentence), and why that matters."""
+
+    name: str
+    finds: str
+    why: str
+
+
+def description(rule: Callable[..., object]) -> Described:
+    """A rule's name and docstring: the first paragraph says what, the second why."""
+    finds, _, why = inspect.cleandoc(rule.__doc__ or "").partition("\n\n")
+    name = rule.__name__.strip("_").replace("_", "-")
+    return Described(name, " ".join(finds.split()), " ".join(why.split()))
+
+
+def applied(rule: Callable[..., Iterable[Finding]], *given: Any) -> list[Finding]:
+    """What a rule finds, with its name and its reason."""
+    about = description(rule)
+    return [dataclasses.replace(found, rule=about.name, why=about.why) for found in rule(*given)]

@@ -4,19 +4,18 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.decisions import Decisions, timed_parts, without_clock, without_times
 from ..core.bench.trips_and_drives import TripEvent
-from ..core.check.check import LOG_RULES, Logged, applied, swapped_columns
+from ..core.check.check import LOG_RULES, Logged, swapped_columns
 from ..core.check.facts import Facts
 from ..core.check.triggers import SHORT, Changes, flickering_trip, short_window, slow_smoothing
 from ..core.error_types import LogError
-from ..core.result import Finding, Findings, Severity
+from ..core.result import Finding, Findings, Severity, applied
 from ..core.ruler.reading import Reading
-from ..core.survey.floating import FLOATING_REMEDY
 from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.source import ColumnError, Log, LogReader
 from .look_at import LookPass
@@ -44,27 +43,18 @@ class TripsPass(ChannelsPass):
             self._turned(batch, event, readings)
 
 
-#: What is missing, by channel.
-Missing = dict[str, Finding]
-
-
-def missing_column(reader: LogReader, bench: Bench) -> Missing:
+def missing_column(gone: Mapping[str, ColumnError]) -> Iterator[Finding]:
     """A channel whose column the log does not have.
 
     Nothing can be said about it, and no row of it is converted.
     """
-    found = {}
-    for channel in bench.channels.values():
-        try:
-            reader.position(channel.column)
-        except ColumnError as error:
-            found[channel.name] = Finding(
-                Severity.ERROR,
-                f"channel.{channel.name}.column",
-                error.found,
-                "Name a column that is there, or log that channel too",
-            )
-    return found
+    for name, error in gone.items():
+        yield Finding(
+            Severity.ERROR,
+            f"channel.{name}.column",
+            error.found,
+            "Name a column that is there, or log that channel too",
+        )
 
 
 class CheckPass(EveryPass):
@@ -72,14 +62,18 @@ class CheckPass(EveryPass):
 
     def __init__(self, bench: Bench, listed: Iterable[str] = ()) -> None:
         self.bench, self.listed = bench, set(listed)
-        self.gone: Missing = {}
+        self.gone: dict[str, ColumnError] = {}
         self._passes: list[LookPass | TripsPass] = []
         self._seen = dict.fromkeys(bench.trips, Changes(0, 0))
         self._last: dict[str, int] = {}
 
     def begin(self, reader: LogReader) -> Iterable[int]:
         """The positions of the columns that are there."""
-        self.gone = missing_column(reader, self.bench)
+        for name, channel in self.bench.channels.items():
+            try:
+                reader.position(channel.column)
+            except ColumnError as error:
+                self.gone[name] = error
         there = {n: c for n, c in self.bench.channels.items() if n not in self.gone}
         self._looked = LookPass(replace(self.bench, channels=there, trips={}, drives={}))
         self._passes = [self._looked] if there else []
@@ -106,7 +100,7 @@ class CheckPass(EveryPass):
 
     def found(self) -> Findings:
         """The findings, the most serious first."""
-        bench, found = self.bench, applied(missing_column, self.gone.values())
+        bench, found = self.bench, applied(missing_column, self.gone)
         if not self._passes:
             return Findings.of(found)
         looked = self._looked.found()
@@ -116,17 +110,17 @@ class CheckPass(EveryPass):
         }
         timing = looked.time
         if timing is not None and timing.interval > 0:
-            found += applied(slow_smoothing, slow_smoothing(bench, timing.interval))
-            found += applied(short_window, short_window(bench, timing.interval))
-        found += applied(flickering_trip, flickering_trip(bench, self._seen))
-        found += applied(swapped_columns, swapped_columns(logged))
+            found += applied(slow_smoothing, bench, timing.interval)
+            found += applied(short_window, bench, timing.interval)
+        found += applied(flickering_trip, bench, self._seen)
+        found += applied(swapped_columns, logged)
         for each in logged.values():
             for rule in LOG_RULES:
-                found += applied(rule, rule(each))
+                found += applied(rule, each)
         found += [
             replace(finding, rule="look")
             for finding in looked.findings
-            if finding.severity < Severity.NOTE and finding.remedy != FLOATING_REMEDY
+            if finding.severity < Severity.NOTE and finding.rule != "floating"
         ]
         return Findings.of(found)
 

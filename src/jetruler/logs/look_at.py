@@ -15,10 +15,10 @@ import numpy.typing as npt
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.channel import Channel
 from ..core.error_types import LogError
-from ..core.result import Content, Finding, Result, TextTable, old_fields
+from ..core.result import Content, Finding, Findings, Result, TextTable, old_fields
 from ..core.ruler.converter import Converter, RawInput
 from ..core.ruler.ruler import Ruler
-from ..core.ruler.units import shown, with_uncertainty
+from ..core.ruler.units import shown, significant, with_uncertainty
 from ..core.survey.ends import UnitMean, unit_mean
 from ..core.survey.findings import Subject, findings, time_findings
 from ..core.survey.floating import Blocks, Floating
@@ -73,7 +73,7 @@ class ColumnLook:
             known = found is not None and found.mean == found.mean
             if found is None or not known or unit in (None, "1", "fraction"):
                 continue
-            deviation = shown(float(f"{found.standard_deviation:.2g}"), unit)
+            deviation = shown(significant(found.standard_deviation, 2), unit)
             cells = [_mean(found.mean, found.half_width, unit), deviation]
             if not rows or rows[-1][1:] != cells:
                 rows.append(["" if rows else self.name, *cells])
@@ -91,7 +91,7 @@ class ColumnLook:
         v, own = self.survey, self.in_unit
         row = ["–", "–"]
         if own is not None and self.channel is not None and own.mean == own.mean:
-            deviation = shown(float(f"{own.standard_deviation:.2g}"), self.channel.unit)
+            deviation = shown(significant(own.standard_deviation, 2), self.channel.unit)
             row = [_mean(own.mean, own.half_width, self.channel.unit), deviation]
         independent = v.known.independent
         independent_text = f"{independent:.0f}" if independent == independent else "–"
@@ -129,7 +129,7 @@ def _mean(mean: float, half_width: float, unit: str | None) -> str:
     """`(225.31 ± 0.12) °C`; the mean alone where no interval is known."""
     if half_width == half_width:
         return with_uncertainty(mean, half_width, unit)
-    return shown(float(f"{mean:.5g}"), unit) if mean == mean else "–"
+    return shown(significant(mean, 5), unit) if mean == mean else "–"
 
 
 @dataclass(frozen=True, repr=False)
@@ -458,7 +458,7 @@ class LookPass(EveryPass):
             rows.rows,
             looks,
             time=timing,
-            findings=tuple(sorted(found, key=lambda finding: finding.severity)),
+            findings=Findings.of(found),
             torn_rows=self._torn,
             left_out=tuple(name for i, name in enumerate(reader.columns) if i not in used),
             line_format=reader.line_format,

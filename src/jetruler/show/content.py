@@ -24,7 +24,7 @@ from ..core.result import Finding, Result
 from ..core.ruler.base_law import hint_unit, parameters
 from ..core.ruler.quantity import Toleranced
 from ..core.ruler.ruler import raw_ends
-from ..core.ruler.units import number, symbol
+from ..core.ruler.units import number, significant, symbol
 from ..core.uncertainty.budget import budget
 from ..core.uncertainty.what_if import has_parameter, what_if
 from ..logs.check_log import EVENT_COLUMNS
@@ -260,7 +260,7 @@ def _cell(value: Any) -> str:
     if isinstance(value, bool) or value is None:
         return "" if value is None else str(value).lower()
     if isinstance(value, int | float):
-        return "–" if value != value else number(float(f"{value:.5g}"))
+        return "–" if value != value else number(significant(value, 5))
     return str(value)
 
 

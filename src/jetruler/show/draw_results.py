@@ -15,7 +15,7 @@ from ..core.calibrate.in_channel import Calibration, calibration_title
 from ..core.choose.resistor import Leg, ResistorChoice, divider_of
 from ..core.numerics import Array
 from ..core.ruler.ruler import Ruler, raw_samples
-from ..core.ruler.units import raw_symbol, shown, symbol, with_uncertainty
+from ..core.ruler.units import raw_symbol, shown, significant, symbol, with_uncertainty
 from ..core.uncertainty.budget import Budget, expanded_uncertainty
 from ..core.uncertainty.contributions import conditions_of, contributions
 from ..core.uncertainty.simulate import Simulation
@@ -301,7 +301,7 @@ def draw_choose(ax: Axes, beneath: Axes, channel: Channel, choice: ResistorChoic
         ruler = _with_known(channel, c.known, choice.leg)
         counts = np.asarray(ruler.inverse(values), dtype=np.float64)
         resolution = np.abs(np.asarray(ruler.slope(counts), dtype=np.float64))
-        label = f"{name}: {shown(float(f'{c.known:.3g}'), 'ohm')}"
+        label = f"{name}: {shown(significant(c.known, 3), 'ohm')}"
         ax.plot(values, counts, dash, color=color, linewidth=width, label=label)
         beneath.plot(values, resolution, dash, color=color, linewidth=width)
     for one in (plain(ax), plain(beneath)):

@@ -23,7 +23,7 @@ from ..core.result import Content, Item, Result, TextTable, Title
 from ..core.ruler.base_law import Role
 from ..core.ruler.reading import Trace
 from ..core.ruler.ruler import Ruler, raw_ends, raw_samples
-from ..core.ruler.units import number, raw_symbol, symbol
+from ..core.ruler.units import number, raw_symbol, significant, symbol
 
 
 @dataclass(frozen=True)
@@ -242,7 +242,7 @@ def as_table(columns: Mapping[str, Sequence[Any]]) -> str:
 def _cell(cell: Any) -> str:
     """A cell: texts begin at the left, numbers have four digits."""
     if isinstance(cell, float):
-        cell = None if cell != cell else number(float(f"{cell:.4g}"))
+        cell = None if cell != cell else number(significant(cell, 4))
     elif isinstance(cell, str):
         return f"<td{_LEFT}>{escape(cell)}</td>"
     return f"<td>{'–' if cell is None else escape(str(cell))}</td>"

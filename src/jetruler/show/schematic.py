@@ -15,7 +15,7 @@ from ..core.error_types import ParameterError
 from ..core.laws.circuit import Amplifier, Attenuator, Divider, Shunt
 from ..core.ruler.quantity import Toleranced
 from ..core.ruler.ruler import Law
-from ..core.ruler.units import number, shown, symbol
+from ..core.ruler.units import number, shown, significant, symbol
 from .style import BLUE, JET, PAPER
 
 Kind = Literal[
@@ -227,19 +227,19 @@ def _volts(value: float | None) -> str:
 def prefixed(value: float, unit: str) -> str:
     """A value with a prefix: `4.7 kΩ`, `380 µA`; kept to four digits."""
     if value == 0 or not math.isfinite(value) or unit not in _PREFIXED:
-        return f"{number(float(f'{value:.7g}'))} {unit}".rstrip()
+        return f"{number(significant(value, 7))} {unit}".rstrip()
     size = abs(value) * (1 + 1e-9)
     factor, sign = next(
         ((f, s) for f, s in _PREFIXES if size >= f and not (unit == "V" and f > 1.0)), _PREFIXES[-1]
     )
-    return f"{number(float(f'{value / factor:.4g}'))} {sign}{unit}"
+    return f"{number(significant(value / factor, 4))} {sign}{unit}"
 
 
 def with_tolerance(value: float, unit: str) -> str:
     """A part's value as it is printed on it: `4.7 kΩ ± 1 %`."""
     text = prefixed(float(value), unit)
     if isinstance(value, Toleranced) and value.half_width and value:
-        return f"{text} ± {number(float(f'{100 * value.half_width / abs(value):.3g}'))} %"
+        return f"{text} ± {number(significant(100 * value.half_width / abs(value), 3))} %"
     return text
 
 

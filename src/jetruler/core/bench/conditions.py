@@ -179,8 +179,10 @@ def fault_mask(channel: Channel) -> int:
 #: Flags that tell of a fault.
 FAULTS = tuple(name for flag, name in FLAG_NAMES.items() if not flag & NO_FAULTS)
 
-#: The conditions, exactly one of which is said.
-KINDS = ("above", "below", "rises_by", "falls_by", "changes_by", "flagged")
+#: Conditions that look for a movement within a time.
+MOVES = ("rises_by", "falls_by", "changes_by")
+#: The conditions, exactly one of which is given.
+KINDS = ("above", "below", *MOVES, "flagged")
 
 
 #: Seconds that make no difference: 0.1 + 0.2 s are 0.3 s.
@@ -281,7 +283,7 @@ class Condition:
         yield from self._errors_of(kind)
 
     def _errors_of(self, kind: str) -> Iterator[ParameterError]:
-        moves = kind.endswith("_by")
+        moves = kind in MOVES
         if self.release is not None:
             if kind not in ("above", "below"):
                 yield ParameterError("release", self.release, f"{kind} has no release point")
@@ -306,7 +308,7 @@ class Condition:
             names = FAULTS if self.flagged is True else self.flagged or ()
             return f"{self.channel} flagged" + ("" if names == FAULTS else f" {', '.join(names)}")
         text = f"{self.channel} {kind.replace('_', ' ')} {number(getattr(self, kind))}"
-        if kind.endswith("_by"):
+        if kind in MOVES:
             return f"{text} within {number(seconds(self.within))} s"
         return text if self.release is None else f"{text}, release {number(self.release)}"
 

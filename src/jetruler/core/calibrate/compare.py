@@ -11,7 +11,7 @@ from ..bench.channel import Channel
 from ..error_types import JetRulerError
 from ..laws.linear import Line
 from ..numerics import Array, coverage_factor, long_run, noise_of
-from ..ruler.units import number
+from ..ruler.units import number, significant
 from ..uncertainty.contributions import resolution_of
 from .comparison import (
     LIMITS,
@@ -22,7 +22,6 @@ from .comparison import (
     Verdict,
     aligned,
     delay_of,
-    round3,
 )
 
 
@@ -159,9 +158,9 @@ def _notes(delay: Delay, names: tuple[str, str], interval: float) -> tuple[str, 
     if not delay.samples:
         return ()
     late, early = names if delay.samples > 0 else names[::-1]
-    behind = f"{number(round3(abs(delay.samples)))} samples"
+    behind = f"{number(significant(abs(delay.samples)))} samples"
     if np.isfinite(interval):
-        behind += f" ({number(round3(abs(delay.samples) * interval))} s)"
+        behind += f" ({number(significant(abs(delay.samples) * interval))} s)"
     return (f"{late} follows {early} {behind} later: compared without that part",)
 
 
@@ -300,7 +299,7 @@ def _judged(
 def _too_little(parts: _Parts, needed: int) -> str:
     """Why there is no interval, or too wide a one."""
     n = parts.d.size
-    needed = int(float(f"{max(needed, n + 1):.2g}"))
+    needed = int(significant(max(needed, n + 1), 2))
     if parts.ordered and parts.long_run.time > 0.1 * n and n >= 50:
         return f"drift: the differences wander so slowly that about {needed} pairs would be needed"
     return f"too few: about {needed} pairs would do"

@@ -14,7 +14,7 @@ from ..laws import law_line
 from ..laws.linear import Line
 from ..numerics import Array
 from ..result import Content, Result, Title
-from ..ruler.units import number, rounded, shown, symbol
+from ..ruler.units import number, rounded, shown, significant, symbol
 
 
 class PairsError(JetRulerError):
@@ -231,7 +231,7 @@ class Comparison(Result):
         if self.correction is not None and self.correction.gain != 1.0:
             ends = [self.correction.inverse(np.array([v]))[0] - v for v in (low, high)]
             at = [
-                f"{_three(e, self.unit)} at {shown(round3(v), self.unit)}"
+                f"{_three(e, self.unit)} at {shown(significant(v), self.unit)}"
                 for e, v in zip(ends, (low, high), strict=True)
             ]
             text = f"{first} differs from {second} by {at[0]} and {at[1]}: offset and gain"
@@ -282,7 +282,7 @@ class Comparison(Result):
         unit = symbol(self.unit)
         value, u = rounded(self.bias, self.half_width)
         low, high = (_three(end, self.unit) for end in self.limits)
-        alone = number(round3(self.independent))
+        alone = number(significant(self.independent))
         lines = [
             Title(f"{first} − {second}, {self.n} pairs, as many as {alone} independent ones"),
             f"  bias         {value} ± {u} {unit} (95 %)".rstrip(),
@@ -296,9 +296,8 @@ class Comparison(Result):
             )
         if np.isfinite(self.gain):
             value, u = rounded(100 * self.gain, 100 * self.gain_half_width)
-            lines.append(
-                f"  gain part    {value} ± {u} %, about {shown(round3(self.middle), self.unit)}"
-            )
+            middle = _three(self.middle, self.unit)
+            lines.append(f"  gain part    {value} ± {u} %, about {middle}")
         else:
             lines.append("  gain part    not to be told: the values move too little")
         if self.delay.samples:
@@ -331,10 +330,5 @@ class Comparison(Result):
         }
 
 
-def round3(value: float) -> float:
-    """Return a figure to three digits."""
-    return float(f"{value:.3g}")
-
-
 def _three(value: float, unit: str | None) -> str:
-    return shown(round3(value), unit)
+    return shown(significant(value), unit)

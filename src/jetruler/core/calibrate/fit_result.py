@@ -15,7 +15,7 @@ from ..laws import law_line
 from ..numerics import AnyArray, Array, coverage_factor
 from ..result import Content, Result, TextTable, Title, old_fields
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import fixed, number, shown, symbol, with_uncertainty
+from ..ruler.units import fixed, number, shown, significant, symbol, with_uncertainty
 from .marks import Marks
 from .regression import Solution
 
@@ -291,7 +291,7 @@ def _rms(errors: Array) -> float:
 def error_shown(value: float, scale: Array, unit: str | None) -> str:
     """An error to three digits, with its unit; what is only rounding, against `scale`, is 0."""
     tiny = 1e-11 * float(np.max(np.abs(scale), initial=0.0))
-    return shown(0.0 if abs(value) <= tiny else float(f"{value:.3g}"), unit)
+    return shown(0.0 if abs(value) <= tiny else significant(value, 3), unit)
 
 
 def decimals(*columns_of: Array) -> int:

@@ -3,16 +3,15 @@ bench and a log."""
 
 from __future__ import annotations
 
-import inspect
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from itertools import permutations
 
 import numpy as np
 
 from ..bench.bench import Bench
 from ..bench.channel import Channel
-from ..result import Finding, Findings, Severity
+from ..result import Finding, Findings, Severity, applied
 from ..ruler.reading import Flag
 from ..ruler.units import number
 from ..survey.floating import FLOATING_REMEDY, Floating, floating_text
@@ -23,28 +22,6 @@ from .ranges import marks_of, narrow_zones
 
 Rule = Callable[[Facts], Iterator[Finding]]
 BenchRule = Callable[[Bench], Iterator[Finding]]
-
-
-@dataclass(frozen=True)
-class Described:
-    """A rule for people: its name, what it finds (one sentence), and why that matters."""
-
-    name: str
-    finds: str
-    why: str
-
-
-def description(rule: Callable[..., object]) -> Described:
-    """A rule's name and docstring: the first paragraph says what, the second why."""
-    finds, _, why = inspect.cleandoc(rule.__doc__ or "").partition("\n\n")
-    name = rule.__name__.replace("_", "-")
-    return Described(name, " ".join(finds.split()), " ".join(why.split()))
-
-
-def applied(rule: Callable[..., object], found: Iterable[Finding]) -> list[Finding]:
-    """A rule's findings with its name and its reason."""
-    about = description(rule)
-    return [replace(finding, rule=about.name, why=about.why) for finding in found]
 
 
 def unknown_range(c: Facts) -> Iterator[Finding]:
@@ -96,11 +73,11 @@ def check(bench: Bench, listed: Iterable[str] = ()) -> Findings:
     nothing found
     """
     own = set(listed)
-    found = [finding for rule in BENCH_RULES for finding in applied(rule, rule(bench))]
+    found = [finding for rule in BENCH_RULES for finding in applied(rule, bench)]
     for channel in bench.channels.values():
         facts = Facts(channel, channel.name in own)
         for rule in CHANNEL_RULES if facts.has_ends else (unknown_range,):
-            found += applied(rule, rule(facts))
+            found += applied(rule, facts)
     return Findings.of(found)
 
 

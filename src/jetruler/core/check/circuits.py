@@ -11,7 +11,7 @@ import numpy as np
 from ..bench.bench import Bench
 from ..result import Finding, Severity
 from ..ruler.base_law import FRACTION, Role, as_array
-from ..ruler.units import number, shown
+from ..ruler.units import number, shown, significant
 from .facts import Facts
 
 #: A fixed resistor further away from its sensor than this wastes the converter's range.
@@ -84,7 +84,7 @@ def top_counts_disagree(bench: Bench) -> Iterator[Finding]:
         if a.bits == b.bits and 0 < apart <= 1:
             value = float(b.highest)
             off = abs(float(other.chain.slope(value))) * apart
-            much = f", {shown(float(f'{off:.2g}'), other.unit)}" if off > 0 else ""
+            much = f", {shown(significant(off, 2), other.unit)}" if off > 0 else ""
             yield Finding(
                 Severity.WARNING,
                 f"channel.{other.name}.converter.count_at_vref",
@@ -155,7 +155,7 @@ def far_resistor(c: Facts) -> Iterator[Finding]:
             Severity.WARNING,
             c.place(i, "known"),
             f"{shown(known, 'ohm')} beside a sensor of {shown(low, 'ohm')} to {shown(high, 'ohm')}",
-            f"About {shown(float(f'{middle:.2g}'), 'ohm')} would serve; "
+            f"About {shown(significant(middle, 2), 'ohm')} would serve; "
             f"jetruler choose resistor {c.channel.name} finds the best",
         )
 
@@ -181,7 +181,7 @@ def self_heating(c: Facts) -> Iterator[Finding]:
         yield c.found(
             Severity.WARNING,
             c.key("dissipation"),
-            f"{shown(float(f'{1e3 * watts.max():.3g}'))} mW warm it by {kelvin:.2g} K at {where}",
+            f"{shown(significant(1e3 * watts.max(), 3))} mW warm it by {kelvin:.2g} K at {where}",
             "Take a larger fixed resistor, or switch the divider on for the reading only",
         )
 

@@ -12,7 +12,7 @@ from ..laws.shape import zones_of
 from ..result import Finding, Severity
 from ..ruler.base_law import Role
 from ..ruler.ruler import Law
-from ..ruler.units import number, shown
+from ..ruler.units import number, shown, significant
 from ..uncertainty.contributions import resolution_of
 from .facts import Facts, Marked
 
@@ -237,7 +237,7 @@ def coarse_step(c: Facts) -> Iterator[Finding]:
         yield c.found(
             Severity.WARNING,
             c.key("decimals"),
-            f"one count is worth {shown(float(f'{steps[worst]:.2g}'), c.channel.unit)} at "
+            f"one count is worth {shown(significant(steps[worst], 2), c.channel.unit)} at "
             f"{c.channel.shown(float(values[worst]))}, and {decimals} decimals are shown",
             "Show fewer decimals, or use more of the range: see jetruler choose",
         )
@@ -265,12 +265,12 @@ def narrow_zones(c: Facts) -> Iterator[Finding]:
             noise = float(slope) * c.noise
             if high - low < NARROW * noise and law.hysteresis < 0.95 * RELEASE * noise:
                 unit = c.channel.chain.units[i]
-                hold = shown(float(f"{RELEASE * noise:.2g}"), unit)
+                hold = shown(significant(RELEASE * noise, 2), unit)
                 yield c.found(
                     Severity.WARNING,
                     c.place(i, "edges"),
                     f"the zone from {number(low)} to {shown(high, unit)} is {number(high - low)} "
-                    f"wide, and one reading has a noise of {shown(float(f'{noise:.2g}'), unit)}",
+                    f"wide, and one reading has a noise of {shown(significant(noise, 2), unit)}",
                     f"Widen it, average first, or let each edge hold: a hysteresis of {hold}",
                 )
 
@@ -312,7 +312,7 @@ def skipped_numbers(c: Facts) -> Iterator[Finding]:
             yield c.found(
                 Severity.NOTE,
                 c.place(i),
-                f"one count moves the result by {number(float(f'{max(usual, steps.max()):.2g}'))}",
+                f"one count moves the result by {number(significant(max(usual, steps.max()), 2))}",
                 "A converter of more bits, or an average, gives the numbers between",
             )
 

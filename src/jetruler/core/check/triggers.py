@@ -13,7 +13,7 @@ from ..bench.decisions import looked_at
 from ..result import Finding, Severity
 from ..ruler.quantity import seconds
 from ..ruler.reading import Flag
-from ..ruler.units import number, shown
+from ..ruler.units import number, shown, significant
 from .facts import Facts
 from .ranges import NARROW, RELEASE
 
@@ -58,7 +58,7 @@ def short_window(bench: Bench, interval: float) -> Iterator[Finding]:
                     Severity.ERROR,
                     f"trip.{trip.name}.{trip.join}[{i}].within",
                     f"a change within {number(seconds(c.within))} s is looked for, and the log has "
-                    f"a sample every {number(float(f'{interval:.3g}'))} s",
+                    f"a sample every {number(significant(interval, 3))} s",
                     "Look over the time of several samples, or log more often",
                 )
 
@@ -106,12 +106,12 @@ def flickering_threshold(bench: Bench) -> Iterator[Finding]:
             noise = abs(slope) * channel.noise
             apart = abs(threshold - (threshold if c.release is None else c.release))
             if noise > 0 and apart < NARROW * noise:
-                hold = shown(float(f"{RELEASE * noise:.2g}"), channel.unit)
+                hold = shown(significant(RELEASE * noise, 2), channel.unit)
                 yield Finding(
                     Severity.WARNING,
                     f"trip.{trip.name}.{trip.join}[{i}].{'release' if c.release else c.kind}",
                     f"its release point is {shown(apart, channel.unit)} away, and one reading has "
-                    f"a noise of {shown(float(f'{noise:.2g}'), channel.unit)}",
+                    f"a noise of {shown(significant(noise, 2), channel.unit)}",
                     f"Give it a release point {hold} away, or a hold time",
                 )
 

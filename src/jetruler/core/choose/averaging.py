@@ -13,7 +13,7 @@ from ..error_types import JetRulerError, ParameterError
 from ..numerics import Array
 from ..result import Content, Result
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import number, shown
+from ..ruler.units import number, shown, significant
 from ..survey.how_many import HowMany, how_many
 from ..uncertainty.contributions import resolution_of
 
@@ -74,14 +74,14 @@ class AveragingChoice(Result):
 
     @property
     def content(self) -> Content:
-        single = shown(float(f"{self.noise * self.slope:.3g}"), self.unit)
+        single = shown(significant(self.noise * self.slope, 3), self.unit)
         counts = self.raw_unit == "count"
         one = "one count" if counts else shown(1, self.raw_unit)
-        rounded = float(f"{self.noise:.3g}")
+        rounded = significant(self.noise, 3)
         noise = f"{rounded:g} counts" if counts else shown(rounded, self.raw_unit)
         lines: list[Any] = [
             f"at {shown(self.value, self.unit)} {one} is worth "
-            f"{shown(float(f'{self.slope:.3g}'), self.unit)}, and the noise is {noise}: {single} "
+            f"{shown(significant(self.slope, 3), self.unit)}, and the noise is {noise}: {single} "
             "in one reading",
             *self.answer.content,
         ]

@@ -16,7 +16,7 @@ from ..numerics import Array
 from ..result import Content, Result, TextTable
 from ..ruler.base_law import FRACTION
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import number, shown, symbol
+from ..ruler.units import number, shown, significant, symbol
 
 Aim = Literal["counts", "resolution", "at", "straight"]
 Leg = Literal["upper", "lower"]
@@ -297,7 +297,7 @@ class ResistorChoice(Result):
         name = {"resolution": "worst resolution", "at": "resolution there", "straight": "bend"}[
             self.aim
         ]
-        ends = (shown(_three(c.cost(self.aim)), self.unit) for c in (best, now))
+        ends = (shown(significant(c.cost(self.aim)), self.unit) for c in (best, now))
         fraction = best.cost(self.aim) / now.cost(self.aim) - 1
         word = "less" if fraction < 0 else "more"
         change = " instead of ".join(ends)
@@ -345,14 +345,10 @@ class ResistorChoice(Result):
 
 
 def _row(name: str, c: Candidate, point: bool, heating: bool) -> list[str]:
-    cells = [name, number(_three(c.known)), f"{c.used:.1%}", number(_three(c.resolution))]
-    cells += [number(_three(c.resolution_at))] if point else []
-    cells += [number(_three(v)) for v in (c.bend, 1e3 * c.current, 1e3 * c.power)]
-    return cells + ([number(_three(c.heating))] if heating else [])
-
-
-def _three(value: float) -> float:
-    return float(f"{value:.3g}")
+    cells = [name, number(significant(c.known)), f"{c.used:.1%}", number(significant(c.resolution))]
+    cells += [number(significant(c.resolution_at))] if point else []
+    cells += [number(significant(v)) for v in (c.bend, 1e3 * c.current, 1e3 * c.power)]
+    return cells + ([number(significant(c.heating))] if heating else [])
 
 
 def choose_resistor(
@@ -429,7 +425,7 @@ def choose_resistor(
     found = [judge.candidate(known) for known in values.tolist()]
     fine = [c for c in found if _allowed(c, most_current, most_heating)]
     if not any(c.used for c in fine):
-        first, last = (shown(_three(end), "ohm") for end in ends)
+        first, last = (shown(significant(end), "ohm") for end in ends)
         every = f"every value of {series} between {first} and {last} exceeds what is allowed"
         none = "no resistor keeps the whole range on the converter: its reference is below what "
         why = f"{none}feeds the divider" if fine else every

@@ -15,7 +15,7 @@ from ..error_types import JetRulerError, ParameterError
 from ..numerics import Array
 from ..result import Content, Result, TextTable
 from ..ruler.base_law import FRACTION
-from ..ruler.units import number, shown
+from ..ruler.units import number, shown, significant
 from .resistor import preferred
 
 Stage = Literal["non-inverting", "inverting"]
@@ -106,9 +106,9 @@ class AmplifierChoice(Result):
                 shown(s.feedback, "ohm"),
                 shown(s.other, "ohm"),
                 "–" if s.upper is None else f"{number(s.upper)} / {shown(s.lower or 0.0, 'ohm')}",
-                number(float(f"{s.gain:.4g}")),
-                shown(float(f"{s.offset:.4g}"), "V"),
-                f"{number(_three(s.low_out))} … {shown(_three(s.high_out), 'V')}",
+                number(significant(s.gain, 4)),
+                shown(significant(s.offset, 4), "V"),
+                f"{number(significant(s.low_out))} … {shown(significant(s.high_out), 'V')}",
                 f"{s.used:.1%}",
                 f"{s.gain / s.wanted_gain - 1:+.2%}".replace("-", "−"),
             ]
@@ -123,10 +123,6 @@ class AmplifierChoice(Result):
         laws = [f"{s.stage}: {s.law}" for s in self.stages]
         table = TextTable(heading, rows)
         return [f"{signal}, {self.series}", "", table, *self.left_out, "", *laws]
-
-
-def _three(value: float) -> float:
-    return float(f"{value:.3g}")
 
 
 def choose_amplifier(
@@ -354,7 +350,7 @@ class ReferenceChoice(Result):
             [
                 shown(c.vref, "V"),
                 f"{c.used:.1%}",
-                shown(float(f"{c.margin:.3g}"), "V"),
+                shown(significant(c.margin, 3), "V"),
                 f"{c.margin / c.vref:.1%}".replace("-", "−"),
                 f"{1e3 * c.resolution:.3g} mV",
                 f"saturates: {c.lost_above:.1%} of the signal lost" if c.saturates else "",

@@ -11,7 +11,7 @@ import numpy as np
 
 from ..bench.bench import Bench
 from ..bench.channel import Channel
-from ..bench.conditions import TINY, Condition, faults_of
+from ..bench.conditions import MOVES, TINY, Condition, faults_of
 from ..bench.decisions import zones_that_hold
 from ..bench.smoothing import Smoothing
 from ..bench.trips_and_drives import Trip
@@ -413,7 +413,7 @@ class _Part:
             on = (w.flags & faults_of(c.flagged, e.channel)) != 0
             self.programs = [by_count(w.counts, on * 1, name, 1)]
             self.body = f"s.held{place} = {name}({self.reads})"
-        elif c.kind.endswith("_by"):
+        elif c.kind in MOVES:
             self._moves(c, e, w)
         else:
             self._passes(c, e, w, name)

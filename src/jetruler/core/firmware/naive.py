@@ -13,7 +13,7 @@ import numpy as np
 from ..bench.channel import Channel
 from ..error_types import ParameterError
 from ..result import Content, Result
-from ..ruler.units import number, shown, symbol
+from ..ruler.units import number, shown, significant, symbol
 from .program import FUNCTIONS
 from .selection import Arith, Exported, ExportError, export
 
@@ -338,7 +338,7 @@ class _Whole(_Machine):
         whole = math.trunc(value)
         lost = ""
         if whole != value:
-            lost = f"{number(float(f'{abs(value - whole):.3g}'))} is cut off"
+            lost = f"{number(significant(abs(value - whole), 3))} is cut off"
         if self._low <= whole <= self._high:
             return float(whole), lost
         if self._saturates:
@@ -385,4 +385,4 @@ def _written(value: float) -> str:
 
 
 def _round(value: float) -> float:
-    return float(f"{value:.7g}") if math.isfinite(value) else value
+    return significant(value, 7) if math.isfinite(value) else value

@@ -14,7 +14,7 @@ from ..bench.channel import Channel
 from ..error_types import ParameterError
 from ..numerics import AnyArray, Array
 from ..ruler.ruler import TABLE_BITS
-from ..ruler.units import number, shown
+from ..ruler.units import number, shown, significant
 from ..survey.survey import stepped
 from .program import LARGEST, Program, ProgramModel
 
@@ -162,7 +162,7 @@ class Proof:
 
     def lines(self, unit: str, noun: str = "count") -> list[str]:
         """For people; noun: what was run, a count or a step of the input."""
-        worst = f"worst error {number(float(f'{self.worst:.3g}'))} {unit}".rstrip()
+        worst = f"worst error {number(significant(self.worst, 3))} {unit}".rstrip()
         worst += f" at {noun} {self.at} (bound {number(self.within)})"
         found = [
             f"all {self.counts} {noun}s were run: {worst if self.worst else 'each is equal'}",

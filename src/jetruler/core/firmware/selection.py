@@ -16,7 +16,7 @@ from ..laws.shape import ULPS
 from ..result import Content, Result, public_fields
 from ..ruler.base_law import Role
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import number, symbol
+from ..ruler.units import number, significant, symbol
 from .forms import Form, fewest_knots, forms, least_knots, middle, straight_error
 from .program import FUNCTIONS, LARGEST, Program, TooWideError, safe_name
 from .proof import Proof, ReferenceValues, everything, prove
@@ -369,13 +369,13 @@ def _cheaper(form: Form, w: ReferenceValues, tried: list[str]) -> str:
     if form.knots is not None and table:
         fewer = _one_less(form, w)
         if fewer is not None:
-            off = number(float(f"{fewer:.3g}"))
+            off = number(significant(fewer, 3))
             part = middle(w, form.program.arith).part
             least = least_knots(w.low[part], w.high[part])
             proven = "no table has fewer" if least == form.knots else f"{least} at least are needed"
             return f"one knot fewer would be off by up to {off} {unit}".rstrip() + f"; {proven}"
     if table:
-        off = number(float(f"{straight:.2g}"))
+        off = number(significant(straight, 2))
         return f"one straight line would be off by {off} {unit}".rstrip()
     others = [kind for kind in tried if kind != form.kind]
     if others:
@@ -408,7 +408,7 @@ def _what_could_be(w: ReferenceValues, name: str, arith: str) -> str:
         wider = replace(w, within=max(w.within, 0.5 / w.scale) * factor)
         found = _proven(wider, name, arith)
         if found:
-            best = number(float(f"{found[0].proof.worst:.3g}"))
+            best = number(significant(found[0].proof.worst, 3))
             return (
                 f"{w.channel.name}: {arith} cannot keep {number(w.within)} {unit}; "
                 f"--within {best} can be kept" + (", or --arith int32" if arith == "int16" else "")

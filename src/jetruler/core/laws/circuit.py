@@ -134,7 +134,7 @@ class Divider(Law):
     def formula(self, x: float) -> str:
         y = float(self.forward(as_array(x))[0])
         unit = None if self.supply is None else "V"
-        u, full, known = shown(x, unit), shown(self.full, unit), shown(self.known, "ohm")
+        u, full = shown(x, unit), shown(self.full, unit)
         s, whole = ("s", "1") if self.supply is None else ("U", "Us")
         if self.sensor == "upper":
             load = self._beside("Rk", self.known)
@@ -145,10 +145,16 @@ class Divider(Law):
                 f"{value} · ({full} − {u}) / {u}",
             )
             return f"{load}{symbols} = {numbers} = {self._result(y)}"
-        symbols, numbers = f"Rk · {s} / ({whole} − {s})", f"{known} · {u} / ({full} − {u})"
         if self.load is None:
-            return f"R = {symbols} = {numbers} = {self._result(y)}"
+            return f"R = {self._leg(x)} = {self._result(y)}"
         return self._past_the_load(x, y)
+
+    def _leg(self, x: float) -> str:
+        """The lower leg in symbols, then in numbers."""
+        unit = None if self.supply is None else "V"
+        u, full, known = shown(x, unit), shown(self.full, unit), shown(self.known, "ohm")
+        s, whole = ("s", "1") if self.supply is None else ("U", "Us")
+        return f"Rk · {s} / ({whole} − {s}) = {known} · {u} / ({full} − {u})"
 
     def _past_the_load(self, x: float, y: float) -> str:
         """The lower leg, then the sensor in it: two steps, each with the digits that it needs."""
@@ -157,7 +163,7 @@ class Divider(Law):
         steep = abs(load / (load - leg)) if leg != load else np.inf
         with written_with(max(digits_written(), digits_of(alone, False, x))):
             beside = f"{finer(leg, steep)} Ω" if leg == leg else "no value"
-            first = alone.formula(x).rpartition(" = ")[0].removeprefix("R")
+            first = f" = {self._leg(x)}"
             whole = f"{finer(load, steep)} Ω"
         worked = f"{beside} · {whole} / ({whole} − {beside})"
         return f"RL{first} = {beside}; R = RL · Rload / (Rload − RL) = {worked} = {self._result(y)}"

@@ -21,7 +21,7 @@ from ..ruler.base_law import (
 )
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law
-from ..ruler.units import bracketed, number, shown
+from ..ruler.units import bracketed, number, result_text
 
 if TYPE_CHECKING:
     from ..ruler.base_law import FitInput, FitModel
@@ -41,10 +41,10 @@ class Curve(Law):
         unit_fields(self, "unit", "takes")
 
     def _y(self, x: float) -> str:
-        return shown(float(self.forward(as_array(x))[0]), self.gives)
+        return result_text(float(self.forward(as_array(x))[0]), self.gives)
 
     def _x(self, y: float) -> str:
-        return shown(float(self.inverse(as_array(y))[0]), self.takes)
+        return result_text(float(self.inverse(as_array(y))[0]), self.takes)
 
 
 def check_domain(domain: object) -> Iterator[ParameterError]:

@@ -13,7 +13,7 @@ from ..numerics import AnyArray, Array, FlagArray
 from ..ruler.base_law import Role, as_array, constant, reject, unit_fields
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law
-from ..ruler.units import number, shown
+from ..ruler.units import number, result_text, shown
 
 
 @dataclass(frozen=True)
@@ -112,7 +112,7 @@ class Clamp(Interval):
     def formula(self, x: float) -> str:
         y = float(self.forward(as_array(x))[0])
         verdict = "kept" if y == x else "held at the end"
-        return f"y = x held in range: {self._place(x)}, {verdict} = {shown(y, self.unit)}"
+        return f"y = x held in range: {self._place(x)}, {verdict} = {result_text(y, self.unit)}"
 
     def inverse_formula(self, y: float) -> str:
         if self.flags(as_array(y))[0]:
@@ -219,7 +219,9 @@ class Expect(Interval):
 
     def formula(self, x: float) -> str:
         sound = not self.flags(as_array(x))[0]
-        verdict = f"as expected = {shown(x, self.unit)}" if sound else "faulty: no sound sensor"
+        verdict = (
+            f"as expected = {result_text(x, self.unit)}" if sound else "faulty: no sound sensor"
+        )
         return f"{self._place(x)}, {verdict}"
 
     def inverse_formula(self, y: float) -> str:
@@ -311,12 +313,12 @@ class DeadBand(Law):
         inside = self.low <= x <= self.high
         band = f"{number(self.low)} to {number(self.high)}"
         verdict = f"inside {band}: at rest" if inside else f"outside {band}: kept"
-        return f"{number(x)} is {verdict} = {shown(self.still if inside else x, self.unit)}"
+        return f"{number(x)} is {verdict} = {result_text(self.still if inside else x, self.unit)}"
 
     def inverse_formula(self, y: float) -> str:
         if np.isnan(self.inverse(as_array(y))[0]):
             return f"{number(y)} is inside the dead band: it is never given"
-        return f"x = y = {shown(y, self.unit)}"
+        return f"x = y = {result_text(y, self.unit)}"
 
     def program(self) -> list[str] | None:
         low, high, rest = constant(self.low), constant(self.high), constant(self.still)

@@ -13,7 +13,16 @@ from ..error_types import ParameterError, UnitError
 from ..numerics import Array
 from ..ruler.base_law import OF_RESULT, FitInput, FitModel, Role, as_array, constant, unit_fields
 from ..ruler.ruler import Law
-from ..ruler.units import bracketed, factor_and_offset, finer, is_unit, number, shown, symbol
+from ..ruler.units import (
+    bracketed,
+    factor_and_offset,
+    finer,
+    is_unit,
+    number,
+    result_text,
+    shown,
+    symbol,
+)
 
 Mark = tuple[float, float]
 
@@ -157,14 +166,14 @@ class Line(Law):
         y = float(self.forward(as_array(x))[0])
         if self.marks is None:
             numbers = f"y = m · x + b = {number(self.gain or 0)} · {bracketed(x)}"
-            return f"{numbers} + {bracketed(self.offset or 0.0)} = {shown(y, self.unit)}"
+            return f"{numbers} + {bracketed(self.offset or 0.0)} = {result_text(y, self.unit)}"
         return _worked(("x", "y"), x, *self.marks, y, self.unit)
 
     def inverse_formula(self, y: float) -> str:
         x = float(self.inverse(as_array(y))[0])
         if self.marks is None:
             numbers = f"x = (y − b) / m = ({number(y)} − {bracketed(self.offset or 0.0)})"
-            return f"{numbers} / {bracketed(self.gain or 0)} = {shown(x, self.takes)}"
+            return f"{numbers} / {bracketed(self.gain or 0)} = {result_text(x, self.takes)}"
         (x0, y0), (x1, y1) = self.marks
         return _worked(("y", "x"), y, first=(y0, x0), second=(y1, x1), y=x, unit=self.takes)
 
@@ -195,7 +204,7 @@ def _worked(
         f"{number(y0)} + ({number(x)} − {bracketed(x0)}) · ({number(y1)} − {bracketed(y0)}) / "
         f"({number(x1)} − {bracketed(x0)})"
     )
-    return f"{symbols} = {numbers} = {shown(y, unit)}"
+    return f"{symbols} = {numbers} = {result_text(y, unit)}"
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,7 @@ from ..error_types import ParameterError
 from ..numerics import Array
 from ..ruler.base_law import Role, as_array, constant, unit_fields
 from ..ruler.ruler import Law
-from ..ruler.units import number, shown
+from ..ruler.units import number, result_text, shown
 
 Rounding = Literal["nearest", "down", "up", "toward zero"]
 
@@ -153,12 +153,12 @@ class Magnitude(Law):
         return np.where(x < 0, -1.0, 1.0)
 
     def formula(self, x: float) -> str:
-        return f"y = |x| = |{number(x)}| = {number(abs(x))}"
+        return f"y = |x| = |{number(x)}| = {result_text(abs(x))}"
 
     def inverse_formula(self, y: float) -> str:
         if y < 0:
             return f"{number(y)}: a magnitude is never below 0"
-        return f"x = y = {number(y)} (or −{number(y)})" if y else "x = y = 0"
+        return f"x = y = {number(y)} (or −{number(y)})" if y else f"x = y = {result_text(y)}"
 
     def program(self) -> list[str] | None:
         return ["x = abs(x)"]
@@ -202,10 +202,10 @@ class PassThrough(Law):
         return np.ones_like(x)
 
     def formula(self, x: float) -> str:
-        return f"y = x = {shown(x, self.unit)}"
+        return f"y = x = {result_text(x, self.unit)}"
 
     def inverse_formula(self, y: float) -> str:
-        return f"x = y = {number(y)}"
+        return f"x = y = {result_text(y)}"
 
     def program(self) -> list[str] | None:
         return []

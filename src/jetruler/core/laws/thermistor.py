@@ -25,7 +25,7 @@ from ..ruler.base_law import (
     reject,
 )
 from ..ruler.ruler import Law
-from ..ruler.units import bracketed, finer, number, shown
+from ..ruler.units import bracketed, finer, number, shown, significant
 from .circuit import positive
 from .temperature import (
     TemperatureLaw,
@@ -391,7 +391,7 @@ class ExtendedModel(ThermistorModel):
             log, kelvin = np.log(asked.x), to_kelvin(asked.y, self.scale)
         order = np.argsort(kelvin)
         near = float(np.exp(np.interp(298.15, kelvin[order], log[order])))
-        self.r25 = asked.fixed("r25", float(f"{near:.3g}"))
+        self.r25 = asked.fixed("r25", significant(near, 3))
 
     def design(self, x: Array) -> Array:
         return np.vander(np.log(x / self.r25), 4, increasing=True)

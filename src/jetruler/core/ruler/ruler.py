@@ -19,7 +19,7 @@ from ..numerics import Array, FlagArray, NoInverseError, Numbers
 from .base_law import BaseLaw, as_array
 from .converter import Converter, CountTable, RawInput, for_blocks
 from .reading import Flag, Reading, Step, Trace, lazily, to_array
-from .units import TEMPERATURES, USUAL_DIGITS, number, symbol, written_with
+from .units import TEMPERATURES, USUAL_DIGITS, symbol, written_with
 
 #: A float has no more digits than these.
 MOST_DIGITS = 17
@@ -386,16 +386,11 @@ def _steps(
     pairs = list(zip(laws, values, strict=False))
     steps = []
     digits = max(digits_of(law, back, value) for law, value in pairs)
-    with written_with(digits), np.errstate(all="ignore"):
-        for (law, value), result, unit in zip(pairs, values[1:], units, strict=False):
+    for (law, value), result, unit in zip(pairs, values[1:], units, strict=False):
+        with written_with(digits, unit), np.errstate(all="ignore"):
             line = law.inverse_formula(value) if back else law.formula(value)
-            steps.append(Step(law.name, _with_unit(line, result, unit), result, unit))
+        steps.append(Step(law.name, line, result, unit))
     return tuple(steps)
-
-
-def _with_unit(line: str, result: float, unit: str | None) -> str:
-    """A law that keeps any unit cannot name it; the ruler can."""
-    return f"{line} {symbol(unit)}" if unit and line.endswith(f"= {number(result)}") else line
 
 
 def _joined(laws: tuple[Law, ...]) -> tuple[tuple[Law, ...], tuple[str | None, ...]]:

@@ -99,15 +99,19 @@ def usual(symbol: str) -> tuple[str, float] | None:
 USUAL_DIGITS = 6
 _digits: ContextVar[int] = ContextVar("digits", default=USUAL_DIGITS)
 
+#: The unit of the joint behind the law that is being written.
+_joint: ContextVar[str | None] = ContextVar("joint", default=None)
+
 
 @contextmanager
-def written_with(digits: int) -> Iterator[None]:
-    """Write numbers with so many significant digits."""
-    before = _digits.set(digits)
+def written_with(digits: int, unit: str | None = None) -> Iterator[None]:
+    """Write numbers with so many significant digits, and a result without a unit in this one."""
+    before, joint = _digits.set(digits), _joint.set(unit)
     try:
         yield
     finally:
         _digits.reset(before)
+        _joint.reset(joint)
 
 
 def digits_written() -> int:
@@ -118,7 +122,7 @@ def digits_written() -> int:
 def finer(value: float, condition: float) -> str:
     """As `number`, with more digits for a step whose error grows by `condition` in the next."""
     more = math.ceil(math.log10(condition)) if 1 < condition < math.inf else 0
-    with written_with(min(17, _digits.get() + more)):
+    with written_with(min(17, _digits.get() + more), _joint.get()):
         return number(value)
 
 
@@ -126,7 +130,7 @@ def as_finely(value: float, other: float) -> str:
     """As `number`, with as many decimals as `number` gives the other one."""
     known = value and other and math.isfinite(value) and math.isfinite(other)
     more = _exponent(value) - _exponent(other) if known else 0
-    with written_with(min(17, max(1, _digits.get() + more))):
+    with written_with(min(17, max(1, _digits.get() + more)), _joint.get()):
         return number(value)
 
 
@@ -163,6 +167,16 @@ def shown(value: float, unit: str | None = None, decimals: int | None = None) ->
     else:
         text = fixed(value, decimals).replace("-", "−")
     return f"{text} {symbol(unit)}".rstrip()
+
+
+def significant(value: float, digits: int = 3) -> float:
+    """The number rounded to so many significant digits."""
+    return float(f"{value:.{digits}g}")
+
+
+def result_text(value: float, unit: str | None = None) -> str:
+    """The result of a worked line: a law that keeps any unit has that of its joint in a ruler."""
+    return shown(value, _joint.get() if unit is None else unit)
 
 
 def fixed(value: float, decimals: int) -> str:

@@ -10,7 +10,7 @@ import numpy as np
 
 from ..bench.channel import Channel
 from ..error_types import ParameterError
-from ..result import Finding, Severity
+from ..result import Finding, Severity, applied
 from ..ruler.reading import Flag
 from ..ruler.units import number, shown, symbol
 from .ends import Ends, NothingMovedError, ends_of
@@ -102,8 +102,7 @@ class Subject:
 
 def findings(subject: Subject) -> list[Finding]:
     """Everything worth saying about one column."""
-    found = [finding for rule in RULES for finding in rule(subject)]
-    return sorted(found, key=lambda finding: finding.severity)
+    return [finding for rule in RULES for finding in applied(rule, subject)]
 
 
 def _nothing(s: Subject) -> Iterator[Finding]:

@@ -14,7 +14,7 @@ from typing import Literal
 import numpy as np
 
 from ..numerics import AnyArray, Array, Truths
-from ..ruler.units import number
+from ..ruler.units import number, significant
 
 #: Samples in a block, and blocks that are kept at most.
 SIZE, MOST = 256, 128
@@ -71,7 +71,7 @@ def floating_text(found: Floating, line_of: Callable[[int], int] | None = None) 
     part = f"{found.fraction:.0%} of the log{where}" if found.fraction < 0.95 else "all of the log"
     size = f"{found.deviation:.0f} counts (one standard deviation)"
     if found.kind == "hum":
-        heard = f"{number(float(f'{found.frequency:.3g}'))} Hz, what sampling makes of"
+        heard = f"{number(significant(found.frequency, 3))} Hz, what sampling makes of"
         heard = "" if abs(found.frequency - found.mains) < 0.5 else f"{heard} "
         return f"hums at {heard}{found.mains:.0f} Hz mains, by {size}, over {part}"
     return f"wanders without a pattern, by {size}, over {part}"

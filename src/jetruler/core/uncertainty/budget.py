@@ -15,7 +15,7 @@ from ..error_types import ParameterError
 from ..numerics import Array, coverage_factors
 from ..result import Content, Result, TextTable, old_fields, old_keywords
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import number, rounded, shown, symbol, with_uncertainty
+from ..ruler.units import number, rounded, shown, significant, symbol, with_uncertainty
 from .contributions import Conditions, Contribution, conditions_of, contributions
 
 
@@ -117,8 +117,8 @@ class Budget(Result):
             [
                 row.source,
                 row.size,
-                shown(float(f"{row.standard:.3g}"), row.unit),
-                number(float(f"{float(row.sensitivity):.3g}")),
+                shown(significant(row.standard, 3), row.unit),
+                number(significant(float(row.sensitivity), 3)),
                 _two(float(row.effect), None),
                 f"{100 * self.fraction(row):.1f} %",
                 "random" if row.random else "systematic",

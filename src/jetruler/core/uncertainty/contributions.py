@@ -17,7 +17,7 @@ from ..numerics import ROUNDING, Array, lasting_rounding
 from ..ruler.base_law import hint_unit, parameters
 from ..ruler.quantity import Toleranced, standard_of
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import shown, symbol
+from ..ruler.units import shown, significant, symbol
 
 
 @dataclass(frozen=True)
@@ -183,6 +183,8 @@ class Contribution:
     random: bool = False
     dof: float = math.inf
     note: str = ""
+    #: Whether it stays beside a calibration, which sees every systematic source but this.
+    stays: bool = False
 
 
 def conditions_of(
@@ -262,7 +264,7 @@ def _row(
 
 def _calibrated(row: Contribution) -> Contribution:
     """A row as it stands behind a calibration: what the calibration saw is in its own row."""
-    if row.random or row.source.endswith(" resolution"):
+    if row.random or row.stays:
         return row
     return replace(row, effect=0.0 * row.effect, note=row.note or "is in the calibration")
 
@@ -274,7 +276,9 @@ def _of_fit(ruler: Ruler, fit: FitCovariance, x: Array) -> Contribution:
     effects = np.array([sensitivity(ruler, parameter, x) for parameter in fitted])
     square = np.einsum("ik,ij,jk->k", effects, np.array(fit.covariance), effects)
     effect = np.sqrt(np.maximum(square, 0.0))
-    parts = [f"{p.name.partition(' ')[0]} ± {p.value.standard:.3g}" for p in fitted]
+    parts = [
+        f"{_called(ruler.laws[p.law], p.field, p.inside)} ± {p.value.standard:.3g}" for p in fitted
+    ]
     return Contribution(
         f"fit of {fit.law}",
         ", ".join(parts),
@@ -299,7 +303,7 @@ def _of_edge(ruler: Ruler, slope: Array, given: Conditions) -> list[Contribution
         size = f"± {_amount(error, unit)}"
         rows.append(_row(f"{noun} error", size, error / math.sqrt(3), unit, slope))
     if given.noise:
-        size = _amount(float(f"{given.noise:.3g}"), unit)
+        size = _amount(significant(given.noise, 3), unit)
         if given.readings != 1:
             size += f" / √{given.readings:.3g}"
         standard = given.noise / math.sqrt(given.readings)
@@ -318,7 +322,7 @@ def _of_resolution(
         lasting, dithered = ROUNDING, 0.0
     size = f"± {_amount(resolution / 2, unit)}"
     if lasting > 1e-6:
-        rows.append(_row(source, size, resolution * lasting, unit, slope))
+        rows.append(replace(_row(source, size, resolution * lasting, unit, slope), stays=True))
     if dithered:
         note = f"is what the noise of {given.readings:.3g} readings leaves of the resolution"
         standard = resolution * dithered

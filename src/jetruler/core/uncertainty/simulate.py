@@ -17,7 +17,7 @@ from ..result import Content, Result, old_keywords
 from ..ruler.converter import blocks
 from ..ruler.quantity import Toleranced
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import shown, with_uncertainty
+from ..ruler.units import shown, significant, with_uncertainty
 from .budget import Budget, budget_under
 from .contributions import (
     Conditions,
@@ -259,7 +259,7 @@ class Simulation(Result):
     def content(self) -> Content:
         if self.values.size < 2:
             return [f"not one of {self.values.size + self.lost} draws has a value"]
-        low, high = (shown(float(f"{end:.5g}"), self.unit) for end in self.interval)
+        low, high = (shown(significant(end, 5), self.unit) for end in self.interval)
         level = f"{100 * self.budget.level:g} %"
         lines = [
             f"{self.values.size} draws: {with_uncertainty(self.mean, self.standard, self.unit)} "
@@ -267,11 +267,11 @@ class Simulation(Result):
             f"{level} of them lie between {low} and {high}",
         ]
         if not self.stable:
-            known = shown(float(f"{self.end_error:.2g}"), self.unit)
+            known = shown(significant(self.end_error, 2), self.unit)
             lines.append(f"these ends are known to {known} only; more draws would tell them better")
         if self.lost:
             lines.append(f"{self.lost} draws have no value and are left out")
-        off = shown(float(f"{max(self.end_deviations):.2g}"), self.unit)
+        off = shown(significant(max(self.end_deviations), 2), self.unit)
         allowed = shown(self.tolerance, self.unit)
         if self.first_order:
             less = max(self.end_deviations) <= self.tolerance
