@@ -70,14 +70,18 @@ def _page(title: str, prefix: str, names: list[str]) -> str:
     return f"# {title}\n\n" + "\n".join(_entry(prefix, name) for name in names)
 
 
+#: What is shown of a name beside its own text: laws have the methods that their base tells of.
+OPTIONS = {
+    **{law.__name__: "members: false" for law in LAWS.values()},
+    "Law": "inherited_members: true",
+    "Live": "inherited_members: true",
+}
+
+
 def _entry(prefix: str, name: str) -> str:
-    """What makes the text of a name. All laws have the methods that their base tells of."""
-    alone = (
-        "    options: { members: false }\n"
-        if name in {law.__name__ for law in LAWS.values()}
-        else ""
-    )
-    return f"::: {_home(prefix, name)}\n{alone}"
+    """What makes the text of a name."""
+    options = f"    options: {{ {OPTIONS[name]} }}\n" if name in OPTIONS else ""
+    return f"::: {_home(prefix, name)}\n{options}"
 
 
 def _home(prefix: str, name: str) -> str:

@@ -10,7 +10,7 @@ from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from os import PathLike
 from types import TracebackType
-from typing import Any, TypeVar
+from typing import Any
 
 from ..benchfile.load import load_bench
 from ..core.bench.bench import Bench, LogFormat
@@ -197,13 +197,11 @@ def samples_of(batch: LiveBatch) -> Iterator[LiveSample]:
         )
 
 
-Answer = TypeVar("Answer")
-
 #: So many samples wait at most for whoever iterates; older ones go, and are counted.
 WAITING = 100_000
 
 
-class Live:
+class Live(OperatorControls):
     """A bench at work on a stream, in a thread of its own, while you put your hands on it.
 
     Entering it starts the stream; leaving it sends every drive its safe value. Nothing is sent
@@ -272,7 +270,7 @@ class Live:
         if events is not None:
             out = self._files.enter_context(Output(events))
             written = LiveEvents(out.write)
-        self._session = Session(
+        session = Session(
             replace(
                 parts,
                 bench_path=None if isinstance(bench, Bench) else str(bench),
@@ -282,11 +280,11 @@ class Live:
                 handled=True,
             )
         )
-        self._desk = OperatorControls(self._session)
+        super().__init__(session)
         self._samples: deque[LiveSample] = deque()
         self._change = threading.Condition()
         self._ended = False
-        self._runner = Runner(self._session, self._take, self._end)
+        self._runner = Runner(self.session, self._take, self._end)
         self.latest: LiveSample | None = None
         """The last sample, None before the first."""
         self.dropped = 0
@@ -308,9 +306,9 @@ class Live:
         self._files.close()
         if kind is None and self._runner.error is not None:
             raise self._runner.error
-        if self._session.skipped:
-            name = self._session.parts.source.name
-            warnings.warn(f"{name}: {self._session.skipped}", stacklevel=2)
+        if self.session.skipped:
+            name = self.session.parts.source.name
+            warnings.warn(f"{name}: {self.session.skipped}", stacklevel=2)
 
     def stop(self) -> None:
         """End the stream: every drive is sent its safe value."""
@@ -342,61 +340,3 @@ class Live:
         with self._change:
             self._ended = True
             self._change.notify_all()
-
-    def _do(self, action: Callable[[OperatorControls], Answer]) -> Answer:
-        return self._session.ask(lambda: action(self._desk))
-
-    @property
-    def armed(self) -> bool:
-        """Whether commands are sent."""
-        return self._session.sender.armed
-
-    def arm(self) -> None:
-        """Send the drives' commands from now on: their safe values first, and on from there."""
-        self._do(lambda desk: desk.arm())
-
-    def disarm(self) -> None:
-        """Send the safe values, and nothing from then on."""
-        self._do(lambda desk: desk.disarm())
-
-    def all_off(self) -> None:
-        """Switch every drive's gate off: all go to their safe values at once."""
-        self._do(lambda desk: desk.all_off())
-
-    def gate(self, drive: str, on: bool) -> None:
-        """Switch a drive's gate. While it is off the drive stays at its safe value."""
-        self._do(lambda desk: desk.gate(drive, on))
-
-    def hold(self, channel: str, value: float | str | None = None) -> float:
-        """Hold a channel at a raw value, and return it. A number is raw; a text may have a unit,
-        that of the channel goes back through the inverse; None is the present value."""
-        return self._do(lambda desk: desk.hold(channel, value))
-
-    def release(self, name: str) -> None:
-        """Let a channel, or a drive, follow again what the bench says."""
-        self._do(lambda desk: desk.release(name))
-
-    def set(self, drive: str, command: float) -> float:
-        """Set a drive by hand. Its clamp, slew limit and trips hold for hands too."""
-        return self._do(lambda desk: desk.set(drive, command))
-
-    def feed(self, drive: str, source: str) -> None:
-        """Let a drive follow another channel, or a trip."""
-        self._do(lambda desk: desk.feed(drive, source))
-
-    def reset_ends(self) -> None:
-        """Look for the ends of all travels anew."""
-        self._do(lambda desk: desk.reset_ends())
-
-    def ends(self, channel: str) -> str:
-        """The marks that a channel's travel shows since then, as a line for a bench file."""
-        found, low, high = self._do(lambda desk: desk.ends(channel))
-        return found.line(low, high)
-
-    def write_ends(self, channel: str) -> str:
-        """Put these marks into the bench file, and return the lines that it has now."""
-        return self._do(lambda desk: desk.write_ends(channel))
-
-    def mark(self, text: str = "") -> int:
-        """Mark this moment, in the record and the events; its number is returned."""
-        return self._do(lambda desk: desk.mark(text))

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from functools import wraps
+from typing import TYPE_CHECKING, Concatenate, ParamSpec, TypeVar
 
 from ..core.bench.channel import Channel, raw_from
 from ..core.bench.trips_and_drives import Drive, Trip
@@ -23,16 +24,37 @@ if TYPE_CHECKING:
     from .session import Session
 
 
-@dataclass
+P = ParamSpec("P")
+Answer = TypeVar("Answer")
+Control = Callable[Concatenate["OperatorControls", P], Answer]
+
+
+def in_session(control: Control[P, Answer]) -> Control[P, Answer]:
+    """Do it in the thread that runs the session, whoever asks."""
+
+    @wraps(control)
+    def call(self: OperatorControls, /, *args: P.args, **options: P.kwargs) -> Answer:
+        return self.session.ask(lambda: control(self, *args, **options))
+
+    return call
+
+
 class OperatorControls:
     """What can be done to a session. Every call takes effect at once, is noted in the record and
     the events, and raises `StreamError` with what would be right."""
 
-    session: Session
-    marks: int = 0
-    last_marks: list[tuple[float, str]] = field(default_factory=list)
-    """Moments that were marked, in seconds since the start."""
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        self.marks = 0
+        self.last_marks: list[tuple[float, str]] = []
+        """Moments that were marked, in seconds since the start."""
 
+    @property
+    def armed(self) -> bool:
+        """Whether commands are sent."""
+        return self.session.sender.armed
+
+    @in_session
     def arm(self) -> None:
         """Send the drives' commands from now on: their safe values first, and on from there."""
         session = self.session
@@ -46,16 +68,19 @@ class OperatorControls:
             session.arm()
             self._note("", "armed", "")
 
+    @in_session
     def disarm(self) -> None:
         """Send the safe values, and nothing from then on."""
         if self.session.sender.armed:
             self.session.sender.disarm(0.2)
             self._note("", "disarmed", "")
 
+    @in_session
     def all_off(self) -> None:
         """Switch every drive's gate off: all go to their safe values at once."""
         self._gates(self.session.bench.drives, on=False)
 
+    @in_session
     def gate(self, drive: str, on: bool) -> None:
         """Switch a drive's gate. While it is off the drive stays at its safe value."""
         self._known(drive, self.session.bench.drives, "drive")
@@ -69,6 +94,7 @@ class OperatorControls:
         for name in changed:
             self._note(name, "gate_on" if on else "gate_off", "")
 
+    @in_session
     def hold(self, channel: str, value: float | str | None = None) -> float:
         """Hold a channel at a raw value, and return it. A number is raw; a text may have a unit,
         that of the channel goes back through the inverse; None is the present value."""
@@ -84,6 +110,7 @@ class OperatorControls:
         self._note(channel, "held", number(raw))
         return raw
 
+    @in_session
     def nudge(self, channel: str, steps: float) -> float:
         """Move what is held by so many steps of the raw value, within its range: its resolution,
         or a thousandth of the range where nobody knows that."""
@@ -96,6 +123,7 @@ class OperatorControls:
         step = float(edge.lsb) if edge is not None and edge.lsb else (high - low) / 1000.0
         return self.hold(channel, float(min(max(at + steps * step, low), high)))
 
+    @in_session
     def release(self, name: str) -> None:
         """Let a channel, or a drive, follow again what the bench says."""
         hands, bench = self.session.hands, self.session.bench
@@ -111,6 +139,7 @@ class OperatorControls:
             self.session.act()
             self._note(name, "released", "")
 
+    @in_session
     def set(self, drive: str, command: float | str) -> float:
         """Set a drive by hand. Its clamp, slew limit and trips hold for hands too."""
         self._known(drive, self.session.bench.drives, "drive")
@@ -130,6 +159,7 @@ class OperatorControls:
         self._note(drive, "held", known.text(wanted))
         return wanted
 
+    @in_session
     def nudge_drive(self, drive: str, steps: float) -> float:
         """Move a drive that is set by hand by so many hundredths of its range."""
         self._known(drive, self.session.bench.drives, "drive")
@@ -139,6 +169,7 @@ class OperatorControls:
         step = max((high - low) / 100.0, 1.0 if driver.drive.whole else 0.0)
         return self.set(drive, min(max(at + steps * step, low), high))
 
+    @in_session
     def feed(self, drive: str, source: str) -> None:
         """Let a drive follow another channel, or a trip."""
         bench = self.session.bench
@@ -150,22 +181,30 @@ class OperatorControls:
         self.session.act()
         self._note(drive, "fed", source)
 
+    @in_session
     def reset_ends(self) -> None:
         """Look for the ends anew."""
         self.session.station.forget_ends()
 
-    def ends(self, channel: str) -> tuple[Ends, float, float]:
-        """The ends that a channel's travel has shown since they were reset, and what they mean: 0
-        and 100, or what the channel's marks say."""
+    @in_session
+    def ends(self, channel: str) -> str:
+        """The marks that a channel's travel has shown since they were reset, as a line for a bench
+        file."""
+        found, low, high = self.ends_seen(channel)
+        return found.line(low, high)
+
+    def ends_seen(self, channel: str) -> tuple[Ends, float, float]:
+        """Those ends, and what they mean: 0 and 100, or what the channel's marks say."""
         self._known(channel, self.session.bench.channels, "channel")
         known = self.session.bench[channel]
         raw = self.session.station.history[channel].raw
         return ends_of(survey_of(known, raw)), *true_ends(known)
 
+    @in_session
     def write_ends(self, channel: str) -> str:
         """Put these ends into the bench file as marks, and return the lines that it has now."""
         self._bench_path()
-        return self.write_marks(channel, *self.ends(channel))
+        return self.write_marks(channel, *self.ends_seen(channel))
 
     def write_marks(self, channel: str, ends: Ends, at_low: float, at_high: float) -> str:
         """Put ends that somebody has seen into the bench file as marks, and return the lines that
@@ -183,6 +222,7 @@ class OperatorControls:
             raise StreamError("there is no bench file to write the marks into")
         return path
 
+    @in_session
     def mark(self, text: str = "") -> int:
         """Mark this moment, in the record and the events; its number is returned."""
         self.marks += 1

@@ -464,7 +464,7 @@ class LiveApp(App[int]):
             return
 
         def found(desk: OperatorControls) -> str:
-            ends, low, high = desk.ends(name)
+            ends, low, high = desk.ends_seen(name)
             line = ends.line(low, high)
             if shot.bench_path is None:
                 return line
