@@ -13,6 +13,7 @@ import numpy as np
 from ..bench.channel import Channel
 from ..error_types import ParameterError
 from ..result import Content, Result
+from ..ruler.base_law import Evaluator
 from ..ruler.units import number, shown, significant, symbol
 from .program import FUNCTIONS
 from .selection import Arith, Exported, ExportError, export
@@ -159,7 +160,7 @@ def naive(channel: Channel, at: float, arith: str) -> Naive:
         raise ParameterError("arith", arith, f"one of {', '.join(ARITHMETICS)} is right")
     machine: _Machine = _Floats() if arith == "float32" else _Whole(*WHOLE[arith])
     n = _number(channel, at)
-    x: float = machine.constant(n)[0]
+    x: float = machine.typed_in(n)[0]
     steps: list[NaiveStep] = []
     for law in channel.ruler.laws:
         source = law.program()
@@ -234,7 +235,7 @@ def _given(made: Exported, at: float) -> float:
     return float(out[0]) / (made.wanted.scale if made.program.arith != "float" else 1.0)
 
 
-class _Machine:
+class _Machine(Evaluator[float]):
     """Runs a law's statements on one number, and tells each operation."""
 
     def run(self, statements: Sequence[ast.stmt], x: float) -> float:
@@ -255,7 +256,7 @@ class _Machine:
                 self.steps.append(("no value: the law has none here", ""))
                 return
             elif isinstance(statement, ast.Assign) and isinstance(statement.targets[0], ast.Name):
-                value = self._value(statement.value)
+                value = self.value(statement.value)
                 self._names[statement.targets[0].id] = value
             else:
                 raise TypeError(f"not part of the language: {ast.unparse(statement)}")
@@ -267,47 +268,53 @@ class _Machine:
             found = [self._truth(part) for part in e.values]
             return all(found) if isinstance(e.op, ast.And) else any(found)
         assert isinstance(e, ast.Compare)
-        left = self._value(e.left)
+        left = self.value(e.left)
         for op, right_side in zip(e.ops, e.comparators, strict=True):
-            right = self._value(right_side)
+            right = self.value(right_side)
             if not _COMPARE[type(op)](left, right):
                 return False
             left = right
         return True
 
-    def _value(self, e: ast.expr) -> float:
+    def value(self, e: ast.AST) -> float:
         """The value of an expression; its operations come one by one."""
-        if isinstance(e, ast.Constant):
-            exact = float(e.value)  # type: ignore[arg-type]
-            value, lost = self.constant(exact)
-            if lost:
-                self.steps.append((f"{number(exact)} typed in as {number(value)}", lost))
-            return value
-        if isinstance(e, ast.Name):
-            return math.nan if e.id == "NONE" else self._names[e.id]
-        if isinstance(e, ast.UnaryOp):
-            value = self._value(e.operand)
-            return self.kept(-value)[0] if isinstance(e.op, ast.USub) else value
-        if isinstance(e, ast.Call) and isinstance(e.func, ast.Name):
-            values = [self._value(argument) for argument in e.args]
-            with np.errstate(all="ignore"):
-                exact = float(FUNCTIONS[e.func.id](*values))
-            value, lost = self.kept(exact)
-            self.steps.append(
-                (f"{e.func.id}({', '.join(map(_written, values))}) = {_written(value)}", lost)
-            )
-            return value
-        if isinstance(e, ast.IfExp):
-            return self._value(e.body if self._truth(e.test) else e.orelse)
-        assert isinstance(e, ast.BinOp)
-        left, op, right_side = self._value(e.left), e.op, e.right
-        if isinstance(op, ast.Add) and isinstance(right_side, ast.UnaryOp):
-            op, right_side = ast.Sub(), right_side.operand  # nobody types "+ −50"
-        right = self._value(right_side)
+        if (
+            isinstance(e, ast.BinOp)
+            and isinstance(e.op, ast.Add)
+            and isinstance(e.right, ast.UnaryOp)
+        ):
+            e = ast.BinOp(e.left, ast.Sub(), e.right.operand)  # nobody types "+ −50"
+        return super().value(e)
+
+    def constant(self, number: Any) -> float:
+        value, lost = self.typed_in(float(number))
+        if lost:
+            self.steps.append((f"{shown(float(number))} typed in as {shown(value)}", lost))
+        return value
+
+    def name(self, name: str) -> float:
+        return math.nan if name == "NONE" else self._names[name]
+
+    def unary(self, op: ast.unaryop, value: float) -> float:
+        return self.kept(-value)[0] if isinstance(op, ast.USub) else value
+
+    def call(self, name: str, values: list[float]) -> float:
+        with np.errstate(all="ignore"):
+            exact = float(FUNCTIONS[name](*values))
+        value, lost = self.kept(exact)
+        self.steps.append((f"{name}({', '.join(map(_written, values))}) = {_written(value)}", lost))
+        return value
+
+    def binary(self, op: ast.operator, left: float, right: float) -> float:
         sign = _SIGNS[type(op)]
         value, lost = self.operation(sign, left, right)
         self.steps.append((f"{_written(left)} {sign} {_written(right)} = {_written(value)}", lost))
         return value
+
+    def other(self, e: ast.AST) -> float:
+        if isinstance(e, ast.IfExp):
+            return self.value(e.body if self._truth(e.test) else e.orelse)
+        return super().other(e)
 
     def operation(self, sign: str, left: float, right: float) -> tuple[float, str]:
         """The result of an operation, and what is lost."""
@@ -317,7 +324,7 @@ class _Machine:
             exact = _EXACT[sign](left, right)
         return self.kept(exact)
 
-    def constant(self, value: float) -> tuple[float, str]:
+    def typed_in(self, value: float) -> tuple[float, str]:
         """A constant as it is typed in."""
         return self.kept(value)
 

@@ -14,6 +14,7 @@ import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import AnyArray, Truths
+from ..ruler.base_law import Evaluator
 from ..ruler.units import for_column
 
 #: The widest number of each whole arithmetic.
@@ -80,7 +81,7 @@ def width_of(values: tuple[int, ...]) -> int:
     raise TooWideError(f"{low} … {high} do not fit 32 bits")
 
 
-class ProgramModel:
+class ProgramModel(Evaluator[Any]):
     """Runs a program over many counts at once. widest: the largest whole intermediate met."""
 
     def __init__(self, program: Program, kind: type[np.floating[Any]] = np.float32) -> None:
@@ -116,66 +117,70 @@ class ProgramModel:
             lanes = self._statement(statement, lanes)
         return lanes
 
+    def _in_lanes(self, e: ast.expr, lanes: Truths) -> Any:
+        """The value of an expression; only what is in open lanes must fit."""
+        self._lanes = lanes
+        return self.value(e)
+
     def _statement(self, s: ast.stmt, lanes: Truths) -> Truths:
         if isinstance(s, ast.Return) and s.value is not None:
-            self._result = np.where(lanes, self._value(s.value, lanes), self._result)
+            self._result = np.where(lanes, self._in_lanes(s.value, lanes), self._result)
             return np.zeros_like(lanes)
         if isinstance(s, ast.Assign) and isinstance(s.targets[0], ast.Name):
-            name, value = s.targets[0].id, self._value(s.value, lanes)
+            name, value = s.targets[0].id, self._in_lanes(s.value, lanes)
             before = self._names.get(name, np.zeros(self._n, self._result.dtype))
             self._names[name] = np.where(lanes, value, before)
             return lanes
         if isinstance(s, ast.If):
-            yes = lanes & self._value(s.test, lanes)
+            yes = lanes & self._in_lanes(s.test, lanes)
             return self._block(s.body, yes) | self._block(s.orelse, lanes & ~yes)
         if isinstance(s, ast.While):
             left = np.zeros_like(lanes)
             while lanes.any():
-                go = lanes & self._value(s.test, lanes)
+                go = lanes & self._in_lanes(s.test, lanes)
                 left |= lanes & ~go
                 lanes = self._block(s.body, go)
             return left
         raise TypeError(f"not part of the language: {ast.unparse(s)}")
 
-    def _value(self, e: ast.expr, lanes: Truths) -> Any:
-        if isinstance(e, ast.Constant):
-            return self._kept(e.value, lanes)
-        if isinstance(e, ast.Name):
-            return self._names[e.id]
+    def constant(self, number: Any) -> Any:
+        return self._kept(number)
+
+    def name(self, name: str) -> Any:
+        return self._names[name]
+
+    def unary(self, op: ast.unaryop, value: Any) -> Any:
+        return ~value if isinstance(op, ast.Not) else self._kept(-value)
+
+    def call(self, name: str, values: list[Any]) -> Any:
+        return FUNCTIONS[name](*values)
+
+    def binary(self, op: ast.operator, left: Any, right: Any) -> Any:
+        if isinstance(op, ast.FloorDiv):
+            a, b = np.asarray(left), np.where(np.asarray(right) == 0, 1, right)
+            return self._kept(np.sign(a) * np.sign(b) * (np.abs(a) // np.abs(b)))
+        if isinstance(op, ast.RShift):
+            if np.any(np.asarray(left < 0) & self._lanes):
+                raise TooWideError("a negative number is shifted")
+            return self._kept(np.asarray(left) >> right)
+        return self._kept(_COMPUTED[type(op)](left, right))
+
+    def other(self, e: ast.AST) -> Any:
         if isinstance(e, ast.Subscript) and isinstance(e.value, ast.Name):
-            table, i = self._tables[e.value.id], self._value(e.slice, lanes)
+            table, i = self._tables[e.value.id], self.value(e.slice)
             return table[np.clip(i, 0, table.size - 1)]  # lanes that are closed may be anywhere
-        if isinstance(e, ast.UnaryOp):
-            value = self._value(e.operand, lanes)
-            return ~value if isinstance(e.op, ast.Not) else self._kept(-value, lanes)
         if isinstance(e, ast.Compare):
-            left, right = self._value(e.left, lanes), self._value(e.comparators[0], lanes)
-            return _COMPARED[type(e.ops[0])](left, right)
+            return _COMPARED[type(e.ops[0])](self.value(e.left), self.value(e.comparators[0]))
         if isinstance(e, ast.BoolOp):
             joined = np.logical_or if isinstance(e.op, ast.Or) else np.logical_and
-            return joined.reduce([self._value(v, lanes) for v in e.values])
-        if isinstance(e, ast.Call) and isinstance(e.func, ast.Name):
-            return FUNCTIONS[e.func.id](*(self._value(a, lanes) for a in e.args))
-        if isinstance(e, ast.BinOp):
-            left, right = self._value(e.left, lanes), self._value(e.right, lanes)
-            return self._kept(self._binary(e.op, left, right, lanes), lanes)
-        raise TypeError(f"not part of the language: {ast.unparse(e)}")
+            return joined.reduce([self.value(part) for part in e.values])
+        return super().other(e)
 
-    def _binary(self, op: ast.operator, a: Any, b: Any, lanes: Truths) -> Any:
-        if isinstance(op, ast.FloorDiv):
-            a, b = np.asarray(a), np.where(np.asarray(b) == 0, 1, b)
-            return np.sign(a) * np.sign(b) * (np.abs(a) // np.abs(b))
-        if isinstance(op, ast.RShift):
-            if np.any(np.asarray(a < 0) & lanes):
-                raise TooWideError("a negative number is shifted")
-            return np.asarray(a) >> b
-        return _COMPUTED[type(op)](a, b)
-
-    def _kept(self, value: Any, lanes: Truths) -> Any:
+    def _kept(self, value: Any) -> Any:
         """Note how wide a whole number is; refuse one that does not fit."""
         if not self._whole:
             return value if isinstance(value, np.ndarray) else self.kind(value)
-        here = np.asarray(value)
+        here, lanes = np.asarray(value), self._lanes
         size = np.abs(here[lanes] if here.shape == lanes.shape else here)
         widest = int(size.max()) if size.size else 0
         if widest > self._limit:

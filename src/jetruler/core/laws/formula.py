@@ -15,6 +15,7 @@ import numpy as np
 from ..error_types import ParameterError
 from ..numerics import Array, NoInverseError, monotone_stretches, solve_monotone
 from ..ruler.base_law import (
+    Evaluator,
     FitInput,
     FitModel,
     Role,
@@ -149,7 +150,7 @@ class Formula(OnDomain):
         values: dict[str, Dual] = {"x": (self.inside(x), np.ones_like(x))}
         for key, value in {**FIXED, **dict(self.constants)}.items():
             values[key] = (np.full_like(x, value), np.zeros_like(x))
-        y, slope = _evaluate(self._tree, values, x)
+        y, slope = _Duals(x, values).value(self._tree)
         finite = np.isfinite(y) & ~np.isnan(x)
         return np.where(finite, y, np.nan), np.where(finite, slope, np.nan)
 
@@ -257,39 +258,41 @@ def _refused(node: ast.AST, names: set[str]) -> str | None:
             return f"a formula has no {type(node).__name__.lower()}; numbers, names, + − * / **, ()"
 
 
-def _evaluate(node: ast.AST, values: dict[str, Dual], x: Array) -> Dual:
-    match node:
-        case ast.Constant(value=value):
-            return np.full_like(x, float(value)), np.zeros_like(x)  # type: ignore[arg-type]
-        case ast.Name(id=name):
-            return values[name]
-        case ast.UnaryOp(op=op, operand=operand):
-            v, d = _evaluate(operand, values, x)
-            return (-v, -d) if isinstance(op, ast.USub) else (v, d)
-        case ast.Call(func=ast.Name(id=name), args=[argument]):
-            v, d = _evaluate(argument, values, x)
-            function, derivative = FUNCTIONS[name]
-            return function(v), derivative(v) * d
-        case ast.BinOp(left=left, op=op, right=right):
-            return _combined(op, _evaluate(left, values, x), _evaluate(right, values, x))
-    raise AssertionError(f"{ast.dump(node)} passed the check")
+class _Duals(Evaluator[Dual]):
+    """Values with their derivatives by x."""
 
+    def __init__(self, x: Array, names: Mapping[str, Dual]) -> None:
+        self._x, self._names = x, names
 
-def _combined(op: Any, a: Dual, b: Dual) -> Dual:
-    (v, dv), (w, dw) = a, b
-    match op:
-        case ast.Add():
-            return v + w, dv + dw
-        case ast.Sub():
-            return v - w, dv - dw
-        case ast.Mult():
-            return v * w, dv * w + v * dw
-        case ast.Div():
-            return v / w, (dv * w - v * dw) / w**2
-    power = v**w
-    by_base = np.where(dv == 0, 0.0, w * v ** (w - 1) * dv)
-    by_exponent = np.where(dw == 0, 0.0, power * np.log(v) * dw)
-    return power, by_base + by_exponent
+    def constant(self, number: Any) -> Dual:
+        return np.full_like(self._x, float(number)), np.zeros_like(self._x)
+
+    def name(self, name: str) -> Dual:
+        return self._names[name]
+
+    def unary(self, op: ast.unaryop, value: Dual) -> Dual:
+        return (-value[0], -value[1]) if isinstance(op, ast.USub) else value
+
+    def call(self, name: str, values: list[Dual]) -> Dual:
+        ((v, d),) = values
+        function, derivative = FUNCTIONS[name]
+        return function(v), derivative(v) * d
+
+    def binary(self, op: ast.operator, left: Dual, right: Dual) -> Dual:
+        (v, dv), (w, dw) = left, right
+        match op:
+            case ast.Add():
+                return v + w, dv + dw
+            case ast.Sub():
+                return v - w, dv - dw
+            case ast.Mult():
+                return v * w, dv * w + v * dw
+            case ast.Div():
+                return v / w, (dv * w - v * dw) / w**2
+        power = v**w
+        by_base = np.where(dv == 0, 0.0, w * v ** (w - 1) * dv)
+        by_exponent = np.where(dw == 0, 0.0, power * np.log(v) * dw)
+        return power, by_base + by_exponent
 
 
 class _Constants(ast.NodeTransformer):

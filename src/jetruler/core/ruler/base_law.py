@@ -3,6 +3,7 @@ fitted, and the pieces of the small language in which it writes itself for firmw
 
 from __future__ import annotations
 
+import ast
 import dataclasses
 import math
 import typing
@@ -12,7 +13,7 @@ from dataclasses import dataclass
 from enum import Enum
 from functools import cache
 from types import MappingProxyType
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, Any, ClassVar, Generic, TypeVar
 
 import numpy as np
 
@@ -427,3 +428,50 @@ def reject_outside(domain: tuple[float, float] | None) -> list[str]:
     if domain is None:
         return []
     return [reject(f"x < {constant(domain[0])} or x > {constant(domain[1])}")]
+
+
+V = TypeVar("V")
+
+
+class Evaluator(ABC, Generic[V]):
+    """Computes an expression of the small language: a subclass says what a value is and what each
+    operation does to it, this walks."""
+
+    def value(self, e: ast.AST) -> V:
+        """The value of an expression, its parts first."""
+        match e:
+            case ast.Constant(value=number):
+                return self.constant(number)
+            case ast.Name(id=name):
+                return self.name(name)
+            case ast.UnaryOp(op=op, operand=operand):
+                return self.unary(op, self.value(operand))
+            case ast.BinOp(left=left, op=op, right=right):
+                return self.binary(op, self.value(left), self.value(right))
+            case ast.Call(func=ast.Name(id=name), args=args):
+                return self.call(name, [self.value(argument) for argument in args])
+        return self.other(e)
+
+    @abstractmethod
+    def constant(self, number: Any) -> V:
+        """A number in the text."""
+
+    @abstractmethod
+    def name(self, name: str) -> V:
+        """What a name stands for."""
+
+    @abstractmethod
+    def unary(self, op: ast.unaryop, value: V) -> V:
+        """A sign, or a `not`."""
+
+    @abstractmethod
+    def binary(self, op: ast.operator, left: V, right: V) -> V:
+        """An operation on two values."""
+
+    @abstractmethod
+    def call(self, name: str, values: list[V]) -> V:
+        """A function of values."""
+
+    def other(self, e: ast.AST) -> V:
+        """Whatever else the language has here."""
+        raise TypeError(f"not part of the language: {ast.unparse(e)}")
