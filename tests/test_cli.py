@@ -119,11 +119,14 @@ def test_draw_writes_png_and_svg(cli: Cli, home: Path) -> None:
 BAD = [
     (["convert"], "Missing argument 'LOG...'"),
     (["convret"], "there is no command 'convret'; the nearest right name is 'convert'"),
-    (["convert", "none.csv"], "none.csv: there is no such file"),
+    (["convert", "none.csv"], "none.csv: expected a log, found no such file"),
     (["convert", "."], "many logs need a folder for their results; add -o FOLDER"),
-    (["look", "."], ".: this is a folder"),
-    (["convert", "roast.csv", "-b", "none.toml"], "none.toml: there is no such file"),
-    (["convert", "roast.csv", "-b", "."], ".: this is a folder"),
+    (["look", "."], "found a folder"),
+    (
+        ["convert", "roast.csv", "-b", "none.toml"],
+        "none.toml: there is no such file; name a bench file with --bench",
+    ),
+    (["convert", "roast.csv", "-b", "."], "found a folder"),
     (["convert", "roast.csv", "-b", "roast.csv"], "roast.csv: this is not TOML"),
     (["convert", "bench.toml"], "bench.toml: there is no column 'ch0'; its lines are read as"),
     (["convert", "roast.csv", "-o", "roast.csv"], "-o roast.csv: this is the log"),
@@ -140,11 +143,14 @@ BAD = [
     (["explain", "dampr", "--at", "1"], "the nearest right name is 'damper'"),
     (
         ["explain", "damper", "--at", "x"],
-        "--at: found 'x'; a count, a percentage of its range",
+        "--at: expected a count, a percentage of its range or a value in %, found 'x'",
     ),
-    (["explain", "damper", "--at", "nan"], "--at: found 'nan'"),
-    (["explain", "damper", "--for", "warm"], "'warm' does not read as a quantity"),
-    (["explain", "rail", "--for", "12 ohm"], "V is wanted"),
+    (
+        ["explain", "damper", "--at", "nan"],
+        "--at: expected a count, a percentage of its range or a value in %, found 'nan'",
+    ),
+    (["explain", "damper", "--for", "warm"], "found 'warm'"),
+    (["explain", "rail", "--for", "12 ohm"], "V"),
     (["draw", "ruler", "damper", "-o", "x.jpg"], "written as .png or .svg"),
     (["draw", "ruler", "damper", "-o", "no/x.png"], "there is no folder no"),
     (["draw", "ruler", "damper", "--at", "5000"], "run from 0 to 4095"),
@@ -306,15 +312,21 @@ def test_a_closed_stream_is_said_where_it_is_needed(
 @pytest.mark.parametrize(
     ("command", "says"),
     [
-        ("convert roast.csv -o o.csv --memory inf", "memory: found inf MB; more than 0 is right"),
+        ("convert roast.csv -o o.csv --memory inf", "memory: expected more than 0, found inf MB"),
         (
             "explain bean --at 1880 --budget --noise 1e308",
-            "0 or more, and less than 1e+100, is right",
+            "0 or more, and less than 1e+100",
         ),
-        ("explain bean --at 1880 --budget --draws 300000000", "from 1000 to 10000000 is right"),
-        ("fit damper --marks m.csv", "marks: found 20001; up to 20000 are fitted"),
-        ("fit damper --marks th.csv", "line 2: true is '1,234'; a number without separators"),
-        ("fit damper --marks th2.csv", "line 2: true is '1.234,5'; a number without separators"),
+        ("explain bean --at 1880 --budget --draws 300000000", "from 1000 to 10000000"),
+        ("fit damper --marks m.csv", "marks: expected up to 20000, found 20001"),
+        (
+            "fit damper --marks th.csv",
+            "line 2: true: expected a number without separators, as in 1234.5, found '1,234'",
+        ),
+        (
+            "fit damper --marks th2.csv",
+            "line 2: true: expected a number without separators, as in 1234.5, found '1.234,5'",
+        ),
     ],
 )
 def test_endless_and_unclear_requests_are_refused(

@@ -209,11 +209,11 @@ def test_small_parts() -> None:
     white = random.standard_normal(20_000)
     assert correlation_time(white) == pytest.approx(1, abs=0.1)
     assert noise_of(white + np.arange(20_000)) == pytest.approx(1, rel=0.03)
-    with pytest.raises(JetRulerError, match="3 and 4 values"):
+    with pytest.raises(JetRulerError, match="found 3 and 4"):
         compare([1, 2, 3], [1, 2, 3, 4])
-    with pytest.raises(PairsError, match="2 pairs; three or more"):
+    with pytest.raises(PairsError, match="expected three pairs or more, found 2"):
         compare([1, 2, np.nan], [1, 2, 3])
-    with pytest.raises(JetRulerError, match="within: found -1"):
+    with pytest.raises(JetRulerError, match="within: expected a difference above 0, found -1"):
         compare([1, 2, 3], [1, 2, 3], within=-1)
 
 
@@ -304,16 +304,19 @@ def test_two_logs_are_paired_by_time(cli: Cli, home: Path) -> None:
 
 REFUSED = [
     (("compare", "bean"), "say OTHER and --log LOG, or --marks FILE"),
-    (("compare", "bean", "bean", "--log", "rest.csv"), "bean with itself"),
+    (("compare", "bean", "bean", "--log", "rest.csv"), "found bean again"),
     (("compare", "bean", "bear", "--log", "rest.csv"), "no channel or column 'bear'"),
-    (("compare", "bean", "tray", "--log", "roast.csv"), "tray reads zones"),
+    (("compare", "bean", "tray", "--log", "roast.csv"), "found tray, which reads zones"),
     (("compare", "bean", "rail", "--log", "roast.csv"), "V cannot be converted to °C"),
-    (("compare", "bean", "--mark", "1880=121"), "have 1 pairs; three or more are right"),
+    (("compare", "bean", "--mark", "1880=121"), "expected three pairs or more, found 1"),
     (("compare", "bean", "--mark", "1=1", "--log", "rest.csv"), "say either OTHER with --log"),
     (("fit", "bean"), "no marks; say --marks FILE or --mark RAW=TRUE"),
-    (("fit", "bean", "--mark", "1880"), "RAW=TRUE is right, as in 1880=225"),
-    (("fit", "bean", "--mark", "1880=225±1"), "uncertainties go into a file"),
-    (("fit", "bean", "--marks", "no.csv"), "no.csv: there is no such file"),
+    (("fit", "bean", "--mark", "1880"), "RAW=TRUE, as in 1880=225"),
+    (("fit", "bean", "--mark", "1880=225±1"), "uncertainties go into a marks file"),
+    (
+        ("fit", "bean", "--marks", "no.csv"),
+        "no.csv: expected a CSV file of marks, found no such file",
+    ),
 ]
 
 

@@ -115,7 +115,10 @@ def test_own_law_package(
     (home / "own.toml").write_text(bench.replace('"5 V"', "-5"))
     refused = run("explain", "hopper", "--at", "1241")
     assert refused.returncode == 2
-    assert "channel.hopper.laws[1 wheatstone].supply: found -5" in refused.stderr
+    assert (
+        "channel.hopper.laws[1 wheatstone].supply: expected a value above 0, found -5"
+        in refused.stderr
+    )
     # Its own fit: the gauge factor from marks of a bridge with k = 2.1, the supply stays.
     (home / "own.toml").write_text(bench)
     volts_at = {n: n * 3.3 / 4095 for n in (500, 1241, 2000)}

@@ -125,23 +125,23 @@ def test_the_model_refuses_what_overflows() -> None:
     ("args", "says"),
     [
         (["bean", "--within", "0"], "a bound of 0 is finer than half an output step"),
-        (["bean", "--within", "-1"], "within: found -1.0; 0 or more is right"),
-        (["bean", "--within", "0.1 V"], "--within 0.1 V: bean is in °C"),
+        (["bean", "--within", "-1"], "within: expected 0 or more, as in 0.1, found -1.0"),
+        (["bean", "--within", "0.1 V"], "found '0.1 V': bean is in °C"),
         (["bean", "--within", "0.01"], "finer than half an output step (0.1 at scale 10)"),
         (["bean", "--scale", "100", "--arith", "int16"], "int16 does not hold; --scale 17 fits"),
-        (["bean", "--scale", "0"], "scale: found 0"),
+        (["bean", "--scale", "0"], "scale: expected a whole number from 1 to 1000000, found 0"),
         (["hopper", "--arith", "int16"], "counts go up to 65535, which int16 does not hold"),
         (["bean", "--arith", "float", "--within", "1e-9"], "floats of this target are off by"),
         (["bean", "--threshold", "bean=9999"], "no count passes 9999 °C"),
-        (["bean", "--threshold", "bean"], "bean=225 or bean=225/220 is right"),
+        (["bean", "--threshold", "bean"], "bean=225 or bean=225/220"),
         (["bean", "--threshold", "bean=225/-999"], "no count passes −999 °C"),
-        (["bean", "--text", "8", "--scale", "20"], "--text: a scale of 1, 10, 100 or so is right"),
+        (["bean", "--text", "8", "--scale", "20"], "--text: expected a scale of 1, 10, 100"),
         (["bean", "--all"], "name one or more channels, or --all"),
         (["been"], "the bench has no channel 'been'"),
         (["bean", "--json"], "cannot share stdout"),
         (["bean", "--text", "8", "--arith", "float"], "--text: whole numbers in C or Python"),
-        (["bean", "--interval", "0"], "--interval 0.0: seconds above 0"),
-        (["tray", "--scale", "10"], "tray has labelled zones: 1 is right"),
+        (["bean", "--interval", "0"], "--interval: expected seconds above 0, found 0.0"),
+        (["tray", "--scale", "10"], "tray has labelled zones: 1"),
     ],
 )
 def test_one_sentence(cli: Cli, home: Path, args: list[str], says: str) -> None:
@@ -154,7 +154,7 @@ def test_one_sentence(cli: Cli, home: Path, args: list[str], says: str) -> None:
 def test_a_target_that_is_not_there_is_refused_with_those_that_are(cli: Cli) -> None:
     done = cli("export", "bean", "--to", "rust")
     assert (done.returncode, done.stdout) == (2, "")
-    assert "target: found 'rust'; one of c, python, st is right" in done.stderr
+    assert "target: expected one of c, python, st, found 'rust'" in done.stderr
 
 
 class Names(Target):

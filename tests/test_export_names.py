@@ -140,7 +140,7 @@ def test_one_namespace(tables: str, says: str) -> None:
     with pytest.raises(BenchError, match=re.escape(says)) as caught:
         parse_bench("[converter]\nbits = 8\nvref = 3.3\n" + tables)
     assert len(caught.value.errors) == 1
-    assert "name: found" in caught.value.errors[0]
+    assert "name: expected another name" in caught.value.errors[0]
 
 
 def test_a_renamed_one_is_said(cli: Cli, home: Path) -> None:

@@ -198,8 +198,13 @@ SENTENCES = [
     ("damper", [(1, 2), (3, 4)], {"law": "curve"}, "law: found 'curve'"),
     ("damper", [(1, 2), (3, 4)], {"degree": 2}, "only a polynomial has one"),
     ("damper", [(1, 2), (3, 4), (9, 8)], {"robust": True}, "4 marks or more can name an outlier"),
-    ("damper", [(1, 2), (3, float("nan"))], {}, "mark 2: true is nan; a finite number is right"),
-    ("damper", [(1, 2, 0), (3, 4, 1)], {}, "mark 1: u_true is 0; a number above 0 is right"),
+    (
+        "damper",
+        [(1, 2), (3, float("nan"))],
+        {},
+        "mark 2: true: expected a finite number, found nan",
+    ),
+    ("damper", [(1, 2, 0), (3, 4, 1)], {}, "mark 1: u_true: expected a number above 0, found 0"),
     ("damper", [(1, 2), (3,)], {}, "pairs (raw, true) or triples"),
     ("damper", [(1, 5), (2, 5)], {}, "these marks describe none"),
     ("damper", [(0, 5), (2, 6)], {"law": "power"}, "above x0 = 0"),
@@ -321,11 +326,11 @@ def test_a_written_law_reads_back(law: Law) -> None:
 
 
 MARK_FILES = [
-    ("", "there is nothing in it"),
-    ("a,b\n1,2\n", "a header with the columns raw and true is right"),
+    ("", "found nothing"),
+    ("a,b\n1,2\n", "a header with the columns raw and true"),
     ("raw,true\n", "it has a header but no marks"),
-    ("raw,true\n1,2\n3,x\n", "line 3: true is 'x'; a number is right"),
-    ("raw,true\n1\n", "line 2: true is ''; a number is right"),
+    ("raw,true\n1,2\n3,x\n", "line 3: true: expected a number, found 'x'"),
+    ("raw,true\n1\n", "line 2: true: expected a number, found ''"),
     ("raw,true (degC),u_true (bar)\n1,2,3\n", "u_true: bar cannot be converted to °C"),
 ]
 

@@ -199,12 +199,18 @@ def test_a_covariance_moves_the_parameters_together() -> None:
 @pytest.mark.parametrize(
     ("given", "says"),
     [
-        (SOUND + "[[1, 2], [2, 1]]", "calibration.covariance: found [[1, 2], [2, 1]]; 2 rows of 2"),
-        (SOUND + "[[1, 2]]", "calibration.covariance: found [[1, 2]]; 2 rows of 2 numbers"),
+        (
+            SOUND + "[[1, 2], [2, 1]]",
+            "covariance: expected 2 rows of 2 numbers, as far below the diagonal as above",
+        ),
+        (
+            SOUND + "[[1, 2]]",
+            "expected 2 rows of 2 numbers, as far below the diagonal as above, found [[1, 2]]",
+        ),
         (SOUND.replace("[2]", "[9]") + PAIR, "the name of a number that polynomial has here"),
-        (SOUND.replace("poly", "Poly") + PAIR, "the name of one of the channel's laws is right"),
+        (SOUND.replace("poly", "Poly") + PAIR, "the name of one of the channel's laws"),
         (SOUND + PAIR + ", which = 2", "so many laws are called polynomial"),
-        (SOUND + PAIR + ", dof = 0", "calibration.dof: found 0; 1 or more is right"),
+        (SOUND + PAIR + ", dof = 0", "calibration.dof: expected 1 or more, found 0"),
         (SOUND + PAIR + ", seed = 1", "calibration.seed: unknown for calibration"),
         ('law = "polynomial"', "calibration needs it"),
     ],
@@ -239,5 +245,5 @@ def test_whole_numbers_that_no_float_holds_are_refused(key: str) -> None:
     }.get(key, huge)
     text = BENCH.format(SOUND + PAIR)
     text = text[: text.index("calibration")] + f"{key} = {value}\n"
-    with pytest.raises(jr.errors.BenchError, match=r"(is|are) right"):
+    with pytest.raises(jr.errors.BenchError, match=r"expected"):
         parse_bench(text)

@@ -219,8 +219,8 @@ def test_a_log_that_kills_its_worker_fails_alone(tmp_path: Path) -> None:
 
 
 ADDRESSES = {
-    "nonsense": "tcp://host:port or local is right",
-    "tcp://127.0.0.1": "tcp://host:port or local is right",
+    "nonsense": "tcp://host:port or local",
+    "tcp://127.0.0.1": "tcp://host:port or local",
     "tcp://127.0.0.1:1": "no scheduler answers",
     "tcp://nowhere.invalid:8786": "no scheduler answers",
 }
@@ -308,7 +308,7 @@ def test_a_log_that_goes_away_and_a_disk_that_is_full(
 
     bench = load_bench(month / "bench.toml")
     fleet = convert_all(logs, bench, tmp_path / "out", jobs=1, progress=remove)
-    assert fleet.failed == {gone: f"{gone}: there is no such file; a log is wanted"}
+    assert fleet.failed == {gone: f"{gone}: expected a log, found no such file"}
     assert len(fleet.done) == logs_of(month) / 2 - 1
     full = convert_all([logs / "day01.csv"], bench, "/dev/full/x", jobs=1)
     assert "cannot be written" in str(full.failed)
@@ -370,7 +370,7 @@ def test_results_stand_as_the_logs_do(
     [
         (("none*.csv", "-o", "out/"), "no file matches this pattern"),
         (("empty", "-o", "out/"), "no log is in this folder"),
-        (("roast.csv", "gone.csv", "-o", "out/"), "gone.csv: there is no such file"),
+        (("roast.csv", "gone.csv", "-o", "out/"), "gone.csv: expected a log, found no such file"),
         (("roast.csv", "roast.csv", "-o", "bench.toml"), "many logs need a folder"),
         (("roast.csv", "bath.csv", "-o", "out.csv"), "out.csv/ makes it a folder's"),
         (("*.csv", "-o", "out/", "--events", "out.csv"), "out.csv/ makes it a folder's"),

@@ -126,7 +126,7 @@ def test_there_and_back_in_words(store: Path, cli: Cli) -> None:
         "noise             0.2 cm",
     ):
         assert row in budget
-    says = "a number, a percentage of its range or a value in V is right"
+    says = "a number, a percentage of its range or a value in V"
     assert says in explain("meter", "--at", "x")
     assert "nothing is known of how far to trust 7 g" in explain("scale", "--at", "7", "--budget")
 
@@ -149,7 +149,7 @@ def test_streams_trips_and_drives(store: Path, cli: Cli) -> None:
     assert (row["tank"], row["shake"], row["meter"]) == (15.0, 3.25, 0.3)
     assert row["drives"] == {"pump": 217}  # 255 − 0.15 · 255, rounded
     done = cli(*live, "--inject", "tank=wet")
-    assert "a number, a percentage of its range or a value in %, cm is right" in done.stderr
+    assert "a number, a percentage of its range or a value in %, cm" in done.stderr
 
 
 def test_exported_over_every_step(store: Path, cli: Cli) -> None:
@@ -188,20 +188,29 @@ def test_checked_fitted_compared_averaged_drawn(store: Path, cli: Cli) -> None:
 @pytest.mark.parametrize(
     ("line", "says"),
     [
-        ('input = { unit = "furlongz" }', "channel.a.input.unit: found 'furlongz'"),
-        ('input = { unit = "V", range = [5, 1] }', "range: found [5, 1]; two numbers are right"),
-        ('input = { unit = "V", resolution = 0 }', "resolution: found 0; a number above 0"),
+        (
+            'input = { unit = "furlongz" }',
+            'channel.a.input.unit: expected a unit, as in "V", "cm" or "m/s²", found \'furlongz\'',
+        ),
+        (
+            'input = { unit = "V", range = [5, 1] }',
+            "range: expected two numbers, the low one first, found [5, 1]",
+        ),
+        (
+            'input = { unit = "V", resolution = 0 }',
+            "resolution: expected a number above 0, found 0",
+        ),
         ('input = { unit = "V", resolution = 5, range = [0, 5] }', "less than the range, 5"),
         ('input = { unit = "V" }\nconverter = { bits = 8 }', "either an input or a converter"),
         ("input = { resolution = 1 }", "input.unit: missing; an input needs it"),
         ('input = { unit = "V", bits = 12 }', "bits: unknown for an input"),
-        ('input = { unit = "V", error = "3 cm" }', "is in m; V is wanted here"),
+        ('input = { unit = "V", error = "3 cm" }', "expected a quantity in V"),
         (
             'input = { unit = "V" }\nlaws = [{ law = "shunt", ohms = 1, x = 2 }]',
             "unknown for shunt",
         ),
         ('input = { unit = "cm" }\nlaws = [{ law = "shunt", ohms = 1 }]', "gives cm, but shunt"),
-        ("input = 3", "a table is right"),
+        ("input = 3", "a table"),
     ],
 )
 def test_one_sentence_for_a_wrong_input(line: str, says: str) -> None:
@@ -289,11 +298,17 @@ def test_left_scaled_results_have_their_rails_and_steps(
 @pytest.mark.parametrize(
     ("converter", "says"),
     [
-        ("vref = -5", "converter.vref: found -5; a voltage above 0 V is right"),
-        ("vref = 0", "converter.vref: found 0"),
-        ("bits = 0", "converter.bits: found 0"),
-        ("bits = 12\ncount_at_vref = -7", "converter.count_at_vref: found -7"),
-        ("bits = 12\ncodes = 13", "converter.codes: found 13; a whole number from 1 to 12"),
+        ("vref = -5", "converter.vref: expected a voltage above 0 V, found -5"),
+        ("vref = 0", "converter.vref: expected a voltage above 0 V, found 0"),
+        ("bits = 0", "converter.bits: expected a whole number from 1 to 32, found 0"),
+        (
+            "bits = 12\ncount_at_vref = -7",
+            "converter.count_at_vref: expected a count above 0, found -7",
+        ),
+        (
+            "bits = 12\ncodes = 13",
+            "converter.codes: expected a whole number from 1 to 12, found 13",
+        ),
     ],
 )
 def test_the_converter_is_checked_though_nothing_uses_it(converter: str, says: str) -> None:

@@ -231,7 +231,7 @@ def test_refuses(law: type[Law], mistake: dict[str, Any], parameter: str) -> Non
     with pytest.raises(ParameterError) as caught:
         law(**mistake)
     assert caught.value.name == parameter
-    assert caught.value.right
+    assert caught.value.expected
 
 
 marks = st.tuples(

@@ -345,7 +345,7 @@ def test_a_log_at_its_own_pace(cli: Cli, home: Path) -> None:
     done = cli(*args, "10x")
     assert 0.2 <= time.monotonic() - begun < 5
     assert len(done.stdout.splitlines()) == 22
-    for pace, says in (("0x", "real, fast or a factor as in 10x is right"), ("real", "")):
+    for pace, says in (("0x", "expected real, fast or a factor as in 10x, found"), ("real", "")):
         done = cli("live", "--source", "log.txt", "--pace", pace)
         assert done.returncode == 2
         assert (says or "no clock, which --pace asks for") in done.stderr

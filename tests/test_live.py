@@ -232,7 +232,7 @@ def test_made_up_values(cli: Cli, two: None) -> None:
         (["--source", "nowhere"], "nowhere: there is no such file or port"),
         (["--source", "bogus://x"], "bogus://x:"),
         (["--inject", "nob=3"], "the bench has no channel 'nob'"),
-        (["--inject", "knob=x"], "a count, a percentage of its range or a value in % is right"),
+        (["--inject", "knob=x"], "a count, a percentage of its range or a value in %"),
         (["--sweep", "knob=1:2"], "damper=0:4095/10s is right"),
         (["--arm"], "standard input takes no commands; name a port with --sink"),
         (["--sink", "x"], "nothing is sent unless --arm"),

@@ -122,21 +122,24 @@ def test_odd_logs_are_told_in_words(cli: Cli, home: Path, name: str, says: str) 
     [
         (["look", "none.csv"], "no such file"),
         (["look", "empty.csv"], "the log is empty"),
-        (["look", "header.csv", "-b", "none.toml"], "none.toml: there is no such file"),
+        (
+            ["look", "header.csv", "-b", "none.toml"],
+            "none.toml: there is no such file; name a bench file with --bench",
+        ),
         (["look", "text.csv"], "no column holds counts"),
         (["look", "roast.csv", "--ends", "dampr"], "the nearest right name is 'damper'"),
         (["look", "roast.csv", "--write"], "go with --ends"),
         (
             ["look", "roast.csv", "--ends", "rail", "--margin", "5000"],
-            "margin: found 5000.0; less than",
+            "margin: expected less than half the travel of 656, found 5000.0",
         ),
         (
             ["look", "roast.csv", "--ends", "rail", "--margin", "-1"],
-            "margin: found -1.0; 0 or",
+            "margin: expected 0 or more, found -1.0",
         ),
         (
             ["look", "roast.csv", "--ends", "rail", "--margin", "nan"],
-            "margin: found nan; 0 or",
+            "margin: expected 0 or more, found nan",
         ),
         (["look", "roast.csv", "--ends", "bean", "--write"], "channel.bean has no line with marks"),
         (["draw", "log", "none.csv"], "no such file"),
@@ -144,12 +147,15 @@ def test_odd_logs_are_told_in_words(cli: Cli, home: Path, name: str, says: str) 
         (["draw", "histogram", "roast.csv", "baen"], "the nearest right name is 'bean'"),
         (["draw", "log", "roast.csv", "-o", "x.gif"], "written as .png or .svg"),
         (["new"], "bench.toml: this is there already"),
-        (["new", "x.toml", "--channel", "bean"], "NAME=KIND is right"),
+        (["new", "x.toml", "--channel", "bean"], "NAME=KIND"),
         (["new", "x.toml", "--channel", "bean=ntv"], "the nearest right name is 'ntc'"),
         (["new", "no/x.toml"], "there is no folder no"),
-        (["new", "x.toml", "--vref", "warm"], "--vref: found 'warm'"),
+        (
+            ["new", "x.toml", "--vref", "warm"],
+            '--vref: expected a quantity, as in "4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC"',
+        ),
         (["new", "x.toml", "--from", "empty.csv"], "the log is empty"),
-        (["new", "x.toml", "--channel", "my bean=ntc"], "NAME=KIND is right"),
+        (["new", "x.toml", "--channel", "my bean=ntc"], "NAME=KIND"),
     ],
 )
 def test_bad_input(cli: Cli, home: Path, args: list[str], says: str) -> None:

@@ -134,14 +134,14 @@ def test_latex_takes_it(home: Path) -> None:
 
 REFUSED = [
     (("report", "ben"), "the bench has no channel 'ben'; the nearest right name is 'bean'"),
-    (("report", "--log", "none.csv"), "none.csv: there is no such file; a log is wanted"),
-    (("report", "bean", "--at", "9999"), "the raw values of bean run from 0 to 4095"),
-    (("report", "--with", "zz=3"), "no law of bean has it"),
-    (("report", "--with", "r0=blue"), "does not read as a quantity"),
+    (("report", "--log", "none.csv"), "none.csv: expected a log, found no such file"),
+    (("report", "bean", "--at", "9999"), "expected a raw value of bean, from 0 to 4095"),
+    (("report", "--with", "zz=3"), "expected a parameter of bean"),
+    (("report", "--with", "r0=blue"), "expected a quantity, as in"),
     (("report", "-o", "r.pdf"), "a report is written as .html, .md or .tex"),
-    (("report", "--compare", "bean"), "--compare bean: bean=bean2 is right"),
+    (("report", "--compare", "bean"), "--compare: expected A=B"),
     (("report", "--compare", "bean=bean2"), "two channels are compared in a log; say which"),
-    (("report", "--marks", "bath.csv"), "--marks bath.csv: bean=bath.csv is right"),
+    (("report", "--marks", "bath.csv"), "--marks: expected NAME=FILE"),
     (("report", "-o", "bench.toml"), "bench.toml"),
     (("draw", "circuit", "bean", "--at", "9999"), "the counts of bean run from 0 to 4095"),
 ]

@@ -205,7 +205,7 @@ def test_code_that_cannot_be_written_says_why(tmp_path: Path) -> None:
     assert "float" in made.text("c")
     with pytest.raises(jr.errors.ExportError, match="python computes in float64"):
         made.text("python")
-    with pytest.raises(jr.errors.ExportError, match="one of c, python, st is right"):
+    with pytest.raises(jr.errors.ExportError, match="one of c, python, st"):
         made.text("basic")
     with pytest.raises(jr.errors.ExportError, match=r"a name that ends in \.h"):
         made.save(tmp_path / "bean.bas")
@@ -230,6 +230,7 @@ OLD_NAMES: list[tuple[Callable[[], Any], Callable[[], Any]]] = [
         lambda: jr.how_many([1, 2, 1, 3] * 9, 0.1).correlation_length,
     ),
     (lambda: own.at(2.0).tolist(), lambda: own.as_array(2.0).tolist()),
+    (lambda: jr.errors.ParameterError("a", 1, "b").right, lambda: "b"),
     (lambda: own.FitAsked, lambda: own.FitInput),
 ]
 

@@ -320,7 +320,7 @@ def test_bench_mistakes_and_a_log_without_time(tmp_path: Path) -> None:
             'kind = "median", ovr = 5',
             "channel.a.smooth.ovr: unknown for smooth; the nearest",
         ),
-        ('kind = "median", over = 0', "channel.a.smooth.over: found 0; at least 1"),
+        ('kind = "median", over = 0', "channel.a.smooth.over: expected at least 1 sample, found 0"),
     ]:
         with pytest.raises(BenchError, match=says.replace(".", r"\.")):
             parse_bench(BENCH % text)

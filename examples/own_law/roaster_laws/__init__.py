@@ -52,7 +52,7 @@ class Wheatstone(Law):
     def check(self) -> Iterator[ParameterError]:
         for field in ("supply", "k"):
             if getattr(self, field) <= 0:
-                yield ParameterError(field, getattr(self, field), "a value above 0 is right")
+                yield ParameterError(field, getattr(self, field), "a value above 0")
 
     def forward(self, x: Array) -> Array:
         strain: Array = 4 * x / (self.k * (self.supply - 2 * x))
@@ -118,7 +118,7 @@ class Steps(Law):
 
     def check(self) -> Iterator[ParameterError]:
         if self.step <= 0:
-            yield ParameterError("step", self.step, "a value above 0 is right")
+            yield ParameterError("step", self.step, "a value above 0")
 
     @property
     def rounds_to(self) -> float:

@@ -11,7 +11,13 @@ from typing import Any
 
 from ..core.bench.bench import Bench, column_clashes
 from ..core.bench.channel import Channel
-from ..core.error_types import JetRulerError, ParameterError, ParameterErrors, as_written, printable
+from ..core.error_types import (
+    JetRulerError,
+    ParameterError,
+    ParameterErrors,
+    expected_found,
+    printable,
+)
 from ..core.firmware.program import name_clashes
 from ..core.laws import law_named
 from ..core.ruler.base_law import parameters
@@ -81,7 +87,7 @@ def load_bench(path: str | PathLike[str]) -> Bench:
     except FileNotFoundError:
         raise BenchError(name, ["there is no such file; name a bench file with --bench"]) from None
     except IsADirectoryError:
-        raise BenchError(name, ["this is a folder; a bench file (TOML) is wanted"]) from None
+        raise BenchError(name, ["expected a bench file (TOML), found a folder"]) from None
     except UnicodeDecodeError:
         raise BenchError(name, ["this is not text; a bench file is TOML in UTF-8"]) from None
     except OSError as error:
@@ -154,7 +160,7 @@ class _File:
         self._read((), FILE, self.table)
         channels = self._channels()
         if self.table.get("channel") == {}:
-            self.errors.append("channel: found none; at least one [channel.<name>] is wanted")
+            self.errors.append("channel: expected at least one [channel.<name>], found none")
         decided = self._decided(channels)
         self.errors += _clashes(self.table, channels, decided)
         if self.errors:
@@ -187,8 +193,8 @@ class _File:
 
     def _check_name(self, place: Place) -> None:
         if not CHANNEL_NAME.fullmatch(str(place[-1])):
-            right = "letters, digits and _ are right, a letter first"
-            self.errors.append(f"{self._named(place)}.name: found {as_written(place[-1])}; {right}")
+            right = "letters, digits and _, a letter first"
+            self.errors.append(f"{self._named(place)}.name: {expected_found(right, place[-1])}")
 
     def _channels(self) -> dict[str, Channel]:
         given = self.table.get("converter", {})
@@ -246,8 +252,8 @@ class _File:
         taken: dict[str, str] = {}
         for name, drive in made["drives"].items():
             if (first := taken.setdefault(drive.output, name)) != name:
-                right = f"drive.{first} has this output already"
-                self.errors.append(f"drive.{name}.output: found {drive.output!r}; {right}")
+                right = f"another name than that of drive.{first}"
+                self.errors.append(f"drive.{name}.output: {expected_found(right, drive.output)}")
         place = "stream" if "log" not in self.table else "log"
         table = self.table.get(place)
         if isinstance(table, dict):
@@ -307,7 +313,7 @@ def _tables(named: Any) -> list[tuple[str, dict[str, Any]]]:
 def _channel(key: str, table: dict[str, Any], common: dict[str, Any]) -> Channel:
     column = table["column"]
     if isinstance(column, int) and column < 1:
-        raise ParameterError("column", column, "columns are numbered from 1")
+        raise ParameterError("column", column, "a number from 1", "columns are numbered so")
     ruler = ruler_of(table, common)
     own = {name: table[name] for name in table if name not in ("converter", "input", "laws")}
     if "calibration" in own:

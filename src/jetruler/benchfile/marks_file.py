@@ -54,9 +54,9 @@ def read_marks(path: str | PathLike[str]) -> Marks:
     try:
         text = Path(path).read_text("utf-8-sig")
     except FileNotFoundError:
-        raise MarksError(f"{name}: there is no such file; a CSV file of marks is wanted") from None
+        raise MarksError(f"{name}: expected a CSV file of marks, found no such file") from None
     except IsADirectoryError:
-        raise MarksError(f"{name}: this is a folder; a CSV file of marks is wanted") from None
+        raise MarksError(f"{name}: expected a CSV file of marks, found a folder") from None
     except (OSError, UnicodeDecodeError) as error:
         reason = getattr(error, "strerror", None) or "it is no text"
         raise MarksError(f"{name}: cannot be read: {reason}") from None
@@ -66,9 +66,7 @@ def read_marks(path: str | PathLike[str]) -> Marks:
         if line.strip() and not line.lstrip().startswith("#")
     ]
     if not lines:
-        raise MarksError(
-            f"{name}: there is nothing in it; a header `raw,true` and marks are wanted"
-        )
+        raise MarksError(f"{name}: expected a header `raw,true` and marks, found nothing")
     delimiter = ";" if ";" in lines[0][1] else ","
     rows = list(csv.reader((line for _, line in lines), delimiter=delimiter))
     places, units = _headings(name, rows[0])
@@ -106,8 +104,8 @@ def _headings(name: str, heading: list[str]) -> tuple[dict[str, int], dict[str, 
     for side in ("raw", "true"):
         if side not in places:
             raise MarksError(
-                f"{name}: its first line is {','.join(heading)!r}; a header with the columns raw "
-                "and true is right, as in `raw (count),true (degC)`"
+                f"{name}: expected a header with the columns raw and true, as in "
+                f"`raw (count),true (degC)`, found {','.join(heading)!r}"
             )
     return places, units
 
@@ -118,12 +116,12 @@ def _cells(place: str, row: list[str], places: dict[str, int], delimiter: str) -
         cell = row[at].strip() if at < len(row) else ""
         # Between semicolons a comma is a decimal mark; anywhere else it could be either.
         if "," in cell and (delimiter != ";" or "." in cell):
-            right = "a number without separators is right, as in 1234.5"
-            raise MarksError(f"{place}: {side} is {cell!r}; {right}")
+            right = "a number without separators, as in 1234.5"
+            raise MarksError(f"{place}: {side}: expected {right}, found {cell!r}")
         try:
             values.append((side, float(cell.replace(",", "."))))
         except ValueError:
-            raise MarksError(f"{place}: {side} is {cell!r}; a number is right") from None
+            raise MarksError(f"{place}: {side}: expected a number, found {cell!r}") from None
     order = ("raw", "true", "u_true")
     return [value for _, value in sorted(values, key=lambda pair: order.index(pair[0]))]
 
@@ -148,7 +146,7 @@ def marks_from_texts(texts: Iterable[str]) -> Marks:
     for text in texts:
         raw, equals, true = text.partition("=")
         if not equals:
-            raise MarksError(f"--mark {text}: RAW=TRUE is right, as in 1880=225")
+            raise MarksError(f"--mark: expected RAW=TRUE, as in 1880=225, found {text!r}")
         try:
             sides = [(_number(side), unit_of(side)) for side in (raw, true)]
         except QuantityError as error:
@@ -156,7 +154,7 @@ def marks_from_texts(texts: Iterable[str]) -> Marks:
         pairs.append([value for value, _ in sides])
         units.append(tuple(unit for _, unit in sides))
     if len(set(units)) > 1:
-        raise MarksError("--mark: some marks say their units and others do not; one way is right")
+        raise MarksError("--mark: expected units for all marks or for none, found them for some")
     table = np.array(pairs, dtype=np.float64)
     names = tuple(f"--mark {text}" for text in texts)
     raw_unit, true_unit = units[0]
@@ -173,5 +171,7 @@ def marks_from_texts(texts: Iterable[str]) -> Marks:
 def _number(text: str) -> float:
     value = quantity(text, unit_of(text))
     if isinstance(value, Toleranced):
-        raise QuantityError(f"{text!r}: uncertainties go into a file, in its column u_true")
+        raise QuantityError(
+            text, "a value without ±", "uncertainties go into a marks file, as u_true"
+        )
     return value

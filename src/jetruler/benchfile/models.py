@@ -31,7 +31,7 @@ from pydantic import (
 from pydantic_core import InitErrorDetails, PydanticCustomError
 from typing_extensions import TypedDict
 
-from ..core.error_types import ParameterError, ParameterErrors, as_written
+from ..core.error_types import ParameterError, ParameterErrors, expected_found
 from ..core.laws import law_named, law_names
 from ..core.ruler.base_law import hint_unit, holds_numbers, is_finite, is_numeric, parameters
 from ..core.ruler.quantity import needs_unit, read_hinted, read_number, read_numbers, seconds
@@ -52,7 +52,7 @@ def read_points(folder: Path, name: str) -> list[list[float]]:
     except (OSError, ValueError) as error:  # a name with a zero in it is a ValueError
         no_text = isinstance(error, UnicodeDecodeError)
         reason = "it is no text" if no_text else getattr(error, "strerror", None) or str(error)
-        raise ParameterError("points", name, f"{path} cannot be read: {reason}") from None
+        raise ParameterError("points", name, "a CSV file", f"{path}: {reason}") from None
     lines = [line for line in text.splitlines() if line.strip() and not line.startswith("#")]
     delimiter = ";" if lines and ";" in lines[0] else ","
     points: list[list[float]] = []
@@ -61,9 +61,8 @@ def read_points(folder: Path, name: str) -> list[list[float]]:
             points.append([float(row[0]), float(row[1])])
         except (ValueError, IndexError):
             if i:
-                shown = delimiter.join(row)
-                right = f"{path}: two numbers a line are right; found {shown!r}"
-                raise ParameterError("points", name, right) from None
+                why = f"a line of {path} is {delimiter.join(row)!r}"
+                raise ParameterError("points", name, "two numbers a line", why) from None
     return points
 
 
@@ -90,7 +89,7 @@ class TableErrors(ValueError):  # noqa: N818 - it is a collection, told by its p
 def placed(error: ParameterError | ParameterErrors) -> TableErrors:
     """Errors of parameters, each with its name as its place."""
     parts = error.errors if isinstance(error, ParameterErrors) else [error]
-    return TableErrors([(tuple(each.name.split(".")), _after_name(each)) for each in parts])
+    return TableErrors([(tuple(each.name.split(".")), each.sentence) for each in parts])
 
 
 def read(model: Type, table: Any, **context: Any) -> Any:
@@ -121,18 +120,18 @@ def _adapter(model: Type) -> TypeAdapter[Any]:
 
 # Errors in our words.
 
-#: What is right, by the type of Pydantic's error.
-RIGHT = {
-    "string_type": "a text is right",
-    "int_type": "a whole number is right",
-    "int_from_float": "a whole number is right",
-    "float_type": "a number is right",
-    "bool_type": "true or false is right",
-    "dict_type": "a table is right",
-    "list_type": "a list is right",
-    "literal_error": "{expected} is right",
-    "greater_than_equal": "greater than or equal to {ge:g} is right",
-    "less_than_equal": "less than or equal to {le:g} is right",
+#: What is expected, by the type of Pydantic's error.
+EXPECTED = {
+    "string_type": "a text",
+    "int_type": "a whole number",
+    "int_from_float": "a whole number",
+    "float_type": "a number",
+    "bool_type": "true or false",
+    "dict_type": "a table",
+    "list_type": "a list",
+    "literal_error": "{expected}",
+    "greater_than_equal": "greater than or equal to {ge:g}",
+    "less_than_equal": "less than or equal to {le:g}",
 }
 
 
@@ -179,9 +178,9 @@ def _in_words(
     except ValidationError as error:
         found = [_detail(each["loc"], _sentence(each, noun, names)) for each in error.errors()]
     except ParameterErrors as errors:
-        found = [_detail((each.name,), _after_name(each)) for each in errors.errors]
+        found = [_detail((each.name,), each.sentence) for each in errors.errors]
     except ParameterError as wrong:
-        found = [_detail((wrong.name,), _after_name(wrong))]
+        found = [_detail((wrong.name,), wrong.sentence)]
     raise ValidationError.from_exception_data(noun, found)
 
 
@@ -199,19 +198,14 @@ def _sentence(error: Any, noun: str, names: list[str]) -> str:
         return f"missing; {noun} needs it"
     if kind == "extra_forbidden":
         return f"unknown for {noun}; {nearest(str(error['loc'][-1]), names)}"
-    if kind in RIGHT:
-        right = RIGHT[kind].format(**context)
+    if kind in EXPECTED:
+        right = EXPECTED[kind].format(**context)
     else:
         wrong = context.get("error")
         if isinstance(wrong, ParameterError):
-            return _after_name(wrong)
+            return wrong.sentence
         right = str(wrong or error["msg"])
-    return f"found {as_written(found)}; {right}"
-
-
-def _after_name(error: ParameterError) -> str:
-    """An error without its name, which is its place."""
-    return f"found {as_written(error.found)}; {error.right}"
+    return expected_found(right, found)
 
 
 def expecting(kind: Type, right: str) -> Type:
@@ -235,13 +229,13 @@ MOST = 1e300
 
 def _finite(value: Any) -> Any:
     if isinstance(value, int | float) and not (is_finite(value) and abs(value) < MOST):
-        raise ValueError("a finite number is right")
+        raise ValueError("a finite number")
     return value
 
 
 def _time(value: Any) -> Any:
     if not seconds(value) == seconds(value):
-        raise ValueError('a time is right, as in 2 or "200 ms"')
+        raise ValueError('a time, as in 2 or "200 ms"')
     return value
 
 
@@ -260,12 +254,12 @@ Text: Type = Annotated[str, Strict()]
 Truth: Type = Annotated[bool, Strict()]
 Whole: Type = Annotated[int, Strict()]
 _Either: Type = Annotated[int, Strict()] | Annotated[float, Strict()]
-Number: Type = Annotated[expecting(_Either, "a number is right"), BeforeValidator(_finite)]
+Number: Type = Annotated[expecting(_Either, "a number"), BeforeValidator(_finite)]
 Time: Type = Annotated[Any, PlainValidator(_time)]
 _Pair = many(Number, 2, 2)
-Ends = expecting(_Pair, "two numbers are right, the low one first")
-Names = expecting(many(Text), "a list of names is right")
-Pairs = expecting(many(_Pair), "pairs [value, command] are right, as in [[0, 1000], [100, 2000]]")
+Ends = expecting(_Pair, "two numbers, the low one first")
+Names = expecting(many(Text), "a list of names")
+Pairs = expecting(many(_Pair), "pairs [value, command], as in [[0, 1000], [100, 2000]]")
 Anything: Type = Annotated[Any, PlainValidator(frozen)]
 
 #: The types of the fields of dataclasses, by their annotation.
@@ -278,7 +272,7 @@ TYPES: dict[Any, Type] = {
     tuple[str, ...]: Names,
     tuple[float, float]: Ends,
     tuple[tuple[float, float], ...]: Pairs,
-    str | tuple[float, float]: expecting(Text | Ends, "two numbers are right, the low one first"),
+    str | tuple[float, float]: expecting(Text | Ends, "two numbers, the low one first"),
 }
 
 
@@ -299,7 +293,7 @@ def quantity_in(unit: Unit) -> Type:
         if isinstance(value, str):
             return read_number("", value, unit)
         if isinstance(value, bool) or not isinstance(value, int | float):
-            raise ValueError(f"a quantity in {unit.symbol} is right")
+            raise ValueError(f"a quantity in {unit.symbol}")
         return value
 
     return Annotated[Any, PlainValidator(checked)]
@@ -391,14 +385,14 @@ def _read_parameter(key: str, hint: Any, value: Any) -> Any:
     if isinstance(value, list) and holds_numbers(hint):
         return read_numbers(key, value, unit)
     if needs_unit(unit) and isinstance(value, int | float):
-        raise ParameterError(key, value, f'a temperature says its unit, as in "{value} degC"')
+        raise ParameterError(key, value, f'a temperature with its unit, as in "{value} degC"')
     return frozen(value)
 
 
 def _law(table: Any, info: ValidationInfo) -> Any:
     """A law's own model, by the name in the table."""
     if not isinstance(table, dict):
-        raise ValueError('a law is a table, as in { law = "line", gain = 2 }')
+        raise ValueError('a table, as in { law = "line", gain = 2 }')
     name = table.get("law")
     try:
         law = law_named(str(name))
@@ -407,13 +401,12 @@ def _law(table: Any, info: ValidationInfo) -> Any:
             table = table | {"points": read_points(folder, table["points"])}
     except ParameterError as error:
         raise ValidationError.from_exception_data(
-            "law", [_detail((error.name,), _after_name(error))]
+            "law", [_detail((error.name,), error.sentence)]
         ) from None
     except KeyError:
-        right = nearest(str(name), law_names())
-        right = right if name else "a law is named: " + ", ".join(law_names())
-        wrong = ParameterError("law", name, right)
-        raise ValidationError.from_exception_data("law", [_detail(("law",), _after_name(wrong))])  # noqa: B904
+        known = nearest(str(name), law_names()) if name else ", ".join(law_names())
+        wrong = ParameterError("law", name, "the name of a law", known)
+        raise ValidationError.from_exception_data("law", [_detail(("law",), wrong.sentence)])  # noqa: B904
     rest = {key: value for key, value in table.items() if key != "law"}
     return _adapter(law_model(law)).validate_python(rest, context=info.context)
 

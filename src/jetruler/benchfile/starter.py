@@ -265,7 +265,7 @@ class _Making:
         try:
             quantity(text, "V")
         except QuantityError as error:
-            raise ParameterError("--vref", self.vref, str(error)) from None
+            raise ParameterError("--vref", self.vref, error.expected, error.why) from None
         return text
 
     def channel(self, place: int, name: str, kind: str, seen: SeenColumn | None) -> str:

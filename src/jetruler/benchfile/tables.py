@@ -48,7 +48,8 @@ def _known(noun: str, *kinds: str) -> Type:
     def checked(name: Any, info: ValidationInfo) -> Any:
         known = [each for kind in kinds for each in (info.context or {})[kind]]
         if not isinstance(name, str) or name not in known:
-            raise ValueError(f"the bench has no {noun} of this name; {nearest(str(name), known)}")
+            why = nearest(str(name), known) if known else "there is none"
+            raise ParameterError("", name, f"a {noun} of the bench", why)
         return name
 
     return Annotated[Any, PlainValidator(checked)]
@@ -59,14 +60,14 @@ def _watts(value: Any) -> float:
     power = quantity(value, "W") if isinstance(value, str) else value
     number = isinstance(power, int | float) and not isinstance(power, bool) and is_finite(power)
     if not number or not power > 0:
-        raise ValueError('a power above 0 for each kelvin is right, as in "1.5 mW"')
+        raise ValueError('a power above 0 for each kelvin, as in "1.5 mW"')
     return float(power)
 
 
 def _left(value: Any) -> Any:
     """What a calibration left; the channel's unit, which is not known here, reads it."""
     if not isinstance(value, str | dict):
-        raise ValueError('a text with ± is right, as in "± 0.2 degC (k=2)", or what fit wrote')
+        raise ValueError('a text with ±, as in "± 0.2 degC (k=2)", or what fit wrote')
     return value
 
 
@@ -89,7 +90,7 @@ def _input(values: dict[str, Any], _: Any) -> Input:
             zero = "0" if own is None else f"0 {own}"
             return getattr(quantity(f"{zero} {value}", own), "half_width", value)
         except QuantityError as error:
-            raise ParameterError(key, value, str(error)) from None
+            raise ParameterError(key, value, error.expected, error.why) from None
 
     made: Input = built(Input, {key: in_unit(key, value) for key, value in values.items()})
     return made
@@ -111,7 +112,7 @@ CHANNEL = model(
     "a channel",
     own_fields(Channel, without=_OF_RULER, context=(Smoothing,))
     | {
-        "column": expecting(Text | Whole, "a name or a number from 1 is right"),
+        "column": expecting(Text | Whole, "a name or a number from 1"),
         "decimals": Annotated[Whole, Field(ge=0, le=12)],
         "smooth": model_of(Smoothing, "smooth"),
         "rails": Literal["ends", "faults"],
@@ -141,7 +142,7 @@ def _trip(values: dict[str, Any], context: Any) -> Trip:
     joins = [key for key in ("any", "all") if key in values]
     if len(joins) != 1:
         found = " and ".join(joins) or None
-        right = "a list of conditions under any, or under all, is right"
+        right = "a list of conditions under any, or under all"
         raise ParameterError("any", found, right)
     (join,) = joins
     conditions = tuple(values.pop(join))
@@ -199,7 +200,7 @@ PATTERNS = model(
     {
         "from": _known("channel", "channels"),
         "outputs": Names,
-        "safe": expecting(many(Number), "a list of commands is right, one for each output"),
+        "safe": expecting(many(Number), "a list of commands, one for each output"),
     },
     ["from", "outputs"],
     _patterns,
@@ -240,7 +241,7 @@ def ruler_of(table: dict[str, Any], common: dict[str, Any]) -> Ruler:
             k: v for k, v in settings.items() if k in ("bits", "signed", "error_lsb", "codes")
         }
     elif wanted != FRACTION and "vref" not in settings:
-        raise ParameterError("converter.vref", None, "volts need the reference voltage")
+        raise ParameterError("converter.vref", None, "a reference voltage (vref)", "volts need it")
     try:
         converter = build_law({"law": "counts" if counts else "adc", **settings})
     except TableErrors as error:
@@ -251,9 +252,9 @@ def ruler_of(table: dict[str, Any], common: dict[str, Any]) -> Ruler:
 def _behind_input(raw: Input, laws: list[Law], has_converter: bool) -> Ruler:
     """The input, then the laws; the first one's quantities are taken in the input's unit."""
     if has_converter:
-        raise ParameterError("input", raw.unit, "either an input or a converter is right")
+        raise ParameterError("input", raw.unit, "either an input or a converter")
     if laws and isinstance(laws[0], RawInput):
-        raise ParameterError("input", raw.unit, f"either this or the law {laws[0].name} is right")
+        raise ParameterError("input", raw.unit, f"either this or the law {laws[0].name}")
     for i, law in enumerate(laws):
         before = law.takes
         if before not in (None, raw.unit):
@@ -315,10 +316,10 @@ def _about_zero(text: str, unit: str | None) -> Toleranced:
     try:
         value = quantity(f"{zero} {text.strip()}", unit if factor(unit or "") else None)
     except QuantityError as error:
-        raise ParameterError("calibration", text, str(error)) from None
+        raise ParameterError("calibration", text, error.expected, error.why) from None
     if not isinstance(value, Toleranced):
-        raise ParameterError("calibration", text, 'a text with ± is right: "± 0.2 degC (k=2)"')
+        raise ParameterError("calibration", text, 'a text with ±: "± 0.2 degC (k=2)"')
     if "%" in text and unit != "%":
-        right = f"it is about 0, and a part of 0 is 0; say it in {symbol(unit) or 'units'}"
-        raise ParameterError("calibration", text, right)
+        expected = f"a tolerance in {symbol(unit) or 'the unit'}"
+        raise ParameterError("calibration", text, expected, "a part of 0 is 0")
     return value

@@ -221,7 +221,7 @@ def against_other(
     from ..logs.pairs import compare_pairs, read_pairs
 
     if other == channel.name:
-        raise JetRulerError(f"compare: {other} with itself; another channel or column is right")
+        raise JetRulerError(f"compare: expected another channel or column, found {other} again")
     with progress_bar(log_path) as progress:
         pairs = read_pairs(
             log_path,

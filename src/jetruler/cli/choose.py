@@ -221,7 +221,7 @@ def _pair(text: str, unit: str) -> tuple[float, float]:
     """`"0.3:2.1"` or `"1k:100k"`."""
     low, colon, high = text.partition(":")
     if not colon:
-        raise JetRulerError(f"found {text!r}; two ends with a colon are right, as in 1:10")
+        raise JetRulerError(f"expected two ends with a colon, as in 1:10, found {text!r}")
     return float(quantity(low, unit)), float(quantity(high, unit))
 
 

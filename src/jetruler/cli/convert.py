@@ -189,12 +189,12 @@ def report_command(
     for text in marks:
         name, equals, path = text.partition("=")
         if not equals:
-            raise JetRulerError(f"--marks {text}: bean=bath.csv is right")
+            raise JetRulerError(f"--marks: expected NAME=FILE, as in bean=bath.csv, found {text!r}")
         found[channel_of(bench, name).name] = read_marks(path)
     pairs = [text.partition("=") for text in compared]
     for text, (_, equals, _) in zip(compared, pairs, strict=True):
         if not equals:
-            raise JetRulerError(f"--compare {text}: bean=bean2 is right")
+            raise JetRulerError(f"--compare: expected A=B, as in bean=bean2, found {text!r}")
     made = report(
         bench,
         out,

@@ -126,7 +126,7 @@ def out_option(draw_command: Callable[..., None]) -> Callable[..., None]:
 
     def keep(context: click.Context, _: click.Parameter, width: float | None) -> None:
         if width is not None and not 20 <= width <= 1000:
-            raise JetRulerError(f"--width: found {width:g}; 20 to 1000 mm are right")
+            raise JetRulerError(f"--width: expected 20 to 1000 mm, found {width:g}")
         context.meta[WIDTH] = width
 
     width = click.option(
@@ -188,7 +188,7 @@ def _stretch(channel: Channel, low: str | None, high: str | None) -> tuple[float
     if not ends[0] <= first < last <= ends[1]:
         raise JetRulerError(
             f"--from {first:g} --to {last:g}: two raw values of {number(ends[0])} to "
-            f"{number(ends[1])}, the low one first, are right"
+            f"{number(ends[1])}, the low one first,"
         )
     return first, last
 

@@ -111,7 +111,7 @@ def drawn(channel: Channel, at: float, draws: str, given: dict[str, Any]) -> Sim
     from ..core.uncertainty.simulate import simulate
 
     if draws != "stable" and not draws.isdecimal():
-        raise JetRulerError(f"--draws: found {draws!r}; a whole number or `stable` is right")
+        raise JetRulerError(f"--draws: expected a whole number or `stable`, found {draws!r}")
     return simulate(channel, at, draws=None if draws == "stable" else int(draws), **given)
 
 
@@ -121,7 +121,8 @@ def changes_of(texts: tuple[str, ...]) -> dict[str, str]:
     for text in texts:
         name, equals, value = text.partition("=")
         if not equals or not name.strip() or not value.strip():
-            raise JetRulerError(f"--with {text}: r0=100kohm±1% or 'r0 = 100 kohm ± 1 %' is right")
+            expected = "P=VALUE, as in 'r0 = 100 kohm ± 1 %'"
+            raise JetRulerError(f"--with: expected {expected}, found {text!r}")
         found[name.strip()] = value.strip()
     return found
 
@@ -156,7 +157,7 @@ def solve(channel: Channel, at: float | None, wanted: str | None) -> Trace:
         return channel.trace(at if at is not None else math.nan)
     value = read_value(wanted, channel.unit)
     if not math.isfinite(value):
-        raise JetRulerError(f"--for: found {wanted!r}; a finite value is right")
+        raise JetRulerError(f"--for: expected a finite value, found {wanted!r}")
     return channel.trace_back(value)
 
 

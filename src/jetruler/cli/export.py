@@ -102,7 +102,7 @@ class ExportArguments:
         if self.text_width is not None and (not self.target.writes_text or self.arith == "float"):
             raise JetRulerError("--text: whole numbers in C or Python can be written for a display")
         if self.interval is not None and not 0 < self.interval < math.inf:
-            raise JetRulerError(f"--interval {self.interval}: seconds above 0 are right")
+            raise JetRulerError(f"--interval: expected seconds above 0, found {self.interval}")
         if self.as_json and out == "-":
             raise JetRulerError("--json: the proof and the code cannot share stdout; add -o FILE")
         _ = self.target
@@ -133,8 +133,9 @@ def _made(bench: Bench, chosen: list[Channel], asked: ExportArguments) -> Made:
     exported = [_exported(c, names[c.name], target, asked, many) for c in chosen]
     for e in exported:
         if asked.text_width and e.wanted.scale not in (1, 10, 100, 1000, 10000, 100000, 1000000):
-            right = "a scale of 1, 10, 100 or so is right: each digit then has its place"
-            raise JetRulerError(f"--text: {right}, found {e.wanted.scale} for {e.channel.name}")
+            right = "a scale of 1, 10, 100 or so: each digit then has its place"
+            found = f"{e.wanted.scale} for {e.channel.name}"
+            raise JetRulerError(f"--text: expected {right}, found {found}")
     thresholds = []
     for text in asked.threshold:
         channel, value, release = _threshold(bench, text)
@@ -215,8 +216,9 @@ def _within(channel: Channel, text: str | None) -> float | None:
         value = math.nan
     if not math.isfinite(value):
         unit = symbol(channel.unit) or "no unit"
-        right = "a number, or a quantity in it, is right"
-        raise JetRulerError(f"--within {text}: {channel.name} is in {unit}; {right}")
+        right = "a number, or a quantity in it"
+        why = f"{channel.name} is in {unit}"
+        raise JetRulerError(f"--within: expected {right}, found {text!r}: {why}")
     return value
 
 
@@ -224,7 +226,7 @@ def _threshold(bench: Bench, text: str) -> tuple[Channel, float, float | None]:
     """`bean=225` or `bean=225/220`."""
     found = re.fullmatch(r"([^=]+)=(-?[\d.]+)(?:/(-?[\d.]+))?", text)
     if found is None or "." in (found[2], found[3]):
-        raise JetRulerError(f"--threshold {text}: bean=225 or bean=225/220 is right")
+        raise JetRulerError(f"--threshold: expected bean=225 or bean=225/220, found {text!r}")
     try:
         release = None if found[3] is None else float(found[3])
         return channel_of(bench, found[1]), float(found[2]), release

@@ -68,7 +68,7 @@ def live_command(bench_path: str, **options: Any) -> None:
         asked = replace(asked, plain=True)
     lasting = None if asked.how_long is None else _lasting(asked.how_long)
     if asked.as_json and asked.plain:
-        raise JetRulerError("--json and --plain: one of them is right")
+        raise JetRulerError("expected --json or --plain, found both")
     from ..live.session import Session
 
     parts = _parts(bench_path, asked)
@@ -227,7 +227,9 @@ def _lasting(how_long: str) -> float:
     """Seconds; a bare number is one of them."""
     found = seconds(float(how_long) if how_long.replace(".", "", 1).isdigit() else how_long)
     if not 0 < found < float("inf"):
-        raise JetRulerError(f'--duration {how_long}: a time above 0 is right, as in "10 s"')
+        raise JetRulerError(
+            f'--duration: expected a time above 0, as in "10 s", found {how_long!r}'
+        )
     return found
 
 

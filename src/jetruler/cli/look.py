@@ -301,7 +301,7 @@ def _kind(text: str) -> tuple[str, str]:
 
     name, equals, kind = text.partition("=")
     if not equals or not CHANNEL_NAME.fullmatch(name):
-        raise JetRulerError(f"--channel: found {text!r}; NAME=KIND is right, as in bean=ntc")
+        raise JetRulerError(f"--channel: expected NAME=KIND, as in bean=ntc, found {text!r}")
     if kind not in KINDS:
         raise JetRulerError(f"--channel: found {kind!r} in {text!r}; {nearest(kind, KINDS)}")
     return name, kind

@@ -1,6 +1,8 @@
-"""The errors a user can act on. Each message names the place, what was found and what is right."""
+"""The errors a user can act on. Each says the place, what was expected and what was found."""
 
 from __future__ import annotations
+
+import warnings
 
 
 def printable(text: str, most: int | None = None) -> str:
@@ -23,7 +25,7 @@ class JetRulerError(ValueError):
     ...     jr.Shunt(ohms=0)
     ... except jr.JetRulerError as error:
     ...     print(error)
-    ohms: found 0; a value above 0 is right
+    ohms: expected a value above 0, found 0
     """
 
     def __str__(self) -> str:
@@ -33,6 +35,15 @@ class JetRulerError(ValueError):
 class QuantityError(JetRulerError):
     """A text that does not read as a quantity, or as one of another unit.
 
+    Parameters
+    ----------
+    found : str
+        The text.
+    expected : str
+        What was expected.
+    why : str, default ""
+        The reason, where it is not plain.
+
     Examples
     --------
     >>> import jetruler as jr
@@ -40,8 +51,12 @@ class QuantityError(JetRulerError):
     ...     jr.quantity("warm")
     ... except jr.errors.QuantityError as error:
     ...     print(error)
-    'warm' does not read as a quantity; write it like "4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC"
+    expected a quantity, as in "4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC", found 'warm'
     """
+
+    def __init__(self, found: str, expected: str, why: str = "") -> None:
+        self.found, self.expected, self.why = found, expected, why
+        super().__init__(expected_found(expected, found, why))
 
 
 class UnitError(JetRulerError):
@@ -59,7 +74,7 @@ class UnitError(JetRulerError):
 
 
 class ParameterError(JetRulerError):
-    """A parameter that makes no sense: its name, what was found and what would be right.
+    """A parameter that makes no sense: its name, what was expected and what was found.
 
     Parameters
     ----------
@@ -67,8 +82,10 @@ class ParameterError(JetRulerError):
         Of the parameter.
     found : object
         What it was given.
-    right : str
-        What would be right, as a half sentence.
+    expected : str
+        What was expected, such as "a number above 0".
+    why : str, default ""
+        The reason, where it is not plain.
 
     Examples
     --------
@@ -77,12 +94,28 @@ class ParameterError(JetRulerError):
     ...     jr.Clamp(5, 3)
     ... except jr.errors.ParameterError as error:
     ...     print(error)
-    low: found 5; a value below high, 3
+    low: expected a value below high, 3, found 5
     """
 
-    def __init__(self, name: str, found: object, right: str) -> None:
-        self.name, self.found, self.right = name, found, right
-        super().__init__(f"{name}: found {as_written(found)}; {right}")
+    def __init__(self, name: str, found: object, expected: str, why: str = "") -> None:
+        self.name, self.found, self.expected, self.why = name, found, expected, why
+        super().__init__(f"{name}: {self.sentence}")
+
+    @property
+    def sentence(self) -> str:
+        """The message without the name."""
+        return expected_found(self.expected, self.found, self.why)
+
+    @property
+    def right(self) -> str:
+        """The old name of `expected`, until the next version."""
+        warnings.warn("right is called expected now", DeprecationWarning, stacklevel=2)
+        return self.expected
+
+
+def expected_found(expected: str, found: object, why: str = "") -> str:
+    """The sentence of every message: what was expected, what was found and, if need be, why."""
+    return f"expected {expected}, found {as_written(found)}" + (f": {why}" if why else "")
 
 
 #: Characters of what was found that a message shows.
@@ -120,5 +153,5 @@ class LogError(JetRulerError):
     ...     jr.look("none.csv")
     ... except jr.errors.LogError as error:
     ...     print(error)
-    none.csv: there is no such file; a log is wanted
+    none.csv: expected a log, found no such file
     """

@@ -274,7 +274,7 @@ def main() -> None:
         try:
             import tty
         except ImportError:
-            parser.error("--pty: there are no pseudo-terminals on this system; --tcp 0 is right")
+            parser.error("--pty: there are no pseudo-terminals on this system; use --tcp 0")
         ours, theirs = os.openpty()  # theirs stays open, so that a reader may come and go
         tty.setraw(theirs)
         print(os.ttyname(theirs), flush=True)

@@ -151,8 +151,8 @@ class OperatorControls:
         low, high = known.bounds
         if not low <= wanted <= high:
             raise StreamError(
-                f"drive {drive}: found {command!r}; "
-                f"a command within {number(low)} … {number(high)} is right"
+                f"drive {drive}: expected a command within {number(low)} … {number(high)}, found "
+                f"{command!r}"
             )
         self.session.hands.commands[drive] = wanted
         self.session.act()

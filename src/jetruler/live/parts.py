@@ -47,7 +47,7 @@ def speed_of(text: str) -> float | None:
     found = re.fullmatch(r"(\d+(?:\.\d+)?)x", text)
     speed = 1.0 if text == "real" else float(found[1]) if found else 0.0
     if not speed > 0:
-        raise StreamError(f"--pace: found {text!r}; real, fast or a factor as in 10x is right")
+        raise StreamError(f"--pace: expected real, fast or a factor as in 10x, found {text!r}")
     return speed
 
 
@@ -153,7 +153,7 @@ def parts_for(
     if isinstance(opened, GrowingFile) and speed is not None:
         opened = Paced(opened, speed, form, columns_of(bench))
     elif pace is not None and not isinstance(opened, GrowingFile):
-        raise StreamError(f"--pace: {opened.name} has its own; a file is right")
+        raise StreamError(f"--pace: expected a file, found {opened.name}, which has its own")
     arrives = not (
         (isinstance(opened, GrowingFile) and not opened.follows)
         or isinstance(opened, Paced)
@@ -177,7 +177,7 @@ def bare_bench(head: bytes, form: LogFormat, name: str) -> Bench:
     found = find_head(head_lines(head), form)
     if found is None or not found.sorts:
         quoted = head.split(b"\n")[0][:60].decode("utf-8", "replace")
-        raise StreamError(f"{name}: found {quoted!r}; {EXPECTED}")
+        raise StreamError(f"{name}: expected {EXPECTED}, found {quoted!r}")
     blocks = blocks_of(found, form)
     batch = blocks.read(head.split(b"\n", found.begin)[-1]).batch
     time = find_time_column(_Names(blocks.columns, form), batch, set())

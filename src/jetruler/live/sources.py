@@ -217,7 +217,9 @@ class Socket(Base):
         except ValueError:
             self._address = ("", 0)
         if not self._address[1]:
-            raise StreamError(f"{url}: a host and a port are right, as in socket://localhost:5000")
+            raise StreamError(
+                f"expected a host and a port, as in socket://localhost:5000, found {url}"
+            )
         self._socket: socket.socket | None = None
 
     def open(self) -> None:
@@ -374,7 +376,7 @@ def source_named(name: str, form: LogFormat, follow: bool) -> Source:
     if "://" not in name and not Path(name).exists() and not WINDOWS_PORT.fullmatch(name):
         raise StreamError(
             f"{name}: there is no such file or port; -, demo, none, a file, a port, or a URL "
-            "(socket://localhost:5000) is right"
+            "(socket://localhost:5000)"
         )
     return Port(name, form.baud)
 

@@ -197,9 +197,9 @@ class ConvertOptions(ResultOptions):
     def __post_init__(self) -> None:
         super().__post_init__()
         if self.out_kind not in (None, *KINDS):
-            raise LogError(f"format: found {self.out_kind!r}; one of {', '.join(KINDS)} is right")
+            raise LogError(f"format: expected one of {', '.join(KINDS)}, found {self.out_kind!r}")
         if not 0 < self.memory < math.inf:
-            raise LogError(f"memory: found {self.memory:g} MB; more than 0 is right")
+            raise LogError(f"memory: expected more than 0, found {self.memory:g} MB")
 
 
 @dataclass(frozen=True)

@@ -235,7 +235,7 @@ def convert_all(
     ['roast.csv']
     """
     if jobs is not None and jobs < 1:
-        raise LogError(f"jobs: found {jobs}; at least 1 is right")
+        raise LogError(f"jobs: expected at least 1, found {jobs}")
     wanted = ConvertOptions(**options)
     chosen(bench, wanted.only)
     if events is not None and not bench.trips:

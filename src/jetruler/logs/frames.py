@@ -191,7 +191,7 @@ def kind_of(frame: Any) -> Kind:
     if is_a(frame, "polars", "LazyFrame"):
         raise TypeError("a Polars LazyFrame has no rows yet; .collect() it first")
     raise TypeError(
-        "a frame of pandas, PyArrow, Polars or Dask is wanted; found "
+        "expected a frame of pandas, PyArrow, Polars or Dask, found "
         f"{type(frame).__module__}.{type(frame).__qualname__}"
     )
 

@@ -164,7 +164,7 @@ def pairs_of(
     """The pairs in what was read of a log, or of two; see `read_pairs`."""
     for one in (channel, other):
         if isinstance(one, Channel) and one.ruler.label(0.0) is not None:
-            raise LogError(f"{one.name} reads zones; values are wanted to compare")
+            raise LogError(f"compare: expected values, found {one.name}, which reads zones")
     at, at_b = read.at, (second or read).at
     a, b = read.values[0], (second or read).values[-1]
     own = other.unit if isinstance(other, Channel) else unit or _declared_unit(other, channel)

@@ -128,7 +128,7 @@ def _found(given: str, out: Path) -> tuple[list[Path], Path]:
             raise LogError(f"{given}: no file matches this pattern")
         return files, base
     if not path.exists():
-        raise LogError(f"{given}: there is no such file; a log is wanted")
+        raise LogError(f"{given}: expected a log, found no such file")
     return [path], path.parent
 
 
@@ -367,7 +367,7 @@ class Cluster:
         except ValueError:
             host, port = None, None
         if place.scheme not in ("tcp", "tls") or not host or not port:
-            raise LogError(f"cluster: found {self.address!r}; tcp://host:port or local is right")
+            raise LogError(f"cluster: expected tcp://host:port or local, found {self.address!r}")
         try:
             _answers(host, port, greets=place.scheme == "tcp")
             client = self._distributed.Client(self.address, timeout=PATIENCE / 2)

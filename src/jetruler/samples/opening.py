@@ -82,7 +82,7 @@ def _text_reader(
         head = replace(head, shape=replace(head.shape, names=fields_of(block)))
     elif form.format == "jsonl" and head.shape.kind != "jsonl":
         raise LogError(
-            f"{source.name}: the first lines hold no JSON record; a record a line is wanted, "
+            f"{source.name}: the first lines hold no JSON record; a record a line, "
             'like {"time_s": 0.2, "ch0": 1880}'
         )
     above.add(head.above, head.header)
@@ -158,9 +158,9 @@ class ParquetReader(LogReader):
         try:
             return pq.ParquetFile(path, pre_buffer=False)
         except FileNotFoundError:
-            raise LogError(f"{self.name}: there is no such file; a log is wanted") from None
+            raise LogError(f"{self.name}: expected a log, found no such file") from None
         except IsADirectoryError:
-            raise LogError(f"{self.name}: this is a folder; a log is wanted") from None
+            raise LogError(f"{self.name}: expected a log, found a folder") from None
         except (pa.ArrowException, OSError, ValueError) as error:
             raise self._damaged(error) from None
 

@@ -236,9 +236,9 @@ class LogSource:
                 self.bytes_total = Path(path).stat().st_size
             return raw
         except FileNotFoundError:
-            raise LogError(f"{self.name}: there is no such file; a log is wanted") from None
+            raise LogError(f"{self.name}: expected a log, found no such file") from None
         except IsADirectoryError:
-            raise LogError(f"{self.name}: this is a folder; a log is wanted") from None
+            raise LogError(f"{self.name}: expected a log, found a folder") from None
         except OSError as error:
             raise LogError(f"{self.name}: cannot be read: {error.strerror}") from None
 

@@ -123,7 +123,7 @@ def _check_at(bench: Bench, names: Sequence[str], at: float) -> None:
     if known and not any(edge.lowest <= at <= edge.highest for _, edge in known):
         name, edge = known[0]
         right = f"{number(edge.lowest)} to {number(edge.highest)}"
-        raise JetRulerError(f"at: found {at:g}; the raw values of {name} run from {right}")
+        raise JetRulerError(f"at: expected a raw value of {name}, from {right}, found {at:g}")
 
 
 def what_if_possible(bench: Bench, names: Sequence[str], parameter: str, value: str) -> None:

@@ -99,7 +99,7 @@ def _readings(channel: Channel, at: float) -> Iterator[tuple[int, float]]:
     """What each law gives at a raw value, by its place."""
     trace = channel.chain.trace(at)
     if len(trace.steps) < len(channel.chain.laws) and trace.steps:
-        raise ParameterError("at", at, f"no raw value that {channel.name} can be worked out for")
+        raise ParameterError("at", at, f"a raw value that {channel.name} can be worked out for")
     for place, step in enumerate(trace.steps):
         yield place, step.result
 

@@ -131,42 +131,38 @@ class LogFormat:
     def errors(self) -> Iterator[ParameterError]:
         """The errors among the parameters."""
         if self.format not in (None, "json", *FORMATS):
-            yield ParameterError("format", self.format, f"one of {', '.join(FORMATS)} is right")
+            yield ParameterError("format", self.format, f"one of {', '.join(FORMATS)}")
         sign = DELIMITERS.get(self.delimiter or "", self.delimiter)
         if sign is not None and (
             len(sign) != 1 or sign in '"\r\n.-+' or sign.isalnum() or not sign.isascii()
         ):
-            right = f"one of {', '.join(DELIMITERS)}, or one sign, is right"
+            right = f"one of {', '.join(DELIMITERS)}, or one sign"
             yield ParameterError("delimiter", self.delimiter, right)
         if self.decimal not in (".", ","):
-            yield ParameterError("decimal", self.decimal, "a point or a comma is right")
+            yield ParameterError("decimal", self.decimal, "a point or a comma")
         if self.decimal == "," and sign == ",":
-            right = "a comma cannot be both the delimiter and the decimal mark"
+            right = "different signs for the delimiter and the decimal mark"
             yield ParameterError("decimal", self.decimal, right)
         if self.columns is not None and (
             not self.columns
             or not all(isinstance(name, str) and name for name in self.columns)
             or len(set(self.columns)) < len(self.columns)
         ):
-            yield ParameterError("columns", self.columns, "different names, in order, are right")
+            yield ParameterError("columns", self.columns, "different names, in order")
         if isinstance(self.time, bool) or (isinstance(self.time, int) and self.time < 1):
-            yield ParameterError("time", self.time, "the name or number of a column is right")
+            yield ParameterError("time", self.time, "the name or number of a column")
         if isinstance(self.time, str) and self.columns and self.time not in self.columns:
             yield ParameterError("time", self.time, f"one of columns ({', '.join(self.columns)})")
         if self.time_unit is not None and self.time_unit not in TIME_UNITS:
-            yield ParameterError(
-                "time_unit", self.time_unit, f"one of {', '.join(TIME_UNITS)} is right"
-            )
+            yield ParameterError("time_unit", self.time_unit, f"one of {', '.join(TIME_UNITS)}")
         if self.interval is not None and not 0 < seconds(self.interval) < math.inf:
             yield ParameterError("interval", self.interval, 'a time above 0, as in "20 ms"')
         if isinstance(self.baud, bool) or not isinstance(self.baud, int) or self.baud < 1:
             yield ParameterError("baud", self.baud, "bits a second, above 0")
         if self.line_end not in LINE_ENDS:
-            yield ParameterError(
-                "line_end", self.line_end, f"one of {', '.join(LINE_ENDS)} is right"
-            )
+            yield ParameterError("line_end", self.line_end, f"one of {', '.join(LINE_ENDS)}")
         if not seconds(self.stale) > 0:
-            yield ParameterError("stale", self.stale, 'a time above 0 is right, as in "2 s"')
+            yield ParameterError("stale", self.stale, 'a time above 0, as in "2 s"')
 
 
 @dataclass(frozen=True, repr=False)
@@ -263,11 +259,11 @@ def _by_name(channels: Any) -> dict[str, Channel]:
     listed = list(channels.values() if isinstance(channels, Mapping) else channels)
     for one in listed:
         if not isinstance(one, Channel):
-            raise ParameterError("channels", one, "channels are right, as in Channel(name, ruler)")
+            raise ParameterError("channels", one, "channels, as in Channel(name, ruler)")
     if isinstance(channels, Mapping):
         return dict(channels)
     named = {channel.name: channel for channel in listed}
     if len(named) < len(listed):
         names = [channel.name for channel in listed]
-        raise ParameterError("channels", names, "a name for each is right")
+        raise ParameterError("channels", names, "a name for each")
     return named

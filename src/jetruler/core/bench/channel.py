@@ -79,13 +79,13 @@ class FitCovariance:
     def errors(self) -> Iterator[ParameterError]:
         """Yield what is wrong."""
         if not isinstance(self.law, str):
-            yield ParameterError("law", self.law, "the name of a law is right")
+            yield ParameterError("law", self.law, "the name of a law")
         names = self.parameters
         if not isinstance(names, tuple) or not all(isinstance(name, str) for name in names):
-            yield ParameterError("parameters", names, "a list of names is right")
+            yield ParameterError("parameters", names, "a list of names")
             return
         n = len(names)
-        right = f"{n} rows of {n} numbers are right, as far below the diagonal as above"
+        right = f"{n} rows of {n} numbers, as far below the diagonal as above"
         try:
             matrix = np.array(self.covariance, dtype=np.float64)
         except (TypeError, ValueError, OverflowError):
@@ -103,7 +103,7 @@ class FitCovariance:
             number = isinstance(value, int | float) and not isinstance(value, bool)
             fits = number and (is_finite(value) or value == math.inf)
             if not fits or not value >= least or (name == "left" and value == math.inf):
-                yield ParameterError(name, value, f"{least:g} or more is right")
+                yield ParameterError(name, value, f"{least:g} or more")
 
     def standard(self, name: str) -> float:
         """Standard uncertainty of a parameter."""
@@ -115,14 +115,14 @@ class FitCovariance:
         the parameters."""
         indices = [i for i, law in enumerate(laws) if law.name == self.law]
         if not indices:
-            raise ParameterError("law", self.law, "the name of one of the channel's laws is right")
+            raise ParameterError("law", self.law, "the name of one of the channel's laws")
         if self.which not in range(1, len(indices) + 1):
-            right = f"1 to {len(indices)} is right: so many laws are called {self.law}"
+            right = f"1 to {len(indices)}: so many laws are called {self.law}"
             raise ParameterError("which", self.which, right)
         index = indices[self.which - 1]
         for name in self.parameters:
             if not isinstance(number_in(laws[index], *path_of(name)), int | float):
-                right = f"the name of a number that {self.law} has here is right"
+                right = f"the name of a number that {self.law} has here"
                 raise ParameterError("parameters", name, right)
         return index
 
@@ -210,7 +210,7 @@ class Channel:
     def __post_init__(self) -> None:
         object.__setattr__(self, "chain", _ruler(self.chain))
         if self.smooth is not None and not hasattr(self.smooth, "settled"):
-            right = 'a Smoothing is right, as in Smoothing("median", 5)'
+            right = 'a Smoothing, as in Smoothing("median", 5)'
             raise ParameterError("smooth", self.smooth, right)
         if isinstance(self.calibration, FitCovariance):
             self.calibration.index(self.chain.laws)
@@ -219,7 +219,7 @@ class Channel:
         )
 
         if self.rails not in (None, "ends", "faults"):
-            raise ParameterError("rails", self.rails, '"ends" or "faults" is right')
+            raise ParameterError("rails", self.rails, '"ends" or "faults"')
 
     def _limits(self) -> Law:
         from ..laws.interval import Limits
@@ -228,7 +228,7 @@ class Channel:
             low, high = self.limits or (None, None)
             return Limits(low, high)
         except (TypeError, ValueError):
-            right = "two numbers are right, the low one first"
+            right = "two numbers, the low one first"
             raise ParameterError("limits", self.limits, right) from None
 
     @property
@@ -304,7 +304,7 @@ def ruler_of(what: Ruler | Law | Channel) -> Ruler:
         return what.ruler
     if isinstance(what, Ruler | Law):
         return Ruler.of(what)
-    raise TypeError(f"a ruler, a law or a channel is wanted; found {what!r}")
+    raise TypeError(f"expected a ruler, a law or a channel, found {what!r}")
 
 
 def channel_of(what: Channel | Ruler | Law) -> Channel:
@@ -319,7 +319,7 @@ def _ruler(chain: Any) -> Ruler:
         return chain
     laws = [chain] if isinstance(chain, Law) else chain
     if not isinstance(laws, list | tuple) or not all(isinstance(one, Law | Ruler) for one in laws):
-        raise ParameterError("chain", chain, "a ruler, a law, or laws in order are right")
+        raise ParameterError("chain", chain, "a ruler, a law, or laws in order")
     return Ruler.of(*laws)
 
 
@@ -414,7 +414,7 @@ def raw_from(channel: Channel, text: float | str, place: str, *, whole: bool = F
         ways = ["a count" if takes == "count" else "a number", "a percentage of its range"]
         ways += [f"a value in {', '.join(map(symbol, units))}"] if units else []
         right = f"{', '.join(ways[:-1])} or {ways[-1]}"
-        raise JetRulerError(f"{place}: found {_shown(text)}; {right} is right")
+        raise JetRulerError(f"{place}: expected {right}, found {_shown(text)}")
     if takes != "count":
         return raw
     nearest = float(np.rint(raw))  # what a way back through floats leaves is no part of a count

@@ -206,7 +206,8 @@ def flag_errors(key: str, names: object) -> Iterator[ParameterError]:
     """The errors in a list of flag names."""
     for name in names if isinstance(names, tuple) else ():
         if name not in FLAG_NAMES.values():
-            yield ParameterError(key, name, nearest(str(name), FLAG_NAMES.values()))
+            known = nearest(str(name), FLAG_NAMES.values())
+            yield ParameterError(key, name, "the name of a flag", known)
 
 
 @dataclass(frozen=True)
@@ -268,7 +269,7 @@ class Condition:
         reading = [kind for kind in KINDS if getattr(self, kind) is not None]
         if len(reading) != 1:
             found = " and ".join(reading) or None
-            yield ParameterError("condition", found, f"exactly one of {', '.join(KINDS)} is right")
+            yield ParameterError("condition", found, f"exactly one of {', '.join(KINDS)}")
             return
         kind = reading[0]
         for name in ("above", "below", "release", "rises_by", "falls_by", "changes_by"):
@@ -278,7 +279,7 @@ class Condition:
                 or not isinstance(value, int | float)
                 or not math.isfinite(value)
             ):
-                yield ParameterError(name, value, "a finite number is wanted")
+                yield ParameterError(name, value, "a finite number")
                 return
         yield from self._errors_of(kind)
 
@@ -286,17 +287,19 @@ class Condition:
         moves = kind in MOVES
         if self.release is not None:
             if kind not in ("above", "below"):
-                yield ParameterError("release", self.release, f"{kind} has no release point")
+                yield ParameterError(
+                    "release", self.release, "none", f"{kind} has no release point"
+                )
             elif kind == "above" and self.above is not None and self.release > self.above:
                 yield ParameterError("release", self.release, f"at most {number(self.above)}")
             elif kind == "below" and self.below is not None and self.release < self.below:
                 yield ParameterError("release", self.release, f"at least {number(self.below)}")
         if moves and not getattr(self, kind) > 0:
-            yield ParameterError(kind, getattr(self, kind), "an amount above 0 is right")
+            yield ParameterError(kind, getattr(self, kind), "an amount above 0")
         if moves and not 0 < seconds(self.within) < math.inf:
-            yield ParameterError("within", self.within, 'a time above 0 is right, as in "5 s"')
+            yield ParameterError("within", self.within, 'a time above 0, as in "5 s"')
         elif not moves and self.within is not None:
-            yield ParameterError("within", self.within, f"{kind} has no time")
+            yield ParameterError("within", self.within, "none", f"{kind} has no time")
         if self.flagged is False or not isinstance(self.flagged, bool | tuple | None):
             right = 'true, or a list of flags, as in ["missing", "high_rail"]'
             yield ParameterError("flagged", self.flagged, right)

@@ -79,7 +79,7 @@ class Smoothing:
         for name, kinds in (("kind", Kind), ("where", Where)):
             if getattr(self, name) not in get_args(kinds):
                 right = ", ".join(map(repr, get_args(kinds)))
-                yield ParameterError(name, getattr(self, name), f"one of {right} is right")
+                yield ParameterError(name, getattr(self, name), f"one of {right}")
         if isinstance(self.over, str):
             try:
                 good = quantity(self.over, "s") > 0 and not self.over.strip().isdigit()
@@ -88,11 +88,11 @@ class Smoothing:
             if not good:
                 yield ParameterError("over", self.over, 'a number of samples or a time, "2 s"')
         elif isinstance(self.over, bool) or not isinstance(self.over, int) or self.over < 1:
-            yield ParameterError("over", self.over, "at least 1 sample is right")
+            yield ParameterError("over", self.over, "at least 1 sample")
         if self.blocks and self.kind in ("exponential", "spikes"):
-            yield ParameterError("blocks", True, "only a mean or a median can go by blocks")
+            yield ParameterError("blocks", True, "a mean or a median", "only these go by blocks")
         if not (isinstance(self.beyond, int | float) and self.beyond >= 0):
-            yield ParameterError("beyond", self.beyond, "0 or more is right")
+            yield ParameterError("beyond", self.beyond, "0 or more")
 
     def settled(self, interval: float | None) -> Smoothing:
         """With its number of samples: a time needs the seconds between two samples."""
@@ -107,7 +107,7 @@ class Smoothing:
     def samples(self) -> int:
         """The n samples."""
         if isinstance(self.over, str):
-            raise ParameterError("over", self.over, "a number of samples is wanted here")
+            raise ParameterError("over", self.over, "a number of samples")
         return self.over
 
     @property
@@ -386,7 +386,7 @@ def block_averages(samples: AnyArray, n: int) -> Array:
     array([2., 6.])
     """
     if n < 1:
-        raise ParameterError("n", n, "at least 1 sample is right")
+        raise ParameterError("n", n, "at least 1 sample")
     x = np.asarray(samples, dtype=np.float64)
     blocks = x[: x.size // n * n].reshape(-1, n)
     there = ~np.isnan(blocks)

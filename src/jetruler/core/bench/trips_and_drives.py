@@ -67,10 +67,10 @@ class Trip:
     def errors(self) -> Iterator[ParameterError]:
         """The errors among the parameters."""
         if not self.conditions:
-            yield ParameterError(self.join, None, "a trip needs at least one condition")
+            yield ParameterError(self.join, None, "at least one condition")
         for key in ("hold", "stay"):
             if not 0 <= seconds(getattr(self, key)) < math.inf:
-                right = 'a time of 0 or more is right, as in "2 s"'
+                right = 'a time of 0 or more, as in "2 s"'
                 yield ParameterError(key, getattr(self, key), right)
 
     @property
@@ -311,7 +311,7 @@ class Drive:
             yield ParameterError("range", self.range, right)
             return
         if len(self.marks) < 2 or len({raw for raw, _ in self.marks}) < len(self.marks):
-            right = "two or more pairs [value, command] with different values are right"
+            right = "two or more pairs [value, command] with different values"
             yield ParameterError("marks", self.marks, right)
             return
         low, high = ends
@@ -325,7 +325,7 @@ class Drive:
         for key, value in [*fixed, *(("marks", c) for _, c in self.marks)]:
             bounds = ends if key == "marks" else (low, high)
             if not bounds[0] <= value <= bounds[1]:
-                right = f"commands lie within {number(bounds[0])} … {number(bounds[1])}"
+                right = f"commands within {number(bounds[0])} … {number(bounds[1])}"
                 yield ParameterError(key, value, right)
         if self.whole:
             fixed += [] if self.clamp is None else [("clamp", c) for c in self.clamp]
@@ -333,7 +333,7 @@ class Drive:
                 if value != math.floor(value):
                     yield ParameterError(key, value, "a whole number, or say whole = false")
         if not self.dead_band >= 0:
-            yield ParameterError("dead_band", self.dead_band, "0 or more is right")
+            yield ParameterError("dead_band", self.dead_band, "0 or more")
         if self.slew is not None and not self.slew > 0:
             yield ParameterError("slew", self.slew, "commands a second, above 0")
         if self.output and not OUTPUT.fullmatch(self.output):
@@ -342,7 +342,7 @@ class Drive:
         if self.decimals is not None and not (
             isinstance(self.decimals, int) and 0 <= self.decimals <= 9
         ):
-            yield ParameterError("decimals", self.decimals, "a whole number from 0 to 9 is right")
+            yield ParameterError("decimals", self.decimals, "a whole number from 0 to 9")
         if why := _wire_error(self.wire):
             yield ParameterError("wire", self.wire, why)
         yield from flag_errors("safe_flags", self.safe_flags)
@@ -356,14 +356,14 @@ class Drive:
 
 def _wire_error(wire: object) -> str:
     """What is wrong with a template; empty where nothing is."""
-    right = f"a line with {FIELDS[0]} in it is right, as in {WIRE!r} or 'M{{value}}'"
+    right = f"a line with {FIELDS[0]} in it, as in {WIRE!r} or 'M{{value}}'"
     if not isinstance(wire, str) or "{value}" not in wire:
         return right
     rest = wire
     for name in FIELDS:
         rest = rest.replace(name, "")
     if "{" in rest or "}" in rest:
-        return f"{right}; no other field than {' and '.join(FIELDS)} stands in braces"
+        return f"{right}, and no other field than {' and '.join(FIELDS)}"
     if len(wire) > 80 or not all(" " <= sign <= "~" for sign in wire):
         return f"{right}, of at most 80 plain signs"
     return ""
@@ -452,15 +452,15 @@ def pattern_drives(
     found = zones_of(channel.chain.laws[-1:])
     patterns = () if found is None else found[1].values
     if not patterns or not all(isinstance(pattern, tuple) for pattern in patterns):
-        right = f"{channel.name} has no patterns: zones with lists as in [1, 0, 0] are right"
+        right = f"none, or zones with lists as in [1, 0, 0] in {channel.name}"
         raise ParameterError("outputs", tuple(outputs), right)
     width = len(patterns[0])  # type: ignore[arg-type]
     if len(outputs) != width or len(set(outputs)) < width:
-        right = f"{width} different names are right, one for each place of the patterns"
+        right = f"{width} different names, one for each place of the patterns"
         raise ParameterError("outputs", tuple(outputs), right)
     values = tuple(safe) if safe is not None else (0.0,) * width
     if len(values) != width:
-        raise ParameterError("safe", values, f"{width} commands are right, one for each output")
+        raise ParameterError("safe", values, f"{width} commands, one for each output")
     made = {}
     for index, output in enumerate(outputs):
         commands = [float(pattern[index]) for pattern in patterns]  # type: ignore[index]

@@ -101,11 +101,11 @@ def compare(
     0.5
     """
     if within is not None and not within > 0:
-        raise JetRulerError(f"within: found {within:g}; a difference above 0 is right")
+        raise JetRulerError(f"within: expected a difference above 0, found {within:g}")
     a, b, lost = _paired(a, b, times, times_b)
     lost += missing
     if a.size < 3:
-        raise PairsError(f"{names[0]} and {names[1]} have {a.size} pairs; three or more are right")
+        raise PairsError(f"{names[0]} and {names[1]}: expected three pairs or more, found {a.size}")
     parts = _Parts(a, b, ordered)
     relevant = within or resolution or 1e-12 * float(np.max(np.abs(b)))
     verdict, reason, correction = _judged(parts, relevant, within, lost / (lost + a.size))
@@ -147,7 +147,7 @@ def _paired(a: Any, b: Any, times: Any, times_b: Any) -> tuple[Array, Array, int
         _, a, b = aligned(at[0], a, at[1], b)
     elif a.size != b.size:
         raise JetRulerError(
-            f"compare: {a.size} and {b.size} values; without times, as many of both are right"
+            f"compare: expected as many values of both, without times, found {a.size} and {b.size}"
         )
     both = np.isfinite(a) & np.isfinite(b)
     return a[both], b[both], int(np.count_nonzero(np.isfinite(b) & ~both))

@@ -27,7 +27,7 @@ class PairsError(JetRulerError):
     ...     jr.compare([1.0], [1.0])
     ... except jr.errors.PairsError as error:
     ...     print(error)
-    first and second have 1 pairs; three or more are right
+    first and second: expected three pairs or more, found 1
     """
 
 

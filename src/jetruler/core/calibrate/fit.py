@@ -284,9 +284,9 @@ def fit(
     downstream = None if downstream is None else Ruler.of(downstream)
     kind = kind_of_fit(law)
     if degree is not None and not kind.fit_degrees:
-        raise JetRulerError(f"degree: found {degree}; only a polynomial has one")
+        raise JetRulerError(f"degree: expected none, as only a polynomial has one, found {degree}")
     if degree is not None and not 1 <= degree <= kind.fit_degrees:
-        raise JetRulerError(f"degree: found {degree}; 1 to {kind.fit_degrees} is right")
+        raise JetRulerError(f"degree: expected 1 to {kind.fit_degrees}, found {degree}")
     used = Marks.of(marks)
     takes = upstream.gives if upstream else None
     if kind.fit_takes is not None and takes not in (None, kind.fit_takes):

@@ -268,7 +268,7 @@ def fitted(wanted: FitRequest, marks: Marks, x: Array) -> Fit:
         solution = solve(problem, x[~out], marks.true[~out], weight[~out])
         return _result(wanted, marks, x=x, solution=solution, out=out, weight=weight)
     except SingularError as error:
-        raise MarksError(f"{wanted.law}: {error}; marks further apart are right") from None
+        raise MarksError(f"{wanted.law}: {error}; take marks further apart") from None
     except ParameterError as error:
         raise MarksError(f"{wanted.law}: these marks describe none: {error}") from None
 

@@ -162,7 +162,9 @@ def calibrate(
         index, replaced = _on_top(laws)
         law = law or ("offset" if np.unique(used.raw).size == 1 else "line")
         if law not in ("offset", "line"):
-            raise JetRulerError(f"law: found {law!r}; a correction is an offset or a line")
+            raise JetRulerError(
+                f"law: expected an offset or a line for a correction, found {law!r}"
+            )
     else:
         index, replaced = _in_place(channel, law)
         present = replaced.name if replaced is not None else "line"

@@ -75,7 +75,7 @@ class Marks:
             names = tuple(f"mark {i}" for i in range(1, self.raw.size + 1))
             object.__setattr__(self, "names", names)
         if self.raw.size > MOST:
-            raise MarksError(f"marks: found {self.raw.size}; up to {MOST} are fitted")
+            raise MarksError(f"marks: expected up to {MOST}, found {self.raw.size}")
         for kind in ("raw", "true", "u_true"):
             values = getattr(self, kind)
             if values is None:
@@ -83,7 +83,7 @@ class Marks:
             wrong = ~np.isfinite(values) | ((values <= 0) if kind == "u_true" else False)
             for i in np.flatnonzero(wrong)[:1]:
                 right = "a number above 0" if kind == "u_true" else "a finite number"
-                raise MarksError(f"{self.names[i]}: {kind} is {values[i]:g}; {right} is right")
+                raise MarksError(f"{self.names[i]}: {kind}: expected {right}, found {values[i]:g}")
 
     @classmethod
     def of(cls, marks: Marks | Sequence[Sequence[float]] | Any) -> Marks:
@@ -101,8 +101,8 @@ class Marks:
             table = np.empty(0)
         if table.ndim != 2 or table.shape[1] not in (2, 3):
             raise MarksError(
-                f"marks: found {marks!r}; pairs (raw, true) or triples (raw, true, u_true) are "
-                "right, all of one length"
+                "marks: expected pairs (raw, true) or triples (raw, true, u_true), all of one "
+                f"length, found {marks!r}"
             )
         return cls(
             table[:, 0].copy(),
@@ -124,7 +124,7 @@ class Marks:
             if getattr(self, side) != getattr(other, side):
                 raise MarksError(
                     f"marks: {side} is {symbol(getattr(self, side))!r} for some and "
-                    f"{symbol(getattr(other, side))!r} for others; one unit is right"
+                    f"{symbol(getattr(other, side))!r} for others; one unit"
                 )
         return replace(
             self,

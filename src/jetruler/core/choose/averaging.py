@@ -141,7 +141,7 @@ def choose_averaging(
     if noise is None:
         raise JetRulerError(f"{channel.name}: its noise is not known; say it, or give a log")
     if not target > 0:
-        raise ParameterError("to", target, "a value above 0 is right")
+        raise ParameterError("to", target, "a value above 0")
     count = float(channel.chain.inverse(at))
     slope = abs(float(channel.chain.slope(count)))
     if not slope > 0:

@@ -214,7 +214,7 @@ def preferred(series: str, low: float, high: float) -> Array:
     [1000.0, 1200.0, 1500.0, 1800.0]
     """
     if series not in DECADES:
-        raise ParameterError("series", series, f"{', '.join(DECADES)} is right")
+        raise ParameterError("series", series, f"{', '.join(DECADES)}")
     if not 0 < low <= high < math.inf:
         raise ParameterError("between", (low, high), "two values above 0, the low one first")
     powers = range(math.floor(math.log10(low)), math.floor(math.log10(high)) + 1)
@@ -421,7 +421,7 @@ def choose_resistor(
     ends = between or (middle / 100, middle * 100)
     values = preferred(series, *ends)
     if not values.size:
-        raise ParameterError("between", ends, f"no value of {series} lies there")
+        raise ParameterError("between", ends, f"a range with a value of {series} in it")
     found = [judge.candidate(known) for known in values.tolist()]
     fine = [c for c in found if _allowed(c, most_current, most_heating)]
     if not any(c.used for c in fine):
@@ -457,11 +457,11 @@ def _check(
     """Refuse what cannot be asked. Raises `JetRulerError`."""
     low, high = ends
     if not low < high:
-        raise ParameterError("from", low, f"a value below {number(high)} is right")
+        raise ParameterError("from", low, f"a value below {number(high)}")
     if aim not in get_args(Aim):
-        raise ParameterError("aim", aim, f"one of {', '.join(get_args(Aim))} is right")
+        raise ParameterError("aim", aim, f"one of {', '.join(get_args(Aim))}")
     if aim == "at" and at is None:
-        raise ParameterError("at", None, "the aim `at` needs the value that matters")
+        raise ParameterError("at", None, "the value that matters, for the aim `at`")
     if most_heating is not None and channel.dissipation is None:
         raise JetRulerError(f"{channel.name}: say its dissipation to limit its heating")
 

@@ -180,14 +180,14 @@ def choose_amplifier(
     'non-inverting'
     """
     if not low < high:
-        raise ParameterError("from", low, f"a voltage below {number(high)} V is right")
+        raise ParameterError("from", low, f"a voltage below {number(high)} V")
     if not vref > 0:
-        raise ParameterError("vref", vref, "a voltage above 0 V is right")
+        raise ParameterError("vref", vref, "a voltage above 0 V")
     if not 0 < fraction <= 1:
-        raise ParameterError("fraction", fraction, "a fraction above 0, up to 1, is right")
+        raise ParameterError("fraction", fraction, "a fraction above 0, up to 1")
     values = preferred(series, *between)
     if values.size < 2:
-        raise ParameterError("between", between, f"two values of {series} are needed")
+        raise ParameterError("between", between, f"a range with two values of {series}")
     stages, left_out = [], []
     for make in (_non_inverting, _inverting):
         try:
@@ -215,7 +215,7 @@ def _non_inverting(
         raise JetRulerError("non-inverting: it cannot give the signal's part below 0 V")
     wanted = top / high
     if wanted < 1:
-        raise JetRulerError(f"non-inverting: its gain is 1 or more, and {wanted:.3g} is wanted")
+        raise JetRulerError(f"non-inverting: expected a gain of 1 or more, found {wanted:.3g}")
     gains = 1 + values[:, None] / values
     fits = np.where(gains * high <= vref, np.abs(np.log(gains / wanted)), np.inf)
     i, j = np.unravel_index(int(np.argmin(fits)), fits.shape)
@@ -395,9 +395,9 @@ def choose_reference(
     2.5
     """
     if not low < high:
-        raise ParameterError("from", low, f"a voltage below {number(high)} V is right")
+        raise ParameterError("from", low, f"a voltage below {number(high)} V")
     if not references or not all(0 < v < math.inf for v in references):
-        raise ParameterError("of", tuple(references), "voltages above 0 V are right")
+        raise ParameterError("of", tuple(references), "voltages above 0 V")
     found = []
     for vref in dict.fromkeys(references):
         resolution = vref / (2**bits - 1)

@@ -157,7 +157,7 @@ def naive(channel: Channel, at: float, arith: str) -> Naive:
     'int16: 0 %; the true value is 45.3859 %'
     """
     if arith not in ARITHMETICS:
-        raise ParameterError("arith", arith, f"one of {', '.join(ARITHMETICS)} is right")
+        raise ParameterError("arith", arith, f"one of {', '.join(ARITHMETICS)}")
     machine: _Machine = _Floats() if arith == "float32" else _Whole(*WHOLE[arith])
     n = _number(channel, at)
     x: float = machine.typed_in(n)[0]
@@ -165,7 +165,9 @@ def naive(channel: Channel, at: float, arith: str) -> Naive:
     for law in channel.ruler.laws:
         source = law.program()
         if source is None:
-            raise ParameterError("arith", arith, f"the law {law.name} has no formula to type in")
+            raise ParameterError(
+                "arith", arith, "laws that are formulas", f"{law.name} has none to type in"
+            )
         if math.isnan(x):
             break
         x = machine.run(ast.parse("\n".join(source)).body, x)
@@ -189,14 +191,16 @@ def _number(channel: Channel, at: float) -> float:
     edge = channel.ruler.edge
     if edge is None or edge.takes == "count":
         if at != math.floor(at):
-            raise ParameterError("at", at, "a whole count is right")
+            raise ParameterError("at", at, "a whole count")
         return at
     if not edge.lsb:
-        raise ParameterError("at", at, "an input without a resolution is no whole number to a chip")
+        raise ParameterError(
+            "at", at, "an input with a resolution", "without one it is no whole number to a chip"
+        )
     steps = round(at / edge.lsb)
     if abs(steps * edge.lsb - at) > 1e-6 * edge.lsb:
         step = shown(float(edge.lsb), edge.takes)
-        raise ParameterError("at", at, f"a multiple of the resolution, {step}, is right")
+        raise ParameterError("at", at, f"a multiple of the resolution, {step}")
     return float(steps)
 
 

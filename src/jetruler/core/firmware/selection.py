@@ -231,12 +231,12 @@ def export(
     labels = channel.ruler.label(0.0) is not None
     scale = usual_scale(channel) if scale is None else scale
     if isinstance(scale, bool) or not isinstance(scale, int) or not 1 <= scale <= 10**6:
-        raise ParameterError("scale", scale, "a whole number from 1 to 1000000 is right")
+        raise ParameterError("scale", scale, "a whole number from 1 to 1000000")
     if labels and scale != 1:
-        raise ParameterError("scale", scale, f"{channel.name} has labelled zones: 1 is right")
+        raise ParameterError("scale", scale, f"{channel.name} has labelled zones: 1")
     w = ReferenceValues.of(channel, scale, 1.0 / scale if within is None else within, inside_limits)
     if not w.within >= 0:
-        raise ParameterError("within", within, f"0 or more is right, as in {number(1.0 / scale)}")
+        raise ParameterError("within", within, f"0 or more, as in {number(1.0 / scale)}")
     if not w.valid.size:
         raise ExportError(f"{channel.name}: not one of its counts has a value")
     if within is None and w.is_whole:

@@ -64,12 +64,12 @@ def _loaded(name: str, entry: EntryPoint) -> type[Law]:
     try:
         law = entry.load()
     except Exception as error:  # another package's import may fail in any way
-        right = f"{entry.value} cannot be loaded: {type(error).__name__}: {error}"
-        raise ParameterError("law", name, right) from None
+        why = f"{entry.value} gives {type(error).__name__}: {error}"
+        raise ParameterError("law", name, "a law that can be loaded", why) from None
     from ..ruler.ruler import Law
 
     if not (isinstance(law, type) and issubclass(law, Law)):
-        raise ParameterError("law", name, f"{entry.value} is no Law; a subclass of it is right")
+        raise ParameterError("law", name, "a subclass of Law", f"{entry.value} is none")
     return law
 
 

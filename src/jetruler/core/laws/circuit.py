@@ -21,7 +21,7 @@ def positive(law: Law, *fields: str) -> Iterator[ParameterError]:
     for field in fields:
         value = getattr(law, field)
         if value is not None and value <= 0:
-            yield ParameterError(field, value, "a value above 0 is right")
+            yield ParameterError(field, value, "a value above 0")
 
 
 def parallel(a: float, b: float | None) -> float:
@@ -86,7 +86,7 @@ class Divider(Law):
     def check(self) -> Iterator[ParameterError]:
         yield from positive(self, "known", "supply", "load")
         if self.sensor not in ("upper", "lower"):
-            yield ParameterError("sensor", self.sensor, '"upper" or "lower" is right')
+            yield ParameterError("sensor", self.sensor, '"upper" or "lower"')
 
     @ignore_fp_warnings
     def forward(self, x: Array) -> Array:
@@ -392,7 +392,7 @@ class Amplifier(_Gain):
 
     def check(self) -> Iterator[ParameterError]:
         if self.gain == 0:
-            yield ParameterError("gain", self.gain, "a gain other than 0 is right")
+            yield ParameterError("gain", self.gain, "a gain other than 0")
 
     @property
     def factor(self) -> float:

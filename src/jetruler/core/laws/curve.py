@@ -57,7 +57,7 @@ def check_domain(domain: object) -> Iterator[ParameterError]:
     except ValueError:
         good = False
     if not good:
-        yield ParameterError("domain", domain, "two numbers are right, the low one first")
+        yield ParameterError("domain", domain, "two numbers, the low one first")
 
 
 class OnDomain(Curve):
@@ -157,10 +157,10 @@ class Table(Curve):
 
     def check(self) -> Iterator[ParameterError]:
         if self.method not in ("linear", "smooth"):
-            yield ParameterError("method", self.method, '"linear" or "smooth" is right')
+            yield ParameterError("method", self.method, '"linear" or "smooth"')
         if self.ends not in ("flag", "extend", "hold"):
-            yield ParameterError("ends", self.ends, '"flag", "extend" or "hold" is right')
-        right = "two points or more are right, each a pair of numbers [x, y]"
+            yield ParameterError("ends", self.ends, '"flag", "extend" or "hold"')
+        right = "two points or more, each a pair of numbers [x, y]"
         try:
             points = np.array(self.points)
         except ValueError:
@@ -173,7 +173,7 @@ class Table(Curve):
             x, counts = np.unique(points[:, 0], return_counts=True)
             if np.any(counts > 1):
                 repeated = number(float(x[counts > 1][0]))
-                yield ParameterError("points", f"x = {repeated} twice", "each x once is right")
+                yield ParameterError("points", f"x = {repeated} twice", "each x once")
 
     @cached_property
     def _sorted(self) -> tuple[Array, Array]:
@@ -343,7 +343,7 @@ class Polynomial(OnDomain):
         return [("polynomial", degree) for degree in range(free, cls.fit_degrees + 1)]
 
     def check(self) -> Iterator[ParameterError]:
-        right = "two finite numbers or more are right, c0 first, one beyond c0 not 0"
+        right = "two finite numbers or more, c0 first, one beyond c0 not 0"
         try:
             numbers = np.array(self.coefficients)
         except ValueError:

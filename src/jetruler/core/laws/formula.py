@@ -123,9 +123,9 @@ class Formula(OnDomain):
         for key, value in constants.items():
             sound = isinstance(value, int | float) and not isinstance(value, bool)
             if key in FUNCTIONS or key in FIXED or key == "x":
-                yield ParameterError(key, value, "another name is right, this one has a meaning")
+                yield ParameterError(key, value, "another name", "this one has a meaning")
             elif not sound or not is_finite(value):
-                yield ParameterError(key, value, "a finite number is right for a constant")
+                yield ParameterError(key, value, "a finite number")
         yield from check_domain(self.domain)
         if not isinstance(self.expression, str) or len(self.expression) > LONGEST:
             yield ParameterError("expression", self.expression, f"a text of up to {LONGEST} signs")
@@ -139,7 +139,7 @@ class Formula(OnDomain):
         except (SyntaxError, ValueError, RecursionError, MemoryError):
             problem = 'it does not read as a formula; write it like "a * x**2 + sqrt(x)"'
         if problem:
-            yield ParameterError("expression", self.expression, problem)
+            yield ParameterError("expression", self.expression, "a formula of x", problem)
 
     @cached_property
     def _tree(self) -> ast.expr:
@@ -193,7 +193,7 @@ class Formula(OnDomain):
             shown = f"{', '.join(map(number, first))} and {number(last)}"
         raise NoInverseError(
             f"formula: x is not told from y = {number(y)}: {shown} all give it; "
-            "a domain with one of them is right"
+            "give a domain with one of them"
         )
 
     @cached_property
@@ -367,7 +367,7 @@ class PowerLaw(Curve):
     def check(self) -> Iterator[ParameterError]:
         for field in ("a", "b"):
             if getattr(self, field) == 0:
-                yield ParameterError(field, 0, "a number other than 0 is right")
+                yield ParameterError(field, 0, "a number other than 0")
 
     @ignore_fp_warnings
     def forward(self, x: Array) -> Array:

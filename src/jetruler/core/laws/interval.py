@@ -35,7 +35,7 @@ class Interval(Law):
 
     def check(self) -> Iterator[ParameterError]:
         if self.low is None and self.high is None:
-            yield ParameterError("low", None, "at least one of low and high is wanted")
+            yield ParameterError("low", None, "at least one of low and high")
         elif self.low is not None and self.high is not None and self.low >= self.high:
             yield ParameterError("low", self.low, f"a value below high, {number(self.high)}")
 

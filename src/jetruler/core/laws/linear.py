@@ -111,17 +111,17 @@ class Line(Law):
     def check(self) -> Iterator[ParameterError]:
         if self.marks is None:
             if self.gain is None:
-                yield ParameterError("gain", None, "a gain, or two marks, is wanted")
+                yield ParameterError("gain", None, "a gain, or two marks")
             elif self.gain == 0:
-                yield ParameterError("gain", self.gain, "a gain other than 0 is right")
+                yield ParameterError("gain", self.gain, "a gain other than 0")
             return
         if self.gain is not None or self.offset is not None:
-            yield ParameterError("marks", self.marks, "give either marks or gain and offset")
+            yield ParameterError("marks", self.marks, "either marks or gain and offset")
         yield from self._check_marks(self.marks)
 
     @staticmethod
     def _check_marks(marks: Any) -> Iterator[ParameterError]:
-        right = "two marks are right, each a pair of numbers: [[raw, true], [raw, true]]"
+        right = "two marks, each a pair of numbers: [[raw, true], [raw, true]]"
         try:
             numbers = np.array(marks)
         except (TypeError, ValueError):
@@ -131,11 +131,11 @@ class Line(Law):
             return
         ((x0, y0), (x1, y1)) = numbers.tolist()
         if not np.all(np.isfinite(numbers)):
-            yield ParameterError("marks", marks, "finite numbers are right")
+            yield ParameterError("marks", marks, "finite numbers")
         elif x0 == x1:
-            yield ParameterError("marks", marks, "two different raw values are right")
+            yield ParameterError("marks", marks, "two different raw values")
         elif y0 == y1:
-            yield ParameterError("marks", marks, "two different true values are right")
+            yield ParameterError("marks", marks, "two different true values")
 
     def forward(self, x: Array) -> Array:
         if self.marks is None:
@@ -251,7 +251,7 @@ class To(Law):
         for field in ("unit", "source"):
             value = getattr(self, field)
             if value is not None and not is_unit(value):
-                yield ParameterError(field, value, "a unit is right, as in degF, mA or psi")
+                yield ParameterError(field, value, "a unit, as in degF, mA or psi")
 
     @property
     def takes(self) -> str | None:

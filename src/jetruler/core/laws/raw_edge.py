@@ -104,14 +104,14 @@ class Adc(Law, Converter):
     def check(self) -> Iterator[ParameterError]:
         yield from super().check()
         if self.vref is not None and self.vref <= 0:
-            yield ParameterError("vref", self.vref, "a voltage above 0 V is right")
+            yield ParameterError("vref", self.vref, "a voltage above 0 V")
         if self.count_at_vref is not None and self.count_at_vref <= 0:
-            yield ParameterError("count_at_vref", self.count_at_vref, "a count above 0 is right")
+            yield ParameterError("count_at_vref", self.count_at_vref, "a count above 0")
         for field in ("signed", "ratiometric"):
             if not isinstance(getattr(self, field), bool):
-                yield ParameterError(field, getattr(self, field), "true or false is right")
+                yield ParameterError(field, getattr(self, field), "true or false")
         if self.signed is True and self.bits == 1:
-            yield ParameterError("signed", True, "one bit leaves no room for a sign")
+            yield ParameterError("signed", True, "false", "one bit leaves no room for a sign")
 
     def cancels(self, field: str) -> bool:
         return field == "vref" and self.ratiometric
@@ -277,19 +277,19 @@ class Input(Law, RawInput):
 
     def check(self) -> Iterator[ParameterError]:
         if factor(self.unit) is None and self.unit != "1":
-            yield ParameterError("unit", self.unit, 'a unit is right, as in "V", "cm" or "m/s²"')
+            yield ParameterError("unit", self.unit, 'a unit, as in "V", "cm" or "m/s²"')
         ends = self.range
         if ends is not None and not _are_ends(ends):
-            yield ParameterError("range", ends, "two numbers are right, the low one first")
+            yield ParameterError("range", ends, "two numbers, the low one first")
             ends = None
         if self.resolution is not None:
             if self.resolution <= 0:
-                yield ParameterError("resolution", self.resolution, "a number above 0 is right")
+                yield ParameterError("resolution", self.resolution, "a number above 0")
             elif ends is not None and self.resolution >= ends[1] - ends[0]:
-                right = f"less than the range, {number(ends[1] - ends[0])}, is right"
+                right = f"less than the range, {number(ends[1] - ends[0])}"
                 yield ParameterError("resolution", self.resolution, right)
         if self.error < 0:
-            yield ParameterError("error", self.error, "a half-width of 0 or more is right")
+            yield ParameterError("error", self.error, "a half-width of 0 or more")
 
     def _inside(self, x: Array) -> Truths:
         room = 0.5 * self.lsb

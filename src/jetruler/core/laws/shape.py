@@ -79,7 +79,7 @@ class Whole(Law):
     def check(self) -> Iterator[ParameterError]:
         if not isinstance(self.rounding, str) or self.rounding not in _ROUNDINGS:
             right = ", ".join(repr(r) for r in get_args(Rounding))
-            yield ParameterError("rounding", self.rounding, f"one of {right} is right")
+            yield ParameterError("rounding", self.rounding, f"one of {right}")
 
     def forward(self, x: Array) -> Array:
         return _ROUNDINGS[self.rounding](x) + 0.0  # + 0.0 turns a negative zero into zero
@@ -281,19 +281,19 @@ class Zones(Law):
         except (TypeError, ValueError, OverflowError):
             edges = np.empty(0)
         if edges.ndim != 1 or not edges.size or not np.all(np.isfinite(edges)):
-            yield ParameterError("edges", self.edges, "a list of finite numbers is right")
+            yield ParameterError("edges", self.edges, "a list of finite numbers")
         elif np.any(np.diff(edges) <= 0):
             at = int(np.argmax(np.diff(edges) <= 0))
-            right = f"ascending edges; {number(edges[at + 1])} follows {number(edges[at])}"
+            right = f"ascending edges: {number(edges[at + 1])} follows {number(edges[at])}"
             yield ParameterError("edges", self.edges, right)
         elif not isinstance(self.values, tuple) or len(self.values) != len(edges) + 1:
-            right = f"{len(edges)} edges make {len(edges) + 1} zones: so many values are right"
+            right = f"{len(edges) + 1} values, as {len(edges)} edges make so many zones"
             yield ParameterError("values", self.values, right)
         elif len({_kind(value) for value in self.values} - {None}) != 1:
-            right = "all numbers, all labels, or all lists of one length are right"
+            right = "all numbers, all labels, or all lists of one length"
             yield ParameterError("values", self.values, right)
         if not self.hysteresis >= 0:
-            yield ParameterError("hysteresis", self.hysteresis, "0 or more is right")
+            yield ParameterError("hysteresis", self.hysteresis, "0 or more")
 
     def _numbers(self) -> Array:
         numbers = range(len(self.values)) if self.names else self.values

@@ -91,17 +91,21 @@ class SteinhartHartExtended(CubicThermistor):
         yield from super().check()
         yield from positive(self, "r25")
         if self.to_kelvin is None and self.to_ohms is None:
-            yield ParameterError("to_kelvin", None, "to_kelvin or to_ohms is wanted")
+            yield ParameterError("to_kelvin", None, "to_kelvin or to_ohms")
         sound = True
         for field in ("to_kelvin", "to_ohms"):
             value = getattr(self, field)
             if value is not None and not _four_numbers(value):
                 sound = False
-                yield ParameterError(field, value, "four numbers are right")
+                yield ParameterError(field, value, "four numbers")
         if sound and self.to_kelvin is not None and self._branch is None:
-            yield ParameterError("to_kelvin", self.to_kelvin, "T must fall as R rises at 25 °C")
+            yield ParameterError(
+                "to_kelvin", self.to_kelvin, "coefficients", "T must fall as R rises at 25 °C"
+            )
         if sound and self.to_kelvin is None and self.to_ohms and not self._falls(1 / 298.15):
-            yield ParameterError("to_ohms", self.to_ohms, "R must fall as T rises at 25 °C")
+            yield ParameterError(
+                "to_ohms", self.to_ohms, "coefficients", "R must fall as T rises at 25 °C"
+            )
 
     def _falls(self, reciprocal: float) -> bool:
         return bool(self._level_slope(np.array(reciprocal)) > 0)

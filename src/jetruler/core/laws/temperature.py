@@ -57,7 +57,7 @@ class TemperatureLaw(Law):
 
     def check(self) -> Iterator[ParameterError]:
         if self.scale not in TEMPERATURES:
-            yield ParameterError("unit", self.scale, '"degC", "K" or "degF" is right')
+            yield ParameterError("unit", self.scale, '"degC", "K" or "degF"')
 
     @property
     def degrees(self) -> float:

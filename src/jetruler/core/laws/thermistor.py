@@ -289,7 +289,7 @@ class SteinhartHart(CubicThermistor):
             yield ParameterError(
                 "b",
                 self.b,
-                "coefficients are right for which some R reads 25 °C and T falls with R",
+                "coefficients for which some R reads 25 °C and T falls with R",
             )
 
     def formula(self, x: float) -> str:

@@ -226,18 +226,17 @@ class BaseLaw(ABC):
         for field, hint in parameters(type(self)).items():
             value = getattr(self, field)
             if is_text(hint) and not (isinstance(value, str) or (value is None and optional(hint))):
-                yield ParameterError(field, value, "a text is right")
+                yield ParameterError(field, value, "a text")
             if not is_numeric(hint) or (value is None and optional(hint)):
                 continue
             if isinstance(value, bool) or not isinstance(value, int | float | np.number):
-                yield ParameterError(field, value, "a number is wanted")
+                yield ParameterError(field, value, "a number")
             elif not is_finite(value):
-                yield ParameterError(field, value, "a finite number is wanted")
+                yield ParameterError(field, value, "a finite number")
             elif needs_unit(hint_unit(hint)) and value < COLD:
-                right = (
-                    f'{value:g} K is {value - 273.15:g} °C; a text says the unit: "{value:g} degC"'
-                )
-                yield ParameterError(field, value, right)
+                expected = f'a temperature with its unit, as in "{value:g} degC"'
+                why = f"{value:g} K is {value - 273.15:g} °C"
+                yield ParameterError(field, value, expected, why)
 
 
 def _read(kind: type[BaseLaw], given: Mapping[str, Any]) -> Mapping[str, Any]:

@@ -110,12 +110,12 @@ class Converter(RawInput):
 
     def check(self) -> Iterator[ParameterError]:
         if isinstance(self.bits, float) or not 1 <= self.bits <= 32:
-            yield ParameterError("bits", self.bits, "a whole number from 1 to 32 is right")
+            yield ParameterError("bits", self.bits, "a whole number from 1 to 32")
         codes = getattr(self, "codes", None)
         if codes is not None and (isinstance(codes, float) or not 1 <= codes <= self.bits):
-            yield ParameterError("codes", codes, f"a whole number from 1 to {self.bits} is right")
+            yield ParameterError("codes", codes, f"a whole number from 1 to {self.bits}")
         if (error := getattr(self, "error_lsb", 0.0)) < 0:
-            yield ParameterError("error_lsb", error, "0 counts or more is right")
+            yield ParameterError("error_lsb", error, "0 counts or more")
 
     def samples(self, many: int) -> Array:
         each = self.highest - self.lowest + 1
@@ -165,7 +165,7 @@ def for_blocks(n: int, work: Callable[[slice], None], threads: int = 1) -> None:
     """Call `work` for every block of n samples. threads: how many share them, each a stretch of
     its own; NumPy lets the others run while it gathers."""
     if threads < 1:
-        raise ValueError(f"threads: found {threads}; at least 1 is right")
+        raise ValueError(f"threads: expected at least 1, found {threads}")
     if threads == 1 or n < 2 * WORTH_A_THREAD:
         for part in blocks(n):
             work(part)

@@ -58,12 +58,10 @@ class Toleranced(float):
 
     def __new__(cls, value: float, half_width: float, k: float | None = None) -> Toleranced:
         if not (math.isfinite(value) and math.isfinite(half_width) and half_width >= 0):
-            raise QuantityError(
-                f"tolerance: found {value} ± {half_width}; "
-                "both must be finite and the half-width not negative"
-            )
+            expected = "a finite value with a half-width of 0 or more"
+            raise QuantityError(f"{value} ± {half_width}", expected)
         if k is not None and not 0 < k < math.inf:
-            raise QuantityError(f"tolerance: found k = {k}; a number above 0 is right")
+            raise QuantityError(f"k = {k}", "k above 0")
         number = super().__new__(cls, value)
         number.half_width = float(half_width)
         number.k = k
@@ -127,13 +125,13 @@ def quantity(text: str, unit: str | None = None) -> float:
     k, without_coverage = _coverage(text.strip().replace("−", "-"), text)
     parts = _TOLERANCE.split(without_coverage, maxsplit=1)
     if k is not None and len(parts) == 1:
-        raise QuantityError(f'{text!r}: k and sigma stand behind a tolerance: "± 1 % (k=2)"')
+        raise QuantityError(text, 'a tolerance before k and sigma, as in "± 1 % (k=2)"')
     asked = None if unit is None else spelled(unit)
     value, found, half = _read_value(parts[0].strip(), text, coded=asked not in TEMPERATURES)
     asked = asked or found
     found = found or asked
     if asked in TEMPERATURES and not _says_unit(parts[0]):
-        raise QuantityError(f'{text!r}: a temperature says its unit, as in "25 degC"')
+        raise QuantityError(text, 'a temperature with its unit, as in "25 degC"')
     if len(parts) == 2:
         half = _read_half_width(parts[1], value, found, text)
     value, half = _convert(value, half, found, asked, text)
@@ -147,7 +145,7 @@ def _coverage(text: str, whole: str) -> tuple[float | None, str]:
         return None, text
     k = float(match[1] or match[2])
     if not 0 < k < math.inf:
-        raise QuantityError(f"{whole!r}: k is {k:g}; a number above 0 is right")
+        raise QuantityError(whole, "k above 0")
     return k, text[: match.start()]
 
 
@@ -189,20 +187,18 @@ def _read_value(
     if plain is None:
         hint = ""
         if re.match(r"[+-]?\d+,\d", text):
-            hint = f", with a decimal point: {text.replace(',', '.', 1)!r}"
-        raise QuantityError(
-            f"{whole!r} does not read as a quantity; write it like {EXAMPLES}{hint}"
-        )
+            hint = f"with a decimal point it is {text.replace(',', '.', 1)!r}"
+        raise QuantityError(whole, f"a quantity, as in {EXAMPLES}", hint)
     number, symbol = plain.groups()
     if not math.isfinite(float(number)):
-        raise QuantityError(f"{whole!r} is larger than any number this computer can hold")
+        raise QuantityError(whole, "a number that this computer can hold")
     if not symbol:
         return float(number), None, None
     known = factor(symbol)
     if known is None and symbol in PREFIXES:  # "4.7k", the unit left to the place it stands in
         return float(Decimal(number) * Decimal(repr(PREFIXES[symbol]))), None, None
     if known is None:
-        raise QuantityError(f"{whole!r}: {symbol!r} is not a known unit; write it like {EXAMPLES}")
+        raise QuantityError(whole, f"a known unit, as in {EXAMPLES}", f"{symbol!r} is none")
     base, scale = known
     # Decimal, so that "4.7 kohm" is 4700.0 and not 4700.000000000001.
     return float(Decimal(number) * Decimal(repr(scale))), base, None
@@ -213,9 +209,8 @@ def _read_half_width(text: str, value: float, unit: str | None, whole: str) -> f
     percent = re.match(rf"({_NUMBER})\s*%\Z", text)
     if percent and unit != "%":
         if unit in TEMPERATURES and unit != "K":
-            raise QuantityError(
-                f'{whole!r}: a temperature\'s tolerance is in degrees: "± 0.2 degC"'
-            )
+            expected = 'a tolerance of a temperature in degrees, as in "± 0.2 degC"'
+            raise QuantityError(whole, expected)
         half = abs(value) * float(percent[1]) / 100
     else:
         half, found, _ = _read_value(text, whole)
@@ -225,7 +220,7 @@ def _read_half_width(text: str, value: float, unit: str | None, whole: str) -> f
             inner = f"the tolerance is in {symbol(found)}, the value in {symbol(unit) or '1'}"
             half *= _line(found, unit, f"{whole!r}: {inner}")[0]
     if half < 0:
-        raise QuantityError(f"{whole!r}: a tolerance is not negative")
+        raise QuantityError(whole, "a tolerance of 0 or more")
     return half
 
 
@@ -245,19 +240,18 @@ def _convert(
         scale = Decimal(repr(wanted[1]))
         half = None if half is None else float(Decimal(repr(half)) / scale)
         return float(Decimal(repr(value)) / scale), half
-    otherwise = f"{text!r} is in {symbol(found)}; {symbol(asked)} is wanted here"
-    size, offset = _line(found, asked, otherwise)
+    size, offset = _line(found, asked, text)
     return value * size + offset, None if half is None else half * size
 
 
-def _line(found: str | None, unit: str | None, otherwise: str) -> tuple[float, float]:
-    """From one unit to another. Raises `QuantityError`, which says what is otherwise."""
+def _line(found: str | None, unit: str | None, text: str) -> tuple[float, float]:
+    """From one unit to another. Raises `QuantityError`."""
     from .units import factor_and_offset
 
     try:
         return factor_and_offset(str(found), str(unit))
     except UnitError:
-        raise QuantityError(otherwise) from None
+        raise QuantityError(text, f"a quantity in {symbol(unit)}") from None
 
 
 def owned(value: Any) -> Any:
@@ -277,7 +271,7 @@ def read_number(key: str, text: str, unit: Unit | None) -> float:
         has_unit = unit is None or not unit.bare or unit_of(text) is not None
         return quantity(text, unit.symbol if unit is not None and has_unit else None)
     except QuantityError as error:
-        raise ParameterError(key, text, str(error)) from None
+        raise ParameterError(key, text, error.expected, error.why) from None
 
 
 def read_numbers(key: str, value: Any, unit: Unit | None) -> Any:
@@ -309,7 +303,7 @@ def read_hinted(
             has_unit = given.get(side)
             unit = has_unit if isinstance(has_unit, str) else plain.get(side) or unit_of(value)
         except QuantityError as error:
-            raise ParameterError(key, value, str(error)) from None
+            raise ParameterError(key, value, error.expected, error.why) from None
         if unit is not None:
             plain.setdefault(side, unit)
         return read_number(key, value, None if unit is None else Unit(unit))

@@ -186,7 +186,7 @@ def _from_series(x: Any) -> Numbers:
     try:
         values = x.to_numpy() if plain else x.to_numpy(dtype=np.float64, na_value=np.nan)
     except (TypeError, ValueError):
-        raise TypeError(f"numbers are wanted; found {x.dtype} ({next(iter(x))!r})") from None
+        raise TypeError(f"expected numbers, found {x.dtype} ({next(iter(x))!r})") from None
     return _numeric(values)
 
 
@@ -198,7 +198,7 @@ def _numeric(a: AnyArray) -> Numbers:
     if a.dtype.kind == "O" and all(_is_number(v) for v in a.flat):
         return a.astype(np.float64)
     example = repr(a.flat[0]) if a.size else a.dtype
-    raise TypeError(f"numbers are wanted; found {_KINDS.get(a.dtype.kind, 'objects')} ({example})")
+    raise TypeError(f"expected numbers, found {_KINDS.get(a.dtype.kind, 'objects')} ({example})")
 
 
 def _is_number(v: object) -> bool:

@@ -195,7 +195,7 @@ class Ruler:
             out = np.empty(counts.shape, np.float64)
         elif out.dtype != np.float64 or out.shape != counts.shape:
             raise ValueError(
-                f"out: found {out.dtype} of shape {out.shape}; float64 of {counts.shape} is right"
+                f"out: expected float64 of {counts.shape}, found {out.dtype} of shape {out.shape}"
             )
         self._fill(counts, out, None, threads)
         return like(out)
@@ -465,7 +465,7 @@ def raw_ends(ruler: Ruler) -> tuple[float, float]:
             if pairs and isinstance(sides, tuple):
                 raws = [pair[sides.index("takes")] for pair in pairs]
                 return float(min(raws)), float(max(raws))
-    right = "the ends of the input are wanted, as in range = [0, 10]"
+    right = "the ends of the input, as in range = [0, 10]"
     raise ParameterError("input.range", None, right)
 
 

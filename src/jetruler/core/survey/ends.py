@@ -95,7 +95,7 @@ def ends_of(found: Survey, margin: float | None = None) -> Ends:
     noise = 0.0 if math.isnan(found.noise) else found.noise
     span = found.high_end - found.low_end
     if margin is not None and not margin >= 0:
-        raise ParameterError("margin", margin, "0 or more is right")
+        raise ParameterError("margin", margin, "0 or more")
     if not span > max(8.0 * noise, 8.0 * found.lsb):
         nothing = "there is no sample"
         unit = "counts" if found.unit == "count" else symbol(found.unit)
@@ -107,7 +107,7 @@ def ends_of(found: Survey, margin: float | None = None) -> Ends:
     ends = [_end_of(found, max(found.lsb, 3.0 * noise), side) for side in (1, -1)]
     margins = [max(found.lsb, RESTS * end.noise) if margin is None else margin for end in ends]
     if span <= 2.0 * max(margins):
-        right = f"less than half the travel of {number(span)} is right"
+        right = f"less than half the travel of {number(span)}"
         raise ParameterError("margin", max(margins), right)
     low, high = ends[0].at + margins[0], ends[1].at - margins[1]
     rests = min(end.fraction for end in ends) > 0.01

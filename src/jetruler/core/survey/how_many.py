@@ -159,15 +159,15 @@ def how_many(
     """
     for name, value in (("target", target), ("lsb", lsb)):
         if value is not None and not value > 0:
-            raise ParameterError(name, value, "a value above 0 is right")
+            raise ParameterError(name, value, "a value above 0")
     if isinstance(noise, int | float | np.number):
         if not noise >= 0:
-            raise ParameterError("noise", noise, "0 or more is right")
+            raise ParameterError("noise", noise, "0 or more")
         return _of_independent(float(noise), target, lsb or 1.0)
     readings = np.asarray(noise, dtype=np.float64).reshape(-1)
     readings = readings[np.isfinite(readings)]
     if readings.size < 20:
-        right = "a standard deviation, or 20 readings or more, are right"
+        right = "a standard deviation, or 20 readings or more"
         raise ParameterError("noise", f"{readings.size} readings", right)
     lsb = lsb or _step(readings)
     if not np.ptp(readings):  # quieter than their steps
@@ -186,7 +186,7 @@ def _step(readings: Array) -> float:
     """The usual step between readings that repeat one another; next to nothing for others."""
     different = np.unique(readings)
     if different.size < 2:
-        raise ParameterError("noise", readings[0], "readings that differ are right")
+        raise ParameterError("noise", readings[0], "readings that differ")
     repeats = different.size < readings.size / 2
     return float(np.median(np.diff(different))) if repeats else 1e-9 * float(np.ptp(readings))
 

@@ -416,11 +416,11 @@ def propagate(
     """
     ruler = ruler_of(what)
     if order not in (1, 2):
-        raise ParameterError("order", order, "1 or 2 is right")
+        raise ParameterError("order", order, "1 or 2")
     if not (std >= 0 and math.isfinite(std)):
-        raise ParameterError("std", std, "0 or more is right")
+        raise ParameterError("std", std, "0 or more")
     if n < 1:
-        raise ParameterError("n", n, "1 reading or more is right")
+        raise ParameterError("n", n, "1 reading or more")
     middle, slope = float(ruler.direct(mean)), float(ruler.slope(mean))
     if order == 1 or std == 0:
         deviation = abs(slope) * std

@@ -372,7 +372,7 @@ def simulate(
     (1612, 1.6)
     """
     if draws is not None and not 1000 <= draws <= MOST_DRAWS:
-        raise ParameterError("draws", draws, f"from 1000 to {MOST_DRAWS} is right")
+        raise ParameterError("draws", draws, f"from 1000 to {MOST_DRAWS}")
     ruler = ruler_of(what)
     given = conditions_of(
         what, noise, dof=dof, readings=readings, calibration=calibration, level=level

@@ -140,17 +140,15 @@ def _with(channel: Channel, name: str, value: str) -> Channel:
         try:
             return replace(channel, **{name: float(value)})  # type: ignore[arg-type]
         except ValueError:
-            raise ParameterError(name, value, "a number is right") from None
+            raise ParameterError(name, value, "a number") from None
     short, laws, indices = name.rpartition(".")[2], channel.chain.laws, _indices(channel, name)
     if len(indices) != 1:
         known = [f"{law.name}.{field}" for law in laws for field in parameters(type(law))]
         if indices:
-            right = "several laws have it: " + " or ".join(
-                f"{laws[i].name}.{short}" for i in indices
-            )
-        else:
-            right = f"no law of {channel.name} has it; {nearest(name, [*known, *OF_CHANNEL])}"
-        raise ParameterError(name, value, right)
+            each = " or ".join(f"{laws[i].name}.{short}" for i in indices)
+            raise ParameterError(name, value, each, "several laws have it")
+        why = nearest(name, [*known, *OF_CHANNEL])
+        raise ParameterError(name, value, f"a parameter of {channel.name}", why)
     changed: list[Law] = list(laws)
     changed[indices[0]] = replace(laws[indices[0]], **{short: _value(value)})  # type: ignore[type-var]
     return replace(channel, chain=Ruler(tuple(changed)))
