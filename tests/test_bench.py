@@ -119,11 +119,11 @@ MISTAKES = [
     ("[channel]", "found none"),
     (
         'titel = "x"\n' + channel(""),
-        "titel: unknown for a bench file; the nearest",
+        "titel: unknown for a bench file; did you mean",
     ),
     (
         channel("", "limit = [0, 1]"),
-        "channel.a.limit: unknown for a channel; the",
+        "channel.a.limit: unknown for a channel; did",
     ),
     (
         channel("", "limits = [3, 1]"),
@@ -141,7 +141,7 @@ MISTAKES = [
     ),
     (
         channel("", "converter = { vrf = 3 }"),
-        "a.converter.vrf: unknown for a converter; the",
+        "a.converter.vrf: unknown for a converter; did",
     ),
     (
         channel("").replace("12", "0"),
@@ -159,9 +159,9 @@ MISTAKES = [
     (channel("{ gain = 2 }"), "channel.a.laws[1].law: expected the name of a law"),
     (
         channel('{ law = "lime" }'),
-        "the name of a law, found 'lime': the nearest right name is 'line'",
+        "the name of a law, found 'lime': did you mean 'line'?",
     ),
-    (channel('{ law = "line", gian = 2 }'), "laws[1 line].gian: unknown for line; the"),
+    (channel('{ law = "line", gian = 2 }'), "laws[1 line].gian: unknown for line; did"),
     (
         channel('{ law = "line", gain = "x" }'),
         "laws[1 line].gain: expected a quantity, as in",

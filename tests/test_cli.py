@@ -118,7 +118,7 @@ def test_draw_writes_png_and_svg(cli: Cli, home: Path) -> None:
 
 BAD = [
     (["convert"], "Missing argument 'LOG...'"),
-    (["convret"], "there is no command 'convret'; the nearest right name is 'convert'"),
+    (["convret"], "there is no command 'convret'; did you mean 'convert'?"),
     (["convert", "none.csv"], "none.csv: expected a log, found no such file"),
     (["convert", "."], "many logs need a folder for their results; add -o FOLDER"),
     (["look", "."], "found a folder"),
@@ -140,7 +140,7 @@ BAD = [
     (["convert", "roast.csv", "-o", "/dev/full"], "No space left on device"),
     (["convert", "roast.csv", "--delimiter", "|"], "'|' is not one of"),
     (["explain", "damper"], "say either --at RAW or --for VALUE"),
-    (["explain", "dampr", "--at", "1"], "the nearest right name is 'damper'"),
+    (["explain", "dampr", "--at", "1"], "did you mean 'damper'?"),
     (
         ["explain", "damper", "--at", "x"],
         "--at: expected a count, a percentage of its range or a value in %, found 'x'",
@@ -153,7 +153,7 @@ BAD = [
     (["explain", "rail", "--for", "12 ohm"], "V"),
     (["draw", "ruler", "damper", "-o", "x.jpg"], "written as .png or .svg"),
     (["draw", "ruler", "damper", "-o", "no/x.png"], "there is no folder no"),
-    (["draw", "ruler", "damper", "--at", "5000"], "run from 0 to 4095"),
+    (["draw", "ruler", "damper", "--at", "5000"], "a count of damper, 0 to 4095"),
     (["draw", "curve", "damper", "-b", "none.toml"], "no such file"),
     (["demo", "."], "this is there already"),
 ]

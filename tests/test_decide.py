@@ -251,7 +251,7 @@ def test_a_bench_that_was_changed_goes_on() -> None:
     ("text", "says"),
     [
         ('[trip.a]\nany = [{ channel = "beam", above = 1 }]',
-         "any[1].channel: expected a channel of the bench, found 'beam': the nearest"),
+         "any[1].channel: expected a channel of the bench, found 'beam': did you mean"),
         ('[trip.a]\nany = [{ channel = "bean", above = 1, below = 2 }]',
          "trip.a.any[1].condition: expected exactly one of above, below"),
         ('[trip.a]\nany = [{ channel = "bean", above = 1, release = 2 }]',

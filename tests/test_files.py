@@ -165,7 +165,7 @@ def test_another_packages_law_that_is_none(
     text = '[converter]\nbits = 12\n[channel.a]\ncolumn = "x"\nlaws = [{ law = "bridge" }]'
     with pytest.raises(BenchError, match=says):
         parse_bench(text)
-    with pytest.raises(BenchError, match="the nearest right name is 'bridge'"):
+    with pytest.raises(BenchError, match="did you mean 'bridge'"):
         parse_bench(text.replace('"bridge"', '"brigde"'))
 
 

@@ -190,14 +190,24 @@ def test_marks_in_other_units_and_weights() -> None:
 SENTENCES = [
     ("bean", [(5000, 20)], {}, "outside the converter; its counts run from 0 to 4095"),
     ("bean", [(4095, 20)], {}, "the laws before have no value there (high_rail)"),
-    ("bean", [(2000, 100), (2000, 101)], {}, "2 different raw values or more; found 1"),
+    ("bean", [(2000, 100), (2000, 101)], {}, "2 different raw values or more, found 1"),
     ("bean", [(2000, 100), (1000, 40)], {}, "the temperature rises; a thermistor's falls"),
     ("bean", Marks(np.ones(2), np.ones(2), None, "V"), {}, "raw is in V; this channel has count"),
     ("bean", Marks(np.ones(2), np.ones(2), None, None, "bar"), {}, "cannot be converted to °C"),
     ("damper", [(1, 2), (3, 4)], {"law": "beta"}, "no law of damper gives them"),
-    ("damper", [(1, 2), (3, 4)], {"law": "curve"}, "law: found 'curve'"),
+    (
+        "damper",
+        [(1, 2), (3, 4)],
+        {"law": "curve"},
+        "law: expected a law that can be fitted, found 'curve'",
+    ),
     ("damper", [(1, 2), (3, 4)], {"degree": 2}, "only a polynomial has one"),
-    ("damper", [(1, 2), (3, 4), (9, 8)], {"robust": True}, "4 marks or more can name an outlier"),
+    (
+        "damper",
+        [(1, 2), (3, 4), (9, 8)],
+        {"robust": True},
+        "expected 4 marks or more, to name an outlier",
+    ),
     (
         "damper",
         [(1, 2), (3, float("nan"))],

@@ -24,7 +24,7 @@ from hypothesis import strategies as st
 
 from jetruler import Adc, Bench, Beta, Divider, Ruler, convert, load_bench
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.ruler.converter import WORTH_A_THREAD
+from jetruler.core.ruler.converter import THREAD_SIZE
 from jetruler.errors import LogError
 
 from .conftest import BENCH, of_cluster
@@ -218,7 +218,7 @@ def test_dask_arrays_and_series_stay_lazy() -> None:
 
 
 @pytest.mark.parametrize("threads", [2, 3, 16])
-@pytest.mark.parametrize("size", [0, 1, 2 * WORTH_A_THREAD, 3 * WORTH_A_THREAD + 17])
+@pytest.mark.parametrize("size", [0, 1, 2 * THREAD_SIZE, 3 * THREAD_SIZE + 17])
 def test_threads_change_no_bit(threads: int, size: int) -> None:
     counts = np.random.default_rng(size).integers(-5, 4100, size)
     for ruler, samples in (

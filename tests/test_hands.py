@@ -91,30 +91,30 @@ def feed(session: Session, lines: list[str], at: float = 0.0, every: float = 0.0
     """Lines that come, each so long after the one before."""
     for i, line in enumerate(lines):
         arrival = np.array([at + i * every])
-        session._decided(session.station.take(f"{line}\n".encode(), arrival, 0.0))
+        session._decided(session.processor.take(f"{line}\n".encode(), arrival, 0.0))
 
 
 def test_a_held_channel_says_so_and_lets_go() -> None:
     session, _ = table()
-    desk = OperatorControls(session)
+    controls = OperatorControls(session)
     feed(session, ["100,5"])
-    assert desk.hold("knob", "50 %") == 500
+    assert controls.hold("knob", "50 %") == 500
     feed(session, ["100,5"], 0.1)
-    assert session.station.seen["knob"].value == 50
-    assert jr.Flag(session.station.seen["knob"].flags).name == "HELD"
-    assert desk.nudge("knob", 20) == 520
-    assert desk.hold("warm", "21.5 degC") == 215
-    assert desk.hold("knob") == 500  # what was read last
-    desk.release("knob")
+    assert session.processor.seen["knob"].value == 50
+    assert jr.Flag(session.processor.seen["knob"].flags).name == "HELD"
+    assert controls.nudge("knob", 20) == 520
+    assert controls.hold("warm", "21.5 degC") == 215
+    assert controls.hold("knob") == 500  # what was read last
+    controls.release("knob")
     feed(session, ["100,5"], 0.2)
-    assert session.station.seen["knob"].value == 10
-    assert session.station.seen["knob"].highest == 100  # what was held shows no end
+    assert session.processor.seen["knob"].value == 10
+    assert session.processor.seen["knob"].highest == 100  # what was held shows no end
 
 
 @pytest.mark.parametrize(
     ("action", "says"),
     [
-        (lambda d: d.hold("nob", 5), "no channel 'nob'; the nearest right name is 'knob'"),
+        (lambda d: d.hold("nob", 5), "no channel 'nob'; did you mean 'knob'?"),
         (lambda d: d.hold("knob", "warm"), "found 'warm'"),
         (lambda d: d.hold("knob", "10 L"), "a percentage of its range or a value in %"),
         (lambda d: d.hold("knob"), "has no value yet"),
@@ -133,52 +133,52 @@ def test_what_cannot_be_says_what_can(action: object, says: str) -> None:
 
 def test_a_drive_by_hand_keeps_clamp_slew_and_trips() -> None:
     session, wire = table()
-    desk = OperatorControls(session)
+    controls = OperatorControls(session)
     session.sender.safe()
     feed(session, ["500,5"] * 2)
-    desk.set("motor", 150)
+    controls.set("motor", 150)
     feed(session, ["500,5"] * 101, 0.01, every=0.01)  # 400 a second: 150 after 0.375 s
     assert wire.commands[-1] == 150
     assert max(np.diff(wire.commands)) <= 4.001
     feed(session, ["500,950"], 1.2)  # hot
     assert wire.commands[-1] == 0
     feed(session, ["500,5"] * 100, 1.3, every=0.01)
-    desk.release("motor")
+    controls.release("motor")
     feed(session, ["500,5"] * 100, 2.4, every=0.01)
     assert wire.commands[-1] == 0  # half way is off again
 
 
 def test_a_gate_and_all_gates_and_arming() -> None:
     session, wire = table(armed=False)
-    desk = OperatorControls(session)
+    controls = OperatorControls(session)
     feed(session, ["900,5"] * 500, every=0.01)
     assert wire.got == []
-    desk.arm()
+    controls.arm()
     assert wire.commands == [0]
     feed(session, ["900,5"] * 100, 5.0, every=0.01)
     assert wire.commands[-1] == 150
     assert max(np.diff(wire.commands)) <= 4.001  # from safe, not from where it stood unseen
-    desk.all_off()
+    controls.all_off()
     assert wire.commands[-1] == 0  # at once, without a sample
     feed(session, ["100,5"] * 100, 8.0, every=0.01)
     assert wire.commands[-1] == 0
-    assert session.station.why_safe("motor") == "its gate is off"
-    desk.gate("motor", on=True)
+    assert session.processor.why_safe("motor") == "its gate is off"
+    controls.gate("motor", on=True)
     feed(session, ["100,5"] * 100, 9.5, every=0.01)
     assert wire.commands[-1] == -150
-    desk.disarm()
+    controls.disarm()
     feed(session, ["900,5"] * 10, 11.0)
     assert wire.commands[-1] == 0
 
 
 def test_a_drive_is_fed_from_another_channel_and_back() -> None:
     session, wire = table()
-    desk = OperatorControls(session)
-    desk.feed("motor", "warm")
+    controls = OperatorControls(session)
+    controls.feed("motor", "warm")
     feed(session, ["0,625"] * 200, every=0.01)  # 62.5 °C of 0 to 100
     assert wire.commands[-1] == 50
-    assert session.hands.words == {"motor": "fed"}
-    desk.release("motor")
+    assert session.overrides.words == {"motor": "fed"}
+    controls.release("motor")
     feed(session, ["0,625"] * 200, 3.0, every=0.01)
     assert wire.commands[-1] == -150
 
@@ -214,11 +214,11 @@ def test_hands_never_leave_the_clamp_nor_move_what_is_off(
     steps: list[Callable[[OperatorControls], object] | tuple[int, int]], armed: bool
 ) -> None:
     session, wire = table(armed)
-    desk = OperatorControls(session)
+    controls = OperatorControls(session)
     session.sender.safe()
     at = 0.0
     for step in steps:
-        was_armed, off = session.sender.armed, bool(session.hands.gates_off)
+        was_armed, off = session.sender.armed, bool(session.overrides.gates_off)
         before = len(wire.got)
         if isinstance(step, tuple):
             at += 0.02
@@ -228,11 +228,11 @@ def test_hands_never_leave_the_clamp_nor_move_what_is_off(
             assert not off or set(fresh) <= {0.0}
         else:
             with contextlib.suppress(StreamError):
-                step(desk)
+                step(controls)
         assert all(-150 <= command <= 150 for command in wire.commands)
         if not session.sender.armed and wire.got:
             assert wire.commands[-1] == 0
-    shot = snapshot(desk, columns=80)
+    shot = snapshot(controls, columns=80)
     assert [state.drive.name for state in shot.drives] == ["motor"]
 
 
@@ -240,11 +240,11 @@ def test_a_record_keeps_what_was_done_by_hand_and_is_still_a_log(tmp_path: Path)
     path = tmp_path / "record.csv"
     recorder = Recorder(str(path))
     session, _ = table(recorder=recorder)
-    desk = OperatorControls(session)
+    controls = OperatorControls(session)
     recorder.add(b"100,5\n200")
-    desk.hold("knob", 300)  # in the middle of a line
+    controls.hold("knob", 300)  # in the middle of a line
     recorder.add(b",6\n")
-    desk.mark("filled")
+    controls.mark("filled")
     recorder.close()
     text = path.read_text()
     assert re.search(r"Z,200,6\n# \S+Z held knob 300\n# \S+Z mark mark 1 filled\n$", text)
@@ -433,7 +433,7 @@ def test_a_pattern_drives_its_outputs_live_and_on_the_chip() -> None:
     ("change", "says"),
     [
         (('"led.3"', ""), "3 different names"),
-        (('from = "tray"', 'from = "trey"'), "the nearest right name is 'tray'"),
+        (('from = "tray"', 'from = "trey"'), "did you mean 'tray'?"),
         (('from = "tray"', 'from = "tray"\nslew = 5'), "slew: unknown for a drive with outputs"),
         (('from = "tray"', 'from = "tray"\nsafe = [0, 1]'), "3 commands"),
         (("[[1, 0, 0], [0, 1, 0], [0, 0, 1]]", '["a", "b", "c"]'), "zones with lists as in"),

@@ -120,7 +120,7 @@ REFUSED: list[tuple[str, Callable[[], Any], type[Exception], str]] = [
     ("two channels of one name", lambda: jr.Bench("Desk", [KNOB, KNOB]), ParameterError,
      "a name for each"),
     ("a channel that is not there", lambda: jr.Bench("Desk", [KNOB])["nob"], KeyError,
-     "no channel 'nob'; the nearest right name is 'knob'"),
+     "no channel 'nob'; did you mean 'knob'?"),
     ("a budget of a number", lambda: jr.budget(5, 1), TypeError,
      "expected a ruler, a law or a channel, found 5"),
 ]  # fmt: skip

@@ -32,7 +32,7 @@ def log(home: Path) -> pd.DataFrame:
 def truth(name: str, t: Any) -> Any:
     """What the generator says the channel is, before noise and rounding."""
     bean = generate.bean_temperature(t)
-    knob = generate.knob_share(t)
+    knob = generate.knob_fraction(t)
     return {
         "bean": bean,
         "exhaust": generate.exhaust_temperature(t, bean),

@@ -133,7 +133,7 @@ def test_latex_takes_it(home: Path) -> None:
 
 
 REFUSED = [
-    (("report", "ben"), "the bench has no channel 'ben'; the nearest right name is 'bean'"),
+    (("report", "ben"), "the bench has no channel 'ben'; did you mean 'bean'?"),
     (("report", "--log", "none.csv"), "none.csv: expected a log, found no such file"),
     (("report", "bean", "--at", "9999"), "expected a raw value of bean, from 0 to 4095"),
     (("report", "--with", "zz=3"), "expected a parameter of bean"),
@@ -143,7 +143,7 @@ REFUSED = [
     (("report", "--compare", "bean=bean2"), "two channels are compared in a log; say which"),
     (("report", "--marks", "bath.csv"), "--marks: expected NAME=FILE"),
     (("report", "-o", "bench.toml"), "bench.toml"),
-    (("draw", "circuit", "bean", "--at", "9999"), "the counts of bean run from 0 to 4095"),
+    (("draw", "circuit", "bean", "--at", "9999"), "expected a count of bean, 0 to 4095"),
 ]
 
 

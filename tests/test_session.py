@@ -84,9 +84,9 @@ def test_a_roast_from_charge_to_safe_end(parts: Parts) -> None:
     assert min(flap) >= 1000
     assert max(flap) <= 2000
     assert 1050 < min(flap) < 1200  # where the knob stands at first
-    assert session.station.rows == 120
-    assert set(session.station.on_since) == {"too-hot", "charge"}
-    assert session.station.on_since["charge"] == pytest.approx(32, abs=3)
+    assert session.processor.rows == 120
+    assert set(session.processor.on_since) == {"too-hot", "charge"}
+    assert session.processor.on_since["charge"] == pytest.approx(32, abs=3)
 
 
 def test_a_source_that_is_pulled_out_in_mid_line(parts: Parts) -> None:
@@ -95,7 +95,7 @@ def test_a_source_that_is_pulled_out_in_mid_line(parts: Parts) -> None:
     session = Session(parts)
     session.run()
     assert source.opened == 3
-    assert session.station.rows == 5  # the one that was torn is lost, and counted
+    assert session.processor.rows == 5  # the one that was torn is lost, and counted
     assert dict(session.bad) == {"torn": 1}
     assert session.progress.returns == 2
     assert source.got.count(b"flap=2000\n") >= 3
@@ -110,7 +110,7 @@ def test_samples_that_wait_for_their_pace_are_not_lost(
     session = Session(replace(parts, wire=None))
     with contextlib.suppress(KeyboardInterrupt):
         session.run()
-    assert session.station.rows == samples
+    assert session.processor.rows == samples
 
 
 def test_a_file_that_is_being_saved_is_not_read_yet(tmp_path: Path) -> None:
@@ -135,7 +135,7 @@ def test_an_error_of_our_own_still_sends_safe(
     def broken(*_: object) -> None:
         raise ZeroDivisionError
 
-    monkeypatch.setattr(session.station, "take", broken)
+    monkeypatch.setattr(session.processor, "take", broken)
     with pytest.raises(ZeroDivisionError):
         session.run()
     assert source.got.endswith(b"flap=2000\nbuzzer=0\nblower=255\n")

@@ -318,13 +318,15 @@ def test_bench_mistakes_and_a_log_without_time(tmp_path: Path) -> None:
         ('kind = "median"', "channel.a.smooth.over: missing; smooth needs it"),
         (
             'kind = "median", ovr = 5',
-            "channel.a.smooth.ovr: unknown for smooth; the nearest",
+            "channel.a.smooth.ovr: unknown for smooth; did you mean",
         ),
         ('kind = "median", over = 0', "channel.a.smooth.over: expected at least 1 sample, found 0"),
     ]:
         with pytest.raises(BenchError, match=says.replace(".", r"\.")):
             parse_bench(BENCH % text)
-    with pytest.raises(LogError, match=r"a\.smooth\.over: found '2 s'.*no time column"):
+    with pytest.raises(
+        LogError, match=r"a\.smooth\.over: .*found '2 s': the log has no time column"
+    ):
         run(tmp_path, 'kind = "mean", over = "2 s"', [1, 3, 2, 5, 2, 1], time=False)
 
 

@@ -71,10 +71,10 @@ def bench() -> Bench:
     return parse_bench(BENCH)
 
 
-def take(station: StreamProcessor, text: str) -> LiveBatch:
+def take(processor: StreamProcessor, text: str) -> LiveBatch:
     """Lines that arrive at once."""
     block = text.encode()
-    (batch,) = station.take(block, np.zeros(block.count(b"\n")), 0.0)
+    (batch,) = processor.take(block, np.zeros(block.count(b"\n")), 0.0)
     return batch
 
 
@@ -166,8 +166,8 @@ def test_noise_never_stops_a_stream(noise: list[bytes], form: str) -> None:
 
 def test_smoothing_over_a_time_settles(bench: Bench) -> None:
     """0.4 s at ten samples a second is four samples, once that is known."""
-    station = StreamProcessor(bench, bench.log or LogFormat())
-    batches = [take(station, f"{i / 10:.1f},{1000 + 40 * (i % 5)},5\n") for i in range(40)]
+    processor = StreamProcessor(bench, bench.log or LogFormat())
+    batches = [take(processor, f"{i / 10:.1f},{1000 + 40 * (i % 5)},5\n") for i in range(40)]
     values = [float(batch.readings["knob"].value[0]) for batch in batches]
     counts = [1000 + 40 * (i % 5) for i in range(40)]
     assert values[0] == 25.0
@@ -179,16 +179,16 @@ def test_smoothing_over_a_time_settles(bench: Bench) -> None:
 @pytest.mark.parametrize("size", [1, 3, 40])
 def test_a_recorded_stream_waits_for_its_pace(bench: Bench, samples: int, size: int) -> None:
     """A missing cell and a fractional one among the samples that are held."""
-    station = StreamProcessor(bench, bench.log or LogFormat(), holds=True)
+    processor = StreamProcessor(bench, bench.log or LogFormat(), holds=True)
     cells = [str(1000 + 40 * (i % 5)) for i in range(samples)]
     cells[1:4] = ["", "1000.5", "1001"][: samples - 1]
     lines = [f"{i / 10:.1f},{cell},5\n".encode() for i, cell in enumerate(cells)]
     batches = []
     for i in range(0, samples, size):
         part = b"".join(lines[i : i + size])
-        batches += station.take(part, np.zeros(part.count(b"\n")), 0.0)
-        assert (station.rows == 0) == (i + size < min(9, samples) or samples < 9)
-    batches += station.flush()
+        batches += processor.take(part, np.zeros(part.count(b"\n")), 0.0)
+        assert (processor.rows == 0) == (i + size < min(9, samples) or samples < 9)
+    batches += processor.flush()
     values = np.concatenate([batch.readings["knob"].value for batch in batches])
     counts = [float(cell) if cell else np.nan for cell in cells]
     n = 4 if samples > 1 else 1  # one sample has no step: 0.4 s is then one sample
@@ -197,51 +197,51 @@ def test_a_recorded_stream_waits_for_its_pace(bench: Bench, samples: int, size: 
         near = [j for j in good[max(0, k + 1 - n) : k + 1] if n == 1 or i - j < 4]
         window = [counts[j] for j in near]
         assert values[i] == pytest.approx(np.mean(window) / 40)
-    assert station.rows == len(values) == samples
+    assert processor.rows == len(values) == samples
 
 
 def test_ends_are_seen_and_forgotten(bench: Bench) -> None:
-    station = StreamProcessor(bench, bench.log or LogFormat())
-    take(station, "0,500,1\n1,3000,1\n2,,1\n")
-    seen = station.seen["knob"]
+    processor = StreamProcessor(bench, bench.log or LogFormat())
+    take(processor, "0,500,1\n1,3000,1\n2,,1\n")
+    seen = processor.seen["knob"]
     assert (seen.lowest, seen.highest, seen.flagged) == (500, 3000, 1)
-    station.forget_ends()
-    take(station, "3,700,1\n")
+    processor.forget_ends()
+    take(processor, "3,700,1\n")
     assert (seen.lowest, seen.highest) == (700, 700)
 
 
 def test_a_bench_that_was_changed_keeps_what_it_can(bench: Bench) -> None:
-    station = StreamProcessor(bench, bench.log or LogFormat())
-    take(station, "0,3000,1\n1,3000,1\n")
-    assert station.decisions.trippers["high"].on
+    processor = StreamProcessor(bench, bench.log or LogFormat())
+    take(processor, "0,3000,1\n1,3000,1\n")
+    assert processor.decisions.trippers["high"].on
     changed = parse_bench(
         BENCH.replace("edges = [1000", "edges = [500").replace("safe = 7", "safe = 8")
     )
-    station.take_over(changed)
-    assert station.decisions.trippers["high"].on
-    assert station.seen["knob"].highest == 3000
-    batch = take(station, "2,3000,700\n")
+    processor.take_over(changed)
+    assert processor.decisions.trippers["high"].on
+    assert processor.seen["knob"].highest == 3000
+    batch = take(processor, "2,3000,700\n")
     assert batch.readings["light"].value.tolist() == [1.0]
-    station.take_over(parse_bench(BENCH.replace('column = "p"', 'column = "q"')))
+    processor.take_over(parse_bench(BENCH.replace('column = "p"', 'column = "q"')))
     with pytest.raises(LogError, match="there is no column 'q'"):
-        take(station, "3,3000,700\n")
+        take(processor, "3,3000,700\n")
 
 
 def test_silence_makes_everything_safe(bench: Bench) -> None:
-    station = StreamProcessor(bench, bench.log or LogFormat())
-    take(station, "0,3000,1\n")
-    decided = station.silent(3.0)
+    processor = StreamProcessor(bench, bench.log or LogFormat())
+    take(processor, "0,3000,1\n")
+    decided = processor.silent(3.0)
     assert {name: bool(safe[0]) for name, safe in decided.safe.items()} == {
         "flap": True,
         "fan": True,
     }
     assert decided.drives["fan"].tolist() == [7]
-    assert station.decisions.clock.now == 3.0
+    assert processor.decisions.clock.now == 3.0
 
 
 def test_rows_in_three_forms(bench: Bench) -> None:
-    station = StreamProcessor(bench, bench.log or LogFormat())
-    batch = take(station, "0.5,2000,2000\n1.0,,4095\n")
+    processor = StreamProcessor(bench, bench.log or LogFormat())
+    batch = take(processor, "0.5,2000,2000\n1.0,,4095\n")
     rows = CsvRows(bench, "t")
     assert rows.header() == b"t,knob_percent,light_zone,high,flap_us,fan,flags\n"
     first, second = rows(batch).decode().splitlines()
@@ -271,7 +271,7 @@ def test_a_sweep_goes_there_and_back(bench: Bench) -> None:
     missing = made["light"].column(at).missing
     assert missing is not None
     assert missing.all()
-    with pytest.raises(JetRulerError, match="nearest right name is 'knob'"):
+    with pytest.raises(JetRulerError, match="did you mean 'knob'"):
         injections(bench, ("knop=1",), ())
 
 
@@ -429,16 +429,16 @@ def test_what_comes_too_fast_is_counted(monkeypatch: pytest.MonkeyPatch) -> None
 
 def test_an_outlet_drops_what_finds_no_room() -> None:
     ours, theirs = os.pipe()
-    outlet = OutputWriter(FileIO(theirs, "wb", closefd=False), lossless=False)
-    outlet.put(b"x" * ROOM, 1)
+    writer = OutputWriter(FileIO(theirs, "wb", closefd=False), lossless=False)
+    writer.put(b"x" * ROOM, 1)
     for _ in range(3):
-        outlet.put(b"y" * ROOM, 10)
-    assert outlet.dropped >= 20
+        writer.put(b"y" * ROOM, 10)
+    assert writer.dropped >= 20
     drained = threading.Thread(
         target=lambda: [os.read(ours, 1 << 20) for _ in range(200)], daemon=True
     )
     drained.start()
-    assert outlet.close(20)
+    assert writer.close(20)
     os.close(theirs)
     drained.join(5)
     os.close(ours)
@@ -447,12 +447,12 @@ def test_an_outlet_drops_what_finds_no_room() -> None:
 def test_an_outlet_says_that_its_reader_is_gone() -> None:
     ours, theirs = os.pipe()
     os.close(ours)
-    outlet = OutputWriter(FileIO(theirs, "wb", closefd=False), lossless=True)
-    outlet.put(b"x", 1)
-    while outlet.error is None:
+    writer = OutputWriter(FileIO(theirs, "wb", closefd=False), lossless=True)
+    writer.put(b"x", 1)
+    while writer.error is None:
         time.sleep(0.01)
     with pytest.raises(BrokenPipeError):
-        outlet.put(b"x", 1)
+        writer.put(b"x", 1)
     os.close(theirs)
 
 
@@ -482,7 +482,7 @@ def test_options_are_checked_like_the_bench_file(
         ('delimiter = ".."', "delimiter"),
         ('time_unit = "d"', "one of s, ms, us, min, h"),
         ("stale = 0", "a time above 0"),
-        ("colums = []", "unknown for a log; the nearest right name is 'columns'"),
+        ("colums = []", "unknown for a log; did you mean 'columns'?"),
         ("timestamp = -3", "the name or number of a column"),
     ],
 )
@@ -497,8 +497,8 @@ def test_mistakes_in_the_stream_table(table: str, says: str) -> None:
 
 
 def test_milliseconds_are_told_by_the_stream(bench: Bench) -> None:
-    station = StreamProcessor(bench, form_of({"time_unit": "ms"}, bench))
-    batch = take(station, "500,2000,1\n1500,2000,1\n")
+    processor = StreamProcessor(bench, form_of({"time_unit": "ms"}, bench))
+    batch = take(processor, "500,2000,1\n1500,2000,1\n")
     assert batch.decided.times.tolist() == [0.5, 1.5]
     assert batch.times.to_pylist() == ["500", "1500"]
 
@@ -513,14 +513,14 @@ def test_the_demo_through_blocks_of_any_size(samples: int) -> None:
     ]
 
     def rows(size: int, holds: bool = False) -> bytes:
-        station = StreamProcessor(bench, bench.log or LogFormat(), holds=holds)
+        processor = StreamProcessor(bench, bench.log or LogFormat(), holds=holds)
         made = CsvRows(bench, "time_s")
         out = b""
         for start in range(0, len(lines), size):
             part = lines[start : start + size]
             arrivals = np.arange(len(part), dtype=np.float64)
-            out += b"".join(map(made, station.take(b"".join(part), arrivals, 0.0)))
-        return out + b"".join(map(made, station.flush()))
+            out += b"".join(map(made, processor.take(b"".join(part), arrivals, 0.0)))
+        return out + b"".join(map(made, processor.flush()))
 
     whole = rows(1200)
     assert whole.count(b"\n") == len(lines)

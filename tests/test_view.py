@@ -208,7 +208,7 @@ def test_one_key_stops_everything_also_while_something_is_typed() -> None:
         await p.press("equals_sign", "5", "space", "m", "m")
         field = app.query_one("#prompt", Input)
         assert (field.display, field.value) == (True, "5 mm")
-        assert app.desk.marks == 0  # no typed sign is a command
+        assert app.controls.marks == 0  # no typed sign is a command
         await p.press("ctrl+o")
         await p.sees("motor .*OFF")
         assert field.value == "5 mm"  # and what was typed is still there
@@ -217,9 +217,9 @@ def test_one_key_stops_everything_also_while_something_is_typed() -> None:
         footer = "".join(str(key.render()) for key in app.query_one(Footer).children)
         assert "all off" in footer
         await p.press("question_mark")
-        app.desk.gate("motor", on=True)
+        app.controls.gate("motor", on=True)
         await p.press("ctrl+o")  # over the help too
-        await p.until(lambda: "motor" in app.session.hands.gates_off)
+        await p.until(lambda: "motor" in app.session.overrides.gates_off)
 
     meet(app, script)
 
@@ -236,7 +236,7 @@ def test_the_mouse_chooses_drags_and_clicks_gates() -> None:
         before, room = ruler_room(80)
         far, near = before + room - 2, before + 1
         await drag(p, rows["knob"], near, far)  # not held: nothing moves
-        assert not app.session.hands.held
+        assert not app.session.overrides.held
         await p.press("h")
         await p.sees("BY HAND: knob 500")
         await drag(p, rows["knob"], near, far)

@@ -280,8 +280,8 @@ def test_values_with_units_for_people() -> None:
     assert shown(float("nan"), "degC", 1) == "no value"
     # Rounded from the exact binary value: 2.675 is a little less than it looks.
     assert (fixed(2.675, 2), fixed(0.125, 2), fixed(-0.001, 2)) == ("2.67", "0.12", "0.00")
-    assert nearest("convret", ["convert", "draw"]) == "the nearest right name is 'convert'"
-    assert nearest("zzz", ["convert", "draw"]) == "right would be one of: convert, draw"
+    assert nearest("convret", ["convert", "draw"]) == "did you mean 'convert'?"
+    assert nearest("zzz", ["convert", "draw"]) == "known: convert, draw"
     assert [symbol(u) for u in ("ohm", "degC", "%", None)] == ["Ω", "°C", "%", ""]
     assert [canonical(u) for u in ("Ω", " °C ", "V")] == ["ohm", "degC", "V"]
     assert [for_column(u) for u in ("%", "m/s", "degC", None)] == ["percent", "m_per_s", "degC", ""]

@@ -46,8 +46,8 @@ def unfit(path: Path) -> str:
         return ""
     if name.partition(".")[0].strip().lower() in DEVICES:
         return "Windows keeps this name for a device"
-    if wrong := next((c for c in name if c in _FORBIDDEN or ord(c) < 32 or c == ":"), ""):
-        return f"no name on Windows has the character {wrong!r}"
+    if error := next((c for c in name if c in _FORBIDDEN or ord(c) < 32 or c == ":"), ""):
+        return f"no name on Windows has the character {error!r}"
     if name.endswith((" ", ".")):
         return "no name on Windows ends in a space or a dot"
     return ""
@@ -392,7 +392,7 @@ class Output:
             if self._packed is not None:
                 self._packed.close()
             if self._file.closed:  # by what packs
-                return self._appear()
+                return self._put_in_place()
             self._file.flush()
             if not self._to_stdout:
                 self._file.close()
@@ -400,9 +400,9 @@ class Output:
             raise
         except OSError as error:
             raise LogError(f"{self.name}: cannot be written: {error.strerror}") from None
-        self._appear()
+        self._put_in_place()
 
-    def _appear(self) -> None:
+    def _put_in_place(self) -> None:
         if self._part is not None and self._final is not None:
             try:
                 atomic_replace(self._part, self._final)

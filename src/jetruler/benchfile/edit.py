@@ -130,8 +130,8 @@ def write_law(
         table = tables[channel.name]
     if not isinstance(table["laws"], Array):
         name = f"channel.{channel.name}"
-        right = f"is not written as a list `laws = [ … ]` below [{name}]; put this in yourself"
-        raise BenchError(path, [f"{name}.laws {right}: {line}"])
+        expected = f"is not written as a list `laws = [ … ]` below [{name}]; put this in yourself"
+        raise BenchError(path, [f"{name}.laws {expected}: {line}"])
     listed, items = table["laws"].as_string(), _items(table["laws"])
     index -= len(channel.chain.laws) - len(items)  # the file does not list the common converter
     if "\n" in listed and items:
@@ -153,8 +153,8 @@ def _replace_checked(path: str, text: str, channel: str, means: Ruler, lines: st
     bounded = edge is not None and edge.is_bounded
     raw = edge.samples(2**16) if edge is not None and bounded else np.linspace(-1e4, 1e4, 2**12 + 1)
     if not np.array_equal(read(raw), means(raw), equal_nan=True):
-        right = f"put this in yourself: {lines}"
-        raise BenchError(path, [f"channel.{channel}.laws would read otherwise; {right}"])
+        expected = f"put this in yourself: {lines}"
+        raise BenchError(path, [f"channel.{channel}.laws would read otherwise; {expected}"])
     replace_file(path, text)
 
 

@@ -171,8 +171,8 @@ class _File:
         """What a table describes; None where it has errors, which are noted with their places."""
         try:
             return read(model, table, folder=self.folder, **context)
-        except TableErrors as wrong:
-            self.errors += (f"{self._named((*place, *at))}: {text}" for at, text in wrong.errors)
+        except TableErrors as error:
+            self.errors += (f"{self._named((*place, *at))}: {text}" for at, text in error.errors)
             return None
 
     def _named(self, place: Place) -> str:
@@ -193,8 +193,8 @@ class _File:
 
     def _check_name(self, place: Place) -> None:
         if not CHANNEL_NAME.fullmatch(str(place[-1])):
-            right = "letters, digits and _, a letter first"
-            self.errors.append(f"{self._named(place)}.name: {expected_found(right, place[-1])}")
+            expected = "letters, digits and _, a letter first"
+            self.errors.append(f"{self._named(place)}.name: {expected_found(expected, place[-1])}")
 
     def _channels(self) -> dict[str, Channel]:
         given = self.table.get("converter", {})
@@ -220,9 +220,9 @@ class _File:
             self._check_converter(common)
         return channels
 
-    def _note(self, wrong: TableErrors, place: Place, part: dict[str, Any]) -> None:
+    def _note(self, error: TableErrors, place: Place, part: dict[str, Any]) -> None:
         """A channel's errors; what the common converter says is its own error."""
-        for at, text in wrong.errors:
+        for at, text in error.errors:
             own = at[0] != "converter" or at[1] in part.get("converter", {})
             self.errors.append(f"{self._named((*place, *at) if own else at)}: {text}")
 
@@ -230,8 +230,8 @@ class _File:
         """The errors in `[converter]`, whether or not a law uses it."""
         try:
             build_law({"law": "adc", "bits": 32} | common)
-        except TableErrors as wrong:
-            at = (f"{self._named(('converter', *at))}: {text}" for at, text in wrong.errors)
+        except TableErrors as error:
+            at = (f"{self._named(('converter', *at))}: {text}" for at, text in error.errors)
             self.errors += at
 
     def _decided(self, channels: Mapping[str, Channel]) -> dict[str, Any]:
@@ -252,8 +252,8 @@ class _File:
         taken: dict[str, str] = {}
         for name, drive in made["drives"].items():
             if (first := taken.setdefault(drive.output, name)) != name:
-                right = f"another name than that of drive.{first}"
-                self.errors.append(f"drive.{name}.output: {expected_found(right, drive.output)}")
+                expected = f"another name than that of drive.{first}"
+                self.errors.append(f"drive.{name}.output: {expected_found(expected, drive.output)}")
         place = "stream" if "log" not in self.table else "log"
         table = self.table.get(place)
         if isinstance(table, dict):

@@ -116,8 +116,8 @@ def _cells(place: str, row: list[str], places: dict[str, int], delimiter: str) -
         cell = row[at].strip() if at < len(row) else ""
         # Between semicolons a comma is a decimal mark; anywhere else it could be either.
         if "," in cell and (delimiter != ";" or "." in cell):
-            right = "a number without separators, as in 1234.5"
-            raise MarksError(f"{place}: {side}: expected {right}, found {cell!r}")
+            expected = "a number without separators, as in 1234.5"
+            raise MarksError(f"{place}: {side}: expected {expected}, found {cell!r}")
         try:
             values.append((side, float(cell.replace(",", "."))))
         except ValueError:

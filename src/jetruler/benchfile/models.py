@@ -179,8 +179,8 @@ def _in_words(
         found = [_detail(each["loc"], _sentence(each, noun, names)) for each in error.errors()]
     except ParameterErrors as errors:
         found = [_detail((each.name,), each.sentence) for each in errors.errors]
-    except ParameterError as wrong:
-        found = [_detail((wrong.name,), wrong.sentence)]
+    except ParameterError as invalid:
+        found = [_detail((invalid.name,), invalid.sentence)]
     raise ValidationError.from_exception_data(noun, found)
 
 
@@ -199,13 +199,13 @@ def _sentence(error: Any, noun: str, names: list[str]) -> str:
     if kind == "extra_forbidden":
         return f"unknown for {noun}; {nearest(str(error['loc'][-1]), names)}"
     if kind in EXPECTED:
-        right = EXPECTED[kind].format(**context)
+        expected = EXPECTED[kind].format(**context)
     else:
-        wrong = context.get("error")
-        if isinstance(wrong, ParameterError):
-            return wrong.sentence
-        right = str(wrong or error["msg"])
-    return expected_found(right, found)
+        invalid = context.get("error")
+        if isinstance(invalid, ParameterError):
+            return invalid.sentence
+        expected = str(invalid or error["msg"])
+    return expected_found(expected, found)
 
 
 def expecting(kind: Type, right: str) -> Type:
@@ -405,8 +405,8 @@ def _law(table: Any, info: ValidationInfo) -> Any:
         ) from None
     except KeyError:
         known = nearest(str(name), law_names()) if name else ", ".join(law_names())
-        wrong = ParameterError("law", name, "the name of a law", known)
-        raise ValidationError.from_exception_data("law", [_detail(("law",), wrong.sentence)])  # noqa: B904
+        invalid = ParameterError("law", name, "the name of a law", known)
+        raise ValidationError.from_exception_data("law", [_detail(("law",), invalid.sentence)])  # noqa: B904
     rest = {key: value for key, value in table.items() if key != "law"}
     return _adapter(law_model(law)).validate_python(rest, context=info.context)
 

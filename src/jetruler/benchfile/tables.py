@@ -142,8 +142,8 @@ def _trip(values: dict[str, Any], context: Any) -> Trip:
     joins = [key for key in ("any", "all") if key in values]
     if len(joins) != 1:
         found = " and ".join(joins) or None
-        right = "a list of conditions under any, or under all"
-        raise ParameterError("any", found, right)
+        expected = "a list of conditions under any, or under all"
+        raise ParameterError("any", found, expected)
     (join,) = joins
     conditions = tuple(values.pop(join))
     given = {"name": context["name"], "conditions": conditions, "join": join}

@@ -73,7 +73,8 @@ def draw_histogram_file(
         found = look(log_path, bench, form=form, progress=progress)
     for name in columns:
         if name not in found.columns:
-            raise JetRulerError(f"found {name!r}; {nearest(name, found.columns)}")
+            why = nearest(name, found.columns)
+            raise JetRulerError(f"expected a column of {log_path}, found {name!r}: {why}")
     names = columns or tuple(found.columns)
     if not any(found.columns[name].survey.samples for name in names):
         raise JetRulerError(f"{log_path}: not one number can be read in {', '.join(names)}")
@@ -172,8 +173,8 @@ def _over(channel: Channel, low: float | None, high: float | None) -> Channel:
         return channel
     edge = channel.chain.edge
     if edge is None or channel.chain.converter is not None:
-        right = "--from and --to are for inputs, and for `draw ruler`"
-        raise JetRulerError(f"{right}; a converter is drawn over its counts")
+        expected = "--from and --to are for inputs, and for `draw ruler`"
+        raise JetRulerError(f"{expected}; a converter is drawn over its counts")
     ends = (edge.lowest if low is None else low, edge.highest if high is None else high)
     return replace(
         channel, chain=Ruler((replace(cast(Input, edge), range=ends), *channel.chain.laws[1:]))
@@ -411,8 +412,8 @@ def _check_at(channel: Channel, at: float | None) -> None:
     edge = channel.ruler.edge
     if at is None or edge is None or edge.lowest <= at <= edge.highest:
         return
-    what = "the counts" if channel.ruler.converter else "the raw values"
+    what = "a count" if channel.ruler.converter else "a raw value"
     raise JetRulerError(
-        f"--at: found {at:g}; {what} of {channel.name} run from {number(edge.lowest)} to "
-        f"{number(edge.highest)}"
+        f"--at: expected {what} of {channel.name}, {number(edge.lowest)} to "
+        f"{number(edge.highest)}, found {at:g}"
     )

@@ -133,9 +133,9 @@ def _made(bench: Bench, chosen: list[Channel], asked: ExportArguments) -> Made:
     exported = [_exported(c, names[c.name], target, asked, many) for c in chosen]
     for e in exported:
         if asked.text_width and e.wanted.scale not in (1, 10, 100, 1000, 10000, 100000, 1000000):
-            right = "a scale of 1, 10, 100 or so: each digit then has its place"
+            expected = "a scale of 1, 10, 100 or so: each digit then has its place"
             found = f"{e.wanted.scale} for {e.channel.name}"
-            raise JetRulerError(f"--text: expected {right}, found {found}")
+            raise JetRulerError(f"--text: expected {expected}, found {found}")
     thresholds = []
     for text in asked.threshold:
         channel, value, release = _threshold(bench, text)
@@ -145,7 +145,7 @@ def _made(bench: Bench, chosen: list[Channel], asked: ExportArguments) -> Made:
         what = f"{len(built.machines)} of smoothing, zones, trips and drives"
         note = f"{what}, for which {target.name} has no form"
         built = Machines((), (*built.notes, note))
-    wish = ExportOptions(
+    options = ExportOptions(
         bench,
         __version__,
         thresholds=thresholds,
@@ -154,7 +154,7 @@ def _made(bench: Bench, chosen: list[Channel], asked: ExportArguments) -> Made:
         machines=built.machines,
     )
     others = (*bench.trips, *bench.drives) if asked.whole else ()
-    return Made(target.file(exported, wish), exported, built.notes, thresholds, others)
+    return Made(target.file(exported, options), exported, built.notes, thresholds, others)
 
 
 def _exported(
@@ -216,9 +216,9 @@ def _within(channel: Channel, text: str | None) -> float | None:
         value = math.nan
     if not math.isfinite(value):
         unit = symbol(channel.unit) or "no unit"
-        right = "a number, or a quantity in it"
+        expected = "a number, or a quantity in it"
         why = f"{channel.name} is in {unit}"
-        raise JetRulerError(f"--within: expected {right}, found {text!r}: {why}")
+        raise JetRulerError(f"--within: expected {expected}, found {text!r}: {why}")
     return value
 
 

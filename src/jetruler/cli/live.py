@@ -77,25 +77,25 @@ def live_command(bench_path: str, **options: Any) -> None:
         parts = replace(parts, events=events)
         if viewing:
             return _view(parts, lasting)
-        with _outlet(source.lossless and not parts.armed) as outlet:
-            session = _until_stopped(Session(replace(parts, outlet=outlet)), lasting)
+        with _writer(source.lossless and not parts.armed) as writer:
+            session = _until_stopped(Session(replace(parts, writer=writer)), lasting)
             if session.progress.ended and source.lossless and not session.progress.stopped:
                 with contextlib.suppress(KeyboardInterrupt):
-                    outlet.drain()
+                    writer.drain()
             lasted = time.monotonic() - session.progress.started
-    _end(session, lasted, outlet)
+    _end(session, lasted, writer)
 
 
-def _end(session: Session, lasted: float, outlet: OutputWriter | None) -> None:
+def _end(session: Session, lasted: float, writer: OutputWriter | None) -> None:
     """Say what was seen and what was lost."""
     from ..samples.shapes import EXPECTED
 
     source = session.parts.source
     progress = session.progress
-    if progress.ended and not progress.stopped and not session.station.rows:
+    if progress.ended and not progress.stopped and not session.processor.rows:
         bad = f"; {session.skipped}; {EXPECTED}" if session.skipped else ", and without a line"
         raise JetRulerError(f"{source.name}: the stream ended without a sample{bad}")
-    _summary(session, lasted, outlet)
+    _summary(session, lasted, writer)
     recorder = session.parts.recorder
     if recorder is not None and recorder.failure:
         sys.exit(1)
@@ -125,8 +125,8 @@ class LiveOptions:
     def name(self) -> str:
         """The source."""
         if self.source_name is None and sys.stdin.isatty():
-            right = "a port (/dev/ttyACM0, COM3), a file, a URL, or demo for the stand-in board"
-            raise JetRulerError(f"live: say where the lines come from with --source: {right}")
+            expected = "a port (/dev/ttyACM0, COM3), a file, a URL, or demo for the stand-in board"
+            raise JetRulerError(f"live: say where the lines come from with --source: {expected}")
         return self.source_name or "-"
 
     @property
@@ -252,16 +252,16 @@ def _wire(asked: LiveOptions, source: Source, bench: Bench, form: LogFormat) -> 
 
 
 @contextmanager
-def _outlet(lossless: bool) -> Iterator[OutputWriter]:
+def _writer(lossless: bool) -> Iterator[OutputWriter]:
     """Standard output, written by a thread. What cannot be written in time is given up."""
     from ..live.outputs import OutputWriter
 
     sys.stdout.flush()
-    outlet = OutputWriter(raw_stdout(), lossless)
+    writer = OutputWriter(raw_stdout(), lossless)
     try:
-        yield outlet
+        yield writer
     finally:
-        outlet.close(timeout=5.0 if lossless else 1.0)
+        writer.close(timeout=5.0 if lossless else 1.0)
 
 
 def _view(parts: Parts, lasting: float | None) -> None:
@@ -289,10 +289,10 @@ def _until_stopped(session: Session, lasting: float | None) -> Session:
     return session
 
 
-def _summary(session: Session, lasted: float, outlet: OutputWriter | None) -> None:
+def _summary(session: Session, lasted: float, writer: OutputWriter | None) -> None:
     """What was seen and what was lost, to stderr."""
     rows = []
-    for name, seen in session.station.seen.items():
+    for name, seen in session.processor.seen.items():
         channel = session.bench[name]
         ends = ["–", "–", "–"]
         if seen.highest >= seen.lowest:
@@ -301,25 +301,25 @@ def _summary(session: Session, lasted: float, outlet: OutputWriter | None) -> No
         rows.append([name, *ends, str(seen.flagged)])
     headings = ("channel", "lowest", "highest", "raw", "flagged")
     show([TextTable(headings, rows)], err=True)
-    for note in _notes(session, lasted, outlet):
+    for note in _notes(session, lasted, writer):
         echo(note, err=True)
 
 
-def _notes(session: Session, lasted: float, outlet: OutputWriter | None) -> Iterator[str]:
-    yield f"{session.station.rows} samples in {lasted:.1f} s"
-    if session.station.lines.line_format:
-        yield f"reading lines as: {session.station.lines.line_format}"
+def _notes(session: Session, lasted: float, writer: OutputWriter | None) -> Iterator[str]:
+    yield f"{session.processor.rows} samples in {lasted:.1f} s"
+    if session.processor.lines.line_format:
+        yield f"reading lines as: {session.processor.lines.line_format}"
     if session.skipped:
         yield session.skipped
-    lines = session.station.lines
+    lines = session.processor.lines
     for column, n in lines.unreadable.items():
         yield f"column {column}: {n} cells are no number"
     if session.progress.returns:
         yield f"the source was gone {session.progress.returns} times"
-    if session.feed.lost:
-        yield f"{session.feed.lost} bytes came faster than they could be read, and were lost"
-    if outlet is not None:
-        yield from _unwritten(session, outlet)
+    if session.reader.lost:
+        yield f"{session.reader.lost} bytes came faster than they could be read, and were lost"
+    if writer is not None:
+        yield from _unwritten(session, writer)
     recorder = session.parts.recorder
     if recorder is not None and recorder.failure:
         yield f"{recorder.failure}; {recorder.missed} bytes are not recorded"
@@ -329,14 +329,14 @@ def _notes(session: Session, lasted: float, outlet: OutputWriter | None) -> Iter
         yield "disarmed: no command was sent; --arm sends them"
 
 
-def _unwritten(session: Session, outlet: OutputWriter) -> Iterator[str]:
+def _unwritten(session: Session, writer: OutputWriter) -> Iterator[str]:
     """Rows that did not come out, and why."""
     why = "whoever reads them was too slow"
-    if outlet.error is not None:
-        why = str(outlet.error.strerror).lower()
-    if outlet.dropped:
-        yield f"{outlet.dropped} rows were not written: {why}"
-    if outlet.abandoned:
-        yield f"up to {outlet.abandoned} rows were not written: {why}"
-    if session.parts.rows is not None and (cut := session.station.rows - outlet.taken):
+    if writer.error is not None:
+        why = str(writer.error.strerror).lower()
+    if writer.dropped:
+        yield f"{writer.dropped} rows were not written: {why}"
+    if writer.abandoned:
+        yield f"up to {writer.abandoned} rows were not written: {why}"
+    if session.parts.rows is not None and (cut := session.processor.rows - writer.taken):
         yield f"{cut} rows were not written: it was stopped"

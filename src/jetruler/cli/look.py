@@ -130,7 +130,8 @@ def show_ends(
     from ..core.survey.ends import NothingMovedError, ends_of, true_ends
 
     if name not in found.columns:
-        raise JetRulerError(f"--ends: found {name!r}; {nearest(name, found.columns)}")
+        why = nearest(name, found.columns)
+        raise JetRulerError(f"--ends: expected a column of the log, found {name!r}: {why}")
     try:
         ends = ends_of(found.columns[name].survey, margin)
     except NothingMovedError as error:

@@ -336,11 +336,11 @@ def spreads_of_means(samples: Array, most: int, of_all: float) -> Array:
     # The sum over pairs grows by 2 Σ_{k<n} γ_k − γ₀ with each further sample.
     grows = 2.0 * np.cumsum(covariance) - covariance[0]
     square = np.cumsum(grows) / np.arange(1, most + 1) ** 2
-    spreads: Array = np.sqrt(np.maximum(square + of_all, 0.0))
-    return spreads
+    deviations: Array = np.sqrt(np.maximum(square + of_all, 0.0))
+    return deviations
 
 
-def spread_of_means(samples: Array, readings: int, of_all: float) -> float:
+def deviation_of_means(samples: Array, readings: int, of_all: float) -> float:
     """The same of one number of samples, from every mean of as many that there is."""
     sums = np.cumsum(np.concatenate(([0.0], samples - samples.mean())))
     means = (sums[readings:] - sums[:-readings]) / readings

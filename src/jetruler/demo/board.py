@@ -111,7 +111,7 @@ class Board:
         """The physics, by small steps."""
         self.t += dt
         t = self.t % CYCLE_S
-        knob = knob_share(t)
+        knob = knob_fraction(t)
         flap = self.outputs["flap"]
         opening = knob if flap is None else (flap - 1000) / 1000
         duty = self.outputs["blower"]
@@ -137,7 +137,7 @@ class Board:
         volts = [
             thermistor_volts(np.array(self.probe)),
             thermistor_volts(np.array(self.probe2)),
-            (KNOB_ENDS[0] + knob_share(t) * (KNOB_ENDS[1] - KNOB_ENDS[0])) * VREF / TOP,
+            (KNOB_ENDS[0] + knob_fraction(t) * (KNOB_ENDS[1] - KNOB_ENDS[0])) * VREF / TOP,
             np.interp(self.exhaust, _CELSIUS, _EXHAUST_VOLTS),
             150 * (4e-3 + 16e-3 * self.draught / 250),
             rail_volts(np.array(t)) * 10 / 43,
@@ -168,7 +168,7 @@ class Board:
         return line
 
 
-def knob_share(t: float) -> float:
+def knob_fraction(t: float) -> float:
     """The damper knob, from 0 to 1, as somebody turns it."""
     times: list[float] = [0, 12, 16, 40, 46, 62, 70, 300, 306, 690, 696]
     fraction = [0.1, 0.1, 0.5, 0.5, 0.9, 0.9, 0.25, 0.25, 0.6, 0.6, 0.1]

@@ -18,7 +18,7 @@ LOOSE_S = (412.0, 414.0)
 #: When the logger wrote no value for ch3.
 NO_CELL_S = (301.4, 301.6, 301.8)
 #: Noise of ch6 in counts: too small to move it off its step.
-QUIET = 0.12
+LOW_NOISE = 0.12
 KNOB_ENDS = (198.0, 3904.0)
 NOTES = {CHARGE_S: "charge", CRACK_S: "first crack", DROP_S: "drop"}
 
@@ -28,7 +28,7 @@ def roast() -> tuple[Array, list[Array]]:
     random = np.random.RandomState(SEED)  # its stream is frozen for good
     t = np.arange(MINUTES * 60 * RATE_HZ) / RATE_HZ
     bean = bean_temperature(t)
-    knob = knob_share(t)
+    knob = knob_fraction(t)
     pressure = 12 + 150 * (0.35 + 0.65 * knob) * blower(t)
     volts = [
         thermistor_volts(bean + 0.05 * random.standard_normal(t.size)),
@@ -43,7 +43,7 @@ def roast() -> tuple[Array, list[Array]]:
     counts: list[Array] = []
     for v in volts:
         ideal = KNOB_ENDS[0] + knob * (KNOB_ENDS[1] - KNOB_ENDS[0]) if v is None else v / VREF * TOP
-        noise = QUIET if len(counts) == 6 else 1.4
+        noise = LOW_NOISE if len(counts) == 6 else 1.4
         noisy = ideal + noise * random.standard_normal(t.size)
         counts.append(np.clip(np.round(noisy), 0, TOP))
     counts[7] *= 16  # its converter hands the result over left-scaled
@@ -72,7 +72,7 @@ def exhaust_temperature(t: Array, bean: Array) -> Array:
     return result
 
 
-def knob_share(t: Array) -> Array:
+def knob_fraction(t: Array) -> Array:
     """Damper knob from 0 to 1: turned quickly, left alone for minutes."""
     times = [0, 20, 22, 38, 43, 200, 203, 420, 424, 600, 602, 700, 703, 764, 767, 840]
     fraction = [0, 0, 1, 1, 0.18, 0.18, 0.35, 0.35, 0.62, 0.62, 0.8, 0.8, 0.45, 0.45, 1, 1]

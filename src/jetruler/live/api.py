@@ -61,7 +61,7 @@ class Runner:
         """End the stream: every drive is sent its safe value."""
         if self._thread.is_alive():
             self.session.progress.ended = True
-            self.session.feed.wake()
+            self.session.reader.wake()
             self._thread.join(timeout=PATIENCE)
 
     def _work(self) -> None:

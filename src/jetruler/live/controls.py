@@ -87,7 +87,7 @@ class OperatorControls:
         self._gates([drive], on)
 
     def _gates(self, drives: Collection[str], on: bool) -> None:
-        off = self.session.hands.gates_off
+        off = self.session.overrides.gates_off
         changed = [name for name in drives if (name in off) == on]
         off.difference_update(changed) if on else off.update(changed)
         self.session.act()
@@ -105,7 +105,7 @@ class OperatorControls:
         else:
             raw = raw_from(known, value, f"channel {channel}", whole=True)
         whole = known.ruler.takes == "count"
-        self.session.hands.held[channel] = Injection(raw, whole=whole)
+        self.session.overrides.held[channel] = Injection(raw, whole=whole)
         self.session.act()
         self._note(channel, "held", number(raw))
         return raw
@@ -117,7 +117,7 @@ class OperatorControls:
         self._known(channel, self.session.bench.channels, "channel")
         known = self.session.bench[channel]
         low, high = raw_ends(known.ruler)
-        held = self.session.hands.held.get(channel)
+        held = self.session.overrides.held.get(channel)
         at = self._present(known) if held is None or held.low is None else held.low
         edge = known.ruler.edge
         step = float(edge.lsb) if edge is not None and edge.lsb else (high - low) / 1000.0
@@ -126,13 +126,13 @@ class OperatorControls:
     @in_session
     def release(self, name: str) -> None:
         """Let a channel, or a drive, follow again what the bench says."""
-        hands, bench = self.session.hands, self.session.bench
+        overrides, bench = self.session.overrides, self.session.bench
         self._known(name, [*bench.channels, *bench.drives], "channel or drive")
         if name in bench.channels:
-            held = hands.held.pop(name, None) is not None
+            held = overrides.held.pop(name, None) is not None
         else:
-            held = hands.commands.pop(name, None) is not None
-            if hands.sources.pop(name, None) is not None:
+            held = overrides.commands.pop(name, None) is not None
+            if overrides.sources.pop(name, None) is not None:
                 held = True
                 self.session.feed_drives()
         if held:
@@ -154,7 +154,7 @@ class OperatorControls:
                 f"drive {drive}: expected a command within {number(low)} … {number(high)}, found "
                 f"{command!r}"
             )
-        self.session.hands.commands[drive] = wanted
+        self.session.overrides.commands[drive] = wanted
         self.session.act()
         self._note(drive, "held", known.text(wanted))
         return wanted
@@ -164,8 +164,8 @@ class OperatorControls:
         """Move a drive that is set by hand by so many hundredths of its range."""
         self._known(drive, self.session.bench.drives, "drive")
         low, high = self.session.bench.drives[drive].bounds
-        driver = self.session.station.decisions.drivers[drive]
-        at = self.session.hands.commands.get(drive, driver.command)
+        driver = self.session.processor.decisions.drivers[drive]
+        at = self.session.overrides.commands.get(drive, driver.command)
         step = max((high - low) / 100.0, 1.0 if driver.drive.whole else 0.0)
         return self.set(drive, min(max(at + steps * step, low), high))
 
@@ -175,8 +175,8 @@ class OperatorControls:
         bench = self.session.bench
         self._known(drive, bench.drives, "drive")
         self._known(source, [*bench.channels, *bench.trips], "channel or trip")
-        self.session.hands.commands.pop(drive, None)
-        self.session.hands.sources[drive] = source
+        self.session.overrides.commands.pop(drive, None)
+        self.session.overrides.sources[drive] = source
         self.session.feed_drives()
         self.session.act()
         self._note(drive, "fed", source)
@@ -184,7 +184,7 @@ class OperatorControls:
     @in_session
     def reset_ends(self) -> None:
         """Look for the ends anew."""
-        self.session.station.forget_ends()
+        self.session.processor.forget_ends()
 
     @in_session
     def ends(self, channel: str) -> str:
@@ -197,7 +197,7 @@ class OperatorControls:
         """Those ends, and what they mean: 0 and 100, or what the channel's marks say."""
         self._known(channel, self.session.bench.channels, "channel")
         known = self.session.bench[channel]
-        raw = self.session.station.history[channel].raw
+        raw = self.session.processor.history[channel].raw
         return ends_of(survey_of(known, raw)), *true_ends(known)
 
     @in_session
@@ -231,7 +231,7 @@ class OperatorControls:
         return self.marks
 
     def _present(self, channel: Channel) -> float:
-        seen = self.session.station.seen[channel.name].count
+        seen = self.session.processor.seen[channel.name].count
         if seen != seen or abs(seen) > 2**40:
             raise StreamError(f"channel {channel.name} has no value yet; say at what to hold it")
         return seen
@@ -346,10 +346,10 @@ class Snapshot:
         return next((state for state in self.drives if state.drive.name == name), None)
 
 
-def snapshot(desk: OperatorControls, span: float = 60.0, columns: int = 0) -> Snapshot:
+def snapshot(controls: OperatorControls, span: float = 60.0, columns: int = 0) -> Snapshot:
     """How a session stands now; to be called in the thread that runs it. columns: of the windows
     that show the last `span` seconds; without any there is none."""
-    session = desk.session
+    session = controls.session
     now, progress = time.monotonic(), session.progress
     elapsed = now - progress.started
     state = "live"
@@ -366,12 +366,12 @@ def snapshot(desk: OperatorControls, span: float = 60.0, columns: int = 0) -> Sn
         why_gone=progress.why_gone,
         returns=progress.returns,
         rate=progress.rate(now),
-        bad=_bad(desk),
-        channels=tuple(_channel(desk, name, elapsed, span, columns) for name in session.bench),
-        trips=tuple(_trips(desk)),
-        drives=tuple(_drives(desk)),
-        turns=tuple(session.station.turns),
-        notes=tuple(filter(None, _notes(desk))),
+        bad=_bad(controls),
+        channels=tuple(_channel(controls, name, elapsed, span, columns) for name in session.bench),
+        trips=tuple(_trips(controls)),
+        drives=tuple(_drives(controls)),
+        turns=tuple(session.processor.turns),
+        notes=tuple(filter(None, _notes(controls))),
         armed=session.sender.armed,
         wire="" if session.sender.wire is None else session.sender.wire.name,
         failure=session.sender.failure,
@@ -381,11 +381,11 @@ def snapshot(desk: OperatorControls, span: float = 60.0, columns: int = 0) -> Sn
 
 
 def _channel(
-    desk: OperatorControls, name: str, elapsed: float, span: float, columns: int
+    controls: OperatorControls, name: str, elapsed: float, span: float, columns: int
 ) -> ChannelState:
-    session = desk.session
-    seen, held = session.station.seen[name], session.hands.held.get(name)
-    history = session.station.history[name] if columns else None
+    session = controls.session
+    seen, held = session.processor.seen[name], session.overrides.held.get(name)
+    history = session.processor.history[name] if columns else None
     return ChannelState(
         session.bench[name],
         seen.count,
@@ -398,40 +398,40 @@ def _channel(
     )
 
 
-def _trips(desk: OperatorControls) -> list[TripState]:
-    station = desk.session.station
-    clock = station.decisions.clock.now
-    since = {name: clock - at for name, at in station.on_since.items()}
-    trippers = station.decisions.trippers.items()
+def _trips(controls: OperatorControls) -> list[TripState]:
+    processor = controls.session.processor
+    clock = processor.decisions.clock.now
+    since = {name: clock - at for name, at in processor.on_since.items()}
+    trippers = processor.decisions.trippers.items()
     return [TripState(each.trip, each.on, since.get(name)) for name, each in trippers]
 
 
-def _drives(desk: OperatorControls) -> list[DriveState]:
-    session = desk.session
-    hands, station = session.hands, session.station
+def _drives(controls: OperatorControls) -> list[DriveState]:
+    session = controls.session
+    overrides, processor = session.overrides, session.processor
     return [
         DriveState(
             driver.drive,
             driver.command,
-            safe=station.why_safe(name),
-            gate=name not in hands.gates_off,
+            safe=processor.why_safe(name),
+            gate=name not in overrides.gates_off,
             source=driver.drive.source,
-            by_hand=hands.commands.get(name),
-            word=hands.words.get(name, ""),
+            by_hand=overrides.commands.get(name),
+            word=overrides.words.get(name, ""),
         )
-        for name, driver in station.decisions.drivers.items()
+        for name, driver in processor.decisions.drivers.items()
     ]
 
 
-def _notes(desk: OperatorControls) -> list[str]:
-    session = desk.session
+def _notes(controls: OperatorControls) -> list[str]:
+    session = controls.session
     flagged = [
         f"{name} {'+'.join(flag_names(seen.flags))}"
-        for name, seen in session.station.seen.items()
+        for name, seen in session.processor.seen.items()
         if seen.flags & ~Flag.HELD
     ]
-    held = [f"{name} {at.text}" for name, at in session.hands.held.items()]
-    held += [f"{name} {word.replace('_', ' ')}" for name, word in session.hands.words.items()]
+    held = [f"{name} {at.text}" for name, at in session.overrides.held.items()]
+    held += [f"{name} {word.replace('_', ' ')}" for name, word in session.overrides.words.items()]
     recorder = session.parts.recorder
     return [
         f"flags: {', '.join(flagged)}" if flagged else "",
@@ -440,13 +440,13 @@ def _notes(desk: OperatorControls) -> list[str]:
     ]
 
 
-def _bad(desk: OperatorControls) -> str:
+def _bad(controls: OperatorControls) -> str:
     """Lines and cells that were none, in words."""
-    session = desk.session
+    session = controls.session
     bad = session.bad
-    torn = session.station.lines.torn
+    torn = session.processor.lines.torn
     total = sum(bad.values()) - bad["header"] + torn
-    cells = sum(session.station.lines.unreadable.values())
+    cells = sum(session.processor.lines.unreadable.values())
     counts = [(kind, n) for kind, n in bad.most_common() if kind != "header" and n]
     counts += [("torn", torn)] if torn else []
     kinds = ", ".join(f"{kind} {n}" for kind, n in counts)

@@ -49,7 +49,7 @@ class OutputWriter:
     def __init__(self, file: RawIOBase, lossless: bool) -> None:
         self.taken = self.dropped = self.abandoned = 0
         self.error: OSError | None = None
-        self._file, self._patient = file, lossless
+        self._file, self._lossless = file, lossless
         self._pieces: deque[tuple[bytes, int]] = deque()
         self._under_way = memoryview(b"")
         self._waiting = 0
@@ -61,7 +61,7 @@ class OutputWriter:
     def put(self, data: bytes, rows: int) -> None:
         """Write these rows. Raises `OSError` where writing failed."""
         with self._change:
-            while self._patient and self._waiting > ROOM and self.error is None:
+            while self._lossless and self._waiting > ROOM and self.error is None:
                 self._change.wait(0.1)
             if self.error is not None:
                 raise self.error

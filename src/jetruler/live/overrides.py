@@ -66,9 +66,9 @@ def injections(
     for text in sweeps:
         match = re.fullmatch(r"(?P<name>[^=]+)=([^:]+):([^/]+)/(.+)", text)
         within = seconds(_spaced(match[4])) if match else float("nan")
-        right = "damper=0:4095/10s"
+        expected = "damper=0:4095/10s"
         if match is None or not 0 < within < float("inf"):
-            raise StreamError(f"--sweep: expected {right}, found {text!r}")
+            raise StreamError(f"--sweep: expected {expected}, found {text!r}")
         channel = _known(bench, "--sweep", text, match["name"])
         low, high = (raw_from(channel, match[i], f"--sweep {text}", whole=True) for i in (2, 3))
         whole = channel.ruler.takes == "count"

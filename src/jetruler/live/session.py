@@ -85,7 +85,7 @@ class Parts:
     armed: bool = False
     """Whether they are sent from the start."""
     recorder: Recorder | None = None
-    outlet: OutputWriter | None = None
+    writer: OutputWriter | None = None
     events: LiveEvents | None = None
     rows: Callable[[Bench, str], Rows] | None = None
     handled: bool = False
@@ -106,28 +106,28 @@ class Session:
     def __init__(self, parts: Parts) -> None:
         self.parts = parts
         now = time.monotonic()
-        self.hands = Overrides(dict(parts.injections))
+        self.overrides = Overrides(dict(parts.injections))
         self.sender = Sender(parts.bench, parts.wire, parts.armed, parts.form.line_end)
-        self.station = StreamProcessor(
+        self.processor = StreamProcessor(
             parts.bench,
             parts.form,
-            self.hands,
+            self.overrides,
             keeps=parts.handled,
             holds=parts.source.lossless and not self._follows(),
             arrives=parts.arrives,
             name=parts.source.name,
         )
         if parts.head:
-            self.station.prime(parts.head)
+            self.processor.prime(parts.head)
         self.progress = Progress(now, message=parts.remark)
-        self.feed = SourceReader(parts.source, parts.recorder)
-        self.lines = Lines(self.station.noise)
+        self.reader = SourceReader(parts.source, parts.recorder)
+        self.lines = Lines(self.processor.noise)
         self._stale_after = seconds(parts.form.stale)
         if self._silence_matters():
-            self.station.stale_after = self._stale_after
+            self.processor.stale_after = self._stale_after
         self._last_decision = self._last_look = now
         self._last_data = math.inf
-        self._saved = FileWatcher(parts.bench_path) if parts.bench_path is not None else None
+        self._watcher = FileWatcher(parts.bench_path) if parts.bench_path is not None else None
         self._reading: BenchReloader | None = None
         self._rows: Rows | None = None
         self._headed = False
@@ -147,13 +147,15 @@ class Session:
     @property
     def bad(self) -> Counter[str]:
         """Lines that were none, by kind."""
-        return self.station.noise.counts
+        return self.processor.noise.counts
 
     @property
     def skipped(self) -> str:
         """How many lines were no samples, by kind, in words; empty where all were. A header is none
         and says so itself."""
-        return "; ".join(filter(None, (self.station.noise.words, self.station.lines.torn_words)))
+        return "; ".join(
+            filter(None, (self.processor.noise.words, self.processor.lines.torn_words))
+        )
 
     @property
     def elapsed(self) -> float:
@@ -163,7 +165,7 @@ class Session:
     @property
     def bench(self) -> Bench:
         """The bench in force."""
-        return self.station.bench
+        return self.processor.bench
 
     def run(self, lasting: float | None = None) -> None:
         """Until the stream ends, or for so many seconds from its first sample on (from the start,
@@ -179,19 +181,19 @@ class Session:
         self._thread = threading.get_ident()
         for name, injection in self.parts.injections.items():
             self.noted(name, "held", injection.text)
-        self.feed.start()
+        self.reader.start()
         try:
             if self.parts.wire is not self.parts.source:  # which tells when it is open
                 self.sender.safe()
             while not self.progress.ended and not self._is_over(lasting):
-                self._work(self.feed.take(TICK / 2))
+                self._work(self.reader.take(TICK / 2))
                 self._obey()
                 if self.pause_asked:
                     self._pause()
                 now = time.monotonic()
                 if now - self._last_data > SETTLE:
                     self._last_data = math.inf
-                    self._decided(self.station.settle(final=False))
+                    self._decided(self.processor.settle(final=False))
                 self._watch_silence(now)
                 self.sender.try_again()
                 if now - self._last_look >= LOOK_AGAIN:
@@ -199,24 +201,24 @@ class Session:
                     self._look_at_bench()
                 yield from self._fresh()
             self._work([Arrival(self.lines.ended(), time.monotonic())])
-            self._decided(self.station.settle())
-            self.station.lines.leave()
-            self._decided(self.station.flush())
+            self._decided(self.processor.settle())
+            self.processor.lines.leave()
+            self._decided(self.processor.flush())
             yield from self._fresh()
         except KeyboardInterrupt:  # what waits for its pace need not wait any longer
-            self._decided(self.station.flush())
+            self._decided(self.processor.flush())
             raise
         finally:
             self._thread = None
             self.sender.safe()
             self.sender.insist(LAST_TRY)
             self._obey()
-            self.feed.stop()
+            self.reader.stop()
             self.parts.source.close()
             if self.parts.recorder is not None:
                 self.parts.recorder.close()
             if self.parts.events is not None:
-                self.parts.events.begin(self.station.lines.time_name)
+                self.parts.events.begin(self.processor.lines.time_name)
 
     def _is_over(self, lasting: float | None) -> bool:
         begun = self.progress.first_sample or self.progress.started
@@ -241,7 +243,7 @@ class Session:
     def post(self, action: Callable[[], object]) -> None:
         """Have the thread that runs the session do something, without waiting for it."""
         self._asked.put(action)
-        self.feed.wake()
+        self.reader.wake()
 
     def _obey(self) -> None:
         """What other threads asked for."""
@@ -250,20 +252,20 @@ class Session:
 
     def arm(self) -> None:
         """Send commands from now on. Drives start at their safe values, which are sent first."""
-        for driver in self.station.decisions.drivers.values():
+        for driver in self.processor.decisions.drivers.values():
             driver.start_at(driver.drive.safe)
         self.sender.arm()
-        self.station.stale_after = self._stale_after if self._silence_matters() else math.inf
+        self.processor.stale_after = self._stale_after if self._silence_matters() else math.inf
 
     def feed_drives(self) -> None:
         """Let drives follow what the bench file says, or somebody wants."""
-        bench = self.hands.applied(self._file_bench)
-        self.station.take_over(bench)
+        bench = self.overrides.applied(self._file_bench)
+        self.processor.take_over(bench)
         self.sender.change(bench)
 
     def act(self) -> None:
         """Decide at once, by what was read last: a hand does not wait for the next sample."""
-        off = self.hands.gates_off
+        off = self.overrides.gates_off
         self.sender.send({name: self.bench.drives[name].safe for name in off})
 
     def noted(self, name: str, what: str, value: str) -> None:
@@ -275,7 +277,7 @@ class Session:
         if self.parts.recorder is not None:
             self.parts.recorder.note(" ".join(part for part in (what, name, value) if part))
         if self.parts.events is not None:
-            self.parts.events.begin(self.station.lines.time_name)
+            self.parts.events.begin(self.processor.lines.time_name)
             self.parts.events.note(self._time, name, what, value)
 
     def _log(self, text: str) -> None:
@@ -319,7 +321,7 @@ class Session:
         self._last_data = time.monotonic()
         at = arrival_times(parts)
         block = b"".join(data for data, _ in parts)
-        self._decided(self.station.take(block, at, self.progress.started))
+        self._decided(self.processor.take(block, at, self.progress.started))
 
     def _decided(self, batches: list[LiveBatch]) -> None:
         """Send and write what comes of some samples."""
@@ -339,30 +341,30 @@ class Session:
                 self._last_noted = ("", "")
                 self.log.append(f"{batch.times[event.sample].as_py()}  {event.trip.name} {state}")
             if self.parts.events is not None:
-                self.parts.events.begin(self.station.lines.time_name)
+                self.parts.events.begin(self.processor.lines.time_name)
                 self.parts.events.add(self.bench, batch)
             self._put(batch)
 
     def _put(self, batch: LiveBatch) -> None:
         """Write a batch, below a header if it is the first."""
-        outlet, parts = self.parts.outlet, self.parts
-        if outlet is None or parts.rows is None:
+        writer, parts = self.parts.writer, self.parts
+        if writer is None or parts.rows is None:
             return
         if self._rows is None:
-            self._rows = parts.rows(self.bench, self.station.lines.time_name)
+            self._rows = parts.rows(self.bench, self.processor.lines.time_name)
             if not self._headed:
-                outlet.put(self._rows.header(), 0)
+                writer.put(self._rows.header(), 0)
                 self._headed = True
-        outlet.put(self._rows(batch), batch.rows)
+        writer.put(self._rows(batch), batch.rows)
 
     def _say_what_is_safe(self) -> None:
         """Say why a drive went to its safe value, once each time, where it is sent."""
         if not self.sender.armed:
             return
-        for name, driver in self.station.decisions.drivers.items():
+        for name, driver in self.processor.decisions.drivers.items():
             if driver.safe and name not in self._safe:
-                self._say(f"drive {name} is safe: {self.station.why_safe(name)}")
-        self._safe = {n for n, d in self.station.decisions.drivers.items() if d.safe}
+                self._say(f"drive {name} is safe: {self.processor.why_safe(name)}")
+        self._safe = {n for n, d in self.processor.decisions.drivers.items() if d.safe}
 
     def _heard(self, arrival: Arrival) -> None:
         """News of the source."""
@@ -381,7 +383,7 @@ class Session:
             self.progress.connected, self.progress.why_gone = False, arrival.why
             self.lines.broken()
             self._go_stale(arrival.at)
-            self.feed.known()
+            self.reader.known()
         elif arrival.news == "end":
             self.progress.ended = True
 
@@ -403,16 +405,16 @@ class Session:
         if isinstance(self.parts.source, Nowhere):
             return
         self.progress.stale = True
-        decided = self.station.silent(max(0.0, now - self._last_decision))
+        decided = self.processor.silent(max(0.0, now - self._last_decision))
         self._last_decision = now
         self.sender.send({name: float(v[-1]) for name, v in decided.drives.items()})
 
     def _look_at_bench(self) -> None:
         """Read the bench file again if it was saved; a broken one changes nothing."""
         path = self.parts.bench_path
-        if self._saved is None or path is None:
+        if self._watcher is None or path is None:
             return
-        if self._reading is None and self._saved.again():
+        if self._reading is None and self._watcher.again():
             self._reading = BenchReloader(path)
         if self._reading is None or not self._reading.ready():
             return
@@ -422,8 +424,8 @@ class Session:
                 raise StreamError(why)
             if self._headed and _columns(bench) != _columns(self.bench):
                 raise StreamError("its columns are not those of the output; start again for them")
-            self._file_bench, bench = bench, self.hands.applied(bench)
-            self.station.take_over(bench)
+            self._file_bench, bench = bench, self.overrides.applied(bench)
+            self.processor.take_over(bench)
         except JetRulerError as error:
             self._say(f"the last good bench stays in force: {error}")
             return

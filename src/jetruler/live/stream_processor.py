@@ -217,7 +217,7 @@ class StreamProcessor:
 
     bench: Bench
     form: LogFormat
-    hands: Overrides = field(default_factory=Overrides)
+    overrides: Overrides = field(default_factory=Overrides)
     noise: Noise = field(default_factory=Noise)
     holds: bool = False
     arrives: bool = True
@@ -230,7 +230,7 @@ class StreamProcessor:
 
     def __post_init__(self) -> None:
         self.decisions = Decisions(self.bench)
-        self.pace = SampleRateEstimator()
+        self.sample_rate = SampleRateEstimator()
         self.readers = {name: _PendingSmoother(c) for name, c in self.bench.channels.items()}
         self.seen = {name: SeenRange() for name in self.bench.channels}
         self.fresh: dict[str, float] = dict.fromkeys(self.bench.channels, 0.0)
@@ -259,7 +259,7 @@ class StreamProcessor:
         if not self.lines.has_clock and (why := timed_parts(self.bench)):
             raise LogError(f"{self.name}: {without_clock(why)}")
         if self.lines.interval is not None:
-            self.pace.interval = self.lines.interval
+            self.sample_rate.interval = self.lines.interval
             self._settle()
 
     def take_over(self, bench: Bench) -> None:
@@ -302,8 +302,8 @@ class StreamProcessor:
     def _paced(self, samples: Taken) -> list[LiveBatch]:
         if not self._waits():
             return [self._batch(samples)]
-        index = self.pace.add(samples.times)
-        known = self.pace.interval is not None
+        index = self.sample_rate.add(samples.times)
+        known = self.sample_rate.interval is not None
         if self.holds:
             self._held.append(samples)
             return self.flush() if known else []
@@ -318,20 +318,20 @@ class StreamProcessor:
         """What is held, with what is known of the pace."""
         if not self._held:
             return []
-        if self.pace.interval is None:
-            self.pace.settle()
+        if self.sample_rate.interval is None:
+            self.sample_rate.settle()
         self._settle()
         samples, self._held = joined(self._held), []
         return [self._batch(samples)]
 
     def _waits(self) -> bool:
         """Whether the pace matters and is still unknown."""
-        return self.pace.interval is None and any(f.waiting for f in self.readers.values())
+        return self.sample_rate.interval is None and any(f.waiting for f in self.readers.values())
 
     def _settle(self) -> None:
-        if self.pace.interval is not None:
+        if self.sample_rate.interval is not None:
             for settling in self.readers.values():
-                settling.settle(self.pace.interval)
+                settling.settle(self.sample_rate.interval)
 
     def _batch(self, samples: Taken) -> LiveBatch:
         counts: list[AnyArray] = []
@@ -340,7 +340,7 @@ class StreamProcessor:
         readings: dict[str, Reading] = {}
         times = samples.times if self.lines.has_clock else None
         for (name, settling), column in zip(self.readers.items(), samples.columns, strict=True):
-            held = self.hands.held.get(name)
+            held = self.overrides.held.get(name)
             if held is not None:
                 column = held.column(samples.at)
             found, reading, reader = settling.add(column, times)
@@ -358,8 +358,8 @@ class StreamProcessor:
             if there.size:
                 self.fresh[name] = float(samples.at[there[-1]])
         self.rows += len(samples)
-        stale = {*self.stale_drives(float(samples.at[-1])), *self.hands.gates_off}
-        decided = self.decisions.add(samples.times, readings, stale, self.hands.commands)
+        stale = {*self.stale_drives(float(samples.at[-1])), *self.overrides.gates_off}
+        decided = self.decisions.add(samples.times, readings, stale, self.overrides.commands)
         self._note(decided)
         for event in decided.events:
             self.turns.append((float(samples.at[event.sample]), event.trip.name, event.on))
@@ -372,7 +372,7 @@ class StreamProcessor:
             readers=readers,
             decided=decided,
             raw=raw,
-            by_hand=self.hands.words,
+            by_hand=self.overrides.words,
         )
 
     def stale_drives(self, now: float) -> tuple[str, ...]:
@@ -404,7 +404,7 @@ class StreamProcessor:
         drive, bench = driver.drive, self.bench
         if not driver.safe:
             return ""
-        if name in self.hands.gates_off:
+        if name in self.overrides.gates_off:
             return "its gate is off"
         for trip in drive.safe_when:
             if self.decisions.trippers[trip].on:

@@ -35,7 +35,7 @@ class Converted:
 
     batch: SampleBatch
     columns: list[ConvertedColumn]
-    tallies: list[BatchStats]
+    stats: list[BatchStats]
 
     def flags(self) -> FlagArray:
         """The flags of all channels: rows × channels."""
@@ -102,19 +102,19 @@ class Conversion:
     def converted(self, followed: StatefulBatch) -> Converted:
         """The part that no other batch has to do with."""
         batch = followed.batch
-        columns, tallies = [], []
+        columns, stats = [], []
         for i, index in enumerate(self.indices):
             found = batch.samples(index)
             column = followed.columns.get(i) or self._column(i, found)
             columns.append(column)
-            tallies.append(BatchStats.of(found, batch.rows.lines, column))
-        return Converted(batch, columns, tallies)
+            stats.append(BatchStats.of(found, batch.rows.lines, column))
+        return Converted(batch, columns, stats)
 
     def count(self, converted: Converted) -> None:
         """Add a batch to the summary."""
         batch, summary = converted.batch.rows, self.summary
-        for each, tally in zip(summary.channels.values(), converted.tallies, strict=True):
-            each.add(tally)
+        for each, stats in zip(summary.channels.values(), converted.stats, strict=True):
+            each.add(stats)
         summary.rows += batch.rows
         summary.torn_rows += batch.torn.size
         room = FIRST_FEW - len(summary.torn_lines)

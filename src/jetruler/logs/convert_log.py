@@ -77,8 +77,8 @@ def convert(
             except OtherTypeError as error:
                 if not job.can_be_read_again:
                     raise LogError(
-                        f"{job.name}: column {error.name!r} is no number (or time) any more in "
-                        f"line {error.line}: found {error.found!r}; from a file this works"
+                        f"{job.name} line {error.line}: expected a number (or time) in column "
+                        f"{error.name!r}, as before, found {error.found!r}: from a file this works"
                     ) from None
                 given[error.column] = error.kind
 

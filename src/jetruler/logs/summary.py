@@ -47,16 +47,16 @@ class BatchStats:
             first = tuple(lines[np.flatnonzero(samples.missing)[:FIRST_FEW]].tolist())
         empty = 0 if samples.empty is None else samples.empty.size
         unreadable = 0 if samples.unreadable is None else samples.unreadable.size
-        tally = cls(lines.size, empty, unreadable, samples.fractional, first)
+        stats = cls(lines.size, empty, unreadable, samples.fractional, first)
         if column.indices is not None:
-            return replace(tally, indices=column.histogram)
+            return replace(stats, indices=column.histogram)
         values: Array = column.values
         there = ~np.isnan(values)
-        tally = replace(tally, flags=np.bincount(column.flags, minlength=256))
+        stats = replace(stats, flags=np.bincount(column.flags, minlength=256))
         if not there.any():
-            return tally
+            return stats
         return replace(
-            tally,
+            stats,
             values=int(np.count_nonzero(there)),
             total=float(np.sum(values, where=there)),
             smallest=float(np.fmin.reduce(values)),
@@ -84,23 +84,23 @@ class ChannelSummary:
     _flags: AnyArray = field(default_factory=lambda: np.zeros(256, np.int64))
     _indices: AnyArray | None = None
 
-    def add(self, tally: BatchStats) -> None:
+    def add(self, stats: BatchStats) -> None:
         """Count one batch."""
-        self.rows += tally.rows
-        self.empty += tally.empty
-        self.unreadable += tally.unreadable
-        self.fractional += tally.fractional
-        self.first_lines += tally.first_lines[: FIRST_FEW - len(self.first_lines)]
-        if tally.indices is not None:
+        self.rows += stats.rows
+        self.empty += stats.empty
+        self.unreadable += stats.unreadable
+        self.fractional += stats.fractional
+        self.first_lines += stats.first_lines[: FIRST_FEW - len(self.first_lines)]
+        if stats.indices is not None:
             self._indices = (
-                tally.indices if self._indices is None else self._indices + tally.indices
+                stats.indices if self._indices is None else self._indices + stats.indices
             )
-        if tally.flags is not None:
-            self._flags += tally.flags
-        if tally.values:
-            self._values += tally.values
-            self._sums.append(tally.total)
-            self._ends += [tally.smallest, tally.largest]
+        if stats.flags is not None:
+            self._flags += stats.flags
+        if stats.values:
+            self._values += stats.values
+            self._sums.append(stats.total)
+            self._ends += [stats.smallest, stats.largest]
 
     def _by_place(self) -> tuple[Array, AnyArray]:
         """The values that came up by their place, and how often each."""

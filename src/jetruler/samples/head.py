@@ -14,7 +14,7 @@ from .source import ColumnError
 #: Lines with something in them that show the form, and the bytes in which they stand.
 HEAD_LINES, HEAD_BYTES = 256, 48 * 1024
 #: So many lines of the same words are no chance.
-SAID_OFTEN = 5
+QUOTED = 5
 #: A column's name is shorter than this.
 LONGEST_NAME = 2**17
 
@@ -136,7 +136,7 @@ class _Lines:
         if shape.kind in ("pairs", "jsonl"):
             names = dict.fromkeys(name for i in same_count for name in shapes[i].names)
             shape = replace(shape, names=tuple(names))
-        enough = SAID_OFTEN if shape.kind == "words" else 2
+        enough = QUOTED if shape.kind == "words" else 2
         found = Head(shape, start, agreed=len(same_count) >= enough)
         if shape.kind not in ("csv", "words"):
             return found

@@ -116,9 +116,9 @@ class Shape:
             return f"{front}names with values ({', '.join(self.names)})"
         if self.kind == "words":
             return f"{front}the numbers in “{'…'.join(self.words).strip()}”"
-        return self._said_of_cells()
+        return self._cells_in_words()
 
-    def _said_of_cells(self) -> str:
+    def _cells_in_words(self) -> str:
         sign = _SIGN_NAMES.get(self.delimiter, repr(self.delimiter))
         sign = "blanks" if sign == "blank" else f"{sign}s"
         what = "one number" if self.width == 1 else f"{self.width} cells separated by {sign}"

@@ -158,7 +158,7 @@ class TextReader(LogReader):
 #: Records that nest deeper than this are read with care.
 DEEPEST = 200
 #: Lines that are worth the way through PyArrow.
-WORTH_IT = 20
+PARALLEL_BYTES = 20
 
 
 class JsonBlocks(BlockReader):
@@ -170,7 +170,7 @@ class JsonBlocks(BlockReader):
 
     def read(self, block: bytes) -> Read:
         """The rows of a block."""
-        many = block.count(b"\n") >= WORTH_IT
+        many = block.count(b"\n") >= PARALLEL_BYTES
         return (self._fast(block) if many else None) or self._careful(block)
 
     def _fast(self, block: bytes) -> Read | None:

@@ -122,8 +122,8 @@ def _check_at(bench: Bench, names: Sequence[str], at: float) -> None:
     known = [(name, edge) for name, edge in edges if edge is not None]
     if known and not any(edge.lowest <= at <= edge.highest for _, edge in known):
         name, edge = known[0]
-        right = f"{number(edge.lowest)} to {number(edge.highest)}"
-        raise JetRulerError(f"at: expected a raw value of {name}, from {right}, found {at:g}")
+        expected = f"{number(edge.lowest)} to {number(edge.highest)}"
+        raise JetRulerError(f"at: expected a raw value of {name}, from {expected}, found {at:g}")
 
 
 def what_if_possible(bench: Bench, names: Sequence[str], parameter: str, value: str) -> None:

@@ -40,8 +40,8 @@ def code_of(exported: Exported, to: str, selftest: bool, title: str | None = Non
 
     target = target_named(to)
     if exported.program.arith == "float" and exported.float_kind is not target.float_kind:
-        right = f"export(…, kind=numpy.{target.float_kind.__name__}) is proven in its floats"
-        raise ExportError(f"{to} computes in {target.float_kind.__name__}; use {right}")
+        expected = f"export(…, kind=numpy.{target.float_kind.__name__}) is proven in its floats"
+        raise ExportError(f"{to} computes in {target.float_kind.__name__}; use {expected}")
     bench = Bench(title or exported.channel.name, {exported.channel.name: exported.channel})
     machines = holding_of([exported]).machines if target.writes_machines else ()
     return target.file(
@@ -55,8 +55,8 @@ def save_code(
     """Write the text; the language follows from the name."""
     final = Path(path)
     if final.suffix not in SUFFIXES:
-        right = f"a name that ends in {', '.join(SUFFIXES)}"
-        raise ExportError(f"path: expected {right}, found {str(path)!r}")
+        expected = f"a name that ends in {', '.join(SUFFIXES)}"
+        raise ExportError(f"path: expected {expected}, found {str(path)!r}")
     part = temp_path(final)
     try:
         part.write_text(code_of(exported, SUFFIXES[final.suffix], selftest, title), "utf-8")

@@ -228,13 +228,13 @@ class C99(Target):
     writes_machines = True
     writes_text = True
 
-    def file(self, exported: Sequence[Exported], wish: ExportOptions) -> str:
+    def file(self, exported: Sequence[Exported], options: ExportOptions) -> str:
         one = exported[0].name.upper() if len(exported) == 1 else "CONVERSIONS"
         guard = f"JETRULER_{one}"
         floats = any(e.program.arith == "float" for e in exported)
         out = [
             "/*",
-            f" * {comment(wish.bench.title or 'Conversions')}, made by Jet Ruler {wish.version}",
+            f" * {comment(options.bench.title or 'Conversions')}, made by Jet Ruler {options.version}",
         ]
         out += [" */", f"#ifndef {guard}_H", f"#define {guard}_H", "", "#include <stdint.h>"]
         out += ["#include <math.h>"] if floats else []
@@ -243,7 +243,12 @@ class C99(Target):
             *(f"#define JETRULER_{name.upper()} {flag.value}" for flag, name in READ_FLAGS.items()),
         ]
         for e in exported:
-            out += ["", "/*", *(f" * {line}" for line in about(e, wish.bench, wish.version)), " */"]
+            out += [
+                "",
+                "/*",
+                *(f" * {line}" for line in about(e, options.bench, options.version)),
+                " */",
+            ]
             out.append(f"#define {e.name.upper()}_NO_VALUE {none_of(e.program)}")
             if e.program.arith != "float":
                 out.append(f"#define {e.name.upper()}_SCALE {e.wanted.scale}")
@@ -251,21 +256,23 @@ class C99(Target):
             out += function(flags_program(e.wanted, e.name))
             for program in pattern_programs(e):
                 out += ["", *function(program)]
-            if wish.text_width and e.program.arith != "float":
+            if options.text_width and e.program.arith != "float":
                 unit = e.channel.unit
                 out += [
                     "",
-                    *text_function(e.name, e.program.arith, e.wanted.scale, unit, wish.text_width),
+                    *text_function(
+                        e.name, e.program.arith, e.wanted.scale, unit, options.text_width
+                    ),
                 ]
-        for t in wish.thresholds:
+        for t in options.thresholds:
             name = t.program.name.upper()
             out += ["", f"/* {comment(t.about)} */", f"#define {name}_ON {t.on}"]
             out += [f"#define {name}_OFF {t.off}", *function(t.program, "was")]
-        out += ELAPSED if any(m.uses_time for m in wish.machines) else []
+        out += ELAPSED if any(m.uses_time for m in options.machines) else []
         written: set[str] = set()
-        for machine in wish.machines:
+        for machine in options.machines:
             out += machine_text(machine, written)
-        if wish.selftest:
+        if options.selftest:
             out += ["", *_selftest(exported)]
         return "\n".join([*out, "", "#endif", ""])
 

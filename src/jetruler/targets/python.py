@@ -114,30 +114,32 @@ class PythonModule(Target):
     float_kind = np.float64
     writes_text = True
 
-    def file(self, exported: Sequence[Exported], wish: ExportOptions) -> str:
-        out = [f"# {comment(wish.bench.title or 'Conversions')}, made by Jet Ruler {wish.version}"]
+    def file(self, exported: Sequence[Exported], options: ExportOptions) -> str:
+        out = [
+            f"# {comment(options.bench.title or 'Conversions')}, made by Jet Ruler {options.version}"
+        ]
         out += imports([e.program for e in exported])
         out += ["", *(f"{name.upper()} = {flag.value}" for flag, name in READ_FLAGS.items())]
         for e in exported:
-            out += ["", "", *(f"# {line}" for line in about(e, wish.bench, wish.version))]
+            out += ["", "", *(f"# {line}" for line in about(e, options.bench, options.version))]
             if e.program.arith != "float":
                 out.append(f"{e.name.upper()}_SCALE = {e.wanted.scale}")
             out += ["", "", *function(e.program), "", ""]
             out += function(flags_program(e.wanted, e.name))
             for program in pattern_programs(e):
                 out += ["", "", *function(program)]
-            if wish.text_width and e.program.arith != "float":
-                text = text_function(e.name, e.wanted.scale, e.channel.unit, wish.text_width)
+            if options.text_width and e.program.arith != "float":
+                text = text_function(e.name, e.wanted.scale, e.channel.unit, options.text_width)
                 out += ["", "", *text]
-        for t in wish.thresholds:
+        for t in options.thresholds:
             name = t.program.name.upper()
             out += ["", "", f"# {comment(t.about)}", f"{name}_ON = {t.on}", f"{name}_OFF = {t.off}"]
             out += ["", "", *function(t.program, "was")]
-        out += ELAPSED if any(m.uses_time for m in wish.machines) else []
+        out += ELAPSED if any(m.uses_time for m in options.machines) else []
         written: set[str] = set()
-        for machine in wish.machines:
+        for machine in options.machines:
             out += machine_text(machine, written)
-        if wish.selftest:
+        if options.selftest:
             out += ["", "", "# Returns how many vectors fail.", "def selftest():", "    failed = 0"]
             for e in exported:
                 cells = ", ".join(f"({n}, {'None' if y == 'none' else y})" for n, y in vectors(e))

@@ -187,24 +187,24 @@ class StructuredText(Target):
     writes_machines = True
     functions = FUNCTIONS
 
-    def file(self, exported: Sequence[Exported], wish: ExportOptions) -> str:
+    def file(self, exported: Sequence[Exported], options: ExportOptions) -> str:
         out = [
-            f"(* {comment(wish.bench.title or 'Conversions')}, made by Jet Ruler {wish.version} *)"
+            f"(* {comment(options.bench.title or 'Conversions')}, made by Jet Ruler {options.version} *)"
         ]
         for e in exported:
-            out += ["", *(f"(* {line} *)" for line in about(e, wish.bench, wish.version))]
+            out += ["", *(f"(* {line} *)" for line in about(e, options.bench, options.version))]
             none = NO_REAL if e.program.arith == "float" else str(-LARGEST[e.program.arith] - 1)
             out += [f"(* no value: {none} *)", *function(e.program), ""]
             out += function(flags_program(e.wanted, e.name))
             for program in pattern_programs(e):
                 out += ["", *function(program)]
-        for t in wish.thresholds:
+        for t in options.thresholds:
             out += ["", f"(* {comment(t.about)} *)", *function(t.program, "was")]
-        out += ELAPSED if any(m.uses_time for m in wish.machines) else []
+        out += ELAPSED if any(m.uses_time for m in options.machines) else []
         written: set[str] = set()
-        for machine in wish.machines:
+        for machine in options.machines:
             out += machine_text(machine, written)
-        if wish.selftest:
+        if options.selftest:
             out += ["", "(* Returns how many vectors fail. *)", "FUNCTION selftest : DINT"]
             out += ["VAR_INPUT", "    n : DINT;", "END_VAR", "selftest := 0;"]
             for e in exported:

@@ -48,7 +48,7 @@ class Target(ABC):
     writes_machines: ClassVar[bool] = False
 
     @abstractmethod
-    def file(self, exported: Sequence[Exported], wish: ExportOptions) -> str:
+    def file(self, exported: Sequence[Exported], options: ExportOptions) -> str:
         """Return the whole file: comments, tables, functions, machines, self-test."""
 
 

@@ -36,11 +36,11 @@ from .widgets import (
     ChannelRow,
     ClosableTerminal,
     DriveRow,
+    EventLog,
     HandRow,
     Help,
     Question,
     Row,
-    Told,
     Words,
 )
 
@@ -99,7 +99,7 @@ class LiveApp(App[int]):
 
     def __init__(self, session: Session, lasting: float | None = None) -> None:
         super().__init__(ansi_color=False)
-        self.session, self.desk = session, OperatorControls(session)
+        self.session, self.controls = session, OperatorControls(session)
         self.shot: Snapshot | None = None
         self.chosen = ""
         self.view = VIEWS[0]
@@ -137,7 +137,7 @@ class LiveApp(App[int]):
         yield Vertical(id="drives")
         yield Static(id="notes")
         yield Input(id="prompt")
-        yield Told(id="log", wrap=True)
+        yield EventLog(id="log", wrap=True)
         yield Footer(show_command_palette=False)
 
     def on_mount(self) -> None:
@@ -172,7 +172,7 @@ class LiveApp(App[int]):
             return
         self._asked = True
         columns, span = self._columns, self.time_span
-        self.session.post(lambda: self._hear(snapshot(self.desk, span, columns)))
+        self.session.post(lambda: self._hear(snapshot(self.controls, span, columns)))
 
     @property
     def _columns(self) -> int:
@@ -305,12 +305,12 @@ class LiveApp(App[int]):
 
         def work() -> None:
             try:
-                answer = action(self.desk)
+                answer = action(self.controls)
                 message = answer if isinstance(answer, str) else self.session.progress.message
             except JetRulerError as error:
                 message = str(error)
             self.call_later(self.say, message)
-            self._hear(snapshot(self.desk, self.time_span, columns))
+            self._hear(snapshot(self.controls, self.time_span, columns))
 
         columns = self._columns
         self.session.post(work)
@@ -375,7 +375,7 @@ class LiveApp(App[int]):
     # The actions of the keys.
 
     def action_all_off(self) -> None:
-        self.post(lambda desk: desk.all_off())
+        self.post(lambda controls: controls.all_off())
 
     def action_help(self) -> None:
         self.push_screen(Help())
@@ -408,39 +408,43 @@ class LiveApp(App[int]):
 
     def action_move(self, steps: float) -> None:
         name, drive = self.chosen, self.on_drive
-        self.post(lambda desk: (desk.nudge_drive if drive else desk.nudge)(name, steps))
+        self.post(lambda controls: (controls.nudge_drive if drive else controls.nudge)(name, steps))
 
     def action_value(self) -> None:
         name, drive = self.chosen, self.on_drive
         self.ask(
             f"{name} = ",
-            lambda text: self.post(lambda desk: (desk.set if drive else desk.hold)(name, text)),
+            lambda text: self.post(
+                lambda controls: (controls.set if drive else controls.hold)(name, text)
+            ),
         )
 
     def action_release(self) -> None:
         name = self.chosen
-        self.post(lambda desk: desk.release(name))
+        self.post(lambda controls: controls.release(name))
 
     def action_gate(self) -> None:
         drive = self.shot.drive(self.chosen) if self.shot else None
         if drive is None:
             self.say(f"{self.chosen} is no drive; choose one with ↑ ↓")
             return
-        self.post(lambda desk: desk.gate(drive.drive.name, on=not drive.gate))
+        self.post(lambda controls: controls.gate(drive.drive.name, on=not drive.gate))
 
     def action_feed(self) -> None:
         name = self.chosen
         if not self.on_drive:
             self.say(f"{name} is no drive; choose one with ↑ ↓")
             return
-        self.ask(f"{name} from ", lambda text: self.post(lambda desk: desk.feed(name, text)))
+        self.ask(
+            f"{name} from ", lambda text: self.post(lambda controls: controls.feed(name, text))
+        )
 
     def action_arm(self) -> None:
         shot = self.shot
         if shot is not None and shot.armed:
-            self.post(lambda desk: desk.disarm())
+            self.post(lambda controls: controls.disarm())
         elif shot is None or not shot.wire:
-            self.post(lambda desk: desk.arm())  # which says why it cannot be
+            self.post(lambda controls: controls.arm())  # which says why it cannot be
         else:
             question = Question(f"send commands to {shot.wire}?")
             self.push_screen(question, lambda yes: self.post(lambda d: d.arm()) if yes else None)
@@ -450,11 +454,11 @@ class LiveApp(App[int]):
         self.time_span = SPANS[min(max(at, 0), len(SPANS) - 1)]
 
     def action_reset_ends(self) -> None:
-        self.post(lambda desk: desk.reset_ends())
+        self.post(lambda controls: controls.reset_ends())
         self.say("the ends are looked for anew")
 
     def action_mark(self) -> None:
-        self.post(lambda desk: f"mark {desk.mark()}")
+        self.post(lambda controls: f"mark {controls.mark()}")
 
     def action_ends(self) -> None:
         """Propose the marks that the travel shows; y writes just these into the bench file."""
@@ -463,15 +467,17 @@ class LiveApp(App[int]):
             self.say(f"{name} has no travel; choose a channel with ↑ ↓")
             return
 
-        def found(desk: OperatorControls) -> str:
-            ends, low, high = desk.ends_seen(name)
+        def found(controls: OperatorControls) -> str:
+            ends, low, high = controls.ends_seen(name)
             line = ends.line(low, high)
             if shot.bench_path is None:
                 return line
 
             def write(yes: bool | None) -> None:
                 if yes:
-                    self.post(lambda desk: f"written: {desk.write_marks(name, ends, low, high)}")
+                    self.post(
+                        lambda controls: f"written: {controls.write_marks(name, ends, low, high)}"
+                    )
 
             question = Question(f"{name}: {line}; into the bench file?")
             self.call_later(self.push_screen, question, write)

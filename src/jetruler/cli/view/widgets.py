@@ -126,7 +126,7 @@ class Words(Static):
             self.update(text, layout=grown)
 
 
-class Told(RichLog, can_focus=False):
+class EventLog(RichLog, can_focus=False):
     """The log of what has happened; keys are the view's."""
 
 
@@ -209,7 +209,7 @@ class ChannelRow(HandRow):
         raw, edge = draw.raw_at(self.state, cell, self.size.width), self.state.channel.ruler.edge
         step = edge.lsb if edge is not None and edge.lsb else 0.0
         value = round(raw / step) * step if step else raw
-        self.post_message(self.Posted(lambda desk: desk.hold(self.row_name, value)))
+        self.post_message(self.Posted(lambda controls: controls.hold(self.row_name, value)))
 
 
 class DriveRow(HandRow):
@@ -232,7 +232,7 @@ class DriveRow(HandRow):
             return
         value = draw.command_at(self.state.drive, cell, self.size.width)
         if value is not None:
-            self.post_message(self.Posted(lambda desk: desk.set(self.row_name, value)))
+            self.post_message(self.Posted(lambda controls: controls.set(self.row_name, value)))
 
 
 class ClosableTerminal:

@@ -36,8 +36,8 @@ def column_clashes(
     ]
     for kind, name, column in columns:
         if column in taken:
-            right = f"another name: the column {column} is that of {taken[column]} already"
-            yield kind, name, ParameterError("name", name, right)
+            why = f"the column {column} is that of {taken[column]} already"
+            yield kind, name, ParameterError("name", name, "another name", why)
         taken.setdefault(column, f"{kind} {name}")
 
 
@@ -136,13 +136,13 @@ class LogFormat:
         if sign is not None and (
             len(sign) != 1 or sign in '"\r\n.-+' or sign.isalnum() or not sign.isascii()
         ):
-            right = f"one of {', '.join(DELIMITERS)}, or one sign"
-            yield ParameterError("delimiter", self.delimiter, right)
+            expected = f"one of {', '.join(DELIMITERS)}, or one sign"
+            yield ParameterError("delimiter", self.delimiter, expected)
         if self.decimal not in (".", ","):
             yield ParameterError("decimal", self.decimal, "a point or a comma")
         if self.decimal == "," and sign == ",":
-            right = "different signs for the delimiter and the decimal mark"
-            yield ParameterError("decimal", self.decimal, right)
+            expected = "different signs for the delimiter and the decimal mark"
+            yield ParameterError("decimal", self.decimal, expected)
         if self.columns is not None and (
             not self.columns
             or not all(isinstance(name, str) and name for name in self.columns)

@@ -85,7 +85,7 @@ class FitCovariance:
             yield ParameterError("parameters", names, "a list of names")
             return
         n = len(names)
-        right = f"{n} rows of {n} numbers, as far below the diagonal as above"
+        expected = f"{n} rows of {n} numbers, as far below the diagonal as above"
         try:
             matrix = np.array(self.covariance, dtype=np.float64)
         except (TypeError, ValueError, OverflowError):
@@ -97,7 +97,7 @@ class FitCovariance:
             fine = bool(np.all(np.diag(matrix) >= 0)) and np.allclose(scaled, scaled.T)
             fine = fine and float(np.linalg.eigvalsh(scaled).min()) > -1e-6
         if not fine:
-            yield ParameterError("covariance", self.covariance, right)
+            yield ParameterError("covariance", self.covariance, expected)
         for name, least in (("left", 0.0), ("dof", 1.0)):
             value = getattr(self, name)
             number = isinstance(value, int | float) and not isinstance(value, bool)
@@ -117,13 +117,13 @@ class FitCovariance:
         if not indices:
             raise ParameterError("law", self.law, "the name of one of the channel's laws")
         if self.which not in range(1, len(indices) + 1):
-            right = f"1 to {len(indices)}: so many laws are called {self.law}"
-            raise ParameterError("which", self.which, right)
+            why = f"so many laws are called {self.law}"
+            raise ParameterError("which", self.which, f"1 to {len(indices)}", why)
         index = indices[self.which - 1]
         for name in self.parameters:
             if not isinstance(number_in(laws[index], *path_of(name)), int | float):
-                right = f"the name of a number that {self.law} has here"
-                raise ParameterError("parameters", name, right)
+                expected = f"the name of a number that {self.law} has here"
+                raise ParameterError("parameters", name, expected)
         return index
 
     def of_law(self, index: int, laws: Sequence[Law]) -> FitCovariance:
@@ -210,8 +210,8 @@ class Channel:
     def __post_init__(self) -> None:
         object.__setattr__(self, "chain", _ruler(self.chain))
         if self.smooth is not None and not hasattr(self.smooth, "settled"):
-            right = 'a Smoothing, as in Smoothing("median", 5)'
-            raise ParameterError("smooth", self.smooth, right)
+            expected = 'a Smoothing, as in Smoothing("median", 5)'
+            raise ParameterError("smooth", self.smooth, expected)
         if isinstance(self.calibration, FitCovariance):
             self.calibration.index(self.chain.laws)
         object.__setattr__(
@@ -228,8 +228,8 @@ class Channel:
             low, high = self.limits or (None, None)
             return Limits(low, high)
         except (TypeError, ValueError):
-            right = "two numbers, the low one first"
-            raise ParameterError("limits", self.limits, right) from None
+            expected = "two numbers, the low one first"
+            raise ParameterError("limits", self.limits, expected) from None
 
     @property
     def unit(self) -> str | None:
@@ -413,8 +413,8 @@ def raw_from(channel: Channel, text: float | str, place: str, *, whole: bool = F
         units = dict.fromkeys(u for u in found if u not in (None, "1", "count", "fraction"))
         ways = ["a count" if takes == "count" else "a number", "a percentage of its range"]
         ways += [f"a value in {', '.join(map(symbol, units))}"] if units else []
-        right = f"{', '.join(ways[:-1])} or {ways[-1]}"
-        raise JetRulerError(f"{place}: expected {right}, found {_shown(text)}")
+        expected = f"{', '.join(ways[:-1])} or {ways[-1]}"
+        raise JetRulerError(f"{place}: expected {expected}, found {_shown(text)}")
     if takes != "count":
         return raw
     nearest = float(np.rint(raw))  # what a way back through floats leaves is no part of a count

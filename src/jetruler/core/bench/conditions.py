@@ -301,8 +301,8 @@ class Condition:
         elif not moves and self.within is not None:
             yield ParameterError("within", self.within, "none", f"{kind} has no time")
         if self.flagged is False or not isinstance(self.flagged, bool | tuple | None):
-            right = 'true, or a list of flags, as in ["missing", "high_rail"]'
-            yield ParameterError("flagged", self.flagged, right)
+            expected = 'true, or a list of flags, as in ["missing", "high_rail"]'
+            yield ParameterError("flagged", self.flagged, expected)
         yield from flag_errors("flagged", self.flagged)
 
     def __str__(self) -> str:

@@ -78,8 +78,8 @@ class Smoothing:
         """The errors among the parameters."""
         for name, kinds in (("kind", Kind), ("where", Where)):
             if getattr(self, name) not in get_args(kinds):
-                right = ", ".join(map(repr, get_args(kinds)))
-                yield ParameterError(name, getattr(self, name), f"one of {right}")
+                expected = ", ".join(map(repr, get_args(kinds)))
+                yield ParameterError(name, getattr(self, name), f"one of {expected}")
         if isinstance(self.over, str):
             try:
                 good = quantity(self.over, "s") > 0 and not self.over.strip().isdigit()
@@ -99,8 +99,8 @@ class Smoothing:
         if isinstance(self.over, int):
             return self
         if interval is None or not interval > 0:
-            right = "a number of samples: the log has no time column to tell a time by"
-            raise ParameterError("over", self.over, right)
+            why = "the log has no time column to tell a time by"
+            raise ParameterError("over", self.over, "a number of samples", why)
         return replace(self, over=max(1, round(quantity(self.over, "s") / interval)))
 
     @property

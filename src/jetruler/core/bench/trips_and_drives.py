@@ -70,8 +70,8 @@ class Trip:
             yield ParameterError(self.join, None, "at least one condition")
         for key in ("hold", "stay"):
             if not 0 <= seconds(getattr(self, key)) < math.inf:
-                right = 'a time of 0 or more, as in "2 s"'
-                yield ParameterError(key, getattr(self, key), right)
+                expected = 'a time of 0 or more, as in "2 s"'
+                yield ParameterError(key, getattr(self, key), expected)
 
     @property
     def channels(self) -> tuple[str, ...]:
@@ -307,26 +307,26 @@ class Drive:
         """The errors among the parameters."""
         ends = self._ends()
         if ends is None:
-            right = f"one of {', '.join(RANGES)}, or two numbers, the low one first"
-            yield ParameterError("range", self.range, right)
+            expected = f"one of {', '.join(RANGES)}, or two numbers, the low one first"
+            yield ParameterError("range", self.range, expected)
             return
         if len(self.marks) < 2 or len({raw for raw, _ in self.marks}) < len(self.marks):
-            right = "two or more pairs [value, command] with different values"
-            yield ParameterError("marks", self.marks, right)
+            expected = "two or more pairs [value, command] with different values"
+            yield ParameterError("marks", self.marks, expected)
             return
         low, high = ends
         if self.clamp is not None:
             if not low <= self.clamp[0] <= self.clamp[1] <= high:
-                right = f"two numbers within {number(low)} … {number(high)}, the low one first"
-                yield ParameterError("clamp", self.clamp, right)
+                expected = f"two numbers within {number(low)} … {number(high)}, the low one first"
+                yield ParameterError("clamp", self.clamp, expected)
                 return
             low, high = self.clamp
         fixed = [("safe", self.safe)] + ([] if self.off is None else [("off", self.off)])
         for key, value in [*fixed, *(("marks", c) for _, c in self.marks)]:
             bounds = ends if key == "marks" else (low, high)
             if not bounds[0] <= value <= bounds[1]:
-                right = f"commands within {number(bounds[0])} … {number(bounds[1])}"
-                yield ParameterError(key, value, right)
+                expected = f"commands within {number(bounds[0])} … {number(bounds[1])}"
+                yield ParameterError(key, value, expected)
         if self.whole:
             fixed += [] if self.clamp is None else [("clamp", c) for c in self.clamp]
             for key, value in [*fixed, *(("marks", c) for _, c in self.marks)]:
@@ -337,8 +337,8 @@ class Drive:
         if self.slew is not None and not self.slew > 0:
             yield ParameterError("slew", self.slew, "commands a second, above 0")
         if self.output and not OUTPUT.fullmatch(self.output):
-            right = "up to 32 letters, digits, _, . and -, a letter first: it goes out on a wire"
-            yield ParameterError("output", self.output, right)
+            expected = "up to 32 letters, digits, _, . and -, a letter first"
+            yield ParameterError("output", self.output, expected, "it goes out on a wire")
         if self.decimals is not None and not (
             isinstance(self.decimals, int) and 0 <= self.decimals <= 9
         ):
@@ -356,16 +356,16 @@ class Drive:
 
 def _wire_error(wire: object) -> str:
     """What is wrong with a template; empty where nothing is."""
-    right = f"a line with {FIELDS[0]} in it, as in {WIRE!r} or 'M{{value}}'"
+    expected = f"a line with {FIELDS[0]} in it, as in {WIRE!r} or 'M{{value}}'"
     if not isinstance(wire, str) or "{value}" not in wire:
-        return right
+        return expected
     rest = wire
     for name in FIELDS:
         rest = rest.replace(name, "")
     if "{" in rest or "}" in rest:
-        return f"{right}, and no other field than {' and '.join(FIELDS)}"
+        return f"{expected}, and no other field than {' and '.join(FIELDS)}"
     if len(wire) > 80 or not all(" " <= sign <= "~" for sign in wire):
-        return f"{right}, of at most 80 plain signs"
+        return f"{expected}, of at most 80 plain signs"
     return ""
 
 
@@ -452,12 +452,12 @@ def pattern_drives(
     found = zones_of(channel.chain.laws[-1:])
     patterns = () if found is None else found[1].values
     if not patterns or not all(isinstance(pattern, tuple) for pattern in patterns):
-        right = f"none, or zones with lists as in [1, 0, 0] in {channel.name}"
-        raise ParameterError("outputs", tuple(outputs), right)
+        expected = f"none, or zones with lists as in [1, 0, 0] in {channel.name}"
+        raise ParameterError("outputs", tuple(outputs), expected)
     width = len(patterns[0])  # type: ignore[arg-type]
     if len(outputs) != width or len(set(outputs)) < width:
-        right = f"{width} different names, one for each place of the patterns"
-        raise ParameterError("outputs", tuple(outputs), right)
+        expected = f"{width} different names, one for each place of the patterns"
+        raise ParameterError("outputs", tuple(outputs), expected)
     values = tuple(safe) if safe is not None else (0.0,) * width
     if len(values) != width:
         raise ParameterError("safe", values, f"{width} commands, one for each output")

@@ -206,7 +206,7 @@ class _Parts:
         """
         a, b, d = self.a, self.b, self.d
         self.gain = self.gain_half_width = float("nan")
-        self.bend, self.bent, self.gain_told, self.terms = 0.0, False, False, 0
+        self.bend, self.bent, self.gain_is_sure, self.terms = 0.0, False, False, 0
         squares = np.square(self.noise)
         known = np.isfinite(squares).all() and squares.sum() > 0
         self.weight = float(squares[0] / squares.sum()) if known else 0.5
@@ -229,8 +229,8 @@ class _Parts:
             variance = float(rest @ rest) / dof / square
         if dof > 0:
             self.gain, self.gain_half_width = gain, self._half_width(variance, dof)
-            self.gain_told = abs(gain) > self._half_width(variance, dof, SURE)
-        self.terms = 3 if self.bent else int(self.gain_told)
+            self.gain_is_sure = abs(gain) > self._half_width(variance, dof, SURE)
+        self.terms = 3 if self.bent else int(self.gain_is_sure)
         return rest if self.terms else off
 
     def _bend(self, u: Array, d: Array) -> Array:
@@ -283,7 +283,7 @@ def _judged(
     reach = float(np.max(np.abs(parts.b - parts.middle)))
     if parts.bent and parts.bend > relevant:
         return "bend", "", None
-    if parts.gain_told and abs(parts.gain) * reach > relevant:
+    if parts.gain_is_sure and abs(parts.gain) * reach > relevant:
         # d = bias + g · (w b + (1 − w) a − middle), solved for b.
         g, w = parts.gain, parts.weight
         gain = (1.0 - g * (1.0 - w)) / (1.0 + g * w)

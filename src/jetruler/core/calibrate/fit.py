@@ -325,4 +325,6 @@ def kind_of_fit(law: str) -> type[Law]:
     except KeyError:  # none of that name
         pass
     known = [one for one in law_names() if law_named(one).fitted_name] + [OFFSET]
-    raise JetRulerError(f"law: found {law!r}; {nearest(law, known)}")
+    raise JetRulerError(
+        f"law: expected a law that can be fitted, found {law!r}: {nearest(law, known)}"
+    )

@@ -99,19 +99,19 @@ class Fit(Result):
         return self._each_left_out()
 
     @cached_property
-    def _advice(self) -> tuple[tuple[str, ...], str]:
+    def _remarks(self) -> tuple[tuple[str, ...], str]:
         """Worked out when somebody asks: it takes other fits."""
         return ((), "") if self._advise is None else self._advise(self)
 
     @property
     def notes(self) -> tuple[str, ...]:
         """Sentences on what was done and what to mind."""
-        return self._advice[0]
+        return self._remarks[0]
 
     @property
     def simpler(self) -> str:
         """Whether a simpler law would do as well."""
-        return self._advice[1]
+        return self._remarks[1]
 
     @property
     def kept(self) -> AnyArray:
@@ -171,12 +171,12 @@ class Fit(Result):
             self.law.name,
             paths,
             tuple(map(tuple, self.covariance.tolist())),
-            left=0.0 if self._known else self._spread,
+            left=0.0 if self._known else self._scatter,
             dof=float("inf") if self._known else float(self.dof),
         )
 
     @property
-    def _spread(self) -> float:
+    def _scatter(self) -> float:
         """Standard deviation of the errors, in the unit of the result."""
         return float(np.sqrt(np.sum(self.error[self.kept] ** 2) / max(self.dof, 1)))
 

@@ -240,7 +240,8 @@ def _check(wanted: FitRequest, asked: FitInput, marks: Marks, needs: int) -> Non
     different = np.unique(asked.x).size
     if different < needs:
         raise MarksError(
-            f"{wanted.title} needs marks at {needs} different raw values or more; found {different}"
+            f"{wanted.title}: expected marks at {needs} different raw values or more, found "
+            f"{different}"
         )
 
 
@@ -279,7 +280,8 @@ def _set_aside(
     free = len(problem.model.names)
     if x.size < free + 2:
         raise MarksError(
-            f"robust: {free + 2} marks or more can name an outlier of {wanted.law}; found {x.size}"
+            f"robust: expected {free + 2} marks or more, to name an outlier of {wanted.law}, found "
+            f"{x.size}"
         )
     rounding = np.zeros(x.size)
     if (

@@ -23,7 +23,7 @@ class MarksError(JetRulerError):
     ...     jr.fit([(1, 5)])
     ... except jr.errors.MarksError as error:
     ...     print(error)
-    line needs marks at 2 different raw values or more; found 1
+    line: expected marks at 2 different raw values or more, found 1
     """
 
 
@@ -80,10 +80,12 @@ class Marks:
             values = getattr(self, kind)
             if values is None:
                 continue
-            wrong = ~np.isfinite(values) | ((values <= 0) if kind == "u_true" else False)
-            for i in np.flatnonzero(wrong)[:1]:
-                right = "a number above 0" if kind == "u_true" else "a finite number"
-                raise MarksError(f"{self.names[i]}: {kind}: expected {right}, found {values[i]:g}")
+            invalid = ~np.isfinite(values) | ((values <= 0) if kind == "u_true" else False)
+            for i in np.flatnonzero(invalid)[:1]:
+                expected = "a number above 0" if kind == "u_true" else "a finite number"
+                raise MarksError(
+                    f"{self.names[i]}: {kind}: expected {expected}, found {values[i]:g}"
+                )
 
     @classmethod
     def of(cls, marks: Marks | Sequence[Sequence[float]] | Any) -> Marks:

@@ -416,13 +416,13 @@ def choose_resistor(
     aim = aim or ("resolution" if at is None else "at")
     _check(channel, aim, (low, high), at, most_heating)
     divider = replace(present, sensor=leg or present.sensor)
-    judge = DividerEvaluator(channel, index, divider=divider, low=low, high=high, at=at)
-    middle = math.sqrt(float(judge.ohms.min()) * float(judge.ohms.max()))
+    evaluator = DividerEvaluator(channel, index, divider=divider, low=low, high=high, at=at)
+    middle = math.sqrt(float(evaluator.ohms.min()) * float(evaluator.ohms.max()))
     ends = between or (middle / 100, middle * 100)
     values = preferred(series, *ends)
     if not values.size:
         raise ParameterError("between", ends, f"a range with a value of {series} in it")
-    found = [judge.candidate(known) for known in values.tolist()]
+    found = [evaluator.candidate(known) for known in values.tolist()]
     fine = [c for c in found if _allowed(c, most_current, most_heating)]
     if not any(c.used for c in fine):
         first, last = (shown(significant(end), "ohm") for end in ends)
@@ -442,7 +442,7 @@ def choose_resistor(
         series=series,
         candidates=tuple(fine),
         present=now.candidate(float(present.known)),
-        optimum=judge.best(aim, *ends),
+        optimum=evaluator.best(aim, *ends),
         left_out=len(found) - len(fine),
     )
 

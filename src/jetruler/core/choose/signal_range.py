@@ -259,10 +259,10 @@ def _inverting(
         off_centre = np.abs(0.5 * (bottom + top) / vref - 0.5)
         off_centre[(bottom < 0) | (top > vref)] = np.inf
         k, m = np.unravel_index(int(np.argmin(off_centre)), shares.shape)
-        worth = abs(gain / wanted - 1) * fraction + float(off_centre[k, m])
-        if np.isfinite(worth) and (best is None or worth < best[0]):
+        mismatch = abs(gain / wanted - 1) * fraction + float(off_centre[k, m])
+        if np.isfinite(mismatch) and (best is None or mismatch < best[0]):
             ends = (float(bottom[k, m]), float(top[k, m]))
-            best = (worth, i, j, k, m, gain, float(offsets[k, m]), ends)
+            best = (mismatch, i, j, k, m, gain, float(offsets[k, m]), ends)
     if best is None:
         bias = (0.5 * vref + wanted * 0.5 * (low + high)) / (1 + wanted)
         raise JetRulerError(

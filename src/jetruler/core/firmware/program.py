@@ -370,8 +370,8 @@ def name_clashes(named: Iterable[tuple[str, str]]) -> Iterator[tuple[str, str, P
             if one in owners:
                 other_kind, other = owners[one]
                 has = "this name" if name == other else f"{one} in exported code"
-                right = f"another name: {other_kind} {other} has {has} already"
-                yield kind, name, ParameterError("name", name, right)
+                why = f"{other_kind} {other} has {has} already"
+                yield kind, name, ParameterError("name", name, "another name", why)
                 break
         owners |= dict.fromkeys(made, (kind, name))
 

@@ -40,10 +40,11 @@ def everything(channel: Channel) -> tuple[AnyArray, Array, AnyArray]:
             reading = channel.read(_raw_of(channel, counts))
             return counts, np.asarray(reading.value), np.asarray(reading.flags)
     if converter is None:
-        right = f"a resolution and a range of up to {2**TABLE_BITS} steps: each is run through"
-        raise ParameterError(f"{channel.name}.input", channel.ruler.takes, right)
-    right = f"a converter of up to {TABLE_BITS} bits: every count is run through"
-    raise ParameterError(f"{channel.name}.bits", converter.bits, right)
+        expected = f"a resolution and a range of up to {2**TABLE_BITS} steps"
+        why = "each is run through"
+        raise ParameterError(f"{channel.name}.input", channel.ruler.takes, expected, why)
+    expected, why = f"a converter of up to {TABLE_BITS} bits", "every count is run through"
+    raise ParameterError(f"{channel.name}.bits", converter.bits, expected, why)
 
 
 @dataclass(frozen=True)

@@ -320,10 +320,10 @@ def _check_room(w: ReferenceValues, arith: str, limit: int) -> None:
     if np.any(w.low > w.high):
         step = number(1.0 / w.scale)
         finer = next((s for s in (1, 10, 100, 1000, 10000) if w.on_steps_of(s)), None)
-        right = "a larger --scale" if finer is None else f"--scale {finer}, where each is whole,"
+        expected = "a larger --scale" if finer is None else f"--scale {finer}, where each is whole,"
         raise ExportError(
             f"{w.channel.name}: a bound of {number(w.within)} is finer than half an output step "
-            f"({step} at scale {w.scale}); {right} or --within {step} can be met"
+            f"({step} at scale {w.scale}); {expected} or --within {step} can be met"
         )
 
 

@@ -160,15 +160,15 @@ class Table(Curve):
             yield ParameterError("method", self.method, '"linear" or "smooth"')
         if self.ends not in ("flag", "extend", "hold"):
             yield ParameterError("ends", self.ends, '"flag", "extend" or "hold"')
-        right = "two points or more, each a pair of numbers [x, y]"
+        expected = "two points or more, each a pair of numbers [x, y]"
         try:
             points = np.array(self.points)
         except ValueError:
             points = np.empty(0)
         if points.ndim != 2 or points.shape[1] != 2 or len(points) < 2:
-            yield ParameterError("points", self.points, right)
+            yield ParameterError("points", self.points, expected)
         elif points.dtype.kind not in "iuf" or not np.all(np.isfinite(points)):
-            yield ParameterError("points", self.points, right + ", all finite")
+            yield ParameterError("points", self.points, expected + ", all finite")
         else:
             x, counts = np.unique(points[:, 0], return_counts=True)
             if np.any(counts > 1):
@@ -343,14 +343,14 @@ class Polynomial(OnDomain):
         return [("polynomial", degree) for degree in range(free, cls.fit_degrees + 1)]
 
     def check(self) -> Iterator[ParameterError]:
-        right = "two finite numbers or more, c0 first, one beyond c0 not 0"
+        expected = "two finite numbers or more, c0 first, one beyond c0 not 0"
         try:
             numbers = np.array(self.coefficients)
         except ValueError:
             numbers = np.empty(0)
         fine = numbers.ndim == 1 and len(numbers) >= 2 and numbers.dtype.kind in "iuf"
         if not fine or not np.all(np.isfinite(numbers)) or not np.any(numbers[1:]):
-            yield ParameterError("coefficients", self.coefficients, right)
+            yield ParameterError("coefficients", self.coefficients, expected)
         yield from check_domain(self.domain)
 
     def forward(self, x: Array) -> Array:

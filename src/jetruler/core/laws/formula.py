@@ -411,9 +411,9 @@ class PowerModel(FitModel):
             self.middle = float(np.mean(np.log(asked.x - self.x0)))
 
     def refuse(self, asked: FitInput, robust: bool) -> Iterator[tuple[tuple[int, ...], str]]:
-        right = f"a power law needs what it is raised from above x0 = {number(self.x0)}"
+        needs = f"a power law needs what it is raised from above x0 = {number(self.x0)}"
         for i in np.flatnonzero(asked.x <= self.x0).tolist():
-            yield (i,), f"x is {number(asked.x[i])}; {right}"
+            yield (i,), f"x is {number(asked.x[i])}; {needs}"
 
     def design(self, x: Array) -> Array:
         return np.stack([np.ones_like(x), np.log(x - self.x0) - self.middle], axis=1)

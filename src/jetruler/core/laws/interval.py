@@ -290,8 +290,8 @@ class DeadBand(Law):
         if self.low >= self.high:
             yield ParameterError("low", self.low, f"a value below high, {number(self.high)}")
         elif not self.low <= self.still <= self.high:
-            right = f"a value from {number(self.low)} to {number(self.high)}"
-            yield ParameterError("rest", self.rest, right)
+            expected = f"a value from {number(self.low)} to {number(self.high)}"
+            yield ParameterError("rest", self.rest, expected)
 
     def _inside(self, x: Array) -> AnyArray:
         return (x >= self.low) & (x <= self.high)

@@ -121,13 +121,13 @@ class Line(Law):
 
     @staticmethod
     def _check_marks(marks: Any) -> Iterator[ParameterError]:
-        right = "two marks, each a pair of numbers: [[raw, true], [raw, true]]"
+        expected = "two marks, each a pair of numbers: [[raw, true], [raw, true]]"
         try:
             numbers = np.array(marks)
         except (TypeError, ValueError):
             numbers = np.empty(0)
         if numbers.shape != (2, 2) or numbers.dtype.kind not in "iuf":
-            yield ParameterError("marks", marks, right)
+            yield ParameterError("marks", marks, expected)
             return
         ((x0, y0), (x1, y1)) = numbers.tolist()
         if not np.all(np.isfinite(numbers)):

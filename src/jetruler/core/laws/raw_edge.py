@@ -286,8 +286,8 @@ class Input(Law, RawInput):
             if self.resolution <= 0:
                 yield ParameterError("resolution", self.resolution, "a number above 0")
             elif ends is not None and self.resolution >= ends[1] - ends[0]:
-                right = f"less than the range, {number(ends[1] - ends[0])}"
-                yield ParameterError("resolution", self.resolution, right)
+                expected = f"less than the range, {number(ends[1] - ends[0])}"
+                yield ParameterError("resolution", self.resolution, expected)
         if self.error < 0:
             yield ParameterError("error", self.error, "a half-width of 0 or more")
 

@@ -78,8 +78,8 @@ class Whole(Law):
 
     def check(self) -> Iterator[ParameterError]:
         if not isinstance(self.rounding, str) or self.rounding not in _ROUNDINGS:
-            right = ", ".join(repr(r) for r in get_args(Rounding))
-            yield ParameterError("rounding", self.rounding, f"one of {right}")
+            expected = ", ".join(repr(r) for r in get_args(Rounding))
+            yield ParameterError("rounding", self.rounding, f"one of {expected}")
 
     def forward(self, x: Array) -> Array:
         return _ROUNDINGS[self.rounding](x) + 0.0  # + 0.0 turns a negative zero into zero
@@ -284,14 +284,14 @@ class Zones(Law):
             yield ParameterError("edges", self.edges, "a list of finite numbers")
         elif np.any(np.diff(edges) <= 0):
             at = int(np.argmax(np.diff(edges) <= 0))
-            right = f"ascending edges: {number(edges[at + 1])} follows {number(edges[at])}"
-            yield ParameterError("edges", self.edges, right)
+            why = f"{number(edges[at + 1])} follows {number(edges[at])}"
+            yield ParameterError("edges", self.edges, "ascending edges", why)
         elif not isinstance(self.values, tuple) or len(self.values) != len(edges) + 1:
-            right = f"{len(edges) + 1} values, as {len(edges)} edges make so many zones"
-            yield ParameterError("values", self.values, right)
+            expected = f"{len(edges) + 1} values, as {len(edges)} edges make so many zones"
+            yield ParameterError("values", self.values, expected)
         elif len({_kind(value) for value in self.values} - {None}) != 1:
-            right = "all numbers, all labels, or all lists of one length"
-            yield ParameterError("values", self.values, right)
+            expected = "all numbers, all labels, or all lists of one length"
+            yield ParameterError("values", self.values, expected)
         if not self.hysteresis >= 0:
             yield ParameterError("hysteresis", self.hysteresis, "0 or more")
 

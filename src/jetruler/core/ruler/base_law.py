@@ -219,10 +219,10 @@ class BaseLaw(ABC):
 
     def errors(self) -> list[ParameterError]:
         """All errors among the parameters: those of the wrong kind first."""
-        wrong_kinds = list(self._wrong_kinds())
-        return wrong_kinds or list(self.check())
+        kind_errors = list(self._kind_errors())
+        return kind_errors or list(self.check())
 
-    def _wrong_kinds(self) -> Iterator[ParameterError]:
+    def _kind_errors(self) -> Iterator[ParameterError]:
         for field, hint in parameters(type(self)).items():
             value = getattr(self, field)
             if is_text(hint) and not (isinstance(value, str) or (value is None and optional(hint))):

@@ -152,7 +152,7 @@ BLOCK = 16_384
 THREAD_BLOCK = 8 * BLOCK
 
 #: Fewer samples than these are converted before a thread has started.
-WORTH_A_THREAD = 2**18
+THREAD_SIZE = 2**18
 
 
 def blocks(n: int, size: int = BLOCK) -> Iterator[slice]:
@@ -166,13 +166,13 @@ def for_blocks(n: int, work: Callable[[slice], None], threads: int = 1) -> None:
     its own; NumPy lets the others run while it gathers."""
     if threads < 1:
         raise ValueError(f"threads: expected at least 1, found {threads}")
-    if threads == 1 or n < 2 * WORTH_A_THREAD:
+    if threads == 1 or n < 2 * THREAD_SIZE:
         for part in blocks(n):
             work(part)
         return
     from concurrent.futures import ThreadPoolExecutor
 
-    part_size = -(-n // min(threads, n // WORTH_A_THREAD))
+    part_size = -(-n // min(threads, n // THREAD_SIZE))
 
     def stretch(start: int) -> None:
         for part in blocks(min(part_size, n - start), THREAD_BLOCK):

@@ -135,7 +135,7 @@ class Ruler:
         laws: list[Law] = []
         for part in parts:
             if not isinstance(part, Law | Ruler):
-                raise TypeError(f"a ruler is made of laws; found {part!r}")
+                raise TypeError(f"expected a law or a ruler, found {part!r}")
             laws += part.laws if isinstance(part, Ruler) else [part]
         return cls(tuple(laws))
 
@@ -465,8 +465,8 @@ def raw_ends(ruler: Ruler) -> tuple[float, float]:
             if pairs and isinstance(sides, tuple):
                 raws = [pair[sides.index("takes")] for pair in pairs]
                 return float(min(raws)), float(max(raws))
-    right = "the ends of the input, as in range = [0, 10]"
-    raise ParameterError("input.range", None, right)
+    expected = "the ends of the input, as in range = [0, 10]"
+    raise ParameterError("input.range", None, expected)
 
 
 def raw_samples(ruler: Ruler) -> Array:

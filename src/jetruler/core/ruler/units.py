@@ -191,14 +191,14 @@ def bracketed(value: float) -> str:
 
 
 def nearest(word: str, known: Iterable[str]) -> str:
-    """`; nearest is 'known'` where one of the known words is close, else the whole list."""
+    """`did you mean 'known'?` where one of the known words is close, else the whole list."""
     import difflib  # only an error needs it
 
     known = sorted(known)
     close = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
     if close:
-        return f"the nearest right name is {close[0]!r}"
-    return "right would be one of: " + ", ".join(known)
+        return f"did you mean {close[0]!r}?"
+    return "known: " + ", ".join(known)
 
 
 #: A unit as text: names with small exponents, multiplied or divided. Anything else (a power

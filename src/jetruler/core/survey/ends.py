@@ -107,8 +107,8 @@ def ends_of(found: Survey, margin: float | None = None) -> Ends:
     ends = [_end_of(found, max(found.lsb, 3.0 * noise), side) for side in (1, -1)]
     margins = [max(found.lsb, RESTS * end.noise) if margin is None else margin for end in ends]
     if span <= 2.0 * max(margins):
-        right = f"less than half the travel of {number(span)}"
-        raise ParameterError("margin", max(margins), right)
+        expected = f"less than half the travel of {number(span)}"
+        raise ParameterError("margin", max(margins), expected)
     low, high = ends[0].at + margins[0], ends[1].at - margins[1]
     rests = min(end.fraction for end in ends) > 0.01
     return Ends(_whole(low, found, math.ceil), _whole(high, found, math.floor), max(margins), rests)

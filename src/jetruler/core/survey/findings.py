@@ -334,8 +334,8 @@ def _averaging(s: Subject) -> str:
         deviation = per_count * s.survey.standard_deviation
         many = math.ceil(correlation_length * (deviation / target) ** 2)
         if (needed or 0) < many <= s.survey.samples / 10:  # beyond, it is one movement or two
-            alike = f"{correlation_length:.0f} of them tell as much as one"
-            return f"{many} readings averaged hold {place}: {alike}"
+            as_much = f"{correlation_length:.0f} of them tell as much as one"
+            return f"{many} readings averaged hold {place}: {as_much}"
     return (
         f"One reading holds {place}" if needed == 1 else f"{needed} readings averaged hold {place}"
     )

@@ -13,10 +13,10 @@ from ..error_types import ParameterError
 from ..numerics import (
     Array,
     LongRun,
+    deviation_of_means,
     long_run,
     noise_of,
     rounded_readings,
-    spread_of_means,
     spreads_of_means,
 )
 from ..result import Content, Result, old_fields
@@ -167,8 +167,8 @@ def how_many(
     readings = np.asarray(noise, dtype=np.float64).reshape(-1)
     readings = readings[np.isfinite(readings)]
     if readings.size < 20:
-        right = "a standard deviation, or 20 readings or more"
-        raise ParameterError("noise", f"{readings.size} readings", right)
+        expected = "a standard deviation, or 20 readings or more"
+        raise ParameterError("noise", f"{readings.size} readings", expected)
     lsb = lsb or _step(readings)
     if not np.ptp(readings):  # quieter than their steps
         return replace(_of_independent(0.0, target, lsb), noise="seen")
@@ -236,22 +236,22 @@ def _of_readings(readings: Array, run: LongRun, target: float, lsb: float) -> Ho
     goal = math.sqrt(target**2 - limit**2)
     reach = max(1, readings.size // OF_ALL)
     of_all = run.variance / readings.size
-    spreads = spreads_of_means(readings, reach, of_all)
-    for n in (np.flatnonzero(spreads <= 1.02 * goal)[:CANDIDATES] + 1).tolist():
-        left = spread_of_means(readings, n, of_all)
+    deviations = spreads_of_means(readings, reach, of_all)
+    for n in (np.flatnonzero(deviations <= 1.02 * goal)[:CANDIDATES] + 1).tolist():
+        left = deviation_of_means(readings, n, of_all)
         if left <= goal:
             return answer(n, left)
-    hum = _hum(spreads, run.variance)
+    hum = _hum(deviations, run.variance)
     # goal² = variance/n + hum/n², solved for n
     half = run.variance / (2 * goal**2)
     n = max(math.ceil(half + math.sqrt(half**2 + hum / goal**2)), reach + 1)
     return answer(n, math.sqrt(run.variance / n + hum / n**2))
 
 
-def _hum(spreads: Array, variance: float) -> float:
+def _hum(deviations: Array, variance: float) -> float:
     """n² times what hum adds to the variance of a mean of many, beyond the noise's variance/n; 0
     where it is not more than half of that."""
-    n = np.arange(1, spreads.size + 1)
-    last = spreads.size // 2
-    added = float(np.mean((n * spreads)[last:] ** 2 - n[last:] * variance))
+    n = np.arange(1, deviations.size + 1)
+    last = deviations.size // 2
+    added = float(np.mean((n * deviations)[last:] ** 2 - n[last:] * variance))
     return added if added > 0.5 * float(np.mean(n[last:])) * variance else 0.0

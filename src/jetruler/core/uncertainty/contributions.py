@@ -154,8 +154,8 @@ class Conditions:
     def __post_init__(self) -> None:
         for name, least in (("noise", 0.0), ("readings", 1.0), ("calibration", 0.0)):
             if not least <= getattr(self, name) < HUGE:
-                right = f"{least:g} or more, and less than {HUGE:g}"
-                raise ParameterError(name, getattr(self, name), right)
+                expected = f"{least:g} or more, and less than {HUGE:g}"
+                raise ParameterError(name, getattr(self, name), expected)
         if not self.dof > 0:
             raise ParameterError("dof", self.dof, "more than 0")
         if not 0 < self.level < 1:
