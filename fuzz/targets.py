@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from tests.command import called
+from tests.helpers.command import called
 
 from jetruler import JetRulerError, demo, load_bench
 from jetruler.benchfile.load import parse_bench

@@ -13,8 +13,7 @@ from hypothesis import HealthCheck, settings
 
 from jetruler import Bench, demo
 from jetruler.benchfile.load import parse_bench
-
-from .command import Done, called
+from tests.helpers.command import Done, called
 
 # Few examples for `make test`, many for `make soak`, which names its profile.
 for profile, examples in (("jetruler", 25), ("soak", 300)):

@@ -33,15 +33,17 @@ CORE = Path("src/jetruler/core")
 
 #: The tests of each room, the quickest to notice first.
 ROOMS = {
-    "laws": "by_their_words laws published physics worked sensitivities ruler bench firmware",
-    "calibrate": "by_their_words fit regression constants published compare pairs",
-    "uncertainty": "by_their_words budget sensitivities",
-    "firmware": "by_their_words constants firmware compiled export",
-    "decide": "by_their_words decide signal findings station session compiled",
+    "laws": "own_calculations laws published physics worked sensitivities ruler bench firmware",
+    "calibrate": "own_calculations fit regression constants published compare pairs",
+    "uncertainty": "own_calculations budget sensitivities",
+    "firmware": "own_calculations constants firmware compiled export",
+    "bench": "own_calculations decide smoothing findings stream_processor session raw_values "
+    "compiled bench",
+    "ruler": "ruler quantity worked own_calculations laws",
 }
 
 #: Statistics of two sensors, which have tests of another kind.
-NOT_SAMPLED = {"comparison.py", "relevance.py", "series.py"}
+NOT_SAMPLED = {"comparison.py"}
 
 #: What is changed: numbers, signs, comparisons, connections, and the ways out of loops.
 KINDS = re.compile(
@@ -151,7 +153,9 @@ def survives(mutant: Mutant, home: Path) -> bool:
     original = target.read_text("utf-8")
     target.write_text(mutant.source, "utf-8")
     room = mutant.file.relative_to(CORE).parts[0]
-    tests = [f"tests/test_{name}.py" for name in ROOMS[room].split()]
+    tests = [
+        str(f) for name in ROOMS[room].split() for f in sorted(home.glob(f"tests/*/test_{name}.py"))
+    ]
     command = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", "-p", "no:cacheprovider"]
     environment = os.environ | {"PYTHONPATH": str(home / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
     try:

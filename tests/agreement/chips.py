@@ -18,9 +18,8 @@ from jetruler.core.firmware.selection import Exported, export
 from jetruler.targets import target_named
 from jetruler.targets.python import class_name
 from jetruler.targets.target import ExportOptions
-
-from ..compiled import Printing
-from ..structured_text import structured
+from tests.helpers.compiled import Printing
+from tests.helpers.structured_text import structured
 
 SAMPLES = 500
 #: Results of every sample, by name: counts after smoothing, zones, trips, commands.

@@ -13,10 +13,18 @@ from jetruler.core.bench.decisions import ChannelReader, Decisions, zones_that_h
 from jetruler.core.bench.smoothing import Smoother
 from jetruler.core.firmware.program import safe_name
 from jetruler.core.ruler.reading import Reading
-
-from ..compiled import needs_compiler, printed_by
-from ..sizes import sizes
-from .chips import Chip, Results, chip, in_c, in_python, in_structured_text, inputs, of_c
+from tests.agreement.chips import (
+    Chip,
+    Results,
+    chip,
+    in_c,
+    in_python,
+    in_structured_text,
+    inputs,
+    of_c,
+)
+from tests.helpers.compiled import needs_compiler, printed_by
+from tests.helpers.sizes import sizes
 
 pytestmark = needs_compiler
 

@@ -26,9 +26,9 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
-from ..conftest import COMMAND, Cli
-from ..sizes import sizes
-from .made import Made, made
+from tests.agreement.made import Made, made
+from tests.conftest import COMMAND, Cli
+from tests.helpers.sizes import sizes
 
 Rows = list[dict[str, str]]
 

@@ -21,10 +21,9 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.core.laws import law_line
 from jetruler.core.ruler.converter import RawInput
 from jetruler.errors import BenchError
-
-from ..conftest import Cli
-from ..sizes import sizes
-from .made import made
+from tests.agreement.made import made
+from tests.conftest import Cli
+from tests.helpers.sizes import sizes
 
 
 @pytest.mark.parametrize("many", sizes(6, 80))

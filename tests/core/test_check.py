@@ -1,0 +1,128 @@
+"""`check`: every rule by its own good and bad example, and through the installed command."""
+
+from __future__ import annotations
+
+import json
+import runpy
+import shutil
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from jetruler.benchfile.load import parse_bench
+from jetruler.core.check.check import check
+from jetruler.core.result import Severity
+from tests.conftest import Cli
+
+ROOT = Path(__file__).parents[2]
+BUILD: dict[str, Any] = runpy.run_path(str(ROOT / "docs/build_checks.py"))
+EXAMPLES: dict[str, dict[str, Any]] = BUILD["examples"]()
+RULES = [BUILD["description"](rule) for rule in (*BUILD["OF_BENCH"], *BUILD["OF_LOG"])]
+
+
+def test_every_rule_has_its_examples() -> None:
+    assert {rule.name for rule in RULES} == set(EXAMPLES)
+    for rule in RULES:
+        assert rule.finds.endswith(".")
+        assert rule.why.endswith(".")
+
+
+@pytest.mark.parametrize("name", EXAMPLES)
+def test_the_bad_example_is_found_and_the_good_one_is_not(name: str) -> None:
+    bad = [f for f in BUILD["findings"](EXAMPLES[name], "bad") if f.rule == name]
+    assert len(bad) >= 1
+    assert all(
+        f.where.startswith(("channel.", "trip.")) and f.what and f.remedy and f.why for f in bad
+    )
+    assert not [f for f in BUILD["findings"](EXAMPLES[name], "good") if f.rule == name]
+
+
+def test_the_page_of_checks_is_made_from_the_rules() -> None:
+    assert (ROOT / "docs/checks.md").read_text("utf-8") == BUILD["page"](), (
+        "run python docs/build_checks.py"
+    )
+
+
+#: What the bench with a dozen mistakes must be found to have, by place.
+DOZEN = {
+    "channel.pressure.laws[1 line].marks": "above-reference",
+    "channel.bean.laws[1 divider].known": "unit-slip",
+    "channel.exhaust.laws[1 divider].known": "far-resistor",
+    "channel.exhaust.dissipation": "self-heating",
+    "channel.exhaust.decimals": "coarse-step",
+    "channel.room.laws[1 divider].supply": "reference-would-cancel",
+    "channel.room.laws[2 beta].beta": "unlikely-thermistor",
+    "channel.damper.laws[1 line].marks": "outside-marks",
+    "channel.flap.laws[2 clamp]": "misplaced-clamp",
+    "channel.rail.limits": "limits-out-of-reach",
+    "channel.tray.converter.count_at_vref": "top-counts-disagree",
+    "channel.level.laws[2 zones].edges": "narrow-zones",
+    "channel.blower.laws[2 whole].rounding": "rounding-misses-top",
+    "channel.blower.laws[1 line].marks": "overflowing-product",
+}
+
+
+def test_a_dozen_mistakes(cli: Cli, home: Path) -> None:
+    shutil.copy(ROOT / "examples/findings.toml", home)
+    done = cli("check", "-b", "findings.toml", "--json")
+    assert done.returncode == 1
+    found = json.loads(done.stdout)["findings"]
+    places = {(f["where"], f["rule"]) for f in found}
+    assert places >= set(DOZEN.items())
+    order = [f["severity"] for f in found]
+    assert order == sorted(order, key=["error", "warning", "note"].index)
+    shown = cli("check", "-b", "findings.toml")
+    assert shown.returncode == 1
+    assert "4.5 V at the pin, and the reference is 3.3 V: all above reads 7 bar" in shown.stdout
+    assert "5 errors" in shown.stdout.splitlines()[-1]
+
+
+def test_nothing_in_the_demo(cli: Cli) -> None:
+    done = cli("check")
+    assert (done.returncode, done.stdout) == (0, "bench.toml: nothing found in 8 channels\n")
+    logged = cli("check", "--log", "roast.csv")
+    assert logged.returncode == 1  # the loose connector
+    assert "sits on its high rail (4095) for 10 samples" in logged.stdout
+    assert "(look)" in logged.stdout
+    assert "laws[" not in logged.stdout  # nothing between the bench and the log
+
+
+def test_only_errors_end_with_1(cli: Cli, home: Path) -> None:
+    bench = (home / "bench.toml").read_text()
+    (home / "bench.toml").write_text(bench.replace('known = "2k2', 'known = "2M2'))
+    done = cli("check")
+    assert (done.returncode, "1 error" in done.stdout) == (1, True)
+    assert "channel.exhaust.laws[1 divider].known (unit-slip)" in done.stdout
+    (home / "bench.toml").write_text(bench.replace("limits = [0, 250]", "limits = [-40, 250]"))
+    done = cli("check")
+    assert done.returncode == 0
+    assert "−40 Pa is never crossed" in done.stdout
+
+
+def test_places_count_as_the_bench_file_does() -> None:
+    text = '[channel.a]\ncolumn = "x"\nlaws = [{ law = "adc", bits = 10, vref = 3.3 }, '
+    text += '{ law = "divider", known = 4700, supply = 3.3 }]\n'
+    for listed, place in (((), 1), (("a",), 2)):
+        (found,) = check(parse_bench(text), listed)
+        assert found.where == f"channel.a.laws[{place} divider].supply"
+        assert found.severity is Severity.WARNING
+
+
+def test_the_command_counts_a_listed_converter(cli: Cli, home: Path) -> None:
+    (home / "own.toml").write_text(
+        '[channel.a]\ncolumn = "x"\nlaws = [{ law = "adc", bits = 10, vref = 3.3 }, '
+        '{ law = "divider", known = 4700, supply = 3.3 }]\n'
+    )
+    assert "channel.a.laws[2 divider].supply" in cli("check", "-b", "own.toml").stdout
+
+
+def test_a_column_that_is_gone(cli: Cli, home: Path) -> None:
+    log = (home / "roast.csv").read_text().replace("ch4", "pressure", 1)
+    (home / "roast.csv").write_text(log)
+    done = cli("check", "--log", "roast.csv")
+    assert done.returncode == 1
+    assert "channel.draught.column (missing-column)" in done.stdout
+    assert "sits on its high rail" in done.stdout  # the others are looked at all the same
+    assert cli("check", "--log", "none.csv").returncode == 2
+    assert cli("check", "-b", "none.toml").returncode == 2

@@ -1,0 +1,248 @@
+"""What a fit says of itself: which law, marks and parameters, and how well it knows them."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+import jetruler as jr
+from jetruler.benchfile.load import parse_bench
+from jetruler.benchfile.models import build_law
+from jetruler.core.laws import law_line
+from jetruler.core.uncertainty.contributions import toleranced
+from tests.conftest import Cli
+from tests.core.test_laws import TRUTH
+from tests.helpers.sizes import sizes
+
+# Two sets of coefficients that a maker of thermistors publishes for one part, each way.
+TO_OHMS = (-14.63371957, 4791.842, -115334.0, -3730535.0)
+TO_KELVIN = (3.354016e-3, 2.569850e-4, 2.620131e-6, 6.383091e-8)
+EXTENDED = jr.SteinhartHartExtended(10e3, to_kelvin=TO_KELVIN)
+
+
+def marks(x: Any, y: Any, u: float | None = None) -> Any:
+    return np.stack([x, y] if u is None else [x, y, np.full(len(x), u)], axis=1)
+
+
+@pytest.mark.parametrize("n", [5, 8])
+@pytest.mark.parametrize("u", [None, 1.0], ids=["scatter", "u_true"])
+@pytest.mark.parametrize("sets", sizes(50, 1000))
+def test_a_straight_truth_is_kept_straight_and_a_bent_one_is_not(
+    n: int, u: float | None, sets: int
+) -> None:
+    random, x = np.random.RandomState(n), np.linspace(0, 10, n)
+    degrees = []
+    for bend in (0.0, 2.0):
+        found = [
+            jr.fit(marks(x, 3 * x + bend * x**2 + random.standard_normal(n), u), "polynomial")
+            for _ in range(sets)
+        ]
+        degrees.append([len(one.parameters) - 1 for one in found])
+    assert np.mean(np.array(degrees[0]) == 1) >= 0.95 - 3 * math.sqrt(0.0475 / sets)
+    assert np.mean(np.array(degrees[1]) > 1) >= 0.9
+
+
+@pytest.mark.parametrize("sets", sizes(100, 1000))
+def test_a_known_uncertainty_finds_the_wrong_mark_among_five(sets: int) -> None:
+    """Twelve uncertainties off, at any place; and no sound mark is named for it."""
+    random, x, right, false = np.random.RandomState(4), np.linspace(0, 10, 5), 0, 0
+    for _ in range(sets):
+        y = 3 * x + 1 + random.standard_normal(5)
+        false += bool(jr.fit(marks(x, y, 1.0), robust=True).outliers)
+        wrong = random.randint(5)
+        y[wrong] += 12 * random.choice([-1, 1])
+        right += jr.fit(marks(x, y, 1.0), robust=True).outliers == (wrong,)
+    assert right >= 0.8 * sets
+    assert false <= 0.01 * sets + 3 * math.sqrt(0.01 * sets)
+
+
+def test_too_small_uncertainties_make_no_outliers() -> None:
+    y = 3 * np.arange(9.0) + np.array([1, -1, 2, 0, -2, 1, 1, -1, 0])
+    assert not jr.fit(marks(np.arange(9.0), y, 0.01), robust=True).outliers
+
+
+def test_left_out_errors_of_a_bent_law_are_those_of_fits_without_the_mark() -> None:
+    """Few marks, far apart: the first order would be off by some percent."""
+    x = np.array([1e3, 4e3, 1e4, 3e4, 9e4])
+    y = np.asarray(jr.Beta(1e4, 3435)(x)) + np.array([3.0, -4.0, 2.0, 4.0, -3.0])
+    found = jr.fit(marks(x, y), "beta")
+    for i in range(5):
+        rest = jr.fit(np.delete(marks(x, y), i, axis=0), "beta")
+        assert found.left_out[i] == pytest.approx(rest.law(float(x[i])) - y[i], rel=1e-9)
+
+
+@pytest.mark.parametrize(
+    ("x", "y", "u", "law", "says"),
+    [
+        (
+            np.geomspace(1e3, 1e5, 9),
+            lambda x: EXTENDED(x),
+            0.05,
+            "beta",
+            "Steinhart-Hart law fits better",
+        ),
+        (
+            np.linspace(0, 10, 9),
+            lambda x: 2 * x + 0.1 * x**2,
+            None,
+            "line",
+            "a polynomial of degree 2 fits better",
+        ),
+        (
+            np.linspace(0, 10, 9),
+            lambda x: 2 * x + 9 * (np.arange(9) % 2),
+            0.1,
+            "line",
+            "no richer law fits better: the uncertainties or some of the marks are wrong",
+        ),
+        (np.linspace(0, 10, 9), lambda x: 5 * x, None, "line", "not told from 0"),
+    ],
+    ids=["beta", "bent", "no law", "offset"],
+)
+def test_errors_beyond_the_marks_and_idle_parameters_are_said(
+    x: Any, y: Any, u: float | None, law: str, says: str
+) -> None:
+    noise = 0.02 * np.random.RandomState(1).standard_normal(x.size)
+    found = jr.fit(marks(x, y(x) + noise, u), law)
+    assert any(says in note for note in found.notes), found.notes
+
+
+@pytest.mark.parametrize(("offset", "told"), [(0.0, True), (2.0, False)])
+def test_a_correction_that_is_none_says_so(offset: float, told: bool) -> None:
+    knob = jr.Channel("knob", jr.Counts(12) >> jr.Line(0.1, unit="%"), "ch0")
+    raw = np.linspace(100, 3900, 8)
+    noise = 0.3 * np.random.RandomState(6).standard_normal(8)
+    found = jr.calibrate(knob, marks(raw, 0.1 * raw + offset + noise), correction=True)
+    says = "gain and offset are not told from 1 and 0: these marks call for no correction"
+    assert (says in found.fit.notes) is told
+
+
+def test_the_extended_thermistor_is_fitted_to_its_published_curve() -> None:
+    """Marks from the published coefficients of the way back give the published table, and a law
+    that the published coefficients of the way there agree with."""
+    kelvin = 273.15 + np.linspace(-40, 125, 23)
+    ohms = 1e4 * np.exp(sum(c / kelvin**i for i, c in enumerate(TO_OHMS)))
+    found = jr.fit(marks(ohms, kelvin - 273.15), "steinhart-hart-extended")
+    assert isinstance(found.law, jr.SteinhartHartExtended)
+    assert found.law.r25 == 1e4
+    assert found.largest < 0.02
+    for celsius, published in ((-40, 332094), (0, 32554), (50, 3605), (85, 1070)):
+        assert found.law(float(published)) == pytest.approx(celsius, abs=0.03)
+        assert EXTENDED(float(published)) == pytest.approx(found.law(float(published)), abs=0.03)
+    assert build_law(jr_table(found.law)) == found.law
+
+
+def jr_table(law: jr.Law) -> dict[str, Any]:
+    import tomllib
+
+    table: dict[str, Any] = tomllib.loads(f"law = {law_line(law)}")["law"]
+    return table
+
+
+def numbers_in(value: Any, path: tuple[int, ...] = ()) -> list[tuple[int, ...]]:
+    if isinstance(value, list):
+        return [found for i, part in enumerate(value) for found in numbers_in(part, (*path, i))]
+    return [path] if isinstance(value, int | float) and not isinstance(value, bool) else []
+
+
+def with_tolerance(value: Any, path: tuple[int, ...]) -> Any:
+    if not path:
+        return f"{value!r} ± 0.001 (k=2)"
+    return [with_tolerance(v, path[1:]) if i == path[0] else v for i, v in enumerate(value)]
+
+
+#: Numbers that are no measured quantity: a whole number of bits, ends of a range, a zone's name.
+EXACT = {("adc", "bits"), ("counts", "bits"), ("input", "range"), ("zones", "values")}
+
+
+@pytest.mark.parametrize("law", [law for law, *_ in TRUTH], ids=lambda law: law.name)
+def test_every_number_of_every_law_can_carry_a_tolerance(law: jr.Law) -> None:
+    table = jr_table(law)
+    for key, value in table.items():
+        for path in [] if (law.name, key) in EXACT else numbers_in(value):
+            made = build_law(table | {key: with_tolerance(value, path)})
+            (found,) = toleranced(jr.Ruler((made,)))
+            assert found.value.standard == pytest.approx(0.0005)
+            assert jr_table(made) == jr_table(build_law(jr_table(made)))
+
+
+BENCH = """[converter]
+bits = 12
+vref = 3.3
+[channel.a]
+column = 1
+laws = [{{ law = "polynomial", coefficients = [1, 2, 3], takes = "V", unit = "bar" }}]
+calibration = {{ {} }}
+"""
+SOUND = 'law = "polynomial", parameters = ["coefficients[1]", "coefficients[2]"], covariance = '
+PAIR = "[[1.0, -0.9], [-0.9, 1.0]]"
+
+
+def test_a_covariance_moves_the_parameters_together() -> None:
+    """By hand: at x V the effect is √(1 − 1.8 x + x²) bar; independent, it would be √(1 + x²)."""
+    channel = parse_bench(BENCH.format(f"{SOUND}{PAIR}, left = '± 0.2 bar (k=2)'"))["a"]
+    for count in (0.0, 1241.0, 4095.0):
+        volts = count / 4095 * 3.3
+        effects = {row.source: float(row.effect) for row in jr.budget(channel, count).rows}
+        by_hand = math.sqrt(1 - 1.8 * volts + volts**2)
+        assert effects["fit of polynomial"] == pytest.approx(by_hand)
+        assert effects["calibration"] == pytest.approx(0.1)
+    run = jr.simulate(channel, 1241.0, draws=100_000)
+    assert run.standard == pytest.approx(run.budget.combined, rel=0.01)
+
+
+@pytest.mark.parametrize(
+    ("given", "says"),
+    [
+        (
+            SOUND + "[[1, 2], [2, 1]]",
+            "covariance: expected 2 rows of 2 numbers, as far below the diagonal as above",
+        ),
+        (
+            SOUND + "[[1, 2]]",
+            "expected 2 rows of 2 numbers, as far below the diagonal as above, found [[1, 2]]",
+        ),
+        (SOUND.replace("[2]", "[9]") + PAIR, "the name of a number that polynomial has here"),
+        (SOUND.replace("poly", "Poly") + PAIR, "the name of one of the channel's laws"),
+        (SOUND + PAIR + ", which = 2", "so many laws are called polynomial"),
+        (SOUND + PAIR + ", dof = 0", "calibration.dof: expected 1 or more, found 0"),
+        (SOUND + PAIR + ", seed = 1", "calibration.seed: unknown for calibration"),
+        ('law = "polynomial"', "calibration needs it"),
+    ],
+)
+def test_a_covariance_that_is_none_is_refused(given: str, says: str) -> None:
+    with pytest.raises(jr.errors.BenchError) as error:
+        parse_bench(BENCH.format(given))
+    assert says in str(error.value)
+
+
+def test_a_later_fit_takes_the_place_of_what_an_earlier_one_left(cli: Cli, home: Path) -> None:
+    """Also where nothing is known of it: then the key goes, and the change shows that."""
+    assert "dof" not in cli("fit", "bean", "--marks", "bath.csv", "--write").stdout
+    done = cli("fit", "bean", "--mark", "1000=165", "--mark", "3000=80", "--write")
+    assert done.returncode == 0, done.stderr
+    assert "- calibration = {" in done.stdout
+    assert "+ calibration" not in done.stdout
+    assert jr.load_bench(home / "bench.toml")["bean"].calibration is None
+    done = cli("fit", "bean", "--marks", "bath.csv", "--correction", "--write")
+    assert done.returncode == 0, done.stderr
+    known = jr.load_bench(home / "bench.toml")["bean"].calibration
+    assert isinstance(known, jr.FitCovariance)
+    assert known.law == "line"
+
+
+@pytest.mark.parametrize("key", ["decimals", "noise", "limits", "dissipation", "calibration"])
+def test_whole_numbers_that_no_float_holds_are_refused(key: str) -> None:
+    huge = "1" + 400 * "0"
+    value = {
+        "limits": f"[0, {huge}]",
+        "calibration": f"{{ {SOUND}[[{huge}, 0], [0, 1]] }}",
+    }.get(key, huge)
+    text = BENCH.format(SOUND + PAIR)
+    text = text[: text.index("calibration")] + f"{key} = {value}\n"
+    with pytest.raises(jr.errors.BenchError, match=r"expected"):
+        parse_bench(text)

@@ -1,0 +1,72 @@
+"""`jr.stream`: the same samples, trips and commands as the tool gives, one after another."""
+
+from __future__ import annotations
+
+import csv
+import io
+import threading
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+import pytest
+
+import jetruler as jr
+from tests.conftest import Cli
+
+
+def test_a_file_reads_as_the_tool_converts_it(cli: Cli, home: Path) -> None:
+    bench = jr.load_bench(home / "bench.toml")
+    samples = list(jr.stream(str(home / "roast.csv"), bench))
+    assert cli("convert", "roast.csv", "-o", "out.csv", "--events", "e.csv").returncode == 0
+    frame = pd.read_csv(home / "out.csv", dtype=str, keep_default_na=False)
+    assert len(samples) == len(frame)
+    for name, channel in bench.items():
+        values = [channel.cell(sample.values[name]) for sample in samples]
+        assert values == frame[channel.output_column].tolist()
+    told = [(sample.time, trip, sample.trips[trip]) for sample in samples for trip in sample.turned]
+    events = list(csv.reader(io.StringIO((home / "e.csv").read_text())))[1:]
+    assert told == [(time, trip, state == "on") for time, trip, state, _ in events]
+
+
+KNOB: Any = jr.Bench("Desk", {"knob": jr.Channel("knob", jr.Counts(12) >> jr.Line(0.1), 1)})
+
+
+@pytest.mark.parametrize(
+    "lines", [["100", "200"], ("100\n", "200\r\n"), (str(n) for n in (100, 200))]
+)
+def test_lines_of_any_kind(lines: Any) -> None:
+    samples = list(jr.stream(lines, KNOB))
+    assert [sample.values["knob"] for sample in samples] == [10.0, 20.0]
+
+
+def test_samples_come_one_by_one_and_whoever_stops_leaves_no_thread() -> None:
+    """The second line comes only when the first sample was seen."""
+    seen = threading.Event()
+
+    def lines() -> Any:
+        yield "100"
+        assert seen.wait(5)
+        yield "5000"
+        yield "7"
+
+    stream = jr.stream(lines(), KNOB)
+    assert next(stream).values["knob"] == 10.0
+    seen.set()
+    sample = next(stream)
+    assert sample.flags["knob"] is jr.Flag.OFF_SCALE
+    stream.close()  # type: ignore[attr-defined]
+    assert not [t for t in threading.enumerate() if t.name == "jetruler-reader"]
+
+
+def test_a_source_that_is_not_there_says_so(tmp_path: Path) -> None:
+    with pytest.raises(jr.JetRulerError, match=r"none\.csv"):
+        next(jr.stream(str(tmp_path / "none.csv"), KNOB))
+
+
+def test_lines_that_are_no_samples_are_counted() -> None:
+    with pytest.warns(UserWarning, match="1 line") as said:
+        samples = list(jr.stream(["100", "1,2,3", "7", "ready"], KNOB))
+    assert "1 line was no sample: other text 1 (the first: 'ready')" in str(said[0].message)
+    assert "1 line has too few or too many cells: missing samples" in str(said[0].message)
+    assert [sample.flags["knob"].name for sample in samples] == [None, "MISSING", None]

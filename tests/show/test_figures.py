@@ -1,0 +1,114 @@
+"""Pictures fit to hand in: nothing lies on anything, and a width on paper is kept."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from matplotlib.figure import Figure
+
+import jetruler as jr
+from jetruler.core.bench.channel import Channel
+from jetruler.logs.pairs import read_series
+from jetruler.show import figures
+from jetruler.show.figures import draw_histogram
+from jetruler.show.style import new_figure
+from tests.agreement.made import made
+from tests.conftest import Cli
+from tests.helpers.overlapping_labels import overlaps
+from tests.helpers.sizes import soak
+
+DEMO = Path(jr.__file__).parent / "demo"
+
+
+def of_channel(channel: Channel) -> dict[str, Callable[[], Figure]]:
+    """Every picture of a channel, without and with a reading."""
+    edge = channel.ruler.edge
+    assert edge is not None
+    at = float(round(edge.lowest + 0.45 * (edge.highest - edge.lowest)))
+    drawn: dict[str, Callable[[], Figure]] = {
+        "ruler": lambda: figures.ruler_figure(channel, at),
+        "circuit": lambda: figures.circuit_figure(channel, at),
+        "stages": lambda: figures.stages_figure(channel, at),
+        "curve": lambda: figures.curve_figure([(channel, at)]),
+    }
+    if channel.ruler.label(0.0) is None and np.isfinite(jr.budget(channel, at).combined):
+        drawn["budget"] = lambda: figures.budget_figure(channel, [jr.budget(channel, at)])
+    return drawn
+
+
+@pytest.mark.parametrize("name", ["bean", "damper", "draught", "rail", "tray"])
+def test_nothing_overlaps_in_the_pictures_of_the_demo(name: str) -> None:
+    channel = jr.load_bench(DEMO / "bench.toml")[name]
+    found = {kind: overlaps(draw()) for kind, draw in of_channel(channel).items()}
+    assert found == {kind: [] for kind in found}
+
+
+def test_nothing_overlaps_in_the_other_pictures(
+    home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.chdir(home)
+    bench = jr.load_bench("bench.toml")
+    bean = bench["bean"]
+    series = read_series("roast.csv", list(bench.values()))
+    pairs = jr.read_pairs("rest.csv", bean, bench["bean2"])
+    drawn = {
+        "log": figures.log_figure(series),
+        "fit": figures.fit_figure(jr.calibrate(bean, jr.read_marks("bath.csv"))),
+        "compare": figures.compare_figure(jr.compare(pairs.a, pairs.b, unit="degC")),
+        "choose": figures.choose_figure(bean, jr.choose_resistor(bean, 20, 240)),
+        "draws": figures.draws_figure(bean, jr.simulate(bean, 400, draws=2000)),
+        "curves": figures.curve_figure([(bench[n], None) for n in ("bean", "draught", "rail")]),
+        "part of a ruler": figures.ruler_figure(bean, 400, (300, 700)),
+    }
+    assert {kind: overlaps(figure) for kind, figure in drawn.items()} == {
+        kind: [] for kind in drawn
+    }
+
+
+@soak
+@pytest.mark.parametrize("seed", range(50))
+def test_nothing_overlaps_in_the_pictures_of_any_bench(seed: int) -> None:
+    for channel in list(made(seed).bench.values())[:2]:
+        edge = channel.ruler.edge
+        if edge is not None and np.isfinite([edge.lowest, edge.highest]).all():
+            found = {kind: overlaps(draw()) for kind, draw in of_channel(channel).items()}
+            assert found == {kind: [] for kind in found}, channel
+
+
+def test_a_narrow_log_is_drawn_by_itself() -> None:
+    readings = np.repeat(np.arange(3384, 3412), 20)
+    ax = draw_histogram(new_figure().add_subplot(), "bean", jr.survey(readings, bits=16))
+    low, high = ax.get_xlim()
+    assert 3370 < low < 3384
+    assert 3411 < high < 3425
+
+
+@pytest.mark.parametrize("kind", ["png", "svg"])
+def test_a_width_on_paper(cli: Cli, home: Path, kind: str) -> None:
+    done = cli("draw", "curve", "bean", "--width", "86", "-o", f"c.{kind}")
+    assert done.returncode == 0
+    data = (home / f"c.{kind}").read_bytes()
+    if kind == "svg":
+        assert re.search(rb'<svg [^>]*width="86mm" height="53.75mm"|width="86mm"', data)
+    else:
+        wide = int.from_bytes(data[16:20], "big")
+        assert wide == pytest.approx(86 / 25.4 * 300, abs=1)
+
+
+@pytest.mark.parametrize(
+    ("args", "says"),
+    [
+        (("draw", "curve", "bean", "--width", "5"), "20 to 1000 mm"),
+        (("draw", "ruler", "bean", "--from", "700", "--to", "300"), "the low one first"),
+        (("draw", "ruler", "bean", "--to", "9000"), "two raw values of 0 to 4095"),
+        (("draw", "draws", "bean", "--at", "9000"), "the counts of bean run from 0 to 4095"),
+    ],
+)
+def test_what_cannot_be_drawn(cli: Cli, args: tuple[str, ...], says: str) -> None:
+    done = cli(*args)
+    assert done.returncode == 2
+    assert says in done.stderr
