@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import doctest
 import re
+import runpy
 import shlex
 from pathlib import Path
 from typing import Any
@@ -110,3 +111,21 @@ def test_every_flag_is_in_the_documents() -> None:
 def test_links_lead_somewhere(page: Path) -> None:
     for target in re.findall(r"\]\(([^)#]+)\)", page.read_text("utf-8")):
         assert "://" in target or (page.parent / target).exists(), target
+
+
+def test_the_picture_of_the_rooms_is_that_of_the_contracts() -> None:
+    build = runpy.run_path(str(ROOT / "docs/build_rooms.py"))
+    drawn = (ROOT / "docs/rooms.svg").read_text("utf-8")
+    assert drawn == build["page"](), "run python docs/build_rooms.py"
+
+
+def test_the_architecture_names_files_and_rooms_that_are_there() -> None:
+    text = (ROOT / "docs/architecture.md").read_text("utf-8")
+    source = ROOT / "src/jetruler"
+    named = set(re.findall(r"`((?:[a-z_]+/)+[\w.]*)`", text))
+    assert len(named) > 60
+    for name in named:
+        assert any((home / name).exists() for home in (ROOT, source, source.parent)), name
+    rooms = {path.parent for path in source.rglob("__init__.py")} - {source, source / "core"}
+    for room in rooms:
+        assert f"`{room.relative_to(source)}`" in text, room
