@@ -14,6 +14,18 @@ from .core.ruler.ruler import Law, Ruler
 from .core.survey.survey import Survey
 from .core.uncertainty.budget import Budget, budget
 from .core.uncertainty.simulate import Simulation
+from .show.draw_results import (
+    draw_band,
+    draw_compare,
+    draw_draws,
+    draw_fit,
+    draw_residuals,
+    draw_shares,
+    draw_sources,
+)
+from .show.draw_ruler import draw_curve, draw_ruler, draw_slope, draw_stages
+from .show.figures import draw_histogram
+from .show.schematic import draw_circuit
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -57,28 +69,24 @@ def ruler(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axes
     >>> from jetruler import Counts, Line, plots
     >>> ax = plots.ruler(Counts(12) >> Line(0.5), at=1880)
     """
-    from .show.draw_ruler import draw_ruler
 
     return draw_ruler(_axes(ax), channel_of(thing), at)
 
 
 def curve(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axes:
     """The values over the raw edge. Parameters and result as for `ruler`."""
-    from .show.draw_ruler import draw_curve
 
     return draw_curve(_axes(ax), channel_of(thing), at)
 
 
 def slope(thing: Thing, ax: Axes | None = None) -> Axes:
     """What one count is worth over the raw edge. Parameters and result as for `ruler`."""
-    from .show.draw_ruler import draw_slope
 
     return draw_slope(_axes(ax), channel_of(thing))
 
 
 def stages(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axes:
     """Every law from raw to true, with its worked line. Parameters and result as for `ruler`."""
-    from .show.draw_ruler import draw_stages
 
     return draw_stages(_axes(ax), channel_of(thing), at)
 
@@ -86,7 +94,6 @@ def stages(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axe
 def circuit(thing: Thing, at: float | None = None, ax: Axes | None = None) -> Axes:
     """The schematic that the laws describe, from the sensor to the converter's pin, with voltages
     and currents at a raw value. Parameters and result as for `ruler`."""
-    from .show.schematic import draw_circuit
 
     return draw_circuit(_axes(ax), channel_of(thing), at)
 
@@ -106,14 +113,12 @@ def calibration(found: Calibration, ax: Axes | None = None) -> Axes:
     Axes
         Yours to change.
     """
-    from .show.draw_results import draw_fit
 
     return draw_fit(_axes(ax), found)
 
 
 def residuals(found: Calibration, ax: Axes | None = None) -> Axes:
     """The errors at the marks, and the interval of the law. As `calibration`."""
-    from .show.draw_results import draw_residuals
 
     return draw_residuals(_axes(ax), found)
 
@@ -121,21 +126,18 @@ def residuals(found: Calibration, ax: Axes | None = None) -> Axes:
 def draws(found: Simulation, ax: Axes | None = None) -> Axes:
     """How often each value came up in a Monte Carlo run, with its interval and the first-order one.
     Result as for `ruler`."""
-    from .show.draw_results import draw_draws
 
     return draw_draws(_axes(ax), found)
 
 
 def comparison(found: Comparison, ax: Axes | None = None) -> Axes:
     """The differences of two sensors over their mean, with bias and limits. As `calibration`."""
-    from .show.draw_results import draw_compare
 
     return draw_compare(_axes(ax), found)
 
 
 def shares(budgets: Budget | Sequence[Budget], ax: Axes | None = None) -> Axes:
     """The fraction of each source, for one budget or some of one channel. As `calibration`."""
-    from .show.draw_results import draw_shares
 
     return draw_shares(_axes(ax), [budgets] if isinstance(budgets, Budget) else list(budgets))
 
@@ -143,7 +145,6 @@ def shares(budgets: Budget | Sequence[Budget], ax: Axes | None = None) -> Axes:
 def band(thing: Thing, at: Sequence[float] = (), ax: Axes | None = None) -> Axes:
     """The values with their expanded uncertainty over the raw edge; at: raw values with a mark.
     Otherwise as `ruler`."""
-    from .show.draw_results import draw_band
 
     channel = channel_of(thing)
     return draw_band(_axes(ax), channel, [budget(channel, count) for count in at])
@@ -151,13 +152,11 @@ def band(thing: Thing, at: Sequence[float] = (), ax: Axes | None = None) -> Axes
 
 def sources(thing: Thing, level: float = 0.95, ax: Axes | None = None) -> Axes:
     """The effect of each source of uncertainty over the raw edge. As `ruler`."""
-    from .show.draw_results import draw_sources
 
     return draw_sources(_axes(ax), channel_of(thing), level)
 
 
 def histogram(survey: Survey, name: str = "counts", ax: Axes | None = None) -> Axes:
     """How often each raw value came up, of a survey or a column of `jr.look`. As `calibration`."""
-    from .show.figures import draw_histogram
 
     return draw_histogram(_axes(ax), name, survey)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 
 import pytest
@@ -34,6 +35,8 @@ from jetruler import (
     Zones,
 )
 from jetruler.cli.explain import ruler_lines
+from jetruler.core.numerics import NoInverseError
+from jetruler.core.ruler.ruler import Ruler
 from jetruler.core.ruler.units import (
     bracketed,
     canonical,
@@ -45,6 +48,7 @@ from jetruler.core.ruler.units import (
     symbol,
 )
 from jetruler.show.printed import true_ticks
+from tests.core.test_laws import TRUTH
 
 # law, x, the line forward; y, the line back. Each number in them was worked out by hand.
 WORKED: list[tuple[Law, float, str, float, str]] = [
@@ -333,3 +337,15 @@ def test_zones_of_numbers_have_all_their_labels_in_their_middles() -> None:
     # With values behind the zones, and the same number twice.
     scaled = ruler >> Line(0.5, takes="rpm", unit="V")
     assert [tick.label for tick in true_ticks(scaled, 10)] == ["0", "20", "25", "45", "50"]
+
+
+@pytest.mark.parametrize(("law", "x", "y"), TRUTH, ids=lambda value: type(value).__name__)
+def test_the_result_of_a_worked_line_has_its_unit(law: Law, x: float, y: float) -> None:
+    """Also of a law that keeps whatever unit comes in."""
+    ruler = Ruler.of(Line(1.0, 0.0, unit="bar"), law) if law.takes is None else Ruler.of(law)
+    steps = [*ruler.trace(float(x)).steps]
+    with contextlib.suppress(NoInverseError):
+        steps += ruler.trace_back(float(y)).steps
+    for step in steps:
+        bare = re.search(r"[=→] −?[\d.e−]+$", step.line)
+        assert bare is None or not symbol(step.unit), step.line

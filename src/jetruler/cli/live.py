@@ -19,7 +19,14 @@ from ..core.error_types import JetRulerError
 from ..core.result import TextTable
 from ..core.ruler.quantity import seconds
 from ..core.ruler.units import number
-from ..system import has_keyboard, keyboard, on_rest, reject_overlapping_paths
+from ..live.outputs import AlignedRows, CsvRows, JsonRows, LiveEvents, OutputWriter, Rows
+from ..live.overrides import injections
+from ..live.parts import bare_bench, parts_for
+from ..live.session import Session
+from ..live.source_reader import Recorder, head_of
+from ..live.sources import reached, source_named, takes_commands
+from ..samples.shapes import EXPECTED
+from ..system import Output, has_keyboard, keyboard, on_rest, reject_overlapping_paths
 from .options import Given, bench_option, folder_of, form_of, load, log_options
 from .streams import echo, encoded, raw_stdout, show
 
@@ -69,7 +76,6 @@ def live_command(bench_path: str, **options: Any) -> None:
     lasting = None if asked.how_long is None else _lasting(asked.how_long)
     if asked.as_json and asked.plain:
         raise JetRulerError("expected --json or --plain, found both")
-    from ..live.session import Session
 
     parts = _parts(bench_path, asked)
     source, viewing = parts.source, asked.viewing
@@ -88,7 +94,6 @@ def live_command(bench_path: str, **options: Any) -> None:
 
 def _end(session: Session, lasted: float, writer: OutputWriter | None) -> None:
     """Say what was seen and what was lost."""
-    from ..samples.shapes import EXPECTED
 
     source = session.parts.source
     progress = session.progress
@@ -149,10 +154,6 @@ class LiveOptions:
 
 def _parts(bench_path: str, asked: LiveOptions) -> Parts:
     """What the session is made of; its outlet comes later."""
-    from ..live.outputs import AlignedRows, CsvRows, JsonRows, Rows
-    from ..live.overrides import injections
-    from ..live.parts import parts_for
-    from ..live.source_reader import Recorder
 
     if asked.record is not None:
         folder_of(asked.record)
@@ -193,9 +194,6 @@ def _bench(bench_path: str, asked: LiveOptions) -> tuple[Bench, str | Source]:
     """The bench, and the source; without a file, every column of the source as it comes."""
     if bench_path != "bench.toml" or Path(bench_path).exists() or asked.name in ("demo", "none"):
         return load(bench_path), asked.name
-    from ..live.parts import bare_bench
-    from ..live.source_reader import head_of
-    from ..live.sources import source_named
 
     form = form_of(asked.given, None, baud=asked.baud)
     source = source_named(asked.name, form, asked.follow)
@@ -216,8 +214,6 @@ def _events(asked: LiveOptions, parts: Parts) -> Iterator[LiveEvents | None]:
     if asked.events is None:
         yield None
         return
-    from ..live.outputs import LiveEvents
-    from ..system import Output
 
     with Output(asked.events) as out:
         yield LiveEvents(out.write)
@@ -235,7 +231,6 @@ def _lasting(how_long: str) -> float:
 
 def _wire(asked: LiveOptions, source: Source, bench: Bench, form: LogFormat) -> Source | None:
     """Where commands go: nowhere unless it is armed, now or by a key of the view."""
-    from ..live.sources import reached, takes_commands
 
     sink = asked.sink
     if sink is not None and not asked.arm and not asked.viewing:
@@ -254,7 +249,6 @@ def _wire(asked: LiveOptions, source: Source, bench: Bench, form: LogFormat) -> 
 @contextmanager
 def _writer(lossless: bool) -> Iterator[OutputWriter]:
     """Standard output, written by a thread. What cannot be written in time is given up."""
-    from ..live.outputs import OutputWriter
 
     sys.stdout.flush()
     writer = OutputWriter(raw_stdout(), lossless)
@@ -267,7 +261,6 @@ def _writer(lossless: bool) -> Iterator[OutputWriter]:
 def _view(parts: Parts, lasting: float | None) -> None:
     """The view, with its keys, until the stream ends or somebody ends it."""
     os.environ.setdefault("TEXTUAL_FPS", "120")  # a key's effect waits for the next picture
-    from ..live.session import Session
     from .view.app import run
 
     session = Session(replace(parts, rows=None, handled=True, viewed=True))

@@ -22,6 +22,18 @@ from ..core.survey.running_statistics import Envelope
 from ..core.survey.survey import Survey
 from ..core.uncertainty.budget import Budget
 from ..core.uncertainty.simulate import Simulation
+from .draw_results import (
+    draw_band,
+    draw_choose,
+    draw_compare,
+    draw_draws,
+    draw_fit,
+    draw_residuals,
+    draw_shares,
+    draw_sources,
+)
+from .draw_ruler import draw_curve, draw_ruler, draw_slope, draw_stages
+from .schematic import draw_circuit
 from .style import AMBER, BLUE, GREY, JET, PAPER, RED, new_figure, plain
 
 
@@ -39,7 +51,6 @@ def ruler_figure(
     channel: Channel, at: float | None, over: tuple[float, float] | None = None
 ) -> Figure:
     """The ruler with its two edges, over all raw values or some."""
-    from .draw_ruler import draw_ruler
 
     figure = new_figure(12.8, 4.2)
     draw_ruler(figure.add_subplot(), channel, at, over)
@@ -48,7 +59,6 @@ def ruler_figure(
 
 def circuit_figure(channel: Channel, at: float | None) -> Figure:
     """The schematic."""
-    from .schematic import draw_circuit
 
     figure = new_figure(12.8, 6.0)
     draw_circuit(figure.add_subplot(), channel, at)
@@ -57,7 +67,6 @@ def circuit_figure(channel: Channel, at: float | None) -> Figure:
 
 def stages_figure(channel: Channel, at: float | None) -> Figure:
     """The chain as stacked number lines."""
-    from .draw_ruler import draw_stages
 
     figure = new_figure()
     draw_stages(figure.add_subplot(), channel, at)
@@ -66,7 +75,6 @@ def stages_figure(channel: Channel, at: float | None) -> Figure:
 
 def curve_figure(channels: Sequence[tuple[Channel, float | None]]) -> Figure:
     """Curves with their slopes beneath, each with its cursor."""
-    from .draw_ruler import draw_curve, draw_slope
 
     figure = new_figure()
     grid = figure.subplots(
@@ -81,7 +89,6 @@ def curve_figure(channels: Sequence[tuple[Channel, float | None]]) -> Figure:
 
 def fit_figure(found: Calibration) -> Figure:
     """Marks on the curve, residuals beneath."""
-    from .draw_results import draw_fit, draw_residuals
 
     figure = new_figure()
     top, beneath = figure.subplots(2, 1, sharex=True, gridspec_kw={"height_ratios": [2.2, 1]})
@@ -92,7 +99,6 @@ def fit_figure(found: Calibration) -> Figure:
 
 def compare_figure(found: Comparison) -> Figure:
     """Difference against mean."""
-    from .draw_results import draw_compare
 
     figure = new_figure()
     draw_compare(figure.add_subplot(), found)
@@ -101,7 +107,6 @@ def compare_figure(found: Comparison) -> Figure:
 
 def budget_figure(channel: Channel, budgets: list[Budget]) -> Figure:
     """Shares as bars, the band, each source over the range."""
-    from .draw_results import draw_band, draw_shares, draw_sources
 
     figure = new_figure()
     grid = figure.add_gridspec(2, 2, width_ratios=(1.15, 1))
@@ -115,7 +120,6 @@ def budget_figure(channel: Channel, budgets: list[Budget]) -> Figure:
 
 def draws_figure(channel: Channel, found: Simulation) -> Figure:
     """How often each value came up in a Monte Carlo run, with both intervals."""
-    from .draw_results import draw_draws
 
     figure = new_figure(12.8, 6.4)
     ax = draw_draws(figure.add_subplot(), found)
@@ -125,7 +129,6 @@ def draws_figure(channel: Channel, found: Simulation) -> Figure:
 
 def choose_figure(channel: Channel, choice: ResistorChoice) -> Figure:
     """The candidates for a fixed resistor."""
-    from .draw_results import draw_choose
 
     figure = new_figure()
     top, beneath = figure.subplots(2, 1, sharex=True)

@@ -13,7 +13,7 @@ from ..numerics import Array, FlagArray
 from ..ruler.base_law import FRACTION, Ohms, Volts, as_array, constant, ignore_fp_warnings, reject
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law, digits_of
-from ..ruler.units import bracketed, digits_written, finer, number, shown, written_with
+from ..ruler.units import bracketed, digits_written, finer, number, result_text, shown, written_with
 
 
 def positive(law: Law, *fields: str) -> Iterator[ParameterError]:
@@ -181,7 +181,7 @@ class Divider(Law):
     def inverse_formula(self, y: float) -> str:
         x = float(self.inverse(as_array(y))[0])
         unit = None if self.supply is None else "V"
-        result = shown(x, unit)
+        result = result_text(x, unit)
         full = "" if self.supply is None else f"{shown(self.full, 'V')} · "
         s, symbol = ("s", "") if self.supply is None else ("U", "Us · ")
         r, known = shown(y, "ohm"), shown(self.known, "ohm")

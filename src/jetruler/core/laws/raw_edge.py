@@ -25,7 +25,7 @@ from ..ruler.base_law import (
 from ..ruler.converter import Converter, RawInput
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law
-from ..ruler.units import factor, number, shown
+from ..ruler.units import factor, number, result_text, shown
 
 
 @dataclass(frozen=True)
@@ -144,10 +144,10 @@ class Adc(Law, Converter):
     def inverse_formula(self, y: float) -> str:
         n = y / self.scale * self.full_count
         if self.gives == FRACTION:
-            return f"n = s · N = {number(y)} · {number(self.full_count)} = {number(n)}"
+            return f"n = s · N = {number(y)} · {number(self.full_count)} = {result_text(n)}"
         return (
             f"n = U · N / Uref = {shown(y, 'V')} · {number(self.full_count)} / "
-            f"{shown(self.scale, 'V')} = {number(n)}"
+            f"{shown(self.scale, 'V')} = {result_text(n)}"
         )
 
     def program(self) -> list[str] | None:

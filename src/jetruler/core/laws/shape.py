@@ -12,7 +12,7 @@ from ..error_types import ParameterError
 from ..numerics import Array
 from ..ruler.base_law import Role, as_array, constant, unit_fields
 from ..ruler.ruler import Law
-from ..ruler.units import number, result_text, shown
+from ..ruler.units import number, result_text
 
 Rounding = Literal["nearest", "down", "up", "toward zero"]
 
@@ -92,7 +92,7 @@ class Whole(Law):
 
     def formula(self, x: float) -> str:
         y = float(self.forward(as_array(x))[0])
-        return f"y = x rounded {_TO[self.rounding]} = {number(x)} → {number(y)}"
+        return f"y = x rounded {_TO[self.rounding]} = {number(x)} → {result_text(y)}"
 
     def inverse_formula(self, y: float) -> str:
         if y != np.trunc(y):
@@ -343,7 +343,9 @@ class Zones(Law):
         i = int(self.zone(np.array(x)))
         y = float(self._numbers()[i])
         stands = (
-            f"zone {i}, {self.label(y)!r}" if self.names else f"zone {i} = {shown(y, self.unit)}"
+            f"zone {i}, {self.label(y)!r}"
+            if self.names
+            else f"zone {i} = {result_text(y, self.unit)}"
         )
         return f"{number(x)} is {self._interval(i)}: {stands}"
 
