@@ -129,3 +129,6 @@ def test_the_architecture_names_files_and_rooms_that_are_there() -> None:
     rooms = {path.parent for path in source.rglob("__init__.py")} - {source, source / "core"}
     for room in rooms:
         assert f"`{room.relative_to(source)}`" in text, room
+        about = ast.get_docstring(ast.parse((room / "__init__.py").read_text("utf-8"))) or ""
+        for name in re.findall(r"`(\w+\.py)`", about):
+            assert (room / name).exists(), f"{room.name}: {name}"

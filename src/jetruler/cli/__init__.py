@@ -1,4 +1,4 @@
-"""The command line: one file a command, loaded when it is called; no computation here."""
+"""The command line: each command is loaded when it is called; no computation here."""
 
 from __future__ import annotations
 
