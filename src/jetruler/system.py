@@ -15,7 +15,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
-from functools import lru_cache
+from functools import lru_cache, partial
 from itertools import islice
 from os import PathLike
 from pathlib import Path
@@ -240,16 +240,34 @@ GRACE = 5.0
 _kept: list[Any] = []  # a callback that Python forgets would crash the system's thread
 
 
+#: What is done when the program is asked to end, once it was asked to.
+_ending: list[Callable[[], Any]] = []
+
+
 def on_ending(handler: Callable[[int, Any], Any]) -> None:
-    """Call this in the main thread when the program is asked to end. What whoever started it
-    ignores (as `nohup` does) stays ignored."""
-    for name in ENDING:
+    """Call this in the main thread when the program is asked to end; Ctrl-C keeps raising
+    `KeyboardInterrupt`. What whoever started it ignores (as `nohup` does) stays ignored."""
+    _ending.clear()
+    known = dict.fromkeys(ENDING, handler) | {"SIGINT": signal.default_int_handler}
+    for name, handle in known.items():
         number = getattr(signal, name, None)
         with contextlib.suppress(ValueError):  # not in the main thread
             if number is not None and signal.getsignal(number) is not signal.SIG_IGN:
-                signal.signal(number, handler)
+                signal.signal(number, partial(_end, handle))
     if hasattr(signal, "SIGBREAK"):
         _hear_console()
+
+
+def _end(handle: Callable[[int, Any], Any], number: int, frame: Any) -> None:
+    _ending.append(partial(handle, number, None))
+    handle(number, frame)
+
+
+def end_if_asked() -> None:
+    """End now, if the program was asked to and goes on all the same: what a handler raises is lost
+    where it comes in the middle of a call back from C."""
+    if _ending and threading.current_thread() is threading.main_thread():
+        _ending[-1]()
 
 
 def _hear_console() -> None:

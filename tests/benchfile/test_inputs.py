@@ -232,7 +232,11 @@ def test_a_text_column_is_counted(store: Path, cli: Cli) -> None:
 
 def test_a_picture_reads_raw_values_as_explain_does(store: Path, cli: Cli) -> None:
     ends = ("--from", "20 mm", "--to", "1.2 m")
-    for at, says in (("12.5 cm", ""), ("4 m", "run from 2 to 120"), ("3 V", "a value in %, cm")):
+    for at, says in (
+        ("12.5 cm", ""),
+        ("4 m", "a raw value of tank, 2 to 120"),
+        ("3 V", "a value in %, cm"),
+    ):
         for picture in ("ruler", "curve", "stages"):
             done = cli(
                 "draw", picture, "tank", "-b", "store.toml", *ends, "--at", at, "-o", "a.svg"

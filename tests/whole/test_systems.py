@@ -287,3 +287,25 @@ def test_what_was_made_is_known_by_one_name(home: Path) -> None:
     convert_all([home / "a"], bench, home / "out", jobs=1)
     assert '"b/x.csv"' in (home / "out" / ".jetruler-made.json").read_text()
     convert(home / "roast.csv", bench, home / "one.csv")
+
+
+@pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")
+def test_an_end_that_is_lost_in_a_call_back_from_c_is_asked_for_again() -> None:
+    """What a signal's handler raises goes nowhere there: a drive would go on."""
+    before = {name: signal.getsignal(getattr(signal, name)) for name in ("SIGTERM", "SIGINT")}
+    system.on_ending(lambda number, _: sys.exit(128 + number))
+    system.end_if_asked()  # nobody asked yet
+    try:
+        for name, end in (("SIGTERM", SystemExit), ("SIGINT", KeyboardInterrupt)):
+
+            def back(name: str = name) -> int:
+                signal.raise_signal(getattr(signal, name))
+                return 0
+
+            ctypes.CFUNCTYPE(ctypes.c_int)(back)()
+            with pytest.raises(end):
+                system.end_if_asked()
+    finally:
+        for name, handler in before.items():
+            signal.signal(getattr(signal, name), handler)
+        system._ending.clear()

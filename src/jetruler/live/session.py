@@ -19,7 +19,7 @@ import pyarrow as pa
 from ..core.bench.bench import Bench, LogFormat
 from ..core.error_types import JetRulerError, printable
 from ..core.ruler.quantity import seconds
-from ..system import rest
+from ..system import end_if_asked, rest
 from .outputs import LiveEvents, OutputWriter, Rows, Sender
 from .overrides import BenchReloader, FileWatcher, Injection, Overrides
 from .source_reader import Arrival, Lines, Recorder, SourceReader, arrival_times
@@ -187,6 +187,7 @@ class Session:
                 self.sender.safe()
             while not self.progress.ended and not self._is_over(lasting):
                 self._work(self.reader.take(TICK / 2))
+                end_if_asked()
                 self._obey()
                 if self.pause_asked:
                     self._pause()

@@ -472,6 +472,7 @@ def _allowed(c: Candidate, most_current: float | None, most_heating: float | Non
 
 
 def divider_of(channel: Channel) -> tuple[int, Divider]:
+    """The divider behind a channel's converter, and its index. Raises `JetRulerError`."""
     for i, law in enumerate(channel.chain.laws):
         if isinstance(law, Divider):
             converter = channel.chain.converter
