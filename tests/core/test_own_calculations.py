@@ -80,7 +80,9 @@ def test_the_search_finds_some_and_leaves_some() -> None:
     """The cases above are of both kinds; three marks are too few to name one."""
     x = np.arange(6.0)
     assert set_aside(x, 2 * x + np.array([0, 0.1, -0.1, 5, 0.1, 0])) == (3,)
-    with pytest.raises(JetRulerError, match="robust: 4 marks or more can name an outlier of line"):
+    with pytest.raises(
+        JetRulerError, match="robust: expected 4 marks or more, to name an outlier of line"
+    ):
         jr.fit([(0, 0), (1, 1), (2, 5)], "line", robust=True)
 
 
@@ -141,7 +143,9 @@ def test_a_constant_has_the_unit_of_the_result_and_a_slope_has_none() -> None:
 
 
 def test_too_few_marks_name_the_law_and_its_degree() -> None:
-    with pytest.raises(JetRulerError, match="polynomial of degree 3 needs marks at 4 different"):
+    with pytest.raises(
+        JetRulerError, match="polynomial of degree 3: expected marks at 4 different"
+    ):
         jr.fit([(1, 1), (2, 2), (3, 3)], "polynomial", degree=3)
     with pytest.raises(JetRulerError, match=r"^line needs marks at 2 different raw values"):
         jr.fit([(1, 1), (1, 2)], "line")

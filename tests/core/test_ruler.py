@@ -172,7 +172,7 @@ def test_units_meet_at_every_joint() -> None:
     kept = Adc(12, 3.3) >> Line(2) >> Clamp(0, 3)
     assert kept.units == ("count", "V", "V", "V")
     assert (Line(2) >> kept.laws[2]).units == (None, None, None)
-    with pytest.raises(TypeError, match="made of laws"):
+    with pytest.raises(TypeError, match="expected a law or a ruler"):
         Ruler.of(Line(2), 3)  # type: ignore[arg-type]
 
 

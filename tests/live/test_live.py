@@ -232,12 +232,12 @@ def test_made_up_values(cli: Cli, two: None) -> None:
         (["--source", "bogus://x"], "bogus://x:"),
         (["--inject", "nob=3"], "the bench has no channel 'nob'"),
         (["--inject", "knob=x"], "a count, a percentage of its range or a value in %"),
-        (["--sweep", "knob=1:2"], "damper=0:4095/10s is right"),
+        (["--sweep", "knob=1:2"], "--sweep: expected damper=0:4095/10s"),
         (["--arm"], "standard input takes no commands; name a port with --sink"),
         (["--sink", "x"], "nothing is sent unless --arm"),
         (["--duration", "never"], "a time above 0"),
-        (["--time", "q"], "--time: found 'q'; one of columns (k, p)"),
-        (["--json", "--plain"], "one of them"),
+        (["--time", "q"], "--time: expected one of columns (k, p), found 'q'"),
+        (["--json", "--plain"], "expected --json or --plain, found both"),
         (["--follow", "--source", "demo"], "'demo' is no file"),
         (["--record", "no/where.csv"], "there is no folder no"),
     ],
@@ -420,7 +420,7 @@ def test_what_is_no_sample_keeps_no_drive_running(start: Start, kind: str) -> No
             with contextlib.suppress(BlockingIOError):
                 said += client.recv(1000)
         assert said == b"flap=1500\n"
-        assert time.monotonic() - begun < 0.3 + 0.2 + 0.1  # and what this loop takes itself
+        assert time.monotonic() - begun < 0.3 + 0.2 + 1.0  # a slow computer's share
         client.setblocking(True)
         client.sendall(b"\n4000,1\n")  # the board is back
         told(client, b"flap=2000\n")
@@ -536,7 +536,9 @@ def test_the_board_through_a_real_port(start: Start, home: Path, where: str) -> 
     is waited for, by a computer that may be slow to start."""
     (home / "bench.toml").write_bytes(demo.read("bench.toml"))
     args = [where] if where == "--pty" else [where, "0"]
-    faults = ["--fail", "open:ch2@1500+1000000", "--fail", "torn@20+5"]
+    # A terminal streams before anybody listens, who may take seconds to start.
+    breaks = 2600 if where == "--pty" else 900
+    faults = ["--fail", f"open:ch2@{breaks}+1000000", "--fail", "torn@20+5"]
     board = subprocess.Popen(
         [sys.executable, "-m", "jetruler.demo.board", *args, "--rate", "200", "--speed", "360",
          *faults], stdout=subprocess.PIPE)  # fmt: skip

@@ -162,7 +162,10 @@ def test_standard_input_cannot_be_read_again(cli: Cli, home: Path) -> None:
     header = "x,ch0,ch1,ch2,ch3,ch4,ch5,ch6,ch7,other\n"
     done = cli("convert", "-", "-o", "out.parquet", "--memory", "1", stdin=header + rows)
     assert done.returncode == 2
-    assert "column 'x' is no number (or time) any more in line 60002: found 'late'" in done.stderr
+    assert (
+        "line 60002: expected a number (or time) in column 'x', as before, found 'late'"
+        in done.stderr
+    )
     assert not (home / "out.parquet").exists()
 
 

@@ -105,7 +105,7 @@ def test_a_width_on_paper(cli: Cli, home: Path, kind: str) -> None:
         (("draw", "curve", "bean", "--width", "5"), "20 to 1000 mm"),
         (("draw", "ruler", "bean", "--from", "700", "--to", "300"), "the low one first"),
         (("draw", "ruler", "bean", "--to", "9000"), "two raw values of 0 to 4095"),
-        (("draw", "draws", "bean", "--at", "9000"), "the counts of bean run from 0 to 4095"),
+        (("draw", "draws", "bean", "--at", "9000"), "expected a count of bean, 0 to 4095"),
     ],
 )
 def test_what_cannot_be_drawn(cli: Cli, args: tuple[str, ...], says: str) -> None:

@@ -242,7 +242,7 @@ def test_names_and_comments_smuggle_nothing(cli: Cli, home: Path) -> None:
     (home / "b.toml").write_text(text)
     done = cli("export", "a-b", "--to", "c", "-b", "b.toml")
     assert done.returncode == 2
-    assert "another name: channel a-b has a_b in exported code already" in done.stderr
+    assert "found 'a_b': channel a-b has a_b in exported code already" in done.stderr
     evil = "x */ int evil; /* (* *) y := 1; ??/ \\\n# newline"
     for ends in ("*/", "/*", "(*", "*)", "\n", "\\", "??"):
         assert ends not in comment(evil)

@@ -127,7 +127,7 @@ def test_own_law_package(
     bridge = tomllib.loads((home / "own.toml").read_text())["channel"]["hopper"]["laws"][0]
     assert bridge == {"law": "wheatstone", "supply": 5, "k": pytest.approx(2.1, rel=1e-7)}
     refused = run("fit", "hopper", "--law", "steps", "--mark", marks[0])
-    assert "law: found 'steps'" in refused.stderr
+    assert "law: expected a law that can be fitted, found 'steps'" in refused.stderr
     # What a built-in law does: a row in the budget, an export in floats, and a fit before it.
     bench = bench.replace('{ law = "wheatstone", supply = "5 V" }', OWN_CHAIN)
     (home / "own.toml").write_text(bench)
