@@ -147,7 +147,7 @@ def test_too_few_marks_name_the_law_and_its_degree() -> None:
         JetRulerError, match="polynomial of degree 3: expected marks at 4 different"
     ):
         jr.fit([(1, 1), (2, 2), (3, 3)], "polynomial", degree=3)
-    with pytest.raises(JetRulerError, match=r"^line needs marks at 2 different raw values"):
+    with pytest.raises(JetRulerError, match=r"^line: expected marks at 2 different raw values"):
         jr.fit([(1, 1), (1, 2)], "line")
 
 
