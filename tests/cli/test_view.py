@@ -21,6 +21,7 @@ from jetruler.cli.view.widgets import KEYS, ChannelRow, DriveRow, Help, Question
 from jetruler.core.bench.bench import LogFormat
 from jetruler.live.session import Parts, Session
 from jetruler.live.sources import SourceEnded
+from tests.helpers.sizes import soak
 from tests.live.test_operator_controls import TABLE as HANDS_TABLE
 
 ROOT = Path(__file__).parents[2]
@@ -159,6 +160,7 @@ def test_every_key_is_named_once_and_stands_in_the_guide() -> None:
     assert listed == [(key.shown, key.means) for key in KEYS if key.shown]
 
 
+@soak
 def test_the_motor_guide_step_by_step(tmp_path: Path) -> None:
     app, wire = table()
 

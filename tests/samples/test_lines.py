@@ -26,10 +26,18 @@ from jetruler.samples.opening import open_log
 from jetruler.samples.source import LogReader
 from tests.conftest import Cli
 from tests.helpers.line_forms import FORMS, LineForm, bench_of
-from tests.helpers.sizes import sizes
+from tests.helpers.sizes import sizes, soak
 
 VALUES = ["512", "514", "513", "515", "600"]
 EVERY_FORM = pytest.mark.parametrize("form", FORMS, ids=[form.name for form in FORMS])
+#: Each fifth form, and all of them on request.
+SOME_FORMS = pytest.mark.parametrize(
+    "form",
+    [
+        pytest.param(form, id=form.name, marks=[soak] if i % 5 else [])
+        for i, form in enumerate(FORMS)
+    ],
+)
 #: A value in volts, or that it is missing.
 Sample = float | None
 
@@ -117,7 +125,7 @@ def test_what_is_missing_is_missing_on_every_road(cli: Cli, home: Path, form: Li
         assert found == wanted, road
 
 
-@EVERY_FORM
+@SOME_FORMS
 def test_a_record_comes_back(cli: Cli, home: Path, form: LineForm) -> None:
     """The same bench, the same values, flags and turns of trips, by every command."""
     values = [*VALUES, form.missing[0], *VALUES]

@@ -38,7 +38,7 @@ def test_a_log_that_once_broke_something(cli: Cli, home: Path, path: Path) -> No
     assert not half_written(home)
 
 
-FEW = {"bench": 150, "log": 25, "stream": 40, "command": 40}
+FEW = {"bench": 150, "log": 25, "stream": 15, "command": 20}
 MANY = {"bench": 2000, "log": 200, "stream": 200, "command": 300}
 
 
