@@ -18,7 +18,7 @@ from ..core.result import Finding, Findings, Severity, applied
 from ..core.ruler.reading import Reading
 from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.source import ColumnError, Log, LogReader
-from .look_at import LookPass
+from .look_at import Look, LookPass
 
 #: Called for each trip that turns, with the batch and the readings of all channels.
 Turned = Callable[[SampleBatch, TripEvent, Mapping[str, Reading]], None]
@@ -97,6 +97,10 @@ class CheckPass(EveryPass):
         before = self._seen[name]
         self._seen[name] = Changes(before.all + 1, before.short + short)
         self._last[name] = row
+
+    def look(self) -> Look:
+        """What `look` finds, in the same walk."""
+        return self._looked.found()
 
     def found(self) -> Findings:
         """The findings, the most serious first."""

@@ -20,7 +20,6 @@ from ..core.ruler.reading import Reading
 from ..core.ruler.units import nearest, number
 from ..core.uncertainty.what_if import has_parameter, what_if
 from ..logs.check_log import CheckPass, TripsPass, event_row
-from ..logs.look_at import LookPass
 from ..logs.pairs import PairsPass, SeriesPass, compare_pairs, pairs_of
 from ..samples.passes import Progress, SampleBatch, columns_of, walk
 from ..system import write_file
@@ -173,7 +172,7 @@ def _with_log(
         {name: bench[name] for name in names},
         {n: t for n, t in bench.trips.items() if set(t.channels) <= set(names)},
     )
-    looked, checked = LookPass(some), CheckPass(some)
+    checked = CheckPass(some)
     series = SeriesPass(list(some.channels.values()))
     turns: list[list[str]] = []
 
@@ -186,7 +185,6 @@ def _with_log(
     pairs = [PairsPass(one) for one in both]
     walk(
         log,
-        looked,
         series,
         checked,
         *trips,
@@ -208,7 +206,7 @@ def _with_log(
     return replace(
         wanted,
         log=Path(log).name,
-        look=looked.found(),
+        look=checked.look(),
         series=series.found(),
         turns=turns,
         findings=checked.found(),
