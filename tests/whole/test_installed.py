@@ -26,7 +26,7 @@ ROOT = Path(__file__).parents[2]
 PROJECT = tomllib.loads((ROOT / "pyproject.toml").read_text("utf-8"))["project"]
 
 #: What computes, and the command line, as far as it needs no frames.
-CORE = "laws published quantity bench decide firmware survey cli station fit export"
+CORE = "laws published quantity bench decide firmware survey cli stream_processor fit export"
 
 
 @pytest.fixture(scope="session")

@@ -26,14 +26,14 @@ from tests.helpers.sizes import soak
 ROOT = Path(__file__).parents[2]
 
 #: What the whole command line is tested by.
-COMMAND_LINE = """cli look check choose fit compare export live demo fleet formats files inputs edit
+COMMAND_LINE = """cli look check choose fit compare export live demo archives formats files inputs edit
 advice budget findings own_calculations worked stream_processor session any_console"""
 
 
 @soak
 @pytest.mark.parametrize(
     ("system", "tests"),
-    [("windows", COMMAND_LINE), ("macos", "files fleet look")],
+    [("windows", COMMAND_LINE), ("macos", "files archives look")],
 )
 def test_the_command_line_on_another_system(system: str, tests: str) -> None:
     env = os.environ | {
