@@ -26,8 +26,8 @@ from tests.helpers.sizes import soak
 ROOT = Path(__file__).parents[2]
 
 #: What the whole command line is tested by.
-COMMAND_LINE = """cli look check choose fit compare export live demo archives formats files inputs edit
-advice budget findings own_calculations worked stream_processor session any_console"""
+COMMAND_LINE = """cli look check choose fit compare export live demo archives formats files inputs
+edit advice budget findings own_calculations worked stream_processor session any_console"""
 
 
 @soak
