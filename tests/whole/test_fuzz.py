@@ -64,3 +64,37 @@ def test_a_minute_of_it(seconds: int) -> None:
     done = subprocess.run(args, cwd=ROOT, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stdout + done.stderr[-2000:]
     assert done.stdout.count("0 unexpected, 0 half-written") == 4
+
+
+#: What a text may repeat 20,000 times, and what may follow: a pattern with two ways through it
+#: takes a second for the first and hours for all.
+HELD_UP = """
+from jetruler.benchfile.starter import channel_name
+from jetruler.core.bench.bench import LogFormat
+from jetruler.core.ruler.quantity import quantity
+from jetruler.core.ruler.units import in_brackets, spelled
+from jetruler.core.bench.channel import raw_from
+from jetruler.samples.cells import read_cell
+from jetruler.samples.shapes import is_value, read_pairs, shape_of
+import jetruler as jr
+
+knob = jr.Channel("knob", jr.Adc(bits=12, vref=3.3), column="a")
+shape = shape_of("Distance: 47 cm, angle: 12 deg", LogFormat())
+READERS = (
+    channel_name, in_brackets, spelled, quantity, lambda t: is_value(t, "."),
+    lambda t: read_cell(t.encode(), ","), lambda t: read_pairs(t, "."),
+    lambda t: shape_of(t, LogFormat()), lambda t: raw_from(knob, t, "at"), shape.cells,
+)
+for part in ("1", " ", "a", "1.", "1 ", "a ", "a=1 ", "a:", "(", ")", "-", '"', "1,", "\\t", "°"):
+    for end in ("", "x", "x1", ")", " count", " %"):
+        for reader in READERS:
+            try:
+                reader(part * 20_000 + end)
+            except (jr.JetRulerError, ValueError, TypeError):
+                pass
+"""
+
+
+def test_no_text_holds_a_reader_up() -> None:
+    done = subprocess.run([sys.executable, "-c", HELD_UP], capture_output=True, timeout=60)
+    assert done.returncode == 0, done.stderr.decode()

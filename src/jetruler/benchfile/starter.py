@@ -10,7 +10,7 @@ from dataclasses import dataclass, field, replace
 
 from ..core.error_types import ParameterError, QuantityError
 from ..core.ruler.quantity import quantity
-from ..core.ruler.units import number, spelled, symbol, usual
+from ..core.ruler.units import in_brackets, number, spelled, symbol, usual
 
 HEAD = """\
 # A bench file: what is wired to what. Every command of jetruler reads it.
@@ -157,9 +157,9 @@ class SeenColumn:
     def unit(self) -> str:
         """The unit that its name says, "1" where it says none."""
         name = str(self.column)
-        bracketed_unit = re.search(r"[(\[]\s*([^)\]]+?)\s*[)\]]\s*\Z", name)
+        bracketed_unit = in_brackets(name)[1]
         first, *others = name.split("_")
-        texts = [bracketed_unit[1]] if bracketed_unit else [t for t in others[-1:] if t != "in"]
+        texts = [bracketed_unit] if bracketed_unit else [t for t in others[-1:] if t != "in"]
         texts += [first] if others and first in _ELECTRIC else []
         for text in texts:
             found = spelled(text.replace("percent", "%").replace("_per_", "/").strip())
@@ -338,7 +338,7 @@ def _quoted(text: str) -> str:
 
 def channel_name(column: str) -> str:
     """A column's name as a channel may be called: letters, digits and _, without its unit."""
-    plain = re.sub(r"[(\[][^)\]]*[)\]]\s*\Z", "", column) or column
+    plain = in_brackets(column)[0] or column
     text = unicodedata.normalize("NFKD", plain.replace("ß", "ss"))
     text = "".join(c for c in text if not unicodedata.combining(c))
     name = re.sub(r"[^A-Za-z0-9_]+", "_", text).strip("_") or "column"

@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 
 from ..core.bench.decisions import NO_COUNT
 from ..core.numerics import AnyArray, Array, Truths
+from ..core.ruler.quantity import NUMBER
 
 _TEXT = pa.string()
 #: What NumPy calls PyArrow's numbers; PyArrow's own answer needs pandas before its version 26.
@@ -95,7 +96,7 @@ def name_text(name: str) -> str:
 
 
 _INTEGER = re.compile(r"[+-]?\d+\Z", re.ASCII)
-_NUMBER = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\Z", re.ASCII)
+_NUMBER = re.compile(rf"{NUMBER}\Z")
 #: A whole number of more characters than these is none that anything counts.
 LONGEST = 40
 #: What says that there is no number.
@@ -113,7 +114,7 @@ Encode = Callable[[str, str], str]
 def value_pattern(decimal: str) -> str:
     """What matches a cell that is a number or a time, or says that there is none."""
     point = r"\." if decimal == "." else "[.,]"
-    number = rf"[+-]?(?:\d+{point}?\d*|{point}\d+)(?:[eE][+-]?\d+)?"
+    number = NUMBER.replace(r"\.", point)
     return rf'^\s*"?\s*(?:{number}|(?i:{"|".join(MISSING)})|{STAMP})\s*"?\s*$'
 
 

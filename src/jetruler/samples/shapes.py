@@ -15,6 +15,7 @@ from dataclasses import dataclass, field, replace
 from functools import cache, cached_property
 
 from ..core.bench.bench import DELIMITERS, LogFormat
+from ..core.ruler.quantity import NUMBER
 from .cells import STAMP, read_cell
 
 #: The lines at the start of a log that show its form.
@@ -22,7 +23,6 @@ HEAD_LINES = 256
 _SIGN_NAMES = {sign: name for name, sign in DELIMITERS.items()}
 #: A date, a time of day, or both; and those in front of something else.
 WHEN = re.compile(rf"{STAMP}\Z")
-_NUMBER = r"[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?"
 _BRACKETS = {"(": ")", "[": "]", "{": "}", "<": ">"}
 _NAME = r"[^\W\d](?:[^\s=:,;|]|[ \t]+(?=[^\s=:,;|]))*?"
 _UNIT = r'[ ]?[^\s,;|=:\d"+-][^\s,;|=:]*(?=[\s,;|]|\Z)(?!\s*[=:])'
@@ -39,13 +39,13 @@ def _stamped() -> re.Pattern[str]:
 @cache
 def _in_words() -> re.Pattern[str]:
     """A number between words: no part of a name, a time, or a version."""
-    alone = rf"(?<![\w.,:/-]){_NUMBER}(?![\d:/-]|\.\d)"
-    return re.compile(rf"{alone}|(?<=[\s:=(\[])-{_NUMBER}(?!\d)")
+    alone = rf"(?<![\w.,:/-]){NUMBER}(?![\d:/-]|\.\d)"
+    return re.compile(rf"{alone}|(?<=[\s:=(\[])-{NUMBER}(?!\d)")
 
 
 @cache
 def _with_unit() -> re.Pattern[str]:
-    return re.compile(rf"({_NUMBER})\s*[^\s\d.,;|=:][^\s,;|=:]*\Z")
+    return re.compile(rf"({NUMBER})\s*[^\s\d.,;|=:][^\s,;|=:]*\Z")
 
 
 @cache

@@ -381,10 +381,6 @@ class CodeTable:
         return Reading(values, np.take(self.flags, indices, mode="clip"), unit)
 
 
-_COUNTS = re.compile(r"\s*(.+?)\s*counts?\s*\Z")
-_PERCENT = re.compile(r"\s*(.+?)\s*(?:%|percent)\s*\Z")
-
-
 def raw_from(channel: Channel, text: float | str, place: str, *, whole: bool = False) -> float:
     """The raw value that is meant.
 
@@ -431,8 +427,9 @@ def _raw(channel: Channel, text: float | str) -> float:
     except ValueError:
         pass
     ruler, given = channel.ruler, str(text)
-    if ruler.takes == "count" and (found := _COUNTS.match(given)):
-        return _number(found[1])
+    given = given.strip()
+    if ruler.takes == "count" and given.endswith(("count", "counts")):
+        return _number(given.removesuffix("s").removesuffix("count"))
     if ruler.takes not in ("count", None):
         raw = _in_unit(given, str(ruler.takes))
         if not math.isnan(raw):
@@ -441,12 +438,12 @@ def _raw(channel: Channel, text: float | str) -> float:
         value = _in_unit(given, back.gives)
         if not math.isnan(value):
             return float(back.inverse(value))
-    if found := _PERCENT.match(given):
+    if given.endswith(("%", "percent")):
         try:
             low, high = raw_ends(ruler)
         except JetRulerError:
             return math.nan
-        return low + (high - low) * _number(found[1]) / 100.0
+        return low + (high - low) * _number(given.removesuffix("%").removesuffix("percent")) / 100.0
     return math.nan
 
 

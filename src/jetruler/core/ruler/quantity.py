@@ -13,12 +13,13 @@ from ..error_types import ParameterError, QuantityError, UnitError
 from .units import PREFIXES, TEMPERATURES, Unit, factor, spelled, symbol
 
 EXAMPLES = '"4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC"'
-_NUMBER = r"[+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?"
-_PLAIN = re.compile(rf"({_NUMBER})\s*(\S*)\Z")
+#: A decimal number. Only one way leads through it, so that a text of many digits is read at once.
+NUMBER = r"[+-]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)(?:[eE][+-]?[0-9]+)?"
+_PLAIN = re.compile(rf"({NUMBER})\s*(\S*)\Z")
 _CODE = re.compile(r"(\d*)([RLkKMGTV])(\d*)([BCDFGJKM])?\Z")
 _TOLERANCE = re.compile(r"\s*(?:±|\+/?-)\s*")
 _K = re.compile(
-    rf"\s*\(\s*(?:k\s*=\s*({_NUMBER})|({_NUMBER})\s*(?:sigma|σ))\s*\)\s*\Z", re.IGNORECASE
+    rf"\s*\(\s*(?:k\s*=\s*({NUMBER})|({NUMBER})\s*(?:sigma|σ))\s*\)\s*\Z", re.IGNORECASE
 )
 # IEC 60062: the letter stands for the decimal point and the multiplier; L is milli.
 _CODE_FACTOR = {
@@ -206,7 +207,7 @@ def _read_value(
 
 def _read_half_width(text: str, value: float, unit: str | None, whole: str) -> float:
     text = text.strip()
-    percent = re.match(rf"({_NUMBER})\s*%\Z", text)
+    percent = re.match(rf"({NUMBER})\s*%\Z", text)
     if percent and unit != "%":
         if unit in TEMPERATURES and unit != "K":
             expected = 'a tolerance of a temperature in degrees, as in "± 0.2 degC"'

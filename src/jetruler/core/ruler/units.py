@@ -311,9 +311,18 @@ def _quantity(x: int, unit: str) -> Any:
         return None
 
 
-_BRACKETS = re.compile(r".*[(\[]\s*(.+?)\s*[)\]]\s*\Z")
 #: What loggers write for degrees where no other unit can be meant.
 _DEGREES = {"C": "degC", "F": "degF"}
+
+
+def in_brackets(name: str) -> tuple[str, str | None]:
+    """A column's name without the brackets it ends in, and what is in them: a unit, most often."""
+    name = name.rstrip()
+    opening = max(name.rfind("("), name.rfind("["))
+    inner = name[opening + 1 : -1].strip()
+    if opening < 0 or name[-1] not in ")]" or not inner:
+        return name, None
+    return name[:opening].rstrip(), inner
 
 
 def column_unit(name: str, like: str | None) -> str | None:
@@ -328,9 +337,9 @@ def column_unit(name: str, like: str | None) -> str | None:
     """
     if like is None:
         return None
-    in_brackets = _BRACKETS.match(name)
+    bracketed = in_brackets(name)[1]
     parts = name.split("_")
-    texts = [in_brackets[1]] if in_brackets else ["_".join(parts[i:]) for i in range(1, len(parts))]
+    texts = [bracketed] if bracketed else ["_".join(parts[i:]) for i in range(1, len(parts))]
     other = None
     for text in texts:
         unit = spelled(text.replace("_per_", "/").replace("percent", "%"))
