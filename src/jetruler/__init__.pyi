@@ -67,7 +67,7 @@ from .core.bench.trips_and_drives import Drive as Drive
 from .core.bench.decisions import Decisions as Decisions
 
 # Surveys
-from .core.survey.survey import survey as survey
+from .core.survey.surveyor import survey as survey
 from .core.survey.ends import find_ends as find_ends
 from .core.survey.how_many import how_many as how_many
 from .core.check.check import check as check

@@ -30,7 +30,8 @@ from jetruler.benchfile.starter import KINDS
 from jetruler.core.check.check import Logged, floating_input, unreached_marks
 from jetruler.core.check.facts import Facts
 from jetruler.core.choose.averaging import choose_averaging
-from jetruler.core.survey.floating import Blocks
+from jetruler.core.survey.blocks import Blocks
+from jetruler.core.survey.floating import floating
 from jetruler.results import Severity
 from tests.conftest import Cli
 from tests.core.test_laws import TRUTH
@@ -107,7 +108,7 @@ def surveyed(counts: Any, law: Any) -> Logged:
     channel = Channel("a", jr.Ruler((Counts(12), law)), "x")
     counts, blocks = np.asarray(counts, dtype=np.int64), Blocks()
     blocks.add(counts)
-    return Logged(Facts(channel), jr.survey(counts, bits=12), blocks.floating(4095, None))
+    return Logged(Facts(channel), jr.survey(counts, bits=12), floating(blocks, 4095, None))
 
 
 def test_rules_about_a_log_at_their_edges() -> None:

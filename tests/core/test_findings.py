@@ -10,7 +10,7 @@ import pytest
 from jetruler import Adc, Channel, Clamp, Counts, Expect, Line, Shunt
 from jetruler.core.result import Severity
 from jetruler.core.survey.findings import Subject, findings
-from jetruler.core.survey.survey import Surveyor
+from jetruler.core.survey.surveyor import Surveyor
 
 RANDOM = np.random.RandomState(8)
 
@@ -32,7 +32,7 @@ KNOB = np.interp(
 )
 VOLTS = Channel("c", Adc(12, 3.3) >> Line(1), "x", limits=(0.3, 3.0), decimals=2)
 LOOP = Channel("c", Adc(12, 3.3) >> Shunt(150) >> Expect(3.6e-3, 21e-3), "x")
-PERCENT = Channel("c", Counts(12) >> Line.through((198, 0), (3904, 100), unit="%") >> Clamp(0), "x")
+PERCENT = Channel("c", Counts(12) >> Line.through((0, 0), (4095, 100), unit="%") >> Clamp(0), "x")
 
 
 def replaced(counts: Any, where: slice, value: int) -> Any:
@@ -95,7 +95,7 @@ RULES: list[tuple[Severity, str, Any, Any, Channel | None]] = [
         None,
     ),
     (
-        Severity.WARNING,
+        Severity.NOTE,
         "uses 15% of the converter's range",
         noisy(np.linspace(1000, 1600, 3000)),
         noisy(SLOPE),
@@ -128,9 +128,9 @@ RULES: list[tuple[Severity, str, Any, Any, Channel | None]] = [
 
 
 def said_of(counts: Any, channel: Channel | None) -> list[tuple[Severity, str]]:
-    surveyor = Surveyor()
+    surveyor = Surveyor(0, 4095)
     surveyor.add(counts)
-    subject = Subject("c", surveyor.survey(0, 4095), channel, 0.2, lambda row: row + 2)
+    subject = Subject("c", surveyor.survey(), channel, 0.2, lambda row: row + 2)
     found = findings(subject)
     assert [f.severity for f in found] == sorted(f.severity for f in found)
     return [(f.severity, str(f)) for f in found]
@@ -152,5 +152,5 @@ def test_missing_samples_are_told() -> None:
     missing = np.zeros(counts.size, bool)
     missing[::10] = True
     surveyor.add(counts, missing)
-    subject = Subject("c", surveyor.survey(0, 4095), None, None, lambda row: row)
+    subject = Subject("c", surveyor.survey((0, 4095)), None, None, lambda row: row)
     assert "c: 300 of 3000 samples are missing (10.00%)" in str(findings(subject)[0])

@@ -9,7 +9,8 @@ import numpy as np
 import pytest
 
 from jetruler.core.numerics import Array
-from jetruler.core.survey.floating import Blocks, Floating
+from jetruler.core.survey.blocks import Blocks
+from jetruler.core.survey.floating import Floating, floating
 from tests.conftest import Cli
 from tests.helpers.sizes import sizes
 
@@ -71,7 +72,7 @@ def judged(make: Make, interval: float, seed: int) -> Floating | None:
     blocks = Blocks()
     for part in np.array_split(np.clip(np.round(raw), 0, 4095).astype(np.int64), 7):
         blocks.add(part)
-    return blocks.floating(4095, interval)
+    return floating(blocks, 4095, interval)
 
 
 MANY = sizes(8, 60)

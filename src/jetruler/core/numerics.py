@@ -27,6 +27,45 @@ else:
 __all__ = ["AnyArray", "Array", "FlagArray", "Numbers", "Truths", "steps_of"]
 
 
+def as_samples(values: Any) -> tuple[AnyArray, AnyArray | None]:
+    """Numbers as an array, and where one is missing: masked, null or None; NaN stays NaN.
+
+    Parameters
+    ----------
+    values : array, masked array, Series or sequence
+        Numbers, shape (n,).
+
+    Raises
+    ------
+    JetRulerError
+        For what is no list of numbers.
+    """
+    masked = np.ma.getmaskarray(values) if isinstance(values, np.ma.MaskedArray) else None
+    if masked is not None:
+        values = np.ma.getdata(values)
+    if hasattr(values, "to_numpy") and str(getattr(values, "dtype", "object")) != "object":
+        # A nullable column has its own word for what is missing, and floats have room for it.
+        gone = np.asarray(values.isna() if hasattr(values, "isna") else values.is_null(), bool)
+        if gone.any():
+            masked = gone
+            values = values.fillna(0) if hasattr(values, "fillna") else values.fill_null(0)
+        values = values.to_numpy()
+    found = np.asarray(values)
+    if found.dtype == object:
+        masked = np.array([v is None or v is np.ma.masked or v != v for v in found.reshape(-1)])
+        found = np.array([0 if m else v for m, v in zip(masked, found.reshape(-1), strict=True)])
+    if found.dtype.kind not in "iufb":
+        raise JetRulerError(f"counts: expected numbers, found {found.dtype.name}")
+    found = np.ascontiguousarray(found.reshape(-1))
+    if not found.dtype.isnative:
+        found = found.astype(found.dtype.newbyteorder("="))
+    if found.dtype.kind == "b" or (found.dtype.itemsize < 4 and found.dtype.kind != "f"):
+        found = found.astype(np.int64)
+    elif found.dtype == np.float16:
+        found = found.astype(np.float32)
+    return found, masked if masked is None else np.asarray(masked, bool).reshape(-1)
+
+
 def steps_of(times: Array, before: float | None = None) -> Array:
     """The steps between times; infinite between two misread ones too far apart for a float.
     before: the time before the first, whose step is then the first."""
@@ -180,10 +219,13 @@ def lasting_rounding(noise: float) -> float:
     return math.sqrt(float(squares.sum()))
 
 
+#: Levels from 0 to half a step, where a reading flips between two steps: there they lie close.
+LEVELS = 0.5 - np.concatenate((np.geomspace(0.5, 1e-4, 400), [0.0]))
+
+
 def rounded_readings(noise: float) -> tuple[Array, Array]:
-    """How far the mean of a reading is off, and its variance, at levels from 0 to half a step."""
-    # Close to half a step, where a reading flips between two steps, the levels lie close.
-    level = 0.5 - np.concatenate((np.geomspace(0.5, 1e-4, 400), [0.0]))
+    """How far the mean of a reading is off, and its variance, at each of `LEVELS`."""
+    level = LEVELS
     if noise == 0:
         return level, np.zeros_like(level)
     if noise >= SMOOTH:
@@ -191,8 +233,9 @@ def rounded_readings(noise: float) -> tuple[Array, Array]:
     reach = math.ceil(9 * noise) + 1
     steps = np.arange(-reach, reach + 1)
     edges = (np.arange(-reach, reach + 2) - 0.5 - level[:, None]) / noise
-    below = 0.5 * (1.0 + np.vectorize(math.erf)(edges / math.sqrt(2.0)))
-    chance = np.diff(below, axis=1)
+    from scipy.special import ndtr
+
+    chance = np.diff(ndtr(edges), axis=1)
     mean = chance @ steps
     return mean - level, chance @ steps**2 - mean**2
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
-from math import inf
+from math import isfinite
 from typing import Any
 
 import numpy as np
@@ -19,11 +19,13 @@ from ..core.result import Content, Finding, Findings, Result, TextTable, old_fie
 from ..core.ruler.converter import Converter, RawInput
 from ..core.ruler.ruler import Ruler
 from ..core.ruler.units import shown, significant, with_uncertainty
+from ..core.survey.distribution import LEAST
 from ..core.survey.ends import UnitMean, unit_mean
 from ..core.survey.findings import Subject, findings, time_findings
-from ..core.survey.floating import Blocks, Floating
+from ..core.survey.floating import Floating, floating
 from ..core.survey.running_statistics import TimeSurvey, TimeSurveyor
-from ..core.survey.survey import FIGURES, FURTHEST, SURVEY_HEADINGS, Survey, Surveyor
+from ..core.survey.survey import FIGURES, SURVEY_HEADINGS, Survey
+from ..core.survey.surveyor import Surveyor
 from ..samples.cells import Samples
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.source import Log, LogReader, Workers
@@ -205,6 +207,14 @@ class Look(Result):
             "",
             TextTable(MEANS, [each.mean_row() for each in columns]),
         ]
+        reasons: dict[str, list[str]] = {}
+        for each in columns:
+            reasons.setdefault(each.survey.known.reason, []).append(each.name)
+        lines += [
+            f"no 95 % interval of the mean of {', '.join(names)}: {reason}"
+            for reason, names in reasons.items()
+            if reason
+        ]
         if self.time is not None:
             lines.append(str(self.time))
         if self.torn_rows:
@@ -238,12 +248,15 @@ class _Column:
     index: int
     channel: Channel | None
     surveyor: Surveyor = field(default_factory=Surveyor)
-    blocks: Blocks = field(default_factory=Blocks)
     empty: int = 0
     unreadable: int = 0
     fractional: int = 0
 
-    step: float = 0.0
+    def __post_init__(self) -> None:
+        edge = self.edge
+        if edge is not None:
+            known = 0.0 if isinstance(edge, Converter) else float(edge.lsb or 0.0)
+            self.surveyor = Surveyor(edge.lowest, edge.highest, known)
 
     @property
     def edge(self) -> RawInput | None:
@@ -255,67 +268,47 @@ class _Column:
         """Unit of its raw values; "1" for a column that nobody knows and that is no counts."""
         if self.edge is not None:
             return str(self.edge.takes)
-        return "count" if self.channel is None and self.step == 1.0 else "1"
+        return "count" if self.channel is None and self.surveyor.step == 1.0 else "1"
 
     def add(self, batch: SampleBatch) -> None:
         self.take(batch.samples(self.index))
 
     def take(self, found: Samples) -> None:
         """The next samples."""
-        counts: npt.NDArray[Any] = found.counts
-        if not self.step:
-            self.step = self._step(counts)
-        if counts.dtype.kind == "f" or self.step != 1.0:
-            self.fractional += found.fractional
-            with np.errstate(over="ignore"):
-                steps = counts.astype(np.float64) / self.step
-            counts = np.rint(np.clip(np.nan_to_num(steps), -FURTHEST, FURTHEST)).astype(np.int64)
-        self.surveyor.add(counts, found.missing)
-        self.blocks.add(counts, found.missing)
+        self.fractional += found.fractional
+        self.surveyor.add(found.counts, found.missing)
         self.empty += 0 if found.empty is None else found.empty.size
         self.unreadable += 0 if found.unreadable is None else found.unreadable.size
 
-    def _step(self, values: npt.NDArray[Any]) -> float:
-        """What the survey counts in: the input's resolution, or the last decimal that there is."""
-        known = self.edge.lsb if self.edge is not None else 0.0
-        if known and not isinstance(self.edge, Converter) and _are_multiples(values, known):
-            return float(known)
-        digits = (10.0**-d for d in range(9) if _are_multiples(values, 10.0**-d))
-        return next(digits, 1e-9)
-
     def looked(self, column: str, interval: float | None) -> ColumnLook:
-        histogram, step, edge = self.surveyor.histogram, self.step or 1.0, self.edge
+        surveyor, edge = self.surveyor, self.edge
         bits = edge.bits if isinstance(edge, Converter) else None
-        lowest, highest = (edge.lowest, edge.highest) if edge is not None else (-inf, inf)
-        if edge is None and step == 1.0:
-            low, high = histogram.smallest or 0, histogram.largest or 0
+        ends = None
+        if self.unit == "count" and edge is None:
+            # The least usual converter that has all but what is apart from all others.
+            low, high = (end if isfinite(end) else 0.0 for end in surveyor.core)
+            if surveyor.distribution.total < LEAST:
+                low, high = surveyor.distribution.smallest or 0, surveyor.distribution.largest or 0
             signed = low < 0
             fits = (b for b in _USUAL_BITS if -low <= 2 ** (b - 1) and high < 2 ** (b - signed))
             bits = next(fits, 32)
             lowest = -(2 ** (bits - 1)) * signed
-            highest = lowest + 2**bits - 1
+            ends = lowest, lowest + 2**bits - 1
+        found = surveyor.survey(ends, self.unit)
+        span = (found.highest - found.lowest) / found.step
         return ColumnLook(
             self.name,
             column,
             channel=self.channel,
-            survey=self.surveyor.survey(lowest, highest, step, self.unit),
+            survey=found,
             bits=bits,
             bits_guessed=edge is None,
             empty=self.empty,
             unreadable=self.unreadable,
             fractional=self.fractional,
-            floating=self.blocks.floating((highest - lowest) / step, interval)
-            if self.unit == "count"
-            else None,
+            floating=floating(surveyor.blocks, span, interval) if self.unit == "count" else None,
             index=self.index,
         )
-
-
-def _are_multiples(values: npt.NDArray[Any], step: float) -> bool:
-    with np.errstate(over="ignore", invalid="ignore"):  # a misread number may be of any size
-        steps = values[np.isfinite(values)] / step if values.dtype.kind == "f" else values / step
-        off = np.abs(steps - np.rint(steps))
-        return bool(np.all(off <= 1e-6 * np.maximum(1.0, 1e-6 * abs(steps))))
 
 
 def survey_of(channel: Channel, raw: npt.NDArray[Any]) -> Survey:

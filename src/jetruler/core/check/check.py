@@ -11,9 +11,12 @@ import numpy as np
 
 from ..bench.bench import Bench
 from ..bench.channel import Channel
+from ..bench.conditions import travel
+from ..error_types import JetRulerError
 from ..result import Finding, Findings, Severity, applied
 from ..ruler.reading import Flag
 from ..ruler.units import number
+from ..survey.ends import ends_of
 from ..survey.floating import FLOATING_REMEDY, Floating, floating_text
 from ..survey.survey import Survey
 from . import circuits, ranges, triggers
@@ -107,8 +110,16 @@ def clamp_hides(s: Logged) -> Iterator[Finding]:
         return
     counts, occurrences = s.survey.pairs()
     flags = c.channel.chain.read(counts).flags
+    found = marks_of(c)
+    raws = [float(end) for end in travel(c.channel) or ()]
+    raws = sorted(raw for raw, _ in found[1]) if found is not None else raws
+    # What rests at a stop lies a little beyond the mark that was drawn in from there.
+    room = MISSED * (raws[-1] - raws[0]) if raws else 0.0
     for flag, word in ((Flag.BELOW, "below"), (Flag.ABOVE, "above")):
-        samples = int(occurrences[(flags & int(flag)) != 0].sum())
+        held = (flags & int(flag)) != 0
+        if raws:
+            held &= (counts < raws[0] - room) | (counts > raws[-1] + room)
+        samples = int(occurrences[held].sum())
         if samples > HIDDEN * s.survey.samples:
             place, _ = c.clamps[-1]
             fraction = f"{samples / s.survey.samples:.1%}"
@@ -129,7 +140,12 @@ def unreached_marks(s: Logged) -> Iterator[Finding]:
     """
     found = marks_of(s.facts)
     v = s.survey
-    if found is None or s.facts.labelled or not v.distinct > 1:
+    if found is None or s.facts.labelled:
+        return
+    try:
+        if not ends_of(v).rests_at_both:
+            return  # not moved from stop to stop
+    except JetRulerError:
         return
     place, marks = found
     raws = sorted(raw for raw, _ in marks)
@@ -156,18 +172,19 @@ def wrong_converter(s: Logged) -> Iterator[Finding]:
     reaches, every value is wrong by a factor.
     """
     edge, v = s.facts.channel.chain.converter, s.survey
-    if edge is None or not v.samples:
+    if edge is None or not v.rows:
         return
     full = float(edge.highest if edge.full_count is None else edge.full_count)
     top = f"0 to {edge.highest}" if edge.lowest == 0 else f"{edge.lowest} to {edge.highest}"
     what = ""
-    if v.largest > edge.highest or v.smallest < edge.lowest:
-        far = v.largest if v.largest > edge.highest else v.smallest
-        what = f"the log has counts as far as {number(far)}, and the converter gives {top}"
+    off = v.off_scale
+    if off is not None and off.samples > HIDDEN * v.rows:
+        far = number(off.furthest)
+        what = f"the log has counts as far as {far}, and the converter gives {top}"
     elif full > edge.highest + 1:
         what = f"{number(full)} counts stand for the reference, and the converter gives {top}"
-    elif v.distinct > 1 and max(v.largest, -v.smallest) < 0.1 * edge.highest:
-        what = f"the largest count is {number(v.largest)}, of {top}"
+    elif v.largest < 0.1 * edge.highest and _is_top(v):
+        what = f"the counts end at {number(v.largest)}, the top of fewer bits, of {top}"
     if what:
         yield s.facts.found(
             Severity.ERROR,
@@ -175,6 +192,15 @@ def wrong_converter(s: Logged) -> Iterator[Finding]:
             what,
             "Say the bits, and the count at vref, that the board's converter has",
         )
+
+
+def _is_top(v: Survey) -> bool:
+    """Whether counts pile up at a number that is the largest of some converter."""
+    top = int(v.largest) + 1
+    values, occurrences = v.pairs()
+    above_middle = occurrences[values > 0.5 * v.largest]
+    piles = v.distinct > 8 and occurrences[-1] > 4 * float(np.median(above_middle))
+    return top >= 64 and top & (top - 1) == 0 and bool(piles)
 
 
 def floating_input(s: Logged) -> Iterator[Finding]:

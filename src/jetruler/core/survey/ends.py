@@ -11,10 +11,11 @@ import numpy as np
 
 from ..bench.channel import Channel
 from ..error_types import JetRulerError, ParameterError
-from ..numerics import AnyArray, Array
+from ..numerics import AnyArray, Array, as_samples
 from ..result import Result, public_fields
 from ..ruler.units import number, symbol
-from .survey import Survey, stepped, survey
+from .survey import Survey, stepped
+from .surveyor import Surveyor, survey
 
 
 class NothingMovedError(JetRulerError):
@@ -189,16 +190,16 @@ def true_ends(channel: Channel | None) -> tuple[float, float]:
 
 
 def find_ends(
-    counts: AnyArray, bits: int = 16, signed: bool = False, margin: float | None = None
+    counts: Any, bits: int | None = None, signed: bool = False, margin: float | None = None
 ) -> Ends:
     """The ends of a travel from an array of counts that sweeps it: see `ends_of`.
 
     Parameters
     ----------
-    counts : array
-        Whole counts of a sweep from end to end, shape (n,).
-    bits : int, default 16
-        Bits of the converter.
+    counts : array, masked array, Series or sequence
+        Counts of a sweep from end to end, shape (n,); what is missing is left out.
+    bits : int, optional
+        Bits of the converter; left out, any count may be.
     signed : bool, default False
         Whether it gives two's complement.
     margin : float, optional
@@ -222,7 +223,11 @@ def find_ends(
     >>> round(ends.low), round(ends.high)
     (201, 3899)
     """
-    return ends_of(survey(counts, bits, signed), margin)
+    if bits is not None:
+        return ends_of(survey(counts, bits, signed), margin)
+    surveyor = Surveyor()
+    surveyor.add(*as_samples(counts))
+    return ends_of(surveyor.survey(), margin)
 
 
 @dataclass(frozen=True)

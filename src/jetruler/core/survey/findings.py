@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..bench.channel import Channel
+from ..bench.conditions import rail_faults
 from ..error_types import ParameterError
 from ..result import Finding, Severity, applied
 from ..ruler.reading import Flag
@@ -23,6 +24,8 @@ from .survey import Survey
 def repeats_bits(found: Survey, codes: int) -> bool:
     """Whether counts are codes of so few bits whose high bits are repeated below."""
     bits = int(found.highest - found.lowest + 1).bit_length() - 1
+    if found.distribution.shift:
+        return False
     low = (1 << (bits - codes)) - 1
     return bool((found.pairs()[0].astype(np.int64) & low).any())
 
@@ -36,8 +39,8 @@ def code_bits(found: Survey) -> int:
     counts = found.pairs()[0].astype(np.int64)
     for codes in range(6, bits):
         low = (1 << (bits - codes)) - 1
-        shifted = not (counts & low).any()
-        repeated = found.lowest == 0 and bits <= 2 * codes
+        shifted = found.lsb % (low + 1) == 0
+        repeated = found.lowest == 0 and bits <= 2 * codes and not found.distribution.shift
         if shifted or (repeated and np.array_equal(counts & low, counts >> codes)):
             return codes
     return bits
@@ -138,20 +141,39 @@ def _missing(s: Subject) -> Iterator[Finding]:
         )
 
 
+def _off_scale(s: Subject) -> Iterator[Finding]:
+    off, v = s.survey.off_scale, s.survey
+    if off is None:
+        return
+    known = math.isfinite(v.lowest) or math.isfinite(v.highest)
+    of = f"{number(v.lowest)} to {number(v.highest)}"
+    where = f"of the {s.noun} ({of})" if known else "that all others show"
+    far = number(off.furthest) if v.unit == "count" else shown(off.furthest, v.unit)
+    yield Finding(
+        Severity.ERROR if off.samples > 0.01 * v.rows else Severity.WARNING,
+        s.name,
+        f"{_many(off.samples, 'sample')} beyond the range {where}, as far as {far} in line "
+        f"{s.line_of(off.row)}: left out of every figure",
+        "Look at these lines: two that were glued together, or another converter's",
+    )
+
+
 def _rails(s: Subject) -> Iterator[Finding]:
     v = s.survey
     if v.distinct < 2 or (v.smallest >= 0 and v.largest <= 1 and v.step == 1.0):
         return  # nothing moves, or only on and off
-    for fraction, rail, count, meaning in (
+    faults = rail_faults(s.channel) if s.channel is not None else -1
+    for flag, fraction, rail, count, sudden, meaning in (
         (
-            v.on_low_rail,
-            "low",
-            v.lowest,
+            *(Flag.LOW_RAIL, v.on_low_rail, "low", v.lowest, v.sudden[0]),
             "a short to ground, or a value below what can be measured",
         ),
-        (v.on_high_rail, "high", v.highest, "an open wire, or a source above the reference"),
+        (
+            *(Flag.HIGH_RAIL, v.on_high_rail, "high", v.highest, v.sudden[1]),
+            "an open wire, or a source above the reference",
+        ),
     ):
-        if not fraction:
+        if not fraction or not faults & int(flag):
             continue
         samples = round(fraction * v.samples)
         longest = v.rail_stretch
@@ -164,12 +186,21 @@ def _rails(s: Subject) -> Iterator[Finding]:
                 if one
                 else f", the longest stretch {s.lasting(longest.length)} {place}"
             )
-        sudden = longest is not None and longest.count == count and longest.length > 1
+        severity = Severity.NOTE if s.channel is None else Severity.WARNING
+        remedy = f"That is {meaning}"
+        if sudden:
+            alone = longest is None or longest.length == 1
+            severity = Severity.WARNING if alone else Severity.ERROR
+            remedy += ": if it comes and goes, a loose connector"
+        elif s.channel is None:
+            remedy += ", or the stop of a knob that turns as far"
+        else:
+            remedy += '; say rails = "ends" if its travel goes there'
         yield Finding(
-            Severity.ERROR if sudden else Severity.WARNING,
+            severity,
             s.name,
             f"sits on its {rail} rail ({number(count)}) for {s.lasting(samples)}{where}",
-            f"That is {meaning}: if it comes and goes, a loose connector"
+            remedy
             if v.unit == "count"
             else "That is the end of what the input can give: nothing there, or more beyond",
         )
@@ -236,7 +267,7 @@ def _range(s: Subject) -> Iterator[Finding]:
         return  # no part that could be chosen
     if v.samples > 1 and v.distinct > 1 and v.range_fraction < 0.25:
         yield Finding(
-            Severity.WARNING,
+            Severity.NOTE,
             s.name,
             f"uses {v.range_fraction:.0%} of the {s.noun}'s range ({number(v.low_end)} to "
             f"{number(v.high_end)})",
@@ -255,6 +286,8 @@ def _travel(s: Subject) -> Iterator[Finding]:
     v = s.survey
     if not ends.rests_at_both or (v.smallest <= v.lowest and v.largest >= v.highest):
         return
+    if s.channel is not None and _drawn_in(s.channel, ends, v):
+        return
     rails = f", not at {number(v.lowest)} and {number(v.highest)}" if v.range_fraction >= 0 else ""
     yield Finding(
         Severity.NOTE,
@@ -264,31 +297,52 @@ def _travel(s: Subject) -> Iterator[Finding]:
     )
 
 
+def _drawn_in(channel: Channel, ends: Ends, v: Survey) -> bool:
+    """Whether a channel's marks reach both ends already."""
+    room = max(3.0 * ends.margin, 0.01 * (v.high_end - v.low_end))
+    for law in channel.chain.laws:
+        if law.marks is not None and channel.chain.laws.index(law) <= 1:
+            raws = sorted(raw for raw, _ in law.marks)
+            return abs(raws[0] - ends.low) <= room and abs(raws[-1] - ends.high) <= room
+    return False
+
+
 def _marks_line(ends: Ends) -> str:
     return ends.line(0, 100)
 
 
 def _spikes(s: Subject) -> Iterator[Finding]:
     if s.survey.spikes:
+        row = s.survey.spike_row
+        first = "" if row is None else f", the first in line {s.line_of(row)}"
         yield Finding(
             Severity.WARNING,
             s.name,
-            _many(s.survey.spikes, "isolated spike") + " of one sample",
+            _many(s.survey.spikes, "isolated spike") + f" of one sample{first}",
             'Look for bad contacts; smooth = { kind = "spikes", over = 5 } takes them out and '
             "leaves the rest as it is",
         )
 
 
+#: A stretch at one value is none below so many samples; a live sensor shows a longer one with no
+#: more than this chance.
+STUCK, CHANCE = 20, 1e-4
+
+
 def _stuck(s: Subject) -> Iterator[Finding]:
     v = s.survey
-    long = v.stuck is not None and v.stuck.length >= max(20, 0.02 * v.samples)
-    if long and v.stuck and v.noise > 0.6 * v.step and v.stuck.count not in (v.lowest, v.highest):
-        noise = f"{number(round(v.noise, 2))} counts" if v.unit == "count" else s.amount(v.noise)
+    stretch, noise = v.stuck, v.noise / v.lsb
+    if stretch is None or not noise > 0.2 or stretch.count in (v.smallest, v.largest):
+        return  # at an end it is the stop that holds it
+    # A live sample is its neighbour's like this often at most: when no movement helps.
+    same = math.erf(0.5 / noise / math.sqrt(2.0))
+    if stretch.length >= max(STUCK, 2.0 * math.log(v.samples / CHANCE) / -math.log(same)):
+        of = f"{number(round(v.noise, 2))} counts" if v.unit == "count" else s.amount(v.noise)
         yield Finding(
             Severity.WARNING,
             s.name,
-            f"stuck at {s.valued(v.stuck.count)} for {s.lasting(v.stuck.length)} from line "
-            f"{s.line_of(v.stuck.row)}, though its noise is {noise}",
+            f"stuck at {s.valued(stretch.count)} for {s.lasting(stretch.length)} from line "
+            f"{s.line_of(stretch.row)}, though its noise is {of}",
             "A frozen logger or sensor: a live one with this noise does not stand still",
         )
 
@@ -321,13 +375,18 @@ def _noise(s: Subject) -> Iterator[Finding]:
 
 def _averaging(s: Subject) -> str:
     """How many readings hold the last decimal that is shown still."""
+    known = s.survey.known
     if s.channel is None or s.channel.decimals is None or not s.unit_noise > 0:
+        if known.independent < 0.99 * s.survey.samples:
+            return (
+                "At rest, and as far as it is independent from sample to sample, averaging n "
+                "readings divides it by √n"
+            )
         return "Averaging n readings divides it by √n"
     target = 0.5 * 10.0**-s.channel.decimals
     per_count = s.unit_noise / s.survey.noise
     needed = how_many(s.unit_noise, target, per_count * s.survey.lsb).readings
     place = f"its last decimal still (to {shown(target, s.channel.unit)})"
-    known = s.survey.known
     correlation_length = s.survey.samples / known.independent
     if known.half_width == known.half_width and correlation_length > 2:
         # The readings are at rest, and neighbours know of one another.
@@ -345,6 +404,7 @@ RULES = (
     _nothing,
     _faults,
     _floating,
+    _off_scale,
     _rails,
     _limits,
     _missing,

@@ -8,20 +8,23 @@ white noise of a large part of the range; no sensor behind a wire does either.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 
-from ..numerics import AnyArray, Array, Truths
+from ..numerics import Array
 from ..ruler.units import number, significant
+from .blocks import Blocks
 
-#: Samples in a block, and blocks that are kept at most.
-SIZE, MOST = 256, 128
 #: A log of fewer samples than a block, but of so many, is one block.
 LEAST = 50
+#: So many times the usual distance from the median is as far as a sample may weigh.
+STRAYS = 5.0
 #: A block floats from so much of the range on: standard deviation of white noise, of hum.
 WHITE, HUM = 0.03, 0.01
+#: The steps of white noise are about as large as its deviation; those of a movement are smaller.
+STEPS = 0.6
 #: So much of a block's power stands at the mains frequency, or below for any other signal.
 PEAK = 0.6
 MAINS = (50.0, 60.0)
@@ -77,80 +80,45 @@ def floating_text(found: Floating, line_of: Callable[[int], int] | None = None) 
     return f"wanders without a pattern, by {size}, over {part}"
 
 
-@dataclass
-class Blocks:
-    """Blocks of successive samples, evenly spread over all that is added."""
+def floating(blocks: Blocks, span: float, interval: float | None) -> Floating | None:
+    """Return what floats; None where nothing does.
 
-    _kept: list[tuple[int, Array]] = field(default_factory=list)
-    _part: AnyArray = field(default_factory=lambda: np.empty(0))
-    """The samples behind the last whole block, NaN where one is missing."""
-    _rows: int = 0
-    _every: int = 1
-    _number: int = 0
-
-    def add(self, counts: AnyArray, missing: Truths | None = None) -> None:
-        """Take a batch; a block with a missing sample is left out."""
-        begun = self._rows - self._part.size
-        head = min(counts.size, (SIZE - self._part.size) % SIZE)
-        self._part = np.concatenate((self._part, _floats(counts, missing, slice(0, head))))
-        self._rows += counts.size
-        if self._part.size == SIZE:
-            if self._number % self._every == 0:
-                self._keep(begun, self._part)
-            self._number, self._part = self._number + 1, np.empty(0)
-        if head == counts.size:
-            return
-        blocks = (counts.size - head) // SIZE
-        i = -self._number % self._every
-        while i < blocks:
-            start = head + i * SIZE
-            first = self._rows - counts.size + start
-            self._keep(first, _floats(counts, missing, slice(start, start + SIZE)))
-            # Keeping one may thin out those that are kept, and those that follow.
-            i += 1 + -(self._number + i + 1) % self._every
-        self._number += blocks
-        self._part = _floats(counts, missing, slice(head + blocks * SIZE, None))
-
-    def _keep(self, row: int, block: Array) -> None:
-        if not np.isnan(block).any():
-            self._kept.append((row, block))
-        if len(self._kept) > MOST:
-            self._kept = self._kept[::2]
-            self._every *= 2
-
-    def floating(self, span: float, interval: float | None) -> Floating | None:
-        """Return what floats; None where nothing does.
-
-        Parameters
-        ----------
-        span : the range of the converter, in counts.
-        interval : seconds between two samples; without it there is no telling hum.
-        """
-        kept = self._kept
-        if not kept and self._part.size >= LEAST and not np.isnan(self._part).any():
-            kept = [(0, self._part)]
-        found = _judged(np.array([block for _, block in kept]), span, interval) if kept else []
-        index = [i for i, each in enumerate(found) if each is not None]
-        # One block in a row of others is a knob that is fiddled with, not a wire that is off.
-        index = [i for i in index if i - 1 in index or i + 1 in index or len(found) == 1]
-        if not index:
-            return None
-        kinds = [each[0] for i in index if (each := found[i]) is not None]
-        kind: Kind = "hum" if kinds.count("hum") * 2 >= len(kinds) else "white"
-        first, last = kept[index[0]][0], kept[index[-1]][0] + kept[index[-1]][1].size - 1
-        deviation = float(np.median([kept[i][1].std() for i in index]))
-        heard = [each for i in index if (each := found[i]) is not None and each[0] == "hum"]
-        frequency, mains = heard[0][1:] if kind == "hum" else (float("nan"), float("nan"))
-        fraction = len(index) / len(found)
-        return Floating(kind, first, last, fraction, deviation, frequency=frequency, mains=mains)
+    Parameters
+    ----------
+    blocks : what was kept of the samples.
+    span : the range of the converter, in counts.
+    interval : seconds between two samples; without it there is no telling hum.
+    """
+    kept = [(row, filled) for row, block in blocks.all() if (filled := _filled(block)) is not None]
+    found = _judged(np.array([block for _, block in kept]), span, interval) if kept else []
+    index = [i for i, each in enumerate(found) if each is not None]
+    # One block in a row of others is a knob that is fiddled with, not a wire that is off.
+    index = [i for i in index if i - 1 in index or i + 1 in index or len(found) == 1]
+    if not index:
+        return None
+    kinds = [each[0] for i in index if (each := found[i]) is not None]
+    kind: Kind = "hum" if kinds.count("hum") * 2 >= len(kinds) else "white"
+    first, last = kept[index[0]][0], kept[index[-1]][0] + kept[index[-1]][1].size - 1
+    deviation = float(np.median([kept[i][1].std() for i in index]))
+    heard = [each for i in index if (each := found[i]) is not None and each[0] == "hum"]
+    frequency, mains = heard[0][1:] if kind == "hum" else (float("nan"), float("nan"))
+    fraction = len(index) / len(found)
+    return Floating(kind, first, last, fraction, deviation, frequency=frequency, mains=mains)
 
 
-def _floats(counts: AnyArray, missing: Truths | None, part: slice) -> Array:
-    """A part of a batch, NaN where a sample is missing."""
-    values = counts[part].astype(np.float64)
-    if missing is not None:
-        values[missing[part]] = np.nan
-    return values
+def _filled(block: Array) -> Array | None:
+    """A block whose few gaps are filled by what is before, and whose strays are drawn in; None for
+    one with many gaps, or with too few samples."""
+    there = np.flatnonzero(block == block)
+    if there.size < max(LEAST, 0.8 * block.size):
+        return None
+    before = np.maximum(np.searchsorted(there, np.arange(block.size), side="right") - 1, 0)
+    filled = block[there][before]
+    # Noise of any shape lies within five medians; one bad sample in a hundred weighs no more.
+    middle = float(np.median(filled))
+    reach = STRAYS * float(np.median(np.abs(filled - middle)))
+    near: Array = np.clip(filled, middle - reach, middle + reach)
+    return near
 
 
 def _between_bins(power: Array, top: int) -> float:
@@ -177,13 +145,15 @@ def _judged(blocks: Array, span: float, interval: float | None) -> list[Judged |
         return found
     power = np.abs(np.fft.rfft(x[large] * np.hanning(t.size), axis=1)) ** 2
     power[:, :2] = 0.0
-    steps = np.sqrt(np.mean(np.diff(x[large], axis=1) ** 2, axis=1) / 2.0)
+    # Medians: jumps and dropouts are no noise, however large.
+    wide = np.median(np.abs(x[large]), axis=1)
+    steps = np.median(np.abs(np.diff(x[large], axis=1)), axis=1) / np.sqrt(2.0)
     for row, i in enumerate(large.tolist()):
         found[i] = _kind(
             power[row],
             t.size,
-            deviation=deviation[i] / span,
-            steps=steps[row] / deviation[i],
+            deviation=1.4826 * wide[row] / span,
+            steps=steps[row] / wide[row] if wide[row] else 0.0,
             interval=interval,
         )
     return found
@@ -192,8 +162,8 @@ def _judged(blocks: Array, span: float, interval: float | None) -> list[Judged |
 def _kind(
     power: Array, size: int, deviation: float, steps: float, interval: float | None
 ) -> Judged | None:
-    """One block of so many samples by its spectrum, its deviation (of the range) and its steps (of
-    that)."""
+    """One block of so many samples by its spectrum, its deviation (of the range) and the steps
+    between neighbours (of that)."""
     top = int(np.argmax(power))
     peak = float(power[max(0, top - 2) : top + 3].sum() / power.sum())
     if peak > PEAK and interval is not None:
@@ -205,6 +175,6 @@ def _kind(
             if near < FINEST / interval and top > 3 and abs(frequency - folded) < near:
                 return "hum", frequency, mains
         return None
-    if deviation > WHITE and steps > 0.7 and peak < 0.5:
+    if deviation > WHITE and steps > STEPS and peak < 0.5:
         return "white", float("nan"), float("nan")
     return None

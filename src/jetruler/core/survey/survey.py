@@ -7,24 +7,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-import numpy as np
-
 from ..numerics import AnyArray
 from ..result import Content, Result, TextTable, public_fields
 from ..ruler.units import symbol
-from .running_statistics import BlockSums, Histogram, MeanKnown
-
-#: The fraction of samples that robust ends leave out on each side.
-STRAY = 1e-3
-
-#: Counts beyond this are taken for this.
-FURTHEST = 2**40
-
-#: Counts below this leave room in 32 bits for eight times a difference.
-NARROW = 2**26
-
-#: A spike is this many times the noise off both its neighbours, and at least so many counts.
-SPIKE_NOISES, SPIKE_COUNTS = 8.0, 4.0
+from .distribution import Distribution
+from .mean import MeanKnown
 
 
 @dataclass(frozen=True)
@@ -33,6 +20,25 @@ class Stretch:
 
     length: int
     count: float
+    row: int
+
+
+@dataclass(frozen=True)
+class OffScale:
+    """Samples that are none: beyond the range, or apart from all others by more than their span.
+
+    Attributes
+    ----------
+    samples : int
+        How many.
+    furthest : float
+        The one that is furthest off.
+    row : int
+        Its row, from 0.
+    """
+
+    samples: int
+    furthest: float
     row: int
 
 
@@ -64,7 +70,7 @@ class Survey(Result):
     distinct : int
         How many different counts.
     lsb : int
-        Greatest common divisor of all counts.
+        Greatest common divisor of all counts: the resolution that they show.
     stuck : Stretch | None
         Longest stretch of one and the same count.
     spikes : int
@@ -77,7 +83,7 @@ class Survey(Result):
         Fraction of the samples on the high rail.
     rail_stretch : Stretch | None
         Longest stretch on a rail.
-    histogram : Histogram, optional
+    distribution : Distribution
         How often each whole number of steps came up.
     step : float, default 1.0
         What one of those steps is, in `unit`.
@@ -85,6 +91,14 @@ class Survey(Result):
         Unit of all these figures.
     known : MeanKnown
         What the mean is known to: its 95 % interval, and how many samples are independent.
+    off_scale : OffScale | None
+        Samples that are left out of all figures: beyond the range, or, where that is not known,
+        apart from all others by more than their whole span.
+    spike_row : int | None
+        Row of the first spike.
+    sudden : tuple[bool, bool]
+        Whether the low and the high rail are reached by leaps, as when a wire comes off, and not
+        by moving there.
 
     Examples
     --------
@@ -113,10 +127,13 @@ class Survey(Result):
     on_low_rail: float
     on_high_rail: float
     rail_stretch: Stretch | None
-    histogram: Histogram = field(repr=False, compare=False)
+    distribution: Distribution = field(repr=False, compare=False)
     step: float = 1.0
     unit: str = "count"
     known: MeanKnown = field(default_factory=MeanKnown)
+    off_scale: OffScale | None = None
+    spike_row: int | None = None
+    sudden: tuple[bool, bool] = (False, False)
 
     @property
     def headline(self) -> str:
@@ -134,12 +151,13 @@ class Survey(Result):
 
     def _fields(self) -> Mapping[str, Any]:
         fields = public_fields(self)
-        del fields["histogram"], fields["known"]
+        del fields["distribution"], fields["known"]
         return fields | {
             "range_fraction": self.range_fraction,
             "effective_bits": self.effective_bits,
             "independent": self.known.independent,
             "mean_half_width": self.known.half_width,
+            "why_no_interval": self.known.reason,
         }
 
     def row(self, name: str, bits: str = "") -> list[str]:
@@ -163,12 +181,12 @@ class Survey(Result):
 
     @property
     def samples(self) -> int:
-        """Rows that are not missing."""
-        return self.rows - self.missing
+        """Rows that are neither missing nor off the scale."""
+        return self.rows - self.missing - (self.off_scale.samples if self.off_scale else 0)
 
     def pairs(self) -> tuple[AnyArray, AnyArray]:
         """Return the raw values that came up, ascending, and how often each did."""
-        steps, occurrences = self.histogram.pairs()
+        steps, occurrences = self.distribution.pairs()
         return (steps if self.step == 1.0 else stepped(steps, self.step)), occurrences
 
     @property
@@ -205,188 +223,13 @@ def _short(x: float) -> str:
     return "–" if math.isnan(x) else f"{x:.0f}" if abs(x) >= 1000 else f"{x:.4g}"
 
 
-@dataclass
-class Surveyor:
-    """Collects a survey batch by batch; any batch size gives the same survey."""
-
-    rows: int = 0
-    missing: int = 0
-    histogram: Histogram = field(default_factory=Histogram)
-    _means: BlockSums = field(default_factory=BlockSums)
-    _curvature: Histogram = field(default_factory=Histogram)
-    """|x₊ − 2x + x₋|: slow movement cancels, noise stays (its variance sixfold)."""
-    _isolated: Histogram = field(default_factory=Histogram)
-    """How far samples are off neighbours that agree with one another."""
-    _tail: list[int] = field(default_factory=list)
-    _run: Stretch | None = None
-    _longest: dict[int, Stretch] = field(default_factory=dict)
-    """The longest stretch anywhere (key 0), and at the smallest (−1) and largest (1) count."""
-
-    def add(self, counts: AnyArray, missing: AnyArray | None = None) -> None:
-        """Take a batch of whole counts; missing is True where there is no sample."""
-        first = self.rows
-        self.rows += counts.size
-        if counts.dtype.itemsize == 8 and counts.size:
-            if counts.min() > -NARROW and counts.max() < NARROW:
-                counts = counts.astype(np.int32)  # half the memory is half the time
-            else:  # no converter gives more: room for sums and differences
-                counts = np.clip(counts, -FURTHEST, FURTHEST)
-        if missing is not None and missing.any():
-            self.missing += int(missing.sum())
-            # Differences do not reach over a hole.
-            starts = np.flatnonzero(np.diff(np.concatenate(([True], missing))) & ~missing)
-            ends = np.flatnonzero(np.diff(np.concatenate((missing, [True]))) & ~missing) + 1
-            for start, end in zip(starts.tolist(), ends.tolist(), strict=True):
-                if start:
-                    self._break()
-                self._piece(counts[start:end], first + start)
-            if missing[-1]:
-                self._break()
-        elif counts.size:
-            self._piece(counts, first)
-
-    def _break(self) -> None:
-        self._tail = []
-        self._end_run()
-
-    def _piece(self, counts: AnyArray, row: int) -> None:
-        """Successive samples, the first of them at a row."""
-        low, high = self.histogram.add(counts)
-        self._means.add(counts)
-        if max(-low, high) >= NARROW and counts.dtype.itemsize < 8:
-            counts = counts.astype(np.int64)
-        try:
-            tail = np.array(
-                self._tail, dtype=counts.dtype
-            )  # narrow counts stay narrow: it is faster
-        except OverflowError:
-            tail = np.array(self._tail, dtype=np.int64)
-        x = np.concatenate((tail, counts))
-        self._tail = x[-2:].tolist()
-        step = np.diff(x)
-        self._runs(counts, step[x.size - counts.size :], row)
-        if x.size < 3:
-            return
-        curvature = np.abs(np.diff(step))
-        self._curvature.add(curvature)
-        across = np.abs(x[2:] - x[:-2])
-        across *= 8
-        isolated = curvature[across <= curvature]
-        self._isolated.add(isolated[isolated > 2 * SPIKE_COUNTS] // 2)
-
-    def _runs(self, counts: AnyArray, step: AnyArray, row: int) -> None:
-        """Stretches at one count; the first may go on from the piece before, the last into the
-        next."""
-        same = np.flatnonzero(step == 0)  # where a sample is followed by its like: few, mostly
-        firsts = (
-            np.concatenate(([0], np.flatnonzero(np.diff(same) != 1) + 1)) if same.size else same
-        )
-        starts = same[firsts]
-        lengths = np.diff(np.concatenate((firsts, [same.size]))) + 1
-        head = int(lengths[0]) if starts.size and starts[0] == 0 else 1
-        if self._run is None or self._run.count != counts[0]:
-            self._end_run()
-            self._run = Stretch(0, int(counts[0]), row)
-        self._run = replace(self._run, length=self._run.length + head)
-        if head == counts.size:
-            return
-        self._end_run()
-        if lengths.size:
-            i = int(np.argmax(lengths))
-            start = int(starts[i])
-            self._consider(0, Stretch(int(lengths[i]), int(counts[start]), row + start))
-        self._at_extremes(counts, starts, lengths, row)
-        reaches_end = starts.size and starts[-1] + lengths[-1] == counts.size
-        tail = int(lengths[-1]) if reaches_end else 1
-        self._run = Stretch(tail, int(counts[-1]), row + counts.size - tail)
-
-    def _at_extremes(self, counts: AnyArray, starts: AnyArray, lengths: AnyArray, row: int) -> None:
-        """The longest stretch at the smallest and at the largest count of all."""
-        for key, extreme in ((-1, self.histogram.smallest), (1, self.histogram.largest)):
-            there = np.flatnonzero(counts == extreme)
-            if there.size:
-                self._consider(key, Stretch(1, int(extreme or 0), row + int(there[0])))
-                of_these = np.flatnonzero(counts[starts] == extreme)
-                if of_these.size:
-                    i = int(of_these[np.argmax(lengths[of_these])])
-                    start = int(starts[i])
-                    self._consider(key, Stretch(int(lengths[i]), int(extreme or 0), row + start))
-
-    def _consider(self, key: int, stretch: Stretch) -> None:
-        known = self._longest.get(key)
-        stale = known is not None and key and known.count != stretch.count
-        if known is None or stale or stretch.length > known.length:
-            self._longest[key] = stretch
-
-    def _end_run(self) -> None:
-        if self._run is not None:
-            run, self._run = self._run, None
-            self._consider(0, run)
-            for key, extreme in ((-1, self.histogram.smallest), (1, self.histogram.largest)):
-                if run.count == extreme:
-                    self._consider(key, run)
-
-    def survey(
-        self, lowest: float, highest: float, step: float = 1.0, unit: str = "count"
-    ) -> Survey:
-        """The survey so far, held against the ends of the raw edge.
-
-        Parameters
-        ----------
-        lowest, highest : in `unit`, infinite where they are not known.
-        step : what a whole number that was added stands for, in `unit`.
-        """
-        lowest, highest = lowest / step, highest / step
-        return _in_units(self._in_steps(lowest, highest), step, unit)
-
-    def _in_steps(self, lowest: float, highest: float) -> Survey:
-        going = self._run
-        self._end_run()
-        self._run = going
-        histogram = self.histogram
-        counts, _ = histogram.pairs()
-        lsb = int(np.gcd.reduce(counts)) or 1 if counts.size else 1
-        noise = noise_of(self._curvature, lsb)
-        sizes, occurrences = self._isolated.pairs()
-        limit = max(SPIKE_COUNTS, SPIKE_NOISES * (0 if math.isnan(noise) else noise))
-        ends = [round(end) for end in (lowest, highest) if math.isfinite(end)]
-        rails = [s for s in self._longest.values() if s.count in ends]
-        return Survey(
-            rows=self.rows,
-            missing=self.missing,
-            smallest=math.nan if histogram.smallest is None else histogram.smallest,
-            largest=math.nan if histogram.largest is None else histogram.largest,
-            low_end=histogram.quantile(STRAY),
-            high_end=histogram.quantile(1 - STRAY),
-            mean=histogram.mean,
-            median=histogram.quantile(0.5),
-            standard_deviation=histogram.standard_deviation,
-            noise=noise,
-            distinct=counts.size,
-            lsb=lsb,
-            stuck=self._longest.get(0),
-            spikes=int(occurrences[sizes > limit].sum()),
-            lowest=lowest,
-            highest=highest,
-            on_low_rail=_fraction_at(histogram, lowest),
-            on_high_rail=_fraction_at(histogram, highest),
-            rail_stretch=max(rails, key=lambda s: s.length, default=None),
-            histogram=histogram,
-            known=self._means.known(histogram.standard_deviation),
-        )
-
-
-def _fraction_at(histogram: Histogram, end: float) -> float:
-    return histogram.fraction_at(round(end)) if math.isfinite(end) else 0.0
-
-
 def stepped(steps: AnyArray | float, step: float) -> Any:
     """Return whole numbers of steps as raw values, as near as decimals can be."""
     whole = round(1 / step)
     return steps / whole if abs(whole * step - 1) < 1e-9 else steps * step
 
 
-def _in_units(found: Survey, step: float, unit: str) -> Survey:
+def in_units(found: Survey, step: float, unit: str) -> Survey:
     """A survey in steps as one in the unit of the raw values."""
     if step == 1.0:
         return replace(found, unit=unit)
@@ -401,57 +244,3 @@ def _in_units(found: Survey, step: float, unit: str) -> Survey:
     return replace(
         found, **figures, stuck=stuck, rail_stretch=rail, step=step, unit=unit, known=known
     )
-
-
-def noise_of(curvature: Histogram, lsb: int = 1) -> float:
-    """Noise in counts from second differences, with jumps and spikes trimmed off.
-
-    For independent noise of variance s² the second difference has 6 s²; rounding to whole steps
-    adds lsb²/12 to the variance of a sample, which is taken off again (Sheppard's correction).
-    NaN for fewer than three samples in a row.
-    """
-    sizes, occurrences = curvature.pairs()
-    if not sizes.size:
-        return math.nan
-    squares = sizes.astype(np.float64) ** 2
-    scale = 1.4826 * curvature.quantile(0.5) + lsb
-    for _ in range(50):
-        inside = sizes <= 4.0 * scale
-        rms = math.sqrt(
-            float(squares[inside] @ occurrences[inside]) / float(occurrences[inside].sum())
-        )
-        if abs(rms - scale) <= 1e-9 * scale:
-            break
-        scale = max(rms, 0.5 * lsb)
-    return math.sqrt(max(rms**2 / 6 - lsb**2 / 12, 0.0))
-
-
-def survey(counts: AnyArray, bits: int, signed: bool = False) -> Survey:
-    """Survey an array of whole counts against a converter of so many bits.
-
-    Parameters
-    ----------
-    counts : array
-        Whole counts, shape (n,).
-    bits : int
-        Bits of the converter.
-    signed : bool, default False
-        Whether it gives two's complement.
-
-    Returns
-    -------
-    Survey
-        What the samples do.
-
-    Examples
-    --------
-    >>> import jetruler as jr
-    >>> import numpy as np
-    >>> found = jr.survey(np.arange(100, 200), bits=12)
-    >>> found.smallest, found.largest
-    (100, 199)
-    """
-    surveyor = Surveyor()
-    surveyor.add(np.ascontiguousarray(counts, dtype=np.int64).reshape(-1))
-    lowest = -(2 ** (bits - 1)) if signed else 0
-    return surveyor.survey(lowest, lowest + 2**bits - 1)

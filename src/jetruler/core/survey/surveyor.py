@@ -1,0 +1,461 @@
+"""Collecting a survey batch by batch, in constant memory."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from ..numerics import AnyArray, as_samples
+from .blocks import Blocks, noise_of
+from .distribution import Distribution, core_of
+from .mean import BlockSums
+from .survey import OffScale, Stretch, Survey, in_units, stepped
+
+#: The fraction of samples that robust ends leave out on each side.
+STRAY = 1e-3
+
+#: What is further off is nobody's sample.
+FURTHEST = 2.0**60
+#: Steps that the digits of a float can tell apart.
+DIGITS = 1e15
+
+#: Counts below this leave room in 32 bits for eight times a difference.
+NARROW = 2**26
+
+#: A spike is this many times the noise off both its neighbours, and at least so many counts.
+SPIKE_NOISES, SPIKE_COUNTS = 8.0, 4.0
+#: A step of this part of the range is a leap.
+LEAP = 16
+#: Samples that are kept for what follows: a spike is told by two neighbours on each side.
+TAIL = 4
+_NONE: AnyArray = np.empty(0, np.int64)
+#: Of so many of the largest the rows are kept.
+LARGEST = 256
+
+
+@dataclass
+class Surveyor:
+    """Collects a survey batch by batch; any batch size gives the same survey.
+
+    Attributes
+    ----------
+    lowest, highest : ends of the raw edge, infinite where they are not known.
+    resolution : the step of the raw values if it is known, else 0: found out.
+    is_count : whether they are a converter's.
+    """
+
+    lowest: float = -math.inf
+    highest: float = math.inf
+    resolution: float = 0.0
+    is_count: bool = True
+    rows: int = 0
+    missing: int = 0
+    step: float = 0.0
+    """What is counted, in the unit of the samples."""
+    distribution: Distribution = field(default_factory=Distribution)
+    blocks: Blocks = field(default_factory=Blocks)
+    _means: BlockSums = field(default_factory=BlockSums)
+    _isolated: Distribution = field(default_factory=Distribution)
+    """How far samples are off neighbours that agree with one another."""
+    _spikes: list[tuple[int, int]] = field(default_factory=list)
+    """The largest of these, with their rows."""
+    _beyond: OffScale | None = None
+    _tail: list[int] = field(default_factory=list)
+    """The last samples, as far as they follow on one another, and the row of the last."""
+    _last: int = 0
+    _run: Stretch | None = None
+    _longest: dict[int, Stretch] = field(default_factory=dict)
+    """The longest stretch anywhere (key 0), and at the smallest (−1) and largest (1) count."""
+    _jumps: dict[int, tuple[int, AnyArray]] = field(default_factory=dict)
+    """The smallest (−1) and largest (1) count, and how often it was entered by jumps of each number
+    of bits."""
+
+    def add(self, samples: AnyArray, missing: AnyArray | None = None) -> None:
+        """Take a batch of numbers; missing is True where there is no sample, as NaN is too."""
+        if not samples.size:
+            return
+        first = self.rows
+        self.rows += samples.size
+        if samples.dtype.kind == "f":
+            gone = np.isnan(samples)
+            if gone.any():
+                missing = gone if missing is None else missing | gone
+        elif samples.dtype.kind != "i":
+            samples = np.minimum(samples.astype(np.uint64), np.uint64(2**62)).astype(np.int64)
+        if missing is not None and missing.any():
+            self.missing += int(missing.sum())
+        else:
+            missing = None
+        missing = self._off_scale(samples, missing, first)
+        if missing is not None and missing.all():
+            counts: AnyArray = np.zeros(samples.size, np.int64)
+        else:
+            counts = self._in_steps(samples, missing)
+        self.blocks.add(counts, missing)
+        if missing is None:
+            if counts.size:
+                self._take(counts, np.arange(first, first + counts.size), None)
+            return
+        rows = np.flatnonzero(~missing)
+        if missing[0]:
+            self._break()
+        if rows.size:
+            self._take(counts[rows], first + rows, np.diff(rows, prepend=0) == 1)
+        if missing[-1]:
+            self._break()
+
+    def _off_scale(
+        self, samples: AnyArray, missing: AnyArray | None, first: int
+    ) -> AnyArray | None:
+        """What is missing, with all that lies beyond the range or is infinite."""
+        lowest, highest = max(self.lowest, -FURTHEST), min(self.highest, FURTHEST)
+        there = samples if missing is None else samples[~missing]
+        if not there.size or (there.min() >= lowest and there.max() <= highest):
+            return missing
+        beyond = (samples < lowest) | (samples > highest)
+        if missing is not None:
+            beyond &= ~missing
+        rows = np.flatnonzero(beyond)
+        values = samples[rows].astype(np.float64)
+        middle = 0.5 * (lowest + highest)
+        i = int(np.argmax(np.abs(values - middle)))
+        worst = OffScale(rows.size, float(values[i]), first + int(rows[i]))
+        known = self._beyond
+        if known is not None:
+            further = abs(worst.furthest - middle) > abs(known.furthest - middle)
+            worst = replace(worst if further else known, samples=known.samples + rows.size)
+        self._beyond = worst
+        return beyond if missing is None else missing | beyond
+
+    def _in_steps(self, samples: AnyArray, missing: AnyArray | None) -> AnyArray:
+        """The samples as whole numbers of steps; the step becomes finer where they need it."""
+        there = samples if missing is None else samples[~missing]
+        if not self.step:
+            known = self.resolution
+            self.step = known if known and _are_multiples(there, known) else 1.0
+        if samples.dtype.kind == "f" or self.step != 1.0:
+            finer = _finer(there, self.step)
+            if finer > 1:
+                self.step /= finer
+                self._scaled(finer)
+            if missing is not None:
+                samples = np.where(missing, 0, samples)
+            whole = round(1 / self.step)
+            exact = abs(whole * self.step - 1) < 1e-9
+            steps = samples * np.float64(whole) if exact else samples / self.step
+            return np.rint(np.clip(steps, -FURTHEST, FURTHEST)).astype(np.int64)
+        if missing is not None:
+            samples = np.where(missing, there[0], samples)
+        if samples.dtype.itemsize == 8 and samples.min() > -NARROW and samples.max() < NARROW:
+            return samples.astype(np.int32)  # half the memory is half the time
+        return samples
+
+    def _scaled(self, by: int) -> None:
+        for part in (self.distribution, self.blocks, self._means, self._isolated):
+            part.scaled(by)
+        self._tail = [count * by for count in self._tail]
+        self._spikes = [(size * by, row) for size, row in self._spikes]
+        self._run = self._run and replace(self._run, count=self._run.count * by)
+        self._longest = {k: replace(s, count=s.count * by) for k, s in self._longest.items()}
+
+    def _break(self) -> None:
+        sizes, rows = self._pending()
+        if sizes.size:
+            self._note(sizes, rows)
+        self._tail = []
+        self._end_run()
+
+    def _take(self, counts: AnyArray, rows: AnyArray, joined: AnyArray | None) -> None:
+        """Samples and their rows. joined: which follow directly on the one before, the first of
+        all left aside; None where all do."""
+        self.distribution.add(counts)
+        self._means.add(counts)
+        low, high = self.distribution.smallest or 0, self.distribution.largest or 0
+        if max(-low, high) >= NARROW and counts.dtype.itemsize < 8:
+            counts = counts.astype(np.int64)
+        # Narrow counts stay narrow: it is faster.
+        narrow = all(abs(count) < NARROW for count in self._tail)
+        before = np.array(self._tail, counts.dtype if narrow else np.int64)
+        x, n = np.concatenate((before, counts)), before.size
+        follows = None
+        if joined is not None:
+            follows = np.concatenate((np.arange(n) > 0, [n > 0], joined[1:]))
+        step = np.diff(x)
+        same = step[x.size - counts.size :] == 0
+        self._runs(counts, np.flatnonzero(same if joined is None else same & joined[1:]), rows)
+        self._enter(x[max(0, n - 1) :], step[max(0, n - 1) :])
+        sizes, places = _isolated(x, step, follows, max(1, n - 2))
+        if sizes.size:
+            # Places before the batch are rows directly before its first.
+            at = np.where(places < n, rows[0] - n + places, rows[np.maximum(places - n, 0)])
+            self._note(sizes, at)
+        unbroken = 0 if follows is None else int(np.flatnonzero(~follows)[-1])
+        self._tail = x[max(unbroken, x.size - TAIL) :].tolist()
+        self._last = int(rows[-1])
+
+    def _note(self, sizes: AnyArray, rows: AnyArray) -> None:
+        """Isolated samples, how far off they are, and their rows."""
+        self._isolated.add(sizes)
+        largest = np.argsort(-sizes, kind="stable")[:LARGEST]
+        spikes = zip(sizes[largest].tolist(), rows[largest].tolist(), strict=True)
+        self._spikes = sorted([*self._spikes, *spikes], key=_by_size)[:LARGEST]
+
+    def _pending(self) -> tuple[AnyArray, AnyArray]:
+        """The last sample but one, which waits for what follows on the last, if it is isolated."""
+        x = np.array(self._tail, np.int64)
+        sizes, places = _isolated(x, np.diff(x), None, max(1, x.size - 2), ends=True)
+        return sizes, self._last - (x.size - 1) + places
+
+    def _enter(self, x: AnyArray, step: AnyArray) -> None:
+        """How far the sample before was from the smallest, and the largest, when it was reached."""
+        for key, extreme in self._extremes():
+            known, jumps = self._jumps.get(key, (extreme, np.zeros(64, np.int64)))
+            if known != extreme:
+                jumps = np.zeros(64, np.int64)
+            there = np.flatnonzero((x[1:] == extreme) & (step != 0))
+            bits = np.frexp(np.abs(step[there]).astype(np.float64))[1]
+            self._jumps[key] = extreme, jumps + np.bincount(bits, minlength=64)
+
+    def _extremes(self) -> tuple[tuple[int, int], ...]:
+        smallest, largest = self.distribution.smallest, self.distribution.largest
+        return () if smallest is None or largest is None else ((-1, smallest), (1, largest))
+
+    def _runs(self, counts: AnyArray, same: AnyArray, rows: AnyArray) -> None:
+        """Stretches at one count; the first may go on from the batch before, the last into the
+        next. same: where a sample is followed by its like: few, mostly."""
+        firsts = (
+            np.concatenate(([0], np.flatnonzero(np.diff(same) != 1) + 1)) if same.size else same
+        )
+        starts = same[firsts]
+        lengths = np.diff(np.concatenate((firsts, [same.size]))) + 1
+        head = int(lengths[0]) if starts.size and starts[0] == 0 else 1
+        if self._run is None or self._run.count != counts[0]:
+            self._end_run()
+            self._run = Stretch(0, int(counts[0]), int(rows[0]))
+        self._run = replace(self._run, length=self._run.length + head)
+        if head == counts.size:
+            return
+        self._end_run()
+        if lengths.size:
+            i = int(np.argmax(lengths))
+            start = int(starts[i])
+            self._consider(0, Stretch(int(lengths[i]), int(counts[start]), int(rows[start])))
+        self._at_extremes(counts, starts, lengths, rows)
+        reaches_end = starts.size and starts[-1] + lengths[-1] == counts.size
+        tail = int(lengths[-1]) if reaches_end else 1
+        self._run = Stretch(tail, int(counts[-1]), int(rows[counts.size - tail]))
+
+    def _at_extremes(
+        self, counts: AnyArray, starts: AnyArray, lengths: AnyArray, rows: AnyArray
+    ) -> None:
+        """The longest stretch at the smallest and at the largest count of all."""
+        for key, extreme in self._extremes():
+            there = np.flatnonzero(counts == extreme)
+            if there.size:
+                self._consider(key, Stretch(1, extreme, int(rows[there[0]])))
+                of_these = np.flatnonzero(counts[starts] == extreme)
+                if of_these.size:
+                    i = int(of_these[np.argmax(lengths[of_these])])
+                    start = int(starts[i])
+                    found = Stretch(int(lengths[i]), extreme, int(rows[start]))
+                    self._consider(key, found)
+
+    def _consider(self, key: int, stretch: Stretch) -> None:
+        known = self._longest.get(key)
+        stale = known is not None and key and known.count != stretch.count
+        if known is None or stale or stretch.length > known.length:
+            self._longest[key] = stretch
+
+    def _end_run(self) -> None:
+        if self._run is not None:
+            run, self._run = self._run, None
+            self._consider(0, run)
+            for key, extreme in self._extremes():
+                if run.count == extreme:
+                    self._consider(key, run)
+
+    def survey(self, ends: tuple[float, float] | None = None, unit: str = "count") -> Survey:
+        """The survey so far, held against the ends of the raw edge.
+
+        Parameters
+        ----------
+        ends : those of the raw edge; None for those that are known.
+        unit : of the samples.
+        """
+        step = self.step or 1.0
+        lowest, highest = ends or (self.lowest, self.highest)
+        return in_units(self._found(lowest / step, highest / step), step, unit)
+
+    @property
+    def core(self) -> tuple[float, float]:
+        """The ends of what is not apart from all others."""
+        low, high = core_of(self.distribution)
+        step = self.step or 1.0
+        return float(stepped(low, step)), float(stepped(high, step))
+
+    def _found(self, lowest: float, highest: float) -> Survey:
+        going = self._run
+        self._end_run()
+        self._run = going
+        core = core_of(self.distribution)
+        # Without a range, what is apart is off the scale; within one, it may be a spike.
+        ends = (
+            core[0] if math.isinf(lowest) else min(lowest, core[0]),
+            core[1] if math.isinf(highest) else max(highest, core[1]),
+        )
+        found = self.distribution.between(*ends)
+        of_core = self.distribution.between(*core)
+        lsb = found.divisor
+        noise = noise_of(self.blocks, ends, lsb)
+        limit = max(SPIKE_COUNTS, SPIKE_NOISES * (0 if math.isnan(noise) else noise))
+        pending, rows_pending = self._pending()
+        sizes, occurrences = self._isolated.pairs()
+        sizes = np.concatenate((sizes, pending))
+        occurrences = np.concatenate((occurrences, np.ones_like(pending)))
+        isolated = [*self._spikes, *zip(pending.tolist(), rows_pending.tolist(), strict=True)]
+        span = ends[1] - ends[0] if math.isfinite(ends[1] - ends[0]) else math.inf
+        smallest, largest = found.smallest, found.largest
+        reach = min(span, largest - smallest) if smallest is not None and largest is not None else 0
+        spikes = int(occurrences[(sizes > limit) & (sizes <= reach)].sum())
+        rows = [row for size, row in isolated if limit < size <= reach]
+        rails = [s for s in self._longest.values() if s.count in (lowest, highest)]
+        deviation = found.standard_deviation
+        return Survey(
+            rows=self.rows,
+            missing=self.missing,
+            smallest=math.nan if smallest is None else smallest,
+            largest=math.nan if largest is None else largest,
+            low_end=of_core.quantile(STRAY),
+            high_end=of_core.quantile(1 - STRAY),
+            mean=found.mean,
+            median=found.median,
+            standard_deviation=deviation,
+            noise=noise,
+            distinct=found.distinct,
+            lsb=lsb,
+            stuck=self._longest.get(0),
+            spikes=spikes,
+            lowest=lowest,
+            highest=highest,
+            on_low_rail=found.fraction_at(lowest) if math.isfinite(lowest) else 0.0,
+            on_high_rail=found.fraction_at(highest) if math.isfinite(highest) else 0.0,
+            rail_stretch=max(rails, key=lambda s: s.length, default=None),
+            distribution=found,
+            known=self._means.known(deviation, ends, lsb),
+            off_scale=self._all_off_scale(ends),
+            spike_row=min(rows, default=None),
+            sudden=(self._sudden(-1, lowest, ends), self._sudden(1, highest, ends)),
+        )
+
+    def _sudden(self, key: int, rail: float, ends: tuple[float, float]) -> bool:
+        """Whether a rail is reached by leaps, most times, and not by moving there."""
+        extreme, jumps = self._jumps.get(key, (None, np.zeros(64)))
+        if extreme != rail or not jumps.sum():
+            return False
+        large = max(2.0, (ends[1] - ends[0]) / LEAP)
+        return bool(jumps[math.frexp(large)[1] :].sum() >= 0.5 * jumps.sum())
+
+    def _all_off_scale(self, ends: tuple[float, float]) -> OffScale | None:
+        """What was left out as it came, and what is left out now."""
+        values, occurrences = self.distribution.pairs()
+        out = (values < ends[0]) | (values > ends[1])
+        if not out.any():
+            return self._beyond
+        side = -1 if ends[0] - values[0] > values[-1] - ends[1] else 1
+        extreme = values[0] if side < 0 else values[-1]
+        stretch = self._longest.get(side) or Stretch(1, float(extreme), 0)
+        furthest = float(stepped(float(extreme), self.step or 1.0))
+        found = OffScale(int(occurrences[out].sum()), furthest, stretch.row)
+        known = self._beyond
+        return found if known is None else replace(known, samples=known.samples + found.samples)
+
+
+def _isolated(
+    x: AnyArray, step: AnyArray, follows: AnyArray | None, first: int, *, ends: bool = False
+) -> tuple[AnyArray, AnyArray]:
+    """Samples that lie off both neighbours, which agree with one another: how far, and where.
+
+    A turning point is none: there the neighbours bend the same way. Beside a spike they bend the
+    other way.
+
+    Parameters
+    ----------
+    x : samples, the first `first` of which have been looked at.
+    step : their differences.
+    follows : which follow directly on the one before; None where all do.
+    ends : whether nothing follows, so that the last neighbour has none itself.
+    """
+    if x.size < 3:
+        return _NONE, _NONE
+    bend = np.diff(step)
+    across = np.abs(x[2:] - x[:-2])
+    across *= 8
+    sizes = np.abs(bend)
+    there = np.flatnonzero((across <= sizes) & (sizes > 2 * SPIKE_COUNTS)) + 1
+    there = there[(there >= first) & (there <= x.size - (2 if ends else 3))]
+    if follows is not None:
+        there = there[follows[there] & follows[there + 1]]
+    for beside in (-1, 1):
+        other = np.clip(there + beside - 1, 0, bend.size - 1)
+        known = (there + beside >= 1) & (there + beside <= x.size - 2)
+        if follows is not None:
+            outer = np.clip(there + (2 if beside > 0 else -1), 0, x.size - 1)
+            known &= follows[outer]
+        there = there[~known | (np.sign(bend[other]) != np.sign(bend[there - 1]))]
+    return sizes[there - 1] // 2, there
+
+
+def _by_size(spike: tuple[int, int]) -> tuple[int, int]:
+    return -spike[0], spike[1]
+
+
+def _are_multiples(values: AnyArray, step: float) -> bool:
+    """Whether values are whole numbers of steps, as far as their digits go."""
+    steps = values / step
+    exact = np.finfo(values.dtype).eps if values.dtype.kind == "f" else np.finfo(np.float64).eps
+    return bool(np.all(np.abs(steps - np.rint(steps)) <= 1e-9 + 4 * exact * np.abs(steps)))
+
+
+def _finer(values: AnyArray, step: float) -> int:
+    """By which power of ten a step must be divided so that all values are whole numbers of it; no
+    more than their own digits allow."""
+    largest = float(np.abs(values).max(initial=0.0))
+    finer = 1
+    while not _are_multiples(values, step / finer) and largest / step * finer < DIGITS:
+        finer *= 10
+    return finer
+
+
+def survey(counts: Any, bits: int, signed: bool = False) -> Survey:
+    """Survey an array of counts against a converter of so many bits.
+
+    Parameters
+    ----------
+    counts : array, masked array, Series or sequence
+        Counts, shape (n,). What is missing (masked, null, NaN) or beyond the range is left out of
+        every figure, and counted.
+    bits : int
+        Bits of the converter.
+    signed : bool, default False
+        Whether it gives two's complement.
+
+    Returns
+    -------
+    Survey
+        What the samples do.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> import numpy as np
+    >>> found = jr.survey(np.arange(100, 200), bits=12)
+    >>> found.smallest, found.largest
+    (100, 199)
+    """
+    lowest = -(2 ** (bits - 1)) if signed else 0
+    surveyor = Surveyor(lowest, lowest + 2**bits - 1)
+    surveyor.add(*as_samples(counts))
+    return surveyor.survey()
