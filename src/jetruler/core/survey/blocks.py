@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import warnings
 from dataclasses import dataclass, field
 from functools import cache
 
@@ -88,45 +89,53 @@ def noise_of(blocks: Blocks, ends: tuple[float, float], lsb: float) -> float:
     ends : values beyond them are none.
     lsb : the step that the samples are rounded to.
     """
-    differences: list[Array] = []
-    samples = 0
-    for _, block in blocks.all():
-        inside = np.where((block >= ends[0]) & (block <= ends[1]), block, np.nan)
-        samples += int(np.count_nonzero(inside == inside))
-        differences += _settled(inside, lsb)
-    if samples < FEW or not differences:
+    kept = [block for _, block in blocks.all()]
+    samples = np.array([block for block in kept if block.size == kept[0].size])
+    inside = np.where((samples >= ends[0]) & (samples <= ends[1]), samples, np.nan)
+    if np.count_nonzero(inside == inside) < FEW:
         return math.nan
-    return _without_rounding(_trimmed(np.concatenate(differences), lsb), lsb)
+    differences = _settled(inside, lsb)
+    if not differences.size:
+        return math.nan
+    return _without_rounding(float(_trimmed(differences[None], lsb)[0]), lsb)
 
 
-def _settled(block: Array, lsb: float) -> list[Array]:
-    """The differences of a block at the order that sees no movement, as if of one sample."""
+def _settled(blocks: Array, lsb: float) -> Array:
+    """Differences at the order that sees no movement, block by block (rows), as if of one sample.
+
+    A block with too few in a row between its gaps gives the order that it has.
+    """
+    open_ = np.ones(len(blocks), bool)
     found: list[Array] = []
-    differences = np.diff(block)
+    differences, before, rms = np.diff(blocks, axis=1), np.empty(0), np.empty(0)
     for variance in _VARIANCES:
-        differences = np.diff(differences)
-        there = differences[differences == differences] / math.sqrt(variance)
-        if there.size < FEW - 2:
-            # Few in a row, between gaps: the order that there is.
-            return found[:1]
-        found.append(there)
-        if len(found) > 1:
-            before, now = (_trimmed(part, lsb) for part in found[-2:])
-            if now >= AS_MUCH * before:
-                return [found[-2]]
-    return []
+        differences = np.diff(differences, axis=1)
+        scaled = differences / math.sqrt(variance)
+        there = np.count_nonzero(scaled == scaled, axis=1)
+        now = _trimmed(scaled, lsb)
+        if rms.size:
+            # NaN, of none in a row, compares false.
+            settled = open_ & ((now >= AS_MUCH * rms) | (there < FEW - 2))
+            found.append(before[settled])
+            open_ &= ~settled
+        before, rms = scaled, now
+    every: Array = np.concatenate([part.reshape(-1) for part in found])
+    return every[~np.isnan(every)]
 
 
-def _trimmed(values: Array, lsb: float) -> float:
-    """The root mean square, without what stands out by four times."""
+def _trimmed(values: Array, lsb: float) -> Array:
+    """The root mean square of each row, without what stands out by four times; NaN is left out."""
     sizes = np.abs(values)
-    scale = 1.4826 * float(np.median(sizes)) + lsb
-    for _ in range(50):
-        inside = sizes[sizes <= 4.0 * scale]
-        rms = math.sqrt(float(np.mean(inside**2)))
-        if abs(rms - scale) <= 1e-9 * scale:
-            break
-        scale = max(rms, 0.5 * lsb)
+    with np.errstate(all="ignore"), warnings.catch_warnings():
+        warnings.simplefilter("ignore", RuntimeWarning)  # a row without any
+        scale = 1.4826 * np.nanmedian(sizes, axis=1) + lsb
+        for _ in range(50):
+            inside = sizes <= 4.0 * scale[:, None]
+            many = np.count_nonzero(inside, axis=1)
+            rms: Array = np.sqrt(np.sum(np.where(inside, sizes, 0.0) ** 2, axis=1) / many)
+            if np.all((np.abs(rms - scale) <= 1e-9 * scale) | ~(many > 0)):
+                break
+            scale = np.maximum(rms, 0.5 * lsb)
     return rms
 
 
