@@ -186,7 +186,7 @@ class Surveyor:
         step = np.diff(x)
         same = step[x.size - counts.size :] == 0
         self._runs(counts, np.flatnonzero(same if joined is None else same & joined[1:]), rows)
-        self._enter(x[max(0, n - 1) :], step[max(0, n - 1) :])
+        self._at_extremes(counts, step[x.size - counts.size - (n > 0) :], rows)
         sizes, places = _isolated(x, step, follows, max(1, n - 2))
         if sizes.size:
             # Places before the batch are rows directly before its first.
@@ -199,6 +199,11 @@ class Surveyor:
     def _note(self, sizes: AnyArray, rows: AnyArray) -> None:
         """Isolated samples, how far off they are, and their rows."""
         self._isolated.add(sizes)
+        if len(self._spikes) == LARGEST:
+            larger = sizes > self._spikes[-1][0]
+            sizes, rows = sizes[larger], rows[larger]
+        if not sizes.size:
+            return
         largest = np.argsort(-sizes, kind="stable")[:LARGEST]
         spikes = zip(sizes[largest].tolist(), rows[largest].tolist(), strict=True)
         self._spikes = sorted([*self._spikes, *spikes], key=_by_size)[:LARGEST]
@@ -208,16 +213,6 @@ class Surveyor:
         x = np.array(self._tail, np.int64)
         sizes, places = _isolated(x, np.diff(x), None, max(1, x.size - 2), ends=True)
         return sizes, self._last - (x.size - 1) + places
-
-    def _enter(self, x: AnyArray, step: AnyArray) -> None:
-        """How far the sample before was from the smallest, and the largest, when it was reached."""
-        for key, extreme in self._extremes():
-            known, jumps = self._jumps.get(key, (extreme, np.zeros(64, np.int64)))
-            if known != extreme:
-                jumps = np.zeros(64, np.int64)
-            there = np.flatnonzero((x[1:] == extreme) & (step != 0))
-            bits = np.frexp(np.abs(step[there]).astype(np.float64))[1]
-            self._jumps[key] = extreme, jumps + np.bincount(bits, minlength=64)
 
     def _extremes(self) -> tuple[tuple[int, int], ...]:
         smallest, largest = self.distribution.smallest, self.distribution.largest
@@ -243,25 +238,30 @@ class Surveyor:
             i = int(np.argmax(lengths))
             start = int(starts[i])
             self._consider(0, Stretch(int(lengths[i]), int(counts[start]), int(rows[start])))
-        self._at_extremes(counts, starts, lengths, rows)
         reaches_end = starts.size and starts[-1] + lengths[-1] == counts.size
         tail = int(lengths[-1]) if reaches_end else 1
         self._run = Stretch(tail, int(counts[-1]), int(rows[counts.size - tail]))
 
-    def _at_extremes(
-        self, counts: AnyArray, starts: AnyArray, lengths: AnyArray, rows: AnyArray
-    ) -> None:
-        """The longest stretch at the smallest and at the largest count of all."""
+    def _at_extremes(self, counts: AnyArray, step: AnyArray, rows: AnyArray) -> None:
+        """The longest stretch at the smallest and at the largest count of all, but for those that
+        the batch begins and ends with; and by which steps they were reached."""
         for key, extreme in self._extremes():
             there = np.flatnonzero(counts == extreme)
-            if there.size:
-                self._consider(key, Stretch(1, extreme, int(rows[there[0]])))
-                of_these = np.flatnonzero(counts[starts] == extreme)
-                if of_these.size:
-                    i = int(of_these[np.argmax(lengths[of_these])])
-                    start = int(starts[i])
-                    found = Stretch(int(lengths[i]), extreme, int(rows[start]))
-                    self._consider(key, found)
+            if not there.size:
+                continue
+            self._consider(key, Stretch(1, extreme, int(rows[there[0]])))
+            # Rows that follow on one another are one stretch.
+            firsts = np.flatnonzero(np.diff(rows[there], prepend=rows[there[0]] - 2) != 1)
+            lengths = np.diff(firsts, append=there.size)
+            i = int(np.argmax(lengths))
+            self._consider(key, Stretch(int(lengths[i]), extreme, int(rows[there[firsts[i]]])))
+            known, jumps = self._jumps.get(key, (extreme, np.zeros(64, np.int64)))
+            if known != extreme:
+                jumps = np.zeros(64, np.int64)
+            taken = there[firsts] + step.size - counts.size  # the step to the first of a stretch
+            sizes = np.abs(step[taken[taken >= 0]]).astype(np.float64)
+            bits = np.frexp(sizes[sizes > 0])[1]
+            self._jumps[key] = extreme, jumps + np.bincount(bits, minlength=64)
 
     def _consider(self, key: int, stretch: Stretch) -> None:
         known = self._longest.get(key)
@@ -391,10 +391,9 @@ def _isolated(
     if x.size < 3:
         return _NONE, _NONE
     bend = np.diff(step)
-    across = np.abs(x[2:] - x[:-2])
-    across *= 8
     sizes = np.abs(bend)
-    there = np.flatnonzero((across <= sizes) & (sizes > 2 * SPIKE_COUNTS)) + 1
+    there = np.flatnonzero(sizes > 2 * SPIKE_COUNTS) + 1
+    there = there[8 * np.abs(x[there + 1] - x[there - 1]) <= sizes[there - 1]]
     there = there[(there >= first) & (there <= x.size - (2 if ends else 3))]
     if follows is not None:
         there = there[follows[there] & follows[there + 1]]
