@@ -33,7 +33,9 @@ _UNIT = r'[ ]?[^\s,;|=:\d"+-][^\s,;|=:]*(?=[\s,;|]|\Z)(?!\s*[=:])'
 @cache
 def _stamped() -> re.Pattern[str]:
     """A time in front of something else."""
-    return re.compile(rf"\s*[\[(]?({STAMP})[\])]?(?:\s*(?:->|=>|[>,;:|\-–])\s*|\s+)(?=\S)")
+    # A minus in front of a number is its sign, unless it touches the time or stands alone.
+    apart = r"\s*(?:->|=>|[>,;:|])\s*|\s*[\-–]\s+|[\-–]|\s+"
+    return re.compile(rf"\s*[\[(]?({STAMP})[\])]?(?:{apart})(?=\S)")
 
 
 @cache

@@ -156,8 +156,12 @@ def find_time_column(
         grows = False
         if index == 0 and len(names) > 1 and not by_name and not is_record:
             grows = bool(np.mean(steps >= 0) > 0.9 and np.mean(steps > 0) > 0.5)
+            grows &= name.isdecimal()  # who has named it otherwise has said that it is no time
+        named_so = _TIME_NAME.search(name) is not None
+        if len(name) == 1 and steps.size and not np.mean(steps > 0) > 0.5:
+            named_so = False  # T may be a temperature
         of_day = _are_of_day(head.columns[index])
-        if _TIME_NAME.search(name) or grows or (of_day and index == 0):
+        if named_so or grows or (of_day and index == 0):
             return TimeColumn(index, name, time_factor(name), decimal, of_day)
     return TimeColumn(names.index(RECEIVED), RECEIVED, 1.0) if is_record else None
 

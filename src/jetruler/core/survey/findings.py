@@ -211,18 +211,20 @@ def _limits(s: Subject) -> Iterator[Finding]:
         return
     counts, occurrences = s.survey.pairs()
     reading = s.channel.read(counts)
-    for flag, end, word in ((Flag.BELOW, 0, "falls below"), (Flag.ABOVE, 1, "rises above")):
-        hit = (reading.flags & int(flag) != 0) & (reading.flags & int(Flag.FAULTY) == 0)
+    values = np.asarray(reading.value)
+    sound = reading.flags & int(Flag.FAULTY) == 0
+    for end, word in ((0, "falls below"), (1, "rises above")):
+        bound = s.channel.limits[end]
+        # The values themselves: a clamp's flags say that it holds them, and not where.
+        hit = sound & (values < bound if end == 0 else values > bound)
         samples = int(occurrences[hit].sum())
         if samples:
-            values = reading.value[hit]
-            worst = float(np.nanmin(values) if end == 0 else np.nanmax(values))
-            limit = shown(s.channel.limits[end], s.channel.unit)
+            worst = float(values[hit].min() if end == 0 else values[hit].max())
             yield Finding(
                 Severity.WARNING,
                 s.name,
-                f"{word} its limit of {limit} for {s.lasting(samples)}, as far as "
-                f"{s.channel.shown(worst)}",
+                f"{word} its limit of {shown(bound, s.channel.unit)} for {s.lasting(samples)}, as "
+                f"far as {s.channel.shown(worst)}",
                 "A supply that sags or a process that runs away: look at that stretch",
             )
 
@@ -392,9 +394,13 @@ def _averaging(s: Subject) -> str:
         # The readings are at rest, and neighbours know of one another.
         deviation = per_count * s.survey.standard_deviation
         many = math.ceil(correlation_length * (deviation / target) ** 2)
-        if (needed or 0) < many <= s.survey.samples / 10:  # beyond, it is one movement or two
+        if (
+            needed is not None and needed < many <= s.survey.samples / 10
+        ):  # beyond, it is one movement or two
             as_much = f"{correlation_length:.0f} of them tell as much as one"
             return f"{many} readings averaged hold {place}: {as_much}"
+    if needed is None:
+        return f"No number of readings holds {place}: the steps leave more, without more noise"
     return (
         f"One reading holds {place}" if needed == 1 else f"{needed} readings averaged hold {place}"
     )

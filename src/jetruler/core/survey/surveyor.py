@@ -26,7 +26,7 @@ DIGITS = 1e15
 NARROW = 2**26
 
 #: A spike is this many times the noise off both its neighbours, and at least so many counts.
-SPIKE_NOISES, SPIKE_COUNTS = 8.0, 4.0
+SPIKE_NOISES, SPIKE_COUNTS = 10.0, 4.0
 #: A step of this part of the range is a leap.
 LEAP = 16
 #: Samples that are kept for what follows: a spike is told by two neighbours on each side.

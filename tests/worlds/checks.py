@@ -1,0 +1,452 @@
+"""What each command must say of a world: held against the world's own truth, by NumPy.
+
+A check yields sentences about what is wrong. `LATER` names those that later work will mend.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import math
+import re
+import warnings
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+import jetruler as jr
+from tests.helpers.command import Done, called
+
+from .world import Made, World
+
+Check = Callable[[World, Path], Iterator[str]]
+
+#: What no output may hold.
+NEVER = re.compile(
+    r"Traceback|in Jet Ruler itself|RuntimeWarning|\b1 (channels|rows|samples|readings|columns)\b"
+)
+NO_VALUE = re.compile(r"(?<![\w\"'])(nan|None|inf)(?![\w\"'])")
+
+
+def run(home: Path, *args: str, codes: tuple[int, ...] = (0,)) -> tuple[Done, list[str]]:
+    """Call the command; what must never be in its output."""
+    with warnings.catch_warnings(record=True) as warned:
+        warnings.simplefilter("always", RuntimeWarning)
+        done = called(*args, home=home)
+    bad = []
+    said = done.stdout + done.stderr
+    if done.returncode not in codes:
+        bad.append(f"{' '.join(args)}: exit code {done.returncode}: {done.stderr.strip()[-300:]}")
+    if found := NEVER.search(said):
+        bad.append(f"{' '.join(args)}: {said[max(0, found.start() - 60) : found.end() + 60]!r}")
+    bad += [f"{args[0]}: {w.message}" for w in warned if issubclass(w.category, RuntimeWarning)]
+    return done, bad
+
+
+def unpack(world: World, home: Path) -> None:
+    """Write its two files."""
+    (home / "bench.toml").write_text(world.bench, encoding="utf-8")
+    (home / "log.txt").write_text(world.log, encoding="utf-8", newline="")
+
+
+def _close(a: Any, b: Any, rel: float = 1e-9, off: float = 0.0) -> bool:
+    if a is None or b is None or (isinstance(b, float) and math.isnan(b)):
+        return a is None or (isinstance(a, float) and math.isnan(a))
+    return bool(abs(float(a) - float(b)) <= off + rel * max(abs(float(a)), abs(float(b))))
+
+
+# look ----------------------------------------------------------------------------------------
+
+
+def look(world: World, home: Path) -> Iterator[str]:
+    """Statistics and findings, with the bench."""
+    done, bad = run(home, "look", "log.txt", "-b", "bench.toml", "--json")
+    yield from bad
+    if done.returncode:
+        return
+    data = json.loads(done.stdout)
+    for c in world.channels:
+        yield from _statistics(c, data["columns"][c.name])
+    yield from _findings(world, data["findings"]["findings"])
+    done, bad = run(home, "look", "log.txt", "-b", "bench.toml")
+    yield from bad
+    if found := NO_VALUE.search(done.stdout):
+        yield f"look says {done.stdout[max(0, found.start() - 40) : found.end() + 40]!r}"
+
+
+def look_without_bench(world: World, home: Path) -> Iterator[str]:
+    """Statistics alone: nobody has said what the columns are."""
+    (home / "bench.toml").unlink()
+    done, bad = run(home, "look", "log.txt", "--json")
+    unpack(world, home)
+    yield from bad
+    if done.returncode:
+        return
+    columns = json.loads(done.stdout)["columns"]
+    for c in world.channels:
+        name = next((n for n, v in columns.items() if v["column"] == str(c.column)), None)
+        if len(world.channels) == 1 and world.form[:5] == "words":
+            name = next(iter(columns))  # a word in front of it is its name
+        if name is None and c.column == 1 and _like_a_clock(c.signal.raw[:300]):
+            continue  # nobody can tell it from a time
+        if name is None:
+            yield f"look without a bench: column {c.column!r} of {list(columns)}"
+        elif c.signal.fault not in ("off-scale", "glued", "floating", "spike"):
+            yield from _statistics(c, columns[name], bench=False)
+
+
+def _like_a_clock(raw: Any) -> bool:
+    return bool(np.mean(np.diff(raw) >= 0) > 0.8)
+
+
+def _statistics(c: Made, found: dict[str, Any], bench: bool = True) -> Iterator[str]:
+    valid = c.signal.valid
+    exact = {
+        "smallest": valid.min(),
+        "largest": valid.max(),
+        "mean": valid.mean(),
+        "standard_deviation": float(np.std(valid, ddof=1)),
+        "median": float(np.median(valid)),
+        "distinct": np.unique(valid).size,
+    }
+    for name, value in exact.items():
+        if not _close(found[name], value, 1e-9, 1e-7 * c.edge.step):
+            yield f"{c.name}: {name} is {found[name]}, NumPy's {value}"
+    if bench:
+        out = int(
+            np.count_nonzero((c.signal.raw < c.edge.lowest) | (c.signal.raw > c.edge.highest))
+        )
+        said = found["off_scale"]["samples"] if found["off_scale"] else 0
+        if said != out:
+            yield f"{c.name}: {said} off the scale, {out} are"
+        gone = int(np.count_nonzero(np.isnan(c.signal.raw)))
+        if found["missing"] != gone:
+            yield f"{c.name}: {found['missing']} missing, {gone} are"
+    s = c.signal
+    slow = s.move in ("rest", "ramp", "wave") and s.noises == "white" and not s.fault
+    if slow and valid.size >= 600 and s.noise > 1.2 * c.edge.step:
+        room = 0.1 + 4 / math.sqrt(valid.size)
+        if not _close(found["noise"], s.noise, room):
+            yield f"{c.name}: noise is {found['noise']}, true {s.noise}"
+
+
+#: What `look` says of each fault; {line}: of the first bad row; and what may follow from it.
+SAID = {
+    "open": r"sits on its high rail .*line {line}\b",
+    "short": r"sits on its low rail .*line {line}\b",
+    "dropout": r"{many} of \d+ samples are missing",
+    "spike": r"isolated spikes? of one sample, the first in line {line}\b",
+    "glued": r"1 sample beyond the range .*line {line}\b",
+    "off-scale": r"1 sample beyond the range .*line {line}\b",
+    "saturation": r"sits on its high rail",
+    "stuck": r"stuck at .*from line ({line}|{before})\b",
+    "floating": r"wanders without a pattern",
+    "shifted": r"left-scaled to 16 bits",
+}
+FOLLOWS = {
+    "open": r"limit of|no sound sensor", "short": r"limit of|no sound sensor", "spike": r"limit of|no sound sensor",
+    "saturation": r"limit of|no sound sensor|stuck at", "floating": r"limit of|rail|spike|no sound",
+    "stuck": r"$^", "dropout": r"$^", "glued": r"$^", "off-scale": r"$^", "shifted": r"$^",
+}  # fmt: skip
+
+
+def _findings(world: World, findings: list[dict[str, Any]]) -> Iterator[str]:
+    for c in world.channels:
+        fault, rows = c.signal.fault, c.signal.rows
+        own = [f for f in findings if f["where"] == c.name]
+        expected = follows = r"$^"
+        if fault:
+            line = world.first_line + (rows[0] if rows else 0)
+            expected = SAID[fault].format(line=line, before=line - 1, many=len(rows))
+            follows = FOLLOWS[fault]
+            if not any(re.search(expected, f["what"]) for f in own):
+                yield f"{c.name}: {fault} at line {line} is not found"
+        for f in own:
+            known = re.search(expected, f["what"]) or re.search(follows, f["what"])
+            if f["severity"] != "note" and not known:
+                yield f"{c.name} is accused: {f['severity']}: {f['what']}"
+
+
+# check ---------------------------------------------------------------------------------------
+
+
+def check(world: World, home: Path) -> Iterator[str]:
+    """Nothing is found in a sound bench, nor beside its log."""
+    for more in ((), ("--log", "log.txt")):
+        done, bad = run(home, "check", "-b", "bench.toml", *more, "--json", codes=(0, 1))
+        yield from bad
+        if world.sound and done.returncode in (0, 1):
+            for f in json.loads(done.stdout)["findings"]:
+                if f["severity"] != "note":
+                    yield f"check {' '.join(more)} accuses {f['place']}: {f['rule']}: {f['what']}"
+
+
+# new -----------------------------------------------------------------------------------------
+
+
+def new(world: World, home: Path) -> Iterator[str]:
+    """A bench written from the log reads the log, and nothing is found in it."""
+    (home / "new.toml").unlink(missing_ok=True)
+    done, bad = run(home, "new", "--from", "log.txt", "new.toml")
+    yield from bad
+    if done.returncode:
+        return
+    done, bad = run(home, "convert", "log.txt", "-b", "new.toml", "-o", "new.csv")
+    yield from bad
+    done, bad = run(home, "check", "-b", "new.toml", "--json", codes=(0, 1))
+    yield from bad
+    if done.returncode in (0, 1):
+        for f in json.loads(done.stdout)["findings"]:
+            if f["severity"] != "note":
+                yield f"new: {f['place']}: {f['what']}"
+
+
+# convert, live, stream, frames ---------------------------------------------------------------
+
+
+def convert(world: World, home: Path) -> Iterator[str]:
+    """Every value is that of the formulas."""
+    cells, bad = _converted(world, home)
+    yield from bad
+    for c in world.channels if cells else ():
+        yield from _values(c, cells[c.name])
+
+
+def _converted(world: World, home: Path) -> tuple[dict[str, list[str]], list[str]]:
+    """The cells of each channel; of lines of any form, as objects with names."""
+    done, bad = run(home, "convert", "log.txt", "-b", "bench.toml", "-o", "out.jsonl")
+    if done.returncode:
+        return {}, bad
+    rows = [json.loads(line) for line in (home / "out.jsonl").read_text("utf-8").splitlines()]
+    if len(rows) != world.channels[0].signal.raw.size:
+        return {}, [*bad, f"convert wrote {len(rows)} rows of {world.channels[0].signal.raw.size}"]
+    bench = jr.load_bench(home / "bench.toml")
+    names = {c.name: bench[c.name].output_column for c in world.channels}
+    return {name: [row[column] for row in rows] for name, column in names.items()}, bad
+
+
+def _values(c: Made, found: list[Any]) -> Iterator[str]:
+    truth = c.value(c.signal.raw)
+    told = c.shown(c.signal.raw)
+    for i, (cell, value) in enumerate(zip(found, truth, strict=True)):
+        if value != value:
+            if cell is not None:
+                yield f"{c.name}: row {i}, raw {c.signal.raw[i]} has the value {cell}"
+                return
+        elif told[i] and c.chain.labels:
+            if cell != c.chain.labels[int(value)]:
+                yield f"{c.name}: row {i}, raw {c.signal.raw[i]}: {cell}, not {c.chain.labels[int(value)]}"
+                return
+        elif told[i] and not _close(cell, value, 1e-9, 0.5000001 * 10.0**-c.decimals):
+            yield f"{c.name}: row {i}, raw {c.signal.raw[i]}: {cell}, not {value}"
+            return
+
+
+def live(world: World, home: Path) -> Iterator[str]:
+    """The rows of `live` are those of `convert`."""
+    cells, bad = _converted(world, home)
+    done, more = run(home, "live", "--source", "log.txt", "-b", "bench.toml")
+    yield from [*bad, *more]
+    if done.returncode or not cells:
+        return
+    rows = list(csv.DictReader(io.StringIO(done.stdout)))
+    bench = jr.load_bench(home / "bench.toml")
+    for name, expected in cells.items():
+        found = [row[bench[name].output_column] for row in rows]
+        yield from _same(f"live: {name}", found, expected)
+
+
+def _same(what: str, found: list[Any], expected: list[Any]) -> Iterator[str]:
+    if len(found) != len(expected):
+        yield f"{what}: {len(found)} rows, {len(expected)} of convert"
+        return
+    for i, (a, b) in enumerate(zip(found, expected, strict=True)):
+        a = None if a in ("", None) or a != a else a
+        if a is None or b is None or isinstance(b, str):
+            good = a == b
+        else:
+            good = float(a) == b
+        if not good:
+            yield f"{what}: row {i}: {a!r}, {b!r} of convert"
+            return
+
+
+def stream(world: World, home: Path) -> Iterator[str]:
+    """`jr.stream` gives what `convert` gives."""
+    cells, bad = _converted(world, home)
+    yield from bad
+    if not cells:
+        return
+    bench = jr.load_bench(home / "bench.toml")
+    found: dict[str, list[Any]] = {name: [] for name in cells}
+    for sample in jr.stream(str(home / "log.txt"), bench):
+        for name, column in found.items():
+            column.append(sample.values[name])
+    for name, expected in cells.items():
+        channel = bench[name]
+        labels = next(c.chain.labels for c in world.channels if c.name == name)
+        column = [_cell(channel, v, labels) for v in found[name]]
+        yield from _same(f"stream: {name}", column, expected)
+
+
+def frames(world: World, home: Path) -> Iterator[str]:
+    """A frame of the raw values gives what `convert` gives."""
+    cells, bad = _converted(world, home)
+    yield from bad
+    if not cells:
+        return
+    bench = jr.load_bench(home / "bench.toml")
+    if world.numbered:
+        return  # a frame's columns have names
+    frame = pd.DataFrame({str(c.column): c.signal.raw for c in world.channels})
+    out = bench.convert(frame)
+    for c in world.channels:
+        channel = bench[c.name]
+        column = out[channel.output_column].tolist()
+        texts = [v if isinstance(v, str) else _cell(channel, v, ()) for v in column]
+        yield from _same(f"frame: {c.name}", texts, cells[c.name])
+
+
+def _cell(channel: jr.Channel, value: Any, labels: tuple[str, ...]) -> str:
+    """A value as `convert` writes it; of a zone, its label."""
+    if value is None or value != value:
+        return ""
+    return labels[int(value)] if labels else channel.cell(float(value))
+
+
+# explain, report, pictures, export -------------------------------------------------------------
+
+
+def explain(world: World, home: Path) -> Iterator[str]:
+    """The last line has the value of the formulas."""
+    bench = jr.load_bench(home / "bench.toml")
+    for c in world.channels:
+        raw = float(np.median(c.signal.valid))
+        at = f"{raw:.{c.edge.digits}f}"
+        done, bad = run(home, "explain", c.name, f"--at={at}", "-b", "bench.toml")
+        yield from bad
+        if done.returncode or not c.shown(np.array([float(at)]))[0]:
+            continue
+        value = c.value([float(at)])[0]
+        trace = bench[c.name].ruler.trace(float(at))
+        if c.chain.labels:
+            if bench[c.name].ruler.label(float(trace.reading.value)) != c.chain.labels[int(value)]:
+                yield f"explain {c.name} --at {at}: {done.stdout}"
+        elif not _close(float(trace.reading.value), value, 1e-9, 1e-9):
+            yield f"explain {c.name} --at {at}: {trace.reading.value}, not {value}"
+        if found := NO_VALUE.search(done.stdout):
+            yield f"explain says {done.stdout[max(0, found.start() - 40) : found.end() + 40]!r}"
+
+
+def budget(world: World, home: Path) -> Iterator[str]:
+    """A budget is made, or refused in a sentence."""
+    for c in world.channels:
+        at = f"{float(np.median(c.signal.valid)):.{c.edge.digits}f}"
+        _, bad = run(
+            home, "explain", c.name, f"--at={at}", "--budget", "-b", "bench.toml", codes=(0, 2)
+        )
+        yield from bad
+
+
+def pictures(world: World, home: Path) -> Iterator[str]:
+    """Every picture is drawn."""
+    name = world.channels[0].name
+    for what in (("ruler", name), ("curve", name), ("stages", name), ("log", "log.txt"),
+                 ("histogram", "log.txt")):  # fmt: skip
+        done, bad = run(home, "draw", *what, "-b", "bench.toml", "-o", "x.svg", codes=(0, 2))
+        yield from bad
+        if done.returncode == 2:
+            yield f"draw {' '.join(what)}: {done.stderr.strip()}"
+
+
+def report(world: World, home: Path) -> Iterator[str]:
+    """A report of the bench and its log is made."""
+    args = ("report", "--log", "log.txt", "-b", "bench.toml", "-o", "report.md")
+    (home / "report.md").unlink(missing_ok=True)
+    _, bad = run(home, *args)
+    yield from bad
+
+
+def export(world: World, home: Path) -> Iterator[str]:
+    """The exported function gives the values of the formulas, or the export is refused."""
+    c = world.channels[0]
+    args = (
+        "export",
+        c.name,
+        "--to",
+        "python",
+        "-b",
+        "bench.toml",
+        "-o",
+        "made.py",
+        "--arith",
+        "float",
+    )
+    done, bad = run(home, *args, codes=(0, 2))
+    yield from bad
+    if done.returncode:
+        return
+    scope: dict[str, Any] = {}
+    exec((home / "made.py").read_text("utf-8"), scope)
+    function = next(f for name, f in scope.items() if re.match(rf"{c.name}(_[a-z]+)?$", name))
+    bound = re.search(r"worst error ([\d.e+-]+)", done.stdout + done.stderr)
+    room = (float(bound[1]) if bound else 0.0) + 0.51 * 10.0**-c.decimals
+    for raw in np.unique(c.signal.valid)[::37]:
+        value = c.value([raw])[0]
+        if not c.shown(np.array([raw]))[0] or c.chain.labels:
+            continue
+        found = function(int(raw) if c.edge.unit == "count" else raw / c.edge.step)
+        if found is None or not _close(found, value, 1e-6, room):
+            yield f"export {c.name}: {raw}: {found}, not {value}"
+            return
+
+
+def advice(world: World, home: Path) -> Iterator[str]:
+    """`choose` and `fit` answer, or say why not."""
+    c = world.channels[0]
+    at = f"{float(np.median(c.signal.valid)):.{c.edge.digits}f}"
+    _, bad = run(
+        home,
+        "choose",
+        "averaging",
+        c.name,
+        f"--at={at}",
+        "--to",
+        "0.5",
+        "-b",
+        "bench.toml",
+        codes=(0, 2),
+    )
+    yield from bad
+    marks = [
+        f"--mark={x:.{c.edge.digits}f}={float(c.value([x])[0]):.6g}"
+        for x in np.linspace(*c.chain.ends, 4)
+    ]
+    _, bad = run(home, "fit", c.name, *marks, "-b", "bench.toml", codes=(0, 2))
+    yield from bad
+
+
+CHECKS: tuple[Check, ...] = (
+    look, look_without_bench, check, new, convert, live, stream, frames, explain, budget,
+    pictures, report, export, advice,
+)  # fmt: skip
+
+
+def wrong(world: World, home: Path, only: str = "") -> dict[str, list[str]]:
+    """What is wrong, by check."""
+    found: dict[str, list[str]] = {}
+    unpack(world, home)
+    for one in CHECKS:
+        if only and one.__name__ not in only.split(","):
+            continue
+        try:
+            bad = list(one(world, home))
+        except Exception as error:  # whatever it is, it is none of what a command may do
+            bad = [f"{type(error).__name__}: {error}"]
+        if bad:
+            found[one.__name__] = bad
+    return found

@@ -1,0 +1,183 @@
+"""A bench file and a log of which everything is known."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from tests.helpers.line_forms import FORMS, LineForm
+
+from .chains import Chain, Edge, chain, edge
+from .signals import FAULTS, Signal, signal
+
+#: Seconds between two samples.
+INTERVAL = 0.1
+
+
+@dataclass(frozen=True)
+class Made:
+    """A channel: its name and column, where it comes from, what it makes of it, its samples."""
+
+    name: str
+    column: str | int
+    edge: Edge
+    chain: Chain
+    signal: Signal
+    decimals: int
+    limits: tuple[float, float] | None
+    text: str
+
+    def value(self, raw: Any) -> Any:
+        """What raw values read, by the formulas in NumPy; NaN where a sample is none."""
+        raw = np.asarray(raw, np.float64)
+        there = (raw >= self.edge.lowest) & (raw <= self.edge.highest)
+        with np.errstate(all="ignore"):
+            return np.where(
+                there, self.chain.value(np.where(there, raw, self.chain.ends[0])), np.nan
+            )
+
+    def shown(self, raw: Any) -> Any:
+        """Whether a raw value reads the same on either side of its last digit."""
+        low, high = self.chain.ends
+        inside = (raw >= low) & (raw <= high)
+        return inside & ~np.asarray(self.chain.near(np.where(inside, raw, low)), bool)
+
+
+@dataclass(frozen=True)
+class World:
+    """A board, its bench file and its log. sound: whether nothing is wrong with it."""
+
+    seed: int
+    channels: tuple[Made, ...]
+    bench: str
+    log: str
+    form: str
+    has_clock: bool
+    first_line: int
+    """The line of the first sample."""
+    numbered: bool
+
+    @property
+    def sound(self) -> bool:
+        return not any(c.signal.fault for c in self.channels)
+
+    def __str__(self) -> str:
+        about = [
+            f"{c.name}: {c.edge.kind} {c.edge.bits} bits {c.edge.unit}, {'+'.join(c.chain.names)}, "
+            f"{c.signal.move}, {c.signal.noises} {c.signal.noise:.3g} {c.signal.fault}"
+            for c in self.channels
+        ]
+        return f"world {self.seed}: {self.form}; {'; '.join(about)}"
+
+
+def world(seed: int) -> World:
+    """The world of a seed. One in three is broken, at known rows."""
+    random = np.random.RandomState(seed)
+    rows = int(random.choice([900, 1200, 3000], p=[0.4, 0.4, 0.2]))
+    if random.rand() < 0.55:
+        return _one_column(random, seed, rows)
+    return _table(random, seed, rows)
+
+
+def _fault(random: np.random.RandomState) -> str:
+    return str(random.choice(FAULTS)) if random.rand() < 0.35 else ""
+
+
+def _one_column(random: np.random.RandomState, seed: int, rows: int) -> World:
+    """A line form with one value: whatever a board may print."""
+    form = FORMS[random.randint(len(FORMS))]
+    made = _made(random, "k", form.column, rows, form.missing)
+    lines = form.text(made.signal.cells)
+    text = _bench(random, (made,), form.clock)
+    return World(seed, (made,), text, "\n".join(lines) + "\n", form.name, form.clock,
+                 1 + bool(form.header), isinstance(form.column, int))  # fmt: skip
+
+
+def _table(random: np.random.RandomState, seed: int, rows: int) -> World:
+    """Cells in columns, with or without a header and a clock."""
+    sign = str(random.choice([",", ";", "\t"]))
+    header, clock = random.rand() < 0.6, random.rand() < 0.6
+    names = [str(n) for n in random.permutation(["ch0", "raw", "level_in"])[: random.randint(2, 4)]]
+    columns: list[str | int] = [*names] if header else [i + 1 + clock for i in range(len(names))]
+    made = tuple(
+        _made(random, name.replace("level_in", "level"), column, rows, ("nan", "", "NA"))
+        for name, column in zip(names, columns, strict=True)
+    )
+    times = [f"{i * INTERVAL:.1f}" for i in range(rows)]
+    cells = ([times] if clock else []) + [c.signal.cells for c in made]
+    lines = [sign.join(row) for row in zip(*cells, strict=True)]
+    if header:
+        lines = [sign.join((["time_s"] if clock else []) + names), *lines]
+    form = f"table {sign!r}{', header' * header}{', clock' * clock}"
+    text = _bench(random, made, clock and header)
+    if clock and not header:
+        text += "[log]\ntime = 1\n"
+    return World(seed, made, text, "\n".join(lines) + "\n", form, clock, 1 + header, not header)
+
+
+def _made(
+    random: np.random.RandomState, name: str, column: str | int, rows: int, missing: tuple[str, ...]
+) -> Made:
+    fault = _fault(random)
+    kind = {"shifted": "shifted", "floating": "plain", "saturation": "plain", "glued": "plain"}
+    of = edge(random, kind.get(fault, ""))
+    if of.bits < 8 or (of.kind == "input" and fault in ("open", "short", "spike", "stuck")):
+        of = edge(random, "plain")
+    while of.bits < 8 and fault:
+        of = edge(random, "plain")
+    move = "rails" if not fault and random.rand() < 0.12 and of.unit == "count" else ""
+    laws = _knob(of) if move else chain(random, of)
+    samples = signal(random, of, laws.ends, rows, missing, fault, move)
+    text = [f"[channel.{name}]", f"column = {json.dumps(column)}", of.toml]
+    if fault == "shifted":
+        of = replace(of, highest=65535, step=1)
+        text[-1] = "converter = { bits = 16, vref = 3.3, count_at_vref = 65520 }"
+        laws = Chain((), lambda n: n / 65520 * 3.3, "V", laws.ends, ())
+    text.append(f"laws = [{', '.join(laws.laws)}]")
+    decimals = int(random.randint(0, 5))
+    limits = None
+    if not laws.labels:
+        if not move:
+            limits = _limits(laws)
+            text.append(f"limits = [{limits[0]}, {limits[1]}]")
+        text.append(f"decimals = {decimals}")
+    if move and random.rand() < 0.5:
+        text.append('rails = "ends"')
+    return Made(name, column, of, laws, samples, decimals, limits, "\n".join(text) + "\n")
+
+
+def _knob(of: Edge) -> Chain:
+    """A knob wired from rail to rail."""
+    laws = (
+        f'{{ law = "line", marks = [[{of.lowest:.0f}, 0], [{of.highest:.0f}, 100]], unit = "%" }}',
+        '{ law = "clamp", low = 0, high = 100 }',
+    )
+    lowest, span = of.lowest, of.span
+    value = lambda n: np.clip((n - lowest) / span * 100, 0, 100)  # noqa: E731
+    return Chain(laws, value, "%", (of.lowest, of.highest), ("line", "clamp"))
+
+
+def _limits(of: Chain) -> tuple[float, float]:
+    """Limits that the travel keeps within, noise and all."""
+    values = of.value(np.linspace(*of.ends, 501))
+    low, high = float(np.min(values)), float(np.max(values))
+    room = 0.35 * (high - low) + 1e-3
+    return float(f"{low - room:.4g}"), float(f"{high + room:.4g}")
+
+
+def _bench(random: np.random.RandomState, made: tuple[Made, ...], clocked: bool) -> str:
+    parts = ['title = "Bench"\n', *(c.text for c in made)]
+    numbers = [c for c in made if not c.chain.labels]
+    if numbers and random.rand() < 0.4:
+        c = numbers[0]
+        values = c.value(np.linspace(*c.chain.ends, 101))
+        low, high = float(np.quantile(values, 0.3)), float(np.quantile(values, 0.8))
+        if high - low > 1e-9:
+            parts.append(
+                f'[trip.hot]\nany = [{{ channel = "{c.name}", above = {high}, release = {low} }}]\n'
+                f'[drive.fan]\nfrom = "{c.name}"\nmarks = [[{low}, 0], [{high}, 255]]\nsafe = 7\n'
+            )
+    return "\n".join(parts)
