@@ -111,7 +111,7 @@ def chain(random: np.random.RandomState, of: Edge, *, shape: str = "") -> Chain:
 
 
 def _sensor(random: np.random.RandomState, of: Edge) -> Chain:
-    low, high = of.lowest + 0.04 * of.span, of.highest - 0.04 * of.span
+    low, high = of.lowest + 0.1 * of.span, of.highest - 0.1 * of.span
     if of.volts is None or random.rand() < 0.35:
         return _straight(random, of)
     u = of.volts
@@ -176,7 +176,7 @@ def _sensor(random: np.random.RandomState, of: Edge) -> Chain:
     if kind == "power":
         law = '{ law = "power", a = 12.3, b = -1.2, c = 1.5, unit = "cm", takes = "V" }'
         at = lambda n: 12.3 * u(n) ** -1.2 + 1.5  # noqa: E731
-        return Chain((law,), at, "cm", (of.lowest + 0.1 * of.span, high), ("power",))
+        return Chain((law,), at, "cm", (of.lowest + 0.15 * of.span, high), ("power",))
     law = '{ law = "polynomial", coefficients = [-3, 40, 0.5], takes = "V", unit = "%" }'
     at = lambda n: -3 + 40 * u(n) + 0.5 * u(n) ** 2  # noqa: E731
     return Chain((law,), at, "%", (low, high), ("polynomial",))
@@ -184,8 +184,8 @@ def _sensor(random: np.random.RandomState, of: Edge) -> Chain:
 
 def _straight(random: np.random.RandomState, of: Edge) -> Chain:
     """Marks on raw values: a knob, or any sensor with a straight answer."""
-    low = of.lowest + np.round(random.uniform(0.03, 0.2) * of.span / of.step) * of.step
-    high = of.highest - np.round(random.uniform(0.03, 0.2) * of.span / of.step) * of.step
+    low = of.lowest + np.round(random.uniform(0.08, 0.2) * of.span / of.step) * of.step
+    high = of.highest - np.round(random.uniform(0.08, 0.2) * of.span / of.step) * of.step
     low, high = float(f"{low:.{of.digits}f}"), float(f"{high:.{of.digits}f}")
     unit, top = (("%", 100.0), ("degC", 85.0), ("bar", 2.5))[random.randint(3)]
     at = (0.0, top) if random.rand() < 0.7 else (top, 0.0)
@@ -227,7 +227,7 @@ def _shaped(random: np.random.RandomState, of: Chain, name: str) -> Chain:
         unit, curve = targets[of.unit]
         return joined(f'{{ law = "to", unit = "{unit}" }}', curve, unit)
     if name == "clamp":
-        a, b = at(0.1), at(0.95)
+        a, b = at(0.0), at(1.0)
         return joined(f'{{ law = "clamp", low = {a}, high = {b} }}', lambda x: np.clip(x, a, b))
     if name == "whole":
         if span < 8:

@@ -89,7 +89,7 @@ def look_without_bench(world: World, home: Path) -> Iterator[str]:
     columns = json.loads(done.stdout)["columns"]
     for c in world.channels:
         name = next((n for n, v in columns.items() if v["column"] == str(c.column)), None)
-        if len(world.channels) == 1 and world.form[:5] == "words":
+        if len(world.channels) == len(columns) == 1:
             name = next(iter(columns))  # a word in front of it is its name
         if name is None and c.column == 1 and _like_a_clock(c.signal.raw[:300]):
             continue  # nobody can tell it from a time
@@ -161,7 +161,9 @@ def _findings(world: World, findings: list[dict[str, Any]]) -> Iterator[str]:
         expected = follows = r"$^"
         if fault:
             line = world.first_line + (rows[0] if rows else 0)
-            expected = SAID[fault].format(line=line, before=line - 1, many=len(rows))
+            expected = SAID[fault].format(
+                line=line, before="|".join(str(line - i) for i in range(1, 6)), many=len(rows)
+            )
             follows = FOLLOWS[fault]
             if not any(re.search(expected, f["what"]) for f in own):
                 yield f"{c.name}: {fault} at line {line} is not found"
@@ -182,7 +184,7 @@ def check(world: World, home: Path) -> Iterator[str]:
         if world.sound and done.returncode in (0, 1):
             for f in json.loads(done.stdout)["findings"]:
                 if f["severity"] != "note":
-                    yield f"check {' '.join(more)} accuses {f['place']}: {f['rule']}: {f['what']}"
+                    yield f"check {' '.join(more)} accuses {f['where']}: {f['rule']}: {f['what']}"
 
 
 # new -----------------------------------------------------------------------------------------
@@ -202,7 +204,7 @@ def new(world: World, home: Path) -> Iterator[str]:
     if done.returncode in (0, 1):
         for f in json.loads(done.stdout)["findings"]:
             if f["severity"] != "note":
-                yield f"new: {f['place']}: {f['what']}"
+                yield f"new: {f['where']}: {f['what']}"
 
 
 # convert, live, stream, frames ---------------------------------------------------------------
@@ -393,14 +395,14 @@ def export(world: World, home: Path) -> Iterator[str]:
     scope: dict[str, Any] = {}
     exec((home / "made.py").read_text("utf-8"), scope)
     function = next(f for name, f in scope.items() if re.match(rf"{c.name}(_[a-z]+)?$", name))
-    bound = re.search(r"worst error ([\d.e+-]+)", done.stdout + done.stderr)
-    room = (float(bound[1]) if bound else 0.0) + 0.51 * 10.0**-c.decimals
+    (proof,) = json.loads(done.stdout)
+    room = float(proof["proof"]["worst"]) * (1 + 1e-6)
     for raw in np.unique(c.signal.valid)[::37]:
         value = c.value([raw])[0]
         if not c.shown(np.array([raw]))[0] or c.chain.labels:
             continue
         found = function(int(raw) if c.edge.unit == "count" else raw / c.edge.step)
-        if found is None or not _close(found, value, 1e-6, room):
+        if found is None or not _close(found / proof["scale"], value, 1e-9, room):
             yield f"export {c.name}: {raw}: {found}, not {value}"
             return
 

@@ -137,14 +137,15 @@ def _made(
         text[-1] = "converter = { bits = 16, vref = 3.3, count_at_vref = 65520 }"
         laws = Chain((), lambda n: n / 65520 * 3.3, "V", laws.ends, ())
     text.append(f"laws = [{', '.join(laws.laws)}]")
-    decimals = int(random.randint(0, 5))
+    decimals = 0 if laws.labels or "whole" in laws.names else _decimals(of, laws)
+    decimals = max(0, decimals - int(random.randint(0, 2)))
     limits = None
     if not laws.labels:
-        if not move:
+        if not move and "magnitude" not in laws.names:
             limits = _limits(laws)
             text.append(f"limits = [{limits[0]}, {limits[1]}]")
         text.append(f"decimals = {decimals}")
-    if move and random.rand() < 0.5:
+    if move:
         text.append('rails = "ends"')
     return Made(name, column, of, laws, samples, decimals, limits, "\n".join(text) + "\n")
 
@@ -161,11 +162,21 @@ def _knob(of: Edge) -> Chain:
 
 
 def _limits(of: Chain) -> tuple[float, float]:
-    """Limits that the travel keeps within, noise and all."""
-    values = of.value(np.linspace(*of.ends, 501))
-    low, high = float(np.min(values)), float(np.max(values))
-    room = 0.35 * (high - low) + 1e-3
-    return float(f"{low - room:.4g}"), float(f"{high + room:.4g}")
+    """Limits that the travel keeps within, noise and all, and that the range still reaches."""
+    values = of.value(_with_room(of))
+    return float(f"{np.min(values):.7g}"), float(f"{np.max(values):.7g}")
+
+
+def _with_room(of: Chain) -> Any:
+    beyond = 0.025 * (of.ends[1] - of.ends[0])
+    return np.linspace(of.ends[0] - beyond, of.ends[1] + beyond, 501)
+
+
+def _decimals(edge: Edge, of: Chain) -> int:
+    """Places that the steps of the raw values leave a meaning."""
+    raw = _with_room(of)
+    step = float(np.max(np.abs(of.value(raw + edge.step) - of.value(raw))))
+    return int(np.clip(np.floor(-np.log10(max(step, 1e-9))), 0, 6))
 
 
 def _bench(random: np.random.RandomState, made: tuple[Made, ...], clocked: bool) -> str:

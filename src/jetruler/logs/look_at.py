@@ -294,7 +294,7 @@ class _Column:
             bits = next(fits, 32)
             lowest = -(2 ** (bits - 1)) * signed
             ends = lowest, lowest + 2**bits - 1
-        found = surveyor.survey(ends, self.unit)
+        found = surveyor.survey(ends, self.unit, None if edge is None else edge.top_code)
         span = (found.highest - found.lowest) / found.step
         return ColumnLook(
             self.name,

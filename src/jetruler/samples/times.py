@@ -22,7 +22,7 @@ DAY = 86_400.0
 #: The first rows of a log that show its time column and the time between two samples: few enough
 #: to be in its first batch, however large batches are, so that the result does not depend on that.
 HEAD_ROWS = 256
-_TIME_NAME = re.compile(r"(time|date|stamp|clock|\bt\b|\bt_|^ts$|^ms$|^s$)", re.IGNORECASE)
+_TIME_NAME = re.compile(r"(?i:time|date|stamp|clock|\bt_|^ts$|^ms$)|^[ts]$|\bt\b")
 
 
 @dataclass(frozen=True)
@@ -156,14 +156,27 @@ def find_time_column(
         grows = False
         if index == 0 and len(names) > 1 and not by_name and not is_record:
             grows = bool(np.mean(steps >= 0) > 0.9 and np.mean(steps > 0) > 0.5)
-            grows &= name.isdecimal()  # who has named it otherwise has said that it is no time
+            if not name.isdecimal():  # it has a name, which is not that of a time
+                grows = bool(np.all(np.abs(steps - np.median(steps)) <= 1e-9) and np.all(steps > 0))
+            # With no other numbers beside it, it is what the log is about.
+            grows &= any(_has_numbers(head, i, decimal) for i in range(len(names)) if i != index)
         named_so = _TIME_NAME.search(name) is not None
         if len(name) == 1 and steps.size and not np.mean(steps > 0) > 0.5:
             named_so = False  # T may be a temperature
         of_day = _are_of_day(head.columns[index])
-        if named_so or grows or (of_day and index == 0):
+        if named_so or grows or ((of_day or _are_dates(head.columns[index])) and index == 0):
             return TimeColumn(index, name, time_factor(name), decimal, of_day)
     return TimeColumn(names.index(RECEIVED), RECEIVED, 1.0) if is_record else None
+
+
+def _has_numbers(batch: RowBatch, index: int, decimal: str) -> bool:
+    found = read_samples(batch.columns[index], decimal, np.empty(0, np.int64))
+    return found.missing is None or not bool(found.missing.all())
+
+
+def _are_dates(cells: pa.Array) -> bool:
+    first = next((str(cell) for cell in cells.to_pylist() if cell), "")
+    return re.match(r"(b')?\d{4}-\d\d-\d\d", first) is not None
 
 
 def _are_of_day(cells: pa.Array) -> bool:

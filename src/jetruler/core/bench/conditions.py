@@ -135,13 +135,24 @@ def travel(channel: Channel) -> tuple[float, float] | None:
     return _raw_ends(channel.chain, channel.limits) if channel.limits is not None else None
 
 
+#: Raw values at which a chain that has no inverse is looked at.
+LOOKED_AT = 4097
+
+
 def _raw_ends(before: Ruler, ends: tuple[float, ...]) -> tuple[float, float] | None:
     with contextlib.suppress(JetRulerError):
         raw = np.asarray(before.inverse(np.array(ends, dtype=np.float64)))
         raw = raw[np.isfinite(raw)]
-        if raw.size:
+        if raw.size == len(ends):
             return float(raw.min()), float(raw.max())
-    return None
+    edge = before.edge
+    if edge is None or not edge.is_bounded:
+        return None
+    raw = edge.samples(LOOKED_AT)
+    values = np.asarray(before(raw))
+    with np.errstate(invalid="ignore"):
+        raw = raw[(values >= min(ends)) & (values <= max(ends))]
+    return (float(raw.min()), float(raw.max())) if raw.size else None
 
 
 def rail_faults(channel: Channel) -> int:
@@ -161,7 +172,7 @@ def rail_faults(channel: Channel) -> int:
     faults = 0
     for flag, rail, beyond in (
         (Flag.LOW_RAIL, edge.lowest, span[0] - edge.lowest),
-        (Flag.HIGH_RAIL, edge.highest, edge.highest - span[1]),
+        (Flag.HIGH_RAIL, edge.top_code, edge.top_code - span[1]),
     ):
         if not np.isfinite(channel.chain(float(rail))) or beyond > room:
             faults |= int(flag)

@@ -226,7 +226,7 @@ def coarse_step(c: Facts) -> Iterator[Finding]:
     The last digits jump and look like noise or like precision; they are neither.
     """
     decimals = c.channel.decimals
-    if decimals is None or c.labelled or c.channel.limits is None:
+    if not decimals or c.labelled or c.channel.limits is None:
         return
     counts, values = c.counts[c.inside], c.values[c.inside]
     if counts.size < 3:

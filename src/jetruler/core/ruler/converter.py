@@ -49,6 +49,11 @@ class RawInput(BaseLaw):
         """Whether its range is known."""
         return math.isfinite(self.lowest) and math.isfinite(self.highest)
 
+    @property
+    def top_code(self) -> float:
+        """The largest raw value that it gives."""
+        return self.highest
+
     def samples(self, many: int) -> Array:
         """Return raw values over its range: each that it can give, or so many evenly spaced."""
         low, high, lsb = self.lowest, self.highest, self.lsb

@@ -75,8 +75,9 @@ _VARIANCES = (6.0, 20.0, 70.0, 252.0, 924.0)
 AS_MUCH = 0.85
 
 
-def noise_of(blocks: Blocks, ends: tuple[float, float], lsb: float) -> float:
-    """Standard deviation of one sample round the slow movement, without the rounding to steps.
+def noise_of(blocks: Blocks, ends: tuple[float, float], lsb: float) -> tuple[float, float]:
+    """Standard deviation of one sample round the slow movement, without the rounding to steps; and
+    that of the noisiest tenth of the blocks, as it is.
 
     Each block is differenced until the next order finds as much: a second difference lets a drift
     cancel, higher ones a movement that bends. What stands out by four standard deviations, as
@@ -93,20 +94,23 @@ def noise_of(blocks: Blocks, ends: tuple[float, float], lsb: float) -> float:
     samples = np.array([block for block in kept if block.size == kept[0].size])
     inside = np.where((samples >= ends[0]) & (samples <= ends[1]), samples, np.nan)
     if np.count_nonzero(inside == inside) < FEW:
-        return math.nan
-    differences = _settled(inside, lsb)
+        return math.nan, math.nan
+    differences, deviations = _settled(inside, lsb)
     if not differences.size:
-        return math.nan
-    return _without_rounding(float(_trimmed(differences[None], lsb)[0]), lsb)
+        return math.nan, math.nan
+    noise = _without_rounding(float(_trimmed(differences[None], lsb)[0]), lsb)
+    return noise, float(np.quantile(deviations, 0.9))
 
 
-def _settled(blocks: Array, lsb: float) -> Array:
-    """Differences at the order that sees no movement, block by block (rows), as if of one sample.
+def _settled(blocks: Array, lsb: float) -> tuple[Array, Array]:
+    """Differences at the order that sees no movement, block by block (rows), as if of one sample;
+    and the deviation of each block.
 
     A block with too few in a row between its gaps gives the order that it has.
     """
     open_ = np.ones(len(blocks), bool)
     found: list[Array] = []
+    deviations: list[Array] = []
     differences, before, rms = np.diff(blocks, axis=1), np.empty(0), np.empty(0)
     for variance in _VARIANCES:
         differences = np.diff(differences, axis=1)
@@ -117,10 +121,12 @@ def _settled(blocks: Array, lsb: float) -> Array:
             # NaN, of none in a row, compares false.
             settled = open_ & ((now >= AS_MUCH * rms) | (there < FEW - 2))
             found.append(before[settled])
+            deviations.append(rms[settled])
             open_ &= ~settled
         before, rms = scaled, now
     every: Array = np.concatenate([part.reshape(-1) for part in found])
-    return every[~np.isnan(every)]
+    of_blocks: Array = np.concatenate(deviations)
+    return every[~np.isnan(every)], of_blocks[~np.isnan(of_blocks)]
 
 
 def _trimmed(values: Array, lsb: float) -> Array:

@@ -13,7 +13,7 @@ from ..bench.conditions import rail_faults
 from ..error_types import ParameterError
 from ..result import Finding, Severity, applied
 from ..ruler.reading import Flag
-from ..ruler.units import number, shown, symbol
+from ..ruler.units import number, shown, significant, symbol
 from .ends import Ends, NothingMovedError, ends_of
 from .floating import FLOATING_REMEDY, Floating, floating_text
 from .how_many import how_many
@@ -65,12 +65,9 @@ class Subject:
 
     def amount(self, value: float, digits: int = 2) -> str:
         """A difference of raw values, with its unit."""
-        text = f"{value:.{digits}g}"
-        return (
-            f"{text} counts"
-            if self.survey.unit == "count"
-            else shown(float(text), self.survey.unit)
-        )
+        text = significant(value, digits)
+        is_count = self.survey.unit == "count"
+        return f"{number(text)} counts" if is_count else shown(text, self.survey.unit)
 
     def valued(self, raw: float) -> str:
         """A raw value, with what it reads where that is known and another one."""
@@ -169,7 +166,7 @@ def _rails(s: Subject) -> Iterator[Finding]:
             "a short to ground, or a value below what can be measured",
         ),
         (
-            *(Flag.HIGH_RAIL, v.on_high_rail, "high", v.highest, v.sudden[1]),
+            *(Flag.HIGH_RAIL, v.on_high_rail, "high", v.largest, v.sudden[1]),
             "an open wire, or a source above the reference",
         ),
     ):

@@ -27,6 +27,8 @@ NARROW = 2**26
 
 #: A spike is this many times the noise off both its neighbours, and at least so many counts.
 SPIKE_NOISES, SPIKE_COUNTS = 10.0, 4.0
+#: So much of the noise of the noisiest tenth counts for that.
+ROUGH = 0.8
 #: A step of this part of the range is a leap.
 LEAP = 16
 #: Samples that are kept for what follows: a spike is told by two neighbours on each side.
@@ -277,17 +279,26 @@ class Surveyor:
                 if run.count == extreme:
                     self._consider(key, run)
 
-    def survey(self, ends: tuple[float, float] | None = None, unit: str = "count") -> Survey:
+    def survey(
+        self,
+        ends: tuple[float, float] | None = None,
+        unit: str = "count",
+        top: float | None = None,
+    ) -> Survey:
         """The survey so far, held against the ends of the raw edge.
 
         Parameters
         ----------
         ends : those of the raw edge; None for those that are known.
         unit : of the samples.
+        top : the largest that can be, where that is less than the high end: of left-scaled counts.
         """
         step = self.step or 1.0
         lowest, highest = ends or (self.lowest, self.highest)
-        return in_units(self._found(lowest / step, highest / step), step, unit)
+        if top is None:
+            top = highest - (self.distribution.divisor - 1 if unit == "count" else 0)
+        found = self._found(lowest / step, highest / step, top / step)
+        return in_units(found, step, unit)
 
     @property
     def core(self) -> tuple[float, float]:
@@ -296,7 +307,7 @@ class Surveyor:
         step = self.step or 1.0
         return float(stepped(low, step)), float(stepped(high, step))
 
-    def _found(self, lowest: float, highest: float) -> Survey:
+    def _found(self, lowest: float, highest: float, top: float) -> Survey:
         going = self._run
         self._end_run()
         self._run = going
@@ -309,8 +320,10 @@ class Surveyor:
         found = self.distribution.between(*ends)
         of_core = self.distribution.between(*core)
         lsb = found.divisor
-        noise = noise_of(self.blocks, ends, lsb)
-        limit = max(SPIKE_COUNTS, SPIKE_NOISES * (0 if math.isnan(noise) else noise))
+        noise, noisiest = noise_of(self.blocks, ends, lsb)
+        # Where only a part of the log is noisy, what is usual there is no spike.
+        rough = 0.0 if math.isnan(noisiest) else max(noise, ROUGH * noisiest)
+        limit = max(SPIKE_COUNTS, SPIKE_NOISES * rough)
         pending, rows_pending = self._pending()
         sizes, occurrences = self._isolated.pairs()
         sizes = np.concatenate((sizes, pending))
@@ -321,7 +334,10 @@ class Surveyor:
         reach = min(span, largest - smallest) if smallest is not None and largest is not None else 0
         spikes = int(occurrences[(sizes > limit) & (sizes <= reach)].sum())
         rows = [row for size, row in isolated if limit < size <= reach]
-        rails = [s for s in self._longest.values() if s.count in (lowest, highest)]
+        on_rail = (s for s in self._longest.values() if s.count == lowest or s.count >= top)
+        rails = [s for s in on_rail if s.count <= highest]
+        values, occurrences = found.pairs()
+        on_high = int(occurrences[values >= top].sum()) if math.isfinite(top) else 0
         deviation = found.standard_deviation
         return Survey(
             rows=self.rows,
@@ -341,19 +357,19 @@ class Surveyor:
             lowest=lowest,
             highest=highest,
             on_low_rail=found.fraction_at(lowest) if math.isfinite(lowest) else 0.0,
-            on_high_rail=found.fraction_at(highest) if math.isfinite(highest) else 0.0,
+            on_high_rail=on_high / max(found.total, 1),
             rail_stretch=max(rails, key=lambda s: s.length, default=None),
             distribution=found,
             known=self._means.known(deviation, ends, lsb),
             off_scale=self._all_off_scale(ends),
             spike_row=min(rows, default=None),
-            sudden=(self._sudden(-1, lowest, ends), self._sudden(1, highest, ends)),
+            sudden=(self._sudden(-1, lowest, ends), self._sudden(1, top, ends)),
         )
 
     def _sudden(self, key: int, rail: float, ends: tuple[float, float]) -> bool:
         """Whether a rail is reached by leaps, most times, and not by moving there."""
         extreme, jumps = self._jumps.get(key, (None, np.zeros(64)))
-        if extreme != rail or not jumps.sum():
+        if extreme is None or key * extreme < key * rail or not jumps.sum():
             return False
         large = max(2.0, (ends[1] - ends[0]) / LEAP)
         return bool(jumps[math.frexp(large)[1] :].sum() >= 0.5 * jumps.sum())
