@@ -150,7 +150,7 @@ def _sensor(random: np.random.RandomState, of: Edge) -> Chain:
     if kind == "platinum":
         known = 150.0
         law = f'{{ law = "divider", known = 150{side} }}'
-        part = {False: (0.41, 0.62), True: (0.38, 0.59)}[upper]  # 105 … 245 ohms
+        part = {False: (0.42, 0.62), True: (0.38, 0.57)}[upper]  # 105 … 245 ohms
 
         def celsius(n: Any) -> Any:
             x = n / full

@@ -183,7 +183,8 @@ def check(world: World, home: Path) -> Iterator[str]:
         yield from bad
         if world.sound and done.returncode in (0, 1):
             for f in json.loads(done.stdout)["findings"]:
-                if f["severity"] != "note":
+                # A platinum sensor in a divider uses few counts, and is told so.
+                if f["severity"] != "note" and f["rule"] != "few-counts":
                     yield f"check {' '.join(more)} accuses {f['where']}: {f['rule']}: {f['what']}"
 
 
@@ -376,32 +377,23 @@ def report(world: World, home: Path) -> Iterator[str]:
 def export(world: World, home: Path) -> Iterator[str]:
     """The exported function gives the values of the formulas, or the export is refused."""
     c = world.channels[0]
-    args = (
-        "export",
-        c.name,
-        "--to",
-        "python",
-        "-b",
-        "bench.toml",
-        "-o",
-        "made.py",
-        "--arith",
-        "float",
-    )
+    to = ("--to", "python", "-o", "made.py", "--json")
+    args = ("export", c.name, *to, "-b", "bench.toml")
     done, bad = run(home, *args, codes=(0, 2))
     yield from bad
     if done.returncode:
         return
     scope: dict[str, Any] = {}
     exec((home / "made.py").read_text("utf-8"), scope)
-    function = next(f for name, f in scope.items() if re.match(rf"{c.name}(_[a-z]+)?$", name))
+    names = (rf"{c.name}(_(?!flags)[a-z]+)?$", scope.items())
+    function = next(f for name, f in names[1] if callable(f) and re.match(names[0], name))
     (proof,) = json.loads(done.stdout)
     room = float(proof["proof"]["worst"]) * (1 + 1e-6)
     for raw in np.unique(c.signal.valid)[::37]:
         value = c.value([raw])[0]
         if not c.shown(np.array([raw]))[0] or c.chain.labels:
             continue
-        found = function(int(raw) if c.edge.unit == "count" else raw / c.edge.step)
+        found = function(round(raw / (1 if c.edge.unit == "count" else c.edge.step)))
         if found is None or not _close(found / proof["scale"], value, 1e-9, room):
             yield f"export {c.name}: {raw}: {found}, not {value}"
             return

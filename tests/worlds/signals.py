@@ -75,7 +75,7 @@ def signal(
             values + (edge.highest - np.quantile(values, 0.9)), edge.lowest + 0.02 * edge.span
         )
     if move != "rails" and fault != "saturation":  # what is sound reaches no rail
-        room = max(0.015 * edge.span, 2 * edge.step)
+        room = max(0.01 * edge.span, 2 * edge.step)
         values = np.clip(values, low - room, high + room)
     raw = _sampled(edge, np.clip(values, edge.lowest, edge.highest))
     found = Signal(raw, [], move, kind, deviation, fault)

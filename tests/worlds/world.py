@@ -142,7 +142,7 @@ def _made(
     limits = None
     if not laws.labels:
         if not move and "magnitude" not in laws.names:
-            limits = _limits(laws)
+            limits = _limits(of, laws)
             text.append(f"limits = [{limits[0]}, {limits[1]}]")
         text.append(f"decimals = {decimals}")
     if move:
@@ -161,27 +161,27 @@ def _knob(of: Edge) -> Chain:
     return Chain(laws, value, "%", (of.lowest, of.highest), ("line", "clamp"))
 
 
-def _limits(of: Chain) -> tuple[float, float]:
+def _limits(edge: Edge, of: Chain) -> tuple[float, float]:
     """Limits that the travel keeps within, noise and all, and that the range still reaches."""
-    values = of.value(_with_room(of))
+    values = of.value(_with_room(edge, of))
     return float(f"{np.min(values):.7g}"), float(f"{np.max(values):.7g}")
 
 
-def _with_room(of: Chain) -> Any:
-    beyond = 0.025 * (of.ends[1] - of.ends[0])
+def _with_room(edge: Edge, of: Chain) -> Any:
+    beyond = max(0.018 * edge.span, 3 * edge.step)
     return np.linspace(of.ends[0] - beyond, of.ends[1] + beyond, 501)
 
 
 def _decimals(edge: Edge, of: Chain) -> int:
     """Places that the steps of the raw values leave a meaning."""
-    raw = _with_room(of)
+    raw = _with_room(edge, of)
     step = float(np.max(np.abs(of.value(raw + edge.step) - of.value(raw))))
     return int(np.clip(np.floor(-np.log10(max(step, 1e-9))), 0, 6))
 
 
 def _bench(random: np.random.RandomState, made: tuple[Made, ...], clocked: bool) -> str:
     parts = ['title = "Bench"\n', *(c.text for c in made)]
-    numbers = [c for c in made if not c.chain.labels]
+    numbers = [c for c in made if not c.chain.labels and c.limits]
     if numbers and random.rand() < 0.4:
         c = numbers[0]
         values = c.value(np.linspace(*c.chain.ends, 101))

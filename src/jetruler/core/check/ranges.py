@@ -101,9 +101,12 @@ def misplaced_clamp(c: Facts) -> Iterator[Finding]:
         before = c.joints[i][np.isfinite(c.joints[i])]
         if not before.size:
             continue
-        low, high = _reach(c, i) or (float(before.min()), float(before.max()))
+        reach = _reach(c, i)
+        low, high = reach or (float(before.min()), float(before.max()))
         kept = max(0.0, min(high, highest) - max(low, lowest))
         held = 1.0 - kept / (high - low) if high > low else 0.0
+        if reach is None:  # a bent law spends most of its span on few counts
+            held = float(np.mean((before < lowest) | (before > highest)))
         if held > 0.9:
             ends = f"{number(low)} to {number(high)}"
             yield c.found(
@@ -220,6 +223,10 @@ COARSE = 20.0
 NARROW, RELEASE = 4.0, 6.0
 
 
+#: So much of a channel's span has steps no coarser than the one that is judged.
+USUAL = 0.98
+
+
 def coarse_step(c: Facts) -> Iterator[Finding]:
     """A step of one count that is far coarser than the decimals shown.
 
@@ -232,7 +239,8 @@ def coarse_step(c: Facts) -> Iterator[Finding]:
     if counts.size < 3:
         return
     steps = np.abs(np.diff(values) / np.diff(counts)) * resolution_of(c.channel.chain)
-    worst = int(np.argmax(steps))
+    # A law that leaps at one place, as a dead band does, is not coarse.
+    worst = int(np.argsort(steps)[int(USUAL * (steps.size - 1))])
     if steps[worst] > COARSE * 10.0**-decimals:
         yield c.found(
             Severity.WARNING,
@@ -355,7 +363,7 @@ def overflowing_product(c: Facts) -> Iterator[Finding]:
         for bits, limit in ((32, 2.0**31 - 1), (16, 2.0**15 - 1)):
             if product > limit:
                 yield c.found(
-                    Severity.WARNING if bits == 32 else Severity.NOTE,
+                    Severity.NOTE,
                     c.place(i, "marks"),
                     f"{number(float(np.ptp(c.counts)))} counts times {number(span)} is "
                     f"{product:.4g}: more than {bits} bits hold ({limit:.0f})",
