@@ -13,7 +13,7 @@ TESTS = .venv/tests
 CHECKS = .venv/checks
 SITE = .venv/site
 
-.PHONY: test soak demo bench lint mutants fuzz dist truth docs
+.PHONY: test soak worlds demo bench lint mutants fuzz dist truth docs
 
 test: $(TESTS)
 	$(PYTEST)
@@ -21,6 +21,11 @@ test: $(TESTS)
 # The large sizes, and many more examples of every property.
 soak: $(TESTS)
 	$(PYTEST) -m "soak or hypothesis" --hypothesis-profile soak
+
+# Made-up boards with a known truth through every command; WORLDS says how many.
+WORLDS ?= 3000
+worlds: $(TESTS)
+	.venv/bin/python -m tests.worlds --many $(WORLDS)
 
 demo: $(PRODUCT)
 	rm -rf demo-output

@@ -130,7 +130,7 @@ RULES: list[tuple[Severity, str, Any, Any, Channel | None]] = [
 def said_of(counts: Any, channel: Channel | None) -> list[tuple[Severity, str]]:
     surveyor = Surveyor(0, 4095)
     surveyor.add(counts)
-    subject = Subject("c", surveyor.survey(), channel, 0.2, lambda row: row + 2)
+    subject = Subject("c", surveyor.survey(), channel, 0.2, lambda row: f"line {row + 2}")
     found = findings(subject)
     assert [f.severity for f in found] == sorted(f.severity for f in found)
     return [(f.severity, str(f)) for f in found]
@@ -152,5 +152,5 @@ def test_missing_samples_are_told() -> None:
     missing = np.zeros(counts.size, bool)
     missing[::10] = True
     surveyor.add(counts, missing)
-    subject = Subject("c", surveyor.survey((0, 4095)), None, None, lambda row: row)
+    subject = Subject("c", surveyor.survey((0, 4095)), None, None, str)
     assert "c: 300 of 3000 samples are missing (10.00%)" in str(findings(subject)[0])

@@ -6,13 +6,16 @@ import json
 import math
 import tomllib
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pandas as pd
+import polars as pl
+import pyarrow as pa
 import pytest
 from scipy.signal import lfilter
 
-from jetruler import load_bench, look
+from jetruler import JetRulerError, load_bench, look
 from jetruler.benchfile.starter import KINDS
 from jetruler.errors import LogError
 from jetruler.logs.pairs import read_series
@@ -324,3 +327,38 @@ def test_a_misread_number_of_any_size_stops_nothing(cli: Cli, home: Path) -> Non
     done = cli("look", "odd.csv")
     assert done.returncode == 0, done.stderr
     assert "5 rows" in done.stdout
+
+
+def test_what_is_in_memory_is_looked_at_as_its_log(home: Path) -> None:
+    """Frames of every kind, with rows in the place of lines."""
+    bench, log = load_bench(home / "bench.toml"), home / "roast.csv"
+    expected, frame = look(log, bench), pd.read_csv(log)
+    for given in (frame, pl.from_pandas(frame), pa.Table.from_pandas(frame)):
+        found = look(given, bench)
+        assert {n: c.survey for n, c in found.columns.items()} == {
+            n: c.survey for n, c in expected.columns.items()
+        }
+        assert [f.rule for f in found.findings] == [f.rule for f in expected.findings]
+        assert "from row 2061" in str(found.findings[0])
+
+
+@pytest.mark.parametrize(
+    "given",
+    [
+        [512, None, 514, 513] * 20,
+        np.array([512, np.nan, 514, 513] * 20),
+        np.ma.masked_equal([512, 7, 514, 513] * 20, 7),
+        pd.Series([512, None, 514, 513] * 20, dtype="Int64"),
+        pl.Series("1", [512, None, 514, 513] * 20),
+    ],
+    ids=lambda g: type(g).__name__,
+)
+def test_numbers_with_gaps_are_looked_at(given: Any) -> None:
+    survey = look(given).columns["1"].survey
+    assert (survey.rows, survey.missing, survey.mean) == (80, 20, 513)
+
+
+@pytest.mark.parametrize("given", [5, {1: 2}, object(), ["a", "b"]])
+def test_what_is_no_log_is_refused_in_a_sentence(given: Any) -> None:
+    with pytest.raises(JetRulerError, match=r"expected (a frame|numbers)"):
+        look(given)

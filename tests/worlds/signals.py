@@ -92,7 +92,8 @@ def _moved(random: np.random.RandomState, move: str, t: Any) -> Any:
     if move == "rest":
         return np.full(n, random.uniform(0.1, 0.9))
     if move == "ramp":
-        return np.linspace(*(sorted(random.uniform(0, 1, 2)) if random.rand() < 0.5 else (0, 1)), n)
+        low, high = sorted(random.uniform(0, 1, 2)) if random.rand() < 0.5 else (0.0, 1.0)
+        return np.linspace(low, high, n)
     if move == "wave":
         period = random.uniform(0.3, 1.5) * n
         return 0.5 + random.uniform(0.2, 0.5) * np.sin(2 * np.pi * t / period + random.rand())

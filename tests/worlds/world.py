@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from tests.helpers.line_forms import FORMS, LineForm
+from tests.helpers.line_forms import FORMS
 
 from .chains import Chain, Edge, chain, edge
 from .signals import FAULTS, Signal, signal

@@ -352,8 +352,9 @@ def look(
 
     Parameters
     ----------
-    log : path, bytes or open file
-        The log; "-" is standard input.
+    log : path, bytes, open file, frame, Series or array
+        The log; "-" is standard input. Frames are pandas', Polars' or PyArrow's; an array of shape
+        (n,) or (n, columns) has numbers for names.
     bench : Bench, optional
         Whose channels are looked at; without one, every column that mostly holds whole numbers.
     form : LogFormat, optional
@@ -431,6 +432,10 @@ class LookPass(EveryPass):
             raise LogError(f"{reader.name}: no column holds counts; it has: {_names(reader)}")
         timing = self._time.survey() if self._time is not None else None
         interval = self._interval
+
+        def at(row: int) -> str:
+            return f"{reader.counted} {rows.line(row)}"
+
         if timing is not None and timing.interval > 0:
             interval = timing.interval
         looks = {c.name: c.looked(reader.columns[c.index].strip(), interval) for c in columns}
@@ -438,13 +443,11 @@ class LookPass(EveryPass):
             finding
             for name, each in looks.items()
             for finding in findings(
-                Subject(
-                    name, each.survey, each.channel, interval, rows.line, floating=each.floating
-                )
+                Subject(name, each.survey, each.channel, interval, at, floating=each.floating)
             )
         ]
         if timing is not None:
-            found += time_findings(timing, rows.line)
+            found += time_findings(timing, at)
         used = {column.index for column in columns}
         used |= set() if self._time_column is None else {self._time_column.index}
         return Look(

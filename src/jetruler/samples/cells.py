@@ -26,7 +26,7 @@ _NUMBERS = {pa.from_numpy_dtype(kind): kind for kind in _KINDS}
 
 def to_arrow(numbers: AnyArray) -> pa.Array:
     """An array of numbers."""
-    whole = np.ascontiguousarray(numbers)
+    whole = np.ascontiguousarray(numbers, numbers.dtype.newbyteorder("="))
     kind = pa.from_numpy_dtype(whole.dtype)
     return pa.Array.from_buffers(kind, whole.size, [None, pa.py_buffer(whole)])
 

@@ -16,6 +16,7 @@ import pyarrow.parquet as pq
 from ..core.bench.bench import LogFormat
 from ..core.error_types import LogError
 from ..system import reachable
+from .frame_log import reader_of
 from .head import LONGEST_NAME, Above, Head, find_head, head_lines
 from .source import Log, LogReader, LogSource, RowBatch, Workers, kind_of, name_of
 from .text_log import BlockReader, TextReader
@@ -32,13 +33,15 @@ def open_log(
     block_bytes: int = BLOCK_BYTES,
     wanted: Sequence[str | int] = (),
 ) -> LogReader:
-    """A log's reader, by `form`, else by its first bytes and lines and what its name ends in. "-"
-    is standard input.
+    """A log's reader, or that of a frame or array; by `form`, else by its first bytes and lines and
+    what its name ends in. "-" is standard input.
 
     block_bytes: about how much is read at once. wanted: columns that a bench asks for. Raises
     `LogError`.
     """
     form = form or LogFormat()
+    if not isinstance(path, str | PathLike | bytes) and not hasattr(path, "read"):
+        return reader_of(path, form)
     if isinstance(path, str | PathLike) and str(path) != "-":
         path = reachable(Path(path))
     kind = form.format or ("parquet" if _starts_as_parquet(path) else kind_of(path))

@@ -12,7 +12,7 @@ import threading
 import zlib
 from abc import ABC, abstractmethod
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence, Sized
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from os import PathLike
@@ -178,7 +178,7 @@ PACKED = (".gz", ".zst")
 
 
 #: What a log may be: a path ("-" is standard input), bytes, or an open file of either kind.
-Log: TypeAlias = str | PathLike[str] | bytes | IO[str] | IO[bytes]
+Log: TypeAlias = str | PathLike[str] | bytes | IO[str] | IO[bytes] | Sized
 
 
 def name_of(log: Log) -> str:
@@ -214,7 +214,9 @@ class LogSource:
         self.name = name_of(path)
         self.bytes_total: int | None = None
         self._is_ours = isinstance(path, str | PathLike | bytes)
-        self._raw = self._open(path) if isinstance(path, str | PathLike) else self._given(path)
+        self._raw = (
+            self._open(path) if isinstance(path, str | PathLike) else self._given(cast(bytes, path))
+        )
         self._file = self._unpacked()
 
     def _given(self, given: bytes | IO[str] | IO[bytes]) -> io.BufferedReader:

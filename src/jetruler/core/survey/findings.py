@@ -49,13 +49,13 @@ def code_bits(found: Survey) -> int:
 @dataclass(frozen=True)
 class Subject:
     """What is looked at: a column's survey, its channel if the bench has one, the time between
-    samples if that is known, and the line of the log that a row stands on."""
+    samples if that is known, and where a row stands: `line 7`, or `row 6` of a frame."""
 
     name: str
     survey: Survey
     channel: Channel | None
     interval: float | None
-    line_of: Callable[[int], int]
+    at: Callable[[int], str]
     floating: Floating | None = None
 
     def lasting(self, samples: float) -> str:
@@ -124,7 +124,7 @@ def _nothing(s: Subject) -> Iterator[Finding]:
 
 def _floating(s: Subject) -> Iterator[Finding]:
     if s.floating is not None:
-        yield Finding(Severity.ERROR, s.name, floating_text(s.floating, s.line_of), FLOATING_REMEDY)
+        yield Finding(Severity.ERROR, s.name, floating_text(s.floating, s.at), FLOATING_REMEDY)
 
 
 def _missing(s: Subject) -> Iterator[Finding]:
@@ -149,8 +149,8 @@ def _off_scale(s: Subject) -> Iterator[Finding]:
     yield Finding(
         Severity.ERROR if off.samples > 0.01 * v.rows else Severity.WARNING,
         s.name,
-        f"{_many(off.samples, 'sample')} beyond the range {where}, as far as {far} in line "
-        f"{s.line_of(off.row)}: left out of every figure",
+        f"{_many(off.samples, 'sample')} beyond the range {where}, as far as {far} in "
+        f"{s.at(off.row)}: left out of every figure",
         "Look at these lines: two that were glued together, or another converter's",
     )
 
@@ -176,7 +176,7 @@ def _rails(s: Subject) -> Iterator[Finding]:
         longest = v.rail_stretch
         where = ""
         if longest is not None and longest.count == count:
-            place = f"from line {s.line_of(longest.row)}"
+            place = f"from {s.at(longest.row)}"
             one = longest.length == samples
             where = (
                 f", {place}"
@@ -313,7 +313,7 @@ def _marks_line(ends: Ends) -> str:
 def _spikes(s: Subject) -> Iterator[Finding]:
     if s.survey.spikes:
         row = s.survey.spike_row
-        first = "" if row is None else f", the first in line {s.line_of(row)}"
+        first = "" if row is None else f", the first in {s.at(row)}"
         yield Finding(
             Severity.WARNING,
             s.name,
@@ -340,8 +340,8 @@ def _stuck(s: Subject) -> Iterator[Finding]:
         yield Finding(
             Severity.WARNING,
             s.name,
-            f"stuck at {s.valued(stretch.count)} for {s.lasting(stretch.length)} from line "
-            f"{s.line_of(stretch.row)}, though its noise is {of}",
+            f"stuck at {s.valued(stretch.count)} for {s.lasting(stretch.length)} from "
+            f"{s.at(stretch.row)}, though its noise is {of}",
             "A frozen logger or sensor: a live one with this noise does not stand still",
         )
 
@@ -420,19 +420,19 @@ RULES = (
 )
 
 
-def time_findings(time: TimeSurvey, line_of: Callable[[int], int]) -> list[Finding]:
+def time_findings(time: TimeSurvey, at: Callable[[int], str]) -> list[Finding]:
     """Everything worth saying about a time column."""
     found = []
     if time.first_back is not None:
         occurrences = _many(time.steps_back, "time")
-        what = f"time steps back {occurrences}, first at line {line_of(time.first_back)}"
+        what = f"time steps back {occurrences}, first at {at(time.first_back)}"
         found.append(
             Finding(Severity.ERROR, time.name, what, "Two logs in one, or a clock that was set")
         )
     if time.first_gap is not None:
         what = (
             f"{_many(time.gaps, 'gap')} of more than {GAP} usual intervals, the longest "
-            f"{number(time.longest_gap)} s, first at line {line_of(time.first_gap)}"
+            f"{number(time.longest_gap)} s, first at {at(time.first_gap)}"
         )
         found.append(
             Finding(Severity.WARNING, time.name, what, "Samples were lost, or logging was paused")

@@ -68,9 +68,9 @@ class Floating:
 FLOATING_REMEDY = "Look for a wire that is not connected, or a column of something else"
 
 
-def floating_text(found: Floating, line_of: Callable[[int], int] | None = None) -> str:
+def floating_text(found: Floating, at: Callable[[int], str] | None = None) -> str:
     """The evidence that nothing is connected, in words."""
-    where = "" if line_of is None else f", lines {line_of(found.first)} to {line_of(found.last)}"
+    where = "" if at is None else f", from {at(found.first)} to {at(found.last)}"
     part = f"{found.fraction:.0%} of the log{where}" if found.fraction < 0.95 else "all of the log"
     size = f"{found.deviation:.0f} counts (one standard deviation)"
     if found.kind == "hum":

@@ -1,0 +1,48 @@
+"""A few worlds through every command; `make worlds` runs thousands."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from tests.helpers.sizes import soak
+
+from .checks import CHECKS, LATER, QUICK, Check, wrong
+from .world import world
+
+#: Few in `make test`; in `make soak` some 200, in pieces that several processes share.
+FEW = [range(start, start + 3) for start in range(0, 12, 3)]
+MANY = [range(start, start + 10) for start in range(100, 300, 10)]
+
+
+@pytest.mark.parametrize("seeds", FEW, ids=str)
+def test_every_quick_command_in_a_few_worlds(seeds: range, tmp_path: Path) -> None:
+    assert not all_wrong(seeds, tmp_path, QUICK)
+
+
+@pytest.mark.parametrize("seed", [3, 5])
+def test_every_command_in_a_world(seed: int, tmp_path: Path) -> None:
+    slow = tuple(one for one in CHECKS if one not in QUICK)
+    assert not all_wrong(range(seed, seed + 1), tmp_path, slow)
+
+
+@soak
+@pytest.mark.parametrize("seeds", MANY, ids=str)
+def test_every_command_in_many_worlds(seeds: range, tmp_path: Path) -> None:
+    assert not all_wrong(seeds, tmp_path, CHECKS)
+
+
+@pytest.mark.parametrize("check", LATER, ids=lambda one: one.__name__)
+def test_what_does_not_hold_yet_is_known(check: Check, tmp_path: Path) -> None:
+    """Fails as soon as it holds: then it belongs to `CHECKS`."""
+    for seed in range(60):
+        if wrong(world(seed), tmp_path, checks=(check,)):
+            return
+    raise AssertionError(f"{check.__name__} holds: take it out of LATER ({LATER[check]})")
+
+
+def all_wrong(seeds: range, home: Path, checks: tuple[Check, ...]) -> str:
+    """What is wrong in some worlds, to be read."""
+    found = [(made := world(seed), wrong(made, home, checks=checks)) for seed in seeds]
+    return "\n".join(f"{made}\n  {bad}" for made, bad in found if bad)
