@@ -29,7 +29,8 @@ Check = Callable[[World, Path], Iterator[str]]
 
 #: What no output may hold.
 NEVER = re.compile(
-    r"Traceback|in Jet Ruler itself|RuntimeWarning|\b1 (channels|rows|samples|readings|columns)\b"
+    r"Traceback|in Jet Ruler itself|RuntimeWarning"
+    r"|(?<![.\d])1 (channels|rows|samples|readings|columns|counts|findings|gaps)\b"
 )
 NO_VALUE = re.compile(r"(?<![\w\"'])(nan|None|inf)(?![\w\"'])")
 

@@ -19,6 +19,7 @@ import click
 from .. import demo
 from ..core.bench.channel import raw_from
 from ..core.error_types import JetRulerError
+from ..core.ruler.units import many
 from ..demo.tour import STEPS, TourStep
 from ..system import reject_overlapping_paths
 from .options import (
@@ -97,10 +98,10 @@ def convert_command(
         raise JetRulerError("--json: the summary and the result cannot share stdout; add -o FILE")
     bench = load(bench_path)
     options["form"] = form_of(given, bench)
-    many = len(logs) > 1 or is_many(logs[0], out)
-    if not many and (jobs or resume or cluster):
+    several = len(logs) > 1 or is_many(logs[0], out)
+    if not several and (jobs or resume or cluster):
         raise JetRulerError("--jobs, --resume and --cluster are for many logs; name a folder as -o")
-    if many:
+    if several:
         options |= {"jobs": jobs, "resume": resume, "cluster": cluster, "events": events}
         convert_many(logs, bench, out, as_json, options | {"inputs": [bench_path]})
         return
@@ -114,7 +115,7 @@ def convert_command(
     if as_json:
         show_json(summary.to_dict())
     else:
-        rows = [f"{summary.rows} rows in {out}"] if out != "-" else []
+        rows = [f"{many(summary.rows, 'row')} in {out}"] if out != "-" else []
         show([*summary.content, *rows], err=True)
 
 

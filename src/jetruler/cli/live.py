@@ -18,7 +18,7 @@ from ..core.bench.bench import Bench
 from ..core.error_types import JetRulerError
 from ..core.result import TextTable
 from ..core.ruler.quantity import seconds
-from ..core.ruler.units import number
+from ..core.ruler.units import many, number
 from ..live.outputs import AlignedRows, CsvRows, JsonRows, LiveEvents, OutputWriter, Rows
 from ..live.overrides import injections
 from ..live.parts import bare_bench, parts_for
@@ -299,7 +299,7 @@ def _summary(session: Session, lasted: float, writer: OutputWriter | None) -> No
 
 
 def _notes(session: Session, lasted: float, writer: OutputWriter | None) -> Iterator[str]:
-    yield f"{session.processor.rows} samples in {lasted:.1f} s"
+    yield f"{many(session.processor.rows, 'sample')} in {lasted:.1f} s"
     if session.processor.lines.line_format:
         yield f"reading lines as: {session.processor.lines.line_format}"
     if session.skipped:

@@ -126,6 +126,8 @@ def show_ends(
     write_to: str | None,
 ) -> None:
     """Print the marks line of a channel or column, and write it if asked."""
+    from ..core.bench.conditions import rail_faults
+    from ..core.ruler.reading import Flag
     from ..core.ruler.units import nearest
     from ..core.survey.ends import NothingMovedError, ends_of, true_ends
 
@@ -136,7 +138,8 @@ def show_ends(
         ends = ends_of(found.columns[name].survey, margin)
     except NothingMovedError as error:
         raise JetRulerError(f"{name}: {error}") from None
-    low, high = true_ends(None if bench is None else bench.channels.get(name))
+    channel = None if bench is None else bench.channels.get(name)
+    low, high = true_ends(channel)
     at_low, at_high = (high, low) if backward else (low, high)
     if write_to is None:
         click.echo(ends.line(at_low, at_high))
@@ -146,19 +149,25 @@ def show_ends(
         before, after = write_marks(write_to, name, ends.marks(at_low, at_high))
         click.echo(f"{write_to}, channel.{name}:\n- {before}\n+ {after}")
     survey = found.columns[name].survey
-    unit = "counts" if survey.unit == "count" else symbol(survey.unit)
+    unit = symbol(survey.unit)
+    if survey.unit == "count":
+        unit = "count" if ends.margin == 1 else "counts"
     click.echo(
         f"travel {number(survey.low_end)} to {number(survey.high_end)}, drawn in by "
         f"{ends.margin:.2g} {unit} (noise {survey.noise:.2g}), so that both ends are reached",
         err=True,
     )
-    rests = ((survey.on_low_rail, survey.lowest), (survey.on_high_rail, survey.highest))
-    for rail in (rail for fraction, rail in rests if fraction > RESTING):
-        click.echo(
-            f"it rests on the rail at {number(rail)}: it saturates before its stop, or its wire "
-            "was off",
-            err=True,
-        )
+    faults = -1 if channel is None else rail_faults(channel)
+    for flag, fraction, rail in (
+        (Flag.LOW_RAIL, survey.on_low_rail, survey.smallest),
+        (Flag.HIGH_RAIL, survey.on_high_rail, survey.largest),
+    ):
+        if fraction > RESTING and faults & int(flag):
+            click.echo(
+                f"it rests on the rail at {number(rail)}: it saturates before its stop, its wire "
+                "was off, or its travel goes there",
+                err=True,
+            )
 
 
 #: A sensor rests where so much of a log is.
@@ -182,6 +191,7 @@ def check_command(log_path: str | None, as_json: bool, given: Given, bench_path:
     from ..benchfile.load import listed_converters
     from ..core.check.check import check
     from ..core.result import Findings
+    from ..core.ruler.units import many
     from . import FOUND
 
     bench = load(bench_path)
@@ -200,8 +210,8 @@ def check_command(log_path: str | None, as_json: bool, given: Given, bench_path:
         show_json(found.to_dict())
     else:
         *lines, verdict = found.content
-        many = "" if found else f" in {len(bench.channels)} channels"
-        show([*lines, f"{bench_path}: {verdict}{many}"])
+        where = "" if found else f" in {many(len(bench.channels), 'channel')}"
+        show([*lines, f"{bench_path}: {verdict}{where}"])
     if any(not finding.severity for finding in found):
         raise SystemExit(FOUND)
 

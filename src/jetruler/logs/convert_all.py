@@ -16,6 +16,7 @@ from .. import __version__
 from ..core.bench.bench import Bench
 from ..core.error_types import JetRulerError, LogError
 from ..core.result import Content, Result
+from ..core.ruler.units import many
 from ..system import cores, write_file
 from .conversion import ConvertOptions, chosen
 from .summary import Summary
@@ -127,7 +128,7 @@ class Fleet(Result):
     def _outcome(self) -> list[str]:
         skipped = f", {len(self.skipped)} skipped: done already" if self.skipped else ""
         where = f" in {self.out}" if self.out else ""
-        done = f"{self.summary.rows} rows of {_logs(len(self.done))}{where}{skipped}"
+        done = f"{many(self.summary.rows, 'row')} of {_logs(len(self.done))}{where}{skipped}"
         return [done, f"{_logs(len(self.failed))} failed"] if self.failed else [done]
 
     @property
@@ -181,7 +182,7 @@ def _some(logs: list[Path]) -> str:
 
 
 def _logs(count: int) -> str:
-    return "1 log" if count == 1 else f"{count} logs"
+    return many(count, "log")
 
 
 def convert_all(

@@ -18,7 +18,7 @@ from ..core.error_types import LogError
 from ..core.result import Content, Finding, Findings, Result, TextTable, old_fields
 from ..core.ruler.converter import Converter, RawInput
 from ..core.ruler.ruler import Ruler
-from ..core.ruler.units import shown, significant, with_uncertainty
+from ..core.ruler.units import many, shown, significant, with_uncertainty
 from ..core.survey.distribution import LEAST
 from ..core.survey.ends import UnitMean, unit_mean
 from ..core.survey.findings import Subject, findings, time_findings
@@ -186,7 +186,7 @@ class Look(Result):
     @property
     def headline(self) -> str:
         worst = f"; {self.findings[0]}" if self.findings else ""
-        return f"{self.rows} rows, {len(self.findings)} findings{worst}"
+        return f"{many(self.rows, 'row')}, {many(len(self.findings), 'finding')}{worst}"
 
     @property
     def table(self) -> Mapping[str, Sequence[Any]]:
@@ -201,7 +201,7 @@ class Look(Result):
         """A row a column, what a lab report asks for, the time column, then the findings."""
         columns = self.columns.values()
         lines: list[Any] = [
-            f"{self.rows} rows",
+            many(self.rows, "row"),
             *self.remarks,
             TextTable(SURVEY_HEADINGS, [each.row() for each in columns], optional=LEFT_OUT),
             "",
@@ -218,7 +218,7 @@ class Look(Result):
         if self.time is not None:
             lines.append(str(self.time))
         if self.torn_rows:
-            lines.append(f"{self.torn_rows} rows with too few or too many fields")
+            lines.append(f"{many(self.torn_rows, 'row')} with too few or too many fields")
         if self.left_out:
             lines.append(f"not looked at, no counts: {', '.join(self.left_out)}")
         return [*lines, "", *(finding.item for finding in self.findings)]

@@ -16,6 +16,7 @@ from ..core.bench.smoothing import Smoothing
 from ..core.numerics import AnyArray, Array, FlagArray
 from ..core.result import Content, Result, TextTable
 from ..core.ruler.reading import FLAG_NAMES, Reading
+from ..core.ruler.units import many
 from ..samples.cells import Samples
 
 #: How many line numbers of missing cells are kept to be shown.
@@ -275,7 +276,7 @@ class Summary(Result):
 
     @property
     def headline(self) -> str:
-        return f"{self.rows} rows of {len(self.channels)} channels"
+        return f"{many(self.rows, 'row')} of {many(len(self.channels), 'channel')}"
 
     @property
     def table(self) -> Mapping[str, Sequence[Any]]:
@@ -320,7 +321,7 @@ class Summary(Result):
                 notes.append(f"{name}: {c.fractional} fractional counts, converted as they stand")
         if self.torn_rows:
             where = self._where(self.torn_lines, self.torn_rows)
-            notes.append(f"{self.torn_rows} rows with too few or too many fields {where}")
+            notes.append(f"{many(self.torn_rows, 'row')} with too few or too many fields {where}")
         for line, used in self.quotes[:QUOTES_SHOWN]:
             far = f"goes on for {used} lines, which are one row"
             notes.append(f"line {line}: a quote opens that {far if used else 'is never closed'}")

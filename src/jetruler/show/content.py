@@ -24,7 +24,7 @@ from ..core.result import Finding, Result
 from ..core.ruler.base_law import hint_unit, parameters
 from ..core.ruler.quantity import Toleranced
 from ..core.ruler.ruler import raw_ends
-from ..core.ruler.units import number, significant, symbol
+from ..core.ruler.units import many, number, significant, symbol
 from ..core.uncertainty.budget import budget
 from ..core.uncertainty.what_if import has_parameter, what_if
 from ..logs.check_log import EVENT_COLUMNS
@@ -219,7 +219,7 @@ def _comparison(found: Comparison) -> Iterator[Block]:
 def _log(wanted: ReportRequest, names: Sequence[str]) -> Iterator[Block]:
     assert wanted.look is not None
     yield Heading(f"The log {wanted.log}", 1)
-    yield Text(f"{wanted.look.rows} rows. {_pace(wanted.look)}".strip())
+    yield Text(f"{many(wanted.look.rows, 'row')}. {_pace(wanted.look)}".strip())
     yield _table(wanted.look)
     yield TableBlock(MEANS, [each.mean_row() for each in wanted.look.columns.values()])
     if wanted.series:

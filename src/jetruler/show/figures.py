@@ -12,6 +12,7 @@ from matplotlib.figure import Figure
 from matplotlib.ticker import NullLocator, StrMethodFormatter
 
 from ..core.bench.channel import Channel
+from ..core.bench.conditions import alarm_mask
 from ..core.calibrate.comparison import Comparison
 from ..core.calibrate.in_channel import Calibration
 from ..core.choose.resistor import ResistorChoice
@@ -148,7 +149,8 @@ def log_figure(series: Sequence[LogSeries]) -> Figure:
 
 
 def draw_log(ax: Axes, channel: Channel, at: Array, raw: Envelope, value: Envelope) -> Axes:
-    """Values on the left axis, raw counts in grey on the right one, flagged stretches in red.
+    """Values on the left axis, raw counts in grey on the right one, flagged stretches in red; ends
+    of a travel are none.
 
     Each stretch is drawn from its smallest to its largest value, so that no spike is lost.
     """
@@ -166,7 +168,7 @@ def draw_log(ax: Axes, channel: Channel, at: Array, raw: Envelope, value: Envelo
     _drawn(ax, at, value, BLUE, 1.3)
     ax.tick_params(labelsize=9)
     ax.set_ylabel(channel.title, color=BLUE, fontsize=11)
-    _flagged(ax, at, value.flags)
+    _flagged(ax, at, value.flags & np.uint8(alarm_mask(channel)))
     zones = [(y, channel.ruler.label(y)) for y in np.unique(value.low[~np.isnan(value.low)])]
     if zones and zones[0][1] is not None:
         ax.set_yticks([y for y, _ in zones], [text or "" for _, text in zones])

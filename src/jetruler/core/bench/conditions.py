@@ -179,6 +179,15 @@ def rail_faults(channel: Channel) -> int:
     return faults
 
 
+def alarm_mask(channel: Channel) -> int:
+    """Return the flags, as bits, that are drawn in an alarm colour: all but rails that are ends,
+    and what a clamp holds at the ends of a travel for which no limits are set."""
+    ends = int(Flag.LOW_RAIL | Flag.HIGH_RAIL) & ~rail_faults(channel)
+    if channel.limits is None and any(law.keeps_within for law in channel.chain.laws):
+        ends |= int(Flag.BELOW | Flag.ABOVE)
+    return int(sum(Flag)) & ~ends
+
+
 def fault_mask(channel: Channel) -> int:
     """Return the flags, as bits, that tell of a fault of this channel: all but a value below or
     above a limit, and a rail that is only an end."""

@@ -78,7 +78,9 @@ class AveragingChoice(Result):
         counts = self.raw_unit == "count"
         one = "one count" if counts else shown(1, self.raw_unit)
         rounded = significant(self.noise, 3)
-        noise = f"{rounded:g} counts" if counts else shown(rounded, self.raw_unit)
+        noise = shown(rounded, self.raw_unit)
+        if counts:
+            noise = "1 count" if rounded == 1 else f"{rounded:g} counts"
         lines: list[Any] = [
             f"at {shown(self.value, self.unit)} {one} is worth "
             f"{shown(significant(self.slope, 3), self.unit)}, and the noise is {noise}: {single} "

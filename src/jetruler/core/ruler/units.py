@@ -315,6 +315,11 @@ def _quantity(x: int, unit: str) -> Any:
 _DEGREES = {"C": "degC", "F": "degF"}
 
 
+def many(n: int, word: str) -> str:
+    """`1 row`, `2 rows`, `0 rows`."""
+    return f"{n} {word}" if n == 1 else f"{n} {word}s"
+
+
 def in_brackets(name: str) -> tuple[str, str | None]:
     """A column's name without the brackets it ends in, and what is in them: a unit, most often."""
     name = name.rstrip()

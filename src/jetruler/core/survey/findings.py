@@ -13,7 +13,7 @@ from ..bench.conditions import rail_faults
 from ..error_types import ParameterError
 from ..result import Finding, Severity, applied
 from ..ruler.reading import Flag
-from ..ruler.units import number, shown, significant, symbol
+from ..ruler.units import many, number, shown, significant, symbol
 from .ends import Ends, NothingMovedError, ends_of
 from .floating import FLOATING_REMEDY, Floating, floating_text
 from .how_many import how_many
@@ -60,14 +60,16 @@ class Subject:
 
     def lasting(self, samples: float) -> str:
         """A number of samples, as time too where that is known."""
-        text = _many(round(samples), "sample")
+        text = many(round(samples), "sample")
         return f"{text} ({number(samples * self.interval)} s)" if self.interval else text
 
     def amount(self, value: float, digits: int = 2) -> str:
         """A difference of raw values, with its unit."""
         text = significant(value, digits)
         is_count = self.survey.unit == "count"
-        return f"{number(text)} counts" if is_count else shown(text, self.survey.unit)
+        if is_count:
+            return "1 count" if text == 1 else f"{number(text)} counts"
+        return shown(text, self.survey.unit)
 
     def valued(self, raw: float) -> str:
         """A raw value, with what it reads where that is known and another one."""
@@ -149,7 +151,7 @@ def _off_scale(s: Subject) -> Iterator[Finding]:
     yield Finding(
         Severity.ERROR if off.samples > 0.01 * v.rows else Severity.WARNING,
         s.name,
-        f"{_many(off.samples, 'sample')} beyond the range {where}, as far as {far} in "
+        f"{many(off.samples, 'sample')} beyond the range {where}, as far as {far} in "
         f"{s.at(off.row)}: left out of every figure",
         "Look at these lines: two that were glued together, or another converter's",
     )
@@ -317,7 +319,7 @@ def _spikes(s: Subject) -> Iterator[Finding]:
         yield Finding(
             Severity.WARNING,
             s.name,
-            _many(s.survey.spikes, "isolated spike") + f" of one sample{first}",
+            many(s.survey.spikes, "isolated spike") + f" of one sample{first}",
             'Look for bad contacts; smooth = { kind = "spikes", over = 5 } takes them out and '
             "leaves the rest as it is",
         )
@@ -336,7 +338,7 @@ def _stuck(s: Subject) -> Iterator[Finding]:
     # A live sample is its neighbour's like this often at most: when no movement helps.
     same = math.erf(0.5 / noise / math.sqrt(2.0))
     if stretch.length >= max(STUCK, 2.0 * math.log(v.samples / CHANCE) / -math.log(same)):
-        of = f"{number(round(v.noise, 2))} counts" if v.unit == "count" else s.amount(v.noise)
+        of = s.amount(v.noise)
         yield Finding(
             Severity.WARNING,
             s.name,
@@ -424,14 +426,14 @@ def time_findings(time: TimeSurvey, at: Callable[[int], str]) -> list[Finding]:
     """Everything worth saying about a time column."""
     found = []
     if time.first_back is not None:
-        occurrences = _many(time.steps_back, "time")
+        occurrences = many(time.steps_back, "time")
         what = f"time steps back {occurrences}, first at {at(time.first_back)}"
         found.append(
             Finding(Severity.ERROR, time.name, what, "Two logs in one, or a clock that was set")
         )
     if time.first_gap is not None:
         what = (
-            f"{_many(time.gaps, 'gap')} of more than {GAP} usual intervals, the longest "
+            f"{many(time.gaps, 'gap')} of more than {GAP} usual intervals, the longest "
             f"{number(time.longest_gap)} s, first at {at(time.first_gap)}"
         )
         found.append(
@@ -442,12 +444,8 @@ def time_findings(time: TimeSurvey, at: Callable[[int], str]) -> list[Finding]:
             Finding(
                 Severity.WARNING,
                 time.name,
-                f"{_many(time.repeats, 'sample')} with the time of the one before",
+                f"{many(time.repeats, 'sample')} with the time of the one before",
                 "The clock is too coarse for this rate, or rows were written twice",
             )
         )
     return found
-
-
-def _many(n: int, word: str) -> str:
-    return f"{n} {word}" + ("s" if n != 1 else "")

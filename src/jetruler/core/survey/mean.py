@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..numerics import AnyArray, Array, coverage_factor, long_run, rounded_readings
+from ..ruler.units import many
 
 #: Sums that are kept; when there are more, neighbours are joined.
 MOST = 1 << 13
@@ -105,7 +106,7 @@ def mean_known(means: Array, size: int, deviation: float, lsb: float) -> MeanKno
     """
     n = means.size * size
     if n < FEWEST:
-        return MeanKnown(reason=f"{n} samples are too few to tell how they vary")
+        return MeanKnown(reason=f"{many(n, 'sample')}: too few to tell how they vary")
     if not deviation > 0:
         return MeanKnown(reason="all samples are the same: the mean is known to half a step only")
     if are_independent(means):

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..numerics import AnyArray, Array, steps_of
+from ..ruler.units import many
 
 #: Stretches kept at most; a picture has about half as many columns.
 STRETCHES = 4096
@@ -100,7 +101,8 @@ class TimeSurvey:
         rate = f" ({1 / self.interval:.4g} Hz)" if self.interval > 0 else ""
         return (
             f"{self.name}: every {self.interval:.6g} s{rate}, jitter {self.jitter:.2g} s, "
-            f"{self.gaps} gaps, {self.steps_back} steps back, {self.repeats} repeats"
+            f"{many(self.gaps, 'gap')}, {many(self.steps_back, 'step')} back, "
+            f"{many(self.repeats, 'repeat')}"
         )
 
 

@@ -9,7 +9,7 @@ from typing import Any
 
 from ..numerics import AnyArray
 from ..result import Content, Result, TextTable, public_fields
-from ..ruler.units import symbol
+from ..ruler.units import many, symbol
 from .distribution import Distribution
 from .mean import MeanKnown
 
@@ -139,7 +139,7 @@ class Survey(Result):
     def headline(self) -> str:
         row = dict(zip(SURVEY_HEADINGS, self.row(""), strict=True))
         figures = (f"{name} {row[name]}" for name in ("ends", "noise", "codes"))
-        return f"{self.samples} samples, {', '.join(figures)}"
+        return f"{many(self.samples, 'sample')}, {', '.join(figures)}"
 
     @property
     def table(self) -> Mapping[str, Sequence[Any]]:
