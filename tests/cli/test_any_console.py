@@ -13,7 +13,7 @@ import pytest
 
 from jetruler.cli import COMMANDS
 from jetruler.cli.streams import PLAIN, plain_form
-from jetruler.demo.tour import STEPS
+from jetruler.demo import STEPS
 from tests.conftest import COMMAND
 from tests.helpers.command import called
 from tests.helpers.sizes import soak

@@ -30,8 +30,7 @@ from jetruler.benchfile.starter import KINDS
 from jetruler.core.check.check import Logged, floating_input, unreached_marks
 from jetruler.core.check.facts import Facts
 from jetruler.core.choose.averaging import choose_averaging
-from jetruler.core.survey.blocks import Blocks
-from jetruler.core.survey.floating import floating
+from jetruler.core.survey.blocks import Blocks, floating
 from jetruler.results import Severity
 from tests.conftest import Cli
 from tests.core.test_laws import TRUTH

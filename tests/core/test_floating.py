@@ -9,8 +9,7 @@ import numpy as np
 import pytest
 
 from jetruler.core.numerics import Array
-from jetruler.core.survey.blocks import Blocks
-from jetruler.core.survey.floating import Floating, floating
+from jetruler.core.survey.blocks import Blocks, Floating, floating
 from tests.conftest import Cli
 from tests.helpers.sizes import sizes
 

@@ -15,11 +15,7 @@ from hypothesis import strategies as st
 
 from jetruler import find_ends, survey
 from jetruler.core.survey.distribution import DISTINCT, Distribution
-from jetruler.core.survey.running_statistics import (
-    STRETCHES,
-    Envelope,
-    TimeSurveyor,
-)
+from jetruler.core.survey.running_statistics import STRETCHES, Envelope, TimeSurveyor
 from jetruler.core.survey.survey import Stretch
 from jetruler.core.survey.surveyor import Surveyor
 from jetruler.errors import NothingMovedError

@@ -277,7 +277,7 @@ def test_the_interval_of_a_mean_holds_the_truth(memory: float, sets: int) -> Non
 
 def test_the_mean_of_a_long_column_is_known_from_blocks(monkeypatch: pytest.MonkeyPatch) -> None:
     """Sums of blocks tell the same as the samples, and batches do not matter."""
-    from jetruler.core.survey import mean as means
+    from jetruler.core.survey import running_statistics as means
 
     counts = np.rint(2000 + 9 * np.random.RandomState(2).standard_normal(20_011)).astype(np.int64)
     found = []

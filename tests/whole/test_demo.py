@@ -17,8 +17,8 @@ import pytest
 import jetruler
 from jetruler import Adc, Channel, Clamp, Counts, Line, demo, load_bench
 from jetruler.core.laws import LAWS, _own_laws
+from jetruler.demo import STEPS
 from jetruler.demo.generate import MADE
-from jetruler.demo.tour import STEPS
 from jetruler.show.draw_ruler import draw_curve, draw_ruler, draw_slope, draw_stages
 from jetruler.show.printed import round_values, true_ticks
 from jetruler.show.style import new_figure, rendered

@@ -20,7 +20,7 @@ from .. import demo
 from ..core.bench.channel import raw_from
 from ..core.error_types import JetRulerError
 from ..core.ruler.units import many
-from ..demo.tour import STEPS, TourStep
+from ..demo import STEPS, TourStep
 from ..system import reject_overlapping_paths
 from .options import (
     Given,

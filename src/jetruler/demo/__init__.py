@@ -1,6 +1,11 @@
 """The bundled demo: the roaster bench, made-up data, and the generators that made it."""
 
+from __future__ import annotations
+
+import gzip
 import tempfile
+from collections.abc import Callable
+from dataclasses import dataclass
 from importlib.resources import files
 from os import PathLike
 from pathlib import Path
@@ -29,3 +34,126 @@ def unpack(folder: str | PathLike[str] | None = None) -> Path:
     for name in FILES:
         (home / name).write_bytes(read(name))
     return home
+
+
+def broken_week(home: Path) -> None:
+    """Write a week of roasts, the last of which broke off."""
+    logs = home / "logs" / "week1"
+    logs.mkdir(parents=True)
+    roast = (home / "roast.csv").read_bytes()
+    (logs / "monday.csv").write_bytes(roast)
+    packed = gzip.compress(roast, mtime=0)
+    (logs / "tuesday.csv.gz").write_bytes(packed)
+    (logs / "wednesday.csv.gz").write_bytes(packed[: len(packed) // 2])
+
+
+@dataclass(frozen=True)
+class TourStep:
+    """One command of the tour. before: makes what it needs; into: the file that takes its output;
+    then: a text file of its making to be shown."""
+
+    command: str
+    shows: str = ""
+    before: Callable[[Path], None] | None = None
+    into: str | None = None
+    then: str | None = None
+
+
+STEPS = (
+    TourStep("look roast.csv -b bench.toml"),
+    TourStep(
+        "draw histogram roast.csv damper rail",
+        "how often each count came up, with the ends and the rails",
+    ),
+    TourStep(
+        "draw log roast.csv bean damper rail",
+        "values in blue, counts in grey, flagged stretches in red",
+    ),
+    TourStep(
+        "convert roast.csv -o out.csv",
+        "the roast in engineering values; the loose connector of the bean sensor shows as\n"
+        "bean:high_rail in its column `flags`, the sagging supply as rail:below",
+    ),
+    TourStep("explain bean --at 1880"),
+    TourStep("explain bean --for 225"),
+    TourStep(
+        "draw ruler bean --at 1880",
+        "even counts on one edge, °C on the other, uneven because the law bends",
+    ),
+    TourStep(
+        "draw ruler damper --at 1880", "0 and 100 % stand where the knob's travel really ends"
+    ),
+    TourStep("draw curve bean draught", "value against counts, and what one count is worth"),
+    TourStep(
+        "draw stages draught --at 1880",
+        "the chain as stacked number lines, one reading traced through",
+    ),
+    TourStep("compare bean bean2 --log rest.csv"),
+    TourStep(
+        "draw compare bean bean2 --log rest.csv",
+        "differences against the mean, with bias and limits",
+    ),
+    TourStep("fit bean --marks bath.csv"),
+    TourStep(
+        "draw fit bean --marks bath.csv",
+        "the marks on the fitted curve, and what is left of the errors",
+    ),
+    TourStep("explain bean --at 400 --budget"),
+    TourStep(
+        "draw budget bean --at 3912 --at 400",
+        "which part makes the reading uncertain, in the cold and in the heat",
+    ),
+    TourStep(
+        "convert roast.csv --uncertainty -o trusted.csv",
+        "the roast with ± at 95 % behind every value",
+    ),
+    TourStep("choose resistor bean --from 20 --to 240"),
+    TourStep(
+        "draw choose bean --from 20 --to 240",
+        "counts and steps over the range, for the best and the present part",
+    ),
+    TourStep("check"),
+    TourStep(
+        "convert roast.csv -o decided.csv --events events.csv",
+        "the trips of the bench: beans dropped in, the loose connector, too hot",
+        then="events.csv",
+    ),
+    TourStep("look store.csv -b store.toml"),
+    TourStep(
+        "convert store.csv -b store.toml -o store-values.csv",
+        "grams, centimetres, volts and m/s² through the same laws as counts",
+    ),
+    TourStep("explain silo --at '20.6 cm' --budget -b store.toml"),
+    TourStep(
+        "draw log store.csv -b store.toml",
+        "raw values in grey, each on an axis in its own unit; the lost echo in red",
+    ),
+    TourStep(
+        'live --source demo --duration "0.5 s"',
+        "half a second of the stand-in board, with trips and drives",
+        into="live.csv",
+    ),
+    TourStep(
+        "convert logs -o archive --to parquet --jobs 1",
+        "a week of roasts as Parquet, with units in the columns' metadata;\n"
+        "Wednesday's log broke off, which stops none of the others",
+        before=broken_week,
+    ),
+    TourStep(
+        "export --all --to c --interval 0.2 --selftest -o roaster.h",
+        "the whole bench as firmware, proven over every count; what was chosen for each channel,\n"
+        "and its worst error, stands above it",
+    ),
+    TourStep("explain damper --at 1880 --arith int16"),
+    TourStep("export damper tray --to python --interval 0.2 -o damper.py"),
+    TourStep("export draught --to st -o draught.st", "the same in Python and in structured text"),
+    TourStep(
+        "draw circuit bean --at 1880",
+        "what the bench file says is wired to what, with voltages and currents",
+    ),
+    TourStep(
+        'report bean --at 1880 --marks bean=bath.csv --with "r0 = 100 kohm ± 1 %"',
+        "one page to hand in: circuit, worked solutions, budget, calibration, what a better part\n"
+        "would bring",
+    ),
+)

@@ -18,7 +18,7 @@ from ..core.error_types import LogError
 from ..core.result import Result
 from ..core.ruler.reading import Reading
 from ..samples.cells import to_arrow
-from ..samples.frame_log import FrameReader, NewColumn, is_a, kind_of
+from ..samples.opening import FrameReader, NewColumn, frames_like, is_a
 from ..samples.passes import SampleBatch
 from ..samples.times import HEAD_ROWS, LogClock, find_time_column
 from .conversion import FLAGS_COLUMN, Conversion, FrameOptions, Layout, StatefulBatch
@@ -44,7 +44,7 @@ class FrameConversion:
 
     def __init__(self, bench: Bench, frame: Any, options: FrameOptions) -> None:
         self.bench, self.frame, self.options = bench, frame, options
-        self.kind = kind_of(frame)
+        self.kind = frames_like(frame)
         self.reader = FrameReader(frame, bench.log)
         self.layout = Layout.of(self.reader, bench, options)
         self._judged = _judged(bench, options, self.layout.channels)

@@ -19,10 +19,10 @@ from ..core.result import Content, Finding, Findings, Result, TextTable, old_fie
 from ..core.ruler.converter import Converter, RawInput
 from ..core.ruler.ruler import Ruler
 from ..core.ruler.units import many, shown, significant, with_uncertainty
+from ..core.survey.blocks import Floating, floating
 from ..core.survey.distribution import LEAST
 from ..core.survey.ends import UnitMean, unit_mean
 from ..core.survey.findings import Subject, findings, time_findings
-from ..core.survey.floating import Floating, floating
 from ..core.survey.running_statistics import TimeSurvey, TimeSurveyor
 from ..core.survey.survey import FIGURES, SURVEY_HEADINGS, Survey
 from ..core.survey.surveyor import Surveyor

@@ -13,16 +13,7 @@ from ..laws.linear import Line
 from ..numerics import Array, coverage_factor, long_run, noise_of
 from ..ruler.units import number, significant
 from ..uncertainty.contributions import resolution_of
-from .comparison import (
-    LIMITS,
-    NOISY,
-    Comparison,
-    Delay,
-    PairsError,
-    Verdict,
-    aligned,
-    delay_of,
-)
+from .comparison import LIMITS, NOISY, Comparison, Delay, PairsError, Verdict, aligned, delay_of
 
 
 def compare(

@@ -16,8 +16,8 @@ from ..error_types import JetRulerError
 from ..result import Finding, Findings, Severity, applied
 from ..ruler.reading import Flag
 from ..ruler.units import number
+from ..survey.blocks import FLOATING_REMEDY, Floating, floating_text
 from ..survey.ends import ends_of
-from ..survey.floating import FLOATING_REMEDY, Floating, floating_text
 from ..survey.survey import Survey
 from . import circuits, ranges, triggers
 from .facts import Facts

@@ -19,7 +19,6 @@ NEAR = 4096
 AT_ONCE = 2**20
 #: Bits of a part of a difference; three parts hold any difference of two values.
 PART = 21
-
 _NONE: AnyArray = np.empty(0, np.int64)
 
 

@@ -14,8 +14,8 @@ from ..error_types import ParameterError
 from ..result import Finding, Severity, applied
 from ..ruler.reading import Flag
 from ..ruler.units import many, number, shown, significant, symbol
+from .blocks import FLOATING_REMEDY, Floating, floating_text
 from .ends import Ends, NothingMovedError, ends_of
-from .floating import FLOATING_REMEDY, Floating, floating_text
 from .how_many import how_many
 from .running_statistics import GAP, TimeSurvey
 from .survey import Survey

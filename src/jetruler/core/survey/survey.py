@@ -11,7 +11,7 @@ from ..numerics import AnyArray
 from ..result import Content, Result, TextTable, public_fields
 from ..ruler.units import many, symbol
 from .distribution import Distribution
-from .mean import MeanKnown
+from .running_statistics import MeanKnown
 
 
 @dataclass(frozen=True)

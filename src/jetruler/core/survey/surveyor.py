@@ -9,9 +9,9 @@ from typing import Any
 import numpy as np
 
 from ..numerics import AnyArray, as_samples
-from .blocks import Blocks, noise_of
+from .blocks import SPIKE_COUNTS, Blocks, isolated_in, noise_of
 from .distribution import Distribution, core_of
-from .mean import BlockSums
+from .running_statistics import BlockSums
 from .survey import OffScale, Stretch, Survey, in_units, stepped
 
 #: The fraction of samples that robust ends leave out on each side.
@@ -25,15 +25,14 @@ DIGITS = 1e15
 #: Counts below this leave room in 32 bits for eight times a difference.
 NARROW = 2**26
 
-#: A spike is this many times the noise off both its neighbours, and at least so many counts.
-SPIKE_NOISES, SPIKE_COUNTS = 10.0, 4.0
+#: A spike is this many times the noise off both its neighbours.
+SPIKE_NOISES = 10.0
 #: So much of the noise of the noisiest tenth counts for that.
 ROUGH = 0.8
 #: A step of this part of the range is a leap.
 LEAP = 16
 #: Samples that are kept for what follows: a spike is told by two neighbours on each side.
 TAIL = 4
-_NONE: AnyArray = np.empty(0, np.int64)
 #: Of so many of the largest the rows are kept.
 LARGEST = 256
 
@@ -189,7 +188,7 @@ class Surveyor:
         same = step[x.size - counts.size :] == 0
         self._runs(counts, np.flatnonzero(same if joined is None else same & joined[1:]), rows)
         self._at_extremes(counts, step[x.size - counts.size - (n > 0) :], rows)
-        sizes, places = _isolated(x, step, follows, max(1, n - 2))
+        sizes, places = isolated_in(x, step, follows, max(1, n - 2))
         if sizes.size:
             # Places before the batch are rows directly before its first.
             at = np.where(places < n, rows[0] - n + places, rows[np.maximum(places - n, 0)])
@@ -213,7 +212,7 @@ class Surveyor:
     def _pending(self) -> tuple[AnyArray, AnyArray]:
         """The last sample but one, which waits for what follows on the last, if it is isolated."""
         x = np.array(self._tail, np.int64)
-        sizes, places = _isolated(x, np.diff(x), None, max(1, x.size - 2), ends=True)
+        sizes, places = isolated_in(x, np.diff(x), None, max(1, x.size - 2), ends=True)
         return sizes, self._last - (x.size - 1) + places
 
     def _extremes(self) -> tuple[tuple[int, int], ...]:
@@ -387,40 +386,6 @@ class Surveyor:
         found = OffScale(int(occurrences[out].sum()), furthest, stretch.row)
         known = self._beyond
         return found if known is None else replace(known, samples=known.samples + found.samples)
-
-
-def _isolated(
-    x: AnyArray, step: AnyArray, follows: AnyArray | None, first: int, *, ends: bool = False
-) -> tuple[AnyArray, AnyArray]:
-    """Samples that lie off both neighbours, which agree with one another: how far, and where.
-
-    A turning point is none: there the neighbours bend the same way. Beside a spike they bend the
-    other way.
-
-    Parameters
-    ----------
-    x : samples, the first `first` of which have been looked at.
-    step : their differences.
-    follows : which follow directly on the one before; None where all do.
-    ends : whether nothing follows, so that the last neighbour has none itself.
-    """
-    if x.size < 3:
-        return _NONE, _NONE
-    bend = np.diff(step)
-    sizes = np.abs(bend)
-    there = np.flatnonzero(sizes > 2 * SPIKE_COUNTS) + 1
-    there = there[8 * np.abs(x[there + 1] - x[there - 1]) <= sizes[there - 1]]
-    there = there[(there >= first) & (there <= x.size - (2 if ends else 3))]
-    if follows is not None:
-        there = there[follows[there] & follows[there + 1]]
-    for beside in (-1, 1):
-        other = np.clip(there + beside - 1, 0, bend.size - 1)
-        known = (there + beside >= 1) & (there + beside <= x.size - 2)
-        if follows is not None:
-            outer = np.clip(there + (2 if beside > 0 else -1), 0, x.size - 1)
-            known &= follows[outer]
-        there = there[~known | (np.sign(bend[other]) != np.sign(bend[there - 1]))]
-    return sizes[there - 1] // 2, there
 
 
 def _by_size(spike: tuple[int, int]) -> tuple[int, int]:
