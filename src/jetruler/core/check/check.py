@@ -12,12 +12,10 @@ import numpy as np
 from ..bench.bench import Bench
 from ..bench.channel import Channel
 from ..bench.conditions import travel
-from ..error_types import JetRulerError
 from ..result import Finding, Findings, Severity, applied
 from ..ruler.reading import Flag
 from ..ruler.units import number
 from ..survey.blocks import FLOATING_REMEDY, Floating, floating_text
-from ..survey.ends import ends_of
 from ..survey.survey import Survey
 from . import circuits, ranges, triggers
 from .facts import Facts
@@ -88,6 +86,8 @@ def check(bench: Bench, listed: Iterable[str] = ()) -> Findings:
 HIDDEN = 0.01
 #: An end may be missed by so much of the travel.
 MISSED = 0.02
+#: A knob that is turned from stop to stop rests at each for so much of a log.
+RESTS = 0.1
 #: A log that shows less of the travel was not moved from stop to stop.
 COVERED = 0.8
 
@@ -144,16 +144,11 @@ def unreached_marks(s: Logged) -> Iterator[Finding]:
     v = s.survey
     if found is None or s.facts.labelled:
         return
-    try:
-        if not ends_of(v).rests_at_both:
-            return  # not moved from stop to stop
-    except JetRulerError:
-        return
     place, marks = found
     raws = sorted(raw for raw, _ in marks)
     room = MISSED * (raws[-1] - raws[0])
-    if v.high_end - v.low_end < COVERED * (raws[-1] - raws[0]):
-        return
+    if v.high_end - v.low_end < COVERED * (raws[-1] - raws[0]) or not _rests(v):
+        return  # not moved from stop to stop
     for raw, end, short in (
         (raws[0], v.low_end, v.low_end - raws[0]),
         (raws[-1], v.high_end, raws[-1] - v.high_end),
@@ -167,6 +162,14 @@ def unreached_marks(s: Logged) -> Iterator[Finding]:
                 f"{number(end)}",
                 "Move it from stop to stop while logging; then jetruler look --ends --write",
             )
+
+
+def _rests(v: Survey) -> bool:
+    """Whether the samples rest at both ends, longer than a wave stays near its turning points."""
+    values, occurrences = v.pairs()
+    near = max(0.01 * (v.high_end - v.low_end), 4.0 * v.noise)
+    at = [occurrences[np.abs(values - end) <= near].sum() for end in (v.low_end, v.high_end)]
+    return bool(min(at) >= RESTS * v.samples)
 
 
 def wrong_converter(s: Logged) -> Iterator[Finding]:
