@@ -103,8 +103,8 @@ def test_rules_at_their_edges(rule: str, made: Any, bad: float, good: float) -> 
     assert rule not in {finding.rule for finding in check(made(good))}
 
 
-def surveyed(counts: Any, law: Any) -> Logged:
-    channel = Channel("a", jr.Ruler((Counts(12), law)), "x")
+def surveyed(counts: Any, *laws: Any) -> Logged:
+    channel = Channel("a", jr.Ruler((Counts(12), *laws)), "x")
     counts, blocks = np.asarray(counts, dtype=np.int64), Blocks()
     blocks.add(counts)
     return Logged(Facts(channel), jr.survey(counts, bits=12), floating(blocks, 4095, None))
@@ -115,9 +115,9 @@ def test_rules_about_a_log_at_their_edges() -> None:
     knob = Line.through((200, 0), (3800, 100), unit="%")
     travel = np.concatenate([np.full(50, 200), np.linspace(200, 3800, 400), np.full(50, 3800)])
     noisy = np.round(travel + random.standard_normal(travel.size))
-    assert not list(unreached_marks(surveyed(noisy, knob)))
+    assert not list(unreached_marks(surveyed(noisy, knob, jr.Clamp(0, 100))))
     short = np.clip(noisy, None, 3700)
-    (found,) = unreached_marks(surveyed(short, knob))
+    (found,) = unreached_marks(surveyed(short, knob, jr.Clamp(0, 100)))
     assert "the mark at 3800 (100 %) is never reached: the log ends at 3700" in found.what
     assert not list(floating_input(surveyed(noisy, knob)))
     (found,) = floating_input(surveyed(random.randint(0, 4096, 500), knob))

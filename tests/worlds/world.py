@@ -102,8 +102,11 @@ def _table(random: np.random.RandomState, seed: int, rows: int) -> World:
     header, clock = random.rand() < 0.6, random.rand() < 0.6
     names = [str(n) for n in random.permutation(["ch0", "raw", "level_in"])[: random.randint(2, 4)]]
     columns: list[str | int] = [*names] if header else [i + 1 + clock for i in range(len(names))]
+    # Two conventions for the top count on one bench are none of a sound one: no "full" here.
     made = tuple(
-        _made(random, name.replace("level_in", "level"), column, rows, ("nan", "", "NA"))
+        _made(
+            random, name.replace("level_in", "level"), column, rows, ("nan", "", "NA"), alone=False
+        )
         for name, column in zip(names, columns, strict=True)
     )
     times = [f"{i * INTERVAL:.1f}" for i in range(rows)]
@@ -119,14 +122,19 @@ def _table(random: np.random.RandomState, seed: int, rows: int) -> World:
 
 
 def _made(
-    random: np.random.RandomState, name: str, column: str | int, rows: int, missing: tuple[str, ...]
+    random: np.random.RandomState,
+    name: str,
+    column: str | int,
+    rows: int,
+    missing: tuple[str, ...],
+    alone: bool = True,
 ) -> Made:
     fault = _fault(random)
     kind = {"shifted": "shifted", "floating": "plain", "saturation": "plain", "glued": "plain"}
     of = edge(random, kind.get(fault, ""))
     if of.bits < 8 or (of.kind == "input" and fault in ("open", "short", "spike", "stuck")):
         of = edge(random, "plain")
-    while of.bits < 8 and fault:
+    while (of.bits < 8 and fault) or (of.kind == "full" and not alone):
         of = edge(random, "plain")
     move = "rails" if not fault and random.rand() < 0.12 and of.unit == "count" else ""
     laws = _knob(of) if move else chain(random, of)

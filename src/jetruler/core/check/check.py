@@ -116,7 +116,8 @@ def clamp_hides(s: Logged) -> Iterator[Finding]:
     raws = [float(end) for end in travel(c.channel) or ()]
     raws = sorted(raw for raw, _ in found[1]) if found is not None else raws
     # What rests at a stop lies a little beyond the mark that was drawn in from there.
-    room = MISSED * (raws[-1] - raws[0]) if raws else 0.0
+    room = max(MISSED * (raws[-1] - raws[0]) if raws else 0.0, 5.0 * s.survey.noise)
+    room = max(room, 2.0 * s.survey.lsb)
     for flag, word in ((Flag.BELOW, "below"), (Flag.ABOVE, "above")):
         held = (flags & int(flag)) != 0
         if raws:
@@ -135,15 +136,15 @@ def clamp_hides(s: Logged) -> Iterator[Finding]:
 
 
 def unreached_marks(s: Logged) -> Iterator[Finding]:
-    """Marks that the log never reaches.
+    """Marks of a knob (a clamp keeps it within them) that the log never reaches.
 
     A knob that stops short of its mark never reads 0 % or 100 %: what it drives never quite
     closes.
     """
     found = marks_of(s.facts)
     v = s.survey
-    if found is None or s.facts.labelled:
-        return
+    if found is None or s.facts.labelled or not s.facts.clamps:
+        return  # only what is kept within its marks is a knob
     place, marks = found
     raws = sorted(raw for raw, _ in marks)
     room = MISSED * (raws[-1] - raws[0])

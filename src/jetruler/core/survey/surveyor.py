@@ -322,7 +322,7 @@ class Surveyor:
         noise, noisiest = noise_of(self.blocks, ends, lsb)
         # Where only a part of the log is noisy, what is usual there is no spike.
         rough = 0.0 if math.isnan(noisiest) else max(noise, ROUGH * noisiest)
-        limit = max(SPIKE_COUNTS, SPIKE_NOISES * rough)
+        limit = max(SPIKE_COUNTS * lsb, SPIKE_NOISES * rough)
         pending, rows_pending = self._pending()
         sizes, occurrences = self._isolated.pairs()
         sizes = np.concatenate((sizes, pending))
