@@ -149,7 +149,7 @@ def _made(
     decimals = max(0, decimals - int(random.randint(0, 2)))
     limits = None
     if not laws.labels:
-        if not move and "magnitude" not in laws.names:
+        if not move and not {"magnitude", "whole"} & set(laws.names):
             limits = _limits(of, laws)
             text.append(f"limits = [{limits[0]}, {limits[1]}]")
         text.append(f"decimals = {decimals}")

@@ -255,8 +255,9 @@ class _Column:
     def __post_init__(self) -> None:
         edge = self.edge
         if edge is not None:
-            known = 0.0 if isinstance(edge, Converter) else float(edge.lsb or 0.0)
-            self.surveyor = Surveyor(edge.lowest, edge.highest, known)
+            lsb = float(edge.lsb or 0.0)
+            known = 0.0 if isinstance(edge, Converter) else lsb
+            self.surveyor = Surveyor(edge.lowest, edge.highest, known, lsb)
 
     @property
     def edge(self) -> RawInput | None:

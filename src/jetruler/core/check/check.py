@@ -116,7 +116,8 @@ def clamp_hides(s: Logged) -> Iterator[Finding]:
     raws = [float(end) for end in travel(c.channel) or ()]
     raws = sorted(raw for raw, _ in found[1]) if found is not None else raws
     # What rests at a stop lies a little beyond the mark that was drawn in from there.
-    room = max(MISSED * (raws[-1] - raws[0]) if raws else 0.0, 5.0 * s.survey.noise)
+    travelled = raws[-1] - raws[0] if raws else 0.0
+    room = max(MISSED * travelled, min(5.0 * s.survey.noise, 0.05 * travelled))
     room = max(room, 2.0 * s.survey.lsb)
     for flag, word in ((Flag.BELOW, "below"), (Flag.ABOVE, "above")):
         held = (flags & int(flag)) != 0

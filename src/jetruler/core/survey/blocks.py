@@ -153,7 +153,7 @@ def _trimmed(values: Array, lsb: float) -> Array:
 
 
 #: A spike is at least so many counts off.
-SPIKE_COUNTS = 4.0
+SPIKE_COUNTS = 5.0
 _NONE: AnyArray = np.empty(0, np.int64)
 
 

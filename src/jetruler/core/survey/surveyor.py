@@ -45,13 +45,14 @@ class Surveyor:
     ----------
     lowest, highest : ends of the raw edge, infinite where they are not known.
     resolution : the step of the raw values if it is known, else 0: found out.
-    is_count : whether they are a converter's.
+    lsb : what one LSB is at least, where that is known: of counts whose high bits are repeated it
+        is more than any of their differences shows.
     """
 
     lowest: float = -math.inf
     highest: float = math.inf
     resolution: float = 0.0
-    is_count: bool = True
+    lsb: float = 0.0
     rows: int = 0
     missing: int = 0
     step: float = 0.0
@@ -318,7 +319,7 @@ class Surveyor:
         )
         found = self.distribution.between(*ends)
         of_core = self.distribution.between(*core)
-        lsb = found.divisor
+        lsb = max(found.divisor, round(self.lsb / (self.step or 1.0)))
         noise, noisiest = noise_of(self.blocks, ends, lsb)
         # Where only a part of the log is noisy, what is usual there is no spike.
         rough = 0.0 if math.isnan(noisiest) else max(noise, ROUGH * noisiest)
