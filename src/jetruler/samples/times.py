@@ -157,7 +157,8 @@ def find_time_column(
         if index == 0 and len(names) > 1 and not by_name and not is_record:
             grows = bool(np.mean(steps >= 0) > 0.9 and np.mean(steps > 0) > 0.5)
             if not name.isdecimal():  # it has a name, which is not that of a time
-                grows = bool(np.all(np.abs(steps - np.median(steps)) <= 1e-9) and np.all(steps > 0))
+                even = np.isfinite(steps).all() and np.ptp(steps) <= 2e-9
+                grows = bool(even and np.all(steps > 0))
             # With no other numbers beside it, it is what the log is about.
             grows &= any(_has_numbers(head, i, decimal) for i in range(len(names)) if i != index)
         named_so = _TIME_NAME.search(name) is not None
