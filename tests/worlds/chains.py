@@ -103,7 +103,7 @@ def chain(random: np.random.RandomState, of: Edge, *, shape: str = "") -> Chain:
     """Laws on an edge: a sensor, and what is made of its values."""
     made = _sensor(random, of)
     shapes = ("", "to", "clamp", "whole", "zones", "magnitude", "limits", "expect", "dead-band",
-              "formula", "table", "line+whole", "clamp+zones")  # fmt: skip
+              "formula", "table", "line+whole", "clamp+zones", "pass-through")  # fmt: skip
     shape = shape or str(random.choice(shapes))
     for name in filter(None, shape.split("+")):
         made = _shaped(random, made, name)
@@ -115,8 +115,14 @@ def _sensor(random: np.random.RandomState, of: Edge) -> Chain:
     if of.volts is None or random.rand() < 0.35:
         return _straight(random, of)
     u = of.volts
+    if of.kind == "plain" and random.rand() < 0.1:
+        # Offset binary: half of the counts are below zero volts.
+        half, vref = 2 ** (of.bits - 1), float(u(2**of.bits - 1))
+        law = f'{{ law = "line", gain = {vref / half!r}, offset = {-vref!r}, takes = "count", '
+        law += 'unit = "V" }'
+        return Chain((law,), lambda n: (n - half) / half * vref, "V", (low, high), ("offset",))
     kind = str(random.choice(["volts", "thermistor", "platinum", "attenuator", "loop", "amplifier",
-                              "power", "polynomial", "steinhart"]))  # fmt: skip
+                              "power", "polynomial", "steinhart", "extended"]))  # fmt: skip
     if of.kind == "signed" and kind not in ("attenuator", "amplifier", "polynomial"):
         kind = "volts"
     if kind == "volts":
@@ -138,6 +144,15 @@ def _sensor(random: np.random.RandomState, of: Edge) -> Chain:
         r0 = float(f"{r0:g}")
         at = lambda n: 1 / (1 / 298.15 + np.log(ohms(n) / r0) / beta) - 273.15  # noqa: E731
         return Chain((divider, law), at, "degC", (low, high), ("divider", "beta"))
+    if kind == "extended":
+        ks = (3.354e-3, 2.57e-4, 2.6e-6, 6.3e-8)
+        law = f'{{ law = "steinhart-hart-extended", r25 = {known:g}, to_kelvin = {list(ks)} }}'
+
+        def extended(n: Any) -> Any:
+            log = np.log(ohms(n) / known)
+            return 1 / (ks[0] + ks[1] * log + ks[2] * log**2 + ks[3] * log**3) - 273.15
+
+        return Chain((divider, law), extended, "degC", (low, high), ("divider", "extended"))
     if kind == "steinhart":
         a, b, c = 8.8e-4, 2.3e-4, 1.1e-7
         law = f'{{ law = "steinhart-hart", a = {a}, b = {b}, c = {c}, unit = "K" }}'
@@ -238,6 +253,8 @@ def _shaped(random: np.random.RandomState, of: Chain, name: str) -> Chain:
 
         close = lambda n: np.abs(np.abs(before(n)) % 1 - 0.5) < 1e-7 * max(1, abs(high))  # noqa: E731
         return joined('{ law = "whole" }', rounded, near=close)
+    if name == "pass-through":
+        return joined('{ law = "pass-through" }', lambda x: x)
     if name == "magnitude":
         return joined('{ law = "magnitude" }', np.abs)
     if name == "limits":

@@ -268,6 +268,29 @@ def live(world: World, home: Path) -> Iterator[str]:
     for name, expected in cells.items():
         found = [row[bench[name].output_column] for row in rows]
         yield from _same(f"live: {name}", found, expected)
+    if world.decisions is not None and world.sound:
+        fan = bench.drives["fan"].output_column
+        yield from _decided(world, [r["hot"] for r in rows], [r[fan] for r in rows])
+
+
+def _decided(world: World, trips: list[str], commands: list[str]) -> Iterator[str]:
+    """Trip and drive against their values: on above the one, off below the other; a line between
+    two commands, in whole numbers."""
+    assert world.decisions is not None
+    name, low, high = world.decisions
+    (c,) = (c for c in world.channels if c.name == name)
+    values = c.value(c.signal.raw)
+    state, span = False, abs(high - low)
+    for i, (value, trip, command) in enumerate(zip(values, trips, commands, strict=True)):
+        state = bool(value > high) or (state and not value < low)
+        close = min(abs(value - high), abs(value - low)) < 1e-9 * span
+        if not close and trip != str(int(state)):
+            yield f"trip in row {i}, at {value}: {trip}, not {state}"
+            return
+        wanted = float(np.clip((value - low) / span * 255, 0, 255))
+        if abs(float(command) - wanted) > 0.5000001:
+            yield f"drive in row {i}, at {value}: {command}, not {wanted}"
+            return
 
 
 def _same(what: str, found: list[Any], expected: list[Any]) -> Iterator[str]:

@@ -56,6 +56,8 @@ class World:
     log: str
     form: str
     has_clock: bool
+    decisions: tuple[str, float, float] | None
+    """The channel that trip and drive follow, and the values between which they change."""
     first_line: int
     """The line of the first sample."""
     numbered: bool
@@ -91,8 +93,8 @@ def _one_column(random: np.random.RandomState, seed: int, rows: int) -> World:
     form = FORMS[random.randint(len(FORMS))]
     made = _made(random, "k", form.column, rows, form.missing)
     lines = form.text(made.signal.cells)
-    text = _bench(random, (made,), form.clock)
-    return World(seed, (made,), text, "\n".join(lines) + "\n", form.name, form.clock,
+    text, decisions = _bench(random, (made,))
+    return World(seed, (made,), text, "\n".join(lines) + "\n", form.name, form.clock, decisions,
                  1 + bool(form.header), isinstance(form.column, int))  # fmt: skip
 
 
@@ -115,10 +117,12 @@ def _table(random: np.random.RandomState, seed: int, rows: int) -> World:
     if header:
         lines = [sign.join((["time_s"] if clock else []) + names), *lines]
     form = f"table {sign!r}{', header' * header}{', clock' * clock}"
-    text = _bench(random, made, clock and header)
+    text, decisions = _bench(random, made)
     if clock and not header:
         text += "[log]\ntime = 1\n"
-    return World(seed, made, text, "\n".join(lines) + "\n", form, clock, 1 + header, not header)
+    return World(
+        seed, made, text, "\n".join(lines) + "\n", form, clock, decisions, 1 + header, not header
+    )
 
 
 def _made(
@@ -187,7 +191,11 @@ def _decimals(edge: Edge, of: Chain) -> int:
     return int(np.clip(np.floor(-np.log10(max(step, 1e-9))), 0, 6))
 
 
-def _bench(random: np.random.RandomState, made: tuple[Made, ...], clocked: bool) -> str:
+Decisions = tuple[str, float, float] | None
+
+
+def _bench(random: np.random.RandomState, made: tuple[Made, ...]) -> tuple[str, Decisions]:
+    decisions: Decisions = None
     parts = ['title = "Bench"\n', *(c.text for c in made)]
     numbers = [c for c in made if not c.chain.labels and c.limits]
     if numbers and random.rand() < 0.4:
@@ -195,8 +203,9 @@ def _bench(random: np.random.RandomState, made: tuple[Made, ...], clocked: bool)
         values = c.value(np.linspace(*c.chain.ends, 101))
         low, high = float(np.quantile(values, 0.3)), float(np.quantile(values, 0.8))
         if high - low > 1e-9:
+            decisions = c.name, low, high
             parts.append(
                 f'[trip.hot]\nany = [{{ channel = "{c.name}", above = {high}, release = {low} }}]\n'
                 f'[drive.fan]\nfrom = "{c.name}"\nmarks = [[{low}, 0], [{high}, 255]]\nsafe = 7\n'
             )
-    return "\n".join(parts)
+    return "\n".join(parts), decisions
