@@ -101,7 +101,7 @@ LOGS = {
     ("name", "says"),
     [
         ("still.csv", "every sample is 700. Move the sensor while logging"),
-        ("one.csv", "every sample is 7"),
+        ("one.csv", "1 sample: too few to tell"),
         ("back.csv", "time steps back 1 time, first at line 22"),
         ("repeat.csv", "10 samples with the time of the one before"),
         (

@@ -150,18 +150,18 @@ def find_time_column(
             continue
         times = _read_times(head.columns[index], decimal)
         steps = steps_of(times[~np.isnan(times)])
-        few = steps.size < 1 and not (by_name and times.size)
+        named_so = _TIME_NAME.search(name) is not None
+        few = steps.size < 1 and not ((by_name or named_so) and times.size)
         if few or np.isnan(times).mean() > 0.5:
             continue
         grows = False
-        if index == 0 and len(names) > 1 and not by_name and not is_record:
+        if steps.size and index == 0 and len(names) > 1 and not by_name and not is_record:
             grows = bool(np.mean(steps >= 0) > 0.9 and np.mean(steps > 0) > 0.5)
             if not name.isdecimal():  # it has a name, which is not that of a time
                 even = np.isfinite(steps).all() and np.ptp(steps) <= 2e-9
                 grows = bool(even and np.all(steps > 0))
             # With no other numbers beside it, it is what the log is about.
             grows &= any(_has_numbers(head, i, decimal) for i in range(len(names)) if i != index)
-        named_so = _TIME_NAME.search(name) is not None
         if len(name) == 1 and steps.size and not np.mean(steps > 0) > 0.5:
             named_so = False  # T may be a temperature
         of_day = _are_of_day(head.columns[index])

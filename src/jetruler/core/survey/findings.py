@@ -15,6 +15,7 @@ from ..result import Finding, Severity, applied
 from ..ruler.reading import Flag
 from ..ruler.units import many, number, shown, significant, symbol
 from .blocks import FLOATING_REMEDY, Floating, floating_text
+from .distribution import LEAST
 from .ends import Ends, NothingMovedError, ends_of
 from .how_many import how_many
 from .running_statistics import GAP, TimeSurvey
@@ -115,7 +116,7 @@ def _nothing(s: Subject) -> Iterator[Finding]:
             "not one sample can be read",
             "Look at the logger and the column",
         )
-    elif s.survey.distinct == 1:
+    elif s.survey.distinct == 1 and s.survey.samples > 1:
         yield Finding(
             Severity.WARNING,
             s.name,
@@ -266,12 +267,12 @@ def _range(s: Subject) -> Iterator[Finding]:
     v = s.survey
     if v.unit != "count":
         return  # no part that could be chosen
-    if v.samples > 1 and v.distinct > 1 and v.range_fraction < 0.25:
+    if v.samples >= LEAST and v.distinct > 1 and v.range_fraction < 0.25:
+        part = f"{v.range_fraction:.0%}" if v.range_fraction >= 0.01 else "less than 1%"
         yield Finding(
             Severity.NOTE,
             s.name,
-            f"uses {v.range_fraction:.0%} of the {s.noun}'s range ({number(v.low_end)} to "
-            f"{number(v.high_end)})",
+            f"uses {part} of the {s.noun}'s range ({number(v.low_end)} to {number(v.high_end)})",
             "If this log covers all that the sensor does, another fixed resistor, reference or an "
             "amplifier would use more",
         )

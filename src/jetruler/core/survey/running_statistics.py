@@ -97,7 +97,8 @@ class TimeSurvey:
 
     def __str__(self) -> str:
         if math.isnan(self.interval):
-            return f"{self.name}: it does not go on"
+            why = "it does not go on" if self.samples > 1 else "one sample only"
+            return f"{self.name}: {why}"
         rate = f" ({1 / self.interval:.4g} Hz)" if self.interval > 0 else ""
         return (
             f"{self.name}: every {self.interval:.6g} s{rate}, jitter {self.jitter:.2g} s, "
