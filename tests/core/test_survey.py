@@ -7,8 +7,6 @@ import statistics
 from typing import Any
 
 import numpy as np
-import pandas as pd
-import polars as pl
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -160,9 +158,6 @@ def test_one_bad_sample_in_a_hundred_moves_no_verdict() -> None:
         np.ma.masked_equal([100, 7, 104, 102] * 5, 7),
         np.array([100, np.nan, 104, 102] * 5, np.float32),
         np.array([100, 99999, 104, 102] * 5, ">u4"),
-        pd.Series([100, None, 104, 102] * 5, dtype="Int16"),
-        pd.Series([100, None, 104, 102] * 5),
-        pl.Series([100, None, 104, 102] * 5),
     ],
     ids=lambda v: type(v).__name__,
 )

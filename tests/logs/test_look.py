@@ -15,7 +15,7 @@ import pyarrow as pa
 import pytest
 from scipy.signal import lfilter
 
-from jetruler import JetRulerError, load_bench, look
+from jetruler import JetRulerError, load_bench, look, survey
 from jetruler.benchfile.starter import KINDS
 from jetruler.errors import LogError
 from jetruler.logs.pairs import read_series
@@ -354,8 +354,8 @@ def test_what_is_in_memory_is_looked_at_as_its_log(home: Path) -> None:
     ids=lambda g: type(g).__name__,
 )
 def test_numbers_with_gaps_are_looked_at(given: Any) -> None:
-    survey = look(given).columns["1"].survey
-    assert (survey.rows, survey.missing, survey.mean) == (80, 20, 513)
+    for found in (look(given).columns["1"].survey, survey(given, 10)):
+        assert (found.rows, found.missing, found.mean) == (80, 20, 513)
 
 
 @pytest.mark.parametrize("given", [5, {1: 2}, object(), ["a", "b"]])

@@ -384,7 +384,7 @@ def budget(world: World, home: Path) -> Iterator[str]:
         args = ("explain", c.name, f"--at={raw:.{c.edge.digits}f}", "--budget", "-b", "bench.toml")
         _, bad = run(home, *args, codes=(0, 2))
         yield from bad
-        if not _UNEVEN & set(c.chain.names):
+        if not _UNEVEN & set(c.chain.names) and c.signal.fault != "shifted":
             yield from _drawn(c, home, raw, c.chain.value)
 
 

@@ -158,7 +158,8 @@ def find_time_column(
         if steps.size and index == 0 and len(names) > 1 and not by_name and not is_record:
             grows = bool(np.mean(steps >= 0) > 0.9 and np.mean(steps > 0) > 0.5)
             if not name.isdecimal():  # it has a name, which is not that of a time
-                even = np.isfinite(steps).all() and np.ptp(steps) <= 2e-9
+                with np.errstate(over="ignore", invalid="ignore"):  # misread ones, of any size
+                    even = np.ptp(steps) <= 2e-9
                 grows = bool(even and np.all(steps > 0))
             # With no other numbers beside it, it is what the log is about.
             grows &= any(_has_numbers(head, i, decimal) for i in range(len(names)) if i != index)
