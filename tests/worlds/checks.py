@@ -91,11 +91,11 @@ def look_without_bench(world: World, home: Path) -> Iterator[str]:
         return
     columns = json.loads(done.stdout)["columns"]
     for c in world.channels:
+        if c.column == 1 and _like_a_clock(c.signal.raw[:256]):
+            continue  # nobody can tell it from a time
         name = next((n for n, v in columns.items() if v["column"] == str(c.column)), None)
         if len(world.channels) == len(columns) == 1:
             name = next(iter(columns))  # a word in front of it is its name
-        if name is None and c.column == 1 and _like_a_clock(c.signal.raw[:300]):
-            continue  # nobody can tell it from a time
         if name is None:
             yield f"look without a bench: column {c.column!r} of {list(columns)}"
         elif c.signal.fault not in ("off-scale", "glued", "floating", "spike"):
