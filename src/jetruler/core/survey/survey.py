@@ -173,19 +173,19 @@ class Survey(Result):
             name,
             str(self.missing),
             *spans,
-            *(self._to_spread(x) for x in (self.mean, self.median)),
+            *(self._with_places(x) for x in (self.mean, self.median)),
             *map(_short, (self.standard_deviation, self.noise)),
             "–" if math.isnan(effective) else f"{effective:.1f}{of}",
             "–" if math.isnan(used) else f"{used:.0%}",
             str(self.distinct),
         ]
 
-    def _to_spread(self, x: float) -> str:
+    def _with_places(self, x: float) -> str:
         """A number with the places that the standard deviation has a meaning in."""
-        spread = self.standard_deviation
-        if not spread > 0 or math.isnan(x):
+        deviation = self.standard_deviation
+        if not deviation > 0 or math.isnan(x):
             return _short(x)
-        return f"{x:.{min(12, max(0, 1 - math.floor(math.log10(spread))))}f}"
+        return f"{x:.{min(12, max(0, 1 - math.floor(math.log10(deviation))))}f}"
 
     @property
     def samples(self) -> int:
