@@ -19,6 +19,14 @@ fraction = np.interp(np.arange(2000), [0, 500, 900, 1400, 1800], [0, 0, 1, 1, 0]
 counts = np.round(198 + 3706 * fraction + 1.5 * random.standard_normal(2000)).astype(np.int64)
 print(jr.find_ends(counts, bits=12).line(0, 100))
 
+# Whatever holds the numbers: 24 bits, with gaps and two readings that were glued together.
+cell = np.round(7654321 + 20 * random.standard_normal(2000))
+cell[::50], cell[700] = np.nan, 7654321_7654322
+survey = jr.look(cell).columns["1"].survey
+print(f"{survey.samples} samples, mean {survey.mean:.2f} ± {survey.known.half_width:.2f}")
+if survey.off_scale:
+    print("left out:", survey.off_scale.furthest, "in row", survey.off_scale.row + 1)
+
 # How still can it be held, and by which smoothing?
 noise = jr.survey(counts, bits=12).noise
 print(f"noise {noise:.2f} counts:", jr.how_many(noise, target=0.25))

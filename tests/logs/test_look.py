@@ -350,6 +350,7 @@ def test_what_is_in_memory_is_looked_at_as_its_log(home: Path) -> None:
         np.ma.masked_equal([512, 7, 514, 513] * 20, 7),
         pd.Series([512, None, 514, 513] * 20, dtype="Int64"),
         pl.Series("1", [512, None, 514, 513] * 20),
+        pd.Series([512, pd.NA, 514, 513] * 20, dtype=object),
     ],
     ids=lambda g: type(g).__name__,
 )
@@ -358,7 +359,9 @@ def test_numbers_with_gaps_are_looked_at(given: Any) -> None:
         assert (found.rows, found.missing, found.mean) == (80, 20, 513)
 
 
-@pytest.mark.parametrize("given", [5, {1: 2}, object(), ["a", "b"]])
+@pytest.mark.parametrize(
+    "given", [5, {1: 2}, object(), ["a", "b"], [], pd.DataFrame(), np.zeros((2, 3, 4))]
+)
 def test_what_is_no_log_is_refused_in_a_sentence(given: Any) -> None:
-    with pytest.raises(JetRulerError, match=r"expected (a frame|numbers)"):
+    with pytest.raises(JetRulerError, match=r"expected (a frame|numbers|rows|an array)"):
         look(given)

@@ -52,7 +52,7 @@ def as_samples(values: Any) -> tuple[AnyArray, AnyArray | None]:
         values = values.to_numpy()
     found = np.asarray(values)
     if found.dtype == object:
-        masked = np.array([v is None or v is np.ma.masked or v != v for v in found.reshape(-1)])
+        masked = np.array([_is_gone(v) for v in found.reshape(-1)])
         found = np.array([0 if m else v for m, v in zip(masked, found.reshape(-1), strict=True)])
     if found.dtype.kind not in "iufb":
         raise JetRulerError(f"counts: expected numbers, found {found.dtype.name}")
@@ -64,6 +64,14 @@ def as_samples(values: Any) -> tuple[AnyArray, AnyArray | None]:
     elif found.dtype == np.float16:
         found = found.astype(np.float32)
     return found, masked if masked is None else np.asarray(masked, bool).reshape(-1)
+
+
+def _is_gone(value: Any) -> bool:
+    """Whether an object is none, NaN, masked, or a value that says only that there is none."""
+    try:
+        return value is None or value is np.ma.masked or bool(value != value)
+    except TypeError:  # pandas' NA is neither equal nor different
+        return True
 
 
 def steps_of(times: Array, before: float | None = None) -> Array:

@@ -207,6 +207,8 @@ class FrameReader(LogReader):
         self, integers: Iterable[int] = (), workers: Workers | None = None
     ) -> Iterator[RowBatch]:
         """One batch."""
+        if not self.kind.rows(self.frame):
+            raise LogError(f"{self.name}: expected rows, found none")
         yield self.batch()
 
     def batch(self) -> RowBatch:
@@ -226,6 +228,9 @@ class ArrayReader(FrameReader):
 
     def __init__(self, values: Any, form: LogFormat | None = None) -> None:
         name = getattr(values, "name", None)
+        if getattr(values, "ndim", 1) > 2 or not len(values):
+            found = f"an array of shape {np.shape(values)}"
+            raise LogError(f"expected an array of shape (n,) or (n, columns), found {found}")
         columns = np.moveaxis(np.ma.asanyarray(values), -1, 0) if _is_table(values) else [values]
         names = [str(i + 1) for i in range(len(columns))] if name is None else [str(name)]
         table = {n: _column(column) for n, column in zip(names, columns, strict=True)}

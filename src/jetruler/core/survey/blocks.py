@@ -103,8 +103,8 @@ def noise_of(blocks: Blocks, ends: tuple[float, float], lsb: float) -> tuple[flo
     if np.count_nonzero(inside == inside) < FEW:
         return math.nan, math.nan
     differences, deviations = _settled(inside, lsb)
-    if not differences.size:
-        return math.nan, math.nan
+    if not differences.size:  # a movement everywhere, or hum, which no order lets cancel
+        return math.nan, float(_trimmed(np.diff(inside, 2, axis=1).reshape(1, -1), lsb)[0])
     noise = _without_rounding(float(_trimmed(differences[None], lsb)[0]), lsb)
     return noise, float(np.quantile(deviations, 0.9))
 

@@ -351,7 +351,16 @@ def _stuck(s: Subject) -> Iterator[Finding]:
 
 def _noise(s: Subject) -> Iterator[Finding]:
     v = s.survey
-    if math.isnan(v.noise) or v.distinct < 2 or s.floating is not None:
+    if v.distinct < 2 or s.floating is not None:
+        return
+    if math.isnan(v.noise):
+        if v.samples >= LEAST:
+            yield Finding(
+                Severity.NOTE,
+                s.name,
+                "its noise cannot be told from what it does: it moves fast, or hums",
+                "Log it at rest",
+            )
         return
     noise = s.amount(v.noise)
     if not math.isnan(s.unit_noise) and s.channel is not None and not s.is_own_unit:

@@ -307,7 +307,7 @@ def _shift(means: Array, deviation: float) -> float:
 
 
 #: Independence is rejected at this level; few samples show little, so that the level is lenient.
-LEVELS = ((100, 0.05), (0, 0.1))
+REJECTED = ((100, 0.05), (0, 0.1))
 
 
 def are_independent(samples: Array) -> bool:
@@ -325,7 +325,7 @@ def are_independent(samples: Array) -> bool:
     rho = np.array([float(off[k:] @ off[:-k]) for k in range(1, lags + 1)]) / power
     from scipy.special import chdtrc  # 0.2 s, worth it only where an interval is wanted
 
-    level = next(level for least, level in LEVELS if n >= least)
+    level = next(level for least, level in REJECTED if n >= least)
     for m in {1, lags}:
         q = n * (n + 2) * float(np.sum(rho[:m] ** 2 / (n - np.arange(1, m + 1))))
         if chdtrc(m, q) < level:

@@ -162,6 +162,8 @@ class Surveyor:
         self._spikes = [(size * by, row) for size, row in self._spikes]
         self._run = self._run and replace(self._run, count=self._run.count * by)
         self._longest = {k: replace(s, count=s.count * by) for k, s in self._longest.items()}
+        finer = by.bit_length() - 1  # a jump has as many bits more
+        self._jumps = {k: (c * by, np.roll(jumps, finer)) for k, (c, jumps) in self._jumps.items()}
 
     def _break(self) -> None:
         sizes, rows = self._pending()
@@ -322,7 +324,7 @@ class Surveyor:
         lsb = max(found.divisor, round(self.lsb / (self.step or 1.0)))
         noise, noisiest = noise_of(self.blocks, ends, lsb)
         # Where only a part of the log is noisy, what is usual there is no spike.
-        rough = 0.0 if math.isnan(noisiest) else max(noise, ROUGH * noisiest)
+        rough = 0.0 if math.isnan(noisiest) else max(ROUGH * noisiest, noise)
         limit = max(SPIKE_COUNTS * lsb, SPIKE_NOISES * rough)
         pending, rows_pending = self._pending()
         sizes, occurrences = self._isolated.pairs()
