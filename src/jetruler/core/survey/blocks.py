@@ -82,9 +82,29 @@ _VARIANCES = (6.0, 20.0, 70.0, 252.0, 924.0)
 AS_MUCH = 0.85
 
 
-def noise_of(blocks: Blocks, ends: tuple[float, float], lsb: float) -> tuple[float, float]:
-    """Standard deviation of one sample round the slow movement, without the rounding to steps; and
-    that of the noisiest tenth of the blocks, as it is.
+@dataclass(frozen=True)
+class Noise:
+    """Standard deviation of one sample round the slow movement, without the rounding to steps: of
+    the whole log, and as it is of each block in which that can be told."""
+
+    whole: float
+    of_blocks: Array
+
+    @property
+    def noisiest(self) -> float:
+        """That of the noisiest tenth of the blocks, with the rounding."""
+        return float(np.quantile(self.of_blocks, 0.9)) if self.of_blocks.size else math.nan
+
+    def calmest(self, but: float, lsb: float) -> float:
+        """That of the calmest tenth of the blocks, beside a fraction that stands still."""
+        if self.of_blocks.size < 2:
+            return self.whole
+        at = min(1.0, but + 0.1 * (1.0 - but))
+        return min(self.whole, _without_rounding(float(np.quantile(self.of_blocks, at)), lsb))
+
+
+def noise_of(blocks: Blocks, ends: tuple[float, float], lsb: float) -> Noise:
+    """Noise without the rounding to steps, of the whole log and of each block.
 
     Each block is differenced until the next order finds as much: a second difference lets a drift
     cancel, higher ones a movement that bends. What stands out by four standard deviations, as
@@ -101,12 +121,12 @@ def noise_of(blocks: Blocks, ends: tuple[float, float], lsb: float) -> tuple[flo
     samples = np.array([block for block in kept if block.size == kept[0].size])
     inside = np.where((samples >= ends[0]) & (samples <= ends[1]), samples, np.nan)
     if np.count_nonzero(inside == inside) < FEW:
-        return math.nan, math.nan
+        return Noise(math.nan, np.empty(0))
     differences, deviations = _settled(inside, lsb)
     if not differences.size:  # a movement everywhere, or hum, which no order lets cancel
-        return math.nan, float(_trimmed(np.diff(inside, 2, axis=1).reshape(1, -1), lsb)[0])
+        return Noise(math.nan, _trimmed(np.diff(inside, 2, axis=1).reshape(1, -1), lsb))
     noise = _without_rounding(float(_trimmed(differences[None], lsb)[0]), lsb)
-    return noise, float(np.quantile(deviations, 0.9))
+    return Noise(noise, deviations)
 
 
 def _settled(blocks: Array, lsb: float) -> tuple[Array, Array]:

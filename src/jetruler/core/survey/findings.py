@@ -333,13 +333,13 @@ STUCK, CHANCE = 20, 1e-4
 
 def _stuck(s: Subject) -> Iterator[Finding]:
     v = s.survey
-    stretch, noise = v.stuck, v.noise / v.lsb
+    stretch, noise = v.stuck, v.calm_noise / v.lsb
     if stretch is None or not noise > 0.2 or stretch.count in (v.smallest, v.largest):
         return  # at an end it is the stop that holds it
     # A live sample is its neighbour's like this often at most: when no movement helps.
     same = math.erf(0.5 / noise / math.sqrt(2.0))
     if stretch.length >= max(STUCK, 2.0 * math.log(v.samples / CHANCE) / -math.log(same)):
-        of = s.amount(v.noise)
+        of = s.amount(v.calm_noise)
         yield Finding(
             Severity.WARNING,
             s.name,

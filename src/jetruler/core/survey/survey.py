@@ -99,6 +99,8 @@ class Survey(Result):
     sudden : tuple[bool, bool]
         Whether the low and the high rail are reached by leaps, as when a wire comes off, and not
         by moving there.
+    calm_noise : float
+        Noise of the calmest tenth of the log, beside its longest stretch of one count.
 
     Examples
     --------
@@ -134,6 +136,7 @@ class Survey(Result):
     off_scale: OffScale | None = None
     spike_row: int | None = None
     sudden: tuple[bool, bool] = (False, False)
+    calm_noise: float = math.nan
 
     @property
     def headline(self) -> str:
@@ -245,7 +248,7 @@ def in_units(found: Survey, step: float, unit: str) -> Survey:
     def scaled(stretch: Stretch | None) -> Stretch | None:
         return stretch and replace(stretch, count=stepped(stretch.count, step))
 
-    names = "smallest largest low_end high_end mean median standard_deviation noise lsb"
+    names = "smallest largest low_end high_end mean median standard_deviation noise lsb calm_noise"
     figures = {n: stepped(getattr(found, n), step) for n in (*names.split(), "lowest", "highest")}
     stuck, rail = scaled(found.stuck), scaled(found.rail_stretch)
     known = replace(found.known, half_width=found.known.half_width * step)

@@ -322,7 +322,10 @@ class Surveyor:
         found = self.distribution.between(*ends)
         of_core = self.distribution.between(*core)
         lsb = max(found.divisor, round(self.lsb / (self.step or 1.0)))
-        noise, noisiest = noise_of(self.blocks, ends, lsb)
+        found_noise = noise_of(self.blocks, ends, lsb)
+        noise, noisiest = found_noise.whole, found_noise.noisiest
+        stuck = self._longest.get(0)
+        still = stuck.length / self.rows if stuck else 0.0
         # Where only a part of the log is noisy, what is usual there is no spike.
         rough = 0.0 if math.isnan(noisiest) else max(ROUGH * noisiest, noise)
         limit = max(SPIKE_COUNTS * lsb, SPIKE_NOISES * rough)
@@ -354,7 +357,7 @@ class Surveyor:
             noise=noise,
             distinct=found.distinct,
             lsb=lsb,
-            stuck=self._longest.get(0),
+            stuck=stuck,
             spikes=spikes,
             lowest=lowest,
             highest=highest,
@@ -366,6 +369,7 @@ class Surveyor:
             off_scale=self._all_off_scale(ends),
             spike_row=min(rows, default=None),
             sudden=(self._sudden(-1, lowest, ends), self._sudden(1, top, ends)),
+            calm_noise=found_noise.calmest(still, lsb),
         )
 
     def _sudden(self, key: int, rail: float, ends: tuple[float, float]) -> bool:
