@@ -113,7 +113,7 @@ NAMED = LogFormat(columns=("a", "b"))
             [1],
             {"other text": 1},
         ),
-        (NAMED, "7,4\n0x10,2\n1_0,x\n", [7, None], {"other text": 1}),
+        (NAMED, "7,4\n0x10,2\n0xg,2\n1_0,x\n", [7, 16, None], {"other text": 1}),
         (NAMED, "1e3,2\n99999999999999999999,1\n", [1000, 2**63 - 1], {}),
         (LogFormat(format="pairs"), "a=1 b=2\nb=3; a=4\nb=1\n", [1, 4, None], {}),
         (LogFormat(format="pairs"), "a=1\nnonsense\n=3\na=x\n", [1, None], {"other text": 2}),

@@ -271,12 +271,25 @@ def test_the_same_options_everywhere(
     assert [float(line.split(",")[1]) for line in found] == [float(value) for value in values] * 12
 
 
-GOOD = [0.008, 0.008, 0.007, 0.005, 0.007, 1, 0.002, 4.095]
-#: Cells that somebody may write: eight good ones, then others.
+GOOD = [0.008, 0.008, 0.007, 0.005, 0.007, 1, 0.002, 0.016, 4.095]
+#: Cells that somebody may write: nine good ones, then others.
 CELLS = [
-    *("8", '"8"', " 7 ", "+5", "007", "1e3", "2.0", "4095", "4096", "-1", "99999999999999999999"),
+    *(
+        "8",
+        '"8"',
+        " 7 ",
+        "+5",
+        "007",
+        "1e3",
+        "2.0",
+        "0x10",
+        "4095",
+        "4096",
+        "-1",
+        "99999999999999999999",
+    ),
     *("", "nan", "NaN", "NA", "n/a", "null", "NULL", "None", "-", '""'),
-    *("true", "abc", "12x", "0x10", "1_0", "1,5", "1e400", "inf", "--", "1.2.3", "½", "٣"),
+    *("true", "abc", "12x", "0xg", "1_0", "1,5", "1e400", "inf", "--", "1.2.3", "½", "٣"),
 ]
 
 
@@ -301,10 +314,10 @@ def test_one_input_through_every_road(cli: Cli, home: Path) -> None:
         return [(row["k_V"], row["flags"]) for row in rows]
 
     wanted = values("log.csv")
-    assert [value for value, _ in wanted[:8]] == GOOD
-    assert {flags for _, flags in wanted[8:11]} == {"k:off_scale"}
-    assert {flags for _, flags in wanted[11:21]} == {"k:missing"}
-    assert {flags for _, flags in wanted[21:]} <= {"k:missing", "k:off_scale"}
+    assert [value for value, _ in wanted[:9]] == GOOD
+    assert {flags for _, flags in wanted[9:12]} == {"k:off_scale"}
+    assert {flags for _, flags in wanted[12:22]} == {"k:missing"}
+    assert {flags for _, flags in wanted[22:]} <= {"k:missing", "k:off_scale"}
     assert values("log.csv", keep_raw=True) == wanted
     assert values("log.parquet") == wanted
     assert values("log.jsonl") == wanted

@@ -6,6 +6,8 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
+from itertools import count
 
 import numpy as np
 
@@ -15,7 +17,7 @@ from ..core.bench.decisions import ChannelReader, read_flagged
 from ..core.error_types import LogError
 from ..core.numerics import FlagArray
 from ..core.ruler.reading import Reading
-from ..samples.cells import Samples
+from ..samples.cells import Samples, name_text
 from ..samples.passes import ChannelReaders, SampleBatch, remembers
 from ..samples.source import KINDS, LogReader
 from .summary import FIRST_FEW, BatchStats, ChannelSummary, ConvertedColumn, Summary
@@ -259,10 +261,30 @@ class Layout:
             uncertainty=options.uncertainty,
         )
 
-    @property
+    @cached_property
     def kept(self) -> list[str]:
-        """Names of the columns that pass through."""
-        return [self.reader.columns[i] for i in self.pass_through]
+        """Names of the columns that pass through, each another one."""
+        renamed = self.renamed
+        return [renamed.get(i, self.reader.columns[i]) for i in self.pass_through]
+
+    @cached_property
+    def renamed(self) -> dict[int, str]:
+        """New names, by position, of columns whose own one is empty or stands there before."""
+        names = self.reader.columns
+        taken = {names[i] for i in self.indices} | {FLAGS_COLUMN, *names}
+        taken |= {channel.output_column for channel in self.channels}
+        seen: set[str] = set()
+        found: dict[int, str] = {}
+        for i in self.pass_through:
+            base = name_text(names[i])
+            if base.strip() and base not in seen:
+                seen.add(base)
+                continue
+            stem = base if base.strip() else "column"
+            new = (f"{stem}_{n}" for n in count(2 if base.strip() else i + 1))
+            found[i] = next(name for name in new if name not in taken)
+            taken.add(found[i])
+        return found
 
     def names(self, added: Iterable[str]) -> list[str]:
         """Names of all columns. Raises `LogError` where two are the same."""

@@ -9,15 +9,13 @@ from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
-import pyarrow as pa
-
 from ..core.bench.bench import Bench
 from ..core.error_types import LogError
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.source import LogReader, Workers, kind_of
 from ..system import Output, reject_overlapping_paths
 from .conversion import Conversion, Converted, ConvertOptions, Layout, StatefulBatch
-from .parquet_writer import OtherTypeError
+from .passed_types import Given, OtherTypeError
 from .summary import Summary
 
 if TYPE_CHECKING:
@@ -69,7 +67,7 @@ def convert(
     4200
     """
     job = _Job(log, bench, out, events, ConvertOptions(**options))
-    given: dict[int, pa.DataType] = {}
+    given: dict[int, Given] = {}
     with Workers(job.options.threads, busy=job.kind == "parquet") as workers:
         while True:
             try:
@@ -77,10 +75,11 @@ def convert(
             except OtherTypeError as error:
                 if not job.can_be_read_again:
                     raise LogError(
-                        f"{job.name} line {error.line}: expected a number (or time) in column "
-                        f"{error.name!r}, as before, found {error.found!r}: from a file this works"
+                        f"{job.name} line {error.line}: expected a cell of column "
+                        f"{error.name!r} written as those before, found {error.found!r}: from a "
+                        "file this works"
                     ) from None
-                given[error.column] = error.kind
+                given = error.given
 
 
 class Writer(Protocol):
@@ -121,9 +120,7 @@ class _Job:
         """Whether it is a file, and no pipe."""
         return str(self.log) != "-" and Path(self.log).is_file()
 
-    def done(
-        self, workers: Workers, given: dict[int, pa.DataType], progress: Progress | None
-    ) -> Summary:
+    def done(self, workers: Workers, given: dict[int, Given], progress: Progress | None) -> Summary:
         """Read, convert and write; given: types that columns are known to need."""
         # A block is text, then arrays, then texts, then text again, and several are under way.
         reject_overlapping_paths({"out": self.out, "events": self.events}, {"the log": self.log})
@@ -149,7 +146,7 @@ class _Job:
             kind = "csv" if kind == "parquet" else kind
         return kind
 
-    def writer(self, layout: Layout, output: Output, given: dict[int, pa.DataType]) -> Writer:
+    def writer(self, layout: Layout, output: Output, given: dict[int, Given]) -> Writer:
         """What writes the result."""
         kind = self.kind
         if kind == "parquet":
@@ -183,7 +180,7 @@ class _ConvertPass(EveryPass):
         self,
         job: _Job,
         workers: Workers,
-        given: dict[int, pa.DataType],
+        given: dict[int, Given],
         progress: Progress | None,
     ) -> None:
         self.job, self._given, self._progress = job, given, progress
@@ -202,7 +199,7 @@ class _ConvertPass(EveryPass):
         job, options = self.job, self.job.options
         layout = Layout.of(reader, job.bench, options)
         output = self._files.enter_context(Output(job.out, job.log))
-        self._writer = job.writer(layout, output, self._given)
+        self._writer, self._renamed = job.writer(layout, output, self._given), layout.renamed
         self._files.callback(self._writer.close)
         self._events = job.event_writer(self._files, reader)
         trips = () if self._events is None else tuple(c.name for c in layout.channels)
@@ -237,6 +234,7 @@ class _ConvertPass(EveryPass):
         self._writer.finish()
         summary = self._conversion.summary
         summary.pass_through = self._writer.types
+        summary.renamed = {i + 1: name for i, name in self._renamed.items()}
         summary.jumps = 0 if self._events is None else self._events.jumps
         return _sound(self._conversion)
 

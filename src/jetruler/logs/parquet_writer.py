@@ -1,152 +1,19 @@
-"""Writing a converted log as Parquet: values at full precision, units and title in the metadata;
-columns that pass through get the type that their text shows."""
+"""Writing a converted log as Parquet: values at full precision, units and title in the metadata."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import BinaryIO
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
 from ..core.bench.channel import Channel
-from ..samples.cells import as_text, floats_of, name_text, texts_to_arrow, to_arrow, values_to_arrow
-from ..samples.source import LogReader, RowBatch
+from ..samples.cells import name_text, texts_to_arrow, to_arrow, values_to_arrow
 from .conversion import FLAGS_COLUMN, Converted, Layout
+from .passed_types import Given, PassedTypes
 from .summary import ConvertedColumn
 from .texts import FlagTexts, uncertainty_texts
-
-#: From the narrowest to the widest; whatever there is can be text.
-TYPES = (pa.int64(), pa.float64(), pa.timestamp("us"), pa.timestamp("us", tz="UTC"), pa.string())
-
-#: A number in this form is a name rather than a number.
-_LEADING_ZERO = r"^[+-]?0[0-9]"
-
-
-class OtherTypeError(Exception):
-    """A column that has another type from some row on."""
-
-    def __init__(self, column: int, name: str, kind: pa.DataType, found: str, line: int) -> None:
-        super().__init__(name)
-        self.column, self.name, self.kind = column, name, kind
-        self.found, self.line = found, line
-
-
-class PassedTypes:
-    """The type of each column that passes through, settled by the first batch, or given.
-
-    given: types by position, of columns whose type turned out to be wider.
-    """
-
-    def __init__(
-        self, reader: LogReader, pass_through: Sequence[int], given: dict[int, pa.DataType]
-    ) -> None:
-        self._reader, self._passed = reader, pass_through
-        self.types = {index: kind for index, kind in given.items() if index in pass_through}
-        self._blank: set[int] = set()
-
-    @property
-    def named(self) -> dict[str, str]:
-        """Each type by the name of its column."""
-        names = self._reader.columns
-        return {names[index]: str(self.types[index]) for index in self._passed}
-
-    def settle(self, batch: RowBatch) -> None:
-        """By the first batch, in order."""
-        for index in self._passed:
-            if index not in self.types:
-                self.types[index] = self._shown(batch.columns[index])
-                if self._reader.can_be_read_again and self._is_blank(batch.columns[index]):
-                    self._blank.add(index)
-
-    def of(self, batch: RowBatch) -> list[pa.Array]:
-        """The columns of a batch. Raises `OtherTypeError`."""
-        return [self._cast(batch, index) for index in self._passed]
-
-    def _shown(self, cells: pa.Array) -> pa.DataType:
-        """The narrowest type for all cells; of typed cells, their own."""
-        if pa.types.is_null(cells.type) or pa.types.is_nested(cells.type):
-            return pa.string()
-        if not _is_text(cells) or not self._reader.of_text:
-            return cells.type
-        texts = self._cells(cells)
-        if texts.null_count == len(texts):
-            return pa.string()
-        return next(kind for kind in TYPES if _fits(texts, kind) is not None)
-
-    def _is_blank(self, cells: pa.Array) -> bool:
-        """Whether no cell shows a type."""
-        return bool(pa.types.is_null(cells.type)) or self._cells(cells).null_count == len(cells)
-
-    def _cells(self, cells: pa.Array) -> pa.Array:
-        """Text cells, the empty ones null, numbers with a decimal point."""
-        if not _is_text(cells):
-            return cells
-        texts = valid_text(cells)
-        texts = pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)
-        if self._reader.form.decimal == ",":
-            commas = pc.match_substring_regex(texts, r"^[+-]?[0-9]*,[0-9]+([eE][+-]?[0-9]+)?$")
-            texts = pc.if_else(commas, pc.replace_substring(texts, ",", "."), texts)
-        return texts
-
-    def _cast(self, batch: RowBatch, index: int) -> pa.Array:
-        cells, kind = batch.columns[index], self.types[index]
-        if index in self._blank and not self._is_blank(cells):
-            shown = self._shown(cells)
-            if shown != kind:
-                name = self._reader.columns[index]
-                raise OtherTypeError(index, name, shown, "", int(batch.lines[0]))
-        if cells.type == kind and not self._reader.of_text:
-            return cells
-        if pa.types.is_string(kind):
-            texts = valid_text(as_text(cells))
-            return pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)
-        texts = self._cells(cells)
-        found = _fits(texts, kind)
-        if found is not None:
-            return found
-        wider = next((k for k in TYPES[1:] if _fits(texts, k) is not None), pa.string())
-        if not (kind == pa.int64() and wider == pa.float64()):
-            wider = pa.string()
-        row = next(i for i in range(len(texts)) if _fits(texts.slice(i, 1), kind) is None)
-        shown = as_text(texts.slice(row, 1))[0].as_py()
-        name = self._reader.columns[index]
-        raise OtherTypeError(index, name, wider, shown, int(batch.lines[row]))
-
-
-def _is_text(cells: pa.Array) -> bool:
-    return bool(pa.types.is_string(cells.type) or pa.types.is_binary(cells.type))
-
-
-def valid_text(cells: pa.Array) -> pa.Array:
-    """Text whatever the bytes are; those that are none become the sign for it."""
-    try:
-        return cells.cast(pa.string())
-    except pa.ArrowInvalid:
-        texts = [None if c is None else c.decode("utf-8", "replace") for c in cells.to_pylist()]
-        return texts_to_arrow(texts)
-
-
-def _fits(cells: pa.Array, kind: pa.DataType) -> pa.Array | None:
-    """The cells as a type; None where one is not of it, or would be another number as one."""
-    if not _is_text(cells):
-        try:
-            return cells.cast(kind)
-        except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
-            return None
-    numeric = pa.types.is_integer(kind) or pa.types.is_floating(kind)
-    if numeric and pc.any(pc.match_substring_regex(cells, _LEADING_ZERO)).as_py():
-        return None
-    try:
-        found = cells.cast(kind)
-    except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
-        return None
-    if pa.types.is_floating(kind) and np.isinf(floats_of(found)).any():
-        return None
-    return found
-
 
 #: Rows of one row group: a whole one is kept in memory.
 GROUP_ROWS = 2**19
@@ -160,7 +27,7 @@ class ParquetWriter:
     """
 
     def __init__(
-        self, layout: Layout, file: BinaryIO, given: dict[int, pa.DataType] | None = None
+        self, layout: Layout, file: BinaryIO, given: dict[int, Given] | None = None
     ) -> None:
         self.layout = layout
         self._sink = pa.PythonFile(file, "w")
@@ -193,9 +60,12 @@ class ParquetWriter:
                 uncertainties.values(column)
         layout = self.layout
         self.pass_through.settle(first.batch.rows)
-        kinds = [self.pass_through.types[index] for index in layout.pass_through]
-        kept = [name_text(name) for name in layout.kept]
-        fields = [pa.field(name, kind) for name, kind in zip(kept, kinds, strict=True)]
+        passed = [self.pass_through.type_of(index) for index in layout.pass_through]
+        kinds, kept = [p.kind for p in passed], [name_text(name) for name in layout.kept]
+        fields = [
+            pa.field(name, p.kind, metadata=p.metadata)
+            for name, p in zip(kept, passed, strict=True)
+        ]
         for channel, uncertainties in zip(layout.channels, self.uncertainties, strict=True):
             about = self._about(channel)
             kind = _LABELS if channel.ruler.label(0.0) is not None else pa.float64()
@@ -218,9 +88,11 @@ class ParquetWriter:
         about = {"unit": channel.unit or "", "title": self.layout.title, "channel": channel.name}
         return about | ({} if channel.decimals is None else {"decimals": str(channel.decimals)})
 
-    def encoded(self, converted: Converted) -> pa.RecordBatch:
-        """A batch as arrays."""
+    def encoded(self, converted: Converted) -> pa.RecordBatch | None:
+        """A batch as arrays; None where the log is read again."""
         columns = self.pass_through.of(converted.batch.rows)
+        if columns is None:
+            return None
         for channel, uncertainties, column in zip(
             self.layout.channels, self.uncertainties, converted.columns, strict=True
         ):
@@ -233,8 +105,10 @@ class ParquetWriter:
         columns.append(self.flag_texts.encoded(converted.flags()))
         return pa.RecordBatch.from_arrays(columns, schema=self._schema)
 
-    def write(self, encoded: pa.RecordBatch) -> None:
+    def write(self, encoded: pa.RecordBatch | None) -> None:
         """Append a batch; a row group is written when it is whole."""
+        if encoded is None:
+            return
         self._waiting.append(encoded)
         self._rows += encoded.num_rows
         if self._rows >= GROUP_ROWS:
@@ -247,7 +121,8 @@ class ParquetWriter:
         self._waiting, self._rows = [], 0
 
     def finish(self) -> None:
-        """Write what waits, and the end of the file."""
+        """Write what waits, and the end of the file. Raises `OtherTypeError`."""
+        self.pass_through.finish()
         self._flush()
         assert self._writer is not None
         self._writer.close()

@@ -232,6 +232,8 @@ class Summary(Result):
         How many lines were no samples, with the first of each kind.
     counted : str, default "line"
         What `torn_lines` counts: lines of a text, or rows.
+    renamed : dict[int, str], optional
+        New names of columns without one, or with one that stood there before, by number from 1.
 
     Examples
     --------
@@ -254,6 +256,7 @@ class Summary(Result):
     line_format: str = ""
     noise: str = ""
     counted: str = "line"
+    renamed: dict[int, str] = field(default_factory=dict)
 
     def folded(self) -> Summary:
         """The same in a few numbers, to be sent or kept."""
@@ -303,6 +306,7 @@ class Summary(Result):
             "comment_lines": self.comments,
             "blank_lines": self.blank_lines,
             "late_fields": self.late,
+            "renamed_columns": {str(number): name for number, name in self.renamed.items()},
             "open_quotes": [line for line, _ in self.quotes],
             "channels": {name: channel.figures() for name, channel in self.channels.items()},
         }
@@ -334,6 +338,10 @@ class Summary(Result):
             notes.append(f"{self.comments} comment lines left out")
         if self.blank_lines:
             notes.append(f"{self.blank_lines} blank lines left out")
+        for number, name in list(self.renamed.items())[:QUOTES_SHOWN]:
+            notes.append(f"column {number} is written as {name!r}: it had no name of its own")
+        if len(self.renamed) > QUOTES_SHOWN:
+            notes.append(f"{len(self.renamed)} such columns in all")
         for name, count in self.late.items():
             notes.append(
                 f"field {name!r} came after the first block of the log: {count} values left out"

@@ -14,8 +14,9 @@ import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
 from ..samples.cells import as_text, name_text, quote, text_scalar, texts_to_arrow
+from ..samples.source import RowBatch
 from .conversion import FLAGS_COLUMN, Converted, Layout
-from .parquet_writer import PassedTypes, valid_text
+from .passed_types import Given, PassedTypes, pointed, valid_text
 from .texts import CellTexts, FlagTexts, uncertainty_texts
 
 Write = Callable[[Any], object]
@@ -83,21 +84,18 @@ class CsvWriter:
 class JsonWriter:
     """A result as JSON Lines: numbers as numbers, null for what has no value."""
 
-    def __init__(
-        self, layout: Layout, write: Write, given: dict[int, pa.DataType] | None = None
-    ) -> None:
+    def __init__(self, layout: Layout, write: Write, given: dict[int, Given] | None = None) -> None:
         self.layout, self._write = layout, write
-        self.pass_through = PassedTypes(layout.reader, layout.pass_through, given or {})
+        self.pass_through = PassedTypes(
+            layout.reader, layout.pass_through, given or {}, literal=True
+        )
         self.texts = []
         for channel in layout.channels:
             encode = _text_field if channel.ruler.label(0.0) is not None else _number_field
             uncertainties = uncertainty_texts(channel, ".", encode) if layout.uncertainty else None
             self.texts.append(CellTexts(channel, ".", ", ", uncertainties, encode))
-        names = layout.names(name for texts in self.texts for name in texts.names)
-        self.kept = [
-            json.dumps(name_text(name), ensure_ascii=False)
-            for name in names[: len(layout.pass_through)]
-        ]
+        layout.names(name for texts in self.texts for name in texts.names)
+        self.kept = [json.dumps(name_text(name), ensure_ascii=False) for name in layout.kept]
         channels = [channel.name for channel in layout.channels]
         self.flag_texts = FlagTexts(
             channels, "", b"}", lambda t: _text_field(FLAGS_COLUMN, t, '""')
@@ -114,13 +112,14 @@ class JsonWriter:
             texts.of(column)
         self.pass_through.settle(first.batch.rows)
 
-    def encoded(self, converted: Converted) -> pa.Buffer:
-        """A batch as bytes of the result."""
+    def encoded(self, converted: Converted) -> pa.Buffer | None:
+        """A batch as bytes of the result; None where the log is read again."""
+        passed = self._passed(converted.batch.rows)
+        if passed is None:
+            return None
         columns = [
-            pc.binary_join_element_wise(pa.scalar(f"{name}: "), _json_cells(cells), "")
-            for name, cells in zip(
-                self.kept, self.pass_through.of(converted.batch.rows), strict=True
-            )
+            pc.binary_join_element_wise(pa.scalar(f"{name}: "), cells, "")
+            for name, cells in zip(self.kept, passed, strict=True)
         ]
         for texts, column in zip(self.texts, converted.columns, strict=True):
             columns += texts.of(column)
@@ -128,12 +127,26 @@ class JsonWriter:
         columns.append(self.flag_texts.gather(converted.flags()))
         return _joined(columns, b", ", b"\n")
 
-    def write(self, encoded: pa.Buffer) -> None:
+    def _passed(self, batch: RowBatch) -> list[pa.Array] | None:
+        """What passes through, as JSON."""
+        passed = self.pass_through
+        types = [passed.type_of(index) for index in self.layout.pass_through]
+        found = passed.of(batch)
+        if found is None:
+            return None
+        return [
+            cells.fill_null("null") if kind.name == "number" else _json_cells(cells)
+            for kind, cells in zip(types, found, strict=True)
+        ]
+
+    def write(self, encoded: pa.Buffer | None) -> None:
         """Append a batch."""
-        self._write(encoded)
+        if encoded is not None:
+            self._write(encoded)
 
     def finish(self) -> None:
-        """Nothing is left to be written."""
+        """Nothing is left to be written. Raises `OtherTypeError`."""
+        self.pass_through.finish()
 
     def close(self) -> None:
         """Nothing is held."""
@@ -175,7 +188,8 @@ def _json_cells(cells: pa.Array) -> pa.Array:
     kind = cells.type
     if pa.types.is_floating(kind):
         cells = pc.if_else(pc.is_finite(cells), cells, pa.scalar(None, kind))
-    if pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_boolean(kind):
+        return pointed(cells.cast(pa.string())).fill_null("null")
+    if pa.types.is_integer(kind) or pa.types.is_boolean(kind):
         return cells.cast(pa.string()).fill_null("null")
     encoded = valid_text(cells).dictionary_encode()
     texts = [json.dumps(text, ensure_ascii=False) for text in encoded.dictionary.to_pylist()]

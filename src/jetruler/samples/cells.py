@@ -97,6 +97,9 @@ def name_text(name: str) -> str:
 
 _INTEGER = re.compile(r"[+-]?\d+\Z", re.ASCII)
 _NUMBER = re.compile(rf"{NUMBER}\Z")
+#: A whole number as programs print registers; no number has more digits that anything counts.
+HEX = "[+-]?0[xX][0-9a-fA-F]{1,16}"
+_HEX = re.compile(rf"{HEX}\Z")
 #: A whole number of more characters than these is none that anything counts.
 LONGEST = 40
 #: What says that there is no number.
@@ -113,9 +116,8 @@ Encode = Callable[[str, str], str]
 
 def value_pattern(decimal: str) -> str:
     """What matches a cell that is a number or a time, or says that there is none."""
-    point = r"\." if decimal == "." else "[.,]"
-    number = NUMBER.replace(r"\.", point)
-    return rf'^\s*"?\s*(?:{number}|(?i:{"|".join(MISSING)})|{STAMP})\s*"?\s*$'
+    number = NUMBER if decimal == "." else NUMBER.replace(r"\.", ",")
+    return rf'^\s*"?\s*(?:{number}|{HEX}|(?i:{"|".join(MISSING)})|{STAMP})\s*"?\s*$'
 
 
 @dataclass(frozen=True)
@@ -225,6 +227,10 @@ def as_text(cells: pa.Array) -> pa.Array:
 _WHOLE, _FRACTION, _EMPTY_CELL, _UNREADABLE = range(4)
 
 
+#: The decimal comma for a point, and a point for what is in no number.
+_SWAPPED = str.maketrans(",.", ".,")
+
+
 def read_cell(cell: bytes, decimal: str) -> int | float | str:
     """The number in a cell; a text says why there is none."""
     text = cell.decode("utf-8", "replace").strip().strip('"').strip()
@@ -232,8 +238,11 @@ def read_cell(cell: bytes, decimal: str) -> int | float | str:
         return "empty"
     if _INTEGER.match(text):
         return int(text) if len(text) <= LONGEST else "unreadable"
+    if _HEX.match(text):
+        return int(text, 16)
     if decimal == ",":
-        text = text.replace(",", ".")
+        # A point may be one of thousands, or a decimal mark after all: nobody can tell.
+        text = text.translate(_SWAPPED)
     if not _NUMBER.match(text):
         return "unreadable"
     value = float(text)

@@ -202,6 +202,12 @@ class FrameReader(LogReader):
         self.beside = self.kind.beside(frame)
         beside = [] if self.beside is None else [self.beside[0]]
         self.columns = [str(name) for name in [*self.own, *beside]]
+        own = self.columns[: len(self.own)]
+        twice = next((name for name in own if own.count(name) > 1), None)
+        if twice is not None:
+            raise LogError(
+                f"{self.name}: expected columns with names of their own, found {twice!r} twice"
+            )
 
     def batches(
         self, integers: Iterable[int] = (), workers: Workers | None = None

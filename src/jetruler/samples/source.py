@@ -260,7 +260,9 @@ class LogSource:
     @property
     def bytes_read(self) -> int:
         """Bytes taken from the file so far (packed bytes, if it is packed)."""
-        return self._raw.tell() if self.bytes_total is not None else 0
+        if self.bytes_total is None:
+            return 0
+        return self.bytes_total if self._raw.closed else self._raw.tell()
 
     def __enter__(self) -> LogSource:
         return self

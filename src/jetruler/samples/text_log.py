@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import io
 import json
+import math
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator
 from contextlib import ExitStack
@@ -14,6 +15,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.json as pajson
 
 from ..core.bench.bench import LogFormat
@@ -182,6 +184,8 @@ class JsonBlocks(BlockReader):
             return None
         if table.num_rows != ends or len(set(table.column_names)) != table.num_columns:
             return None  # blank lines, which have numbers; or a field that comes twice
+        if any(map(_is_rounded, table.columns)):
+            return None
         found = {name: table[name].combine_chunks() for name in table.column_names}
         late = {
             name: ends - column.null_count
@@ -220,6 +224,18 @@ class JsonBlocks(BlockReader):
         return Read(batch, number + 1, comments, blank, late=late, noise=noise)
 
 
+#: From here on a float64 stands for more than one whole number.
+_WHOLE_NUMBERS = 2.0**53
+
+
+def _is_rounded(column: pa.ChunkedArray) -> bool:
+    """Whether PyArrow may have read whole numbers that have no room as floats."""
+    if not pa.types.is_floating(column.type) or column.null_count == len(column):
+        return False
+    largest = pc.max(pc.abs(column)).as_py()
+    return not largest < _WHOLE_NUMBERS
+
+
 def fields_of(block: bytes) -> tuple[str, ...]:
     """The fields of the first block of a log."""
     try:
@@ -238,7 +254,8 @@ def _parsed(block: bytes) -> pa.Table:
     if times:
         schema = pa.schema([(name, pa.string()) for name in times])
         parsing = pajson.ParseOptions(explicit_schema=schema)
-        table = pajson.read_json(pa.BufferReader(block), options, parsing)
+        names = table.column_names
+        table = pajson.read_json(pa.BufferReader(block), options, parsing).select(names)
     return table
 
 
@@ -252,10 +269,16 @@ def _is_deep(block: bytes) -> bool:
     return int(depth.max(initial=0) - min(0, int(depth.min(initial=0)))) > DEEPEST
 
 
+def _number(text: str) -> float | str:
+    """A number of JSON; as its text where no float is as large."""
+    value = float(text)
+    return value if math.isfinite(value) else text
+
+
 def record_in(line: bytes) -> dict[str, Any] | None:
     """The object in a line; None where it is none."""
     try:
-        found = json.loads(line)
+        found = json.loads(line, parse_float=_number)
     except (ValueError, RecursionError):
         return None
     return found if isinstance(found, dict) else None
