@@ -71,8 +71,10 @@ def columns_of(rng: random.Random, rows: int, many: int) -> dict[str, list[str]]
 def as_csv(columns: dict[str, list[str]]) -> bytes:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow([*columns, "ch0"])
-    writer.writerows(zip(*columns.values(), ["7"] * len(next(iter(columns.values()))), strict=True))
+    # A row that begins with # is a comment, so a number stands in front.
+    writer.writerow(["row", *columns, "ch0"])
+    rows = zip(*columns.values(), strict=True)
+    writer.writerows([str(number), *row, "7"] for number, row in enumerate(rows))
     return out.getvalue().encode()
 
 
