@@ -165,6 +165,8 @@ class _File:
         self.errors += _clashes(self.table, channels, decided)
         if self.errors:
             return Bench("", {})
+        if len(channels) < len(_tables(self.table.get("channel"))):
+            raise AssertionError("a channel is refused without a reason")
         return Bench(self.table.get("title", ""), channels, **decided)
 
     def _read(self, place: Place, model: Type, table: Any, **context: Any) -> Any:

@@ -78,6 +78,8 @@ class TableErrors(ValueError):  # noqa: N818 - it is a collection, told by its p
     """All that is wrong in a table."""
 
     def __init__(self, errors: list[Placed]) -> None:
+        if not errors:  # what is refused would be taken for sound
+            raise AssertionError("refused without a reason")
         self.errors = errors
         super().__init__("; ".join(f"{'.'.join(map(str, at))}: {text}" for at, text in errors))
 
@@ -337,15 +339,18 @@ def built(kind: type[Any], values: Mapping[str, Any], open_ended: str = "") -> A
     """An object of a dataclass. Raises `ParameterErrors` with all that is wrong: construction
     stops at the first error, so an unfinished object is asked for all of them."""
     try:
+        if "self" in values:  # a name of Python's, which no field has
+            raise ParameterError("self", values["self"], "another name", "this one has a meaning")
         return kind(**values)
-    except ParameterError:
+    except ParameterError as error:
         draft: Any = object.__new__(kind)
         for field in fields(kind):
             object.__setattr__(draft, field.name, values.get(field.name, field.default))
         if open_ended:
-            extra = values.keys() - {field.name for field in fields(kind)}
+            extra = values.keys() - {field.name for field in fields(kind)} | {open_ended}
+            extra &= values.keys()
             object.__setattr__(draft, open_ended, tuple((k, values[k]) for k in sorted(extra)))
-        raise ParameterErrors(list(draft.errors())) from None
+        raise ParameterErrors(list(draft.errors()) or [error]) from None
 
 
 # Laws: a model each, when it is first met.

@@ -139,6 +139,8 @@ class ParameterErrors(JetRulerError):  # noqa: N818 - it is a collection, told b
     """Several errors at once, so that nobody has to correct one to see the next."""
 
     def __init__(self, errors: list[ParameterError]) -> None:
+        if not errors:  # what is refused would be taken for sound
+            raise AssertionError("refused without a reason")
         self.errors = tuple(errors)
         super().__init__("; ".join(str(m) for m in errors))
 

@@ -54,6 +54,19 @@ FIXED = {"pi": math.pi, "e": math.e}
 LONGEST = 400
 
 
+#: Whoever walks through a formula goes so deep at most.
+DEEPEST = 60
+
+
+def _depth(tree: ast.AST) -> int:
+    """How deep the parts of an expression stand in one another."""
+    depth, level = 0, [tree]
+    while level:
+        depth += 1
+        level = [child for node in level for child in ast.iter_child_nodes(node)]
+    return depth
+
+
 @dataclass(frozen=True, init=False)
 class Formula(OnDomain):
     """y by a formula of x: `Formula("1 / (a + b*log(x))", a=1e-3, b=2e-4, unit="K")`.
@@ -122,7 +135,7 @@ class Formula(OnDomain):
         constants = dict(self.constants)
         for key, value in constants.items():
             sound = isinstance(value, int | float) and not isinstance(value, bool)
-            if key in FUNCTIONS or key in FIXED or key == "x":
+            if key in FUNCTIONS or key in FIXED or key in ("x", "self", "constants"):
                 yield ParameterError(key, value, "another name", "this one has a meaning")
             elif not sound or not is_finite(value):
                 yield ParameterError(key, value, "a finite number")
@@ -136,6 +149,8 @@ class Formula(OnDomain):
             called = {id(node.func) for node in ast.walk(tree) if isinstance(node, ast.Call)}
             others = (node for node in ast.walk(tree) if id(node) not in called)
             problem = next(filter(None, (_refused(node, names) for node in others)), None)
+            if problem is None and _depth(tree) > DEEPEST:
+                problem = f"its parts stand in one another more than {DEEPEST} deep"
         except (SyntaxError, ValueError, RecursionError, MemoryError):
             problem = 'it does not read as a formula; write it like "a * x**2 + sqrt(x)"'
         if problem:
