@@ -24,6 +24,7 @@ from jetruler.live.overrides import injections
 from jetruler.live.source_reader import Recorder, SourceReader
 from jetruler.live.sources import (
     GrowingFile,
+    SourceCut,
     SourceEnded,
     SourceGone,
     StreamError,
@@ -221,9 +222,11 @@ def test_a_bench_that_was_changed_keeps_what_it_can(bench: Bench) -> None:
     assert processor.seen["knob"].highest == 3000
     batch = take(processor, "2,3000,700\n")
     assert batch.readings["light"].value.tolist() == [1.0]
-    processor.take_over(parse_bench(BENCH.replace('column = "p"', 'column = "q"')))
     with pytest.raises(LogError, match="there is no column 'q'"):
-        take(processor, "3,3000,700\n")
+        processor.take_over(parse_bench(BENCH.replace('column = "p"', 'column = "q"')))
+    assert take(processor, "3,3000,700\n").readings["light"].value.tolist() == [1.0]
+    processor.take_over(parse_bench(BENCH.replace('column = "p"', 'column = "k"')))
+    assert take(processor, "4,3000,700\n").counts[1].tolist() == [3000]
 
 
 def test_silence_makes_everything_safe(bench: Bench) -> None:
@@ -368,13 +371,20 @@ def test_a_growing_file_is_followed(tmp_path: Path) -> None:
         file.write(b"two\n")
     assert source.read() == b"two\n"
     path.write_bytes(b"3\n")  # begun again
-    assert source.read() == b""
+    with pytest.raises(SourceCut):
+        source.read()
     assert source.read() == b"3\n"
     other = tmp_path / "other"
     other.write_bytes(b"replaced\n")
     other.replace(path)
-    assert source.read() == b""
+    with pytest.raises(SourceCut):
+        source.read()
     assert source.read() == b"replaced\n"
+    path.unlink()
+    path.mkdir()  # a folder in its place is waited out
+    assert source.read() == b""
+    path.rmdir()
+    path.write_bytes(b"back\n")
     source.close()
     once = GrowingFile(str(path), follow=False)
     once.read()

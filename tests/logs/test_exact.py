@@ -3,6 +3,7 @@ memory; or it is text."""
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import datetime as dt
 import io
@@ -18,6 +19,7 @@ import pyarrow.parquet as pq
 import pytest
 
 import jetruler as jr
+from jetruler.samples.source import ColumnError
 
 BENCH = jr.parse_bench(
     '[channel.level]\ncolumn = "ch0"\nconverter = { bits = 12, vref = 3.3 }\n'
@@ -167,10 +169,8 @@ def test_every_cell_of_two_hundred_odd_columns_is_had_back(tmp_path: Path) -> No
     checked = 0
     for seed in range(100, 112):
         # A quoted cell of two lines in the first rows may hide the header: that is refused.
-        try:
+        with contextlib.suppress(ColumnError):
             checked += check_cells(tmp_path, seed, 4_000 if seed < 101 else 150, 200)
-        except jr.errors.LogError as error:
-            assert "there is no column 'ch0'" in str(error)
     assert checked > 12 * 150 * 200 * 3
 
 

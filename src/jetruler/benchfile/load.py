@@ -256,6 +256,11 @@ class _File:
             if (first := taken.setdefault(drive.output, name)) != name:
                 expected = f"another name than that of drive.{first}"
                 self.errors.append(f"drive.{name}.output: {expected_found(expected, drive.output)}")
+        lines: dict[str, str] = {}
+        for name, drive in made["drives"].items():
+            if (first := lines.setdefault(drive.addressed, name)) != name:
+                expected = f"another line than that of drive.{first}"
+                self.errors.append(f"drive.{name}.wire: {expected_found(expected, drive.wire)}")
         place = "stream" if "log" not in self.table else "log"
         table = self.table.get(place)
         if isinstance(table, dict):

@@ -385,6 +385,9 @@ class Session:
             self.lines.broken()
             self._go_stale(arrival.at)
             self.reader.known()
+        elif arrival.news in ("cut", "lost"):
+            self.lines.broken()
+            self.lines.begin(joined_late=arrival.news == "lost")
         elif arrival.news == "end":
             self.progress.ended = True
 

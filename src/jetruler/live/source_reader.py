@@ -24,6 +24,7 @@ from .sources import (
     CHUNK,
     GrowingFile,
     Source,
+    SourceCut,
     SourceEnded,
     SourceGone,
     StandardInput,
@@ -140,7 +141,7 @@ class Arrival:
     data: bytes
     at: float
     news: str = ""
-    """"open", "gone", "end" or "error"."""
+    """"open", "gone", "cut" (what follows is another file), "lost", "end" or "error"."""
     why: str = ""
     error: BaseException | None = None
 
@@ -151,6 +152,7 @@ class SourceReader:
     def __init__(self, source: Source, recorder: Recorder | None) -> None:
         self.source, self.recorder = source, recorder
         self.lost = 0
+        self._losing = False
         self._arrivals: queue.SimpleQueue[Arrival] = queue.SimpleQueue()
         self._waiting = 0
         self._lock = threading.Lock()
@@ -206,7 +208,13 @@ class SourceReader:
                         self.recorder.connected(self.source.joined_late)
                     self._tell("open")
                     while not self._stop.is_set():
-                        data = self.source.read()
+                        try:
+                            data = self.source.read()
+                        except SourceCut:
+                            if self.recorder is not None:
+                                self.recorder.broken()
+                            self._tell("cut")
+                            continue
                         if data:
                             wait = FIRST_WAIT
                             self._hand_on(data)
@@ -235,11 +243,15 @@ class SourceReader:
         while self._waiting + len(data) > room:
             if not self.source.lossless:
                 self.lost += len(data)
+                self._losing = True
                 return
             self._room.clear()
             self._room.wait(0.1)
             if self._stop.is_set():
                 return
+        if self._losing:  # what was lost may have begun a line, and ended another
+            self._losing = False
+            self._tell("lost")
         with self._lock:
             self._waiting += len(data)
         self._arrivals.put(Arrival(data, at))

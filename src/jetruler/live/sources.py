@@ -31,6 +31,10 @@ class SourceGone(Exception):  # noqa: N818 - an event more than an error
     """A port that was there is gone, or is not there yet; it may return."""
 
 
+class SourceCut(Exception):  # noqa: N818 - an event, not an error
+    """What comes next does not go on where what came before ended: a file that was replaced."""
+
+
 class SourceEnded(Exception):  # noqa: N818 - an event, not an error
     """A stream that is over."""
 
@@ -60,8 +64,8 @@ class Source(Protocol):
         """Begin, or begin again. Raises `SourceGone` where it is not there."""
 
     def read(self) -> bytes:
-        """What there is, after a short wait; empty for nothing yet. Raises `SourceGone` and
-        `SourceEnded`."""
+        """What there is, after a short wait; empty for nothing yet. Raises `SourceGone`,
+        `SourceCut` and `SourceEnded`."""
 
     def write(self, data: bytes) -> None:
         """Send. Raises `OSError` where that does not work."""
@@ -166,14 +170,23 @@ class GrowingFile(Base):
         if not self.follows:
             raise SourceEnded
         time.sleep(WAIT)
+        if self._is_another():
+            raise SourceCut
+        return b""
+
+    def _is_another(self) -> bool:
+        """Whether the file was replaced, or begun again, and is read from its start now."""
         with contextlib.suppress(OSError):  # gone for a moment while it is replaced
             now, held = self._path.stat(), os.fstat(self._file.fileno())
-            if now.st_ino != held.st_ino:
+            if (now.st_dev, now.st_ino) != (held.st_dev, held.st_ino) and self._path.is_file():
+                following = self._path.open("rb")
                 self._file.close()
-                self._file = self._path.open("rb")
-            elif now.st_size < self._file.tell():  # begun again
+                self._file = following
+                return True
+            if now.st_size < self._file.tell():
                 self._file.seek(0)
-        return b""
+                return True
+        return False
 
     def close(self) -> None:
         self._file.close()

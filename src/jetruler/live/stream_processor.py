@@ -263,15 +263,17 @@ class StreamProcessor:
             self._settle()
 
     def take_over(self, bench: Bench) -> None:
-        """Go on with a bench that was changed: what it left as it was keeps its memory.
-        Raises `StreamError` where it does not fit the stream."""
+        """Go on with a bench that was changed: what it left as it was keeps its memory. Raises
+        `LogError` where it does not fit the stream; then all stays as it was."""
         old, fresh = (
             self.bench,
             StreamProcessor(bench, self.form, keeps=self.keeps, arrives=self.arrives),
         )
-        same_columns = [c.column for c in old.channels.values()] == [
-            c.column for c in bench.channels.values()
-        ]
+        wanted = [c.column for c in bench.channels.values()]
+        same_columns = [c.column for c in old.channels.values()] == wanted
+        lines = self.lines if same_columns else self.lines.rewanted(wanted)
+        if self._began and not lines.has_clock and (why := timed_parts(bench)):
+            raise LogError(f"{self.name}: {without_clock(why)}")
         for name, channel in bench.channels.items():
             if old.channels.get(name) == channel:
                 fresh.readers[name] = self.readers[name]
@@ -279,12 +281,13 @@ class StreamProcessor:
                 fresh.seen[name], fresh.fresh[name] = self.seen[name], self.fresh[name]
             if name in self.history and old.channels[name].ruler == channel.ruler:
                 fresh.history[name] = self.history[name]
-        self.decisions = self.decisions.taken_over(bench)
+        fresh.sample_rate = self.sample_rate
+        fresh._settle()
+        if not same_columns:  # what is held has the columns of before
+            self._held = []
+        self.decisions, self.lines = self.decisions.taken_over(bench), lines
         self.bench, self.readers, self.seen = bench, fresh.readers, fresh.seen
         self.fresh, self.history = fresh.fresh, fresh.history
-        self._settle()
-        if not same_columns:
-            self.lines, self._held = self._lines(), []
 
     def take(self, block: bytes, arrivals: Array, start: float) -> list[LiveBatch]:
         """Whole lines, with the time that each arrived."""

@@ -162,6 +162,18 @@ class StreamLines:
         asked = [column for column in self.wanted if isinstance(column, str)]
         return asked if grows and set(head.shape.names) & set(asked) else []
 
+    def rewanted(self, wanted: Sequence[str | int]) -> StreamLines:
+        """The same stream, read for other columns from now on. Raises `ColumnError`."""
+        lines = StreamLines(self.form, wanted, self.name, self.arrives, self.noise)
+        lines._held, lines._skip = self._held, self._skip
+        lines.interval, lines.clock, lines.rows = self.interval, self.clock, self.rows
+        lines.unreadable, lines.torn = self.unreadable, self.torn
+        if self.blocks is not None:
+            clock, step = self.clock, lines.interval
+            lines._use(Head(self.blocks.shape, 0), None)
+            lines.clock, lines.interval = clock, step
+        return lines
+
     def settle(self, final: bool = True) -> list[Taken]:
         """What is kept back, in the form that it shows so far. final: whether no more comes; else
         a line that may be a board's greeting is kept back still."""
@@ -290,14 +302,16 @@ class StreamLines:
         return texts.take(to_arrow(index)), at
 
     def _other_header(self, block: bytes) -> tuple[int, tuple[str, ...]] | None:
-        """A line that names the wanted columns in another order, and its names."""
+        """A line that names all known columns in another order, and its names; a remark that has
+        some of them in it is none, and columns that somebody declared stay."""
         assert self.blocks is not None
         shape = self.blocks.shape
-        names = {column for column in self.wanted if isinstance(column, str)}
+        if self.form.columns is not None:
+            return None
         for number, line in enumerate(block.decode("utf-8", "replace").split("\n")[:-1]):
             width = len(split(line, shape.delimiter))
             found = names_in(line, replace(shape, width=width), self.form)
-            if found and names & set(found) and found != shape.names:
+            if found and sorted(found) == sorted(shape.names) and found != shape.names:
                 return number, found
         return None
 

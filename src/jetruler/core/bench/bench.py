@@ -161,7 +161,7 @@ class LogFormat:
             yield ParameterError("baud", self.baud, "bits a second, above 0")
         if self.line_end not in LINE_ENDS:
             yield ParameterError("line_end", self.line_end, f"one of {', '.join(LINE_ENDS)}")
-        if not seconds(self.stale) > 0:
+        if not 0 < seconds(self.stale) < math.inf:
             yield ParameterError("stale", self.stale, 'a time above 0, as in "2 s"')
 
 

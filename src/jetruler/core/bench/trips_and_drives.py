@@ -7,6 +7,7 @@ import math
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from decimal import ROUND_CEILING, ROUND_FLOOR, Decimal
 from typing import Literal
 
 import numpy as np
@@ -273,6 +274,9 @@ class Drive:
             object.__setattr__(self, "off", off)
         object.__setattr__(self, "output", self.output or self.name)
         object.__setattr__(self, "bounds", self._bounds())
+        if self.decimals is not None and float.__gt__(*map(float, self._ends_with_decimals())):
+            expected = "so many that a command within the clamp can be said"
+            raise ParameterError("decimals", self.decimals, expected)
 
     def _bounds(self) -> tuple[float, float]:
         if self.clamp is not None:
@@ -294,14 +298,33 @@ class Drive:
     def text(self, command: float) -> str:
         """A command as it is sent and written: with the drive's decimals; without decimals of its
         own, without a point where it is whole, and never with a float's noise."""
-        if self.decimals is not None:
-            return f"{command + 0.0:.{self.decimals}f}"
-        return str(int(command)) if command == int(command) else f"{command:.10g}"
+        if self.decimals is None:
+            text = str(int(command)) if command == int(command) else f"{command:.10g}"
+            return text if self._is_within(text, command) else repr(command)
+        text = f"{command:.{self.decimals}f}"
+        if not self._is_within(text, command):  # what rounds out of the clamp is rounded into it
+            text = self._ends_with_decimals()[command > sum(self.bounds) / 2]
+        return text.removeprefix("-") if float(text) == 0 else text
+
+    def _is_within(self, text: str, command: float) -> bool:
+        """Whether a text of a command within the clamp is within it too."""
+        low, high = self.bounds
+        return low <= float(text) <= high or not low <= command <= high
+
+    def _ends_with_decimals(self) -> tuple[str, str]:
+        """The lowest and the highest command that a text with the drive's decimals can say."""
+        step = Decimal(1).scaleb(-(self.decimals or 0))
+        low, high = (Decimal(repr(float(end))) for end in self.bounds)
+        return str(low.quantize(step, ROUND_CEILING)), str(high.quantize(step, ROUND_FLOOR))
+
+    @property
+    def addressed(self) -> str:
+        """What is sent, but for the value."""
+        return self.wire.replace("{output}", self.output)
 
     def line(self, command: float) -> str:
         """The line that is sent, without its end."""
-        text = self.wire.replace("{value}", self.text(command))
-        return text.replace("{output}", self.output)
+        return self.addressed.replace("{value}", self.text(command))
 
     def errors(self) -> Iterator[ParameterError]:
         """The errors among the parameters."""
