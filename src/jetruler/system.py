@@ -1,78 +1,19 @@
-"""What operating systems do in their own ways (signals, processes, memory, terminals, names of
-files), and files that are written whole."""
+"""What operating systems do in their own ways: signals, processes, memory, terminals."""
 
 from __future__ import annotations
 
 import _thread
 import contextlib
 import ctypes
-import glob
-import gzip
 import os
 import signal
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from functools import lru_cache, partial
-from itertools import islice
-from os import PathLike
-from pathlib import Path
-from types import TracebackType
-from typing import Any, BinaryIO, cast
-
-from .core.error_types import JetRulerError, LogError
-
-#: Names of devices, with any ending.
-DEVICES = {"con", "prn", "aux", "nul"}
-
-
-DEVICES |= {f"{port}{n}" for port in ("com", "lpt") for n in range(10)}
-
-#: Characters that no name on Windows has, and the longest path without a prefix.
-_FORBIDDEN, _LONGEST = '<>"|?*', 240
-
-
-def is_windows() -> bool:
-    """Whether names of files follow the rules of Windows here."""
-    return os.name == "nt"
-
-
-def unfit(path: Path) -> str:
-    """Why Windows cannot make a file of this name; empty where it can, or is not here."""
-    name = path.name
-    if not is_windows():
-        return ""
-    if name.partition(".")[0].strip().lower() in DEVICES:
-        return "Windows keeps this name for a device"
-    if error := next((c for c in name if c in _FORBIDDEN or ord(c) < 32 or c == ":"), ""):
-        return f"no name on Windows has the character {error!r}"
-    if name.endswith((" ", ".")):
-        return "no name on Windows ends in a space or a dot"
-    return ""
-
-
-def reachable(path: Path) -> Path:
-    """The path as the system takes it: on Windows, long ones need a prefix."""
-    whole = str(path.absolute()) if is_windows() else ""
-    if len(whole) <= _LONGEST or whole.startswith("\\\\?\\"):
-        return path
-    return Path("\\\\?\\" + ("UNC" + whole[1:] if whole.startswith("\\\\") else whole))
-
-
-@lru_cache(4096)
-def folds_case(folder: Path) -> bool:
-    """Whether names that differ in case alone are one file in this folder: asked of what is in it,
-    else of the nearest folder above that is there."""
-    inside = list(islice(folder.iterdir(), 8)) if folder.is_dir() else []
-    for known in (*inside, folder, *folder.parents):
-        other = known.with_name(known.name.swapcase()) if known.name else known
-        if other != known and known.exists():
-            with contextlib.suppress(OSError):
-                return other.exists() and other.samefile(known)
-    return is_windows()
-
+from functools import partial
+from typing import Any
 
 _QUERY, _STILL_ACTIVE = 0x1000, 259
 
@@ -105,97 +46,6 @@ def is_running(process: int) -> bool:
     except OSError:
         pass
     return True
-
-
-#: Bytes of a file that was written by hand, or of a table of points.
-LARGEST = 2**24
-File = str | PathLike[str] | None
-
-
-def reject_overlapping_paths(outputs: Mapping[str, File], inputs: Mapping[str, File]) -> None:
-    """Refuse an output that is an input or another output, by whatever name: path, link, case.
-
-    Parameters
-    ----------
-    outputs : what each option writes: `{"-o": "out.csv"}`.
-    inputs : what is read: `{"the log": "log.csv"}`. None and "-" are no files; devices and pipes
-        may be named twice.
-
-    Raises
-    ------
-    JetRulerError
-        Naming both.
-    """
-    known = [(w, Path(p)) for w, p in inputs.items() if p is not None and _is_file(p)]
-    for option, path in outputs.items():
-        if path is None or not _is_file(path):
-            continue
-        for what, other in known:
-            if same_file(Path(path), other):
-                raise JetRulerError(f"{option} {path}: this is {what}; name another file")
-        known.append((f"what {option} writes", Path(path)))
-
-
-def same_file(one: Path, other: Path) -> bool:
-    """Whether two names stand for one file, there or not yet there."""
-    try:
-        if one.exists() and other.exists():
-            return one.samefile(other)
-    except OSError:
-        pass
-    first, second = one.resolve(), other.resolve()
-    return one_name(first) == one_name(second) if _is_same(first, second) else first == second
-
-
-def _is_same(one: Path, other: Path) -> bool:
-    return str(one).casefold() == str(other).casefold()
-
-
-def one_name(path: Path) -> str:
-    """What files of one name have in common: without its case, where that tells no files apart."""
-    return str(path).casefold() if folds_case(path.parent) else str(path)
-
-
-def _is_file(path: File) -> bool:
-    if path is None or str(path) == "-" or "://" in str(path):
-        return False
-    return Path(path).is_file() or not Path(path).exists()
-
-
-def text_of_file(path: Path) -> str:
-    """The text of a small file in UTF-8. Raises `OSError` for what is none: a pipe would be waited
-    for, and nobody writes so large a one by hand."""
-    if path.exists() and not path.is_file() and not path.is_dir():
-        raise OSError(f"{path} is no file, but a pipe or a device")
-    if path.is_file() and path.stat().st_size > LARGEST:
-        raise OSError(f"it has {path.stat().st_size} bytes; up to {LARGEST} are read")
-    return path.read_bytes().decode("utf-8")
-
-
-#: Bytes of a file's name that its temporary name keeps: no system takes more than 255.
-_KEPT = 120
-
-
-def temp_path(final: Path) -> Path:
-    """A temporary name beside a file, unlike any other; what killed runs left there is removed."""
-    start = final.name.encode()[:_KEPT].decode("utf-8", "ignore")
-    for left in final.parent.glob(f".{glob.escape(start)}.*.part"):
-        maker = left.name.removesuffix(".part").rpartition(".")[2].partition("-")[0]
-        if maker.isdigit() and int(maker) != os.getpid() and not is_running(int(maker)):
-            left.unlink(missing_ok=True)
-    return final.with_name(f".{start}.{os.getpid()}-{os.urandom(4).hex()}.part")
-
-
-def atomic_replace(part: Path, final: Path) -> None:
-    """Put a finished file in its place. Raises `PermissionError`: some systems replace no file that
-    a program holds open."""
-    try:
-        if final.exists():
-            part.chmod(final.stat().st_mode)
-        part.replace(final)
-    except PermissionError as error:
-        why = "another program holds it open, or it is protected; the old file is as it was"
-        raise PermissionError(error.errno, why, str(final)) from None
 
 
 #: Below so many bytes of addresses it pays to be modest.
@@ -338,97 +188,3 @@ def keyboard() -> Iterator[None]:
     finally:
         os.dup2(kept, 0)
         os.close(kept)
-
-
-class Output:
-    """A file under a temporary name in its own folder, renamed when all is written.
-
-    As a context manager: an error leaves nothing behind. "-" is standard output; a device or a
-    pipe is written directly. A name that ends in .gz or .zst is packed.
-    Raises `LogError` for a folder that is missing, a folder given as a file, or the input itself.
-    """
-
-    def __init__(self, path: str | PathLike[str], source: str | PathLike[str] = "-") -> None:
-        self.name = "standard output" if str(path) == "-" else str(path)
-        self._final: Path | None = None
-        self._part: Path | None = None
-        self._to_stdout = str(path) == "-"
-        # Standard output may be without a binary side, as in a notebook: it is asked only if used.
-        self._file = sys.stdout.buffer if self._to_stdout else self._opened(Path(path), source)
-        self._packed: BinaryIO | None = None
-        if self.name.endswith(".gz"):
-            packed = gzip.GzipFile("", "wb", 6, self._file, mtime=0)
-            self._packed = cast(BinaryIO, packed)
-        elif self.name.endswith(".zst"):
-            import pyarrow as pa  # pictures and code are written without it
-
-            self._packed = cast(BinaryIO, pa.CompressedOutputStream(self._file, "zstd"))
-        self.packs = self._packed is not None
-        self.file = self._packed or self._file
-        self.write = self.file.write
-
-    def _opened(self, path: Path, source: str | PathLike[str]) -> BinaryIO:
-        if str(source) != "-" and path.is_file() and same_file(path, Path(source)):
-            raise LogError(f"{path}: this is the input; name another file for the output")
-        if path.is_dir():
-            raise LogError(f"{path}: this is a folder; name a file for the output")
-        if not path.parent.is_dir():
-            raise LogError(f"{path}: there is no folder {path.parent}; make it first")
-        if why := unfit(path):
-            raise LogError(f"{path}: {why}; give it another name")
-        try:
-            if path.exists() and not path.is_file():  # a device or a pipe
-                return path.open("wb")
-            self._final = reachable(path.resolve())
-            self._part = temp_path(self._final)
-            return self._part.open("xb")
-        except OSError as error:
-            raise LogError(f"{path}: cannot be written: {error.strerror}") from None
-
-    def __enter__(self) -> Output:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        traceback: TracebackType | None,
-    ) -> None:
-        try:
-            if kind is None:
-                self._finish()
-        finally:
-            for file in (self._packed, self._file):
-                with contextlib.suppress(OSError, ValueError):
-                    if file is not None and not (self._to_stdout and file is self._file):
-                        file.close()
-            if self._part is not None:
-                self._part.unlink(missing_ok=True)
-
-    def _finish(self) -> None:
-        try:
-            if self._packed is not None:
-                self._packed.close()
-            if self._file.closed:  # by what packs
-                return self._put_in_place()
-            self._file.flush()
-            if not self._to_stdout:
-                self._file.close()
-        except BrokenPipeError:
-            raise
-        except OSError as error:
-            raise LogError(f"{self.name}: cannot be written: {error.strerror}") from None
-        self._put_in_place()
-
-    def _put_in_place(self) -> None:
-        if self._part is not None and self._final is not None:
-            try:
-                atomic_replace(self._part, self._final)
-            except OSError as error:
-                raise LogError(f"{self.name}: cannot be written: {error.strerror}") from None
-
-
-def write_file(path: str | PathLike[str], data: bytes) -> None:
-    """Write a whole file at once, or leave nothing behind."""
-    with Output(path) as out:
-        out.write(data)

@@ -20,8 +20,8 @@ from jetruler import load_bench
 from jetruler.benchfile.edit import replace_file, write_marks
 from jetruler.benchfile.load import parse_bench
 from jetruler.errors import BenchError, LogError
+from jetruler.files import Output, write_file
 from jetruler.samples.source import ahead
-from jetruler.system import Output, write_file
 from tests.conftest import COMMAND, Cli
 from tests.helpers.sizes import sizes
 

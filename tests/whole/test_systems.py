@@ -15,10 +15,10 @@ from typing import Any
 
 import pytest
 
-from jetruler import JetRulerError, convert, load_bench, system
+from jetruler import JetRulerError, convert, files, load_bench, system
+from jetruler.files import atomic_replace, reject_overlapping_paths, same_file, temp_path
 from jetruler.live.sources import WINDOWS_PORT
 from jetruler.logs.workers import planned
-from jetruler.system import atomic_replace, reject_overlapping_paths, same_file, temp_path
 from tests.conftest import COMMAND, Cli
 from tests.helpers.foreign import sitecustomize as foreign
 from tests.helpers.sizes import soak
@@ -55,7 +55,8 @@ def test_the_command_line_on_another_system(system: str, tests: str) -> None:
 def windows(monkeypatch: pytest.MonkeyPatch) -> None:
     """Names of files, and processes, as on Windows."""
     windows = {"name": "nt", "kill": foreign.kill, "cpu_count": lambda: 2}
-    monkeypatch.setattr(system, "os", SimpleNamespace(**(vars(os) | windows)))
+    for module in (system, files):
+        monkeypatch.setattr(module, "os", SimpleNamespace(**(vars(os) | windows)))
     kernel = SimpleNamespace(kernel32=foreign.Kernel())
     monkeypatch.setattr(ctypes, "windll", kernel, raising=False)
 
@@ -70,7 +71,7 @@ def windows(monkeypatch: pytest.MonkeyPatch) -> None:
     ],
 )  # fmt: skip
 def test_names_that_windows_keeps(name: str, why: str) -> None:
-    found = system.unfit(Path("folder", name))
+    found = files.unfit(Path("folder", name))
     assert bool(found) == bool(why)
     assert why in found
 
@@ -106,8 +107,8 @@ def test_any_name_here(cli: Cli, home: Path) -> None:
 @pytest.mark.usefixtures("windows")
 def test_long_paths_get_their_prefix() -> None:
     short, long = Path("/short"), Path("/" + "x/" * 130)
-    assert system.reachable(short) == short
-    assert str(system.reachable(long)) == f"\\\\?\\{long}"
+    assert files.reachable(short) == short
+    assert str(files.reachable(long)) == f"\\\\?\\{long}"
 
 
 @pytest.mark.usefixtures("windows")
@@ -148,13 +149,13 @@ def test_a_result_that_is_held_open_is_kept(
 
 def test_names_that_differ_in_case_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)
-    system.folds_case.cache_clear()
-    assert not system.folds_case(tmp_path)
+    files.folds_case.cache_clear()
+    assert not files.folds_case(tmp_path)
     for name in ("day.csv", "Day.jsonl", "night.csv"):
         (tmp_path / name).write_text("t,ch0\n0,1\n")
     assert len(planned(["."], "out", out_kind="parquet")) == 3
     assert not same_file(Path("out.csv"), Path("OUT.csv"))
-    monkeypatch.setattr("jetruler.system.folds_case", lambda folder: True)
+    monkeypatch.setattr("jetruler.files.folds_case", lambda folder: True)
     with pytest.raises(JetRulerError, match=r"its result would stand where that of .*Day.jsonl"):
         planned(["."], "out", out_kind="parquet")
     assert same_file(Path("out.csv"), Path("OUT.csv"))

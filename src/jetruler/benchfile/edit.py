@@ -6,6 +6,8 @@ import math
 import os
 import re
 from codecs import BOM_UTF8
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import fields, replace
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -16,18 +18,20 @@ from tomlkit.items import Array
 
 from ..core.bench.channel import Channel, FitCovariance
 from ..core.calibrate.in_channel import Calibration, joined
+from ..core.error_types import JetRulerError
 from ..core.laws import law_line, number_text
 from ..core.laws.linear import Line
 from ..core.ruler.quantity import standard_of
 from ..core.ruler.ruler import Law, Ruler
 from ..core.ruler.units import factor
-from ..system import atomic_replace, temp_path
+from ..files import atomic_replace, editing, note_read, temp_path
 from .load import BenchError, parse_bench
 
 
 def read_text(path: str) -> str:
     """Return a bench file as text, with plain line ends. Raises `BenchError`."""
     try:
+        note_read(Path(path))
         return Path(path).read_bytes().decode("utf-8-sig").replace("\r\n", "\n")
     except (OSError, UnicodeDecodeError) as error:
         reason = getattr(error, "strerror", None) or "it is no text"
@@ -63,30 +67,44 @@ class Change(NamedTuple):
     after: str
 
 
+@contextmanager
+def _alone(path: str) -> Iterator[None]:
+    """From reading a bench file to putting another in its place, nobody else changes it. Raises
+    `BenchError`."""
+    try:
+        with editing(path):
+            yield
+    except BenchError:
+        raise
+    except JetRulerError as error:
+        raise BenchError(path, [str(error).removeprefix(f"{path}: ")]) from None
+
+
 def write_marks(path: str, channel: str, marks: tuple[tuple[float, float], ...]) -> Change:
     """Put marks into the first line law of a channel; the file is replaced whole or not at all.
 
     Returns the line as it was and as it is. Raises `BenchError` for a channel without such a
     law, or a file that cannot be written.
     """
-    text = read_text(path)
-    document = tomlkit.parse(text)
-    tables: Any = document.get("channel", {})
-    laws: Any = tables.get(channel, {}).get("laws", [])
-    law = next((law for law in laws if law.get("law") == "line" and "marks" in law), None)
-    if law is None:
-        raise BenchError(path, [f"channel.{channel} has no line with marks to put these into"])
-    before = f"marks = {law['marks'].as_string()}"
-    pairs = ", ".join(f"[{number_text(raw)}, {number_text(true)}]" for raw, true in marks)
-    law["marks"] = tomlkit.parse(f"marks = [{pairs}]")["marks"]
-    changed = tomlkit.dumps(document)
-    parse_bench(changed, path, Path(path).parent)  # its errors come first
-    was = parse_bench(text, path, Path(path).parent)[channel].chain
-    index = next(i for i, one in enumerate(was.laws) if one.marks)
-    with_marks = replace(was.laws[index], marks=marks)  # type: ignore[type-var]
-    means = Ruler((*was.laws[:index], with_marks, *was.laws[index + 1 :]))
-    _replace_checked(path, changed, channel, means, f"marks = [{pairs}]")
-    return Change(before, f"marks = [{pairs}]")
+    with _alone(path):
+        text = read_text(path)
+        document = tomlkit.parse(text)
+        tables: Any = document.get("channel", {})
+        laws: Any = tables.get(channel, {}).get("laws", [])
+        law = next((law for law in laws if law.get("law") == "line" and "marks" in law), None)
+        if law is None:
+            raise BenchError(path, [f"channel.{channel} has no line with marks to put these into"])
+        before = f"marks = {law['marks'].as_string()}"
+        pairs = ", ".join(f"[{number_text(raw)}, {number_text(true)}]" for raw, true in marks)
+        law["marks"] = tomlkit.parse(f"marks = [{pairs}]")["marks"]
+        changed = tomlkit.dumps(document)
+        parse_bench(changed, path, Path(path).parent)  # its errors come first
+        was = parse_bench(text, path, Path(path).parent)[channel].chain
+        index = next(i for i, one in enumerate(was.laws) if one.marks)
+        with_marks = replace(was.laws[index], marks=marks)  # type: ignore[type-var]
+        means = Ruler((*was.laws[:index], with_marks, *was.laws[index + 1 :]))
+        _replace_checked(path, changed, channel, means, f"marks = [{pairs}]")
+        return Change(before, f"marks = [{pairs}]")
 
 
 def write_law(
@@ -117,32 +135,37 @@ def write_law(
     ------
     BenchError : if the file cannot be changed; it is replaced whole or not at all.
     """
-    text = read_text(path)
-    if expected is not None and text != expected:
-        raise BenchError(path, ["it has changed since it was read; nothing is written, try again"])
-    document = tomlkit.parse(text)
-    tables: Any = document["channel"]
-    table = tables[channel.name]
-    if "laws" not in table:
-        table["column"].trivia.trail = "\nlaws = []\n"
-        document = tomlkit.parse(tomlkit.dumps(document))
-        tables = document["channel"]
+    with _alone(path):
+        text = read_text(path)
+        if expected is not None and text != expected:
+            raise BenchError(
+                path, ["it has changed since it was read; nothing is written, try again"]
+            )
+        document = tomlkit.parse(text)
+        tables: Any = document["channel"]
         table = tables[channel.name]
-    if not isinstance(table["laws"], Array):
-        name = f"channel.{channel.name}"
-        expected = f"is not written as a list `laws = [ … ]` below [{name}]; put this in yourself"
-        raise BenchError(path, [f"{name}.laws {expected}: {line}"])
-    listed, items = table["laws"].as_string(), _items(table["laws"])
-    index -= len(channel.chain.laws) - len(items)  # the file does not list the common converter
-    if "\n" in listed and items:
-        changed, change = _in_lines(listed, items, line, index, replaces)
-    else:
-        changed, change = _in_one_line(listed, items, line, index, replaces)
-    table["laws"] = tomlkit.parse(f"laws = {changed}")["laws"]
-    if calibration is not None:
-        change = _set_calibration(table, calibration, change)
-    _replace_checked(path, tomlkit.dumps(document), channel.name, means, line)
-    return change
+        if "laws" not in table:
+            table["column"].trivia.trail = "\nlaws = []\n"
+            document = tomlkit.parse(tomlkit.dumps(document))
+            tables = document["channel"]
+            table = tables[channel.name]
+        if not isinstance(table["laws"], Array):
+            name = f"channel.{channel.name}"
+            expected = (
+                f"is not written as a list `laws = [ … ]` below [{name}]; put this in yourself"
+            )
+            raise BenchError(path, [f"{name}.laws {expected}: {line}"])
+        listed, items = table["laws"].as_string(), _items(table["laws"])
+        index -= len(channel.chain.laws) - len(items)  # the file does not list the common converter
+        if "\n" in listed and items:
+            changed, change = _in_lines(listed, items, line, index, replaces)
+        else:
+            changed, change = _in_one_line(listed, items, line, index, replaces)
+        table["laws"] = tomlkit.parse(f"laws = {changed}")["laws"]
+        if calibration is not None:
+            change = _set_calibration(table, calibration, change)
+        _replace_checked(path, tomlkit.dumps(document), channel.name, means, line)
+        return change
 
 
 def _replace_checked(path: str, text: str, channel: str, means: Ruler, lines: str) -> None:

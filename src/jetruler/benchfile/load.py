@@ -21,7 +21,7 @@ from ..core.error_types import (
 from ..core.firmware.program import name_clashes
 from ..core.laws import law_named
 from ..core.ruler.base_law import parameters
-from ..system import text_of_file
+from ..files import text_of_file
 from .models import TableErrors, Type, build_law, placed, read
 from .tables import CHANNEL, CONVERTER, DRIVE, FILE, LOG, PATTERNS, TRIP, calibration_of, ruler_of
 
@@ -92,6 +92,8 @@ def load_bench(path: str | PathLike[str]) -> Bench:
         raise BenchError(name, ["this is not text; a bench file is TOML in UTF-8"]) from None
     except OSError as error:
         raise BenchError(name, [f"cannot be read: {error.strerror or error}"]) from None
+    except (RuntimeError, ValueError):  # a loop of links, or a name with a zero in it
+        raise BenchError(name, ["cannot be read: its name leads nowhere"]) from None
     return parse_bench(text, name, Path(path).parent)
 
 

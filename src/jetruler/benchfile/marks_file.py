@@ -14,6 +14,7 @@ from ..core.calibrate.marks import Marks, MarksError
 from ..core.error_types import QuantityError
 from ..core.ruler.quantity import Toleranced, quantity, unit_of
 from ..core.ruler.units import spelled
+from ..files import text_of_file
 
 #: `raw`, `raw (V)`, `raw [V]` or `raw_V`; so for true and u_true.
 _HEADING = re.compile(
@@ -52,13 +53,14 @@ def read_marks(path: str | PathLike[str]) -> Marks:
     """
     name = str(path)
     try:
-        text = Path(path).read_text("utf-8-sig")
+        text = text_of_file(Path(path)).removeprefix("\ufeff")
     except FileNotFoundError:
         raise MarksError(f"{name}: expected a CSV file of marks, found no such file") from None
     except IsADirectoryError:
         raise MarksError(f"{name}: expected a CSV file of marks, found a folder") from None
     except (OSError, UnicodeDecodeError) as error:
-        reason = getattr(error, "strerror", None) or "it is no text"
+        no_text = isinstance(error, UnicodeDecodeError)
+        reason = "it is no text" if no_text else getattr(error, "strerror", None) or str(error)
         raise MarksError(f"{name}: cannot be read: {reason}") from None
     lines = [
         (i, line)

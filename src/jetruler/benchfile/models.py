@@ -37,7 +37,7 @@ from ..core.ruler.base_law import hint_unit, holds_numbers, is_finite, is_numeri
 from ..core.ruler.quantity import needs_unit, read_hinted, read_number, read_numbers, seconds
 from ..core.ruler.ruler import Law
 from ..core.ruler.units import Unit, nearest
-from ..system import text_of_file
+from ..files import text_of_file
 
 
 def read_points(folder: Path, name: str) -> list[list[float]]:

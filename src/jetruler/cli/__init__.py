@@ -13,6 +13,7 @@ from typing import Any, NoReturn
 import click
 
 from .. import __version__
+from ..files import guarded
 from ..system import on_ending, spare_addresses
 from .streams import console, detach_stdout, settle
 
@@ -123,7 +124,8 @@ def main(args: list[str] | None = None) -> NoReturn:
     if COMPLETING in os.environ:
         import_module(".options", __name__)
     try:
-        cli.main(args, prog_name="jetruler", standalone_mode=False)
+        with guarded():
+            cli.main(args, prog_name="jetruler", standalone_mode=False)
         sys.stdout.flush()
     except click.exceptions.Exit as stop:
         sys.exit(stop.exit_code)

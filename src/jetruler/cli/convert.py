@@ -21,7 +21,7 @@ from ..core.bench.channel import raw_from
 from ..core.error_types import JetRulerError
 from ..core.ruler.units import many
 from ..demo import STEPS, TourStep
-from ..system import reject_overlapping_paths
+from ..files import reject_overlapping_paths
 from .options import (
     Given,
     bench_option,
@@ -31,6 +31,7 @@ from .options import (
     load,
     log_options,
     saying_log_options,
+    standard,
 )
 from .streams import bar, progress_bar, show, show_json
 
@@ -46,7 +47,13 @@ KINDS = ("csv", "jsonl", "parquet")
 @click.command()
 @click.argument("logs", nargs=-1, required=True, metavar="LOG...")
 @click.option(
-    "-o", "--output", "out", default="-", metavar="FILE", help="Result, or a folder; - is stdout."
+    "-o",
+    "--output",
+    "out",
+    default="-",
+    metavar="FILE",
+    callback=standard,
+    help="Result, or a folder; - is stdout.",
 )
 @click.option(
     "--to", "out_kind", type=click.Choice(KINDS), help="Format of the result; else by its name."
@@ -146,7 +153,15 @@ def fleet_bar() -> Iterator[FleetProgress | None]:
 
 @click.command()
 @click.argument("channels", nargs=-1, metavar="[CHANNEL...]")
-@click.option("-o", "--output", "out", default="report.html", show_default=True, metavar="FILE")
+@click.option(
+    "-o",
+    "--output",
+    "out",
+    default="report.html",
+    show_default=True,
+    metavar="FILE",
+    callback=standard,
+)
 @click.option("--at", multiple=True, metavar="RAW", help="Worked solutions here (repeatable).")
 @click.option("--log", metavar="LOG", help="With an overview of this log, its trips and findings.")
 @click.option("--marks", "marks", multiple=True, metavar="C=FILE", help="Calibrate C by these.")
@@ -176,8 +191,8 @@ def report_command(
     jetruler report bean --to tex -o bean.tex
     """
     from ..benchfile.marks_file import read_marks
+    from ..files import reject_overlapping_paths
     from ..show.report import report
-    from ..system import reject_overlapping_paths
     from .explain import changes_of
 
     folder_of(out)

@@ -105,8 +105,8 @@ def budgets_of(
 
 def written(figure: Figure, path: Path) -> Path:
     """Write a figure as its suffix says; whole, or not at all."""
+    from ..files import write_file
     from ..show.style import rendered
-    from ..system import write_file
 
     width = click.get_current_context().meta.get(WIDTH)
     write_file(path, rendered(figure, path.suffix[1:].lower(), width))

@@ -14,8 +14,8 @@ from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel
 from ..core.error_types import JetRulerError, UnitError
 from ..core.ruler.units import factor_and_offset, number, symbol
-from ..system import reject_overlapping_paths
-from .options import bench_option, channel_of, folder_of, load
+from ..files import reject_overlapping_paths
+from .options import bench_option, channel_of, folder_of, load, standard
 from .streams import document, show_json
 
 if TYPE_CHECKING:
@@ -38,7 +38,9 @@ if TYPE_CHECKING:
 @click.option("--text", "text_width", type=click.IntRange(2, 40), metavar="WIDTH",
               help="Add functions that write a value for a display.")  # fmt: skip
 @click.option("--selftest", is_flag=True, help="Add test vectors over the whole range.")
-@click.option("-o", "--output", "out", default="-", metavar="FILE", help="- is stdout.")
+@click.option(
+    "-o", "--output", "out", default="-", metavar="FILE", callback=standard, help="- is stdout."
+)
 @click.option("--json", "as_json", is_flag=True, help="The proof as JSON on stdout; needs -o.")
 @bench_option
 def export_command(channels: tuple[str, ...], out: str, bench_path: str, **options: Any) -> None:
@@ -51,7 +53,7 @@ def export_command(channels: tuple[str, ...], out: str, bench_path: str, **optio
     jetruler export bean --to c --arith int32 --scale 10 --within 0.1 -o bean.h
     jetruler export --all --to python --interval 0.2 -o roaster.py
     """
-    from ..system import write_file
+    from ..files import write_file
 
     asked = ExportArguments(**options)
     asked.check(out)

@@ -19,6 +19,7 @@ from ..core.error_types import JetRulerError
 from ..core.result import TextTable
 from ..core.ruler.quantity import seconds
 from ..core.ruler.units import many, number
+from ..files import Output, reject_overlapping_paths
 from ..live.outputs import AlignedRows, CsvRows, JsonRows, LiveEvents, OutputWriter, Rows
 from ..live.overrides import injections
 from ..live.parts import bare_bench, parts_for
@@ -26,7 +27,7 @@ from ..live.session import Session
 from ..live.source_reader import Recorder, head_of
 from ..live.sources import reached, source_named, takes_commands
 from ..samples.shapes import EXPECTED
-from ..system import Output, has_keyboard, keyboard, on_rest, reject_overlapping_paths
+from ..system import has_keyboard, keyboard, on_rest
 from .options import Given, bench_option, folder_of, form_of, load, log_options
 from .streams import echo, encoded, raw_stdout, show
 

@@ -27,7 +27,7 @@ from ..core.bench.channel import Channel
 from ..core.error_types import JetRulerError, ParameterError
 from ..core.ruler.quantity import quantity
 from ..core.ruler.units import factor, nearest
-from ..system import unfit
+from ..files import standard_or, unfit
 from .streams import echo
 
 bench_option = click.option(
@@ -187,6 +187,11 @@ def form_of(given: Given, bench: Bench | None, **more: object) -> LogFormat:
         return replace(known, **shown_before)
     except ParameterError as error:
         raise JetRulerError(f"--{error}") from None
+
+
+def standard(ctx: click.Context, param: click.Parameter, path: str) -> str:
+    """Any name of standard output is "-": what is piped on must not be replaced."""
+    return standard_or(path)
 
 
 _POWERSHELL = """\

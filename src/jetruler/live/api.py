@@ -15,7 +15,7 @@ from typing import Any
 from ..benchfile.load import load_bench
 from ..core.bench.bench import Bench, LogFormat
 from ..core.ruler.reading import Flag
-from ..system import Output
+from ..files import Output
 from .controls import OperatorControls
 from .outputs import LiveEvents
 from .parts import parts_for

@@ -16,10 +16,10 @@ import numpy as np
 
 from ..core.bench.bench import LogFormat
 from ..core.numerics import Array
+from ..files import reachable
 from ..samples.head import CUT, RECORD
 from ..samples.shapes import Noise
 from ..samples.stream_lines import LONGEST
-from ..system import reachable
 from .sources import (
     CHUNK,
     GrowingFile,

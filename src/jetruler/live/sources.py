@@ -18,6 +18,7 @@ from urllib.parse import urlsplit
 
 from ..core.bench.bench import LogFormat
 from ..core.error_types import JetRulerError
+from ..files import note_read
 
 if TYPE_CHECKING:
     from ..demo.board import Board
@@ -150,6 +151,7 @@ class GrowingFile(Base):
     def __init__(self, path: str, follow: bool) -> None:
         self.name, self._path, self.follows = path, Path(path), follow
         try:
+            note_read(self._path)
             self._file = self._path.open("rb")
         except OSError as error:
             why = f"{error.strerror}"

@@ -17,7 +17,8 @@ from ..core.bench.bench import Bench
 from ..core.error_types import JetRulerError, LogError
 from ..core.result import Content, Result
 from ..core.ruler.units import many
-from ..system import cores, write_file
+from ..files import write_file
+from ..system import cores
 from .conversion import ConvertOptions, chosen
 from .summary import Summary
 from .workers import Outcome, Task, Work, attempt, planned
@@ -41,7 +42,8 @@ class Manifest:
         self._path = Path(folder) / NAME
         self._known: dict[str, str] = {}
         with contextlib.suppress(OSError, ValueError):
-            self._known = dict(json.loads(self._path.read_text("utf-8")))
+            known = json.loads(self._path.read_text("utf-8"))
+            self._known = known if isinstance(known, dict) else {}
         settings = {f.name: repr(getattr(options, f.name)) for f in fields(options)}
         settings = {name: value for name, value in settings.items() if name not in NO_MATTER}
         read = [hashlib.sha256(Path(path).read_bytes()).hexdigest() for path in inputs]

@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 from ..core.bench.bench import Bench
 from ..core.error_types import LogError
+from ..files import Output, reject_overlapping_paths
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.source import LogReader, Workers, kind_of
-from ..system import Output, reject_overlapping_paths
 from .conversion import Conversion, Converted, ConvertOptions, Layout, StatefulBatch
 from .passed_types import Given, OtherTypeError
 from .summary import Summary

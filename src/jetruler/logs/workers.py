@@ -23,8 +23,8 @@ from urllib.parse import urlsplit
 
 from ..core.bench.bench import Bench
 from ..core.error_types import JetRulerError, LogError
+from ..files import one_name, same_file
 from ..samples.source import PACKED, SUFFIXES, kind_of
-from ..system import one_name, same_file
 from .conversion import ConvertOptions
 from .convert_log import convert
 from .summary import Summary

@@ -20,7 +20,7 @@ from ..core.bench.bench import LogFormat
 from ..core.error_types import LogError
 from ..core.numerics import as_samples
 from ..core.ruler.reading import loaded
-from ..system import reachable
+from ..files import note_read, reachable
 from .cells import to_arrow, values_to_arrow
 from .head import LONGEST_NAME, Above, Head, find_head, head_lines
 from .source import Columns, Log, LogReader, LogSource, RowBatch, Workers, kind_of, name_of
@@ -404,6 +404,7 @@ class ParquetReader(LogReader):
 
     def _open(self, path: Path) -> pq.ParquetFile:
         try:
+            note_read(path)
             return pq.ParquetFile(path, pre_buffer=False)
         except FileNotFoundError:
             raise LogError(f"{self.name}: expected a log, found no such file") from None

@@ -26,6 +26,7 @@ import pyarrow as pa
 
 from ..core.bench.bench import LogFormat
 from ..core.error_types import LogError
+from ..files import note_read
 from ..system import cores
 from .cells import to_arrow
 from .shapes import EXPECTED, Noise
@@ -233,6 +234,7 @@ class LogSource:
         if str(path) == "-":
             return io.BufferedReader(cast(io.RawIOBase, sys.stdin.buffer), 65536)
         try:
+            note_read(Path(path))
             raw = Path(path).open("rb")  # noqa: SIM115 - closed by __exit__
             if Path(path).is_file():
                 self.bytes_total = Path(path).stat().st_size

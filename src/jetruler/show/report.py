@@ -19,10 +19,10 @@ from ..core.error_types import JetRulerError
 from ..core.ruler.reading import Reading
 from ..core.ruler.units import nearest, number
 from ..core.uncertainty.what_if import has_parameter, what_if
+from ..files import reject_used, write_file
 from ..logs.check_log import CheckPass, TripsPass, event_row
 from ..logs.pairs import PairsPass, SeriesPass, compare_pairs, pairs_of
 from ..samples.passes import Progress, SampleBatch, columns_of, walk
-from ..system import write_file
 from .content import FORMS, Form, ReportRequest, content, written
 
 #: Trips that turn more often than this are cut off in the table, and that is said.
@@ -109,6 +109,8 @@ def report(
     folder = path.parent / f"{path.stem}-figures"
     text, files = written(title, list(content(wanted)), chosen, folder.name)
     made = [path]
+    for file in (path, *(folder / name for name in files)):
+        reject_used(file)
     if files:
         made += _beside(folder, files)
     write_file(path, text.encode())

@@ -12,7 +12,7 @@ from pathlib import Path
 from ..core.bench.bench import Bench
 from ..core.firmware.bench_machines import holding_of
 from ..core.firmware.selection import Exported, ExportError
-from ..system import atomic_replace, temp_path
+from ..files import atomic_replace, temp_path
 from .c import C99
 from .python import PythonModule
 from .structured_text import StructuredText
