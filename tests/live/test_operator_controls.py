@@ -22,9 +22,9 @@ from jetruler.core.error_types import ParameterError
 from jetruler.core.ruler.reading import Reading
 from jetruler.live.controls import OperatorControls, snapshot
 from jetruler.live.session import Parts, Session
-from jetruler.live.source_reader import Recorder
 from jetruler.live.sources import StreamError
 from jetruler.live.stream_processor import PIECE, History, Window
+from jetruler.live.writers import Recorder
 
 ROOT = Path(__file__).parents[2]
 

@@ -19,13 +19,14 @@ from ..core.error_types import JetRulerError
 from ..core.result import TextTable
 from ..core.ruler.quantity import seconds
 from ..core.ruler.units import many, number
-from ..files import Output, reject_overlapping_paths
-from ..live.outputs import AlignedRows, CsvRows, JsonRows, LiveEvents, OutputWriter, Rows
+from ..files import reject_overlapping_paths
+from ..live.outputs import AlignedRows, CsvRows, JsonRows, Rows
 from ..live.overrides import injections
 from ..live.parts import bare_bench, parts_for
 from ..live.session import Session
-from ..live.source_reader import Recorder, head_of
+from ..live.source_reader import head_of
 from ..live.sources import reached, source_named, takes_commands
+from ..live.writers import LiveEvents, Messages, OutputWriter, Recorder
 from ..samples.shapes import EXPECTED
 from ..system import has_keyboard, keyboard, on_rest
 from .options import Given, bench_option, folder_of, form_of, load, log_options
@@ -33,7 +34,6 @@ from .streams import echo, encoded, raw_stdout, show
 
 if TYPE_CHECKING:
     from ..core.bench.bench import LogFormat
-    from ..live.outputs import LiveEvents, OutputWriter
     from ..live.session import Parts, Session
     from ..live.sources import Source
 
@@ -54,6 +54,7 @@ if TYPE_CHECKING:
 @click.option("--sink", metavar="PORT", help="Where to send them, if not to the source.")
 @click.option("--record", metavar="FILE", help="Keep every raw line with its time.")
 @click.option("--events", metavar="FILE", help="Trips that turn, and what was done by hand.")
+@click.option("--append", is_flag=True, help="Add to what these two files hold.")
 @click.option("--duration", "how_long", metavar="TIME", help='Of samples: "10 s".')
 @click.option("--keep-raw", is_flag=True, help="Rows have the raw values too.")
 @click.option("--json", "as_json", is_flag=True, help="A JSON object a sample.")
@@ -79,32 +80,37 @@ def live_command(bench_path: str, **options: Any) -> None:
         raise JetRulerError("expected --json or --plain, found both")
 
     parts = _parts(bench_path, asked)
-    source, viewing = parts.source, asked.viewing
-    with _events(asked, parts) as events:
-        parts = replace(parts, events=events)
-        if viewing:
-            return _view(parts, lasting)
-        with _writer(source.lossless and not parts.armed) as writer:
-            session = _until_stopped(Session(replace(parts, writer=writer)), lasting)
-            if session.progress.ended and source.lossless and not session.progress.stopped:
-                with contextlib.suppress(KeyboardInterrupt):
-                    writer.drain()
-            lasted = time.monotonic() - session.progress.started
+    source = parts.source
+    if asked.viewing:
+        return _view(parts, lasting)
+    with _writer(source.lossless and not parts.armed) as writer, _messages() as messages:
+        parts = replace(parts, writer=writer, messages=messages)
+        session = _until_stopped(Session(parts), lasting)
+        if session.progress.ended and source.lossless and not session.progress.stopped:
+            with contextlib.suppress(KeyboardInterrupt):
+                writer.drain()
+        lasted = time.monotonic() - session.progress.started
     _end(session, lasted, writer)
 
 
 def _end(session: Session, lasted: float, writer: OutputWriter | None) -> None:
     """Say what was seen and what was lost."""
-
+    if session.parts.events is not None:
+        session.parts.events.close()
     source = session.parts.source
     progress = session.progress
     if progress.ended and not progress.stopped and not session.processor.rows:
         bad = f"; {session.skipped}; {EXPECTED}" if session.skipped else ", and without a line"
         raise JetRulerError(f"{source.name}: the stream ended without a sample{bad}")
     _summary(session, lasted, writer)
-    recorder = session.parts.recorder
-    if recorder is not None and recorder.failure:
+    if any(file.failure for file in _files(session)):
         sys.exit(1)
+
+
+def _files(session: Session) -> list[Recorder | LiveEvents]:
+    """What is written beside the rows."""
+    parts = session.parts
+    return [file for file in (parts.recorder, parts.events) if file is not None]
 
 
 @dataclass(frozen=True)
@@ -121,6 +127,7 @@ class LiveOptions:
     sink: str | None
     record: str | None
     events: str | None
+    append: bool
     how_long: str | None
     as_json: bool
     plain: bool
@@ -156,16 +163,11 @@ class LiveOptions:
 def _parts(bench_path: str, asked: LiveOptions) -> Parts:
     """What the session is made of; its outlet comes later."""
 
-    if asked.record is not None:
-        folder_of(asked.record)
-        reject_overlapping_paths(
-            {"--record": asked.record}, {"the source": asked.name, "the bench": bench_path}
-        )
-    if asked.events is not None:
-        folder_of(asked.events)
-        reject_overlapping_paths(
-            {"--events": asked.events}, {"the source": asked.name, "the bench": bench_path}
-        )
+    written = {"--record": asked.record, "--events": asked.events}
+    for path in written.values():
+        if path is not None:
+            folder_of(path)
+    reject_overlapping_paths(written, {"the source": asked.name, "the bench": bench_path})
     bench, source = _bench(bench_path, asked)
     form = form_of(asked.given, bench, baud=asked.baud)
     parts = parts_for(source, bench, form, follow=asked.follow, pace=asked.pace)
@@ -186,9 +188,16 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
         injections=made,
         wire=wire,
         armed=asked.arm,
-        recorder=None if asked.record is None else Recorder(asked.record),
+        recorder=_recorder(asked, parts.source),
+        events=None if asked.events is None else LiveEvents(asked.events, append=asked.append),
         rows=rows_of,
     )
+
+
+def _recorder(asked: LiveOptions, source: Source) -> Recorder | None:
+    if asked.record is None:
+        return None
+    return Recorder(asked.record, append=asked.append, lossless=source.lossless and not asked.arm)
 
 
 def _bench(bench_path: str, asked: LiveOptions) -> tuple[Bench, str | Source]:
@@ -210,14 +219,13 @@ def no_bench(asked: LiveOptions) -> str:
 
 
 @contextmanager
-def _events(asked: LiveOptions, parts: Parts) -> Iterator[LiveEvents | None]:
-    """Where trips that turn are written, and what was done by hand."""
-    if asked.events is None:
-        yield None
-        return
-
-    with Output(asked.events) as out:
-        yield LiveEvents(out.write)
+def _messages() -> Iterator[Messages]:
+    """Standard error, written by a thread."""
+    messages = Messages()
+    try:
+        yield messages
+    finally:
+        messages.close()
 
 
 def _lasting(how_long: str) -> float:
@@ -314,9 +322,12 @@ def _notes(session: Session, lasted: float, writer: OutputWriter | None) -> Iter
         yield f"{session.reader.lost} bytes came faster than they could be read, and were lost"
     if writer is not None:
         yield from _unwritten(session, writer)
-    recorder = session.parts.recorder
-    if recorder is not None and recorder.failure:
-        yield f"{recorder.failure}; {recorder.missed} bytes are not recorded"
+    for file in _files(session):
+        what = "recorded" if file is session.parts.recorder else "written"
+        if file.failure:
+            yield f"{file.failure}; {file.missed} bytes are not {what}"
+        elif file.missed:
+            yield f"{file.missed} bytes are not {what}: whoever reads them was too slow"
     if session.sender.unsent:
         yield f"{session.sender.unsent} commands could not be sent: {session.sender.failure}"
     if not session.sender.armed and session.bench.drives:

@@ -6,7 +6,6 @@ import threading
 import warnings
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from os import PathLike
 from types import TracebackType
@@ -15,14 +14,12 @@ from typing import Any
 from ..benchfile.load import load_bench
 from ..core.bench.bench import Bench, LogFormat
 from ..core.ruler.reading import Flag
-from ..files import Output
 from .controls import OperatorControls
-from .outputs import LiveEvents
 from .parts import parts_for
 from .session import Session
-from .source_reader import Recorder
 from .sources import Source, StreamError, reached, takes_commands
 from .stream_processor import LiveBatch
+from .writers import LiveEvents, Recorder
 
 #: Seconds that a session is given to send its safe values.
 PATIENCE = 10.0
@@ -222,7 +219,9 @@ class Live(OperatorControls):
     record : path, optional
         Where every raw line is kept with its time, and what was done by hand as comments.
     events : path, optional
-        Where trips that turn, and what was done by hand, are written (CSV).
+        Where trips that turn, and what was done by hand, are written as they happen (CSV).
+    append : bool, default False
+        Whether these two files may hold something already, which then stays.
 
     Raises
     ------
@@ -256,20 +255,19 @@ class Live(OperatorControls):
         follow: bool = False,
         record: str | PathLike[str] | None = None,
         events: str | PathLike[str] | None = None,
+        append: bool = False,
     ) -> None:
         known = bench if isinstance(bench, Bench) else load_bench(bench)
         parts = parts_for(source, known, form, follow=follow)
         wire: Source | None = parts.source if takes_commands(parts.source) else None
         if sink is not None:
             wire = reached(sink, parts.form)
-        self._files = ExitStack()
         recorder = None
         if record is not None:
-            recorder = Recorder(str(record))
+            recorder = Recorder(record, append=append, lossless=parts.source.lossless)
         written = None
         if events is not None:
-            out = self._files.enter_context(Output(events))
-            written = LiveEvents(out.write)
+            written = LiveEvents(events, append=append)
         session = Session(
             replace(
                 parts,
@@ -303,7 +301,8 @@ class Live(OperatorControls):
         traceback: TracebackType | None,
     ) -> None:
         self.stop()
-        self._files.close()
+        if self.session.parts.events is not None:
+            self.session.parts.events.close()
         if kind is None and self._runner.error is not None:
             raise self._runner.error
         if self.session.skipped:

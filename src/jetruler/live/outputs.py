@@ -1,125 +1,25 @@
-"""What goes out: rows and events in a thread of their own, and commands to an actuator's wire."""
+"""What samples look like when they go out: as CSV, in aligned columns, as JSON."""
 
 from __future__ import annotations
 
 import json
-import threading
-import time
-from collections import deque
-from collections.abc import Callable, Mapping, Sequence
-from io import RawIOBase
+import math
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.bench.bench import LINE_ENDS, Bench, LineEnd
+from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel
 from ..core.bench.trips_and_drives import Drive
 from ..core.numerics import AnyArray
 from ..core.ruler.reading import flag_names
 from ..core.ruler.units import for_column
-from ..logs.check_log import EVENT_COLUMNS, csv_line, event_row
 from ..logs.texts import CellTexts, FlagTexts
 from ..samples.cells import Samples, quote, texts_to_arrow
-from .sources import Source
 from .stream_processor import LiveBatch
-
-#: Bytes that wait at most to be written.
-ROOM = 1 << 22
-
-#: Bytes that are written at once at most.
-AT_ONCE = 1 << 16
-
-#: Seconds until whoever waits looks whether a signal has come.
-HEARING = 0.2
-
-#: Seconds until a full pipe is tried again.
-FULL = 0.01
-
-
-class OutputWriter:
-    """Bytes to a raw file. lossless: the source waits too, so that nothing need be dropped;
-    otherwise what finds no room is dropped whole, and its rows are counted in `dropped`.
-
-    taken: rows that it was given. abandoned: rows that were on their way when it was closed; the
-    last few thousand of them may have reached the reader."""
-
-    def __init__(self, file: RawIOBase, lossless: bool) -> None:
-        self.taken = self.dropped = self.abandoned = 0
-        self.error: OSError | None = None
-        self._file, self._lossless = file, lossless
-        self._pieces: deque[tuple[bytes, int]] = deque()
-        self._under_way = memoryview(b"")
-        self._waiting = 0
-        self._closing = False
-        self._change = threading.Condition()
-        self._thread = threading.Thread(target=self._work, name="jetruler-writer", daemon=True)
-        self._thread.start()
-
-    def put(self, data: bytes, rows: int) -> None:
-        """Write these rows. Raises `OSError` where writing failed."""
-        with self._change:
-            while self._lossless and self._waiting > ROOM and self.error is None:
-                self._change.wait(0.1)
-            if self.error is not None:
-                raise self.error
-            self.taken += rows
-            if self._waiting and self._waiting + len(data) > ROOM:
-                self.dropped += rows
-                return
-            self._pieces.append((data, rows))
-            self._waiting += len(data)
-            self._change.notify_all()
-
-    def drain(self) -> None:
-        """Wait until all is written, however long the reader takes. Raises `OSError` where writing
-        failed."""
-        with self._change:
-            while self._waiting and self.error is None:
-                self._change.wait(HEARING)
-            if self.error is not None:
-                raise self.error
-
-    def close(self, timeout: float) -> bool:
-        """Write what waits; whether that was done in time. Rows that were not are `abandoned`."""
-        with self._change:
-            self._closing = True
-            self._change.notify_all()
-        self._thread.join(timeout)
-        with self._change:
-            left, self._under_way = bytes(self._under_way), memoryview(b"")
-            self.abandoned += left.count(b"\n") + sum(rows for _, rows in self._pieces)
-            self._pieces.clear()
-        return not self._thread.is_alive()
-
-    def _work(self) -> None:
-        while True:
-            with self._change:
-                while not (self._pieces or self._closing):
-                    self._change.wait()
-                if not self._pieces:
-                    return
-                rows = b"".join(data for data, _ in self._pieces)
-                self._pieces.clear()
-                view = self._under_way = memoryview(rows)
-            try:
-                while view:
-                    self._under_way = view
-                    written = self._file.write(view[:AT_ONCE])
-                    if written is None:  # a pipe that never waits, and is full
-                        time.sleep(FULL)
-                    view = view[written or 0 :]
-            except OSError as error:
-                with self._change:
-                    self.error = error
-                    self._change.notify_all()
-                return
-            with self._change:
-                self._under_way = memoryview(b"")
-                self._waiting -= len(rows)
-                self._change.notify_all()
 
 
 class Rows(Protocol):
@@ -239,12 +139,12 @@ class JsonRows:
         for name, channel in self.bench.channels.items():
             reading = batch.readings[name]
             cell = channel.cell(float(reading.value[i]))
-            row[name] = (cell if self.labels[name] else float(cell)) if cell else None
+            row[name] = (cell if self.labels[name] else finite(float(cell))) if cell else None
             if reading.flags[i]:
                 flags[name] = flag_names(int(reading.flags[i]))
         if self._keeps_raw:
             row["raw"] = {
-                name: None if samples.missing is not None and samples.missing[i] else value
+                name: None if samples.missing is not None and samples.missing[i] else finite(value)
                 for name, samples in zip(self.bench.channels, batch.raw, strict=True)
                 for value in [samples.counts[i].item()]
             }
@@ -286,133 +186,14 @@ def _text(cell: str | bytes) -> str:
     return cell.decode() if isinstance(cell, bytes) else cell
 
 
+def finite(value: float) -> float | None:
+    """None for what JSON has no number for."""
+    return value if math.isfinite(value) else None
+
+
 def _json_time(text: str) -> float | str:
     try:
-        return int(text) if text.isdecimal() else float(text)
+        value = int(text) if text.isdecimal() else float(text)
     except ValueError:
         return text
-
-
-class LiveEvents:
-    """Writes `time, trip, state, values` as `convert --events` does, a line for each change, below
-    a header once it is known what times there are."""
-
-    def __init__(self, write: Callable[[bytes], object]) -> None:
-        self._write = write
-        self._begun = False
-
-    def begin(self, time_name: str) -> None:
-        """Write the header, once."""
-        if not self._begun:
-            self._write(csv_line(time_name, *EVENT_COLUMNS))
-        self._begun = True
-
-    def add(self, bench: Bench, batch: LiveBatch) -> None:
-        """The trips that turned in a batch."""
-        for event in batch.decided.events:
-            row = event_row(bench, event, batch.readings)
-            self._write(csv_line(batch.times[event.sample].as_py(), *row))
-
-    def note(self, time: str, name: str, what: str, value: str) -> None:
-        """Something that was done by hand. time: that of the last sample."""
-        self._write(csv_line(time, name, what, value))
-
-
-#: Seconds without trying again after a wire took nothing.
-REST = 1.0
-#: Seconds between attempts to send what must be sent.
-RETRY = 0.1
-
-
-class Sender:
-    """Sends the lines of commands. Unless armed nothing is sent, whatever is asked.
-
-    wire: where to; None where nothing takes commands, and nothing can be armed."""
-
-    def __init__(
-        self, bench: Bench, wire: Source | None, armed: bool = False, line_end: LineEnd = "lf"
-    ) -> None:
-        self.bench, self.wire = bench, wire
-        self.armed = armed and wire is not None
-        """Whether anything is sent at all."""
-        self._end = LINE_ENDS[line_end]
-        self._drives = {drive.output: drive for drive in bench.drives.values()}
-        self.sent: dict[str, float] = {}
-        """What each output has taken last."""
-        self.failure = ""
-        self.unsent = 0
-        self._wanted: dict[str, float] = {}
-        self._rest_until = 0.0
-        self._torn = False
-
-    def arm(self) -> None:
-        """Send from now on, the safe values first."""
-        self.armed = self.wire is not None
-        self.safe()
-
-    def disarm(self, seconds: float = 0.0) -> None:
-        """Send the safe values, tried for so many seconds, and nothing from then on."""
-        self.safe()
-        self.insist(seconds)
-        self.armed, self.failure = False, ""
-
-    def change(self, bench: Bench) -> None:
-        """Go on with a bench that was changed; an output that is no longer driven goes to safe."""
-        gone = {d.output: d.safe for d in self.bench.drives.values()}
-        for drive in bench.drives.values():
-            gone.pop(drive.output, None)
-        self._send(gone)
-        for output in gone:
-            self._wanted.pop(output)
-        self.bench = bench
-        self._drives = {drive.output: drive for drive in bench.drives.values()}
-
-    def send(self, commands: Mapping[str, float]) -> None:
-        """Send what changed. commands: by drive."""
-        self._send({self.bench.drives[name].output: value for name, value in commands.items()})
-
-    def forget(self) -> None:
-        """The other side is new: it has taken nothing yet."""
-        self.sent, self._rest_until = {}, 0.0
-
-    def safe(self) -> None:
-        """The safe value of every drive, whatever was sent before."""
-        self.forget()
-        self._send({drive.output: drive.safe for drive in self.bench.drives.values()})
-
-    def insist(self, seconds: float) -> None:
-        """Try for so long what could not be sent, until it is taken whole."""
-        until = time.monotonic() + seconds
-        while self.failure and time.monotonic() < until:
-            time.sleep(min(RETRY, seconds))
-            self._rest_until = 0.0
-            self._send({})
-
-    def try_again(self) -> None:
-        """Send what could not be sent before."""
-        if self.failure:
-            self._send({})
-
-    def _line(self, output: str, command: float) -> str:
-        drive = self._drives.get(output)
-        text = f"{output}={command:.10g}" if drive is None else drive.line(command)
-        return text + self._end
-
-    def _send(self, commands: Mapping[str, float]) -> None:
-        self._wanted.update(commands)
-        new = {out: value for out, value in self._wanted.items() if self.sent.get(out) != value}
-        if self.wire is None or not self.armed or not new or time.monotonic() < self._rest_until:
-            return
-        lines = "".join(self._line(out, value) for out, value in new.items())
-        if self._torn:  # what was cut off before must not join with what comes now
-            lines = self._end + lines
-        try:
-            self.wire.write(lines.encode())
-        except OSError as error:
-            self.unsent += len(new)
-            self.failure = error.strerror or str(error)
-            self._rest_until = time.monotonic() + REST
-            self._torn = True
-            return
-        self.sent.update(new)
-        self.failure, self._torn = "", False
+    return value if math.isfinite(value) else text

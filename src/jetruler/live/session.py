@@ -20,11 +20,13 @@ from ..core.bench.bench import Bench, LogFormat
 from ..core.error_types import JetRulerError, printable
 from ..core.ruler.quantity import seconds
 from ..system import end_if_asked, rest
-from .outputs import LiveEvents, OutputWriter, Rows, Sender
+from .outputs import Rows
 from .overrides import BenchReloader, FileWatcher, Injection, Overrides
-from .source_reader import Arrival, Lines, Recorder, SourceReader, arrival_times
+from .sender import Sender, Watchdog
+from .source_reader import Arrival, Lines, SourceReader, arrival_times
 from .sources import Nowhere, Source, StreamError
 from .stream_processor import LiveBatch, StreamProcessor
+from .writers import LiveEvents, OutputWriter, Recorder
 
 Answer = TypeVar("Answer")
 
@@ -96,6 +98,8 @@ class Parts:
     """The first bytes of a recorded stream, which come again."""
     remark: str = ""
     """What is to be said from the start."""
+    messages: Callable[[str], None] | None = None
+    """What takes sentences for people; standard error, where nothing is said."""
     arrives: bool = True
     """Whether the time of arrival is a clock: not in a file, which is read at once."""
 
@@ -107,7 +111,13 @@ class Session:
         self.parts = parts
         now = time.monotonic()
         self.overrides = Overrides(dict(parts.injections))
-        self.sender = Sender(parts.bench, parts.wire, parts.armed, parts.form.line_end)
+        self.sender = Sender(
+            parts.bench,
+            parts.wire,
+            parts.armed,
+            parts.form.line_end,
+            reopens=parts.wire is not parts.source,
+        )
         self.processor = StreamProcessor(
             parts.bench,
             parts.form,
@@ -182,10 +192,14 @@ class Session:
         for name, injection in self.parts.injections.items():
             self.noted(name, "held", injection.text)
         self.reader.start()
+        watchdog = self._watchdog = Watchdog(self.sender)
         try:
             if self.parts.wire is not self.parts.source:  # which tells when it is open
                 self.sender.safe()
             while not self.progress.ended and not self._is_over(lasting):
+                if watchdog.beat():
+                    self._was_late()
+                self.reader.prompt = self.sender.armed
                 self._work(self.reader.take(TICK / 2))
                 end_if_asked()
                 self._obey()
@@ -201,6 +215,7 @@ class Session:
                     self._last_look = now
                     self._look_at_bench()
                 yield from self._fresh()
+            watchdog.beat()
             self._work([Arrival(self.lines.ended(), time.monotonic())])
             self._decided(self.processor.settle())
             self.processor.lines.leave()
@@ -211,8 +226,10 @@ class Session:
             raise
         finally:
             self._thread = None
+            watchdog.close()
             self.sender.safe()
             self.sender.insist(LAST_TRY)
+            self.sender.close()
             self._obey()
             self.reader.stop()
             self.parts.source.close()
@@ -220,6 +237,13 @@ class Session:
                 self.parts.recorder.close()
             if self.parts.events is not None:
                 self.parts.events.begin(self.processor.lines.time_name)
+
+    def _was_late(self) -> None:
+        """Something held the loop; its drives went to safe meanwhile, and start from there."""
+        for driver in self.processor.decisions.drivers.values():
+            driver.start_at(driver.drive.safe)
+        if self.sender.armed:
+            self._say("every drive was safe while something held the loop for over a second")
 
     def _is_over(self, lasting: float | None) -> bool:
         begun = self.progress.first_sample or self.progress.started
@@ -293,6 +317,7 @@ class Session:
         """Rest, with every drive safe; what comes later starts from there."""
         self.pause_asked = False
         self.make_safe()
+        self._watchdog.rest()
         rest()
         self.wake()
 
@@ -380,7 +405,7 @@ class Session:
                 self.progress.returns += 1
             if not self.parts.viewed and self.progress.why_gone != arrival.why:
                 name = self.parts.source.name
-                print(f"jetruler: {name}: {arrival.why}; trying again", file=sys.stderr, flush=True)
+                self._tell(f"{name}: {arrival.why}; trying again")
             self.progress.connected, self.progress.why_gone = False, arrival.why
             self.lines.broken()
             self._go_stale(arrival.at)
@@ -442,6 +467,12 @@ class Session:
         self._last_noted = ("", "")
         self._log(message)
         if not self.parts.viewed:
+            self._tell(message)
+
+    def _tell(self, message: str) -> None:
+        if self.parts.messages is not None:
+            self.parts.messages(message)
+        else:
             print(f"jetruler: {printable(message, 1000)}", file=sys.stderr, flush=True)
 
 

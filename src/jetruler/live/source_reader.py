@@ -3,21 +3,16 @@ handed on."""
 
 from __future__ import annotations
 
-import contextlib
+import math
 import queue
 import threading
 import time
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
-from pathlib import Path
-from typing import BinaryIO
 
 import numpy as np
 
 from ..core.bench.bench import LogFormat
 from ..core.numerics import Array
-from ..files import reachable
-from ..samples.head import CUT, RECORD
 from ..samples.shapes import Noise
 from ..samples.stream_lines import LONGEST
 from .sources import (
@@ -31,104 +26,19 @@ from .sources import (
     StreamError,
     source_named,
 )
-
-
-class Recorder:
-    """Writes `<time>,<the line as it came>` below a line that says so, which every command reads; a
-    disk that is full stops it, and it says so."""
-
-    def __init__(self, path: str) -> None:
-        self.path = path
-        self.failure = ""
-        self.missed = 0
-        self._fresh = True
-        try:  # what is there stays until the first line comes
-            self._file: BinaryIO = reachable(Path(path)).open("ab", buffering=0)
-        except OSError as error:
-            raise StreamError(f"{path}: cannot be written: {error.strerror}") from None
-        self._begun = self._joined_late = False
-        self._notes: list[bytes] = []
-        self._lock = threading.Lock()  # notes come from another thread than data
-
-    def _begin(self) -> None:
-        self._begun = True
-        with contextlib.suppress(OSError):  # a pipe, or a device, has nothing to cut off
-            self._file.truncate(0)
-        self._write(RECORD.encode() + b"\n")
-
-    def connected(self, joined_late: bool) -> None:
-        """A connection begins. joined_late: its first line may be the end of one."""
-        with self._lock:
-            self._joined_late = joined_late
-
-    def broken(self) -> None:
-        """A connection is gone: a line that was under way will never end."""
-        with self._lock:
-            if not self._fresh:
-                self._write(CUT.encode() + b"\n")
-                self._fresh = True
-
-    def note(self, text: str) -> None:
-        """Record what was done by hand: a comment, on a line of its own."""
-        with self._lock:
-            self._notes.append(f"# {text}\n".encode())
-            if self._fresh and self._begun:
-                self._write_notes()
-
-    def _write_notes(self) -> None:
-        notes, self._notes = self._notes, []
-        for note in notes if not self.failure else ():
-            self._write(b"# " + self._now() + note[1:])
-
-    def _now(self) -> bytes:
-        now = datetime.now(UTC).isoformat(timespec="milliseconds").removesuffix("+00:00")
-        return now.encode() + b"Z"
-
-    def add(self, data: bytes) -> None:
-        """Record what arrived."""
-        with self._lock:
-            self._add(data)
-            if self._fresh:
-                self._write_notes()
-
-    def _add(self, data: bytes) -> None:
-        if not self._begun:
-            self._begin()
-        if self.failure:
-            self.missed += len(data)
-            return
-        if self._joined_late and b"\n" in data:
-            data = data.replace(b"\n", CUT.encode() + b"\n", 1)
-            self._joined_late = False
-        stamp = self._now() + b","
-        ended = data.endswith(b"\n")
-        inner = data[:-1] if ended else data
-        text = inner.replace(b"\n", b"\n" + stamp) + (b"\n" if ended else b"")
-        self._write(stamp + text if self._fresh else text)
-        self._fresh = ended
-        if self.failure:
-            self.missed += len(data)
-
-    def _write(self, data: bytes) -> None:
-        try:
-            view = memoryview(data)
-            while view:
-                view = view[self._file.write(view) :]
-        except OSError as error:
-            self.failure = f"{self.path}: cannot be written: {error.strerror}"
-
-    def close(self) -> None:
-        """End the file."""
-        if not self._fresh and not self.failure:
-            self._write(b"\n")
-        self._file.close()
-
+from .writers import Recorder
 
 #: Bytes that wait at most: for a source that waits itself, and for one that does not.
 PATIENT_ROOM, ROOM = 4 * CHUNK, 1 << 26
 
-#: Bytes that are worked on at once at most.
-AT_ONCE = 1 << 20
+#: Bytes that are worked on at once at most; and where drives follow them, so that none waits long.
+AT_ONCE, PROMPT = 1 << 20, 1 << 14
+
+#: Bytes that wait at most for a drive that follows late.
+PROMPT_ROOM = 1 << 17
+
+#: Seconds that samples may wait before a drive follows them; beyond, the newest are left out.
+LAG = 0.5
 
 #: Seconds between attempts to reach a port that is gone: the first, and the longest.
 FIRST_WAIT, LONGEST_WAIT = 0.02, 2.0
@@ -152,7 +62,10 @@ class SourceReader:
     def __init__(self, source: Source, recorder: Recorder | None) -> None:
         self.source, self.recorder = source, recorder
         self.lost = 0
+        self.prompt = False
+        """Whether what is old is no use: a drive must not follow what was true a while ago."""
         self._losing = False
+        self._taken_at = math.inf
         self._arrivals: queue.SimpleQueue[Arrival] = queue.SimpleQueue()
         self._waiting = 0
         self._lock = threading.Lock()
@@ -187,7 +100,8 @@ class SourceReader:
         except queue.Empty:
             return []
         size = len(found[0].data)
-        while size < AT_ONCE:
+        most = min(AT_ONCE, PROMPT) if self.prompt else AT_ONCE
+        while size < most:
             try:
                 found.append(self._arrivals.get_nowait())
             except queue.Empty:
@@ -195,6 +109,7 @@ class SourceReader:
             size += len(found[-1].data)
         with self._lock:
             self._waiting -= sum(len(arrival.data) for arrival in found)
+            self._taken_at = found[-1].at
         self._room.set()
         return found
 
@@ -240,6 +155,8 @@ class SourceReader:
         if self.recorder is not None:
             self.recorder.add(data)
         room = PATIENT_ROOM if self.source.lossless else ROOM
+        if self.prompt and not self.source.lossless and at - self._taken_at > LAG:
+            room = PROMPT_ROOM
         while self._waiting + len(data) > room:
             if not self.source.lossless:
                 self.lost += len(data)

@@ -1,0 +1,217 @@
+"""Commands to an actuator's wire: whatever happens, the last ones are the safe values."""
+
+from __future__ import annotations
+
+import math
+import threading
+import time
+from collections.abc import Callable, Mapping
+from functools import wraps
+from typing import Any, TypeVar, cast
+
+from ..core.bench.bench import LINE_ENDS, Bench, LineEnd
+from .sources import Source, SourceGone
+
+Method = TypeVar("Method", bound=Callable[..., Any])
+
+#: Seconds without trying again after a wire took nothing.
+REST = 1.0
+#: Seconds between attempts to send what must be sent.
+RETRY = 0.1
+
+
+def _locked(method: Method) -> Method:
+    """One thread at a time: the loop's, and that which watches over it."""
+
+    @wraps(method)
+    def alone(self: Sender, *args: Any, **kwargs: Any) -> Any:
+        with self.lock:
+            return method(self, *args, **kwargs)
+
+    return cast(Method, alone)
+
+
+class Sender:
+    """Sends the lines of commands. Unless armed nothing is sent, whatever is asked.
+
+    wire: where to; None where nothing takes commands, and nothing can be armed. reopens: whether a
+    wire that fails is opened anew, as one is that nobody else looks after."""
+
+    def __init__(
+        self,
+        bench: Bench,
+        wire: Source | None,
+        armed: bool = False,
+        line_end: LineEnd = "lf",
+        *,
+        reopens: bool = False,
+    ) -> None:
+        self.bench, self.wire, self._reopens = bench, wire, reopens
+        self.lock = threading.RLock()
+        self._opening: threading.Thread | None = None
+        self._is_new = False
+        self.armed = armed and wire is not None
+        """Whether anything is sent at all."""
+        self._end = LINE_ENDS[line_end]
+        self._drives = {drive.output: drive for drive in bench.drives.values()}
+        self.sent: dict[str, float] = {}
+        """What each output has taken last."""
+        self.failure = ""
+        self.unsent = 0
+        self._wanted: dict[str, float] = {}
+        self._rest_until = 0.0
+        self._torn = False
+        self._closed = threading.Event()
+
+    @_locked
+    def arm(self) -> None:
+        """Send from now on, the safe values first."""
+        self.armed = self.wire is not None
+        self.safe()
+
+    def disarm(self, seconds: float = 0.0) -> None:
+        """Send the safe values, tried for so many seconds, and nothing from then on."""
+        self.safe()
+        self.insist(seconds)
+        self.armed, self.failure = False, ""
+
+    @_locked
+    def change(self, bench: Bench) -> None:
+        """Go on with a bench that was changed; an output that is no longer driven goes to safe."""
+        gone = {d.output: d.safe for d in self.bench.drives.values()}
+        for drive in bench.drives.values():
+            gone.pop(drive.output, None)
+        self._send(gone)
+        for output in gone:
+            self._wanted.pop(output)
+        self.bench = bench
+        self._drives = {drive.output: drive for drive in bench.drives.values()}
+
+    @_locked
+    def send(self, commands: Mapping[str, float]) -> None:
+        """Send what changed. commands: by drive."""
+        self._send({self.bench.drives[name].output: value for name, value in commands.items()})
+
+    @_locked
+    def forget(self) -> None:
+        """The other side is new: it has taken nothing yet."""
+        self.sent, self._rest_until = {}, 0.0
+
+    @_locked
+    def safe(self) -> None:
+        """The safe value of every drive, whatever was sent before."""
+        self.forget()
+        self._send({drive.output: drive.safe for drive in self.bench.drives.values()})
+
+    def insist(self, seconds: float) -> None:
+        """Try for so long what could not be sent, until it is taken whole."""
+        until = time.monotonic() + seconds
+        while self.failure and time.monotonic() < until:
+            time.sleep(min(RETRY, seconds))
+            with self.lock:
+                self._rest_until = 0.0
+                self._send({})
+
+    @_locked
+    def try_again(self) -> None:
+        """Send what could not be sent before."""
+        if self.failure:
+            self._send({})
+
+    def _line(self, output: str, command: float) -> str:
+        drive = self._drives.get(output)
+        text = f"{output}={command:.10g}" if drive is None else drive.line(command)
+        return text + self._end
+
+    def _send(self, commands: Mapping[str, float]) -> None:
+        self._wanted.update(commands)
+        if self.wire is None or not self.armed or self._opening or not self._rested:
+            return
+        if self._is_new:  # it knows nothing of what was sent before
+            self._is_new = not self._write({d.output: d.safe for d in self.bench.drives.values()})
+        new = {out: value for out, value in self._wanted.items() if self.sent.get(out) != value}
+        if new and not self._is_new:
+            self._write(new)
+
+    @property
+    def _rested(self) -> bool:
+        return time.monotonic() >= self._rest_until
+
+    def _write(self, new: Mapping[str, float]) -> bool:
+        """Send these; whether they were taken whole."""
+        assert self.wire is not None
+        lines = "".join(self._line(out, value) for out, value in new.items())
+        if self._torn:  # what was cut off before must not join with what comes now
+            lines = self._end + lines
+        try:
+            self.wire.write(lines.encode())
+        except OSError as error:
+            self.unsent += len(new)
+            self.failure = error.strerror or str(error)
+            self._rest_until = time.monotonic() + REST
+            self._torn = True
+            if self._reopens and self._opening is None:
+                self._opening = threading.Thread(
+                    target=self._reopen, name="jetruler-sink", daemon=True
+                )
+                self._opening.start()
+            return False
+        self.sent.update(new)
+        self.failure, self._torn = "", False
+        return True
+
+    def _reopen(self) -> None:
+        """Open a wire that failed, in a thread of its own, until that works."""
+        assert self.wire is not None
+        while not self._closed.wait(RETRY):
+            try:
+                self.wire.open()
+            except SourceGone:
+                self._closed.wait(REST)
+                continue
+            break
+        with self.lock:
+            self._opening, self._rest_until = None, 0.0
+            self.sent, self._is_new = {}, True
+
+    def close(self) -> None:
+        """Send nothing any more, and let go of a wire of one's own."""
+        self._closed.set()
+        if self._reopens and self.wire is not None:
+            self.wire.close()
+
+
+#: Seconds that the loop may be busy with something before its drives are made safe.
+LATE = 1.0
+
+
+class Watchdog:
+    """Makes drives safe, from a thread of its own, when the loop that decides is late."""
+
+    def __init__(self, sender: Sender) -> None:
+        self._sender = sender
+        self._beat = math.inf
+        self._acted = False
+        self._stop = threading.Event()
+        self._thread = threading.Thread(target=self._work, name="jetruler-watchdog", daemon=True)
+        self._thread.start()
+
+    def beat(self) -> bool:
+        """The loop is alive. Whether it was late, and drives were made safe meanwhile."""
+        self._beat = time.monotonic()
+        acted, self._acted = self._acted, False
+        return acted
+
+    def rest(self) -> None:
+        """The loop rests on purpose, with its drives safe."""
+        self._beat = math.inf
+
+    def close(self) -> None:
+        """Watch no more."""
+        self._stop.set()
+
+    def _work(self) -> None:
+        while not self._stop.wait(0.1):
+            if time.monotonic() - self._beat > LATE and not self._acted:
+                self._acted = True
+                self._sender.safe()
