@@ -79,9 +79,22 @@ def spare_addresses() -> None:
         library.pthread_setattr_default_np(attributes)
 
 
-#: Signals that end a program in order: a polite kill, a terminal that closes, a quit by key, and
-#: Ctrl-Break, which only Windows has.
-ENDING = ("SIGTERM", "SIGHUP", "SIGQUIT", "SIGBREAK")
+#: Signals that end a program in order: a polite kill, a terminal that closes, a quit by key,
+#: Ctrl-Break, which only Windows has; and all others that would end it at once. Those of a fault of
+#: the machine (SEGV, BUS, FPE, ILL) are left to the system: after them nothing can be trusted.
+ENDING = (
+    *("SIGTERM", "SIGHUP", "SIGQUIT", "SIGBREAK", "SIGABRT", "SIGUSR1", "SIGUSR2", "SIGALRM"),
+    *("SIGVTALRM", "SIGPROF", "SIGXCPU", "SIGXFSZ", "SIGPOLL", "SIGPWR", "SIGSTKFLT", "SIGSYS"),
+    *("SIGTRAP", "SIGEMT", "SIGLOST"),
+)
+
+
+def ending_signals() -> list[int]:
+    """Their numbers, and those of the signals without a name, as far as this system has them."""
+    known = [int(getattr(signal, name)) for name in ENDING if hasattr(signal, name)]
+    first, last = (getattr(signal, name, None) for name in ("SIGRTMIN", "SIGRTMAX"))
+    return known if first is None or last is None else [*known, *range(first, last + 1)]
+
 
 #: Events of a Windows console that end its programs: it closes, somebody logs off, it shuts down.
 _CLOSING = (2, 5, 6)
@@ -98,11 +111,11 @@ def on_ending(handler: Callable[[int, Any], Any]) -> None:
     """Call this in the main thread when the program is asked to end; Ctrl-C keeps raising
     `KeyboardInterrupt`. What whoever started it ignores (as `nohup` does) stays ignored."""
     _ending.clear()
-    known = dict.fromkeys(ENDING, handler) | {"SIGINT": signal.default_int_handler}
-    for name, handle in known.items():
-        number = getattr(signal, name, None)
-        with contextlib.suppress(ValueError):  # not in the main thread
-            if number is not None and signal.getsignal(number) is not signal.SIG_IGN:
+    known = dict.fromkeys(ending_signals(), handler) | {signal.SIGINT: signal.default_int_handler}
+    for number, handle in known.items():
+        # Not in the main thread; or one that the system keeps for itself.
+        with contextlib.suppress(ValueError, OSError):
+            if signal.getsignal(number) is not signal.SIG_IGN:
                 signal.signal(number, partial(_end, handle))
     if hasattr(signal, "SIGBREAK"):
         _hear_console()

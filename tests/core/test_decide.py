@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 
 from jetruler import Bench
 from jetruler.benchfile.load import BenchError, parse_bench
-from jetruler.core.bench.conditions import Clock, Condition, Conditioner
+from jetruler.core.bench.clock import Clock
+from jetruler.core.bench.conditions import Condition, Conditioner
 from jetruler.core.bench.decisions import ChannelReader, Decisions
 from jetruler.core.bench.trips_and_drives import Drive, Driver, Trip, Tripper
 from jetruler.errors import ParameterError

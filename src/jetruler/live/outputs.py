@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 
 from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel
+from ..core.bench.conditions import CLOCK
 from ..core.bench.trips_and_drives import Drive
 from ..core.numerics import AnyArray
 from ..core.ruler.reading import flag_names
@@ -61,11 +62,18 @@ class CsvRows:
     def flags(self, batch: LiveBatch) -> pa.Array:
         """The flags of each sample in words, and behind them what was done to drives by hand."""
         also = tuple(f"{name}:{word}" for name, word in batch.by_hand.items())
+        codes = np.stack([batch.readings[c.name].flags for c in self.channels], axis=1)
+        codes, faults = np.ascontiguousarray(codes), batch.decided.clock_faults
+        found = self._texts(also).gather(codes)
+        if not faults.any():
+            return found
+        return pc.if_else(pa.array(faults), self._texts((*also, CLOCK)).gather(codes), found)
+
+    def _texts(self, also: tuple[str, ...]) -> FlagTexts:
         if also not in self._flags:
             names = [channel.name for channel in self.channels]
             self._flags[also] = FlagTexts(names, ",", b"\n", also=also)
-        codes = np.stack([batch.readings[c.name].flags for c in self.channels], axis=1)
-        return self._flags[also].gather(np.ascontiguousarray(codes))
+        return self._flags[also]
 
     def __call__(self, batch: LiveBatch) -> bytes:
         columns = [c.cast(pa.binary()) for c in self.columns(batch)]
@@ -153,7 +161,8 @@ class JsonRows:
             name: json.loads(self.bench.drives[name].text(float(values[i])))
             for name, values in batch.decided.drives.items()
         }
-        row["flags"] = flags | {name: [word] for name, word in batch.by_hand.items()}
+        flags |= {name: [word] for name, word in batch.by_hand.items()}
+        row["flags"] = flags | ({CLOCK: [CLOCK]} if batch.decided.clock_faults[i] else {})
         return json.dumps(row, ensure_ascii=False).encode() + b"\n"
 
 

@@ -149,6 +149,7 @@ class Session:
         self._time = "0"
         """That of the last sample, as outputs have it."""
         self._safe: set[str] = set()
+        self._clock_why = ""
         self._new: list[LiveBatch] = []
         self.log: deque[str] = deque(maxlen=LOG)
         """What happened, with the source's time, newest last."""
@@ -361,6 +362,7 @@ class Session:
             self._last_decision = time.monotonic()
             self.sender.send({name: float(v[-1]) for name, v in batch.decided.drives.items()})
             self._say_what_is_safe()
+            self._watch_clock()
             self._time = batch.times[-1].as_py()
             for event in batch.decided.events:
                 state = "on" if event.on else "off"
@@ -382,6 +384,20 @@ class Session:
                 writer.put(self._rows.header(), 0)
                 self._headed = True
         writer.put(self._rows(batch), batch.rows)
+
+    def _watch_clock(self) -> None:
+        """Say that the source's clock is of no use, and that it is again, once each time."""
+        if not self.processor.lines.has_source_clock:
+            return
+        why = self.processor.decisions.clock.why
+        if why == self._clock_why:
+            return
+        self._clock_why = why
+        by = "arrival" if self.parts.arrives else "the usual step"
+        if why:
+            self._say(f"the source's time {why}: decisions go on by {by}")
+        else:
+            self._say("the source's time goes on")
 
     def _say_what_is_safe(self) -> None:
         """Say why a drive went to its safe value, once each time, where it is sent."""

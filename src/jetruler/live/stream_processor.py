@@ -13,7 +13,7 @@ import pyarrow as pa
 
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.channel import Channel
-from ..core.bench.conditions import faults_of
+from ..core.bench.conditions import CLOCK, faults_of
 from ..core.bench.decisions import (
     ChannelReader,
     Decided,
@@ -362,7 +362,9 @@ class StreamProcessor:
                 self.fresh[name] = float(samples.at[there[-1]])
         self.rows += len(samples)
         stale = {*self.stale_drives(float(samples.at[-1])), *self.overrides.gates_off}
-        decided = self.decisions.add(samples.times, readings, stale, self.overrides.commands)
+        arrivals = samples.at if self.arrives else None
+        commands = self.overrides.commands
+        decided = self.decisions.add(samples.times, readings, stale, commands, arrivals)
         self._note(decided)
         for event in decided.events:
             self.turns.append((float(samples.at[event.sample]), event.trip.name, event.on))
@@ -409,6 +411,8 @@ class StreamProcessor:
             return ""
         if name in self.overrides.gates_off:
             return "its gate is off"
+        if CLOCK in drive.safe_flags and self.decisions.clock.why:
+            return f"the source's time {self.decisions.clock.why}"
         for trip in drive.safe_when:
             if self.decisions.trippers[trip].on:
                 return f"trip {trip}"

@@ -101,6 +101,11 @@ class StreamLines:
         return "time_s" if self.arrives or self.clock.is_known else "sample"
 
     @property
+    def has_source_clock(self) -> bool:
+        """Whether the lines have times of their own."""
+        return self.clock.column is not None
+
+    @property
     def has_clock(self) -> bool:
         """Whether samples have times."""
         return self.arrives or self.clock.is_known

@@ -28,7 +28,7 @@ from ...core.error_types import JetRulerError, printable
 from ...live.api import Runner
 from ...live.controls import OperatorControls, Snapshot, snapshot
 from ...live.session import Session
-from ...system import ENDING, on_rest, rest
+from ...system import ending_signals, on_rest, rest
 from ..streams import AMBER, IVORY, JET, as_shown
 from . import pictures as draw
 from .widgets import (
@@ -152,13 +152,11 @@ class LiveApp(App[int]):
 
     def _listen(self) -> None:
         """Signals end the view in order, and rest it."""
-        for name in (*ENDING, "SIGINT"):
-            number = getattr(signal, name, None)
-            handled = number is not None and signal.getsignal(number) is not signal.SIG_IGN
-            with contextlib.suppress(NotImplementedError, ValueError, RuntimeError):
-                if number is not None and handled:
+        for number in (*ending_signals(), signal.SIGINT):
+            with contextlib.suppress(NotImplementedError, ValueError, RuntimeError, OSError):
+                if signal.getsignal(number) is not signal.SIG_IGN:
                     loop = asyncio.get_running_loop()
-                    code = 0 if name == "SIGINT" else 128 + number  # somebody has had enough
+                    code = 0 if number == signal.SIGINT else 128 + number  # somebody has had enough
                     loop.add_signal_handler(number, self.action_end, code)
         if not self.is_headless:
             on_rest(self._rest_soon)

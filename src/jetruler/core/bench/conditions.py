@@ -1,5 +1,5 @@
 """One condition of a trip: a threshold with a release point, a change within a time, a flag.
-Holding a decision, a clock that never goes back, and which rails are faults."""
+Holding a decision, and which rails are faults."""
 
 from __future__ import annotations
 
@@ -7,12 +7,11 @@ import contextlib
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from itertools import pairwise
 
 import numpy as np
 
 from ..error_types import JetRulerError, ParameterError
-from ..numerics import AnyArray, Array, FlagArray, Truths, steps_of
+from ..numerics import AnyArray, Array, FlagArray, Truths
 from ..ruler.base_law import Role
 from ..ruler.quantity import seconds
 from ..ruler.reading import FLAG_NAMES, NO_FAULTS, Flag
@@ -35,86 +34,6 @@ class Latch:
         reading: Truths = np.concatenate(([self.state], on))[np.maximum.accumulate(decided)]
         self.state = bool(reading[-1])
         return reading
-
-
-#: A step of a source's time is a jump if it is longer than this (s) and than so many of the longest
-#: step before: a board that began its time again, or a cell that was misread.
-JUMP, TIMES = 60.0, 100.0
-#: Nobody samples more seldom than every so many seconds: four months.
-SANE = 1e7
-
-
-@dataclass
-class Clock:
-    """Seconds that never go back and never leap.
-
-    Where a source starts its time again, or jumps ahead (`JUMP`, `TIMES`), the clock stands still
-    for that step, and the sample is a restart: what counts time begins anew there. A time that is
-    missing is that of the sample before. jumps: how many there were.
-    """
-
-    jumps: int = 0
-    _last: float = math.nan
-    _now: float = 0.0
-    _longest: float = 0.0
-    _since: tuple[float, float] = (math.nan, math.nan)
-    """The source's time and the clock at the last restart."""
-
-    def add(self, times: AnyArray | list[float]) -> tuple[Array, Truths]:
-        """The clock at each sample, and where it restarts."""
-        t = np.array(times, dtype=np.float64)
-        restarts: Truths = np.zeros(t.size, np.bool_)
-        missing = ~np.isfinite(t)
-        if missing.any():
-            known = np.where(missing, 0, np.arange(1, t.size + 1))
-            t = np.concatenate(([self._last], t))[np.maximum.accumulate(known)]
-            if math.isnan(t[-1]):  # not one time is known yet
-                return np.full(t.size, self._now), restarts
-            t[np.isnan(t)] = t[~np.isnan(t)][0]
-        if not t.size:
-            return t, restarts
-        if math.isnan(self._last):
-            self._since, self._last = (float(t[0]), float(t[0])), float(t[0])
-        restarts = self._jumps(steps_of(t, self._last))
-        clock = np.empty(t.size)
-        bounds = [0, *np.flatnonzero(restarts).tolist(), t.size]
-        for first, end in pairwise(bounds):
-            if first < t.size and restarts[first]:
-                self._since = (float(t[first]), self._now)
-            if end > first:
-                source, then = self._since
-                part = t[first:end]
-                clock[first:end] = part if source == then else then + (part - source)
-                self._now = float(clock[end - 1])
-        self._last = float(t[-1])
-        self.jumps += int(np.count_nonzero(restarts))
-        return clock, restarts
-
-    def _jumps(self, steps: Array) -> Truths:
-        """Where time goes back, or leaps; what is a leap depends on the steps before."""
-        jumps: Truths = steps < 0
-        usual = np.where(jumps | (steps > JUMP), 0.0, steps)
-        before = np.maximum.accumulate(np.concatenate(([self._longest], usual)))
-        longest = self._longest
-        for i in np.flatnonzero(steps > JUMP).tolist():
-            longest = max(longest, float(before[i]))
-            # While nothing is known of how often samples come, any sane step may be the usual one.
-            if steps[i] > (longest * TIMES or SANE):
-                jumps[i] = True
-            else:
-                longest = max(longest, float(steps[i]))
-        self._longest = max(longest, float(before[-1]))
-        return jumps
-
-    @property
-    def now(self) -> float:
-        """The clock at the last sample."""
-        return self._now
-
-    @property
-    def source_time(self) -> float:
-        """What the source itself said last; NaN before it said anything."""
-        return self._last
 
 
 #: A rail within so much of the travel beyond its end is the end itself.
@@ -205,6 +124,9 @@ MOVES = ("rises_by", "falls_by", "changes_by")
 KINDS = ("above", "below", *MOVES, "flagged")
 
 
+#: The name, among those of flags, of a source's clock that is of no use: no flag of a channel.
+CLOCK = "clock"
+
 #: Seconds that make no difference: 0.1 + 0.2 s are 0.3 s.
 TINY = 1e-6
 
@@ -225,8 +147,8 @@ def faults_of(names: tuple[str, ...] | bool | None, channel: Channel | None) -> 
 def flag_errors(key: str, names: object) -> Iterator[ParameterError]:
     """The errors in a list of flag names."""
     for name in names if isinstance(names, tuple) else ():
-        if name not in FLAG_NAMES.values():
-            known = nearest(str(name), FLAG_NAMES.values())
+        if name not in (*FLAG_NAMES.values(), CLOCK):
+            known = nearest(str(name), [*FLAG_NAMES.values(), CLOCK])
             yield ParameterError(key, name, "the name of a flag", known)
 
 
@@ -344,12 +266,16 @@ class Conditioner:
         self._held = Latch()
         self._highs, self._lows = _Window(), _Window()
 
-    def add(self, times: Array, values: Array, flags: FlagArray) -> Truths:
-        """Whether it holds at each sample. times: s, never going back."""
+    def add(
+        self, times: Array, values: Array, flags: FlagArray, clock_faults: Truths | None = None
+    ) -> Truths:
+        """Whether it holds at each sample. times: s, never going back. clock_faults: where the
+        source's clock is of no use."""
         c = self.condition
         if c.flagged is not None:
             on: Truths = (flags & np.uint8(faults_of(c.flagged, self.channel))) != 0
-            return on
+            named = isinstance(c.flagged, tuple) and CLOCK in c.flagged
+            return on | clock_faults if named and clock_faults is not None else on
         if c.above is not None:
             release = c.above if c.release is None else c.release
             return self._held.add(values >= c.above, values < release)

@@ -17,7 +17,8 @@ from ..ruler.reading import Flag, Reading
 from ..ruler.ruler import Ruler
 from .bench import Bench
 from .channel import Channel
-from .conditions import Clock, Latch, faults_of
+from .clock import Clock
+from .conditions import CLOCK, Latch, faults_of
 from .smoothing import Smoother, Smoothing
 from .trips_and_drives import Drive, Driver, TripEvent, Tripper, events
 
@@ -38,6 +39,8 @@ class Decided:
         Where a drive's command is its safe value.
     events : list[TripEvent]
         Where trips turned on or off, in order of time.
+    clock_faults : Truths
+        Where the source's clock was of no use: it stands still, leaps, or cannot be read.
 
     Examples
     --------
@@ -57,6 +60,7 @@ class Decided:
     drives: dict[str, Array]
     safe: dict[str, Truths]
     events: list[TripEvent]
+    clock_faults: Truths = field(default_factory=lambda: np.zeros(0, np.bool_))
 
 
 def looked_at(drive: Drive, bench: Bench) -> tuple[str, ...]:
@@ -99,15 +103,18 @@ class Decisions:
         readings: Mapping[str, Reading],
         stale: Collection[str] = (),
         by_hand: Mapping[str, float] | None = None,
+        arrivals: Array | None = None,
     ) -> Decided:
         """Decide on a batch. times: s. readings: of the channels, arrays of the same length.
+        arrivals: when each sample came, in s, where that is known.
         stale: drives that have not heard of their channel for too long, or whose gate is off; they
         go to safe. by_hand: commands that somebody wants, by drive."""
-        clock, restarts = self.clock.add(times)
+        clock, restarts = self.clock.add(times, arrivals)
+        faults = self.clock.faults
         trips, found = {}, []
         for name, tripper in self.trippers.items():
             was_on = tripper.on
-            trips[name] = self._tripped(tripper, clock, restarts, readings)
+            trips[name] = self._tripped(tripper, clock, restarts, readings, faults)
             found += events(tripper.trip, was_on, trips[name])
         drives, safe = {}, {}
         for name, driver in self.drivers.items():
@@ -117,18 +124,25 @@ class Decisions:
                 unsafe = np.zeros_like(unsafe)
                 for trip in driver.drive.safe_when:
                     unsafe = unsafe | trips[trip]
+            if CLOCK in driver.drive.safe_flags:
+                unsafe = unsafe | faults
             if name in stale:
                 unsafe = np.ones_like(unsafe)
             drives[name], safe[name] = driver.add(clock, values, unsafe, wanted)
-        return Decided(clock, trips, drives, safe, sorted(found, key=lambda event: event.sample))
+        ordered = sorted(found, key=lambda event: event.sample)
+        return Decided(clock, trips, drives, safe, ordered, faults)
 
     @staticmethod
     def _tripped(
-        tripper: Tripper, clock: Array, restarts: Truths, readings: Mapping[str, Reading]
+        tripper: Tripper,
+        clock: Array,
+        restarts: Truths,
+        readings: Mapping[str, Reading],
+        faults: Truths,
     ) -> Truths:
         """A trip over a batch; where time restarts, so does what it counts."""
         if not restarts.any():
-            return tripper.add(clock, readings)
+            return tripper.add(clock, readings, faults)
         on = []
         bounds = [0, *np.flatnonzero(restarts).tolist(), clock.size]
         for first, end in pairwise(bounds):
@@ -139,15 +153,16 @@ class Decisions:
                 name: replace(readings[name], value=reading.value[part], flags=reading.flags[part])
                 for name, reading in readings.items()
             }
-            on.append(tripper.add(clock[part], seen))
+            on.append(tripper.add(clock[part], seen, faults[part]))
         return np.concatenate(on)
 
     def silent(self, seconds: float) -> Decided:
         """Decide while nothing comes: all channels are missing. seconds: since the last
         decision."""
         missing = Reading(np.full(1, np.nan), np.full(1, np.uint8(Flag.MISSING)))
-        now = np.nan_to_num(self.clock.source_time) + seconds
-        return self.add([now], dict.fromkeys(self.bench.channels, missing), stale=self.drivers)
+        now, arrived = self.clock.later(seconds)
+        readings = dict.fromkeys(self.bench.channels, missing)
+        return self.add([now], readings, stale=self.drivers, arrivals=arrived)
 
     def taken_over(self, bench: Bench) -> Decisions:
         """The decisions of a bench that was changed: what it left as it was goes on as it was, and

@@ -101,13 +101,20 @@ class Tripper:
         self._until = -math.inf  # it stays on until then
         self.on = False
 
-    def add(self, times: Array, readings: Mapping[str, Reading]) -> Truths:
-        """Whether it is on at each sample. times: s, never going back."""
+    def add(
+        self,
+        times: Array,
+        readings: Mapping[str, Reading],
+        clock_faults: Truths | None = None,
+    ) -> Truths:
+        """Whether it is on at each sample. times: s, never going back. clock_faults: where the
+        source's clock is of no use."""
         if not times.size:
             return np.zeros(0, np.bool_)
+        seen = [readings[c.condition.channel] for c in self._conditions]
         each = [
-            c.add(times, readings[c.condition.channel].value, readings[c.condition.channel].flags)
-            for c in self._conditions
+            c.add(times, reading.value, reading.flags, clock_faults)
+            for c, reading in zip(self._conditions, seen, strict=True)
         ]
         joined = np.logical_or if self.trip.join == "any" else np.logical_and
         on = self._stayed(times, self._counted(times, joined.reduce(each)))
