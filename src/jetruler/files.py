@@ -102,6 +102,14 @@ def reject_overlapping_paths(outputs: Mapping[str, File], inputs: Mapping[str, F
         known.append((f"what {option} writes", Path(path)))
 
 
+def resolved(path: Path) -> Path:
+    """Where a path leads. Raises `LogError` for links that lead in a circle."""
+    try:
+        return path.resolve()
+    except (OSError, RuntimeError):
+        raise LogError(f"{path}: expected a file, found links that lead nowhere") from None
+
+
 def same_file(one: Path, other: Path) -> bool:
     """Whether two names stand for one file, there or not yet there."""
     try:
@@ -109,7 +117,7 @@ def same_file(one: Path, other: Path) -> bool:
             return one.samefile(other)
     except OSError:
         pass
-    first, second = one.resolve(), other.resolve()
+    first, second = resolved(one), resolved(other)
     return one_name(first) == one_name(second) if _is_same(first, second) else first == second
 
 
@@ -146,7 +154,7 @@ def guarded() -> Iterator[None]:
 def note_read(path: Path) -> None:
     """A file is read: from now on it is no output."""
     if _used is not None and path.is_file():
-        _used[path.resolve()] = "is read"
+        _used[resolved(path)] = "is read"
 
 
 def reject_used(path: Path) -> None:
@@ -162,7 +170,7 @@ def _note_written(path: Path) -> None:
     """A file will be written. Raises `LogError` where it is one that is used already."""
     reject_used(path)
     if _used is not None and (path.is_file() or not path.exists()):
-        _used[path.resolve()] = "is written"
+        _used[resolved(path)] = "is written"
 
 
 def text_of_file(path: Path) -> str:
@@ -261,7 +269,7 @@ def editing(path: str | PathLike[str]) -> Iterator[None]:
     """Change a file while nobody else does. Raises `JetRulerError` where somebody does for long."""
     from filelock import FileLock, Timeout
 
-    name = hashlib.sha256(one_name(Path(path).resolve()).encode("utf-8", "surrogateescape"))
+    name = hashlib.sha256(one_name(resolved(Path(path))).encode("utf-8", "surrogateescape"))
     lock = Path(tempfile.gettempdir(), f"jetruler-{name.hexdigest()[:24]}.lock")
     try:
         with FileLock(lock, timeout=LOCK_WAIT, mode=0o666):
@@ -317,7 +325,7 @@ class Output:
             if path.exists() and not path.is_file():  # a device or a pipe
                 return path.open("wb")
             _note_written(path)
-            self._final = reachable(path.resolve())
+            self._final = reachable(resolved(path))
             self._part = temp_path(self._final)
             return self._part.open("xb")
         except OSError as error:

@@ -16,6 +16,7 @@ from ..core.error_types import (
     ParameterError,
     ParameterErrors,
     expected_found,
+    is_safe,
     printable,
 )
 from ..core.firmware.program import name_clashes
@@ -29,6 +30,10 @@ CHANNEL_NAME = re.compile(r"[^\W\d]\w*(-\w+)*")
 
 #: Place in the file: keys and list positions.
 Place = tuple[int | str, ...]
+
+
+#: Errors that a message shows at most.
+SHOWN = 20
 
 
 class BenchError(JetRulerError):
@@ -54,7 +59,9 @@ class BenchError(JetRulerError):
     def __init__(self, path: str, errors: list[str]) -> None:
         self.path, self.errors = path, tuple(errors)
         head = f"{path}: " if len(errors) == 1 else f"{path}: {len(errors)} errors\n  "
-        super().__init__(head + "\n  ".join(errors))
+        left = len(errors) - SHOWN
+        more = [f"… and {left} more"] if left > 0 else []
+        super().__init__(head + "\n  ".join([*errors[:SHOWN], *more]))
 
 
 def load_bench(path: str | PathLike[str]) -> Bench:
@@ -131,6 +138,11 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
     >>> round(bench["rail"](1880), 3)
     6.106
     """
+    if deep := _DEEP.search(text):
+        line = text.count("\n", 0, deep.start()) + 1
+        raise BenchError(name, [f"line {line}: expected a key of few parts, found over {DEEPEST}"])
+    if (keys := text.count("=")) > MOST_KEYS:
+        raise BenchError(name, [f"expected up to {MOST_KEYS} keys, found about {keys}"])
     try:
         table = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -139,11 +151,40 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
         raise BenchError(name, ["its lists or tables are nested too deeply"]) from None
     except ValueError:  # more than Python reads
         raise BenchError(name, ["it holds a whole number of thousands of digits"]) from None
+    if (keys := _keys_in(table)) > MOST_KEYS:
+        raise BenchError(name, [f"expected up to {MOST_KEYS} keys, found {keys}"])
     file = _File(table, folder)
+    file.errors += _unsafe((), table)
     bench = file.bench()
     if file.errors:
         raise BenchError(name, list(dict.fromkeys(file.errors)))
     return bench
+
+
+#: Parts of a dotted key, and keys, that nobody writes by hand; they would take minutes to read.
+DEEPEST, MOST_KEYS = 40, 50_000
+_PART = r"""(?:(?<![\w-])[\w-]++|"[^"\n]*"|'[^'\n]*')[ \t]*+\.[ \t]*+"""
+_DEEP = re.compile(rf"(?:{_PART}){{{DEEPEST}}}")
+
+
+def _keys_in(table: Any) -> int:
+    """How many keys a table has, at all depths."""
+    if isinstance(table, dict):
+        return len(table) + sum(map(_keys_in, table.values()))
+    return sum(map(_keys_in, table)) if isinstance(table, list) else 0
+
+
+def _unsafe(place: tuple[str, ...], value: Any) -> Iterator[str]:
+    """The texts that would do something to what shows them."""
+    if isinstance(value, dict):
+        for key, inner in value.items():
+            yield from _unsafe((*place, printable(str(key), 100)), inner)
+    elif isinstance(value, list):
+        for inner in value:
+            yield from _unsafe(place, inner)
+    elif isinstance(value, str) and not all(is_safe(sign) or sign in "\n\t" for sign in value):
+        expected = "a text without control codes and signs that turn its direction"
+        yield f"{'.'.join(place)}: {expected_found(expected, printable(value, 100))}"
 
 
 #: Keys of `[stream]`, which is read for one version more, and what they are in `[log]`.

@@ -70,11 +70,16 @@ def read_marks(path: str | PathLike[str]) -> Marks:
     if not lines:
         raise MarksError(f"{name}: expected a header `raw,true` and marks, found nothing")
     delimiter = ";" if ";" in lines[0][1] else ","
-    rows = list(csv.reader((line for _, line in lines), delimiter=delimiter))
+    rows = [next(csv.reader([line], delimiter=delimiter)) for _, line in lines]
+    for (number, line), row in zip(lines, rows, strict=True):
+        if any("\n" in cell for cell in row) or line.count('"') % 2:
+            raise MarksError(
+                f"{name} line {number}: expected a quote that is closed, found {line!r}"
+            )
     places, units = _headings(name, rows[0])
     cells = [
         _cells(f"{name} line {i}", row, places, delimiter)
-        for (i, _), row in zip(lines[1:], rows[1:], strict=False)
+        for (i, _), row in zip(lines[1:], rows[1:], strict=True)
     ]
     if not cells:
         raise MarksError(f"{name}: it has a header but no marks")

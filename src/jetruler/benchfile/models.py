@@ -60,8 +60,8 @@ def read_points(folder: Path, name: str) -> list[list[float]]:
         try:
             points.append([float(row[0]), float(row[1])])
         except (ValueError, IndexError):
-            if i:
-                why = f"a line of {path} is {delimiter.join(row)!r}"
+            if i:  # what stands there is not shown: it may be no file of points at all
+                why = f"line {i + 1} of {path} has others (blank lines and comments not counted)"
                 raise ParameterError("points", name, "two numbers a line", why) from None
     return points
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ..core.error_types import JetRulerError
+from ..core.error_types import JetRulerError, printable
 from ..core.result import TextTable
 from ..core.ruler.units import nearest, number, symbol
 from .options import (
@@ -260,7 +260,7 @@ def new_command(
         raise JetRulerError(f"{path}: this is there already, and new never overwrites")
     kinds = dict(_kind(text) for text in channels)
     seen = [] if log is None else _seen(log, form_of(given, None, baud=baud), bits)
-    title = target.stem.replace("-", " ").capitalize() or "My bench"
+    title = printable(target.stem).replace("-", " ").capitalize() or "My bench"
     made = starter(kinds, seen, title, bits=bits, vref=vref, log=log or "")
     parse_bench(made.text, path)
     try:

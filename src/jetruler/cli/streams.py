@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING, Any, cast
 from rich.console import Console
 from rich.text import Text
 
+from ..core.error_types import printable
 from ..core.result import Content, Item, TextTable
 from ..show.printed import MARK, lines, table_width
 
@@ -203,9 +204,10 @@ def console(err: bool = False) -> Console:
 
 
 def echo(text: str | Text = "", err: bool = False) -> None:
-    """Print a line; the styles are left out where they are not wanted."""
-    line = Text(text) if isinstance(text, str) else text
-    console(err).print(line, soft_wrap=True)
+    """Print a line, or several; the styles are left out where they are not wanted."""
+    if isinstance(text, str):
+        text = Text("\n".join(map(printable, text.split("\n"))))
+    console(err).print(text, soft_wrap=True)
 
 
 def show(content: Content, err: bool = False) -> None:

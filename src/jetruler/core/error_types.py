@@ -5,6 +5,13 @@ from __future__ import annotations
 import warnings
 
 
+def is_safe(sign: str) -> bool:
+    """Whether a sign can do nothing to what stands around it: no control code, no half of a pair,
+    none that turns the direction of what follows or begins a line. Joiners, which some scripts
+    need within words, are safe."""
+    return sign.isprintable() or sign in "\u200c\u200d\u00ad\u3000\u00a0"
+
+
 def printable(text: str, most: int | None = None) -> str:
     """A text of somebody else as a terminal may show it: no control codes, on one line, cut after
     `most` characters."""
@@ -12,7 +19,7 @@ def printable(text: str, most: int | None = None) -> str:
         text = f"{text[:most]}… ({len(text)} characters)"
     if text.isprintable():
         return text
-    return "".join(c if c.isprintable() else ascii(c)[1:-1] for c in text)
+    return "".join(c if is_safe(c) else ascii(c)[1:-1] for c in text)
 
 
 class JetRulerError(ValueError):

@@ -19,7 +19,7 @@ from ..core.result import Content, Finding, Findings, Result, TextTable, old_fie
 from ..core.ruler.converter import Converter, RawInput
 from ..core.ruler.ruler import Ruler
 from ..core.ruler.units import many, shown, significant, with_uncertainty
-from ..core.survey.blocks import Floating, floating
+from ..core.survey.blocks import MOST, Floating, floating
 from ..core.survey.distribution import LEAST
 from ..core.survey.ends import UnitMean, unit_mean
 from ..core.survey.findings import Subject, findings, time_findings
@@ -401,6 +401,12 @@ class LookPass(EveryPass):
     def begin(self, reader: LogReader) -> Iterable[int]:
         """The positions of the channels' columns."""
         self._reader = reader
+        if self.bench is None and len(reader.columns) > MOST_COLUMNS:
+            many = len(reader.columns)
+            expected = f"expected a bench that says which of its {many} columns to look at"
+            raise LogError(
+                f"{reader.name}: {expected} (up to {MOST_COLUMNS} need none), found none"
+            )
         if self.bench is not None:
             for channel in self.bench.channels.values():
                 index = reader.position(channel.column)
@@ -464,6 +470,12 @@ class LookPass(EveryPass):
         )
 
 
+#: So many columns have all blocks of samples that noise is told from; more share their room.
+MANY = 32
+#: Columns that are looked at without a bench; more would be no log that anybody reads.
+MOST_COLUMNS = 2000
+
+
 def _of_log(reader: LogReader, batch: SampleBatch) -> list[_Column]:
     """Every column of the first batch of which at least half the cells are numbers."""
     columns = []
@@ -474,6 +486,8 @@ def _of_log(reader: LogReader, batch: SampleBatch) -> list[_Column]:
         missing = 0 if found.missing is None else int(found.missing.sum())
         if len(batch) - missing >= 0.5 * len(batch):
             columns.append(_Column(name.strip() or str(index + 1), index, None))
+    for column in columns if len(columns) > MANY else ():
+        column.surveyor.blocks.most = max(8, MOST * MANY // len(columns))
     return columns
 
 

@@ -22,6 +22,12 @@ from ..samples.cells import Encode, quote, texts_to_arrow, to_arrow
 from .summary import ConvertedColumn
 
 
+def as_label(text: str) -> str:
+    """A label as a cell of CSV: one that a spreadsheet would take for a formula begins with an
+    apostrophe, which makes it a text there."""
+    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+
+
 class CellTexts:
     """A channel's values as text: for a compiled ruler, each possible one is written once.
 
@@ -41,6 +47,8 @@ class CellTexts:
         self.channel, self.decimal, self.delimiter = channel, decimal, delimiter
         self.uncertainties, self.encode = uncertainties, encode
         self.labels = channel.ruler.label(0.0) is not None
+        if encode is None and self.labels:
+            self.encode = lambda _, text: as_label(text)
         self.names = [channel.output_column] + (
             [] if uncertainties is None else [uncertainties.column]
         )

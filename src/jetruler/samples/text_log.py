@@ -290,14 +290,14 @@ def _column(values: list[Any]) -> pa.Array:
     if kinds <= {int} or kinds <= {int, float} or kinds <= {str} or kinds <= {bool}:
         try:
             return pa.array(values, from_pandas=True)
-        except (pa.ArrowInvalid, OverflowError):
+        except (pa.ArrowInvalid, OverflowError, UnicodeEncodeError):
             pass
     texts = [
         None if v is None else v if isinstance(v, str) else json.dumps(v, ensure_ascii=False)
         for v in values
     ]
-    # Half a surrogate pair can be written as an escape, but is no text.
-    encoded = [None if t is None else t.encode("utf-8", "replace") for t in texts]
+    # Half a surrogate pair can be written as an escape, but is no text: the escape is.
+    encoded = [None if t is None else t.encode("utf-8", "backslashreplace") for t in texts]
     return texts_to_arrow(encoded)
 
 

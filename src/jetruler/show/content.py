@@ -9,6 +9,7 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal
+from urllib.parse import quote
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 from matplotlib.figure import Figure
@@ -19,7 +20,7 @@ from ..core.calibrate.comparison import Comparison
 from ..core.calibrate.in_channel import Calibration, calibrate
 from ..core.calibrate.marks import Marks
 from ..core.check.check import check
-from ..core.error_types import JetRulerError
+from ..core.error_types import JetRulerError, printable
 from ..core.result import Finding, Result
 from ..core.ruler.base_law import hint_unit, parameters
 from ..core.ruler.quantity import Toleranced
@@ -329,12 +330,26 @@ _TEX = {
 
 def tex(text: str) -> str:
     """Text for LaTeX."""
-    return "".join(_TEX.get(sign, sign) for sign in text)
+    return "".join(_TEX.get(sign, sign) for sign in _safe(text))
 
 
 def md(text: str) -> str:
     """Text for Markdown, also within a table."""
-    return re.sub(r"([\\`*_{}\[\]<>#|])", r"\\\1", text).replace("\n", " ")
+    return re.sub(r"([\\`*_{}\[\]<>#|])", r"\\\1", _safe(text)).replace("\n", " ")
+
+
+def fence(text: str) -> str:
+    """What stands around a block of plain text in Markdown: longer than any such sign in it."""
+    return "`" * max(3, 1 + max(map(len, re.findall("`+", text)), default=0))
+
+
+def link(path: str, form: Form) -> str:
+    """A path in a report, as a link of its format."""
+    return path if form == "tex" else quote(path)
+
+
+def _safe(text: str) -> str:
+    return "\n".join(map(printable, text.split("\n")))
 
 
 def _environment(form: Form) -> Environment:
@@ -349,7 +364,7 @@ def _environment(form: Form) -> Environment:
     found = Environment(
         loader=loader, autoescape=False, trim_blocks=True, lstrip_blocks=True, **common
     )
-    found.filters |= {"md": md, "tex": tex}
+    found.filters |= {"md": md, "tex": tex, "fence": fence, "safe_text": _safe}
     return found
 
 
@@ -368,7 +383,7 @@ def written(
                 pictures[block.name] = _inline(data.decode(), block.name)
             else:
                 files[f"{block.name}.{kind}"] = data
-                pictures[block.name] = f"{folder}/{block.name}.{kind}"
+                pictures[block.name] = link(f"{folder}/{block.name}.{kind}", form)
     template = _environment(form).get_template(f"report.{form}")
     text = template.render(title=title, blocks=blocks, pictures=pictures)
     if form != "html":

@@ -17,7 +17,7 @@ from rich.table import Table
 from rich.text import Text
 
 from ..core.bench.channel import Channel, ruler_of
-from ..core.error_types import JetRulerError
+from ..core.error_types import JetRulerError, printable
 from ..core.numerics import Array
 from ..core.result import Content, Item, Result, TextTable, Title
 from ..core.ruler.base_law import Role
@@ -124,15 +124,18 @@ def lines(content: Content, encoded: Callable[[str], str] = str) -> Iterator[Tex
         elif isinstance(part, Item):
             yield item_head(part, encoded)
             for line in part.below:
-                yield Text(f"{' ' * MARK} {encoded(line)}")
+                yield Text(f"{' ' * MARK} {encoded(printable(line))}")
         else:
-            for line in encoded(part).split("\n"):
-                yield Text(line, style=BOLD if isinstance(part, Title) else "")
+            for line in part.split("\n"):
+                shown = encoded(printable(line))
+                yield Text(shown, style=BOLD if isinstance(part, Title) else "")
 
 
 def item_head(item: Item, encoded: Callable[[str], str] = str) -> Text:
     """The first line of an item."""
-    return Text.assemble((f"{item.mark:<{MARK}}", GRADES[item.grade]), " ", encoded(item.text))
+    return Text.assemble(
+        (f"{item.mark:<{MARK}}", GRADES[item.grade]), " ", encoded(printable(item.text))
+    )
 
 
 def table_lines(table: TextTable, encoded: Callable[[str], str] = str) -> Iterator[Text]:
@@ -141,9 +144,10 @@ def table_lines(table: TextTable, encoded: Callable[[str], str] = str) -> Iterat
     grid.show_header, grid.header_style = True, BOLD
     for place, heading in enumerate(table.headings):
         left = place in table.at_left
-        grid.add_column(Text(encoded(heading)), justify="left" if left else "right", no_wrap=True)
+        shown = Text(encoded(printable(heading)))
+        grid.add_column(shown, justify="left" if left else "right", no_wrap=True)
     for row in table.rows:
-        grid.add_row(*(Text(encoded(cell)) for cell in row))
+        grid.add_row(*(Text(encoded(printable(cell))) for cell in row))
     console = Console(file=StringIO(), width=WIDEST, color_system=None)
     for segments in console.render_lines(grid, pad=False):
         line = Text.assemble(*((segment.text, segment.style or "") for segment in segments))

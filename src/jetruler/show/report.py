@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
@@ -106,7 +107,9 @@ def report(
     if log is not None:
         wanted = _with_log(wanted, log, compared, log_format, progress)
     title = bench.title or path.stem
-    folder = path.parent / f"{path.stem}-figures"
+    # LaTeX takes no other signs in the name of a file.
+    stem = re.sub(r"[^A-Za-z0-9.-]", "-", path.stem) if chosen == "tex" else path.stem
+    folder = path.parent / f"{stem}-figures"
     text, files = written(title, list(content(wanted)), chosen, folder.name)
     made = [path]
     for file in (path, *(folder / name for name in files)):

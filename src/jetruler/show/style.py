@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import re
+import warnings
 
 import matplotlib as mpl
 from matplotlib.axes import Axes
@@ -42,6 +43,13 @@ PRINT = 300.0
 def rendered(figure: Figure, form: str, width_mm: float | None = None) -> bytes:
     """The figure as PNG or SVG bytes; the same figure gives the same bytes. width_mm: how wide it
     is to be on paper; all of it is then scaled."""
+    with warnings.catch_warnings():
+        # A sign that the font has not is drawn as a box: nothing that anybody can do about.
+        warnings.filterwarnings("ignore", "Glyph .* missing from font", UserWarning)
+        return _rendered(figure, form, width_mm)
+
+
+def _rendered(figure: Figure, form: str, width_mm: float | None) -> bytes:
     if (layout := figure.get_layout_engine()) is not None:
         layout.execute(figure)
         figure.set_layout_engine(None)  # else Matplotlib draws all of it twice

@@ -6,6 +6,7 @@ from __future__ import annotations
 import ast
 import re
 import unicodedata
+import zlib
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -328,9 +329,13 @@ def is_reserved(name: str) -> bool:
 
 
 def safe_name(name: str) -> str:
-    """A name as C, Python and structured text all take it: lower-case ASCII."""
-    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
+    """A name as C, Python and structured text all take it: lower-case ASCII. Letters that have none
+    like them there leave a number, so that two such names stay two."""
+    parts = unicodedata.normalize("NFKD", name)
+    plain = parts.encode("ascii", "ignore").decode().lower()
     text = re.sub(r"_+", "_", re.sub(r"[^a-z0-9_]", "_", plain)).strip("_")
+    if any(ord(sign) > 127 and not unicodedata.combining(sign) for sign in parts):
+        text = f"{text or 'ch'}_{zlib.crc32(name.encode()) & 0xFFFFFF:06x}"
     if not text or text[0].isdigit():
         text = f"ch_{text}".rstrip("_")
     return f"{text}_value" if is_reserved(text) else text
