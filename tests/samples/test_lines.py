@@ -343,6 +343,7 @@ def test_a_log_without_a_clock(cli: Cli, home: Path) -> None:
     (home / "log.txt").write_text("500\n600\n600\n600\n500\n")
     for road in (["convert", "log.txt", "-o", "o.csv"], ["live", "--source", "log.txt"]):
         (home / "bench.toml").write_text(plain)
+        (home / "e.csv").unlink(missing_ok=True)
         assert cli(*road, "--events", "e.csv").returncode == 0
         assert (home / "e.csv").read_text().splitlines() == [
             "sample,trip,state,values",
@@ -353,6 +354,7 @@ def test_a_log_without_a_clock(cli: Cli, home: Path) -> None:
         done = cli(*road, "--events", "e2.csv")
         assert done.returncode == 2
         assert "no clock, which trip.gone.hold asks for" in done.stderr
+        (home / "e.csv").unlink()
         assert cli(*road, "--events", "e.csv", "--interval", "10 ms").returncode == 0
         assert (home / "e.csv").read_text().splitlines()[1] == "0.03,gone,on,k=0.600"
 

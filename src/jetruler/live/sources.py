@@ -19,6 +19,7 @@ from urllib.parse import urlsplit
 from ..core.bench.bench import LogFormat
 from ..core.error_types import JetRulerError
 from ..files import note_read
+from ..samples.source import LogSource
 
 if TYPE_CHECKING:
     from ..demo.board import Board
@@ -156,17 +157,32 @@ class GrowingFile(Base):
         except OSError as error:
             why = f"{error.strerror}"
             raise StreamError(f"{path}: cannot be read: {why[0].lower()}{why[1:]}") from None
+        # A file that is whole may be packed, and end its lines as old systems did.
+        self._whole = None if follow else LogSource(path)
+        self._lone_cr: bool | None = None
 
     def peek(self) -> bytes:
         """What comes first; it is read again later."""
-        head = self._file.read(CHUNK)
-        self._file.seek(0)
+        head = self._next(CHUNK)
+        if self._whole is None:
+            self._file.seek(0)
+        else:
+            self._whole.__exit__()
+            self._whole = LogSource(self.name)
         is_all = len(head) < CHUNK and not self.follows
         return head + b"\n" if is_all else head  # the last line of a file may lack its end
 
+    def _next(self, size: int) -> bytes:
+        if self._whole is None:
+            return self._file.read(size)
+        data = self._whole.read(size)
+        if self._lone_cr is None:
+            self._lone_cr = b"\r" in data and b"\n" not in data
+        return data.replace(b"\r", b"\n") if self._lone_cr else data
+
     def read(self, size: int = CHUNK) -> bytes:
         """What there is, up to so many bytes. Raises `SourceEnded`."""
-        data = self._file.read(size)
+        data = self._next(size)
         if data:
             return data
         if not self.follows:
@@ -192,6 +208,8 @@ class GrowingFile(Base):
 
     def close(self) -> None:
         self._file.close()
+        if self._whole is not None:
+            self._whole.__exit__()
 
 
 class Lined(Base):

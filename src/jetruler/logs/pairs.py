@@ -212,6 +212,10 @@ def _converted(values: Array, unit: str | None, wanted: str | None) -> Array:
     return values * factor + offset
 
 
+#: A number as large is none that anybody measured: 64 bits hold no larger ones.
+LARGEST = 2.0**62
+
+
 class PairsPass(EveryPass):
     """Times and values of some channels or columns of a log, smoothed as `convert` does; NaN for
     what is flagged. Limits say nothing against a value; what a law held or flagged does."""
@@ -242,6 +246,7 @@ class PairsPass(EveryPass):
                 continue
             found = batch.samples(index)
             values = found.counts.astype(np.float64)
+            values[np.abs(values) >= LARGEST] = np.nan
             if found.missing is not None:
                 values[found.missing] = np.nan
             part.append(values)

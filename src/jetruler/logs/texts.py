@@ -47,8 +47,6 @@ class CellTexts:
         self.channel, self.decimal, self.delimiter = channel, decimal, delimiter
         self.uncertainties, self.encode = uncertainties, encode
         self.labels = channel.ruler.label(0.0) is not None
-        if encode is None and self.labels:
-            self.encode = lambda _, text: as_label(text)
         self.names = [channel.output_column] + (
             [] if uncertainties is None else [uncertainties.column]
         )
@@ -101,6 +99,8 @@ class CellTexts:
         cells = self.channel.cells(values)
         if self.encode is not None:
             return texts_to_arrow([self.encode(self.names[0], cell) for cell in cells])
+        if self.labels:
+            cells = [as_label(cell) for cell in cells]
         if self.decimal == "," and not self.labels:
             cells = [cell.replace(".", ",") for cell in cells]
         texts = texts_to_arrow(cells)

@@ -167,7 +167,7 @@ def read_samples(cells: pa.Array, decimal: str, torn: npt.NDArray[np.int64]) -> 
     missing = kinds >= _EMPTY_CELL
     fractional = int(np.count_nonzero(kinds == _FRACTION))
     if fractional:
-        numbers = [np.nan if isinstance(v, str) else v for v in found]
+        numbers = [np.nan if isinstance(v, str) else _beyond(v) for v in found]
         counts: npt.NDArray[Any] = np.array(numbers, dtype=np.float64)[inverse]
         counts[missing] = np.nan
     else:
@@ -255,6 +255,11 @@ def _kind(value: int | float | str) -> int:
     if isinstance(value, str):
         return _EMPTY_CELL if value == "empty" else _UNREADABLE
     return _WHOLE if isinstance(value, int) else _FRACTION
+
+
+def _beyond(value: float) -> float:
+    """A number that no 64 bits hold is infinite among fractions."""
+    return math.copysign(math.inf, value) if abs(value) >= 2**63 and value == int(value) else value
 
 
 def _within(value: int) -> int:

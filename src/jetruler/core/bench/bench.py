@@ -145,6 +145,7 @@ class LogFormat:
             yield ParameterError("decimal", self.decimal, expected)
         if self.columns is not None and (
             not self.columns
+            or isinstance(self.columns, str)
             or not all(isinstance(name, str) and name for name in self.columns)
             or len(set(self.columns)) < len(self.columns)
         ):

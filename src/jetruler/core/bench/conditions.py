@@ -146,6 +146,8 @@ def faults_of(names: tuple[str, ...] | bool | None, channel: Channel | None) -> 
 
 def flag_errors(key: str, names: object) -> Iterator[ParameterError]:
     """The errors in a list of flag names."""
+    if not isinstance(names, tuple | bool | None):
+        yield ParameterError(key, names, "a tuple of the names of flags")
     for name in names if isinstance(names, tuple) else ():
         if name not in (*FLAG_NAMES.values(), CLOCK):
             known = nearest(str(name), [*FLAG_NAMES.values(), CLOCK])

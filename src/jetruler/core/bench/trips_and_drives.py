@@ -375,7 +375,12 @@ class Drive:
             yield ParameterError("decimals", self.decimals, "a whole number from 0 to 9")
         if why := _wire_error(self.wire):
             yield ParameterError("wire", self.wire, why)
-        yield from flag_errors("safe_flags", self.safe_flags)
+        if not isinstance(self.safe_when, tuple):
+            yield ParameterError("safe_when", self.safe_when, "a tuple of the names of trips")
+        if not isinstance(self.safe_flags, tuple):
+            yield ParameterError("safe_flags", self.safe_flags, "a tuple of the names of flags")
+        else:
+            yield from flag_errors("safe_flags", self.safe_flags)
 
     def _ends(self) -> tuple[float, float] | None:
         if isinstance(self.range, str):

@@ -116,6 +116,9 @@ class Converter(RawInput):
     def check(self) -> Iterator[ParameterError]:
         if isinstance(self.bits, float) or not 1 <= self.bits <= 32:
             yield ParameterError("bits", self.bits, "a whole number from 1 to 32")
+        signed = getattr(self, "signed", False)
+        if not isinstance(signed, bool | np.bool_):
+            yield ParameterError("signed", signed, "True or False")
         codes = getattr(self, "codes", None)
         if codes is not None and (isinstance(codes, float) or not 1 <= codes <= self.bits):
             yield ParameterError("codes", codes, f"a whole number from 1 to {self.bits}")
