@@ -7,7 +7,7 @@ import os
 import sys
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -79,7 +79,12 @@ def live_command(bench_path: str, **options: Any) -> None:
     if asked.as_json and asked.plain:
         raise JetRulerError("expected --json or --plain, found both")
 
-    parts = _parts(bench_path, asked)
+    with ExitStack() as opened:
+        _run(_parts(bench_path, asked, opened), asked, lasting)
+
+
+def _run(parts: Parts, asked: LiveOptions, lasting: float | None) -> None:
+    """Run a session, in the view or row by row, and say what came of it."""
     source = parts.source
     if asked.viewing:
         return _view(parts, lasting)
@@ -160,8 +165,8 @@ class LiveOptions:
         return self.looked_at and not self.why_no_view
 
 
-def _parts(bench_path: str, asked: LiveOptions) -> Parts:
-    """What the session is made of; its outlet comes later."""
+def _parts(bench_path: str, asked: LiveOptions, opened: ExitStack) -> Parts:
+    """What the session is made of; its outlet comes later. opened: closes it, whatever happens."""
 
     written = {"--record": asked.record, "--events": asked.events}
     for path in written.values():
@@ -171,6 +176,7 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
     bench, source = _bench(bench_path, asked)
     form = form_of(asked.given, bench, baud=asked.baud)
     parts = parts_for(source, bench, form, follow=asked.follow, pace=asked.pace)
+    opened.callback(parts.source.close)
     made = injections(bench, asked.inject, asked.sweep)
     wire = _wire(asked, parts.source, bench, parts.form)
 
@@ -180,6 +186,11 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
         kind = JsonRows if asked.as_json else CsvRows
         return kind(bench, time_name, keep_raw=asked.keep_raw)
 
+    recorder = _recorder(asked, parts.source)
+    events = None if asked.events is None else LiveEvents(asked.events, append=asked.append)
+    for file in (recorder, events):
+        if file is not None:
+            opened.callback(file.close)
     is_bare = not Path(bench_path).exists()
     return replace(
         parts,
@@ -188,8 +199,8 @@ def _parts(bench_path: str, asked: LiveOptions) -> Parts:
         injections=made,
         wire=wire,
         armed=asked.arm,
-        recorder=_recorder(asked, parts.source),
-        events=None if asked.events is None else LiveEvents(asked.events, append=asked.append),
+        recorder=recorder,
+        events=events,
         rows=rows_of,
     )
 

@@ -158,7 +158,10 @@ class GrowingFile(Base):
             why = f"{error.strerror}"
             raise StreamError(f"{path}: cannot be read: {why[0].lower()}{why[1:]}") from None
         # A file that is whole may be packed, and end its lines as old systems did.
-        self._whole = None if follow else LogSource(path)
+        self._whole = None
+        if not follow:
+            self._file.close()
+            self._whole = LogSource(path)
         self._lone_cr: bool | None = None
 
     def peek(self) -> bytes:

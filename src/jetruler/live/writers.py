@@ -161,7 +161,7 @@ class _File:
 
     def close(self) -> None:
         """Write what waits, and end the file."""
-        if not self._writer.close(CLOSING):
+        if self._raw.closed or not self._writer.close(CLOSING):
             return  # whoever reads it takes nothing: its thread still holds the file
         try:
             for file in (self._packed, self._raw):
@@ -311,6 +311,7 @@ class Recorder:
         """End the file."""
         if not self._fresh:
             self._write(b"\n")
+            self._fresh = True
         self._file.close()
 
 

@@ -286,7 +286,7 @@ LITERAL_RULES: dict[str, Rule] = {**_WHOLE, "number": _as("number", pa.float64()
 _EXACT = r"^(?:0|-?[1-9][0-9]{0,14}|-?(?:0|[1-9][0-9]*)\.[0-9]+)$"
 _EXACT_LENGTH = 16
 #: So many last digits are told apart by a float64, whatever their place.
-_TOLD_APART = 2**52
+_DISTINCT = 2**52
 
 
 def _held(texts: pa.Array, wanted: PassedType) -> pa.Array | None:
@@ -306,8 +306,8 @@ def _held(texts: pa.Array, wanted: PassedType) -> pa.Array | None:
             if not _all(texts, pattern):
                 return None
             digits = pc.abs(pc.replace_substring(texts, ".", "").cast(pa.int64()))
-            told_apart = pc.all(pc.less(digits, _TOLD_APART)).as_py() is not False
-            return texts.cast(wanted.kind) if told_apart else None
+            distinct = pc.all(pc.less(digits, _DISTINCT)).as_py() is not False
+            return texts.cast(wanted.kind) if distinct else None
         numbers = texts.cast(pa.float64())
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         return None

@@ -15,8 +15,8 @@ from ..numerics import AnyArray, Array, Truths, steps_of
 JUMP, TIMES = 60.0, 100.0
 #: Nobody samples more seldom than every so many seconds: four months.
 SANE = 1e7
-#: A time stands still if it does not grow for so many seconds, and for so many of the longest step
-#: that it has made: times to whole seconds come several times each.
+#: A time stands still if it does not grow for so many seconds, and for so many of its usual steps:
+#: times to whole seconds come several times each.
 STILL, STEPS = 1.0, 3.0
 #: So many samples tell the usual step of a source without times of arrival.
 USUAL = 256
@@ -56,6 +56,8 @@ class Clock:
     _beside: float = math.nan
     _grown: float = math.nan
     """By arrivals (or usual steps): the last sample, and the last at which the time grew."""
+    _growth: tuple[float, int] = (0.0, 0)
+    """How much the source's time has grown, and in how many steps."""
     _ahead: float = 0.0
     """How far the clock went on while the source's time was of no use."""
 
@@ -115,10 +117,15 @@ class Clock:
         if math.isnan(self._grown):
             self._grown = self._beside = float(beside[0])
         grows = (steps > 0) & ~restarts
+        # How much it grows where it does, on average so far.
+        total = np.cumsum(np.concatenate(([self._growth[0]], np.where(grows, steps, 0.0))))
+        many = self._growth[1] + np.cumsum(grows)
+        self._growth = (float(total[-1]), int(many[-1]))
+        usual = total[1:] / np.maximum(many, 1)
         index = np.maximum.accumulate(np.where(grows, np.arange(1, steps.size + 1), 0))
         since = np.concatenate(([self._grown], beside))[index]
         self._grown = float(since[-1])
-        stuck: Truths = (beside - since > max(STILL, STEPS * self._longest)) & ~grows
+        stuck: Truths = (beside - since > np.maximum(STILL, STEPS * usual)) & ~grows
         return stuck
 
     def _clock(self, t: Array, steps: Array, beside: Array) -> Array:

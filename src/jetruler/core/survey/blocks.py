@@ -85,7 +85,7 @@ AS_MUCH = 0.85
 
 
 @dataclass(frozen=True)
-class Noise:
+class NoiseFigures:
     """Standard deviation of one sample round the slow movement, without the rounding to steps: of
     the whole log, and as it is of each block in which that can be told."""
 
@@ -105,7 +105,7 @@ class Noise:
         return min(self.whole, _without_rounding(float(np.quantile(self.of_blocks, at)), lsb))
 
 
-def noise_of(blocks: Blocks, ends: tuple[float, float], lsb: float) -> Noise:
+def noise_of(blocks: Blocks, ends: tuple[float, float], lsb: float) -> NoiseFigures:
     """Noise without the rounding to steps, of the whole log and of each block.
 
     Each block is differenced until the next order finds as much: a second difference lets a drift
@@ -123,12 +123,12 @@ def noise_of(blocks: Blocks, ends: tuple[float, float], lsb: float) -> Noise:
     samples = np.array([block for block in kept if block.size == kept[0].size])
     inside = np.where((samples >= ends[0]) & (samples <= ends[1]), samples, np.nan)
     if np.count_nonzero(inside == inside) < FEW:
-        return Noise(math.nan, np.empty(0))
+        return NoiseFigures(math.nan, np.empty(0))
     differences, deviations = _settled(inside, lsb)
     if not differences.size:  # a movement everywhere, or hum, which no order lets cancel
-        return Noise(math.nan, _trimmed(np.diff(inside, 2, axis=1).reshape(1, -1), lsb))
+        return NoiseFigures(math.nan, _trimmed(np.diff(inside, 2, axis=1).reshape(1, -1), lsb))
     noise = _without_rounding(float(_trimmed(differences[None], lsb)[0]), lsb)
-    return Noise(noise, deviations)
+    return NoiseFigures(noise, deviations)
 
 
 def _settled(blocks: Array, lsb: float) -> tuple[Array, Array]:
