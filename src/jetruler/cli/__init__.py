@@ -5,6 +5,7 @@ from __future__ import annotations
 import atexit
 import errno
 import gc
+import logging
 import os
 import sys
 from importlib import import_module
@@ -121,6 +122,8 @@ def main(args: list[str] | None = None) -> NoReturn:
     on_ending(_terminate)
     atexit.register(gc.freeze)  # no search for cycles in what ends anyway: 70 ms
     settle()
+    # A sign that a font has not is drawn as a box: nothing that anybody could do about.
+    logging.getLogger("matplotlib").setLevel(logging.ERROR)
     if COMPLETING in os.environ:
         import_module(".options", __name__)
     try:
