@@ -258,7 +258,7 @@ laws = []
     code = cli("export", "--all", "--to", "c", "-b", "b.toml")
     assert code.returncode == 0, code.stderr
     assert len({line for line in code.stderr.splitlines() if "called ch_" in line}) == 2
-    (home / "z.csv").write_text("ch0,ch1\n500,1\n1500,2\n3000,3\n")
+    (home / "z.csv").write_text("ch0,ch1\n0,1\n1,2\n3,3\n")
     assert cli("convert", "z.csv", "-b", "b.toml", "-o", "o.csv", "--only", "温度").returncode == 0
     cells = [line.split(",")[1] for line in (home / "o.csv").read_text().splitlines()[1:]]
     assert cells == ["a```b", "'=HYPERLINK(1)", "'-"]
