@@ -129,12 +129,18 @@ COMMANDS = (
     "live --source none --duration 0.1 --inject bean=1880",
     "live --source roast.csv --format csv --duration 0.3",
     "new --from roast.csv",
+    "convert roast.csv -o o.csv --events e.csv",
+    "report --marks bean=bath.csv --log rest.csv -o r.md",
+    "live --source roast.csv --record rec.csv --events e.csv",
+    "export bean --to c -o o.h",
+    "draw ruler bean -o o.svg",
 )
 ARGUMENTS = (
     "", "-1", "0", "1e308", "nan", "inf", "1e-30:1e30", "9" * 400, "bean=225", "bean=225/-999",
     "1880=225", "1,234=5", "3 kg=5 m", "12 V", "x", "[/b]", "\x1b[31m", "../..", "/dev/null", "-",
     "bean", "damper", "json", "python", "int16", "1e3", "0.1", "100", "None", "5", "17.5", "-3",
-    "1e-9", "2500", "α", "a=b=c", "1:2:3",
+    "1e-9", "2500", "α", "a=b=c", "1:2:3", "roast.csv", "./bench.toml", "bath.csv", "rest.csv",
+    "/dev/stdout", "/dev/fd/2", "/dev/full", "/dev/stdin", "o.csv",
 )  # fmt: skip
 
 
@@ -169,3 +175,41 @@ def _spoilt(r: random.Random, data: bytes) -> bytes:
     for _ in range(r.randint(1, 6)):
         found[r.randrange(len(found))] = r.randrange(256)
     return bytes(found)
+
+
+#: What the source of a session does; a text is said, with the time and a count put in.
+STEPS = (
+    "{t:.3f},{n},5\n", "{t:.3f},{n},5\n", "{t:.3f},{n},5\n", "{t:.3f},{n}", ",5\n", "1.98,{n},5\n",
+    "-{t},{n},5\n", "x,{n},5\n", "{t:.0e},{n},5\n", "{t:.3f},,5\n", "{t:.3f},4095,5\n", "k,p,t\n",
+    "k,over range,reset\n", "# {n}\n", "\n", "\0\n", "{n}\r\n", "{t:.3f},1e400,5\n", "{t};{n};5\n",
+)  # fmt: skip
+EVENTS = ("gone", "cut", "lost", "late", "bench", "broken", "mended", "hold", "disarm", "silence")
+
+
+def session(number: int) -> list[str]:
+    """What happens while an armed session runs, step by step."""
+    r = random.Random(number)
+    return [
+        r.choice(EVENTS) if r.random() < 0.12 else
+        r.choice(STEPS).format(t=i / 20, n=r.choice((0, 4096, r.randrange(4096))))
+        for i in range(r.randint(1, 60))
+    ]  # fmt: skip
+
+
+def cells(number: int) -> tuple[int, str, float]:
+    """A seed of odd columns, a format, and a memory."""
+    r = random.Random(number)
+    return number, r.choice(("csv", "jsonl", "parquet")), r.choice((0.0005, 0.001, 0.01, 64.0))
+
+
+def array(number: int) -> tuple[str, int, int, list[int]]:
+    """A type of numbers, an offset and a stride in its bytes, and counts."""
+    r = random.Random(number)
+    kind = r.choice("<>") + r.choice(("u1", "u2", "u4", "u8", "i2", "i4", "i8", "f2", "f4", "f8"))
+    most = 127 if kind.endswith("1") else 2047
+    return (
+        kind,
+        r.randrange(4),
+        r.randint(1, 3),
+        [r.randrange(most) for _ in range(r.randint(1, 50))],
+    )

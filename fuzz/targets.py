@@ -2,22 +2,28 @@
 
 from __future__ import annotations
 
+import random
 import resource
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from tests.helpers.command import called
+from tests.logs import test_exact as exact
 
 from jetruler import JetRulerError, demo, load_bench
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.bench.bench import LogFormat
+from jetruler.live.session import Parts, Session
 from jetruler.live.source_reader import Lines
 from jetruler.live.sources import StreamError
 from jetruler.live.stream_processor import StreamProcessor
+from jetruler.live.writers import LiveEvents, Recorder
 
 from . import mutations
+from .board import ScriptedBoard
 
 
 class UnexpectedError(Exception):
@@ -94,11 +100,75 @@ def _plain(text: str) -> None:
         raise UnexpectedError(f"a control code in {text[:200]!r}")
 
 
+def try_cells(home: Path, made: tuple[int, str, float]) -> bool:
+    """Convert odd columns; each cell must be had back, in any format and memory."""
+    seed, to, memory = made
+    columns = exact.columns_of(random.Random(seed), random.Random(seed).randint(2, 300), 20)
+    log = home / "log.csv"
+    log.write_bytes(exact.as_csv(columns))
+    try:
+        found = exact.shown(exact.converted(log, to, memory), list(columns))
+    except JetRulerError as error:
+        _plain(str(error))
+        return False
+    for name, cells in columns.items():
+        if found[name] != cells:
+            raise UnexpectedError(f"{to}: a cell of {sorted(set(cells))[:3]} was changed")
+    return True
+
+
+def try_array(home: Path, made: tuple[str, int, int, list[int]]) -> bool:
+    """Convert an array and a frame of any layout; they must read as plain ones do."""
+    kind, offset, stride, counts = made
+    plain = np.array(counts)
+    wide = np.repeat(plain.astype(kind), stride)
+    raw = b"\1" * offset + wide.tobytes()
+    given = np.frombuffer(raw, np.dtype(kind), wide.size, offset)[::stride]
+    wanted = exact.BENCH["level"](plain)
+    import pandas as pd
+
+    frame = exact.BENCH.convert(pd.DataFrame({"ch0": given}))["level_percent"]
+    for found in (exact.BENCH["level"](given), frame):
+        if not np.array_equal(found, wanted):
+            raise UnexpectedError(f"{kind} of offset {offset} and stride {stride} reads otherwise")
+    return True
+
+
+def try_session(home: Path, steps: list[str]) -> bool:
+    """Run it armed; its drive must stay within its clamp, and be safe at the end."""
+    board = ScriptedBoard(steps)
+    path = home / "armed.toml"
+    path.write_text(ScriptedBoard.BENCH)
+    bench = parse_bench(ScriptedBoard.BENCH)
+    events, record = LiveEvents(home / "e.csv"), Recorder(home / "rec.csv")
+    form = bench.log or LogFormat()
+    parts = Parts(str(path), bench, form, board, {}, wire=board, armed=True, handled=True)
+    parts = replace(parts, messages=_plain, events=events, recorder=record)
+    board.session = Session(parts)
+    taken = True
+    try:
+        board.session.run()
+    except JetRulerError as error:
+        _plain(str(error))
+        taken = False
+    finally:
+        events.close()
+        for name in ("e.csv", "rec.csv"):
+            (home / name).unlink()
+    commands = [line for line in board.got if not 1100 <= int(line.partition("=")[2]) <= 1900]
+    if commands or (board.got[-1:] != ["flap=1500"] and not board.broken):
+        raise UnexpectedError(f"the drive was sent {commands or board.got[-1:]}")
+    return taken
+
+
 KINDS: dict[str, tuple[Callable[[int], Any], Callable[[Path, Any], bool]]] = {
     "bench": (mutations.bench, try_bench),
     "log": (mutations.log, try_log),
     "stream": (mutations.stream, try_stream),
     "command": (mutations.command, try_command),
+    "cells": (mutations.cells, try_cells),
+    "array": (mutations.array, try_array),
+    "session": (mutations.session, try_session),
 }
 
 

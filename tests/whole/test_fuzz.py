@@ -38,8 +38,17 @@ def test_a_log_that_once_broke_something(cli: Cli, home: Path, path: Path) -> No
     assert not half_written(home)
 
 
-FEW = {"bench": 150, "log": 25, "stream": 15, "command": 20}
-MANY = {"bench": 2000, "log": 200, "stream": 200, "command": 300}
+FEW = {
+    "bench": 150,
+    "log": 25,
+    "stream": 15,
+    "command": 20,
+    "cells": 5,
+    "array": 100,
+    "session": 10,
+}
+MANY = FEW | {"bench": 2000, "log": 200, "stream": 200, "command": 300, "array": 2000}
+MANY |= {"cells": 100, "session": 100}
 
 
 @pytest.mark.parametrize(
