@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from multiprocessing.connection import Connection
 from multiprocessing.process import BaseProcess
 
+from .targets import KINDS
 from .worker import work
 
 #: Seconds that one input may take.
@@ -108,11 +109,11 @@ def main() -> int:
     """Run what was asked for; 1 if something unexpected was found."""
     asked = argparse.ArgumentParser(prog="fuzz", description=__doc__)
     asked.add_argument("--seconds", type=float, default=60.0)
-    asked.add_argument("--kind", choices=["bench", "log", "stream", "command"], action="append")
+    asked.add_argument("--kind", choices=list(KINDS), action="append")
     asked.add_argument("--first", type=int, default=0)
     asked.add_argument("--many", type=int, default=1_000_000)
     given = asked.parse_args()
-    kinds = given.kind or ["bench", "log", "stream", "command"]
+    kinds = given.kind or list(KINDS)
     bad = 0
     for kind in kinds:
         until = time.monotonic() + given.seconds / len(kinds)

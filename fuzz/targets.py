@@ -18,7 +18,6 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.core.bench.bench import LogFormat
 from jetruler.live.session import Parts, Session
 from jetruler.live.source_reader import Lines
-from jetruler.live.sources import StreamError
 from jetruler.live.stream_processor import StreamProcessor
 from jetruler.live.writers import LiveEvents, Recorder
 
@@ -75,7 +74,8 @@ def try_stream(home: Path, data: bytes) -> bool:
                     low, high = bench.drives[name].bounds
                     if not np.all((commands >= low) & (commands <= high)):
                         raise UnexpectedError(f"{name}: {commands}")
-    except StreamError:
+    except JetRulerError as error:
+        _plain(str(error))
         return False
     return rows > 0
 
