@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from fractions import Fraction
 from itertools import pairwise
 from typing import Any
 
@@ -361,3 +362,87 @@ def test_no_command_is_ever_outside_its_clamp(many: int) -> None:
             commands = found.drives[name]
             assert np.all((commands >= low) & (commands <= high)), name
         done += size
+
+
+@given(
+    st.floats(-1, 1), st.floats(0.02, 2), st.none() | st.integers(0, 4), st.none() | st.just(3.0),
+    st.integers(0, 2**32 - 1),
+)  # fmt: skip
+def test_no_command_leaves_its_clamp_by_rounding(
+    low: float, span: float, decimals: int | None, slew: float | None, seed: int
+) -> None:
+    """As it stands on the wire, whatever its decimals and slew are."""
+    clamp = (low, low + span)
+    options: dict[str, Any] = {"clamp": clamp, "whole": False, "decimals": decimals, "slew": slew}
+
+    def drive_of(**options: Any) -> Drive:
+        marks = ((0.0, clamp[0]), (100.0, clamp[1]))
+        return Drive("m", "knob", marks, safe=clamp[0], range=(-5.0, 5.0), **options)
+
+    places = 10 ** (decimals or 0)
+    if decimals is not None and math.floor(Fraction(repr(clamp[1])) * places) < math.ceil(
+        Fraction(repr(clamp[0])) * places
+    ):  # not one number with so many decimals lies within
+        with pytest.raises(ParameterError, match="decimals: expected so many"):
+            drive_of(**options)
+        return
+    drive = drive_of(**options)
+    values = np.random.default_rng(seed).uniform(-20, 120, 200)
+    commands, _ = Driver(drive).add(np.arange(200) / 20, values, np.zeros(200, np.bool_))
+    for command in commands.tolist():
+        sent = float(drive.text(command))
+        assert clamp[0] <= sent <= clamp[1]
+        assert abs(sent - command) <= (1e-9 if decimals is None else 1.001 * 10.0**-decimals)
+
+
+def clock_of(times: list[float], arrivals: list[float] | None, cuts: list[int]) -> list[float]:
+    """The clock at each sample, in batches that are cut at some places."""
+    clock, found = Clock(), []
+    for first, end in pairwise(sorted({0, len(times), *(c % (len(times) + 1) for c in cuts)})):
+        part = None if arrivals is None else np.array(arrivals[first:end])
+        found += clock.add(times[first:end], part)[0].tolist()
+    return found
+
+
+@given(
+    st.lists(st.sampled_from(["runs", "stands", "nan", "back", "leaps"]), min_size=1, max_size=40),
+    st.lists(st.integers(0, 2000), max_size=5),
+    st.booleans(),
+)
+def test_a_clock_goes_on_whatever_its_source_does(
+    parts: list[str], cuts: list[int], arrive: bool
+) -> None:
+    """Never back, never ahead of arrival by more than the source says, the same in any batches."""
+    times, now = [0.05 * i for i in range(300)], 15.0
+    for part in parts:
+        now = now - 7 if part == "back" else now + 9e9 if part == "leaps" else now
+        for _ in range(30):
+            now += 0.05 * (part in ("runs", "back", "leaps"))
+            times.append(math.nan if part == "nan" else now)
+    arrivals = [0.05 * i for i in range(len(times))] if arrive else None
+    clock = clock_of(times, arrivals, [])
+    assert clock == clock_of(times, arrivals, cuts)
+    steps = np.diff(clock)
+    assert steps.min() >= 0
+    assert steps.max() <= 1.7  # what stands still for thirty samples is told after a second
+    assert clock[-1] == pytest.approx(0.05 * len(times), abs=2.0 * len(parts))
+
+
+def test_a_clock_that_stands_still_is_replaced_by_arrival() -> None:
+    clock = Clock()
+    arrivals = np.arange(400) / 20
+    times = np.minimum(arrivals, 5.0)
+    found, restarts = clock.add(times, arrivals)
+    assert not restarts.any()
+    assert clock.why == "stands still"
+    assert np.array_equal(found[:101], times[:101])
+    assert np.flatnonzero(clock.faults)[0] == pytest.approx(121, abs=1)
+    assert found[-1] == pytest.approx(arrivals[-1] - 1.0, abs=0.1)
+    # It goes on where it stood: so does the clock, without a leap.
+    later, _ = clock.add([5.05, 5.10], np.array([20.0, 20.05]))
+    assert clock.why == ""
+    assert np.diff([found[-1], *later]).max() <= 0.11
+    # Times to whole seconds come several times each, and stand still for nobody.
+    coarse = Clock()
+    coarse.add(np.floor(arrivals), arrivals)
+    assert not coarse.faults.any()

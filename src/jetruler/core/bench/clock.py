@@ -62,7 +62,7 @@ class Clock:
     """How far the clock went on while the source's time was of no use."""
 
     def add(
-        self, times: AnyArray | list[float], arrivals: Array | None = None
+        self, times: AnyArray | list[float], arrivals: AnyArray | list[float] | None = None
     ) -> tuple[Array, Truths]:
         """The clock at each sample, and where it restarts. times: of the source, in s. arrivals:
         when each sample came, in s of another clock; None where nobody knows."""
@@ -97,13 +97,15 @@ class Clock:
         self.jumps += int(np.count_nonzero(restarts))
         return clock, restarts
 
-    def _arrived(self, t: Array, restarts: Truths, arrivals: Array | None) -> Array:
+    def _arrived(
+        self, t: Array, restarts: Truths, arrivals: AnyArray | list[float] | None
+    ) -> Array:
         """When each sample came; or as many usual steps after the first as there are samples. They
         are told by the first samples alone, so that no cut into batches shows."""
         first, self._count = self._count, self._count + t.size
         if arrivals is not None:
             self._step = math.nan
-            return arrivals
+            return np.asarray(arrivals, np.float64)
         if not first:
             self._first = float(t[0])
         if first < USUAL <= self._count:

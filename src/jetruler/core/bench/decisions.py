@@ -103,7 +103,7 @@ class Decisions:
         readings: Mapping[str, Reading],
         stale: Collection[str] = (),
         by_hand: Mapping[str, float] | None = None,
-        arrivals: Array | None = None,
+        arrivals: AnyArray | list[float] | None = None,
     ) -> Decided:
         """Decide on a batch. times: s. readings: of the channels, arrays of the same length.
         arrivals: when each sample came, in s, where that is known.
