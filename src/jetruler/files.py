@@ -343,6 +343,8 @@ class Output:
         try:
             if kind is None:
                 self._finish()
+            elif _used is not None and self._final is not None:
+                _used.pop(self._final, None)  # it was not written after all
         finally:
             for file in (self._packed, self._file):
                 with contextlib.suppress(OSError, ValueError):

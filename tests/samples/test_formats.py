@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import io
 import json
 from pathlib import Path
 from typing import Any
@@ -169,7 +170,9 @@ def test_standard_input_cannot_be_read_again(cli: Cli, home: Path) -> None:
     assert not (home / "out.parquet").exists()
 
 
-def test_json_lines_that_are_not_as_they_should_be(bench: Bench, tmp_path: Path) -> None:
+def test_json_lines_that_are_not_as_they_should_be(
+    bench: Bench, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     lines = [
         '{"time_s": 0, "ch0": 2048, "ch1": 198}',
         "not a record",
@@ -188,11 +191,17 @@ def test_json_lines_that_are_not_as_they_should_be(bench: Bench, tmp_path: Path)
     assert (summary.torn_rows, summary.torn_lines, summary.blank_lines) == (0, [], 1)
     assert summary.noise == "2 lines were no samples: other text 2 (the first: 'not a record')"
     assert summary.channels["bean"].first_lines == [5, 7]
-    # The whole first block is seen before the columns are settled; later fields are counted.
+    # The whole first block is seen before the columns are settled; for later fields a file is read
+    # again, and those of a pipe are counted.
     assert "new" in found[0]
     many = [lines[0]] * 5000 + ['{"time_s": 1, "ch0": 1, "ch1": 2, "late": 5}']
     log.write_text("\n".join(many))
-    late = convert(log, bench, tmp_path / "out.csv", memory=0.001)
+    late = convert(log, bench, tmp_path / "out.jsonl", memory=0.001)
+    assert late.late == {}
+    assert [row["late"] for row in read(tmp_path / "out.jsonl")][4998:] == [None, None, 5]
+    with log.open("rb") as file:
+        monkeypatch.setattr("sys.stdin", io.TextIOWrapper(io.BufferedReader(file.raw)))
+        late = convert("-", bench, tmp_path / "out.csv", memory=0.001)
     assert late.late == {"late": 1}
     assert "field 'late' came after the first block of the log: 1 values left out" in late.notes()
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
-from ..core.bench.bench import Bench
+from ..core.bench.bench import Bench, LogFormat
 from ..core.error_types import LogError
 from ..files import Output, reject_overlapping_paths
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
@@ -80,6 +80,19 @@ def convert(
                         "file this works"
                     ) from None
                 given = error.given
+            except LateFieldsError as error:
+                form = job.options.form or bench.log or LogFormat()
+                form = replace(form, columns=tuple(dict.fromkeys(error.columns)))
+                job = replace(job, options=replace(job.options, form=form))
+
+
+class LateFieldsError(Exception):
+    """Fields of JSON Lines that came when the columns were settled: the log is read again with
+    all of these."""
+
+    def __init__(self, columns: list[str]) -> None:
+        super().__init__()
+        self.columns = columns
 
 
 class Writer(Protocol):
@@ -231,6 +244,9 @@ class _ConvertPass(EveryPass):
     def found(self) -> Summary:
         """The summary. Raises `LogError` where not one sample was read."""
         self._pipeline.finish()
+        reader = self._conversion.reader
+        if reader.late and self.job.can_be_read_again:
+            raise LateFieldsError([*reader.columns, *reader.late])
         self._writer.finish()
         summary = self._conversion.summary
         summary.pass_through = self._writer.types

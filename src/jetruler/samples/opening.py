@@ -327,7 +327,9 @@ def _text_reader(
     if head.shape.kind == "jsonl" and not head.is_record:
         from .text_log import fields_of
 
-        head = replace(head, shape=replace(head.shape, names=fields_of(block)))
+        # Fields that are declared may come later.
+        names = tuple(dict.fromkeys([*fields_of(block), *(form.columns or ())]))
+        head = replace(head, shape=replace(head.shape, names=names))
     elif form.format == "jsonl" and head.shape.kind != "jsonl":
         raise LogError(
             f"{source.name}: the first lines hold no JSON record; a record a line, "

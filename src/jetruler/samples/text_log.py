@@ -217,7 +217,9 @@ class JsonBlocks(BlockReader):
             numbers.append(number)
         late: dict[str, int] = {}
         for record in records:
-            for name in record.keys() - set(self.columns):
+            for name in record if record.keys() - set(self.columns) else ():
+                if name in self.columns:
+                    continue
                 late[name] = late.get(name, 0) + (record[name] is not None)
         columns = [_column([record.get(name) for record in records]) for name in self.columns]
         batch = RowBatch(columns, np.array(numbers, np.int64), np.array(torn, np.int64))

@@ -130,7 +130,7 @@ class Decisions:
                 unsafe = np.ones_like(unsafe)
             drives[name], safe[name] = driver.add(clock, values, unsafe, wanted)
         ordered = sorted(found, key=lambda event: event.sample)
-        return Decided(clock, trips, drives, safe, ordered, faults)
+        return Decided(clock, trips, drives, safe, ordered, clock_faults=faults)
 
     @staticmethod
     def _tripped(
