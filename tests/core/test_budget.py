@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 import math
+from collections.abc import Callable
 from pathlib import Path
 from statistics import NormalDist
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -446,3 +448,66 @@ def test_a_fit_leaves_its_errors_to_the_budget(cli: Cli, home: Path) -> None:
     assert cli("fit", "bean", "--marks", "bath.csv", "--law", "line", "--write").returncode == 0
     text = (home / "bench.toml").read_text()
     assert text.count("\ncalibration = ") == 1
+
+
+#: Chains behind a reference of 3.3 V ± 2 %, and what they do to volts; V is at count 2000 or so.
+STAIRS: dict[str, tuple[str, Callable[[Any], Any]]] = {
+    "whole": ("{law='line', gain=300, takes='V', unit='%'}, {law='whole'}", lambda v: 300 * v),
+    "steps mid-chain": (
+        "{law='line', gain=300, takes='V', unit='%'}, {law='whole'}, "
+        "{law='line', gain=0.1, unit='bar'}",
+        lambda v: 30 * v,
+    ),
+    "clamped": (
+        "{law='line', gain=300, takes='V', unit='%'}, {law='clamp', low=0, high=490}, "
+        "{law='whole'}",
+        lambda v: 300 * v,
+    ),
+    "magnitude": (
+        "{law='line', gain=-300, takes='V', unit='%'}, {law='magnitude'}, {law='whole'}",
+        lambda v: 300 * v,
+    ),
+    "beside a clamp": (
+        "{law='line', gain=300, takes='V', unit='%'}, {law='clamp', low=0, high=490}",
+        lambda v: 300 * v,
+    ),
+    "fine": ("{law='line', gain=3, takes='V', unit='%'}, {law='whole'}", lambda v: 3 * v),
+    "cut": (
+        "{law='line', gain=30, takes='V', unit='%'}, {law='whole', rounding='down'}",
+        lambda v: 30 * v,
+    ),
+}
+
+
+@pytest.mark.parametrize("name", STAIRS)
+def test_budgets_of_stairs_are_those_of_draws(name: str) -> None:
+    """What is shown against the truth, over counts at and beside ties and edges: the draws know
+    nothing of slopes. The fine chain has one step in 1200 counts, so all of one is looked at."""
+    laws, trend = STAIRS[name]
+    bench = parse_bench(
+        '[channel.x]\ncolumn = "a"\nconverter = { bits = 12, vref = "3.3 V ± 2 %" }\n'
+        + f"laws = [{laws}]\n".replace("'", '"')
+    )
+    channel, rng = bench["x"], np.random.default_rng(7)
+    counts = np.arange(1400, 2600) if name in ("fine", "cut") else np.arange(1900, 2000)
+    n = 400
+    vref = rng.uniform(3.3 * 0.98, 3.3 * 1.02, (n, 1))
+    true = trend((counts + rng.uniform(-0.5, 0.5, (n, counts.size))) * vref / 4095)
+    shown = channel(counts.astype(float))
+    drawn = math.sqrt(float(np.mean((shown - true) ** 2)))
+    combined = [jr.budget(channel, float(count)).combined for count in counts[:: counts.size // 50]]
+    assert math.sqrt(float(np.mean(np.square(combined)))) == pytest.approx(drawn, rel=0.03)
+
+
+def test_what_is_held_or_railed_has_no_uncertainty_and_says_so(cli: Cli, home: Path) -> None:
+    channel = parse_bench(
+        '[channel.x]\ncolumn = "ch0"\nconverter = { bits = 12, vref = 3.3 }\n'
+        'laws = [{ law = "line", marks = [["0 V", 0], ["3.3 V", 990]], unit = "%" }, '
+        '{ law = "clamp", low = 0, high = 480 }]\n'
+    )["x"]
+    for count, why in ((0, "stands on a rail"), (4095, "held at an end"), (1000, "")):
+        found = jr.budget(channel, count)
+        assert found.summary()[0].startswith("no budget: the reading") == bool(why)
+        assert why in found.summary()[0]
+        assert math.isnan(found.expanded_uncertainty) == bool(why)
+        assert np.isnan(expanded_uncertainty(channel, np.array([count])))[0] == bool(why)

@@ -116,6 +116,10 @@ class Whole(Law):
     def rounds_to(self) -> float:
         return 1.0
 
+    @property
+    def cuts(self) -> bool:
+        return self.rounding != "nearest"
+
 
 _TO = {
     "nearest": "to the nearest whole number",

@@ -199,6 +199,11 @@ class BaseLaw(ABC):
         A budget then has a row for half of it."""
         return None
 
+    @property
+    def cuts(self) -> bool:
+        """Whether what it rounds always goes one way, by up to a whole step."""
+        return False
+
     def program(self) -> list[str] | None:
         """This law for firmware in floats: statements of Python on the variable `x`, in the small
         language of `core.firmware.program`; None where it has no such form, and a table serves.

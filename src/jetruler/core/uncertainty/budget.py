@@ -12,8 +12,9 @@ import numpy as np
 
 from ..bench.channel import Channel, ruler_of
 from ..error_types import ParameterError
-from ..numerics import Array, coverage_factors
+from ..numerics import Array, Truths, coverage_factors
 from ..result import Content, Result, TextTable, old_fields, old_keywords
+from ..ruler.reading import Flag
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, rounded, shown, significant, symbol, with_uncertainty
 from .contributions import Conditions, Contribution, conditions_of, contributions
@@ -48,10 +49,13 @@ class Budget(Result):
         Its product with `combined`, which holds the truth at `level`.
     level : float
         Probability that the expanded uncertainty stands for.
+    why : str
+        Why there is none, in words; empty where there is one.
 
     Notes
     -----
-    All NaN where there is no value, or where a law (a clamp) holds it at an end.
+    All NaN where there is no value, where a law (a clamp) holds it at an end, or where the raw
+    value stands on a rail: what it came from may lie anywhere beyond.
 
     Examples
     --------
@@ -72,6 +76,7 @@ class Budget(Result):
     coverage_factor: float
     expanded_uncertainty: float
     level: float
+    why: str = ""
 
     def fraction(self, row: Contribution) -> float:
         """A row's fraction of the combined variance, 0 to 1."""
@@ -160,8 +165,7 @@ class Budget(Result):
     def summary(self) -> list[str]:
         """Combined, its two parts, what dominates, and the result."""
         if not math.isfinite(self.combined):
-            held = "no value" if math.isnan(self.value) else "is held at an end by one of its laws"
-            return [f"no budget: the reading {'has ' if held == 'no value' else ''}{held}"]
+            return [f"no budget: the reading {self.why}"]
         if not self.rows:
             reads = shown(self.value, self.unit)
             missing = "say a resolution, an error, a noise or a tolerance"
@@ -269,8 +273,16 @@ def budget_under(ruler: Ruler, at: float, given: Conditions) -> Budget:
         for row in rows
     )
     value = float(ruler.direct(x)[0])
-    if math.isnan(value) or float(ruler.slope(x)[0]) == 0:
-        combined = math.nan
+    why = ""
+    if math.isnan(value):
+        why = "has no value"
+    elif float(ruler.slope(x)[0]) == 0:
+        why = "is held at an end by one of its laws"
+    elif on_rail(ruler, x)[0]:
+        why = "stands on a rail: what it came from may lie anywhere beyond"
+    elif not math.isfinite(combined):
+        why = "is too steep there"
+    combined = math.nan if why else combined
     systematic, random = (
         math.sqrt(sum(float(row.effect) ** 2 for row in single if row.random is kind))
         for kind in (False, True)
@@ -287,6 +299,7 @@ def budget_under(ruler: Ruler, at: float, given: Conditions) -> Budget:
         coverage_factor=coverage_factor,
         expanded_uncertainty=coverage_factor * combined,
         level=given.level,
+        why=why,
     )
 
 
@@ -321,11 +334,15 @@ def expanded_uncertainty(
     given = given or conditions_of(what)
     x = np.asarray(counts, dtype=np.float64)
     combined, _, coverage_factor = combine(contributions(ruler, x, given), x, given)
-    held = ruler.slope(x) == 0
-    half_width: Array = np.where(
-        held | np.isnan(ruler.direct(x)), np.nan, coverage_factor * combined
-    )
+    unknown = (ruler.slope(x) == 0) | np.isnan(ruler.direct(x)) | on_rail(ruler, x)
+    half_width: Array = np.where(unknown, np.nan, coverage_factor * combined)
     return half_width
+
+
+def on_rail(ruler: Ruler, x: Array) -> Truths:
+    """Where raw values stand on a rail: what they came from may lie anywhere beyond."""
+    rails: Truths = (ruler.read(x).flags & int(Flag.LOW_RAIL | Flag.HIGH_RAIL)) != 0
+    return rails
 
 
 @dataclass(frozen=True, repr=False)

@@ -115,14 +115,27 @@ _STEP = 1e-3
 
 
 def sensitivity(ruler: Ruler, parameter: UncertainParameter, x: Array) -> Array:
-    """Units of the result per unit of a parameter, at every x: a central difference quotient."""
+    """Units of the result per unit of a parameter, at every x.
+
+    That is how its own law follows it (a central difference quotient) times the slopes of the laws
+    behind. A law that rounds has the slope of its trend: no quotient is taken across its steps.
+    """
     law, rest = ruler.laws[parameter.law], ruler.laws[parameter.law + 1 :]
     before = through(ruler.laws[: parameter.law], x)
     step = _STEP * parameter.value.half_width or 1e-6 * abs(parameter.value) or 1e-6
     low, high = float(parameter.value) - step, float(parameter.value) + step
-    ends = [through((with_value(law, parameter, end), *rest), before) for end in (low, high)]
+    ends = [through((with_value(law, parameter, end),), before) for end in (low, high)]
     quotient: Array = (ends[1] - ends[0]) / (high - low)
-    return quotient
+    return quotient * slope_through(rest, through((law,), before))
+
+
+def slope_through(laws: tuple[Law, ...], x: Array) -> Array:
+    """The slope of laws in a row at x, by the chain rule; of those that round, their trend's."""
+    slope = np.ones_like(x)
+    with np.errstate(all="ignore"):
+        for law in laws:
+            slope, x = slope * law.slope(x), law.forward(x)
+    return slope
 
 
 #: Beyond it a square does not fit a float.
@@ -372,21 +385,13 @@ def _roundings(ruler: Ruler, x: Array) -> list[Contribution]:
     rows = []
     for i, law in enumerate(ruler.laws):
         if (resolution := law.rounds_to) is not None:
-            with np.errstate(all="ignore"):
-                y = x
-                for one in ruler.laws[: i + 1]:
-                    y = one.forward(y)
-                slope = np.ones_like(y)
-                for one in ruler.laws[i + 1 :]:
-                    slope, y = slope * one.slope(y), one.forward(y)
+            slope = slope_through(ruler.laws[i + 1 :], through(ruler.laws[: i + 1], x))
             unit = ruler.units[i + 1]
-            rows.append(
-                _row(
-                    f"rounding of {law.name}",
-                    f"± {resolution / 2:g} {symbol(unit)}".rstrip(),
-                    ROUNDING * resolution,
-                    unit,
-                    slope,
-                )
-            )
+            size, standard, note = f"± {resolution / 2:g}", ROUNDING * resolution, ""
+            if law.cuts:
+                # Even over 0 … 1 steps: a mean of half a step, and that squared with the spread.
+                size, standard = f"0 … {resolution:g}", resolution / math.sqrt(3)
+                note = f"always goes one way, by {resolution / 2:g} on average, which is in it"
+            size = f"{size} {symbol(unit)}".rstrip()
+            rows.append(_row(f"rounding of {law.name}", size, standard, unit, slope, note=note))
     return rows
