@@ -337,3 +337,25 @@ def test_no_law_warns_at_the_edges_of_its_domain() -> None:
         values, flags = law(edges), Ruler.of(law).read(edges).flags
         for value, flag in zip(values, flags, strict=True):
             assert value == value or flag, f"{law}: NaN without a flag"
+
+
+@pytest.mark.parametrize("law", {type(law): law for law, _, _ in TRUTH}.values(), ids=repr)
+def test_a_law_by_itself_takes_what_a_ruler_takes(law: Law) -> None:
+    """Its methods too, on numbers of any kind: integers are not cut, numbers give numbers."""
+    counts = np.array([1, 2, 40])
+    for name in ("forward", "slope", "inverse"):
+        method = getattr(law, name)
+        with contextlib.suppress(NoInverseError):
+            wanted = method(counts.astype(np.float64))
+            assert wanted.dtype == np.float64
+            for kind in (np.int64, np.uint16, np.float32, ">i4"):
+                assert np.array_equal(method(counts.astype(kind)), wanted, equal_nan=True)
+            for kind_of in (list, tuple):
+                found = method(kind_of(counts.tolist()))
+                assert isinstance(found, kind_of)
+                assert np.array_equal(np.asarray(found), wanted, equal_nan=True)
+            for i, count in enumerate(counts.tolist()):
+                assert isinstance(method(count), float)
+                assert np.array_equal(method(float(count)), wanted[i], equal_nan=True)
+            shaped = method(counts.astype(np.float64).reshape(3, 1))
+            assert np.array_equal(shaped, wanted.reshape(3, 1), equal_nan=True)

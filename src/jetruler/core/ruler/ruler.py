@@ -8,7 +8,7 @@ import dataclasses
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from functools import partial
+from functools import partial, wraps
 from typing import Any, TypeVar, cast, overload
 
 import numpy as np
@@ -419,11 +419,27 @@ def _misfit(before: Law, law: Law, gives: str | None, takes: str | None) -> str:
     return text
 
 
+def _of_any_numbers(method: Callable[..., Array]) -> Callable[..., Any]:
+    """A method of float64 arrays, for whatever a ruler takes: numbers, lists, integers, Series."""
+
+    @wraps(method)
+    def of_any(self: Law, x: Any) -> Any:
+        if x.__class__ is np.ndarray and x.dtype == np.float64 and x.ndim:
+            return method(self, x)
+        values, like = to_array(x)
+        flat = np.asarray(values, np.float64).reshape(-1)
+        with np.errstate(all="ignore"):
+            return like(method(self, flat).reshape(values.shape))
+
+    return of_any
+
+
 class Law(BaseLaw):
     """One conversion from one unit to another.
 
     A law is a frozen dataclass; its fields are the datasheet's symbols. `forward`, `inverse` and
-    `slope` take and give float64 arrays of any shape. Not a number in, not a number out.
+    `slope` are written for float64 arrays, and take and give whatever a ruler does: a number, a
+    list, an array of any shape and type, a Series. Not a number in, not a number out.
 
     Raises
     ------
@@ -437,6 +453,12 @@ class Law(BaseLaw):
     >>> law(3), law.inverse_formula(7)
     (7.0, 'x = (y − b) / m = (7 − 1) / 2 = 3')
     """
+
+    def __init_subclass__(cls, **more: Any) -> None:
+        super().__init_subclass__(**more)
+        for name in ("forward", "inverse", "slope"):
+            if name in cls.__dict__:
+                setattr(cls, name, _of_any_numbers(cls.__dict__[name]))
 
     def __rshift__(self, other: Law | Ruler) -> Ruler:
         return Ruler.of(self, other)
