@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import copy
+import math
 import pickle
 from decimal import Decimal
+from typing import Any
 
 import numpy as np
+import pint
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -14,8 +17,8 @@ from hypothesis import strategies as st
 import jetruler as jr
 from jetruler import Toleranced, quantity
 from jetruler.benchfile.models import build_law
-from jetruler.core.ruler.units import column_unit
-from jetruler.errors import QuantityError
+from jetruler.core.ruler.units import column_unit, factor_and_offset
+from jetruler.errors import QuantityError, UnitError
 
 # IEC 60062: the letter stands for the decimal point; and the ways people write the same value.
 READ = [
@@ -197,3 +200,66 @@ def test_one_spelling_inside(spelled: str, unit: str) -> None:
     line = jr.Line(gain=1, offset=0, unit=spelled)
     assert line.gives == unit
     assert column_unit(f"x_{spelled}" if spelled.isalpha() else f"x ({spelled})", unit) == unit
+
+
+#: Units of one kind each, as people write them; the registry's own names where those differ.
+KINDS = {
+    "length": ["m", "mm", "cm", "km", "inch", "ft", "mile", "um"],
+    "pressure": ["Pa", "kPa", "bar", "mbar", "psi", "atm", "torr", "inH2O", "cmH2O"],
+    "energy": ["J", "kJ", "cal", "BTU", "eV"],
+    "speed": ["m/s", "km/h", "ft/s", "mile/h", "knot"],
+    "flow": ["L/min", "m^3/s", "gallon/min", "mL/s", "L/h"],
+    "angle": ["deg", "rad", "turn", "arcminute"],
+    "force": ["N", "kN", "lbf", "kgf"],
+    "mass": ["g", "kg", "mg", "lb", "oz"],
+    "ratio": ["1", "fraction", "%", "ppm"],
+    "time": ["s", "ms", "min", "h", "day"],
+    "difference": ["K", "delta_degC", "delta_degF"],
+    "power": ["W", "kW", "hp"],
+}
+AT_PINT = {
+    "inH2O": "inch_H2O", "cmH2O": "centimeter_H2O", "%": "percent", "1": "", "fraction": "",
+    "K": "delta_degC",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_units_of_a_kind_convert_as_the_registry_says(kind: str) -> None:
+    """And into no other kind's."""
+    registry: Any = pint.UnitRegistry()
+    strangers = [units[0] for name, units in KINDS.items() if name != kind]
+    for source in KINDS[kind]:
+        for unit in KINDS[kind]:
+            wanted = registry.Quantity(1.0, AT_PINT.get(source, source)).to(AT_PINT.get(unit, unit))
+            found, offset = factor_and_offset(source, unit)
+            assert offset == 0.0
+            assert found == pytest.approx(wanted.magnitude, rel=1e-12)
+        for stranger in strangers:
+            with pytest.raises(UnitError, match="cannot be converted"):
+                factor_and_offset(source, stranger)
+
+
+@pytest.mark.parametrize(
+    ("value", "source", "result", "unit"),
+    [
+        (50, "Hz", 3000, "rpm"), (3000, "rpm", 50, "Hz"), (1, "kHz", 60_000, "rpm"),
+        (1, "turn/s", 1, "Hz"), (1, "turn/s", 60, "rev/min"), (1, "turn/s", 360, "deg/s"),
+        (30, "1/min", 30, "rpm"), (60, "rpm", 2 * math.pi, "rad/s"), (6, "deg/s", 1, "rpm"),
+        (1, "rev", 360, "°"), (90, "°", math.pi / 2, "rad"), (2, "1/s", 2, "Hz"),
+        (1, "rev/s", 60, "RPM"),
+    ],
+)  # fmt: skip
+def test_turns_are_turns(value: float, source: str, result: float, unit: str) -> None:
+    """Fifty hertz of turns are 3000 a minute, though the registry counts radians."""
+    factor, offset = factor_and_offset(source, unit)
+    assert offset == 0.0
+    assert value * factor == pytest.approx(result, rel=1e-14)
+    assert jr.quantity(f"{value} {source}", unit) == pytest.approx(result, rel=1e-14)
+
+
+@pytest.mark.parametrize(("source", "unit"), [("Hz", "rad/s"), ("rad/s", "kHz"), ("deg/s", "1/s")])
+def test_hertz_and_radians_are_not_told_apart_for_anybody(source: str, unit: str) -> None:
+    with pytest.raises(UnitError, match="1 Hz is 2π rad/s of turns, or 1 rad/s of radians"):
+        factor_and_offset(source, unit)
+    with pytest.raises(jr.JetRulerError, match="a difference is no scale"):
+        factor_and_offset("delta_degC", "degC")

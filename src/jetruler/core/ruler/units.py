@@ -26,6 +26,12 @@ _ALIASES = {
     "°F": "degF",
     "counts": "count",
     "percent": "%",
+    "°": "deg",
+    "rev": "turn",
+    "rev/s": "turn/s",
+    "rev/min": "rpm",
+    "turn/min": "rpm",
+    "RPM": "rpm",
 }
 _SYMBOLS = {"ohm": "Ω", "degC": "°C", "degF": "°F", "deg": "°", "us": "µs", "1": ""}
 PREFIXES = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "m": 1e-3, "c": 1e-2, "h": 1e2}
@@ -205,7 +211,8 @@ def nearest(word: str, known: Iterable[str]) -> str:
 #: tower, a call) is not even shown to Pint, which evaluates what it is given.
 _PART = r"[^\W\d]{1,30}(?:(?:\^|\*\*)?-?\d|[²³])?"
 _UNIT = re.compile(rf"(?:1/)?{_PART}(?:[*/·]{_PART}){{0,5}}\Z")
-_PINT_NAMES = {"%": "percent", "fraction": "dimensionless"}
+_PINT_NAMES = {"%": "percent", "fraction": "dimensionless", "1": "dimensionless"}
+_PINT_NAMES |= {"inH2O": "inch_H2O", "cmH2O": "centimeter_H2O"}
 #: What the registry calls units that have another name here.
 _OWN_NAMES = {"degree_Celsius": "degC", "degree_Fahrenheit": "degF", "kelvin": "K", "liter": "L"}
 _SINGLE = re.compile(r"[^\W\d]{1,30}\Z")
@@ -272,6 +279,16 @@ def factor_and_offset(source: str, unit: str) -> tuple[float, float]:
     own, other = usual(source), usual(unit)
     if own is not None and other is not None and own[0] == other[0]:
         return float(Fraction(repr(own[1])) / Fraction(repr(other[1]))), 0.0
+    if source.startswith("delta_") and unit in ("degC", "degF"):
+        raise UnitError(f"{source} cannot be converted to {symbol(unit)}: a difference is no scale")
+    if {_is_angle(source), _is_angle(unit)} == {True, False}:
+        raise UnitError(f"{symbol(source)} cannot be converted to {symbol(unit)}")
+    ways = {_goes_round(source), _goes_round(unit)}
+    if ways == {"often", "radians"}:
+        about = "1 Hz is 2π rad/s of turns, or 1 rad/s of radians; a line says which (gain)"
+        raise UnitError(f"{source} cannot be converted to {unit}: {about}")
+    if ways == {"often", "turns"}:
+        source, unit = map(_of_turns, (source, unit))
     try:
         if not is_unit(unit):
             raise ValueError(unit)
@@ -280,7 +297,42 @@ def factor_and_offset(source: str, unit: str) -> tuple[float, float]:
             raise ValueError(unit)
         return float(second - first), float(first)
     except Exception:  # Pint raises many kinds
-        raise UnitError(f"{symbol(source)} cannot be converted to {symbol(unit)}") from None
+        names = (symbol(u) or u for u in (source, unit))
+        raise UnitError("{} cannot be converted to {}".format(*names)) from None
+
+
+def _of_turns(unit: str) -> str:
+    """A unit of how often, as one of turns."""
+    if _goes_round(unit) != "often":
+        return unit
+    return f"turn/{unit[2:]}" if unit.startswith("1/") else f"turn*{unit}"
+
+
+@cache
+def _goes_round(unit: str) -> str:
+    """How a unit of "so many a second" counts: `"turns"` (rpm), `"radians"` (of any angle), or just
+    how `"often"` (Hz). The registry takes all three for the same; a turn is not 2π hertz. Empty for
+    any other unit."""
+    found = _quantity(1, unit)
+    if found is None or found.dimensionality != {"[time]": -1}:
+        return ""
+    names = {str(name) for name, _ in found.unit_items()}
+    if names & {"revolutions_per_minute", "revolutions_per_second", *_TURNS}:
+        return "turns"
+    return "radians" if names & _ANGLES else "often"
+
+
+_TURNS = {"turn", "revolution", "cycle"}
+_ANGLES = {"radian", "degree", "arcminute", "arcsecond", "grade", "milliradian"}
+
+
+@cache
+def _is_angle(unit: str) -> bool | None:
+    """Whether a unit without a dimension is one of an angle; None for one with a dimension."""
+    found = _quantity(1, unit)
+    if found is None or not found.dimensionless:
+        return None
+    return any(str(name) in _TURNS | _ANGLES for name, _ in found.unit_items())
 
 
 def _converted(x: int, source: str, unit: str) -> Fraction:
