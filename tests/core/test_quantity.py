@@ -6,6 +6,7 @@ import copy
 import math
 import pickle
 from decimal import Decimal
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -19,6 +20,7 @@ from jetruler import Toleranced, quantity
 from jetruler.benchfile.models import build_law
 from jetruler.core.ruler.units import column_unit, factor_and_offset
 from jetruler.errors import QuantityError, UnitError
+from tests.conftest import Cli
 
 # IEC 60062: the letter stands for the decimal point; and the ways people write the same value.
 READ = [
@@ -263,3 +265,28 @@ def test_hertz_and_radians_are_not_told_apart_for_anybody(source: str, unit: str
         factor_and_offset(source, unit)
     with pytest.raises(jr.JetRulerError, match="a difference is no scale"):
         factor_and_offset("delta_degC", "degC")
+
+
+@pytest.mark.parametrize("unit", ["NTU", "steps", "%RH", "pH", "widgets"])
+def test_a_unit_of_ones_own_is_compatible_with_itself_alone(unit: str) -> None:
+    assert jr.quantity(f"50 {unit}", unit) == 50.0
+    assert jr.quantity("50", unit) == 50.0
+    assert jr.quantity(f"50 {unit} ± 2 {unit}", unit).half_width == 2.0  # type: ignore[attr-defined]
+    for text in ("50 kg", "50 %", "50 V", "50 gadgets", f"50 {unit} ± 2 kg"):
+        with pytest.raises(QuantityError):
+            jr.quantity(text, unit)
+
+
+def test_a_value_asked_for_is_of_the_channels_own_unit(cli: Cli, home: Path) -> None:
+    (home / "own.toml").write_text(
+        '[channel.turbidity]\ncolumn = "ch0"\nconverter = { bits = 12, vref = 3.3 }\n'
+        'laws = [{ law = "line", marks = [[0, 0], [4095, 1000]], unit = "NTU" }]\n'
+        '[channel.angle]\ncolumn = "ch0"\nconverter = { bits = 12, vref = 3.3 }\n'
+        'laws = [{ law = "line", marks = [[0, 0], [4095, 270]], unit = "°" }]\n'
+    )
+    for channel, text, code in (
+        ("turbidity", "50 NTU", 0), ("turbidity", "50", 0), ("turbidity", "50 kg", 2),
+        ("angle", "90 °", 0), ("angle", "1.2 rad", 0), ("angle", "50 kg", 2), ("angle", "50 %", 2),
+    ):  # fmt: skip
+        done = cli("explain", channel, "--for", text, "-b", "own.toml")
+        assert done.returncode == code, (text, done.stdout + done.stderr)

@@ -26,7 +26,7 @@ from ..core.bench.bench import DELIMITERS, FORMATS, Bench, LogFormat
 from ..core.bench.channel import Channel
 from ..core.error_types import JetRulerError, ParameterError
 from ..core.ruler.quantity import quantity
-from ..core.ruler.units import factor, nearest
+from ..core.ruler.units import nearest
 from ..files import standard_or, unfit
 from .streams import echo
 
@@ -60,7 +60,7 @@ def read_value(text: str, unit: str | None) -> float:
     try:
         return float(text)
     except ValueError:
-        return float(quantity(text, unit if unit and factor(unit) else None))
+        return float(quantity(text, unit or None))
 
 
 def is_port(name: str) -> bool:

@@ -128,7 +128,8 @@ def quantity(text: str, unit: str | None = None) -> float:
     if k is not None and len(parts) == 1:
         raise QuantityError(text, 'a tolerance before k and sigma, as in "± 1 % (k=2)"')
     asked = None if unit is None else spelled(unit)
-    value, found, half = _read_value(parts[0].strip(), text, coded=asked not in TEMPERATURES)
+    coded = asked not in TEMPERATURES
+    value, found, half = _read_value(parts[0].strip(), text, coded=coded, own=asked)
     asked = asked or found
     found = found or asked
     if asked in TEMPERATURES and not _says_unit(parts[0]):
@@ -175,9 +176,10 @@ def _says_unit(text: str) -> bool:
 
 
 def _read_value(
-    text: str, whole: str, coded: bool = True
+    text: str, whole: str, coded: bool = True, own: str | None = None
 ) -> tuple[float, str | None, float | None]:
-    """Value in SI (temperatures in their own scale), its unit, a half-width from a code letter."""
+    """Value in SI (temperatures in their own scale), its unit, a half-width from a code letter.
+    own: a unit that may be known here alone, such as NTU."""
     if coded and (code := _CODE.match(text)):
         before, letter, after, tolerance = code.groups()
         if before or after:
@@ -198,6 +200,8 @@ def _read_value(
     known = factor(symbol)
     if known is None and symbol in PREFIXES:  # "4.7k", the unit left to the place it stands in
         return float(Decimal(number) * Decimal(repr(PREFIXES[symbol]))), None, None
+    if known is None and spelled(symbol) == own:
+        return float(number), own, None
     if known is None:
         raise QuantityError(whole, f"a known unit, as in {EXAMPLES}", f"{symbol!r} is none")
     base, scale = known
@@ -214,7 +218,7 @@ def _read_half_width(text: str, value: float, unit: str | None, whole: str) -> f
             raise QuantityError(whole, expected)
         half = abs(value) * float(percent[1]) / 100
     else:
-        half, found, _ = _read_value(text, whole)
+        half, found, _ = _read_value(text, whole, own=unit)
         if found in TEMPERATURES and unit in TEMPERATURES:
             half = float(Decimal(repr(half)) * TEMPERATURES[found][1] / TEMPERATURES[unit][1])
         elif found is not None and found != unit:
