@@ -212,7 +212,7 @@ def nearest(word: str, known: Iterable[str]) -> str:
 _PART = r"[^\W\d]{1,30}(?:(?:\^|\*\*)?-?\d|[²³])?"
 _UNIT = re.compile(rf"(?:1/)?{_PART}(?:[*/·]{_PART}){{0,5}}\Z")
 _PINT_NAMES = {"%": "percent", "fraction": "dimensionless", "1": "dimensionless"}
-_PINT_NAMES |= {"inH2O": "inch_H2O", "cmH2O": "centimeter_H2O"}
+_PINT_NAMES |= {"inH2O": "inch_of_water", "cmH2O": "centimeter_of_water"}
 #: What the registry calls units that have another name here.
 _OWN_NAMES = {"degree_Celsius": "degC", "degree_Fahrenheit": "degF", "kelvin": "K", "liter": "L"}
 _SINGLE = re.compile(r"[^\W\d]{1,30}\Z")
@@ -224,7 +224,11 @@ _WORD = re.compile(r"[A-Za-z]{4,}\Z")
 def _registry() -> Any:
     import pint
 
-    return pint.UnitRegistry(non_int_type=Fraction)
+    registry: Any = pint.UnitRegistry(non_int_type=Fraction)
+    # Conventional water, 1000 kg/m³ at 9.80665 m/s²: not every version has these, by one name.
+    registry.define("inch_of_water = 249.08891 * pascal")
+    registry.define("centimeter_of_water = 98.0665 * pascal")
+    return registry
 
 
 @cache
