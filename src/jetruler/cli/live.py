@@ -172,6 +172,8 @@ def _parts(bench_path: str, asked: LiveOptions, opened: ExitStack) -> Parts:
     for path in written.values():
         if path is not None:
             folder_of(path)
+    if asked.append and not any(written.values()):
+        raise JetRulerError("--append: expected --record or --events beside it, found neither")
     reject_overlapping_paths(written, {"the source": asked.name, "the bench": bench_path})
     bench, source = _bench(bench_path, asked)
     form = form_of(asked.given, bench, baud=asked.baud)

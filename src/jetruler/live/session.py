@@ -236,7 +236,7 @@ class Session:
             self.parts.source.close()
             if self.parts.recorder is not None:
                 self.parts.recorder.close()
-            if self.parts.events is not None:
+            if self.parts.events is not None and self.processor.rows:
                 self.parts.events.begin(self.processor.lines.time_name)
 
     def _was_late(self) -> None:

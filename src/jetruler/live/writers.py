@@ -175,7 +175,23 @@ class _File:
 CLOSING = 5.0
 
 
-class LiveEvents:
+class _Kept:
+    """What is kept in a file while a stream runs."""
+
+    _file: _File
+
+    @property
+    def failure(self) -> str:
+        """Why the file takes nothing more; empty where it does."""
+        return self._file.failure
+
+    @property
+    def missed(self) -> int:
+        """Bytes that it did not take."""
+        return self._file.missed
+
+
+class LiveEvents(_Kept):
     """Writes `time, trip, state, values` as `convert --events` does, a line for each change as it
     happens, below a header once it is known what times there are.
 
@@ -192,16 +208,6 @@ class LiveEvents:
     def __init__(self, path: str | PathLike[str], *, append: bool = False) -> None:
         self._file = _File(path, append)
         self._begun = not self._file.is_new
-
-    @property
-    def failure(self) -> str:
-        """Why the file takes nothing more; empty where it does."""
-        return self._file.failure
-
-    @property
-    def missed(self) -> int:
-        """Bytes that it did not take."""
-        return self._file.missed
 
     def begin(self, time_name: str) -> None:
         """Write the header, once."""
@@ -224,7 +230,7 @@ class LiveEvents:
         self._file.close()
 
 
-class Recorder:
+class Recorder(_Kept):
     """Writes `<time>,<the line as it came>` below a line that says so, which every command reads; a
     disk that is full stops it, and it says so. append: whether the file may hold something already,
     which stays. lossless: whether the source waits for it."""
@@ -239,16 +245,6 @@ class Recorder:
         self._lock = threading.Lock()  # notes come from another thread than data
         if not self._file.is_new and not _ends_in_a_line(path):
             self._write(CUT.encode() + b"\n")
-
-    @property
-    def failure(self) -> str:
-        """Why the file takes nothing more; empty where it does."""
-        return self._file.failure
-
-    @property
-    def missed(self) -> int:
-        """Bytes that are not recorded."""
-        return self._file.missed
 
     def connected(self, joined_late: bool) -> None:
         """A connection begins. joined_late: its first line may be the end of one."""
