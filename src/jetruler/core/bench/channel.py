@@ -16,11 +16,12 @@ from .. import OUTER
 from ..error_types import JetRulerError, ParameterError, QuantityError
 from ..numerics import AnyArray, Array, FlagArray
 from ..result import old_fields
-from ..ruler.base_law import is_finite
+from ..ruler.base_law import Role, is_finite
 from ..ruler.quantity import quantity
 from ..ruler.reading import Flag, Reading
+from ..ruler.rounding import to_decimals
 from ..ruler.ruler import Law, Ruler, raw_ends
-from ..ruler.units import fixed, for_column, number, shown, symbol
+from ..ruler.units import for_column, number, shown, symbol
 
 if TYPE_CHECKING:
     from ..ruler.reading import Trace
@@ -237,6 +238,12 @@ class Channel:
         return self.ruler.gives
 
     @property
+    def is_whole(self) -> bool:
+        """Whether its values are whole numbers, which are then written without a point."""
+        last = next((law for law in reversed(self.chain.laws) if law.role is not Role.HOLD), None)
+        return last is not None and last.rounds_to == 1.0
+
+    @property
     def title(self) -> str:
         """Name and unit for people: `bean (°C)`."""
         return f"{self.name} ({symbol(self.unit)})" if self.unit else self.name
@@ -287,15 +294,23 @@ class Channel:
         """Many values as they stand in a converted log."""
         if self.ruler.label(0.0) is not None:
             return ["" if v != v else self.ruler.label(v) or "" for v in values]
-        if (decimals := self.decimals) is None:
+        if self.decimals is None and self.is_whole:
+            return ["" if v != v else _plain(v) for v in values]
+        if self.decimals is None:
             return ["" if v != v else repr(v) for v in values]
-        return ["" if v != v else fixed(v, decimals) for v in values]
+        rounded = to_decimals(np.array(values), self.decimals, self.ruler.sizes[-1]).tolist()
+        return ["" if v != v else f"{v:.{self.decimals}f}" for v in rounded]
 
     def shown(self, value: float) -> str:
         """The value for people, with its unit and to `decimals`."""
         if value == value and (text := self.ruler.label(value)) is not None:
             return text
-        return shown(value, self.unit, self.decimals)
+        return shown(value, self.unit, self.decimals, self.ruler.sizes[-1])
+
+
+def _plain(value: float) -> str:
+    """A whole number without a point."""
+    return str(int(value)) if value.is_integer() else repr(value)
 
 
 def ruler_of(what: Ruler | Law | Channel) -> Ruler:

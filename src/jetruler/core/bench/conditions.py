@@ -15,6 +15,7 @@ from ..numerics import AnyArray, Array, FlagArray, Truths
 from ..ruler.base_law import Role
 from ..ruler.quantity import seconds
 from ..ruler.reading import FLAG_NAMES, NO_FAULTS, Flag
+from ..ruler.rounding import on_edges
 from ..ruler.ruler import Ruler
 from ..ruler.units import nearest, number
 from .channel import Channel
@@ -208,6 +209,15 @@ class Condition:
         """Which of the conditions is said."""
         return next(k for k in KINDS if getattr(self, k) is not None)
 
+    def decides(self, values: Array, size: float = 0.0) -> tuple[Truths, Truths]:
+        """Where a threshold turns on, and where it turns off. size: see `on_edges`."""
+        point = self.above if self.above is not None else self.below or 0.0
+        release = point if self.release is None else self.release
+        values = on_edges(values, (point, release), size)
+        if self.above is not None:
+            return values >= point, values < release
+        return values < point, values >= release
+
     def errors(self) -> Iterator[ParameterError]:
         """The errors among the parameters."""
         reading = [kind for kind in KINDS if getattr(self, kind) is not None]
@@ -266,6 +276,7 @@ class Conditioner:
     def __init__(self, condition: Condition, channel: Channel | None = None) -> None:
         self.condition, self.channel = condition, channel
         self._held = Latch()
+        self._size = 0.0 if channel is None else channel.ruler.sizes[-1]
         self._highs, self._lows = _Window(), _Window()
 
     def add(
@@ -278,12 +289,8 @@ class Conditioner:
             on: Truths = (flags & np.uint8(faults_of(c.flagged, self.channel))) != 0
             named = isinstance(c.flagged, tuple) and CLOCK in c.flagged
             return on | clock_faults if named and clock_faults is not None else on
-        if c.above is not None:
-            release = c.above if c.release is None else c.release
-            return self._held.add(values >= c.above, values < release)
-        if c.below is not None:
-            release = c.below if c.release is None else c.release
-            return self._held.add(values < c.below, values >= release)
+        if c.kind not in MOVES:
+            return self._held.add(*c.decides(values, self._size))
         known = ~np.isnan(values)
         moved = np.zeros(values.size, np.bool_)
         moved[known] = self._moved(times[known], values[known])
@@ -297,9 +304,16 @@ class Conditioner:
         c, within = self.condition, seconds(self.condition.within)
         moved = np.zeros(x.size, np.bool_)
         if (down := c.falls_by or c.changes_by) is not None:
-            moved |= self._highs.largest(t, x, within) - x >= down
+            fall = self._highs.largest(t, x, within) - x
+            moved |= (
+                on_edges(fall, [down], max(self._size, float(np.max(np.abs(x), initial=0.0))))
+                >= down
+            )
         if (up := c.rises_by or c.changes_by) is not None:
-            moved |= self._lows.largest(t, -x, within) + x >= up
+            rise = self._lows.largest(t, -x, within) + x
+            moved |= (
+                on_edges(rise, [up], max(self._size, float(np.max(np.abs(x), initial=0.0)))) >= up
+            )
         return moved
 
 

@@ -331,12 +331,13 @@ class _Zoning:
         x = np.asarray(counts, np.float64) if self.before is None else self.before(counts)
         x = np.where(np.isnan(reading.value), np.nan, x)
         edges = [float(edge) for edge in self.zones.edges]
+        far, size = self.zones.hysteresis, 0.0 if self.before is None else self.before.sizes[-1]
+        x = self.zones.on_edges(x, size)
         if self._edges is None:
             known = x[~np.isnan(x)]
             if not known.size:
                 return np.asarray(reading.value)
             self._edges = [Latch(bool(known[0] >= edge)) for edge in edges]
-        far = self.zones.hysteresis
         over = [
             held.add(x >= edge + far, x < edge - far)
             for held, edge in zip(self._edges, edges, strict=True)

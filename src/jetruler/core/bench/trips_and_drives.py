@@ -17,6 +17,7 @@ from ..laws.shape import zones_of
 from ..numerics import Array, Truths
 from ..ruler.quantity import seconds
 from ..ruler.reading import Reading
+from ..ruler.rounding import fixed, nearest
 from ..ruler.units import for_column, number
 from .channel import Channel
 from .conditions import FAULTS, TINY, Condition, Conditioner, flag_errors
@@ -308,10 +309,10 @@ class Drive:
         if self.decimals is None:
             text = str(int(command)) if command == int(command) else f"{command:.10g}"
             return text if self._is_within(text, command) else repr(command)
-        text = f"{command:.{self.decimals}f}"
+        text = fixed(command, self.decimals)
         if not self._is_within(text, command):  # what rounds out of the clamp is rounded into it
             text = self._ends_with_decimals()[command > sum(self.bounds) / 2]
-        return text.removeprefix("-") if float(text) == 0 else text
+        return text
 
     def _is_within(self, text: str, command: float) -> bool:
         """Whether a text of a command within the clamp is within it too."""
@@ -439,7 +440,7 @@ class Driver:
         if drive.slew is not None:
             target = self._slewed(times, target, safe)
         if drive.whole:
-            target = np.floor(target + 0.5)
+            target = nearest(target)
         commands = np.clip(target, *drive.bounds) + 0.0
         self.command, self.safe = float(commands[-1]), bool(safe[-1])
         return commands, safe

@@ -14,8 +14,9 @@ from ..error_types import JetRulerError
 from ..laws import law_line
 from ..numerics import AnyArray, Array, coverage_factor
 from ..result import Content, Result, TextTable, Title, old_fields
+from ..ruler.rounding import fixed
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import fixed, number, shown, significant, symbol, with_uncertainty
+from ..ruler.units import number, shown, significant, symbol, with_uncertainty
 from .marks import Marks
 from .regression import Solution
 

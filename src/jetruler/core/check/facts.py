@@ -92,12 +92,7 @@ class Facts:
     @cached_property
     def joints(self) -> list[Array]:
         """The values at every joint: the counts, then behind each law."""
-        x, found = self.counts, [self.counts]
-        with np.errstate(all="ignore"):
-            for law in self.laws:
-                x = law.forward(x)
-                found.append(x)
-        return found
+        return self.channel.chain.joints(self.counts)
 
     @property
     def values(self) -> Array:

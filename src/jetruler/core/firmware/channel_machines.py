@@ -100,7 +100,9 @@ def threshold(
     below, release = _release(bench, channel, value, release)
     w = ReferenceValues.of(channel, 1, 1.0)
     values = w.values[w.valid]
-    on, off = (values < value, values >= release) if below else (values >= value, values < release)
+    above, under = (None, value) if below else (value, None)
+    condition = Condition(channel.name, above=above, below=under, release=release)
+    on, off = condition.decides(values, channel.ruler.sizes[-1])
     unit = symbol(channel.unit)
     low, high = channel.shown(float(values.min())), channel.shown(float(values.max()))
     for which, point, does in ((on, value, "turn on"), (off, release, "turn off")):
@@ -257,6 +259,7 @@ def zone_machine(e: Exported) -> Machine | None:
     w = ReferenceValues.of(e.channel, 1, 1.0)
     raw = np.asarray(w.raw, dtype=np.float64)
     x = raw if before is None else np.asarray(before(raw))
+    x = zones.on_edges(x, 0.0 if before is None else before.sizes[-1])
     edges, far = np.array(zones.edges, dtype=np.float64), zones.hysteresis
 
     def zone(name: str, over: Callable[[AnyArray], AnyArray]) -> Program:
@@ -424,13 +427,7 @@ class _Part:
             self.reads = f"{e.name}_zone"
             values = values_of_zones(zones[1], zones[2])
             counts = np.arange(values.size)
-        point = c.above if c.above is not None else c.below or 0.0
-        release = point if c.release is None else c.release
-        on, off = (
-            (values >= point, values < release)
-            if c.above is not None
-            else (values < point, values >= release)
-        )
+        on, off = c.decides(values, e.channel.ruler.sizes[-1])
         outside = replace(w, counts=counts, values=values)
         self.programs = [decided(outside, name, on, off)]
         test = f"if {name}({self.reads}) < 2:"

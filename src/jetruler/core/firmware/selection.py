@@ -12,10 +12,10 @@ import numpy as np
 from .. import OUTER
 from ..bench.channel import Channel, channel_of
 from ..error_types import JetRulerError, ParameterError
-from ..laws.shape import ULPS
 from ..result import Content, Result, public_fields
-from ..ruler.base_law import Role
-from ..ruler.ruler import Law, Ruler
+from ..ruler.base_law import Role, constant
+from ..ruler.rounding import ULPS
+from ..ruler.ruler import TABLE_BITS, Law, Ruler
 from ..ruler.units import number, significant, symbol
 from .forms import Form, fewest_knots, forms, least_knots, middle, straight_error
 from .program import FUNCTIONS, LARGEST, Program, TooWideError, safe_name
@@ -31,15 +31,32 @@ def float_program(
 ) -> Program | None:
     """The ruler's formula; None if one of its laws has none."""
     body = ["x = n"]
-    for law in ruler.laws:
+    ulps = TIES.get(kind, ULPS) * float(np.finfo(kind).eps)
+    for law, put_on in zip(ruler.laws, _put_on_edges(ruler, ulps), strict=True):
         statements = law.program()
         if statements is None:
             return None
-        body += statements
+        body += put_on + statements
     if any("tie" in statement for statement in body):
-        body.insert(0, f"tie = {TIES.get(kind, ULPS) * float(np.finfo(kind).eps)!r}")
+        body.insert(0, f"tie = {ulps!r}")
     body.append("return x")
     return Program(name, "\n".join(body), {}, "float")
+
+
+def _put_on_edges(ruler: Ruler, ulps: float) -> list[list[str]]:
+    """Statements before each law that put on an edge what a chip computes beside it; none for an
+    edge that no raw value meets."""
+    edge = ruler.edge
+    if edge is None or not edge.is_bounded or not any(law.decides_at for law in ruler.laws[1:]):
+        return [[] for _ in ruler.laws]
+    found: list[list[str]] = [[]]
+    joints = ruler.joints(edge.samples(2**TABLE_BITS))
+    for law, x, size in list(zip(ruler.laws, joints, ruler.sizes, strict=False))[1:]:
+        near = [(e, ulps * max(abs(e), size)) for e in law.decides_at]
+        met = [(e, g) for e, g in near if np.any(np.abs(x - e) <= g)]
+        put = "if abs(x - {e}) <= {g}:\n    x = {e}"
+        found.append([put.format(e=constant(e), g=constant(g)) for e, g in met])
+    return found
 
 
 Arith = Literal["float", "int32", "int16"]

@@ -33,6 +33,10 @@ class Interval(Law):
     def takes(self) -> str | None:
         return self.unit
 
+    @property
+    def decides_at(self) -> tuple[float, ...]:
+        return tuple(end for end in (self.low, self.high) if end is not None)
+
     def check(self) -> Iterator[ParameterError]:
         if self.low is None and self.high is None:
             yield ParameterError("low", None, "at least one of low and high")
@@ -97,7 +101,7 @@ class Clamp(Interval):
 
     @property
     def corners(self) -> tuple[float, ...]:
-        return tuple(end for end in (self.low, self.high) if end is not None)
+        return self.decides_at
 
     def forward(self, x: Array) -> Array:
         held: Array = np.clip(x, self.low, self.high)

@@ -11,36 +11,18 @@ import numpy as np
 from ..error_types import ParameterError
 from ..numerics import Array
 from ..ruler.base_law import Role, as_array, constant, unit_fields
+from ..ruler.rounding import nearest, on_edges, on_steps
 from ..ruler.ruler import Law
 from ..ruler.units import number, result_text
 
 Rounding = Literal["nearest", "down", "up", "toward zero"]
 
 
-#: A value so many units in its last place from a step is on the step: that much the laws before
-#: it may lose, so that a line that means 195.5 and computes 195.49999999999997 still means it.
-ULPS = 16
-
-
-def _on_steps(x: Array, step: float) -> Array:
-    """The values, those beside a multiple of `step` put on it."""
-    near = np.rint(x / step) * step
-    return np.where(np.abs(x - near) <= ULPS * np.spacing(np.abs(x)), near, x)
-
-
-def _nearest(x: Array) -> Array:
-    x = _on_steps(x, 0.5)
-    size = np.abs(x)
-    floor = np.floor(size)
-    rounded: Array = np.copysign(floor + (size - floor >= 0.5), x)
-    return rounded
-
-
 _ROUNDINGS: dict[str, Callable[[Array], Array]] = {
-    "nearest": _nearest,
-    "down": lambda x: np.floor(_on_steps(x, 1.0)),
-    "up": lambda x: np.ceil(_on_steps(x, 1.0)),
-    "toward zero": lambda x: np.trunc(_on_steps(x, 1.0)),
+    "nearest": nearest,
+    "down": lambda x: np.floor(on_steps(x, 1.0)),
+    "up": lambda x: np.ceil(on_steps(x, 1.0)),
+    "toward zero": lambda x: np.trunc(on_steps(x, 1.0)),
 }
 
 
@@ -80,6 +62,9 @@ class Whole(Law):
         if not isinstance(self.rounding, str) or self.rounding not in _ROUNDINGS:
             expected = ", ".join(repr(r) for r in get_args(Rounding))
             yield ParameterError("rounding", self.rounding, f"one of {expected}")
+
+    def on_edges(self, x: Array, size: float = 0.0) -> Array:
+        return on_steps(x, 1.0 if self.cuts else 0.5, size)
 
     def forward(self, x: Array) -> Array:
         return _ROUNDINGS[self.rounding](x) + 0.0  # + 0.0 turns a negative zero into zero
@@ -298,6 +283,15 @@ class Zones(Law):
             yield ParameterError("values", self.values, expected)
         if not self.hysteresis >= 0:
             yield ParameterError("hysteresis", self.hysteresis, "0 or more")
+
+    @property
+    def decides_at(self) -> tuple[float, ...]:
+        return self.edges
+
+    def on_edges(self, x: Array, size: float = 0.0) -> Array:
+        far = self.hysteresis
+        sides = (-far, 0.0, far) if far else (0.0,)
+        return on_edges(x, [edge + side for edge in self.edges for side in sides], size)
 
     def _numbers(self) -> Array:
         numbers = range(len(self.values)) if self.names else self.values

@@ -20,6 +20,7 @@ import numpy as np
 from ..error_types import ParameterError
 from ..numerics import Array, FlagArray
 from .quantity import needs_unit, owned, read_hinted, read_numbers
+from .rounding import on_edges
 from .units import Unit, spelled
 
 Volts = Annotated[float, Unit("V")]
@@ -192,6 +193,16 @@ class BaseLaw(ABC):
     def corners(self) -> tuple[float, ...]:
         """Inputs at which this law bends or turns: ends, edges, points."""
         return ()
+
+    @property
+    def decides_at(self) -> tuple[float, ...]:
+        """Inputs at which this law decides: what is below goes another way than what is not."""
+        return self.corners
+
+    def on_edges(self, x: Array, size: float = 0.0) -> Array:
+        """The inputs, those on an edge but for the rounding of the laws before put on it. size:
+        what the numbers before it are as large as."""
+        return on_edges(x, self.decides_at, size)
 
     @property
     def rounds_to(self) -> float | None:

@@ -119,6 +119,7 @@ class Ruler:
 
     _each_count: dict[int, float] = field(init=False, compare=False, default_factory=dict)
     _tables: tuple[CountTable, CountTable] | None = field(init=False, compare=False, default=None)
+    _sizes: tuple[float, ...] | None = field(init=False, compare=False, default=None)
 
     def __post_init__(self) -> None:
         laws, units = _joined(self.laws)
@@ -235,12 +236,18 @@ class Ruler:
 
     def trace(self, x: float) -> Trace:
         """The worked solution from raw to true, one line a law."""
-        steps = _steps(self.laws, self.units[1:], float(x), back=False)
+        values = [float(at[0]) for at in self.joints(as_array(float(x)))]
+        steps = _steps(self.laws, self.units[1:], values, back=False)
         return Trace(float(x), self.takes, steps, self.read(x))
 
     def trace_back(self, y: float) -> Trace:
         """The worked solution from true to raw, one line a law, the last law first."""
-        steps = _steps(self.laws[::-1], self.units[-2::-1], float(y), back=True)
+        values = [float(y)]
+        for law in reversed(self.laws):
+            values.append(_one(law.inverse, values[-1]))
+            if np.isnan(values[-1]):  # nothing comes from the laws before it
+                break
+        steps = _steps(self.laws[::-1], self.units[-2::-1], values, back=True)
         return Trace(float(y), self.gives, steps, Reading(steps[-1].result, Flag(0), self.takes))
 
     def compiled(self) -> tuple[CountTable, CountTable] | None:
@@ -324,11 +331,29 @@ class Ruler:
 
         for_blocks(counts.size, gather, threads)
 
+    @property
+    def sizes(self) -> tuple[float, ...]:
+        """What the values at every joint are as large as, usually: their middle magnitude over the
+        raw edge. An edge is met within so much's rounding, see `core.ruler.rounding`."""
+        if self._sizes is None:
+            object.__setattr__(self, "_sizes", _sizes(self))
+        assert self._sizes is not None
+        return self._sizes
+
+    def joints(self, x: Array, first: int = 0) -> list[Array]:
+        """What comes to each law from the first on, and the result; without warnings."""
+        found = []
+        with np.errstate(all="ignore"):
+            for law, size in zip(self.laws[first:], self.sizes[first:], strict=False):
+                found.append(law.on_edges(x, size))
+                x = law.forward(found[-1])
+        return [*found, x]
+
     def _values(self, x: Array) -> Array:
         """The laws one after the other: values of a contiguous block."""
         with np.errstate(all="ignore"):
-            for law in self.laws:
-                x = law.forward(x)
+            for law, size in zip(self.laws, self.sizes, strict=False):
+                x = law.forward(law.on_edges(x, size))
         return x
 
     def _walk(self, x: Array) -> tuple[Array, FlagArray]:
@@ -336,7 +361,8 @@ class Ruler:
         missing = np.isnan(x)
         flags = np.where(missing, np.uint8(Flag.MISSING), np.uint8(0))
         with np.errstate(all="ignore"):
-            for law in self.laws:
+            for law, size in zip(self.laws, self.sizes, strict=False):
+                x = law.on_edges(x, size)
                 found = law.flags(x)
                 if found is not None:
                     flags |= found
@@ -351,12 +377,49 @@ class Ruler:
         return y
 
     def _slope(self, x: Array) -> Array:
-        total = np.ones_like(x)
-        for law in self.laws:
-            total *= law.slope(x)
-            x = law.forward(x)
-        total[np.isnan(x)] = np.nan
-        return total
+        joints = self.joints(x)
+        slope = slope_of(self.laws, joints)
+        slope[np.isnan(joints[-1])] = np.nan
+        return slope
+
+
+def slope_of(laws: tuple[Law, ...], joints: list[Array]) -> Array:
+    """The slope of laws in a row, by the chain rule, where this comes to each; of those that
+    round, their trend's."""
+    with np.errstate(all="ignore"):
+        slope = np.ones_like(joints[0])
+        for law, x in zip(laws, joints, strict=False):
+            slope *= law.slope(x)
+    return slope
+
+
+#: Places of the raw edge at which the size of values is looked up.
+_SIZED = 65
+#: Zero of the temperatures that have one of their own: what a difference from it is taken of.
+_ZEROS = {"degC": 273.15, "degF": 459.67}
+
+
+def _sizes(ruler: Ruler) -> tuple[float, ...]:
+    edges = [law.decides_at for law in ruler.laws]
+    last = max((i for i, edge in enumerate(edges) if edge), default=0)
+    x = ruler.edge.samples(_SIZED) if ruler.edge is not None and ruler.edge.is_bounded else None
+    if x is None:  # an open range: about what the edges come from
+        places = [0.0]
+        for i in range(last + 1):
+            found = np.array(edges[i], dtype=np.float64)
+            with contextlib.suppress(JetRulerError, ArithmeticError), np.errstate(all="ignore"):
+                for law in reversed(ruler.laws[:i]):
+                    found = law.inverse(found)
+                places += found[np.isfinite(found)].tolist()
+        x = np.outer(np.array(places), [1.0, 2.0]).reshape(-1)
+    sizes = []
+    with np.errstate(all="ignore"):
+        for i, unit in enumerate(ruler.units):
+            x = ruler.laws[i - 1].forward(x) if i else x
+            there = np.abs(x[np.isfinite(x)])
+            middle = float(np.median(there)) if there.size else 0.0
+            sizes.append(max(middle, _ZEROS.get(unit or "", 0.0)))
+    return tuple(sizes)
 
 
 def _each(x: Any, compute: Callable[[Array], Array]) -> Any:
@@ -374,15 +437,10 @@ def _one(compute: Callable[[Array], Array], x: float) -> float:
 
 
 def _steps(
-    laws: tuple[Law, ...], units: tuple[str | None, ...], start: float, back: bool
+    laws: tuple[Law, ...], units: tuple[str | None, ...], values: list[float], back: bool
 ) -> tuple[Step, ...]:
-    """A worked line for each law, all with the digits that the most delicate one needs; on the
-    way back, none behind a law that has no value."""
-    values = [start]
-    for law in laws:
-        values.append(_one(law.inverse if back else law.forward, values[-1]))
-        if back and np.isnan(values[-1]):
-            break
+    """A worked line for each law that something comes to, all with the digits that the most
+    delicate one needs."""
     pairs = list(zip(laws, values, strict=False))
     steps = []
     digits = max(digits_of(law, back, value) for law, value in pairs)

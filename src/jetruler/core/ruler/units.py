@@ -9,12 +9,13 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass
-from decimal import ROUND_HALF_EVEN, Decimal
+from decimal import Decimal
 from fractions import Fraction
 from functools import cache
 from typing import Any
 
 from ..error_types import UnitError
+from .rounding import fixed, to_place
 
 _ALIASES = {
     "Ω": "ohm",
@@ -164,14 +165,17 @@ def plain(value: float) -> str:
     return f"{float(value):.{_digits.get()}g}"
 
 
-def shown(value: float, unit: str | None = None, decimals: int | None = None) -> str:
-    """A number with its unit, as in `4700 Ω`; with `decimals`, to that many places."""
+def shown(
+    value: float, unit: str | None = None, decimals: int | None = None, size: float = 0.0
+) -> str:
+    """A number with its unit, as in `4700 Ω`; with `decimals`, to that many places, half away
+    from zero (size: see `rounding.guard`)."""
     if math.isnan(value):
         return "no value"
     if decimals is None or math.isinf(value):
         text = number(value)
     else:
-        text = fixed(value, decimals).replace("-", "−")
+        text = fixed(value, decimals, size).replace("-", "−")
     return f"{text} {symbol(unit)}".rstrip()
 
 
@@ -183,12 +187,6 @@ def significant(value: float, digits: int = 3) -> float:
 def result_text(value: float, unit: str | None = None) -> str:
     """The result of a worked line: a law that keeps any unit has that of its joint in a ruler."""
     return shown(value, _joint.get() if unit is None else unit)
-
-
-def fixed(value: float, decimals: int) -> str:
-    """To a number of decimals, rounded correctly from the exact value; never a negative zero."""
-    text = f"{value:.{decimals}f}"
-    return text[1:] if text.startswith("-") and not text.strip("-0.") else text
 
 
 def bracketed(value: float) -> str:
@@ -424,16 +422,10 @@ def rounded(value: float, uncertainty: float) -> tuple[str, str]:
     if not (math.isfinite(value) and math.isfinite(uncertainty) and uncertainty > 0):
         return shown(value), shown(uncertainty) if uncertainty == uncertainty else "–"
     place = Decimal(1).scaleb(math.floor(math.log10(uncertainty)) - 1)
-    exact = Decimal(uncertainty)
-    if exact.quantize(place, ROUND_HALF_EVEN) >= 100 * place:  # 0.0996 → 0.10
+    if Decimal(to_place(uncertainty, place)) >= 100 * place:  # 0.0996 → 0.10
         place = place.scaleb(1)
-    texts = [_to(Decimal(number), place) for number in (value, uncertainty)]
+    texts = [to_place(number, place) for number in (value, uncertainty)]
     return texts[0].replace("-", "−"), texts[1]
-
-
-def _to(number: Decimal, place: Decimal) -> str:
-    kept = (number / place).to_integral_value(ROUND_HALF_EVEN) * place
-    return f"{abs(kept) if kept == 0 else kept:f}"
 
 
 def with_uncertainty(value: float, uncertainty: float, unit: str | None = None) -> str:

@@ -19,6 +19,8 @@ NEAR = 4096
 AT_ONCE = 2**20
 #: Bits of a part of a difference; three parts hold any difference of two values.
 PART = 21
+#: The most that a narrow place counts to.
+_WIDEST = 2**31 - 1
 _NONE: AnyArray = np.empty(0, np.int64)
 
 
@@ -40,14 +42,13 @@ class Distribution:
     """Greatest common divisor of all."""
     _first: int = 0
     """What the place 0 of `_places` stands for."""
-    _places: AnyArray | None = field(default_factory=lambda: np.zeros(0, np.int64))
+    _places: AnyArray | None = field(default_factory=lambda: np.zeros(0, np.int32))
     """Occurrences by place; None as soon as the span is too wide."""
     _bins: AnyArray = field(default_factory=lambda: _NONE)
     """The bins that came up, ascending, each value // 2**shift; with"""
     _occurrences: AnyArray = field(default_factory=lambda: _NONE)
     _rests: AnyArray = field(default_factory=lambda: _NONE)
     """their occurrences, and the sum of what their values lie above the bin's first."""
-    _pairs: tuple[AnyArray, AnyArray] | None = None
 
     @property
     def width(self) -> int:
@@ -60,7 +61,6 @@ class Distribution:
             self._add(values[start : start + AT_ONCE])
 
     def _add(self, values: AnyArray) -> None:
-        self._pairs = None
         low, high = int(values.min()), int(values.max())
         self.smallest = low if self.smallest is None else min(low, self.smallest)
         self.largest = high if self.largest is None else max(high, self.largest)
@@ -73,7 +73,8 @@ class Distribution:
             if self._places is not None and self._reach(low, high):
                 at = first - self._first
                 skip = max(0, -at)  # places before the first are empty
-                self._places[at + skip : at + places.size] += places[skip:]
+                room = self._places[at + skip : at + places.size]
+                np.add(room, places[skip:], out=room, casting="unsafe")
                 return
             there = np.flatnonzero(places)
             kept, occurrences = there + first, places[there]
@@ -96,14 +97,16 @@ class Distribution:
     def _reach(self, low: int, high: int) -> bool:
         """Make places for a batch; False where the span is too wide for them."""
         assert self._places is not None
+        if self.total > _WIDEST and self._places.dtype != np.int64:
+            self._places = self._places.astype(np.int64)
         size = self._places.size
         first = low if not size else min(low, self._first)
         last = high if not size else max(high, self._first + size - 1)
         if last - first >= SPAN:
             return False
         if not size or first < self._first or last >= self._first + size:
-            room = (last - first) // 2 + 64  # so that a slow rise does not copy again and again
-            places = np.zeros(last - first + 1 + 2 * room, np.int64)
+            room = (last - first) // 8 + 64  # so that a slow rise does not copy again and again
+            places = np.zeros(last - first + 1 + 2 * room, self._places.dtype)
             if size:
                 at = self._first - first + room
                 places[at : at + size] = self._places
@@ -113,8 +116,7 @@ class Distribution:
     def _to_bins(self) -> None:
         if self._places is None:
             return
-        there = np.flatnonzero(self._places)
-        self._bins, self._occurrences = there + self._first, self._places[there]
+        self._bins, self._occurrences = self._binned()
         self._rests = np.zeros_like(self._bins)
         if self._bins.size:
             self._divisor = math.gcd(self._divisor, int(np.gcd.reduce(self._bins)))
@@ -142,7 +144,6 @@ class Distribution:
     def scaled(self, by: int) -> None:
         """Multiply every value: what is counted is now a finer step."""
         self._to_bins()
-        self._pairs = None
         firsts = (self._bins << self.shift) * by
         bins = firsts >> self.shift
         rests = self._rests * by + (firsts - (bins << self.shift)) * self._occurrences
@@ -157,16 +158,10 @@ class Distribution:
 
         Of bins, their means, as floats.
         """
-        if self._pairs is None:
-            if self._places is not None:
-                there = np.flatnonzero(self._places)
-                self._pairs = there + self._first, self._places[there]
-            elif not self.shift:
-                self._pairs = self._bins, self._occurrences
-            else:
-                means = (self._bins << self.shift) + self._rests / self._occurrences
-                self._pairs = means, self._occurrences
-        return self._pairs
+        bins, occurrences = self._binned()
+        if self.shift:
+            return (bins << self.shift) + self._rests / occurrences, occurrences
+        return bins, occurrences
 
     @property
     def distinct(self) -> int:
@@ -250,7 +245,7 @@ class Distribution:
         if self._places is None:
             return self._bins, self._occurrences
         there = np.flatnonzero(self._places)
-        return there + self._first, self._places[there]
+        return there + self._first, self._places[there].astype(np.int64)
 
 
 def _sums(off: AnyArray, occurrences: AnyArray) -> tuple[int, int]:

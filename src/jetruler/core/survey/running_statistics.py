@@ -243,9 +243,12 @@ class BlockSums:
             self.size *= 2
         whole = values.size // self.size * self.size
         self._take(values[:whole])
-        self._begun = values[whole:]
+        self._begun = values[whole:].copy()  # not a view, which would keep all of them
 
     def _take(self, values: Array) -> None:
+        if self.size == 1:  # one array is all three
+            self._sums = self._lows = self._highs = np.concatenate((self._sums, values))
+            return
         blocks = values.reshape(-1, self.size)
         self._sums = np.concatenate((self._sums, blocks.sum(axis=1)))
         self._lows = np.concatenate((self._lows, blocks.min(axis=1)))

@@ -16,7 +16,7 @@ from ..error_types import JetRulerError, ParameterError
 from ..numerics import ROUNDING, Array, lasting_rounding
 from ..ruler.base_law import hint_unit, parameters
 from ..ruler.quantity import Toleranced, standard_of
-from ..ruler.ruler import Law, Ruler
+from ..ruler.ruler import Law, Ruler, slope_of
 from ..ruler.units import shown, significant, symbol
 
 
@@ -102,14 +102,6 @@ def _replaced(old: Any, inside: tuple[int, ...], value: Any) -> Any:
     return tuple(parts)
 
 
-def through(laws: tuple[Law, ...], x: Array) -> Array:
-    """x through laws, without warnings."""
-    with np.errstate(all="ignore"):
-        for law in laws:
-            x = law.forward(x)
-    return x
-
-
 #: Step of a difference quotient, as a fraction of the tolerance: the curve hardly bends in it.
 _STEP = 1e-3
 
@@ -120,22 +112,14 @@ def sensitivity(ruler: Ruler, parameter: UncertainParameter, x: Array) -> Array:
     That is how its own law follows it (a central difference quotient) times the slopes of the laws
     behind. A law that rounds has the slope of its trend: no quotient is taken across its steps.
     """
-    law, rest = ruler.laws[parameter.law], ruler.laws[parameter.law + 1 :]
-    before = through(ruler.laws[: parameter.law], x)
+    i, law = parameter.law, ruler.laws[parameter.law]
+    joints = ruler.joints(x)
     step = _STEP * parameter.value.half_width or 1e-6 * abs(parameter.value) or 1e-6
     low, high = float(parameter.value) - step, float(parameter.value) + step
-    ends = [through((with_value(law, parameter, end),), before) for end in (low, high)]
-    quotient: Array = (ends[1] - ends[0]) / (high - low)
-    return quotient * slope_through(rest, through((law,), before))
-
-
-def slope_through(laws: tuple[Law, ...], x: Array) -> Array:
-    """The slope of laws in a row at x, by the chain rule; of those that round, their trend's."""
-    slope = np.ones_like(x)
     with np.errstate(all="ignore"):
-        for law in laws:
-            slope, x = slope * law.slope(x), law.forward(x)
-    return slope
+        ends = [with_value(law, parameter, end).forward(joints[i]) for end in (low, high)]
+    quotient: Array = (ends[1] - ends[0]) / (high - low)
+    return quotient * slope_of(ruler.laws[i + 1 :], joints[i + 1 :])
 
 
 #: Beyond it a square does not fit a float.
@@ -385,7 +369,7 @@ def _roundings(ruler: Ruler, x: Array) -> list[Contribution]:
     rows = []
     for i, law in enumerate(ruler.laws):
         if (resolution := law.rounds_to) is not None:
-            slope = slope_through(ruler.laws[i + 1 :], through(ruler.laws[: i + 1], x))
+            slope = slope_of(ruler.laws[i + 1 :], ruler.joints(x)[i + 1 :])
             unit = ruler.units[i + 1]
             size, standard, note = f"± {resolution / 2:g}", ROUNDING * resolution, ""
             if law.cuts:
