@@ -18,7 +18,7 @@ from .core.laws.curve import Polynomial as Polynomial
 from .core.laws.formula import PowerLaw as PowerLaw
 from .core.laws.curve import Table as Table
 from .core.laws.formula import Formula as Formula
-from .core.laws.linear import To as To
+from .core.ruler.ruler import To as To
 from .core.laws.shape import Magnitude as Magnitude
 from .core.laws.shape import Whole as Whole
 from .core.laws.shape import PassThrough as PassThrough

@@ -43,8 +43,8 @@ def test_marks_with_units_tell_both_units() -> None:
     ruler = parse_bench(channel('{law = "line", marks = [["500 mV", 0], ["4.5 V", "10 bar"]]}'))[
         "a"
     ].ruler
-    assert (ruler.laws[1].takes, ruler.gives) == ("V", "bar")
-    assert ruler.laws[1](0.5) == 0.0
+    assert [law.takes for law in ruler.laws[1:]] == ["V", "mV"] and ruler.gives == "bar"
+    assert ruler.laws[1](0.5) == 500.0 and ruler.laws[2](500.0) == 0.0
 
 
 def test_a_channel_may_bring_its_own_converter_and_its_tolerance_travels() -> None:
@@ -58,8 +58,8 @@ def test_a_channel_may_bring_its_own_converter_and_its_tolerance_travels() -> No
 
 def test_quantities_tell_the_unit_of_a_clamp() -> None:
     laws = '{ law = "shunt", ohms = "150R" }, { law = "expect", low = "3.6 mA", high = "21 mA" }'
-    expect = parse_bench(channel(laws))["a"].ruler.laws[2]
-    assert expect == Expect(0.0036, 0.021, "A")
+    expect = parse_bench(channel(laws))["a"].ruler.laws[3]
+    assert expect == Expect(3.6, 21, "mA")
     laws = '{ law = "divider", known = "4k7" }, { law = "clamp", high = "260 degC" }'
     with pytest.raises(BenchError, match="divider gives Ω, but clamp, which follows it, takes °C"):
         parse_bench(channel(laws))

@@ -7,6 +7,7 @@ import random
 from collections.abc import Callable, Iterator
 from decimal import Decimal
 from fractions import Fraction
+from typing import Any
 
 import numpy as np
 import pytest
@@ -41,12 +42,13 @@ class Case:
         self.count = first + pick.randrange(0, span + 1)
         marks = [(first, low), (first + span, high)]
         pick.shuffle(marks)
-        self.marks = tuple((float(raw), float(true)) for raw, true in marks)
+        one, other = ((float(raw), float(true)) for raw, true in marks)
+        self.marks = one, other
         slope = Fraction(high - low) / span
         self.exact: Callable[[int], Fraction] = lambda n: Fraction(low) + (n - first) * slope
         self.edge = float(self.exact(self.count))  # one rounding, as the parser's
         self.counts = [n for n in range(self.count - 2, self.count + 3) if 0 <= n < 4096]
-        self.line = jr.Counts(self.bits) >> jr.Line.through(*self.marks)
+        self.line = jr.Counts(self.bits) >> jr.Line(marks=self.marks)
         self.places = places
 
     @property
@@ -66,10 +68,11 @@ def doors(
     yield "read of floats", np.asarray(reading.value).tolist(), np.asarray(reading.flags).tolist()
     each = [ruler.read(n) for n in counts]
     yield "read of one", [r.value for r in each], [int(r.flags) for r in each]
-    yield "call", ruler(counts), None
+    yield "call", ruler(np.array(counts)).tolist(), None
     yield "direct", ruler.direct(counts), None
     yield "trace", [ruler.trace(n).steps[-1].result for n in counts], None
-    kinds = [np.float32, np.float64] if ruler.converter and ruler.converter.bits < 16 else []
+    compiled = ruler.converter is not None and ruler.converter.bits < 16
+    kinds: list[type[np.floating[Any]]] = [np.float32, np.float64] if compiled else []
     if kinds and np.min(np.abs(np.diff(ruler.joints(np.array(counts, float))[1]))) < FINE:
         kinds.remove(np.float32)  # it cannot tell one count from the next
     for kind in kinds:
@@ -97,11 +100,11 @@ def differing(case: Case) -> list[str]:
                 if found is not None and [bool(f) for f in found] != expected:
                     wrong.append(f"{law.name} {low} {high}, {door}")
     channel = jr.Channel("a", case.line, "a")
-    flags = np.zeros(len(case.counts), np.uint8)
+    none = np.zeros(len(case.counts), np.uint8)
     times = np.arange(len(case.counts), dtype=np.float64)
-    values = np.asarray(channel(np.array(case.counts)))
+    read = np.asarray(channel(np.array(case.counts)))
     for condition in (jr.Condition("a", above=edge), jr.Condition("a", below=edge)):
-        on = Conditioner(condition, channel).add(times, values, flags)
+        on = Conditioner(condition, channel).add(times, read, none)
         if on.tolist() != [(s >= 0) == (condition.above is not None) for s in sides]:
             wrong.append(f"{condition}")
     if case.bits < 16:
@@ -131,7 +134,7 @@ def test_a_tie_goes_away_from_zero_whatever_shows_it(many: int) -> None:
         marks = [(first, -gain), (first + span, gain)]
         pick.shuffle(marks)
         decimals = pick.choice((0, 0, 1, 2))
-        line = jr.Counts(12) >> jr.Line.through(*marks)
+        line = jr.Counts(12) >> jr.Line(marks=(marks[0], marks[1]))
         channel = jr.Channel("a", line, "a", decimals=decimals)
         exact = [Fraction(-gain) + Fraction(2 * gain * (n - first), span) for n in range(4096)]
         steps = [value * 10**decimals for value in exact]

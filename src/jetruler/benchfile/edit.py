@@ -22,7 +22,7 @@ from ..core.error_types import JetRulerError
 from ..core.laws import law_line, number_text
 from ..core.laws.linear import Line
 from ..core.ruler.quantity import standard_of
-from ..core.ruler.ruler import Law, Ruler
+from ..core.ruler.ruler import Law, Ruler, written
 from ..core.ruler.units import factor
 from ..files import atomic_replace, editing, note_read, temp_path
 from .load import BenchError, parse_bench
@@ -156,7 +156,8 @@ def write_law(
             )
             raise BenchError(path, [f"{name}.laws {expected}: {line}"])
         listed, items = table["laws"].as_string(), _items(table["laws"])
-        index -= len(channel.chain.laws) - len(items)  # the file does not list the common converter
+        laws = written(channel.chain.laws)  # the file does not list the common converter
+        index = len(written(channel.chain.laws[:index])) - (len(laws) - len(items))
         if "\n" in listed and items:
             changed, change = _in_lines(listed, items, line, index, replaces)
         else:

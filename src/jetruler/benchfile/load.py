@@ -22,6 +22,7 @@ from ..core.error_types import (
 from ..core.firmware.program import name_clashes
 from ..core.laws import law_named
 from ..core.ruler.base_law import parameters
+from ..core.ruler.ruler import written
 from ..files import text_of_file
 from .models import TableErrors, Type, build_law, placed, read
 from .tables import CHANNEL, CONVERTER, DRIVE, FILE, LOG, PATTERNS, TRIP, calibration_of, ruler_of
@@ -351,7 +352,7 @@ def listed_converters(path: str | PathLike[str], bench: Bench) -> list[str]:
     `[converter]`: places in the file are then counted from it."""
     table = tomllib.loads(Path(path).read_bytes().decode("utf-8-sig"))
     given = {name: len(part.get("laws", [])) for name, part in _tables(table.get("channel"))}
-    return [name for name, c in bench.channels.items() if given[name] == len(c.chain.laws)]
+    return [name for name, c in bench.channels.items() if given[name] == len(written(c.chain.laws))]
 
 
 def _tables(named: Any) -> list[tuple[str, dict[str, Any]]]:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
-from dataclasses import replace
 from typing import Annotated, Any, Literal
 
 from pydantic import Field, PlainValidator, ValidationInfo
@@ -13,13 +11,13 @@ from ..core.bench.channel import Channel, FitCovariance
 from ..core.bench.conditions import Condition
 from ..core.bench.smoothing import Smoothing
 from ..core.bench.trips_and_drives import RANGES, Drive, Trip, pattern_drives
-from ..core.error_types import ParameterError, QuantityError, UnitError
+from ..core.error_types import ParameterError, QuantityError
 from ..core.laws.raw_edge import Adc, Input
-from ..core.ruler.base_law import FRACTION, is_finite, parameters
+from ..core.ruler.base_law import FRACTION, is_finite
 from ..core.ruler.converter import RawInput
 from ..core.ruler.quantity import Toleranced, quantity
 from ..core.ruler.ruler import Law, Ruler
-from ..core.ruler.units import TEMPERATURES, factor, factor_and_offset, nearest, significant, symbol
+from ..core.ruler.units import TEMPERATURES, factor, nearest, symbol
 from .models import (
     Anything,
     LawTable,
@@ -250,45 +248,12 @@ def ruler_of(table: dict[str, Any], common: dict[str, Any]) -> Ruler:
 
 
 def _behind_input(raw: Input, laws: list[Law], has_converter: bool) -> Ruler:
-    """The input, then the laws; the first one's quantities are taken in the input's unit."""
+    """The input, then the laws."""
     if has_converter:
         raise ParameterError("input", raw.unit, "either an input or a converter")
     if laws and isinstance(laws[0], RawInput):
         raise ParameterError("input", raw.unit, f"either this or the law {laws[0].name}")
-    for i, law in enumerate(laws):
-        before = law.takes
-        if before not in (None, raw.unit):
-            with contextlib.suppress(UnitError):  # the ruler says what does not fit
-                laws[i] = taking(law, raw.unit)
-        if law.gives not in (None, before):
-            break  # from here on it is another quantity
     return Ruler((raw, *laws))
-
-
-def taking(law: Law, unit: str) -> Law:
-    """Return a law that takes another unit of the same kind: marks in metres, taken in centimetres.
-    Raises `UnitError` for a unit of another kind."""
-    size, offset = factor_and_offset(str(law.takes), unit)
-
-    def restated(value: Any) -> Any:
-        if isinstance(value, int | float) and not isinstance(value, bool):
-            return significant(value * size + offset, 12)
-        return tuple(map(restated, value)) if isinstance(value, tuple) else value
-
-    field = "takes" if "takes" in parameters(type(law)) else "unit"
-    if getattr(law, field, None) != law.takes:
-        raise UnitError(f"{law.name} takes {law.takes} only")
-    changed: dict[str, Any] = {field: unit}
-    for key, sides in law.unit_hints.items():
-        value = getattr(law, key)
-        if sides == field:
-            changed[key] = restated(value)
-        elif value is not None and isinstance(sides, tuple) and "takes" in sides:
-            raw = sides.index("takes")
-            changed[key] = tuple(
-                tuple(restated(v) if i == raw else v for i, v in enumerate(pair)) for pair in value
-            )
-    return replace(law, **changed)  # type: ignore[type-var]
 
 
 def calibration_of(given: str | dict[str, Any], ruler: Ruler) -> float | FitCovariance:

@@ -15,7 +15,8 @@ from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel, raw_from
 from ..core.error_types import JetRulerError
 from ..core.laws.raw_edge import Input
-from ..core.ruler.ruler import Ruler, raw_ends
+from ..core.ruler.raw_range import raw_ends
+from ..core.ruler.ruler import Ruler
 from ..core.ruler.units import number
 from .calibrate import (
     CompareOptions,

@@ -12,8 +12,8 @@ from rich.text import Text
 from ..core.bench.channel import Channel, raw_from
 from ..core.error_types import JetRulerError, ParameterError
 from ..core.result import Title
+from ..core.ruler.raw_range import raw_ends
 from ..core.ruler.reading import Trace
-from ..core.ruler.ruler import raw_ends
 from ..core.ruler.units import number, raw_symbol, shown, symbol
 from ..show.printed import round_values, true_ticks
 from .options import bench_option, channel_of, load, read_value

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Concatenate, ParamSpec, TypeVar
 
 from ..core.bench.channel import Channel, raw_from
 from ..core.bench.trips_and_drives import Drive, Trip
+from ..core.ruler.raw_range import raw_ends
 from ..core.ruler.reading import Flag, flag_names
-from ..core.ruler.ruler import raw_ends
 from ..core.ruler.units import nearest, number, symbol
 from ..core.survey.ends import Ends, ends_of, true_ends
 from ..logs.look_at import survey_of

@@ -24,7 +24,7 @@ from ..core.error_types import JetRulerError, printable
 from ..core.result import Finding, Result
 from ..core.ruler.base_law import hint_unit, parameters
 from ..core.ruler.quantity import Toleranced
-from ..core.ruler.ruler import raw_ends
+from ..core.ruler.raw_range import raw_ends
 from ..core.ruler.units import many, number, significant, symbol
 from ..core.uncertainty.budget import budget
 from ..core.uncertainty.what_if import has_parameter, what_if

@@ -14,7 +14,8 @@ from ..core.calibrate.fit_result import Fit
 from ..core.calibrate.in_channel import Calibration, calibration_title
 from ..core.choose.resistor import Leg, ResistorChoice, divider_of
 from ..core.numerics import Array
-from ..core.ruler.ruler import Ruler, raw_samples
+from ..core.ruler.raw_range import raw_samples
+from ..core.ruler.ruler import Ruler
 from ..core.ruler.units import raw_symbol, shown, significant, symbol, with_uncertainty
 from ..core.uncertainty.budget import Budget, expanded_uncertainty
 from ..core.uncertainty.contributions import conditions_of, contributions

@@ -14,7 +14,7 @@ from matplotlib.patches import FancyBboxPatch
 
 from ..core.bench.channel import Channel
 from ..core.numerics import Array
-from ..core.ruler.ruler import raw_ends, raw_samples
+from ..core.ruler.raw_range import raw_ends, raw_samples
 from ..core.ruler.units import number, raw_symbol, shown, symbol
 from .printed import Tick, round_step, round_values, true_ticks
 from .style import AMBER, BLUE, GREY, IVORY, JET, RED, plain

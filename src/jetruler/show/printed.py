@@ -21,8 +21,9 @@ from ..core.error_types import JetRulerError, printable
 from ..core.numerics import Array
 from ..core.result import Content, Item, Result, TextTable, Title
 from ..core.ruler.base_law import Role
+from ..core.ruler.raw_range import raw_ends, raw_samples
 from ..core.ruler.reading import Trace
-from ..core.ruler.ruler import Ruler, raw_ends, raw_samples
+from ..core.ruler.ruler import Ruler
 from ..core.ruler.units import number, raw_symbol, significant, symbol
 
 

@@ -12,8 +12,8 @@ from rich.text import Text
 from ...core.bench.channel import Channel
 from ...core.bench.trips_and_drives import Drive
 from ...core.error_types import ParameterError
+from ...core.ruler.raw_range import raw_ends
 from ...core.ruler.reading import Flag, flag_names
-from ...core.ruler.ruler import raw_ends
 from ...core.ruler.units import number, raw_symbol, symbol
 from ...live.controls import ChannelState, DriveState, Snapshot, TripState
 from ...live.stream_processor import Window

@@ -18,9 +18,10 @@ from ..numerics import AnyArray, Array, FlagArray
 from ..result import old_fields
 from ..ruler.base_law import Role, is_finite
 from ..ruler.quantity import quantity
+from ..ruler.raw_range import raw_ends
 from ..ruler.reading import Flag, Reading
 from ..ruler.rounding import to_decimals
-from ..ruler.ruler import Law, Ruler, raw_ends
+from ..ruler.ruler import Law, Ruler
 from ..ruler.units import for_column, number, shown, symbol
 
 if TYPE_CHECKING:

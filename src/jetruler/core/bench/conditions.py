@@ -46,8 +46,8 @@ def travel(channel: Channel) -> tuple[float, float] | None:
     clamp or of its limits; None where it has none of them."""
     laws = channel.chain.laws
     for i, law in enumerate(laws[1:], start=1):
-        if channel.chain.units[i] == channel.chain.units[0] and law.marks:
-            raws = [float(raw) for raw, _ in law.marks]
+        if law.marks and all(one.role is Role.UNIT for one in laws[1:i]):
+            raws = [float(Ruler(laws[:i]).inverse(raw)) for raw, _ in law.marks]
             return min(raws), max(raws)
     for i, law in enumerate(laws[1:], start=1):
         if law.role is Role.HOLD and law.corners:

@@ -13,7 +13,8 @@ from ..numerics import AnyArray, Array
 from ..result import Finding, Severity
 from ..ruler.base_law import FRACTION, Role
 from ..ruler.converter import Converter
-from ..ruler.ruler import Law, raw_ends, raw_samples
+from ..ruler.raw_range import raw_ends, raw_samples
+from ..ruler.ruler import Law, written
 
 #: Two pairs (raw, true).
 Marked = tuple[tuple[float, float], tuple[float, float]]
@@ -33,7 +34,7 @@ class Facts:
 
     def place(self, law: int, field: str = "") -> str:
         """`channel.bean.laws[2 beta].r0`, counted as the bench file counts."""
-        number = law + (self._listed or self.channel.chain.edge is None)
+        number = len(written(self.laws[:law])) + (self._listed or self.channel.chain.edge is None)
         inner = f"channel.{self.channel.name}"
         if number:
             inner += f".laws[{number} {self.laws[law].name}]"

@@ -14,13 +14,13 @@ from typing import Any
 from ..error_types import ParameterError
 from ..ruler.base_law import hint_unit, parameters
 from ..ruler.quantity import Toleranced
-from ..ruler.ruler import Law
+from ..ruler.ruler import Law, To
 from ..ruler.units import TEMPERATURES
 from .circuit import Amplifier, Attenuator, Divider, Shunt
 from .curve import Polynomial, Table
 from .formula import Formula, PowerLaw
 from .interval import Clamp, DeadBand, Expect, Limits
-from .linear import Line, To
+from .linear import Line
 from .raw_edge import Adc, Counts, Input
 from .shape import Magnitude, PassThrough, Whole, Zones
 from .steinhart_hart_extended import SteinhartHartExtended

@@ -12,8 +12,9 @@ from ..error_types import ParameterError
 from ..numerics import Array, FlagArray
 from ..ruler.base_law import FRACTION, Ohms, Volts, as_array, constant, ignore_fp_warnings, reject
 from ..ruler.reading import Flag
-from ..ruler.ruler import Law, digits_of
+from ..ruler.ruler import Law
 from ..ruler.units import bracketed, digits_written, finer, number, result_text, shown, written_with
+from ..ruler.worked import digits_of
 
 
 def positive(law: Law, *fields: str) -> Iterator[ParameterError]:

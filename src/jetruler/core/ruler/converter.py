@@ -3,6 +3,7 @@ table over all its counts."""
 
 from __future__ import annotations
 
+import contextlib
 import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -10,7 +11,7 @@ from typing import Any, ClassVar, TypeAlias
 
 import numpy as np
 
-from ..error_types import ParameterError
+from ..error_types import JetRulerError, ParameterError
 from ..numerics import AnyArray, Array, FlagArray
 from .base_law import BaseLaw, Role
 from .reading import Flag
@@ -235,3 +236,35 @@ class CountTable:
             # Counts are viewed as unsigned: negative ones stand in the upper half.
             self._whole[key] = np.roll(table, info.min)
         return self._whole[key]
+
+
+#: Places of the raw edge at which the size of values is looked up.
+_SIZED = 65
+#: Zero of the temperatures that have one of their own: what a difference from it is taken of.
+_ZEROS = {"degC": 273.15, "degF": 459.67}
+
+
+def usual_sizes(laws: tuple[BaseLaw, ...], units: tuple[str | None, ...]) -> tuple[float, ...]:
+    """What the values at every joint of laws are as large as: their middle magnitude over the raw
+    edge; over an open one, about where the laws decide."""
+    edge = laws[0]
+    edges = [law.decides_at for law in laws]
+    last = max((i for i, edge in enumerate(edges) if edge), default=0)
+    x = edge.samples(_SIZED) if isinstance(edge, RawInput) and edge.is_bounded else None
+    if x is None:  # an open range: about what the edges come from
+        places = [0.0]
+        for i in range(last + 1):
+            found = np.array(edges[i], dtype=np.float64)
+            with contextlib.suppress(JetRulerError, ArithmeticError), np.errstate(all="ignore"):
+                for law in reversed(laws[:i]):
+                    found = law.inverse(found)
+                places += found[np.isfinite(found)].tolist()
+        x = np.outer(np.array(places), [1.0, 2.0]).reshape(-1)
+    sizes = []
+    with np.errstate(all="ignore"):
+        for i, unit in enumerate(units):
+            x = laws[i - 1].forward(x) if i else x
+            there = np.abs(x[np.isfinite(x)])
+            middle = float(np.median(there)) if there.size else 0.0
+            sizes.append(max(middle, _ZEROS.get(unit or "", 0.0)))
+    return tuple(sizes)

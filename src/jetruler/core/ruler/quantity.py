@@ -170,6 +170,14 @@ def unit_of(text: str) -> str | None:
     return _read_value(_TOLERANCE.split(text.strip().replace("−", "-"))[0].strip(), text)[1]
 
 
+def unit_written(text: str) -> str | None:
+    """The unit that a quantity text is written in (`"4 mA"` → `"mA"`), or None for a plain
+    number, and that of a part's code (`"4k7"` → `"ohm"`)."""
+    base = unit_of(text)
+    plain = _PLAIN.match(_TOLERANCE.split(text.strip().replace("−", "-"))[0].strip())
+    return spelled(plain[2]) if base is not None and plain is not None and plain[2] else base
+
+
 def _says_unit(text: str) -> bool:
     match = _PLAIN.match(text.strip())
     return match is not None and bool(match[2])
@@ -306,7 +314,7 @@ def read_hinted(
             return value
         try:
             has_unit = given.get(side)
-            unit = has_unit if isinstance(has_unit, str) else plain.get(side) or unit_of(value)
+            unit = has_unit if isinstance(has_unit, str) else plain.get(side) or unit_written(value)
         except QuantityError as error:
             raise ParameterError(key, value, error.expected, error.why) from None
         if unit is not None:

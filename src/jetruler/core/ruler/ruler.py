@@ -3,77 +3,21 @@ multiply out as printed, with as many digits as that needs."""
 
 from __future__ import annotations
 
-import contextlib
-import dataclasses
-import math
-from collections.abc import Callable
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
 from functools import partial, wraps
-from typing import Any, TypeVar, cast, overload
+from typing import Any, ClassVar, TypeVar, cast, overload
 
 import numpy as np
 
 from .. import OUTER
-from ..error_types import JetRulerError, ParameterError, UnitError
-from ..numerics import Array, FlagArray, NoInverseError, Numbers
-from .base_law import BaseLaw, as_array
-from .converter import Converter, CountTable, RawInput, for_blocks
-from .reading import Flag, Reading, Step, Trace, lazily, to_array
-from .units import TEMPERATURES, USUAL_DIGITS, symbol, written_with
-
-#: A float has no more digits than these.
-MOST_DIGITS = 17
-
-
-def digits_of(law: Law, back: bool, x: float) -> int:
-    """Return how many significant digits the worked line of a law needs at x.
-
-    With that many, the law computed from the numbers as they are printed gives the result to half a
-    unit of its sixth digit, in the same zone, on the same side of every limit. back: the line of
-    the inverse.
-    """
-    y, flags = _result(law, back, x)
-    if not math.isfinite(x):
-        return USUAL_DIGITS
-    unit = 0.0
-    if y and math.isfinite(y):
-        unit = 10.0 ** (math.floor(math.log10(abs(y))) - USUAL_DIGITS + 1)
-    for digits in range(USUAL_DIGITS, MOST_DIGITS):
-        try:
-            printed = _as_printed(law, digits)
-            y_printed, flags_printed = _result(printed, back, _rounded(x, digits))
-        except (JetRulerError, ValueError):  # such as points of a table that fall on one another
-            continue
-        both_none = math.isnan(y) and math.isnan(y_printed)
-        if flags == flags_printed and (both_none or abs(y_printed - y) <= 0.5 * unit):
-            return digits
-    return USUAL_DIGITS  # no digits help: nothing but rounding is left of the result
-
-
-def _result(law: Law, back: bool, x: float) -> tuple[float, int]:
-    compute: Callable[[Array], Array] = law.inverse if back else law.forward
-    with np.errstate(all="ignore"):
-        flags = None if back else law.flags(as_array(x))
-        return float(compute(as_array(x))[0]), 0 if flags is None else int(flags[0])
-
-
-def _as_printed(law: Law, digits: int) -> Law:
-    fields = {f.name: getattr(law, f.name) for f in dataclasses.fields(law) if f.init}  # type: ignore[arg-type]
-    rounded = {name: _rounded(value, digits) for name, value in fields.items()}
-    if rounded == fields:
-        return law
-    printed = object.__new__(type(law))  # as a law may take its parameters in its own way
-    for name, value in rounded.items():
-        object.__setattr__(printed, name, value)
-    printed.__post_init__()
-    return printed
-
-
-def _rounded(value: Any, digits: int) -> Any:
-    if isinstance(value, tuple):
-        return tuple(_rounded(one, digits) for one in value)
-    return float(f"{value:.{digits}g}") if isinstance(value, float) else value
-
+from ..error_types import ParameterError, UnitError
+from ..numerics import Array, FlagArray, Numbers
+from .base_law import BaseLaw, Role, as_array, constant, unit_fields
+from .converter import Converter, CountTable, RawInput, for_blocks, usual_sizes
+from .reading import Flag, Reading, Trace, lazily, to_array
+from .units import TEMPERATURES, factor_and_offset, finer, is_unit, number, shown, symbol
+from .worked import steps_of
 
 #: Rulers that start with a converter of up to this many bits are compiled to a table.
 TABLE_BITS = 16
@@ -237,7 +181,7 @@ class Ruler:
     def trace(self, x: float) -> Trace:
         """The worked solution from raw to true, one line a law."""
         values = [float(at[0]) for at in self.joints(as_array(float(x)))]
-        steps = _steps(self.laws, self.units[1:], values, back=False)
+        steps = steps_of(self.laws, self.units[1:], values, back=False)
         return Trace(float(x), self.takes, steps, self.read(x))
 
     def trace_back(self, y: float) -> Trace:
@@ -247,7 +191,7 @@ class Ruler:
             values.append(_one(law.inverse, values[-1]))
             if np.isnan(values[-1]):  # nothing comes from the laws before it
                 break
-        steps = _steps(self.laws[::-1], self.units[-2::-1], values, back=True)
+        steps = steps_of(self.laws[::-1], self.units[-2::-1], values, back=True)
         return Trace(float(y), self.gives, steps, Reading(steps[-1].result, Flag(0), self.takes))
 
     def compiled(self) -> tuple[CountTable, CountTable] | None:
@@ -336,7 +280,7 @@ class Ruler:
         """What the values at every joint are as large as, usually: their middle magnitude over the
         raw edge. An edge is met within so much's rounding, see `core.ruler.rounding`."""
         if self._sizes is None:
-            object.__setattr__(self, "_sizes", _sizes(self))
+            object.__setattr__(self, "_sizes", usual_sizes(self.laws, self.units))
         assert self._sizes is not None
         return self._sizes
 
@@ -393,35 +337,6 @@ def slope_of(laws: tuple[Law, ...], joints: list[Array]) -> Array:
     return slope
 
 
-#: Places of the raw edge at which the size of values is looked up.
-_SIZED = 65
-#: Zero of the temperatures that have one of their own: what a difference from it is taken of.
-_ZEROS = {"degC": 273.15, "degF": 459.67}
-
-
-def _sizes(ruler: Ruler) -> tuple[float, ...]:
-    edges = [law.decides_at for law in ruler.laws]
-    last = max((i for i, edge in enumerate(edges) if edge), default=0)
-    x = ruler.edge.samples(_SIZED) if ruler.edge is not None and ruler.edge.is_bounded else None
-    if x is None:  # an open range: about what the edges come from
-        places = [0.0]
-        for i in range(last + 1):
-            found = np.array(edges[i], dtype=np.float64)
-            with contextlib.suppress(JetRulerError, ArithmeticError), np.errstate(all="ignore"):
-                for law in reversed(ruler.laws[:i]):
-                    found = law.inverse(found)
-                places += found[np.isfinite(found)].tolist()
-        x = np.outer(np.array(places), [1.0, 2.0]).reshape(-1)
-    sizes = []
-    with np.errstate(all="ignore"):
-        for i, unit in enumerate(ruler.units):
-            x = ruler.laws[i - 1].forward(x) if i else x
-            there = np.abs(x[np.isfinite(x)])
-            middle = float(np.median(there)) if there.size else 0.0
-            sizes.append(max(middle, _ZEROS.get(unit or "", 0.0)))
-    return tuple(sizes)
-
-
 def _each(x: Any, compute: Callable[[Array], Array]) -> Any:
     """Apply to a contiguous float64 copy of x, without warnings, and give the like."""
     if (later := lazily(x, partial(_each, compute=compute))) is not None:
@@ -436,21 +351,6 @@ def _one(compute: Callable[[Array], Array], x: float) -> float:
     return cast(float, _each(x, compute))
 
 
-def _steps(
-    laws: tuple[Law, ...], units: tuple[str | None, ...], values: list[float], back: bool
-) -> tuple[Step, ...]:
-    """A worked line for each law that something comes to, all with the digits that the most
-    delicate one needs."""
-    pairs = list(zip(laws, values, strict=False))
-    steps = []
-    digits = max(digits_of(law, back, value) for law, value in pairs)
-    for (law, value), result, unit in zip(pairs, values[1:], units, strict=False):
-        with written_with(digits, unit), np.errstate(all="ignore"):
-            line = law.inverse_formula(value) if back else law.formula(value)
-        steps.append(Step(law.name, line, result, unit))
-    return tuple(steps)
-
-
 def _joined(laws: tuple[Law, ...]) -> tuple[tuple[Law, ...], tuple[str | None, ...]]:
     """The laws as they stand beside one another, and the unit at every joint."""
     if not laws:
@@ -462,11 +362,23 @@ def _joined(laws: tuple[Law, ...]) -> tuple[tuple[Law, ...], tuple[str | None, .
             settled[-1] = cast(Law, settled[-1].with_output(law.takes))
             units[-1] = settled[-1].gives or settled[-1].takes or units[-2]
         law = cast(Law, law.with_input(units[-1]))
-        if None not in (law.takes, units[-1]) and law.takes != units[-1]:
-            raise UnitError(_misfit(settled[-1], law, units[-1], law.takes))
+        before = units[-1]
+        if before is not None and law.takes not in (None, before):
+            if not _meet(before, law.takes):
+                raise UnitError(_misfit(settled[-1], law, before, law.takes))
+            settled.append(Between(law.takes, before))
+            units.append(law.takes)
         settled.append(law)
         units.append(law.gives or law.takes or units[-1])
     return tuple(settled), tuple(units)
+
+
+def _meet(gives: str, takes: str | None) -> bool:
+    """Whether two units differ in size only: mV and V, A and mA."""
+    try:
+        return takes is not None and factor_and_offset(gives, takes)[1] == 0.0
+    except UnitError:
+        return False
 
 
 def _misfit(before: Law, law: Law, gives: str | None, takes: str | None) -> str:
@@ -529,47 +441,109 @@ class Law(BaseLaw):
         return Ruler.of(self)(x)
 
 
-#: A ruler is sampled at this many places at most to find its ticks.
-SAMPLES = 8192
+@dataclass(frozen=True)
+class To(Law):
+    """The same quantity in another unit: `To("degF")`, `To("mA")`, `To("psi")`.
+
+    Parameters
+    ----------
+    unit : str
+        Unit out.
+    source : str, optional
+        Unit in; a ruler fills it in from the law before.
+
+    Raises
+    ------
+    ParameterError
+        For a unit that nobody knows and, when the ruler is made.
+    UnitError
+        For one of another kind.
+
+    Notes
+    -----
+    Conversions are exact fractions, rounded once.
+
+    Source: Pint's unit registry.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.To("degF", "degC")(100)
+    212.0
+    """
+
+    unit: str
+    source: str | None = None
+    name: ClassVar[str] = "to"
+    role: ClassVar[Role] = Role.UNIT
+
+    def __post_init__(self) -> None:
+        unit_fields(self, "unit", "source")
+        super().__post_init__()
+
+    def check(self) -> Iterator[ParameterError]:
+        for key in ("unit", "source"):
+            value = getattr(self, key)
+            if value is not None and not is_unit(value):
+                yield ParameterError(key, value, "a unit, as in degF, mA or psi")
+
+    @property
+    def takes(self) -> str | None:
+        return self.source
+
+    @property
+    def gives(self) -> str | None:
+        return self.unit
+
+    def with_input(self, unit: str | None) -> Law:
+        if unit is None and self.source is None:
+            raise UnitError(f"to {symbol(self.unit)}: the unit before it is not known; say source")
+        if self.source is None:
+            factor_and_offset(str(unit), self.unit)
+            return replace(self, source=unit)
+        return self
+
+    def _line(self) -> tuple[float, float]:
+        return factor_and_offset(self.source or self.unit, self.unit)
+
+    def forward(self, x: Array) -> Array:
+        factor, offset = self._line()
+        return x * factor + offset
+
+    def inverse(self, y: Array) -> Array:
+        factor, offset = factor_and_offset(self.unit, self.source or self.unit)
+        return y * factor + offset
+
+    def slope(self, x: Array) -> Array:
+        return np.full_like(x, self._line()[0])
+
+    def formula(self, x: float) -> str:
+        return self._worked(x, self.source, self.unit)
+
+    def inverse_formula(self, y: float) -> str:
+        return self._worked(y, self.unit, self.source)
+
+    @staticmethod
+    def _worked(x: float, source: str | None, unit: str | None) -> str:
+        factor, offset = factor_and_offset(source or "", unit or "")
+        result = x * factor + offset
+        line = f"{shown(x, source)} = {number(x)} · "
+        if not offset:
+            return f"{line}{finer(factor, 10)} = {shown(result, unit)}"
+        steep = abs(offset / result) if result else 1.0  # two large terms, a small difference
+        sign, size = ("−", -offset) if offset < 0 else ("+", offset)
+        line += f"{finer(factor, 10 * steep)} {sign} {finer(size, steep)}"
+        return f"{line} = {shown(result, unit)}"
+
+    def program(self) -> list[str] | None:
+        factor, offset = self._line()
+        return [f"x = x * {constant(factor)} + {constant(offset)}"]
 
 
-def raw_ends(ruler: Ruler) -> tuple[float, float]:
-    """The range of the raw edge; where that is not known, what the marks or points of the first
-    law behind it cover. Raises `ParameterError` where there are none."""
-    edge = ruler.edge
-    if edge is not None and edge.is_bounded:
-        return float(edge.lowest), float(edge.highest)
-    for law in ruler.laws[:2]:
-        for key, sides in law.unit_hints.items():
-            pairs = getattr(law, key)
-            if pairs and isinstance(sides, tuple):
-                raws = [pair[sides.index("takes")] for pair in pairs]
-                return float(min(raws)), float(max(raws))
-    expected = "the ends of the input, as in range = [0, 10]"
-    raise ParameterError("input.range", None, expected)
+class Between(To):
+    """Put by a ruler between two laws whose units differ in size only; no bench file names it."""
 
 
-def raw_samples(ruler: Ruler) -> Array:
-    """Raw values over the range of the raw edge: each, or evenly spaced ones where there are
-    many."""
-    low, high = raw_ends(ruler)
-    edge = ruler.edge
-    bounded = edge is not None and edge.is_bounded
-    raw = edge.samples(SAMPLES) if edge is not None and bounded else np.linspace(low, high, SAMPLES)
-    corners = _corners(ruler, low, high)
-    return np.unique(np.concatenate((raw, corners))) if corners.size else raw
-
-
-def _corners(ruler: Ruler, low: float, high: float) -> Array:
-    """The raw values at which the laws behind the first one bend or turn; of a converter, the
-    counts on both sides."""
-    found: list[float] = []
-    for i, law in enumerate(ruler.laws[1:], start=1):
-        if law.corners:
-            with contextlib.suppress(NoInverseError):
-                back = Ruler(ruler.laws[:i]).inverse(np.array(law.corners, dtype=np.float64))
-                found += back[np.isfinite(back)].tolist()
-    corners = np.array(found)
-    if ruler.converter is not None:
-        corners = np.concatenate((np.floor(corners), np.ceil(corners)))
-    return corners[(corners >= low) & (corners <= high)]
+def written(laws: tuple[Law, ...]) -> tuple[Law, ...]:
+    """The laws without those that a ruler put between them."""
+    return tuple(law for law in laws if not isinstance(law, Between))
