@@ -43,8 +43,10 @@ def test_marks_with_units_tell_both_units() -> None:
     ruler = parse_bench(channel('{law = "line", marks = [["500 mV", 0], ["4.5 V", "10 bar"]]}'))[
         "a"
     ].ruler
-    assert [law.takes for law in ruler.laws[1:]] == ["V", "mV"] and ruler.gives == "bar"
-    assert ruler.laws[1](0.5) == 500.0 and ruler.laws[2](500.0) == 0.0
+    assert [law.takes for law in ruler.laws[1:]] == ["V", "mV"]
+    assert ruler.gives == "bar"
+    assert ruler.laws[1](0.5) == 500.0
+    assert ruler.laws[2](500.0) == 0.0
 
 
 def test_a_channel_may_bring_its_own_converter_and_its_tolerance_travels() -> None:

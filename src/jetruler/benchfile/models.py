@@ -33,7 +33,14 @@ from typing_extensions import TypedDict
 
 from ..core.error_types import ParameterError, ParameterErrors, expected_found
 from ..core.laws import law_named, law_names
-from ..core.ruler.base_law import hint_unit, holds_numbers, is_finite, is_numeric, parameters
+from ..core.ruler.base_law import (
+    as_temperature,
+    hint_unit,
+    holds_numbers,
+    is_finite,
+    is_numeric,
+    parameters,
+)
 from ..core.ruler.quantity import needs_unit, read_hinted, read_number, read_numbers, seconds
 from ..core.ruler.ruler import Law
 from ..core.ruler.units import Unit, nearest
@@ -262,6 +269,20 @@ _Pair = many(Number, 2, 2)
 Ends = expecting(_Pair, "two numbers, the low one first")
 Names = expecting(many(Text), "a list of names")
 Pairs = expecting(many(_Pair), "pairs [value, command], as in [[0, 1000], [100, 2000]]")
+
+
+def _amount(value: Any) -> Any:
+    """A number, or a text that is read where its unit is known."""
+    if isinstance(value, bool) or not isinstance(value, str | int | float):
+        raise ValueError("a number, or a quantity with its unit")
+    return _finite(value)
+
+
+Amount: Type = Annotated[Any, PlainValidator(_amount)]
+Amounts = expecting(many(Amount, 2, 2), "two numbers, the low one first")
+AmountPairs = expecting(
+    many(many(Amount, 2, 2)), "pairs [value, command], as in [[0, 1000], [100, 2000]]"
+)
 Anything: Type = Annotated[Any, PlainValidator(frozen)]
 
 #: The types of the fields of dataclasses, by their annotation.
@@ -390,7 +411,9 @@ def _read_parameter(key: str, hint: Any, value: Any) -> Any:
     if isinstance(value, list) and holds_numbers(hint):
         return read_numbers(key, value, unit)
     if needs_unit(unit) and isinstance(value, int | float):
-        raise ParameterError(key, value, f'a temperature with its unit, as in "{value} degC"')
+        raise ParameterError(
+            key, value, f"a temperature with its unit, as in {as_temperature(value)}"
+        )
     return frozen(value)
 
 

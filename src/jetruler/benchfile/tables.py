@@ -8,7 +8,7 @@ from pydantic import Field, PlainValidator, ValidationInfo
 
 from ..core.bench.bench import LogFormat
 from ..core.bench.channel import Channel, FitCovariance
-from ..core.bench.conditions import Condition
+from ..core.bench.conditions import WITH_UNITS, Condition
 from ..core.bench.smoothing import Smoothing
 from ..core.bench.trips_and_drives import RANGES, Drive, Trip, pattern_drives
 from ..core.error_types import ParameterError, QuantityError
@@ -19,6 +19,9 @@ from ..core.ruler.quantity import Toleranced, quantity
 from ..core.ruler.ruler import Law, Ruler
 from ..core.ruler.units import TEMPERATURES, factor, nearest, symbol
 from .models import (
+    Amount,
+    AmountPairs,
+    Amounts,
     Anything,
     LawTable,
     Names,
@@ -110,11 +113,12 @@ CHANNEL = model(
     "a channel",
     own_fields(Channel, without=_OF_RULER, context=(Smoothing,))
     | {
+        "limits": Amounts,
         "column": expecting(Text | Whole, "a name or a number from 1"),
         "decimals": Annotated[Whole, Field(ge=0, le=12)],
         "smooth": model_of(Smoothing, "smooth"),
         "rails": Literal["ends", "faults"],
-        "noise": Annotated[Number, Field(ge=0)],
+        "noise": Amount,
         "calibration": Annotated[Any, PlainValidator(_left)],
         "dissipation": Annotated[Any, PlainValidator(_watts)],
         "converter": CONVERTER,
@@ -130,10 +134,17 @@ COVARIANCE = model_of(FitCovariance, "calibration")
 LOG = model_of(LogFormat, "a log")
 CONDITION = model(
     "a condition",
-    own_fields(Condition) | {"channel": _known("channel", "channels")},
+    own_fields(Condition)
+    | {"channel": _known("channel", "channels")}
+    | dict.fromkeys(WITH_UNITS, Amount),
     ["channel"],
-    lambda values, _: built(Condition, values),
+    lambda values, context: _condition(values, context["made"].get(values["channel"])),
 )
+
+
+def _condition(values: dict[str, Any], channel: Channel | None) -> Condition:
+    made: Condition = built(Condition, values)
+    return made if channel is None else made.in_unit(channel.unit)
 
 
 def _trip(values: dict[str, Any], context: Any) -> Trip:
@@ -172,7 +183,12 @@ def _marks_of_a_trip(table: dict[str, Any], context: Any) -> dict[str, Any]:
 def _drive(values: dict[str, Any], context: Any) -> Drive:
     source = values.pop("from")
     made: Drive = built(Drive, values | {"name": context["name"], "source": source})
-    return made
+    channel = context["made"].get(source)
+    return (
+        made
+        if channel is None and source in context["channels"]
+        else made.in_unit(None if channel is None else channel.unit)
+    )
 
 
 _DRIVE = {"from": _known("channel or trip", "channels", "trips")}
@@ -181,6 +197,9 @@ _DRIVE = {"from": _known("channel or trip", "channels", "trips")}
 _DRIVE |= own_fields(Drive, without=("name", "source"))
 
 
+_DRIVE |= dict.fromkeys(("safe", "off", "dead_band", "slew"), Amount)
+_DRIVE |= {"marks": AmountPairs, "clamp": Amounts}
+_DRIVE["range"] = expecting(Text | Amounts, "two numbers, the low one first")
 _DRIVE["safe_when"] = many(_known("trip", "trips"))
 DRIVE = model("a drive", _DRIVE, ["from", *needed(Drive, _DRIVE)], _drive, prepare=_marks_of_a_trip)
 

@@ -204,8 +204,16 @@ class Bench(Mapping[str, Channel]):
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "channels", _by_name(self.channels))
+        trips = {key: trip.in_units(self._unit_of) for key, trip in self.trips.items()}
+        drives = {key: d.in_unit(self._unit_of(d.source)) for key, d in self.drives.items()}
+        object.__setattr__(self, "trips", trips)
+        object.__setattr__(self, "drives", drives)
         for _, _, error in column_clashes(self.channels, self.trips, self.drives):
             raise error
+
+    def _unit_of(self, source: str) -> str | None:
+        """Unit of a channel; a trip has none."""
+        return self.channels[source].unit if source in self.channels else None
 
     def __repr__(self) -> str:
         return f"Bench({self.title!r}: {', '.join(self.channels)})"

@@ -17,7 +17,7 @@ from ..error_types import JetRulerError, ParameterError, QuantityError
 from ..numerics import AnyArray, Array, FlagArray
 from ..result import old_fields
 from ..ruler.base_law import Role, is_finite
-from ..ruler.quantity import quantity
+from ..ruler.quantity import amount, quantity, unit_of
 from ..ruler.raw_range import raw_ends
 from ..ruler.reading import Flag, Reading
 from ..ruler.rounding import to_decimals
@@ -216,12 +216,30 @@ class Channel:
             raise ParameterError("smooth", self.smooth, expected)
         if isinstance(self.calibration, FitCovariance):
             self.calibration.index(self.chain.laws)
+        read = {
+            "limits": amount("limits", self.limits, self.chain.gives),
+            "noise": self._noise(),
+            "dissipation": amount("dissipation", self.dissipation, "W"),
+        }
+        for key, value in read.items():
+            object.__setattr__(self, key, value)
+        if self.noise is not None and not self.noise >= 0:
+            raise ParameterError("noise", self.noise, "0 or more")
         object.__setattr__(
             self, "ruler", self.chain >> self._limits() if self.limits else self.chain
         )
 
         if self.rails not in (None, "ends", "faults"):
             raise ParameterError("rails", self.rails, '"ends" or "faults"')
+
+    def _noise(self) -> Any:
+        """The noise in the unit of the raw edge; volts behind a converter in counts."""
+        first = self.chain.laws[0]
+        given, takes = self.noise, self.chain.takes
+        if isinstance(given, str) and takes == "count" and unit_of(given) not in (None, "count"):
+            volts = amount("noise", given, self.chain.units[1], difference=True)
+            return abs(volts / float(first.slope(np.zeros(1))[0]))
+        return amount("noise", given, takes, difference=True)
 
     def _limits(self) -> Law:
         from ..laws.interval import Limits

@@ -6,14 +6,15 @@ from __future__ import annotations
 import contextlib
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
-from ..error_types import JetRulerError, ParameterError
+from ..error_types import JetRulerError, ParameterError, QuantityError
 from ..numerics import AnyArray, Array, FlagArray, Truths
 from ..ruler.base_law import Role
-from ..ruler.quantity import seconds
+from ..ruler.quantity import amount, quantity, seconds
 from ..ruler.reading import FLAG_NAMES, NO_FAULTS, Flag
 from ..ruler.rounding import on_edges
 from ..ruler.ruler import Ruler
@@ -123,6 +124,8 @@ FAULTS = tuple(name for flag, name in FLAG_NAMES.items() if not flag & NO_FAULTS
 MOVES = ("rises_by", "falls_by", "changes_by")
 #: The conditions, exactly one of which is given.
 KINDS = ("above", "below", *MOVES, "flagged")
+#: What may be a text with a unit.
+WITH_UNITS = ("above", "below", "release", *MOVES)
 
 
 #: The name, among those of flags, of a source's clock that is of no use: no flag of a channel.
@@ -155,6 +158,14 @@ def flag_errors(key: str, names: object) -> Iterator[ParameterError]:
             yield ParameterError(key, name, "the name of a flag", known)
 
 
+def _unread(key: str, text: str) -> Iterator[ParameterError]:
+    """The error of a text that is no quantity in any unit."""
+    try:
+        quantity(text)
+    except QuantityError as error:
+        yield ParameterError(key, text, error.expected, error.why)
+
+
 @dataclass(frozen=True)
 class Condition:
     """What one channel must do. Exactly one of these is said:
@@ -164,7 +175,8 @@ class Condition:
     channel : str
         Name of the channel that is watched.
     above : float, optional
-        On from this value up, off below `release`.
+        On from this value up, off below `release`. As all values here it is in the channel's
+        unit, or a text with its own: "225 degC".
     below : float, optional
         On under this value, off from `release` up.
     release : float, optional
@@ -228,6 +240,9 @@ class Condition:
         kind = reading[0]
         for name in ("above", "below", "release", "rises_by", "falls_by", "changes_by"):
             value = getattr(self, name)
+            if isinstance(value, str) and name in WITH_UNITS:
+                yield from _unread(name, value)
+                return  # the rest is told by the bench, which knows the channel's unit
             if value is not None and (
                 isinstance(value, bool)
                 or not isinstance(value, int | float)
@@ -236,6 +251,13 @@ class Condition:
                 yield ParameterError(name, value, "a finite number")
                 return
         yield from self._errors_of(kind)
+
+    def in_unit(self, unit: str | None) -> Condition:
+        """The same with its texts read in the unit of its channel. Raises `ParameterError`."""
+        given = {key: getattr(self, key) for key in WITH_UNITS}
+        texts = {key: text for key, text in given.items() if isinstance(text, str)}
+        read = {key: amount(key, text, unit, key in MOVES) for key, text in texts.items()}
+        return replace(self, **read) if read else self
 
     def _errors_of(self, kind: str) -> Iterator[ParameterError]:
         moves = kind in MOVES
@@ -264,10 +286,14 @@ class Condition:
         if kind == "flagged":
             names = FAULTS if self.flagged is True else self.flagged or ()
             return f"{self.channel} flagged" + ("" if names == FAULTS else f" {', '.join(names)}")
-        text = f"{self.channel} {kind.replace('_', ' ')} {number(getattr(self, kind))}"
+        text = f"{self.channel} {kind.replace('_', ' ')} {_said(getattr(self, kind))}"
         if kind in MOVES:
             return f"{text} within {number(seconds(self.within))} s"
-        return text if self.release is None else f"{text}, release {number(self.release)}"
+        return text if self.release is None else f"{text}, release {_said(self.release)}"
+
+
+def _said(value: Any) -> str:
+    return value if isinstance(value, str) else number(value)
 
 
 class Conditioner:

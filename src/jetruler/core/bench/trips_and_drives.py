@@ -5,17 +5,17 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from decimal import ROUND_CEILING, ROUND_FLOOR, Decimal
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
 from ..error_types import ParameterError
 from ..laws.shape import zones_of
 from ..numerics import Array, Truths
-from ..ruler.quantity import seconds
+from ..ruler.quantity import amount, seconds, unit_of, unit_written
 from ..ruler.reading import Reading
 from ..ruler.rounding import fixed, nearest
 from ..ruler.units import for_column, number
@@ -79,6 +79,12 @@ class Trip:
     def channels(self) -> tuple[str, ...]:
         """The channels that it looks at, each once."""
         return tuple(dict.fromkeys(c.channel for c in self.conditions))
+
+    def in_units(self, unit_of: Callable[[str], str | None]) -> Trip:
+        """The same with the texts of its conditions read. unit_of: the unit of a channel.
+        Raises `ParameterError`."""
+        read = tuple(c.in_unit(unit_of(c.channel)) for c in self.conditions)
+        return self if read == self.conditions else replace(self, conditions=read)
 
     @property
     def measured(self) -> tuple[str, ...]:
@@ -206,8 +212,9 @@ class Drive:
     source : str
         The channel's or the trip's name (a trip is 1 while it is on, else 0).
     marks : tuple[tuple[float, float], ...]
-        Pairs (value, command), two or more; straight between them, and beyond the outer ones as
-        at them.
+        Pairs (value, command), two or more, as numbers or texts with a unit: `"80 degC"`; of a
+        command, as of all that follow, also a part of the range: `"50 %"`. Straight between
+        them, and beyond the outer ones as at them.
     safe : float
         Sent when nothing better is known.
     range : str | tuple[float, float], default "duty8"
@@ -235,6 +242,8 @@ class Drive:
         stands in braces.
     about : str, default ""
         Free text for people.
+    unit : str, default ""
+        Of the commands; that of the range if left out.
 
     Attributes
     ----------
@@ -270,6 +279,7 @@ class Drive:
     decimals: int | None = None
     wire: str = WIRE
     about: str = ""
+    unit: str = ""
     bounds: tuple[float, float] = field(init=False, compare=False)
     """What no command ever leaves."""
 
@@ -286,16 +296,48 @@ class Drive:
             expected = "so many that a command within the clamp can be said"
             raise ParameterError("decimals", self.decimals, expected)
 
+    def _read_commands(self) -> None:
+        """Commands given as texts, as numbers: `"50 %"` of the range, `"1.5 ms"`, `"0.4 V"`."""
+        if not isinstance(self.range, str):
+            written = next((end for end in self.range if isinstance(end, str)), "0")
+            unit = unit_written(str(written)) or self.unit or None
+            object.__setattr__(self, "unit", unit or "")
+            object.__setattr__(self, "range", amount("range", self.range, unit))
+        elif self.range in RANGES and not self.unit:
+            object.__setattr__(self, "unit", RANGES[self.range][2])
+        ends = self._ends()
+        if ends is None:
+            return
+
+        def read(key: str, given: Any) -> Any:
+            difference = key in ("dead_band", "slew")
+            if not isinstance(given, str) or self.unit == "%":
+                return amount(key, given, self.unit or None, difference)
+            if unit_of(given) != "%":
+                return amount(key, given, self.unit or None, difference)
+            part = amount(key, given, "%") / 100 * (ends[1] - ends[0])
+            command = part if difference else ends[0] + part
+            return float(fixed(command, 0)) if self.whole and not difference else command
+
+        for key in ("safe", "off", "dead_band", "slew"):
+            object.__setattr__(self, key, read(key, getattr(self, key)))
+        if self.clamp is not None:
+            object.__setattr__(self, "clamp", tuple(read("clamp", end) for end in self.clamp))
+        marks = tuple((value, read("marks", command)) for value, command in self.marks)
+        object.__setattr__(self, "marks", marks)
+
+    def in_unit(self, unit: str | None) -> Drive:
+        """The same with the values of its marks read in the unit of its source.
+        Raises `ParameterError`."""
+        if not any(isinstance(value, str) for value, _ in self.marks):
+            return self
+        return replace(self, marks=tuple((amount("marks", v, unit), c) for v, c in self.marks))
+
     def _bounds(self) -> tuple[float, float]:
         if self.clamp is not None:
             return (float(self.clamp[0]), float(self.clamp[1]))
         hull = [c for _, c in self.marks] + [self.safe] + ([] if self.off is None else [self.off])
         return (float(min(hull)), float(max(hull)))
-
-    @property
-    def unit(self) -> str:
-        """Unit of the commands."""
-        return RANGES[self.range][2] if isinstance(self.range, str) else ""
 
     @property
     def output_column(self) -> str:
@@ -336,6 +378,11 @@ class Drive:
 
     def errors(self) -> Iterator[ParameterError]:
         """The errors among the parameters."""
+        try:
+            self._read_commands()
+        except ParameterError as error:
+            yield error
+            return
         ends = self._ends()
         if ends is None:
             expected = f"one of {', '.join(RANGES)}, or two numbers, the low one first"

@@ -64,7 +64,11 @@ class Line(Law):
     takes: str | None = None
     name: ClassVar[str] = "line"
     role: ClassVar[Role] = Role.CURVE
-    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"marks": ("takes", "unit")}
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {
+        "marks": ("takes", "unit"),
+        "gain": ("takes", "unit"),
+        "offset": "unit",
+    }
     fitted_name: ClassVar[str] = "a line"
 
     @classmethod

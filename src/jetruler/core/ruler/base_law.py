@@ -38,6 +38,13 @@ COLD = 100.0
 ignore_fp_warnings = np.errstate(all="ignore")
 
 
+def as_temperature(value: float) -> str:
+    """How somebody who wrote a plain number may have meant it: beyond what is usual in °C, in K."""
+    if value < COLD:
+        return f'"{value:g} degC"'
+    return f'"{value:g} K", which is "{value - 273.15:g} degC"'
+
+
 class Role(Enum):
     """What a law does to a value. Rooms ask for the role, never for the name, of a law."""
 
@@ -250,7 +257,7 @@ class BaseLaw(ABC):
             elif not is_finite(value):
                 yield ParameterError(field, value, "a finite number")
             elif needs_unit(hint_unit(hint)) and value < COLD:
-                expected = f'a temperature with its unit, as in "{value:g} degC"'
+                expected = f"a temperature with its unit, as in {as_temperature(float(value))}"
                 why = f"{value:g} K is {value - 273.15:g} °C"
                 yield ParameterError(field, value, expected, why)
 

@@ -16,6 +16,8 @@ EXAMPLES = '"4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC"'
 #: A decimal number. Only one way leads through it, so that a text of many digits is read at once.
 NUMBER = r"[+-]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)(?:[eE][+-]?[0-9]+)?"
 _PLAIN = re.compile(rf"({NUMBER})\s*(\S*)\Z")
+#: A quantity that is divided by a number.
+_RATIO = re.compile(rf"([^/]*(?:±|\+/-)?[^/]*?)\s*/\s*({NUMBER})\Z")
 _CODE = re.compile(r"(\d*)([RLkKMGTV])(\d*)([BCDFGJKM])?\Z")
 _TOLERANCE = re.compile(r"\s*(?:±|\+/?-)\s*")
 _K = re.compile(
@@ -96,7 +98,8 @@ def quantity(text: str, unit: str | None = None) -> float:
 
     Understood: plain numbers, SI prefixes, the letter-and-digit code of IEC 60062 (`"4k7"`,
     `"2M2"`, `"100R"`, with its tolerance letter: `"4K7J"`), `"3V3"`, and a tolerance after `±`,
-    `+-` or `+/-`, in percent or in a unit; `(k=2)` or `(1 sigma)` behind it says that it is so many
+    `+-` or `+/-`, in percent or in a unit; a division by a number at the end
+    (`"2.5 V / 16383"`); `(k=2)` or `(1 sigma)` behind it says that it is so many
     standard uncertainties. A temperature always says its unit; asked for in another scale it is
     converted, otherwise it is kept in its own.
 
@@ -123,6 +126,12 @@ def quantity(text: str, unit: str | None = None) -> float:
     >>> jr.quantity("4k7"), jr.quantity("15 mV")
     (4700.0, 0.015)
     """
+    if (ratio := _RATIO.match(text.strip())) is not None and float(ratio[2]):
+        value = quantity(ratio[1], unit)  # "2.5 V / 16383", "1/64"
+        by = float(ratio[2])
+        if isinstance(value, Toleranced):
+            return Toleranced(float(value) / by, value.half_width / abs(by), value.k)
+        return value / by
     k, without_coverage = _coverage(text.strip().replace("−", "-"), text)
     parts = _TOLERANCE.split(without_coverage, maxsplit=1)
     if k is not None and len(parts) == 1:
@@ -167,12 +176,16 @@ def seconds(value: object) -> float:
 
 def unit_of(text: str) -> str | None:
     """The SI unit a quantity text names (`"0.5 V"` → `"V"`), or None for a plain number."""
+    if (ratio := _RATIO.match(text.strip())) is not None:
+        return unit_of(ratio[1])
     return _read_value(_TOLERANCE.split(text.strip().replace("−", "-"))[0].strip(), text)[1]
 
 
 def unit_written(text: str) -> str | None:
     """The unit that a quantity text is written in (`"4 mA"` → `"mA"`), or None for a plain
     number, and that of a part's code (`"4k7"` → `"ohm"`)."""
+    if (ratio := _RATIO.match(text.strip())) is not None:
+        return unit_written(ratio[1])
     base = unit_of(text)
     plain = _PLAIN.match(_TOLERANCE.split(text.strip().replace("−", "-"))[0].strip())
     return spelled(plain[2]) if base is not None and plain is not None and plain[2] else base
@@ -267,6 +280,27 @@ def _line(found: str | None, unit: str | None, text: str) -> tuple[float, float]
         raise QuantityError(text, f"a quantity in {symbol(unit)}") from None
 
 
+def amount(key: str, value: Any, unit: str | None, difference: bool = False) -> Any:
+    """A number, or what a text means in a unit; as a difference, 5 K are 5 °C.
+    Raises `ParameterError`."""
+    if isinstance(value, list | tuple):
+        return tuple(amount(key, one, unit, difference) for one in value)
+    if not isinstance(value, str):
+        return value
+    try:
+        if unit is None and unit_of(value) is not None:
+            raise QuantityError(value, "a number without a unit", "it stands where none is known")
+        if not difference or unit not in TEMPERATURES:
+            return float(quantity(value, unit))
+        found = unit_of(value)
+        if found not in (None, *TEMPERATURES):
+            raise QuantityError(value, f"a difference in {symbol(unit)}")
+        size = TEMPERATURES[found or unit][1] / TEMPERATURES[unit][1]
+        return float(Decimal(repr(float(quantity(value)))) * size)
+    except QuantityError as error:
+        raise ParameterError(key, value, error.expected, error.why) from None
+
+
 def owned(value: Any) -> Any:
     """Lists, arrays, frames and the like as tuples: a law is not changed by what its caller does
     later."""
@@ -281,7 +315,11 @@ def read_number(key: str, text: str, unit: Unit | None) -> float:
     """A text in a parameter's unit. Raises `ParameterError`."""
     try:
         # A bare kelvin stands without its unit, as a plain number and as one with a tolerance.
-        has_unit = unit is None or not unit.bare or unit_of(text) is not None
+        found = unit_of(text)
+        has_unit = unit is None or not unit.bare or found is not None
+        if unit is not None and unit.bare and found in TEMPERATURES and found != unit.symbol:
+            why = f"{symbol(found)} has a zero of its own"
+            raise QuantityError(text, f'a difference in kelvin, as in "3950 {unit.symbol}"', why)
         return quantity(text, unit.symbol if unit is not None and has_unit else None)
     except QuantityError as error:
         raise ParameterError(key, text, error.expected, error.why) from None
@@ -292,6 +330,10 @@ def read_numbers(key: str, value: Any, unit: Unit | None) -> Any:
     if isinstance(value, list | tuple):
         return tuple(read_numbers(key, part, unit) for part in value)
     return read_number(key, value, unit) if isinstance(value, str) else value
+
+
+#: What a gain is given for one of: of other units, such as m/s, the denominator is a part.
+_PER = re.compile(r"/\s*(counts?|m?V|m?A|[kM]?ohm|K|degC|degF|%|fraction)(?![\w/])")
 
 
 def needs_unit(unit: Unit | None) -> bool:
@@ -324,6 +366,13 @@ def read_hinted(
     out = dict(given)
     for key, sides in hints.items():
         value = given.get(key)
+        if isinstance(sides, tuple) and isinstance(value, str):  # a gain, perhaps "2 bar/V"
+            takes, gives = sides
+            if per := _PER.search(value):
+                plain |= {} if given.get(takes) else {takes: spelled(per[1])}
+                value = _PER.sub("", value)
+            out[key] = read(key, value, gives)
+            continue
         listed: Any = value if isinstance(value, list | tuple) else None
         if isinstance(sides, str) and listed is None:
             out[key] = read(key, value, sides)

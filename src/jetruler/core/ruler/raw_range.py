@@ -26,7 +26,7 @@ def raw_ends(ruler: Ruler) -> tuple[float, float]:
             break
         for key, sides in law.unit_hints.items():
             pairs = getattr(law, key)
-            if pairs and isinstance(sides, tuple):
+            if isinstance(pairs, tuple) and isinstance(sides, tuple):
                 raws = [pair[sides.index("takes")] for pair in pairs]
                 if i:
                     raws = Ruler(ruler.laws[:i]).inverse(raws)
