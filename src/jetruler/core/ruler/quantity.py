@@ -126,7 +126,9 @@ def quantity(text: str, unit: str | None = None) -> float:
     >>> jr.quantity("4k7"), jr.quantity("15 mV")
     (4700.0, 0.015)
     """
-    if (ratio := _RATIO.match(text.strip())) is not None and float(ratio[2]):
+    if (ratio := _RATIO.match(text.strip())) is not None:
+        if not float(ratio[2]):
+            raise QuantityError(text, "a division by another number than 0")
         value = quantity(ratio[1], unit)  # "2.5 V / 16383", "1/64"
         by = float(ratio[2])
         if isinstance(value, Toleranced):

@@ -369,8 +369,15 @@ def _joined(laws: tuple[Law, ...]) -> tuple[tuple[Law, ...], tuple[str | None, .
             settled.append(Between(law.takes, before))
             units.append(law.takes)
         settled.append(law)
-        units.append(law.gives or law.takes or units[-1])
+        units.append(law.gives or law.takes or _kept(units[-1], law))
     return tuple(settled), tuple(units)
+
+
+def _kept(unit: str | None, law: Law) -> str | None:
+    """The unit behind a law that names none: that before it, but for counts on which a curve
+    stands, whose values are no counts any more."""
+    curve = unit == "count" and law.role is Role.CURVE
+    return None if curve and float(law.slope(np.zeros(1))[0]) != 1.0 else unit
 
 
 def _meet(gives: str, takes: str | None) -> bool:
