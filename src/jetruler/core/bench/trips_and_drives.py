@@ -315,7 +315,7 @@ class Drive:
                 return amount(key, given, self.unit or None, difference)
             if unit_of(given) != "%":
                 return amount(key, given, self.unit or None, difference)
-            part = amount(key, given, "%") / 100 * (ends[1] - ends[0])
+            part = amount(key, given, "%") * (ends[1] - ends[0]) / 100
             command = part if difference else ends[0] + part
             return float(fixed(command, 0)) if self.whole and not difference else command
 
