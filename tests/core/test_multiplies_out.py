@@ -57,6 +57,11 @@ def computed(text: str) -> float | None:
     return float(value) if isinstance(value, int | float) else None
 
 
+def computed_text(text: str) -> str:
+    """A printed number without its unit."""
+    return re.sub(UNIT, "", text).strip()
+
+
 def check_line(line: str) -> int:
     """Every part of the line that is numbers gives the next; how many were held against it."""
     done = 0
@@ -68,7 +73,7 @@ def check_line(line: str) -> int:
         if on_line:
             x0, y0, x1, y1, x, y = (computed(part) for part in on_line.groups())
             assert None not in (x0, y0, x1, y1, x, y), line
-            agree(y0 + (x - x0) * (y1 - y0) / (x1 - x0), y, line)  # type: ignore[operator, arg-type]
+            agree(y0 + (x - x0) * (y1 - y0) / (x1 - x0), y, line, on_line[6])  # type: ignore[operator, arg-type]
             done += 1
             continue
         each = [p.removeprefix("T = ").strip() for p in re.split(r" = |→", sentence)]
@@ -77,7 +82,6 @@ def check_line(line: str) -> int:
         if re.fullmatch(r"\S+ (bar|psi|kPa|°F|°C)", each[0]) and "·" in sentence:
             each = each[1:]  # the same quantity in another unit
         found = [(p, value) for p in each if (value := computed(p)) is not None]
-        last = found[-1][1] if found else 0.0
         for (left, value), (right, printed) in pairwise(found):
             if "→" in sentence and left == found[0][0]:
                 value = 1.0 / value
@@ -85,18 +89,19 @@ def check_line(line: str) -> int:
                 value = (value - 273.15) * (1.8 if "F" in right else 1) + 32 * ("F" in right)
             elif right.endswith(" K") and left[-1:] in "CF":
                 value = (value - 32 * ("F" in left)) / (1.8 if "F" in left else 1) + 273.15
-            # Kelvin on the way are as fine as the degrees at the end.
-            agree(value, printed, line, last if right.endswith(" K") else printed)
+            agree(value, printed, line, right)
             done += 1
     return done
 
 
-def agree(found: float, printed: float, line: str, as_fine_as: float = 0.0) -> None:
-    """To two and a half units of the sixth digit of what is printed."""
-    if (math.isnan(found) and math.isnan(printed)) or abs(printed) < 1e-12:
-        return  # of what cancels, only rounding is left
-    unit = 10.0 ** (math.floor(math.log10(max(abs(printed), abs(as_fine_as)))) - 5)
-    assert abs(found - printed) <= 2.5 * unit, f"{found} for {printed}: {line}"
+def agree(found: float, printed: float, line: str, text: str) -> None:
+    """To the last digit of what is printed: half a unit of it, or of the sixth."""
+    if math.isnan(found) and math.isnan(printed):
+        return
+    digits = re.sub(r"e.*|\D", "", computed_text(text).lower().split("e")[0]).lstrip("0")
+    last = max(6, len(digits))
+    unit = 10.0 ** (math.floor(math.log10(abs(printed))) - last + 1) if printed else 1e-12
+    assert abs(found - printed) <= 0.52 * unit, f"{found} for {printed}: {line}"
 
 
 def random_laws(random: np.random.RandomState) -> list[Law]:

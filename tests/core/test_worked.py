@@ -151,7 +151,7 @@ WORKED: list[tuple[Law, float, str, float, str]] = [
     (
         Platinum(),
         138.5055,
-        "R / R0 = 1 + A t + B t²; 138.506 / 100 = 1.38506 solved for t = 100 °C",
+        "R / R0 = 1 + A t + B t²; 138.5055 / 100 = 1.385055 solved for t = 100 °C",
         -200,
         "R = R0 · (1 + A t + B t² + C (t − 100) t³) at t = −200 °C: 18.5201 Ω",
     ),
@@ -246,7 +246,7 @@ WORKED: list[tuple[Law, float, str, float, str]] = [
         25,
         "25 °C = 25 · 1.8 + 32 = 77 °F",
         212,
-        "212 °F = 212 · 0.5555556 − 17.7778 = 100 °C",
+        "212 °F = 212 · 0.555556 − 17.7778 = 100 °C",
     ),
 ]
 

@@ -47,8 +47,6 @@ class Chain:
     ends: tuple[float, float]
     names: tuple[str, ...]
     labels: tuple[str, ...] = ()
-    near: Curve = field(default=lambda x: np.zeros(np.shape(x), bool))
-    """Raw values at an edge, or a tie, to the last digit: either side is right."""
 
 
 INPUTS = (
@@ -224,6 +222,12 @@ def _shaped(random: np.random.RandomState, of: Chain, name: str) -> Chain:
     def at(part: float) -> float:
         return round(low + part * span, digits)
 
+    places = 13 - int(np.ceil(np.log10(max(abs(low), abs(high), span))))
+
+    def met(x: Any) -> Any:
+        """What is at an edge but for the rounding of floats, at the edge."""
+        return np.round(x, places)
+
     def joined(law: str, value: Curve, unit: str = "", **more: Any) -> Chain:
         laws, names = (*of.laws, law), (*of.names, name)
         return Chain(laws, lambda n: value(before(n)), unit or of.unit, of.ends, names, **more)
@@ -249,10 +253,9 @@ def _shaped(random: np.random.RandomState, of: Chain, name: str) -> Chain:
             return of
 
         def rounded(x: Any) -> Any:
-            return np.sign(x) * np.floor(np.abs(x) + 0.5)
+            return np.sign(x) * np.floor(met(np.abs(x)) + 0.5)
 
-        close = lambda n: np.abs(np.abs(before(n)) % 1 - 0.5) < 1e-7 * max(1, abs(high))  # noqa: E731
-        return joined('{ law = "whole" }', rounded, near=close)
+        return joined('{ law = "whole" }', rounded)
     if name == "pass-through":
         return joined('{ law = "pass-through" }', lambda x: x)
     if name == "magnitude":
@@ -264,8 +267,7 @@ def _shaped(random: np.random.RandomState, of: Chain, name: str) -> Chain:
     if name == "dead-band":
         a, b, rest = at(0.4), at(0.5), at(0.45)
         law = f'{{ law = "dead-band", low = {a}, high = {b}, rest = {rest} }}'
-        close = lambda n: np.minimum(abs(before(n) - a), abs(before(n) - b)) < 1e-9 * span  # noqa: E731
-        return joined(law, lambda x: np.where((x >= a) & (x <= b), rest, x), near=close)
+        return joined(law, lambda x: np.where((met(x) >= a) & (met(x) <= b), rest, x))
     if name == "formula":
         law = f'{{ law = "formula", expression = "a * x + b", a = 2.5, b = {at(0.3)} }}'
         return joined(law, lambda x: 2.5 * x + at(0.3), "?")
@@ -281,7 +283,4 @@ def _shaped(random: np.random.RandomState, of: Chain, name: str) -> Chain:
     labels = ("low", "fair", "good", "high")
     words = ", ".join(f'"{label}"' for label in labels)
     law = f'{{ law = "zones", edges = {edges}, values = [{words}] }}'
-    close = lambda n: np.min([abs(before(n) - e) for e in edges], axis=0) < 1e-9 * span  # noqa: E731
-    return joined(
-        law, lambda x: np.searchsorted(edges, x, side="right"), "", labels=labels, near=close
-    )
+    return joined(law, lambda x: np.searchsorted(edges, met(x), side="right"), "", labels=labels)

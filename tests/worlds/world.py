@@ -40,10 +40,9 @@ class Made:
             )
 
     def shown(self, raw: Any) -> Any:
-        """Whether a raw value reads the same on either side of its last digit."""
+        """Whether a raw value is one that all laws have a value for."""
         low, high = self.chain.ends
-        inside = (raw >= low) & (raw <= high)
-        return inside & ~np.asarray(self.chain.near(np.where(inside, raw, low)), bool)
+        return (raw >= low) & (raw <= high)
 
 
 @dataclass(frozen=True)

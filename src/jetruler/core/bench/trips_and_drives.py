@@ -17,7 +17,7 @@ from ..laws.shape import zones_of
 from ..numerics import Array, Truths
 from ..ruler.quantity import amount, seconds, unit_of, unit_written
 from ..ruler.reading import Reading
-from ..ruler.rounding import fixed, nearest
+from ..ruler.rounding import fixed, nearest, on_edges
 from ..ruler.units import for_column, number
 from .channel import Channel
 from .conditions import FAULTS, TINY, Condition, Conditioner, flag_errors
@@ -481,7 +481,8 @@ class Driver:
             followed = np.where(safe, self._values[0], values)
             target = np.interp(followed, self._values, self._commands)
         off = drive.off or 0.0
-        target[np.abs(target - off) <= drive.dead_band] = off
+        away = on_edges(np.abs(target - off), (drive.dead_band,), max(map(abs, drive.bounds)))
+        target[away <= drive.dead_band] = off
         target = np.clip(target, *drive.bounds)
         target[safe] = drive.safe
         if drive.slew is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import ClassVar, Literal
@@ -10,11 +11,10 @@ import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import Array, FlagArray
-from ..ruler.base_law import FRACTION, Ohms, Volts, as_array, constant, ignore_fp_warnings, reject
+from ..ruler.base_law import FRACTION, Ohms, Volts, constant, ignore_fp_warnings, reject
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law
-from ..ruler.units import bracketed, digits_written, finer, number, result_text, shown, written_with
-from ..ruler.worked import digits_of
+from ..ruler.units import bracketed, number, printed_as, result_text, shown
 
 
 def positive(law: Law, *fields: str) -> Iterator[ParameterError]:
@@ -132,8 +132,21 @@ class Divider(Law):
         out[nothing & (x >= 0.5 * top)] = Flag.HIGH_RAIL
         return out
 
+    def by_hand(self, x: float, back: bool = False) -> float:
+        exact = super().by_hand(x, back)
+        if self.load is None or math.isnan(exact):
+            return exact
+        if self.sensor == "upper":
+            lower = printed_as(parallel(self.known, self.load))
+            return self.full * lower / (x + lower) if back else lower * (self.full - x) / x
+        if back:
+            leg = printed_as(parallel(x, self.load))
+            return self.full * leg / (self.known + leg)
+        leg = printed_as(replace(self, load=None).by_hand(x))
+        return leg * self.load / (self.load - leg)
+
     def formula(self, x: float) -> str:
-        y = float(self.forward(as_array(x))[0])
+        y = self.by_hand(x)
         unit = None if self.supply is None else "V"
         u, full = shown(x, unit), shown(self.full, unit)
         s, whole = ("s", "1") if self.supply is None else ("U", "Us")
@@ -159,19 +172,16 @@ class Divider(Law):
 
     def _past_the_load(self, x: float, y: float) -> str:
         """The lower leg, then the sensor in it: two steps, each with the digits that it needs."""
-        load, alone = self.load or 0.0, replace(self, load=None)
-        leg = float(alone.forward(as_array(x))[0])
-        steep = abs(load / (load - leg)) if leg != load else np.inf
-        with written_with(max(digits_written(), digits_of(alone, False, x))):
-            beside = f"{finer(leg, steep)} Ω" if leg == leg else "no value"
-            first = f" = {self._leg(x)}"
-            whole = f"{finer(load, steep)} Ω"
+        leg = replace(self, load=None).by_hand(x)
+        beside = shown(leg, "ohm") if leg == leg else "no value"
+        whole = shown(self.load or 0.0, "ohm")
         worked = f"{beside} · {whole} / ({whole} − {beside})"
-        return f"RL{first} = {beside}; R = RL · Rload / (Rload − RL) = {worked} = {self._result(y)}"
+        symbols = f"RL = {self._leg(x)} = {beside}; R = RL · Rload / (Rload − RL)"
+        return f"{symbols} = {worked} = {self._result(y)}"
 
     @staticmethod
     def _result(y: float) -> str:
-        return "no value: an open or shorted sensor" if np.isnan(y) else shown(y, "ohm")
+        return "no value: an open or shorted sensor" if np.isnan(y) else result_text(y, "ohm")
 
     def _beside(self, name: str, ohms: float) -> str:
         if self.load is None:
@@ -180,7 +190,7 @@ class Divider(Law):
         return f"RL = {name} ∥ {shown(self.load, 'ohm')} = {value}; "
 
     def inverse_formula(self, y: float) -> str:
-        x = float(self.inverse(as_array(y))[0])
+        x = self.by_hand(y, back=True)
         unit = None if self.supply is None else "V"
         result = result_text(x, unit)
         full = "" if self.supply is None else f"{shown(self.full, 'V')} · "
@@ -244,10 +254,10 @@ class _Gain(Law):
         return [f"x = (x - {constant(self.shift)}) * {constant(self.factor)}"]
 
     def _there(self, x: float) -> str:
-        return shown(float(self.forward(as_array(x))[0]), self.gives)
+        return result_text(self.by_hand(x), self.gives)
 
     def _back(self, y: float) -> str:
-        return shown(float(self.inverse(as_array(y))[0]), "V")
+        return result_text(self.by_hand(y, back=True), "V")
 
 
 @dataclass(frozen=True)
@@ -292,13 +302,17 @@ class Attenuator(_Gain):
         leg = parallel(self.lower, self.load)
         return (self.upper + leg) / leg
 
+    def by_hand(self, x: float, back: bool = False) -> float:
+        leg = printed_as(parallel(self.lower, self.load))
+        return x * leg / (self.upper + leg) if back else x * (self.upper + leg) / leg
+
     def formula(self, x: float) -> str:
-        leg = finer(parallel(self.lower, self.load), 10)
+        leg = number(parallel(self.lower, self.load))
         numbers = f"{shown(x, 'V')} · ({number(self.upper)} + {leg}) / {leg}"
         return f"Us = U · (Ru + RL) / RL = {numbers} = {self._there(x)}"
 
     def inverse_formula(self, y: float) -> str:
-        leg = finer(parallel(self.lower, self.load), 10)
+        leg = number(parallel(self.lower, self.load))
         numbers = f"{shown(y, 'V')} · {leg} / ({number(self.upper)} + {leg})"
         return f"U = Us · RL / (Ru + RL) = {numbers} = {self._back(y)}"
 

@@ -11,7 +11,7 @@ import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import Array
-from ..ruler.base_law import OF_RESULT, FitInput, FitModel, Role, as_array, constant, unit_fields
+from ..ruler.base_law import OF_RESULT, FitInput, FitModel, Role, constant, unit_fields
 from ..ruler.ruler import Law
 from ..ruler.units import (
     bracketed,
@@ -161,15 +161,23 @@ class Line(Law):
         (x0, y0), (x1, y1) = self.marks
         return (y1 - y0) / (x1 - x0)
 
+    def by_hand(self, x: float, back: bool = False) -> float:
+        if self.marks is None:
+            return super().by_hand(x, back)
+        (x0, y0), (x1, y1) = self.marks  # as the printed line says it, to the last digit
+        if back:
+            return x0 + (x - y0) * (x1 - x0) / (y1 - y0)
+        return y0 + (x - x0) * (y1 - y0) / (x1 - x0)
+
     def formula(self, x: float) -> str:
-        y = float(self.forward(as_array(x))[0])
+        y = self.by_hand(x)
         if self.marks is None:
             numbers = f"y = m · x + b = {number(self.gain or 0)} · {bracketed(x)}"
             return f"{numbers} + {bracketed(self.offset or 0.0)} = {result_text(y, self.unit)}"
         return _worked(("x", "y"), x, *self.marks, y, self.unit)
 
     def inverse_formula(self, y: float) -> str:
-        x = float(self.inverse(as_array(y))[0])
+        x = self.by_hand(y, back=True)
         if self.marks is None:
             numbers = f"x = (y − b) / m = ({number(y)} − {bracketed(self.offset or 0.0)})"
             return f"{numbers} / {bracketed(self.gain or 0)} = {result_text(x, self.takes)}"

@@ -133,12 +133,11 @@ class Adc(Law, Converter):
         y = float(self.forward(as_array(x))[0])
         if self.gives == FRACTION:
             symbols = "s = U / Uref = n / N"
-            return (
-                f"{symbols} = {number(x)} / {number(self.full_count)} = {number(y)} (Uref cancels)"
-            )
+            numbers = f"{number(x)} / {number(self.full_count)}"
+            return f"{symbols} = {numbers} = {result_text(y)} (Uref cancels)"
         return (
             f"U = n · Uref / N = {number(x)} · {shown(self.scale, 'V')} / "
-            f"{number(self.full_count)} = {shown(y, 'V')}"
+            f"{number(self.full_count)} = {result_text(y, 'V')}"
         )
 
     def inverse_formula(self, y: float) -> str:

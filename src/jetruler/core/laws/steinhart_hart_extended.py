@@ -12,7 +12,7 @@ import numpy as np
 from ..error_types import ParameterError
 from ..numerics import Array, solve_monotone
 from ..ruler.base_law import Ohms, Role, as_array
-from ..ruler.units import bracketed, finer, shown
+from ..ruler.units import bracketed, number, result_text
 from .circuit import positive
 from .temperature import ZERO_C, TemperatureUnit, cubic_statements
 from .thermistor import CubicThermistor
@@ -171,25 +171,23 @@ class SteinhartHartExtended(CubicThermistor):
         return Disagreement(float(apart[worst]), float(kelvin[worst] - ZERO_C))
 
     def formula(self, x: float) -> str:
-        kelvin = float(self._kelvin(as_array(x))[0])
         value = float(self._log(as_array(x))[0])
-        log, steep = finer(value, 10), abs(1 / value) if value else 1.0
-        ratio = f"{finer(x, steep)} / {finer(self.r25, steep)}"
-        start = f"L = ln(R / R25) = ln({ratio}) = {log}; "
-        log = f"({log})" if value < 0 else log
+        ratio = f"{number(x)} / {number(self.r25)}"
+        start = f"L = ln(R / R25) = ln({ratio}) = {number(value)}; "
+        log = bracketed(value)
         if self.to_kelvin is None:
-            return f"{start}A + B/T + C/T² + D/T³ = L solved → T = {self._result(kelvin)}"
+            return f"{start}A + B/T + C/T² + D/T³ = L solved → T = {self._result(x)}"
         a, b, c, d = map(bracketed, self.to_kelvin)
         numbers = f"{a} + {b} · {log} + {c} · {log}² + {d} · {log}³"
-        return f"{start}1/T = A1 + B1 L + C1 L² + D1 L³ = {numbers} → T = {self._result(kelvin)}"
+        return f"{start}1/T = A1 + B1 L + C1 L² + D1 L³ = {numbers} → T = {self._result(x)}"
 
     def inverse_formula(self, y: float) -> str:
         kelvin, asked = self._asked(y)
-        ohms = float(self.inverse(as_array(y))[0])
+        ohms = self.by_hand(y, back=True)
         if self.to_kelvin is None:
-            return f"{asked}R = R25 · exp(A + B/T + C/T² + D/T³) = {shown(ohms, 'ohm')}"
+            return f"{asked}R = R25 · exp(A + B/T + C/T² + D/T³) = {result_text(ohms, 'ohm')}"
         solved = f"A1 + B1 L + C1 L² + D1 L³ = 1/{kelvin} solved, R = R25 · exp(L)"
-        return f"{asked}{solved} = {shown(ohms, 'ohm')}"
+        return f"{asked}{solved} = {result_text(ohms, 'ohm')}"
 
     def program(self) -> list[str] | None:
         return cubic_statements(self)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal, Protocol
@@ -12,7 +13,7 @@ from ..error_types import ParameterError
 from ..numerics import Array, solve_monotone
 from ..ruler.base_law import Ohms, Role, as_array, constant, ignore_fp_warnings, reject, unit_fields
 from ..ruler.ruler import Law
-from ..ruler.units import TEMPERATURES, as_finely, number, shown
+from ..ruler.units import TEMPERATURES, number, printed_as, result_text, shown
 from .circuit import positive
 
 TemperatureUnit = Literal["degC", "K", "degF"]
@@ -64,22 +65,34 @@ class TemperatureLaw(Law):
         """Degrees of the scale in a kelvin."""
         return 1.8 if self.scale == "degF" else 1.0
 
-    @property
-    def _finer(self) -> float:
-        """A decimal more in kelvin where its step is more than one of the scale."""
-        return 10.0 if self.scale == "degF" else 1.0
+    def _kelvin(self, ohms: Array) -> Array:
+        """The temperature in kelvin."""
+        return to_kelvin(self.forward(ohms), self.scale)
 
-    def _result(self, kelvin: float) -> str:
+    def _kelvin_by_hand(self, x: float) -> float:
+        return float(self._kelvin(as_array(x))[0])
+
+    def by_hand(self, x: float, back: bool = False) -> float:
+        if self.scale == "K" or math.isnan(x):
+            return super().by_hand(x, back)
+        if back:
+            kelvin = printed_as(float(to_kelvin(np.array(x), self.scale)))
+            return super().by_hand(float(from_kelvin(np.array(kelvin), self.scale)), back)
+        kelvin = printed_as(self._kelvin_by_hand(x))
+        return float(from_kelvin(np.array(kelvin), self.scale))
+
+    def _result(self, x: float) -> str:
+        """Kelvin as they are printed, and the step from there to the scale."""
+        kelvin = self._kelvin_by_hand(x)
         if np.isnan(kelvin):
             return "no value"
         if self.scale == "K":
-            return shown(kelvin, "K")
-        value = float(from_kelvin(np.array(kelvin), self.scale))
-        return f"{as_finely(kelvin, value / self._finer)} K = {shown(value, self.scale)}"
+            return result_text(kelvin, "K")
+        return f"{number(kelvin)} K = {result_text(self.by_hand(x), self.scale)}"
 
     def _asked(self, y: float) -> tuple[str, str]:
         """Kelvin of a value on the scale as it is written, and the step that leads to it."""
-        kelvin = as_finely(float(to_kelvin(np.array(y), self.scale)), y / self._finer)
+        kelvin = number(float(to_kelvin(np.array(y), self.scale)))
         return kelvin, "" if self.scale == "K" else f"T = {shown(y, self.scale)} = {kelvin} K; "
 
 
@@ -113,6 +126,7 @@ def cubic_statements(law: Cubic) -> list[str] | None:
     return [*head, *temperature_statements(law.scale, cubic)]
 
 
+OUTSIDE = "no value: outside −200 °C to 850 °C"
 #: Half a digit of the standard's table, as a ratio of r0: its own ends, as printed, are inside.
 SLACK = 5e-5
 _A, _B, _C = 3.9083e-3, -5.775e-7, -4.183e-12
@@ -199,18 +213,32 @@ class Platinum(TemperatureLaw):
     def slope(self, x: Array) -> Array:
         return self.degrees / (self.r0 * _ratio_slope(self._celsius(x)))
 
+    def by_hand(self, x: float, back: bool = False) -> float:
+        if back:
+            celsius = printed_as(self._celsius_of(x))
+            to = np.array(celsius if self.scale == "degC" else celsius + ZERO_C)
+            x = celsius if self.scale == "degC" else float(from_kelvin(to, self.scale))
+            return float(self.inverse(as_array(x))[0])
+        return float(self.forward(as_array(printed_as(x / self.r0) * self.r0))[0])
+
+    def _celsius_of(self, y: float) -> float:
+        return y if self.scale == "degC" else float(to_kelvin(np.array(y), self.scale)) - ZERO_C
+
     def formula(self, x: float) -> str:
         celsius = float(self._celsius(as_array(x))[0])
-        y = float(self.forward(as_array(x))[0])
+        y = self.by_hand(x)
         cold = " + C (t − 100) t³" if celsius < 0 else ""
         symbols = f"R / R0 = 1 + A t + B t²{cold}"
         numbers = f"{number(x)} / {number(self.r0)} = {number(x / self.r0)}"
-        result = "no value: outside −200 °C to 850 °C" if np.isnan(y) else shown(y, self.scale)
+        result = (
+            "no value: outside −200 °C to 850 °C" if np.isnan(y) else result_text(y, self.scale)
+        )
         return f"{symbols}; {numbers} solved for t = {result}"
 
     def inverse_formula(self, y: float) -> str:
-        ohms = float(self.inverse(as_array(y))[0])
-        celsius = y if self.scale == "degC" else float(to_kelvin(np.array(y), self.scale)) - ZERO_C
+        ohms, celsius = self.by_hand(y, back=True), self._celsius_of(y)
         cold = " + C (t − 100) t³" if celsius < 0 else ""
-        result = "no value: outside −200 °C to 850 °C" if np.isnan(ohms) else shown(ohms, "ohm")
+        result = (
+            "no value: outside −200 °C to 850 °C" if np.isnan(ohms) else result_text(ohms, "ohm")
+        )
         return f"R = R0 · (1 + A t + B t²{cold}) at t = {shown(celsius, 'degC')}: {result}"

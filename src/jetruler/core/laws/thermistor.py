@@ -25,7 +25,7 @@ from ..ruler.base_law import (
     reject,
 )
 from ..ruler.ruler import Law
-from ..ruler.units import bracketed, finer, number, shown, significant
+from ..ruler.units import bracketed, number, printed_as, result_text, shown, significant
 from .circuit import positive
 from .temperature import (
     TemperatureLaw,
@@ -57,6 +57,9 @@ class _Thermistor(TemperatureLaw):
         """The resistance that R is divided by."""
         return 1.0
 
+    #: Whether the worked line takes the logarithm in a step of its own.
+    log_is_written: ClassVar[bool] = True
+
     @property
     def branch(self) -> tuple[float, float]:
         """The ends of L between which the curve is that of a thermistor."""
@@ -74,6 +77,12 @@ class _Thermistor(TemperatureLaw):
     def _kelvin(self, ohms: Array) -> Array:
         kelvin = 1.0 / self.reciprocal(self._log(ohms))
         return np.where((kelvin > 0) & (kelvin < np.inf), kelvin, np.nan)
+
+    def _kelvin_by_hand(self, x: float) -> float:
+        if not self.log_is_written:
+            return super()._kelvin_by_hand(x)
+        level = as_array(printed_as(float(self._log(as_array(x))[0])))
+        return float(1.0 / self.reciprocal(level)[0])
 
     def forward(self, x: Array) -> Array:
         return from_kelvin(self._kelvin(x), self.scale)
@@ -121,6 +130,7 @@ class Beta(_Thermistor):
     25.0
     """
 
+    log_is_written: ClassVar[bool] = False
     r0: Ohms
     beta: BareKelvin
     t0: Kelvin = 298.15
@@ -159,19 +169,18 @@ class Beta(_Thermistor):
         return self.beta * (reciprocal - 1.0 / self.t0)
 
     def formula(self, x: float) -> str:
-        kelvin = float(self._kelvin(as_array(x))[0])
         log = f"ln({number(x)} / {number(self.r0)})"
         numbers = f"1/{shown(self.t0, 'K')} + {log} / {shown(self.beta, 'K')}"
-        return f"1/T = 1/T0 + ln(R / R0) / B = {numbers} → T = {self._result(kelvin)}"
+        return f"1/T = 1/T0 + ln(R / R0) / B = {numbers} → T = {self._result(x)}"
 
     def inverse_formula(self, y: float) -> str:
         kelvin, asked = self._asked(y)
-        ohms = float(self.inverse(as_array(y))[0])
+        ohms = self.by_hand(y, back=True)
         numbers = (
             f"{shown(self.r0, 'ohm')} · exp({number(self.beta)} · "
             f"(1/{kelvin} − 1/{number(self.t0)}))"
         )
-        return f"{asked}R = R0 · exp(B · (1/T − 1/T0)) = {numbers} = {shown(ohms, 'ohm')}"
+        return f"{asked}R = R0 · exp(B · (1/T − 1/T0)) = {numbers} = {result_text(ohms, 'ohm')}"
 
     def program(self) -> list[str] | None:
         inner = f"{constant(1.0 / self.t0)} + log(x / {constant(self.r0)}) / {constant(self.beta)}"
@@ -293,19 +302,18 @@ class SteinhartHart(CubicThermistor):
             )
 
     def formula(self, x: float) -> str:
-        kelvin = float(self._kelvin(as_array(x))[0])
         log = float(self._log(as_array(x))[0])
-        each = f"({finer(log, 10)})" if log < 0 else finer(log, 10)
+        each = bracketed(log)
         numbers = f"{number(self.a)} + {bracketed(self.b)} · {each} + {bracketed(self.c)} · {each}³"
-        start = f"ln R = ln {finer(x, abs(1 / log) if log else 1.0)} = {finer(log, 10)}; "
+        start = f"ln R = ln {number(x)} = {number(log)}; "
         symbols = f"{start}1/T = a + b · ln R + c · (ln R)³"
-        return f"{symbols} = {numbers} → T = {self._result(kelvin)}"
+        return f"{symbols} = {numbers} → T = {self._result(x)}"
 
     def inverse_formula(self, y: float) -> str:
         kelvin, asked = self._asked(y)
-        ohms = float(self.inverse(as_array(y))[0])
+        ohms = self.by_hand(y, back=True)
         solved = f"a + b · ln R + c · (ln R)³ = 1/{kelvin} solved for R"
-        return f"{asked}{solved} = {shown(ohms, 'ohm')}"
+        return f"{asked}{solved} = {result_text(ohms, 'ohm')}"
 
     def program(self) -> list[str] | None:
         return cubic_statements(self)

@@ -152,6 +152,12 @@ class BaseLaw(ABC):
     def inverse_formula(self, y: float) -> str:
         """The worked line of the way back."""
 
+    def by_hand(self, x: float, back: bool = False) -> float:
+        """The result of the worked line (back: of the way back): by the same steps, where there
+        are several, each rounded as it is printed."""
+        compute = self.inverse if back else self.forward
+        return float(compute(as_array(x))[0])
+
     def flags(self, x: Array) -> FlagArray | None:
         """What is notable about each input, as `Flag` bits; None when this law never flags."""
         return None

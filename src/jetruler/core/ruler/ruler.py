@@ -16,8 +16,20 @@ from ..numerics import Array, FlagArray, Numbers
 from .base_law import BaseLaw, Role, as_array, constant, unit_fields
 from .converter import Converter, CountTable, RawInput, for_blocks, usual_sizes
 from .reading import Flag, Reading, Trace, lazily, to_array
-from .units import TEMPERATURES, factor_and_offset, finer, is_unit, number, shown, symbol
-from .worked import steps_of
+from .rounding import guard
+from .units import (
+    TEMPERATURES,
+    bracketed,
+    factor_and_offset,
+    is_unit,
+    is_writing,
+    number,
+    printed_as,
+    result_text,
+    shown,
+    symbol,
+)
+from .worked import line_of, steps_of
 
 #: Rulers that start with a converter of up to this many bits are compiled to a table.
 TABLE_BITS = 16
@@ -180,15 +192,20 @@ class Ruler:
 
     def trace(self, x: float) -> Trace:
         """The worked solution from raw to true, one line a law."""
-        values = [float(at[0]) for at in self.joints(as_array(float(x)))]
+        joints = self.joints(as_array(float(x)))
+        values = [_cleared(float(at[0]), s) for at, s in zip(joints, self.sizes, strict=True)]
         steps = steps_of(self.laws, self.units[1:], values, back=False)
         return Trace(float(x), self.takes, steps, self.read(x))
 
     def trace_back(self, y: float) -> Trace:
         """The worked solution from true to raw, one line a law, the last law first."""
         values = [float(y)]
+        sizes = list(self.sizes)
         for law in reversed(self.laws):
-            values.append(_one(law.inverse, values[-1]))
+            x, behind = _one(law.inverse, values[-1]), sizes.pop()
+            steep = abs(_one(law.slope, x))
+            lost = behind / steep if steep > 0 else 0.0
+            values.append(_cleared(x, max(sizes[-1], lost if lost < np.inf else 0.0)))
             if np.isnan(values[-1]):  # nothing comes from the laws before it
                 break
         steps = steps_of(self.laws[::-1], self.units[-2::-1], values, back=True)
@@ -347,6 +364,11 @@ def _each(x: Any, compute: Callable[[Array], Array]) -> Any:
     return like(result.reshape(numbers.shape))
 
 
+def _cleared(value: float, size: float) -> float:
+    """Nothing, where only rounding is left of a difference of numbers of this size."""
+    return 0.0 if abs(value) <= guard(0.0, size) else value
+
+
 def _one(compute: Callable[[Array], Array], x: float) -> float:
     return cast(float, _each(x, compute))
 
@@ -411,6 +433,16 @@ def _of_any_numbers(method: Callable[..., Array]) -> Callable[..., Any]:
     return of_any
 
 
+def _alone(method: Callable[..., str], back: bool) -> Callable[..., str]:
+    """A worked line that chooses its own digits, where nobody has."""
+
+    @wraps(method)
+    def line(self: Law, x: float) -> str:
+        return method(self, x) if is_writing() else line_of(self, float(x), back)
+
+    return line
+
+
 class Law(BaseLaw):
     """One conversion from one unit to another.
 
@@ -436,6 +468,9 @@ class Law(BaseLaw):
         for name in ("forward", "inverse", "slope"):
             if name in cls.__dict__:
                 setattr(cls, name, _of_any_numbers(cls.__dict__[name]))
+        for name in ("formula", "inverse_formula"):
+            if name in cls.__dict__:
+                setattr(cls, name, _alone(cls.__dict__[name], name != "formula"))
 
     def __rshift__(self, other: Law | Ruler) -> Ruler:
         return Ruler.of(self, other)
@@ -530,17 +565,19 @@ class To(Law):
     def inverse_formula(self, y: float) -> str:
         return self._worked(y, self.unit, self.source)
 
-    @staticmethod
-    def _worked(x: float, source: str | None, unit: str | None) -> str:
+    def by_hand(self, x: float, back: bool = False) -> float:
+        ends = self.source or self.unit, self.unit
+        factor, offset = factor_and_offset(*(ends[::-1] if back else ends))
+        return x * printed_as(factor) + printed_as(offset)
+
+    def _worked(self, x: float, source: str | None, unit: str | None) -> str:
         factor, offset = factor_and_offset(source or "", unit or "")
-        result = x * factor + offset
-        line = f"{shown(x, source)} = {number(x)} · "
+        result = result_text(self.by_hand(x, back=unit == self.source != self.unit), unit)
+        line = f"{shown(x, source)} = {bracketed(x)} · {number(factor)}"
         if not offset:
-            return f"{line}{finer(factor, 10)} = {shown(result, unit)}"
-        steep = abs(offset / result) if result else 1.0  # two large terms, a small difference
+            return f"{line} = {result}"
         sign, size = ("−", -offset) if offset < 0 else ("+", offset)
-        line += f"{finer(factor, 10 * steep)} {sign} {finer(size, steep)}"
-        return f"{line} = {shown(result, unit)}"
+        return f"{line} {sign} {number(size)} = {result}"
 
     def program(self) -> list[str] | None:
         factor, offset = self._line()

@@ -15,7 +15,7 @@ from functools import cache
 from typing import Any
 
 from ..error_types import UnitError
-from .rounding import fixed, to_place
+from .rounding import fixed, guard, to_place
 
 _ALIASES = {
     "Ω": "ohm",
@@ -104,46 +104,32 @@ def usual(symbol: str) -> tuple[str, float] | None:
 
 #: Significant digits of a number in a worked solution, if no line needs more.
 USUAL_DIGITS = 6
-_digits: ContextVar[int] = ContextVar("digits", default=USUAL_DIGITS)
+_digits: ContextVar[int | None] = ContextVar("digits", default=None)
 
 #: The unit of the joint behind the law that is being written.
 _joint: ContextVar[str | None] = ContextVar("joint", default=None)
 
 
+#: Significant digits of the result that ends it all, which nothing is computed from.
+_end: ContextVar[int | None] = ContextVar("end", default=None)
+
+
 @contextmanager
-def written_with(digits: int, unit: str | None = None) -> Iterator[None]:
-    """Write numbers with so many significant digits, and a result without a unit in this one."""
-    before, joint = _digits.set(digits), _joint.set(unit)
+def written_with(digits: int, unit: str | None = None, end: int | None = None) -> Iterator[None]:
+    """Write numbers with so many significant digits, and a result without a unit in this one.
+    end: digits of the result, if it has others."""
+    before, joint, last = _digits.set(digits), _joint.set(unit), _end.set(end)
     try:
         yield
     finally:
         _digits.reset(before)
         _joint.reset(joint)
+        _end.reset(last)
 
 
-def digits_written() -> int:
-    """With how many significant digits numbers are being written."""
-    return _digits.get()
-
-
-def finer(value: float, condition: float) -> str:
-    """As `number`, with more digits for a step whose error grows by `condition` in the next."""
-    more = math.ceil(math.log10(condition)) if 1 < condition < math.inf else 0
-    with written_with(min(17, _digits.get() + more), _joint.get()):
-        return number(value)
-
-
-def as_finely(value: float, other: float) -> str:
-    """As `number`, with as many decimals as `number` gives the other one."""
-    known = value and other and math.isfinite(value) and math.isfinite(other)
-    more = _exponent(value) - _exponent(other) if known else 0
-    with written_with(min(17, max(1, _digits.get() + more)), _joint.get()):
-        return number(value)
-
-
-def _exponent(value: float) -> int:
-    """The power of ten of the first digit that is written."""
-    return int(f"{value:.{_digits.get() - 1}e}".partition("e")[2])
+def is_writing() -> bool:
+    """Whether lines are being written, with digits that somebody has chosen."""
+    return _digits.get() is not None
 
 
 def number(value: float) -> str:
@@ -161,8 +147,16 @@ def number(value: float) -> str:
 
 
 def plain(value: float) -> str:
-    """As a program reads it: with as many digits as `number` writes."""
-    return f"{float(value):.{_digits.get()}g}"
+    """As a program reads it: with as many digits as `number` writes, half away from zero."""
+    digits = _digits.get() or USUAL_DIGITS
+    if digits < 14 and value and math.isfinite(value):  # what is beside a tie goes its way
+        value = float(value + math.copysign(float(guard(value)), value))
+    return f"{float(value):.{digits}g}"
+
+
+def printed_as(value: float) -> float:
+    """The number that somebody reads where `number` has written this one."""
+    return float(plain(value))
 
 
 def shown(
@@ -186,7 +180,11 @@ def significant(value: float, digits: int = 3) -> float:
 
 def result_text(value: float, unit: str | None = None) -> str:
     """The result of a worked line: a law that keeps any unit has that of its joint in a ruler."""
-    return shown(value, _joint.get() if unit is None else unit)
+    unit = _joint.get() if unit is None else unit
+    if (end := _end.get()) is None:
+        return shown(value, unit)
+    with written_with(end):
+        return shown(value, unit)
 
 
 def bracketed(value: float) -> str:
