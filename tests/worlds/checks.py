@@ -22,6 +22,7 @@ from matplotlib.figure import Figure
 import jetruler as jr
 from tests.helpers.command import Done, called
 from tests.helpers.overlapping_labels import overlaps
+from tests.helpers.retyped import check_line
 
 from .world import Made, World
 
@@ -364,6 +365,11 @@ def explain(world: World, home: Path) -> Iterator[str]:
             continue
         value = c.value([float(at)])[0]
         trace = bench[c.name].ruler.trace(float(at))
+        for step in trace.steps:
+            try:
+                check_line(step.line)
+            except AssertionError as error:
+                yield f"explain {c.name} --at {at}: retyped, {error}"
         if c.chain.labels:
             if bench[c.name].ruler.label(float(trace.reading.value)) != c.chain.labels[int(value)]:
                 yield f"explain {c.name} --at {at}: {done.stdout}"

@@ -573,7 +573,8 @@ class To(Law):
     def _worked(self, x: float, source: str | None, unit: str | None) -> str:
         factor, offset = factor_and_offset(source or "", unit or "")
         result = result_text(self.by_hand(x, back=unit == self.source != self.unit), unit)
-        line = f"{shown(x, source)} = {bracketed(x)} · {number(factor)}"
+        times = "" if factor == 1.0 else f" · {number(factor)}"
+        line = f"{shown(x, source)} = {bracketed(x)}{times}"
         if not offset:
             return f"{line} = {result}"
         sign, size = ("−", -offset) if offset < 0 else ("+", offset)
