@@ -381,7 +381,7 @@ def test_two_digits_of_uncertainty(numbers: tuple[float, float], texts: tuple[st
 
 def test_with_unit_and_power() -> None:
     assert with_uncertainty(225.314, 2.5534, "degC") == "(225.3 ± 2.6) °C"
-    assert with_uncertainty(6.7123e-4, 1.2e-8, "1/K") == "(6.71230 ± 0.00012)·1e-4 1/K"
+    assert with_uncertainty(6.7123e-4, 1.2e-8, "1/K") == "(6.71230 ± 0.00012)·1e−4 1/K"
 
 
 def test_marks_on_a_rail_are_said(cli: Cli) -> None:

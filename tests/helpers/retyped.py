@@ -8,7 +8,9 @@ from itertools import pairwise
 
 #: Signs that lines are written with, as Python reads them.
 SIGNS = {"−": "-", "·": "*", "^": "**", "²": "**2", "³": "**3"}
-UNIT = r"(?<=[\d)])\s*(?:count|m?V|Ω|°C|°F|K|m?A|%|bar|kPa|psi|mm|in|cm|g|m/s²|Hz|fraction)(?![\w/])"
+UNIT = (
+    r"(?<=[\d)])\s*(?:count|m?V|Ω|°C|°F|K|m?A|%|bar|kPa|psi|mm|in|cm|g|m/s²|Hz|fraction)(?![\w/])"
+)
 NUMBER = re.compile(r"-?\d+\.?\d*(?:e[-+]?\d+)?\Z")
 
 

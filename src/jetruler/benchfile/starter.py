@@ -202,7 +202,7 @@ def starter(
         plain = [s.high for s in counts if s.lsb == 1]
         if plain and bits is None:
             highest = max(plain)
-            why = f"the smallest usual size that holds all counts, up to {highest:g}"
+            why = f"the smallest usual size that holds all counts, up to {number(highest)}"
             note = f" # a guess: {why}"
             made.guesses.append(f"bits = {made.common}: {why}")
         full = 2**made.common
@@ -295,7 +295,9 @@ class _Making:
             body = body.replace(key, text)
         if seen is not None and "marks = [[" in body and kind != "percent":
             body = re.sub(r"# (your|what it).*", "# a guess: the ends of the log", body)
-            self.guesses.append(f"{name}: its ends {low:g} and {high:g} are those of {self.log}")
+            self.guesses.append(
+                f"{name}: its ends {number(low)} and {number(high)} are those of {self.log}"
+            )
         if values and kind == "percent":
             body = "decimals = 1"
         hint = f"# {example.hint.replace('{name}', name)}\n" if example.hint else ""
@@ -304,7 +306,7 @@ class _Making:
         lines = lines.rstrip("\n") + "\n"
         if seen is not None:
             what = "counts" if seen.is_counts else "values"
-            lines += f"# the log's {what} run from {seen.low:g} to {seen.high:g}\n"
+            lines += f"# the log's {what} run from {number(seen.low)} to {number(seen.high)}\n"
         return lines
 
     def _edge(self, name: str, seen: SeenColumn | None, example: SensorKind) -> str:

@@ -100,7 +100,7 @@ def budgets_of(
     budgets = [budget(channel, one, readings=readings) for one in at]
     for one in budgets:
         if one.combined != one.combined:
-            raise JetRulerError(f"--at {one.at:g}: {one.summary()[0]}")
+            raise JetRulerError(f"--at {number(one.at)}: {one.summary()[0]}")
     return budgets
 
 
@@ -128,7 +128,7 @@ def out_option(draw_command: Callable[..., None]) -> Callable[..., None]:
 
     def keep(context: click.Context, _: click.Parameter, width: float | None) -> None:
         if width is not None and not 20 <= width <= 1000:
-            raise JetRulerError(f"--width: expected 20 to 1000 mm, found {width:g}")
+            raise JetRulerError(f"--width: expected 20 to 1000 mm, found {number(width)}")
         context.meta[WIDTH] = width
 
     width = click.option(
@@ -189,7 +189,7 @@ def _stretch(channel: Channel, low: str | None, high: str | None) -> tuple[float
     last = ends[1] if high is None else raw_from(channel, high, "--to")
     if not ends[0] <= first < last <= ends[1]:
         raise JetRulerError(
-            f"--from {first:g} --to {last:g}: two raw values of {number(ends[0])} to "
+            f"--from {number(first)} --to {number(last)}: two raw values of {number(ends[0])} to "
             f"{number(ends[1])}, the low one first,"
         )
     return first, last
@@ -416,5 +416,5 @@ def _check_at(channel: Channel, at: float | None) -> None:
     what = "a count" if channel.ruler.converter else "a raw value"
     raise JetRulerError(
         f"--at: expected {what} of {channel.name}, {number(edge.lowest)} to "
-        f"{number(edge.highest)}, found {at:g}"
+        f"{number(edge.highest)}, found {number(at)}"
     )

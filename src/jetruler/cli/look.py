@@ -154,7 +154,8 @@ def show_ends(
         unit = "count" if ends.margin == 1 else "counts"
     click.echo(
         f"travel {number(survey.low_end)} to {number(survey.high_end)}, drawn in by "
-        f"{ends.margin:.2g} {unit} (noise {survey.noise:.2g}), so that both ends are reached",
+        f"{number(ends.margin, 2)} {unit} (noise {number(survey.noise, 2)}), so that both ends "
+        "are reached",
         err=True,
     )
     faults = -1 if channel is None else rail_faults(channel)

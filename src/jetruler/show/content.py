@@ -234,7 +234,7 @@ def _pace(look: Look) -> str:
     if look.time is None or not look.time.interval > 0:
         return ""
     every = look.time.interval
-    return f"A sample every {every:.6g} s ({1 / every:.4g} Hz)."
+    return f"A sample every {number(every, 6)} s ({number(1 / every, 4)} Hz)."
 
 
 def _findings(found: Sequence[Finding]) -> Iterator[Block]:

@@ -16,7 +16,7 @@ from ..core.choose.resistor import Leg, ResistorChoice, divider_of
 from ..core.numerics import Array
 from ..core.ruler.raw_range import raw_samples
 from ..core.ruler.ruler import Ruler
-from ..core.ruler.units import raw_symbol, shown, significant, symbol, with_uncertainty
+from ..core.ruler.units import number, raw_symbol, shown, significant, symbol, with_uncertainty
 from ..core.uncertainty.budget import Budget, expanded_uncertainty
 from ..core.uncertainty.contributions import conditions_of, contributions
 from ..core.uncertainty.simulate import Simulation
@@ -191,7 +191,7 @@ def draw_shares(ax: Axes, budgets: list[Budget]) -> Axes:
         shares = np.array([100 * found.fraction(row) for row in found.rows])
         places = np.arange(len(names)) + (i - 0.5 * (len(budgets) - 1)) * thick
         value = with_uncertainty(found.value, found.expanded_uncertainty, found.unit)
-        label = f"at {found.at:g}: {value}"
+        label = f"at {number(found.at)}: {value}"
         bars = ax.barh(places, shares, 0.92 * thick, color=colors[i % len(colors)], label=label)
         ax.bar_label(
             bars, [f"{s:.1f} %" if s < 10 else f"{s:.0f} %" for s in shares], padding=4, fontsize=10
@@ -238,7 +238,9 @@ def draw_sources(ax: Axes, channel: Channel, level: float = 0.95) -> Axes:
         ax.plot(value[there], alone[there], dash, color=color, linewidth=1.6, label=rows[i].source)
     ax.set_ylim(0, 1.08 * float(np.nanmax(width[there])) or 1.0)
     ax.set_xlabel(channel.title, fontsize=12, color=JET)
-    ax.set_ylabel(f"± at {100 * level:g} % ({symbol(channel.unit) or '1'})", fontsize=12, color=JET)
+    ax.set_ylabel(
+        f"± at {number(100 * level)} % ({symbol(channel.unit) or '1'})", fontsize=12, color=JET
+    )
     ax.legend(fontsize=9, frameon=False, ncols=2, loc="lower left", bbox_to_anchor=(0.0, 1.0))
     return ax
 
@@ -262,7 +264,7 @@ def draw_draws(ax: Axes, found: Simulation) -> Axes:
         found.values, bins=min(200, max(20, int(found.values.size**0.5))), color=BLUE, alpha=0.8
     )
     first = found.budget
-    level = f"{100 * first.level:g} %"
+    level = f"{number(100 * first.level)} %"
     for ends, color, style, label in (
         (found.interval, AMBER, "-", f"{level} of the draws"),
         (

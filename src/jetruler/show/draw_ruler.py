@@ -139,7 +139,7 @@ def draw_curve(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
         rising = channel.ruler.slope(at) > 0
         ax.plot([at], [value], "o", color=AMBER, markeredgecolor=JET, markersize=10)
         ax.annotate(
-            f"{at:g} → {channel.shown(value)}",
+            f"{number(at)} → {channel.shown(value)}",
             (at, value),
             textcoords="offset points",
             xytext=(14, -16 if rising else 10),
@@ -296,7 +296,9 @@ def _number_line(ax: Axes, stage: _Stage, y: float, reading: float) -> None:
             )
     for place, value, side in ((0, stage.low, "right"), (1, stage.high, "left")):
         offset = -0.01 if side == "right" else 0.01
-        ax.text(place + offset, y, f"{value:.4g}", fontsize=11, color=BLUE, ha=side, va="center")
+        ax.text(
+            place + offset, y, f"{number(value, 4)}", fontsize=11, color=BLUE, ha=side, va="center"
+        )
     unit = (symbol(stage.unit) or "value") + (" (log)" if stage.logarithmic else "")
     ax.text(1.01, y - 0.17, unit, fontsize=12, fontweight="bold", color=JET, va="center")
 

@@ -18,7 +18,7 @@ from ..core.calibrate.in_channel import Calibration
 from ..core.choose.resistor import ResistorChoice
 from ..core.numerics import AnyArray, Array
 from ..core.ruler.reading import FLAG_NAMES
-from ..core.ruler.units import raw_symbol
+from ..core.ruler.units import number, raw_symbol
 from ..core.survey.running_statistics import Envelope
 from ..core.survey.survey import Survey
 from ..core.uncertainty.budget import Budget
@@ -124,7 +124,7 @@ def draws_figure(channel: Channel, found: Simulation) -> Figure:
 
     figure = new_figure(12.8, 6.4)
     ax = draw_draws(figure.add_subplot(), found)
-    ax.set_title(f"{channel.name} at {found.budget.at:g}", fontsize=15, color=JET, loc="left")
+    ax.set_title(f"{channel.name} at {number(found.budget.at)}", fontsize=15, color=JET, loc="left")
     return figure
 
 

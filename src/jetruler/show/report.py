@@ -127,7 +127,9 @@ def _check_at(bench: Bench, names: Sequence[str], at: float) -> None:
     if known and not any(edge.lowest <= at <= edge.highest for _, edge in known):
         name, edge = known[0]
         expected = f"{number(edge.lowest)} to {number(edge.highest)}"
-        raise JetRulerError(f"at: expected a raw value of {name}, from {expected}, found {at:g}")
+        raise JetRulerError(
+            f"at: expected a raw value of {name}, from {expected}, found {number(at)}"
+        )
 
 
 def what_if_possible(bench: Bench, names: Sequence[str], parameter: str, value: str) -> None:

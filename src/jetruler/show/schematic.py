@@ -221,7 +221,7 @@ def _converter_part(channel: Channel, at: float | None) -> Part:
 
 
 def _volts(value: float | None) -> str:
-    return "" if value is None or math.isnan(value) else f"{value:.4g} V"
+    return "" if value is None or math.isnan(value) else f"{number(value, 4)} V"
 
 
 def prefixed(value: float, unit: str) -> str:

@@ -115,7 +115,7 @@ def _ends_seen(state: ChannelState) -> str:
     edge = state.channel.ruler.edge
     step = edge.lsb if edge is not None and edge.lsb else 1.0
     places = max(0, min(4, -math.floor(math.log10(step) + 1e-9)))
-    return f"{state.lowest:.{places}f}…{state.highest:.{places}f}"
+    return f"{state.lowest:.{places}f}…{state.highest:.{places}f}".replace("-", "−")
 
 
 def raw_range(state: ChannelState) -> tuple[float, float]:

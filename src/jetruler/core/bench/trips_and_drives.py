@@ -93,8 +93,8 @@ class Trip:
 
     def __str__(self) -> str:
         text = f" {'or' if self.join == 'any' else 'and'} ".join(map(str, self.conditions))
-        text += f", held {seconds(self.hold):g} s" if seconds(self.hold) else ""
-        return text + (f", stays {seconds(self.stay):g} s" if seconds(self.stay) else "")
+        text += f", held {number(seconds(self.hold))} s" if seconds(self.hold) else ""
+        return text + (f", stays {number(seconds(self.stay))} s" if seconds(self.stay) else "")
 
 
 class Tripper:

@@ -120,7 +120,7 @@ def _missing(result: Fit) -> list[str]:
     ):
         names, values = (
             " and ".join(parts)
-            for parts in (neutral_names, [f"{neutral[n]:g}" for n in neutral_names])
+            for parts in (neutral_names, [f"{number(neutral[n])}" for n in neutral_names])
         )
         return [f"{names} are not told from {values}: these marks call for no correction"]
     shown = (
@@ -130,7 +130,7 @@ def _missing(result: Fit) -> list[str]:
         )
         for name in neutral_names
     )
-    return [f"{p.name}, {text}, is not told from {neutral[p.name]:g}" for p, text in shown]
+    return [f"{p.name}, {text}, is not told from {number(neutral[p.name])}" for p, text in shown]
 
 
 def _of_model(result: Fit) -> list[str]:

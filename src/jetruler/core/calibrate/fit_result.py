@@ -147,7 +147,9 @@ class Fit(Result):
         tells it. Raises `JetRulerError` for a level outside 0 to 1.
         Source: first-order propagation of the parameters' covariance, Student's t."""
         if not 0 < level < 1:
-            raise JetRulerError(f"level: expected a fraction between 0 and 1, found {level:g}")
+            raise JetRulerError(
+                f"level: expected a fraction between 0 and 1, found {number(level)}"
+            )
         raw = np.atleast_1d(np.asarray(raw, dtype=np.float64))
         if self._solution is None:
             return np.full(raw.shape, np.nan)

@@ -181,7 +181,7 @@ def self_heating(c: Facts) -> Iterator[Finding]:
         yield c.found(
             Severity.WARNING,
             c.key("dissipation"),
-            f"{shown(significant(1e3 * watts.max(), 3))} mW warm it by {kelvin:.2g} K at {where}",
+            f"{number(1e3 * float(watts.max()), 3)} mW warm it by {number(kelvin, 2)} K at {where}",
             "Take a larger fixed resistor, or switch the divider on for the reading only",
         )
 

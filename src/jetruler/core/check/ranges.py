@@ -366,7 +366,7 @@ def overflowing_product(c: Facts) -> Iterator[Finding]:
                     Severity.NOTE,
                     c.place(i, "marks"),
                     f"{number(float(np.ptp(c.counts)))} counts times {number(span)} is "
-                    f"{product:.4g}: more than {bits} bits hold ({limit:.0f})",
+                    f"{number(product, 4)}: more than {bits} bits hold ({limit:.0f})",
                     f"Compute it in {2 * bits} bits, or divide by a common factor first",
                 )
                 break

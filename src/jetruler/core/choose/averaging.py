@@ -80,7 +80,7 @@ class AveragingChoice(Result):
         rounded = significant(self.noise, 3)
         noise = shown(rounded, self.raw_unit)
         if counts:
-            noise = "1 count" if rounded == 1 else f"{rounded:g} counts"
+            noise = "1 count" if rounded == 1 else f"{number(rounded)} counts"
         lines: list[Any] = [
             f"at {shown(self.value, self.unit)} {one} is worth "
             f"{shown(significant(self.slope, 3), self.unit)}, and the noise is {noise}: {single} "

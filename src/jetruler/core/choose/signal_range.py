@@ -215,12 +215,14 @@ def _non_inverting(
         raise JetRulerError("non-inverting: it cannot give the signal's part below 0 V")
     wanted = top / high
     if wanted < 1:
-        raise JetRulerError(f"non-inverting: expected a gain of 1 or more, found {wanted:.3g}")
+        raise JetRulerError(
+            f"non-inverting: expected a gain of 1 or more, found {number(wanted, 3)}"
+        )
     gains = 1 + values[:, None] / values
     fits = np.where(gains * high <= vref, np.abs(np.log(gains / wanted)), np.inf)
     i, j = np.unravel_index(int(np.argmin(fits)), fits.shape)
     if not np.isfinite(fits[i, j]):
-        raise JetRulerError(f"non-inverting: no two values give a gain of {wanted:.3g}")
+        raise JetRulerError(f"non-inverting: no two values give a gain of {number(wanted, 3)}")
     gain = float(gains[i, j])
     ends = (gain * low, gain * high)
     return AmplifierStage(
@@ -246,7 +248,7 @@ def _inverting(
     ratios = values[:, None] / values
     off = np.abs(np.log(ratios / wanted))
     if float(off.min()) > 0.2:
-        raise JetRulerError(f"inverting: no two values give a gain of −{wanted:.3g}")
+        raise JetRulerError(f"inverting: no two values give a gain of −{number(wanted, 3)}")
     # The bias drives nothing: its divider may be ten times as large.
     upper = np.concatenate([values, 10 * values])
     shares = values / (values + upper[:, None])  # lower / (upper + lower)
@@ -266,8 +268,8 @@ def _inverting(
     if best is None:
         bias = (0.5 * vref + wanted * 0.5 * (low + high)) / (1 + wanted)
         raise JetRulerError(
-            f"inverting: a bias of {bias:.3g} V would centre the signal, and no two values divide "
-            "the reference to it"
+            f"inverting: a bias of {number(bias, 3)} V would centre the signal, and no two values "
+            "divide the reference to it"
         )
     _, i, j, k, m, gain, offset, ends = best
     return AmplifierStage(
@@ -352,7 +354,7 @@ class ReferenceChoice(Result):
                 f"{c.used:.1%}",
                 shown(significant(c.margin, 3), "V"),
                 f"{c.margin / c.vref:.1%}".replace("-", "−"),
-                f"{1e3 * c.resolution:.3g} mV",
+                f"{number(1e3 * c.resolution, 3)} mV",
                 f"saturates: {c.lost_above:.1%} of the signal lost" if c.saturates else "",
             ]
             for c in self.candidates

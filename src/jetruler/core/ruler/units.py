@@ -132,9 +132,11 @@ def is_writing() -> bool:
     return _digits.get() is not None
 
 
-def number(value: float) -> str:
+def number(value: float, digits: int | None = None) -> str:
     """Six significant digits, or as many as `written_with` says; no exponent where plain digits
-    are short: `4700`, `0.00335402`."""
+    are short: `4700`, `0.00335402`. digits: so many of them count, the rest are zeros."""
+    if digits is not None:
+        value = significant(value, digits)
     if math.isnan(value):
         return "no value"
     if math.isinf(value):
@@ -175,7 +177,8 @@ def shown(
 
 def significant(value: float, digits: int = 3) -> float:
     """The number rounded to so many significant digits."""
-    return float(f"{value:.{digits}g}")
+    with written_with(digits):
+        return printed_as(value)
 
 
 def result_text(value: float, unit: str | None = None) -> str:
@@ -434,7 +437,7 @@ def with_uncertainty(value: float, uncertainty: float, unit: str | None = None) 
     power = math.floor(math.log10(size)) if math.isfinite(size) else 0
     scale, factor = 1.0, ""
     if power < -3 or power > 6:
-        scale, factor = 10.0**power, f"·1e{power}"
+        scale, factor = 10.0**power, f"·1e{power}".replace("-", "−")
     a, b = rounded(value / scale, uncertainty / scale)
     brackets = f"({a} ± {b}){factor}"
     return f"{brackets} {symbol(unit)}" if unit else (brackets if factor else f"{a} ± {b}")

@@ -61,7 +61,7 @@ class Ends(Result):
 
     @property
     def headline(self) -> str:
-        return f"{number(self.low)} … {number(self.high)}, drawn in by {self.margin:.2g}"
+        return f"{number(self.low)} … {number(self.high)}, drawn in by {number(self.margin, 2)}"
 
     @property
     def table(self) -> Mapping[str, Sequence[Any]]:
@@ -102,8 +102,8 @@ def ends_of(found: Survey, margin: float | None = None) -> Ends:
         unit = "counts" if found.unit == "count" else symbol(found.unit)
         moved = nothing if math.isnan(span) else f"the samples span {number(span)} {unit}".rstrip()
         raise NothingMovedError(
-            f"nothing moved: {moved}, noise {noise:.2g}; move the sensor from end to end while "
-            "logging"
+            f"nothing moved: {moved}, noise {number(noise, 2)}; move the sensor from end to end "
+            "while logging"
         )
     ends = [_end_of(found, max(found.lsb, 3.0 * noise), side) for side in (1, -1)]
     margins = [max(found.lsb, RESTS * end.noise) if margin is None else margin for end in ends]

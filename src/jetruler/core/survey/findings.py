@@ -364,7 +364,7 @@ def _noise(s: Subject) -> Iterator[Finding]:
         return
     noise = s.amount(v.noise)
     if not math.isnan(s.unit_noise) and s.channel is not None and not s.is_own_unit:
-        noise += f" ({s.unit_noise:.2g} {symbol(s.channel.unit)})"
+        noise += f" ({number(s.unit_noise, 2)} {symbol(s.channel.unit)})"
     if v.noise < 0.5 * v.lsb:
         yield Finding(
             Severity.NOTE,

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..numerics import AnyArray, Array, coverage_factor, long_run, rounded_readings, steps_of
-from ..ruler.units import many
+from ..ruler.units import many, number
 
 #: Stretches kept at most; a picture has about half as many columns.
 STRETCHES = 4096
@@ -99,11 +99,11 @@ class TimeSurvey:
         if math.isnan(self.interval):
             why = "it does not go on" if self.samples > 1 else "one sample only"
             return f"{self.name}: {why}"
-        rate = f" ({1 / self.interval:.4g} Hz)" if self.interval > 0 else ""
+        rate = f" ({number(1 / self.interval, 4)} Hz)" if self.interval > 0 else ""
         return (
-            f"{self.name}: every {self.interval:.6g} s{rate}, jitter {self.jitter:.2g} s, "
-            f"{many(self.gaps, 'gap')}, {many(self.steps_back, 'step')} back, "
-            f"{many(self.repeats, 'repeat')}"
+            f"{self.name}: every {number(self.interval)} s{rate}, "
+            f"jitter {number(self.jitter, 2)} s, {many(self.gaps, 'gap')}, "
+            f"{many(self.steps_back, 'step')} back, {many(self.repeats, 'repeat')}"
         )
 
 

@@ -9,7 +9,7 @@ from typing import Any
 
 from ..numerics import AnyArray
 from ..result import Content, Result, TextTable, public_fields
-from ..ruler.units import many, symbol
+from ..ruler.units import many, number, symbol
 from .distribution import Distribution
 from .running_statistics import MeanKnown
 
@@ -169,7 +169,10 @@ class Survey(Result):
             name = f"{name} in {symbol(self.unit)}".strip()
         places = max(0, round(-math.log10(self.step)))
         ends = (self.smallest, self.largest), (self.low_end, self.high_end)
-        spans = [f"{a:.{places}f} … {b:.{places}f}" if self.samples else "–" for a, b in ends]
+        spans = [
+            f"{a:.{places}f} … {b:.{places}f}".replace("-", "−") if self.samples else "–"
+            for a, b in ends
+        ]
         of = f" of {bits}" if bits else ""
         effective, used = self.effective_bits, self.range_fraction
         return [
@@ -188,7 +191,7 @@ class Survey(Result):
         deviation = self.standard_deviation
         if not deviation > 0 or math.isnan(x):
             return _short(x)
-        return f"{x:.{min(12, max(0, 1 - math.floor(math.log10(deviation))))}f}"
+        return f"{x:.{min(12, max(0, 1 - math.floor(math.log10(deviation))))}f}".replace("-", "−")
 
     @property
     def samples(self) -> int:
@@ -231,7 +234,9 @@ FIGURES = (
 
 
 def _short(x: float) -> str:
-    return "–" if math.isnan(x) else f"{x:.0f}" if abs(x) >= 1000 else f"{x:.4g}"
+    if math.isnan(x):
+        return "–"
+    return (f"{x:.0f}" if abs(x) >= 1000 else number(x, 4)).replace("-", "−")
 
 
 def stepped(steps: AnyArray | float, step: float) -> Any:

@@ -175,7 +175,7 @@ class Budget(Result):
             f"random {_two(self.random, self.unit)} (averaging reduces it)"
         )
         few = self.dof < 1000
-        dof = f", {self.dof:.3g} degrees of freedom" if few else ""
+        dof = f", {number(self.dof, 3)} degrees of freedom" if few else ""
         lines = [f"combined standard uncertainty {_two(self.combined, self.unit)}: {parts}"]
         if self.dominant is not None and self.combined:
             lines.append(
@@ -183,7 +183,7 @@ class Budget(Result):
             )
         result = with_uncertainty(self.value, self.expanded_uncertainty, self.unit)
         lines.append(
-            f"{result} at {100 * self.level:g} % "
+            f"{result} at {number(100 * self.level)} % "
             f"(factor {number(round(self.coverage_factor, 3))}{dof})"
         )
         return lines

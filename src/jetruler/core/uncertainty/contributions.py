@@ -17,7 +17,7 @@ from ..numerics import ROUNDING, Array, lasting_rounding
 from ..ruler.base_law import hint_unit, parameters
 from ..ruler.quantity import Toleranced, standard_of
 from ..ruler.ruler import Law, Ruler, slope_of
-from ..ruler.units import shown, significant, symbol
+from ..ruler.units import number, shown, significant, symbol
 
 
 @dataclass(frozen=True)
@@ -151,7 +151,7 @@ class Conditions:
     def __post_init__(self) -> None:
         for name, least in (("noise", 0.0), ("readings", 1.0), ("calibration", 0.0)):
             if not least <= getattr(self, name) < HUGE:
-                expected = f"{least:g} or more, and less than {HUGE:g}"
+                expected = f"{number(least)} or more, and less than {number(HUGE)}"
                 raise ParameterError(name, getattr(self, name), expected)
         if not self.dof > 0:
             raise ParameterError("dof", self.dof, "more than 0")
@@ -274,7 +274,8 @@ def _of_fit(ruler: Ruler, fit: FitCovariance, x: Array) -> Contribution:
     square = np.einsum("ik,ij,jk->k", effects, np.array(fit.covariance), effects)
     effect = np.sqrt(np.maximum(square, 0.0))
     parts = [
-        f"{_called(ruler.laws[p.law], p.field, p.inside)} ± {p.value.standard:.3g}" for p in fitted
+        f"{_called(ruler.laws[p.law], p.field, p.inside)} ± {number(p.value.standard, 3)}"
+        for p in fitted
     ]
     return Contribution(
         f"fit of {fit.law}",
@@ -302,7 +303,7 @@ def _of_edge(ruler: Ruler, slope: Array, given: Conditions) -> list[Contribution
     if given.noise:
         size = _amount(significant(given.noise, 3), unit)
         if given.readings != 1:
-            size += f" / √{given.readings:.3g}"
+            size += f" / √{number(given.readings, 3)}"
         standard = given.noise / math.sqrt(given.readings)
         noise = _row("noise", size, standard, unit, slope, random=True, dof=given.dof)
         rows.append(noise)
@@ -321,7 +322,7 @@ def _of_resolution(
     if lasting > 1e-6:
         rows.append(replace(_row(source, size, resolution * lasting, unit, slope), stays=True))
     if dithered:
-        note = f"is what the noise of {given.readings:.3g} readings leaves of the resolution"
+        note = f"is what the noise of {number(given.readings, 3)} readings leaves of the resolution"
         standard = resolution * dithered
         mean = _row("resolution, mean", size, standard, unit, slope, random=True, note=note)
         rows.append(mean)
@@ -329,7 +330,7 @@ def _of_resolution(
 
 
 def _amount(value: float, unit: str | None) -> str:
-    return f"{value:g} {unit}" if unit == "count" else shown(value, unit)
+    return f"{number(value)} {unit}" if unit == "count" else shown(value, unit)
 
 
 def resolution_of(ruler: Ruler) -> float:
@@ -358,9 +359,11 @@ def _of_parameter(ruler: Ruler, parameter: UncertainParameter, x: Array) -> Cont
 
 def _size(value: Toleranced, unit: str | None) -> str:
     """`100000 Ω ± 3 %`, `3.3 V ± 0.033 V (k=2)`."""
-    k = "" if value.k is None else f" (k={value.k:g})"
+    k = "" if value.k is None else f" (k={number(value.k)})"
     fraction = 100 * value.half_width / abs(value) if value else math.inf
-    in_percent = f"{fraction:.3g} %" if fraction < 100 and unit not in ("degC", "degF") else ""
+    in_percent = (
+        f"{number(fraction, 3)} %" if fraction < 100 and unit not in ("degC", "degF") else ""
+    )
     return f"{shown(float(value), unit)} ± {in_percent or shown(value.half_width, unit)}{k}"
 
 
@@ -371,11 +374,13 @@ def _roundings(ruler: Ruler, x: Array) -> list[Contribution]:
         if (resolution := law.rounds_to) is not None:
             slope = slope_of(ruler.laws[i + 1 :], ruler.joints(x)[i + 1 :])
             unit = ruler.units[i + 1]
-            size, standard, note = f"± {resolution / 2:g}", ROUNDING * resolution, ""
+            size, standard, note = f"± {number(resolution / 2)}", ROUNDING * resolution, ""
             if law.cuts:
                 # Even over 0 … 1 steps: a mean of half a step, and that squared with the spread.
-                size, standard = f"0 … {resolution:g}", resolution / math.sqrt(3)
-                note = f"always goes one way, by {resolution / 2:g} on average, which is in it"
+                size, standard = f"0 … {number(resolution)}", resolution / math.sqrt(3)
+                note = (
+                    f"always goes one way, by {number(resolution / 2)} on average, which is in it"
+                )
             size = f"{size} {symbol(unit)}".rstrip()
             rows.append(_row(f"rounding of {law.name}", size, standard, unit, slope, note=note))
     return rows

@@ -17,7 +17,7 @@ from ..result import Content, Result, old_keywords
 from ..ruler.converter import blocks
 from ..ruler.quantity import Toleranced
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import shown, significant, with_uncertainty
+from ..ruler.units import number, shown, significant, with_uncertainty
 from .budget import Budget, budget_under
 from .contributions import (
     Conditions,
@@ -260,7 +260,7 @@ class Simulation(Result):
         if self.values.size < 2:
             return [f"not one of {self.values.size + self.lost} draws has a value"]
         low, high = (shown(significant(end, 5), self.unit) for end in self.interval)
-        level = f"{100 * self.budget.level:g} %"
+        level = f"{number(100 * self.budget.level)} %"
         lines = [
             f"{self.values.size} draws: {with_uncertainty(self.mean, self.standard, self.unit)} "
             "(one standard uncertainty)",

@@ -11,7 +11,7 @@ from ..error_types import ParameterError
 from ..result import Content, Result, TextTable
 from ..ruler.base_law import parameters
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import nearest, symbol
+from ..ruler.units import nearest, number, symbol
 from .budget import Budget, budget
 
 #: Parameters of a channel, beside those of its laws, that a budget depends on.
@@ -51,8 +51,9 @@ class WhatIf(Result):
         change = 100.0 * (now - was) / was if was else 0.0
         more = "more" if change > 0 else "less"
         changes = ", ".join(f"{name} = {value}" for name, value in self.changes.items())
-        return f"with {changes}: ± {now:.3g} {unit} instead of ± {was:.3g} {unit}, " + (
-            f"{abs(change):.0f} % {more}" if abs(change) >= 0.5 else "no less"
+        return (
+            f"with {changes}: ± {number(now, 3)} {unit} instead of ± {number(was, 3)} {unit}, "
+            + (f"{abs(change):.0f} % {more}" if abs(change) >= 0.5 else "no less")
         )
 
     @property
@@ -71,12 +72,14 @@ class WhatIf(Result):
         unit = symbol(self.before.unit)
         table = self.table
         rows = [
-            [source, f"{was:.3g}", f"{now:.3g}"]
+            [source, f"{number(was, 3)}", f"{number(now, 3)}"]
             for source, was, now in zip(
                 table["source"], table["before"], table["after"], strict=True
             )
         ]
-        rows.append(["combined", f"{self.before.combined:.3g}", f"{self.after.combined:.3g}"])
+        rows.append(
+            ["combined", f"{number(self.before.combined, 3)}", f"{number(self.after.combined, 3)}"]
+        )
         heading = ["source", f"effect before {unit}", f"effect after {unit}"]
         return [TextTable(heading, rows), "", self.headline]
 
