@@ -268,8 +268,9 @@ def _convert(
         scale = Decimal(repr(wanted[1]))
         half = None if half is None else float(Decimal(repr(half)) / scale)
         return float(Decimal(repr(value)) / scale), half
-    size, offset = _line(found, asked, text)
-    return value * size + offset, None if half is None else half * size
+    size, offset = (Decimal(repr(part)) for part in _line(found, asked, text))
+    half = None if half is None else float(Decimal(repr(half)) * size)
+    return float(Decimal(repr(value)) * size + offset), half  # 2.4 mbar are 240 Pa, not 239.99…
 
 
 def _line(found: str | None, unit: str | None, text: str) -> tuple[float, float]:
