@@ -187,3 +187,53 @@ def test_budget_as_a_table_of_arrays(tmp_path: Path) -> None:
 
 def _noise(found: jr.results.Budget) -> float:
     return next(float(row.effect) for row in found.rows if row.source == "noise")
+
+
+def moved(law: Law, field: str, inside: tuple[int, ...], to: Any) -> Law:
+    """The law with another number in a list, or under a name."""
+
+    def put(value: Any, at: tuple[int, ...]) -> Any:
+        if not at:
+            return to(float(value))
+        return tuple(put(v, at[1:]) if i == at[0] else v for i, v in enumerate(value))
+
+    plain: Any = law
+    changed: Law = dataclasses.replace(plain, **{field: put(getattr(law, field), inside)})
+    return changed
+
+
+CUBIC = (3.354e-3, 2.57e-4, 2.6e-6, 6.3e-8)
+LISTED: list[tuple[Law, float, str, tuple[int, ...]]] = [
+    *((jr.Line(marks=((198.0, 2.0), (3904.0, 100.0))), 1700.0, "marks", (i, j))
+      for i in (0, 1) for j in (0, 1)),
+    *((jr.Polynomial((3.0, -2.0, 0.5)), 1.7, "coefficients", (i,)) for i in range(3)),
+    *((jr.SteinhartHartExtended(10e3, to_kelvin=CUBIC, unit="degF"), 4700.0, "to_kelvin", (i,))
+      for i in range(4)),
+    (jr.SteinhartHartExtended(10e3, to_kelvin=CUBIC), 4700.0, "r25", ()),
+    *((jr.Divider(4700.0, sensor, 3.3, 10e3), 1.2, field, ())  # type: ignore[arg-type]
+      for sensor in ("upper", "lower") for field in ("known", "supply", "load")),
+    *((jr.Attenuator(10e3, 3300.0, 47e3), 1.2, field, ()) for field in ("upper", "lower", "load")),
+    *((jr.Beta(10e3, 3950.0, unit="degF"), 4700.0, field, ()) for field in ("r0", "beta", "t0")),
+    (jr.Platinum(100.0, unit="degF"), 80.0, "r0", ()),
+    (jr.Adc(12, 3.3), 1700.0, "vref", ()),
+    (jr.Adc(12, 3.3, count_at_vref=4000.0), 1700.0, "count_at_vref", ()),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("law", "x", "field", "inside"), LISTED)
+def test_every_derivative_is_that_of_the_law(
+    law: Law, x: float, field: str, inside: tuple[int, ...]
+) -> None:
+    """Against fourth-order differences, also of numbers in lists and in other scales."""
+    found = law.slope_to(field, inside, np.array([x]))
+    assert found is not None
+    value = getattr(law, field)
+    for i in inside:
+        value = value[i]
+    h = 2e-4 * abs(value)
+
+    def read(shift: float) -> float:
+        return float(moved(law, field, inside, lambda value: value + shift)(x))
+
+    by_hand = (8 * (read(h) - read(-h)) - (read(2 * h) - read(-2 * h))) / (12 * h)
+    assert found[0] == pytest.approx(by_hand, rel=1e-6, abs=1e-9 * abs(read(0)) / h)

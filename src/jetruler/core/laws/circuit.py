@@ -30,6 +30,11 @@ def parallel(a: float, b: float | None) -> float:
     return a if b is None else a * b / (a + b)
 
 
+def _parallel_slopes(a: float, b: float | None) -> tuple[float, float]:
+    """The derivatives of `parallel` to its two resistances."""
+    return (1.0, 0.0) if b is None else ((b / (a + b)) ** 2, (a / (a + b)) ** 2)
+
+
 @dataclass(frozen=True)
 class Divider(Law):
     """Volts at the tap of a divider to the ohms of the sensor in it.
@@ -131,6 +136,21 @@ class Divider(Law):
         out[nothing & (x < 0.5 * top)] = Flag.LOW_RAIL
         out[nothing & (x >= 0.5 * top)] = Flag.HIGH_RAIL
         return out
+
+    @ignore_fp_warnings
+    def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
+        known, load = _parallel_slopes(self.known, self.load)
+        if self.sensor == "upper":
+            rest = (self.full - x) / x
+            slopes = {"known": known * rest, "load": load * rest}
+            return slopes.get(field, parallel(self.known, self.load) / x)
+        leg, rest = self.known * x / (self.full - x), self.full - x
+        # Past the load, R = RL · Rload / (Rload − RL).
+        past = 1.0 if self.load is None else (self.load / (self.load - leg)) ** 2
+        if field == "load":
+            return -((leg / ((self.load or 0.0) - leg)) ** 2)
+        found: Array = past * (leg / self.known if field == "known" else -leg / rest)
+        return found
 
     def by_hand(self, x: float, back: bool = False) -> float:
         exact = super().by_hand(x, back)
@@ -302,6 +322,12 @@ class Attenuator(_Gain):
         leg = parallel(self.lower, self.load)
         return (self.upper + leg) / leg
 
+    def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
+        leg = parallel(self.lower, self.load)
+        lower, load = _parallel_slopes(self.lower, self.load)
+        of_leg = -x * self.upper / leg**2
+        return {"upper": x / leg, "lower": of_leg * lower, "load": of_leg * load}.get(field)
+
     def by_hand(self, x: float, back: bool = False) -> float:
         leg = printed_as(parallel(self.lower, self.load))
         return x * leg / (self.upper + leg) if back else x * (self.upper + leg) / leg
@@ -364,6 +390,9 @@ class Shunt(_Gain):
     def inverse(self, y: Array) -> Array:
         return y * self.ohms
 
+    def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
+        return -x / self.ohms**2
+
     def formula(self, x: float) -> str:
         return f"I = U / R = {shown(x, 'V')} / {shown(self.ohms, 'ohm')} = {self._there(x)}"
 
@@ -416,6 +445,9 @@ class Amplifier(_Gain):
     @property
     def shift(self) -> float:
         return self.offset
+
+    def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
+        return -self.forward(x) / self.gain if field == "gain" else np.full_like(x, -self.factor)
 
     def formula(self, x: float) -> str:
         numbers = f"({number(x)} − {bracketed(self.offset)}) V / {bracketed(self.gain)}"

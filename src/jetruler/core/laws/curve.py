@@ -384,6 +384,9 @@ class Polynomial(OnDomain):
         low, high = np.full_like(y, -reach), np.full_like(y, reach)
         return solve_monotone(self.forward, self.slope, y, low, high)
 
+    def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
+        return x ** inside[0] if field == "coefficients" else None
+
     def formula(self, x: float) -> str:
         terms = [_term(c, i, bracketed(x)) for i, c in enumerate(self.coefficients) if c or not i]
         symbols = " + ".join(_term(f"c{i}", i, "x") for i in range(len(self.coefficients)))

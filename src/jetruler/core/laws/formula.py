@@ -396,6 +396,12 @@ class PowerLaw(Curve):
     def slope(self, x: Array) -> Array:
         return finite_or_nan(self.a * self.b * above_zero(x - self.x0) ** (self.b - 1.0))
 
+    def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
+        base = above_zero(x - self.x0)
+        raised = base**self.b
+        slopes = {"a": raised, "b": self.a * raised * np.log(base), "c": np.ones_like(x)}
+        return slopes.get(field, -self.slope(x))
+
     def formula(self, x: float) -> str:
         base = f"({number(x)} − {bracketed(self.x0)})"
         numbers = f"{bracketed(self.a)} · {base}^{bracketed(self.b)} + {bracketed(self.c)}"

@@ -161,6 +161,15 @@ class Line(Law):
         (x0, y0), (x1, y1) = self.marks
         return (y1 - y0) / (x1 - x0)
 
+    def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
+        if self.marks is None:
+            return x if field == "gain" else np.ones_like(x)
+        (x0, y0), (x1, y1) = self.marks
+        part, steep = (x - x0) / (x1 - x0), (y1 - y0) / (x1 - x0)
+        mark, side = inside
+        weight: Array = part if mark else 1.0 - part
+        return weight if side else -steep * weight
+
     def by_hand(self, x: float, back: bool = False) -> float:
         if self.marks is None:
             return super().by_hand(x, back)

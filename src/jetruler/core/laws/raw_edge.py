@@ -126,6 +126,11 @@ class Adc(Law, Converter):
     def inverse(self, y: Array) -> Array:
         return self.reachable(y / self.scale * self.full_count)
 
+    def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
+        if field == "vref":
+            return self.forward(x) / self.scale
+        return -self.forward(x) / self.full_count if field == "count_at_vref" else None
+
     def slope(self, x: Array) -> Array:
         return np.full_like(x, self.scale / self.full_count)
 

@@ -170,6 +170,11 @@ class SteinhartHartExtended(CubicThermistor):
         worst = int(np.argmax(np.where(np.isnan(apart), np.inf, apart)))
         return Disagreement(float(apart[worst]), float(kelvin[worst] - ZERO_C))
 
+    def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
+        if field == "to_kelvin":
+            return self._of_reciprocal(x) * self._log(x) ** inside[0]
+        return -self.slope(x) * x / self.r25 if field == "r25" else None  # R stands over r25
+
     def formula(self, x: float) -> str:
         value = float(self._log(as_array(x))[0])
         ratio = f"{number(x)} / {number(self.r25)}"

@@ -213,6 +213,9 @@ class Platinum(TemperatureLaw):
     def slope(self, x: Array) -> Array:
         return self.degrees / (self.r0 * _ratio_slope(self._celsius(x)))
 
+    def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
+        return -self.slope(x) * x / self.r0 if field == "r0" else None  # R stands over r0
+
     def by_hand(self, x: float, back: bool = False) -> float:
         if back:
             celsius = printed_as(self._celsius_of(x))

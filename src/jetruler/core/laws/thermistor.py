@@ -92,6 +92,10 @@ class _Thermistor(TemperatureLaw):
         ohms = self.base * np.exp(self.log_ohms(1.0 / to_kelvin(y, self.scale)))
         return np.where((ohms > 0) & (ohms < np.inf), ohms, np.nan)
 
+    def _of_reciprocal(self, x: Array) -> Array:
+        """The derivative of the result to 1/T: −T², in degrees of the scale."""
+        return -self.degrees * self._kelvin(x) ** 2
+
     @ignore_fp_warnings
     def slope(self, x: Array) -> Array:
         # dT/dR = −T² · d(1/T)/dL · dL/dR, and dL/dR = 1/R
@@ -167,6 +171,14 @@ class Beta(_Thermistor):
 
     def log_ohms(self, reciprocal: Array) -> Array:
         return self.beta * (reciprocal - 1.0 / self.t0)
+
+    def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
+        reciprocal = {
+            "t0": np.full_like(x, -1.0 / self.t0**2),
+            "r0": np.full_like(x, -1.0 / (self.r0 * self.beta)),
+            "beta": -self._log(x) / self.beta**2,
+        }
+        return self._of_reciprocal(x) * reciprocal[field] if field in reciprocal else None
 
     def formula(self, x: float) -> str:
         log = f"ln({number(x)} / {number(self.r0)})"
@@ -300,6 +312,10 @@ class SteinhartHart(CubicThermistor):
                 self.b,
                 "coefficients for which some R reads 25 °C and T falls with R",
             )
+
+    def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
+        power = {"a": 0, "b": 1, "c": 3}.get(field)
+        return None if power is None else self._of_reciprocal(x) * self._log(x) ** power
 
     def formula(self, x: float) -> str:
         log = float(self._log(as_array(x))[0])

@@ -144,6 +144,11 @@ class BaseLaw(ABC):
     def slope(self, x: Array) -> Array:
         """The derivative dy/dx at x."""
 
+    def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
+        """The derivative of the result to a parameter, at x; None for one that the law knows no
+        derivative to. inside: the place in a list of numbers."""
+        return None
+
     @abstractmethod
     def formula(self, x: float) -> str:
         """The worked line: symbols, then numbers, then the result."""

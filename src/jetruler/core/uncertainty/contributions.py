@@ -109,11 +109,16 @@ _STEP = 1e-3
 def sensitivity(ruler: Ruler, parameter: UncertainParameter, x: Array) -> Array:
     """Units of the result per unit of a parameter, at every x.
 
-    That is how its own law follows it (a central difference quotient) times the slopes of the laws
-    behind. A law that rounds has the slope of its trend: no quotient is taken across its steps.
+    That is the derivative of its own law to it times the slopes of the laws behind: of a law that
+    rounds, that of its trend. A law that gives no derivative (a table, a formula of one's own) is
+    moved by a little itself; no difference is taken across what rounds or holds.
     """
     i, law = parameter.law, ruler.laws[parameter.law]
     joints = ruler.joints(x)
+    with np.errstate(all="ignore"):
+        own = law.slope_to(parameter.field, parameter.inside, joints[i])
+    if own is not None:
+        return own * slope_of(ruler.laws[i + 1 :], joints[i + 1 :])
     step = _STEP * parameter.value.half_width or 1e-6 * abs(parameter.value) or 1e-6
     low, high = float(parameter.value) - step, float(parameter.value) + step
     with np.errstate(all="ignore"):
