@@ -210,7 +210,7 @@ LISTED: list[tuple[Law, float, str, tuple[int, ...]]] = [
     *((jr.SteinhartHartExtended(10e3, to_kelvin=CUBIC, unit="degF"), 4700.0, "to_kelvin", (i,))
       for i in range(4)),
     (jr.SteinhartHartExtended(10e3, to_kelvin=CUBIC), 4700.0, "r25", ()),
-    *((jr.Divider(4700.0, sensor, 3.3, 10e3), 1.2, field, ())  # type: ignore[arg-type]
+    *((jr.Divider(4700.0, sensor, 3.3, 10e3), 1.2, field, ())
       for sensor in ("upper", "lower") for field in ("known", "supply", "load")),
     *((jr.Attenuator(10e3, 3300.0, 47e3), 1.2, field, ()) for field in ("upper", "lower", "load")),
     *((jr.Beta(10e3, 3950.0, unit="degF"), 4700.0, field, ()) for field in ("r0", "beta", "t0")),
