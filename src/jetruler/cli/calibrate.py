@@ -125,7 +125,7 @@ class CompareOptions:
     log_path: str | None
     other_log: str | None
     unit: str | None
-    within: float | None
+    within: Any
     marks: str | None
     mark: tuple[str, ...]
 
@@ -133,7 +133,7 @@ class CompareOptions:
 def compare_options(compare_command: Callable[..., None]) -> Callable[..., None]:
     """Where the other one stands, and what matters."""
     for option in (
-        click.option("--within", type=float, metavar="X", help="The difference that matters."),
+        click.option("--within", metavar="X", help="The difference that matters."),
         click.option(
             "--unit",
             metavar="UNIT",

@@ -11,7 +11,7 @@ from ..core.bench.channel import Channel
 from ..core.choose.resistor import DECADES
 from ..core.error_types import JetRulerError
 from ..core.result import Result
-from ..core.ruler.quantity import quantity
+from ..core.ruler.quantity import amount, quantity
 from .options import Given, bench_option, channel_of, form_of, load, read_value, saying_log_options
 from .streams import show, show_json
 
@@ -171,7 +171,7 @@ def amplifier(
 @click.argument("channel")
 @click.option("--to", "target", required=True, metavar="X", help="Hold still to this (1 sigma).")
 @click.option("--at", required=True, metavar="VALUE", help="The value where it matters.")
-@click.option("--noise", type=float, metavar="RAW", help="Of one reading; else see --log.")
+@click.option("--noise", metavar="RAW", help="Of one reading; else see --log.")
 @click.option("--log", "log_path", metavar="LOG", help="A log that shows the noise.")
 @json_option
 @saying_log_options
@@ -180,7 +180,7 @@ def averaging(
     channel: str,
     target: str,
     at: str,
-    noise: float | None,
+    noise: str | None,
     log_path: str | None,
     as_json: bool,
     given: Given,
@@ -196,13 +196,14 @@ def averaging(
     bench = load(bench_path)
     chosen = channel_of(bench, channel)
     interval = None
-    noise_source: Any = noise
+    noise_source: Any = chosen.raw_difference("noise", noise)
     if log_path is not None and noise is None:
         from ..logs.pairs import read_raw
 
         found = read_raw(log_path, chosen, form=form_of(given, bench))
         noise_source, interval = found.values, found.interval
-    value, goal = read_value(at, chosen.unit), read_value(target, chosen.unit)
+    value = read_value(at, chosen.unit)
+    goal = amount("to", target, chosen.unit, difference=True)
     _shown(choose_averaging(chosen, goal, at=value, noise=noise_source, interval=interval), as_json)
 
 

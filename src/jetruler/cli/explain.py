@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 )
 @click.option("--for", "wanted", metavar="VALUE", help="From this value back to its raw value.")
 @click.option("--budget", "with_budget", is_flag=True, help="How far to trust it, part by part.")
-@click.option("--noise", type=float, metavar="RAW", help="With --budget: of one reading.")
+@click.option("--noise", metavar="RAW", help="With --budget: of one reading.")
 @click.option("--readings", type=float, metavar="N", help="With --budget: so many averaged.")
 @click.option("--dof", "--degrees", "dof", type=float, metavar="N", help="Of that noise.")
 @click.option("--level", type=float, metavar="P", help="With --budget: 0.99 instead of 0.95.")

@@ -16,7 +16,7 @@ from .. import OUTER
 from ..error_types import JetRulerError, ParameterError, QuantityError
 from ..numerics import AnyArray, Array, FlagArray
 from ..result import old_fields
-from ..ruler.base_law import Role, is_finite
+from ..ruler.base_law import FRACTION, Role, is_finite
 from ..ruler.quantity import amount, quantity, unit_of
 from ..ruler.raw_range import raw_ends
 from ..ruler.reading import Flag, Reading
@@ -218,7 +218,7 @@ class Channel:
             self.calibration.index(self.chain.laws)
         read = {
             "limits": amount("limits", self.limits, self.chain.gives),
-            "noise": self._noise(),
+            "noise": self.raw_difference("noise", self.noise),
             "dissipation": amount("dissipation", self.dissipation, "W"),
         }
         for key, value in read.items():
@@ -232,14 +232,15 @@ class Channel:
         if self.rails not in (None, "ends", "faults"):
             raise ParameterError("rails", self.rails, '"ends" or "faults"')
 
-    def _noise(self) -> Any:
-        """The noise in the unit of the raw edge; volts behind a converter in counts."""
-        first = self.chain.laws[0]
-        given, takes = self.noise, self.chain.takes
-        if isinstance(given, str) and takes == "count" and unit_of(given) not in (None, "count"):
-            volts = amount("noise", given, self.chain.units[1], difference=True)
-            return abs(volts / float(first.slope(np.zeros(1))[0]))
-        return amount("noise", given, takes, difference=True)
+    def raw_difference(self, key: str, given: Any) -> Any:
+        """A number, or a text such as `"2 mV"`, in the unit of the raw edge; volts behind a
+        converter in counts. Raises `ParameterError`."""
+        first, takes = self.chain.laws[0], self.chain.takes
+        volts = takes == "count" and self.chain.units[1] != FRACTION
+        if isinstance(given, str) and volts and _unit_said(key, given):
+            size = amount(key, given, self.chain.units[1], difference=True)
+            return abs(size / float(first.slope(np.zeros(1))[0]))
+        return amount(key, given, takes, difference=True)
 
     def _limits(self) -> Law:
         from ..laws.interval import Limits
@@ -325,6 +326,14 @@ class Channel:
         if value == value and (text := self.ruler.label(value)) is not None:
             return text
         return shown(value, self.unit, self.decimals, self.ruler.sizes[-1])
+
+
+def _unit_said(key: str, text: str) -> bool:
+    """Whether a text says another unit than counts. Raises `ParameterError`."""
+    try:
+        return unit_of(text) not in (None, "count")
+    except QuantityError as error:
+        raise ParameterError(key, text, error.expected, error.why) from None
 
 
 def _plain(value: float) -> str:

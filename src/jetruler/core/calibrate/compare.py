@@ -11,6 +11,7 @@ from ..bench.channel import Channel
 from ..error_types import JetRulerError
 from ..laws.linear import Line
 from ..numerics import Array, coverage_factor, long_run, noise_of
+from ..ruler.quantity import amount
 from ..ruler.units import number, significant
 from ..uncertainty.contributions import resolution_of
 from .comparison import LIMITS, NOISY, Comparison, Delay, PairsError, Verdict, aligned, delay_of
@@ -91,6 +92,7 @@ def compare(
     >>> round(float(found.bias), 3)
     0.5
     """
+    within = amount("within", within, unit, difference=True)
     if within is not None and not within > 0:
         raise JetRulerError(f"within: expected a difference above 0, found {within:g}")
     a, b, lost = _paired(a, b, times, times_b)

@@ -201,7 +201,7 @@ def conditions_of(
     its smoothing averages, what its calibration left."""
     fit: FitCovariance | None = None
     if isinstance(what, Channel):
-        noise = what.noise if noise is None else noise
+        noise = what.noise if noise is None else what.raw_difference("noise", noise)
         left = what.calibration
         if calibration is None and isinstance(left, FitCovariance):
             fit, calibration = left, left.left
