@@ -90,7 +90,7 @@ def test_bench_files_load() -> None:
     for block in blocks(ROOT / "README.md", "toml"):
         assert parse_bench(block).channels
     (whole, *_) = blocks(ROOT / "docs" / "bench-file.md", "toml")
-    bench = parse_bench(whole.replace("[ … ]", '[{ law = "line", gain = 2 }]'))
+    bench = parse_bench(whole.replace("[ … ]", '[{ law = "line", gain = 2, unit = "%" }]'))
     assert bench["damper"].smooth == Smoothing("median", 5)
 
 

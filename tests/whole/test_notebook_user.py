@@ -62,7 +62,7 @@ TYPED: list[tuple[str, Callable[[], Any], Any]] = [
     ("a Beta in K", lambda: jr.Beta(1e5, "3950 K ± 1 %").beta, jr.Toleranced(3950, 39.5)),
     ("marks that say their units", lambda: jr.Line(marks=[("0.5 V", 0), ("4.5 V", "10 bar")]).unit,
      "bar"),
-    ("a clamp that says its unit", lambda: jr.Clamp("3.6 mA", "21 mA").low, 0.0036),
+    ("a clamp that says its unit", lambda: jr.Clamp("3.6 mA", "21 mA").low, 3.6),
     ("a list with tolerances", lambda: jr.Polynomial(["1 ± 0.1", 2]).coefficients[0].half_width,
      0.1),
     ("a constant with a tolerance", lambda: jr.Formula("a*x", a="2 ± 1 %").constants[0][1], 2.0),

@@ -237,7 +237,7 @@ class Channel:
         converter in counts. Raises `ParameterError`."""
         first, takes = self.chain.laws[0], self.chain.takes
         volts = takes == "count" and self.chain.units[1] != FRACTION
-        if isinstance(given, str) and volts and _unit_said(key, given):
+        if isinstance(given, str) and volts and _names_unit(key, given):
             size = amount(key, given, self.chain.units[1], difference=True)
             return abs(size / float(first.slope(np.zeros(1))[0]))
         return amount(key, given, takes, difference=True)
@@ -328,7 +328,7 @@ class Channel:
         return shown(value, self.unit, self.decimals, self.ruler.sizes[-1])
 
 
-def _unit_said(key: str, text: str) -> bool:
+def _names_unit(key: str, text: str) -> bool:
     """Whether a text says another unit than counts. Raises `ParameterError`."""
     try:
         return unit_of(text) not in (None, "count")

@@ -286,13 +286,13 @@ class Condition:
         if kind == "flagged":
             names = FAULTS if self.flagged is True else self.flagged or ()
             return f"{self.channel} flagged" + ("" if names == FAULTS else f" {', '.join(names)}")
-        text = f"{self.channel} {kind.replace('_', ' ')} {_said(getattr(self, kind))}"
+        text = f"{self.channel} {kind.replace('_', ' ')} {_in_words(getattr(self, kind))}"
         if kind in MOVES:
             return f"{text} within {number(seconds(self.within))} s"
-        return text if self.release is None else f"{text}, release {_said(self.release)}"
+        return text if self.release is None else f"{text}, release {_in_words(self.release)}"
 
 
-def _said(value: Any) -> str:
+def _in_words(value: Any) -> str:
     return value if isinstance(value, str) else number(value)
 
 

@@ -139,7 +139,7 @@ class Adc(Law, Converter):
         if self.gives == FRACTION:
             symbols = "s = U / Uref = n / N"
             numbers = f"{number(x)} / {number(self.full_count)}"
-            return f"{symbols} = {numbers} = {result_text(y)} (Uref cancels)"
+            return f"{symbols} = {numbers} = {result_text(y, '1')} (Uref cancels)"
         return (
             f"U = n · Uref / N = {number(x)} · {shown(self.scale, 'V')} / "
             f"{number(self.full_count)} = {result_text(y, 'V')}"

@@ -15,9 +15,8 @@ from .units import PREFIXES, TEMPERATURES, Unit, factor, spelled, symbol
 EXAMPLES = '"4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC"'
 #: A decimal number. Only one way leads through it, so that a text of many digits is read at once.
 NUMBER = r"[+-]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)(?:[eE][+-]?[0-9]+)?"
+_NUMBER = re.compile(NUMBER)
 _PLAIN = re.compile(rf"({NUMBER})\s*(\S*)\Z")
-#: A quantity that is divided by a number.
-_RATIO = re.compile(rf"([^/]*(?:±|\+/-)?[^/]*?)\s*/\s*({NUMBER})\Z")
 _CODE = re.compile(r"(\d*)([RLkKMGTV])(\d*)([BCDFGJKM])?\Z")
 _TOLERANCE = re.compile(r"\s*(?:±|\+/?-)\s*")
 _K = re.compile(
@@ -126,11 +125,11 @@ def quantity(text: str, unit: str | None = None) -> float:
     >>> jr.quantity("4k7"), jr.quantity("15 mV")
     (4700.0, 0.015)
     """
-    if (ratio := _RATIO.match(text.strip())) is not None:
-        if not float(ratio[2]):
+    if (ratio := _divided(text)) is not None:
+        over, by = ratio
+        if not by:
             raise QuantityError(text, "a division by another number than 0")
-        value = quantity(ratio[1], unit)  # "2.5 V / 16383", "1/64"
-        by = float(ratio[2])
+        value = quantity(over, unit)  # "2.5 V / 16383", "1/64"
         if isinstance(value, Toleranced):
             return Toleranced(float(value) / by, value.half_width / abs(by), value.k)
         return value / by
@@ -149,6 +148,17 @@ def quantity(text: str, unit: str | None = None) -> float:
         half = _read_half_width(parts[1], value, found, text)
     value, half = _convert(value, half, found, asked, text)
     return value if half is None else Toleranced(value, half, k)
+
+
+def _divided(text: str) -> tuple[str, float] | None:
+    """What is divided and by which number, in a text such as `"2.5 V / 16383"`."""
+    over, slash, by = text.strip().rpartition("/")
+    if not slash or not _NUMBER.fullmatch(by.strip()) or over.endswith("+"):
+        return None
+    _, again, before = over.rpartition("/")
+    if again and _NUMBER.fullmatch(before.strip()):
+        return None  # once is enough
+    return over, float(by)
 
 
 def _coverage(text: str, whole: str) -> tuple[float | None, str]:
@@ -178,16 +188,16 @@ def seconds(value: object) -> float:
 
 def unit_of(text: str) -> str | None:
     """The SI unit a quantity text names (`"0.5 V"` → `"V"`), or None for a plain number."""
-    if (ratio := _RATIO.match(text.strip())) is not None:
-        return unit_of(ratio[1])
+    if (ratio := _divided(text)) is not None:
+        return unit_of(ratio[0])
     return _read_value(_TOLERANCE.split(text.strip().replace("−", "-"))[0].strip(), text)[1]
 
 
 def unit_written(text: str) -> str | None:
     """The unit that a quantity text is written in (`"4 mA"` → `"mA"`), or None for a plain
     number, and that of a part's code (`"4k7"` → `"ohm"`)."""
-    if (ratio := _RATIO.match(text.strip())) is not None:
-        return unit_written(ratio[1])
+    if (ratio := _divided(text)) is not None:
+        return unit_written(ratio[0])
     base = unit_of(text)
     plain = _PLAIN.match(_TOLERANCE.split(text.strip().replace("−", "-"))[0].strip())
     return spelled(plain[2]) if base is not None and plain is not None and plain[2] else base

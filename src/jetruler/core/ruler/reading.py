@@ -241,8 +241,8 @@ class Trace(Result):
     >>> print((jr.Counts(bits=12) >> jr.Line(0.5)).trace(200))
     200 count
       counts  n = 200 of 0 to 4095
-      line    y = m · x + b = 0.5 · 200 + 0 = 100 count
-    = 100 count
+      line    y = m · x + b = 0.5 · 200 + 0 = 100
+    = 100
     """
 
     start: float

@@ -265,7 +265,7 @@ def factor(name: str) -> tuple[str, float] | None:
 def is_unit(unit: str) -> bool:
     """Return whether a text is a unit that anybody knows."""
     unit = spelled(unit)
-    return unit in TEMPERATURES or _quantity(0, unit) is not None
+    return unit in TEMPERATURES or usual(unit) is not None or _quantity(0, unit) is not None
 
 
 @cache

@@ -184,7 +184,7 @@ def _deviation(kinds: Array, occurrences: AnyArray) -> float:
 #: Sums that are kept; when there are more, neighbours are joined.
 MOST = 1 << 13
 #: Fewer samples than these tell too little of how they vary.
-FEWEST = 10
+FEWEST = 15
 #: The steps may shift a mean by so much of its half-width, and no more.
 SHIFT = 0.25
 #: Noise whose excess kurtosis is larger is not normal; it leaves at most so much of a step, times
@@ -310,7 +310,7 @@ def _shift(means: Array, deviation: float) -> float:
 
 
 #: Independence is rejected at this level; few samples show little, so that the level is lenient.
-REJECTED = ((100, 0.05), (0, 0.1))
+REJECTED = ((100, 0.05), (40, 0.1), (0, 0.6))
 
 
 def are_independent(samples: Array) -> bool:

@@ -366,7 +366,7 @@ class Propagated(Result):
     --------
     >>> import jetruler as jr
     >>> print(jr.propagate(jr.Adc(12, 4.095) >> jr.Line(1000), mean=100, std=3))
-    single readings (100.0 ± 3) V; their mean (100.0 ± 3) V
+    single readings (100.0 ± 3.0) V; their mean (100.0 ± 3.0) V
     """
 
     mean: float
