@@ -163,6 +163,24 @@ def test_one_rule_for_ties(value: float, decimals: int, text: str | None) -> Non
         assert to_place(value, Decimal(1).scaleb(-decimals)) == text
 
 
+@pytest.mark.parametrize("many", sizes(25, 400))
+def test_a_chip_rounds_as_the_display_does(many: int) -> None:
+    for seed in range(many):
+        pick = random.Random(seed)
+        gain = pick.choice((0.5, 0.25, -0.5, 1.5, 0.125, -2.5, 0.05, -0.05, 0.75))
+        offset, decimals = pick.choice((0, 10, -3, 2.5, -7.25, 0.1)), pick.choice((0, 0, 1))
+        line = jr.Counts(pick.choice((8, 10, 12)), signed=pick.random() < 0.6) >> jr.Line(
+            gain, offset
+        )
+        channel = jr.Channel("a", line, 1, decimals=decimals)
+        program = jr.export(channel, "a", "int32").program
+        assert line.converter is not None
+        counts = np.arange(line.converter.lowest, line.converter.highest + 1)
+        shown = [float(cell) for cell in channel.cells(np.asarray(line(counts)).tolist())]
+        made = np.asarray(ProgramModel(program).run(counts), np.float64) / 10**decimals
+        np.testing.assert_allclose(made, shown, atol=1e-9, err_msg=f"{seed}: {program.body}")
+
+
 def test_ties_of_numbers_that_a_rounding_left_beside_them() -> None:
     beside = np.array([195.5, np.nextafter(195.5, 0), np.nextafter(-195.5, 0), 195.4999999])
     assert nearest(beside).tolist() == [196.0, 196.0, -196.0, 195.0]

@@ -24,7 +24,6 @@ from jetruler.core.firmware.forms import (
     fewest_knots,
     forms,
     least_knots,
-    round_whole,
     simplest_between,
 )
 from jetruler.core.firmware.program import (
@@ -282,13 +281,6 @@ def test_scales_follow_the_decimals(roaster: Bench) -> None:
     assert scales["bean"] == 10
     assert scales["rail"] == 100
     assert scales["tray"] == scales["hopper"] == 1
-
-
-@pytest.mark.parametrize(
-    ("value", "whole"), [(2.5, 3), (-2.5, -3), (0.49, 0), (-0.5, -1), (7.0, 7)]
-)
-def test_rounding(value: float, whole: int) -> None:
-    assert round_whole(value) == whole
 
 
 def test_what_cannot_be_taken_along_is_said(roaster: Bench) -> None:

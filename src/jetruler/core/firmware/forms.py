@@ -180,10 +180,10 @@ def middle(w: ReferenceValues, arith: str) -> Middle:
         right = int(np.argmax(values[::-1] != values[-1])) if left else 0
     if left > 2:
         first += left - 1
-        head.append(f"if n <= {w.counts[first]}:\n    return {round_whole(w.target[first])}")
+        head.append(f"if n <= {w.counts[first]}:\n    return {int(w.rounded[first])}")
     if right > 2:
         last -= right - 1
-        head.append(f"if n >= {w.counts[last]}:\n    return {round_whole(w.target[last])}")
+        head.append(f"if n >= {w.counts[last]}:\n    return {int(w.rounded[last])}")
     return Middle(w, first, last, tuple(head))
 
 
@@ -196,11 +196,6 @@ def outside(low: int, high: int, arith: str, result: object = "NONE") -> list[st
     return [f"if {' or '.join(sides)}:\n    return {result}"] if sides else []
 
 
-def round_whole(value: float) -> int:
-    """To the nearest whole number, ties away from zero."""
-    return int(math.copysign(math.floor(abs(value) + 0.5), value))
-
-
 def forms(w: ReferenceValues, name: str, arith: str) -> Iterator[Form]:
     """Every form that may serve, the cheapest first. Each must still be proven."""
     limit = LARGEST[arith]
@@ -210,7 +205,7 @@ def forms(w: ReferenceValues, name: str, arith: str) -> Iterator[Form]:
     if not w.has_holes and w.valid.size:
         m = middle(w, arith)
         if m.last == m.first:
-            body = [*m.head, f"return {round_whole(w.target[m.first])}"]
+            body = [*m.head, f"return {int(w.rounded[m.first])}"]
             yield Form("one constant", Program(name, "\n".join(body), {}, arith))
         else:
             yield from straight(m, name, arith, limit)
@@ -227,7 +222,7 @@ def forms(w: ReferenceValues, name: str, arith: str) -> Iterator[Form]:
 
 def staircase(w: ReferenceValues, name: str, arith: str) -> Form | None:
     """Comparisons, for what has few different values: zones above all."""
-    whole = np.where(np.isnan(w.target), np.nan, np.rint(w.target))
+    whole = w.rounded
     same = (whole[1:] == whole[:-1]) | (np.isnan(whole[1:]) & np.isnan(whole[:-1]))
     edges = np.flatnonzero(~same) + 1
     if edges.size > STEPS:
@@ -326,9 +321,34 @@ def _shifted(m: Middle, base: int, rest: float, slope: float, span: int, limit: 
         factor = round(abs(slope) * 2**shift)
         added = round(rest * 2**shift) + (2**shift >> 1)
         if span * factor + added <= limit:
+            factor, added = _ties_away(m, base, factor, added, shift, slope)
             sign = "+" if slope >= 0 else "-"
             return f"{base} {sign} ((n - {m.start}) * {factor} + {added} >> {shift})"
     return None
+
+
+def _ties_away(
+    m: Middle, base: int, factor: int, added: int, shift: int, slope: float
+) -> tuple[int, int]:
+    """The factor and the addend of a shifted line, changed by so little that its ties go away from
+    zero, as they do everywhere else; as they are where no such change does it.
+
+    A line that turns very slightly about where it is 0 lies above its ties above 0, and below
+    those below.
+    """
+    target: Array = m.wanted.target[m.part]
+    ties = np.flatnonzero(np.abs(target - np.floor(target) - 0.5) < TIE)
+    if not ties.size or target[0] == target[-1]:
+        return factor, added
+    exact = float(target[-1] - target[0]) / (target.size - 1)
+    sign, zero = (-1 if slope < 0 else 1), -float(target[0]) / exact
+    wanted, one = m.wanted.rounded[m.part][ties], 2.0**shift
+    for turned in (factor, *(math.ceil(abs(exact) * one) + turn for turn in (0, 1, 4, 16))):
+        anchored = round(-sign * base * one + 0.5 * one - zero * turned)
+        for lifted in dict.fromkeys((added, anchored, anchored - 1, anchored + 1)):
+            if np.array_equal(base + sign * ((ties * turned + lifted) >> shift), wanted):
+                return turned, lifted
+    return factor, added
 
 
 def _form(kind: str, m: Middle, result: str, name: str, arith: str) -> Form:
@@ -384,8 +404,8 @@ def full(
 ) -> Form:
     """Every count in a table."""
     none = -LARGEST[arith] - 1
-    y: AnyArray = w.target[first : last + 1]
-    whole = tuple(none if v != v else round_whole(v) for v in y.tolist())
+    y = w.rounded[first : last + 1]
+    whole = tuple(none if v != v else int(v) for v in y.tolist())
     start = int(w.counts[first])
     index = "n" if start == 0 else f"n - {start}" if start > 0 else f"n + {-start}"
     body = [*head, f"return {name}_y[{index}]"]

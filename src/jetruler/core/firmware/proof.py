@@ -13,6 +13,7 @@ import numpy as np
 from ..bench.channel import Channel
 from ..error_types import ParameterError
 from ..numerics import AnyArray, Array
+from ..ruler.rounding import nearest
 from ..ruler.ruler import TABLE_BITS
 from ..ruler.units import number, shown, significant
 from ..survey.survey import stepped
@@ -90,6 +91,11 @@ class ReferenceValues:
     def target(self) -> Array:
         """The values in output steps."""
         return self.values * self.scale
+
+    @cached_property
+    def rounded(self) -> Array:
+        """The values in whole output steps, half away from zero, as they are shown."""
+        return nearest(self.target, self.channel.ruler.sizes[-1] * self.scale)
 
     @cached_property
     def low(self) -> Array:
