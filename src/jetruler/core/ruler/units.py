@@ -127,6 +127,11 @@ def written_with(digits: int, unit: str | None = None, end: int | None = None) -
         _end.reset(last)
 
 
+def digits_written() -> int:
+    """With how many significant digits numbers are being written."""
+    return _digits.get() or USUAL_DIGITS
+
+
 def is_writing() -> bool:
     """Whether lines are being written, with digits that somebody has chosen."""
     return _digits.get() is not None
@@ -143,14 +148,19 @@ def number(value: float, digits: int | None = None) -> str:
         return "∞" if value > 0 else "−∞"
     if value == 0:
         return "0"
-    if 1e6 <= abs(value) < 1e10 and float(value).is_integer():
-        return f"{value:.0f}".replace("-", "−")
-    return plain(value).replace("-", "−")
+    return _plain_digits(value).replace("-", "−")
+
+
+def _plain_digits(value: float) -> str:
+    """Large numbers, such as counts of 24 bits, to the unit, without an exponent."""
+    if 999_999.5 <= abs(value) < 1e10 and 10.0 ** digits_written() <= 10 * abs(value) + 5:
+        return fixed(value, 0)
+    return plain(value)
 
 
 def plain(value: float) -> str:
     """As a program reads it: with as many digits as `number` writes, half away from zero."""
-    digits = _digits.get() or USUAL_DIGITS
+    digits = digits_written()
     if digits < 14 and value and math.isfinite(value):  # what is beside a tie goes its way
         value = float(value + math.copysign(float(guard(value)), value))
     return f"{float(value):.{digits}g}"
@@ -158,7 +168,7 @@ def plain(value: float) -> str:
 
 def printed_as(value: float) -> float:
     """The number that somebody reads where `number` has written this one."""
-    return float(plain(value))
+    return float(_plain_digits(value))
 
 
 def shown(
@@ -178,7 +188,7 @@ def shown(
 def significant(value: float, digits: int = 3) -> float:
     """The number rounded to so many significant digits."""
     with written_with(digits):
-        return printed_as(value)
+        return float(plain(value))
 
 
 def result_text(value: float, unit: str | None = None) -> str:

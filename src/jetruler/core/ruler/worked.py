@@ -11,7 +11,7 @@ import numpy as np
 from ..error_types import JetRulerError
 from .base_law import BaseLaw, Role, as_array
 from .reading import Step
-from .units import USUAL_DIGITS, number, plain, printed_as, written_with
+from .units import USUAL_DIGITS, number, printed_as, written_with
 
 #: A float has no more digits than these.
 MOST_DIGITS = 17
@@ -119,4 +119,4 @@ def _rounded(value: Any, digits: int) -> Any:
     if not isinstance(value, float) or not math.isfinite(value):
         return value
     with written_with(digits):
-        return float(plain(value))
+        return printed_as(value)
