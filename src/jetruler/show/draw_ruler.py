@@ -297,7 +297,13 @@ def _number_line(ax: Axes, stage: _Stage, y: float, reading: float) -> None:
     for place, value, side in ((0, stage.low, "right"), (1, stage.high, "left")):
         offset = -0.01 if side == "right" else 0.01
         ax.text(
-            place + offset, y, f"{number(value, 4)}", fontsize=11, color=BLUE, ha=side, va="center"
+            place + offset,
+            y,
+            f"{number(value, 4 if abs(value) < 1e4 else None)}",
+            fontsize=11,
+            color=BLUE,
+            ha=side,
+            va="center",
         )
     unit = (symbol(stage.unit) or "value") + (" (log)" if stage.logarithmic else "")
     ax.text(1.01, y - 0.17, unit, fontsize=12, fontweight="bold", color=JET, va="center")

@@ -321,14 +321,14 @@ def _shifted(m: Middle, base: int, rest: float, slope: float, span: int, limit: 
         factor = round(abs(slope) * 2**shift)
         added = round(rest * 2**shift) + (2**shift >> 1)
         if span * factor + added <= limit:
-            factor, added = _ties_away(m, base, factor, added, shift, slope)
+            factor, added = _ties_away(m, base, factor, added, shift=shift, slope=slope)
             sign = "+" if slope >= 0 else "-"
             return f"{base} {sign} ((n - {m.start}) * {factor} + {added} >> {shift})"
     return None
 
 
 def _ties_away(
-    m: Middle, base: int, factor: int, added: int, shift: int, slope: float
+    m: Middle, base: int, factor: int, added: int, *, shift: int, slope: float
 ) -> tuple[int, int]:
     """The factor and the addend of a shifted line, changed by so little that its ties go away from
     zero, as they do everywhere else; as they are where no such change does it.

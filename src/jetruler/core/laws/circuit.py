@@ -152,8 +152,8 @@ class Divider(Law):
         found: Array = past * (leg / self.known if field == "known" else -leg / rest)
         return found
 
-    def by_hand(self, x: float, back: bool = False) -> float:
-        exact = super().by_hand(x, back)
+    def worked_result(self, x: float, back: bool = False) -> float:
+        exact = super().worked_result(x, back)
         if self.load is None or math.isnan(exact):
             return exact
         if self.sensor == "upper":
@@ -162,11 +162,11 @@ class Divider(Law):
         if back:
             leg = printed_as(parallel(x, self.load))
             return self.full * leg / (self.known + leg)
-        leg = printed_as(replace(self, load=None).by_hand(x))
+        leg = printed_as(replace(self, load=None).worked_result(x))
         return leg * self.load / (self.load - leg)
 
     def formula(self, x: float) -> str:
-        y = self.by_hand(x)
+        y = self.worked_result(x)
         unit = None if self.supply is None else "V"
         u, full = shown(x, unit), shown(self.full, unit)
         s, whole = ("s", "1") if self.supply is None else ("U", "Us")
@@ -192,7 +192,7 @@ class Divider(Law):
 
     def _past_the_load(self, x: float, y: float) -> str:
         """The lower leg, then the sensor in it: two steps, each with the digits that it needs."""
-        leg = replace(self, load=None).by_hand(x)
+        leg = replace(self, load=None).worked_result(x)
         beside = shown(leg, "ohm") if leg == leg else "no value"
         whole = shown(self.load or 0.0, "ohm")
         worked = f"{beside} · {whole} / ({whole} − {beside})"
@@ -210,7 +210,7 @@ class Divider(Law):
         return f"RL = {name} ∥ {shown(self.load, 'ohm')} = {value}; "
 
     def inverse_formula(self, y: float) -> str:
-        x = self.by_hand(y, back=True)
+        x = self.worked_result(y, back=True)
         unit = None if self.supply is None else "V"
         result = result_text(x, unit)
         full = "" if self.supply is None else f"{shown(self.full, 'V')} · "
@@ -274,10 +274,10 @@ class _Gain(Law):
         return [f"x = (x - {constant(self.shift)}) * {constant(self.factor)}"]
 
     def _there(self, x: float) -> str:
-        return result_text(self.by_hand(x), self.gives)
+        return result_text(self.worked_result(x), self.gives)
 
     def _back(self, y: float) -> str:
-        return result_text(self.by_hand(y, back=True), "V")
+        return result_text(self.worked_result(y, back=True), "V")
 
 
 @dataclass(frozen=True)
@@ -328,7 +328,7 @@ class Attenuator(_Gain):
         of_leg = -x * self.upper / leg**2
         return {"upper": x / leg, "lower": of_leg * lower, "load": of_leg * load}.get(field)
 
-    def by_hand(self, x: float, back: bool = False) -> float:
+    def worked_result(self, x: float, back: bool = False) -> float:
         leg = printed_as(parallel(self.lower, self.load))
         return x * leg / (self.upper + leg) if back else x * (self.upper + leg) / leg
 

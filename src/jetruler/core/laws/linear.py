@@ -170,23 +170,23 @@ class Line(Law):
         weight: Array = part if mark else 1.0 - part
         return weight if side else -steep * weight
 
-    def by_hand(self, x: float, back: bool = False) -> float:
+    def worked_result(self, x: float, back: bool = False) -> float:
         if self.marks is None:
-            return super().by_hand(x, back)
+            return super().worked_result(x, back)
         (x0, y0), (x1, y1) = self.marks  # as the printed line says it, to the last digit
         if back:
             return x0 + (x - y0) * (x1 - x0) / (y1 - y0)
         return y0 + (x - x0) * (y1 - y0) / (x1 - x0)
 
     def formula(self, x: float) -> str:
-        y = self.by_hand(x)
+        y = self.worked_result(x)
         if self.marks is None:
             numbers = f"y = m · x + b = {number(self.gain or 0)} · {bracketed(x)}"
             return f"{numbers} + {bracketed(self.offset or 0.0)} = {result_text(y, self.unit)}"
         return _worked(("x", "y"), x, *self.marks, y, self.unit)
 
     def inverse_formula(self, y: float) -> str:
-        x = self.by_hand(y, back=True)
+        x = self.worked_result(y, back=True)
         if self.marks is None:
             numbers = f"x = (y − b) / m = ({number(y)} − {bracketed(self.offset or 0.0)})"
             return f"{numbers} / {bracketed(self.gain or 0)} = {result_text(x, self.takes)}"

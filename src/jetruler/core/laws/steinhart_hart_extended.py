@@ -188,7 +188,7 @@ class SteinhartHartExtended(CubicThermistor):
 
     def inverse_formula(self, y: float) -> str:
         kelvin, asked = self._asked(y)
-        ohms = self.by_hand(y, back=True)
+        ohms = self.worked_result(y, back=True)
         if self.to_kelvin is None:
             return f"{asked}R = R25 · exp(A + B/T + C/T² + D/T³) = {result_text(ohms, 'ohm')}"
         solved = f"A1 + B1 L + C1 L² + D1 L³ = 1/{kelvin} solved, R = R25 · exp(L)"

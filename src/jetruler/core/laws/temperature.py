@@ -69,26 +69,26 @@ class TemperatureLaw(Law):
         """The temperature in kelvin."""
         return to_kelvin(self.forward(ohms), self.scale)
 
-    def _kelvin_by_hand(self, x: float) -> float:
+    def _worked_kelvin(self, x: float) -> float:
         return float(self._kelvin(as_array(x))[0])
 
-    def by_hand(self, x: float, back: bool = False) -> float:
+    def worked_result(self, x: float, back: bool = False) -> float:
         if self.scale == "K" or math.isnan(x):
-            return super().by_hand(x, back)
+            return super().worked_result(x, back)
         if back:
             kelvin = printed_as(float(to_kelvin(np.array(x), self.scale)))
-            return super().by_hand(float(from_kelvin(np.array(kelvin), self.scale)), back)
-        kelvin = printed_as(self._kelvin_by_hand(x))
+            return super().worked_result(float(from_kelvin(np.array(kelvin), self.scale)), back)
+        kelvin = printed_as(self._worked_kelvin(x))
         return float(from_kelvin(np.array(kelvin), self.scale))
 
     def _result(self, x: float) -> str:
         """Kelvin as they are printed, and the step from there to the scale."""
-        kelvin = self._kelvin_by_hand(x)
+        kelvin = self._worked_kelvin(x)
         if np.isnan(kelvin):
             return "no value"
         if self.scale == "K":
             return result_text(kelvin, "K")
-        return f"{number(kelvin)} K = {result_text(self.by_hand(x), self.scale)}"
+        return f"{number(kelvin)} K = {result_text(self.worked_result(x), self.scale)}"
 
     def _asked(self, y: float) -> tuple[str, str]:
         """Kelvin of a value on the scale as it is written, and the step that leads to it."""
@@ -216,7 +216,7 @@ class Platinum(TemperatureLaw):
     def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
         return -self.slope(x) * x / self.r0 if field == "r0" else None  # R stands over r0
 
-    def by_hand(self, x: float, back: bool = False) -> float:
+    def worked_result(self, x: float, back: bool = False) -> float:
         if back:
             celsius = printed_as(self._celsius_of(x))
             to = np.array(celsius if self.scale == "degC" else celsius + ZERO_C)
@@ -229,7 +229,7 @@ class Platinum(TemperatureLaw):
 
     def formula(self, x: float) -> str:
         celsius = float(self._celsius(as_array(x))[0])
-        y = self.by_hand(x)
+        y = self.worked_result(x)
         cold = " + C (t − 100) t³" if celsius < 0 else ""
         symbols = f"R / R0 = 1 + A t + B t²{cold}"
         numbers = f"{number(x)} / {number(self.r0)} = {number(x / self.r0)}"
@@ -239,7 +239,7 @@ class Platinum(TemperatureLaw):
         return f"{symbols}; {numbers} solved for t = {result}"
 
     def inverse_formula(self, y: float) -> str:
-        ohms, celsius = self.by_hand(y, back=True), self._celsius_of(y)
+        ohms, celsius = self.worked_result(y, back=True), self._celsius_of(y)
         cold = " + C (t − 100) t³" if celsius < 0 else ""
         result = (
             "no value: outside −200 °C to 850 °C" if np.isnan(ohms) else result_text(ohms, "ohm")

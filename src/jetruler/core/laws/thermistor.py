@@ -78,9 +78,9 @@ class _Thermistor(TemperatureLaw):
         kelvin = 1.0 / self.reciprocal(self._log(ohms))
         return np.where((kelvin > 0) & (kelvin < np.inf), kelvin, np.nan)
 
-    def _kelvin_by_hand(self, x: float) -> float:
+    def _worked_kelvin(self, x: float) -> float:
         if not self.log_is_written:
-            return super()._kelvin_by_hand(x)
+            return super()._worked_kelvin(x)
         level = as_array(printed_as(float(self._log(as_array(x))[0])))
         return float(1.0 / self.reciprocal(level)[0])
 
@@ -187,7 +187,7 @@ class Beta(_Thermistor):
 
     def inverse_formula(self, y: float) -> str:
         kelvin, asked = self._asked(y)
-        ohms = self.by_hand(y, back=True)
+        ohms = self.worked_result(y, back=True)
         numbers = (
             f"{shown(self.r0, 'ohm')} · exp({number(self.beta)} · "
             f"(1/{kelvin} − 1/{number(self.t0)}))"
@@ -327,7 +327,7 @@ class SteinhartHart(CubicThermistor):
 
     def inverse_formula(self, y: float) -> str:
         kelvin, asked = self._asked(y)
-        ohms = self.by_hand(y, back=True)
+        ohms = self.worked_result(y, back=True)
         solved = f"a + b · ln R + c · (ln R)³ = 1/{kelvin} solved for R"
         return f"{asked}{solved} = {result_text(ohms, 'ohm')}"
 

@@ -157,7 +157,7 @@ class BaseLaw(ABC):
     def inverse_formula(self, y: float) -> str:
         """The worked line of the way back."""
 
-    def by_hand(self, x: float, back: bool = False) -> float:
+    def worked_result(self, x: float, back: bool = False) -> float:
         """The result of the worked line (back: of the way back): by the same steps, where there
         are several, each rounded as it is printed."""
         compute = self.inverse if back else self.forward

@@ -565,14 +565,14 @@ class To(Law):
     def inverse_formula(self, y: float) -> str:
         return self._worked(y, self.unit, self.source)
 
-    def by_hand(self, x: float, back: bool = False) -> float:
+    def worked_result(self, x: float, back: bool = False) -> float:
         ends = self.source or self.unit, self.unit
         factor, offset = factor_and_offset(*(ends[::-1] if back else ends))
         return x * printed_as(factor) + printed_as(offset)
 
     def _worked(self, x: float, source: str | None, unit: str | None) -> str:
         factor, offset = factor_and_offset(source or "", unit or "")
-        result = result_text(self.by_hand(x, back=unit == self.source != self.unit), unit)
+        result = result_text(self.worked_result(x, back=unit == self.source != self.unit), unit)
         times = "" if factor == 1.0 else f" · {number(factor)}"
         line = f"{shown(x, source)} = {bracketed(x)}{times}"
         if not offset:

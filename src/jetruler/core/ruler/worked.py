@@ -68,7 +68,7 @@ def _lines(
         end = USUAL_DIGITS if len(lines) >= last else None
         with written_with(digits or MOST_DIGITS, unit, end), np.errstate(all="ignore"):
             lines.append(one.inverse_formula(numbers[-1]) if back else one.formula(numbers[-1]))
-            result = one.by_hand(numbers[-1], back)
+            result = one.worked_result(numbers[-1], back)
         with written_with(end or digits or MOST_DIGITS):
             numbers.append(result if digits is None else printed_as(result))
     return lines, numbers
