@@ -177,6 +177,7 @@ def test_a_mistake_of_our_own_is_a_sentence_too(
         raise KeyError("inside")
 
     monkeypatch.setattr(command_line.cli, "main", broken)
+    monkeypatch.setattr(command_line, "_leave", sys.exit)
     with pytest.raises(SystemExit) as stopped:
         command_line.main([])
     assert stopped.value.code == 2

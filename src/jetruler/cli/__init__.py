@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import contextlib
 import errno
 import gc
 import logging
@@ -116,6 +117,13 @@ def cli() -> None:
 
 def main(args: list[str] | None = None) -> NoReturn:
     """Run the command line. Whatever goes wrong ends in one sentence and an exit code."""
+    try:
+        _main(args)
+    except SystemExit as stop:  # also one that a signal raised while an error was being said
+        _leave(stop.code if isinstance(stop.code, int) else FAILED)
+
+
+def _main(args: list[str] | None) -> NoReturn:
     os.environ.setdefault("ARROW_DEFAULT_MEMORY_POOL", "system")  # as fast, and a fifth smaller
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # to look for them takes 40 ms
     spare_addresses()
@@ -132,13 +140,11 @@ def main(args: list[str] | None = None) -> NoReturn:
         sys.stdout.flush()
     except click.exceptions.Exit as stop:
         sys.exit(stop.exit_code)
-    except SystemExit as stop:
-        _leave(stop.code if isinstance(stop.code, int) else FAILED)
     except click.ClickException as error:
         _fail(error.format_message())
     except (click.Abort, KeyboardInterrupt):
         print("jetruler: stopped; nothing half-written is left", file=sys.stderr)
-        _leave(INTERRUPTED)
+        sys.exit(INTERRUPTED)
     except (_ClosedPipe, BrokenPipeError):
         detach_stdout()
         _fail("standard output: the reader closed the pipe before all was written")
@@ -186,11 +192,12 @@ def _fail(message: str) -> NoReturn:
 
 
 def _leave(code: int) -> NoReturn:
-    """End, even while a thread waits in a pipe for what never comes."""
-    threads = sys.modules.get("threading")
-    if threads is not None and any(t.name == "jetruler-reader" for t in threads.enumerate()):
-        sys.stdout.flush()
-        sys.stderr.flush()
+    """End. A program that had a stream ends at once: the usual way waits for threads, and one of
+    them may wait in a pipe for what never comes."""
+    if f"{__package__.rpartition('.')[0]}.live.session" in sys.modules:
+        with contextlib.suppress(OSError, ValueError):
+            sys.stdout.flush()
+            sys.stderr.flush()
         os._exit(code)
     sys.exit(code)
 
