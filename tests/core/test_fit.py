@@ -215,7 +215,7 @@ SENTENCES = [
     ),
     ("damper", [(1, 2, 0), (3, 4, 1)], {}, "mark 1: u_true: expected a number above 0, found 0"),
     ("damper", [(1, 2), (3,)], {}, "pairs (raw, true) or triples"),
-    ("damper", [(1, 5), (2, 5)], {}, "these marks describe none"),
+    ("damper", [(1, 5), (2, 5)], {}, "different true values"),
     ("damper", [(0, 5), (2, 6)], {"law": "power"}, "above x0 = 0"),
 ]
 

@@ -227,6 +227,20 @@ def lasting_rounding(noise: float) -> float:
     return math.sqrt(float(squares.sum()))
 
 
+def median_rounding(noise: float, readings: int) -> float:
+    """Root mean square of what rounding leaves in a median, over all levels, in steps.
+
+    The median of an odd number is a reading that was rounded. An even number has two in the middle,
+    whose roundings cancel in part if they lie on different steps: their distance is exponential,
+    with the mean of order statistics at the peak of a normal density, √(2π)·noise/n.
+    """
+    apart = min(math.sqrt(2 * math.pi) * noise / readings, 50.0)
+    if readings % 2 or apart < 0.002:
+        return ROUNDING
+    cancelled = apart - 2 * apart**2 + 2 * apart / math.expm1(1 / apart)
+    return math.sqrt(ROUNDING**2 - cancelled / 4)
+
+
 #: Levels from 0 to half a step, where a reading flips between two steps: there they lie close.
 LEVELS = 0.5 - np.concatenate((np.geomspace(0.5, 1e-4, 400), [0.0]))
 

@@ -191,7 +191,7 @@ def draw_shares(ax: Axes, budgets: list[Budget]) -> Axes:
         shares = np.array([100 * found.fraction(row) for row in found.rows])
         places = np.arange(len(names)) + (i - 0.5 * (len(budgets) - 1)) * thick
         value = with_uncertainty(found.value, found.expanded_uncertainty, found.unit)
-        label = f"at {number(found.at)}: {value}"
+        label = f"at {number(found.at)}: {value} ({number(100 * found.level)} %)"
         bars = ax.barh(places, shares, 0.92 * thick, color=colors[i % len(colors)], label=label)
         ax.bar_label(
             bars, [f"{s:.1f} %" if s < 10 else f"{s:.0f} %" for s in shares], padding=4, fontsize=10

@@ -297,7 +297,7 @@ class Comparison(Result):
         if np.isfinite(self.gain):
             value, u = rounded(100 * self.gain, 100 * self.gain_half_width)
             middle = _three(self.middle, self.unit)
-            lines.append(f"  gain part    {value} ± {u} %, about {middle}")
+            lines.append(f"  gain part    {value} ± {u} % (95 %), about {middle}")
         else:
             lines.append("  gain part    not to be told: the values move too little")
         if self.delay.samples:

@@ -9,12 +9,13 @@ import numpy as np
 
 from ..error_types import JetRulerError
 from ..laws import law_named, law_names
+from ..laws.linear import Line
 from ..numerics import Array
 from ..result import old_keywords
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import nearest, number, shown, symbol, with_uncertainty
 from .fit_result import Fit
-from .fitting import OFFSET, FitRequest, behind, fitted, is_exact, predicts_better
+from .fitting import OFFSET, FitRequest, as_uncertain, behind, fitted, is_exact, predicts_better
 from .marks import Marks, MarksError
 
 #: A law's left-out error may be so much larger, and it still does as well.
@@ -74,6 +75,7 @@ def _richer(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> list[str
     """Errors beyond what the marks' uncertainties say, and the law with more parameters that has
     not got them."""
     widened = result.marks.u_true is not None and result._widened != 1.0
+    sure = widened and not as_uncertain(result)
     better: Fit | None = None
     for law, degree in type(result.law).richer_fits(len(result.parameters)):
         try:
@@ -84,14 +86,15 @@ def _richer(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> list[str
             better = other
     parts = []
     if widened:
+        chance = "" if sure else ", which may be chance"
         parts.append(
-            f"the marks scatter {result.scatter:.1f} times as much as their uncertainties say; "
-            "those of the parameters are widened by that"
+            f"the marks scatter {number(result.scatter, 2)} times as much as their uncertainties "
+            f"say{chance}; those of the parameters are widened by that"
         )
     if better is not None:
         own, its = result.shown(result.rms_left_out), better.shown(better.rms_left_out)
         parts.append(f"{fit_name(better)} fits better: {its} when left out, against {own}")
-    elif widened and result.parameters:
+    elif sure and result.parameters:
         parts.append("no richer law fits better: the uncertainties or some of the marks are wrong")
     return parts
 
@@ -126,7 +129,7 @@ def _missing(result: Fit) -> list[str]:
     shown = (
         (
             fitted[name],
-            with_uncertainty(fitted[name].value, fitted[name].uncertainty, fitted[name].unit),
+            with_uncertainty(fitted[name].value, fitted[name].half_width, fitted[name].unit),
         )
         for name in neutral_names
     )
@@ -142,7 +145,7 @@ def _turns(result: Fit) -> list[str]:
     """A curve that turns back between its marks reads two ways."""
     from ..numerics import turning_point
 
-    if not result.parameters:
+    if not result.parameters or isinstance(result.law, Line):
         return []
     turn = turning_point(result.law.forward, float(result.x.min()), float(result.x.max()))
     if turn is None:
@@ -172,7 +175,8 @@ def _extrapolates(result: Fit, limits: tuple[float, float] | None) -> list[str]:
         except JetRulerError:
             half_width = float("nan")
         side = f"at {shown(end, unit)}"
-        parts.append(f"{side} to ± {result.shown(half_width)}" if np.isfinite(half_width) else side)
+        known = f" to ± {result.shown(half_width)} (95 %)" if np.isfinite(half_width) else ""
+        parts.append(side + known)
     known = "it is known " if any("±" in p for p in parts) else "nothing is known "
     limit = f"the limits reach from {number(limits[0])} to {shown(limits[1], unit)}"
     return [f"{text}, {limit}: beyond the marks it extrapolates; {known}{' and '.join(parts)}"]

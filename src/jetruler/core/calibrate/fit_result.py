@@ -206,10 +206,10 @@ class Fit(Result):
 
     @property
     def content(self) -> Content:
-        texts = [with_uncertainty(p.value, p.uncertainty, p.unit) for p in self.parameters]
+        texts = [with_uncertainty(p.value, p.half_width, p.unit) for p in self.parameters]
         lines = [f"  {p.name} = {text}" for p, text in zip(self.parameters, texts, strict=True)]
         if any(np.isfinite(p.uncertainty) for p in self.parameters):
-            lines.append("  (± one standard uncertainty)")
+            lines.append("  (± at 95 %)")
         lines = [Title(self.law.name), *lines, ""]
         return [
             *lines,

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 import numpy as np
 
 from ..error_types import ParameterError
-from ..numerics import Array, FlagArray, NoInverseError, solve_monotone, turning_point
+from ..numerics import AnyArray, Array, FlagArray, NoInverseError, solve_monotone, turning_point
 from ..ruler.base_law import (
     Role,
     as_array,
@@ -177,8 +177,24 @@ class Table(Curve):
 
     @cached_property
     def _sorted(self) -> tuple[Array, Array]:
-        points = np.array(sorted(self.points), dtype=np.float64)
-        return np.ascontiguousarray(points[:, 0]), np.ascontiguousarray(points[:, 1])
+        points = sorted(self.points, key=lambda point: float(np.mean(point[0])))
+        x, y = (
+            np.array(np.broadcast_arrays(*side), np.float64) for side in zip(*points, strict=True)
+        )
+        if x.ndim < y.ndim:
+            x = np.broadcast_to(x[:, None], y.shape)
+        return x, np.broadcast_to(y if y.ndim == x.ndim else y[:, None], x.shape)
+
+    def _piece(self, x: Array) -> tuple[AnyArray, AnyArray]:
+        """Where the points on both sides of x stand: places in `_sorted`. Its columns are one for
+        each x, where a simulation draws the points."""
+        xs, _ = self._sorted
+        if xs.ndim == 1:
+            behind = np.clip(np.searchsorted(xs, x, side="right"), 1, len(xs) - 1)
+            return behind - 1, behind
+        behind = np.clip(np.count_nonzero(xs <= x, axis=0), 1, len(xs) - 1)
+        draws = np.arange(xs.shape[1])
+        return (behind - 1, draws), (behind, draws)  # type: ignore[return-value]
 
     @cached_property
     def _smooth(self) -> tuple[Any, Any]:
@@ -196,11 +212,12 @@ class Table(Curve):
 
     def _inner(self, x: Array) -> Array:
         xs, ys = self._sorted
-        if self.method == "linear":
+        if self.method == "linear" and xs.ndim == 1:
             return np.interp(x, xs, ys)
+        before, behind = (ys[place] for place in self._piece(x))
+        if self.method == "linear":
+            return before + (x - xs[self._piece(x)[0]]) * self._inner_slope(x)
         # Rounding may carry the cubic past a point; a value beyond the last one had no inverse.
-        piece = np.clip(np.searchsorted(xs, x, side="right"), 1, len(xs) - 1)
-        before, behind = ys[piece - 1], ys[piece]
         inner: Array = np.clip(
             self._smooth[0](x), np.minimum(before, behind), np.maximum(before, behind)
         )
@@ -211,8 +228,9 @@ class Table(Curve):
             inner: Array = self._smooth[1](x)
             return inner
         xs, ys = self._sorted
-        step = np.clip(np.searchsorted(xs, x, side="right"), 1, len(xs) - 1)
-        return (ys[step] - ys[step - 1]) / (xs[step] - xs[step - 1])
+        before, behind = self._piece(x)
+        slope: Array = (ys[behind] - ys[before]) / (xs[behind] - xs[before])
+        return slope
 
     def forward(self, x: Array) -> Array:
         xs, ys = self._sorted

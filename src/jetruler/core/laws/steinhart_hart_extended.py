@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
@@ -15,7 +15,7 @@ from ..ruler.base_law import Ohms, Role, as_array
 from ..ruler.units import bracketed, number, result_text
 from .circuit import positive
 from .temperature import ZERO_C, TemperatureUnit, cubic_statements
-from .thermistor import CubicThermistor
+from .thermistor import CubicThermistor, turning_points
 
 if TYPE_CHECKING:
     from ..ruler.base_law import FitInput, FitModel
@@ -98,7 +98,7 @@ class SteinhartHartExtended(CubicThermistor):
             if value is not None and not _four_numbers(value):
                 sound = False
                 yield ParameterError(field, value, "four numbers")
-        if sound and self.to_kelvin is not None and self._branch is None:
+        if sound and self.to_kelvin is not None and np.isnan(self.branch[0]):
             yield ParameterError(
                 "to_kelvin", self.to_kelvin, "coefficients", "T must fall as R rises at 25 °C"
             )
@@ -119,7 +119,7 @@ class SteinhartHartExtended(CubicThermistor):
         return self.to_kelvin or (np.nan, np.nan, np.nan, np.nan)
 
     @property
-    def branch(self) -> tuple[float, float]:
+    def branch(self) -> tuple[Any, Any]:
         return (-np.inf, np.inf) if self.to_kelvin is None else super().branch
 
     def _level(self, reciprocal: Array) -> Array:
@@ -132,19 +132,17 @@ class SteinhartHartExtended(CubicThermistor):
         return b + reciprocal * (2 * c + reciprocal * 3 * d)
 
     @cached_property
-    def _reciprocal_ends(self) -> tuple[float, float]:
-        """The stretch of 1/T round 25 °C on which `to_ohms` is monotone."""
-        _, b, c, d = self.to_ohms or (np.nan, np.nan, np.nan, np.nan)
-        turns = np.roots([3 * d, 2 * c, b])
-        real = turns[np.isreal(turns)].real
-        low = max((t for t in real if 0 < t < 1 / 298.15), default=1e-4)
-        high = min((t for t in real if t > 1 / 298.15), default=1e-1)
-        return float(low), float(high)
+    def _reciprocal_ends(self) -> tuple[Array, Array]:
+        """The stretch of 1/T round 25 °C on which `to_ohms` is monotone, of each set of
+        coefficients."""
+        turns = np.array(turning_points(*(self.to_ohms or (np.nan,) * 4)[1:]))
+        low = np.max(np.where((turns > 0) & (turns < 1 / 298.15), turns, 1e-4), axis=0)
+        return low, np.min(np.where(turns > 1 / 298.15, turns, np.inf), axis=0, initial=1e-1)
 
     def reciprocal(self, log_ohms: Array) -> Array:
         if self.to_kelvin is not None:
             return super().reciprocal(log_ohms)
-        ends = (np.full_like(log_ohms, end) for end in self._reciprocal_ends)
+        ends = (end + 0.0 * log_ohms for end in self._reciprocal_ends)
         return solve_monotone(self._level, self._level_slope, log_ohms, *ends)
 
     def reciprocal_slope(self, log_ohms: Array) -> Array:

@@ -61,7 +61,7 @@ class _Thermistor(TemperatureLaw):
     log_is_written: ClassVar[bool] = True
 
     @property
-    def branch(self) -> tuple[float, float]:
+    def branch(self) -> tuple[Any, Any]:
         """The ends of L between which the curve is that of a thermistor."""
         return -np.inf, np.inf
 
@@ -69,7 +69,7 @@ class _Thermistor(TemperatureLaw):
     def _log(self, ohms: Array) -> Array:
         low, high = self.branch
         level = np.log(ohms / self.base)
-        if np.isfinite(low) or np.isfinite(high):
+        if np.any(np.isfinite(low) | np.isfinite(high)):
             level = np.where((level >= low) & (level <= high), level, np.nan)
         return level
 
@@ -201,6 +201,21 @@ class Beta(_Thermistor):
 
 #: Where thermistor curves are solved for R: e^±40 covers every resistance there is.
 _LOWEST, _HIGHEST = -40.0, 40.0
+#: No float holds e to the power of more.
+_WIDEST = 700.0
+
+
+@ignore_fp_warnings
+def turning_points(c1: Any, c2: Any, c3: Any) -> tuple[Array, Array]:
+    """Where c1 x + c2 x² + c3 x³ turns: two arrays, the lower one first; infinite where it does
+    not. The coefficients are numbers or arrays."""
+    c1, c2, c3 = np.broadcast_arrays(*(np.atleast_1d(np.asarray(c, float)) for c in (c1, c2, c3)))
+    root = np.sqrt(c2**2 - 3.0 * c1 * c3)  # NaN where it never turns
+    q = -(c2 + np.copysign(root, c2))  # the form that loses no digits
+    both = np.sort([np.where(c3 == 0, np.nan, q / (3.0 * c3)), c1 / q], axis=0)  # NaN last
+    there = root > 0
+    low = np.where(there & np.isfinite(both[0]), both[0], -np.inf)
+    return low, np.where(there & np.isfinite(both[1]), both[1], np.inf)
 
 
 class CubicThermistor(_Thermistor):
@@ -219,29 +234,31 @@ class CubicThermistor(_Thermistor):
         _, c1, c2, c3 = self.coefficients
         return c1 + log_ohms * (2 * c2 + log_ohms * 3 * c3)
 
-    @property
-    def branch(self) -> tuple[float, float]:
-        return self._branch or (np.nan, np.nan)
-
     @cached_property
-    def _branch(self) -> tuple[float, float] | None:
-        """The ends of the rising branch through 25 °C; None if there is no such branch."""
-        c0, c1, c2, c3 = self.coefficients
-        at_25 = np.roots([c3, c2, c1, c0 - 1 / 298.15])
-        turns = np.roots([3 * c3, 2 * c2, c1])
-        real_turns = sorted(turns[np.isreal(turns)].real)
-        for root in sorted(at_25[np.isreal(at_25)].real, key=abs):
-            if self.reciprocal_slope(np.array(root)) > 0:
-                low = max((t for t in real_turns if t < root), default=-np.inf)
-                high = min((t for t in real_turns if t > root), default=np.inf)
-                return float(low), float(high)
-        return None
+    @ignore_fp_warnings
+    def branch(self) -> tuple[Any, Any]:
+        """The ends of the rising stretch through 25 °C, the one nearest to L = 0; NaN where there
+        is none. Two arrays where the coefficients are arrays."""
+        low, high = turning_points(*self.coefficients[1:])
+        infinite = np.full(low.shape, np.inf)
+        start, end = np.array([-infinite, low, high]), np.array([low, high, infinite])
+        near, far = (np.clip(edge, -_WIDEST, _WIDEST) for edge in (start, end))
+        at_25 = np.full(near.shape, 1 / 298.15)
+        holds = (near < far) & (self.reciprocal(near) < at_25) & (self.reciprocal(far) > at_25)
+        distance = np.where(holds, 0.0, np.inf)
+        if np.any(np.count_nonzero(holds, axis=0) > 1):
+            at = solve_monotone(self.reciprocal, self.reciprocal_slope, at_25, near, far)
+            distance += np.abs(np.nan_to_num(at))
+        which = np.argmin(distance, axis=0), np.arange(low.size)
+        ends = (np.where(holds[which], edge[which], np.nan) for edge in (start, end))
+        first, last = (e if e.size > 1 else float(e[0]) for e in ends)
+        return first, last
 
     def log_ohms(self, reciprocal: Array) -> Array:
         low, high = self.branch
         ends = (
-            np.full_like(reciprocal, max(low, _LOWEST)),
-            np.full_like(reciprocal, min(high, _HIGHEST)),
+            np.maximum(low, _LOWEST) + 0.0 * reciprocal,
+            np.minimum(high, _HIGHEST) + 0.0 * reciprocal,
         )
         return solve_monotone(self.reciprocal, self.reciprocal_slope, reciprocal, *ends)
 
@@ -306,7 +323,7 @@ class SteinhartHart(CubicThermistor):
 
     def check(self) -> Iterator[ParameterError]:
         yield from super().check()
-        if self._branch is None:
+        if np.isnan(self.branch[0]):
             yield ParameterError(
                 "b",
                 self.b,

@@ -12,7 +12,7 @@ import numpy as np
 
 from ..bench.channel import Channel, ruler_of
 from ..error_types import ParameterError
-from ..numerics import Array, Truths, coverage_factors
+from ..numerics import Array, Truths, coverage_factor, coverage_factors
 from ..result import Content, Result, TextTable, old_fields, old_keywords
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law, Ruler
@@ -365,8 +365,8 @@ class Propagated(Result):
     Examples
     --------
     >>> import jetruler as jr
-    >>> print(jr.propagate(jr.Adc(12, 4.095) >> jr.Line(1000), mean=100, std=3))
-    single readings (100.0 ± 3.0) V; their mean (100.0 ± 3.0) V
+    >>> print(jr.propagate(jr.Adc(12, 4.095) >> jr.Line(1000), mean=100, std=3, n=9).headline)
+    single readings 100.0 V, standard deviation 3.0 V; their mean (100.0 ± 2.0) V at 95 %
     """
 
     mean: float
@@ -377,9 +377,13 @@ class Propagated(Result):
 
     @property
     def headline(self) -> str:
-        deviation = with_uncertainty(self.mean, self.standard_deviation, self.unit)
-        mean = with_uncertainty(self.mean, self.standard_uncertainty, self.unit)
-        return f"single readings {deviation}; their mean {mean}"
+        mean, deviation = rounded(self.mean, self.standard_deviation)
+        unit = f" {symbol(self.unit)}" if self.unit else ""
+        half_width = coverage_factor(math.inf) * self.standard_uncertainty
+        return (
+            f"single readings {mean}{unit}, standard deviation {deviation}{unit}; their mean "
+            f"{with_uncertainty(self.mean, half_width, self.unit)} at 95 %"
+        )
 
     @property
     def table(self) -> Mapping[str, Sequence[Any]]:

@@ -13,7 +13,7 @@ import numpy as np
 
 from ..bench.channel import Channel, FitCovariance, number_in, path_of
 from ..error_types import JetRulerError, ParameterError
-from ..numerics import ROUNDING, Array, lasting_rounding
+from ..numerics import ROUNDING, Array, lasting_rounding, median_rounding
 from ..ruler.base_law import hint_unit, parameters
 from ..ruler.quantity import Toleranced, standard_of
 from ..ruler.ruler import Law, Ruler, slope_of
@@ -139,6 +139,7 @@ class Conditions:
     readings: how many are averaged. calibration: standard uncertainty that a calibration left, in
     the unit of the result; it stands for the tolerances and the converter's error, which the
     calibration saw. fit: how well it knows a law's parameters. level: of the expanded uncertainty.
+    median_of: so many readings, if their median is taken, else 0.
     """
 
     noise: float = 0.0
@@ -147,6 +148,20 @@ class Conditions:
     calibration: float = 0.0
     level: float = 0.95
     fit: FitCovariance | None = None
+    median_of: int = 0
+
+    def roundings(self, resolution: float) -> tuple[float, float]:
+        """What rounding to this resolution leaves in the result, root mean square: what lasts,
+        and what is noise by now, since noise made the readings fall on different steps."""
+        if not resolution:
+            return 0.0, 0.0
+        if self.median_of:
+            return resolution * median_rounding(self.noise / resolution, self.median_of), 0.0
+        if self.readings == 1:
+            return resolution * ROUNDING, 0.0
+        lasting = lasting_rounding(self.noise / resolution)
+        dithered = math.sqrt(max(0.0, ROUNDING**2 - lasting**2)) / math.sqrt(self.readings)
+        return resolution * lasting, resolution * dithered
 
     @property
     def calibrated(self) -> bool:
@@ -200,6 +215,7 @@ def conditions_of(
     """What is said, and what a channel knows where nothing is said: its noise, how many readings
     its smoothing averages, what its calibration left."""
     fit: FitCovariance | None = None
+    median_of = 0
     if isinstance(what, Channel):
         noise = what.noise if noise is None else what.raw_difference("noise", noise)
         left = what.calibration
@@ -209,6 +225,7 @@ def conditions_of(
             calibration = left
         if readings is None and what.smooth is not None and isinstance(what.smooth.over, int):
             readings = what.smooth.averaged
+            median_of = what.smooth.over if what.smooth.kind == "median" else 0
     return Conditions(
         float(noise or 0.0),
         dof=math.inf if dof is None else dof,
@@ -216,6 +233,7 @@ def conditions_of(
         calibration=0.0 if calibration is None else float(standard_of(calibration)),
         level=level,
         fit=fit,
+        median_of=median_of,
     )
 
 
@@ -279,7 +297,7 @@ def _of_fit(ruler: Ruler, fit: FitCovariance, x: Array) -> Contribution:
     square = np.einsum("ik,ij,jk->k", effects, np.array(fit.covariance), effects)
     effect = np.sqrt(np.maximum(square, 0.0))
     parts = [
-        f"{_called(ruler.laws[p.law], p.field, p.inside)} ± {number(p.value.standard, 3)}"
+        f"u({_called(ruler.laws[p.law], p.field, p.inside)}) = {number(p.value.standard, 3)}"
         for p in fitted
     ]
     return Contribution(
@@ -319,17 +337,13 @@ def _of_resolution(
     source: str, resolution: float, unit: str | None, slope: Array, given: Conditions
 ) -> list[Contribution]:
     rows = []
-    lasting = lasting_rounding(given.noise / resolution)
-    dithered = math.sqrt(max(0.0, ROUNDING**2 - lasting**2)) / math.sqrt(given.readings)
-    if given.readings == 1:
-        lasting, dithered = ROUNDING, 0.0
+    lasting, dithered = given.roundings(resolution)
     size = f"± {_amount(resolution / 2, unit)}"
-    if lasting > 1e-6:
-        rows.append(replace(_row(source, size, resolution * lasting, unit, slope), stays=True))
+    if lasting > 1e-6 * resolution:
+        rows.append(replace(_row(source, size, lasting, unit, slope), stays=True))
     if dithered:
         note = f"is what the noise of {number(given.readings, 3)} readings leaves of the resolution"
-        standard = resolution * dithered
-        mean = _row("resolution, mean", size, standard, unit, slope, random=True, note=note)
+        mean = _row("resolution, mean", size, dithered, unit, slope, random=True, note=note)
         rows.append(mean)
     return rows
 

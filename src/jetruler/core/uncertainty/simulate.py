@@ -12,12 +12,12 @@ import numpy as np
 
 from ..bench.channel import Channel, ruler_of
 from ..error_types import ParameterError
-from ..numerics import ROUNDING, Array, lasting_rounding
+from ..numerics import ROUNDING, Array
 from ..result import Content, Result, old_keywords
 from ..ruler.converter import blocks
 from ..ruler.quantity import Toleranced
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import number, shown, significant, with_uncertainty
+from ..ruler.units import number, rounded, shown, significant
 from .budget import Budget, budget_under
 from .contributions import (
     Conditions,
@@ -42,7 +42,7 @@ class Varied:
             fitted = fitted_parameters(ruler, given.fit)
             self.parameters[fitted[0].law] = fitted
         self.rounded = [law.rounds_to for law in ruler.laws]
-        self.straight: dict[int, bool] = {}
+        self.at_once: dict[int, bool] = {}
 
     def draw(self, random: np.random.Generator, at: float, n: int) -> Array:
         """n values that a reading of `at` may stand for."""
@@ -79,21 +79,15 @@ class Varied:
 
     def _raw(self, random: np.random.Generator, at: float, n: int) -> Array:
         given = self.given
-        averaged = given.readings != 1
-        resolution = resolution_of(self.ruler)
-        lasting = (
-            lasting_rounding(given.noise / resolution) if averaged and resolution else ROUNDING
-        )
+        lasting, dithered = given.roundings(resolution_of(self.ruler))
         x: Array = random.uniform(-0.5, 0.5, n)
-        x *= resolution * lasting / ROUNDING
+        x *= lasting / ROUNDING
         x += at
-        variance = given.noise**2
-        if averaged:
-            variance += resolution**2 * max(0.0, ROUNDING**2 - lasting**2)
+        variance = given.noise**2 / given.readings + dithered**2
         if variance:
             known = math.isinf(given.dof)
             noise = random.standard_normal(n) if known else random.standard_t(given.dof, n)
-            noise *= math.sqrt(variance / given.readings)
+            noise *= math.sqrt(variance)
             x += noise
         error = self.ruler.edge.half_width if self.ruler.edge is not None else 0.0
         if error and not given.calibrated:
@@ -101,22 +95,18 @@ class Varied:
         return x
 
     def _through(self, i: int, law: Law, drawn: list[Array], x: Array) -> Array:
-        """A law with its own parameters for every value: at once where its formula allows it,
-        else by a parabola through each parameter's ends."""
-        if i not in self.straight:
-            self.straight[i] = _takes_arrays(law, self.parameters[i], drawn, x)
-        if self.straight[i]:
-            for parameter, values in zip(self.parameters[i], drawn, strict=True):
-                law = with_value(law, parameter, values)
-            return law.forward(x)
-        y = middle = law.forward(x)
-        for parameter, values in zip(self.parameters[i], drawn, strict=True):
-            half_width = parameter.value.half_width or 1.0
-            ends = [with_value(law, parameter, parameter.value + s * half_width) for s in (-1, 1)]
-            low, high = (end.forward(x) for end in ends)
-            t = (values - float(parameter.value)) / half_width
-            y = y + 0.5 * t * (high - low) + 0.5 * t**2 * (high - 2 * middle + low)
-        return y
+        """A law with its own parameters for every value: at once where its formula takes arrays,
+        else (a table) one value after another."""
+        if i not in self.at_once:
+            self.at_once[i] = _takes_arrays(law, self.parameters[i], drawn, x)
+        if self.at_once[i]:
+            return _with_values(law, self.parameters[i], drawn).forward(x)
+        return _one_by_one(law, self.parameters[i], drawn, x)
+
+    @property
+    def slow(self) -> bool:
+        """Whether a law computes one draw after another."""
+        return not all(self.at_once.values())
 
 
 def _drawn(random: np.random.Generator, value: Toleranced, n: int) -> Array:
@@ -130,21 +120,27 @@ def _takes_arrays(
     law: Law, parameters: list[UncertainParameter], drawn: list[Array], x: Array
 ) -> bool:
     """Whether a law computes with an array for a parameter as it does with each of its numbers."""
-    few = slice(0, 8)
+    few = [values[:8] for values in drawn]
     try:
-        whole = law
-        for parameter, values in zip(parameters, drawn, strict=True):
-            whole = with_value(whole, parameter, values[few])
-        found = whole.forward(x[few])
-        for i in range(x[few].size):
-            one = law
-            for parameter, values in zip(parameters, drawn, strict=True):
-                one = with_value(one, parameter, float(values[i]))
-            if not np.allclose(one.forward(x[i : i + 1]), found[i], rtol=1e-9, equal_nan=True):
-                return False
+        found = _with_values(law, parameters, few).forward(x[:8])
     except Exception:  # whatever a law makes of an array that it did not expect
         return False
-    return bool(found.shape == x[few].shape)
+    each = _one_by_one(law, parameters, few, x[:8])
+    return found.shape == each.shape and bool(np.allclose(found, each, rtol=1e-9, equal_nan=True))
+
+
+def _with_values(law: Law, parameters: list[UncertainParameter], values: list[Any]) -> Law:
+    for parameter, value in zip(parameters, values, strict=True):
+        law = with_value(law, parameter, value)
+    return law
+
+
+def _one_by_one(
+    law: Law, parameters: list[UncertainParameter], drawn: list[Array], x: Array
+) -> Array:
+    each = zip(x, *drawn, strict=True)
+    laws = ((at, _with_values(law, parameters, list(map(float, values)))) for at, *values in each)
+    return np.array([one.forward(np.array([at]))[0] for at, one in laws])
 
 
 @dataclass(frozen=True, eq=False, repr=False)
@@ -223,21 +219,32 @@ class Simulation(Result):
 
     @property
     def bent(self) -> bool:
-        """Whether it is the chain's bend that the first order misses: the mean or the variance."""
+        """Whether it is the chain's bend that the first order misses: an interval that lies to one
+        side of the value, or another variance (which few degrees of freedom change too)."""
         first = self.budget
         error = CERTAIN * self.standard / math.sqrt(self.values.size or 1)
-        shifted = abs(self.mean - first.value) > self.tolerance + error
-        return shifted or abs(self.standard - first.combined) > 0.03 * self.standard + error
+        if abs(sum(self.interval) / 2 - first.value) > self.tolerance + CERTAIN * self.end_error:
+            return True
+        other = abs(self.standard - first.combined) > 0.03 * self.standard + error
+        return other and not self.few_dof
+
+    @property
+    def few_dof(self) -> bool:
+        """Whether a figure of few degrees of freedom, drawn from Student's distribution, counts:
+        the coverage factor of the budget combines it with the others by a rule of thumb."""
+        first = self.budget
+        return any(row.dof < FEW_DOF and first.fraction(row) > 0.01 for row in first.rows)
 
     def _why(self) -> str:
         """Why the first order will not do."""
         if self.bent:
             return "the chain is too bent for it"
-        if self.lost:
+        if self.lost > 0.001 * self.values.size:
             return "some of what may be has no value"
         largest = self.budget.dominant
-        one = largest is not None and self.budget.fraction(largest) > RULES
-        return "one flat tolerance rules" if one else "flat tolerances rule"
+        if largest is not None and self.budget.fraction(largest) > RULES and not largest.random:
+            return "one flat tolerance rules"
+        return "few degrees of freedom" if self.few_dof else "flat tolerances rule"
 
     @property
     def headline(self) -> str:
@@ -261,9 +268,12 @@ class Simulation(Result):
             return [f"not one of {self.values.size + self.lost} draws has a value"]
         low, high = (shown(significant(end, 5), self.unit) for end in self.interval)
         level = f"{number(100 * self.budget.level)} %"
+        mean, standard = (
+            shown(float(text.replace("−", "-")), self.unit)
+            for text in rounded(self.mean, self.standard)
+        )
         lines = [
-            f"{self.values.size} draws: {with_uncertainty(self.mean, self.standard, self.unit)} "
-            "(one standard uncertainty)",
+            f"{self.values.size} draws: mean {mean}, standard uncertainty {standard}",
             f"{level} of them lie between {low} and {high}",
         ]
         if not self.stable:
@@ -296,6 +306,8 @@ class Simulation(Result):
 
 #: Draws whose mean is known to a thousandth of its standard deviation; more show nothing new.
 MOST_DRAWS = 10_000_000
+#: Draws without which nobody asks for more, through a law that takes no arrays: some seconds.
+MOST_ONE_BY_ONE = 100_000
 #: The draws that a run begins with, if it goes on until it is stable.
 FIRST_DRAWS = 50_000
 #: Ends are stable when their standard error is so much of the tolerance, and known as finely as
@@ -303,6 +315,8 @@ FIRST_DRAWS = 50_000
 STABLE, FINEST = 0.25, 0.1
 #: Standard errors beyond which a difference is no chance: once in 16,000 runs.
 CERTAIN = 4.0
+#: Degrees of freedom from which Student's distribution is as good as normal.
+FEW_DOF = 50.0
 #: The fraction of the variance from which one source rules.
 RULES = 0.7
 
@@ -387,12 +401,13 @@ def simulate(
             new[part] = varied.draw(random, float(at), part.stop - part.start)
         values = np.sort(np.concatenate((values, new)))  # NaN to the end
         run = _from_draws(values, ruler.gives, level, first)
-        if draws is not None or run.decided or wanted == MOST_DRAWS or run.values.size < 2:
+        most = MOST_ONE_BY_ONE if varied.slow else MOST_DRAWS
+        if draws is not None or run.decided or wanted >= most or run.values.size < 2:
             return run
         # The error falls with the root of the draws; a little more, so that one round suffices.
         aim = (STABLE if not run.stable else FINEST) * run.tolerance
         more = 1.1 * wanted * (run.end_error / max(aim, 1e-300)) ** 2
-        wanted = int(min(max(2 * wanted, more), MOST_DRAWS))
+        wanted = int(min(max(2 * wanted, more), most))
 
 
 def _from_draws(values: Array, unit: str | None, level: float, first: Budget) -> Simulation:

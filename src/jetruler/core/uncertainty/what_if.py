@@ -50,10 +50,15 @@ class WhatIf(Result):
         was, now = self.before.expanded_uncertainty, self.after.expanded_uncertainty
         change = 100.0 * (now - was) / was if was else 0.0
         more = "more" if change > 0 else "less"
+        level = f"at {number(100 * self.before.level)} %"
         changes = ", ".join(f"{name} = {value}" for name, value in self.changes.items())
         return (
-            f"with {changes}: ± {number(now, 3)} {unit} instead of ± {number(was, 3)} {unit}, "
-            + (f"{abs(change):.0f} % {more}" if abs(change) >= 0.5 else "no less")
+            f"with {changes}: ± {number(now, 3)} {unit} instead of ± {number(was, 3)} {unit} "
+            + (
+                f"{level}, {abs(change):.0f} % {more}"
+                if abs(change) >= 0.5
+                else f"{level}, no less"
+            )
         )
 
     @property
@@ -114,7 +119,7 @@ def what_if(channel: Channel, at: float, changes: Mapping[str, str], **given: fl
     >>> import jetruler as jr
     >>> bean = jr.load_bench("bench.toml")["bean"]
     >>> print(jr.what_if(bean, 400, {"r0": "100 kohm ± 1 %"}).headline)
-    with r0 = 100 kohm ± 1 %: ± 3.88 °C instead of ± 4.36 °C, 11 % less
+    with r0 = 100 kohm ± 1 %: ± 3.88 °C instead of ± 4.36 °C at 95 %, 11 % less
     """
     changed = channel
     for name, value in changes.items():

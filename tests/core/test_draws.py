@@ -1,0 +1,169 @@
+"""Draws through the real law, smoothing by a median, and uncertainties stated too small, each
+against draws made here from the definitions."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+import pytest
+
+import jetruler as jr
+from jetruler.core.calibrate.fitting import SAME
+from jetruler.core.uncertainty.contributions import fitted_parameters, toleranced, with_value
+
+Array = np.ndarray[tuple[int, ...], np.dtype[np.float64]]
+
+
+def five_percent(value: float) -> jr.Toleranced:
+    return jr.Toleranced(value, abs(0.05 * value))
+
+
+def few_percent(*values: float) -> Any:
+    return tuple(jr.Toleranced(value, abs(0.02 * value)) for value in values)
+
+
+#: Laws whose parameters have large tolerances, each with a reading.
+TOLERANCED = {
+    "line": (jr.Line(five_percent(2.0), five_percent(3.0)), 800.0),
+    "line by marks": (jr.Line(marks=((0, jr.Toleranced(0, 0.1)), (100, five_percent(5)))), 30.0),
+    "polynomial": (jr.Polynomial(tuple(map(five_percent, (1.0, 0.05, -4e-6)))), 800.0),
+    "power": (jr.PowerLaw(five_percent(2e3), five_percent(-0.8)), 800.0),
+    "beta": (jr.Beta(five_percent(1e4), five_percent(3435)), 8e3),
+    "steinhart-hart": (
+        jr.SteinhartHart(five_percent(1.1384e-3), five_percent(2.3245e-4), five_percent(9.489e-8)),
+        8e3,
+    ),
+    "extended": (
+        jr.SteinhartHartExtended(
+            five_percent(1e4), to_kelvin=few_percent(3.354e-3, 2.57e-4, 2.6e-6, 6.3e-8)
+        ),
+        8e3,
+    ),
+    "a cubic that turns": (jr.SteinhartHart(*few_percent(1e-3, 3.7e-4, -3.6e-7)), 8e3),
+    "table": (jr.Table(((0, 0), (jr.Toleranced(50, 2), five_percent(3)), (100, 9))), 30.0),
+}
+
+
+def own_draws(law: jr.Law, at: float, n: int, random: np.random.RandomState) -> Array:
+    """One law after another, each built from its own numbers."""
+    found = np.empty(n)
+    for i in range(n):
+        one = law
+        for parameter in toleranced(jr.Ruler.of(law)):
+            value = parameter.value
+            ends = value - value.half_width, value + value.half_width
+            one = with_value(one, parameter, float(random.uniform(*ends)))
+        found[i] = one.forward(np.array([at]))[0]
+    return found
+
+
+@pytest.mark.parametrize("name", TOLERANCED)
+def test_draws_of_tolerances(name: str) -> None:
+    law, at = TOLERANCED[name]
+    run = jr.simulate(law, at, draws=60_000)
+    own = own_draws(law, at, 4000, np.random.RandomState(3))
+    assert np.isnan(own).mean() == pytest.approx(run.lost / 60_000, abs=0.01)
+    assert run.standard == pytest.approx(np.nanstd(own), rel=0.03)
+    ends = np.nanquantile(own, [0.025, 0.975])
+    assert run.interval == pytest.approx(tuple(ends), abs=0.06 * np.nanstd(own))
+
+
+FITS = {
+    "line": (jr.Line(0.05, 3.0), np.linspace(100, 4000, 8), 2.0),
+    "polynomial": (jr.Polynomial((1.0, 0.05, -4e-6)), np.linspace(100, 4000, 8), 2.0),
+    "power": (jr.PowerLaw(2e3, -0.8), np.geomspace(50, 3000, 8), 0.5),
+    "beta": (jr.Beta(1e4, 3435), np.geomspace(1e3, 5e4, 8), 0.5),
+    "steinhart-hart": (
+        jr.SteinhartHart(1.1384e-3, 2.3245e-4, 9.489e-8),
+        np.geomspace(1e3, 5e4, 8),
+        0.5,
+    ),
+    "steinhart-hart-extended": (
+        jr.SteinhartHartExtended(1e4, to_kelvin=(3.354e-3, 2.57e-4, 2.6e-6, 6.3e-8)),
+        np.geomspace(1e3, 5e4, 8),
+        0.5,
+    ),
+}
+
+
+@pytest.mark.parametrize("name", FITS)
+def test_draws_of_a_fit(name: str) -> None:
+    """The parameters of a fit, drawn together from their covariance."""
+    law, x, noise = FITS[name]
+    random = np.random.RandomState(6)
+    marks = np.stack([x, np.asarray(law(x)), np.full(x.size, noise)], axis=1)
+    channel = jr.Channel("c", jr.Ruler.of(law), "c")
+    fitted = jr.calibrate(
+        channel, jr.Marks.of(marks), name, degree=2 if name == "polynomial" else None
+    ).calibrated
+    fit = fitted.calibration
+    assert isinstance(fit, jr.FitCovariance)
+    assert math.isinf(fit.dof)
+    at = float(x[0] * 1.1)
+    run = jr.simulate(fitted, at, draws=60_000)
+    parameters = fitted_parameters(fitted.chain, fit)
+    middle = [float(p.value) for p in parameters]
+    size = np.array([p.value.standard for p in parameters])
+    root = np.linalg.cholesky(np.array(fit.covariance) / np.outer(size, size))
+    drawn = middle + size * (random.standard_normal((6000, size.size)) @ root.T)
+    own = []
+    for values in drawn:
+        one = fitted.chain.laws[0]
+        for parameter, value in zip(parameters, values, strict=True):
+            one = with_value(one, parameter, float(value))
+        own.append(one.forward(np.array([at]))[0])
+    assert run.standard == pytest.approx(np.std(own), rel=0.03)
+    assert run.mean == pytest.approx(np.mean(own), abs=0.06 * np.std(own))
+
+
+@pytest.mark.parametrize(("dof", "gain", "why"), [
+    (3, jr.Line(1000), "few degrees of freedom"),
+    (5, jr.Line(jr.Toleranced(1000, 30)), "one flat tolerance rules"),
+    (math.inf, jr.PowerLaw(1.0, jr.Toleranced(3.0, 1.0)), "too bent"),
+])  # fmt: skip
+def test_why_the_first_order_will_not_do(dof: float, gain: jr.Law, why: str) -> None:
+    run = jr.simulate(jr.Adc(12, 3.3) >> gain, 2000, noise=2, dof=dof)
+    assert not run.first_order
+    assert why in str(run.content[-1])
+
+
+@pytest.mark.parametrize("noise", [0.1, 0.4, 1.0, 3.0])
+@pytest.mark.parametrize("over", [3, 4, 7, 16, 51])
+def test_a_median_of_counts(over: int, noise: float) -> None:
+    """What a budget promises after a median, against medians of whole counts."""
+    random = np.random.RandomState(over)
+    level = random.uniform(100, 200, 8000)
+    counts = np.round(level[:, None] + noise * random.standard_normal((8000, over)))
+    rms = float(np.sqrt(np.mean((np.median(counts, axis=1) - level) ** 2)))
+    smoothing = jr.Smoothing("median", over)
+    channel = jr.Channel("c", jr.Counts(12) >> jr.Line(1.0), "c", noise=noise, smooth=smoothing)
+    assert rms / jr.budget(channel, 150).combined == pytest.approx(1.0, abs=0.05)
+    assert jr.simulate(channel, 150, draws=50_000).standard == pytest.approx(rms, rel=0.05)
+
+
+@pytest.mark.parametrize("factor", [1.0, 2.0, 3.0, 5.0])
+def test_two_spare_marks_and_uncertainties_stated_too_small(factor: float) -> None:
+    random = np.random.RandomState(4)
+    x = np.linspace(0, 100, 4)
+    held = []
+    for _ in range(500):
+        y = 2 * x + 5 + factor * random.standard_normal(4)
+        found = jr.fit(np.stack([x, y, np.ones(4)], axis=1))
+        held.append(abs(found.law(30.0) - 65.0) <= found.interval(30.0)[0])
+    assert np.mean(held) >= 0.92  # 93 % and two standard errors of 500 cases
+
+
+@pytest.mark.parametrize("law", ["line", "polynomial", "power", "table", "beta", "steinhart-hart"])
+@pytest.mark.parametrize("apart", [0.0, 0.1 * SAME])
+def test_equal_truths_are_refused_and_named(law: str, apart: float) -> None:
+    marks = [(1000, 25.0), (2000, 25.0 * (1 + apart)), (3000, 25.0)]
+    with pytest.raises(jr.errors.MarksError, match=r"different true values.*mark 1 .*2 more"):
+        jr.fit(marks, law)
+    assert jr.fit(marks, "offset").parameters
+
+
+def test_a_straight_law_has_no_turning_point() -> None:
+    for marks, law in (([(5, 5.2)], "offset"), ([(0, 1.0), (1, 1.1), (2, 0.9)], "line")):
+        assert not any("turns back" in note for note in jr.fit(marks, law).notes)
