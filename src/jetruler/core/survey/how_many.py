@@ -12,15 +12,11 @@ import numpy as np
 from ..error_types import ParameterError
 from ..numerics import (
     Array,
-    LongRun,
-    deviation_of_means,
-    long_run,
-    noise_of,
     rounded_readings,
-    spreads_of_means,
 )
 from ..result import Content, Result, old_fields
 from ..ruler.units import number
+from ..series import LongRun, deviation_of_means, long_run, noise_of, spreads_of_means
 
 #: Means are measured up to this part of the readings: fewer than fifty of them tell too little.
 OF_ALL = 50

@@ -8,8 +8,9 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..numerics import AnyArray, Array, coverage_factor, long_run, rounded_readings, steps_of
+from ..numerics import AnyArray, Array, coverage_factor, rounded_readings, steps_of
 from ..ruler.units import many, number
+from ..series import are_independent, long_run
 
 #: Stretches kept at most; a picture has about half as many columns.
 STRETCHES = 4096
@@ -307,33 +308,3 @@ def _shift(means: Array, deviation: float) -> float:
     if abs(float(np.mean(off**4)) - 3.0) > KURTOSIS:
         return min(0.5, LEAVES / noise) if noise else 0.5
     return float(np.max(np.abs(rounded_readings(min(noise, 2.0))[0])))
-
-
-#: Independence is rejected at this level; few samples show little, so that the level is lenient.
-REJECTED = ((100, 0.05), (40, 0.1), (0, 0.6))
-
-
-def are_independent(samples: Array) -> bool:
-    """Whether samples show no dependence on those before, nor hum.
-
-    Two tests: of the autocorrelations of the first lags together, and of the largest peak of the
-    spectrum. Sources: Ljung, Box, Biometrika 65 (1978) 297; Fisher, Proc. R. Soc. A 125 (1929) 54.
-    """
-    n = samples.size
-    off = samples - samples.mean()
-    power = float(off @ off)
-    if not power > 0:
-        return False
-    lags = max(1, min(10, n // 5))
-    rho = np.array([float(off[k:] @ off[:-k]) for k in range(1, lags + 1)]) / power
-    from scipy.special import chdtrc  # 0.2 s, worth it only where an interval is wanted
-
-    level = next(level for least, level in REJECTED if n >= least)
-    for m in {1, lags}:
-        q = n * (n + 2) * float(np.sum(rho[:m] ** 2 / (n - np.arange(1, m + 1))))
-        if chdtrc(m, q) < level:
-            return False
-    spectrum = np.abs(np.fft.rfft(off)[1 : (n + 1) // 2]) ** 2
-    m = spectrum.size
-    g = float(spectrum.max() / spectrum.sum())
-    return m * (1 - g) ** (m - 1) > 0.02
