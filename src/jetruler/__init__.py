@@ -12,14 +12,14 @@ Laws        Adc Counts Input Amplifier Attenuator Divider Shunt
             Line Polynomial PowerLaw Table Formula To
             Magnitude Whole PassThrough Clamp Limits Expect DeadBand Zones; Law is their base
 Rulers      Ruler Channel Bench Flag Toleranced quantity
-Bench files load_bench parse_bench write_calibration write_correction
+Bench files load_bench parse_bench write_calibration write_parameters write_correction
 Logs        look convert convert_all check_log ConvertOptions LogFormat
 Live        stream Live
 Smoothing   Smoothing Smoother smooth block_averages
 Decisions   Condition Trip Drive Decisions
 Surveys     survey find_ends how_many check
 Uncertainty budget propagate simulate what_if
-Calibration Marks read_marks fit FitCovariance calibrate read_pairs compare
+Calibration Marks read_marks fit FitCovariance calibrate adjust read_pairs compare spot_check
 Parts       choose_resistor choose_reference choose_amplifier choose_averaging preferred
 Firmware    export naive
 Reports     report

@@ -40,6 +40,7 @@ from .core.ruler.quantity import quantity as quantity
 from .benchfile.load import load_bench as load_bench
 from .benchfile.load import parse_bench as parse_bench
 from .benchfile.edit import write_calibration as write_calibration
+from .benchfile.edit import write_parameters as write_parameters
 from .benchfile.edit import write_correction as write_correction
 
 # Logs
@@ -86,6 +87,8 @@ from .core.bench.channel import FitCovariance as FitCovariance
 from .core.calibrate.in_channel import calibrate as calibrate
 from .logs.pairs import read_pairs as read_pairs
 from .core.calibrate.compare import compare as compare
+from .core.calibrate.adjust import adjust as adjust
+from .core.calibrate.spot_check import spot_check as spot_check
 
 # Parts
 from .core.choose.resistor import choose_resistor as choose_resistor

@@ -1,7 +1,9 @@
 from .core.bench.decisions import Decided as Decided
+from .core.calibrate.adjust import Adjustment as Adjustment
 from .core.calibrate.comparison import Comparison as Comparison
 from .core.calibrate.fit_result import Fit as Fit
 from .core.calibrate.in_channel import Calibration as Calibration
+from .core.calibrate.spot_check import SpotCheck as SpotCheck
 from .core.choose.averaging import AveragingChoice as AveragingChoice
 from .core.choose.resistor import ResistorChoice as ResistorChoice
 from .core.choose.signal_range import AmplifierChoice as AmplifierChoice

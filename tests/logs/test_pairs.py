@@ -168,7 +168,7 @@ def test_picture_of_a_comparison(home: Path, bench: jr.Bench) -> None:
     assert dots[:, 1] == pytest.approx(pairs.a - pairs.b)
     levels = {round(float(np.asarray(line.get_ydata())[0]), 6) for line in ax.lines[1:]}
     assert {round(v, 6) for v in (found.bias, *found.limits, 0.0)} <= levels
-    assert any("bias −0.606 °C" in text.get_text() for text in ax.texts)
+    assert any("bias −0.61 °C" in text.get_text() for text in ax.texts)
 
 
 def test_picture_of_a_budget(bench: jr.Bench) -> None:

@@ -17,13 +17,15 @@ import tomlkit
 from tomlkit.items import Array
 
 from ..core.bench.channel import Channel, FitCovariance
+from ..core.calibrate.adjust import Adjustment
 from ..core.calibrate.in_channel import Calibration, joined
 from ..core.error_types import JetRulerError
 from ..core.laws import law_line, number_text
 from ..core.laws.linear import Line
-from ..core.ruler.quantity import standard_of
+from ..core.ruler.base_law import hint_unit, parameters
+from ..core.ruler.quantity import Toleranced, standard_of
 from ..core.ruler.ruler import Law, Ruler, written
-from ..core.ruler.units import factor
+from ..core.ruler.units import TEMPERATURES, factor
 from ..files import atomic_replace, editing, note_read, temp_path
 from .load import BenchError, parse_bench
 
@@ -138,9 +140,7 @@ def write_law(
     with _alone(path):
         text = read_text(path)
         if expected is not None and text != expected:
-            raise BenchError(
-                path, ["it has changed since it was read; nothing is written, try again"]
-            )
+            raise BenchError(path, [_CHANGED])
         document = tomlkit.parse(text)
         tables: Any = document["channel"]
         table = tables[channel.name]
@@ -288,6 +288,89 @@ def write_calibration(path: str, found: Calibration, expected: str | None = None
         expected=expected,
         calibration=calibration_text(found.calibrated),
     )
+
+
+def write_parameters(path: str, found: Adjustment, expected: str | None = None) -> Change:
+    """Put adjusted parameters where they stand in a bench file: in the channel's laws, or in the
+    converter that it shares with others.
+
+    Parameters
+    ----------
+    path : str
+        The bench file.
+    found : Adjustment
+        What `adjust` returns.
+    expected : str, optional
+        The file's text as it was read; a file that has changed since is left alone.
+
+    Returns
+    -------
+    Change
+        The lines taken out and put in.
+
+    Raises
+    ------
+    BenchError
+        The file is replaced whole or not at all.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> bench = jr.load_bench("bench.toml")
+    >>> found = jr.adjust(bench["rail"], jr.Marks.of([(3400, 11.9)]), ["upper"])
+    >>> _ = jr.write_parameters("bench.toml", found)
+    >>> round(jr.load_bench("bench.toml")["rail"].ruler(3400), 2)
+    11.9
+    """
+    with _alone(path):
+        text = read_text(path)
+        if expected is not None and text != expected:
+            raise BenchError(path, [_CHANGED])
+        document = tomlkit.parse(text)
+        name, laws = found.channel.name, found.adjusted.chain.laws
+        table: Any = document["channel"][name]
+        listed = len(written(laws)) - len(table.get("laws", []))
+        before, after = [], []
+        for i, (was, law) in enumerate(zip(found.channel.chain.laws, laws, strict=True)):
+            own = len(written(laws[: i + 1])) - 1 - listed
+            home = table["laws"][own] if own >= 0 else _converter(document, table)
+            for field in fields(law):  # type: ignore[arg-type]
+                if _same(getattr(was, field.name), getattr(law, field.name)):
+                    continue
+                before.append(f"{field.name} = {home[field.name].as_string()}")
+                now = tomlkit.parse(f"x = {_parameter_text(law, field.name)}")["x"]
+                home[field.name] = now
+                after.append(f"{field.name} = {now.as_string()}")
+        lines = "\n".join(after)
+        _replace_checked(path, tomlkit.dumps(document), name, found.adjusted.chain, lines)
+        return Change("\n".join(before), lines)
+
+
+#: Why nothing is written to a file that somebody else has saved meanwhile.
+_CHANGED = "it has changed since it was read; nothing is written, try again"
+
+
+def _parameter_text(law: Law, name: str) -> str:
+    """A parameter as TOML, with its unit where it has one of its own."""
+    value, unit = getattr(law, name), hint_unit(parameters(type(law))[name])
+    if not isinstance(value, int | float) or unit is None or unit.symbol in TEMPERATURES:
+        line: Any = tomlkit.parse(f"x = {law_line(law)}")
+        return str(line["x"][name].as_string())
+    text = f"{number_text(value)} {unit.symbol}"
+    if isinstance(value, Toleranced):
+        text += f" ± {number_text(value.half_width)} {unit.symbol}"
+        text += "" if value.k is None else f" (k={value.k:g})"
+    return f'"{text}"'
+
+
+def _converter(document: Any, table: Any) -> Any:
+    """Where the converter of a channel stands that its list of laws has not."""
+    return table["converter"] if "converter" in table else document["converter"]
+
+
+def _same(was: Any, now: Any) -> bool:
+    """Whether two parameters are the same, with their tolerances."""
+    return repr(was) == repr(now)
 
 
 def calibration_text(channel: Channel) -> str:

@@ -16,19 +16,24 @@ from ..core.ruler.quantity import Toleranced, quantity, unit_of
 from ..core.ruler.units import spelled
 from ..files import text_of_file
 
-#: `raw`, `raw (V)`, `raw [V]` or `raw_V`; so for true and u_true.
+#: The columns of a marks file; the uncertainties may be missing.
+COLUMNS = ("raw", "true", "u_true", "u_raw", "u_common")
+#: `raw`, `raw (V)`, `raw [V]` or `raw_V`; so for the others.
 _HEADING = re.compile(
-    r"(raw|true|u_true)\s*(?:[(\[]\s*(.+?)\s*[)\]]|_(\w+|%))?\s*\Z", re.IGNORECASE
+    rf"({'|'.join(COLUMNS[::-1])})\s*(?:[(\[]\s*(.+?)\s*[)\]]|_(\w+|%))?\s*\Z", re.IGNORECASE
 )
+#: A column that is an uncertainty, of whatever.
+_UNCERTAINTY = re.compile(r"u(?![a-z])", re.IGNORECASE)
 _UNITS = {"percent": "%", "counts": "count"}
 
 
 def read_marks(path: str | PathLike[str]) -> Marks:
     """Marks from a CSV file (comma or semicolon; with semicolons a decimal comma is read too).
 
-    Its header names the columns `raw` and `true`, and `u_true` if the standard uncertainty of each
-    is known; each may say its unit in brackets: `raw (count),true (degC),u_true (K)`. Other
-    columns, blank lines and lines that start with # are left out.
+    Its header names the columns `raw` and `true`, and perhaps the standard uncertainties `u_true`
+    and `u_raw` of each mark, and `u_common` of an error that all marks share; each may say its unit
+    in brackets: `raw (count),true (degC),u_true (K)`. Other columns are not used, and a fit names
+    them; blank lines and lines that start with # are left out.
 
     Parameters
     ----------
@@ -76,34 +81,53 @@ def read_marks(path: str | PathLike[str]) -> Marks:
             raise MarksError(
                 f"{name} line {number}: expected a quote that is closed, found {line!r}"
             )
-    places, units = _headings(name, rows[0])
+    places, units, unused = _headings(name, rows[0])
     cells = [
         _cells(f"{name} line {i}", row, places, delimiter)
         for (i, _), row in zip(lines[1:], rows[1:], strict=True)
     ]
     if not cells:
         raise MarksError(f"{name}: it has a header but no marks")
-    table = np.array(cells, dtype=np.float64)
-    u = table[:, 2].copy() if "u_true" in places else None
-    if u is not None and units["u_true"] is not None:
-        u = u * _scale(name, units["u_true"], units["true"])
-    names = tuple(f"{Path(path).name} line {i}" for i, _ in lines[1:])
+    found = {side: np.array([row[side] for row in cells]) for side in places}
+    for side, of in (("u_true", "true"), ("u_raw", "raw"), ("u_common", "true")):
+        if side in found:
+            found[side] *= _scale(name, side, units[side], units[of])
+    common = found.get("u_common", np.zeros(1))
+    if np.ptp(common):
+        raise MarksError(
+            f"{name}: u_common: expected one number for all marks, found {common.min():g} to "
+            f"{common.max():g}"
+        )
     return Marks(
-        table[:, 0].copy(),
-        table[:, 1].copy(),
-        u_true=u,
+        found["raw"],
+        found["true"],
+        u_true=found.get("u_true"),
         raw_unit=units["raw"],
         true_unit=units["true"],
-        names=names,
+        names=tuple(f"{Path(path).name} line {i}" for i, _ in lines[1:]),
+        u_raw=found.get("u_raw"),
+        u_common=float(common[0]),
+        unused=unused,
     )
 
 
-def _headings(name: str, heading: list[str]) -> tuple[dict[str, int], dict[str, str | None]]:
-    """Where raw, true and u_true stand, and the unit each names."""
+def _headings(
+    name: str, heading: list[str]
+) -> tuple[dict[str, int], dict[str, str | None], tuple[str, ...]]:
+    """Where the columns stand, the unit each names, and the columns that are none of these."""
     places: dict[str, int] = {}
-    units: dict[str, str | None] = {"raw": None, "true": None, "u_true": None}
+    units: dict[str, str | None] = dict.fromkeys(COLUMNS)
+    unused = []
     for i, cell in enumerate(heading):
-        if match := _HEADING.match(cell.strip()):
+        match = _HEADING.match(cell.strip())
+        if match is None and _UNCERTAINTY.match(cell.strip()):
+            raise MarksError(
+                f"{name}: expected the uncertainties u_true, u_raw or u_common, found the column "
+                f"{cell.strip()!r}"
+            )
+        if match is None:
+            unused.append(cell.strip())
+        else:
             side = match[1].lower()
             unit = match[2] or match[3]
             places.setdefault(side, i)
@@ -114,11 +138,11 @@ def _headings(name: str, heading: list[str]) -> tuple[dict[str, int], dict[str, 
                 f"{name}: expected a header with the columns raw and true, as in "
                 f"`raw (count),true (degC)`, found {','.join(heading)!r}"
             )
-    return places, units
+    return places, units, tuple(filter(None, unused))
 
 
-def _cells(place: str, row: list[str], places: dict[str, int], delimiter: str) -> list[float]:
-    values = []
+def _cells(place: str, row: list[str], places: dict[str, int], delimiter: str) -> dict[str, float]:
+    values = {}
     for side, at in places.items():
         cell = row[at].strip() if at < len(row) else ""
         # Between semicolons a comma is a decimal mark; anywhere else it could be either.
@@ -126,24 +150,23 @@ def _cells(place: str, row: list[str], places: dict[str, int], delimiter: str) -
             expected = "a number without separators, as in 1234.5"
             raise MarksError(f"{place}: {side}: expected {expected}, found {cell!r}")
         try:
-            values.append((side, float(cell.replace(",", "."))))
+            values[side] = float(cell.replace(",", "."))
         except ValueError:
             raise MarksError(f"{place}: {side}: expected a number, found {cell!r}") from None
-    order = ("raw", "true", "u_true")
-    return [value for _, value in sorted(values, key=lambda pair: order.index(pair[0]))]
+    return values
 
 
-def _scale(name: str, unit: str, true_unit: str | None) -> float:
-    """What an uncertainty is worth in the unit of true: a difference has no zero point."""
+def _scale(name: str, side: str, unit: str | None, its_unit: str | None) -> float:
+    """What an uncertainty is worth in the unit of its column: a difference has no zero point."""
     from ..core.error_types import UnitError
     from ..core.ruler.units import factor_and_offset
 
-    if true_unit is None or unit == true_unit:
+    if unit is None or its_unit is None or unit == its_unit:
         return 1.0
     try:
-        return abs(factor_and_offset(unit, true_unit)[0])
+        return abs(factor_and_offset(unit, its_unit)[0])
     except UnitError as error:
-        raise MarksError(f"{name}: u_true: {error}") from None
+        raise MarksError(f"{name}: {side}: {error}") from None
 
 
 def marks_from_texts(texts: Iterable[str]) -> Marks:

@@ -17,9 +17,11 @@ from .streams import progress_bar, show, show_json
 if TYPE_CHECKING:
     from ..core.bench.bench import Bench, LogFormat
     from ..core.bench.channel import Channel
+    from ..core.calibrate.adjust import Adjustment
     from ..core.calibrate.comparison import Comparison
     from ..core.calibrate.in_channel import Calibration
     from ..core.calibrate.marks import Marks
+    from ..core.calibrate.spot_check import SpotCheck
 
 
 def marks_options(fit_command: Callable[..., None]) -> Callable[..., None]:
@@ -28,7 +30,14 @@ def marks_options(fit_command: Callable[..., None]) -> Callable[..., None]:
         click.option(
             "--mark", "mark", multiple=True, metavar="RAW=TRUE", help="One mark (repeatable)."
         ),
-        click.option("--marks", "marks", metavar="FILE", help="CSV: raw, true, perhaps u_true."),
+        click.option(
+            "--marks", "marks", metavar="FILE", help="CSV: raw, true, perhaps u_true and u_raw."
+        ),
+        click.option(
+            "--u-common",
+            metavar="U",
+            help="Standard uncertainty that all marks share: of the one reference.",
+        ),
     ):
         fit_command = option(fit_command)
     return fit_command
@@ -54,10 +63,24 @@ def fit_options(fit_command: Callable[..., None]) -> Callable[..., None]:
 @click.argument("channel")
 @marks_options
 @fit_options
+@click.option(
+    "--free",
+    "free",
+    multiple=True,
+    metavar="NAME",
+    help="Only this parameter, all others stay (repeatable): vref, known, r0, offset …",
+)
 @click.option("--write", is_flag=True, help="Put the law into the bench file.")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
 @bench_option
-def fit_command(channel: str, write: bool, as_json: bool, bench_path: str, **options: Any) -> None:
+def fit_command(
+    channel: str,
+    free: tuple[str, ...],
+    write: bool,
+    as_json: bool,
+    bench_path: str,
+    **options: Any,
+) -> None:
     """Fit a law to marks in its place in CHANNEL, and say how well it fits.
 
     Marks are pairs of a raw value (counts, unless a unit is said) and what it is in truth.
@@ -66,19 +89,45 @@ def fit_command(channel: str, write: bool, as_json: bool, bench_path: str, **opt
     jetruler fit bean --marks bath.csv
     jetruler fit damper --mark 198=0 --mark 3904=100 --write
     jetruler fit bean --mark 1880=121.5 --correction
+    jetruler fit rail --mark "3400=11.93 V" --free upper
     """
     bench, text = loaded(bench_path)
-    found = calibrated(bench, channel, **options)
+    found: Adjustment | Calibration
+    if free:
+        found = adjusted(bench, channel, free, **options)
+    else:
+        found = calibrated(bench, channel, **options)
     if write:
-        from ..benchfile.edit import write_calibration
+        from ..benchfile import edit
+        from ..core.calibrate.adjust import Adjustment
 
-        before, after = write_calibration(bench_path, found, text)
+        if isinstance(found, Adjustment):
+            before, after = edit.write_parameters(bench_path, found, text)
+        else:
+            before, after = edit.write_calibration(bench_path, found, text)
     if as_json:
         show_json(found.to_dict())
     else:
         show(found.content)
     if write:
         show_change(bench_path, channel, before, after, err=as_json)
+        if free and (others := _others_changed(bench, bench_path, channel)):
+            click.echo(f"it is shared: {', '.join(others)} read otherwise now, too", err=as_json)
+
+
+def _others_changed(was: Bench, bench_path: str, channel: str) -> list[str]:
+    """Other channels that read otherwise after a change of the bench file."""
+    import numpy as np
+
+    from ..core.ruler.raw_range import raw_samples
+
+    now, others = load(bench_path), []
+    for name, before in was.channels.items():
+        if name != channel and (after := now[name].chain) != before.chain:
+            raw = raw_samples(after)
+            if not np.array_equal(after(raw), before.chain(raw), equal_nan=True):
+                others.append(name)
+    return others
 
 
 def loaded(bench_path: str) -> tuple[Bench, str]:
@@ -89,24 +138,58 @@ def loaded(bench_path: str) -> tuple[Bench, str]:
     return bench, read_text(bench_path)
 
 
+def adjusted(
+    bench: Bench,
+    channel: str,
+    free: tuple[str, ...],
+    mark: tuple[str, ...],
+    marks: str | None,
+    u_common: str | None,
+    **how: Any,
+) -> Adjustment:
+    """The parameters that are free, from the marks."""
+    from ..core.calibrate.adjust import adjust
+
+    if given := [name for name, value in how.items() if value]:
+        names = ", ".join(f"--{name}" for name in given)
+        raise JetRulerError(f"--free: expected no {names} beside it, found both")
+    chosen = channel_of(bench, channel)
+    return adjust(chosen, marks_of(marks, mark, chosen, u_common), free)
+
+
 def calibrated(
-    bench: Bench, channel: str, mark: tuple[str, ...], marks: str | None, **how: Any
+    bench: Bench,
+    channel: str,
+    mark: tuple[str, ...],
+    marks: str | None,
+    u_common: str | None,
+    **how: Any,
 ) -> Calibration:
     """The fit that the options ask for."""
     from ..core.calibrate.in_channel import calibrate
 
-    return calibrate(channel_of(bench, channel), marks_of(marks, mark), **how)
+    chosen = channel_of(bench, channel)
+    return calibrate(chosen, marks_of(marks, mark, chosen, u_common), **how)
 
 
-def marks_of(path: str | None, texts: tuple[str, ...]) -> Marks:
+def marks_of(
+    path: str | None, texts: tuple[str, ...], channel: Channel, u_common: str | None
+) -> Marks:
     """The marks of a file, of the options, or of both."""
     from ..benchfile.marks_file import marks_from_texts, read_marks
+    from ..core.ruler.quantity import amount
 
     sources = [read_marks(path)] if path else []
     sources += [marks_from_texts(texts)] if texts else []
     if not sources:
         raise JetRulerError("fit: no marks; say --marks FILE or --mark RAW=TRUE")
-    return sources[0] if len(sources) == 1 else sources[0].together(sources[1])
+    found = sources[0] if len(sources) == 1 else sources[0].together(sources[1])
+    if u_common is None:
+        return found
+    unit = found.true_unit or channel.unit
+    return dataclasses.replace(
+        found, u_common=amount("--u-common", u_common, unit, difference=True)
+    )
 
 
 def show_change(path: str, channel: str, before: str, after: str, err: bool = False) -> None:
@@ -128,6 +211,7 @@ class CompareOptions:
     within: Any
     marks: str | None
     mark: tuple[str, ...]
+    u_common: str | None
 
 
 def compare_options(compare_command: Callable[..., None]) -> Callable[..., None]:
@@ -169,24 +253,48 @@ def compare_command(
     jetruler compare bean bean2 --log rest.csv
     jetruler compare bean reference_degC --log rest.csv --within 0.5
     jetruler compare bean --marks bath.csv
+    jetruler compare bean --mark 2031=112 --within 1
     """
     bench, text = loaded(bench_path)
     chosen = channel_of(bench, channel)
-    form = form_of(given, bench)
-    found = compared(bench, chosen, CompareOptions(**options), form)
+    wanted = CompareOptions(**options)
+    checked = checked_at_marks(chosen, wanted)
+    if checked is not None and len(checked.marks) < FEWEST:
+        if write:
+            raise JetRulerError("--write: expected three marks or more; one is for jetruler fit")
+        show_json(checked.to_dict()) if as_json else show(checked.content)
+        return
+    found = compared(bench, chosen, wanted, form_of(given, bench))
     written = None
     if write and found.correction is not None:
         from ..benchfile.edit import write_correction
 
         written = write_correction(bench_path, chosen, found.correction, text)
     if as_json:
-        show_json(found.to_dict())
+        spots = {} if checked is None else checked.to_dict()
+        show_json(spots | found.to_dict())
     else:
-        show(found.content)
+        show([*(() if checked is None else (*checked.content, "")), *found.content])
     if written is not None:
         show_change(bench_path, channel, *written, err=as_json)
     elif write:
         click.echo("no correction is called for: the bench file stays as it is", err=True)
+
+
+#: Marks that a bias and its interval are told from; fewer are only looked at one by one.
+FEWEST = 3
+
+
+def checked_at_marks(channel: Channel, wanted: CompareOptions) -> SpotCheck | None:
+    """What the channel reads at each mark; None where it is compared with something else."""
+    from ..core.calibrate.spot_check import spot_check
+
+    if not wanted.marks and not wanted.mark:
+        return None
+    if wanted.other is not None or wanted.log_path is not None:
+        raise JetRulerError("compare: say either OTHER with --log, or marks")
+    marks = marks_of(wanted.marks, wanted.mark, channel, wanted.u_common)
+    return spot_check(channel, marks, wanted.within)
 
 
 def compared(
@@ -197,8 +305,6 @@ def compared(
 
     try:
         if wanted.marks or wanted.mark:
-            if wanted.other is not None or wanted.log_path is not None:
-                raise JetRulerError("compare: say either OTHER with --log, or marks")
             return against_marks(channel, wanted)
         if wanted.other is None or wanted.log_path is None:
             raise JetRulerError("compare: say OTHER and --log LOG, or --marks FILE")
@@ -241,7 +347,7 @@ def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:
     from ..core.calibrate.in_channel import on_rails
     from ..core.ruler.ruler import Ruler
 
-    marks = marks_of(wanted.marks, wanted.mark)
+    marks = marks_of(wanted.marks, wanted.mark, channel, wanted.u_common)
     units = channel.chain.units
     marks = marks.in_units((units[0], *filter(None, units)), channel.unit)
     joint = units.index(marks.raw_unit or units[0])
@@ -253,6 +359,7 @@ def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:
         within=wanted.within,
         resolution=relevant_difference(channel, values),
         ordered=False,
+        u_common=marks.u_common,
         names=(channel.name, "the marks"),
     )
     return dataclasses.replace(found, notes=(*found.notes, *on_rails(channel, marks)))

@@ -31,6 +31,7 @@ def compare(
     ordered: bool = True,
     interval: float = float("nan"),
     missing: int = 0,
+    u_common: Any = 0.0,
     names: tuple[str, str] = ("first", "second"),
 ) -> Comparison:
     """Compare two series of values in the same unit; the second one is taken for right.
@@ -60,6 +61,9 @@ def compare(
     missing : int, default 0
         Samples of the second beside which the first had no value, if they were left out before;
         where they are more than a tenth, no verdict is given.
+    u_common : float, default 0.0
+        Standard uncertainty of an error that all values of b share, as those of one reference
+        thermometer do.
     names : tuple[str, str], default ("first", "second")
         What messages call the two.
 
@@ -108,7 +112,8 @@ def compare(
     out = spikes(a, b) if ordered else np.zeros(a.size, np.bool_)
     a, b = a[~out], b[~out]
     scale = scale_of(a, b, ordered)
-    found = answers(a, b, ordered)
+    u_common = amount("u_common", u_common, unit, difference=True)
+    found = answers(a, b, ordered, u_common)
     relevant = within or resolution or 1e-12 * float(np.max(np.abs(b)))
     told = _Told(found, scale, relevant, within, ordered)
     verdict, reason, correction = told.verdict(lost / (lost + a.size + np.count_nonzero(out)))

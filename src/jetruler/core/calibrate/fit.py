@@ -15,7 +15,16 @@ from ..result import old_keywords
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import nearest, number, shown, symbol, with_uncertainty
 from .fit_result import Fit
-from .fitting import OFFSET, FitRequest, as_uncertain, behind, fitted, is_exact, predicts_better
+from .fitting import (
+    OFFSET,
+    FitRequest,
+    as_uncertain,
+    behind,
+    fitted,
+    is_exact,
+    predicts_better,
+    with_raw_uncertainty,
+)
 from .marks import Marks, MarksError
 
 #: A law's left-out error may be so much larger, and it still does as well.
@@ -28,7 +37,7 @@ def advised(result: Fit, wanted: FitRequest, limits: tuple[float, float] | None)
     """The fit, which tells its notes and its sentence on simpler laws when they are asked for."""
 
     def advise(fit: Fit) -> tuple[tuple[str, ...], str]:
-        notes = [*_repeated(fit), *_outliers(fit), *_of_model(fit)]
+        notes = [*_of_marks(fit), *_repeated(fit), *_outliers(fit), *_of_model(fit)]
         notes += _richer(fit, wanted, fit.marks, fit.x)
         notes += _missing(fit)
         notes += _suspects(fit, wanted, fit.marks, fit.x)
@@ -37,6 +46,22 @@ def advised(result: Fit, wanted: FitRequest, limits: tuple[float, float] | None)
         return tuple(notes), _simpler(fit, wanted, fit.marks, fit.x)
 
     return replace(result, _advise=advise)
+
+
+def _of_marks(result: Fit) -> list[str]:
+    """What the uncertainties of the marks stand for, and what was not taken along."""
+    marks, notes = result.marks, []
+    if marks.unused:
+        notes.append(f"not used: {', '.join(marks.unused)}")
+    if marks.u_raw is not None:
+        notes.append("u_raw counts through the slope of the law")
+    if marks.u_common:
+        size = result.shown(1.96 * marks.u_common)
+        notes.append(
+            f"all marks may be off together by {size} (95 %): this is in the uncertainties, and no "
+            "residual shows it"
+        )
+    return notes
 
 
 def _repeated(result: Fit) -> list[str]:
@@ -317,6 +342,7 @@ def fit(
         downstream=downstream,
     )
     x = behind(upstream, used)
+    used = with_raw_uncertainty(wanted, used, x)
     result = fitted(wanted, used, x)
     return advised(result, wanted, limits)
 

@@ -12,7 +12,7 @@ import numpy as np
 from ..bench.channel import FitCovariance, number_in, path_of
 from ..error_types import JetRulerError
 from ..laws import law_line
-from ..numerics import AnyArray, Array, coverage_factor
+from ..numerics import AnyArray, Array, coverage_factors
 from ..result import Content, Result, TextTable, Title, old_fields
 from ..ruler.rounding import fixed
 from ..ruler.ruler import Law, Ruler
@@ -156,9 +156,11 @@ class Fit(Result):
         x = raw if self._before is None else np.asarray(self._before(raw), dtype=np.float64)
         with np.errstate(all="ignore"):
             rows = self._solution.problem.jacobian(self._solution.theta, x)
-            variance = np.einsum("ij,jk,ik->i", rows, self._solution.inverse, rows)
-        factor = coverage(self.dof, self._known, level) * self._widened
-        half_width: Array = factor * np.sqrt(variance)
+            own = self._widened**2 * np.einsum("ij,jk,ik->i", rows, self._solution.inverse, rows)
+            variance = own + (self.marks.u_common * rows @ self._solution.common) ** 2
+        half_width: Array = coverage(self.dof, self._known, own, variance, level) * np.sqrt(
+            variance
+        )
         return half_width
 
     @property
@@ -175,8 +177,20 @@ class Fit(Result):
             paths,
             tuple(map(tuple, self.covariance.tolist())),
             left=0.0 if self._known else self._scatter,
-            dof=float("inf") if self._known else float(self.dof),
+            dof=float("inf") if self._known else self._dof_in_all,
         )
+
+    @property
+    def _dof_in_all(self) -> float:
+        """Effective degrees of freedom of the covariance, in the middle of the marks: what the
+        scatter does not tell, an error that all marks share, has infinitely many."""
+        if self._solution is None or not self.marks.u_common:
+            return float(self.dof)
+        x = np.array([float(np.median(self.x))])
+        rows = self._solution.problem.jacobian(self._solution.theta, x)[0]
+        own = self._widened**2 * float(rows @ self._solution.inverse @ rows)
+        common = float(self.marks.u_common * rows @ self._solution.common) ** 2
+        return float(self.dof * ((own + common) / own) ** 2) if own else float("inf")
 
     @property
     def _scatter(self) -> float:
@@ -282,9 +296,15 @@ class Fit(Result):
         return f"{text}; {self.shown(self.rms_left_out)} rms when each mark is left out in turn"
 
 
-def coverage(dof: int, known: bool, level: float = 0.95) -> float:
-    """Student's factor; the normal one where the uncertainties are known. NaN without freedom."""
-    return coverage_factor(float("inf") if known else dof, level)
+def coverage(dof: int, known: bool, own: Array, variance: Array, level: float = 0.95) -> Array:
+    """Student's factors for variances of which the part `own` was told by the scatter of so many
+    degrees of freedom; the normal one where the uncertainties are known. NaN without freedom.
+    Source: Welch and Satterthwaite, JCGM 100:2008, G.4.1."""
+    if known:
+        return coverage_factors(np.full(own.shape, np.inf), level)
+    with np.errstate(all="ignore"):
+        free = np.where(own > 0, dof * np.square(variance / own), np.inf if dof else np.nan)
+    return coverage_factors(np.where(np.isfinite(variance), free, np.nan), level)
 
 
 def _rms(errors: Array) -> float:

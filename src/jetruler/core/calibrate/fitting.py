@@ -314,6 +314,19 @@ def _set_aside(
     return against_majority(problem, x, marks.true, weight, floor)
 
 
+def with_raw_uncertainty(wanted: FitRequest, marks: Marks, x: Array) -> Marks:
+    """Marks whose u_true holds what the uncertainty of their raw values comes to, through the slope
+    of the law that they give. Source: effective variance, Orear, Am. J. Phys. 50 (1982) 912."""
+    if marks.u_raw is None:
+        return marks
+    used = marks
+    for _ in range(3):
+        slope = np.nan_to_num(fitted(wanted, used, x).ruler.slope(marks.raw))
+        both = np.hypot(0.0 if marks.u_true is None else marks.u_true, slope * marks.u_raw)
+        used = replace(marks, u_true=np.maximum(both, 1e-12 * np.max(both, initial=1e-300)))
+    return used
+
+
 def _result(
     wanted: FitRequest, marks: Marks, x: Array, solution: Solution, out: AnyArray, weight: Array
 ) -> Fit:
@@ -336,12 +349,16 @@ def _result(
         return errors
 
     rows = problem.model.values_slope(theta)
-    covariance = widened**2 * rows @ solution.inverse @ rows.T
-    factor = coverage(dof, given and widened == 1.0)
-    deviations = np.sqrt(np.diag(covariance)).tolist()
+    own = widened**2 * rows @ solution.inverse @ rows.T
+    common = marks.u_common * rows @ solution.common
+    covariance = own + np.outer(common, common)
+    known = given and widened == 1.0
+    factors = coverage(dof, known, np.diag(own), np.diag(covariance))
+    deviations = np.sqrt(np.diag(covariance))
     units = [wanted.gives if unit == OF_RESULT else unit for unit in problem.model.units]
-    each = zip(problem.model.names, values.tolist(), deviations, units, strict=True)
-    parameters = tuple(FittedParameter(n, v, u, factor * u, unit) for n, v, u, unit in each)
+    numbers = np.stack([values, deviations, factors * deviations], axis=1).tolist()
+    each = zip(problem.model.names, numbers, units, strict=True)
+    parameters = tuple(FittedParameter(n, v, u, half, unit) for n, (v, u, half), unit in each)
     return Fit(
         law,
         _ruler(wanted, law),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, cast
@@ -66,7 +67,8 @@ class Calibration(Result):
         if self.fit.marks.true_unit == self.channel.unit:
             left = self.fit.known_parameters
             if left is None and np.isfinite(self.fit.rms_left_out):
-                left = Toleranced(0.0, self.fit.rms_left_out, 1.0)
+                known = math.hypot(self.fit.rms_left_out, self.fit.marks.u_common)
+                left = Toleranced(0.0, known, 1.0)
         if isinstance(left, FitCovariance):
             left = left.of_law(self.index, laws)
         return replace(self.channel, chain=Ruler(tuple(laws)), calibration=left)

@@ -42,13 +42,20 @@ class Marks:
     true : array of float64
         Shape (n,).
     u_true : array of float64, optional
-        Standard uncertainty of each true value, or None.
+        Standard uncertainty of each true value, independent from mark to mark, or None.
     raw_unit : str, optional
         "count", or the unit at some joint of a channel's laws; None is whatever the law takes.
     true_unit : str, optional
         None is whatever the law gives.
     names : tuple[str, ...], default ()
         Where each mark stands, for messages.
+    u_raw : array of float64, optional
+        Standard uncertainty of each raw value, or None.
+    u_common : float, default 0.0
+        Standard uncertainty of an error that all true values share: that of the one reference
+        thermometer, in the unit of true.
+    unused : tuple[str, ...], default ()
+        Columns of the marks' file that were not taken along.
 
     Raises
     ------
@@ -69,6 +76,9 @@ class Marks:
     raw_unit: str | None = None
     true_unit: str | None = None
     names: tuple[str, ...] = ()
+    u_raw: Array | None = None
+    u_common: float = 0.0
+    unused: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         if not self.names:
@@ -76,13 +86,16 @@ class Marks:
             object.__setattr__(self, "names", names)
         if self.raw.size > MOST:
             raise MarksError(f"marks: expected up to {MOST}, found {self.raw.size}")
-        for kind in ("raw", "true", "u_true"):
+        if not 0 <= self.u_common < np.inf:
+            raise MarksError(f"u_common: expected 0 or more, found {self.u_common:g}")
+        for kind in ("raw", "true", "u_true", "u_raw"):
             values = getattr(self, kind)
             if values is None:
                 continue
-            invalid = ~np.isfinite(values) | ((values <= 0) if kind == "u_true" else False)
+            is_u = kind.startswith("u_")
+            invalid = ~np.isfinite(values) | ((values <= 0) if is_u else False)
             for i in np.flatnonzero(invalid)[:1]:
-                expected = "a number above 0" if kind == "u_true" else "a finite number"
+                expected = "a number above 0" if is_u else "a finite number"
                 raise MarksError(
                     f"{self.names[i]}: {kind}: expected {expected}, found {values[i]:g}"
                 )
@@ -117,11 +130,12 @@ class Marks:
 
     def together(self, other: Marks) -> Marks:
         """These and others, which have the same units and either all or none an uncertainty."""
-        if (self.u_true is None) != (other.u_true is None):
-            raise MarksError("marks: some have an uncertainty u_true and some have none")
-        u = None
-        if self.u_true is not None and other.u_true is not None:
-            u = np.concatenate((self.u_true, other.u_true))
+        u: list[Array | None] = []
+        for name in ("u_true", "u_raw"):
+            own, its = getattr(self, name), getattr(other, name)
+            if (own is None) != (its is None):
+                raise MarksError(f"marks: some have an uncertainty {name} and some have none")
+            u.append(None if own is None else np.concatenate((own, its)))
         for side in ("raw_unit", "true_unit"):
             if getattr(self, side) != getattr(other, side):
                 raise MarksError(
@@ -132,14 +146,18 @@ class Marks:
             self,
             raw=np.concatenate((self.raw, other.raw)),
             true=np.concatenate((self.true, other.true)),
-            u_true=u,
+            u_true=u[0],
+            u_raw=u[1],
             names=self.names + other.names,
+            u_common=max(self.u_common, other.u_common),
+            unused=self.unused + other.unused,
         )
 
     def in_units(self, raw_units: Sequence[str | None], true_unit: str | None) -> Marks:
         """The same marks with their raw side in one of `raw_units` (the units a channel has at its
         joints) and their true side in `true_unit`. Raises `MarksError` for any other unit."""
         raw, raw_unit = self.raw, self.raw_unit and spelled(self.raw_unit)
+        u_raw = self.u_raw
         if raw_unit is not None and raw_unit not in raw_units:
             known = factor(raw_unit)
             if known is None or known[0] not in raw_units:
@@ -148,8 +166,9 @@ class Marks:
                     f"marks: raw is in {symbol(raw_unit)}; this channel has {has} between its laws"
                 )
             raw, raw_unit = raw * known[1], known[0]
+            u_raw = None if u_raw is None else u_raw * known[1]
         if self.true_unit is None or spelled(self.true_unit) == true_unit:
-            return replace(self, raw=raw, raw_unit=raw_unit, true_unit=true_unit)
+            return replace(self, raw=raw, u_raw=u_raw, raw_unit=raw_unit, true_unit=true_unit)
         if true_unit is None:
             raise MarksError(f"marks: true is in {symbol(self.true_unit)}; the law gives no unit")
         try:
@@ -164,6 +183,8 @@ class Marks:
             u_true=u,
             raw_unit=raw_unit,
             true_unit=true_unit,
+            u_raw=u_raw,
+            u_common=self.u_common * abs(scale),
         )
 
     def repeats(self) -> tuple[float, ...]:

@@ -158,16 +158,17 @@ class _Fit:
         return abs(self.value(name)) > self.half_width(name, level) + least
 
 
-def answers(a: Array, b: Array, ordered: bool) -> Answers:
-    """Ask all questions of pairs in time order (or of marks, which have none)."""
+def answers(a: Array, b: Array, ordered: bool, u_common: float = 0.0) -> Answers:
+    """Ask all questions of pairs in time order (or of marks, which have none).
+    u_common: standard uncertainty of an error that all values of b share."""
     moved = _whole_delay(a, b) if ordered and a.size >= FOR_TIME else 0
-    found = _asked(*_earlier(a, b, moved), ordered, moved)
+    found = _asked(*_earlier(a, b, moved), ordered, u_common, moved)
     for _ in range(3):  # whole samples are moved, so that the rest is small
         more = round(found.delay.samples) - moved
         if not more or a.size - abs(moved + more) < FOR_TIME:
             break
         moved += more
-        found = _asked(*_earlier(a, b, moved), ordered, moved)
+        found = _asked(*_earlier(a, b, moved), ordered, u_common, moved)
     return found
 
 
@@ -223,7 +224,7 @@ def _left(a: Array, b: Array) -> float:
     return (float(d @ d) - explained) / float(d.size)
 
 
-def _asked(a: Array, b: Array, ordered: bool, moved: int = 0) -> Answers:
+def _asked(a: Array, b: Array, ordered: bool, u_common: float, moved: int) -> Answers:
     tiny = 1e-12 * float(np.max(np.abs(b)))
     waves: list[Array] = []
     for _ in range(2):
@@ -258,7 +259,11 @@ def _asked(a: Array, b: Array, ordered: bool, moved: int = 0) -> Answers:
     if "gain" in kept and "gain" not in sure and "bend 2" not in sure:
         kept = {name: column for name, column in kept.items() if name != "gain"}
         last = _Fit(kept, d, ordered, waves)
-    if last.differs("offset", level["offset"], tiny):
+    known_to = [
+        math.hypot(last.half_width("offset", at), coverage_factor(math.inf, at) * u_common)
+        for at in (level["offset"], 0.95, SURE)
+    ]
+    if abs(last.value("offset")) > known_to[0] + tiny:
         sure.add("offset")
 
     delay, aligned = Delay(float(moved)), a
@@ -279,8 +284,8 @@ def _asked(a: Array, b: Array, ordered: bool, moved: int = 0) -> Answers:
         weight=weight,
         middle=middle,
         bias=last.value("offset"),
-        half_width=last.half_width("offset"),
-        bound=last.half_width("offset", SURE),
+        half_width=known_to[1],
+        bound=known_to[2],
         gain=straight.value("gain") if has_gain else float("nan"),
         gain_half_width=straight.half_width("gain") if has_gain else float("nan"),
         bend=float(np.max(np.abs(bend))),

@@ -52,12 +52,14 @@ class Problem:
 
 @dataclass(frozen=True, eq=False)
 class Solution:
-    """θ at the least squares; `inverse` is (JᵀWJ)⁻¹, `leverage` the diagonal of the hat matrix."""
+    """θ at the least squares; `inverse` is (JᵀWJ)⁻¹, `leverage` the diagonal of the hat matrix,
+    `common` what θ moves by when the truths of all marks move by one."""
 
     problem: Problem
     theta: Array
     inverse: Array = field(repr=False)
     leverage: Array = field(repr=False)
+    common: Array = field(repr=False)
 
 
 def solve(problem: Problem, x: Array, y: Array, weight: Array) -> Solution:
@@ -80,8 +82,10 @@ def solve(problem: Problem, x: Array, y: Array, weight: Array) -> Solution:
                 break
             if np.all(np.abs(step) <= 1e-14 * (np.abs(theta) + np.abs(theta).max())):
                 break
-        _, inverse, leverage = _least_squares(weight[:, None] * problem.jacobian(theta, x), rest)
-    return Solution(problem, theta, inverse, leverage)
+        common, inverse, leverage = _least_squares(
+            weight[:, None] * problem.jacobian(theta, x), weight
+        )
+    return Solution(problem, theta, inverse, leverage, common)
 
 
 def _start(problem: Problem, x: Array, y: Array, weight: Array) -> Array:
