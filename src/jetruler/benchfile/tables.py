@@ -103,7 +103,8 @@ INPUT = model("an input", _INPUT, needed(Input, _INPUT), _input)
 #: What a converter table says; what a channel's own leaves out, the common one fills in.
 CONVERTER = model(
     "a converter",
-    own_fields(Adc, without=("ratiometric",)) | {"error_lsb": Annotated[Number, Field(ge=0)]},
+    own_fields(Adc, without=("ratiometric",))
+    | dict.fromkeys(("error_lsb", "offset_error", "inl"), Annotated[Number, Field(ge=0)]),
 )
 
 # Channels.
@@ -254,9 +255,7 @@ def ruler_of(table: dict[str, Any], common: dict[str, Any]) -> Ruler:
         settings.pop("codes", None)
     settings |= own
     if counts:
-        settings = {
-            k: v for k, v in settings.items() if k in ("bits", "signed", "error_lsb", "codes")
-        }
+        settings = {k: v for k, v in settings.items() if k not in ("vref", "count_at_vref")}
     elif wanted != FRACTION and "vref" not in settings:
         raise ParameterError("converter.vref", None, "a reference voltage (vref)", "volts need it")
     try:

@@ -14,6 +14,7 @@ from ..error_types import ParameterError
 from ..numerics import Array, FlagArray, Truths
 from ..ruler.base_law import (
     FRACTION,
+    Fraction,
     Role,
     Volts,
     as_array,
@@ -48,7 +49,11 @@ class Adc(Law, Converter):
         Give the fraction of the reference, n / count_at_vref, instead of volts; the reference
         then cancels and may be left out. A ratiometric law behind it sets this by itself.
     error_lsb : float, default 0.0
-        The converter's own error as the datasheet's half-width in counts, for budgets.
+        The converter's total error as the datasheet's half-width in counts, for budgets.
+    offset_error, inl : float, default 0.0
+        Parts of that error, where the datasheet gives them instead: half-widths in counts.
+    gain_error : float, default 0.0
+        Another part: a half-width as a fraction of the count, 0.002 or "0.2 %".
     codes : int, optional
         Bits of the codes, where fewer than `bits`: 12 for a left-scaled result in 16 bits.
 
@@ -74,6 +79,9 @@ class Adc(Law, Converter):
     ratiometric: bool = False
     error_lsb: float = 0.0
     codes: int | None = None
+    offset_error: float = 0.0
+    gain_error: Fraction = 0.0
+    inl: float = 0.0
     name: ClassVar[str] = "adc"
     role: ClassVar[Role] = Role.CONVERTER
 
@@ -170,7 +178,11 @@ class Counts(Law, Converter):
     signed : bool, default False
         Two's complement.
     error_lsb : float, default 0.0
-        The converter's own error as the datasheet's half-width in counts, for budgets.
+        The converter's total error as the datasheet's half-width in counts, for budgets.
+    offset_error, inl : float, default 0.0
+        Parts of that error, where the datasheet gives them instead: half-widths in counts.
+    gain_error : float, default 0.0
+        Another part: a half-width as a fraction of the count, 0.002 or "0.2 %".
     codes : int, optional
         Bits of the codes, where fewer than `bits`: 12 for a left-scaled result in 16 bits.
 
@@ -189,6 +201,9 @@ class Counts(Law, Converter):
     signed: bool = False
     error_lsb: float = 0.0
     codes: int | None = None
+    offset_error: float = 0.0
+    gain_error: Fraction = 0.0
+    inl: float = 0.0
     name: ClassVar[str] = "counts"
     role: ClassVar[Role] = Role.CONVERTER
 

@@ -27,6 +27,7 @@ Volts = Annotated[float, Unit("V")]
 Ohms = Annotated[float, Unit("ohm")]
 Kelvin = Annotated[float, Unit("K")]
 BareKelvin = Annotated[float, Unit("K", bare=True)]
+Fraction = Annotated[float, Unit("1")]
 
 #: Unit of a ratiometric reading: the fraction of the converter's own reference, 0 to 1.
 FRACTION = "fraction"

@@ -17,6 +17,16 @@ from .base_law import BaseLaw, Role
 from .reading import Flag
 
 
+@dataclass(frozen=True)
+class EdgeError:
+    """An error of a raw value as a half-width, in its unit; or, where it grows, as a fraction of
+    the raw value."""
+
+    name: str
+    half_width: float
+    grows: bool = False
+
+
 class RawInput(BaseLaw):
     """The raw edge of a ruler: what comes in. A converter is one kind of it."""
 
@@ -44,6 +54,11 @@ class RawInput(BaseLaw):
     def half_width(self) -> float:
         """The error that its maker allows for, as a half-width in its unit."""
         return 0.0
+
+    @property
+    def own_errors(self) -> tuple[EdgeError, ...]:
+        """Everything that its maker allows for, source by source."""
+        return (EdgeError("error", self.half_width),)
 
     @property
     def is_bounded(self) -> bool:
@@ -95,7 +110,19 @@ class Converter(RawInput):
 
     @property
     def half_width(self) -> float:
-        return self.lsb * float(getattr(self, "error_lsb", 0.0))
+        return self._counts_of("error_lsb")
+
+    def _counts_of(self, field: str) -> float:
+        return self.lsb * float(getattr(self, field, 0.0))
+
+    @property
+    def own_errors(self) -> tuple[EdgeError, ...]:
+        return (
+            EdgeError("error", self.half_width),
+            EdgeError("offset error", self._counts_of("offset_error")),
+            EdgeError("gain error", float(getattr(self, "gain_error", 0.0)), grows=True),
+            EdgeError("INL", self._counts_of("inl")),
+        )
 
     @property
     def lowest(self) -> int:
@@ -123,8 +150,11 @@ class Converter(RawInput):
         codes = getattr(self, "codes", None)
         if codes is not None and (isinstance(codes, float) or not 1 <= codes <= self.bits):
             yield ParameterError("codes", codes, f"a whole number from 1 to {self.bits}")
-        if (error := getattr(self, "error_lsb", 0.0)) < 0:
-            yield ParameterError("error_lsb", error, "0 counts or more")
+        for field in ("error_lsb", "offset_error", "inl"):
+            if (error := getattr(self, field, 0.0)) < 0:
+                yield ParameterError(field, error, "0 counts or more")
+        if not 0 <= (gain := getattr(self, "gain_error", 0.0)) < 1:
+            yield ParameterError("gain_error", gain, 'a fraction from 0 to 1, or "0.2 %"')
 
     def samples(self, many: int) -> Array:
         each = self.highest - self.lowest + 1

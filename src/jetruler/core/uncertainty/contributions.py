@@ -244,7 +244,7 @@ def contributions(ruler: Ruler, x: Array, given: Conditions) -> list[Contributio
         raise JetRulerError("a zone is no number: its budget is that of the laws before it")
     slope = np.asarray(ruler.slope(x), dtype=np.float64)
     rows = []
-    rows += _of_edge(ruler, slope, given)
+    rows += _of_edge(ruler, x, slope, given)
     rows += [_of_parameter(ruler, p, x) for p in toleranced(ruler)]
     if given.calibrated:
         rows = [_calibrated(row) for row in rows]
@@ -312,17 +312,22 @@ def _of_fit(ruler: Ruler, fit: FitCovariance, x: Array) -> Contribution:
     )
 
 
-def _of_edge(ruler: Ruler, slope: Array, given: Conditions) -> list[Contribution]:
+def _of_edge(ruler: Ruler, x: Array, slope: Array, given: Conditions) -> list[Contribution]:
     """Resolution, error and noise of the raw edge: all come in through the slope of the chain."""
     rows = []
     edge, unit, resolution = ruler.edge, ruler.takes, resolution_of(ruler)
     noun = edge.noun if edge is not None else "input"
     if resolution:
         rows += _of_resolution(f"{noun} resolution", resolution, unit, slope, given)
-    error = edge.half_width if edge is not None else 0.0
-    if error:
-        size = f"± {_amount(error, unit)}"
-        rows.append(_row(f"{noun} error", size, error / math.sqrt(3), unit, slope))
+    for error in edge.own_errors if edge is not None else ():
+        if not error.half_width:
+            continue
+        name, standard = f"{noun} {error.name}", error.half_width / math.sqrt(3)
+        if error.grows:
+            size = f"± {number(100 * error.half_width)} %"
+            rows.append(_row(name, size, standard, None, slope * x))
+        else:
+            rows.append(_row(name, f"± {_amount(error.half_width, unit)}", standard, unit, slope))
     if given.noise:
         size = _amount(significant(given.noise, 3), unit)
         if given.readings != 1:

@@ -89,9 +89,11 @@ class Varied:
             noise = random.standard_normal(n) if known else random.standard_t(given.dof, n)
             noise *= math.sqrt(variance)
             x += noise
-        error = self.ruler.edge.half_width if self.ruler.edge is not None else 0.0
-        if error and not given.calibrated:
-            x += random.uniform(-error, error, n)
+        edge = self.ruler.edge
+        for error in edge.own_errors if edge is not None and not given.calibrated else ():
+            if error.half_width:
+                off = random.uniform(-error.half_width, error.half_width, n)
+                x += off * at if error.grows else off
         return x
 
     def _through(self, i: int, law: Law, drawn: list[Array], x: Array) -> Array:
