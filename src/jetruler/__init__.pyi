@@ -75,7 +75,7 @@ from .core.check.check import check as check
 
 # Uncertainty
 from .core.uncertainty.budget import budget as budget
-from .core.uncertainty.budget import propagate as propagate
+from .core.uncertainty.propagate import propagate as propagate
 from .core.uncertainty.simulate import simulate as simulate
 from .core.uncertainty.what_if import what_if as what_if
 
@@ -83,7 +83,8 @@ from .core.uncertainty.what_if import what_if as what_if
 from .core.calibrate.marks import Marks as Marks
 from .benchfile.marks_file import read_marks as read_marks
 from .core.calibrate.fit import fit as fit
-from .core.bench.channel import FitCovariance as FitCovariance
+from .core.bench.covariance import Correlation as Correlation
+from .core.bench.covariance import FitCovariance as FitCovariance
 from .core.calibrate.in_channel import calibrate as calibrate
 from .logs.pairs import read_pairs as read_pairs
 from .core.calibrate.compare import compare as compare

@@ -16,7 +16,8 @@ import numpy as np
 import tomlkit
 from tomlkit.items import Array
 
-from ..core.bench.channel import Channel, FitCovariance
+from ..core.bench.channel import Channel
+from ..core.bench.covariance import FitCovariance
 from ..core.calibrate.adjust import Adjustment
 from ..core.calibrate.in_channel import Calibration, joined
 from ..core.error_types import JetRulerError

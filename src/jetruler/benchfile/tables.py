@@ -7,8 +7,9 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, PlainValidator, ValidationInfo
 
 from ..core.bench.bench import LogFormat
-from ..core.bench.channel import Channel, FitCovariance
+from ..core.bench.channel import Channel
 from ..core.bench.conditions import WITH_UNITS, Condition
+from ..core.bench.covariance import Correlation, FitCovariance
 from ..core.bench.smoothing import Smoothing
 from ..core.bench.trips_and_drives import RANGES, Drive, Trip, pattern_drives
 from ..core.error_types import ParameterError, QuantityError
@@ -112,7 +113,7 @@ CONVERTER = model(
 _OF_RULER = ("name", "chain")
 CHANNEL = model(
     "a channel",
-    own_fields(Channel, without=_OF_RULER, context=(Smoothing,))
+    own_fields(Channel, without=_OF_RULER, context=(Smoothing, Correlation))
     | {
         "limits": Amounts,
         "column": expecting(Text | Whole, "a name or a number from 1"),
@@ -121,6 +122,7 @@ CHANNEL = model(
         "rails": Literal["ends", "faults"],
         "noise": Amount,
         "calibration": Annotated[Any, PlainValidator(_left)],
+        "correlated": many(model_of(Correlation, "correlated")),
         "dissipation": Annotated[Any, PlainValidator(_watts)],
         "converter": CONVERTER,
         "input": INPUT,

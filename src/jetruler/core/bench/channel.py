@@ -1,12 +1,9 @@
-"""A channel: a ruler with what a real input needs, at every count it can have, how well a fit knows
-its laws, and a raw value of it as somebody writes it."""
+"""A channel: a ruler with what a real input needs, at every count it can have, and a raw value of
+it as somebody writes it."""
 
 from __future__ import annotations
 
-import dataclasses
 import math
-import re
-from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -15,140 +12,18 @@ import numpy as np
 from .. import OUTER
 from ..error_types import JetRulerError, ParameterError, QuantityError
 from ..numerics import AnyArray, Array, FlagArray
-from ..result import old_fields
-from ..ruler.base_law import FRACTION, Role, is_finite
+from ..ruler.base_law import FRACTION, Role
 from ..ruler.quantity import amount, quantity, unit_of
 from ..ruler.raw_range import raw_ends
 from ..ruler.reading import Flag, Reading
 from ..ruler.rounding import to_decimals
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import for_column, number, shown, symbol
+from .covariance import Correlation, FitCovariance
 
 if TYPE_CHECKING:
     from ..ruler.reading import Trace
     from .smoothing import Smoothing
-
-
-_PART = re.compile(r"\[(\d+)\]")
-
-
-@old_fields(degrees="dof", place="index")
-@dataclass(frozen=True)
-class FitCovariance:
-    """What a calibration left of a channel's error: the covariance of the law's parameters, and
-    what the marks scatter about the law.
-
-    Parameters
-    ----------
-    law : str
-        Name of the law.
-    parameters : tuple[str, ...]
-        As the law spells them; `coefficients[2]` is a number in a list, counted from 1.
-    covariance : tuple[tuple[float, ...], ...]
-        Of the parameters, a row for each.
-    left : float, default 0.0
-        Standard deviation of the marks about the law, in the channel's unit; 0 where the
-        uncertainties of the marks account for it.
-    dof : float, default inf
-        Degrees of freedom of the covariance; infinite where it comes from uncertainties that
-        were given.
-    which : int, default 1
-        Which of the channel's laws of that name, counted from 1.
-
-    Raises
-    ------
-    ParameterError
-        For a matrix that is no covariance of so many parameters.
-
-    Examples
-    --------
-    >>> import jetruler as jr
-    >>> jr.FitCovariance("beta", ("r0", "beta"), ((100.0, -9.0), (-9.0, 1.0))).standard("r0")
-    10.0
-    """
-
-    law: str
-    parameters: tuple[str, ...]
-    covariance: tuple[tuple[float, ...], ...]
-    left: float = 0.0
-    dof: float = math.inf
-    which: int = 1
-
-    def __post_init__(self) -> None:
-        for error in self.errors():
-            raise error
-
-    def errors(self) -> Iterator[ParameterError]:
-        """Yield what is wrong."""
-        if not isinstance(self.law, str):
-            yield ParameterError("law", self.law, "the name of a law")
-        names = self.parameters
-        if not isinstance(names, tuple) or not all(isinstance(name, str) for name in names):
-            yield ParameterError("parameters", names, "a list of names")
-            return
-        n = len(names)
-        expected = f"{n} rows of {n} numbers, as far below the diagonal as above"
-        try:
-            matrix = np.array(self.covariance, dtype=np.float64)
-        except (TypeError, ValueError, OverflowError):
-            matrix = np.empty(0)
-        fine = matrix.shape == (n, n) and n > 0 and bool(np.all(np.isfinite(matrix)))
-        if fine:
-            size = np.sqrt(np.abs(np.diag(matrix)))
-            scaled = matrix / np.where(size > 0, np.outer(size, size), 1.0)
-            fine = bool(np.all(np.diag(matrix) >= 0)) and np.allclose(scaled, scaled.T)
-            fine = fine and float(np.linalg.eigvalsh(scaled).min()) > -1e-6
-        if not fine:
-            yield ParameterError("covariance", self.covariance, expected)
-        for name, least in (("left", 0.0), ("dof", 1.0)):
-            value = getattr(self, name)
-            number = isinstance(value, int | float) and not isinstance(value, bool)
-            fits = number and (is_finite(value) or value == math.inf)
-            if not fits or not value >= least or (name == "left" and value == math.inf):
-                yield ParameterError(name, value, f"{least:g} or more")
-
-    def standard(self, name: str) -> float:
-        """Standard uncertainty of a parameter."""
-        i = self.parameters.index(name)
-        return math.sqrt(self.covariance[i][i])
-
-    def index(self, laws: tuple[Law, ...]) -> int:
-        """Which of a channel's laws it belongs to. Raises `ParameterError` where none has all
-        the parameters."""
-        indices = [i for i, law in enumerate(laws) if law.name == self.law]
-        if not indices:
-            raise ParameterError("law", self.law, "the name of one of the channel's laws")
-        if self.which not in range(1, len(indices) + 1):
-            why = f"so many laws are called {self.law}"
-            raise ParameterError("which", self.which, f"1 to {len(indices)}", why)
-        index = indices[self.which - 1]
-        for name in self.parameters:
-            if not isinstance(number_in(laws[index], *path_of(name)), int | float):
-                expected = f"the name of a number that {self.law} has here"
-                raise ParameterError("parameters", name, expected)
-        return index
-
-    def of_law(self, index: int, laws: Sequence[Law]) -> FitCovariance:
-        """The same, of the law at this place."""
-        return replace(self, which=sum(law.name == self.law for law in laws[: index + 1]))
-
-
-def path_of(name: str) -> tuple[str, tuple[int, ...]]:
-    """`coefficients[2]`: the field, and the place inside, from 0."""
-    field = name.partition("[")[0]
-    return field, tuple(int(part) - 1 for part in _PART.findall(name))
-
-
-def number_in(law: Law, field: str, inside: tuple[int, ...]) -> Any:
-    """What stands at a place of a law; None where there is nothing."""
-    if field not in {one.name for one in dataclasses.fields(law)}:  # type: ignore[arg-type]
-        return None
-    value = getattr(law, field)
-    for i in inside:
-        if not isinstance(value, tuple) or not 0 <= i < len(value):
-            return None
-        value = value[i]
-    return value
 
 
 @dataclass(frozen=True)
@@ -180,6 +55,8 @@ class Channel:
     rails : {"ends", "faults"}, optional
         What a sample on a rail is: the end of the travel, or a broken wire; found from the marks,
         the clamp or the limits if left out.
+    correlated : tuple[Correlation, ...], default ()
+        Toleranced parameters that are off together.
 
     Attributes
     ----------
@@ -206,6 +83,7 @@ class Channel:
     calibration: float | FitCovariance | None = None
     dissipation: float | None = None
     rails: Literal["ends", "faults"] | None = None
+    correlated: tuple[Correlation, ...] = ()
     ruler: Ruler = field(init=False, compare=False)
     """The laws with the limits at their end."""
 
@@ -216,6 +94,9 @@ class Channel:
             raise ParameterError("smooth", self.smooth, expected)
         if isinstance(self.calibration, FitCovariance):
             self.calibration.index(self.chain.laws)
+        object.__setattr__(self, "correlated", tuple(self.correlated))
+        for correlation in self.correlated:
+            correlation.places(self.chain.laws)
         read = {
             "limits": amount("limits", self.limits, self.chain.gives),
             "noise": self.raw_difference("noise", self.noise),

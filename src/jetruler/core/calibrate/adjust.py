@@ -9,7 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from ..bench.channel import Channel, channel_of, number_in, path_of
+from ..bench.channel import Channel, channel_of
+from ..bench.covariance import number_in, path_of
 from ..error_types import ParameterError
 from ..numerics import Array, coverage_factor
 from ..result import Content, Result, TextTable, Title

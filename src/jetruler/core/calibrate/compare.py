@@ -110,19 +110,20 @@ def compare(
     if a.size < 3:
         raise PairsError(f"{names[0]} and {names[1]}: expected three pairs or more, found {a.size}")
     out = spikes(a, b) if ordered else np.zeros(a.size, np.bool_)
-    a, b = a[~out], b[~out]
+    at = np.arange(a.size)
+    a, b = (np.interp(at, at[~out], series[~out]) for series in (a, b))  # delays stay what they are
     scale = scale_of(a, b, ordered)
     u_common = amount("u_common", u_common, unit, difference=True)
     found = answers(a, b, ordered, u_common)
     relevant = within or resolution or 1e-12 * float(np.max(np.abs(b)))
     told = _Told(found, scale, relevant, within, ordered)
-    verdict, reason, correction = told.verdict(lost / (lost + a.size + np.count_nonzero(out)))
+    verdict, reason, correction = told.verdict(lost / (lost + a.size))
     return Comparison(
         names,
         unit,
         a=found.a,
         b=found.b,
-        n=a.size,
+        n=int(np.count_nonzero(~out)),
         independent=found.independent,
         bias=found.bias,
         half_width=found.half_width,

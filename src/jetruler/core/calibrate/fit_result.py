@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from ..bench.channel import FitCovariance, number_in, path_of
+from ..bench.covariance import FitCovariance, number_in, path_of
 from ..error_types import JetRulerError
 from ..laws import law_line
 from ..numerics import AnyArray, Array, coverage_factors

@@ -9,7 +9,8 @@ from typing import Any, cast
 
 import numpy as np
 
-from ..bench.channel import Channel, FitCovariance, channel_of
+from ..bench.channel import Channel, channel_of
+from ..bench.covariance import FitCovariance
 from ..error_types import JetRulerError
 from ..laws import law_line, law_named
 from ..laws.linear import Line

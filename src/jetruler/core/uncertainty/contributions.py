@@ -11,7 +11,8 @@ from typing import Any
 
 import numpy as np
 
-from ..bench.channel import Channel, FitCovariance, number_in, path_of
+from ..bench.channel import Channel
+from ..bench.covariance import Correlation, FitCovariance, number_in, path_of
 from ..error_types import JetRulerError, ParameterError
 from ..numerics import ROUNDING, Array, lasting_rounding, median_rounding
 from ..ruler.base_law import hint_unit, parameters
@@ -139,7 +140,8 @@ class Conditions:
     readings: how many are averaged. calibration: standard uncertainty that a calibration left, in
     the unit of the result; it stands for the tolerances and the converter's error, which the
     calibration saw. fit: how well it knows a law's parameters. level: of the expanded uncertainty.
-    median_of: so many readings, if their median is taken, else 0.
+    median_of: so many readings, if their median is taken, else 0. correlated: parameters that are
+    off together.
     """
 
     noise: float = 0.0
@@ -149,6 +151,7 @@ class Conditions:
     level: float = 0.95
     fit: FitCovariance | None = None
     median_of: int = 0
+    correlated: tuple[Correlation, ...] = ()
 
     def roundings(self, resolution: float) -> tuple[float, float]:
         """What rounding to this resolution leaves in the result, root mean square: what lasts,
@@ -216,7 +219,9 @@ def conditions_of(
     its smoothing averages, what its calibration left."""
     fit: FitCovariance | None = None
     median_of = 0
+    correlated: tuple[Correlation, ...] = ()
     if isinstance(what, Channel):
+        correlated = what.correlated
         noise = what.noise if noise is None else what.raw_difference("noise", noise)
         left = what.calibration
         if calibration is None and isinstance(left, FitCovariance):
@@ -234,6 +239,7 @@ def conditions_of(
         level=level,
         fit=fit,
         median_of=median_of,
+        correlated=correlated,
     )
 
 
@@ -245,7 +251,10 @@ def contributions(ruler: Ruler, x: Array, given: Conditions) -> list[Contributio
     slope = np.asarray(ruler.slope(x), dtype=np.float64)
     rows = []
     rows += _of_edge(ruler, x, slope, given)
-    rows += [_of_parameter(ruler, p, x) for p in toleranced(ruler)]
+    together = groups(ruler, given)
+    alone = [p for p in toleranced(ruler) if not any(p in group for group, _ in together)]
+    rows += [_of_parameter(ruler, p, x) for p in alone]
+    rows += [_of_group(ruler, group, correlation, x) for group, correlation in together]
     if given.calibrated:
         rows = [_calibrated(row) for row in rows]
     rows += _roundings(ruler, x)
@@ -378,6 +387,32 @@ def _of_parameter(ruler: Ruler, parameter: UncertainParameter, x: Array) -> Cont
         parameter.unit,
         per_unit,
         note=note,
+    )
+
+
+def groups(ruler: Ruler, given: Conditions) -> list[tuple[list[UncertainParameter], Correlation]]:
+    """The parameters that are off together."""
+    known = {(p.law, p.field, p.inside): p for p in toleranced(ruler)}
+    return [([known[at] for at in one.places(ruler.laws)], one) for one in given.correlated]
+
+
+def _of_group(
+    ruler: Ruler, group: list[UncertainParameter], correlation: Correlation, x: Array
+) -> Contribution:
+    """Parameters that are off together: √(J R J) of their signed effects.
+    Source: JCGM 100:2008, 5.2.2, with correlated input quantities."""
+    each = [_of_parameter(ruler, parameter, x) for parameter in group]
+    signed = np.array([row.sensitivity * row.standard for row in each])
+    square = np.einsum("ik,ij,jk->k", signed, correlation.matrix, signed)
+    effect = np.sqrt(np.maximum(square, 0.0))
+    return Contribution(
+        " with ".join(row.source for row in each),
+        f"{'; '.join(row.size for row in each)}; r = {number(correlation.r)}",
+        standard=math.nan,
+        unit=ruler.gives,
+        sensitivity=np.ones_like(effect),
+        effect=effect,
+        note="are off together",
     )
 
 

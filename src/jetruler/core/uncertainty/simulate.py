@@ -12,137 +12,16 @@ import numpy as np
 
 from ..bench.channel import Channel, ruler_of
 from ..error_types import ParameterError
-from ..numerics import ROUNDING, Array
+from ..numerics import Array
 from ..result import Content, Result, old_keywords
 from ..ruler.converter import blocks
-from ..ruler.quantity import Toleranced
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, rounded, shown, significant
 from .budget import Budget, budget_under
 from .contributions import (
-    Conditions,
-    UncertainParameter,
     conditions_of,
-    fitted_parameters,
-    resolution_of,
-    toleranced,
-    with_value,
 )
-
-
-class Varied:
-    """A ruler whose parameters are drawn anew for every value."""
-
-    def __init__(self, ruler: Ruler, given: Conditions) -> None:
-        self.ruler, self.given = ruler, given
-        self.parameters: list[list[UncertainParameter]] = [[] for _ in ruler.laws]
-        for parameter in toleranced(ruler) if not given.calibrated else ():
-            self.parameters[parameter.law].append(parameter)
-        if given.fit is not None:
-            fitted = fitted_parameters(ruler, given.fit)
-            self.parameters[fitted[0].law] = fitted
-        self.rounded = [law.rounds_to for law in ruler.laws]
-        self.at_once: dict[int, bool] = {}
-
-    def draw(self, random: np.random.Generator, at: float, n: int) -> Array:
-        """n values that a reading of `at` may stand for."""
-        x = self._raw(random, at, n)
-        with np.errstate(all="ignore"):
-            for i, law in enumerate(self.ruler.laws):
-                if resolution := self.rounded[
-                    i
-                ]:  # what was rounded away: anything within half a resolution
-                    x = x + resolution * random.uniform(-0.5, 0.5, n)
-                elif self.parameters[i]:
-                    drawn = self._drawn(random, self.parameters[i], n)
-                    x = self._through(i, law, drawn, x)
-                else:
-                    x = law.forward(x)
-        if self.given.calibration:
-            x = x + self.given.calibration * random.standard_normal(n)
-        return x
-
-    def _drawn(
-        self, random: np.random.Generator, parameters: list[UncertainParameter], n: int
-    ) -> list[Array]:
-        """Values of a law's parameters: together for those of a fit, else each by itself."""
-        fit = self.given.fit
-        if fit is None:
-            return [_drawn(random, p.value, n) for p in parameters]
-        # Scaled to a diagonal of 1 first, since the parameters' sizes may be far apart.
-        size = np.array([p.value.standard or 1.0 for p in parameters])
-        own, axes = np.linalg.eigh(np.array(fit.covariance) / np.outer(size, size))
-        steps = axes * np.sqrt(np.maximum(own, 0.0)) @ random.standard_normal((len(size), n))
-        if math.isfinite(fit.dof):
-            steps *= np.sqrt(fit.dof / random.chisquare(fit.dof, n))
-        return [float(p.value) + s * row for p, s, row in zip(parameters, size, steps, strict=True)]
-
-    def _raw(self, random: np.random.Generator, at: float, n: int) -> Array:
-        given = self.given
-        lasting, dithered = given.roundings(resolution_of(self.ruler))
-        x: Array = random.uniform(-0.5, 0.5, n)
-        x *= lasting / ROUNDING
-        x += at
-        variance = given.noise**2 / given.readings + dithered**2
-        if variance:
-            known = math.isinf(given.dof)
-            noise = random.standard_normal(n) if known else random.standard_t(given.dof, n)
-            noise *= math.sqrt(variance)
-            x += noise
-        edge = self.ruler.edge
-        for error in edge.own_errors if edge is not None and not given.calibrated else ():
-            if error.half_width:
-                off = random.uniform(-error.half_width, error.half_width, n)
-                x += off * at if error.grows else off
-        return x
-
-    def _through(self, i: int, law: Law, drawn: list[Array], x: Array) -> Array:
-        """A law with its own parameters for every value: at once where its formula takes arrays,
-        else (a table) one value after another."""
-        if i not in self.at_once:
-            self.at_once[i] = _takes_arrays(law, self.parameters[i], drawn, x)
-        if self.at_once[i]:
-            return _with_values(law, self.parameters[i], drawn).forward(x)
-        return _one_by_one(law, self.parameters[i], drawn, x)
-
-    @property
-    def slow(self) -> bool:
-        """Whether a law computes one draw after another."""
-        return not all(self.at_once.values())
-
-
-def _drawn(random: np.random.Generator, value: Toleranced, n: int) -> Array:
-    """A toleranced number, n times."""
-    if value.k is None:
-        return random.uniform(float(value) - value.half_width, float(value) + value.half_width, n)
-    return random.normal(float(value), value.standard, n)
-
-
-def _takes_arrays(
-    law: Law, parameters: list[UncertainParameter], drawn: list[Array], x: Array
-) -> bool:
-    """Whether a law computes with an array for a parameter as it does with each of its numbers."""
-    few = [values[:8] for values in drawn]
-    try:
-        found = _with_values(law, parameters, few).forward(x[:8])
-    except Exception:  # whatever a law makes of an array that it did not expect
-        return False
-    each = _one_by_one(law, parameters, few, x[:8])
-    return found.shape == each.shape and bool(np.allclose(found, each, rtol=1e-9, equal_nan=True))
-
-
-def _with_values(law: Law, parameters: list[UncertainParameter], values: list[Any]) -> Law:
-    for parameter, value in zip(parameters, values, strict=True):
-        law = with_value(law, parameter, value)
-    return law
-
-
-def _one_by_one(
-    law: Law, parameters: list[UncertainParameter], drawn: list[Array], x: Array
-) -> Array:
-    each = zip(x, *drawn, strict=True)
-    laws = ((at, _with_values(law, parameters, list(map(float, values)))) for at, *values in each)
-    return np.array([one.forward(np.array([at]))[0] for at, one in laws])
+from .draws import Varied
 
 
 @dataclass(frozen=True, eq=False, repr=False)
