@@ -308,7 +308,7 @@ REFUSED = [
     (("compare", "bean", "bear", "--log", "rest.csv"), "no channel or column 'bear'"),
     (("compare", "bean", "tray", "--log", "roast.csv"), "found tray, which reads zones"),
     (("compare", "bean", "rail", "--log", "roast.csv"), "V cannot be converted to °C"),
-    (("compare", "bean", "--mark", "1880=121"), "expected three pairs or more, found 1"),
+    (("compare", "bean", "--mark", "1880=121", "--write"), "expected three marks or more"),
     (("compare", "bean", "--mark", "1=1", "--log", "rest.csv"), "say either OTHER with --log"),
     (("fit", "bean"), "no marks; say --marks FILE or --mark RAW=TRUE"),
     (("fit", "bean", "--mark", "1880"), "RAW=TRUE, as in 1880=225"),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 import numpy as np
@@ -12,7 +12,7 @@ import numpy as np
 from ..bench.channel import Channel, channel_of
 from ..bench.covariance import number_in, path_of
 from ..error_types import ParameterError
-from ..numerics import Array, coverage_factor
+from ..numerics import Array
 from ..result import Content, Result, TextTable, Title
 from ..ruler.base_law import Role, hint_unit, parameters
 from ..ruler.quantity import Toleranced
@@ -20,7 +20,7 @@ from ..ruler.rounding import fixed
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import factor, nearest, number, shown, symbol, with_uncertainty
 from ..uncertainty.contributions import UncertainParameter, sensitivity, with_value
-from .fit_result import FittedParameter, decimals, error_shown, signed
+from .fit_result import FittedParameter, coverage, decimals, error_shown, signed
 from .in_channel import on_rails
 from .marks import Marks, MarksError
 
@@ -42,7 +42,8 @@ class Stretch:
         wanted = marks.raw_unit or units[0]
         marks = marks.in_units((units[0], *filter(None, units)), marks.true_unit)
         start = units.index(marks.raw_unit or wanted)
-        ends = [i for i in range(len(units) - 1, start, -1) if _meets(units[i], marks.true_unit)]
+        zones = next((i for i, law in enumerate(laws) if law.role is Role.LABEL), len(laws))
+        ends = [i for i in range(zones, start, -1) if _meets(units[i], marks.true_unit)]
         if not ends:
             has = ", ".join(dict.fromkeys(symbol(unit) for unit in units[start + 1 :] if unit))
             raise MarksError(
@@ -51,8 +52,6 @@ class Stretch:
             )
         marks = marks.in_units((marks.raw_unit,), units[ends[0]])
         kept = tuple(i for i in range(start, ends[0]) if not laws[i].role.shapes)
-        if any(laws[i].role is Role.LABEL for i in kept):
-            raise MarksError(f"marks: expected a channel with values, {channel.name} reads zones")
         return cls(marks, kept, Ruler(tuple(laws[i] for i in kept)))
 
 
@@ -292,16 +291,11 @@ def _parameter(channel: Channel, name: str, used: Stretch) -> UncertainParameter
     field, inside = path_of(path)
     laws = channel.chain.laws
     having = [
-        i
-        for i, law in enumerate(laws)
-        if of in ("", law.name) and isinstance(number_in(law, field, inside), int | float)
+        i for i, law in enumerate(laws) if of in ("", law.name) and _is_measure(law, field, inside)
     ]
     if not having:
         known = {
-            field
-            for law in laws
-            for field in parameters(type(law))
-            if isinstance(number_in(law, field, ()), float)
+            field for law in laws for field in parameters(type(law)) if _is_measure(law, field, ())
         }
         raise ParameterError(
             "free", name, f"a number among the parameters of {channel.name}", nearest(name, known)
@@ -328,6 +322,13 @@ def _parameter(channel: Channel, name: str, used: Stretch) -> UncertainParameter
         unit=None if unit is None else unit.symbol,
         name=path,
     )
+
+
+def _is_measure(law: Law, field: str, inside: tuple[int, ...]) -> bool:
+    """Whether a parameter is a number that may be any, which those that count are not (bits)."""
+    counts = any(f.name == field and "int" in str(f.type).split(" | ") for f in fields(law))  # type: ignore[arg-type]
+    value = number_in(law, field, inside)
+    return not counts and isinstance(value, int | float) and not isinstance(value, bool)
 
 
 def _with(ruler: Ruler, found: list[UncertainParameter], values: Array) -> Ruler:
@@ -374,10 +375,12 @@ def _fitted(
     variance = 1.0 if known else float(rest @ rest) / dof if dof else math.nan
     variance = 0.0 if known and marks.u_true is None else variance
     weight = np.ones(rest.size) if marks.u_true is None else 1.0 / marks.u_true
-    own = variance * np.sum(back**2, axis=1) + (marks.u_common * back @ weight) ** 2
-    factors = coverage_factor(math.inf if known else dof) if known or dof else math.nan
-    each = zip(found, values.tolist(), np.sqrt(own).tolist(), strict=True)
-    return tuple(FittedParameter(one.name, v, u, factors * u, one.unit) for one, v, u in each)
+    own = variance * np.sum(back**2, axis=1)
+    total = own + (marks.u_common * back @ weight) ** 2
+    standard = np.sqrt(total)
+    half = coverage(dof, known, own, total) * standard
+    each = zip(found, values.tolist(), standard.tolist(), half.tolist(), strict=True)
+    return tuple(FittedParameter(one.name, v, u, h, one.unit) for one, v, u, h in each)
 
 
 def _adjusted(
