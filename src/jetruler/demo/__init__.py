@@ -94,6 +94,8 @@ STEPS = (
         "differences against the mean, with bias and limits",
     ),
     TourStep("fit bean --marks bath.csv"),
+    TourStep("compare bean --mark 1880=121 --within 0.5"),
+    TourStep('fit rail --mark "3400=11.9 V" --free upper'),
     TourStep(
         "draw fit bean --marks bath.csv",
         "the marks on the fitted curve, and what is left of the errors",

@@ -14,6 +14,7 @@ from ..laws.linear import Line
 from ..numerics import Array
 from ..ruler.quantity import amount
 from ..ruler.units import many, number, significant
+from ..series import FEWEST_PAIRS
 from ..uncertainty.contributions import resolution_of
 from .comparison import LIMITS, NOISY, Comparison, PairsError, Verdict, aligned
 from .questions import Answers, Scale, answers, scale_of, spikes
@@ -216,6 +217,9 @@ class _Told:
         if self.scale is not None and self.scale.is_far:
             return "reversed" if self.scale.reversed else "gain", "", None
         if not np.isfinite(found.half_width):
+            far = max(map(abs, _limits(found.a - found.b)))
+            if within is not None and far <= within and found.a.size >= FEWEST_PAIRS:
+                return "agree", "", None  # whatever their mean is known to
             return "cannot tell", self._too_little(found.run.needed), None
         if "bend" in found.sure and found.bend > self.relevant:
             return "bend", "", None

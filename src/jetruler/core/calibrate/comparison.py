@@ -219,6 +219,8 @@ class Comparison(Result):
                 f"within {_three(self.bearable, self.unit)}"
             )
         most = self.largest_bias
+        if not np.isfinite(most):
+            return f"{text}; they are too few, or too dependent on each other, to tell their bias"
         if most <= self.within and abs(self.bias) > self.half_width:
             small = f"their bias, {_three(abs(self.bias), self.unit)}, is less than what matters"
             return f"{text}; {small}, {_three(self.within, self.unit)}"
@@ -284,7 +286,9 @@ class Comparison(Result):
         alone = number(significant(self.independent))
         lines = [
             Title(f"{first} − {second}, {self.n} pairs, as many as {alone} independent ones"),
-            f"  bias         {value} ± {u} {unit} (95 %)".rstrip(),
+            f"  bias         {value} ± {u} {unit}".rstrip() + " (95 %)"
+            if np.isfinite(self.half_width)
+            else f"  bias         {_three(self.bias, self.unit)}; no interval is known",
             f"  std dev      {_three(self.standard_deviation, self.unit)}; 95 % of the differences "
             f"lie between {low} and {high}",
         ]
