@@ -28,15 +28,15 @@ def marks_options(fit_command: Callable[..., None]) -> Callable[..., None]:
     """Where marks come from."""
     for option in (
         click.option(
+            "--u-common",
+            metavar="U",
+            help="Standard uncertainty of an error that all true values share.",
+        ),
+        click.option(
             "--mark", "mark", multiple=True, metavar="RAW=TRUE", help="One mark (repeatable)."
         ),
         click.option(
             "--marks", "marks", metavar="FILE", help="CSV: raw, true, perhaps u_true and u_raw."
-        ),
-        click.option(
-            "--u-common",
-            metavar="U",
-            help="Standard uncertainty that all marks share: of the one reference.",
         ),
     ):
         fit_command = option(fit_command)
@@ -338,7 +338,9 @@ def against_other(
             form=form,
             progress=progress,
         )
-    return compare_pairs(bench, channel, other, pairs, wanted.within)
+    return compare_pairs(
+        bench, channel, other, pairs, within=wanted.within, u_common=wanted.u_common or 0.0
+    )
 
 
 def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:

@@ -305,7 +305,13 @@ def _index(reader: LogReader, one: Channel | str) -> int:
 
 
 def compare_pairs(
-    bench: Bench, channel: Channel, other: str, pairs: Pairs, within: float | None = None
+    bench: Bench,
+    channel: Channel,
+    other: str,
+    pairs: Pairs,
+    *,
+    within: float | None = None,
+    u_common: Any = 0.0,
 ) -> Comparison:
     """Compare a channel with another one, or with a column of the log, by their pairs."""
     found = compare(
@@ -316,6 +322,7 @@ def compare_pairs(
         resolution=relevant_difference(channel, pairs.a),
         interval=pairs.interval,
         missing=pairs.missing,
+        u_common=u_common,
         names=(channel.name, other),
     )
     notes = list(found.notes)

@@ -25,7 +25,7 @@ from ..core.result import Finding, Result
 from ..core.ruler.base_law import hint_unit, parameters
 from ..core.ruler.quantity import Toleranced
 from ..core.ruler.raw_range import raw_ends
-from ..core.ruler.units import many, number, significant, symbol
+from ..core.ruler.units import many, number, shown, significant, symbol
 from ..core.uncertainty.budget import budget
 from ..core.uncertainty.what_if import has_parameter, what_if
 from ..logs.check_log import EVENT_COLUMNS
@@ -183,14 +183,26 @@ def _quarters(channel: Channel) -> list[float]:
 def _uncertainty(
     channel: Channel, points: Sequence[float], wanted: ReportRequest
 ) -> Iterator[Block]:
-    budgets = [budget(channel, at) for at in points]
-    budgets = [found for found in budgets if found.rows and math.isfinite(found.combined)]
-    if not budgets:
+    noise, stated = channel.noise, "The channel states"
+    if noise is None and wanted.look is not None:
+        noise, stated = _noise_in(wanted.look, channel), "The log shows"
+    every = [budget(channel, at, noise=noise) for at in points]
+    if not any(found.rows for found in every):
         return
     yield Heading("How far to trust it")
-    for found in budgets:
+    if noise:
+        unit = channel.chain.takes
+        yield Text(f"{stated} a noise of {shown(significant(noise, 3), unit)} for one reading.")
+    else:
+        yield Text("No noise is stated, and the budgets have none.")
+    budgets = [found for found in every if found.rows and math.isfinite(found.combined)]
+    for found in every:
         yield Text(f"At {number(found.at)}: {found.headline}.")
+        if found not in budgets:
+            continue
         yield _table(found, ("source", "size", "standard", "effect", "fraction", "kind"))
+    if not budgets:
+        return
     picture = budget_figure(channel, budgets)
     yield Picture(f"{channel.name}-budget", "What makes the reading uncertain.", picture)
     changes = {n: v for n, v in wanted.changes.items() if has_parameter(channel, n)}
@@ -198,6 +210,13 @@ def _uncertainty(
         with_part = what_if(channel, found.at, changes)
         yield Text(f"At {number(found.at)}, {with_part.headline}.")
         yield _table(with_part, ("source", "before", "after"))
+
+
+def _noise_in(look: Look, channel: Channel) -> float | None:
+    """The noise of a channel in a log, in its raw unit; None where the log does not tell it."""
+    column = look.columns.get(channel.name)
+    noise = None if column is None else column.survey.noise
+    return noise if noise is not None and math.isfinite(noise) else None
 
 
 def _calibration(found: Calibration, channel: Channel) -> Iterator[Block]:
