@@ -78,17 +78,17 @@ from .core.uncertainty.budget import budget as budget
 from .core.uncertainty.propagate import propagate as propagate
 from .core.uncertainty.simulate import simulate as simulate
 from .core.uncertainty.what_if import what_if as what_if
+from .core.bench.covariance import Correlation as Correlation
 
 # Calibration
 from .core.calibrate.marks import Marks as Marks
 from .benchfile.marks_file import read_marks as read_marks
 from .core.calibrate.fit import fit as fit
-from .core.bench.covariance import Correlation as Correlation
 from .core.bench.covariance import FitCovariance as FitCovariance
 from .core.calibrate.in_channel import calibrate as calibrate
+from .core.calibrate.adjust import adjust as adjust
 from .logs.pairs import read_pairs as read_pairs
 from .core.calibrate.compare import compare as compare
-from .core.calibrate.adjust import adjust as adjust
 from .core.calibrate.spot_check import spot_check as spot_check
 
 # Parts

@@ -366,7 +366,7 @@ def test_explain_with_a_budget(cli: Cli) -> None:
         "vref of adc cancels: the divider is fed from the same reference",
         "most of it: beta of beta, 73 %",
         "(222.6 ± 4.4) °C at 95 % (factor 1.96)",
-        "20000 draws: (222.6 ± 2.2) °C",
+        "20000 draws: mean 222.6 °C, standard uncertainty 2.2 °C",
     ):
         assert says in done.stdout
     data = json.loads(cli("explain", "bean", "--for", "25", "--budget", "--json").stdout)

@@ -54,7 +54,7 @@ class Pairs(Result):
     >>> bench = jr.load_bench("bench.toml")
     >>> pairs = jr.read_pairs("rest.csv", bench["bean"], bench["bean2"])
     >>> print(pairs)
-    600 pairs; left out 0 and 0 flagged samples
+    598 pairs; left out 0 and 0 flagged samples
     """
 
     at: Array

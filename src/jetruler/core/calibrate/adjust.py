@@ -26,7 +26,7 @@ from .marks import Marks, MarksError
 
 
 @dataclass(frozen=True)
-class Stretch:
+class MarkedLaws:
     """The laws of a channel between the unit of the raw side of marks and that of their true side;
     what only shapes a result (limits, clamps, rounding) left out."""
 
@@ -36,7 +36,7 @@ class Stretch:
     ruler: Ruler
 
     @classmethod
-    def of(cls, channel: Channel, marks: Marks) -> Stretch:
+    def of(cls, channel: Channel, marks: Marks) -> MarkedLaws:
         """Raises `MarksError` where the channel has no such units."""
         units, laws = channel.chain.units, channel.chain.laws
         wanted = marks.raw_unit or units[0]
@@ -241,7 +241,7 @@ def adjust(
     0
     """
     channel = channel_of(channel)
-    used = Stretch.of(channel, Marks.of(marks))
+    used = MarkedLaws.of(channel, Marks.of(marks))
     found = [_parameter(channel, name, used) for name in dict.fromkeys(free)]
     if not found:
         raise ParameterError("free", (), "one or more names of parameters")
@@ -285,7 +285,7 @@ def adjust(
     )
 
 
-def _parameter(channel: Channel, name: str, used: Stretch) -> UncertainParameter:
+def _parameter(channel: Channel, name: str, used: MarkedLaws) -> UncertainParameter:
     """A parameter by its name; its law is a place in the stretch between the marks' units."""
     of, _, path = name.rpartition(".")
     field, inside = path_of(path)

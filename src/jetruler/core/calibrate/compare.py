@@ -117,8 +117,8 @@ def compare(
     u_common = amount("u_common", u_common, unit, difference=True)
     found = answers(a, b, ordered, u_common)
     relevant = within or resolution or 1e-12 * float(np.max(np.abs(b)))
-    told = _Told(found, scale, relevant, within, ordered)
-    verdict, reason, correction = told.verdict(lost / (lost + a.size))
+    judge = _Judge(found, scale, relevant, within, ordered)
+    verdict, reason, correction = judge.verdict(lost / (lost + a.size))
     return Comparison(
         names,
         unit,
@@ -199,7 +199,7 @@ MISSING = 0.1
 
 
 @dataclass(frozen=True)
-class _Told:
+class _Judge:
     """What the answers to all questions come to."""
 
     found: Answers

@@ -9,7 +9,6 @@ import numpy as np
 
 from ..error_types import JetRulerError
 from ..laws import law_named, law_names
-from ..laws.linear import Line
 from ..numerics import Array
 from ..result import old_keywords
 from ..ruler.ruler import Law, Ruler
@@ -170,7 +169,7 @@ def _turns(result: Fit) -> list[str]:
     """A curve that turns back between its marks reads two ways."""
     from ..numerics import turning_point
 
-    if not result.parameters or isinstance(result.law, Line):
+    if not result.parameters or np.ptp(result.law.slope(result.x)) == 0:
         return []
     turn = turning_point(result.law.forward, float(result.x.min()), float(result.x.max()))
     if turn is None:

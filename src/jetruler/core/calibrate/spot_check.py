@@ -16,7 +16,7 @@ from ..result import Content, Result, Title
 from ..ruler.quantity import amount
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import many, number, shown
-from .adjust import Stretch, points, read_at, records
+from .adjust import MarkedLaws, points, read_at, records
 from .fit_result import error_shown
 from .in_channel import on_rails
 from .marks import Marks
@@ -104,8 +104,8 @@ class SpotCheck(Result):
         return f"{name} is not within {allowed} at {at_which}: {by}"
 
     @property
-    def not_told(self) -> str:
-        """What so many marks do not tell."""
+    def untested(self) -> str:
+        """What these marks leave open."""
         different = np.unique(self.marks.true)
         if different.size == 1:
             return "one point does not tell an offset from a gain error, nor what is read elsewhere"
@@ -134,7 +134,7 @@ class SpotCheck(Result):
             *self.saturated,
             "",
             Title(self.headline),
-            self.not_told,
+            self.untested,
         ]
 
     def _fields(self) -> Mapping[str, Any]:
@@ -145,7 +145,7 @@ class SpotCheck(Result):
             "within": self.within,
             "is_within": self.is_within,
             "sentence": self.headline,
-            "not_told": self.not_told,
+            "untested": self.untested,
             "saturated": self.saturated,
         }
 
@@ -184,7 +184,7 @@ def spot_check(
     False
     """
     channel = channel_of(channel)
-    used = Stretch.of(channel, Marks.of(marks))
+    used = MarkedLaws.of(channel, Marks.of(marks))
     allowed = amount("within", within, used.marks.true_unit, difference=True)
     if allowed is not None and not allowed > 0:
         raise JetRulerError(f"within: expected a difference above 0, found {allowed:g}")
