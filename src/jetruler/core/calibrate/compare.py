@@ -117,8 +117,8 @@ def compare(
     u_common = amount("u_common", u_common, unit, difference=True)
     found = answers(a, b, ordered, u_common)
     relevant = within or resolution or 1e-12 * float(np.max(np.abs(b)))
-    judge = _Judge(found, scale, relevant, within, ordered)
-    verdict, reason, correction = judge.verdict(lost / (lost + a.size))
+    verdicts = _Verdicts(found, scale, relevant, within, ordered)
+    verdict, reason, correction = verdicts.verdict(lost / (lost + a.size))
     return Comparison(
         names,
         unit,
@@ -199,7 +199,7 @@ MISSING = 0.1
 
 
 @dataclass(frozen=True)
-class _Judge:
+class _Verdicts:
     """What the answers to all questions come to."""
 
     found: Answers

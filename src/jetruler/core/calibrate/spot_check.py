@@ -190,4 +190,11 @@ def spot_check(
         raise JetRulerError(f"within: expected a difference above 0, found {allowed:g}")
     read = read_at(used.ruler, used.marks)
     saturated = tuple(on_rails(channel, used.marks))
-    return SpotCheck(channel, used.marks, read, read - used.marks.true, allowed, saturated)
+    return SpotCheck(
+        channel,
+        used.marks,
+        read,
+        error=read - used.marks.true,
+        within=allowed,
+        saturated=saturated,
+    )
