@@ -157,8 +157,8 @@ def long_run_beside(columns: Array, rest: Array) -> LongRun:
     if cosines < LEAST + p - 1:
         return LongRun(float("nan"), 0, time)
     basis, _ = np.linalg.qr(columns)
-    shares = np.stack([_cosines(column, cosines) for column in basis.T], axis=1)
-    left, ways = np.linalg.eigh(np.eye(cosines) - shares @ shares.T)
+    taken = np.stack([_cosines(column, cosines) for column in basis.T], axis=1)
+    left, ways = np.linalg.eigh(np.eye(cosines) - taken @ taken.T)
     whole = left > 0.5
     sums = (ways.T @ _cosines(rest, cosines))[whole] / np.sqrt(left[whole])
     dof = int(np.count_nonzero(whole))

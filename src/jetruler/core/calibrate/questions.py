@@ -241,9 +241,9 @@ def _asked(a: Array, b: Array, ordered: bool, u_common: float, moved: int) -> An
             break
         q, _ = np.linalg.qr(np.stack(waves, axis=1))
         a, b = (series - q @ (q.T @ (series - series.mean())) for series in (a, b))
-    shares = {name: 2.0 if name.startswith("bend") else 1.0 for name in columns}
+    splits = {name: 2.0 if name.startswith("bend") else 1.0 for name in columns}
     asked = tuple(dict.fromkeys(name.partition(" ")[0] for name in columns))
-    level = {name: 1.0 - (1.0 - SURE) / len(asked) / share for name, share in shares.items()}
+    level = {name: 1.0 - (1.0 - SURE) / len(asked) / split for name, split in splits.items()}
 
     full = _Fit(columns, d, ordered, waves)
     sure = {n for n in columns if n not in ("offset", "gain") and full.differs(n, level[n], tiny)}
