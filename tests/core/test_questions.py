@@ -155,7 +155,7 @@ def test_a_spike_is_left_out_wherever_it_stands(at: int) -> None:
 
 def test_noise_on_plateaus_is_that_within_them() -> None:
     random = np.random.RandomState(1)
-    truth = 100 * random.uniform(size=24).repeat(25)
+    truth = 100 * random.uniform(size=75).repeat(8)
     a, b = (truth + 0.05 * random.standard_normal(truth.size) for _ in "ab")
     found = jr.compare(a, b)
     assert (found.noise_a, found.noise_b) == pytest.approx((0.05, 0.05), rel=0.1)
