@@ -17,7 +17,7 @@ from ..ruler.units import many, number, significant
 from ..series import FEWEST_PAIRS
 from ..uncertainty.contributions import resolution_of
 from .comparison import LIMITS, NOISY, Comparison, PairsError, Verdict, aligned
-from .questions import Answers, Scale, answers, scale_of, spikes
+from .questions import Answers, Scale, answers, scale_of, without_spikes
 
 
 def compare(
@@ -110,9 +110,9 @@ def compare(
     lost += missing
     if a.size < 3:
         raise PairsError(f"{names[0]} and {names[1]}: expected three pairs or more, found {a.size}")
-    out = spikes(a, b) if ordered else np.zeros(a.size, np.bool_)
-    at = np.arange(a.size)
-    a, b = (np.interp(at, at[~out], series[~out]) for series in (a, b))  # delays stay what they are
+    left_out = 0
+    if ordered:
+        a, b, left_out = without_spikes(a, b)
     scale = scale_of(a, b, ordered)
     u_common = amount("u_common", u_common, unit, difference=True)
     found = answers(a, b, ordered, u_common)
@@ -124,7 +124,7 @@ def compare(
         unit,
         a=found.a,
         b=found.b,
-        n=int(np.count_nonzero(~out)),
+        n=a.size - left_out,
         independent=found.independent,
         bias=found.bias,
         half_width=found.half_width,
@@ -146,7 +146,7 @@ def compare(
         verdict=verdict,
         reason=reason,
         correction=correction,
-        notes=_notes(found, verdict, names, interval, int(np.count_nonzero(out))),
+        notes=_notes(found, verdict, names, interval, left_out),
     )
 
 

@@ -30,13 +30,21 @@ FOR_BEND, FOR_TIME = 6, 40
 OWN = 0.1
 
 
-def spikes(a: Array, b: Array) -> Truths:
-    """Which pairs hold a sample that stands alone, away from those round it and from the other
-    series: shape (n,). None where they are more than one in ten, or too few samples to tell."""
-    out: Truths = np.zeros(a.size, np.bool_)
-    if a.size >= FEWEST_PAIRS:
-        out = _stands_out(a - b) & (_stands_out(a) | _stands_out(b))
-    return out if np.count_nonzero(out) <= 0.1 * a.size else np.zeros(a.size, np.bool_)
+def without_spikes(a: Array, b: Array) -> tuple[Array, Array, int]:
+    """The pairs, with a straight line across those that hold a sample which stands alone, away from
+    those round it and from the other series; and how many that were. None where they would be more
+    than one in ten, or where too few samples tell."""
+    at, out = np.arange(a.size), np.zeros(a.size, np.bool_)
+    whole, more = (a, b), out
+    for _ in range(3):  # what stands beside a larger one shows when that is gone
+        if a.size >= FEWEST_PAIRS:
+            more = _stands_out(a - b) & (_stands_out(a) | _stands_out(b)) & ~out
+        if not np.any(more):
+            break
+        out = out | more
+        a, b = (np.interp(at, at[~out], series[~out]) for series in whole)
+    many = int(np.count_nonzero(out))
+    return (a, b, many) if many <= 0.1 * a.size else (*whole, 0)
 
 
 #: Robust standard deviations beyond which a sample stands out.
@@ -195,16 +203,17 @@ def _whole_delay(a: Array, b: Array) -> int:
     a, b = a[:ENOUGH], b[:ENOUGH]
     most = int(min(LONGEST * a.size, LONGEST_SAMPLES))
     shifts = range(-most, most + 1)
-    whole = [_left(*_earlier(a, b, by)) for by in shifts]
+    whole = [float(_left(*_earlier(a, b, by)).var()) for by in shifts]
     best = shifts[int(np.argmin(whole))]
     if not best or whole[most] < ALL_SMALLER * min(whole):
         return 0
     half = a.size // 2
     for part in (slice(None, half), slice(half, None)):
-        without, with_it = (_left(*_earlier(a[part], b[part], by)) for by in (0, best))
+        without, with_it = (_left(*_earlier(a[part], b[part], by)).var() for by in (0, best))
         if without < HALF_SMALLER * with_it:
             return 0
-    now, then = (a - b)[most:-most], (a[most + best : a.size - most + best] - b[most:-most])
+    inner = b[most : b.size - most]
+    now, then = (_left(a[most + by : a.size - most + by], inner) for by in (0, best))
     early, late = (b[most + by : b.size - most + by] for by in (-abs(best), abs(best)))
     change = np.abs(late - early)
     still = change <= np.median(change)
@@ -215,13 +224,13 @@ def _whole_delay(a: Array, b: Array) -> int:
     return best if calm < math.sqrt(whole[most] / max(min(whole), 1e-300)) else 0
 
 
-def _left(a: Array, b: Array) -> float:
-    """The variance that an offset and a gain leave of the differences."""
+def _left(a: Array, b: Array) -> Array:
+    """What an offset and a gain leave of the differences."""
     u, d = 0.5 * (a + b), a - b
     u, d = u - u.mean(), d - d.mean()
     square = float(u @ u)
-    explained = float(u @ d) ** 2 / square if square else 0.0
-    return (float(d @ d) - explained) / float(d.size)
+    left: Array = d - float(u @ d) / square * u if square else d
+    return left
 
 
 def _asked(a: Array, b: Array, ordered: bool, u_common: float, moved: int) -> Answers:
