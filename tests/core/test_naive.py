@@ -6,6 +6,7 @@ import re
 import shutil
 import subprocess
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -13,6 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import jetruler as jr
+from jetruler.core.firmware.naive import ARITHMETICS
 from jetruler.errors import ParameterError
 from tests.conftest import Cli
 
@@ -161,3 +163,18 @@ def test_a_what_if_in_the_tool(cli: Cli) -> None:
     assert "effect before °C  effect after °C" in done.stdout
     assert done.stdout.rstrip().endswith("11 % less")
     assert cli("explain", "bean", "--at", "400", "--with", "r0=3").returncode == 2
+
+
+@pytest.mark.parametrize("arith", ARITHMETICS)
+@pytest.mark.parametrize("rounding", ["nearest", "down", "up", "toward zero"])
+def test_rounded_results_are_computed_too(rounding: Any, arith: str) -> None:
+    """Without what a program allows for beside a tie; short floats are right but at a tie."""
+    chain = jr.Counts(12) >> jr.Line.through((21, 0), (1004, 100)) >> jr.Whole(rounding)
+    channel = jr.Channel("knob", chain, "ch0")
+    for count in (0, 21, 300, 1004, 4095):
+        found = jr.naive(channel, count, arith)
+        assert not any("tie" in step.line for step in found.steps)
+        if arith == "float32":
+            assert found.result == found.true
+        else:
+            assert found.result == int(found.result)
