@@ -63,8 +63,8 @@ from .core.bench.smoothing import block_averages as block_averages
 
 # Decisions
 from .core.bench.conditions import Condition as Condition
-from .core.bench.trips_and_drives import Trip as Trip
-from .core.bench.trips_and_drives import Drive as Drive
+from .core.bench.trips import Trip as Trip
+from .core.bench.drives import Drive as Drive
 from .core.bench.decisions import Decisions as Decisions
 
 # Surveys

@@ -17,7 +17,8 @@ from jetruler.benchfile.load import BenchError, parse_bench
 from jetruler.core.bench.clock import Clock
 from jetruler.core.bench.conditions import Condition, Conditioner
 from jetruler.core.bench.decisions import ChannelReader, Decisions
-from jetruler.core.bench.trips_and_drives import Drive, Driver, Trip, Tripper
+from jetruler.core.bench.drives import Drive, Driver
+from jetruler.core.bench.trips import Trip, Tripper
 from jetruler.errors import ParameterError
 from jetruler.results import Reading
 from tests.helpers.sizes import sizes

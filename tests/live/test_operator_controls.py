@@ -17,7 +17,7 @@ from rich.text import Text
 import jetruler as jr
 from jetruler.cli.view.traces import ACROSS, DOWN, trace_rows
 from jetruler.core.bench.bench import LogFormat
-from jetruler.core.bench.trips_and_drives import Drive
+from jetruler.core.bench.drives import Drive
 from jetruler.core.error_types import ParameterError
 from jetruler.core.ruler.reading import Reading
 from jetruler.live.controls import OperatorControls, snapshot

@@ -10,8 +10,9 @@ from ..core.bench.bench import LogFormat
 from ..core.bench.channel import Channel
 from ..core.bench.conditions import WITH_UNITS, Condition
 from ..core.bench.covariance import Correlation, FitCovariance
+from ..core.bench.drives import RANGES, Drive, pattern_drives
 from ..core.bench.smoothing import Smoothing
-from ..core.bench.trips_and_drives import RANGES, Drive, Trip, pattern_drives
+from ..core.bench.trips import Trip
 from ..core.error_types import ParameterError, QuantityError
 from ..core.laws.raw_edge import Adc, Input
 from ..core.ruler.base_law import FRACTION, is_finite

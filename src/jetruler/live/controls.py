@@ -10,7 +10,8 @@ from functools import wraps
 from typing import TYPE_CHECKING, Concatenate, ParamSpec, TypeVar
 
 from ..core.bench.channel import Channel, raw_from
-from ..core.bench.trips_and_drives import Drive, Trip
+from ..core.bench.drives import Drive
+from ..core.bench.trips import Trip
 from ..core.ruler.raw_range import raw_ends
 from ..core.ruler.reading import Flag, flag_names
 from ..core.ruler.units import nearest, number, symbol

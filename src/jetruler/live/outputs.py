@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel
 from ..core.bench.conditions import CLOCK
-from ..core.bench.trips_and_drives import Drive
+from ..core.bench.drives import Drive
 from ..core.numerics import AnyArray
 from ..core.ruler.reading import flag_names
 from ..core.ruler.units import for_column

@@ -9,7 +9,7 @@ from dataclasses import replace
 
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.decisions import Decisions, timed_parts, without_clock, without_times
-from ..core.bench.trips_and_drives import TripEvent
+from ..core.bench.trips import TripEvent
 from ..core.check.check import LOG_RULES, Logged, swapped_columns
 from ..core.check.facts import Facts
 from ..core.check.triggers import SHORT, Changes, flickering_trip, short_window, slow_smoothing

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from ..core.bench.bench import Bench, LogFormat
-from ..core.bench.trips_and_drives import TripEvent
+from ..core.bench.trips import TripEvent
 from ..core.calibrate.comparison import PairsError
 from ..core.calibrate.marks import Marks
 from ..core.error_types import JetRulerError

@@ -10,7 +10,7 @@ from functools import lru_cache
 from rich.text import Text
 
 from ...core.bench.channel import Channel
-from ...core.bench.trips_and_drives import Drive
+from ...core.bench.drives import Drive
 from ...core.error_types import ParameterError
 from ...core.ruler.raw_range import raw_ends
 from ...core.ruler.reading import Flag, flag_names

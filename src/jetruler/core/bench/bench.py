@@ -16,7 +16,8 @@ from ..ruler.units import factor, nearest
 from .channel import Channel
 
 if TYPE_CHECKING:
-    from .trips_and_drives import Drive, Trip
+    from .drives import Drive
+    from .trips import Trip
 
 
 #: The columns that every result has.

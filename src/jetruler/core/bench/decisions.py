@@ -19,8 +19,9 @@ from .bench import Bench
 from .channel import Channel
 from .clock import Clock
 from .conditions import CLOCK, Latch, faults_of
+from .drives import Drive, Driver
 from .smoothing import Smoother, Smoothing
-from .trips_and_drives import Drive, Driver, TripEvent, Tripper, events
+from .trips import TripEvent, Tripper, events
 
 
 @dataclass(frozen=True)

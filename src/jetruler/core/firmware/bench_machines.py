@@ -12,8 +12,8 @@ import numpy as np
 from ..bench.bench import Bench
 from ..bench.conditions import faults_of
 from ..bench.decisions import looked_at, zones_that_hold
+from ..bench.drives import Drive, Driver
 from ..bench.smoothing import Smoothing
-from ..bench.trips_and_drives import Drive, Driver
 from ..numerics import AnyArray, Truths
 from .channel_machines import by_count, smooth_machine, trip_machine, values_of_zones, zone_machine
 from .program import LARGEST, Machine, Program, safe_name

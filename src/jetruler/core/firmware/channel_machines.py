@@ -14,7 +14,7 @@ from ..bench.channel import Channel
 from ..bench.conditions import MOVES, TINY, Condition, faults_of
 from ..bench.decisions import zones_that_hold
 from ..bench.smoothing import Smoothing
-from ..bench.trips_and_drives import Trip
+from ..bench.trips import Trip
 from ..laws.shape import Zones, zones_of
 from ..numerics import AnyArray, Truths
 from ..ruler.quantity import seconds
