@@ -143,5 +143,5 @@ def _silence() -> Result:
             assert done.returncode == 2, done.stderr
             assert b"no scheduler answers" in done.stderr, done.stderr
 
-        name = "a cluster's address that is silent: until it is said"
+        name = "a cluster's address that is silent: until the message"
         return measured(name, seconds(work), 10, "s")

@@ -404,7 +404,7 @@ def _parameter(key: str, hint: Any) -> Type:
 
 
 def _read_parameter(key: str, hint: Any, value: Any) -> Any:
-    """One parameter: quantities read, lists turned into tuples, the rest as it stands."""
+    """One parameter: quantities read, lists turned into tuples, the rest unchanged."""
     unit = hint_unit(hint)
     if isinstance(value, str) and is_numeric(hint):
         return read_number(key, value, unit)

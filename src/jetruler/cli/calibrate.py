@@ -83,7 +83,7 @@ def fit_command(
 ) -> None:
     """Fit a law to marks in its place in CHANNEL, and say how well it fits.
 
-    Marks are pairs of a raw value (counts, unless a unit is said) and what it is in truth.
+    Marks are pairs of a raw value (counts, unless it has a unit) and its true value.
 
     \b
     jetruler fit bean --marks bath.csv

@@ -20,7 +20,7 @@ from .generate import KNOB_ENDS, TOP, VREF, exhaust_volts, rail_volts, thermisto
 COLUMNS = ("time_s", *(f"ch{i}" for i in range(8)))
 OUTPUTS = {"flap": (1000.0, 2000.0), "blower": (0.0, 255.0), "buzzer": (0.0, 1.0)}
 
-#: What can go wrong, and whether it is said of one column.
+#: What can go wrong, and whether it concerns one column.
 FAULTS = {"open": True, "stuck": True, "torn": False, "noise": False, "silence": False}
 FAULTS["disconnect"] = False
 

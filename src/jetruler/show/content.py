@@ -63,7 +63,7 @@ class Text:
 
 @dataclass(frozen=True)
 class Worked:
-    """A worked solution, line by line as it stands."""
+    """A worked solution, line by line."""
 
     text: str
     kind: ClassVar[str] = "worked"

@@ -188,7 +188,7 @@ class Channel:
         return self.ruler.read(counts)
 
     def cell(self, value: float) -> str:
-        """The value as it stands in a converted log: to `decimals`, empty for NaN."""
+        """The value as a converted log has it: to `decimals`, empty for NaN."""
         return self.cells([float(value)])[0]
 
     def cells(self, values: list[float]) -> list[str]:

@@ -1,4 +1,4 @@
-"""A chain computed as a chip does it when the formula is typed in as it stands."""
+"""A chain computed as a chip does it when the formula is typed in unchanged."""
 
 from __future__ import annotations
 
@@ -115,7 +115,7 @@ class Naive(Result):
     @property
     def content(self) -> Content:
         wide = max((len(step.law) for step in self.steps), default=0)
-        lines = [f"{self.channel} at {number(self.at)}, typed in as it stands, in {self.arith}"]
+        lines = [f"{self.channel} at {number(self.at)}, typed in unchanged, in {self.arith}"]
         for step in self.steps:
             lost = f"   ← {step.lost}" if step.lost else ""
             lines.append(f"  {step.law:<{wide}}  {step.line}{lost}")
@@ -124,7 +124,7 @@ class Naive(Result):
 
 
 def naive(channel: Channel, at: float, arith: str) -> Naive:
-    """Compute a reading as a chip does when each law's formula is typed in as it stands.
+    """Compute a reading as a chip does when each law's formula is typed in unchanged.
 
     Parameters
     ----------

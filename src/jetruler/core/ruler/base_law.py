@@ -173,11 +173,11 @@ class BaseLaw(ABC):
         return None
 
     def with_output(self, unit: str | None) -> BaseLaw:
-        """This law as it stands before one that takes `unit`; itself, if it has no choice."""
+        """This law before one that takes `unit`; itself, if it has no choice."""
         return self
 
     def with_input(self, unit: str | None) -> BaseLaw:
-        """This law as it stands behind one that gives `unit`; itself, if that is all the same."""
+        """This law behind one that gives `unit`; itself, if that makes no difference."""
         return self
 
     @property

@@ -479,7 +479,7 @@ class Law(BaseLaw):
         return OUTER.html(self)
 
     def __call__(self, x: Any) -> Any:
-        """Convert as a ruler of this one law: a float, list, array or Series gives the like."""
+        """Convert as a ruler of this one law; the result has the type of x."""
         return Ruler.of(self)(x)
 
 

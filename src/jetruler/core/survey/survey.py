@@ -164,7 +164,7 @@ class Survey(Result):
         }
 
     def row(self, name: str, bits: str = "") -> list[str]:
-        """Its row below `SURVEY_HEADINGS`. bits: how many there are, as it is said."""
+        """Its row below `SURVEY_HEADINGS`. bits: how many there are, in words."""
         if self.unit not in ("count", "1"):
             name = f"{name} in {symbol(self.unit)}".strip()
         places = max(0, round(-math.log10(self.step)))

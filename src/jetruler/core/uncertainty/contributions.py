@@ -292,7 +292,7 @@ def _row(
 
 
 def _calibrated(row: Contribution) -> Contribution:
-    """A row as it stands behind a calibration: what the calibration saw is in its own row."""
+    """A row after a calibration: what the calibration saw is in its own row."""
     if row.random or row.stays:
         return row
     return replace(row, effect=0.0 * row.effect, note=row.note or "is in the calibration")
