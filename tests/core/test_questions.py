@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
+from typing import Any
 
 import numpy as np
 import pytest
@@ -184,3 +185,29 @@ def test_an_error_that_all_values_share_widens_the_offset_only() -> None:
     assert (alone.verdict, shared.verdict) == ("offset", "agree")
     assert shared.half_width == pytest.approx(math.hypot(alone.half_width, 1.96 * 0.2), rel=1e-3)
     assert shared.gain_half_width == alone.gain_half_width
+
+
+RAMP = np.arange(40.0)
+#: Pairs that are all but numbers of a sensor, and what is said of them.
+ODD: list[tuple[Any, Any, str]] = [
+    (np.full(25, 5.0), np.full(25, 5.0), "agree within 0"),
+    (RAMP, RAMP, "agree within 0"),
+    (1e-300 * RAMP, 1e-300 * RAMP, "agree"),
+    (1e15 + RAMP, 1e15 + RAMP, "agree"),
+    (np.append(np.zeros(30), 1.0), np.zeros(31), "agree within 0"),
+    (np.append(np.zeros(30), np.nan), np.zeros(31), "agree within 0"),
+    (np.zeros(40), RAMP, "first does not move while second does"),
+    (2 * RAMP, RAMP, "offset and gain"),
+    (3 * RAMP, RAMP, "first moves 3 times as much as second"),
+    (-RAMP, RAMP, "run against each other"),
+]
+
+
+@pytest.mark.parametrize(("a", "b", "says"), ODD)
+@pytest.mark.filterwarnings("error")
+def test_odd_pairs(a: Any, b: Any, says: str) -> None:
+    found = jr.compare(a, b)
+    assert says in found.sentence
+    assert "averaging reduces" not in found.sentence  # nothing says what would matter
+    assert str(found)
+    assert found.to_dict()

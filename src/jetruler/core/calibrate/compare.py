@@ -110,12 +110,13 @@ def compare(
     lost += missing
     if a.size < 3:
         raise PairsError(f"{names[0]} and {names[1]}: expected three pairs or more, found {a.size}")
-    left_out = 0
-    if ordered:
-        a, b, left_out = without_spikes(a, b)
-    scale = scale_of(a, b, ordered)
     u_common = amount("u_common", u_common, unit, difference=True)
-    found = answers(a, b, ordered, u_common)
+    left_out = 0
+    with np.errstate(all="ignore"):  # numbers too small for their squares
+        if ordered:
+            a, b, left_out = without_spikes(a, b)
+        scale = scale_of(a, b, ordered)
+        found = answers(a, b, ordered, u_common)
     relevant = within or resolution or 1e-12 * float(np.max(np.abs(b)))
     verdicts = _Verdicts(found, scale, relevant, within, ordered)
     verdict, reason, correction = verdicts.verdict(lost / (lost + a.size))
@@ -142,7 +143,7 @@ def compare(
         scale=None if scale is None else (scale.low, scale.high),
         delay=found.delay,
         within=relevant,
-        bearable=within if within is not None else NOISY * relevant,
+        bearable=within or NOISY * resolution or float("inf"),
         verdict=verdict,
         reason=reason,
         correction=correction,

@@ -202,6 +202,11 @@ class Comparison(Result):
                 "first pair to the last, which no correction removes"
             )
         if self.verdict == "gain" and self.correction is None and self.scale is not None:
+            if self.scale == (0.0, 0.0):
+                return (
+                    f"{first} does not move while {second} does: look at its wire, its column and "
+                    "the clamps among its laws"
+                )
             factor = number(significant(sum(self.scale) / 2, 2))
             return (
                 f"{first} moves {factor} times as much as {second}: no calibration error is that "

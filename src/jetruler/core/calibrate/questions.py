@@ -92,7 +92,7 @@ class Scale:
     @property
     def is_far(self) -> bool:
         """Whether the first moves less than half or more than twice as much as the second."""
-        return self.low > 2.0 or 0 < self.high < 0.5 or self.reversed
+        return self.low > 2.0 or self.high < 0.5
 
 
 @dataclass(frozen=True)
@@ -390,8 +390,11 @@ def scale_of(a: Array, b: Array, ordered: bool) -> Scale | None:
     The noise of b makes the slope of a over b too small, that of a makes the slope of b over a too
     small: the truth lies between the first and the inverse of the second."""
     n = a.size
-    if n < (FOR_TIME if ordered else FOR_BEND) or min(np.ptp(a), np.ptp(b)) == 0:
+    if n < (FOR_TIME if ordered else FOR_BEND):
         return None
+    if min(np.ptp(a), np.ptp(b)) == 0:
+        stuck = ordered and np.ptp(b) > 0 and _are_slow(b, b, 12)
+        return Scale(0.0, 0.0) if stuck else None  # a steady b may be one true value
     if ordered and not _are_slow(a, b, 12):
         return None
     if abs(float(np.corrcoef(a, b)[0, 1])) < ALIKE:
