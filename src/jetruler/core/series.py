@@ -203,9 +203,9 @@ def hum(samples: Array) -> list[Array]:
             break
         near = (peak + 1 + np.linspace(-1, 1, 33)) / n
         near = near[(near > 0) & (near <= 0.5)]
-        waves = np.exp(-2j * np.pi * near[:, None] * at)
-        best = waves[int(np.argmax(np.abs(waves @ rest)))]
-        found += [best.real, best.imag]
+        strength = [abs(np.exp(-2j * np.pi * frequency * at) @ rest) for frequency in near]
+        phase = 2 * np.pi * near[int(np.argmax(strength))] * at
+        found += [np.cos(phase), np.sin(phase)]
         q, _ = np.linalg.qr(np.stack(found, axis=1))
         rest = samples - samples.mean()
         rest = rest - q @ (q.T @ rest)

@@ -201,6 +201,9 @@ def _whole_delay(a: Array, b: Array) -> int:
     if not _move_together(a, b):
         return 0
     a, b = a[:ENOUGH], b[:ENOUGH]
+    least = noise_of(a) ** 2 + noise_of(b) ** 2
+    if _left(a, b).var() < ALL_SMALLER * least:
+        return 0  # no shift takes away more than is there beside the noise
     most = int(min(LONGEST * a.size, LONGEST_SAMPLES))
     shifts = range(-most, most + 1)
     whole = [float(_left(*_earlier(a, b, by)).var()) for by in shifts]
@@ -380,8 +383,11 @@ def _slow_rate(series: Array, width: int) -> Array:
 
 def _smoothed(series: Array, width: int) -> Array:
     """Its running mean over an odd number of samples."""
-    padded = np.pad(series, width // 2, mode="reflect", reflect_type="odd")
-    return np.convolve(padded, np.ones(width) / width, "valid")
+    middle = float(series.mean())  # sums of what is small lose no digits
+    padded = np.pad(series - middle, width // 2, mode="reflect", reflect_type="odd")
+    sums = np.concatenate(([0.0], np.cumsum(padded)))
+    smoothed: Array = middle + (sums[width:] - sums[:-width]) / width
+    return smoothed
 
 
 def scale_of(a: Array, b: Array, ordered: bool) -> Scale | None:
