@@ -231,8 +231,8 @@ def shared_errors(times: int) -> Iterator[Row]:
             y = 2 * x + 5 + factor * random.standard_normal(4)
             found = jr.fit(np.stack([x, y, np.ones(4)], axis=1))
             held += abs(found.law(30.0) - 65.0) <= found.interval(30.0)[0]
-        name = f"fit, line, two spare marks, u_true a {factor}th of the truth: covers"
-        name = name.replace("a 1th of the truth", "as it is")
+        small = f"{factor} times too small" if factor > 1 else "right"
+        name = f"fit, line, two spare marks, u_true {small}: covers"
         yield name, f"{100 * held / times:.0f} %", "≥ 93 %"
 
 
