@@ -155,6 +155,7 @@ REFUSED: list[tuple[str, list[str], str, str]] = [
     ("tap", ["vrefs"], "3000=2", "did you mean 'vref'"),
     ("tap", [], "3000=2", "one or more names"),
     ("tap", ["bits"], "3000=2", "a number among the parameters"),
+    ("tap", ["gain_error"], "3000=2", "a number among the parameters"),
     ("rail", ["lower", "upper"], "3000=12", "marks at 2 different raw values or more, found 1"),
     ("cell", ["gain"], "1000=1", "amplifier.gain or line.gain"),
     ("tap", ["vref"], "3000=2 bar", "behind its raw values tap has V"),

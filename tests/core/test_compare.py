@@ -303,6 +303,7 @@ def test_two_logs_are_paired_by_time(cli: Cli, home: Path) -> None:
 
 
 REFUSED = [
+    (("compare", "bean", "bean2", "--log", "rest.csv", "--u-common", "-1"), "expected 0 or more"),
     (("compare", "bean"), "say OTHER and --log LOG, or --marks FILE"),
     (("compare", "bean", "bean", "--log", "rest.csv"), "found bean again"),
     (("compare", "bean", "bear", "--log", "rest.csv"), "no channel or column 'bear'"),

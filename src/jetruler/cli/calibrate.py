@@ -99,7 +99,7 @@ def fit_command(
         found = calibrated(bench, channel, **options)
     if write:
         from ..benchfile import edit
-        from ..core.calibrate.adjust import Adjustment
+        from ..core.calibrate.adjust import Adjustment, others_changed
 
         if isinstance(found, Adjustment):
             before, after = edit.write_parameters(bench_path, found, text)
@@ -111,23 +111,8 @@ def fit_command(
         show(found.content)
     if write:
         show_change(bench_path, channel, before, after, err=as_json)
-        if free and (others := _others_changed(bench, bench_path, channel)):
+        if free and (others := others_changed(bench, load(bench_path), channel)):
             click.echo(f"it is shared: {', '.join(others)} read otherwise now, too", err=as_json)
-
-
-def _others_changed(was: Bench, bench_path: str, channel: str) -> list[str]:
-    """Other channels that read otherwise after a change of the bench file."""
-    import numpy as np
-
-    from ..core.ruler.raw_range import raw_samples
-
-    now, others = load(bench_path), []
-    for name, before in was.channels.items():
-        if name != channel and (after := now[name].chain) != before.chain:
-            raw = raw_samples(after)
-            if not np.array_equal(after(raw), before.chain(raw), equal_nan=True):
-                others.append(name)
-    return others
 
 
 def loaded(bench_path: str) -> tuple[Bench, str]:

@@ -6,7 +6,7 @@ from __future__ import annotations
 import dataclasses
 import math
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -140,6 +140,17 @@ def number_in(law: Law, field: str, inside: tuple[int, ...]) -> Any:
     return value
 
 
+def found_by(
+    name: str, laws: Sequence[Law], fits: Callable[[Law, str, tuple[int, ...]], bool]
+) -> tuple[list[int], str, tuple[int, ...]]:
+    """Which laws have a parameter of this name that fits, its field, and its place inside:
+    `known`, `marks[1][2]`, or `beta.r0` for that of one law."""
+    of, _, path = name.rpartition(".")
+    field, inside = path_of(path)
+    indices = [i for i, law in enumerate(laws) if of in ("", law.name) and fits(law, field, inside)]
+    return indices, field, inside
+
+
 @dataclass(frozen=True)
 class Correlation:
     """Toleranced parameters that are off together, as two resistors of one batch are.
@@ -201,16 +212,13 @@ class Correlation:
         one that is not there, has no tolerance, or stands in several laws."""
         found = []
         for name in self.parameters:
-            of, _, path = name.rpartition(".")
-            field, inside = path_of(path)
-            indices = [
-                i
-                for i, law in enumerate(laws)
-                if of in ("", law.name) and isinstance(number_in(law, field, inside), Toleranced)
-            ]
+            indices, field, inside = found_by(
+                name, laws, lambda *at: isinstance(number_in(*at), Toleranced)
+            )
             if not indices:
                 raise ParameterError("correlated", name, "a parameter that has a tolerance (±)")
             if len(indices) > 1:
+                path = name.rpartition(".")[2]
                 each = " or ".join(f"{laws[i].name}.{path}" for i in indices)
                 raise ParameterError("correlated", name, each, "several laws have it")
             found.append((indices[0], field, inside))

@@ -9,13 +9,16 @@ from typing import Any
 
 import numpy as np
 
+from ..bench.bench import Bench
 from ..bench.channel import Channel, channel_of
-from ..bench.covariance import number_in, path_of
+from ..bench.covariance import found_by, number_in
 from ..error_types import ParameterError
 from ..numerics import Array
 from ..result import Content, Result, TextTable, Title
 from ..ruler.base_law import Role, hint_unit, parameters
+from ..ruler.converter import ERRORS
 from ..ruler.quantity import Toleranced
+from ..ruler.raw_range import raw_samples
 from ..ruler.rounding import fixed
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import factor, nearest, number, shown, symbol, with_uncertainty
@@ -285,14 +288,25 @@ def adjust(
     )
 
 
+def others_changed(was: Bench, now: Bench, channel: str) -> list[str]:
+    """Other channels of a bench that read otherwise after a change of it."""
+    others = []
+    for name, before in was.channels.items():
+        if name == channel or (after := now[name].chain) == before.chain:
+            continue
+        try:
+            raw = raw_samples(after)
+        except ParameterError:  # an input without a range
+            raw = np.linspace(-1e3, 1e3, 2001)
+        if not np.array_equal(after(raw), before.chain(raw), equal_nan=True):
+            others.append(name)
+    return others
+
+
 def _parameter(channel: Channel, name: str, used: MarkedLaws) -> UncertainParameter:
     """A parameter by its name; its law is a place in the stretch between the marks' units."""
-    of, _, path = name.rpartition(".")
-    field, inside = path_of(path)
-    laws = channel.chain.laws
-    having = [
-        i for i, law in enumerate(laws) if of in ("", law.name) and _is_measure(law, field, inside)
-    ]
+    path, laws = name.rpartition(".")[2], channel.chain.laws
+    having, field, inside = found_by(name, laws, _is_measure)
     if not having:
         known = {
             field for law in laws for field in parameters(type(law)) if _is_measure(law, field, ())
@@ -325,10 +339,16 @@ def _parameter(channel: Channel, name: str, used: MarkedLaws) -> UncertainParame
 
 
 def _is_measure(law: Law, field: str, inside: tuple[int, ...]) -> bool:
-    """Whether a parameter is a number that may be any, which those that count are not (bits)."""
+    """Whether a parameter is a number that a reading depends on: not one that counts (bits), nor
+    an error for budgets."""
     counts = any(f.name == field and "int" in str(f.type).split(" | ") for f in fields(law))  # type: ignore[arg-type]
     value = number_in(law, field, inside)
-    return not counts and isinstance(value, int | float) and not isinstance(value, bool)
+    return (
+        not counts
+        and field not in ERRORS
+        and isinstance(value, int | float)
+        and not isinstance(value, bool)
+    )
 
 
 def _with(ruler: Ruler, found: list[UncertainParameter], values: Array) -> Ruler:

@@ -111,6 +111,8 @@ def compare(
     if a.size < 3:
         raise PairsError(f"{names[0]} and {names[1]}: expected three pairs or more, found {a.size}")
     u_common = amount("u_common", u_common, unit, difference=True)
+    if not 0 <= u_common < np.inf:
+        raise JetRulerError(f"u_common: expected 0 or more, found {u_common:g}")
     left_out = 0
     with np.errstate(all="ignore"):  # numbers too small for their squares
         if ordered:

@@ -16,6 +16,9 @@ from ..numerics import AnyArray, Array, FlagArray
 from .base_law import BaseLaw, Role
 from .reading import Flag
 
+#: Parameters of a converter that are errors for budgets: no reading depends on them.
+ERRORS = ("error_lsb", "offset_error", "gain_error", "inl")
+
 
 @dataclass(frozen=True)
 class EdgeError:
