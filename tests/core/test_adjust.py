@@ -217,6 +217,32 @@ def test_several_parameters_are_written_where_they_stand(cli: Cli, home: Path) -
     assert 't0 = "25 degC" }' in text  # the rest of the line is as it was
 
 
+@pytest.mark.parametrize(("name", "free", "mark"), [
+    ("tap", "vref", "3000=2.43 V"),
+    ("rail", "lower", "3000=10.5"),
+    ("knob", "marks[2][2]", "3500=88"),
+    ("cell", "line.offset", "1000000=111"),
+    ("cell", "adc.vref", "1000000=120"),
+    ("tank", "coefficients[1]", "2.0=13"),
+    ("tank", "coefficients[2]", "2.0 V=13 cm"),
+    ("zone", "gain", "300=31"),
+])  # fmt: skip
+def test_what_is_written_reads_as_the_mark_says(
+    cli: Cli, home: Path, name: str, free: str, mark: str
+) -> None:
+    """Of converters of their own, inputs that are no counts, rounded results, zones."""
+    (home / "b.toml").write_text(BENCH)
+    done = cli("fit", name, "--mark", mark, "--free", free, "--write", "-b", "b.toml")
+    assert done.returncode == 0, done.stderr
+    again = cli("compare", name, "--mark", mark, "--within", "0.001", "-b", "b.toml")
+    assert f"{name} is within 0.001" in again.stdout
+    same = [
+        a == b
+        for a, b in zip(BENCH.split("\n"), (home / "b.toml").read_text().split("\n"), strict=True)
+    ]
+    assert same.count(False) == 1  # one line was changed
+
+
 SPOTS: list[tuple[str, tuple[str, ...], str, bool | None]] = [
     ("rail", ("3000=10.4",), "rail is within 0.05 V at the mark: off by −0.0044 V", True),
     ("rail", ("3000=10.5",), "rail is not within 0.05 V at the mark: off by −0.104 V", False),

@@ -334,10 +334,10 @@ def write_parameters(path: str, found: Adjustment, expected: str | None = None) 
         before, after = [], []
         for i, (was, law) in enumerate(zip(found.channel.chain.laws, laws, strict=True)):
             own = len(written(laws[: i + 1])) - 1 - listed
-            home = table["laws"][own] if own >= 0 else _converter(document, table)
             for field in fields(law):  # type: ignore[arg-type]
                 if _same(getattr(was, field.name), getattr(law, field.name)):
                     continue
+                home = table["laws"][own] if own >= 0 else _converter(document, table)
                 before.append(f"{field.name} = {home[field.name].as_string()}")
                 now = tomlkit.parse(f"x = {_parameter_text(law, field.name)}")["x"]
                 home[field.name] = now
