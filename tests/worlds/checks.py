@@ -544,7 +544,7 @@ def advice(world: World, home: Path) -> Iterator[str]:
 
 CHECKS: tuple[Check, ...] = (
     look, look_without_bench, check, new, convert, live, stream, frames, explain, budget,
-    rounded_budget, pictures, report, export, advice,
+    rounded_budget, pictures, report, export, advice, typed_in,
 )  # fmt: skip
 
 
@@ -553,7 +553,6 @@ QUICK = (look, look_without_bench, check, new, convert, live, stream, frames, ex
 #: What does not hold yet, and the title of the work that will mend it. The day that it holds in
 #: every world, it moves up to `CHECKS`: a test sees to that.
 LATER: dict[Check, str] = {
-    typed_in: "The integer lesson told right, and code that a small board thanks you for",
     wide_export: "The integer lesson told right, and code that a small board thanks you for",
     tidy_pictures: "Pictures that explain, and a ruler to slide",
 }
