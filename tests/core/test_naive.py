@@ -3,15 +3,11 @@
 from __future__ import annotations
 
 import re
-import shutil
-import subprocess
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
 
 import jetruler as jr
 from jetruler.core.firmware.naive import ARITHMETICS
@@ -22,7 +18,15 @@ PIN = jr.Channel("pin", jr.Ruler((jr.Adc(10, 5.0),)), 1, decimals=2)
 
 #: By hand: what each arithmetic makes of it.
 BY_HAND = [
-    ("divides first", PIN, 383, "int16", 0),
+    ("as it is printed: n · Uref / N", PIN, 383, "int16", 383 * 5 // 1023),
+    (
+        "a line through marks",
+        jr.Counts(12) >> jr.Line.through((21, 0), (1004, 100)),
+        300,
+        "int16",
+        28,
+    ),
+    ("a ratio divides first", jr.Adc(10) >> jr.Line(100), 383, "int16", 0),
     ("the top count alone is whole", PIN, 1023, "int16", 5),
     ("a gain is cut off", jr.Counts(10) >> jr.Line(2.9), 100, "int16", 200),
     ("an offset is cut off", jr.Counts(10) >> jr.Line(1, -40.5), 100, "int16", 60),
@@ -43,40 +47,60 @@ def test_by_hand(
     assert jr.naive(channel, at, arith).result == result, what
 
 
-@pytest.mark.skipif(shutil.which("gcc") is None, reason="needs a C compiler")
-@given(
-    st.lists(
-        st.tuples(st.integers(1, 200) | st.integers(-200, -1), st.integers(-3000, 3000)),
-        min_size=1,
-        max_size=3,
-    ),
-    st.integers(0, 4095),
-)
-def test_whole_numbers_are_those_of_a_compiler(laws: list[tuple[int, int]], at: int) -> None:
-    chain = jr.Ruler((jr.Counts(12), *(jr.Line(gain, offset) for gain, offset in laws)))
-    found = jr.naive(jr.Channel("c", chain, 1), at, "int16").result
-    x = np.int16(at)
-    with np.errstate(over="ignore"):
-        for gain, offset in laws:  # NumPy computes as the chip's compiler does
-            x = np.int16(x * np.int16(gain)) + np.int16(offset)
-    assert found == x
+#: What promotion to an int of 16 and of 32 bits makes of the same formula, by hand.
+BY_INT = [
+    ("the product has 32 bits on a larger chip", "int16", 400, (400 * 100 - 65536) // 10 + 1, 4000),
+    ("unsigned, below 0 on a small chip", "uint16", 100, 55536 // 10, 1000),
+    ("as wide as it is", "int32", 400, 4000, 4000),
+]
 
 
-def test_the_compilers_division(tmp_path: Path) -> None:
-    """C cuts off toward zero, also below it."""
-    third = jr.Counts(10, signed=True) >> jr.Line.through((0, 0), (3, 1))
-    assert jr.naive(jr.Channel("c", third, 1), -8, "int16").result == -2
-    if shutil.which("gcc") is None:
-        pytest.skip("needs a C compiler")
-    code = "int main(void){ volatile int x = -8; return x / 3 == -2 ? 0 : 1; }"
-    (tmp_path / "d.c").write_text(code)
-    subprocess.run(["gcc", "d.c", "-o", "d"], cwd=tmp_path, check=True)
-    assert subprocess.run([tmp_path / "d"]).returncode == 0
+@pytest.mark.parametrize(("what", "arith", "at", "small", "large"), BY_INT)
+def test_the_width_of_int(what: str, arith: str, at: int, small: int, large: int) -> None:
+    if arith == "uint16":  # (100 − 0)·(1000 − 0)/(100 − 0): 100000 wraps to 34464
+        chain = jr.Counts(12) >> jr.Line.through((0, 0), (100, 1000))
+        small = (100 * 1000 - 65536) // 100
+    else:
+        chain = jr.Counts(12) >> jr.Line.through((0, 0), (10, 100))
+    channel = jr.Channel("c", chain, 1)
+    found = jr.naive(channel, at, arith)
+    assert (found.result, found.other_int) == (small, large), what
+    assert jr.naive(channel, at, arith, int_bits=32).result == large
+
+
+def test_other_orders_and_where_they_lose() -> None:
+    """0 + (n − 21) · (100 − 0) / (1004 − 21): by hand, at 300 and at the worst count."""
+    channel = jr.Channel("k", jr.Counts(10) >> jr.Line.through((21, 0), (1004, 100)), 1, decimals=1)
+    orders = {one.order: one for one in jr.naive(channel, 300, "int16").orders}
+    typed, divided, wide, scaled = orders.values()
+    assert typed.order == "as typed in: multiply first"
+    assert (typed.result, typed.lost) == (28, "27900 / 983 = 28")
+    assert (divided.result, divided.lost) == (0, "279 / 983 = 0")
+    assert divided.worst == pytest.approx(982 / 983 * 100)
+    assert typed.worst > 60  # a product of more than 32767 wraps round
+    assert "wraps" not in typed.worst_lost
+    assert typed.worst_lost.split(" = ")[0].endswith("· 100")
+    assert wide.worst < 1
+    assert scaled.result == pytest.approx(28.382, abs=1e-3)
+    assert scaled.worst < 0.01
+
+
+def test_no_whole_numbers_for_a_logarithm() -> None:
+    bean = jr.Adc(12) >> jr.Divider(4700) >> jr.Beta(1e5, 3950)
+    found = jr.naive(jr.Channel("bean", bean, 1), 1880, "int32")
+    assert not any("scaled" in one.order for one in found.orders)
+
+
+@pytest.mark.parametrize("language", ["c", "python", "st"])
+def test_the_right_form_is_in_the_language(language: str) -> None:
+    channel = jr.Channel("rail", jr.Ruler((jr.Adc(10, 5.0),)), 1, decimals=2)
+    text = "\n".join(jr.naive(channel, 383, "int32", language=language).right)
+    assert {"c": "int32_t rail(", "python": "def rail(n)", "st": "FUNCTION rail"}[language] in text
 
 
 def test_float32_rounds_and_says_so_only_where_it_matters() -> None:
     found = jr.naive(PIN, 383, "float32")
-    assert found.result == float(np.float32(383) / np.float32(1023) * np.float32(5))
+    assert found.result == float(np.float32(383) * np.float32(5) / np.float32(1023))
     assert not any(step.lost for step in found.steps)
 
 
@@ -116,12 +140,12 @@ def test_an_input_comes_in_steps_of_its_resolution(cli: Cli) -> None:
 
 def test_the_command(cli: Cli) -> None:
     done = cli("explain", "damper", "--at", "1880", "--arith", "int16", "--json")
-    assert '"lost": "0.454 is cut off"' in done.stdout
+    assert '"lost": "168200 does not fit: it wraps round to −28408"' in done.stdout
     wrong = cli("explain", "damper", "--for", "50", "--arith", "int5")
     assert wrong.returncode == 2
     assert (
-        "arith: expected one of int16, int32, uint16-wraps, uint16-saturates, float32, found 'int5'"
-        in wrong.stderr
+        "arith: expected one of int16, int32, uint16, uint16-wraps, uint16-saturates, float32, "
+        "found 'int5'" in wrong.stderr
     )
 
 

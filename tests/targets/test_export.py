@@ -161,6 +161,9 @@ class Names(Target):
 
     name = "names"
 
+    def function(self, program: Program) -> list[str]:
+        return [program.name]
+
     def file(self, exported: Sequence[Exported], wish: ExportOptions) -> str:
         return "\n".join(e.name for e in exported)
 

@@ -39,7 +39,9 @@ if TYPE_CHECKING:
 @click.option("--level", type=float, metavar="P", help="With --budget: 0.99 instead of 0.95.")
 @click.option("--draws", metavar="N", help="With --budget: check it by N draws, or until `stable`.")
 @click.option("--with", "changes", multiple=True, metavar="P=VALUE", help="With --budget: what if.")
-@click.option("--arith", metavar="KIND", help="As a chip does it: int16, int32, float32, uint16-…")
+@click.option("--arith", metavar="KIND", help="As a chip does it: int16, int32, uint16, float32…")
+@click.option("--int-bits", type=int, metavar="N", help="With --arith: of int, 16 or 32.")
+@click.option("--language", metavar="L", help="With --arith: of the right form: c, python or st.")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
 @bench_option
 def explain_command(
@@ -52,6 +54,8 @@ def explain_command(
     draws: str | None,
     changes: tuple[str, ...],
     arith: str | None,
+    int_bits: int | None,
+    language: str | None,
     **given: float | None,
 ) -> None:
     """The worked solution of CHANNEL: every law with its formula, its numbers, its result.
@@ -70,6 +74,8 @@ def explain_command(
     if not with_budget and (wants or draws is not None or changes):
         options = "--noise, --readings, --dof, --level, --draws and --with"
         raise JetRulerError(f"{options} go with --budget")
+    if arith is None and (int_bits is not None or language is not None):
+        raise JetRulerError("--int-bits and --language go with --arith")
     chosen = channel_of(load(bench_path), channel)
     starts: list[float | None] = [raw_from(chosen, raw, "--at") for raw in raws]
     found = []
@@ -79,7 +85,10 @@ def explain_command(
         if i and not as_json:
             show([""])
         if arith is not None:
-            found.append(_typed_in(chosen, count, arith, as_json, nearest=wanted is not None))
+            found.append(_typed_in(
+                chosen, count, arith, as_json, nearest=wanted is not None,
+                int_bits=int_bits or 16, language=language or "c",
+            ))  # fmt: skip
             continue
         trusted: dict[str, Result] = {}
         if with_budget:
@@ -135,7 +144,13 @@ def what_if(channel: Channel, at: float, changes: dict[str, str], **given: float
 
 
 def _typed_in(
-    channel: Channel, at: float, arith: str, as_json: bool, nearest: bool
+    channel: Channel,
+    at: float,
+    arith: str,
+    as_json: bool,
+    nearest: bool,
+    int_bits: int,
+    language: str,
 ) -> dict[str, Any]:
     """The chain as a chip computes it."""
     from ..core.firmware.naive import naive
@@ -145,7 +160,7 @@ def _typed_in(
     edge = channel.ruler.edge
     if nearest and edge is not None and edge.lsb:  # a way back ends between two counts
         at = round(at / edge.lsb) * edge.lsb
-    found = naive(channel, at, arith)
+    found = naive(channel, at, arith, int_bits=int_bits, language=language)
     if not as_json:
         show(found.content)
     return found.to_dict()

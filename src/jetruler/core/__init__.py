@@ -18,6 +18,7 @@ class Outer:
     plot: Callable[..., Any]
     convert_frame: Callable[..., Any]
     code: Callable[[object, str, bool, str | None], str]
+    function: Callable[[object, str], list[str]]
     save_code: Callable[[object, Any, bool, str | None], None]
 
 

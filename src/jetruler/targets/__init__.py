@@ -49,6 +49,11 @@ def code_of(exported: Exported, to: str, selftest: bool, title: str | None = Non
     )
 
 
+def function_of(exported: Exported, to: str) -> list[str]:
+    """Return the lines of the function alone. Raises `ExportError`."""
+    return target_named(to).function(exported.program)
+
+
 def save_code(
     exported: Exported, path: str | PathLike[str], selftest: bool, title: str | None = None
 ) -> None:

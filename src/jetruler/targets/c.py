@@ -228,6 +228,9 @@ class C99(Target):
     writes_machines = True
     writes_text = True
 
+    def function(self, program: Program) -> list[str]:
+        return function(program)
+
     def file(self, exported: Sequence[Exported], options: ExportOptions) -> str:
         one = exported[0].name.upper() if len(exported) == 1 else "CONVERSIONS"
         guard = f"JETRULER_{one}"

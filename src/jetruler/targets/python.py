@@ -114,6 +114,9 @@ class PythonModule(Target):
     float_kind = np.float64
     writes_text = True
 
+    def function(self, program: Program) -> list[str]:
+        return function(program)
+
     def file(self, exported: Sequence[Exported], options: ExportOptions) -> str:
         out = [
             f"# {comment(options.bench.title or 'Conversions')}, made by Jet Ruler {options.version}"

@@ -187,6 +187,9 @@ class StructuredText(Target):
     writes_machines = True
     functions = FUNCTIONS
 
+    def function(self, program: Program) -> list[str]:
+        return function(program)
+
     def file(self, exported: Sequence[Exported], options: ExportOptions) -> str:
         out = [
             f"(* {comment(options.bench.title or 'Conversions')}, made by Jet Ruler {options.version} *)"

@@ -13,7 +13,7 @@ import numpy as np
 
 from ..core.bench.bench import Bench
 from ..core.firmware.channel_machines import Threshold
-from ..core.firmware.program import FUNCTIONS, LARGEST, Machine, ProgramModel, comment
+from ..core.firmware.program import FUNCTIONS, LARGEST, Machine, Program, ProgramModel, comment
 from ..core.firmware.selection import Exported
 from ..core.ruler.units import symbol
 
@@ -46,6 +46,10 @@ class Target(ABC):
     writes_text: ClassVar[bool] = False
     #: Whether it writes smoothing, holding zones, trips and drives.
     writes_machines: ClassVar[bool] = False
+
+    @abstractmethod
+    def function(self, program: Program) -> list[str]:
+        """Return the lines of one program, its tables before it."""
 
     @abstractmethod
     def file(self, exported: Sequence[Exported], options: ExportOptions) -> str:

@@ -1,45 +1,38 @@
-"""A chain computed as a chip does it when the formula is typed in unchanged."""
+"""A chain computed as a chip does it when its formulas are typed in unchanged, and otherwise."""
 
 from __future__ import annotations
 
-import ast
 import math
-import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
+from .. import OUTER
 from ..bench.channel import Channel
 from ..error_types import ParameterError
-from ..result import Content, Result
-from ..ruler.base_law import Evaluator
+from ..numerics import AnyArray, Array, Truths
+from ..result import Content, Result, TextTable
+from ..ruler.raw_range import raw_samples
 from ..ruler.units import number, shown, significant, symbol
-from .program import FUNCTIONS
-from .selection import Arith, Exported, ExportError, export
+from .c_arithmetic import DOUBLE, FLOAT32, INT32, INT64, KINDS, CMachine, Kind, Operation
+from .orders import (
+    NoWholeFormError,
+    Scaled,
+    Statements,
+    as_written,
+    divided_first,
+    multiplied_first,
+    typed_statements,
+)
+from .selection import Arith, Exported, ExportError, export, usual_scale
 
-#: Each arithmetic: its lowest and highest number, and whether what is beyond stops at the end (or
-#: wraps round, as two's complement and unsigned numbers do).
-WHOLE: Mapping[str, tuple[int, int, bool]] = {
-    "int16": (-(2**15), 2**15 - 1, False),
-    "int32": (-(2**31), 2**31 - 1, False),
-    "uint16-wraps": (0, 2**16 - 1, False),
-    "uint16-saturates": (0, 2**16 - 1, True),
-}
-ARITHMETICS = (*WHOLE, "float32")
-
-#: What a program allows for beside a tie, which nobody types.
-_TIE = re.compile(r" [+-] tie \* (?:x|abs\(x\))")
-#: A program of so many lines is shown whole.
-SHORT = 8
-_SIGNS: dict[type[ast.operator], str] = {
-    ast.Add: "+",
-    ast.Sub: "−",
-    ast.Mult: "·",
-    ast.Div: "/",
-    ast.Pow: "^",
-}
+ARITHMETICS = tuple(KINDS)
+#: A form of more lines is not shown.
+SHORT = 18
+#: Widths that `int` has: 16 bits on the smallest chips, 32 on all others.
+INT_BITS = (16, 32)
 
 
 @dataclass(frozen=True)
@@ -55,6 +48,40 @@ class NaiveStep:
     lost: str = ""
 
 
+@dataclass(frozen=True)
+class NaiveOrder:
+    """The same formulas in one order.
+
+    Attributes
+    ----------
+    order : str
+        In words.
+    result : float
+        What comes out at this raw value; NaN for nothing, or nothing defined.
+    error : float
+        By how much that is off.
+    lost : str
+        The operation that loses most.
+    worst : float
+        The largest error over all raw values; infinite where one has no result that is defined.
+    worst_at : float
+        The raw value with that error.
+    worst_lost : str
+        The operation that loses most there.
+    code : tuple[str, ...]
+        The statements.
+    """
+
+    order: str
+    result: float
+    error: float
+    lost: str
+    worst: float
+    worst_at: float
+    worst_lost: str
+    code: tuple[str, ...]
+
+
 @dataclass(frozen=True, eq=False, repr=False)
 class Naive(Result):
     """A reading computed in a chip's arithmetic, operation by operation.
@@ -66,17 +93,23 @@ class Naive(Result):
     at : float
         The raw value.
     arith : str
-        "int16", "int32", "uint16-wraps", "uint16-saturates" or "float32".
+        "int16", "int32", "uint16", "uint16-wraps", "uint16-saturates" or "float32".
+    int_bits : int
+        The width of `int` on the chip, 16 or 32.
     steps : tuple[NaiveStep, ...]
-        The operations in order.
+        The operations in order, as the worked lines are typed in.
     result : float
-        What comes out; NaN where a law has no value.
+        What comes out; NaN where there is nothing.
     true : float
         What it should be.
     unit : str | None
         Unit of both.
+    orders : tuple[NaiveOrder, ...]
+        The formulas as typed in, and in other orders.
+    other_int : float
+        What comes out on a chip whose `int` has the other width.
     right : tuple[str, ...]
-        The form that is right, as `export` writes it, with its worst error.
+        The cheapest form that is right, as `export` writes it, with its worst error.
 
     Examples
     --------
@@ -84,18 +117,23 @@ class Naive(Result):
     >>> volts = jr.Channel("pin", jr.Adc(10, 5.0), 1, decimals=2)
     >>> found = jr.naive(volts, 383, "int16")
     >>> found.result, round(found.true, 3)
-    (0.0, 1.872)
-    >>> print(found.steps[0].line, found.steps[0].lost, sep="; ")
-    383 / 1023 = 0; 0.374 is cut off
+    (1.0, 1.872)
+    >>> print(found.steps[-1].line, found.steps[-1].lost, sep="; ")
+    1915 / 1023 = 1; 0.872 is cut off
+    >>> [(one.order, one.result) for one in found.orders][:2]
+    [('as typed in: multiply first', 1.0), ('divide first', 0.0)]
     """
 
     channel: str
     at: float
     arith: str
+    int_bits: int
     steps: tuple[NaiveStep, ...]
     result: float
     true: float
     unit: str | None
+    orders: tuple[NaiveOrder, ...]
+    other_int: float
     right: tuple[str, ...]
 
     @property
@@ -115,16 +153,61 @@ class Naive(Result):
     @property
     def content(self) -> Content:
         wide = max((len(step.law) for step in self.steps), default=0)
-        lines = [f"{self.channel} at {number(self.at)}, typed in unchanged, in {self.arith}"]
+        where = (
+            "" if self.arith == FLOAT32.name else f" on a chip whose int has {self.int_bits} bits"
+        )
+        lines: list[Any] = [
+            f"{self.channel} at {number(self.at)}, typed in unchanged, in {self.arith}{where}"
+        ]
+        lines += [f"  {line}" for line in self.orders[0].code]
+        lines += ["", "operation by operation:"]
         for step in self.steps:
             lost = f"   ← {step.lost}" if step.lost else ""
             lines.append(f"  {step.law:<{wide}}  {step.line}{lost}")
-        lines += [f"= {self.headline}", *(f"right: {line}" for line in self.right[:1])]
-        return [*lines, *(f"  {line}" for line in self.right[1:])]
+        lines.append(f"= {self.headline}")
+        if not _same(self.other_int, self.result):
+            other = sum(INT_BITS) - self.int_bits
+            result = shown(_round(self.other_int), self.unit)
+            lines.append(
+                f"an int of {other} bits gives {result}: it computes between in {other} bits"
+            )
+        lines += ["", self._orders()]
+        seen = {self.orders[0].code}
+        for one in self.orders[1:]:
+            if one.code not in seen:
+                lines += ["", f"{one.order}:", *(f"  {line}" for line in one.code)]
+                seen.add(one.code)
+        return [*lines, "", *(f"right: {line}" for line in self.right[:1]), *self._rest()]
+
+    def _rest(self) -> list[str]:
+        return [f"  {line}" for line in self.right[1:]]
+
+    def _orders(self) -> TextTable:
+        unit = symbol(self.unit) or "value"
+        heads = (
+            "order",
+            f"result {unit}",
+            "error",
+            "lost at",
+            "worst error",
+            "at",
+            "lost there at",
+        )
+        rows = [
+            [
+                one.order, _short(one.result), _short(one.error), one.lost or "–",
+                "not defined" if math.isinf(one.worst) else _short(one.worst),
+                number(one.worst_at) if one.worst else "–", one.worst_lost or "–",
+            ]
+            for one in self.orders
+        ]  # fmt: skip
+        return TextTable(heads, rows)
 
 
-def naive(channel: Channel, at: float, arith: str) -> Naive:
-    """Compute a reading as a chip does when each law's formula is typed in unchanged.
+def naive(
+    channel: Channel, at: float, arith: str, *, int_bits: int = 16, language: str = "c"
+) -> Naive:
+    """Compute a reading as a chip does when each law's worked line is typed in unchanged.
 
     Parameters
     ----------
@@ -133,14 +216,20 @@ def naive(channel: Channel, at: float, arith: str) -> Naive:
     at : float
         A raw value: a whole count, or of an input a multiple of its resolution, which a chip gets
         as the number of its steps.
-    arith : {"int16", "int32", "uint16-wraps", "uint16-saturates", "float32"}
-        The chip's numbers. Whole numbers are cut off toward zero, constants too; what does not fit
-        wraps round, or stops at the end.
+    arith : {"int16", "int32", "uint16", "uint16-wraps", "uint16-saturates", "float32"}
+        The type of every variable and constant. Whole numbers are cut off toward zero, constants
+        too; what does not fit wraps round. The last two unsigned ones are those of chips that
+        promote nothing: they wrap, or stop at their ends, after every operation.
+    int_bits : {16, 32}, default 16
+        The width of `int`: narrower numbers are computed in it.
+    language : {"c", "python", "st"}, default "c"
+        Of the form that is right.
 
     Returns
     -------
     Naive
-        Each operation, what it loses, what comes out, the true value, and the form that is right.
+        Each operation, what it loses, what comes out, the same in other orders, the true value,
+        and the form that is right.
 
     Raises
     ------
@@ -149,44 +238,182 @@ def naive(channel: Channel, at: float, arith: str) -> Naive:
 
     Notes
     -----
-    Whole division and conversion cut off toward zero, and signed overflow is taken to wrap, as
-    compilers for small chips usually have it. Source: ISO/IEC 9899:1999, 6.3.1 and 6.5.5.
+    Signed overflow is taken to wrap, as compilers for small chips usually have it. The worst
+    errors are those over all counts of a converter of up to 16 bits, and over several thousand of
+    a wider one. Source: ISO/IEC 9899:1999, 6.3.1 and 6.5.5.
 
     Examples
     --------
     >>> import jetruler as jr
     >>> damper = jr.load_bench("bench.toml")["damper"]
     >>> jr.naive(damper, 1880, "int16").headline
-    'int16: 0 %; the true value is 45.3859 %'
+    'int16: −8 %; the true value is 45.3859 %'
+    >>> jr.naive(damper, 1880, "int16", int_bits=32).headline
+    'int16: 45 %; the true value is 45.3859 %'
     """
-    if arith not in ARITHMETICS:
+    if arith not in KINDS:
         raise ParameterError("arith", arith, f"one of {', '.join(ARITHMETICS)}")
-    machine: _Machine = _Floats() if arith == "float32" else _Whole(*WHOLE[arith])
-    n = _number(channel, at)
-    x: float = machine.typed_in(n)[0]
-    steps: list[NaiveStep] = []
-    for law in channel.ruler.laws:
-        source = law.program()
-        if source is None:
-            raise ParameterError(
-                "arith", arith, "laws that are formulas", f"{law.name} has none to type in"
-            )
-        if math.isnan(x):
-            break
-        typed = _TIE.sub("", "\n".join(source))
-        x = machine.run(ast.parse(typed).body, x)
-        steps += (NaiveStep(law.name, line, lost) for line, lost in machine.steps)
-    true = float(channel.ruler(at))
+    if int_bits not in INT_BITS:
+        raise ParameterError("int_bits", int_bits, "16 or 32")
+    typed = _Typed.of(channel)
+    kind, n = KINDS[arith], _number(channel, at)
+    here = typed.run(kind, int_bits, np.array([n]))
+    raw = np.unique(np.append(_raw(channel), at))
+    every = np.array([_number(channel, one) for one in raw.tolist()])
+    true = channel.ruler(raw)
+    orders: list[tuple[str, _Typed, Kind]] = []
+    for name, how, wide in _orders(typed, kind, usual_scale(channel), every):
+        if any(one[1].code == how.code and one[2] == wide for one in orders):
+            continue
+        orders.append((name, how, wide))
+    other = typed.run(kind, sum(INT_BITS) - int_bits, np.array([n]))
     return Naive(
         channel.name,
         at=at,
         arith=arith,
-        steps=tuple(steps),
-        result=float(x),
-        true=true,
+        int_bits=int_bits,
+        steps=tuple(NaiveStep(law, one.line, one.lost) for law, one in here.operations),
+        result=float(here.values[0]),
+        true=float(channel.ruler(at)),
         unit=channel.unit,
-        right=_right(channel, n, arith),
+        orders=tuple(
+            _judged(name, how, wide, int_bits, raw, every, true, at) for name, how, wide in orders
+        ),
+        other_int=float(other.values[0]),
+        right=_right(channel, n, arith, language),
     )
+
+
+class Computed(NamedTuple):
+    """What came out, NaN for nothing; and each operation with its law, of a single count."""
+
+    values: Array
+    overflows: bool
+    operations: list[tuple[str, Operation]]
+
+
+@dataclass(frozen=True)
+class _Typed:
+    """A chain as statements, law by law. scale: what a result is multiplied by."""
+
+    laws: tuple[tuple[str, Statements], ...]
+    scale: int = 1
+
+    @classmethod
+    def of(cls, channel: Channel) -> _Typed:
+        laws = []
+        for law in channel.ruler.laws:
+            found = typed_statements(law)
+            if found is None:
+                raise ParameterError(
+                    "arith", law.name, "laws that are formulas", f"{law.name} has none to type in"
+                )
+            laws.append((law.name, found))
+        return cls(tuple(laws))
+
+    def by(self, order: Callable[[Statements], Statements], scale: int = 1) -> _Typed:
+        return _Typed(tuple((name, order(s)) for name, s in self.laws), scale)
+
+    @property
+    def code(self) -> tuple[str, ...]:
+        """All statements, for people."""
+        return tuple(line for _, statements in self.laws for line in as_written(statements))
+
+    def run(self, kind: Kind, int_bits: int, counts: AnyArray) -> Computed:
+        machine = CMachine(kind, int_bits)
+        x = machine.start(counts)
+        operations: list[tuple[str, Operation]] = []
+        for name, statements in self.laws:
+            x = np.broadcast_to(machine.run(statements, x), counts.shape)
+            operations += [(name, one) for one in machine.operations]
+        none: Truths = machine.undefined | machine.left
+        values = np.where(none, np.nan, x.astype(np.float64) / self.scale)
+        return Computed(values, machine.overflows, operations)
+
+
+def typed_chain(channel: Channel) -> list[tuple[str, Statements]]:
+    """The laws of a channel as they are typed in. Raises `ParameterError`."""
+    return list(_Typed.of(channel).laws)
+
+
+def computed(channel: Channel, counts: AnyArray, arith: str, int_bits: int) -> Array:
+    """What a chain typed in unchanged gives at counts; NaN for nothing. Raises `ParameterError`."""
+    return _Typed.of(channel).run(KINDS[arith], int_bits, counts).values
+
+
+def _orders(
+    typed: _Typed, kind: Kind, scale: int, counts: AnyArray
+) -> list[tuple[str, _Typed, Kind]]:
+    """The formulas in every order, each with the type it is computed in. scale: steps of a result
+    for one unit; counts: at which larger ones must not overflow."""
+    first, last = typed.by(multiplied_first), typed.by(divided_first)
+    how = ": multiply first" if first.code == typed.code != last.code else ""
+    how = ": divide first" if last.code == typed.code != first.code else how
+    wide = DOUBLE if kind.floating else INT64 if kind.bits == 32 else INT32
+    found = [(f"as typed in{how}", typed, kind), ("multiply first", first, kind)]
+    found.append(("divide first", last, kind))
+    found.append((f"multiply first, in {wide.bits} bits", first, wide))
+    if kind.floating:
+        return found
+    best: tuple[str, _Typed, Kind] | None = None
+    for power in range(6, -1, -1):
+        by = max(scale, 10**power)
+        try:
+            scaled = typed.by(Scaled(by).of, by)
+        except NoWholeFormError:
+            break
+        best = (f"constants scaled by {by}, in {wide.bits} bits", scaled, wide)
+        if by == scale or not scaled.run(wide, wide.bits, counts).overflows:
+            break
+    return found if best is None else [*found, best]
+
+
+def _judged(
+    name: str, how: _Typed, kind: Kind, int_bits: int,
+    raw: AnyArray, counts: AnyArray, true: Array, at: float,
+) -> NaiveOrder:  # fmt: skip
+    """One order at this raw value, and at its worst."""
+    found = how.run(kind, int_bits, counts).values
+    off = np.where(np.isnan(true), 0.0, np.abs(found - true))
+    off[np.isnan(found) & ~np.isnan(true)] = np.inf
+    here, worst = int(np.searchsorted(raw, at)), int(np.argmax(off))
+
+    def lost(place: int) -> str:
+        return _most(how.run(kind, int_bits, counts[place : place + 1]).operations)
+
+    return NaiveOrder(
+        name,
+        result=float(found[here]),
+        error=float(found[here] - true[here]),
+        lost=lost(here) if found[here] != true[here] else "",
+        worst=float(off[worst]),
+        worst_at=float(raw[worst]),
+        worst_lost=lost(worst) if off[worst] else "",
+        code=how.code,
+    )
+
+
+def _most(operations: list[tuple[str, Operation]]) -> str:
+    """The operation that loses most: the first that overflows, or else the largest part."""
+    losing = [one for _, one in operations if one.lost]
+    if not losing:
+        return ""
+    overflowing = [one for one in losing if one.overflows]
+    return (overflowing[0] if overflowing else max(losing, key=lambda one: one.off)).line
+
+
+def _raw(channel: Channel) -> AnyArray:
+    """All raw values, or several thousand of many, that a chip can get."""
+    tables = channel.ruler.compiled()
+    edge = channel.ruler.edge
+    if tables is not None:
+        return np.arange(tables[0].lowest, tables[0].lowest + tables[0].values.size, dtype=float)
+    if edge is None or not edge.is_bounded:
+        return np.zeros(0)
+    raw = raw_samples(channel.ruler)
+    if edge.lsb:
+        raw = np.rint(raw / edge.lsb) * edge.lsb
+    return raw[(raw >= edge.lowest) & (raw <= edge.highest)]
 
 
 def _number(channel: Channel, at: float) -> float:
@@ -208,7 +435,7 @@ def _number(channel: Channel, at: float) -> float:
     return float(steps)
 
 
-def _right(channel: Channel, at: float, arith: str) -> tuple[str, ...]:
+def _right(channel: Channel, at: float, arith: str, language: str) -> tuple[str, ...]:
     """What `export` would write, and what it gives here."""
     wide: Arith = "float" if arith == "float32" else "int16" if arith == "int16" else "int32"
     kinds: list[Arith] = [wide, "int32"]
@@ -217,7 +444,7 @@ def _right(channel: Channel, at: float, arith: str) -> tuple[str, ...]:
         try:
             made = export(channel, arith=kind)
             break
-        except ExportError as error:
+        except (ExportError, ParameterError) as error:
             why = str(error)
     if made is None:
         return (why,)
@@ -227,13 +454,13 @@ def _right(channel: Channel, at: float, arith: str) -> tuple[str, ...]:
         lines.append(f"here it gives {channel.shown(_given(made, at))}")
     worst = f"{made.proof.worst:.3g} {symbol(channel.unit)}".rstrip()
     lines.append(f"worst error over all counts: {worst}")
-    body = made.program.body.splitlines()
-    if not made.program.tables and len(body) <= SHORT:
-        scale = made.wanted.scale
-        if made.program.arith != "float" and scale != 1:
-            lines.append(f"as a program, whose results stand for {1.0 / scale:g} each:")
-        lines += (f"  {line}" for line in body)
-    return tuple(lines)
+    scale = made.wanted.scale
+    if made.program.arith != "float" and scale != 1:
+        lines.append(f"its results stand for {1.0 / scale:g} each:")
+    code = OUTER.function(made, language)
+    if len(code) > SHORT:
+        return (*lines, f"jetruler export {channel.name} --to {language} writes it")
+    return (*lines, *(f"  {line}" for line in code))
 
 
 def _given(made: Exported, at: float) -> float:
@@ -243,161 +470,13 @@ def _given(made: Exported, at: float) -> float:
     return float(out[0]) / (made.wanted.scale if made.program.arith != "float" else 1.0)
 
 
-class _Machine(Evaluator[float]):
-    """Runs a law's statements on one number, and tells each operation."""
-
-    def run(self, statements: Sequence[ast.stmt], x: float) -> float:
-        """What a law's statements make of a number; its operations are in `steps`."""
-        self.steps: list[tuple[str, str]] = []
-        """Each operation, and what is lost by it."""
-        self._names: dict[str, float] = {"x": x}
-        self._block(statements)
-        return self._names["x"]
-
-    def _block(self, statements: Sequence[ast.stmt]) -> None:
-        for statement in statements:
-            if isinstance(statement, ast.If):
-                test = self._truth(statement.test)
-                self._block(statement.body if test else statement.orelse)
-            elif isinstance(statement, ast.Return):
-                self._names["x"] = math.nan
-                self.steps.append(("no value: the law has none here", ""))
-                return
-            elif isinstance(statement, ast.Assign) and isinstance(statement.targets[0], ast.Name):
-                value = self.value(statement.value)
-                self._names[statement.targets[0].id] = value
-            else:
-                raise TypeError(f"not part of the language: {ast.unparse(statement)}")
-            if math.isnan(self._names["x"]):
-                return
-
-    def _truth(self, e: ast.expr) -> bool:
-        if isinstance(e, ast.BoolOp):
-            found = [self._truth(part) for part in e.values]
-            return all(found) if isinstance(e.op, ast.And) else any(found)
-        assert isinstance(e, ast.Compare)
-        left = self.value(e.left)
-        for op, right_side in zip(e.ops, e.comparators, strict=True):
-            right = self.value(right_side)
-            if not _COMPARE[type(op)](left, right):
-                return False
-            left = right
-        return True
-
-    def value(self, e: ast.AST) -> float:
-        """The value of an expression; its operations come one by one."""
-        if (
-            isinstance(e, ast.BinOp)
-            and isinstance(e.op, ast.Add)
-            and isinstance(e.right, ast.UnaryOp)
-        ):
-            e = ast.BinOp(e.left, ast.Sub(), e.right.operand)  # nobody types "+ −50"
-        return super().value(e)
-
-    def constant(self, number: Any) -> float:
-        value, lost = self.typed_in(float(number))
-        if lost:
-            self.steps.append((f"{shown(float(number))} typed in as {shown(value)}", lost))
-        return value
-
-    def name(self, name: str) -> float:
-        return math.nan if name == "NONE" else self._names[name]
-
-    def unary(self, op: ast.unaryop, value: float) -> float:
-        return self.kept(-value)[0] if isinstance(op, ast.USub) else value
-
-    def call(self, name: str, values: list[float]) -> float:
-        with np.errstate(all="ignore"):
-            exact = float(FUNCTIONS[name](*values))
-        value, lost = self.kept(exact)
-        self.steps.append((f"{name}({', '.join(map(_written, values))}) = {_written(value)}", lost))
-        return value
-
-    def binary(self, op: ast.operator, left: float, right: float) -> float:
-        sign = _SIGNS[type(op)]
-        value, lost = self.operation(sign, left, right)
-        self.steps.append((f"{_written(left)} {sign} {_written(right)} = {_written(value)}", lost))
-        return value
-
-    def other(self, e: ast.AST) -> float:
-        if isinstance(e, ast.IfExp):
-            return self.value(e.body if self._truth(e.test) else e.orelse)
-        return super().other(e)
-
-    def operation(self, sign: str, left: float, right: float) -> tuple[float, str]:
-        """The result of an operation, and what is lost."""
-        with np.errstate(all="ignore"):
-            if sign == "/" and right == 0:
-                return math.nan, "division by zero: what comes out is not defined"
-            exact = _EXACT[sign](left, right)
-        return self.kept(exact)
-
-    def typed_in(self, value: float) -> tuple[float, str]:
-        """A constant as it is typed in."""
-        return self.kept(value)
-
-    def kept(self, value: float) -> tuple[float, str]:
-        """A value as it is kept, and what is lost of it."""
-        raise NotImplementedError
-
-
-class _Whole(_Machine):
-    """Whole numbers of a width."""
-
-    def __init__(self, low: int, high: int, saturates: bool) -> None:
-        self._low, self._high, self._saturates = low, high, saturates
-
-    def kept(self, value: float) -> tuple[float, str]:
-        if not math.isfinite(value):
-            return math.nan, "not defined in whole numbers"
-        whole = math.trunc(value)
-        lost = ""
-        if whole != value:
-            lost = f"{number(significant(abs(value - whole), 3))} is cut off"
-        if self._low <= whole <= self._high:
-            return float(whole), lost
-        if self._saturates:
-            end = self._low if whole < self._low else self._high
-            return float(end), f"{number(whole)} does not fit: it stops at {number(end)}"
-        span = self._high - self._low + 1
-        wrapped = (whole - self._low) % span + self._low
-        return float(wrapped), f"{number(whole)} does not fit: it wraps round to {number(wrapped)}"
-
-
-class _Floats(_Machine):
-    """Floating-point numbers of 32 bits."""
-
-    def kept(self, value: float) -> tuple[float, str]:
-        with np.errstate(all="ignore"):
-            kept = float(np.float32(value))
-        if math.isinf(kept) and math.isfinite(value):
-            return kept, f"{value:.3g} does not fit a float of 32 bits"
-        off = abs(kept - value)
-        relative = off / abs(value) if value else 0.0
-        # Half a unit in the last place is what every float is rounded by: more is worth a word.
-        return kept, f"{off:.2g} is rounded away" if relative > 1e-7 else ""
-
-
-_EXACT: dict[str, Callable[[float, float], float]] = {
-    "+": lambda a, b: a + b,
-    "−": lambda a, b: a - b,
-    "·": lambda a, b: a * b,
-    "/": lambda a, b: a / b,
-    "^": lambda a, b: float(np.power(a, b)),
-}
-_COMPARE: dict[type[ast.cmpop], Callable[[float, float], bool]] = {
-    ast.Lt: lambda a, b: a < b,
-    ast.LtE: lambda a, b: a <= b,
-    ast.Gt: lambda a, b: a > b,
-    ast.GtE: lambda a, b: a >= b,
-    ast.Eq: lambda a, b: a == b,
-    ast.NotEq: lambda a, b: a != b,
-}
-
-
-def _written(value: float) -> str:
-    return number(_round(value)) if value == value else "nothing"
+def _same(a: float, b: float) -> bool:
+    return a == b or (a != a and b != b)
 
 
 def _round(value: float) -> float:
     return significant(value, 7) if math.isfinite(value) else value
+
+
+def _short(value: float) -> str:
+    return number(significant(value, 4)) if math.isfinite(value) else "not defined"

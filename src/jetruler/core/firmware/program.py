@@ -310,7 +310,7 @@ xor round floor ceil en eno
 
 #: Parameters and variables of the code that is written, where it calls a channel by its name.
 _OWN = """
-n x i j h w d k z s t v c y was tie now go drop counts failed self selftest jetruler
+n x i j h w d k z s t v c y r c0 c1 c2 c3 was tie now go drop counts failed self selftest jetruler
 holding since staying turned result
 """
 RESERVED = frozenset(f"{_C99} {_C99_HEADERS} {_PYTHON} {_STRUCTURED_TEXT} {_OWN}".split())

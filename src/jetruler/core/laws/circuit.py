@@ -239,6 +239,9 @@ class Divider(Law):
             out += [reject(f"x >= {load}"), f"x = x * {load} / ({load} - x)"]
         return [*out, reject("x <= 0.0")]
 
+    def typed(self) -> list[str]:
+        return [line for line in self.program() or [] if not line.startswith("if")]
+
 
 class _Gain(Law):
     """Volts at the pin that are a straight fraction of something else: y = (x − shift) · factor."""
@@ -341,6 +344,10 @@ class Attenuator(_Gain):
         leg = number(parallel(self.lower, self.load))
         numbers = f"{shown(y, 'V')} · {leg} / ({number(self.upper)} + {leg})"
         return f"U = Us · RL / (Ru + RL) = {numbers} = {self._back(y)}"
+
+    def typed(self) -> list[str]:
+        upper, leg = constant(self.upper), constant(parallel(self.lower, self.load))
+        return [f"x = x * ({upper} + {leg}) / {leg}"]
 
 
 @dataclass(frozen=True)
@@ -456,3 +463,6 @@ class Amplifier(_Gain):
     def inverse_formula(self, y: float) -> str:
         numbers = f"{bracketed(self.gain)} · {shown(y, 'V')} + {bracketed(self.offset)} V"
         return f"U = m · Us + b = {numbers} = {self._back(y)}"
+
+    def typed(self) -> list[str]:
+        return [f"x = (x - {constant(self.offset)}) / {constant(self.gain)}"]

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import pairwise
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
@@ -16,6 +17,7 @@ from ..ruler.base_law import (
     as_array,
     constant,
     ignore_fp_warnings,
+    reject,
     reject_outside,
     unit_fields,
 )
@@ -298,6 +300,66 @@ class Table(Curve):
         how = "smooth curve" if self.method == "smooth" else "straight line"
         return f"{result} on the {how} from {a} to {b} at {number(at)} = {value}"
 
+    def program(self) -> list[str] | None:
+        xs, ys = self._sorted
+        if len(xs) > MOST_POINTS:
+            return None
+        if self.method == "smooth":
+            pieces = [(x, *c[::-1]) for x, c in zip(xs, self._smooth[0].c.T, strict=False)]
+        else:
+            pieces = [*zip(xs, ys, self._inner_slope(xs[:-1]), strict=False)]
+        names = ("k", "c0", "c1", "c2", "c3")[: len(pieces[0])]
+        text = names[-1]
+        for name in names[-2:0:-1]:
+            text = f"{name} + d * ({text})" if text != names[-1] else f"{name} + d * {text}"
+        body = [*chosen(names, pieces), "d = x - k", f"x = {text}"]
+        if self.ends != "extend":
+            return [*self._at_the_ends(), *body]
+        if self.method == "linear":
+            return body
+        low, high = self._end_slopes
+        below = f"{constant(ys[0])} + (x - {constant(xs[0])}) * {constant(low)}"
+        above = f"{constant(ys[-1])} + (x - {constant(xs[-1])}) * {constant(high)}"
+        inside = "\n".join(body).replace("\n", "\n        ")
+        return [
+            f"if x < {constant(xs[0])}:\n    x = {below}\n"
+            f"else:\n    if x > {constant(xs[-1])}:\n        x = {above}\n"
+            f"    else:\n        {inside}"
+        ]
+
+    def typed(self) -> list[str] | None:
+        if self.method != "linear":
+            return self.program()
+        points = [*zip(*self._sorted, strict=True)]
+        pieces = [(*a, *b) for a, b in pairwise(points)]
+        line = "x = b + (x - a) * (d - b) / (c - a)"
+        ends = self._at_the_ends() if self.ends != "extend" else []
+        return [*ends, *chosen(("a", "b", "c", "d"), pieces), line]
+
+    def _at_the_ends(self) -> list[str]:
+        low, high = (constant(float(end)) for end in self._sorted[0][[0, -1]])
+        if self.ends == "flag":
+            return [reject(f"x < {low} or x > {high}")]
+        return [f"if x < {low}:\n    x = {low}", f"if x > {high}:\n    x = {high}"]
+
+
+#: A table of more points has no formula in floats: nobody types in so many lines.
+MOST_POINTS = 64
+
+
+def chosen(names: tuple[str, ...], pieces: Sequence[Sequence[float]]) -> list[str]:
+    """The numbers of the piece that x is on, under names; each piece begins with its x."""
+
+    def assigned(piece: Sequence[float]) -> str:
+        each = zip(names, piece, strict=True)
+        return "\n".join(f"{name} = {constant(float(value))}" for name, value in each)
+
+    found = [assigned(pieces[0])]
+    for piece in pieces[1:]:
+        inside = assigned(piece).replace("\n", "\n    ")
+        found.append(f"if x >= {constant(float(piece[0]))}:\n    {inside}")
+    return found
+
 
 @dataclass(frozen=True)
 class Polynomial(OnDomain):
@@ -419,6 +481,10 @@ class Polynomial(OnDomain):
         for c in reversed(self.coefficients[:-1]):
             text = f"{constant(c)} + x * ({text})"
         return [*reject_outside(self.domain), f"x = {text}"]
+
+    def typed(self) -> list[str]:
+        terms = [constant(c) + " * x" * i for i, c in enumerate(self.coefficients) if c or not i]
+        return [f"x = {' + '.join(terms)}"]
 
 
 def _horner(coefficients: tuple[float, ...], x: Array) -> Array:

@@ -234,6 +234,9 @@ class Formula(OnDomain):
         values.pop("x", None)
         return [*reject_outside(self.domain), f"x = {ast.unparse(_Constants(values).visit(tree))}"]
 
+    def typed(self) -> list[str] | None:
+        return (self.program() or [])[-1:]
+
 
 class _Written(ast.NodeTransformer):
     """Names replaced by their numbers, for the worked line."""
@@ -419,6 +422,9 @@ class PowerLaw(Curve):
             *out,
             f"x = {constant(self.a)} * {base_text} ** {constant(self.b)} + {constant(self.c)}",
         ]
+
+    def typed(self) -> list[str] | None:
+        return (self.program() or [])[1:]
 
 
 class PowerModel(FitModel):

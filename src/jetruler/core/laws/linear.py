@@ -202,6 +202,12 @@ class Line(Law):
             f"x = {constant(y0)} * (1.0 - x) + {constant(y1)} * x",
         ]
 
+    def typed(self) -> list[str]:
+        if self.marks is None:
+            return [f"x = {constant(self.gain or 0.0)} * x + {constant(self.offset or 0.0)}"]
+        (x0, y0), (x1, y1) = (map(constant, mark) for mark in self.marks)
+        return [f"x = {y0} + (x - {x0}) * ({y1} - {y0}) / ({x1} - {x0})"]
+
 
 def _between(x: Array, first: Mark, second: Mark) -> Array:
     """The line through two points, weighted so that each is met exactly."""

@@ -166,6 +166,10 @@ class Adc(Law, Converter):
         law: list[str] = [reject(f"x < {self.lowest} or x > {self.highest}")]
         return [*law, f"x = x / {constant(self.full_count)} * {constant(self.scale)}"]
 
+    def typed(self) -> list[str]:
+        times = "" if self.gives == FRACTION else f" * {constant(self.scale)}"
+        return [f"x = x{times} / {constant(self.full_count)}"]
+
 
 @dataclass(frozen=True)
 class Counts(Law, Converter):
@@ -228,6 +232,9 @@ class Counts(Law, Converter):
 
     def program(self) -> list[str] | None:
         return [reject(f"x < {self.lowest} or x > {self.highest}")]
+
+    def typed(self) -> list[str]:
+        return []
 
 
 @dataclass(frozen=True)
@@ -349,6 +356,9 @@ class Input(Law, RawInput):
         if not self.is_bounded or not self.lsb:
             return None
         return [f"x = x * {constant(self.lsb)}", *reject_outside((self.lowest, self.highest))]
+
+    def typed(self) -> list[str] | None:
+        return [f"x = x * {constant(self.lsb)}"] if self.lsb else None
 
 
 def _are_ends(ends: object) -> bool:

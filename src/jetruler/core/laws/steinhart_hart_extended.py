@@ -14,7 +14,7 @@ from ..numerics import Array, solve_monotone
 from ..ruler.base_law import Ohms, Role, as_array
 from ..ruler.units import bracketed, number, result_text
 from .circuit import positive
-from .temperature import ZERO_C, TemperatureUnit, cubic_statements
+from .temperature import ZERO_C, TemperatureUnit, cubic_statements, typed_cubic
 from .thermistor import CubicThermistor, turning_points
 
 if TYPE_CHECKING:
@@ -194,6 +194,9 @@ class SteinhartHartExtended(CubicThermistor):
 
     def program(self) -> list[str] | None:
         return cubic_statements(self)
+
+    def typed(self) -> list[str] | None:
+        return typed_cubic(self)
 
 
 def _four_numbers(value: object) -> bool:

@@ -126,6 +126,22 @@ def cubic_statements(law: Cubic) -> list[str] | None:
     return [*head, *temperature_statements(law.scale, cubic)]
 
 
+def typed_temperature(scale: str, reciprocal: str) -> list[str]:
+    """From 1/T to a temperature of the scale, as it is typed in."""
+    shift = {"degC": " - 273.15", "K": "", "degF": " * 1.8 - 459.67"}[scale]
+    return [f"x = 1.0 / ({reciprocal}){shift}"]
+
+
+def typed_cubic(law: Cubic) -> list[str] | None:
+    """A cubic in ln R, as it is typed in."""
+    if not np.all(np.isfinite(law.coefficients)):
+        return None
+    log = f"log(x / {constant(law.base)})" if law.base != 1.0 else "log(x)"
+    powers = ("", " * x", " * x * x", " * x * x * x")
+    terms = [constant(c) + p for c, p in zip(law.coefficients, powers, strict=True) if c]
+    return [f"x = {log}", *typed_temperature(law.scale, " + ".join(terms) or "0.0")]
+
+
 OUTSIDE = "no value: outside −200 °C to 850 °C"
 #: Half a digit of the standard's table, as a ratio of r0: its own ends, as printed, are inside.
 SLACK = 5e-5
@@ -245,3 +261,22 @@ class Platinum(TemperatureLaw):
             "no value: outside −200 °C to 850 °C" if np.isnan(ohms) else result_text(ohms, "ohm")
         )
         return f"R = R0 · (1 + A t + B t²{cold}) at t = {shown(celsius, 'degC')}: {result}"
+
+    def program(self) -> list[str]:
+        # Below 0 °C two steps of Newton's method from the quadratic are right to 1e-9 °C.
+        a, b, c = map(constant, (_A, _B, _C))
+        low, high = _ratio(np.array([self.LOWEST, self.HIGHEST]))
+        off = f"1.0 + x * ({a} + x * ({b} + x * (x - 100.0) * {c})) - r"
+        slope = f"{a} + x * (2.0 * {b} + x * (4.0 * x - 300.0) * {c})"
+        step = f"    x = x - ({off}) / ({slope})"
+        shift = {"degC": [], "K": ["x = x + 273.15"], "degF": ["x = x * 1.8 + 32.0"]}[self.scale]
+        return [
+            f"r = x / {constant(self.r0)}",
+            reject(f"r < {constant(low - SLACK)} or r > {constant(high + SLACK)}"),
+            f"x = 2.0 * (r - 1.0) / ({a} + sqrt({a} * {a} + 4.0 * {b} * (r - 1.0)))",
+            f"if x < 0.0:\n{step}\n{step}",
+            *shift,
+        ]
+
+    def typed(self) -> list[str]:
+        return [line for line in self.program() if "return" not in line]

@@ -34,6 +34,8 @@ from .temperature import (
     from_kelvin,
     temperature_statements,
     to_kelvin,
+    typed_cubic,
+    typed_temperature,
 )
 
 
@@ -198,6 +200,10 @@ class Beta(_Thermistor):
         inner = f"{constant(1.0 / self.t0)} + log(x / {constant(self.r0)}) / {constant(self.beta)}"
         return [reject("x <= 0.0"), *temperature_statements(self.scale, inner)]
 
+    def typed(self) -> list[str]:
+        t0, r0, beta = map(constant, (self.t0, self.r0, self.beta))
+        return typed_temperature(self.scale, f"1.0 / {t0} + log(x / {r0}) / {beta}")
+
 
 #: Where thermistor curves are solved for R: e^±40 covers every resistance there is.
 _LOWEST, _HIGHEST = -40.0, 40.0
@@ -350,6 +356,9 @@ class SteinhartHart(CubicThermistor):
 
     def program(self) -> list[str] | None:
         return cubic_statements(self)
+
+    def typed(self) -> list[str] | None:
+        return typed_cubic(self)
 
 
 class ThermistorModel(FitModel):

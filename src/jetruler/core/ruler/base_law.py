@@ -241,6 +241,12 @@ class BaseLaw(ABC):
         `reject` and `constant` of `core.laws.statements` help to write them."""
         return None
 
+    def typed(self) -> list[str] | None:
+        """This law as people type its worked line into firmware: the same language, each number
+        of the line a constant of its own, the operations in their order; None where nobody would.
+        """
+        return self.program()
+
     def check(self) -> Iterator[ParameterError]:
         """Yield the errors among the parameters (all of them; the first is raised)."""
         yield from ()

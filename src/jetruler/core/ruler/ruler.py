@@ -584,6 +584,11 @@ class To(Law):
         factor, offset = self._line()
         return [f"x = x * {constant(factor)} + {constant(offset)}"]
 
+    def typed(self) -> list[str]:
+        factor, offset = self._line()
+        times = "" if factor == 1.0 else f" * {constant(factor)}"
+        return [f"x = x{times} + {constant(offset)}" if offset else f"x = x{times}"]
+
 
 class Between(To):
     """Put by a ruler between two laws whose units differ in size only; no bench file names it."""
