@@ -6,7 +6,7 @@ from .core.error_types import LogError as LogError
 from .core.error_types import ParameterError as ParameterError
 from .core.error_types import QuantityError as QuantityError
 from .core.error_types import UnitError as UnitError
-from .core.firmware.selection import ExportError as ExportError
+from .core.firmware.exported import ExportError as ExportError
 from .core.survey.ends import NothingMovedError as NothingMovedError
 
 __all__: list[str]

@@ -8,8 +8,8 @@ from .core.choose.averaging import AveragingChoice as AveragingChoice
 from .core.choose.resistor import ResistorChoice as ResistorChoice
 from .core.choose.signal_range import AmplifierChoice as AmplifierChoice
 from .core.choose.signal_range import ReferenceChoice as ReferenceChoice
+from .core.firmware.exported import Exported as Exported
 from .core.firmware.naive import Naive as Naive
-from .core.firmware.selection import Exported as Exported
 from .core.result import Finding as Finding
 from .core.result import Findings as Findings
 from .core.result import Severity as Severity

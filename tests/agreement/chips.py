@@ -13,8 +13,9 @@ import numpy as np
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.bench.bench import Bench
 from jetruler.core.firmware.bench_machines import machines_of
+from jetruler.core.firmware.exported import Exported
 from jetruler.core.firmware.program import Machine, safe_name
-from jetruler.core.firmware.selection import Exported, export
+from jetruler.core.firmware.selection import export
 from jetruler.targets import target_named
 from jetruler.targets.python import class_name
 from jetruler.targets.target import ExportOptions

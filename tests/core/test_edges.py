@@ -15,8 +15,8 @@ import pytest
 import jetruler as jr
 from jetruler.core.bench.conditions import Conditioner
 from jetruler.core.firmware.channel_machines import threshold
-from jetruler.core.firmware.program import ProgramModel
-from jetruler.core.firmware.selection import float_program
+from jetruler.core.firmware.floats import float_program
+from jetruler.core.firmware.program import Program, ProgramModel
 from jetruler.core.ruler.rounding import fixed, nearest, to_place
 from tests.helpers.sizes import sizes
 
@@ -77,7 +77,7 @@ def doors(
         kinds.remove(np.float32)  # it cannot tell one count from the next
     for kind in kinds:
         program = float_program(ruler, "f", kind)
-        assert program is not None
+        assert isinstance(program, Program)
         got = ProgramModel(program, kind).run(np.array(counts))
         yield f"{kind.__name__} of a chip", np.asarray(got, np.float64).tolist(), None
 

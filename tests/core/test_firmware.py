@@ -20,6 +20,7 @@ from jetruler import Bench, Channel, JetRulerError, demo
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.firmware.bench_machines import machines_of
 from jetruler.core.firmware.channel_machines import flags_program, threshold
+from jetruler.core.firmware.floats import float_program
 from jetruler.core.firmware.forms import (
     fewest_knots,
     forms,
@@ -35,8 +36,9 @@ from jetruler.core.firmware.program import (
     safe_name,
     width_of,
 )
-from jetruler.core.firmware.proof import ReferenceValues, prove
-from jetruler.core.firmware.selection import export, float_program, usual_scale
+from jetruler.core.firmware.proof import prove
+from jetruler.core.firmware.reference import ReferenceValues
+from jetruler.core.firmware.selection import export, usual_scale
 from jetruler.targets import c, python
 from jetruler.targets import structured_text as structured
 from jetruler.targets.python import imports
@@ -57,6 +59,13 @@ RULERS = {
     "amplifier": ADC >> jr.Amplifier(gain=-12.0, offset=1.5),
     "beta": ADC >> jr.Divider(known=4700) >> jr.Beta(r0=10e3, beta=3435, unit="degF"),
     "steinhart-hart": ADC >> jr.Divider(known=2200) >> jr.SteinhartHart(a=6.7e-4, b=2.2e-4, c=1e-7),
+    "platinum": ADC >> jr.Divider(known=220, sensor="upper") >> jr.Platinum(),
+    "table": jr.Counts(10) >> jr.Table(((20, 1), (300, 5), (900, 40)), takes="count"),
+    "table held": jr.Counts(10) >> jr.Table(((20, 1), (300, 5), (900, 40)), ends="hold"),
+    "table on": jr.Counts(10) >> jr.Table(((20, 1), (300, 5), (900, 40)), ends="extend"),
+    "smooth": jr.Counts(10) >> jr.Table(((20, 1), (300, 5), (900, 40)), method="smooth"),
+    "smooth on": jr.Counts(10)
+    >> jr.Table(((20, 1), (300, 5), (900, 40)), method="smooth", ends="extend"),
     "polynomial": jr.Counts(bits=10) >> jr.Polynomial((1.0, -0.5, 2e-3), takes="count"),
     "power": ADC >> jr.PowerLaw(a=27.7, b=-1.2, x0=0.1, takes="V", unit="cm"),
     "formula": ADC >> jr.Formula("a * exp(x) + log(x + 1) ** 2 - sqrt(x)", a=2.0),
@@ -92,7 +101,7 @@ def test_the_formula_of_every_law(name: str) -> None:
     """The float program reads what the laws read, and has no value where they have none."""
     ruler = RULERS[name]
     program = float_program(ruler, "f", np.float64)
-    assert program is not None
+    assert isinstance(program, Program)
     assert ruler.converter is not None
     counts = np.arange(ruler.converter.lowest, ruler.converter.highest + 1)
     values = ruler(counts)
@@ -106,20 +115,52 @@ def test_the_formula_of_every_law(name: str) -> None:
     assert all(line.count("(") == line.count(")") for line in c.function(program))
 
 
-@pytest.mark.parametrize(
-    "law",
-    [
-        jr.Platinum(),
-        jr.SteinhartHart(a=1.1e-3, b=2.4e-4, c=-7e-8),  # a cubic that turns back
-        jr.Table(((0, 0), (5000, 50)), takes="ohm"),
-    ],
-)
-def test_laws_without_a_formula_become_tables(law: jr.Law) -> None:
-    ruler = ADC >> jr.Divider(known=1000) >> law
-    assert float_program(ruler, "f", np.float64) is None
+def test_laws_without_a_formula_become_tables_that_give_floats() -> None:
+    turning = jr.SteinhartHart(a=1.1e-3, b=2.4e-4, c=-7e-8)  # a cubic that turns back
+    ruler = ADC >> jr.Divider(known=1000) >> turning
+    why = "steinhart-hart has no formula in floats"
+    assert float_program(ruler, "f", np.float64) == why
     made = export(Channel("a", ruler, 1), "a", "float", within=1.0)
     assert made.proof.holds
-    assert "the table form is used" in made.notes[0]
+    assert made.notes == (f"not the formula itself: {why}",)
+    assert made.is_float
+    scope: dict[str, Any] = {}
+    exec(export(Channel("a", ruler, 1), "a", "float", 10, kind=np.float64).text("python"), scope)
+    found = [scope["a"](n) for n in range(1024)]
+    values = ruler(np.arange(1024))
+    assert [y is None for y in found] == np.isnan(values).tolist()
+    off = [abs(y - v) for y, v in zip(found, values.tolist(), strict=True) if y is not None]
+    assert max(off) <= 0.1
+
+
+#: Chains that floats do not serve by themselves: held at limits, decided on a count, whole.
+FLOATS = [
+    (ADC >> jr.Divider(220, "upper") >> jr.Platinum(), (-50.0, 300.0)),
+    (jr.Adc(12, 3.3) >> jr.Shunt(150) >> jr.Expect(3.6, 21, unit="mA"), None),
+    (jr.Counts(12) >> jr.Line(0.1) >> jr.Expect(low=3.6), (10.0, 200.0)),
+    (jr.Counts(16) >> jr.Line.through((0, 0), (65535, 50000)) >> jr.Whole(), None),
+]
+
+
+@pytest.mark.parametrize(("ruler", "limits"), FLOATS)
+def test_floats_where_floats_are_asked_for(
+    ruler: jr.Ruler, limits: tuple[float, float] | None
+) -> None:
+    channel = Channel("f", ruler, 1, limits=limits)
+    made = export(channel, "f", "float", inside_limits=limits is not None)
+    assert made.is_float
+    assert made.proof.holds
+    text = made.text("c")
+    assert "static inline float f(int32_t n)" in text
+    assert "int32_t f(" not in text
+
+
+def test_what_changes_nothing_is_not_written() -> None:
+    made = export(Channel("n", jr.Ruler((jr.Counts(12),)), 1), "n", scale=1)
+    assert made.program.body.splitlines()[-1] == "return n"
+    assert made.kind == "the count itself"
+    made = export(Channel("n", jr.Counts(12) >> jr.Line(3, 5), 1), "n", scale=1)
+    assert made.program.body.splitlines()[-1] == "return n * 3 + 5"
 
 
 @pytest.mark.parametrize("name", ["bean", "damper", "draught", "tray", "hopper", "exhaust"])
@@ -299,7 +340,8 @@ def test_structured_text_has_no_logarithm_to_base_two() -> None:
     assert export(channel, "a", "float").kind == "the formula itself"
     made = export(channel, "a", "float", functions=structured.FUNCTIONS)
     assert made.program.arith == "int32"
-    assert "the table form is used" in made.notes[0]
+    assert made.is_float
+    assert made.notes == ("not the formula itself: the target has no log2",)
     text = "\n".join(structured.function(Program("f", "return 5 - (n * 3 + 4 >> 3)")))
     assert "f := 5 - (n * 3 + 4) / 8;" in text
 

@@ -19,10 +19,11 @@ from jetruler import Adc, Channel, Counts, Expect, Formula, JetRulerError, Line
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.calibrate.fit_result import decimals
 from jetruler.core.calibrate.in_channel import calibration_title
+from jetruler.core.firmware.exported import ExportError
 from jetruler.core.firmware.forms import forms, full, staircase
 from jetruler.core.firmware.program import ProgramModel
-from jetruler.core.firmware.proof import ReferenceValues
-from jetruler.core.firmware.selection import ExportError, export
+from jetruler.core.firmware.reference import ReferenceValues
+from jetruler.core.firmware.selection import export
 from jetruler.core.ruler.ruler import Ruler
 from jetruler.errors import ParameterError
 

@@ -12,8 +12,10 @@ import pytest
 
 from jetruler import Bench, Channel, JetRulerError
 from jetruler.benchfile.load import parse_bench
+from jetruler.core.firmware.exported import Exported
+from jetruler.core.firmware.floats import LIBM
 from jetruler.core.firmware.program import LARGEST, ProgramModel
-from jetruler.core.firmware.selection import LIBM, Exported, export
+from jetruler.core.firmware.selection import export
 from jetruler.targets import target_named
 from jetruler.targets.target import ExportOptions
 from tests.helpers.compiled import Printing, needs_compiler, printed_by

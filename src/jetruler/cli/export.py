@@ -20,20 +20,23 @@ from .streams import document, show_json
 
 if TYPE_CHECKING:
     from ..core.firmware.channel_machines import Threshold
-    from ..core.firmware.selection import Exported
+    from ..core.firmware.exported import Exported
+    from ..core.firmware.program import Machine
     from ..targets.target import Target
 
 
 @click.command()
 @click.argument("channels", nargs=-1, metavar="[CHANNEL…]")
 @click.option("--to", "language", metavar="LANGUAGE", help="c, python or st (structured text).")
-@click.option("--arith", type=click.Choice(["float", "int32", "int16"]), default="int32",
-              show_default=True, help="The widest arithmetic.")  # fmt: skip
+@click.option("--arith", type=click.Choice(["float", "int64", "int32", "int16"]),
+              help="The widest arithmetic; int32, or int64 beyond 16 bits.")  # fmt: skip
 @click.option("--scale", type=int, metavar="N", help="Output steps for one unit: 10 is tenths.")
 @click.option("--within", metavar="ERROR", help="The largest error; one output step if left out.")
 @click.option("--all", "whole", is_flag=True, help="Every channel of the bench.")
 @click.option("--inside-limits", is_flag=True, help="Hold the value at the channel's limits.")
 @click.option("--interval", type=float, metavar="SECONDS", help="Between samples, for smoothing.")
+@click.option("--window", type=click.IntRange(2, 255), metavar="N",
+              help="Samples that a trip on a change remembers: 64, or fewer.")  # fmt: skip
 @click.option("--threshold", multiple=True, metavar="C=VALUE[/RELEASE]", help="In counts.")
 @click.option("--text", "text_width", type=click.IntRange(2, 40), metavar="WIDTH",
               help="Add functions that write a value for a display.")  # fmt: skip
@@ -79,12 +82,13 @@ class ExportArguments:
     """What the options say."""
 
     language: str | None
-    arith: str
+    arith: str | None
     scale: int | None
     within: str | None
     whole: bool
     inside_limits: bool
     interval: float | None
+    window: int | None
     threshold: tuple[str, ...]
     text_width: int | None
     selftest: bool
@@ -121,12 +125,13 @@ class Made(NamedTuple):
     thresholds: list[Threshold]
     others: tuple[str, ...]
     """The names of the trips and drives that came along."""
+    machines: tuple[Machine, ...]
 
 
 def _made(bench: Bench, chosen: list[Channel], asked: ExportArguments) -> Made:
     from .. import __version__
     from ..core.firmware.bench_machines import Machines, holding_of, machines_of
-    from ..core.firmware.channel_machines import threshold
+    from ..core.firmware.channel_machines import WINDOW, threshold
     from ..core.firmware.program import safe_name
     from ..targets.target import ExportOptions
 
@@ -142,7 +147,12 @@ def _made(bench: Bench, chosen: list[Channel], asked: ExportArguments) -> Made:
     for text in asked.threshold:
         channel, value, release = _threshold(bench, text)
         thresholds.append(threshold(bench, channel, names[channel.name], value, release))
-    built = machines_of(bench, exported, asked.interval) if asked.whole else holding_of(exported)
+    window = asked.window or WINDOW
+    built = (
+        machines_of(bench, exported, asked.interval, window)
+        if asked.whole
+        else holding_of(exported)
+    )
     if built.machines and not target.writes_machines:
         what = f"{len(built.machines)} of smoothing, zones, trips and drives"
         note = f"{what}, for which {target.name} has no form"
@@ -156,7 +166,8 @@ def _made(bench: Bench, chosen: list[Channel], asked: ExportArguments) -> Made:
         machines=built.machines,
     )
     others = (*bench.trips, *bench.drives) if asked.whole else ()
-    return Made(target.file(exported, options), exported, built.notes, thresholds, others)
+    code = target.file(exported, options)
+    return Made(code, exported, built.notes, thresholds, others, built.machines)
 
 
 def _exported(
@@ -168,7 +179,7 @@ def _exported(
     return export(
         channel,
         name,
-        arith=cast(Arith, asked.arith),
+        arith=cast(Arith | None, asked.arith),
         scale=_scale(channel, asked.scale, many),
         within=_within(channel, asked.within),
         inside_limits=asked.inside_limits,
@@ -189,6 +200,8 @@ def _report(made: Made) -> None:
     for name in (*(e.channel.name for e in made.exported), *made.others):
         if safe_name(name) != name:
             click.echo(f"{name}: called {safe_name(name)} in the code", err=True)
+    for machine in made.machines:
+        click.echo(f"{machine.name}: {machine.cost}", err=True)
     for note in made.notes:
         click.echo(f"not taken along: {note}", err=True)
     for t in made.thresholds:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from ..core.bench.bench import Bench
 from ..core.firmware.bench_machines import holding_of
-from ..core.firmware.selection import Exported, ExportError
+from ..core.firmware.exported import Exported, ExportError
 from ..files import atomic_replace, temp_path
 from .c import C99
 from .python import PythonModule
@@ -39,7 +39,7 @@ def code_of(exported: Exported, to: str, selftest: bool, title: str | None = Non
     from .. import __version__
 
     target = target_named(to)
-    if exported.program.arith == "float" and exported.float_kind is not target.float_kind:
+    if exported.is_float and exported.float_kind is not target.float_kind:
         expected = f"export(…, kind=numpy.{target.float_kind.__name__}) is proven in its floats"
         raise ExportError(f"{to} computes in {target.float_kind.__name__}; use {expected}")
     bench = Bench(title or exported.channel.name, {exported.channel.name: exported.channel})

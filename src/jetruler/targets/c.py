@@ -8,8 +8,15 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from ..core.firmware.channel_machines import flags_program, pattern_programs
-from ..core.firmware.program import Machine, Program, comment, plain_unit, width_of
-from ..core.firmware.selection import Exported
+from ..core.firmware.exported import Exported
+from ..core.firmware.program import (
+    Machine,
+    Program,
+    comment,
+    is_of_count,
+    plain_unit,
+    width_of,
+)
 from ..core.ruler.reading import READ_FLAGS
 from .target import BINDS, SIGNS, ExportOptions, Target, about, assigned, constant, vectors, wrapped
 
@@ -20,7 +27,7 @@ _CALLED = {"abs": "fabsf"}
 def function(p: Program, second: str = "") -> list[str]:
     """The tables and the function of a program. second: a further parameter."""
     kind = "float" if p.arith == "float" else f"{p.arith}_t"
-    takes = "int32_t" if p.arith == "float" else kind
+    takes = f"{p.takes}_t"
     lines = []
     for name, values in p.tables.items():
         unsigned = "u" if min(values) >= 0 else ""
@@ -39,16 +46,31 @@ def function(p: Program, second: str = "") -> list[str]:
     return [*lines, "}"]
 
 
+def as_float(e: Exported) -> list[str]:
+    """A function that gives the whole result of the program as a float, where that is wanted."""
+    if not e.as_float:
+        return []
+    over = f" / {e.wanted.scale}.0f" if e.wanted.scale != 1 else ""
+    return [
+        f"static inline float {e.name}({e.program.takes}_t n)",
+        "{",
+        f"    const {e.program.arith}_t y = {e.program.name}(n);",
+        f"    return y == {none_of(e.program)} ? NAN : (float)y{over};",
+        "}",
+    ]
+
+
 def none_of(p: Program) -> str:
     """How a program's "no value" is written."""
     if p.arith == "float":
         return "NAN"
-    return f"{'INT16' if p.arith == 'int16' else 'INT32'}_MIN"
+    return f"{p.arith.upper()}_MIN"
 
 
 def literal(value: int) -> str:
     """A whole number; the smallest one has no literal of its own in C."""
-    return "(-2147483647 - 1)" if value == -(2**31) else str(value)
+    smallest = {-(2**31): "(-2147483647 - 1)", -(2**63): "(-9223372036854775807 - 1)"}
+    return smallest.get(value, str(value))
 
 
 class CStatements:
@@ -94,6 +116,8 @@ class CStatements:
             return sign.join(f"({self.condition(v)})" for v in e.values)
         assert isinstance(e, ast.Compare)
         sign = SIGNS[type(e.ops[0])]
+        if self.float and is_of_count(e):
+            return f"n {sign} {literal(ast.literal_eval(e.comparators[0]))}"
         return f"{self.value(e.left)} {sign} {self.value(e.comparators[0])}"
 
     def value(self, e: ast.expr, above: int = 0) -> str:
@@ -142,18 +166,19 @@ def machine_text(m: Machine, written: set[str]) -> list[str]:
     for program in m.brought(written):
         lines += ["", *function(program)]
     lines += ["", *(f"/* {comment(line)} */" for line in m.about)]
+    own = f"{m.arith}_t"
     fields = [
-        f"{'uint32_t' if name in m.times else 'int32_t'} {name}{f'[{n}]' if n else ''};"
+        f"{'uint32_t' if name in m.times else own} {name}{f'[{n}]' if n else ''};"
         for name, n in m.state.items()
     ]
-    inputs = "".join(f", {'uint32_t' if i == 'now' else 'int32_t'} {i}" for i in m.inputs)
+    inputs = "".join(f", {'uint32_t' if i == 'now' else own} {i}" for i in m.inputs)
     state = f"struct {m.name} *s" if fields else ""
     if fields:
         lines.append(f"struct {m.name} {{ {' '.join(fields)} }};")
     takes = f"{state}{inputs}" if fields else inputs.removeprefix(", ")
-    lines += [f"static inline int32_t {m.update}({takes})", "{"]
+    lines += [f"static inline {own} {m.update}({takes})", "{"]
     if names := assigned(m.tree):
-        lines.append(f"    int32_t {', '.join(names)};")
+        lines.append(f"    {own} {', '.join(names)};")
     writer = _MachineStatements(m)
     for statement in m.tree:
         lines += writer.statement(statement, "    ")
@@ -161,11 +186,11 @@ def machine_text(m: Machine, written: set[str]) -> list[str]:
 
 
 class _MachineStatements(CStatements):
-    """Statements of a machine: all in int32_t but the times."""
+    """Statements of a machine: all in its own type but the times."""
 
     def __init__(self, m: Machine) -> None:
-        super().__init__(Program(m.update, "", {}, "int32"))
-        self.narrow = m.narrow
+        super().__init__(Program(m.update, "", {}, m.arith))
+        self.arithmetics = m.arithmetics
 
     def given(self, e: ast.expr) -> str:
         return self.value(e)
@@ -177,7 +202,8 @@ class _MachineStatements(CStatements):
             return f"{self.value(e.value)}[{self.value(e.slice)}]"
         if isinstance(e, ast.Call):
             assert isinstance(e.func, ast.Name)
-            cast = "(int16_t)" if e.func.id in self.narrow else ""
+            other = self.arithmetics.get(e.func.id)
+            cast = f"({other}_t)" if other else ""
             called = "jetruler_elapsed" if e.func.id == "elapsed" else e.func.id
             return f"{called}({', '.join(cast + self.value(a) for a in e.args)})"
         return super().value(e, above)
@@ -185,22 +211,22 @@ class _MachineStatements(CStatements):
 
 def text_function(name: str, arith: str, scale: int, unit: str | None, width: int) -> list[str]:
     """A function that writes a scaled whole number into a buffer, for small displays."""
-    none = "INT16_MIN" if arith == "int16" else "INT32_MIN"
+    none, size = f"{arith.upper()}_MIN", "64" if arith == "int64" else "32"
     decimals = len(str(scale)) - 1
     tail = plain_unit(unit)
     kind = f"{arith}_t"
     least = decimals + 2 if decimals else 1
+    point = f"        if (many == {decimals}) digits[many++] = '.';\n" if decimals else ""
     return f"""\
 /* Writes {name} right-aligned into {width} characters and a closing 0; a row of - if it does not fit. */
 static inline void {name}_text({kind} value, char buffer[{width + 1}])
 {{
     static const char unit[] = "{_escaped(tail)}";
-    char digits[16];
-    uint32_t left = value < 0 ? 0u - (uint32_t)value : (uint32_t)value;
+    char digits[24];
+    uint{size}_t left = value < 0 ? 0u - (uint{size}_t)value : (uint{size}_t)value;
     uint8_t many = 0, long_ = {len(tail)}, i, at;
     do {{
-        if (many == {decimals} && many > 0) digits[many++] = '.';
-        digits[many++] = (char)('0' + (char)(left % 10u));
+{point}        digits[many++] = (char)('0' + (char)(left % 10u));
         left /= 10u;
     }} while (left > 0 || many < {least});
     if (value < 0) digits[many++] = '-';
@@ -234,7 +260,7 @@ class C99(Target):
     def file(self, exported: Sequence[Exported], options: ExportOptions) -> str:
         one = exported[0].name.upper() if len(exported) == 1 else "CONVERSIONS"
         guard = f"JETRULER_{one}"
-        floats = any(e.program.arith == "float" for e in exported)
+        floats = any(e.is_float for e in exported)
         out = [
             "/*",
             f" * {comment(options.bench.title or 'Conversions')}, made by Jet Ruler {options.version}",
@@ -252,14 +278,21 @@ class C99(Target):
                 *(f" * {line}" for line in about(e, options.bench, options.version)),
                 " */",
             ]
-            out.append(f"#define {e.name.upper()}_NO_VALUE {none_of(e.program)}")
-            if e.program.arith != "float":
+            none = "NAN" if e.is_float else none_of(e.program)
+            out.append(f"#define {e.name.upper()}_NO_VALUE {none}")
+            if not e.is_float:
                 out.append(f"#define {e.name.upper()}_SCALE {e.wanted.scale}")
-            out += ["", *function(e.program), "", "/* JETRULER_... bits of a count. */"]
+            out += [
+                "",
+                *function(e.program),
+                *as_float(e),
+                "",
+                "/* JETRULER_... bits of a count. */",
+            ]
             out += function(flags_program(e.wanted, e.name))
             for program in pattern_programs(e):
                 out += ["", *function(program)]
-            if options.text_width and e.program.arith != "float":
+            if options.text_width and not e.is_float:
                 unit = e.channel.unit
                 out += [
                     "",
@@ -284,7 +317,7 @@ def _selftest(exported: Sequence[Exported]) -> list[str]:
     out = ["/* Returns how many vectors fail. */", "static inline int selftest(void)", "{"]
     out.append("    int failed = 0;")
     for e in exported:
-        whole = e.program.arith != "float"
+        whole = not e.is_float
         for n, y in vectors(e):
             call = f"{e.name}({n})"
             if y == "none":

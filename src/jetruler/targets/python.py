@@ -9,8 +9,8 @@ from collections.abc import Sequence
 import numpy as np
 
 from ..core.firmware.channel_machines import flags_program, pattern_programs
+from ..core.firmware.exported import Exported
 from ..core.firmware.program import Machine, Program, comment, plain_unit
-from ..core.firmware.selection import Exported
 from ..core.ruler.reading import READ_FLAGS
 from .target import ExportOptions, Target, about, vectors, wrapped
 
@@ -25,6 +25,14 @@ def function(p: Program, second: str = "") -> list[str]:
         text = unparsed(statement)
         lines += [f"    {line}" for line in text.splitlines()]
     return lines
+
+
+def as_float(e: Exported) -> list[str]:
+    """A function that gives the whole result of the program as a float, where that is wanted."""
+    if not e.as_float:
+        return []
+    call = [f"def {e.name}(n):", f"    y = {e.program.name}(n)"]
+    return [*call, f"    return None if y is None else y / {float(e.wanted.scale)}", "", ""]
 
 
 def unparsed(statement: ast.stmt) -> str:
@@ -125,13 +133,13 @@ class PythonModule(Target):
         out += ["", *(f"{name.upper()} = {flag.value}" for flag, name in READ_FLAGS.items())]
         for e in exported:
             out += ["", "", *(f"# {line}" for line in about(e, options.bench, options.version))]
-            if e.program.arith != "float":
+            if not e.is_float:
                 out.append(f"{e.name.upper()}_SCALE = {e.wanted.scale}")
-            out += ["", "", *function(e.program), "", ""]
+            out += ["", "", *function(e.program), "", "", *as_float(e)]
             out += function(flags_program(e.wanted, e.name))
             for program in pattern_programs(e):
                 out += ["", "", *function(program)]
-            if options.text_width and e.program.arith != "float":
+            if options.text_width and not e.is_float:
                 text = text_function(e.name, e.wanted.scale, e.channel.unit, options.text_width)
                 out += ["", "", *text]
         for t in options.thresholds:
@@ -149,7 +157,7 @@ class PythonModule(Target):
                 out.append(f"    for n, y in ({cells}):")
                 near = (
                     ""
-                    if e.program.arith != "float"
+                    if not e.is_float
                     else " and (z is None or y is None or abs(z - y) > 1e-5 * max(1.0, abs(y)))"
                 )
                 out += [

@@ -8,11 +8,11 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from ..core.firmware.channel_machines import flags_program, pattern_programs
-from ..core.firmware.program import LARGEST, Machine, Program, comment
-from ..core.firmware.selection import Exported
+from ..core.firmware.exported import Exported
+from ..core.firmware.program import LARGEST, Machine, Program, comment, is_of_count
 from .target import BINDS, SIGNS, ExportOptions, Target, about, assigned, constant, vectors, wrapped
 
-_KINDS = {"int16": "INT", "int32": "DINT", "float": "REAL"}
+_KINDS = {"int16": "INT", "int32": "DINT", "int64": "LINT", "float": "REAL"}
 _CALLED = {"log": "LN", "log10": "LOG"}
 _SIGNS = SIGNS | {ast.Eq: "=", ast.NotEq: "<>"}
 
@@ -31,7 +31,7 @@ def function(p: Program, second: str = "") -> list[str]:
     lines = [
         f"FUNCTION {p.name} : {kind}",
         "VAR_INPUT",
-        f"    n : {_KINDS['int32'] if p.arith == 'float' else kind};",
+        f"    n : {_KINDS[p.takes]};",
     ]
     lines += [f"    {second} : {kind};"] if second else []
     lines.append("END_VAR")
@@ -49,15 +49,30 @@ def function(p: Program, second: str = "") -> list[str]:
     return [*lines, "END_FUNCTION"]
 
 
+def as_float(e: Exported) -> list[str]:
+    """A function that gives the whole result of the program as a REAL, where that is wanted."""
+    if not e.as_float:
+        return []
+    kind, none = _KINDS[e.program.arith], -LARGEST[e.program.arith] - 1
+    return [
+        f"FUNCTION {e.name} : REAL",
+        *("VAR_INPUT", f"    n : {kind};", "END_VAR", "VAR", f"    y : {kind};", "END_VAR"),
+        f"y := {e.program.name}(n);",
+        f"IF y = {none} THEN",
+        f"    {e.name} := {NO_REAL};",
+        "ELSE",
+        f"    {e.name} := {kind}_TO_REAL(y) / {float(e.wanted.scale)};",
+        *("END_IF;", "END_FUNCTION", ""),
+    ]
+
+
 class StructuredStatements:
     """Statements and expressions as structured text."""
 
     def __init__(self, program: Program) -> None:
         self.p = program
         self.float = program.arith == "float"
-        self.none = (
-            NO_REAL if self.float else ("-32768" if program.arith == "int16" else "-2147483648")
-        )
+        self.none = NO_REAL if self.float else str(-LARGEST[program.arith] - 1)
 
     def statement(self, s: ast.stmt, indent: str) -> Iterator[str]:
         if isinstance(s, ast.Return) and s.value is not None:
@@ -83,7 +98,7 @@ class StructuredStatements:
 
     def _given(self, e: ast.expr) -> str:
         if self.float and isinstance(e, ast.Name) and e.id == "n":
-            return "DINT_TO_REAL(n)"
+            return f"{_KINDS[self.p.takes]}_TO_REAL(n)"
         return self.value(e)
 
     def _condition(self, e: ast.expr) -> str:
@@ -91,6 +106,8 @@ class StructuredStatements:
             sign = " OR " if isinstance(e.op, ast.Or) else " AND "
             return sign.join(f"({self._condition(v)})" for v in e.values)
         assert isinstance(e, ast.Compare)
+        if self.float and is_of_count(e):
+            return f"n {_SIGNS[type(e.ops[0])]} {ast.literal_eval(e.comparators[0])}"
         return f"{self.value(e.left)} {_SIGNS[type(e.ops[0])]} {self.value(e.comparators[0])}"
 
     def value(self, e: ast.expr, above: int = 0) -> str:
@@ -145,11 +162,12 @@ def machine_text(m: Machine, written: set[str]) -> list[str]:
         lines += ["", *function(program)]
     lines += ["", *(f"(* {comment(line)} *)" for line in m.about)]
     lines += [f"FUNCTION_BLOCK {m.update}", "VAR_INPUT"]
-    lines += [f"    {name} : {'UDINT' if name == 'now' else 'DINT'};" for name in m.inputs]
-    lines += ["END_VAR", "VAR_OUTPUT", "    result : DINT;", "END_VAR"]
-    names = [f"    {name} : DINT;" for name in assigned(m.tree)]
+    own = _KINDS[m.arith]
+    lines += [f"    {name} : {'UDINT' if name == 'now' else own};" for name in m.inputs]
+    lines += ["END_VAR", "VAR_OUTPUT", f"    result : {own};", "END_VAR"]
+    names = [f"    {name} : {own};" for name in assigned(m.tree)]
     for name, n in m.state.items():
-        kind = "UDINT" if name in m.times else "DINT"
+        kind = "UDINT" if name in m.times else own
         names.append(f"    {name} : {f'ARRAY[0..{n - 1}] OF {kind}' if n else kind};")
     lines += ["VAR", *names, "END_VAR"] if names else []
     writer = _MachineStatements(m)
@@ -159,11 +177,11 @@ def machine_text(m: Machine, written: set[str]) -> list[str]:
 
 
 class _MachineStatements(StructuredStatements):
-    """Statements of a machine: all in DINT but the times."""
+    """Statements of a machine: all in its own type but the times."""
 
     def __init__(self, m: Machine) -> None:
-        super().__init__(Program("result", "", {}, "int32"))
-        self.narrow = m.narrow
+        super().__init__(Program("result", "", {}, m.arith))
+        self.own, self.arithmetics = _KINDS[m.arith], m.arithmetics
 
     def value(self, e: ast.expr, above: int = 0) -> str:
         if isinstance(e, ast.Attribute):
@@ -174,8 +192,9 @@ class _MachineStatements(StructuredStatements):
             assert isinstance(e.func, ast.Name)
             called = "jetruler_elapsed" if e.func.id == "elapsed" else e.func.id
             given = ", ".join(self.value(a) for a in e.args)
-            if e.func.id in self.narrow:
-                return f"INT_TO_DINT({called}(DINT_TO_INT({given})))"
+            if e.func.id in self.arithmetics:
+                other = _KINDS[self.arithmetics[e.func.id]]
+                return f"{other}_TO_{self.own}({called}({self.own}_TO_{other}({given})))"
             return f"{called}({given})"
         return super().value(e, above)
 
@@ -196,8 +215,8 @@ class StructuredText(Target):
         ]
         for e in exported:
             out += ["", *(f"(* {line} *)" for line in about(e, options.bench, options.version))]
-            none = NO_REAL if e.program.arith == "float" else str(-LARGEST[e.program.arith] - 1)
-            out += [f"(* no value: {none} *)", *function(e.program), ""]
+            none = NO_REAL if e.is_float else str(-LARGEST[e.program.arith] - 1)
+            out += [f"(* no value: {none} *)", *function(e.program), "", *as_float(e)]
             out += function(flags_program(e.wanted, e.name))
             for program in pattern_programs(e):
                 out += ["", *function(program)]
@@ -211,12 +230,12 @@ class StructuredText(Target):
             out += ["", "(* Returns how many vectors fail. *)", "FUNCTION selftest : DINT"]
             out += ["VAR_INPUT", "    n : DINT;", "END_VAR", "selftest := 0;"]
             for e in exported:
-                none = NO_REAL if e.program.arith == "float" else str(-LARGEST[e.program.arith] - 1)
+                none = NO_REAL if e.is_float else str(-LARGEST[e.program.arith] - 1)
                 for n, y in vectors(e):
                     call = f"{e.name}({n})"
                     value = none if y == "none" else y
                     test = f"{call} <> {value}"
-                    if e.program.arith == "float":
+                    if e.is_float:
                         test = f"ABS({call} - ({float(value)!s})) > {1e-5 * max(1.0, abs(float(value))):.6f}"
                     out += [f"IF {test} THEN", "    selftest := selftest + 1;", "END_IF;"]
             out.append("END_FUNCTION")

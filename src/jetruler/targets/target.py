@@ -13,8 +13,9 @@ import numpy as np
 
 from ..core.bench.bench import Bench
 from ..core.firmware.channel_machines import Threshold
+from ..core.firmware.exported import Exported
 from ..core.firmware.program import FUNCTIONS, LARGEST, Machine, Program, ProgramModel, comment
-from ..core.firmware.selection import Exported
+from ..core.firmware.reference import takes_counts
 from ..core.ruler.units import symbol
 
 
@@ -59,17 +60,18 @@ class Target(ABC):
 def vectors(e: Exported, many: int = 48) -> list[tuple[int, str]]:
     """Counts over the whole range with what they must give; the ends and the knots among them."""
     counts = e.wanted.counts
-    places = set(np.linspace(0, counts.size - 1, min(many, counts.size)).astype(int).tolist())
+    places = np.linspace(0, counts.size - 1, min(many, counts.size)).astype(int)
+    found = set(counts[places].tolist())
     for table in e.program.tables.values():
-        places |= {k - int(counts[0]) for k in table if counts[0] <= k <= counts[-1]} if (
-            len(table) < 200 and list(table) == sorted(table)) else set()  # fmt: skip
-    chosen = counts[sorted(places)]
-    outputs = ProgramModel(e.program).run(chosen).tolist()
-    none = -LARGEST.get(e.program.arith, 0) - 1
-    return [
-        (int(n), "none" if y != y or (e.program.arith != "float" and y == none) else repr(y))
-        for n, y in zip(chosen.tolist(), outputs, strict=True)
-    ]
+        if len(table) < 200 and list(table) == sorted(table):
+            found |= {k for k in table if counts[0] <= k <= counts[-1]}
+    chosen = np.array(sorted(found))
+    outputs = ProgramModel(e.program, e.float_kind).run(chosen)
+    whole = e.program.arith != "float"
+    none = outputs == -LARGEST[e.program.arith] - 1 if whole else np.isnan(outputs)
+    given = outputs / e.wanted.scale if e.as_float else outputs
+    each = zip(chosen.tolist(), given.tolist(), none.tolist(), strict=True)
+    return [(int(n), "none" if gone else repr(y)) for n, y, gone in each]
 
 
 PRODUCT = "Jet Ruler"
@@ -95,10 +97,10 @@ def about(e: Exported, bench: Bench, version: str) -> list[str]:
     )
     place = e.wanted.valid[e.wanted.valid.size // 2]
     middle, raw = int(e.wanted.counts[place]), float(e.wanted.raw[place])
-    noun = "count" if c.ruler.converter is not None else "step"
+    noun = "count" if takes_counts(c) else "step"
     lines.append(f"worked at {noun} {middle}:")
     lines += [f"  {step.law}: {step.line}" for step in c.ruler.trace(raw).steps]
-    if e.program.arith == "float":
+    if e.is_float:
         lines.append(f"gives {unit or 'a number'}, from {e.wanted.raw_name}")
     else:
         step = f"1/{e.wanted.scale} {unit}".rstrip() if e.wanted.scale != 1 else unit or "a number"

@@ -14,11 +14,20 @@ from ..bench.conditions import faults_of
 from ..bench.decisions import looked_at, zones_that_hold
 from ..bench.drives import Drive, Driver
 from ..bench.smoothing import Smoothing
-from ..numerics import AnyArray, Truths
-from .channel_machines import by_count, smooth_machine, trip_machine, values_of_zones, zone_machine
+from ..numerics import AnyArray, Array, Truths
+from .channel_machines import (
+    WINDOW,
+    by_count,
+    machine_arith,
+    smooth_machine,
+    trip_machine,
+    values_of_zones,
+    zone_machine,
+)
+from .exported import Exported, ExportError
 from .program import LARGEST, Machine, Program, safe_name
-from .proof import ReferenceValues
-from .selection import Exported, whole_form
+from .reference import ReferenceValues
+from .selection import whole_form
 
 #: A table of commands larger than this makes way for a form that is off by up to one command.
 LARGE = 1024
@@ -33,6 +42,9 @@ def drive_machine(drive: Drive, bench: Bench, done: Mapping[str, Exported]) -> M
     if not units:
         return "too wide for int32"
     followed = done.get(drive.source)
+    read = [done[name] for name in looked_at(drive, bench)] + ([followed] if followed else [])
+    wide = any(machine_arith(ReferenceValues.of(e.channel, 1, 1.0)) == "int64" for e in read)
+    arith = "int64" if wide else "int32"
     inputs, programs = ["now"], []
     about = [f"{drive.name}: {drive.about or 'follows ' + drive.source}; safe {drive.safe:g}"]
     if followed is not None:
@@ -83,6 +95,7 @@ def drive_machine(drive: Drive, bench: Bench, done: Mapping[str, Exported]) -> M
         body=body,
         times=frozenset({"time"} & set(state)),
         programs=tuple(programs),
+        arith=arith,
     )
 
 
@@ -136,29 +149,40 @@ def _faulty(drive: Drive, e: Exported, flags: AnyArray) -> Truths:
 
 def _faults(drive: Drive, e: Exported, name: str) -> Program:
     w = ReferenceValues.of(e.channel, 1, 1.0)
-    return by_count(w.counts, _faulty(drive, e, w.flags) * 1, name, 1)
+    return by_count(w, lambda w: _faulty(drive, e, w.flags) * 1, name, 1)
 
 
 def _goals(drive: Drive, e: Exported, name: str) -> tuple[list[Program], list[str], str]:
     """The command that belongs to each count (or each zone that is held), what is read for it, and
     how far it is off, where it is."""
     w = ReferenceValues.of(e.channel, 1, 1.0)
-    zones = zones_that_hold(e.channel)
+    zones, arith = zones_that_hold(e.channel), machine_arith(w)
+
+    def commanded(values: Array, flags: AnyArray) -> Array:
+        unsafe = _faulty(drive, e, flags) if zones is None else np.zeros(values.size, np.bool_)
+        commands = _commands(drive, values, unsafe)
+        return np.where(unsafe | np.isnan(values), np.nan, commands)
+
     if zones is not None:
         values = values_of_zones(zones[1], zones[2])
-        counts, unsafe = np.arange(values.size), np.zeros(values.size, np.bool_)
+        flags = np.zeros(values.size, np.uint8)
+        counts, commands = np.arange(values.size), commanded(values, flags)
+        wanted = replace(w, counts=counts, values=commands, flags=flags, within=0.0)
     else:
-        values, counts, unsafe = w.values, w.counts, _faulty(drive, e, w.flags)
-    commands = _commands(drive, values, unsafe)
-    commands = np.where(unsafe | np.isnan(values), np.nan, commands)
-    wanted = replace(w, counts=counts, values=commands, within=0.0)
+        wanted = replace(w.replaced(commanded), within=0.0)
+        wanted = wanted.refined(lambda w: np.isnan(w.values) * 1)
     reads = [f"{e.name}_{'count' if zones is None else 'zone'}"]
     if not wanted.valid.size:
         return [Program(f"{name}_goal", "return NONE")], reads, ""
-    found = whole_form(wanted, f"{name}_goal", "int32")
-    if found.program.table_bytes > LARGE:
-        nearly = whole_form(replace(wanted, within=1.0), f"{name}_goal", "int32")
-        if 2 * nearly.program.table_bytes < found.program.table_bytes:
+    nearly: Exported | None = None
+    try:
+        found = whole_form(wanted, f"{name}_goal", arith)
+    except ExportError:
+        # Between the counts that are looked at, commands cannot be held to be equal.
+        found = nearly = whole_form(replace(wanted, within=1.0), f"{name}_goal", arith)
+    if nearly is not None or found.program.table_bytes > LARGE:
+        nearly = nearly or whole_form(replace(wanted, within=1.0), f"{name}_goal", arith)
+        if found is nearly or 2 * nearly.program.table_bytes < found.program.table_bytes:
             off = f"commands are off by up to {nearly.proof.worst:.3g}"
             return [nearly.program], reads, off
     return [found.program], reads, ""
@@ -172,9 +196,12 @@ class Machines:
     notes: tuple[str, ...]
 
 
-def machines_of(bench: Bench, exported: Sequence[Exported], interval: float | None) -> Machines:
+def machines_of(
+    bench: Bench, exported: Sequence[Exported], interval: float | None, window: int = WINDOW
+) -> Machines:
     """What firmware needs to behave as the live view does; what cannot is left out, and said, with
-    all that depends on it. interval: seconds between samples, for smoothing over a time."""
+    all that depends on it. interval: seconds between samples, for smoothing over a time. window:
+    samples that a change within a time remembers at most."""
     done = {e.channel.name: e for e in exported}
     found: list[Machine] = []
     notes: list[str] = []
@@ -189,7 +216,7 @@ def machines_of(bench: Bench, exported: Sequence[Exported], interval: float | No
     known = set()
     for trip in bench.trips.values():
         missing = [c for c in trip.channels if c not in done]
-        machine = _left_out(missing) if missing else trip_machine(trip, done)
+        machine = _left_out(missing) if missing else trip_machine(trip, done, window)
         if isinstance(machine, str):
             notes.append(f"trip {trip.name}: {machine}")
         else:

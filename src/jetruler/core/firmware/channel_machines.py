@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -21,45 +21,90 @@ from ..ruler.quantity import seconds
 from ..ruler.reading import Flag
 from ..ruler.ruler import Ruler
 from ..ruler.units import number, symbol
+from .exported import Exported, ExportError
 from .forms import STEPS, compared, outside
 from .program import LARGEST, Machine, Program, indented, safe_name
-from .proof import ReferenceValues
-from .selection import Exported, ExportError
+from .reference import ReferenceValues
 
 #: A decision that leaves things as they are.
 AS_IT_WAS = 2
 
 
-def by_count(counts: AnyArray, outputs: AnyArray, name: str, beyond: int) -> Program:
+#: What a channel's counts give: whole numbers, one for each.
+OutputOf = Callable[[ReferenceValues], AnyArray]
+
+
+def by_count(w: ReferenceValues, output_of: OutputOf, name: str, beyond: int) -> Program:
     """A whole number for each count: comparisons where there are few changes, else a table.
 
-    counts: ascending, without a gap. beyond: the output for counts that cannot come.
+    beyond: the output for counts that cannot come.
     """
+    w = w.refined(output_of)
+    return _of_counts(w.counts, output_of(w), name, beyond)
+
+
+def by_number(outputs: AnyArray, name: str) -> Program:
+    """A whole number for each of 0, 1, 2, …; 0 for any other."""
+    return _of_counts(np.arange(outputs.size), outputs, name, 0)
+
+
+def _of_counts(counts: AnyArray, outputs: AnyArray, name: str, beyond: int) -> Program:
+    """counts: ascending, with both sides of every change."""
     low, high = int(counts[0]), int(counts[-1])
-    head = outside(low, high, "int32", beyond)
+    arith = counting(low, high)
+    head = outside(low, high, arith, beyond)
     edges = np.flatnonzero(np.diff(outputs)) + 1
     if edges.size <= 2 * STEPS:
         each = [int(outputs[i]) for i in (0, *edges.tolist())]
-        return Program(name, "\n".join([*head, *compared(counts[edges], each)]))
-    place = f"n - {low}" if low > 0 else f"n + {-low}" if low else "n"
-    body = [*head, f"return {name}_of[{place}]"]
-    return Program(name, "\n".join(body), {f"{name}_of": tuple(outputs.astype(int).tolist())})
+        return Program(name, "\n".join([*head, *compared(counts[edges], each)]), {}, arith)
+    if high - low == counts.size - 1:
+        place = f"n - {low}" if low > 0 else f"n + {-low}" if low else "n"
+        body = [*head, f"return {name}_of[{place}]"]
+        return Program(name, "\n".join(body), {f"{name}_of": tuple(map(int, outputs))}, arith)
+    starts = (0, *edges.tolist())
+    tables = {
+        f"{name}_of": tuple(int(outputs[i]) for i in starts),
+        f"{name}_from": tuple(int(counts[i]) for i in starts),
+    }
+    search = _LOOKED_UP.format(name=name, after=len(starts))
+    return Program(name, "\n".join([*head, search]), tables, arith)
+
+
+_LOOKED_UP = """\
+i = 0
+j = {after}
+while j - i > 1:
+    h = (i + j) // 2
+    if n >= {name}_from[h]:
+        i = h
+    else:
+        j = h
+return {name}_of[i]"""
+
+
+def counting(low: int, high: int) -> str:
+    """The arithmetic that holds counts from a lowest to a highest."""
+    return "int32" if max(-low - 1, high) <= LARGEST["int32"] else "int64"
+
+
+def machine_arith(w: ReferenceValues) -> str:
+    """The arithmetic of a machine that adds up counts."""
+    return "int32" if w.is_dense else "int64"
 
 
 def flags_program(w: ReferenceValues, name: str) -> Program:
     """The flags of every count."""
-    return by_count(w.counts, w.flags, f"{name}_flags", int(Flag.OFF_SCALE))
+    return by_count(w, lambda w: w.flags, f"{name}_flags", int(Flag.OFF_SCALE))
 
 
 def has_value(w: ReferenceValues, name: str) -> Program:
     """Whether a count has a value: 1 or 0."""
-    return by_count(w.counts, ~np.isnan(w.values) * 1, f"{name}_has_value", 0)
+    return by_count(w, lambda w: ~np.isnan(w.values) * 1, f"{name}_has_value", 0)
 
 
-def decided(w: ReferenceValues, name: str, on: AnyArray, off: AnyArray) -> Program:
-    """What each count decides: 1 for on, 0 for off, `AS_IT_WAS` for neither."""
-    outputs = np.where(on, 1, np.where(off, 0, AS_IT_WAS))
-    return by_count(w.counts, outputs, name, AS_IT_WAS)
+def _decision(on: Truths, off: Truths) -> AnyArray:
+    """1 for on, 0 for off, `AS_IT_WAS` for neither."""
+    return np.where(on, 1, np.where(off, 0, AS_IT_WAS))
 
 
 def pattern_programs(e: Exported) -> list[Program]:
@@ -74,9 +119,8 @@ def pattern_programs(e: Exported) -> list[Program]:
     if len(patterns) < len(zones.values) or not whole:
         return []
     outputs = np.array(patterns, dtype=np.float64).T
-    zone = np.arange(len(patterns))
     named = [f"{e.name}_output{i}" for i in range(1, len(outputs) + 1)]
-    return [by_count(zone, output, name, 0) for name, output in zip(named, outputs, strict=True)]
+    return [by_number(output, name) for name, output in zip(named, outputs, strict=True)]
 
 
 @dataclass(frozen=True)
@@ -98,11 +142,13 @@ def threshold(
     above it, on below `value` and off from `release` up. release: that of the bench's trip with
     this threshold, or the threshold itself, if left out. Raises `ExportError`."""
     below, release = _release(bench, channel, value, release)
-    w = ReferenceValues.of(channel, 1, 1.0)
-    values = w.values[w.valid]
     above, under = (None, value) if below else (value, None)
     condition = Condition(channel.name, above=above, below=under, release=release)
-    on, off = condition.decides(values, channel.ruler.sizes[-1])
+    size = channel.ruler.sizes[-1]
+    every = ReferenceValues.of(channel, 1, 1.0)
+    w = every.refined(lambda w: _decision(*condition.decides(w.values, size)))
+    values = w.values[w.valid]
+    on, off = condition.decides(values, size)
     unit = symbol(channel.unit)
     low, high = channel.shown(float(values.min())), channel.shown(float(values.max()))
     for which, point, does in ((on, value, "turn on"), (off, release, "turn off")):
@@ -133,7 +179,9 @@ def threshold(
         f"1 {first} {number(value)} {unit} (count {edge}) on, 0 {second} {number(release)} {unit} "
         f"(count {back}){' on' if below else ''}, else as it was"
     )
-    return Threshold(Program(f"{name}_{side}_{text}", "\n".join(body)), edge, back, rising, about)
+    arith = counting(int(w.counts[0]), int(w.counts[-1]))
+    program = Program(f"{name}_{side}_{text}", "\n".join(body), {}, arith)
+    return Threshold(program, edge, back, rising, about)
 
 
 def _one_end(which: Truths, last: bool) -> bool:
@@ -240,6 +288,7 @@ def smooth_machine(e: Exported, smooth: Smoothing) -> Machine | str:
         state=state,
         body=f"if {e.name}_has_value(n) == 0:\n    return n\n{body}",
         programs=(has_value(w, e.name),),
+        arith=machine_arith(w),
     )
 
 
@@ -257,13 +306,16 @@ def zone_machine(e: Exported) -> Machine | None:
         return None
     before, zones, behind = found
     w = ReferenceValues.of(e.channel, 1, 1.0)
-    raw = np.asarray(w.raw, dtype=np.float64)
-    x = raw if before is None else np.asarray(before(raw))
-    x = zones.on_edges(x, 0.0 if before is None else before.sizes[-1])
     edges, far = np.array(zones.edges, dtype=np.float64), zones.hysteresis
 
     def zone(name: str, over: Callable[[AnyArray], AnyArray]) -> Program:
-        return by_count(w.counts, over(x[:, None]).sum(axis=1), f"{e.name}_{name}", 0)
+        def outputs(w: ReferenceValues) -> AnyArray:
+            raw = np.asarray(w.raw, dtype=np.float64)
+            x = raw if before is None else np.asarray(before(raw))
+            x = zones.on_edges(x, 0.0 if before is None else before.sizes[-1])
+            return np.asarray(over(x[:, None]).sum(axis=1))
+
+        return by_count(w, outputs, f"{e.name}_{name}", 0)
 
     programs = [
         has_value(w, e.name),
@@ -272,7 +324,7 @@ def zone_machine(e: Exported) -> Machine | None:
         zone("zone_to", lambda x: x >= edges - far),  # at most this zone
     ]
     values = np.rint(values_of_zones(zones, behind) * e.wanted.scale)
-    programs.append(by_count(np.arange(values.size), values, f"{e.name}_of_zone", 0))
+    programs.append(by_number(values, f"{e.name}_of_zone"))
     body = f"""\
 if {e.name}_has_value(n) == 0:
     return -1
@@ -293,17 +345,20 @@ return s.zone"""
         state={"begun": 0, "zone": 0},
         body=body,
         programs=tuple(programs),
+        arith=machine_arith(w),
     )
 
 
-#: Samples that a window of changes remembers at most.
+#: Samples that a window of changes remembers, unless fewer are asked for.
 WINDOW = 64
 
 
-def trip_machine(trip: Trip, done: Mapping[str, Exported]) -> Machine | str:
-    """A trip; or why it has no form for firmware. done: the exported channels."""
+def trip_machine(trip: Trip, done: Mapping[str, Exported], window: int = WINDOW) -> Machine | str:
+    """A trip; or why it has no form for firmware. done: the exported channels. window: samples
+    that a change within a time remembers at most."""
     name = safe_name(trip.name)
-    parts = [_Part(c, i, name, done[c.channel]) for i, c in enumerate(trip.conditions, start=1)]
+    each = enumerate(trip.conditions, start=1)
+    parts = [_Part(c, i, name, done[c.channel], window) for i, c in each]
     problem = next((p.problem for p in parts if p.problem), "")
     hold, stay = (math.ceil(1000 * (seconds(t) - TINY)) for t in (trip.hold, trip.stay))
     if problem or max(hold, stay) > LARGEST["int32"]:
@@ -341,6 +396,7 @@ def trip_machine(trip: Trip, done: Mapping[str, Exported]) -> Machine | str:
         times=frozenset(times),
         programs=tuple(program for p in parts for program in p.programs),
         calls={e: a for p in parts for e, a in p.calls.items()},
+        arith="int64" if any(p.arith == "int64" for p in parts) else "int32",
     )
 
 
@@ -403,8 +459,8 @@ if s.v{k}[0] - x >= {by}:
 class _Part:
     """One condition: what it reads, its statements, and what they need."""
 
-    def __init__(self, c: Condition, place: int, trip: str, e: Exported) -> None:
-        self.place, self.about, self.problem = place, "", ""
+    def __init__(self, c: Condition, place: int, trip: str, e: Exported, window: int) -> None:
+        self.place, self.about, self.problem, self.window = place, "", "", window
         self.programs: list[Program] = []
         self.state: dict[str, int] = {}
         self.times: set[str] = set()
@@ -412,9 +468,10 @@ class _Part:
         self.reads, self.body = f"{e.name}_count", ""
         name = f"{trip}_if{place}"
         w = ReferenceValues.of(e.channel, 1, 1.0)
+        self.arith = machine_arith(w)
         if c.flagged is not None:
-            on = (w.flags & faults_of(c.flagged, e.channel)) != 0
-            self.programs = [by_count(w.counts, on * 1, name, 1)]
+            faults = faults_of(c.flagged, e.channel)
+            self.programs = [by_count(w, lambda w: ((w.flags & faults) != 0) * 1, name, 1)]
             self.body = f"s.held{place} = {name}({self.reads})"
         elif c.kind in MOVES:
             self._moves(c, e, w)
@@ -422,14 +479,16 @@ class _Part:
             self._passes(c, e, w, name)
 
     def _passes(self, c: Condition, e: Exported, w: ReferenceValues, name: str) -> None:
-        zones, counts, values = zones_that_hold(e.channel), w.counts, w.values
+        zones, size = zones_that_hold(e.channel), e.channel.ruler.sizes[-1]
         if zones is not None:
             self.reads = f"{e.name}_zone"
             values = values_of_zones(zones[1], zones[2])
-            counts = np.arange(values.size)
-        on, off = c.decides(values, e.channel.ruler.sizes[-1])
-        outside = replace(w, counts=counts, values=values)
-        self.programs = [decided(outside, name, on, off)]
+            decided = _decision(*c.decides(values, size))
+            self.programs = [_of_counts(np.arange(values.size), decided, name, AS_IT_WAS)]
+        else:
+            self.programs = [
+                by_count(w, lambda w: _decision(*c.decides(w.values, size)), name, AS_IT_WAS)
+            ]
         test = f"if {name}({self.reads}) < 2:"
         self.body = f"{test}\n    s.held{self.place} = {name}({self.reads})"
 
@@ -443,20 +502,20 @@ class _Part:
         if within >= LARGEST["int32"]:
             self.problem = "times beyond 24 days have no firmware form"
             return
-        body = [f"v = {e.name}({self.reads})", f"s.held{self.place} = 0"]
+        body = [f"v = {e.program.name}({self.reads})", f"s.held{self.place} = 0"]
         for sign, key, amount in (("", "hi", by["-"]), ("-", "lo", by[""])):
             if amount is None:
                 continue
             k = f"{self.place}{key}"
-            self.state |= {f"n{k}": 0, f"t{k}": WINDOW, f"v{k}": WINDOW}
+            self.state |= {f"n{k}": 0, f"t{k}": self.window, f"v{k}": self.window}
             self.times.add(f"t{k}")
             body.append(
                 _WINDOW.format(
-                    sign=sign, k=k, window=WINDOW, most=within + 1, within=within,
+                    sign=sign, k=k, window=self.window, most=within + 1, within=within,
                     by=math.ceil(amount * scale - 1e-9), place=self.place,
                 )
             )  # fmt: skip
-        self.calls[e.name] = e.program.arith
+        self.calls[e.program.name] = e.program.arith
         self.programs = [has_value(w, e.name)]
         statements = indented("\n".join(body))
         self.body = f"if {e.name}_has_value({self.reads}) == 1:\n{statements}"

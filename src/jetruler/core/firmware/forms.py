@@ -4,15 +4,16 @@ knots as a bound allows."""
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
 import numpy as np
 
 from ..numerics import AnyArray, Array
-from .program import LARGEST, Program, width_of
-from .proof import ReferenceValues
+from .program import LARGEST, Program, simplified, width_of
+from .proof import StraightPieces
+from .reference import ReferenceValues
 
 #: Knots followed from each layer, heights tried at each count, the furthest knots kept of each of
 #: them, and the margin against ties.
@@ -20,25 +21,31 @@ BEAM, HEIGHTS, FURTHEST, TIE = 16, 3, 8, 1e-7
 Knot = tuple[int, int]
 
 
-def cone(low: Array, high: Array, x0: int, y0: float, end: int) -> tuple[Array, Array]:
-    """The slopes from (x0, y0) that round into low … high at each place x0 + 1 … end."""
-    k = np.arange(1, end - x0 + 1)
-    part = slice(x0 + 1, end + 1)
-    least = np.maximum.accumulate((low[part] - 0.5 + TIE - y0) / k)
-    most = np.minimum.accumulate((high[part] + 0.5 - TIE - y0) / k)
+def cone(low: Array, high: Array, y0: float, x: AnyArray) -> tuple[Array, Array]:
+    """The slopes from height y0 at the first place that round into low … high at each other one.
+    x: how far each place is from the first."""
+    least = np.maximum.accumulate((low[1:] - 0.5 + TIE - y0) / x[1:])
+    most = np.minimum.accumulate((high[1:] + 0.5 - TIE - y0) / x[1:])
     return least, most
 
 
 def fewest_knots(
-    low: Array, high: Array, target: Array, limit: int, most: int = 4000
+    low: Array,
+    high: Array,
+    target: Array,
+    limit: int,
+    most: int = 4000,
+    x: AnyArray | None = None,
 ) -> list[Knot] | None:
     """Knots (place, whole height) from the first to the last place; None where there are none.
 
     low, high: the whole outputs that are near enough at each place. limit: of an intermediate.
-    most: knots at most.
+    most: knots at most. x: how far each place is from the first, in counts; places are counts if
+    it is left out.
     """
     last = low.size - 1
-    if np.any(low > high):
+    x = np.arange(low.size) if x is None else x
+    if np.any(low - high >= 1):
         return None
     heights = _heights(low, high, target)
     layer: list[Knot] = [(0, int(y)) for y in _at(heights, 0)]
@@ -46,7 +53,7 @@ def fewest_knots(
     span = 64
     for _ in range(most):
         start, place, height = _reached(
-            layer, low, high=high, heights=heights, limit=limit, span=span
+            layer, low, high=high, heights=heights, limit=limit, span=span, x=x
         )
         if place.size:  # the next pieces will be about as long
             span = int(np.clip(1.5 * (place.max() - layer[0][0]), 16, last))
@@ -70,12 +77,13 @@ def fewest_knots(
 
 def _heights(low: Array, high: Array, target: Array) -> Array:
     """Up to a few whole heights at each place, the nearest to the target first; NaN for none."""
-    nearest = np.clip(np.rint(target), low, high)
+    nearest = np.rint(target)
+    nearest = np.where(low <= high, np.clip(nearest, low, high), nearest)
     tried = [nearest]
     for i in range(1, HEIGHTS // 2 + 1):
         tried += [nearest + i, nearest - i]
     out = np.stack(tried)
-    return np.where((out >= low) & (out <= high), out, np.nan)
+    return np.where((out >= low - 0.5 + TIE) & (out <= high + 0.5 - TIE), out, np.nan)
 
 
 def _at(heights: Array, place: int) -> AnyArray:
@@ -84,7 +92,13 @@ def _at(heights: Array, place: int) -> AnyArray:
 
 
 def _reached(
-    layer: list[Knot], low: Array, high: Array, heights: Array, limit: int, span: int
+    layer: list[Knot],
+    low: Array,
+    high: Array,
+    heights: Array,
+    limit: int,
+    span: int,
+    x: AnyArray,
 ) -> tuple[AnyArray, AnyArray, AnyArray]:
     """The furthest knots that one piece from any of these reaches: which of them, place, height.
 
@@ -94,14 +108,15 @@ def _reached(
     last = low.size - 1
     x0, y0 = (np.array(part, dtype=np.int64)[:, None] for part in zip(*layer, strict=True))
     while True:
-        k = np.arange(1, span + 1)
-        place = np.minimum(x0 + k, last)
+        ahead = np.arange(1, span + 1)
+        place = np.minimum(x0 + ahead, last)
+        k = np.maximum(x[place] - x[x0], 1)
         least = np.maximum.accumulate((low[place] - 0.5 + TIE - y0) / k, axis=1)
         most = np.minimum.accumulate((high[place] + 0.5 - TIE - y0) / k, axis=1)
-        there = (least <= most) & (x0 + k <= last)
+        there = (least <= most) & (x0 + ahead <= last)
         # Where the arithmetic is too narrow for the far half, no knot is there either.
         far = slice(span // 2, None)
-        narrow = np.abs(heights[0][place[:, far]] - y0) * k[far] > limit
+        narrow = np.abs(heights[0][place[:, far]] - y0) * k[:, far] > limit
         if not np.any(there[:, -1] & ~narrow.all(axis=1)):
             break
         span *= 4
@@ -117,7 +132,7 @@ def _reached(
 
 
 #: A knot as one whole number: its place, then its height.
-_SHIFT = 34
+_SHIFT = 45
 
 
 def _number(knot: Knot) -> int:
@@ -134,6 +149,8 @@ def _path(end: Knot, before: dict[int, Knot | None]) -> list[Knot]:
         knot = start
 
 
+#: No product is larger, so that sums fit beside it.
+WIDEST = 2**62
 #: A staircase of at most so many steps is written as comparisons.
 STEPS = 12
 
@@ -147,6 +164,8 @@ class Form:
     program: Program
     is_table: bool = False
     knots: int | None = None
+    pieces: StraightPieces | None = None
+    """The lines that it rounds, if it does."""
 
 
 @dataclass(frozen=True)
@@ -168,6 +187,23 @@ class Middle:
     def start(self) -> int:
         """The first count."""
         return int(self.wanted.counts[self.first])
+
+    @property
+    def x(self) -> AnyArray:
+        """How far each count is from the first."""
+        counts: AnyArray = self.wanted.counts[self.part]
+        off: AnyArray = counts - counts[0]
+        return off
+
+    @property
+    def span(self) -> int:
+        """How far the last count is from the first."""
+        return int(self.x[-1])
+
+    def rounding(self, at: Callable[[Array], Array]) -> StraightPieces:
+        """Lines that are rounded here. at: their heights, by the distance from the first count."""
+        last = int(self.wanted.counts[self.last])
+        return StraightPieces(self.start, last, lambda n: at(n - self.start))
 
 
 def middle(w: ReferenceValues, arith: str) -> Middle:
@@ -198,7 +234,7 @@ def outside(low: int, high: int, arith: str, result: object = "NONE") -> list[st
 
 def forms(w: ReferenceValues, name: str, arith: str) -> Iterator[Form]:
     """Every form that may serve, the cheapest first. Each must still be proven."""
-    limit = LARGEST[arith]
+    limit = min(LARGEST[arith], WIDEST)
     steps = staircase(w, name, arith)
     if steps is not None:
         yield steps
@@ -210,11 +246,13 @@ def forms(w: ReferenceValues, name: str, arith: str) -> Iterator[Form]:
         else:
             yield from straight(m, name, arith, limit)
             yield from whole_steps(m, name, arith, limit)
-            knots = fewest_knots(w.low[m.part], w.high[m.part], w.target[m.part], limit)
+            low, high = (side[m.part] for side in w.strip(w.reach))
+            knots = fewest_knots(low, high, w.target[m.part], limit, x=m.x)
             tables = [] if knots is None else [interpolated(m, knots, name, arith)]
-            tables.append(full(m.wanted, m.first, last=m.last, head=m.head, name=name, arith=arith))
+            if w.is_dense:
+                tables.append(full(w, m.first, last=m.last, head=m.head, name=name, arith=arith))
             yield from sorted(tables, key=lambda form: form.program.table_bytes)
-    else:
+    elif w.is_dense:
         last = w.counts.size - 1
         head = outside(int(w.counts[0]), int(w.counts[last]), arith)
         yield full(w, 0, last=last, head=tuple(head), name=name, arith=arith)
@@ -248,15 +286,19 @@ def _output(value: float) -> str:
 
 def straight(m: Middle, name: str, arith: str, limit: int) -> Iterator[Form]:
     """Multiply and shift, then multiply and divide, where one straight piece is near enough."""
-    low, high = m.wanted.low[m.part], m.wanted.high[m.part]
-    if np.any(low > high):
+    low, high = (side[m.part] for side in m.wanted.strip(m.wanted.reach))
+    if np.any(low - high >= 1):
         return
-    span = low.size - 1
+    span = m.span
+    whole = _whole_line(m)
+    if whole is not None:
+        kind = "the count itself" if whole[0] == "n" else "multiply and add"
+        yield _form(kind, m, *whole, name, arith)
     exact = _most_exact(m, limit)
     if exact is not None:
-        yield _form("multiply and shift", m, exact, name, arith)
-    y0 = _best_start(low, high, span)
-    least, most = (float(side[-1]) for side in cone(low, high, 0, y0, span))
+        yield _form("multiply and shift", m, *exact, name, arith)
+    y0 = _best_start(low, high, m.x)
+    least, most = (float(side[-1]) for side in cone(low, high, y0, m.x))
     if least > most:
         return
     sign = -1 if least + most < 0 else 1
@@ -266,21 +308,27 @@ def straight(m: Middle, name: str, arith: str, limit: int) -> Iterator[Form]:
         m, base, rest=abs(y0 - base), slope=sign * 0.5 * (a + b), span=span, limit=limit
     )
     if product is not None:
-        yield _form("multiply and shift", m, product, name, arith)
+        yield _form("multiply and shift", m, *product, name, arith)
     ratio = simplest_between(max(0.75 * a + 0.25 * b, 0.0), 0.25 * a + 0.75 * b)
     p, q = ratio.numerator, ratio.denominator
     added = round(abs(y0 - base) * q) + q // 2
     if span * p + added <= limit:
         body = f"{base} {'+' if sign > 0 else '-'} ((n - {m.start}) * {p} + {added}) // {q}"
-        yield _form("multiply and divide", m, body, name, arith)
+        line = _line(base, sign, p, added=added - q // 2, over=q)
+        yield _form("multiply and divide", m, body, line, name, arith)
 
 
-def _best_start(low: Array, high: Array, span: int) -> float:
+def _line(base: int, sign: int, factor: int, *, added: int, over: int) -> Callable[[Array], Array]:
+    """The line that base ± (x · factor + added) / over is."""
+    return lambda x: base + sign * (x * factor + added) / over
+
+
+def _best_start(low: Array, high: Array, x: AnyArray) -> float:
     """Where a line may start so that its slope has the most room: that room is concave in the
     start, so thirds of the interval can be left out one after the other."""
 
     def room(y0: float) -> float:
-        least, most = cone(low, high, 0, y0, span)
+        least, most = cone(low, high, y0, x)
         return float(most[-1] - least[-1])
 
     left, right = float(low[0]) - 0.5, float(high[0]) + 0.5
@@ -305,25 +353,41 @@ def whole_steps(m: Middle, name: str, arith: str, limit: int) -> Iterator[Form]:
         yield Form(form.kind, replace(form.program, body="\n".join(body)))
 
 
-def _most_exact(m: Middle, limit: int) -> str | None:
+#: A line as a result, and the heights that it rounds.
+Line = tuple[str, Callable[[Array], Array]]
+
+
+def _whole_line(m: Middle) -> Line | None:
+    """A line of whole numbers that meets every value, if there is one."""
+    y: Array = m.wanted.target[m.part]
+    factor = round(float(y[-1] - y[0]) / m.span)
+    added = round(float(y[0])) - factor * m.start
+    if not factor or np.any(np.abs(m.wanted.counts[m.part] * factor + added - y) > 1e-9):
+        return None
+    sign = "+" if added >= 0 else "-"
+    text = f"n * {factor} {sign} {abs(added)}"
+    return simplified(text), _line(added + factor * m.start, 1, factor, added=0, over=1)
+
+
+def _most_exact(m: Middle, limit: int) -> Line | None:
     """The line through the ends."""
     y: Array = m.wanted.target[m.part]
-    slope = float(y[-1] - y[0]) / (y.size - 1)
+    slope = float(y[-1] - y[0]) / m.span
     base = math.floor(y[0]) if slope >= 0 else math.ceil(y[0])
-    return _shifted(
-        m, base, rest=abs(float(y[0]) - base), slope=slope, span=y.size - 1, limit=limit
-    )
+    return _shifted(m, base, rest=abs(float(y[0]) - base), slope=slope, span=m.span, limit=limit)
 
 
-def _shifted(m: Middle, base: int, rest: float, slope: float, span: int, limit: int) -> str | None:
+def _shifted(m: Middle, base: int, rest: float, slope: float, span: int, limit: int) -> Line | None:
     """A line by the largest shift that fits: it costs no more than a small one."""
-    for shift in range(30, -1, -1):
+    for shift in range(62 if limit > 2**31 else 30, -1, -1):
         factor = round(abs(slope) * 2**shift)
         added = round(rest * 2**shift) + (2**shift >> 1)
         if span * factor + added <= limit:
             factor, added = _ties_away(m, base, factor, added, shift=shift, slope=slope)
             sign = "+" if slope >= 0 else "-"
-            return f"{base} {sign} ((n - {m.start}) * {factor} + {added} >> {shift})"
+            half = 2**shift >> 1
+            line = _line(base, 1 if slope >= 0 else -1, factor, added=added - half, over=2**shift)
+            return f"{base} {sign} ((n - {m.start}) * {factor} + {added} >> {shift})", line
     return None
 
 
@@ -340,9 +404,10 @@ def _ties_away(
     ties = np.flatnonzero(np.abs(target - np.floor(target) - 0.5) < TIE)
     if not ties.size or target[0] == target[-1]:
         return factor, added
-    exact = float(target[-1] - target[0]) / (target.size - 1)
+    exact = float(target[-1] - target[0]) / m.span
     sign, zero = (-1 if slope < 0 else 1), -float(target[0]) / exact
     wanted, one = m.wanted.rounded[m.part][ties], 2.0**shift
+    ties = m.x[ties]
     for turned in (factor, *(math.ceil(abs(exact) * one) + turn for turn in (0, 1, 4, 16))):
         anchored = round(-sign * base * one + 0.5 * one - zero * turned)
         for lifted in dict.fromkeys((added, anchored, anchored - 1, anchored + 1)):
@@ -351,8 +416,11 @@ def _ties_away(
     return factor, added
 
 
-def _form(kind: str, m: Middle, result: str, name: str, arith: str) -> Form:
-    return Form(kind, Program(name, "\n".join([*m.head, f"return {result}"]), {}, arith))
+def _form(
+    kind: str, m: Middle, result: str, line: Callable[[Array], Array], name: str, arith: str
+) -> Form:
+    body = "\n".join([*m.head, f"return {simplified(result)}"])
+    return Form(kind, Program(name, body, {}, arith), pieces=m.rounding(line))
 
 
 def simplest_between(low: float, high: float) -> Fraction:
@@ -390,13 +458,13 @@ def interpolated(m: Middle, knots: list[tuple[int, int]], name: str, arith: str)
     """A table of knots, searched by halves, straight in between."""
     x, y = f"{name}_x", f"{name}_y"
     body = [*m.head, _SEARCH.format(x=x, y=y, last=len(knots) - 1)]
-    tables = {
-        x: tuple(m.start + place for place, _ in knots),
-        y: tuple(height for _, height in knots),
-    }
+    counts = (m.wanted.counts[m.first + place] for place, _ in knots)
+    tables = {x: tuple(map(int, counts)), y: tuple(height for _, height in knots)}
+    at = np.array(tables[x], dtype=np.float64), np.array(tables[y], dtype=np.float64)
+    pieces = m.rounding(lambda off: np.interp(off + m.start, *at))
     kind = f"a table of {len(knots)} knots with straight lines between"
     program = Program(name, "\n".join(body), tables, arith)
-    return Form(kind, program, is_table=True, knots=len(knots))
+    return Form(kind, program, is_table=True, knots=len(knots), pieces=pieces)
 
 
 def full(
@@ -419,8 +487,7 @@ def straight_error(m: Middle) -> float:
     """How far the best straight line through the middle is off, in output steps (before its
     rounding): half the width of the narrowest strip that holds the curve, by its chord's sides."""
     y: Array = m.wanted.target[m.part]
-    x = np.arange(y.size)
-    chord = y[0] + (y[-1] - y[0]) * x / max(1, y.size - 1)
+    chord = y[0] + (y[-1] - y[0]) * m.x / max(1, m.span)
     off = y - chord
     return 0.5 * float(off.max() - off.min())
 

@@ -17,6 +17,7 @@ from ..result import Content, Result, TextTable
 from ..ruler.raw_range import raw_samples
 from ..ruler.units import number, shown, significant, symbol
 from .c_arithmetic import DOUBLE, FLOAT32, INT32, INT64, KINDS, CMachine, Kind, Operation
+from .exported import Exported, ExportError
 from .orders import (
     NoWholeFormError,
     Scaled,
@@ -26,7 +27,7 @@ from .orders import (
     multiplied_first,
     typed_statements,
 )
-from .selection import Arith, Exported, ExportError, export, usual_scale
+from .selection import Arith, export, usual_scale
 
 ARITHMETICS = tuple(KINDS)
 #: A form of more lines is not shown.

@@ -19,7 +19,7 @@ from ..ruler.base_law import Evaluator
 from ..ruler.units import for_column
 
 #: The widest number of each whole arithmetic.
-LARGEST = {"int16": 2**15 - 1, "int32": 2**31 - 1}
+LARGEST = {"int16": 2**15 - 1, "int32": 2**31 - 1, "int64": 2**63 - 1}
 
 #: Functions that a program of floats may call.
 FUNCTIONS: dict[str, Any] = {
@@ -37,12 +37,19 @@ class TooWideError(ArithmeticError):
 @dataclass(frozen=True)
 class Program:
     """A function of a count. body: its statements. tables: constants by name. arith: "float",
-    "int32" or "int16". NONE in the body stands for "no value"."""
+    "int64", "int32" or "int16". counts: the type of its count; that of the arithmetic, and
+    "int32" for floats, if left out. NONE in the body stands for "no value"."""
 
     name: str
     body: str
     tables: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
     arith: str = "int32"
+    counts: str = ""
+
+    @property
+    def takes(self) -> str:
+        """The type of its count."""
+        return self.counts or ("int32" if self.arith == "float" else self.arith)
 
     @property
     def tree(self) -> list[ast.stmt]:
@@ -76,10 +83,10 @@ class Program:
 def width_of(values: tuple[int, ...]) -> int:
     """Bits of the smallest usual type that holds them, signed unless none is below 0."""
     low, high = min(values), max(values)
-    for bits in (8, 16, 32):
+    for bits in (8, 16, 32, 64):
         if (low >= 0 and high < 2**bits) or (-(2 ** (bits - 1)) <= low and high < 2 ** (bits - 1)):
             return bits
-    raise TooWideError(f"{low} … {high} do not fit 32 bits")
+    raise TooWideError(f"{low} … {high} do not fit 64 bits")
 
 
 class ProgramModel(Evaluator[Any]):
@@ -95,7 +102,7 @@ class ProgramModel(Evaluator[Any]):
     def run(self, counts: AnyArray, was: AnyArray | None = None) -> AnyArray:
         """The result at each count: whole numbers, `none` where there is no value; or floats,
         NaN there. was: a second parameter, for functions that have one."""
-        self._n = counts.size
+        self._n, self._counts = counts.size, counts
         start = counts.astype(np.int64 if self._whole else self.kind)
         self._names: dict[str, Any] = {"n": start, "NONE": -self._limit - 1}
         if not self._whole:
@@ -129,6 +136,9 @@ class ProgramModel(Evaluator[Any]):
             return np.zeros_like(lanes)
         if isinstance(s, ast.Assign) and isinstance(s.targets[0], ast.Name):
             name, value = s.targets[0].id, self._in_lanes(s.value, lanes)
+            if lanes.all():
+                self._names[name] = np.broadcast_to(value, self._n)
+                return lanes
             before = self._names.get(name, np.zeros(self._n, self._result.dtype))
             self._names[name] = np.where(lanes, value, before)
             return lanes
@@ -164,12 +174,18 @@ class ProgramModel(Evaluator[Any]):
             if np.any(np.asarray(left < 0) & self._lanes):
                 raise TooWideError("a negative number is shifted")
             return self._kept(np.asarray(left) >> right)
+        if isinstance(op, ast.Mult) and self.program.arith == "int64":
+            self._check_product(left, right)
         return self._kept(_COMPUTED[type(op)](left, right))
 
     def other(self, e: ast.AST) -> Any:
         if isinstance(e, ast.Subscript) and isinstance(e.value, ast.Name):
             table, i = self._tables[e.value.id], self.value(e.slice)
             return table[np.clip(i, 0, table.size - 1)]  # lanes that are closed may be anywhere
+        if isinstance(e, ast.Compare) and not self._whole and is_of_count(e):
+            assert isinstance(e.comparators[0], ast.Constant | ast.UnaryOp)
+            limit = ast.literal_eval(e.comparators[0])
+            return _COMPARED[type(e.ops[0])](self._counts, limit)  # a float may not hold it
         if isinstance(e, ast.Compare):
             return _COMPARED[type(e.ops[0])](self.value(e.left), self.value(e.comparators[0]))
         if isinstance(e, ast.BoolOp):
@@ -177,17 +193,30 @@ class ProgramModel(Evaluator[Any]):
             return joined.reduce([self.value(part) for part in e.values])
         return super().other(e)
 
+    def _check_product(self, left: Any, right: Any) -> None:
+        """Refuse a product of 64 bits that would wrap round unseen."""
+        size = np.abs(np.asarray(left, np.float64) * np.asarray(right, np.float64))
+        here = size[self._lanes] if size.shape == self._lanes.shape else size
+        if here.size and float(here.max()) >= 2.0**62:
+            raise TooWideError(f"an intermediate of {here.max():.3g} does not fit int64")
+
     def _kept(self, value: Any) -> Any:
         """Note how wide a whole number is; refuse one that does not fit."""
         if not self._whole:
             return value if isinstance(value, np.ndarray) else self.kind(value)
         here, lanes = np.asarray(value), self._lanes
-        size = np.abs(here[lanes] if here.shape == lanes.shape else here)
-        widest = int(size.max()) if size.size else 0
+        if here.shape == lanes.shape and not lanes.all():
+            here = here[lanes]
+        widest = max(int(here.max()), -int(here.min())) if here.size else 0
         if widest > self._limit:
             raise TooWideError(f"an intermediate of {widest} does not fit {self.program.arith}")
         self.widest = max(self.widest, widest)
         return value
+
+
+def is_of_count(e: ast.Compare) -> bool:
+    """Whether a comparison is that of the count with a whole number."""
+    return isinstance(e.left, ast.Name) and e.left.id == "n"
 
 
 _COMPARED: dict[type[ast.cmpop], Any] = {
@@ -210,7 +239,7 @@ class Machine:
     start at 0. times: those of them that are times. body: statements; the state stands behind
     `s.`, NONE is no value, and `elapsed(now, then, most)` is the time since, at most `most`.
     programs: what it calls and brings along. calls: conversions that it calls, with their
-    arithmetic.
+    arithmetic. arith: of all its numbers but the times, "int32" or, for wider counts, "int64".
     """
 
     name: str
@@ -222,6 +251,7 @@ class Machine:
     times: frozenset[str] = frozenset()
     programs: tuple[Program, ...] = ()
     calls: Mapping[str, str] = field(default_factory=dict)
+    arith: str = "int32"
 
     @property
     def tree(self) -> list[ast.stmt]:
@@ -229,10 +259,41 @@ class Machine:
         return ast.parse(self.body).body
 
     @property
-    def narrow(self) -> frozenset[str]:
-        """The functions that it calls whose numbers are int16."""
-        brought = {program.name for program in self.programs if program.arith == "int16"}
-        return frozenset(brought | {name for name, a in self.calls.items() if a == "int16"})
+    def arithmetics(self) -> Mapping[str, str]:
+        """The functions that it calls whose numbers are others than its own, with those."""
+        brought = {program.name: program.arith for program in self.programs}
+        return {name: a for name, a in {**brought, **self.calls}.items() if a != self.arith}
+
+    @property
+    def ram_bytes(self) -> int:
+        """What its state takes."""
+        own = 8 if self.arith == "int64" else 4
+        return sum((4 if n in self.times else own) * max(1, size) for n, size in self.state.items())
+
+    @property
+    def window(self) -> int:
+        """How many samples of a change within a time it remembers at most; 0 for none."""
+        return max((n for name, n in self.state.items() if name in self.times), default=0)
+
+    @property
+    def cost(self) -> str:
+        """What it takes of a chip, in words; of a window of samples, how it takes less."""
+        flash = sum(program.table_bytes for program in self.programs)
+        text = f"{self.ram_bytes} bytes of RAM, {flash} bytes of tables"
+        text += f", about {self.operations} operations"
+        if self.window <= 16:
+            return text
+        few = sum(n - 16 for n in self.state.values() if n == self.window)
+        less = self.ram_bytes - few * (8 if self.arith == "int64" else 4)
+        cheaper = f"--window 16 remembers fewer, in {less} bytes of RAM"
+        return f"{text}; of a change it remembers {self.window} samples: {cheaper}"
+
+    @property
+    def operations(self) -> int:
+        """Arithmetic and comparisons in the text, of what it brings along too; a loop once."""
+        counted = (ast.BinOp, ast.UnaryOp, ast.Compare, ast.Call)
+        own = sum(isinstance(node, counted) for s in self.tree for node in ast.walk(s))
+        return own + sum(program.operations for program in self.programs)
 
     def brought(self, written: set[str]) -> list[Program]:
         """The programs that it brings along, but for those in `written`; they are noted there."""
@@ -244,6 +305,37 @@ class Machine:
     def uses_time(self) -> bool:
         """Whether it asks how much time has passed."""
         return "elapsed(" in self.body
+
+
+def simplified(result: str) -> str:
+    """An expression without what changes nothing: `0 + …`, `n - 0`, `n - -5`, `… * 1`, `>> 0`."""
+    return ast.unparse(_Simpler().visit(ast.parse(result, mode="eval").body))
+
+
+class _Simpler(ast.NodeTransformer):
+    def visit_BinOp(self, node: ast.BinOp) -> ast.expr:
+        self.generic_visit(node)
+        left, right = _whole(node.left), _whole(node.right)
+        match node.op:
+            case ast.Add() if left == 0:
+                return node.right
+            case ast.Add() | ast.Sub() | ast.RShift() if right == 0:
+                return node.left
+            case ast.Mult() if right == 1:
+                return node.left
+            case ast.FloorDiv() if right == 1:
+                return node.left
+            case ast.Sub() if right is not None and right < 0:
+                return ast.BinOp(node.left, ast.Add(), ast.Constant(-right))
+        return node
+
+
+def _whole(e: ast.expr) -> int | None:
+    """The whole number that an expression is; None for any other."""
+    if isinstance(e, ast.UnaryOp) and isinstance(e.op, ast.USub):
+        inside = _whole(e.operand)
+        return None if inside is None else -inside
+    return e.value if isinstance(e, ast.Constant) and type(e.value) is int else None
 
 
 def indented(lines: str, by: int = 1) -> str:
@@ -344,7 +436,20 @@ def safe_name(name: str) -> str:
 #: What an export adds to a name, by what has the name.
 ENDINGS = {
     "channel": (
-        *("", "_flags", "_flags_of", "_x", "_y", "_text", "_has_value", "_has_value_of", "_count"),
+        *(
+            "",
+            "_steps",
+            "_steps_x",
+            "_steps_y",
+            "_flags",
+            "_flags_of",
+            "_x",
+            "_y",
+            "_text",
+            "_has_value",
+            "_has_value_of",
+            "_count",
+        ),
         *("_smooth", "_smoothing", "_holding", "_zone", "_zone_at", "_zone_from", "_zone_to"),
         *("_of_zone", *(f"_output{i}" for i in range(1, 10))),
     ),

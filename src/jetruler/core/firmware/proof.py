@@ -1,156 +1,44 @@
-"""What every count should read, as a target must give it, and the proof: a program run over every
-count that exists, held against the ruler."""
+"""The proof: a program run over every count that exists, held against the ruler; where there are
+too many, piece by piece."""
 
 from __future__ import annotations
 
-import math
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from functools import cached_property
 from typing import Any
 
 import numpy as np
 
-from ..bench.channel import Channel
-from ..error_types import ParameterError
 from ..numerics import AnyArray, Array
-from ..ruler.rounding import nearest
-from ..ruler.ruler import TABLE_BITS
-from ..ruler.units import number, shown, significant
-from ..survey.survey import stepped
+from ..ruler.units import number, significant
 from .program import LARGEST, Program, ProgramModel
+from .reference import ReferenceValues
 
-
-def _raw_of(channel: Channel, counts: AnyArray) -> AnyArray:
-    edge = channel.ruler.edge
-    if edge is None or channel.ruler.converter is not None:
-        return counts
-    return np.asarray(stepped(counts, edge.lsb))
-
-
-def everything(channel: Channel) -> tuple[AnyArray, Array, AnyArray]:
-    """Everything that comes in, as whole numbers, with what it reads and its flags."""
-    edge, tables = channel.ruler.edge, channel.ruler.compiled()
-    if tables is not None:
-        low, values = tables[0].lowest, tables[0].values
-        return np.arange(low, low + values.size), values, tables[1].values
-    converter = channel.ruler.converter
-    if edge is not None and converter is None and edge.is_bounded and edge.lsb:
-        low, high = math.ceil(edge.lowest / edge.lsb - 1e-6), edge.highest / edge.lsb + 1e-6
-        if high - low < 2**TABLE_BITS:
-            counts = np.arange(low, math.floor(high) + 1)
-            reading = channel.read(_raw_of(channel, counts))
-            return counts, np.asarray(reading.value), np.asarray(reading.flags)
-    if converter is None:
-        expected = f"a resolution and a range of up to {2**TABLE_BITS} steps"
-        why = "each is run through"
-        raise ParameterError(f"{channel.name}.input", channel.ruler.takes, expected, why)
-    expected, why = f"a converter of up to {TABLE_BITS} bits", "every count is run through"
-    raise ParameterError(f"{channel.name}.bits", converter.bits, expected, why)
+#: So many counts are all run, in blocks of this size; more are proven piece by piece.
+MOST, BLOCK = 2**24, 2**16
 
 
 @dataclass(frozen=True)
-class ReferenceValues:
-    """The values of a channel over all its counts, and how near a program must come.
+class StraightPieces:
+    """The straight lines that a program rounds, from a first count to a last one.
 
-    counts: ascending, without a gap. values: in the channel's unit, NaN for none. flags: `Flag`
-    bits. scale: output steps for one unit. within: the largest error, in the channel's unit.
+    at: output steps, not rounded, at counts. It bends only at counts that are run.
     """
 
-    channel: Channel
-    counts: AnyArray
-    values: Array
-    flags: AnyArray
-    scale: int
-    within: float
-
-    @classmethod
-    def of(
-        cls, channel: Channel, scale: int, within: float, inside_limits: bool = False
-    ) -> ReferenceValues:
-        """Of a channel. inside_limits: beyond its limits, the value is held at them.
-        Raises `ParameterError` for a channel without a finite number of counts."""
-        counts, values, flags = everything(channel)
-        if inside_limits and channel.limits is not None:
-            values = np.clip(values, *channel.limits)
-        return cls(channel, counts, values=values, flags=flags, scale=scale, within=within)
-
-    @property
-    def raw(self) -> AnyArray:
-        """The raw values: the counts, or the steps of the input's resolution in its unit."""
-        return _raw_of(self.channel, self.counts)
-
-    @property
-    def raw_name(self) -> str:
-        """What the function is called with."""
-        edge = self.channel.ruler.edge
-        if edge is None or self.channel.ruler.converter is not None:
-            return "the count"
-        return f"the input in steps of {shown(edge.lsb, edge.takes)}"
-
-    @cached_property
-    def target(self) -> Array:
-        """The values in output steps."""
-        return self.values * self.scale
-
-    @cached_property
-    def rounded(self) -> Array:
-        """The values in whole output steps, half away from zero, as they are shown."""
-        return nearest(self.target, self.channel.ruler.sizes[-1] * self.scale)
-
-    @cached_property
-    def low(self) -> Array:
-        """The smallest whole output that is near enough at each count."""
-        return np.ceil(self.target - self.reach)
-
-    @cached_property
-    def high(self) -> Array:
-        """The largest whole output that is near enough at each count."""
-        return np.floor(self.target + self.reach)
-
-    @property
-    def reach(self) -> float:
-        """The bound in output steps."""
-        return self.within * self.scale * (1 + 1e-12) + 1e-9
-
-    @cached_property
-    def valid(self) -> AnyArray:
-        """Where there is a value."""
-        return np.flatnonzero(~np.isnan(self.values))
-
-    @property
-    def has_holes(self) -> bool:
-        """Whether counts without a value stand between counts with one."""
-        v = self.valid
-        return bool(v.size) and bool(v[-1] - v[0] + 1 != v.size)
-
-    @property
-    def is_whole(self) -> bool:
-        """Whether every value is a whole number of units: an output of any scale can equal it."""
-        return self.on_steps_of(1)
-
-    @property
-    def is_exact_possible(self) -> bool:
-        """Whether outputs can equal every value."""
-        return self.within > 0 and self.on_steps_of(self.scale)
-
-    def on_steps_of(self, scale: int) -> bool:
-        """Whether every value is a whole number of steps at a scale."""
-        target = self.values[self.valid] * scale
-        return bool(np.all(np.abs(target - np.rint(target)) <= 1e-9))
-
-    def errors(self, outputs: AnyArray) -> Array:
-        """How far outputs are off, in the channel's unit; NaN where there is no value."""
-        return outputs / self.scale - self.values
+    first: int
+    last: int
+    at: Callable[[Array], Array]
 
 
 @dataclass(frozen=True)
 class Proof:
     """What running every count has shown.
 
-    counts: how many were run. worst: the largest error, in the channel's unit, `at` that count.
+    counts: how many there are. worst: the largest error, in the channel's unit, `at` that count.
     monotone: whether the output never turns back ("rising", "falling", or "" for neither).
     exact_at_marks: whether it meets the marks of a line, rounded; None without marks. widest: the
-    largest whole intermediate. no_value: counts without a value.
+    largest whole intermediate. no_value: counts without a value. run: how many counts were run;
+    where that is fewer than all, `worst` bounds the others, but for floats.
     """
 
     counts: int
@@ -161,6 +49,7 @@ class Proof:
     exact_at_marks: bool | None
     widest: int
     no_value: int
+    run: int
 
     @property
     def holds(self) -> bool:
@@ -171,8 +60,14 @@ class Proof:
         """For people; noun: what was run, a count or a step of the input."""
         worst = f"worst error {number(significant(self.worst, 3))} {unit}".rstrip()
         worst += f" at {noun} {self.at} (bound {number(self.within)})"
+        every = f"all {self.counts} {noun}s were run"
+        if self.run < self.counts:
+            how = "the lines between them are bounded" if self.widest else "floats are not bounded"
+            every = (
+                f"{self.run} of {self.counts} {noun}s were run, every edge among them, and {how}"
+            )
         found = [
-            f"all {self.counts} {noun}s were run: {worst if self.worst else 'each is equal'}",
+            f"{every}: {worst if self.worst else 'each is equal'}",
             f"{self.monotone} throughout" if self.monotone else "not monotone",
         ]
         if self.exact_at_marks is not None:
@@ -184,48 +79,135 @@ class Proof:
         return found
 
 
+@dataclass
+class _Seen:
+    """What blocks of counts have shown so far."""
+
+    worst: float = 0.0
+    at: int = 0
+    none: int = 0
+    last: float | None = None
+    rises: bool = True
+    falls: bool = True
+
+    def add(self, counts: AnyArray, errors: Array, outputs: AnyArray, none: AnyArray) -> None:
+        errors = np.nan_to_num(errors, nan=np.inf)
+        place = int(np.argmax(errors))
+        if errors[place] > self.worst or not self.at:
+            self.worst, self.at = float(errors[place]), int(counts[place])
+        self.none += int(np.count_nonzero(none))
+        given = outputs[~none]
+        if given.size:
+            before = given[:1] if self.last is None else np.array([self.last])
+            steps = np.diff(np.concatenate((before, given)))
+            self.rises &= bool(np.all(steps >= 0))
+            self.falls &= bool(np.all(steps <= 0))
+            self.last = given[-1]
+
+    @property
+    def monotone(self) -> str:
+        return "rising" if self.rises else "falling" if self.falls else ""
+
+
 def prove(
-    program: Program, w: ReferenceValues, kind: type[np.floating[Any]] = np.float32
+    program: Program,
+    w: ReferenceValues,
+    kind: type[np.floating[Any]] = np.float32,
+    pieces: StraightPieces | None = None,
 ) -> Proof | None:
-    """Run every count. None if the program and the ruler do not agree on what has a value.
-    Raises `TooWideError` where an intermediate does not fit."""
+    """Run every count. None if the program and the ruler do not agree on what has a value, or if
+    there are too many counts and the program is no known line.
+
+    pieces: the straight lines that a program of whole numbers rounds. Raises `TooWideError` where
+    an intermediate does not fit.
+    """
     model = ProgramModel(program, kind)
-    outputs = model.run(w.counts)
     whole = program.arith != "float"
-    none = outputs == -LARGEST[program.arith] - 1 if whole else np.isnan(outputs)
-    if not np.array_equal(none, np.isnan(w.values)):
-        return None
-    scale = w.scale if whole else 1
-    errors = np.where(none, 0.0, np.abs(outputs.astype(np.float64) / scale - w.values))
-    worst = int(np.argmax(np.nan_to_num(errors, nan=np.inf)))
+    scale, seen, run = w.scale if whole else 1, _Seen(), 0
+    for counts, values in _blocks(w):
+        outputs = model.run(counts)
+        none = outputs == -LARGEST[program.arith] - 1 if whole else np.isnan(outputs)
+        if not np.array_equal(none, np.isnan(values)):
+            return None
+        errors = np.where(none, 0.0, np.abs(outputs.astype(np.float64) / scale - values))
+        seen.add(counts, errors, outputs, none)
+        run += counts.size
+        if whole and run < w.every <= MOST and seen.worst > w.within * (1 + 1e-9) + 1e-12:
+            break  # not near enough: there is no need to run the others
+    worst, at = seen.worst, seen.at
+    if w.every > MOST and whole and run == w.counts.size:
+        bound = _between(w, pieces, outputs)
+        if bound is None:
+            return None
+        worst, at = max((worst, at), bound)
     return Proof(
-        int(w.counts.size),
-        float(errors[worst]),
-        at=int(w.counts[worst]),
+        w.every,
+        worst,
+        at=at,
         within=w.within,
-        monotone=_monotone(outputs[~none]),
-        exact_at_marks=_at_marks(outputs, w, whole),
+        monotone=seen.monotone,
+        exact_at_marks=_at_marks(model, w, whole),
         widest=model.widest,
-        no_value=int(np.count_nonzero(none)),
+        no_value=seen.none if run == w.every else _without_value(w),
+        run=run,
     )
 
 
-def _monotone(outputs: AnyArray) -> str:
-    steps = np.diff(outputs)
-    if not steps.size or np.all(steps >= 0):
-        return "rising"
-    return "falling" if np.all(steps <= 0) else ""
+def _blocks(w: ReferenceValues) -> Iterator[tuple[AnyArray, Array]]:
+    """All counts with their values, in blocks; of too many, those that matter."""
+    if w.is_dense or w.every > MOST:
+        yield w.counts, w.values
+        return
+    for first in range(int(w.counts[0]), int(w.counts[-1]) + 1, BLOCK):
+        counts = np.arange(first, min(first + BLOCK, int(w.counts[-1]) + 1))
+        yield counts, w.reads(counts)[0]
 
 
-def _at_marks(outputs: AnyArray, w: ReferenceValues, whole: bool) -> bool | None:
+def _without_value(w: ReferenceValues) -> int:
+    return w.every - sum(last - first + 1 for first, last in w.valued)
+
+
+def _between(
+    w: ReferenceValues, pieces: StraightPieces | None, outputs: AnyArray
+) -> tuple[float, int] | None:
+    """The largest error between the counts that were run, in the channel's unit, and where.
+
+    Between two neighbours the program rounds a straight line, so it is off from that by half a
+    step at most. The values bend away from their chord by at most a quarter of the stretch times
+    the change of their slope, which the chords on both sides bound where they bend one way.
+    """
+    gaps = np.diff(w.counts)
+    wide = np.flatnonzero((gaps > 1) & ~np.isnan(w.values[1:]) & ~np.isnan(w.values[:-1]))
+    if not wide.size:
+        return 0.0, int(w.counts[0])
+    rises = np.diff(w.target) / gaps
+    before, behind = np.maximum(wide - 1, 0), np.minimum(wide + 1, rises.size - 1)
+    slopes = np.stack([rises[before], rises[wide], rises[behind]])
+    change = np.nan_to_num(np.nanmax(slopes, axis=0) - np.nanmin(slopes, axis=0))
+    # Where values stand still, a rounded line, which never turns back, is furthest off at an end;
+    # outside its lines a program compares, and must stand still too.
+    still, lined = rises[wide] == 0.0, np.zeros(wide.size, np.bool_)
+    worst = np.zeros(wide.size)
+    if pieces is not None:
+        lined = (w.counts[wide] >= pieces.first) & (w.counts[wide + 1] <= pieces.last)
+        off = np.abs(pieces.at(w.counts.astype(np.float64)) - w.target)
+        bent = np.maximum(off[wide], off[wide + 1]) + change * gaps[wide] / 4 + 0.5
+        worst = np.where(lined & ~still, bent, 0.0)
+    if not np.all(lined | (still & (outputs[wide] == outputs[wide + 1]))):
+        return None
+    place = int(np.argmax(worst))
+    return float(worst[place]) / w.scale, int(w.counts[wide[place]])
+
+
+def _at_marks(model: ProgramModel, w: ReferenceValues, whole: bool) -> bool | None:
     laws = w.channel.ruler.laws
     marks = laws[1].marks if len(laws) > 1 else None
-    if marks is None:
-        return None
-    if w.channel.ruler.units[1] != "count":
+    if marks is None or w.channel.ruler.units[1] != "count":
         return None
     raws = [int(raw) for raw, _ in marks if raw == int(raw)]
-    places = [raw - int(w.counts[0]) for raw in raws if w.counts[0] <= raw <= w.counts[-1]]
-    step = 1.0 / w.scale if whole else 0.0
-    off = [abs(float(outputs[p]) / (w.scale if whole else 1) - w.values[p]) for p in places]
-    return all(o <= 0.5 * step + 1e-6 * max(1.0, abs(o)) for o in off)
+    counts = np.array([raw for raw in raws if w.counts[0] <= raw <= w.counts[-1]], dtype=np.int64)
+    if not counts.size:
+        return True
+    step, scale = (1.0 / w.scale, w.scale) if whole else (0.0, 1)
+    off = np.abs(model.run(counts).astype(np.float64) / scale - w.reads(counts)[0])
+    return all(o <= 0.5 * step + 1e-6 * max(1.0, abs(o)) for o in off.tolist())

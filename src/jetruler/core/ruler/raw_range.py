@@ -42,20 +42,19 @@ def raw_samples(ruler: Ruler) -> Array:
     edge = ruler.edge
     bounded = edge is not None and edge.is_bounded
     raw = edge.samples(SAMPLES) if edge is not None and bounded else np.linspace(low, high, SAMPLES)
-    corners = _corners(ruler, low, high)
+    corners = law_corners(ruler)
+    if ruler.converter is not None:
+        corners = np.concatenate((np.floor(corners), np.ceil(corners)))
+    corners = corners[(corners >= low) & (corners <= high)]
     return np.unique(np.concatenate((raw, corners))) if corners.size else raw
 
 
-def _corners(ruler: Ruler, low: float, high: float) -> Array:
-    """The raw values at which the laws behind the first one bend or turn; of a converter, the
-    counts on both sides."""
+def law_corners(ruler: Ruler) -> Array:
+    """The raw values at which the laws behind the first one bend or turn, in no order."""
     found: list[float] = []
     for i, law in enumerate(ruler.laws[1:], start=1):
         if law.corners:
             with contextlib.suppress(NoInverseError):
                 back = Ruler(ruler.laws[:i]).inverse(np.array(law.corners, dtype=np.float64))
                 found += back[np.isfinite(back)].tolist()
-    corners = np.array(found)
-    if ruler.converter is not None:
-        corners = np.concatenate((np.floor(corners), np.ceil(corners)))
-    return corners[(corners >= low) & (corners <= high)]
+    return np.array(found)
