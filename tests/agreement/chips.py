@@ -14,8 +14,9 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.core.bench.bench import Bench
 from jetruler.core.firmware.bench_machines import machines_of
 from jetruler.core.firmware.exported import Exported
-from jetruler.core.firmware.program import Machine, safe_name
-from jetruler.core.firmware.selection import export
+from jetruler.core.firmware.names import safe_name
+from jetruler.core.firmware.program import LARGEST, Machine
+from jetruler.core.firmware.selection import export, usual_arith
 from jetruler.targets import target_named
 from jetruler.targets.python import class_name
 from jetruler.targets.target import ExportOptions
@@ -31,7 +32,7 @@ CHAINS = (
     '{{ law = "clamp", low = 0, high = 100 }}',
     '{{ law = "divider", known = 4700 }}, {{ law = "beta", r0 = 100000, beta = 3950 }}',
     '{{ law = "expect", low = {a}, high = {b} }}, {{ law = "line", gain = -0.037, unit = "cm" }}',
-    '{{ law = "polynomial", coefficients = [-3, 0.11, -2e-5], takes = "count", unit = "bar" }}',
+    '{{ law = "polynomial", coefficients = [-3, {p}, {q}], takes = "count", unit = "bar" }}',
 )
 
 
@@ -52,19 +53,22 @@ class Chip:
         )
 
 
-def chip(seed: int) -> Chip:
-    """The bench and the stream of a seed."""
+def chip(seed: int, widths: tuple[int, ...] = (8, 10, 12)) -> Chip:
+    """The bench and the stream of a seed. widths: bits that its converter may have."""
     random = np.random.RandomState(seed)
 
     def pick(*of: Any) -> Any:
         return of[random.randint(len(of))]
 
-    bits = pick(8, 10, 12)
+    bits = pick(*widths)
     top = 2**bits - 1
     parts = [f"[converter]\nbits = {bits}\nvref = 3.3\n"]
     for name in ("a", "b", "k-1"):
         low, high = sorted(random.choice(np.arange(top // 20, top, top // 20), 2, replace=False))
-        laws = pick(*CHAINS).format(a=low, b=high, y=pick(0, -20))
+        small = min(1.0, 4095 / top)
+        laws = pick(*CHAINS).format(
+            a=low, b=high, y=pick(0, -20), p=0.11 * small, q=-2e-5 * small**2
+        )
         over = pick(1, 2, 3, 4, 7)
         kind = pick("mean", "median", "exponential")
         smooth = pick("", f'smooth = {{ kind = "{kind}", over = {over} }}\n')
@@ -80,7 +84,8 @@ def chip(seed: int) -> Chip:
             )
         parts.append(f"laws = [{laws}]\n")
     own = parse_bench("".join(parts))
-    values = {n: c.ruler(np.arange(top + 1)) for n, c in own.channels.items()}
+    every = np.unique(np.rint(np.linspace(0, top, min(top + 1, 2**16))).astype(np.int64))
+    values = {n: c.ruler(every) for n, c in own.channels.items()}
 
     def level(name: str) -> float:
         there = values[name][~np.isnan(values[name])]
@@ -132,7 +137,7 @@ def chip(seed: int) -> Chip:
         )
     bench = parse_bench("".join(parts))
     made = [
-        export(c, safe_name(n), pick("int32", "int16") if bits < 12 else "int32")
+        export(c, safe_name(n), pick("int32", "int16") if bits < 12 else usual_arith(c))
         for n, c in bench.channels.items()
     ]
     found = machines_of(bench, made, None)
@@ -224,11 +229,11 @@ def in_structured_text(c: Chip, folder: Path) -> Results:
     """Through the exported structured text."""
     made = structured(c.file("st"))
     updates = {m.name: made[m.update]() for m in c.machines}
-    short = {e.name for e in c.made if e.program.arith == "int16"}
+    none = {e.name: -LARGEST[e.program.arith] - 1 for e in c.made}
 
     def value(name: str, n: int) -> int:
         found: int = made[name](n)
-        return -(2**31) if name in short and found == -(2**15) else found
+        return -(2**31) if found == none[name] else found
 
     return run(c, updates, value)
 
@@ -240,6 +245,7 @@ def in_c(c: Chip) -> Printing:
     rows = ", ".join(
         f"{{{t}u, {', '.join(map(str, x))}}}" for t, *x in zip(c.times, *columns, strict=True)
     )
+    own = "int64_t" if any(m.arith == "int64" for m in c.machines) else "int32_t"
     body = [f"static const int64_t in[][{len(names) + 1}] = {{{rows}}};"]
     body += [f"static struct {m.name} s_{m.name};" for m in c.machines if m.state]
     body += [
@@ -248,20 +254,20 @@ def in_c(c: Chip) -> Printing:
         "(void)now_;",
     ]
     body += [
-        f"int32_t {name}_ = (int32_t)in[i][{k}]; (void){name}_;"
+        f"{own} {name}_ = ({own})in[i][{k}]; (void){name}_;"
         for k, name in enumerate(names, start=1)
     ]
     out = []
     for m, gives, given in steps(c, "_ || "):
         state = [f"&s_{m.name}"] if m.state else []
         asked = ", ".join([*state, *(f"{name}_" for name in given)])
-        body.append(f"int32_t {gives}_ = {m.update}({asked});")
+        body.append(f"{own} {gives}_ = {m.update}({asked});")
         out.append(gives)
     for e in c.made:
-        kind = "int16_t" if e.program.arith == "int16" else "int32_t"
-        body.append(f"int32_t {e.name}_value_ = {e.name}(({kind}){e.name}_count_);")
-        if kind == "int16_t":
-            body.append(f"if ({e.name}_value_ == INT16_MIN) {e.name}_value_ = INT32_MIN;")
+        kind, none = f"{e.program.arith}_t", f"{e.program.arith.upper()}_MIN"
+        body.append(f"{own} {e.name}_value_ = {e.name}(({kind}){e.name}_count_);")
+        if kind != "int32_t":
+            body.append(f"if ({e.name}_value_ == {none}) {e.name}_value_ = INT32_MIN;")
         out.append(f"{e.name}_value")
     body += [f'printf("%ld ", (long){name}_);' for name in out]
     body.append('puts("");\n}')

@@ -11,7 +11,7 @@ import pytest
 
 from jetruler.core.bench.decisions import ChannelReader, Decisions, zones_that_hold
 from jetruler.core.bench.smoothing import Smoother
-from jetruler.core.firmware.program import safe_name
+from jetruler.core.firmware.names import safe_name
 from jetruler.core.ruler.reading import Reading
 from tests.agreement.chips import (
     Chip,
@@ -31,7 +31,16 @@ pytestmark = needs_compiler
 
 @pytest.mark.parametrize("many", sizes(2, 50))
 def test_a_chip_does_what_the_live_view_does(tmp_path: Path, many: int) -> None:
-    chips = {f"chip_{seed}": chip(seed) for seed in range(many)}
+    held({f"chip_{seed}": chip(seed) for seed in range(many)}, tmp_path)
+
+
+@pytest.mark.parametrize("many", sizes(2, 30))
+def test_so_does_one_with_a_wide_converter(tmp_path: Path, many: int) -> None:
+    held({f"chip_{seed}": chip(seed, (18, 24)) for seed in range(many)}, tmp_path)
+
+
+def held(chips: dict[str, Chip], tmp_path: Path) -> None:
+    """Every machine in three languages against the live view."""
     printed = printed_by({name: in_c(c) for name, c in chips.items()}, tmp_path)
     for name, c in chips.items():
         for target, found in (

@@ -14,8 +14,8 @@ import jetruler as jr
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.bench.bench import time_factor
 from jetruler.core.check.check import check
-from jetruler.core.firmware import forms as knots
-from jetruler.core.firmware.forms import fewest_knots
+from jetruler.core.firmware import knots
+from jetruler.core.firmware.knots import fewest_knots
 from tests.conftest import Cli
 
 

@@ -14,7 +14,7 @@ import pytest
 
 import jetruler as jr
 from jetruler.core.bench.conditions import Conditioner
-from jetruler.core.firmware.channel_machines import threshold
+from jetruler.core.firmware.count_programs import threshold
 from jetruler.core.firmware.floats import float_program
 from jetruler.core.firmware.program import Program, ProgramModel
 from jetruler.core.ruler.rounding import fixed, nearest, to_place

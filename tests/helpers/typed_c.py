@@ -6,7 +6,7 @@ import ast
 from typing import Any
 
 from jetruler.core.bench.channel import Channel
-from jetruler.core.firmware.naive import typed_chain
+from jetruler.core.firmware.orders import typed_chain
 
 TYPES = {"int16": "int16_t", "int32": "int32_t", "uint16": "uint16_t", "float32": "float"}
 SIGNS: dict[type, str] = {

@@ -16,10 +16,11 @@ import numpy as np
 import pytest
 
 from jetruler import Bench, Channel, Counts, JetRulerError, Law
-from jetruler.core.firmware.channel_machines import flags_program, threshold
+from jetruler.core.firmware.count_programs import flags_program, threshold
 from jetruler.core.firmware.exported import Exported
-from jetruler.core.firmware.forms import fewest_knots
-from jetruler.core.firmware.program import Program, ProgramModel, TooWideError, comment, safe_name
+from jetruler.core.firmware.knots import fewest_knots
+from jetruler.core.firmware.names import comment, safe_name
+from jetruler.core.firmware.program import Program, ProgramModel, TooWideError
 from jetruler.core.firmware.selection import export
 from jetruler.targets import TARGETS, c
 from jetruler.targets.target import ExportOptions, Target

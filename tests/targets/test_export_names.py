@@ -11,7 +11,7 @@ import pytest
 from jetruler import Bench, Channel, Condition, Counts, JetRulerError, Line, Trip
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.firmware.bench_machines import machines_of
-from jetruler.core.firmware.program import RESERVED, is_reserved, safe_name
+from jetruler.core.firmware.names import RESERVED, is_reserved, safe_name
 from jetruler.core.firmware.selection import export
 from jetruler.errors import BenchError
 from jetruler.targets import TARGETS, target_named

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 import jetruler as jr
-from jetruler.core.firmware.naive import computed
+from jetruler.core.firmware.orders import computed
 from tests.agreement.made import made
 from tests.helpers.sizes import soak
 from tests.helpers.typed_c import HEAD, TYPES, TypedC

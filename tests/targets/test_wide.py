@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 import jetruler as jr
-from jetruler.core.firmware.channel_machines import threshold
+from jetruler.core.firmware.count_programs import threshold
 from jetruler.core.firmware.exported import Exported
 from jetruler.core.firmware.reference import reads_at
 from jetruler.core.firmware.selection import export

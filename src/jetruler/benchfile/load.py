@@ -19,7 +19,7 @@ from ..core.error_types import (
     is_safe,
     printable,
 )
-from ..core.firmware.program import name_clashes
+from ..core.firmware.names import name_clashes
 from ..core.laws import law_named
 from ..core.ruler.base_law import parameters
 from ..core.ruler.ruler import written

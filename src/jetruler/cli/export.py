@@ -19,7 +19,7 @@ from .options import bench_option, channel_of, folder_of, load, standard
 from .streams import document, show_json
 
 if TYPE_CHECKING:
-    from ..core.firmware.channel_machines import Threshold
+    from ..core.firmware.count_programs import Threshold
     from ..core.firmware.exported import Exported
     from ..core.firmware.program import Machine
     from ..targets.target import Target
@@ -131,8 +131,9 @@ class Made(NamedTuple):
 def _made(bench: Bench, chosen: list[Channel], asked: ExportArguments) -> Made:
     from .. import __version__
     from ..core.firmware.bench_machines import Machines, holding_of, machines_of
-    from ..core.firmware.channel_machines import WINDOW, threshold
-    from ..core.firmware.program import safe_name
+    from ..core.firmware.channel_machines import WINDOW
+    from ..core.firmware.count_programs import threshold
+    from ..core.firmware.names import safe_name
     from ..targets.target import ExportOptions
 
     target, names = asked.target, {name: safe_name(name) for name in bench.channels}
@@ -190,7 +191,7 @@ def _exported(
 
 def _report(made: Made) -> None:
     """What was chosen, what it costs, what was renamed or left behind: to stderr."""
-    from ..core.firmware.program import safe_name
+    from ..core.firmware.names import safe_name
 
     for e in made.exported:
         first, *rest = e.lines()

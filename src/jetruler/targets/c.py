@@ -7,16 +7,10 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from ..core.firmware.channel_machines import flags_program, pattern_programs
+from ..core.firmware.count_programs import flags_program, pattern_programs
 from ..core.firmware.exported import Exported
-from ..core.firmware.program import (
-    Machine,
-    Program,
-    comment,
-    is_of_count,
-    plain_unit,
-    width_of,
-)
+from ..core.firmware.names import comment, plain_unit
+from ..core.firmware.program import Machine, Program, is_of_count, width_of
 from ..core.ruler.reading import READ_FLAGS
 from .target import BINDS, SIGNS, ExportOptions, Target, about, assigned, constant, vectors, wrapped
 

@@ -8,9 +8,10 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from ..core.firmware.channel_machines import flags_program, pattern_programs
+from ..core.firmware.count_programs import flags_program, pattern_programs
 from ..core.firmware.exported import Exported
-from ..core.firmware.program import Machine, Program, comment, plain_unit
+from ..core.firmware.names import comment, plain_unit
+from ..core.firmware.program import Machine, Program
 from ..core.ruler.reading import READ_FLAGS
 from .target import ExportOptions, Target, about, vectors, wrapped
 

@@ -7,9 +7,10 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from ..core.firmware.channel_machines import flags_program, pattern_programs
+from ..core.firmware.count_programs import flags_program, pattern_programs
 from ..core.firmware.exported import Exported
-from ..core.firmware.program import LARGEST, Machine, Program, comment, is_of_count
+from ..core.firmware.names import comment
+from ..core.firmware.program import LARGEST, Machine, Program, is_of_count
 from .target import BINDS, SIGNS, ExportOptions, Target, about, assigned, constant, vectors, wrapped
 
 _KINDS = {"int16": "INT", "int32": "DINT", "int64": "LINT", "float": "REAL"}

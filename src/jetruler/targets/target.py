@@ -12,9 +12,10 @@ from typing import Any, ClassVar
 import numpy as np
 
 from ..core.bench.bench import Bench
-from ..core.firmware.channel_machines import Threshold
+from ..core.firmware.count_programs import Threshold
 from ..core.firmware.exported import Exported
-from ..core.firmware.program import FUNCTIONS, LARGEST, Machine, Program, ProgramModel, comment
+from ..core.firmware.names import comment
+from ..core.firmware.program import FUNCTIONS, LARGEST, Machine, Program, ProgramModel
 from ..core.firmware.reference import takes_counts
 from ..core.ruler.units import symbol
 

@@ -15,17 +15,11 @@ from ..bench.decisions import looked_at, zones_that_hold
 from ..bench.drives import Drive, Driver
 from ..bench.smoothing import Smoothing
 from ..numerics import AnyArray, Array, Truths
-from .channel_machines import (
-    WINDOW,
-    by_count,
-    machine_arith,
-    smooth_machine,
-    trip_machine,
-    values_of_zones,
-    zone_machine,
-)
+from .channel_machines import WINDOW, smooth_machine, trip_machine, values_of_zones, zone_machine
+from .count_programs import by_count, machine_arith
 from .exported import Exported, ExportError
-from .program import LARGEST, Machine, Program, safe_name
+from .names import safe_name
+from .program import LARGEST, Machine, Program
 from .reference import ReferenceValues
 from .selection import whole_form
 

@@ -3,30 +3,23 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 
 from .. import OUTER
 from ..bench.channel import Channel
 from ..error_types import ParameterError
-from ..numerics import AnyArray, Array, Truths
+from ..numerics import AnyArray, Array
 from ..result import Content, Result, TextTable
 from ..ruler.raw_range import raw_samples
 from ..ruler.units import number, shown, significant, symbol
-from .c_arithmetic import DOUBLE, FLOAT32, INT32, INT64, KINDS, CMachine, Kind, Operation
+from .c_arithmetic import FLOAT32, KINDS, Kind, Operation
 from .exported import Exported, ExportError
-from .orders import (
-    NoWholeFormError,
-    Scaled,
-    Statements,
-    as_written,
-    divided_first,
-    multiplied_first,
-    typed_statements,
-)
+from .orders import Typed, orders_of
+from .program import ProgramModel
 from .selection import Arith, export, usual_scale
 
 ARITHMETICS = tuple(KINDS)
@@ -256,14 +249,14 @@ def naive(
         raise ParameterError("arith", arith, f"one of {', '.join(ARITHMETICS)}")
     if int_bits not in INT_BITS:
         raise ParameterError("int_bits", int_bits, "16 or 32")
-    typed = _Typed.of(channel)
+    typed = Typed.of(channel)
     kind, n = KINDS[arith], _number(channel, at)
     here = typed.run(kind, int_bits, np.array([n]))
     raw = np.unique(np.append(_raw(channel), at))
     every = np.array([_number(channel, one) for one in raw.tolist()])
     true = channel.ruler(raw)
-    orders: list[tuple[str, _Typed, Kind]] = []
-    for name, how, wide in _orders(typed, kind, usual_scale(channel), every):
+    orders: list[tuple[str, Typed, Kind]] = []
+    for name, how, wide in orders_of(typed, kind, usual_scale(channel), every):
         if any(one[1].code == how.code and one[2] == wide for one in orders):
             continue
         orders.append((name, how, wide))
@@ -285,92 +278,8 @@ def naive(
     )
 
 
-class Computed(NamedTuple):
-    """What came out, NaN for nothing; and each operation with its law, of a single count."""
-
-    values: Array
-    overflows: bool
-    operations: list[tuple[str, Operation]]
-
-
-@dataclass(frozen=True)
-class _Typed:
-    """A chain as statements, law by law. scale: what a result is multiplied by."""
-
-    laws: tuple[tuple[str, Statements], ...]
-    scale: int = 1
-
-    @classmethod
-    def of(cls, channel: Channel) -> _Typed:
-        laws = []
-        for law in channel.ruler.laws:
-            found = typed_statements(law)
-            if found is None:
-                raise ParameterError(
-                    "arith", law.name, "laws that are formulas", f"{law.name} has none to type in"
-                )
-            laws.append((law.name, found))
-        return cls(tuple(laws))
-
-    def by(self, order: Callable[[Statements], Statements], scale: int = 1) -> _Typed:
-        return _Typed(tuple((name, order(s)) for name, s in self.laws), scale)
-
-    @property
-    def code(self) -> tuple[str, ...]:
-        """All statements, for people."""
-        return tuple(line for _, statements in self.laws for line in as_written(statements))
-
-    def run(self, kind: Kind, int_bits: int, counts: AnyArray) -> Computed:
-        machine = CMachine(kind, int_bits)
-        x = machine.start(counts)
-        operations: list[tuple[str, Operation]] = []
-        for name, statements in self.laws:
-            x = np.broadcast_to(machine.run(statements, x), counts.shape)
-            operations += [(name, one) for one in machine.operations]
-        none: Truths = machine.undefined | machine.left
-        values = np.where(none, np.nan, x.astype(np.float64) / self.scale)
-        return Computed(values, machine.overflows, operations)
-
-
-def typed_chain(channel: Channel) -> list[tuple[str, Statements]]:
-    """The laws of a channel as they are typed in. Raises `ParameterError`."""
-    return list(_Typed.of(channel).laws)
-
-
-def computed(channel: Channel, counts: AnyArray, arith: str, int_bits: int) -> Array:
-    """What a chain typed in unchanged gives at counts; NaN for nothing. Raises `ParameterError`."""
-    return _Typed.of(channel).run(KINDS[arith], int_bits, counts).values
-
-
-def _orders(
-    typed: _Typed, kind: Kind, scale: int, counts: AnyArray
-) -> list[tuple[str, _Typed, Kind]]:
-    """The formulas in every order, each with the type it is computed in. scale: steps of a result
-    for one unit; counts: at which larger ones must not overflow."""
-    first, last = typed.by(multiplied_first), typed.by(divided_first)
-    how = ": multiply first" if first.code == typed.code != last.code else ""
-    how = ": divide first" if last.code == typed.code != first.code else how
-    wide = DOUBLE if kind.floating else INT64 if kind.bits == 32 else INT32
-    found = [(f"as typed in{how}", typed, kind), ("multiply first", first, kind)]
-    found.append(("divide first", last, kind))
-    found.append((f"multiply first, in {wide.bits} bits", first, wide))
-    if kind.floating:
-        return found
-    best: tuple[str, _Typed, Kind] | None = None
-    for power in range(6, -1, -1):
-        by = max(scale, 10**power)
-        try:
-            scaled = typed.by(Scaled(by).of, by)
-        except NoWholeFormError:
-            break
-        best = (f"constants scaled by {by}, in {wide.bits} bits", scaled, wide)
-        if by == scale or not scaled.run(wide, wide.bits, counts).overflows:
-            break
-    return found if best is None else [*found, best]
-
-
 def _judged(
-    name: str, how: _Typed, kind: Kind, int_bits: int,
+    name: str, how: Typed, kind: Kind, int_bits: int,
     raw: AnyArray, counts: AnyArray, true: Array, at: float,
 ) -> NaiveOrder:  # fmt: skip
     """One order at this raw value, and at its worst."""
@@ -465,8 +374,6 @@ def _right(channel: Channel, at: float, arith: str, language: str) -> tuple[str,
 
 
 def _given(made: Exported, at: float) -> float:
-    from .program import ProgramModel
-
     out = ProgramModel(made.program, made.float_kind).run(np.array([at]))
     return float(out[0]) / (made.wanted.scale if made.program.arith != "float" else 1.0)
 

@@ -6,9 +6,17 @@ from __future__ import annotations
 import ast
 import re
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from fractions import Fraction
+from typing import NamedTuple
 
+import numpy as np
+
+from ..bench.channel import Channel
+from ..error_types import ParameterError
+from ..numerics import AnyArray, Array, Truths
 from ..ruler.ruler import Law
+from .c_arithmetic import DOUBLE, INT32, INT64, KINDS, CMachine, Kind, Operation
 
 #: What a program allows for beside a tie, which nobody types.
 _TIE = re.compile(r" [+-] tie \* (?:x|abs\(x\))")
@@ -272,3 +280,87 @@ def _text(e: ast.expr, above: int = 0) -> str:
     if isinstance(e, ast.BinOp):
         return f"pow({_text(e.left)}, {_text(e.right)})"
     return ast.unparse(e)
+
+
+class Computed(NamedTuple):
+    """What came out, NaN for nothing; and each operation with its law, of a single count."""
+
+    values: Array
+    overflows: bool
+    operations: list[tuple[str, Operation]]
+
+
+@dataclass(frozen=True)
+class Typed:
+    """A chain as statements, law by law. scale: what a result is multiplied by."""
+
+    laws: tuple[tuple[str, Statements], ...]
+    scale: int = 1
+
+    @classmethod
+    def of(cls, channel: Channel) -> Typed:
+        laws = []
+        for law in channel.ruler.laws:
+            found = typed_statements(law)
+            if found is None:
+                raise ParameterError(
+                    "arith", law.name, "laws that are formulas", f"{law.name} has none to type in"
+                )
+            laws.append((law.name, found))
+        return cls(tuple(laws))
+
+    def by(self, order: Callable[[Statements], Statements], scale: int = 1) -> Typed:
+        return Typed(tuple((name, order(s)) for name, s in self.laws), scale)
+
+    @property
+    def code(self) -> tuple[str, ...]:
+        """All statements, for people."""
+        return tuple(line for _, statements in self.laws for line in as_written(statements))
+
+    def run(self, kind: Kind, int_bits: int, counts: AnyArray) -> Computed:
+        machine = CMachine(kind, int_bits)
+        x = machine.start(counts)
+        operations: list[tuple[str, Operation]] = []
+        for name, statements in self.laws:
+            x = np.broadcast_to(machine.run(statements, x), counts.shape)
+            operations += [(name, one) for one in machine.operations]
+        none: Truths = machine.undefined | machine.left
+        values = np.where(none, np.nan, x.astype(np.float64) / self.scale)
+        return Computed(values, machine.overflows, operations)
+
+
+def typed_chain(channel: Channel) -> list[tuple[str, Statements]]:
+    """The laws of a channel as they are typed in. Raises `ParameterError`."""
+    return list(Typed.of(channel).laws)
+
+
+def computed(channel: Channel, counts: AnyArray, arith: str, int_bits: int) -> Array:
+    """What a chain typed in unchanged gives at counts; NaN for nothing. Raises `ParameterError`."""
+    return Typed.of(channel).run(KINDS[arith], int_bits, counts).values
+
+
+def orders_of(
+    typed: Typed, kind: Kind, scale: int, counts: AnyArray
+) -> list[tuple[str, Typed, Kind]]:
+    """The formulas in every order, each with the type it is computed in. scale: steps of a result
+    for one unit; counts: at which larger ones must not overflow."""
+    first, last = typed.by(multiplied_first), typed.by(divided_first)
+    how = ": multiply first" if first.code == typed.code != last.code else ""
+    how = ": divide first" if last.code == typed.code != first.code else how
+    wide = DOUBLE if kind.floating else INT64 if kind.bits == 32 else INT32
+    found = [(f"as typed in{how}", typed, kind), ("multiply first", first, kind)]
+    found.append(("divide first", last, kind))
+    found.append((f"multiply first, in {wide.bits} bits", first, wide))
+    if kind.floating:
+        return found
+    best: tuple[str, Typed, Kind] | None = None
+    for power in range(6, -1, -1):
+        by = max(scale, 10**power)
+        try:
+            scaled = typed.by(Scaled(by).of, by)
+        except NoWholeFormError:
+            break
+        best = (f"constants scaled by {by}, in {wide.bits} bits", scaled, wide)
+        if by == scale or not scaled.run(wide, wide.bits, counts).overflows:
+            break
+    return found if best is None else [*found, best]

@@ -22,12 +22,14 @@ MOST, BLOCK = 2**24, 2**16
 class StraightPieces:
     """The straight lines that a program rounds, from a first count to a last one.
 
-    at: output steps, not rounded, at counts. It bends only at counts that are run.
+    at: output steps, not rounded, at counts. It bends only at counts that are run. by: how far
+    rounding moves it at most, in output steps.
     """
 
     first: int
     last: int
     at: Callable[[Array], Array]
+    by: float = 0.5
 
 
 @dataclass(frozen=True)
@@ -191,7 +193,7 @@ def _between(
     if pieces is not None:
         lined = (w.counts[wide] >= pieces.first) & (w.counts[wide + 1] <= pieces.last)
         off = np.abs(pieces.at(w.counts.astype(np.float64)) - w.target)
-        bent = np.maximum(off[wide], off[wide + 1]) + change * gaps[wide] / 4 + 0.5
+        bent = np.maximum(off[wide], off[wide + 1]) + change * gaps[wide] / 4 + pieces.by
         worst = np.where(lined & ~still, bent, 0.0)
     if not np.all(lined | (still & (outputs[wide] == outputs[wide + 1]))):
         return None

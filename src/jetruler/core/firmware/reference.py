@@ -1,4 +1,4 @@
-"""What every count should read, as a target must give it: all counts of a converter of up to 16
+"""What every count should read, as a target must give it: all counts of a converter of up to 18
 bits, and of a wider one those that matter, every edge from both sides."""
 
 from __future__ import annotations
@@ -16,10 +16,11 @@ from ..error_types import ParameterError
 from ..numerics import AnyArray, Array, Truths
 from ..ruler.raw_range import law_corners
 from ..ruler.rounding import nearest
-from ..ruler.ruler import TABLE_BITS
 from ..ruler.units import shown
 from ..survey.survey import stepped
 
+#: Counts of so many bits are all looked at.
+DENSE_BITS = 18
 #: Counts that a wider converter is looked at, beside its edges and corners.
 GRID = 2**14
 GOLDEN = (5**0.5 - 1) / 2
@@ -83,7 +84,7 @@ def everything(channel: Channel) -> tuple[AnyArray, Array, AnyArray]:
         return np.arange(low, low + values.size), values, tables[1].values
     low, high = ends_of(channel)
     read = reads_at(channel)
-    if high - low < 2**TABLE_BITS:
+    if high - low < 2**DENSE_BITS:
         counts = np.arange(low, high + 1)
         return counts, *read(counts)
     counts = with_edges(_grid(channel, low, high), lambda n: _kind(*read(n)))
@@ -176,7 +177,7 @@ def _alike(a: AnyArray, b: AnyArray) -> Truths:
 class ReferenceValues:
     """The values of a channel over its counts, and how near a program must come.
 
-    counts: ascending; without a gap but for a converter of more than 16 bits, of which there are
+    counts: ascending; without a gap but for a converter of more than 18 bits, of which there are
     both sides of every edge, and some thousand between them. values: in the channel's unit, NaN
     for none. flags: `Flag` bits. scale: output steps for one unit. within: the largest error, in
     the channel's unit. reads: what other counts read.

@@ -14,8 +14,10 @@ from ..ruler.ruler import TABLE_BITS, Law, Ruler
 from ..ruler.units import number, significant, symbol
 from .exported import Exported, ExportError
 from .floats import float_form
-from .forms import Form, fewest_knots, forms, least_knots, middle, straight_error
-from .program import FUNCTIONS, LARGEST, ProgramModel, TooWideError, safe_name
+from .forms import Form, forms, middle, straight_error
+from .knots import fewest_knots, least_knots
+from .names import safe_name
+from .program import FUNCTIONS, LARGEST, ProgramModel, TooWideError
 from .proof import prove
 from .reference import ReferenceValues, ends_of, everything
 
