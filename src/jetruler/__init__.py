@@ -21,7 +21,7 @@ Surveys     survey find_ends how_many check
 Uncertainty budget propagate simulate what_if Correlation
 Calibration Marks read_marks fit FitCovariance calibrate adjust read_pairs compare spot_check
 Parts       choose_resistor choose_reference choose_amplifier choose_averaging preferred
-Firmware    export naive
+Firmware    export naive three_numbers
 Reports     report
 Pictures    plots: one function a picture
 Results     results: the classes of what the functions return

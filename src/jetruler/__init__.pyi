@@ -101,6 +101,7 @@ from .core.choose.resistor import preferred as preferred
 # Firmware
 from .core.firmware.selection import export as export
 from .core.firmware.naive import naive as naive
+from .core.firmware.three_numbers import three_numbers as three_numbers
 
 # Reports
 from .show.report import report as report

@@ -10,6 +10,7 @@ from .core.choose.signal_range import AmplifierChoice as AmplifierChoice
 from .core.choose.signal_range import ReferenceChoice as ReferenceChoice
 from .core.firmware.exported import Exported as Exported
 from .core.firmware.naive import Naive as Naive
+from .core.firmware.three_numbers import ThreeNumbers as ThreeNumbers
 from .core.result import Finding as Finding
 from .core.result import Findings as Findings
 from .core.result import Severity as Severity

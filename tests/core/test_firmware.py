@@ -257,7 +257,7 @@ def test_thresholds_follow_the_ruler(roaster: Bench) -> None:
         t = threshold(roaster, channel, name, value, release)
         values = channel.ruler(np.arange(4096))
         low = 220.0 if release is None else release
-        on = ProgramModel(t.program).run(np.arange(4096), np.full(4096, 9))
+        on = ProgramModel(t.program).run(np.arange(4096), {"was": 9})
         assert np.array_equal(on == 1, values >= value)
         assert np.array_equal(on == 0, values < low)
         assert np.array_equal(on == 9, np.isnan(values) | ((values >= low) & (values < value)))

@@ -27,7 +27,8 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.argument("channels", nargs=-1, metavar="[CHANNEL…]")
-@click.option("--to", "language", metavar="LANGUAGE", help="c, python or st (structured text).")
+@click.option("--to", "language", metavar="LANGUAGE",
+              help="c, python, st (structured text), or numbers: y = x * a / b + c.")  # fmt: skip
 @click.option("--arith", type=click.Choice(["float", "int64", "int32", "int16"]),
               help="The widest arithmetic; int32, or int64 beyond 16 bits.")  # fmt: skip
 @click.option("--scale", type=int, metavar="N", help="Output steps for one unit: 10 is tenths.")
@@ -35,6 +36,13 @@ if TYPE_CHECKING:
 @click.option("--all", "whole", is_flag=True, help="Every channel of the bench.")
 @click.option("--inside-limits", is_flag=True, help="Hold the value at the channel's limits.")
 @click.option("--interval", type=float, metavar="SECONDS", help="Between samples, for smoothing.")
+@click.option("--word", type=int, metavar="BITS", help="Of a, b, c and y; 16 if left out.")
+@click.option("--product", type=int, metavar="BITS", help="Of x * a; twice --word if left out.")
+@click.option("--cut", is_flag=True, help="The division cuts off toward zero; it rounds otherwise.")
+@click.option("--numbers", metavar="A,B,C", help="Say what these three do.")
+@click.option("--arguments", metavar="NAME[=LOW..HIGH],…",
+              help="Parameters as arguments: lo,hi are the ends of a line.")  # fmt: skip
+@click.option("--struct", "as_struct", is_flag=True, help="Those as fields of a struct too.")
 @click.option("--window", type=click.IntRange(2, 255), metavar="N",
               help="Samples that a trip on a change remembers: 64, or fewer.")  # fmt: skip
 @click.option("--threshold", multiple=True, metavar="C=VALUE[/RELEASE]", help="In counts.")
@@ -55,9 +63,16 @@ def export_command(channels: tuple[str, ...], out: str, bench_path: str, **optio
     \b
     jetruler export bean --to c --arith int32 --scale 10 --within 0.1 -o bean.h
     jetruler export --all --to python --interval 0.2 -o roaster.py
+    jetruler export damper --to numbers --word 16 --product 32
     """
     from ..files import write_file
 
+    scaling = {name: options.pop(name) for name in ("word", "product", "cut", "numbers")}
+    if options["language"] == "numbers":
+        write_numbers(channels, out, bench_path, options, **scaling)
+        return
+    if any(scaling.values()):
+        raise JetRulerError("--word, --product, --cut and --numbers go with --to numbers")
     asked = ExportArguments(**options)
     asked.check(out)
     reject_overlapping_paths({"-o": out}, {"the bench": bench_path})
@@ -77,6 +92,53 @@ def export_command(channels: tuple[str, ...], out: str, bench_path: str, **optio
         _report(made)
 
 
+def write_numbers(
+    channels: tuple[str, ...], out: str, bench_path: str, options: dict[str, Any],
+    *, word: int | None, product: int | None, cut: bool, numbers: str | None,
+) -> None:  # fmt: skip
+    """`--to numbers`: the three numbers of each channel, or what three given ones do."""
+    from ..core.firmware.three_numbers import three_numbers
+    from ..files import write_file
+
+    others = [name for name, value in options.items() if value and name not in OF_NUMBERS]
+    if others:
+        raise JetRulerError(f"--to numbers: --{others[0].replace('_', '-')} does not go with it")
+    reject_overlapping_paths({"-o": out}, {"the bench": bench_path})
+    bench = load(bench_path)
+    if options["whole"] == bool(channels):
+        raise JetRulerError("name one or more channels, or --all")
+    given = None if numbers is None else _three(numbers)
+    found = [
+        three_numbers(
+            channel_of(bench, name), scale=options["scale"], bits=word or 16,
+            product_bits=product, rounding="toward zero" if cut else "nearest", numbers=given,
+        )
+        for name in dict.fromkeys(channels or bench.channels)
+    ]  # fmt: skip
+    if options["as_json"]:
+        show_json([one.to_dict() for one in found])
+    text = "\n".join("\n".join(map(str, one.content)) for one in found) + "\n"
+    if out != "-":
+        folder_of(out)
+        write_file(Path(out), text.encode())
+    elif not options["as_json"]:
+        document(text)
+
+
+#: Options that go with `--to numbers`.
+OF_NUMBERS = frozenset(("language", "scale", "whole", "as_json"))
+
+
+def _three(text: str) -> tuple[float, float, float]:
+    parts = text.split(",")
+    try:
+        a, b, c = (float(part) for part in parts)
+    except ValueError:
+        expected = "three numbers, as in 79,293,-53"
+        raise JetRulerError(f"--numbers: expected {expected}, found {text!r}") from None
+    return a, b, c
+
+
 @dataclass(frozen=True)
 class ExportArguments:
     """What the options say."""
@@ -87,6 +149,8 @@ class ExportArguments:
     within: str | None
     whole: bool
     inside_limits: bool
+    arguments: str | None
+    as_struct: bool
     interval: float | None
     window: int | None
     threshold: tuple[str, ...]
@@ -111,6 +175,10 @@ class ExportArguments:
             raise JetRulerError(f"--interval: expected seconds above 0, found {self.interval}")
         if self.as_json and out == "-":
             raise JetRulerError("--json: the proof and the code cannot share stdout; add -o FILE")
+        if self.arguments is not None and self.whole:
+            raise JetRulerError("--arguments: a channel has them; name it, without --all")
+        if self.as_struct and self.arguments is None:
+            raise JetRulerError("--struct goes with --arguments")
         _ = self.target
         if out != "-":
             folder_of(out)
@@ -165,6 +233,7 @@ def _made(bench: Bench, chosen: list[Channel], asked: ExportArguments) -> Made:
         text_width=asked.text_width,
         selftest=asked.selftest,
         machines=built.machines,
+        as_struct=asked.as_struct,
     )
     others = (*bench.trips, *bench.drives) if asked.whole else ()
     code = target.file(exported, options)
@@ -186,7 +255,24 @@ def _exported(
         inside_limits=asked.inside_limits,
         kind=target.float_kind,
         functions=target.functions,
+        arguments=None if asked.arguments is None else _arguments(asked.arguments),
     )
+
+
+def _arguments(text: str) -> dict[str, tuple[float, float] | None]:
+    """`lo,hi=2500..4095`: each with its range, None for the usual one."""
+    found: dict[str, tuple[float, float] | None] = {}
+    for part in text.split(","):
+        name, equals, between = (piece.strip() for piece in part.partition("="))
+        low, dots, high = between.partition("..")
+        try:
+            found[name] = (float(low), float(high)) if equals else None
+        except ValueError:
+            found.clear()
+        if not name or bool(equals) != bool(dots) or not found:
+            expected = "names, each with its range if it has one, as in lo,hi=2500..4095"
+            raise JetRulerError(f"--arguments: expected {expected}, found {text!r}")
+    return found
 
 
 def _report(made: Made) -> None:

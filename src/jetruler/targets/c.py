@@ -18,8 +18,8 @@ from .target import BINDS, SIGNS, ExportOptions, Target, about, assigned, consta
 _CALLED = {"abs": "fabsf"}
 
 
-def function(p: Program, second: str = "") -> list[str]:
-    """The tables and the function of a program. second: a further parameter."""
+def function(p: Program) -> list[str]:
+    """The tables and the function of a program."""
     kind = "float" if p.arith == "float" else f"{p.arith}_t"
     takes = f"{p.takes}_t"
     lines = []
@@ -28,7 +28,7 @@ def function(p: Program, second: str = "") -> list[str]:
         cells = [literal(v) for v in values]
         lines.append(f"static const {unsigned}int{width_of(values)}_t {name}[{len(values)}] = {{")
         lines += [*wrapped(cells, "    "), "};"]
-    more = f", {kind} {second}" if second else ""
+    more = "".join(f", {kind} {name}" for name in p.arguments)
     lines.append(f"static inline {kind} {p.name}({takes} n{more})")
     lines.append("{")
     names = assigned(p.tree)
@@ -38,6 +38,21 @@ def function(p: Program, second: str = "") -> list[str]:
     for statement in p.tree:
         lines += writer.statement(statement, "    ")
     return [*lines, "}"]
+
+
+def with_struct(e: Exported) -> list[str]:
+    """A struct of the arguments, and the function that takes it."""
+    kind = "float" if e.is_float else f"{e.program.arith}_t"
+    fields = " ".join(f"{kind} {name};" for name in e.program.arguments)
+    given = "".join(f", ends->{name}" for name in e.program.arguments)
+    return [
+        "",
+        f"struct {e.name}_ends {{ {fields} }};",
+        f"static inline {kind} {e.name}_with({e.program.takes}_t n, const struct {e.name}_ends *ends)",
+        "{",
+        f"    return {e.name}(n{given});",
+        "}",
+    ]
 
 
 def as_float(e: Exported) -> list[str]:
@@ -52,6 +67,11 @@ def as_float(e: Exported) -> list[str]:
         f"    return y == {none_of(e.program)} ? NAN : (float)y{over};",
         "}",
     ]
+
+
+def default(x: float, is_float: bool) -> str:
+    """An argument as the bench file has it."""
+    return f"{np.float32(x)!s}f" if is_float else literal(round(x))
 
 
 def none_of(p: Program) -> str:
@@ -276,13 +296,9 @@ class C99(Target):
             out.append(f"#define {e.name.upper()}_NO_VALUE {none}")
             if not e.is_float:
                 out.append(f"#define {e.name.upper()}_SCALE {e.wanted.scale}")
-            out += [
-                "",
-                *function(e.program),
-                *as_float(e),
-                "",
-                "/* JETRULER_... bits of a count. */",
-            ]
+            out += ["", *function(e.program), *as_float(e)]
+            out += with_struct(e) if options.as_struct else []
+            out += ["", "/* JETRULER_... bits of a count. */"]
             out += function(flags_program(e.wanted, e.name))
             for program in pattern_programs(e):
                 out += ["", *function(program)]
@@ -297,7 +313,7 @@ class C99(Target):
         for t in options.thresholds:
             name = t.program.name.upper()
             out += ["", f"/* {comment(t.about)} */", f"#define {name}_ON {t.on}"]
-            out += [f"#define {name}_OFF {t.off}", *function(t.program, "was")]
+            out += [f"#define {name}_OFF {t.off}", *function(t.program)]
         out += ELAPSED if any(m.uses_time for m in options.machines) else []
         written: set[str] = set()
         for machine in options.machines:
@@ -313,7 +329,8 @@ def _selftest(exported: Sequence[Exported]) -> list[str]:
     for e in exported:
         whole = not e.is_float
         for n, y in vectors(e):
-            call = f"{e.name}({n})"
+            given = "".join(f", {default(x, e.is_float)}" for x in e.defaults)
+            call = f"{e.name}({n}{given})"
             if y == "none":
                 ok = f"{call} == {none_of(e.program)}" if whole else f"isnan({call})"
             elif whole:

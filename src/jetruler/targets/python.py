@@ -16,16 +16,32 @@ from ..core.ruler.reading import READ_FLAGS
 from .target import ExportOptions, Target, about, vectors, wrapped
 
 
-def function(p: Program, second: str = "") -> list[str]:
+def function(p: Program) -> list[str]:
     """The tables and the function of a program: its own text."""
     lines = []
     for name, values in p.tables.items():
         lines += [f"{name} = (", *wrapped([*map(str, values), ""], "    "), ")", "", ""]
-    lines.append(f"def {p.name}(n{', ' + second if second else ''}):")
+    lines.append(f"def {', '.join([f'{p.name}(n', *p.arguments])}):")
     for statement in p.tree:
         text = unparsed(statement)
         lines += [f"    {line}" for line in text.splitlines()]
     return lines
+
+
+def with_struct(e: Exported) -> list[str]:
+    """A class whose fields are the arguments."""
+    names = e.program.arguments
+    starts = ", ".join(f"{n}={x!r}" for n, x in zip(names, e.defaults, strict=True))
+    given = ", ".join(f"self.{name}" for name in names)
+    return [
+        f"class {class_name(e.name + '_ends')}:",
+        f"    def __init__(self, {starts}):",
+        *(f"        self.{name} = {name}" for name in names),
+        "",
+        "    def read(self, n):",
+        f"        return {e.name}(n, {given})",
+        *("", ""),
+    ]
 
 
 def as_float(e: Exported) -> list[str]:
@@ -137,6 +153,7 @@ class PythonModule(Target):
             if not e.is_float:
                 out.append(f"{e.name.upper()}_SCALE = {e.wanted.scale}")
             out += ["", "", *function(e.program), "", "", *as_float(e)]
+            out += with_struct(e) if options.as_struct else []
             out += function(flags_program(e.wanted, e.name))
             for program in pattern_programs(e):
                 out += ["", "", *function(program)]
@@ -146,7 +163,7 @@ class PythonModule(Target):
         for t in options.thresholds:
             name = t.program.name.upper()
             out += ["", "", f"# {comment(t.about)}", f"{name}_ON = {t.on}", f"{name}_OFF = {t.off}"]
-            out += ["", "", *function(t.program, "was")]
+            out += ["", "", *function(t.program)]
         out += ELAPSED if any(m.uses_time for m in options.machines) else []
         written: set[str] = set()
         for machine in options.machines:
@@ -162,7 +179,7 @@ class PythonModule(Target):
                     else " and (z is None or y is None or abs(z - y) > 1e-5 * max(1.0, abs(y)))"
                 )
                 out += [
-                    f"        z = {e.name}(n)",
+                    f"        z = {', '.join([f'{e.name}(n', *map(repr, e.defaults)])})",
                     f"        if z != y{near}:",
                     "            failed += 1",
                 ]

@@ -26,7 +26,7 @@ FUNCTIONS = frozenset(
 NO_REAL = "-1.0E30"
 
 
-def function(p: Program, second: str = "") -> list[str]:
+def function(p: Program) -> list[str]:
     """The function of a program, with its tables as constants."""
     kind = _KINDS[p.arith]
     lines = [
@@ -34,7 +34,7 @@ def function(p: Program, second: str = "") -> list[str]:
         "VAR_INPUT",
         f"    n : {_KINDS[p.takes]};",
     ]
-    lines += [f"    {second} : {kind};"] if second else []
+    lines += [f"    {name} : {kind};" for name in p.arguments]
     lines.append("END_VAR")
     if p.tables:
         lines.append("VAR CONSTANT")
@@ -48,6 +48,19 @@ def function(p: Program, second: str = "") -> list[str]:
     for statement in p.tree:
         lines += writer.statement(statement, "")
     return [*lines, "END_FUNCTION"]
+
+
+def with_struct(e: Exported) -> list[str]:
+    """A structure of the arguments, and the function that takes it."""
+    kind, names = _KINDS["float" if e.is_float else e.program.arith], e.program.arguments
+    fields = [f"    {n} : {kind} := {x!r};" for n, x in zip(names, e.defaults, strict=True)]
+    given = "".join(f", ends.{name}" for name in names)
+    return [
+        *(f"TYPE {e.name}_ends :", "STRUCT", *fields, "END_STRUCT;", "END_TYPE"),
+        f"FUNCTION {e.name}_with : {kind}",
+        *("VAR_INPUT", f"    n : {_KINDS[e.program.takes]};", f"    ends : {e.name}_ends;"),
+        *("END_VAR", f"{e.name}_with := {e.name}(n{given});", "END_FUNCTION", ""),
+    ]
 
 
 def as_float(e: Exported) -> list[str]:
@@ -218,11 +231,12 @@ class StructuredText(Target):
             out += ["", *(f"(* {line} *)" for line in about(e, options.bench, options.version))]
             none = NO_REAL if e.is_float else str(-LARGEST[e.program.arith] - 1)
             out += [f"(* no value: {none} *)", *function(e.program), "", *as_float(e)]
+            out += with_struct(e) if options.as_struct else []
             out += function(flags_program(e.wanted, e.name))
             for program in pattern_programs(e):
                 out += ["", *function(program)]
         for t in options.thresholds:
-            out += ["", f"(* {comment(t.about)} *)", *function(t.program, "was")]
+            out += ["", f"(* {comment(t.about)} *)", *function(t.program)]
         out += ELAPSED if any(m.uses_time for m in options.machines) else []
         written: set[str] = set()
         for machine in options.machines:
@@ -233,7 +247,7 @@ class StructuredText(Target):
             for e in exported:
                 none = NO_REAL if e.is_float else str(-LARGEST[e.program.arith] - 1)
                 for n, y in vectors(e):
-                    call = f"{e.name}({n})"
+                    call = f"{', '.join([f'{e.name}({n}', *map(repr, e.defaults)])})"
                     value = none if y == "none" else y
                     test = f"{call} <> {value}"
                     if e.is_float:

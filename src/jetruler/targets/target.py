@@ -29,6 +29,8 @@ class ExportOptions:
     thresholds: Sequence[Threshold] = ()
     text_width: int | None = None
     selftest: bool = False
+    as_struct: bool = False
+    """Whether arguments are fields of a struct too."""
     machines: Sequence[Machine] = ()
     """Smoothing, holding zones, trips and drives."""
 
@@ -67,7 +69,8 @@ def vectors(e: Exported, many: int = 48) -> list[tuple[int, str]]:
         if len(table) < 200 and list(table) == sorted(table):
             found |= {k for k in table if counts[0] <= k <= counts[-1]}
     chosen = np.array(sorted(found))
-    outputs = ProgramModel(e.program, e.float_kind).run(chosen)
+    defaults = dict(zip(e.program.arguments, e.defaults, strict=True))
+    outputs = ProgramModel(e.program, e.float_kind).run(chosen, defaults)
     whole = e.program.arith != "float"
     none = outputs == -LARGEST[e.program.arith] - 1 if whole else np.isnan(outputs)
     given = outputs / e.wanted.scale if e.as_float else outputs

@@ -164,7 +164,7 @@ def _goals(drive: Drive, e: Exported, name: str) -> tuple[list[Program], list[st
         wanted = replace(w, counts=counts, values=commands, flags=flags, within=0.0)
     else:
         wanted = replace(w.replaced(commanded), within=0.0)
-        wanted = wanted.refined(lambda w: np.isnan(w.values) * 1)
+        wanted = wanted.refined(lambda w: np.isnan(w.values) * 1).bent(1.0)
     reads = [f"{e.name}_{'count' if zones is None else 'zone'}"]
     if not wanted.valid.size:
         return [Program(f"{name}_goal", "return NONE")], reads, ""
@@ -173,7 +173,7 @@ def _goals(drive: Drive, e: Exported, name: str) -> tuple[list[Program], list[st
         found = whole_form(wanted, f"{name}_goal", arith)
     except ExportError:
         # Between the counts that are looked at, commands cannot be held to be equal.
-        found = nearly = whole_form(replace(wanted, within=1.0), f"{name}_goal", arith)
+        found = nearly = whole_form(replace(wanted, within=2.0), f"{name}_goal", arith)
     if nearly is not None or found.program.table_bytes > LARGE:
         nearly = nearly or whole_form(replace(wanted, within=1.0), f"{name}_goal", arith)
         if found is nearly or 2 * nearly.program.table_bytes < found.program.table_bytes:

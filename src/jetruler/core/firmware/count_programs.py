@@ -174,7 +174,8 @@ def threshold(
         f"(count {back}){' on' if below else ''}, else as it was"
     )
     arith = counting(int(w.counts[0]), int(w.counts[-1]))
-    program = Program(f"{name}_{side}_{text}", "\n".join(body), {}, arith)
+    body_text, called = "\n".join(body), f"{name}_{side}_{text}"
+    program = Program(called, body_text, {}, arith, arguments=("was",))
     return Threshold(program, edge, back, rising, about)
 
 

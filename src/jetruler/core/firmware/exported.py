@@ -74,6 +74,8 @@ class Exported(Result):
     notes: tuple[str, ...] = ()
     float_kind: type[np.floating[Any]] = np.float32
     """The floating-point type that it was proven in."""
+    defaults: tuple[float, ...] = ()
+    """The arguments of its function behind the count, as the bench file has them."""
     as_float: bool = False
     """Whether the whole result of the program is given as a float, divided by its scale."""
 

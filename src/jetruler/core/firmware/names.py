@@ -105,6 +105,8 @@ ENDINGS = {
     "channel": (
         *(
             "",
+            "_ends",
+            "_with",
             "_steps",
             "_steps_x",
             "_steps_y",

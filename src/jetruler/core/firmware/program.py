@@ -33,13 +33,15 @@ class TooWideError(ArithmeticError):
 class Program:
     """A function of a count. body: its statements. tables: constants by name. arith: "float",
     "int64", "int32" or "int16". counts: the type of its count; that of the arithmetic, and
-    "int32" for floats, if left out. NONE in the body stands for "no value"."""
+    "int32" for floats, if left out. arguments: of the function, behind the count. NONE in the body
+    stands for "no value"."""
 
     name: str
     body: str
     tables: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
     arith: str = "int32"
     counts: str = ""
+    arguments: tuple[str, ...] = ()
 
     @property
     def takes(self) -> str:
@@ -94,16 +96,16 @@ class ProgramModel(Evaluator[Any]):
         self._limit = LARGEST.get(program.arith, 0)
         self._tables = {n: np.array(t, dtype=np.int64) for n, t in program.tables.items()}
 
-    def run(self, counts: AnyArray, was: AnyArray | None = None) -> AnyArray:
+    def run(self, counts: AnyArray, given: Mapping[str, Any] | None = None) -> AnyArray:
         """The result at each count: whole numbers, `none` where there is no value; or floats,
-        NaN there. was: a second parameter, for functions that have one."""
+        NaN there. given: the arguments behind the count, numbers or one for each count."""
         self._n, self._counts = counts.size, counts
         start = counts.astype(np.int64 if self._whole else self.kind)
         self._names: dict[str, Any] = {"n": start, "NONE": -self._limit - 1}
         if not self._whole:
             self._names["NONE"] = self.kind(np.nan)
-        if was is not None:
-            self._names["was"] = was.astype(np.int64)
+        for name, value in (given or {}).items():
+            self._names[name] = np.broadcast_to(value, self._n).astype(start.dtype)
         self._result: AnyArray = np.zeros(self._n, start.dtype)
         open_lanes = np.ones(self._n, np.bool_)
         with np.errstate(all="ignore"):

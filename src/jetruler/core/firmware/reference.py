@@ -206,10 +206,7 @@ class ReferenceValues:
             return w
         steps = [law.rounds_to or 0.0 for law in channel.ruler.laws]
         tolerance = max(BEND * within / 4, *steps)
-        bent = with_bends(w.counts, lambda n: w.reads(n)[0], tolerance)
-        beside = [end + by for one in w.valued for end in one for by in (-2, -1, 1, 2)]
-        inside = [n for n in beside if w.counts[0] <= n <= w.counts[-1]]
-        return w._at(np.union1d(bent, np.array(inside, dtype=np.int64)))
+        return w.bent(tolerance)
 
     def replaced(self, value_of: Callable[[Array, AnyArray], Array]) -> ReferenceValues:
         """Other values at the same counts, made from values and flags."""
@@ -220,6 +217,15 @@ class ReferenceValues:
             return value_of(values, flags), flags
 
         return replace(self, values=value_of(self.values, self.flags), reads=other)
+
+    def bent(self, tolerance: float) -> ReferenceValues:
+        """With as many counts as the values need to lie within a tolerance of their chords."""
+        if self.is_dense:
+            return self
+        bent = with_bends(self.counts, lambda n: self.reads(n)[0], tolerance)
+        beside = [end + by for one in self.valued for end in one for by in (-2, -1, 1, 2)]
+        inside = [n for n in beside if self.counts[0] <= n <= self.counts[-1]]
+        return self._at(np.union1d(bent, np.array(inside, dtype=np.int64)))
 
     def refined(self, output_of: Callable[[ReferenceValues], AnyArray]) -> ReferenceValues:
         """With both sides of every count at which an output changes."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any, Literal
 
@@ -12,6 +13,7 @@ from ..error_types import ParameterError
 from ..ruler.base_law import Role
 from ..ruler.ruler import TABLE_BITS, Law, Ruler
 from ..ruler.units import number, significant, symbol
+from .arguments import arguments_of, with_arguments
 from .exported import Exported, ExportError
 from .floats import float_form
 from .forms import Form, forms, middle, straight_error
@@ -52,6 +54,7 @@ def export(
     inside_limits: bool = False,
     kind: type[np.floating[Any]] = np.float32,
     functions: frozenset[str] = frozenset(FUNCTIONS),
+    arguments: Mapping[str, tuple[float, float] | None] | None = None,
 ) -> Exported:
     """The cheapest program of a channel that keeps a bound, proven over every count.
 
@@ -74,6 +77,10 @@ def export(
         The target's floating-point type.
     functions : frozenset[str], default frozenset(FUNCTIONS)
         Functions that the target has.
+    arguments : Mapping[str, tuple[float, float] | None], optional
+        Parameters that are arguments of the function, each with the range in which it is proven,
+        or None for a usual one: "lo", "hi" (the counts of a line's marks), "at_lo", "at_hi" (their
+        values), or a parameter of any law as the bench file names it, which needs floats.
 
     Returns
     -------
@@ -109,6 +116,8 @@ def export(
         raise ParameterError("within", within, f"0 or more, as in {number(1.0 / scale)}")
     if not w.valid.size:
         raise ExportError(f"{channel.name}: not one of its counts has a value")
+    if arguments:
+        return with_arguments(w, name, arith, kind, arguments_of(channel, arguments))
     exact = replace(w, within=0.0) if within is None and w.is_whole else w
     if arith != "float":
         return _whole(exact, w, name, arith)

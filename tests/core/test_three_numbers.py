@@ -1,0 +1,134 @@
+"""y = x · a / b + c: the best three numbers against trying all; what three given ones do."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import jetruler as jr
+from jetruler.errors import ExportError, ParameterError
+from tests.conftest import Cli
+from tests.helpers.sizes import sizes
+
+
+def every_three(
+    counts: np.ndarray, target: np.ndarray, bits: int, product_bits: int, nearest: bool
+) -> float:
+    """The least worst error of all a, b and c, each tried."""
+    limit = 2 ** (bits - 1)
+    best = np.inf
+    for b in range(1, limit):
+        a = np.arange(-limit + 1, limit)[:, None]
+        product = counts * a
+        fits = np.all(np.abs(product) < 2 ** (product_bits - 1), axis=1)
+        size = np.abs(product[fits])
+        quotient = np.sign(product[fits]) * (
+            np.floor(size / b + 0.5) if nearest else np.floor(size / b)
+        )
+        off = quotient - target
+        high, low = off.max(axis=1), off.min(axis=1)
+        for c in (np.floor(-(high + low) / 2), np.ceil(-(high + low) / 2)):
+            c = np.clip(c, -limit, limit - 1)
+            best = min(best, float(np.maximum(high + c, -(low + c)).min()))
+    return best
+
+
+def ranges(many: int) -> list[tuple[jr.Channel, int, int, bool]]:
+    """Lines and curves over few counts, and the widths of a target."""
+    random = np.random.RandomState(4)
+    found = []
+    for i in range(many):
+        bits = int(random.choice([5, 6, 7, 8]))
+        counts = jr.Counts(bits, signed=bool(random.rand() < 0.3))
+        low, high = float(random.uniform(-50, 50)), float(random.uniform(-50, 50))
+        ends = (counts.lowest, low), (counts.highest, high)
+        laws = jr.Ruler.of(counts, jr.Line.through(*ends))
+        if i % 5 == 0:
+            laws = counts >> jr.Polynomial((low, 0.1, 1e-4), takes="count")
+        word = int(random.choice([8, 9]))
+        product = int(random.choice([word + 4, 2 * word]))
+        found.append((jr.Channel(f"r{i}", laws, 1), word, product, bool(i % 2)))
+    return found
+
+
+@pytest.mark.parametrize("many", sizes(12, 50))
+def test_the_best_three_of_all(many: int) -> None:
+    for channel, word, product, nearest in ranges(many):
+        found = jr.three_numbers(
+            channel, scale=1, bits=word, product_bits=product,
+            rounding="nearest" if nearest else "toward zero",
+        )  # fmt: skip
+        edge = channel.ruler.edge
+        assert edge is not None
+        counts = np.arange(int(edge.lowest), int(edge.highest) + 1)
+        best = every_three(counts, channel.ruler(counts), word, product, nearest)
+        assert found.worst == pytest.approx(best, abs=1e-9), (channel.ruler, found.formula)
+        assert found.is_best
+
+
+def test_what_given_numbers_do() -> None:
+    """(300 − 21)·100/983 = 28; 983·100 = 98300 does not fit 16 bits, and −2.14 is cut to −2."""
+    chain = jr.Counts(10) >> jr.Line.through((0, -2.14), (1023, 101.92), unit="%")
+    channel = jr.Channel("k", chain, 1)
+    found = jr.three_numbers(channel, scale=1, numbers=(100, 983, -2.14), product_bits=16)
+    assert found.lost == "c = −2.14 is −2: 0.14 is cut off"
+    assert found.overflows == ((328, 1023, "x * a does not fit 16 bits"),)
+    assert found.worst > 30
+    wide = jr.three_numbers(channel, scale=1, numbers=(100, 983, -2.14), product_bits=32)
+    assert (wide.overflows, wide.worst < 1.2) == ((), True)
+    assert wide.least <= wide.worst
+    text = "\n".join(map(str, found.content))
+    assert "counts 328 to 1023: x * a does not fit 16 bits" in text
+
+
+def test_a_clamp_is_not_in_it() -> None:
+    chain = jr.Counts(12) >> jr.Line.through((198, 0), (3904, 100)) >> jr.Clamp(0, 100)
+    found = jr.three_numbers(jr.Channel("k", chain, 1, decimals=1), product_bits=32)
+    assert (found.first, found.last) == (198, 3904)
+    assert found.beyond == ((0, -5.3), (4095, 105.1))
+    a, b, c = found.a, found.b, found.c
+    counts = np.arange(198, 3905)
+    y = np.floor(counts * a / b + 0.5) + c
+    assert np.abs(y / 10 - chain(counts)).max() == pytest.approx(found.worst, abs=1e-9)
+
+
+REFUSED = [
+    (jr.Counts(8) >> jr.Zones((20,), ("a", "b")), {}, ExportError, "labels"),
+    (jr.Counts(8) >> jr.Line(1), {"bits": 40}, ParameterError, "from 8 to 32"),
+    (jr.Counts(8) >> jr.Line(1), {"rounding": "up"}, ParameterError, "one of nearest"),
+    (jr.Counts(8) >> jr.Line(1), {"numbers": (1, 0, 2)}, ParameterError, "above 0"),
+    (jr.Counts(16) >> jr.Line(1), {"product_bits": 16}, ExportError, "a wider product does"),
+    (jr.Counts(8) >> jr.Line(1), {"scale": 0}, ParameterError, "from 1 to 1000000"),
+]
+
+
+@pytest.mark.parametrize(("ruler", "asked", "error", "says"), REFUSED)
+def test_what_cannot_be(
+    ruler: jr.Ruler, asked: dict[str, object], error: type[Exception], says: str
+) -> None:
+    with pytest.raises(error, match=re.escape(says)):
+        jr.three_numbers(jr.Channel("k", ruler, 1), **asked)  # type: ignore[arg-type]
+
+
+def test_the_command(cli: Cli, home: Path) -> None:
+    done = cli("export", "damper", "--to", "numbers")
+    assert "damper: y = x * 79 / 293 - 53" in done.stdout
+    assert "no three numbers of these widths have a smaller worst error" in done.stdout
+    cut = cli("export", "damper", "--to", "numbers", "--cut", "--json")
+    assert json.loads(cut.stdout)[0]["rounding"] == "toward zero"
+    judged = cli("export", "damper", "--to", "numbers", "--numbers", "27,100,-53.4", "-o", "n.txt")
+    assert judged.stdout == ""
+    assert "c = −53.4 is −53: 0.4 is cut off" in (home / "n.txt").read_text()
+    for wrong, says in (
+        (("--numbers", "27,100"), "expected three numbers"),
+        (("--threshold", "damper=3"), "--threshold does not go with it"),
+        (("--word", "99"), "bits: expected"),
+    ):
+        done = cli("export", "damper", "--to", "numbers", *wrong)
+        assert (done.returncode, done.stdout) == (2, ""), wrong
+        assert says in done.stderr
+    assert cli("export", "damper", "--to", "c", "--cut").returncode == 2
