@@ -12,7 +12,7 @@ import pytest
 
 GCC = shutil.which("gcc")
 FLAGS = (
-    "-std=c99 -Wall -Wextra -Wconversion -Wsign-conversion -Werror -pedantic "
+    "-std=c99 -Wall -Wextra -Wlogical-op -Wconversion -Wsign-conversion -Werror -pedantic "
     "-fsanitize=undefined -fno-sanitize-recover"
 )
 

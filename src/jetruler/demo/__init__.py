@@ -146,7 +146,14 @@ STEPS = (
         "the whole bench as firmware, proven over every count; what was chosen for each channel,\n"
         "and its worst error, stands above it",
     ),
-    TourStep("explain damper --at 1880 --arith int16"),
+    TourStep(
+        "explain damper --at 1880 --arith int16",
+        "the worked line typed into a small board as it stands, in other orders, and done right",
+    ),
+    TourStep(
+        "export damper --to numbers",
+        "the three whole numbers for a controller that knows only y = x · a / b + c",
+    ),
     TourStep("export damper tray --to python --interval 0.2 -o damper.py"),
     TourStep("export draught --to st -o draught.st", "the same in Python and in structured text"),
     TourStep(

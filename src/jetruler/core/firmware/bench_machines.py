@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -168,18 +169,29 @@ def _goals(drive: Drive, e: Exported, name: str) -> tuple[list[Program], list[st
     reads = [f"{e.name}_{'count' if zones is None else 'zone'}"]
     if not wanted.valid.size:
         return [Program(f"{name}_goal", "return NONE")], reads, ""
-    nearly: Exported | None = None
+    goal = f"{name}_goal"
     try:
-        found = whole_form(wanted, f"{name}_goal", arith)
+        found = whole_form(wanted, goal, arith)
     except ExportError:
-        # Between the counts that are looked at, commands cannot be held to be equal.
-        found = nearly = whole_form(replace(wanted, within=2.0), f"{name}_goal", arith)
-    if nearly is not None or found.program.table_bytes > LARGE:
-        nearly = nearly or whole_form(replace(wanted, within=1.0), f"{name}_goal", arith)
-        if found is nearly or 2 * nearly.program.table_bytes < found.program.table_bytes:
-            off = f"commands are off by up to {nearly.proof.worst:.3g}"
-            return [nearly.program], reads, off
+        near = _near_goal(wanted, goal, arith)
+        return [near.program], reads, _off(near)
+    if found.program.table_bytes > LARGE:
+        nearly = whole_form(replace(wanted, within=1.0), goal, arith)
+        if 2 * nearly.program.table_bytes < found.program.table_bytes:
+            return [nearly.program], reads, _off(nearly)
     return [found.program], reads, ""
+
+
+def _near_goal(wanted: ReferenceValues, goal: str, arith: str) -> Exported:
+    """Commands of so many counts that they cannot be held to be equal between those looked at."""
+    for by in (1.0, 2.0):
+        with suppress(ExportError):
+            return whole_form(replace(wanted, within=by), goal, arith)
+    return whole_form(replace(wanted, within=4.0), goal, arith)
+
+
+def _off(found: Exported) -> str:
+    return f"commands are off by up to {found.proof.worst:.3g}"
 
 
 @dataclass(frozen=True)

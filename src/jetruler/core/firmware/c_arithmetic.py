@@ -17,7 +17,7 @@ from .program import FUNCTIONS
 
 
 @dataclass(frozen=True)
-class Kind:
+class CType:
     """A type of C. bits: its width. wraps: whether it is never promoted and wraps at its own
     width; saturates: whether it stops at its ends instead (no type of C does, some chips do)."""
 
@@ -43,19 +43,19 @@ class Kind:
         return np.float32 if self.bits == 32 else np.float64
 
 
-INT16, UINT16 = Kind("int16", 16), Kind("uint16", 16, signed=False)
-INT32, UINT32, INT64 = Kind("int32", 32), Kind("uint32", 32, signed=False), Kind("int64", 64)
-FLOAT32, DOUBLE = Kind("float32", 32, floating=True), Kind("double", 64, floating=True)
+INT16, UINT16 = CType("int16", 16), CType("uint16", 16, signed=False)
+INT32, UINT32, INT64 = CType("int32", 32), CType("uint32", 32, signed=False), CType("int64", 64)
+FLOAT32, DOUBLE = CType("float32", 32, floating=True), CType("double", 64, floating=True)
 KINDS = {
     kind.name: kind
     for kind in (
-        INT16, INT32, UINT16, Kind("uint16-wraps", 16, signed=False, wraps=True),
-        Kind("uint16-saturates", 16, signed=False, saturates=True), FLOAT32,
+        INT16, INT32, UINT16, CType("uint16-wraps", 16, signed=False, wraps=True),
+        CType("uint16-saturates", 16, signed=False, saturates=True), FLOAT32,
     )
 }  # fmt: skip
 
 
-def promoted(kind: Kind, int_bits: int) -> Kind:
+def promoted(kind: CType, int_bits: int) -> CType:
     """What an operation makes of a number first: whole types narrower than `int` become `int`.
     Source: ISO/IEC 9899:1999, 6.3.1.1."""
     if kind.floating or kind.wraps or kind.saturates or kind.bits >= int_bits:
@@ -63,7 +63,7 @@ def promoted(kind: Kind, int_bits: int) -> Kind:
     return INT32 if int_bits == 32 else INT16
 
 
-def common(a: Kind, b: Kind, int_bits: int) -> Kind:
+def common(a: CType, b: CType, int_bits: int) -> CType:
     """The type in which two numbers meet. Source: ISO/IEC 9899:1999, 6.3.1.8."""
     a, b = promoted(a, int_bits), promoted(b, int_bits)
     if a.floating or b.floating:
@@ -78,7 +78,7 @@ class Value(NamedTuple):
     """Values of one type, one for each count (or one for all)."""
 
     values: AnyArray
-    kind: Kind
+    kind: CType
 
 
 @dataclass(frozen=True)
@@ -98,6 +98,9 @@ class Operation:
 SIGNS: dict[type[ast.operator], str] = {
     ast.Add: "+", ast.Sub: "−", ast.Mult: "·", ast.Div: "/", ast.Pow: "^",
 }  # fmt: skip
+_COMPARISONS: dict[type[ast.cmpop], str] = {
+    ast.Lt: "<", ast.LtE: "≤", ast.Gt: ">", ast.GtE: "≥", ast.Eq: "=", ast.NotEq: "≠",
+}  # fmt: skip
 _COMPARED: dict[type[ast.cmpop], Any] = {
     ast.Lt: np.less, ast.LtE: np.less_equal, ast.Gt: np.greater, ast.GtE: np.greater_equal,
     ast.Eq: np.equal, ast.NotEq: np.not_equal,
@@ -113,7 +116,7 @@ class CMachine(Evaluator[Value]):
     have no value.
     """
 
-    def __init__(self, kind: Kind, int_bits: int) -> None:
+    def __init__(self, kind: CType, int_bits: int) -> None:
         self.kind, self.int_bits = kind, int_bits
         self.operations: list[Operation] = []
         self.undefined: Truths = np.zeros(0, np.bool_)
@@ -152,8 +155,8 @@ class CMachine(Evaluator[Value]):
             if isinstance(s, ast.If):
                 test = self._truth(s.test)
                 if self._one and test[0] and isinstance(s.test, ast.Compare):
-                    told = _written(self.value(s.test.left).values)
-                    self.operations.append(Operation(f"{told}: {ast.unparse(s.test)}"))
+                    held = self._held(s.test)
+                    self.operations.append(Operation(held))
                 self._block(s.body, lanes & test)
                 self._block(s.orelse, lanes & ~test)
             elif isinstance(s, ast.Return):
@@ -164,6 +167,13 @@ class CMachine(Evaluator[Value]):
                 self._assign(s.targets[0].id, s.value)
             else:
                 raise TypeError(f"not part of the language: {ast.unparse(s)}")
+
+    def _held(self, e: ast.Compare) -> str:
+        """A comparison that holds, as it is computed."""
+        noted = list(self.operations)
+        left, right = (self.value(side).values for side in (e.left, e.comparators[0]))
+        self.operations = noted
+        return f"{_written(left)} {_COMPARISONS[type(e.ops[0])]} {_written(right)} holds"
 
     def _assign(self, name: str, e: ast.expr) -> None:
         lanes = self._lanes
@@ -268,7 +278,7 @@ class CMachine(Evaluator[Value]):
             self._note(text, float(exact[0]), float(found[0]), kind)
         return Value(found, kind)
 
-    def _converted(self, value: Value, kind: Kind) -> Value:
+    def _converted(self, value: Value, kind: CType) -> Value:
         """A value as another type has it."""
         if value.kind == kind:
             return value
@@ -284,7 +294,7 @@ class CMachine(Evaluator[Value]):
             values = np.clip(np.where(fits, cut, 0.0), -(2.0**62), 2.0**62).astype(np.int64)
         return Value(self._fitted(values, kind)[0], kind)
 
-    def _fitted(self, values: AnyArray, kind: Kind) -> tuple[AnyArray, Truths]:
+    def _fitted(self, values: AnyArray, kind: CType) -> tuple[AnyArray, Truths]:
         """Whole numbers wrapped round (or stopped) at the ends of a type, and where they were."""
         if kind.floating or kind.bits == 64:
             return values, np.zeros(values.shape, np.bool_)
@@ -309,7 +319,7 @@ class CMachine(Evaluator[Value]):
             self._note(text, was, now, self.kind)
 
     def _note(
-        self, line: str, exact: float, value: float, kind: Kind | None = None, over: bool = False
+        self, line: str, exact: float, value: float, kind: CType | None = None, over: bool = False
     ) -> None:
         kind = self.kind if kind is None else kind
         off = abs(exact - value)

@@ -342,6 +342,8 @@ class _Part:
                 )
             )  # fmt: skip
         self.calls[e.program.name] = e.program.arith
+        if e.program.arith == "int64":
+            self.arith = "int64"
         self.programs = [has_value(w, e.name)]
         statements = indented("\n".join(body))
         self.body = f"if {e.name}_has_value({self.reads}) == 1:\n{statements}"

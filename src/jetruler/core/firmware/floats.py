@@ -90,10 +90,12 @@ def float_form(
     free: bool,
     functions: frozenset[str],
     held: tuple[float, float] | None,
+    misses_steps: bool = False,
 ) -> Exported | str:
     """The formula itself in a target's floats; or why it does not serve.
 
-    free: whether no bound was asked for. held: between what the result is held. Raises
+    free: whether no bound was asked for. held: between what the result is held. misses_steps:
+    whether a whole result may be beside its step where no other form serves. Raises
     `ExportError` for a bound that floats do not keep.
     """
     stretches = w.valued
@@ -113,7 +115,7 @@ def float_form(
     margin = LIBM * float(np.nanmax(np.abs(w.values))) if by_library else 0.0
     proof = replace(proof, worst=proof.worst + margin)
     unit = symbol(w.channel.unit)
-    if free and w.is_whole and proof.worst >= 0.5:
+    if free and w.is_whole and proof.worst >= 0.5 and not misses_steps:
         return f"floats of this target miss a step at count {proof.at}"
     if free:
         proof = replace(proof, within=max(proof.within, proof.worst))

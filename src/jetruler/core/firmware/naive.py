@@ -16,7 +16,7 @@ from ..numerics import AnyArray, Array
 from ..result import Content, Result, TextTable
 from ..ruler.raw_range import raw_samples
 from ..ruler.units import number, shown, significant, symbol
-from .c_arithmetic import FLOAT32, KINDS, Kind, Operation
+from .c_arithmetic import FLOAT32, KINDS, CType, Operation
 from .exported import Exported, ExportError
 from .orders import Typed, orders_of
 from .program import ProgramModel
@@ -162,9 +162,7 @@ class Naive(Result):
         if not _same(self.other_int, self.result):
             other = sum(INT_BITS) - self.int_bits
             result = shown(_round(self.other_int), self.unit)
-            lines.append(
-                f"an int of {other} bits gives {result}: it computes between in {other} bits"
-            )
+            lines.append(f"an int of {other} bits gives {result}: numbers between have its width")
         lines += ["", self._orders()]
         seen = {self.orders[0].code}
         for one in self.orders[1:]:
@@ -241,7 +239,7 @@ def naive(
     >>> import jetruler as jr
     >>> damper = jr.load_bench("bench.toml")["damper"]
     >>> jr.naive(damper, 1880, "int16").headline
-    'int16: −8 %; the true value is 45.3859 %'
+    'int16: 0 %; the true value is 45.3859 %'
     >>> jr.naive(damper, 1880, "int16", int_bits=32).headline
     'int16: 45 %; the true value is 45.3859 %'
     """
@@ -255,7 +253,7 @@ def naive(
     raw = np.unique(np.append(_raw(channel), at))
     every = np.array([_number(channel, one) for one in raw.tolist()])
     true = channel.ruler(raw)
-    orders: list[tuple[str, Typed, Kind]] = []
+    orders: list[tuple[str, Typed, CType]] = []
     for name, how, wide in orders_of(typed, kind, usual_scale(channel), every):
         if any(one[1].code == how.code and one[2] == wide for one in orders):
             continue
@@ -279,7 +277,7 @@ def naive(
 
 
 def _judged(
-    name: str, how: Typed, kind: Kind, int_bits: int,
+    name: str, how: Typed, kind: CType, int_bits: int,
     raw: AnyArray, counts: AnyArray, true: Array, at: float,
 ) -> NaiveOrder:  # fmt: skip
     """One order at this raw value, and at its worst."""

@@ -16,7 +16,7 @@ from ..bench.channel import Channel
 from ..error_types import ParameterError
 from ..numerics import AnyArray, Array, Truths
 from ..ruler.ruler import Law
-from .c_arithmetic import DOUBLE, INT32, INT64, KINDS, CMachine, Kind, Operation
+from .c_arithmetic import DOUBLE, INT32, INT64, KINDS, CMachine, CType, Operation
 
 #: What a program allows for beside a tie, which nobody types.
 _TIE = re.compile(r" [+-] tie \* (?:x|abs\(x\))")
@@ -317,7 +317,7 @@ class Typed:
         """All statements, for people."""
         return tuple(line for _, statements in self.laws for line in as_written(statements))
 
-    def run(self, kind: Kind, int_bits: int, counts: AnyArray) -> Computed:
+    def run(self, kind: CType, int_bits: int, counts: AnyArray) -> Computed:
         machine = CMachine(kind, int_bits)
         x = machine.start(counts)
         operations: list[tuple[str, Operation]] = []
@@ -340,8 +340,8 @@ def computed(channel: Channel, counts: AnyArray, arith: str, int_bits: int) -> A
 
 
 def orders_of(
-    typed: Typed, kind: Kind, scale: int, counts: AnyArray
-) -> list[tuple[str, Typed, Kind]]:
+    typed: Typed, kind: CType, scale: int, counts: AnyArray
+) -> list[tuple[str, Typed, CType]]:
     """The formulas in every order, each with the type it is computed in. scale: steps of a result
     for one unit; counts: at which larger ones must not overflow."""
     first, last = typed.by(multiplied_first), typed.by(divided_first)
@@ -353,7 +353,7 @@ def orders_of(
     found.append((f"multiply first, in {wide.bits} bits", first, wide))
     if kind.floating:
         return found
-    best: tuple[str, Typed, Kind] | None = None
+    best: tuple[str, Typed, CType] | None = None
     for power in range(6, -1, -1):
         by = max(scale, 10**power)
         try:

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..numerics import AnyArray, Array
-from ..ruler.units import number, significant
+from ..ruler.units import many, number, significant
 from .program import LARGEST, Program, ProgramModel
 from .reference import ReferenceValues
 
@@ -77,7 +77,8 @@ class Proof:
         if self.widest:
             found.append(f"no overflow: the widest intermediate is {self.widest}")
         if self.no_value:
-            found.append(f"{self.no_value} {noun}s have no value")
+            verb = "has" if self.no_value == 1 else "have"
+            found.append(f"{many(self.no_value, noun)} {verb} no value")
         return found
 
 

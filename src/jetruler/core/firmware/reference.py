@@ -153,8 +153,8 @@ def with_bends(
         low, high = counts[unsure], counts[unsure + 1]
         middle = low + (high - low) // 2
         found = value_of(middle)
-        share = (middle - low) / (high - low)
-        chord = values[unsure] + share * (values[unsure + 1] - values[unsure])
+        part = (middle - low) / (high - low)
+        chord = values[unsure] + part * (values[unsure + 1] - values[unsure])
         bent = np.abs(found - chord) > tolerance
         if not bent.any():
             break

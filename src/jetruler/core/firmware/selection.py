@@ -122,10 +122,17 @@ def export(
     if arith != "float":
         return _whole(exact, w, name, arith)
     held = channel.limits if inside_limits else None
-    found = float_form(exact, name, kind, free=within is None, functions=functions, held=held)
+    asked: dict[str, Any] = {"free": within is None, "functions": functions, "held": held}
+    found = float_form(exact, name, kind, **asked)
     if isinstance(found, Exported):
         return found
-    whole = _whole(exact, w, f"{name}_steps", usual_arith(channel))
+    try:
+        whole = _whole(exact, w, f"{name}_steps", usual_arith(channel))
+    except ExportError:
+        nearly = float_form(exact, name, kind, **asked, misses_steps=True)
+        if isinstance(nearly, Exported):
+            return replace(nearly, notes=(*nearly.notes, found))
+        raise
     # What is divided by the scale is rounded once more.
     last = float(np.finfo(kind).eps) * float(np.nanmax(np.abs(w.values)))
     worst = whole.proof.worst if scale == 1 else whole.proof.worst + last
