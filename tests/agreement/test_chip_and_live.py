@@ -35,9 +35,10 @@ def test_a_chip_does_what_the_live_view_does(tmp_path: Path, many: int) -> None:
     held({f"chip_{seed}": chip(seed) for seed in range(many)}, tmp_path)
 
 
-@pytest.mark.parametrize("many", sizes(2, 30))
+@pytest.mark.parametrize("many", sizes(1, 6))
 def test_so_does_one_with_a_wide_converter(tmp_path: Path, many: int) -> None:
-    held({f"chip_{seed}": chip(seed, (18, 24)) for seed in range(many)}, tmp_path)
+    widths = (18,) if many == 1 else (20, 24)
+    held({f"chip_{seed}": chip(seed, widths) for seed in range(many)}, tmp_path)
 
 
 def held(chips: dict[str, Chip], tmp_path: Path) -> None:

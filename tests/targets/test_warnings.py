@@ -54,6 +54,7 @@ def header(bench: jr.Bench, seed: int) -> str:
             found.append(export(channel, safe_name(name), arith))  # type: ignore[arg-type]
         except jr.JetRulerError:  # not in this arithmetic, or no finite input
             continue
+    assert arith != "float" or all(e.is_float for e in found), seed
     machines = machines_of(bench, found, 0.2, int(random.choice([4, 64])))
     whole = [e for e in found if not e.is_float and e.wanted.scale in (1, 10, 100, 1000, 10**4)]
     width = None if len(whole) < len(found) or not found else int(random.choice([6, 12]))

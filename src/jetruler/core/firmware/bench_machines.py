@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from contextlib import suppress
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -18,14 +17,16 @@ from ..bench.smoothing import Smoothing
 from ..numerics import AnyArray, Array, Truths
 from .channel_machines import WINDOW, smooth_machine, trip_machine, values_of_zones, zone_machine
 from .count_programs import by_count, machine_arith
-from .exported import Exported, ExportError
+from .exported import Exported
 from .names import safe_name
 from .program import LARGEST, Machine, Program
 from .reference import ReferenceValues
-from .selection import whole_form
+from .selection import form_or_none, whole_form
 
 #: A table of commands larger than this makes way for a form that is off by up to one command.
 LARGE = 1024
+#: Commands from end to end, of which every step is found; counts that are all run for a drive.
+FEW, MOST = 2**17, 2**18
 
 
 def drive_machine(drive: Drive, bench: Bench, done: Mapping[str, Exported]) -> Machine | str:
@@ -165,16 +166,18 @@ def _goals(drive: Drive, e: Exported, name: str) -> tuple[list[Program], list[st
         wanted = replace(w, counts=counts, values=commands, flags=flags, within=0.0)
     else:
         wanted = replace(w.replaced(commanded), within=0.0)
-        wanted = wanted.refined(lambda w: np.isnan(w.values) * 1).bent(1.0)
+        wanted = wanted.refined(lambda w: np.isnan(w.values) * 1)
+        few = np.ptp(wanted.values[wanted.valid]) <= FEW if wanted.valid.size else False
+        wanted = wanted.refined(lambda w: w.values) if few else wanted.bent(1.0)
+        wanted = replace(wanted, most=MOST)
     reads = [f"{e.name}_{'count' if zones is None else 'zone'}"]
     if not wanted.valid.size:
         return [Program(f"{name}_goal", "return NONE")], reads, ""
     goal = f"{name}_goal"
-    try:
-        found = whole_form(wanted, goal, arith)
-    except ExportError:
-        near = _near_goal(wanted, goal, arith)
-        return [near.program], reads, _off(near)
+    found = form_or_none(wanted, goal, arith, explained=False)
+    if found is None:
+        found = _near_goal(wanted, goal, arith)
+        return [found.program], reads, _off(found)
     if found.program.table_bytes > LARGE:
         nearly = whole_form(replace(wanted, within=1.0), goal, arith)
         if 2 * nearly.program.table_bytes < found.program.table_bytes:
@@ -185,8 +188,9 @@ def _goals(drive: Drive, e: Exported, name: str) -> tuple[list[Program], list[st
 def _near_goal(wanted: ReferenceValues, goal: str, arith: str) -> Exported:
     """Commands of so many counts that they cannot be held to be equal between those looked at."""
     for by in (1.0, 2.0):
-        with suppress(ExportError):
-            return whole_form(replace(wanted, within=by), goal, arith)
+        found = form_or_none(replace(wanted, within=by), goal, arith, explained=False)
+        if found is not None:
+            return found
     return whole_form(replace(wanted, within=4.0), goal, arith)
 
 

@@ -10,7 +10,7 @@ from fractions import Fraction
 import numpy as np
 
 from ..numerics import AnyArray, Array
-from .knots import TIE, Knot, cone, fewest_knots
+from .knots import MOST_KNOTS, TIE, Knot, cone, fewest_knots
 from .program import LARGEST, Program, simplified, width_of
 from .proof import StraightPieces
 from .reference import ReferenceValues
@@ -114,7 +114,8 @@ def forms(w: ReferenceValues, name: str, arith: str) -> Iterator[Form]:
             yield from straight(m, name, arith, limit)
             yield from whole_steps(m, name, arith, limit)
             low, high = (side[m.part] for side in w.strip(w.reach))
-            knots = fewest_knots(low, high, w.target[m.part], limit, x=m.x)
+            most = MOST_KNOTS if w.is_dense else MOST_KNOTS // 4
+            knots = fewest_knots(low, high, w.target[m.part], limit, most, x=m.x)
             tables = [] if knots is None else [interpolated(m, knots, name, arith)]
             if knots is None and not w.is_dense:
                 tables = _finer(m, low, high, limit, name, arith)
@@ -357,7 +358,8 @@ def _finer(m: Middle, low: Array, high: Array, limit: int, name: str, arith: str
     """A table with heights in parts of a step, where whole ones leave no room."""
     one = 2**PARTS
     strip = (low - 0.5) * one + 1.0, (high + 0.5) * one - 1.0
-    knots = fewest_knots(*strip, m.wanted.target[m.part] * one, limit // one, x=m.x)
+    target = m.wanted.target[m.part] * one
+    knots = fewest_knots(*strip, target, limit // one, MOST_KNOTS // 4, m.x)
     return [] if knots is None else [interpolated(m, knots, name, arith, PARTS)]
 
 

@@ -10,6 +10,8 @@ from ..numerics import AnyArray, Array
 #: them, and the margin against ties.
 BEAM, HEIGHTS, FURTHEST, TIE = 16, 3, 8, 1e-7
 Knot = tuple[int, int]
+#: A table has no more knots than these.
+MOST_KNOTS = 4000
 
 
 def cone(low: Array, high: Array, y0: float, x: AnyArray) -> tuple[Array, Array]:
@@ -25,7 +27,7 @@ def fewest_knots(
     high: Array,
     target: Array,
     limit: int,
-    most: int = 4000,
+    most: int = MOST_KNOTS,
     x: AnyArray | None = None,
 ) -> list[Knot] | None:
     """Knots (place, whole height) from the first to the last place; None where there are none.

@@ -183,7 +183,7 @@ class Naive(Result):
             "lost at",
             "worst error",
             "at",
-            "lost there at",
+            "lost there",
         )
         rows = [
             [
@@ -362,13 +362,14 @@ def _right(channel: Channel, at: float, arith: str, language: str) -> tuple[str,
         lines.append(f"here it gives {channel.shown(_given(made, at))}")
     worst = f"{made.proof.worst:.3g} {symbol(channel.unit)}".rstrip()
     lines.append(f"worst error over all counts: {worst}")
-    scale = made.wanted.scale
-    if made.program.arith != "float" and scale != 1:
-        lines.append(f"its results stand for {1.0 / scale:g} each:")
+    stands = f"its results stand for {1.0 / made.wanted.scale:g} each"
+    scaled = made.program.arith != "float" and made.wanted.scale != 1
     code = OUTER.function(made, language)
     if len(code) > SHORT:
-        return (*lines, f"jetruler export {channel.name} --to {language} writes it")
-    return (*lines, *(f"  {line}" for line in code))
+        to = "" if made.program.arith == "int32" else f" --arith {made.program.arith}"
+        written = f"jetruler export {channel.name} --to {language}{to} writes it"
+        return (*lines, f"{stands}; {written}" if scaled else written)
+    return (*lines, *([f"{stands}:"] if scaled else []), *(f"  {line}" for line in code))
 
 
 def _given(made: Exported, at: float) -> float:

@@ -174,7 +174,7 @@ class Scaled:
             sign = " or " if isinstance(e.op, ast.Or) else " and "
             return sign.join(self._condition(part) for part in e.values)
         assert isinstance(e, ast.Compare)
-        left, right, _ = self._alike(self._value(e.left), self._value(e.comparators[0]))
+        left, right, _ = self._on_one_scale(self._value(e.left), self._value(e.comparators[0]))
         return f"{left} {_SIGNS[type(e.ops[0])]} {right}"
 
     def _value(self, e: ast.expr) -> tuple[str, Fraction]:
@@ -191,7 +191,7 @@ class Scaled:
         if not isinstance(e, ast.BinOp) or isinstance(e.op, ast.Pow):
             raise NoWholeFormError("a power" if isinstance(e, ast.BinOp) else ast.unparse(e))
         if isinstance(e.op, ast.Add | ast.Sub):
-            left, right, scale = self._alike(self._value(e.left), self._value(e.right))
+            left, right, scale = self._on_one_scale(self._value(e.left), self._value(e.right))
             return f"({left} {_SIGNS[type(e.op)]} {right})", scale
         left, scale = self._value(e.left)
         right, other = self._value(e.right)
@@ -216,7 +216,7 @@ class Scaled:
                 break
         return (f"({whole})" if whole < 0 else str(whole)), Fraction(10**places)
 
-    def _alike(
+    def _on_one_scale(
         self, left: tuple[str, Fraction], right: tuple[str, Fraction]
     ) -> tuple[str, str, Fraction]:
         scale = max(left[1], right[1])

@@ -14,8 +14,8 @@ from ..ruler.units import many, number, significant
 from .program import LARGEST, Program, ProgramModel
 from .reference import ReferenceValues
 
-#: So many counts are all run, in blocks of this size; more are proven piece by piece.
-MOST, BLOCK = 2**24, 2**16
+#: Counts are run in blocks of this size.
+BLOCK = 2**16
 
 
 @dataclass(frozen=True)
@@ -135,10 +135,10 @@ def prove(
         errors = np.where(none, 0.0, np.abs(outputs.astype(np.float64) / scale - values))
         seen.add(counts, errors, outputs, none)
         run += counts.size
-        if whole and run < w.every <= MOST and seen.worst > w.within * (1 + 1e-9) + 1e-12:
+        if whole and run < w.every <= w.most and seen.worst > w.within * (1 + 1e-9) + 1e-12:
             break  # not near enough: there is no need to run the others
     worst, at = seen.worst, seen.at
-    if w.every > MOST and whole and run == w.counts.size:
+    if w.every > w.most and whole and run == w.counts.size:
         bound = _between(w, pieces, outputs)
         if bound is None:
             return None
@@ -158,7 +158,7 @@ def prove(
 
 def _blocks(w: ReferenceValues) -> Iterator[tuple[AnyArray, Array]]:
     """All counts with their values, in blocks; of too many, those that matter."""
-    if w.is_dense or w.every > MOST:
+    if w.is_dense or w.every > w.most:
         yield w.counts, w.values
         return
     for first in range(int(w.counts[0]), int(w.counts[-1]) + 1, BLOCK):
@@ -194,7 +194,10 @@ def _between(
     if pieces is not None:
         lined = (w.counts[wide] >= pieces.first) & (w.counts[wide + 1] <= pieces.last)
         off = np.abs(pieces.at(w.counts.astype(np.float64)) - w.target)
-        bent = np.maximum(off[wide], off[wide + 1]) + change * gaps[wide] / 4 + pieces.by
+        bend = change * gaps[wide] / 4
+        if w.on_steps_of(w.scale):  # steps have no slope: they are between their ends
+            bend = np.minimum(bend, np.maximum(np.abs(rises[wide]) * gaps[wide], 1.0))
+        bent = np.maximum(off[wide], off[wide + 1]) + bend + pieces.by
         worst = np.where(lined & ~still, bent, 0.0)
     if not np.all(lined | (still & (outputs[wide] == outputs[wide + 1]))):
         return None

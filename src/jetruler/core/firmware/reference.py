@@ -1,4 +1,4 @@
-"""What every count should read, as a target must give it: all counts of a converter of up to 18
+"""What every count should read, as a target must give it: all counts of a converter of up to 16
 bits, and of a wider one those that matter, every edge from both sides."""
 
 from __future__ import annotations
@@ -20,7 +20,7 @@ from ..ruler.units import shown
 from ..survey.survey import stepped
 
 #: Counts of so many bits are all looked at.
-DENSE_BITS = 18
+DENSE_BITS = 16
 #: Counts that a wider converter is looked at, beside its edges and corners.
 GRID = 2**14
 GOLDEN = (5**0.5 - 1) / 2
@@ -124,22 +124,21 @@ def _grid(channel: Channel, low: int, high: int) -> AnyArray:
 def with_edges(counts: AnyArray, kind: Callable[[AnyArray], AnyArray]) -> AnyArray:
     """Counts with both sides of every edge between two of them that are not alike.
 
-    kind: a number for each count; it changes once between two neighbours that differ in it, or,
-    where it changes more often, every change between those that are found is found in turn.
+    kind: a number for each count. Gaps between counts that differ in it are halved, all at once,
+    until every change stands between two neighbours.
     """
-    kinds = kind(counts)
+    kinds, asked = kind(counts), np.ones(counts.size, np.bool_)
     while True:
-        apart = np.flatnonzero(~_alike(kinds[1:], kinds[:-1]) & (np.diff(counts) > 1))
+        differs = ~_equal(kinds[1:], kinds[:-1])
+        apart = np.flatnonzero(differs & (np.diff(counts) > 1))
         if not apart.size:
-            return counts
-        low, high, below = counts[apart], counts[apart + 1], kinds[apart]
-        while np.any(high - low > 1):
-            middle = low + (high - low) // 2
-            same = _alike(kind(middle), below)
-            low, high = np.where(same, middle, low), np.where(same, high, middle)
-        fresh = np.unique(np.concatenate((low, high)))
-        counts = np.union1d(counts, fresh)
-        kinds = kind(counts)
+            # What was only passed on the way to an edge is left out again.
+            beside = np.append(differs, False) | np.insert(differs, 0, False)
+            return counts[asked | beside]
+        middle = counts[apart] + (counts[apart + 1] - counts[apart]) // 2
+        kinds = np.insert(kinds, apart + 1, kind(middle))
+        counts = np.insert(counts, apart + 1, middle)
+        asked = np.insert(asked, apart + 1, False)
 
 
 def with_bends(
@@ -168,7 +167,7 @@ def with_bends(
     return counts
 
 
-def _alike(a: AnyArray, b: AnyArray) -> Truths:
+def _equal(a: AnyArray, b: AnyArray) -> Truths:
     same: Truths = (a == b) | ((a != a) & (b != b))
     return same
 
@@ -177,7 +176,7 @@ def _alike(a: AnyArray, b: AnyArray) -> Truths:
 class ReferenceValues:
     """The values of a channel over its counts, and how near a program must come.
 
-    counts: ascending; without a gap but for a converter of more than 18 bits, of which there are
+    counts: ascending; without a gap but for a converter of more than 16 bits, of which there are
     both sides of every edge, and some thousand between them. values: in the channel's unit, NaN
     for none. flags: `Flag` bits. scale: output steps for one unit. within: the largest error, in
     the channel's unit. reads: what other counts read.
@@ -190,6 +189,8 @@ class ReferenceValues:
     scale: int
     within: float
     reads: ReadAt
+    most: int = 2**24
+    """So many counts are all run; more are proven piece by piece."""
 
     @classmethod
     def of(

@@ -146,22 +146,31 @@ def export(
 def _whole(exact: ReferenceValues, w: ReferenceValues, name: str, arith: str) -> Exported:
     """A form in whole numbers: an exact one, or, of more counts than are all run, one that keeps
     the bound."""
-    try:
+    if exact is w or w.is_dense:
         return whole_form(exact, name, arith)
-    except ExportError:
-        if exact is w or w.is_dense:
-            raise
+    found = form_or_none(exact, name, arith)
+    if found is not None:
+        return found
     found = whole_form(w, name, arith)
     return replace(found, notes=(*found.notes, "no form is proven to equal every value"))
 
 
 def whole_form(w: ReferenceValues, name: str, arith: str) -> Exported:
     """The cheapest whole-number form that keeps a bound. Raises `ExportError`."""
-    limit = LARGEST[arith]
-    _check_room(w, arith, limit)
-    for form in _proven(w, name, arith):
-        return form
-    raise ExportError(_what_could_be(w, name, arith))
+    found = form_or_none(w, name, arith)
+    if found is None:
+        raise ExportError(_what_could_be(w, name, arith))
+    return found
+
+
+def form_or_none(
+    w: ReferenceValues, name: str, arith: str, explained: bool = True
+) -> Exported | None:
+    """The same; None where none keeps the bound. explained: whether it is sought what a cheaper and
+    an exact form would be. Raises `ExportError` for values that are too large for the
+    arithmetic."""
+    _check_room(w, arith, LARGEST[arith])
+    return next(iter(_proven(w, name, arith, explained)), None)
 
 
 def _check_room(w: ReferenceValues, arith: str, limit: int) -> None:
@@ -189,7 +198,7 @@ def _check_room(w: ReferenceValues, arith: str, limit: int) -> None:
         )
 
 
-def _proven(w: ReferenceValues, name: str, arith: str) -> list[Exported]:
+def _proven(w: ReferenceValues, name: str, arith: str, explained: bool = True) -> list[Exported]:
     """The first form that keeps the bound, if there is one; of one kind, that which is exact."""
     tried: list[str] = []
     for form in forms(w, name, arith):
@@ -203,8 +212,8 @@ def _proven(w: ReferenceValues, name: str, arith: str) -> list[Exported]:
         if proof is None or not proof.holds:
             tried.append(form.kind)
             continue
-        cheaper = _cheaper(form, w, tried)
-        if proof.worst > 0 and w.is_exact_possible:
+        cheaper = _cheaper(form, w, tried) if explained else ""
+        if explained and proof.worst > 0 and w.is_exact_possible:
             for exact in _proven(replace(w, within=0.0), name, arith):
                 if exact.kind == form.kind:
                     proof = replace(exact.proof, within=w.within)
