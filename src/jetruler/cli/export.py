@@ -237,7 +237,14 @@ def _made(bench: Bench, chosen: list[Channel], asked: ExportArguments) -> Made:
     )
     others = (*bench.trips, *bench.drives) if asked.whole else ()
     code = target.file(exported, options)
-    return Made(code, exported, built.notes, thresholds, others, built.machines)
+    return Made(
+        code,
+        exported,
+        built.notes,
+        thresholds=thresholds,
+        others=others,
+        machines=built.machines,
+    )
 
 
 def _exported(

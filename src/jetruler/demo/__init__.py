@@ -148,7 +148,7 @@ STEPS = (
     ),
     TourStep(
         "explain damper --at 1880 --arith int16",
-        "the worked line typed into a small board as it stands, in other orders, and done right",
+        "the worked line typed into a small board unchanged, and in other orders",
     ),
     TourStep(
         "export damper --to numbers",

@@ -75,13 +75,25 @@ def arguments_of(
         called = safe_name(name.replace("[", "_").replace("]", "").replace(".", "_"))
         is_raw = field == law.pairs_key and inside[-1:] == (0,)
         is_true = not is_raw and (field == law.pairs_key or law.keeps_within is not None)
-        low, high = (
-            _usual_range(channel, law, value, is_raw, is_true) if between is None else between
-        )
+        if between is None:
+            between = _usual_range(channel, law, value, is_raw, is_true)
+        low, high = between
         if not (math.isfinite(low) and math.isfinite(high) and low <= value <= high):
             expected = f"a range with its own value, {number(value)}, in it"
             raise ParameterError("arguments", f"{name} = {low:g}..{high:g}", expected)
-        found.append(Argument(called, name, having[0], field, inside, value, low, high, is_true))
+        found.append(
+            Argument(
+                called,
+                name,
+                law=having[0],
+                field=field,
+                inside=inside,
+                value=value,
+                low=low,
+                high=high,
+                is_true=is_true,
+            )
+        )
     for corner in _corners(found):
         _ruler_with(channel.ruler, found, corner)
     return found

@@ -118,7 +118,7 @@ def forms(w: ReferenceValues, name: str, arith: str) -> Iterator[Form]:
             knots = fewest_knots(low, high, w.target[m.part], limit, most, x=m.x)
             tables = [] if knots is None else [interpolated(m, knots, name, arith)]
             if knots is None and not w.is_dense:
-                tables = _finer(m, low, high, limit, name, arith)
+                tables = _finer(m, low, high, limit=limit, name=name, arith=arith)
             if w.is_dense:
                 tables.append(full(w, m.first, last=m.last, head=m.head, name=name, arith=arith))
             yield from sorted(tables, key=lambda form: form.program.table_bytes)
@@ -163,10 +163,10 @@ def straight(m: Middle, name: str, arith: str, limit: int) -> Iterator[Form]:
     whole = _whole_line(m)
     if whole is not None:
         kind = "the count itself" if whole[0] == "n" else "multiply and add"
-        yield _form(kind, m, *whole, name, arith)
+        yield _form(kind, m, whole, name, arith)
     exact = _most_exact(m, limit)
     if exact is not None:
-        yield _form("multiply and shift", m, *exact, name, arith)
+        yield _form("multiply and shift", m, exact, name, arith)
     y0 = _best_start(low, high, m.x)
     least, most = (float(side[-1]) for side in cone(low, high, y0, m.x))
     if least > most:
@@ -178,14 +178,14 @@ def straight(m: Middle, name: str, arith: str, limit: int) -> Iterator[Form]:
         m, base, rest=abs(y0 - base), slope=sign * 0.5 * (a + b), span=span, limit=limit
     )
     if product is not None:
-        yield _form("multiply and shift", m, *product, name, arith)
+        yield _form("multiply and shift", m, product, name, arith)
     ratio = simplest_between(max(0.75 * a + 0.25 * b, 0.0), 0.25 * a + 0.75 * b)
     p, q = ratio.numerator, ratio.denominator
     added = round(abs(y0 - base) * q) + q // 2
     if span * p + added <= limit:
         body = f"{base} {'+' if sign > 0 else '-'} ((n - {m.start}) * {p} + {added}) // {q}"
         line = _line(base, sign, p, added=added - q // 2, over=q)
-        yield _form("multiply and divide", m, body, line, name, arith)
+        yield _form("multiply and divide", m, (body, line), name, arith)
 
 
 def _line(base: int, sign: int, factor: int, *, added: int, over: int) -> Callable[[Array], Array]:
@@ -286,11 +286,10 @@ def _ties_away(
     return factor, added
 
 
-def _form(
-    kind: str, m: Middle, result: str, line: Callable[[Array], Array], name: str, arith: str
-) -> Form:
+def _form(kind: str, m: Middle, line: Line, name: str, arith: str) -> Form:
+    result, heights = line
     body = "\n".join([*m.head, f"return {simplified(result)}"])
-    return Form(kind, Program(name, body, {}, arith), pieces=m.rounding(line))
+    return Form(kind, Program(name, body, {}, arith), pieces=m.rounding(heights))
 
 
 def simplest_between(low: float, high: float) -> Fraction:
@@ -354,7 +353,7 @@ def interpolated(m: Middle, knots: list[Knot], name: str, arith: str, parts: int
     return Form(kind, program, True, knots=None if parts else len(knots), pieces=pieces)
 
 
-def _finer(m: Middle, low: Array, high: Array, limit: int, name: str, arith: str) -> list[Form]:
+def _finer(m: Middle, low: Array, high: Array, *, limit: int, name: str, arith: str) -> list[Form]:
     """A table with heights in parts of a step, where whole ones leave no room."""
     one = 2**PARTS
     strip = (low - 0.5) * one + 1.0, (high + 0.5) * one - 1.0

@@ -252,7 +252,7 @@ def naive(
     here = typed.run(kind, int_bits, np.array([n]))
     raw = np.unique(np.append(_raw(channel), at))
     every = np.array([_number(channel, one) for one in raw.tolist()])
-    true = channel.ruler(raw)
+    held = _Held(int_bits, raw, counts=every, true=channel.ruler(raw))
     orders: list[tuple[str, Typed, CType]] = []
     for name, how, wide in orders_of(typed, kind, usual_scale(channel), every):
         if any(one[1].code == how.code and one[2] == wide for one in orders):
@@ -268,37 +268,42 @@ def naive(
         result=float(here.values[0]),
         true=float(channel.ruler(at)),
         unit=channel.unit,
-        orders=tuple(
-            _judged(name, how, wide, int_bits, raw, every, true, at) for name, how, wide in orders
-        ),
+        orders=tuple(held.order(name, how, wide, at) for name, how, wide in orders),
         other_int=float(other.values[0]),
         right=_right(channel, n, arith, language),
     )
 
 
-def _judged(
-    name: str, how: Typed, kind: CType, int_bits: int,
-    raw: AnyArray, counts: AnyArray, true: Array, at: float,
-) -> NaiveOrder:  # fmt: skip
-    """One order at this raw value, and at its worst."""
-    found = how.run(kind, int_bits, counts).values
-    off = np.where(np.isnan(true), 0.0, np.abs(found - true))
-    off[np.isnan(found) & ~np.isnan(true)] = np.inf
-    here, worst = int(np.searchsorted(raw, at)), int(np.argmax(off))
+@dataclass(frozen=True)
+class _Held:
+    """Raw values with the counts that a chip gets of them and what they truly read."""
 
-    def lost(place: int) -> str:
-        return _most(how.run(kind, int_bits, counts[place : place + 1]).operations)
+    int_bits: int
+    raw: AnyArray
+    counts: AnyArray
+    true: Array
 
-    return NaiveOrder(
-        name,
-        result=float(found[here]),
-        error=float(found[here] - true[here]),
-        lost=lost(here) if found[here] != true[here] else "",
-        worst=float(off[worst]),
-        worst_at=float(raw[worst]),
-        worst_lost=lost(worst) if off[worst] else "",
-        code=how.code,
-    )
+    def order(self, name: str, how: Typed, kind: CType, at: float) -> NaiveOrder:
+        """One order at this raw value, and at its worst."""
+        found = how.run(kind, self.int_bits, self.counts).values
+        off = np.where(np.isnan(self.true), 0.0, np.abs(found - self.true))
+        off[np.isnan(found) & ~np.isnan(self.true)] = np.inf
+        here, worst = int(np.searchsorted(self.raw, at)), int(np.argmax(off))
+
+        def lost(place: int) -> str:
+            one = self.counts[place : place + 1]
+            return _most(how.run(kind, self.int_bits, one).operations)
+
+        return NaiveOrder(
+            name,
+            result=float(found[here]),
+            error=float(found[here] - self.true[here]),
+            lost=lost(here) if found[here] != self.true[here] else "",
+            worst=float(off[worst]),
+            worst_at=float(self.raw[worst]),
+            worst_lost=lost(worst) if off[worst] else "",
+            code=how.code,
+        )
 
 
 def _most(operations: list[tuple[str, Operation]]) -> str:

@@ -277,7 +277,7 @@ def _one_less(form: Form, w: ReferenceValues) -> float | None:
 
     def knots(steps: float) -> int:
         low, high = (side[m.part] for side in w.strip(steps))
-        found = fewest_knots(low, high, target, limit, have, m.x)
+        found = fewest_knots(low, high, target, limit, most=have, x=m.x)
         return have if found is None else len(found)
 
     for more in (1.03, 1.1, 1.3, 2.0):

@@ -210,7 +210,12 @@ def three_numbers(
         what = f"its counts go up to {largest}, which {product_bits} bits do not hold"
         raise ExportError(f"{channel.name}: {what}; a wider product does")
     task = _Task(
-        w.counts[m.part], w.target[m.part], w.counts, bits, product_bits, rounding == "nearest"
+        w.counts[m.part],
+        w.target[m.part],
+        every=w.counts,
+        bits=bits,
+        product_bits=product_bits,
+        nearest=rounding == "nearest",
     )
     lost = ""
     if numbers is None:
