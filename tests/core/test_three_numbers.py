@@ -89,11 +89,22 @@ def test_a_clamp_is_not_in_it() -> None:
     chain = jr.Counts(12) >> jr.Line.through((198, 0), (3904, 100)) >> jr.Clamp(0, 100)
     found = jr.three_numbers(jr.Channel("k", chain, 1, decimals=1), product_bits=32)
     assert (found.first, found.last) == (198, 3904)
-    assert found.beyond == ((0, -5.3), (4095, 105.1))
+    assert found.beyond == ((0, -5.3, 0.0), (4095, 105.1, 100.0))
     a, b, c = found.a, found.b, found.c
     counts = np.arange(198, 3905)
     y = np.floor(counts * a / b + 0.5) + c
     assert np.abs(y / 10 - chain(counts)).max() == pytest.approx(found.worst, abs=1e-9)
+
+
+def test_of_a_wide_converter_every_count_is_run() -> None:
+    cell = jr.Counts(20) >> jr.Line.through((1000, 0), (1_000_000, 20_000), unit="g")
+    found = jr.three_numbers(jr.Channel("c", cell, 1), scale=1, bits=32)
+    assert found.run == 2**20
+    counts = np.arange(2**20)
+    y = np.floor(counts * found.a / found.b + 0.5) + found.c
+    assert np.abs(y - cell(counts)).max() == pytest.approx(found.worst, abs=1e-9)
+    huge = jr.three_numbers(jr.Channel("c", jr.Counts(32) >> jr.Line(1e-6), 1), bits=32)
+    assert "of 4294967296 run" in "\n".join(map(str, huge.content))
 
 
 REFUSED = [

@@ -352,4 +352,5 @@ def _written(values: Array | AnyArray) -> str:
     value = float(values[0])
     if value != value:
         return "nothing"
-    return number(significant(value, 7) if np.isfinite(value) else value)
+    whole = values.dtype.kind == "i" or not np.isfinite(value)
+    return number(value if whole else significant(value, 7))

@@ -287,6 +287,7 @@ class _Held:
         """One order at this raw value, and at its worst."""
         found = how.run(kind, self.int_bits, self.counts).values
         off = np.where(np.isnan(self.true), 0.0, np.abs(found - self.true))
+        off[off <= 1e-12 * np.abs(self.true)] = 0.0  # no more than the true value's own rounding
         off[np.isnan(found) & ~np.isnan(self.true)] = np.inf
         here, worst = int(np.searchsorted(self.raw, at)), int(np.argmax(off))
 

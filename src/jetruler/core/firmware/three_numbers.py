@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import heapq
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any, Literal
@@ -17,10 +17,11 @@ from ..error_types import ParameterError
 from ..numerics import AnyArray, Array, Truths
 from ..result import Content, Result
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import number, significant, symbol
+from ..ruler.units import number, shown, significant, symbol
 from .exported import ExportError
 from .forms import middle
-from .reference import ReferenceValues
+from .proof import BLOCK
+from .reference import ReferenceValues, takes_counts
 from .selection import usual_scale
 
 Rounding = Literal["nearest", "toward zero"]
@@ -53,8 +54,13 @@ class ThreeNumbers(Result):
         The count with that error.
     first, last : int
         The counts between which the values follow no clamp.
-    beyond : tuple[tuple[int, float], ...]
-        The lowest and the highest count where they are not those, with what y gives there.
+    beyond : tuple[tuple[int, float, float], ...]
+        The lowest and the highest count where they are not those: what y gives there, and what the
+        channel reads.
+    run : int
+        How many counts were run.
+    noun : str
+        What is scaled: "count", or "step" of an input.
     overflows : tuple[tuple[int, int, str], ...]
         Stretches of counts where something does not fit: from, to, what.
     least : float
@@ -84,7 +90,9 @@ class ThreeNumbers(Result):
     worst_at: int
     first: int
     last: int
-    beyond: tuple[tuple[int, float], ...]
+    beyond: tuple[tuple[int, float, float], ...]
+    run: int
+    noun: str
     overflows: tuple[tuple[int, int, str], ...]
     least: float
     lost: str = ""
@@ -117,16 +125,24 @@ class ThreeNumbers(Result):
             f"  y is in steps of {step}; numbers and y of {self.bits} bits, x * a of "
             f"{self.product_bits}, divided with rounding {self.rounding}",
             *([f"  {self.lost}"] if self.lost else []),
-            f"  counts {self.first} to {self.last}, all run: off by {self._amount(self.worst)} at "
-            f"most, at count {self.worst_at}",
+            f"  {self._stretch(self.first, self.last)}, {self._how_many()}: off by "
+            f"{self._amount(self.worst)} at most, at {self.noun} {number(self.worst_at)}",
             f"  {self._how_good()}",
         ]
         for first, last, what in self.overflows:
-            lines.append(f"  counts {first} to {last}: {what}")
-        for count, value in self.beyond:
-            lines.append(f"  at count {count} it gives {number(value)} {unit}".rstrip()
-                         + ": a clamp is not in it")  # fmt: skip
+            lines.append(f"  {self._stretch(first, last)}: {what}")
+        for count, value, true in self.beyond:
+            reads = "has no value" if math.isnan(true) else f"reads {shown(true, self.unit)}"
+            here = f"at {self.noun} {number(count)} it gives {shown(value, self.unit)}"
+            lines.append(f"  {here}, where {self.channel} {reads}")
         return lines
+
+    def _stretch(self, first: int, last: int) -> str:
+        return f"{self.noun}s {number(first)} to {number(last)}"
+
+    def _how_many(self) -> str:
+        every = self.last - self.first + 1
+        return "all run" if self.run == every else f"{self.run} of {every} run"
 
     def _how_good(self) -> str:
         if self.is_best:
@@ -223,7 +239,7 @@ def three_numbers(
     else:
         found, lost = _cut(numbers)
         least = _search(task, channel.name)[1]
-    return _judged(channel, task, found, scale=scale, least=least / scale, lost=lost)
+    return _judged(w, task, found, least=least / scale, lost=lost)
 
 
 def _check_width(name: str, width: object, low: int, high: int) -> None:
@@ -258,6 +274,21 @@ class _Task:
         whole = (2 * size + b) // (2 * b) if self.nearest else size // b
         signed: AnyArray = np.sign(counts) * (1 if a >= 0 else -1) * whole
         return signed
+
+    def given(
+        self, found: tuple[int, int, int], counts: AnyArray
+    ) -> tuple[AnyArray, Truths, Truths]:
+        """What a target makes of three numbers, as it wraps round; where x · a does not fit, and
+        where y does not."""
+        a, b, c = found
+        limit, wide = 2 ** (self.bits - 1), 2 ** (self.product_bits - 1)
+        product = counts * a
+        wrapped = (product + wide) % (2 * wide) - wide if self.product_bits < 64 else product
+        size = np.abs(wrapped)
+        whole = (2 * size + b) // (2 * b) if self.nearest else size // b
+        exact = np.sign(wrapped) * whole + c
+        y = (exact + limit) % (2 * limit) - limit
+        return y, wrapped != product, y != exact
 
     def offset(self, high: float, low: float) -> tuple[int, float]:
         """The c for which the differences from low to high are least, and the largest of them."""
@@ -354,53 +385,66 @@ def _cut(numbers: tuple[float, float, float]) -> tuple[tuple[int, int, int], str
 
 
 def _judged(
-    channel: Channel, task: _Task, found: tuple[int, int, int],
-    *, scale: int, least: float, lost: str,
-) -> ThreeNumbers:  # fmt: skip
+    w: ReferenceValues, task: _Task, found: tuple[int, int, int], *, least: float, lost: str
+) -> ThreeNumbers:
     """What three numbers do at every count."""
-    a, b, c = found
-    limit, wide = 2 ** (task.bits - 1), 2 ** (task.product_bits - 1)
-    product = task.every * a
-    wrapped = (product + wide) % (2 * wide) - wide if task.product_bits < 64 else product
-    whole = np.abs(wrapped)
-    whole = (2 * whole + b) // (2 * b) if task.nearest else whole // b
-    exact = np.sign(wrapped) * whole + c
-    y = (exact + limit) % (2 * limit) - limit
-    first = int(np.searchsorted(task.every, task.counts[0]))
-    part = slice(first, first + task.counts.size)
-    off = np.abs(y[part] - task.target)
-    worst = int(np.argmax(off))
+    first, last = int(task.counts[0]), int(task.counts[-1])
+    worst, at, run = 0.0, first, 0
+    for counts, target in _every(w, task):
+        off = np.abs(task.given(found, counts)[0] - target)
+        place = int(np.argmax(off))
+        run += counts.size
+        if off[place] > worst:
+            worst, at = float(off[place]), int(counts[place])
+    y, overflown, unfit = task.given(found, task.every)
+    limit = 2 ** (task.bits - 1)
     overflows = [
-        *_stretches(task.every, wrapped != product, f"x * a does not fit {task.product_bits} bits"),
-        *_stretches(task.every, y != exact, f"y does not fit {task.bits} bits"),
+        *_stretches(task.every, overflown, f"x * a does not fit {task.product_bits} bits"),
+        *_stretches(task.every, unfit, f"y does not fit {task.bits} bits"),
     ]
+    ends = (int(task.every[0]), int(task.every[-1]))
     overflows += [
-        (int(task.every[0]), int(task.every[-1]), f"{name} = {value} does not fit {task.bits} bits")
+        (*ends, f"{name} = {value} does not fit {task.bits} bits")
         for name, value in zip("abc", found, strict=True)
         if not -limit <= value < limit
     ]
-    ends = {int(task.every[0]), int(task.every[-1])} - {int(task.counts[0]), int(task.counts[-1])}
+    beyond = [i for i, count in ((0, ends[0]), (-1, ends[1])) if not first <= count <= last]
+    a, b, c = found
     return ThreeNumbers(
-        channel.name,
+        w.channel.name,
         a=a,
         b=b,
         c=c,
-        scale=scale,
-        unit=channel.unit,
+        scale=w.scale,
+        unit=w.channel.unit,
         bits=task.bits,
         product_bits=task.product_bits,
         rounding="nearest" if task.nearest else "toward zero",
-        worst=float(off[worst]) / scale,
-        worst_at=int(task.counts[worst]),
-        first=int(task.counts[0]),
-        last=int(task.counts[-1]),
+        worst=worst / w.scale,
+        worst_at=at,
+        first=first,
+        last=last,
         beyond=tuple(
-            (n, float(y[int(np.searchsorted(task.every, n))]) / scale) for n in sorted(ends)
+            (int(task.every[i]), float(y[i]) / w.scale, float(w.values[i])) for i in beyond
         ),
+        run=run,
+        noun="count" if takes_counts(w.channel) else "step",
         overflows=tuple(overflows),
         least=least,
         lost=lost,
     )
+
+
+def _every(w: ReferenceValues, task: _Task) -> Iterator[tuple[AnyArray, Array]]:
+    """All counts between the clamps with their values in steps, in blocks; of too many, those that
+    matter."""
+    first, last = int(task.counts[0]), int(task.counts[-1])
+    if w.is_dense or last - first >= w.most:
+        yield task.counts, task.target
+        return
+    for start in range(first, last + 1, BLOCK):
+        counts = np.arange(start, min(start + BLOCK, last + 1))
+        yield counts, w.reads(counts)[0] * w.scale
 
 
 def _stretches(counts: AnyArray, where: Truths, what: str) -> list[tuple[int, int, str]]:
