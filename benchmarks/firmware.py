@@ -11,7 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
-from jetruler import Bench, demo, load_bench
+from jetruler import Bench, Channel, Counts, Line, demo, load_bench
 from jetruler.core.firmware.selection import Arith, export
 from jetruler.targets import target_named
 from jetruler.targets.target import ExportOptions
@@ -69,6 +69,19 @@ def results() -> Iterator[Result]:
             lambda: export(bench["hopper"], "hopper"),
             lambda: bench["hopper"].ruler.direct(counts),
             20.0,
+        )
+        ends = (-40_000, 0), (6_000_000, 20_000)
+        chain = Counts(24, signed=True) >> Line.through(*ends, unit="g")
+        cell = Channel("cell", chain, 1, decimals=1)
+        every = np.arange(-(2**23), 2**23)
+        took = min(seconds(lambda: export(cell, "cell")) for _ in range(2))
+        yield Result("proof of a 24-bit load cell, every count", took, (took, took), 10.0, unit="s")
+        yield ratio(
+            "proof of a 24-bit load cell / its values from the laws",
+            lambda: export(cell, "cell"),
+            lambda: chain(every),
+            20.0,
+            rounds=3,
         )
         if shutil.which("gcc") and shutil.which("valgrind"):
             loop = instructions(home, EMPTY)

@@ -92,7 +92,7 @@ def test_typed_in_as_gcc_compiles_it(tmp_path: Path) -> None:
 @soak
 @pytest.mark.skipif(GCC is None, reason="no C compiler: apt-get install gcc")
 def test_many_typed_in_as_gcc_compiles_them(tmp_path: Path) -> None:
-    held_against_gcc(chains(300, 1000), tmp_path)
+    held_against_gcc(chains(150, 1000), tmp_path)
 
 
 #: Of every result that is one, in the order of the counts: the sum that a small chip can form.

@@ -65,7 +65,7 @@ def header(bench: jr.Bench, seed: int) -> str:
 
 
 @pytest.mark.skipif(not COMPILERS, reason="no C compiler: apt-get install gcc")
-@pytest.mark.parametrize("many", sizes(6, 500))
+@pytest.mark.parametrize("many", sizes(6, 120))
 def test_compilers_are_silent(many: int, tmp_path: Path) -> None:
     benches = [parse_bench(text) for text in OTHERS]
     benches += [made(seed).bench for seed in range(7000, 7000 + many - len(OTHERS))]

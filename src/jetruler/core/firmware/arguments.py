@@ -25,7 +25,7 @@ from .exported import Exported, ExportError
 from .floats import LIBM
 from .forms import outside
 from .names import safe_name
-from .program import LARGEST, Program, ProgramModel
+from .program import LARGEST, Program, ProgramModel, simplified_body
 from .proof import Proof
 from .reference import ReferenceValues, ends_of, raw_of
 
@@ -284,9 +284,9 @@ def _whole_program(
                 end = text(place, field, (), True)
                 body.append(f"if y {sign} {end}:\n    y = {end}")
     low, high = ends_of(w.channel)
-    head = outside(low, high, arith)
+    text_of_body = simplified_body("\n".join([*outside(low, high, arith), *body, "return y"]))
     program = Program(
-        name, "\n".join([*head, *body, "return y"]), {}, arith,
+        name, text_of_body, {}, arith,
         arguments=tuple(one.name for one in arguments),
     )  # fmt: skip
     _check_room(w, arith, arguments, (low, high))
@@ -462,7 +462,7 @@ def _proven(
             worst, at = float(off[place]), int(counts[place])
     within = w.within if whole else max(w.within, worst)
     proof = Proof(
-        w.every, worst, at=at, within=within, monotone="", exact_at_marks=None, widest=widest,
+        w.every, worst, at=at, within=within, monotone=None, exact_at_marks=None, widest=widest,
         no_value=0, run=int(counts.size),
     )  # fmt: skip
     return proof, len(cases)

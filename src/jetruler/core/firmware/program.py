@@ -309,6 +309,11 @@ def simplified(result: str) -> str:
     return ast.unparse(_Simpler().visit(ast.parse(result, mode="eval").body))
 
 
+def simplified_body(body: str) -> str:
+    """Statements, each expression of them simplified."""
+    return ast.unparse(_Simpler().visit(ast.parse(body)))
+
+
 class _Simpler(ast.NodeTransformer):
     def visit_BinOp(self, node: ast.BinOp) -> ast.expr:
         self.generic_visit(node)

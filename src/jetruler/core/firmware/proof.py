@@ -37,7 +37,8 @@ class Proof:
     """What running every count has shown.
 
     counts: how many there are. worst: the largest error, in the channel's unit, `at` that count.
-    monotone: whether the output never turns back ("rising", "falling", or "" for neither).
+    monotone: whether the output never turns back ("rising", "falling", "" for
+    neither, None where that is not asked).
     exact_at_marks: whether it meets the marks of a line, rounded; None without marks. widest: the
     largest whole intermediate. no_value: counts without a value. run: how many counts were run;
     where that is fewer than all, `worst` bounds the others, but for floats.
@@ -47,7 +48,7 @@ class Proof:
     worst: float
     at: int
     within: float
-    monotone: str
+    monotone: str | None
     exact_at_marks: bool | None
     widest: int
     no_value: int
@@ -68,10 +69,9 @@ class Proof:
             every = (
                 f"{self.run} of {self.counts} {noun}s were run, every edge among them, and {how}"
             )
-        found = [
-            f"{every}: {worst if self.worst else 'each is equal'}",
-            f"{self.monotone} throughout" if self.monotone else "not monotone",
-        ]
+        found = [f"{every}: {worst if self.worst else 'each is equal'}"]
+        if self.monotone is not None:
+            found.append(f"{self.monotone} throughout" if self.monotone else "not monotone")
         if self.exact_at_marks is not None:
             found.append(("" if self.exact_at_marks else "not ") + "exact at the marks")
         if self.widest:
