@@ -260,7 +260,8 @@ def in_c(c: Chip) -> Printing:
     out = []
     for m, gives, given in steps(c, "_ || "):
         state = [f"&s_{m.name}"] if m.state else []
-        asked = ", ".join([*state, *(f"{name}_" for name in given)])
+        cast = {name: "" if name == "now" or "||" in name else f"({m.arith}_t)" for name in given}
+        asked = ", ".join([*state, *(f"{cast[name]}{name}_" for name in given)])
         body.append(f"{own} {gives}_ = {m.update}({asked});")
         out.append(gives)
     for e in c.made:
