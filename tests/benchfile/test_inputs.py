@@ -164,7 +164,7 @@ def test_exported_over_every_step(store: Path, cli: Cli) -> None:
         assert tank(125) == pytest.approx(15 * scale, abs=1e-9)
         assert tank(4001) is None
     refused = cli("export", "scale", "--to", "c", "-b", "store.toml")
-    assert "a resolution and a range of up to 65536 steps" in refused.stderr
+    assert "a resolution and a range of up to 2^32 steps" in refused.stderr
 
 
 def test_checked_fitted_compared_averaged_drawn(store: Path, cli: Cli) -> None:
