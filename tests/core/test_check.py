@@ -33,7 +33,8 @@ def test_the_bad_example_is_found_and_the_good_one_is_not(name: str) -> None:
     bad = [f for f in BUILD["findings"](EXAMPLES[name], "bad") if f.rule == name]
     assert len(bad) >= 1
     assert all(
-        f.where.startswith(("channel.", "trip.")) and f.what and f.remedy and f.why for f in bad
+        f.where.startswith(("channel.", "trip.", "drive.")) and f.what and f.remedy and f.why
+        for f in bad
     )
     assert not [f for f in BUILD["findings"](EXAMPLES[name], "good") if f.rule == name]
 

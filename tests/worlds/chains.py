@@ -177,11 +177,13 @@ def _sensor(random: np.random.RandomState, of: Edge) -> Chain:
         law = '{ law = "attenuator", upper = "30 kohm", lower = "10 kohm" }'
         return Chain((law,), lambda n: 4 * u(n), "V", (low, high), ("attenuator",))
     if kind == "loop":
+        # So that 20 mA are within what the pin can take.
+        burden = 120 if float(u(of.highest)) > 2.4 else 47
         laws = (
-            '{ law = "shunt", ohms = 120 }',
+            f'{{ law = "shunt", ohms = {burden} }}',
             '{ law = "line", marks = [["4 mA", 0], ["20 mA", "10 bar"]] }',
         )
-        at = lambda n: (u(n) / 120 - 0.004) / 0.016 * 10  # noqa: E731
+        at = lambda n: (u(n) / burden - 0.004) / 0.016 * 10  # noqa: E731
         return Chain(laws, at, "bar", (low, high), ("shunt", "line"))
     if kind == "amplifier":
         law = '{ law = "amplifier", gain = 50, offset = 0.1 }'

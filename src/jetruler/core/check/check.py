@@ -14,7 +14,7 @@ from ..bench.channel import Channel
 from ..bench.conditions import travel
 from ..result import Finding, Findings, Severity, applied
 from ..ruler.reading import Flag
-from ..ruler.units import number
+from ..ruler.units import number, shown, significant
 from ..survey.blocks import FLOATING_REMEDY, Floating, floating_text
 from ..survey.survey import Survey
 from . import circuits, ranges, triggers
@@ -231,6 +231,29 @@ def noisy_zones(s: Logged) -> Iterator[Finding]:
         yield from narrow_zones(Facts(s.facts.channel, noise=s.survey.noise))
 
 
+def other_noise(s: Logged) -> Iterator[Finding]:
+    """A noise that is stated, and another one in the log.
+
+    Budgets, zones and averages are then made for a calmer or a noisier sensor than this one.
+    """
+    stated, seen = s.facts.channel.noise, s.survey.noise
+    least = s.survey.step * 0.5
+    if not stated or not seen > 0 or s.survey.samples < 100:
+        return
+    if max(stated, seen) > OTHER_NOISE * max(min(stated, seen), least):
+        unit = s.facts.channel.chain.takes
+        yield s.facts.found(
+            Severity.WARNING,
+            s.facts.key("noise"),
+            f"{shown(significant(seen, 2), unit)} in the log, and {shown(stated, unit)} are stated",
+            f"Say noise = {significant(seen, 2):g}, or find what disturbs it",
+        )
+
+
+#: A noise that is so many times another is not the same.
+OTHER_NOISE = 4.0
+
+
 def swapped_columns(logged: Mapping[str, Logged]) -> Iterator[Finding]:
     """Two channels whose columns are swapped: each fits the other's column better.
 
@@ -265,4 +288,11 @@ def _fits(channel: Channel, survey: Survey) -> float:
 
 
 #: Every rule about a channel and its column in a log.
-LOG_RULES = (clamp_hides, unreached_marks, wrong_converter, floating_input, noisy_zones)
+LOG_RULES = (
+    clamp_hides,
+    unreached_marks,
+    wrong_converter,
+    floating_input,
+    noisy_zones,
+    other_noise,
+)

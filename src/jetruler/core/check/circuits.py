@@ -32,17 +32,29 @@ def above_reference(c: Facts) -> Iterator[Finding]:
     if adc is None or adc.gives == FRACTION or adc.vref is None:
         return
     vref = adc.vref
-    for i, law in enumerate(c.laws[1:2], start=1):
-        over = [x for x, _ in law.pairs if x > vref * 1.0001]
-        if law.takes == "V" and over:
+    for i, law in enumerate(c.laws[1:], start=1):
+        # The points of a datasheet's curve may go further than the sensor does.
+        if not law.pairs or c.channel.chain.units[1] != "V" or (i > 1 and law.marks is None):
+            continue
+        # A mark in mA, or behind an amplifier, is a voltage at the pin too.
+        raws = np.array([float(x) for x, _ in law.pairs])
+        volts = c.at_pin(i, raws)
+        if np.any(volts > vref * 1.0001):
+            worst = int(np.nanargmax(volts))
+            mark = shown(float(raws[worst]), c.channel.chain.units[i])
+            means = "" if i == 1 else f"{mark} are "
             yield c.found(
                 Severity.ERROR,
                 c.place(i, law.pairs_key),
-                f"{shown(max(over), 'V')} at the pin, and the reference is {shown(vref, 'V')}: all "
-                f"above reads {c.channel.shown(c.channel.chain(adc.highest))}",
-                "Divide the voltage down in front of the pin, or take a larger reference",
+                f"{means}{shown(significant(float(volts[worst]), 4), 'V')} at the pin, and the "
+                f"reference is {shown(vref, 'V')}: all above reads "
+                f"{c.channel.shown(c.channel.chain(adc.highest))}",
+                "Divide the voltage down in front of the pin, or take a larger reference"
+                if i == 1
+                else "Take a smaller resistor or gain in front of the pin, or a larger reference",
             )
             return
+        break
     volts = c.back(1)
     if c.inside.any() and np.any(volts > vref * 1.0001):
         worst = int(np.nanargmax(volts))

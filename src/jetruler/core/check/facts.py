@@ -138,6 +138,16 @@ class Facts:
                     return np.full(2, np.nan)
         return y
 
+    def at_pin(self, law: int, x: Array) -> Array:
+        """What stands behind the converter when x comes to a law: NaN where nothing gives it."""
+        with np.errstate(all="ignore"):
+            for one in reversed(self.laws[1:law]):
+                try:
+                    x = one.inverse(x)
+                except ValueError:  # it turns back: another rule says so
+                    return np.full(x.shape, np.nan)
+        return x
+
     def supply(self, divider: Divider) -> float | None:
         """What feeds a divider: its own supply, or the converter's reference."""
         own, converter = divider.supply, self.volts_converter

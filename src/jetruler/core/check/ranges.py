@@ -17,14 +17,15 @@ from ..uncertainty.contributions import resolution_of
 from .facts import Facts, Marked
 
 #: Less of the converter's range than this is worth a better part.
-QUARTER = 0.25
+FIFTH = 0.2
 
 
 def few_counts(c: Facts) -> Iterator[Finding]:
-    """Less than a quarter of the converter's range in use over the limits.
+    """Less than a fifth of the converter's range in use over the limits, so that a count is worth
+    more than the reading needs.
 
-    Each count is then worth four times as much as it could be: resolution that was paid for and
-    is thrown away.
+    Each count is then worth five times as much as it could be: resolution that was paid for and
+    is thrown away. A reading needs the decimals it shows, or a thousandth of its limits.
     """
     if c.channel.chain.converter is None or c.channel.limits is None:
         return
@@ -32,7 +33,7 @@ def few_counts(c: Facts) -> Iterator[Finding]:
         return  # a supply rail is watched near one value: its range is not its sensor's
     used = c.counts[c.inside]
     fraction = float(np.ptp(used) / np.ptp(c.counts)) if used.size else 0.0
-    if 0 < fraction < QUARTER:
+    if 0 < fraction < FIFTH and _step(c) > 2 * _needed(c):
         low, high = (number(float(end)) for end in (used.min(), used.max()))
         low_limit, high_limit = c.channel.limits
         limits = f"{number(low_limit)} to {shown(high_limit, c.channel.unit)}"
@@ -43,6 +44,48 @@ def few_counts(c: Facts) -> Iterator[Finding]:
             "Another fixed resistor, a smaller reference or an amplifier uses more: see jetruler "
             "choose",
         )
+
+
+def _needed(c: Facts) -> float:
+    """The step that a reading needs."""
+    if c.channel.decimals is not None:
+        return float(10.0**-c.channel.decimals)
+    low, high = c.channel.limits or (-np.inf, np.inf)
+    return (high - low) / 1000
+
+
+def _step(c: Facts) -> float:
+    """What a count is worth within the limits, but for the few places where it is worth most."""
+    counts, values = c.counts[c.inside], c.values[c.inside]
+    if counts.size < 3:
+        return np.inf
+    steps = np.sort(np.abs(np.diff(values) / np.diff(counts))) * resolution_of(c.channel.chain)
+    return float(steps[int(USUAL * (steps.size - 1))])
+
+
+def marks_of_another(c: Facts) -> Iterator[Finding]:
+    """Marks from 0 to the top count of a converter with another number of bits.
+
+    A scale of 0 to 1023 belongs to 10 bits: on a converter of more, the value leaves its range
+    after a part of the travel (and a clamp hides it); on one of fewer, it never gets far.
+    """
+    converter = c.channel.chain.converter
+    found = marks_of(c)
+    if converter is None or found is None or converter.lowest != 0:
+        return
+    place, marks = found
+    low, high = sorted(raw for raw, _ in marks)
+    tops = {2**bits - 1: bits for bits in range(8, 25, 2)}
+    for top in (high, high - 1):
+        if low == 0 and top in tops and tops[top] < converter.bits:
+            yield c.found(
+                Severity.WARNING,
+                c.place(place, "marks"),
+                f"the marks go from 0 to {number(high)}, the range of {tops[top]} bits, and the "
+                f"converter has {converter.bits}",
+                f"Take the counts that are there (jetruler look --ends), or say bits = {tops[top]}",
+            )
+            return
 
 
 def marks_on_rails(c: Facts) -> Iterator[Finding]:
@@ -155,14 +198,88 @@ def limits_out_of_reach(c: Facts) -> Iterator[Finding]:
             f"{reads}: none lies within {number(low)} to {number(high)}",
             "Correct the laws, or the unit of the limits",
         )
-    elif (low < smallest or high > largest) and not c.clamps:
-        end = low if low < smallest else high
+    elif (
+        low < smallest - _step_at(c, smallest) or high > largest + _step_at(c, largest)
+    ) and not c.clamps:
+        end = low if low < smallest - _step_at(c, smallest) else high
         yield c.found(
             Severity.WARNING,
             c.key("limits"),
             f"{reads}: {shown(end, c.channel.unit)} is never crossed",
             "Take limits that a fault would cross, or another part that reaches them",
         )
+
+
+def _step_at(c: Facts, value: float) -> float:
+    """How far the neighbours of a value are that are looked at: an end between them is met."""
+    place = int(np.flatnonzero(c.values == value)[0])
+    beside = c.values[max(0, place - 1) : place + 2]
+    return float(np.abs(beside[np.isfinite(beside)] - value).max(initial=0.0))
+
+
+def excludes_marks(c: Facts) -> Iterator[Finding]:
+    """An `expect` that takes values for faults which the marks before it call sound.
+
+    Its ends are then those of another place in the chain: milliamperes behind a line in bar.
+    """
+    for i, law in enumerate(c.laws):
+        reach = _reach(c, i)
+        if law.role is not Role.HOLD or law.keeps_within is not None or reach is None:
+            continue
+        ends = np.array([getattr(law, "low", None), getattr(law, "high", None)], dtype=np.float64)
+        x = np.linspace(*reach, 201)
+        with np.errstate(all="ignore"):
+            gone = float(np.mean(np.isnan(law.forward(x))))
+        if gone > EXCLUDED:
+            unit = c.channel.chain.units[i]
+            between = " to ".join(number(float(end)) for end in ends if np.isfinite(end))
+            yield c.found(
+                Severity.ERROR,
+                c.place(i),
+                f"the marks before it read {number(reach[0])} to {shown(reach[1], unit)}, and it "
+                f"expects {between}: {gone:.0%} of that is a fault to it",
+                "Put it in front of the line, in the unit that it is said in, or give it the ends "
+                "of the marks with some room",
+            )
+
+
+def rounded_too_early(c: Facts) -> Iterator[Finding]:
+    """A rounding before a law that scales or bends.
+
+    The result then has the steps of the rounded number times the slope behind it, however fine
+    the converter is.
+    """
+    for i, law in c.of(Role.ROUND):
+        later = [one for one in c.laws[i + 1 :] if not one.role.shapes]
+        if later and law.changes_value:
+            yield c.found(
+                Severity.WARNING,
+                c.place(i),
+                f"{later[0].name} stands behind it and scales its steps",
+                "Put the rounding last",
+            )
+            return
+
+
+def wide_hysteresis(c: Facts) -> Iterator[Finding]:
+    """A zone that is narrower than the hysteresis of its edges.
+
+    It is entered only from one side, or never: what leaves one neighbour is in the other at once.
+    """
+    if (zones := zones_of(c.laws)) is None:
+        return
+    i, law = zones
+    for low, high in zip(law.edges, law.edges[1:], strict=False):
+        if high - low <= law.hysteresis:
+            unit = c.channel.chain.units[i]
+            yield c.found(
+                Severity.ERROR,
+                c.place(i, "hysteresis"),
+                f"the zone from {number(low)} to {shown(high, unit)} is {number(high - low)} wide, "
+                f"and each edge holds for {shown(law.hysteresis, unit)}",
+                f"A hysteresis below {shown(significant((high - low) / 2, 2), unit)} leaves room",
+            )
+            return
 
 
 def turns_back(c: Facts) -> Iterator[Finding]:
@@ -314,13 +431,13 @@ def skipped_numbers(c: Facts) -> Iterator[Finding]:
     """
     for i, _ in c.of(Role.ROUND):
         steps = np.abs(np.diff(c.joints[i + 1]) / np.diff(c.counts))
-        steps = steps[np.isfinite(steps)]
-        if steps.size and np.max(steps) * resolution_of(c.channel.chain) > 1.5:
+        steps = steps[np.isfinite(steps)] * resolution_of(c.channel.chain)
+        if steps.size and np.max(steps) > 1.5:
             usual = float(np.median(steps[steps > 0])) if np.any(steps > 0) else 0.0
             yield c.found(
                 Severity.NOTE,
                 c.place(i),
-                f"one count moves the result by {number(significant(max(usual, steps.max()), 2))}",
+                f"one step moves the result by {number(significant(max(usual, steps.max()), 2))}",
                 "A converter of more bits, or an average, gives the numbers between",
             )
 
@@ -372,9 +489,16 @@ def overflowing_product(c: Facts) -> Iterator[Finding]:
                 break
 
 
+#: So much of what marks call sound may be a fault to an `expect` behind them.
+EXCLUDED = 0.05
+
 RULES = (
     few_counts,
     outside_marks,
+    marks_of_another,
+    excludes_marks,
+    rounded_too_early,
+    wide_hysteresis,
     marks_on_rails,
     misplaced_clamp,
     clamp_too_early,

@@ -166,6 +166,44 @@ def untold_rails(bench: Bench) -> Iterator[Finding]:
             )
 
 
+def range_of_another(bench: Bench) -> Iterator[Finding]:
+    """A drive whose marks have the range of something else than its channel.
+
+    Marks in counts on a channel in percent, or the other way round: the command then hardly leaves
+    one end, or has done with its way after a part of the travel.
+    """
+    for drive in bench.drives.values():
+        channel = bench.channels.get(drive.source)
+        if channel is None or len(drive.marks) < 2:
+            continue
+        facts = Facts(channel)
+        if facts.labelled or not facts.has_ends:
+            continue
+        values = facts.values[facts.inside & np.isfinite(facts.values)]
+        kept = [ends for _, ends in facts.clamps]
+        low, high = (float(values.min()), float(values.max())) if values.size else (0.0, 0.0)
+        if kept:
+            low, high = max(low, kept[-1][0]), min(high, kept[-1][1])
+        first, *_, last = sorted(float(x) for x, _ in drive.marks)
+        met = min(high, last) - max(low, first)
+        if high <= low or last <= first:
+            continue
+        if met < LITTLE * (last - first) or (kept and met < LITTLE * (high - low)):
+            yield Finding(
+                Severity.ERROR,
+                f"drive.{drive.name}.marks",
+                f"its marks go from {number(first)} to {number(last)}, and {channel.name} reads "
+                f"{number(low)} to {shown(high, channel.unit)}",
+                f"Give it marks in the unit of {channel.name}, as in "
+                f"marks = [[{number(low)}, {number(drive.bounds[0])}], "
+                f"[{number(high)}, {number(drive.bounds[1])}]]".replace("−", "-"),
+            )
+
+
+#: Less of a range than this is that of something else.
+LITTLE = 0.1
+
+
 @dataclass(frozen=True)
 class Changes:
     """How often a trip changed its state over a log, and how many of these states lasted no more
@@ -202,4 +240,11 @@ def flickering_trip(bench: Bench, changes: Mapping[str, Changes]) -> Iterator[Fi
 
 #: A state that lasts so many samples is short; so many short ones are a flicker.
 SHORT, FLICKERS = 3, 3
-RULES = (slow_smoothing, unreachable_threshold, flickering_threshold, stop_or_wire, untold_rails)
+RULES = (
+    slow_smoothing,
+    unreachable_threshold,
+    flickering_threshold,
+    stop_or_wire,
+    untold_rails,
+    range_of_another,
+)
