@@ -32,6 +32,7 @@ HEAD = """# What `check` looks for
 Made by `python docs/build_checks.py` from the rules themselves. `jetruler check` reads the bench file; with `--log` it also
 holds the bench against a log, and passes on what `look` finds wrong there. Findings come with their place, the evidence in
 numbers, why it matters and what to do about it; errors first. The exit code is 1 if one of them is an error.
+What could not be judged for want of a number (limits, a noise) is said in a line a channel, which is no finding.
 
 The examples stand below `[channel.a]` with `column = "ch0"`, on a converter of 12 bits and 3.3 V.
 """

@@ -81,12 +81,34 @@ def test_a_dozen_mistakes(cli: Cli, home: Path) -> None:
 
 def test_nothing_in_the_demo(cli: Cli) -> None:
     done = cli("check")
-    assert (done.returncode, done.stdout) == (0, "bench.toml: nothing found in 8 channels\n")
+    unjudged = "tray: not judged for want of noise: whether its decisions flicker\n"
+    assert (done.returncode, done.stdout) == (
+        0,
+        f"{unjudged}bench.toml: nothing found in 8 channels\n",
+    )
     logged = cli("check", "--log", "roast.csv")
     assert logged.returncode == 1  # the loose connector
     assert "sits on its high rail (4095) for 10 samples" in logged.stdout
     assert "(look)" in logged.stdout
     assert "laws[" not in logged.stdout  # nothing between the bench and the log
+
+
+def test_what_could_not_be_judged_is_said_and_is_no_finding() -> None:
+    text = (
+        '[channel.a]\ncolumn = "x"\nconverter = { bits = 12, vref = "3.3 V" }\n'
+        'laws = [{ law = "divider", known = "10 kohm" }, '
+        '{ law = "beta", r0 = "10 kohm", beta = 3435 }]\n'
+        '[trip.t]\nany = [{ channel = "a", above = 50 }]\n'
+    )
+    found = check(parse_bench(text))
+    assert not found
+    assert list(found.unjudged) == ["a"]
+    assert "limits: whether it reaches them" in found.unjudged["a"]
+    assert "whether its resistor fits" in found.unjudged["a"]
+    assert "noise: whether its decisions flicker" in found.unjudged["a"]
+    assert found.to_dict()["unjudged"] == found.unjudged
+    whole = text.replace("[trip.t]", "limits = [0, 100]\nnoise = 1.2\n[trip.t]")
+    assert not check(parse_bench(whole)).unjudged
 
 
 def test_only_errors_end_with_1(cli: Cli, home: Path) -> None:

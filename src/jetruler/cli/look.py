@@ -206,7 +206,7 @@ def check_command(log_path: str | None, as_json: bool, given: Given, bench_path:
             logged = check_log(
                 log_path, bench, listed, form=form_of(given, bench), progress=progress
             )
-        found = Findings.of([*found, *logged])
+        found = Findings.of([*found, *logged], logged.unjudged)
     if as_json:
         show_json(found.to_dict())
     else:

@@ -12,6 +12,7 @@ import warnings
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import IntEnum
+from types import MappingProxyType
 from typing import Any, TypeVar, cast
 
 import numpy as np
@@ -228,7 +229,7 @@ class Finding:
     >>> ruler = jr.Adc(12, 3.3) >> jr.Divider(4.7e6) >> jr.Beta(10e3, 3435)
     >>> slip = jr.Channel("t", ruler, "ch0", limits=(0, 100))
     >>> [finding.rule for finding in jr.check(jr.Bench("Desk", {"t": slip}))]
-    ['unit-slip', 'few-counts', 'limits-out-of-reach']
+    ['unit-slip', 'few-counts']
     """
 
     severity: Severity
@@ -257,17 +258,27 @@ class Finding:
 class Findings(Result, tuple[Finding, ...]):
     """All findings of `check` or `check_log`, the most serious first.
 
+    Attributes
+    ----------
+    unjudged : Mapping[str, str]
+        By channel: what could not be judged for want of a number. These are no findings.
+
     Examples
     --------
     >>> import jetruler as jr
-    >>> print(jr.check(jr.Bench("Desk", {"t": jr.Channel("t", jr.Adc(12, 3.3), "ch0")})))
+    >>> volts = jr.Ruler((jr.Adc(12, 3.3),))
+    >>> print(jr.check(jr.Bench("Desk", {"t": jr.Channel("t", volts, "ch0", limits=(0, 3.3))})))
     nothing found
     """
 
+    unjudged: Mapping[str, str] = MappingProxyType({})
+
     @classmethod
-    def of(cls, findings: Iterable[Finding]) -> Findings:
+    def of(cls, findings: Iterable[Finding], unjudged: Mapping[str, str] | None = None) -> Findings:
         """Findings in the order of their severity."""
-        return cls(sorted(findings, key=lambda finding: finding.severity))
+        found = cls(sorted(findings, key=lambda finding: finding.severity))
+        found.unjudged = dict(unjudged or {})
+        return found
 
     @property
     def headline(self) -> str:
@@ -291,10 +302,11 @@ class Findings(Result, tuple[Finding, ...]):
         lines: list[Any] = []
         for finding in self:
             lines += [finding.explained, ""]
+        lines += [f"{name}: not judged for want of {what}" for name, what in self.unjudged.items()]
         return [*lines, self.headline]
 
     def _fields(self) -> Mapping[str, Any]:
-        return {"findings": list(self)}
+        return {"findings": list(self), "unjudged": self.unjudged}
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from dataclasses import replace
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.decisions import Decisions, timed_parts, without_clock, without_times
 from ..core.bench.trips import TripEvent
-from ..core.check.check import LOG_RULES, Logged, swapped_columns
+from ..core.check.check import LOG_RULES, Logged, swapped_columns, unjudged
 from ..core.check.facts import Facts
 from ..core.check.triggers import SHORT, Changes, flickering_trip, short_window, slow_smoothing
 from ..core.error_types import LogError
@@ -106,7 +106,7 @@ class CheckPass(EveryPass):
         """The findings, the most serious first."""
         bench, found = self.bench, applied(missing_column, self.gone)
         if not self._passes:
-            return Findings.of(found)
+            return Findings.of(found, unjudged(bench, logged=True))
         looked = self._looked.found()
         logged = {
             name: Logged(Facts(bench[name], name in self.listed), each.survey, each.floating)
@@ -126,7 +126,7 @@ class CheckPass(EveryPass):
             for finding in looked.findings
             if finding.severity < Severity.NOTE and finding.rule != "floating"
         ]
-        return Findings.of(found)
+        return Findings.of(found, unjudged(bench, logged=True))
 
 
 def check_log(

@@ -69,7 +69,7 @@ def check(bench: Bench, listed: Iterable[str] = ()) -> Findings:
     --------
     >>> import jetruler as jr
     >>> ruler = jr.Adc(12, 3.3) >> jr.Divider(4700) >> jr.Beta(100e3, 3950)
-    >>> sensor = jr.Channel("t", ruler, "ch0")
+    >>> sensor = jr.Channel("t", ruler, "ch0", limits=(20, 250))
     >>> print(jr.check(jr.Bench("Desk", {"t": sensor})))
     nothing found
     """
@@ -79,7 +79,30 @@ def check(bench: Bench, listed: Iterable[str] = ()) -> Findings:
         facts = Facts(channel, channel.name in own)
         for rule in CHANNEL_RULES if facts.has_ends else (unknown_range,):
             found += applied(rule, facts)
-    return Findings.of(found)
+    return Findings.of(found, unjudged(bench))
+
+
+def unjudged(bench: Bench, logged: bool = False) -> dict[str, str]:
+    """What the rules cannot judge of each channel, for want of a number that the bench does not
+    say; channels with nothing of this kind are left out. logged: whether a log shows the noise."""
+    found = {}
+    for channel in bench.channels.values():
+        facts, wants = Facts(channel), []
+        if not facts.has_ends:
+            continue  # a finding of its own
+        if channel.limits is None and not facts.labelled and not facts.clamps:
+            fits = " and whether its resistor fits" if facts.dividers else ""
+            wants.append(f"limits: whether it reaches them, how much of the range is used{fits}")
+        decides = facts.labelled or any(
+            c.channel == channel.name and (c.above is not None or c.below is not None)
+            for trip in bench.trips.values()
+            for c in trip.conditions
+        )
+        if decides and not channel.noise and not logged:
+            wants.append("noise: whether its decisions flicker")
+        if wants:
+            found[channel.name] = "; ".join(wants)
+    return found
 
 
 #: A clamp may hold so much of a log before it hides something.
