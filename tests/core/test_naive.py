@@ -91,6 +91,12 @@ def test_no_whole_numbers_for_a_logarithm() -> None:
     assert not any("scaled" in one.order for one in found.orders)
 
 
+def test_where_the_right_form_has_no_value() -> None:
+    zones = jr.Zones((124, 214), ("low", "mid", "high"))
+    chain = jr.Adc(12) >> jr.Divider(150, "upper") >> jr.Platinum() >> zones
+    assert "here it gives no value" in jr.naive(jr.Channel("raw", chain, 1), 4093, "int16").right
+
+
 @pytest.mark.parametrize("language", ["c", "python", "st"])
 def test_the_right_form_is_in_the_language(language: str) -> None:
     channel = jr.Channel("rail", jr.Ruler((jr.Adc(10, 5.0),)), 1, decimals=2)

@@ -448,7 +448,7 @@ def rounded_budget(world: World, home: Path) -> Iterator[str]:
 def typed_in(world: World, home: Path) -> Iterator[str]:
     """What a chip makes of the formula is told for every chain; in floats it is the formula's."""
     for c in world.channels:
-        raw = float(np.median(c.signal.valid))
+        raw = round(float(np.median(c.signal.valid)), c.edge.digits)
         at = ("explain", c.name, f"--at={raw:.{c.edge.digits}f}", "-b", "bench.toml")
         for arith in ("int16", "uint16", "float32"):
             done, bad = run(home, *at, "--arith", arith, "--json", codes=(0, 2))

@@ -238,7 +238,7 @@ def excludes_marks(c: Facts) -> Iterator[Finding]:
                 c.place(i),
                 f"the marks before it read {number(reach[0])} to {shown(reach[1], unit)}, and it "
                 f"expects {between}: {gone:.0%} of that is a fault to it",
-                "Put it in front of the line, in the unit that it is said in, or give it the ends "
+                "Put it in front of the line, in the unit of its ends, or give it the ends "
                 "of the marks with some room",
             )
 

@@ -19,7 +19,7 @@ from ..ruler.units import number, shown, significant, symbol
 from .c_arithmetic import FLOAT32, KINDS, CType, Operation
 from .exported import Exported, ExportError
 from .orders import Typed, orders_of
-from .program import ProgramModel
+from .program import LARGEST, ProgramModel
 from .selection import Arith, export, usual_scale
 
 ARITHMETICS = tuple(KINDS)
@@ -379,8 +379,11 @@ def _right(channel: Channel, at: float, arith: str, language: str) -> tuple[str,
 
 
 def _given(made: Exported, at: float) -> float:
-    out = ProgramModel(made.program, made.float_kind).run(np.array([at]))
-    return float(out[0]) / (made.wanted.scale if made.program.arith != "float" else 1.0)
+    """What an export gives at a count; NaN for no value."""
+    out = float(ProgramModel(made.program, made.float_kind).run(np.array([at]))[0])
+    if made.program.arith == "float":
+        return out
+    return math.nan if out == -LARGEST[made.program.arith] - 1 else out / made.wanted.scale
 
 
 def _same(a: float, b: float) -> bool:
