@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import jetruler as jr
 from jetruler.core.firmware.naive import ARITHMETICS
@@ -66,6 +69,37 @@ def test_the_width_of_int(what: str, arith: str, at: int, small: int, large: int
     found = jr.naive(channel, at, arith)
     assert (found.result, found.other_int) == (small, large), what
     assert jr.naive(channel, at, arith, int_bits=32).result == large
+
+
+@given(
+    st.lists(st.tuples(st.integers(1, 300), st.integers(-3000, 3000)), min_size=1, max_size=3),
+    st.integers(0, 4095),
+)
+def test_unsigned_types_of_chips_that_promote_nothing(laws: list[tuple[int, int]], at: int) -> None:
+    """After every operation a number wraps round, or stops at its ends; constants too."""
+    chain = jr.Ruler((jr.Counts(12), *(jr.Line(gain, offset) for gain, offset in laws)))
+    channel = jr.Channel("c", chain, 1)
+    kept: dict[str, Callable[[int], int]] = {
+        "uint16-wraps": lambda x: x % 65536,
+        "uint16-saturates": lambda x: min(max(x, 0), 65535),
+    }
+    for arith, keep in kept.items():
+        x = at
+        for gain, offset in laws:  # nobody types "+ -50": it is a subtraction
+            product = keep(keep(gain) * x)
+            x = keep(product + offset) if offset >= 0 else keep(product - keep(-offset))
+        assert jr.naive(channel, at, arith).result == x
+
+
+def test_an_input_without_steps_is_refused_for_that() -> None:
+    bare = jr.Channel("bare", jr.Input("V") >> jr.Line(20), 1)
+    with pytest.raises(ParameterError, match="an input with a resolution"):
+        jr.naive(bare, 1.0, "int16")
+
+
+def test_the_right_form_of_a_wide_converter() -> None:
+    wide = jr.Channel("w", jr.Counts(32) >> jr.Line(1e-6), 1)
+    assert "int64" in jr.naive(wide, 4_000_000_000, "int32").right[0]
 
 
 def test_other_orders_and_where_they_lose() -> None:

@@ -96,6 +96,11 @@ def test_a_clamp_is_not_in_it() -> None:
     assert np.abs(y / 10 - chain(counts)).max() == pytest.approx(found.worst, abs=1e-9)
 
 
+def test_what_is_equal_is_said_to_be() -> None:
+    found = jr.three_numbers(jr.Channel("n", jr.Counts(8) >> jr.Line(3, 5), 1), scale=1)
+    assert found.headline == "y = x * 3 / 1 + 5: each is equal"
+
+
 def test_of_a_wide_converter_every_count_is_run() -> None:
     cell = jr.Counts(20) >> jr.Line.through((1000, 0), (1_000_000, 20_000), unit="g")
     found = jr.three_numbers(jr.Channel("c", cell, 1), scale=1, bits=32)
@@ -111,7 +116,8 @@ REFUSED = [
     (jr.Counts(8) >> jr.Zones((20,), ("a", "b")), {}, ExportError, "labels"),
     (jr.Counts(8) >> jr.Line(1), {"bits": 40}, ParameterError, "from 8 to 32"),
     (jr.Counts(8) >> jr.Line(1), {"rounding": "up"}, ParameterError, "one of nearest"),
-    (jr.Counts(8) >> jr.Line(1), {"numbers": (1, 0, 2)}, ParameterError, "above 0"),
+    (jr.Counts(8) >> jr.Line(1), {"numbers": (1, 0, 2)}, ParameterError, "from 1 to 2147483647"),
+    (jr.Counts(8) >> jr.Line(1), {"numbers": (1e30, 1, 2)}, ParameterError, "from -2147483647"),
     (jr.Counts(16) >> jr.Line(1), {"product_bits": 16}, ExportError, "a wider product does"),
     (jr.Counts(8) >> jr.Line(1), {"scale": 0}, ParameterError, "from 1 to 1000000"),
 ]

@@ -107,8 +107,21 @@ def test_ends_that_fall_on_one_another_have_no_value() -> None:
     assert turned[[0, 198, 3904, 4095]].tolist() == [1000, 1000, 0, 0]
 
 
+def test_zones_do_not_hold_where_their_edges_move() -> None:
+    zones = jr.Zones((20, 60), ("a", "b", "c"), hysteresis=2)
+    pad = jr.Channel("pad", jr.Counts(12) >> LINE >> zones, 1)
+    fixed, free = (
+        jr.export(pad, "pad", "float", arguments=asked) for asked in (None, {"hi": None})
+    )
+    assert "pad_holding" in fixed.text("c")
+    assert "pad_holding" not in free.text("c", struct=True)
+    assert "struct pad_ends" in free.text("c", struct=True)
+
+
 REFUSED = [
     ({"rr": None}, "int32", ParameterError, "a parameter of one law"),
+    ({"lo": None, "marks[1][1]": None}, "int32", ParameterError, "each parameter once"),
+    ({"bits": None}, "float", ParameterError, "a parameter of one law"),
     ({"lo": (300, 900)}, "int32", ParameterError, "a range with its own value, 198, in it"),
     ({"at_hi": (0, 1e7)}, "int32", ExportError, "does not fit int32; --arith int64"),
 ]
@@ -128,6 +141,8 @@ def test_what_cannot_be(
         (("--arguments", "lo=3"), "expected names, each with its range"),
         (("--arguments", ""), "expected names, each with its range"),
         (("--struct",), "--struct goes with --arguments"),
+        (("--arguments", "lo", "--threshold", "damper=50"), "would not move with them"),
+        (("--window", "8"), "trips come along with --all"),
         (("--arguments", "known"), "--arith float takes any law"),
     ],
 )

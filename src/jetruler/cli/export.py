@@ -177,6 +177,10 @@ class ExportArguments:
             raise JetRulerError("--json: the proof and the code cannot share stdout; add -o FILE")
         if self.arguments is not None and self.whole:
             raise JetRulerError("--arguments: a channel has them; name it, without --all")
+        if self.arguments is not None and self.threshold:
+            raise JetRulerError("--arguments: a threshold in counts would not move with them")
+        if self.window is not None and not self.whole:
+            raise JetRulerError("--window: trips come along with --all")
         if self.as_struct and self.arguments is None:
             raise JetRulerError("--struct goes with --arguments")
         _ = self.target

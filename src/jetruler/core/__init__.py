@@ -17,9 +17,9 @@ class Outer:
     frame: Callable[[object], Any]
     plot: Callable[..., Any]
     convert_frame: Callable[..., Any]
-    code: Callable[[object, str, bool, str | None], str]
+    code: Callable[[object, str, bool, str | None, bool], str]
     function: Callable[[object, str], list[str]]
-    save_code: Callable[[object, Any, bool, str | None], None]
+    save_code: Callable[[object, Any, bool, str | None, bool], None]
 
 
 OUTER = Outer()

@@ -34,7 +34,9 @@ def target_named(name: str) -> Target:
 SUFFIXES = {".h": "c", ".c": "c", ".py": "python", ".st": "st"}
 
 
-def code_of(exported: Exported, to: str, selftest: bool, title: str | None = None) -> str:
+def code_of(
+    exported: Exported, to: str, selftest: bool, title: str | None = None, struct: bool = False
+) -> str:
     """Return the text. Raises `ExportError`."""
     from .. import __version__
 
@@ -44,9 +46,14 @@ def code_of(exported: Exported, to: str, selftest: bool, title: str | None = Non
         raise ExportError(f"{to} computes in {target.float_kind.__name__}; use {expected}")
     bench = Bench(title or exported.channel.name, {exported.channel.name: exported.channel})
     machines = holding_of([exported]).machines if target.writes_machines else ()
-    return target.file(
-        [exported], ExportOptions(bench, __version__, selftest=selftest, machines=machines)
+    options = ExportOptions(
+        bench,
+        __version__,
+        selftest=selftest,
+        machines=machines,
+        as_struct=struct and bool(exported.defaults),
     )
+    return target.file([exported], options)
 
 
 def function_of(exported: Exported, to: str) -> list[str]:
@@ -55,7 +62,11 @@ def function_of(exported: Exported, to: str) -> list[str]:
 
 
 def save_code(
-    exported: Exported, path: str | PathLike[str], selftest: bool, title: str | None = None
+    exported: Exported,
+    path: str | PathLike[str],
+    selftest: bool,
+    title: str | None = None,
+    struct: bool = False,
 ) -> None:
     """Write the text; the language follows from the name."""
     final = Path(path)
@@ -64,7 +75,7 @@ def save_code(
         raise ExportError(f"path: expected {expected}, found {str(path)!r}")
     part = temp_path(final)
     try:
-        part.write_text(code_of(exported, SUFFIXES[final.suffix], selftest, title), "utf-8")
+        part.write_text(code_of(exported, SUFFIXES[final.suffix], selftest, title, struct), "utf-8")
         atomic_replace(part, final)
     finally:
         part.unlink(missing_ok=True)

@@ -15,6 +15,7 @@ import numpy as np
 from ..error_types import ParameterError
 from ..result import old_fields
 from ..ruler.base_law import is_finite
+from ..ruler.converter import ERRORS
 from ..ruler.quantity import Toleranced
 from ..ruler.ruler import Law
 
@@ -149,6 +150,50 @@ def found_by(
     field, inside = path_of(path)
     indices = [i for i, law in enumerate(laws) if of in ("", law.name) and fits(law, field, inside)]
     return indices, field, inside
+
+
+def is_measure(law: Law, field: str, inside: tuple[int, ...]) -> bool:
+    """Whether a parameter is a number that a reading depends on: not one that counts (bits), nor
+    an error for budgets."""
+    counts = any(
+        one.name == field and "int" in str(one.type).split(" | ")
+        for one in dataclasses.fields(law)  # type: ignore[arg-type]
+    )
+    value = number_in(law, field, inside)
+    return (
+        not counts
+        and field not in ERRORS
+        and isinstance(value, int | float)
+        and not isinstance(value, bool)
+    )
+
+
+def measures(laws: Sequence[Law]) -> set[str]:
+    """The names of such parameters."""
+    return {
+        one.name
+        for law in laws
+        for one in dataclasses.fields(law)  # type: ignore[arg-type]
+        if is_measure(law, one.name, ())
+    }
+
+
+def with_number(law: Law, field: str, inside: tuple[int, ...], value: Any) -> Law:
+    """The law with another number (or an array of numbers) in a place, unchecked: a parameter may
+    be moved to where nobody would build the law."""
+    draft = object.__new__(type(law))
+    for one in dataclasses.fields(law):  # type: ignore[arg-type]
+        object.__setattr__(draft, one.name, getattr(law, one.name))
+    object.__setattr__(draft, field, _replaced(getattr(law, field), inside, value))
+    return draft
+
+
+def _replaced(old: Any, inside: tuple[int, ...], value: Any) -> Any:
+    if not inside:
+        return value
+    parts = list(old)
+    parts[inside[0]] = _replaced(parts[inside[0]], inside[1:], value)
+    return tuple(parts)
 
 
 @dataclass(frozen=True)

@@ -4,19 +4,18 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, fields, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from ..bench.bench import Bench
 from ..bench.channel import Channel, channel_of
-from ..bench.covariance import found_by, number_in
+from ..bench.covariance import found_by, is_measure, measures, number_in
 from ..error_types import ParameterError
 from ..numerics import Array
 from ..result import Content, Result, TextTable, Title
 from ..ruler.base_law import Role, hint_unit, parameters
-from ..ruler.converter import ERRORS
 from ..ruler.quantity import Toleranced
 from ..ruler.raw_range import raw_samples
 from ..ruler.rounding import fixed
@@ -306,13 +305,13 @@ def others_changed(was: Bench, now: Bench, channel: str) -> list[str]:
 def _parameter(channel: Channel, name: str, used: MarkedLaws) -> UncertainParameter:
     """A parameter by its name; its law is a place in the stretch between the marks' units."""
     path, laws = name.rpartition(".")[2], channel.chain.laws
-    having, field, inside = found_by(name, laws, _is_measure)
+    having, field, inside = found_by(name, laws, is_measure)
     if not having:
-        known = {
-            field for law in laws for field in parameters(type(law)) if _is_measure(law, field, ())
-        }
         raise ParameterError(
-            "free", name, f"a number among the parameters of {channel.name}", nearest(name, known)
+            "free",
+            name,
+            f"a number among the parameters of {channel.name}",
+            nearest(name, measures(laws)),
         )
     within = [i for i in having if i in used.places]
     if not within:
@@ -335,19 +334,6 @@ def _parameter(channel: Channel, name: str, used: MarkedLaws) -> UncertainParame
         value=known_to,
         unit=None if unit is None else unit.symbol,
         name=path,
-    )
-
-
-def _is_measure(law: Law, field: str, inside: tuple[int, ...]) -> bool:
-    """Whether a parameter is a number that a reading depends on: not one that counts (bits), nor
-    an error for budgets."""
-    counts = any(f.name == field and "int" in str(f.type).split(" | ") for f in fields(law))  # type: ignore[arg-type]
-    value = number_in(law, field, inside)
-    return (
-        not counts
-        and field not in ERRORS
-        and isinstance(value, int | float)
-        and not isinstance(value, bool)
     )
 
 

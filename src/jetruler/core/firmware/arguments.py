@@ -4,7 +4,6 @@ as arguments of the function, proven over a range."""
 from __future__ import annotations
 
 import ast
-import dataclasses
 import itertools
 import math
 from collections.abc import Mapping, Sequence
@@ -14,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from ..bench.channel import Channel
-from ..bench.covariance import found_by, number_in
+from ..bench.covariance import found_by, is_measure, measures, number_in, with_number
 from ..error_types import ParameterError
 from ..numerics import AnyArray, Array
 from ..ruler.base_law import constant
@@ -62,14 +61,17 @@ def arguments_of(
 ) -> list[Argument]:
     """The parameters that were asked for, with their ranges. Raises `ParameterError`."""
     laws = channel.ruler.laws
-    found = []
+    found: list[Argument] = []
     for name, between in asked.items():
-        having, field, inside = found_by(ENDS.get(name, name), laws, _is_number)
+        having, field, inside = found_by(ENDS.get(name, name), laws, is_measure)
         if len(having) != 1:
-            known = [*ENDS, *_numbers(laws)]
+            ends = [*ENDS] if any(law.marks is not None for law in laws) else []
             expected = f"a parameter of one law of {channel.name}"
-            why = nearest(name, known) if not having else f"{len(having)} laws have it"
+            known = nearest(name, [*ends, *measures(laws)])
+            why = known if not having else f"{len(having)} laws have it"
             raise ParameterError("arguments", name, expected, why)
+        if any((one.law, one.field, one.inside) == (having[0], field, inside) for one in found):
+            raise ParameterError("arguments", name, "each parameter once")
         law = laws[having[0]]
         value = float(number_in(law, field, inside))
         called = safe_name(name.replace("[", "_").replace("]", "").replace(".", "_"))
@@ -97,15 +99,6 @@ def arguments_of(
     for corner in _corners(found):
         _ruler_with(channel.ruler, found, corner)
     return found
-
-
-def _is_number(law: Law, field: str, inside: tuple[int, ...]) -> bool:
-    value = number_in(law, field, inside)
-    return isinstance(value, int | float) and not isinstance(value, bool)
-
-
-def _numbers(laws: Sequence[Law]) -> list[str]:
-    return [f.name for law in laws for f in dataclasses.fields(law) if _is_number(law, f.name, ())]  # type: ignore[arg-type]
 
 
 def _usual_range(
@@ -139,9 +132,7 @@ def _ruler_with(
     by_law: dict[int, Law] = {}
     for one, value in zip(arguments, values, strict=True):
         law = by_law.get(one.law, laws[one.law])
-        fields = {f.name: getattr(law, f.name) for f in dataclasses.fields(law) if f.init}  # type: ignore[arg-type]
-        fields[one.field] = _put(fields[one.field], one.inside, value)
-        by_law[one.law] = _unchecked(law, fields)  # checked when all have moved
+        by_law[one.law] = with_number(law, one.field, one.inside, value)  # checked when all moved
     for place, law in by_law.items():
         marks = law.marks
         if marks is not None and marks[0][0] == marks[1][0]:
@@ -151,21 +142,6 @@ def _ruler_with(
             raise error
         laws[place] = law
     return Ruler(tuple(laws))
-
-
-def _unchecked(law: Law, fields: Mapping[str, Any]) -> Law:
-    draft = object.__new__(type(law))
-    for name, value in fields.items():
-        object.__setattr__(draft, name, value)
-    return draft
-
-
-def _put(old: Any, inside: tuple[int, ...], value: float) -> Any:
-    if not inside:
-        return value
-    parts = list(old)
-    parts[inside[0]] = _put(parts[inside[0]], inside[1:], value)
-    return tuple(parts)
 
 
 def with_arguments(
@@ -374,10 +350,9 @@ def _rejects(law: Law) -> list[str]:
 
 def _moved(law: Law, arguments: Sequence[Argument]) -> Law:
     """The law with each free number at another value that no other number has."""
-    fields = {f.name: getattr(law, f.name) for f in dataclasses.fields(law) if f.init}  # type: ignore[arg-type]
     for i, one in enumerate(arguments):
-        fields[one.field] = _put(fields[one.field], one.inside, _mark(i))
-    return _unchecked(law, fields)
+        law = with_number(law, one.field, one.inside, _mark(i))
+    return law
 
 
 def _mark(i: int) -> float:

@@ -245,11 +245,18 @@ def machines_of(
 
 def holding_of(exported: Sequence[Exported]) -> Machines:
     """The zones that hold among channels that are exported without the rest of their bench."""
-    found = [m for e in exported if (m := zone_machine(e)) is not None]
-    smoothed = [e.channel.name for e in exported if e.channel.smooth is not None]
-    return Machines(
-        tuple(found), tuple(f"{n}: its smoothing, which --all brings" for n in smoothed)
-    )
+    found = [m for e in exported if not e.defaults and (m := zone_machine(e)) is not None]
+    notes = [
+        f"{e.channel.name}: its smoothing, which --all brings"
+        for e in exported
+        if e.channel.smooth is not None
+    ]
+    notes += [
+        f"{e.channel.name}: its zones do not hold, since their edges move with the arguments"
+        for e in exported
+        if e.defaults and zones_that_hold(e.channel) is not None
+    ]
+    return Machines(tuple(found), tuple(notes))
 
 
 def _left_out(missing: Sequence[str]) -> str:

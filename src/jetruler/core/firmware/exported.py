@@ -47,7 +47,7 @@ class Exported(Result):
         The form that was chosen, in words.
     program : Program
         The program that was chosen.
-    wanted : ExactValues
+    wanted : ReferenceValues
         The values that it is held against, at every count.
     proof : Proof
         Over every count.
@@ -84,21 +84,34 @@ class Exported(Result):
         """Whether its function gives a float."""
         return self.as_float or self.program.arith == "float"
 
-    def text(self, to: str = "c", *, selftest: bool = False, title: str | None = None) -> str:
+    def text(
+        self,
+        to: str = "c",
+        *,
+        selftest: bool = False,
+        title: str | None = None,
+        struct: bool = False,
+    ) -> str:
         """The whole file in "c", "python" or "st" (IEC 61131-3 structured text), as the tool writes
-        it. title: what its head says it belongs to; the channel's name if left out.
+        it. title: what its head says it belongs to; the channel's name if left out. struct: whether
+        arguments are fields of a struct too.
 
         Raises `ExportError` for another language, and for one that computes floats otherwise than
         they were proven.
         """
-        return OUTER.code(self, to, selftest, title)
+        return OUTER.code(self, to, selftest, title, struct)
 
     def save(
-        self, path: str | PathLike[str], *, selftest: bool = False, title: str | None = None
+        self,
+        path: str | PathLike[str],
+        *,
+        selftest: bool = False,
+        title: str | None = None,
+        struct: bool = False,
     ) -> None:
         """Write that text; the language follows from the name (.h or .c, .py, .st). The file
         appears whole or not at all. Raises `ExportError` and `OSError`."""
-        OUTER.save_code(self, path, selftest, title)
+        OUTER.save_code(self, path, selftest, title, struct)
 
     @property
     def headline(self) -> str:

@@ -247,8 +247,8 @@ def naive(
         raise ParameterError("arith", arith, f"one of {', '.join(ARITHMETICS)}")
     if int_bits not in INT_BITS:
         raise ParameterError("int_bits", int_bits, "16 or 32")
-    typed = Typed.of(channel)
     kind, n = KINDS[arith], _number(channel, at)
+    typed = Typed.of(channel)
     here = typed.run(kind, int_bits, np.array([n]))
     raw = np.unique(np.append(_raw(channel), at))
     every = np.array([_number(channel, one) for one in raw.tolist()])
@@ -352,7 +352,7 @@ def _number(channel: Channel, at: float) -> float:
 def _right(channel: Channel, at: float, arith: str, language: str) -> tuple[str, ...]:
     """What `export` would write, and what it gives here."""
     wide: Arith = "float" if arith == "float32" else "int16" if arith == "int16" else "int32"
-    kinds: list[Arith] = [wide, "int32"]
+    kinds: list[Arith] = [wide, "int32", "int64"]
     made: Exported | None = None
     for kind in dict.fromkeys(kinds):
         try:

@@ -36,6 +36,15 @@ def usual_arith(channel: Channel) -> Arith:
     return "int32" if high - low < 2**TABLE_BITS else "int64"
 
 
+def scale_of(channel: Channel, asked: int | None) -> int:
+    """Output steps for one unit: those asked for, or the usual ones. Raises `ParameterError`."""
+    if asked is None:
+        return usual_scale(channel)
+    if isinstance(asked, bool) or not isinstance(asked, int) or not 1 <= asked <= 10**6:
+        raise ParameterError("scale", asked, "a whole number from 1 to 1000000")
+    return asked
+
+
 def usual_scale(channel: Channel) -> int:
     """Output steps for one unit: as many as the decimals shown; 1 for what is whole."""
     if any(law.rounds_to == 1.0 or law.role is Role.LABEL for law in channel.ruler.laws[-2:]):
@@ -106,9 +115,7 @@ def export(
     name = safe_name(channel.name) if name is None else name
     labels = channel.ruler.label(0.0) is not None
     arith = usual_arith(channel) if arith is None else arith
-    scale = usual_scale(channel) if scale is None else scale
-    if isinstance(scale, bool) or not isinstance(scale, int) or not 1 <= scale <= 10**6:
-        raise ParameterError("scale", scale, "a whole number from 1 to 1000000")
+    scale = scale_of(channel, scale)
     if labels and scale != 1:
         raise ParameterError("scale", scale, f"{channel.name} has labelled zones: 1")
     w = ReferenceValues.of(channel, scale, 1.0 / scale if within is None else within, inside_limits)

@@ -22,10 +22,12 @@ from .exported import ExportError
 from .forms import middle
 from .proof import BLOCK
 from .reference import ReferenceValues, takes_counts
-from .selection import usual_scale
+from .selection import scale_of
 
 Rounding = Literal["nearest", "toward zero"]
 ROUNDINGS: tuple[Rounding, ...] = ("nearest", "toward zero")
+#: Numbers that are judged have 32 bits at most.
+LARGEST = 2**31 - 1
 #: Pieces of the range of a / b, times counts, that are looked at before a proof is given up.
 MOST_WORK = 10**8
 
@@ -110,7 +112,7 @@ class ThreeNumbers(Result):
 
     @property
     def headline(self) -> str:
-        return f"{self.formula}: off by {self._amount(self.worst)} at most"
+        return f"{self.formula}: {self._off()}"
 
     @property
     def table(self) -> Mapping[str, Sequence[Any]]:
@@ -125,17 +127,23 @@ class ThreeNumbers(Result):
             f"  y is in steps of {step}; numbers and y of {self.bits} bits, x * a of "
             f"{self.product_bits}, divided with rounding {self.rounding}",
             *([f"  {self.lost}"] if self.lost else []),
-            f"  {self._stretch(self.first, self.last)}, {self._how_many()}: off by "
-            f"{self._amount(self.worst)} at most, at {self.noun} {number(self.worst_at)}",
+            f"  {self._stretch(self.first, self.last)}, {self._how_many()}: {self._off()}",
             f"  {self._how_good()}",
         ]
         for first, last, what in self.overflows:
             lines.append(f"  {self._stretch(first, last)}: {what}")
         for count, value, true in self.beyond:
+            if value == true:
+                continue
             reads = "has no value" if math.isnan(true) else f"reads {shown(true, self.unit)}"
             here = f"at {self.noun} {number(count)} it gives {shown(value, self.unit)}"
             lines.append(f"  {here}, where {self.channel} {reads}")
         return lines
+
+    def _off(self) -> str:
+        if not self.worst:
+            return "each is equal"
+        return f"off by {self._amount(self.worst)} at most, at {self.noun} {number(self.worst_at)}"
 
     def _stretch(self, first: int, last: int) -> str:
         return f"{self.noun}s {number(first)} to {number(last)}"
@@ -213,9 +221,7 @@ def three_numbers(
     _check_width("product_bits", product_bits, bits, 64)
     if rounding not in ROUNDINGS:
         raise ParameterError("rounding", rounding, f"one of {', '.join(ROUNDINGS)}")
-    scale = usual_scale(channel) if scale is None else scale
-    if isinstance(scale, bool) or not isinstance(scale, int) or not 1 <= scale <= 10**6:
-        raise ParameterError("scale", scale, "a whole number from 1 to 1000000")
+    scale = scale_of(channel, scale)
     w = ReferenceValues.of(channel, scale, 1.0 / scale)
     if w.has_holes or channel.ruler.label(0.0) is not None or w.valid.size < 2:
         why = "labels" if channel.ruler.label(0.0) is not None else "counts without a value"
@@ -372,8 +378,9 @@ def _simplest(low: Fraction, high: Fraction) -> Fraction:
 def _cut(numbers: tuple[float, float, float]) -> tuple[tuple[int, int, int], str]:
     """Three numbers as a target keeps them, and what is lost."""
     for name, value in zip("abc", numbers, strict=True):
-        if not math.isfinite(value) or (name == "b" and math.trunc(value) <= 0):
-            raise ParameterError(name, value, "a number" if name != "b" else "a number above 0")
+        low = 1 if name == "b" else -LARGEST
+        if not low <= value <= LARGEST:
+            raise ParameterError(name, value, f"a number from {low} to {LARGEST}")
     a, b, c = (math.trunc(value) for value in numbers)
     cut = [
         f"{name} = {number(given)} is {number(kept)}: "

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from ..bench.channel import Channel
-from ..bench.covariance import Correlation, FitCovariance, number_in, path_of
+from ..bench.covariance import Correlation, FitCovariance, number_in, path_of, with_number
 from ..error_types import JetRulerError, ParameterError
 from ..numerics import ROUNDING, Array, lasting_rounding, median_rounding
 from ..ruler.base_law import hint_unit, parameters
@@ -85,22 +85,8 @@ def _within(
 
 
 def with_value(law: Law, parameter: UncertainParameter, value: Any) -> Law:
-    """The law with another value (or an array of values) for a parameter, unchecked: a budget may
-    move a parameter to where nobody would build it."""
-    draft = object.__new__(type(law))
-    for field in dataclasses.fields(law):  # type: ignore[arg-type]
-        object.__setattr__(draft, field.name, getattr(law, field.name))
-    old = getattr(law, parameter.field)
-    object.__setattr__(draft, parameter.field, _replaced(old, parameter.inside, value))
-    return draft
-
-
-def _replaced(old: Any, inside: tuple[int, ...], value: Any) -> Any:
-    if not inside:
-        return value
-    parts = list(old)
-    parts[inside[0]] = _replaced(parts[inside[0]], inside[1:], value)
-    return tuple(parts)
+    """The law with another value (or an array of values) for a parameter, unchecked."""
+    return with_number(law, parameter.field, parameter.inside, value)
 
 
 #: Step of a difference quotient, as a fraction of the tolerance: the curve hardly bends in it.
