@@ -10,6 +10,8 @@ import numpy as np
 import pytest
 
 import jetruler as jr
+from jetruler.benchfile.load import parse_bench
+from jetruler.core.firmware.bench_machines import machines_of
 from jetruler.core.firmware.count_programs import threshold
 from jetruler.core.firmware.exported import Exported
 from jetruler.core.firmware.reference import reads_at
@@ -164,3 +166,20 @@ def test_a_narrow_arithmetic_says_which_is_wider() -> None:
     with pytest.raises(jr.JetRulerError, match="--arith int64"):
         export(cell, arith="int32", scale=1000)
     assert export(cell, arith="int32", scale=1).proof.worst == 0
+
+
+@pytest.mark.parametrize("bits", [12, 24])
+def test_what_a_window_costs(bits: int) -> None:
+    """Four bytes a time and four or eight a value; the cheaper form costs what is said of it."""
+    text = (
+        f"[channel.a]\ncolumn = 1\nconverter = {{ bits = {bits} }}\n"
+        'laws = [{ law = "line", gain = 0.01, unit = "g" }]\n'
+        '[trip.t]\nany = [{ channel = "a", rises_by = 5, within = "2 s" }]\n'
+    )
+    bench = parse_bench(text)
+    made = [export(bench["a"], "a")]
+    (full,), (few,) = (machines_of(bench, made, None, n).machines for n in (64, 16))
+    value = 4 if bits == 12 else 8
+    assert full.ram_bytes - few.ram_bytes == 48 * (4 + value)
+    assert f"--window 16 remembers fewer, in {few.ram_bytes} bytes of RAM" in full.cost
+    assert "--window" not in few.cost

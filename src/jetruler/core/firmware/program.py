@@ -264,8 +264,15 @@ class Machine:
     @property
     def ram_bytes(self) -> int:
         """What its state takes."""
+        return self._bytes()
+
+    def _bytes(self, most: int | None = None) -> int:
+        """Bytes of the state, if lists were no longer than this."""
         own = 8 if self.arith == "int64" else 4
-        return sum((4 if n in self.times else own) * max(1, size) for n, size in self.state.items())
+        sizes = {
+            name: size if most is None else min(size, most) for name, size in self.state.items()
+        }
+        return sum((4 if n in self.times else own) * max(1, size) for n, size in sizes.items())
 
     @property
     def window(self) -> int:
@@ -280,9 +287,7 @@ class Machine:
         text += f", about {self.operations} operations"
         if self.window <= 16:
             return text
-        few = sum(n - 16 for n in self.state.values() if n == self.window)
-        less = self.ram_bytes - few * (8 if self.arith == "int64" else 4)
-        cheaper = f"--window 16 remembers fewer, in {less} bytes of RAM"
+        cheaper = f"--window 16 remembers fewer, in {self._bytes(16)} bytes of RAM"
         return f"{text}; of a change it remembers {self.window} samples: {cheaper}"
 
     @property

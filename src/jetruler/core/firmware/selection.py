@@ -294,17 +294,18 @@ def _one_less(form: Form, w: ReferenceValues) -> float | None:
 
 
 def _what_could_be(w: ReferenceValues, name: str, arith: str) -> str:
-    """A bound that this arithmetic can keep."""
+    """A bound that this arithmetic can keep, and what else may serve."""
     unit = symbol(w.channel.unit)
+    could = [f"--arith {WIDER.get(arith, 'float')}"]
+    limits = w.channel.limits
+    if limits is not None and (np.nanmin(w.values) < limits[0] or np.nanmax(w.values) > limits[1]):
+        could.insert(0, "--inside-limits")
     for factor in (1.0, 2.0, 5.0, 10.0, 50.0):
         looser = replace(w, within=max(w.within, 0.5 / w.scale) * factor)
-        found = _proven(looser, name, arith)
-        if found:
-            best = number(significant(found[0].proof.worst, 3))
-            return (
-                f"{w.channel.name}: {arith} cannot keep {number(w.within)} {unit}; "
-                f"--within {best} can be kept"
-                + (f", or --arith {WIDER[arith]}" if arith in WIDER else "")
-            )
-    wider = WIDER.get(arith, "float")
-    return f"{w.channel.name}: {arith} cannot keep {number(w.within)} {unit}; try --arith {wider}"
+        found = form_or_none(looser, name, arith, explained=False)
+        if found is not None:
+            best = number(significant(found.proof.worst, 3))
+            could.insert(0, f"--within {best}")
+            break
+    cannot = f"{w.channel.name}: {arith} cannot keep {number(w.within)} {unit}".rstrip()
+    return f"{cannot}; what may serve is {' or '.join(could)}"
