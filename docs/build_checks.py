@@ -10,9 +10,10 @@ from pathlib import Path
 from typing import Any
 
 from jetruler.benchfile.load import parse_bench
-from jetruler.core.check.check import BENCH_RULES, CHANNEL_RULES, LOG_RULES, check, swapped_columns
+from jetruler.core.check.check import BENCH_RULES, CHANNEL_RULES, check
+from jetruler.core.check.logged import LOG_RULES, swapped_columns
 from jetruler.core.check.triggers import flickering_trip, short_window
-from jetruler.core.result import Finding, description
+from jetruler.core.finding import Finding, description
 from jetruler.logs.check_log import check_log, missing_column
 
 HERE = Path(__file__).parent

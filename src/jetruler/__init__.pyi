@@ -96,7 +96,7 @@ from .core.choose.resistor import choose_resistor as choose_resistor
 from .core.choose.signal_range import choose_reference as choose_reference
 from .core.choose.signal_range import choose_amplifier as choose_amplifier
 from .core.choose.averaging import choose_averaging as choose_averaging
-from .core.choose.resistor import preferred as preferred
+from .core.laws.preferred import preferred as preferred
 
 # Firmware
 from .core.firmware.selection import export as export

@@ -8,12 +8,12 @@ from .core.choose.averaging import AveragingChoice as AveragingChoice
 from .core.choose.resistor import ResistorChoice as ResistorChoice
 from .core.choose.signal_range import AmplifierChoice as AmplifierChoice
 from .core.choose.signal_range import ReferenceChoice as ReferenceChoice
+from .core.finding import Finding as Finding
+from .core.finding import Findings as Findings
+from .core.finding import Severity as Severity
 from .core.firmware.exported import Exported as Exported
 from .core.firmware.naive import Naive as Naive
 from .core.firmware.three_numbers import ThreeNumbers as ThreeNumbers
-from .core.result import Finding as Finding
-from .core.result import Findings as Findings
-from .core.result import Severity as Severity
 from .core.ruler.reading import Reading as Reading
 from .core.ruler.reading import Trace as Trace
 from .core.survey.ends import Ends as Ends

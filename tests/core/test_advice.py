@@ -27,8 +27,8 @@ from jetruler import (
     preferred,
 )
 from jetruler.benchfile.starter import KINDS
-from jetruler.core.check.check import Logged, floating_input, unreached_marks
 from jetruler.core.check.facts import Facts
+from jetruler.core.check.logged import Logged, floating_input, unreached_marks
 from jetruler.core.choose.averaging import choose_averaging
 from jetruler.core.survey.blocks import Blocks, floating
 from jetruler.results import Severity

@@ -21,6 +21,7 @@ from ..core.error_types import (
 )
 from ..core.firmware.names import name_clashes
 from ..core.laws import law_named
+from ..core.laws.raw_edge import Adc
 from ..core.ruler.base_law import parameters
 from ..core.ruler.ruler import written
 from ..files import text_of_file
@@ -198,6 +199,7 @@ class _File:
     def __init__(self, table: dict[str, Any], folder: Path) -> None:
         self.table, self.folder = table, folder
         self.errors: list[str] = []
+        self._shared: Adc | None = None
 
     def bench(self) -> Bench:
         """The bench, as far as it can be made; `errors` has what is wrong."""
@@ -211,7 +213,7 @@ class _File:
             return Bench("", {})
         if len(channels) < len(_tables(self.table.get("channel"))):
             raise AssertionError("a channel is refused without a reason")
-        return Bench(self.table.get("title", ""), channels, **decided)
+        return Bench(self.table.get("title", ""), channels, **decided, converter=self._shared)
 
     def _read(self, place: Place, model: Type, table: Any, **context: Any) -> Any:
         """What a table describes; None where it has errors, which are noted with their places."""
@@ -273,9 +275,10 @@ class _File:
             self.errors.append(f"{self._named((*place, *at) if own else at)}: {text}")
 
     def _check_converter(self, common: dict[str, Any]) -> None:
-        """The errors in `[converter]`, whether or not a law uses it."""
+        """The errors in `[converter]`, whether or not a law uses it; the converter if it is one."""
         try:
-            build_law({"law": "adc", "bits": 32} | common)
+            shared = build_law({"law": "adc", "bits": 32} | common)
+            self._shared = shared if isinstance(shared, Adc) and "bits" in common else None
         except TableErrors as error:
             at = (f"{self._named(('converter', *at))}: {text}" for at, text in error.errors)
             self.errors += at

@@ -283,6 +283,8 @@ Amounts = expecting(many(Amount, 2, 2), "two numbers, the low one first")
 AmountPairs = expecting(
     many(many(Amount, 2, 2)), "pairs [value, command], as in [[0, 1000], [100, 2000]]"
 )
+#: Rows of what must come out; what is in them is read where their unit is known.
+ROWS = expecting(many(many(Number | Text, 2, 3)), "rows [raw, value] or [raw, value, tolerance]")
 Anything: Type = Annotated[Any, PlainValidator(frozen)]
 
 #: The types of the fields of dataclasses, by their annotation.

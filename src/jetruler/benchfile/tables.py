@@ -21,6 +21,7 @@ from ..core.ruler.quantity import Toleranced, quantity
 from ..core.ruler.ruler import Law, Ruler
 from ..core.ruler.units import TEMPERATURES, factor, nearest, symbol
 from .models import (
+    ROWS,
     Amount,
     AmountPairs,
     Amounts,
@@ -125,6 +126,7 @@ CHANNEL = model(
         "calibration": Annotated[Any, PlainValidator(_left)],
         "correlated": many(model_of(Correlation, "correlated")),
         "dissipation": Annotated[Any, PlainValidator(_watts)],
+        "expected": ROWS,
         "converter": CONVERTER,
         "input": INPUT,
         "laws": many(LawTable),
@@ -203,6 +205,7 @@ _DRIVE |= own_fields(Drive, without=("name", "source"))
 
 _DRIVE |= dict.fromkeys(("safe", "off", "dead_band", "slew"), Amount)
 _DRIVE |= {"marks": AmountPairs, "clamp": Amounts}
+_DRIVE["expected"] = ROWS
 _DRIVE["range"] = expecting(Text | Amounts, "two numbers, the low one first")
 _DRIVE["safe_when"] = many(_known("trip", "trips"))
 DRIVE = model("a drive", _DRIVE, ["from", *needed(Drive, _DRIVE)], _drive, prepare=_marks_of_a_trip)

@@ -8,8 +8,8 @@ from typing import Any
 import click
 
 from ..core.bench.channel import Channel
-from ..core.choose.resistor import DECADES
 from ..core.error_types import JetRulerError
+from ..core.laws.preferred import DECADES
 from ..core.result import Result
 from ..core.ruler.quantity import amount, quantity
 from .options import Given, bench_option, channel_of, form_of, load, read_value, saying_log_options

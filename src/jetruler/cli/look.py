@@ -178,9 +178,12 @@ RESTING = 0.01
 @click.command()
 @click.option("--log", "log_path", metavar="LOG", help="Check it against this log too.")
 @click.option("--json", "as_json", is_flag=True, help="For programs.")
+@click.option("--table", "as_table", is_flag=True, help="A finding a row.")
 @saying_log_options
 @bench_option
-def check_command(log_path: str | None, as_json: bool, given: Given, bench_path: str) -> None:
+def check_command(
+    log_path: str | None, as_json: bool, as_table: bool, given: Given, bench_path: str
+) -> None:
     """Findings in the bench file, and between it and a log: each with its evidence and its remedy.
 
     Exit code 1 if one of them is an error.
@@ -191,7 +194,7 @@ def check_command(log_path: str | None, as_json: bool, given: Given, bench_path:
     """
     from ..benchfile.load import listed_converters
     from ..core.check.check import check
-    from ..core.result import Findings
+    from ..core.finding import Findings
     from ..core.ruler.units import many
     from . import FOUND
 
@@ -206,14 +209,14 @@ def check_command(log_path: str | None, as_json: bool, given: Given, bench_path:
             logged = check_log(
                 log_path, bench, listed, form=form_of(given, bench), progress=progress
             )
-        found = Findings.of([*found, *logged], logged.unjudged)
+        found = Findings.of([*found, *logged], logged.unjudged, found.injected)
     if as_json:
         show_json(found.to_dict())
     else:
-        *lines, verdict = found.content
+        *lines, verdict = found.short_content if as_table else found.content
         where = "" if found else f" in {many(len(bench.channels), 'channel')}"
         show([*lines, f"{bench_path}: {verdict}{where}"])
-    if any(not finding.severity for finding in found):
+    if any(not finding.worst for finding in found):
         raise SystemExit(FOUND)
 
 

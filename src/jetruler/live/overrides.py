@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 import threading
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -15,7 +16,9 @@ from ..benchfile.load import load_bench
 from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel, raw_from
 from ..core.bench.decisions import NO_COUNT
+from ..core.check.check import check
 from ..core.error_types import JetRulerError
+from ..core.finding import Findings
 from ..core.numerics import Array
 from ..core.ruler.quantity import seconds
 from ..core.ruler.units import nearest, number
@@ -161,6 +164,23 @@ class BenchReloader:
         except Exception as error:  # whatever is wrong with it, the last good one stays
             self.why = f"it cannot be used: {type(error).__name__}: {error}"
         self._done.set()
+
+
+class BenchChecker:
+    """What `check` finds in a bench that is about to run, found beside the loop. done: is handed
+    the findings, by a thread."""
+
+    def __init__(self, bench: Bench, done: Callable[[Findings], None]) -> None:
+        self._bench, self._done = bench, done
+        self._thread = threading.Thread(target=self._work, name="jetruler-check", daemon=True)
+        self._thread.start()
+
+    def wait(self) -> None:
+        """Until it is done, for up to a second."""
+        self._thread.join(1.0)
+
+    def _work(self) -> None:
+        self._done(check(self._bench))
 
 
 class FileWatcher:

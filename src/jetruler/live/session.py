@@ -18,10 +18,11 @@ import pyarrow as pa
 
 from ..core.bench.bench import Bench, LogFormat
 from ..core.error_types import JetRulerError, printable
+from ..core.finding import Findings
 from ..core.ruler.quantity import seconds
 from ..system import end_if_asked, rest
 from .outputs import Rows
-from .overrides import BenchReloader, FileWatcher, Injection, Overrides
+from .overrides import BenchChecker, BenchReloader, FileWatcher, Injection, Overrides
 from .sender import Sender, Watchdog
 from .source_reader import Arrival, Lines, SourceReader, arrival_times
 from .sources import Nowhere, Source, StreamError
@@ -151,6 +152,8 @@ class Session:
         self._safe: set[str] = set()
         self._clock_why = ""
         self._new: list[LiveBatch] = []
+        self.findings = Findings()
+        """What `check` finds in the bench, as soon as it has."""
         self.log: deque[str] = deque(maxlen=LOG)
         """What happened, with the source's time, newest last."""
         self._last_noted = ("", "")
@@ -193,6 +196,7 @@ class Session:
         for name, injection in self.parts.injections.items():
             self.noted(name, "held", injection.text)
         self.reader.start()
+        self._check()
         watchdog = self._watchdog = Watchdog(self.sender)
         try:
             if self.parts.wire is not self.parts.source:  # which tells when it is open
@@ -231,6 +235,7 @@ class Session:
             self.sender.safe()
             self.sender.insist(LAST_TRY)
             self.sender.close()
+            self._checker.wait()
             self._obey()
             self.reader.stop()
             self.parts.source.close()
@@ -477,6 +482,16 @@ class Session:
         self.sender.change(bench)
         self._rows = None
         self._say(f"{self.parts.bench_path} was read again")
+        self._check()
+
+    def _check(self) -> None:
+        """Say what `check` finds in the bench, as soon as it has."""
+        self._checker = BenchChecker(self.bench, lambda f: self._asked.put(lambda: self._found(f)))
+
+    def _found(self, findings: Findings) -> None:
+        self.findings = findings
+        if findings.alert:
+            self._say(findings.alert)
 
     def _say(self, message: str) -> None:
         self.progress.message = message

@@ -4,17 +4,28 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
+from difflib import get_close_matches
 
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.decisions import Decisions, timed_parts, without_clock, without_times
 from ..core.bench.trips import TripEvent
-from ..core.check.check import LOG_RULES, Logged, swapped_columns, unjudged
+from ..core.check.causes import by_cause
+from ..core.check.changes import channel_changed
+from ..core.check.check import unjudged
 from ..core.check.facts import Facts
-from ..core.check.triggers import SHORT, Changes, flickering_trip, short_window, slow_smoothing
+from ..core.check.logged import LOG_RULES, Logged, swapped_columns
+from ..core.check.triggers import (
+    SHORT,
+    Changes,
+    flickering_trip,
+    short_window,
+    slow_drive,
+    slow_smoothing,
+)
 from ..core.error_types import LogError
-from ..core.result import Finding, Findings, Severity, applied
+from ..core.finding import Finding, Findings, Severity, applied
 from ..core.ruler.reading import Reading
 from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.source import ColumnError, Log, LogReader
@@ -43,7 +54,9 @@ class TripsPass(ChannelsPass):
             self._turned(batch, event, readings)
 
 
-def missing_column(gone: Mapping[str, ColumnError]) -> Iterator[Finding]:
+def missing_column(
+    gone: Mapping[str, ColumnError], bench: Bench, free: Sequence[str]
+) -> Iterator[Finding]:
     """A channel whose column the log does not have.
 
     Nothing can be said about it, and no row of it is converted.
@@ -54,6 +67,11 @@ def missing_column(gone: Mapping[str, ColumnError]) -> Iterator[Finding]:
             f"channel.{name}.column",
             error.found,
             "Name a column that is there, or log that channel too",
+            _changes=tuple(
+                change
+                for column in get_close_matches(str(bench[name].column), free, cutoff=0.0)
+                for change in channel_changed(bench[name], "column", column)
+            ),
         )
 
 
@@ -66,6 +84,8 @@ class CheckPass(EveryPass):
         self._passes: list[LookPass | TripsPass] = []
         self._seen = dict.fromkeys(bench.trips, Changes(0, 0))
         self._last: dict[str, int] = {}
+        self._look: Look | None = None
+        self._free: list[str] = []
 
     def begin(self, reader: LogReader) -> Iterable[int]:
         """The positions of the columns that are there."""
@@ -74,6 +94,10 @@ class CheckPass(EveryPass):
                 reader.position(channel.column)
             except ColumnError as error:
                 self.gone[name] = error
+        used = [
+            reader.position(c.column) for n, c in self.bench.channels.items() if n not in self.gone
+        ]
+        self._free = [name for i, name in enumerate(reader.columns) if i not in used]
         there = {n: c for n, c in self.bench.channels.items() if n not in self.gone}
         self._looked = LookPass(replace(self.bench, channels=there, trips={}, drives={}))
         self._passes = [self._looked] if there else []
@@ -100,33 +124,45 @@ class CheckPass(EveryPass):
 
     def look(self) -> Look:
         """What `look` finds, in the same walk."""
-        return self._looked.found()
+        if self._look is None:
+            self._look = self._looked.found()
+        return self._look
 
     def found(self) -> Findings:
         """The findings, the most serious first."""
-        bench, found = self.bench, applied(missing_column, self.gone)
+        found = by_cause(self.bench, self._findings(self.bench), self._findings)
+        if self._passes:
+            found += [
+                replace(finding, rule="look")
+                for finding in self.look().findings
+                if finding.severity < Severity.NOTE and finding.rule != "floating"
+            ]
+        return Findings.of(found, unjudged(self.bench, logged=True))
+
+    def _findings(self, bench: Bench) -> list[Finding]:
+        """What the rules find between this log and a bench: this one, or what a change makes of
+        it. The columns are those that were looked at."""
+        gone = {n: e for n, e in self.gone.items() if bench[n].column == self.bench[n].column}
+        found = applied(missing_column, gone, bench, self._free)
         if not self._passes:
-            return Findings.of(found, unjudged(bench, logged=True))
-        looked = self._looked.found()
+            return found
+        looked = self.look()
+        by_column = {self.bench[name].column: each for name, each in looked.columns.items()}
         logged = {
-            name: Logged(Facts(bench[name], name in self.listed), each.survey, each.floating)
-            for name, each in looked.columns.items()
+            name: Logged(Facts(channel, name in self.listed), looked_at.survey, looked_at.floating)
+            for name, channel in bench.channels.items()
+            if (looked_at := by_column.get(channel.column)) is not None
         }
         timing = looked.time
         if timing is not None and timing.interval > 0:
-            found += applied(slow_smoothing, bench, timing.interval)
-            found += applied(short_window, bench, timing.interval)
+            for rule_in_time in (slow_smoothing, slow_drive, short_window):
+                found += applied(rule_in_time, bench, timing.interval)
         found += applied(flickering_trip, bench, self._seen)
         found += applied(swapped_columns, logged)
         for each in logged.values():
             for rule in LOG_RULES:
                 found += applied(rule, each)
-        found += [
-            replace(finding, rule="look")
-            for finding in looked.findings
-            if finding.severity < Severity.NOTE and finding.rule != "floating"
-        ]
-        return Findings.of(found, unjudged(bench, logged=True))
+        return found
 
 
 def check_log(

@@ -15,7 +15,8 @@ import numpy.typing as npt
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.channel import Channel
 from ..core.error_types import LogError
-from ..core.result import Content, Finding, Findings, Result, TextTable, old_fields
+from ..core.finding import Finding, Findings
+from ..core.result import Content, Result, TextTable, old_fields
 from ..core.ruler.converter import Converter, RawInput
 from ..core.ruler.ruler import Ruler
 from ..core.ruler.units import many, shown, significant, with_uncertainty

@@ -324,6 +324,7 @@ def _held(texts: pa.Array, wanted: PassedType) -> pa.Array | None:
         pc.match_substring_regex(texts, _EXACT),
     )
     kept = pc.or_(exact, pc.or_(pc.equal(shortest, texts), pc.equal(as_repr, texts)))
+    kept = pc.and_(kept, pc.not_equal(texts, "-0"))  # as a whole number it loses its sign
     return texts if pc.all(kept).as_py() is not False else None
 
 

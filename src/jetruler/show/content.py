@@ -21,7 +21,15 @@ from ..core.calibrate.in_channel import Calibration, calibrate
 from ..core.calibrate.marks import Marks
 from ..core.check.check import check
 from ..core.error_types import JetRulerError, printable
-from ..core.result import Finding, Result
+from ..core.finding import (
+    FINDING_COLUMNS,
+    INJECTED_COLUMNS,
+    Finding,
+    Findings,
+    finding_rows,
+    injected_rows,
+)
+from ..core.result import Result
 from ..core.ruler.base_law import hint_unit, parameters
 from ..core.ruler.quantity import Toleranced
 from ..core.ruler.raw_range import raw_ends
@@ -123,10 +131,15 @@ def content(wanted: ReportRequest) -> Iterator[Block]:
         yield from _log(wanted, names)
     for comparison in wanted.comparisons:
         yield from _comparison(comparison)
-    found = [f for f in check(wanted.bench) if not wanted.channels or _about(f, names)]
+    checked = check(wanted.bench)
+    found = [f for f in checked if not wanted.channels or _about(f, names)]
     found += wanted.findings
     yield Heading("Findings", 1)
     yield from _findings(found)
+    if checked.injected:
+        yield Heading("Expected rows")
+        rows = [list(row) for row in injected_rows(checked.injected)]
+        yield TableBlock(INJECTED_COLUMNS, rows, words=True)
     yield Heading("Parameters", 1)
     rows = [row for name in names for row in _parameters(wanted.bench[name])]
     yield TableBlock(("channel", "law", "parameter", "value", "from"), rows, words=True)
@@ -260,11 +273,7 @@ def _findings(found: Sequence[Finding]) -> Iterator[Block]:
     if not found:
         yield Text("Nothing was found.")
         return
-    rows = [
-        [f.severity.name.lower(), f.where, f.what, f.remedy]
-        for f in sorted(found, key=lambda finding: finding.severity)
-    ]
-    yield TableBlock(("severity", "where", "what", "remedy"), rows, words=True)
+    yield TableBlock(FINDING_COLUMNS, finding_rows(Findings.of(found)), words=True)
 
 
 def _table(found: Result, only: Sequence[str] = ()) -> TableBlock:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from .. import OUTER
 from ..error_types import ParameterError
+from ..ruler.converter import Converter
 from ..ruler.quantity import seconds
 from ..ruler.units import factor, nearest
 from .channel import Channel
@@ -183,6 +184,9 @@ class Bench(Mapping[str, Channel]):
         Drives by name.
     log : LogFormat, optional
         How its logs and streams are written.
+    converter : Converter, optional
+        The converter that its channels share, where the file has a table `[converter]`; each
+        channel's own stands in its ruler.
 
     Raises
     ------
@@ -202,6 +206,7 @@ class Bench(Mapping[str, Channel]):
     trips: dict[str, Trip] = field(default_factory=dict)
     drives: dict[str, Drive] = field(default_factory=dict)
     log: LogFormat | None = None
+    converter: Converter | None = None
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "channels", _by_name(self.channels))

@@ -20,6 +20,7 @@ from ..ruler.rounding import to_decimals
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import for_column, number, shown, symbol
 from .covariance import Correlation, FitCovariance
+from .expected import ExpectedRow, expected_rows
 
 if TYPE_CHECKING:
     from ..ruler.reading import Trace
@@ -57,6 +58,8 @@ class Channel:
         the clamp or the limits if left out.
     correlated : tuple[Correlation, ...], default ()
         Toleranced parameters that are off together.
+    expected : tuple[ExpectedRow, ...], default ()
+        Rows `(raw, value)` or `(raw, value, tolerance)` that `check` runs: what must come out.
 
     Attributes
     ----------
@@ -84,6 +87,7 @@ class Channel:
     dissipation: float | None = None
     rails: Literal["ends", "faults"] | None = None
     correlated: tuple[Correlation, ...] = ()
+    expected: tuple[ExpectedRow, ...] = ()
     ruler: Ruler = field(init=False, compare=False)
     """The laws with the limits at their end."""
 
@@ -104,6 +108,7 @@ class Channel:
         }
         for key, value in read.items():
             object.__setattr__(self, key, value)
+        object.__setattr__(self, "expected", expected_rows(self.expected, self.chain.gives))
         if self.noise is not None and not self.noise >= 0:
             raise ParameterError("noise", self.noise, "0 or more")
         object.__setattr__(

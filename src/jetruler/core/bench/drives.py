@@ -19,6 +19,7 @@ from ..ruler.rounding import fixed, nearest, on_edges
 from ..ruler.units import for_column, number
 from .channel import Channel
 from .conditions import FAULTS, flag_errors
+from .expected import ExpectedRow, expected_rows
 
 #: Names that may go out on a wire: nothing that a board could take for more than a name.
 OUTPUT = re.compile(r"[A-Za-z][A-Za-z0-9_.-]{0,31}")
@@ -79,6 +80,9 @@ class Drive:
         Free text for people.
     unit : str, default ""
         Of the commands; that of the range if left out.
+    expected : tuple[ExpectedRow, ...], default ()
+        Rows `(raw, command)` or `(raw, command, tolerance)` that `check` runs: raw values of its
+        channel, and the commands that must come out.
 
     Attributes
     ----------
@@ -115,6 +119,7 @@ class Drive:
     wire: str = WIRE
     about: str = ""
     unit: str = ""
+    expected: tuple[ExpectedRow, ...] = ()
     bounds: tuple[float, float] = field(init=False, compare=False)
     """What no command ever leaves."""
 
@@ -158,6 +163,7 @@ class Drive:
             object.__setattr__(self, key, read(key, getattr(self, key)))
         if self.clamp is not None:
             object.__setattr__(self, "clamp", tuple(read("clamp", end) for end in self.clamp))
+        object.__setattr__(self, "expected", expected_rows(self.expected, self.unit or None))
         marks = tuple((value, read("marks", command)) for value, command in self.marks)
         object.__setattr__(self, "marks", marks)
 

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from itertools import combinations
 
 import numpy as np
 
 from ..bench.bench import Bench
-from ..result import Finding, Severity
+from ..finding import Finding, Severity
+from ..laws.circuit import Attenuator
+from ..laws.preferred import preferred
 from ..ruler.base_law import FRACTION, Role, as_array
 from ..ruler.units import number, shown, significant
+from .changes import BenchChange, law_changed, law_inserted, together
 from .facts import Facts
 
 #: A fixed resistor further away from its sensor than this wastes the converter's range.
@@ -52,6 +55,7 @@ def above_reference(c: Facts) -> Iterator[Finding]:
                 "Divide the voltage down in front of the pin, or take a larger reference"
                 if i == 1
                 else "Take a smaller resistor or gain in front of the pin, or a larger reference",
+                _lowered(c, float(np.nanmax(volts))),
             )
             return
         break
@@ -65,6 +69,7 @@ def above_reference(c: Facts) -> Iterator[Finding]:
             f"{limit} means {shown(float(volts[worst]), 'V')} at the pin, and the reference is "
             f"{shown(vref, 'V')}",
             "Divide the voltage down in front of the pin, or take a larger reference",
+            _lowered(c, float(np.nanmax(volts))),
         )
         return
     for i, law in c.dividers:
@@ -76,7 +81,26 @@ def above_reference(c: Facts) -> Iterator[Finding]:
                 f"{shown(supply, 'V')} feed the divider, and the reference is {shown(vref, 'V')}: "
                 "an open or shorted sensor puts all of it on the pin",
                 "Feed the divider from the reference: it then cancels, too",
+                law_changed(c, i, supply=None),
             )
+
+
+def _lowered(c: Facts, volts: float) -> list[BenchChange]:
+    """What brings so many volts at the pin below the reference: less of the circuit in front of
+    it, two resistors, or a larger reference."""
+    adc = c.volts_converter
+    if adc is None or adc.vref is None:
+        return []
+    found = []
+    for i, law in enumerate(c.laws[1:], start=1):
+        found += [law_changed(c, i, **less) for less in (law.with_less(adc.vref / volts),) if less]
+    lower = 10e3
+    upper = preferred("E24", *(lower * (volts / adc.vref - 1) * x for x in (1.0, 12.0)))[0]
+    found.append(law_inserted(c, 1, Attenuator(float(upper), lower)))
+    for vref in (5.0, 10.0):
+        if volts <= vref:
+            found.append(law_changed(c, 0, vref=vref))
+    return [change for changes in found for change in changes]
 
 
 def top_counts_disagree(bench: Bench) -> Iterator[Finding]:
@@ -104,8 +128,34 @@ def top_counts_disagree(bench: Bench) -> Iterator[Finding]:
                 f"{number(full_a)} in channel.{one.name}: {apart / full_b:.3%} at the "
                 f"top{much}",
                 "Say count_at_vref once, in [converter], as the datasheet has it",
+                _changes=tuple(law_changed(Facts(other), 0, count_at_vref=full_a)),
             )
             return
+
+
+def other_reference(bench: Bench) -> Iterator[Finding]:
+    """A channel with another reference than the converter that all share.
+
+    A converter has one reference. With another number in its law every value of the channel is
+    off by the same factor, which looks like a sensor with a wrong gain.
+    """
+    shared = bench.converter
+    if shared is None or shared.vref is None:
+        return
+    for channel in bench.channels.values():
+        own = channel.chain.converter
+        if own is None or own.vref is None or own.bits != shared.bits:
+            continue
+        if abs(own.vref - shared.vref) > 1e-3 * shared.vref:
+            facts = Facts(channel)
+            yield Finding(
+                Severity.WARNING,
+                f"channel.{channel.name}.converter.vref",
+                f"{shown(own.vref, 'V')} here and {shown(shared.vref, 'V')} in [converter]: values "
+                f"differ by {abs(own.vref / shared.vref - 1):.0%}",
+                "Leave vref out here, or say another converter's bits, if it is another one",
+                _changes=tuple(law_changed(facts, 0, vref=shared.vref)),
+            )
 
 
 def reference_would_cancel(c: Facts) -> Iterator[Finding]:
@@ -125,6 +175,7 @@ def reference_would_cancel(c: Facts) -> Iterator[Finding]:
                 f"the supply is {shown(law.supply, 'V')} and the reference {shown(vref, 'V')}",
                 "If they are one and the same, leave supply out; if not, feed the divider from "
                 "the reference",
+                law_changed(c, i, supply=None),
             )
 
 
@@ -149,6 +200,7 @@ def unit_slip(c: Facts) -> Iterator[Finding]:
                 f"{shown(high, 'ohm')}",
                 f"{right} would fit: write the prefix, as in "
                 f'"{number(known)} {word if slip > 1 else ""}ohm"; or correct the sensor\'s r0',
+                [*law_changed(c, i, known=known * slip), *_rescaled(c, (1 / slip,))],
             )
 
 
@@ -169,7 +221,58 @@ def far_resistor(c: Facts) -> Iterator[Finding]:
             f"{shown(known, 'ohm')} beside a sensor of {shown(low, 'ohm')} to {shown(high, 'ohm')}",
             f"About {shown(significant(middle, 2), 'ohm')} would serve; "
             f"jetruler choose resistor {c.channel.name} finds the best",
+            _other_resistor(c, i, middle),
         )
+
+
+def _cooler(c: Facts, i: int) -> list[BenchChange]:
+    """Larger fixed resistors; or such a resistor beside a sensor of ten times as many ohms."""
+    known = float(c.dividers[0][1].known)
+    larger = [
+        change
+        for ohms in preferred("E12", known * 1.01, known * 1000)
+        for change in law_changed(c, i, known=float(ohms))
+    ]
+    both = [
+        together(one, other)
+        for times in (10.0, 100.0)
+        for one in law_changed(c, i, known=known * times)
+        for other in _rescaled(c, (times,))
+    ]
+    return larger + both
+
+
+def _rescaled(c: Facts, factors: Sequence[float], *names: str) -> list[BenchChange]:
+    """The sensor's curve with a number that is so many times as large: its r0, or others."""
+    found = []
+    for i, law in c.of(Role.CURVE):
+        for name in names or ("r0",):
+            value = getattr(law, name, None)
+            if isinstance(value, float | int):
+                for times in factors:
+                    found += law_changed(c, i, **{name: significant(value * times, 9)})
+    return found
+
+
+def _other_resistor(c: Facts, i: int, middle: float) -> list[BenchChange]:
+    """Fixed resistors that can be bought, the one nearest the sensor's first."""
+    values = preferred("E24", middle / 3, middle * 3)
+    near = sorted(values, key=lambda ohms: abs(math.log(ohms / middle)))
+    return [change for ohms in near[::4] for change in law_changed(c, i, known=float(ohms))]
+
+
+def _slips(c: Facts, i: int) -> list[BenchChange]:
+    """What a thermistor's numbers may have been: the point moved, or two of them swapped."""
+    law, found = c.laws[i], []
+    for name in ("beta", "r0"):
+        found += _rescaled(c, (10.0, 0.1, 100.0, 0.01, 1000.0, 0.001), name)
+    a, b, third = (getattr(law, name, None) for name in "abc")
+    if a is not None and b is not None and third is not None:
+        found += law_changed(c, i, a=b, b=a)
+        for name, value in (("a", a), ("b", b), ("c", third)):
+            for times in (10.0, 0.1, 100.0, 0.01, 1000.0, 0.001):
+                found += law_changed(c, i, **{name: significant(value * times, 9)})
+    return found
 
 
 def self_heating(c: Facts) -> Iterator[Finding]:
@@ -195,6 +298,7 @@ def self_heating(c: Facts) -> Iterator[Finding]:
             c.key("dissipation"),
             f"{number(1e3 * float(watts.max()), 3)} mW warm it by {number(kelvin, 2)} K at {where}",
             "Take a larger fixed resistor, or switch the divider on for the reading only",
+            _cooler(c, i),
         )
 
 
@@ -229,9 +333,11 @@ def unlikely_thermistor(c: Facts) -> Iterator[Finding]:
                 f"it means {shown(float(ohms[1]), 'ohm')} at 25 °C and a Beta of {number(beta)} K "
                 "there",
                 "Compare with the datasheet: order, powers of ten, and ln R in Ω",
+                _slips(c, i),
             )
 
 
+BENCH_RULES = (top_counts_disagree, other_reference)
 RULES = (
     above_reference,
     reference_would_cancel,

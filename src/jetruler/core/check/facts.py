@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
 from ..bench.channel import Channel
 from ..error_types import ParameterError
+from ..finding import Finding, Severity
 from ..laws.circuit import Divider
 from ..numerics import AnyArray, Array
-from ..result import Finding, Severity
 from ..ruler.base_law import FRACTION, Role
 from ..ruler.converter import Converter
 from ..ruler.raw_range import raw_ends, raw_samples
@@ -34,7 +36,7 @@ class Facts:
 
     def place(self, law: int, field: str = "") -> str:
         """`channel.bean.laws[2 beta].r0`, counted as the bench file counts."""
-        number = len(written(self.laws[:law])) + (self._listed or self.channel.chain.edge is None)
+        number = self._number(law)
         inner = f"channel.{self.channel.name}"
         if number:
             inner += f".laws[{number} {self.laws[law].name}]"
@@ -42,13 +44,32 @@ class Facts:
             inner += ".converter" if self.channel.chain.converter is not None else ".input"
         return f"{inner}.{field}" if field else inner
 
+    def _number(self, law: int) -> int:
+        """Which of the laws of the bench file it is, counted from 1; 0 for a raw edge that has a
+        table of its own."""
+        return len(written(self.laws[:law])) + (self._listed or self.channel.chain.edge is None)
+
+    def path(self, law: int) -> tuple[str | int, ...]:
+        """The same place as tables and keys."""
+        inner = ("channel", self.channel.name)
+        if number := self._number(law):
+            return (*inner, "laws", number)
+        return (*inner, "input" if self.channel.chain.converter is None else "converter")
+
     def key(self, name: str) -> str:
         """`channel.bean.limits`."""
         return f"channel.{self.channel.name}.{name}"
 
-    def found(self, severity: Severity, where: str, what: str, remedy: str) -> Finding:
-        """A finding of a rule."""
-        return Finding(severity, where, what, remedy)
+    def found(
+        self,
+        severity: Severity,
+        where: str,
+        what: str,
+        remedy: str,
+        changes: Sequence[Any] = (),
+    ) -> Finding:
+        """A finding of a rule. changes: what it proposes, the likeliest first."""
+        return Finding(severity, where, what, remedy, _changes=tuple(changes))
 
     def of(self, role: Role) -> list[tuple[int, Law]]:
         """The laws of a role, with their indices."""

@@ -1,20 +1,23 @@
-"""Rules about ranges and digits: marks, clamps, limits, how much of the converter is used, steps,
-noise, whole numbers."""
+"""Rules about ranges and digits: limits, how much of the converter is used, steps, noise, zones."""
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
+from itertools import pairwise
 
 import numpy as np
 
+from ..finding import Finding, Severity
 from ..laws.circuit import Attenuator
+from ..laws.preferred import preferred
 from ..laws.shape import zones_of
-from ..result import Finding, Severity
 from ..ruler.base_law import Role
-from ..ruler.ruler import Law
-from ..ruler.units import number, shown, significant
+from ..ruler.quantity import quantity
+from ..ruler.units import factor_and_offset, number, shown, significant
 from ..uncertainty.contributions import resolution_of
-from .facts import Facts, Marked
+from .changes import BenchChange, channel_changed, law_changed
+from .facts import Facts
 
 #: Less of the converter's range than this is worth a better part.
 FIFTH = 0.2
@@ -42,8 +45,35 @@ def few_counts(c: Facts) -> Iterator[Finding]:
             c.key("limits"),
             f"{limits} use counts {low} to {high}, {fraction:.0%} of the range",
             "Another fixed resistor, a smaller reference or an amplifier uses more: see jetruler "
-            "choose",
+            "choose; or say the decimals that the reading needs",
+            _finer(c),
         )
+
+
+def _finer(c: Facts) -> list[BenchChange]:
+    """What uses more of the range: another resistor; or the decimals that there are."""
+    found = []
+    if (beside := c.ohms()) is not None:
+        i, _, low, high = beside
+        middle = math.sqrt(low * high)
+        for ohms in preferred("E12", middle / 4, middle * 4):
+            found += law_changed(c, i, known=float(ohms))
+        found.sort(key=lambda change: abs(math.log(_ohms(change) / middle)))
+    return found + _fewer_decimals(c)
+
+
+def _ohms(change: BenchChange) -> float:
+    return quantity((change.edits[0].value or "").strip('"'), "ohm")
+
+
+def _fewer_decimals(c: Facts) -> list[BenchChange]:
+    """As many decimals as there are, and fewer."""
+    most = 3 if c.channel.decimals is None else c.channel.decimals - 1
+    return [
+        change
+        for decimals in range(most, -1, -1)
+        for change in channel_changed(c.channel, "decimals", decimals)
+    ]
 
 
 def _needed(c: Facts) -> float:
@@ -63,123 +93,6 @@ def _step(c: Facts) -> float:
     return float(steps[int(USUAL * (steps.size - 1))])
 
 
-def marks_of_another(c: Facts) -> Iterator[Finding]:
-    """Marks from 0 to the top count of a converter with another number of bits.
-
-    A scale of 0 to 1023 belongs to 10 bits: on a converter of more, the value leaves its range
-    after a part of the travel (and a clamp hides it); on one of fewer, it never gets far.
-    """
-    converter = c.channel.chain.converter
-    found = marks_of(c)
-    if converter is None or found is None or converter.lowest != 0:
-        return
-    place, marks = found
-    low, high = sorted(raw for raw, _ in marks)
-    tops = {2**bits - 1: bits for bits in range(8, 25, 2)}
-    for top in (high, high - 1):
-        if low == 0 and top in tops and tops[top] < converter.bits:
-            yield c.found(
-                Severity.WARNING,
-                c.place(place, "marks"),
-                f"the marks go from 0 to {number(high)}, the range of {tops[top]} bits, and the "
-                f"converter has {converter.bits}",
-                f"Take the counts that are there (jetruler look --ends), or say bits = {tops[top]}",
-            )
-            return
-
-
-def marks_on_rails(c: Facts) -> Iterator[Finding]:
-    """A mark that stands on a rail of the converter.
-
-    A sensor that goes further than the converter sees reads the same there: the mark then says
-    only that its truth is that or more, and a line through it is wrong everywhere.
-    """
-    converter = c.channel.chain.converter
-    found = marks_of(c)
-    if converter is None or found is None or c.channel.rails is not None:
-        return
-    place, marks = found
-    rails = (converter.lowest, converter.highest)
-    on = [mark for mark in marks if mark[0] in rails]
-    # A line that gives volts for the counts is the converter's own, and knows its ends.
-    if on and c.laws[place].gives != "V":
-        raw, true = on[-1]
-        yield c.found(
-            Severity.NOTE,
-            c.place(place, "marks"),
-            f"the mark [{number(raw)}, {number(true)}] stands on a rail of the converter",
-            'Take marks further inside (jetruler look --ends), or say rails = "ends" if that is so',
-        )
-
-
-def outside_marks(c: Facts) -> Iterator[Finding]:
-    """Marks at counts that the converter does not have.
-
-    An end that no count reaches is never read: the knob stops at 99 %, or the scale is that of
-    another converter.
-    """
-    converter = c.channel.chain.converter
-    for i, law, marks in c.marked:
-        if converter is None or c.channel.chain.units[i] != "count":
-            continue
-        out = [mark for mark in marks if not converter.lowest <= mark[0] <= converter.highest]
-        if out and i == 1:
-            raw, true = out[0]
-            yield c.found(
-                Severity.ERROR,
-                c.place(i, "marks"),
-                f"the count {number(raw)} for {shown(true, law.gives)} lies outside "
-                f"{converter.lowest} to {converter.highest}",
-                "Turn the sensor to its ends and take the counts that are there: jetruler look "
-                "--ends",
-            )
-
-
-def misplaced_clamp(c: Facts) -> Iterator[Finding]:
-    """A clamp that holds almost everything: its range is not that of the marks before it.
-
-    Marks were reversed, or scaled, and the clamp was not: the value then rests at one end.
-    """
-    for i, (lowest, highest) in c.clamps:
-        before = c.joints[i][np.isfinite(c.joints[i])]
-        if not before.size:
-            continue
-        reach = _reach(c, i)
-        low, high = reach or (float(before.min()), float(before.max()))
-        kept = max(0.0, min(high, highest) - max(low, lowest))
-        held = 1.0 - kept / (high - low) if high > low else 0.0
-        if reach is None:  # a bent law spends most of its span on few counts
-            held = float(np.mean((before < lowest) | (before > highest)))
-        if held > 0.9:
-            ends = f"{number(low)} to {number(high)}"
-            yield c.found(
-                Severity.ERROR,
-                c.place(i),
-                f"what comes in goes from {ends}; the clamp holds {held:.0%} of it",
-                "Give the clamp the ends of the marks, the low one first",
-            )
-
-
-def clamp_too_early(c: Facts) -> Iterator[Finding]:
-    """A clamp before a law that moves the range again.
-
-    The clamp then holds something else than the result, which can leave the range all the same.
-    """
-    for i, ends in c.clamps:
-        for later in c.laws[i + 1 :]:
-            if later.role in (Role.HOLD, Role.ROUND, Role.LABEL, Role.UNIT):
-                continue
-            if _is_scaled(c, i, ends, later):
-                break
-            yield c.found(
-                Severity.WARNING,
-                c.place(i),
-                f"{later.name} stands behind the clamp and moves the value again",
-                "Put the clamp last",
-            )
-            break
-
-
 def limits_out_of_reach(c: Facts) -> Iterator[Finding]:
     """Limits that the chain can never reach, or always exceeds.
 
@@ -197,6 +110,7 @@ def limits_out_of_reach(c: Facts) -> Iterator[Finding]:
             c.key("limits"),
             f"{reads}: none lies within {number(low)} to {number(high)}",
             "Correct the laws, or the unit of the limits",
+            _other_limits(c, smallest, largest),
         )
     elif (
         low < smallest - _step_at(c, smallest) or high > largest + _step_at(c, largest)
@@ -207,7 +121,44 @@ def limits_out_of_reach(c: Facts) -> Iterator[Finding]:
             c.key("limits"),
             f"{reads}: {shown(end, c.channel.unit)} is never crossed",
             "Take limits that a fault would cross, or another part that reaches them",
+            _other_limits(c, smallest, largest),
         )
+
+
+def _other_limits(c: Facts, smallest: float, largest: float) -> list[BenchChange]:
+    """The limits in another unit that they may have been meant in; those within reach, a fiftieth
+    of the way inside."""
+    found, unit = [], c.channel.unit
+    limits = c.channel.limits or (smallest, largest)
+    for other in OTHER_UNITS.get(unit or "", ()):
+        times, shift = factor_and_offset(other, unit or "")
+        meant = tuple(significant(end * times + shift, 9) for end in limits)
+        if smallest <= meant[0] and meant[1] <= largest:
+            found += channel_changed(c.channel, "limits", meant, unit)
+    room = 0.02 * (largest - smallest)
+    low, high = limits
+    if not smallest <= low < largest:
+        low = significant(smallest + room, 3)
+    if not low < high <= largest:
+        high = significant(largest - room, 3)
+    return found + channel_changed(c.channel, "limits", (low, high))
+
+
+#: What a limit may have been meant in.
+OTHER_UNITS = {
+    "degC": ("degF", "K"),
+    "degF": ("degC", "K"),
+    "bar": ("psi", "kPa", "mbar", "Pa"),
+    "V": ("mV",),
+    "mV": ("V",),
+    "A": ("mA",),
+    "mA": ("A",),
+    "kg": ("g",),
+    "g": ("kg",),
+    "m": ("cm", "mm"),
+    "cm": ("mm", "m"),
+    "mm": ("cm", "m"),
+}
 
 
 def _step_at(c: Facts, value: float) -> float:
@@ -215,50 +166,6 @@ def _step_at(c: Facts, value: float) -> float:
     place = int(np.flatnonzero(c.values == value)[0])
     beside = c.values[max(0, place - 1) : place + 2]
     return float(np.abs(beside[np.isfinite(beside)] - value).max(initial=0.0))
-
-
-def excludes_marks(c: Facts) -> Iterator[Finding]:
-    """An `expect` that takes values for faults which the marks before it call sound.
-
-    Its ends are then those of another place in the chain: milliamperes behind a line in bar.
-    """
-    for i, law in enumerate(c.laws):
-        reach = _reach(c, i)
-        if law.role is not Role.HOLD or law.keeps_within is not None or reach is None:
-            continue
-        ends = np.array([getattr(law, "low", None), getattr(law, "high", None)], dtype=np.float64)
-        x = np.linspace(*reach, 201)
-        with np.errstate(all="ignore"):
-            gone = float(np.mean(np.isnan(law.forward(x))))
-        if gone > EXCLUDED:
-            unit = c.channel.chain.units[i]
-            between = " to ".join(number(float(end)) for end in ends if np.isfinite(end))
-            yield c.found(
-                Severity.ERROR,
-                c.place(i),
-                f"the marks before it read {number(reach[0])} to {shown(reach[1], unit)}, and it "
-                f"expects {between}: {gone:.0%} of that is a fault to it",
-                "Put it in front of the line, in the unit of its ends, or give it the ends "
-                "of the marks with some room",
-            )
-
-
-def rounded_too_early(c: Facts) -> Iterator[Finding]:
-    """A rounding before a law that scales or bends.
-
-    The result then has the steps of the rounded number times the slope behind it, however fine
-    the converter is.
-    """
-    for i, law in c.of(Role.ROUND):
-        later = [one for one in c.laws[i + 1 :] if not one.role.shapes]
-        if later and law.changes_value:
-            yield c.found(
-                Severity.WARNING,
-                c.place(i),
-                f"{later[0].name} stands behind it and scales its steps",
-                "Put the rounding last",
-            )
-            return
 
 
 def wide_hysteresis(c: Facts) -> Iterator[Finding]:
@@ -278,6 +185,11 @@ def wide_hysteresis(c: Facts) -> Iterator[Finding]:
                 f"the zone from {number(low)} to {shown(high, unit)} is {number(high - low)} wide, "
                 f"and each edge holds for {shown(law.hysteresis, unit)}",
                 f"A hysteresis below {shown(significant((high - low) / 2, 2), unit)} leaves room",
+                [
+                    change
+                    for part in (0.5, 0.2)
+                    for change in law_changed(c, i, hysteresis=significant((high - low) * part, 2))
+                ],
             )
             return
 
@@ -301,41 +213,33 @@ def turns_back(c: Facts) -> Iterator[Finding]:
             f"the value turns back at count {number(float(c.counts[c.inside][turn]))}, where it "
             f"reads {c.channel.shown(float(values[turn]))}",
             "Compare the coefficients with their source, or narrow the limits",
+            _one_way(c),
         )
 
 
-def _is_scaled(c: Facts, i: int, ends: tuple[float, float], later: Law) -> bool:
-    """Whether what the clamp i holds is only scaled to something else: its ends are then those of
-    the result."""
-    marks = later.marks
-    if marks and later is c.laws[i + 1]:
-        raws = sorted(float(raw) for raw, _ in marks)
-        room = 1e-9 * (raws[-1] - raws[0])
-        return ends[0] >= raws[0] - room and ends[1] <= raws[-1] + room
-    return not marks and later.gives not in (None, c.channel.chain.units[i + 1])
-
-
-def _reach(c: Facts, i: int) -> tuple[float, float] | None:
-    """What comes to law i between the marks of the line before it; None without marks."""
-    for j in range(i - 1, 0, -1):
-        if marks := c.laws[j].marks:
-            x = np.array([float(true) for _, true in marks])
-            for law in c.laws[j + 1 : i]:
-                x = law.forward(x)
-            return (float(x.min()), float(x.max())) if np.isfinite(x).all() else None
-    return None
-
-
-def marks_of(c: Facts) -> tuple[int, Marked] | None:
-    """The marks of a law that stands on the counts themselves, and its index."""
-    for i, _, marks in c.marked:
-        if i == 1 and c.channel.chain.units[1] == "count":
-            return i, marks
-    return None
+def _one_way(c: Facts) -> list[BenchChange]:
+    """Limits round the longest stretch over which the value goes one way."""
+    values = c.values
+    signs = np.sign(np.diff(values))
+    turns = np.flatnonzero(np.diff(signs))
+    edges = [0, *(int(turn) + 1 for turn in turns), values.size - 1]
+    first, last = max(pairwise(edges), key=lambda ends: ends[1] - ends[0])
+    low, high = sorted((float(values[first]), float(values[last])))
+    # Another stretch may read the same as a part of this one: that part is left out.
+    outside = np.concatenate((values[: max(0, first - 1)], values[last + 2 :]))
+    same = outside[(outside > low) & (outside < high)]
+    found = []
+    for ends in ((float(same.max(initial=low)), high), (low, float(same.min(initial=high)))):
+        room = 0.02 * (ends[1] - ends[0])
+        within = (significant(ends[0] + room, 4), significant(ends[1] - room, 4))
+        found += channel_changed(c.channel, "limits", within) if within[0] < within[1] else []
+    return found
 
 
 #: A step of so many last decimals makes them a fiction.
 COARSE = 20.0
+
+
 #: A zone narrower than so many standard deviations flickers; this release distance holds.
 NARROW, RELEASE = 4.0, 6.0
 
@@ -365,6 +269,7 @@ def coarse_step(c: Facts) -> Iterator[Finding]:
             f"one count is worth {shown(significant(steps[worst], 2), c.channel.unit)} at "
             f"{c.channel.shown(float(values[worst]))}, and {decimals} decimals are shown",
             "Show fewer decimals, or use more of the range: see jetruler choose",
+            _fewer_decimals(c),
         )
 
 
@@ -397,117 +302,23 @@ def narrow_zones(c: Facts) -> Iterator[Finding]:
                     f"the zone from {number(low)} to {shown(high, unit)} is {number(high - low)} "
                     f"wide, and one reading has a noise of {shown(significant(noise, 2), unit)}",
                     f"Widen it, average first, or let each edge hold: a hysteresis of {hold}",
+                    _calmer_zones(c, i, significant(RELEASE * noise, 2)),
                 )
 
 
-def rounding_misses_top(c: Facts) -> Iterator[Finding]:
-    """A rounding that never reaches the top value.
-
-    Rounded down, 100 % needs the very last count: with a real sensor the display stops at 99.
-    """
-    for i, law in c.of(Role.ROUND):
-        if getattr(law, "rounding", "nearest") not in ("down", "toward zero"):
-            continue
-        before, after = c.joints[i], c.joints[i + 1]
-        there = np.isfinite(before)
-        if not there.any():
-            continue
-        top = float(before[there].max())
-        at_top = np.count_nonzero(after[there] >= np.floor(top))
-        if float(top).is_integer() and at_top <= 2:
-            yield c.found(
-                Severity.WARNING,
-                c.place(i, "rounding"),
-                f"only {at_top} of {int(there.sum())} counts read {number(top)}",
-                'Round to the nearest: rounding = "nearest", with the clamp in front of it',
-            )
+def _calmer_zones(c: Facts, i: int, hold: float) -> list[BenchChange]:
+    """Zones whose edges hold; or fewer of them, each as wide as that."""
+    law = zones_of(c.laws)
+    if law is None:
+        return []
+    edges, values = [law[1].edges[0]], [law[1].values[0]]
+    for edge, value in zip(law[1].edges[1:], law[1].values[1:-1], strict=True):
+        if edge - edges[-1] > 2 * hold:
+            edges.append(edge)
+            values.append(value)
+    values.append(law[1].values[-1])
+    fewer = law_changed(c, i, edges=tuple(edges), values=tuple(values))
+    return law_changed(c, i, hysteresis=hold) + fewer
 
 
-def skipped_numbers(c: Facts) -> Iterator[Finding]:
-    """An output of whole numbers in coarser steps than one.
-
-    Some numbers are then never given, however slowly the input moves: steps that an actuator
-    shows as jerks.
-    """
-    for i, _ in c.of(Role.ROUND):
-        steps = np.abs(np.diff(c.joints[i + 1]) / np.diff(c.counts))
-        steps = steps[np.isfinite(steps)] * resolution_of(c.channel.chain)
-        if steps.size and np.max(steps) > 1.5:
-            usual = float(np.median(steps[steps > 0])) if np.any(steps > 0) else 0.0
-            yield c.found(
-                Severity.NOTE,
-                c.place(i),
-                f"one step moves the result by {number(significant(max(usual, steps.max()), 2))}",
-                "A converter of more bits, or an average, gives the numbers between",
-            )
-
-
-def one_number(c: Facts) -> Iterator[Finding]:
-    """A rounding that makes one number of everything.
-
-    Whole numbers cut off what is below one: a gain that makes less than one of the whole range
-    gives 0, whatever the input does.
-    """
-    for i, law in c.of(Role.ROUND):
-        before, after = c.joints[i], c.joints[i + 1]
-        there = np.isfinite(after)
-        if not there.any() or np.ptp(after[there]) or not np.ptp(before[there]):
-            continue
-        low, high = (number(float(end)) for end in (before[there].min(), before[there].max()))
-        rounding = getattr(law, "rounding", "nearest")
-        yield c.found(
-            Severity.ERROR,
-            c.place(i),
-            f"what comes in goes from {low} to {high}, and rounded ({rounding}) all of it is "
-            f"{number(float(after[there][0]))}",
-            "Multiply before the rounding: a larger unit step, as tenths or thousandths",
-        )
-
-
-def overflowing_product(c: Facts) -> Iterator[Finding]:
-    """A product that overflows 16 or 32 bits in firmware arithmetic.
-
-    Whole numbers are multiplied before they are divided, and the product must fit: beyond its
-    type it wraps, and a rising input reads as a falling one, or a negative one.
-    """
-    if not c.of(Role.ROUND):
-        return
-    for i, _, ((_, y0), (_, y1)) in c.marked:
-        if c.channel.chain.units[i] != "count":
-            continue
-        span = abs(y1 - y0) * 10.0 ** (c.channel.decimals or 0)
-        product = float(np.ptp(c.counts)) * span
-        for bits, limit in ((32, 2.0**31 - 1), (16, 2.0**15 - 1)):
-            if product > limit:
-                yield c.found(
-                    Severity.NOTE,
-                    c.place(i, "marks"),
-                    f"{number(float(np.ptp(c.counts)))} counts times {number(span)} is "
-                    f"{number(product, 4)}: more than {bits} bits hold ({limit:.0f})",
-                    f"Compute it in {2 * bits} bits, or divide by a common factor first",
-                )
-                break
-
-
-#: So much of what marks call sound may be a fault to an `expect` behind them.
-EXCLUDED = 0.05
-
-RULES = (
-    few_counts,
-    outside_marks,
-    marks_of_another,
-    excludes_marks,
-    rounded_too_early,
-    wide_hysteresis,
-    marks_on_rails,
-    misplaced_clamp,
-    clamp_too_early,
-    limits_out_of_reach,
-    turns_back,
-    coarse_step,
-    narrow_zones,
-    rounding_misses_top,
-    skipped_numbers,
-    one_number,
-    overflowing_product,
-)
+RULES = (few_counts, wide_hysteresis, limits_out_of_reach, turns_back, coarse_step, narrow_zones)

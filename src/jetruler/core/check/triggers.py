@@ -7,13 +7,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..bench.bench import Bench
+from ..bench.bench import Bench, LogFormat
 from ..bench.conditions import rail_faults, travel
 from ..bench.decisions import looked_at
-from ..result import Finding, Severity
+from ..finding import Finding, Severity
 from ..ruler.quantity import seconds
 from ..ruler.reading import Flag
 from ..ruler.units import number, shown, significant
+from .changes import channel_changed, condition_changed, drive_changed, smoothing_changed, together
 from .facts import Facts
 from .ranges import NARROW, RELEASE
 
@@ -42,7 +43,44 @@ def slow_smoothing(bench: Bench, interval: float | None = None) -> Iterator[Find
                     f"{c.channel} is smoothed over {number(over)} s, and a change within "
                     f"{number(seconds(c.within))} s is looked for",
                     "Smooth over less, or look over more time",
+                    _changes=(
+                        *(smoothing_changed(bench[c.channel], str(c.within)) if timed else ()),
+                        *condition_changed(trip, i, within=f"{number(significant(over, 3))} s"),
+                    ),
                 )
+
+
+def slow_drive(bench: Bench, interval: float | None = None) -> Iterator[Finding]:
+    """Smoothing that is slower than the drive behind it.
+
+    The drive follows what was, not what is: later than the silence that it takes for a fault, or
+    than its slew limit, which then has nothing to limit.
+    """
+    silence = seconds(bench.log.stale if bench.log is not None else LogFormat().stale)
+    for drive in bench.drives.values():
+        channel = bench.channels.get(drive.source)
+        smooth = channel.smooth if channel is not None else None
+        if channel is None or smooth is None or smooth.kind == "spikes":
+            continue
+        timed = isinstance(smooth.over, str)
+        if timed == (interval is not None):  # the other way of asking tells
+            continue
+        over = seconds(smooth.over) if timed else (smooth.samples - 1) * (interval or 0.0)
+        allowed, why = silence, f"a silence of {number(silence)} s makes it safe"
+        if drive.slew is not None:
+            whole_way = (drive.bounds[1] - drive.bounds[0]) / drive.slew
+            if whole_way < allowed:
+                allowed, why = whole_way, f"its slew goes all the way in {number(whole_way)} s"
+        if over > allowed:
+            less = f"{significant(allowed, 2):g} s"
+            yield Finding(
+                Severity.WARNING,
+                f"channel.{channel.name}.smooth",
+                f"{channel.name} is smoothed over {number(significant(over, 3))} s, drive "
+                f"{drive.name} follows it, and {why}",
+                "Smooth over less, or smooth the command by its slew",
+                _changes=tuple(smoothing_changed(channel, less)),
+            )
 
 
 def short_window(bench: Bench, interval: float) -> Iterator[Finding]:
@@ -60,6 +98,9 @@ def short_window(bench: Bench, interval: float) -> Iterator[Finding]:
                     f"a change within {number(seconds(c.within))} s is looked for, and the log has "
                     f"a sample every {number(significant(interval, 3))} s",
                     "Look over the time of several samples, or log more often",
+                    _changes=tuple(
+                        condition_changed(trip, i, within=f"{significant(interval * 5, 3):g} s")
+                    ),
                 )
 
 
@@ -85,6 +126,12 @@ def unreachable_threshold(bench: Bench) -> Iterator[Finding]:
                     f"the threshold is {shown(threshold, channel.unit)}, and {c.channel} reads "
                     f"from {channel.shown(low)} to {channel.shown(high)}",
                     "Move the threshold into the range, or check the channel's laws",
+                    _changes=tuple(
+                        condition_changed(
+                            trip, i, **{c.kind: significant(high - (high - low) * part, 3)}
+                        )[0]
+                        for part in ((0.05, 0.1) if threshold > low else (0.95, 0.9))
+                    ),
                 )
 
 
@@ -113,6 +160,18 @@ def flickering_threshold(bench: Bench) -> Iterator[Finding]:
                     f"its release point is {shown(apart, channel.unit)} away, and one reading has "
                     f"a noise of {shown(significant(noise, 2), channel.unit)}",
                     f"Give it a release point {hold} away, or a hold time",
+                    _changes=tuple(
+                        condition_changed(
+                            trip,
+                            i,
+                            release=significant(
+                                threshold
+                                + significant(RELEASE * noise, 2)
+                                * (1 if c.below is not None else -1),
+                                6,
+                            ),
+                        )
+                    ),
                 )
 
 
@@ -137,6 +196,7 @@ def stop_or_wire(bench: Bench) -> Iterator[Finding]:
                 f"drive {drive.name} follows it",
                 "Draw the ends in with a small resistor at each end of the knob and new marks "
                 '(jetruler look --ends); or say rails = "faults", or "ends" if that is as it is',
+                _changes=tuple(channel_changed(channel, "rails", "ends")),
             )
 
 
@@ -147,6 +207,7 @@ def untold_rails(bench: Bench) -> Iterator[Finding]:
     broken wire, and a surprise for a knob that is turned to its stop.
     """
     for drive in bench.drives.values():
+        unknown = []
         for name in looked_at(drive, bench):
             channel = bench.channels.get(name)
             if channel is None or channel.rails is not None or channel.chain.edge is None:
@@ -154,16 +215,21 @@ def untold_rails(bench: Bench) -> Iterator[Finding]:
             edge = channel.chain.edge
             ends = [end for end in (edge.lowest, edge.highest) if np.isfinite(end)]
             reads = [end for end in ends if np.isfinite(channel.chain(float(end)))]
-            if not reads or travel(channel) is not None:
-                continue
-            yield Finding(
-                Severity.WARNING,
-                f"channel.{name}.rails",
-                f"it reads {channel.shown(float(channel.chain(float(reads[-1]))))} at "
-                f"{number(float(reads[-1]))}, which may be its stop or a broken wire, and drive "
-                f"{drive.name} goes to its safe value there",
-                'Say rails = "faults" or "ends", or its travel: marks, a clamp, or limits',
-            )
+            if reads and travel(channel) is None:
+                unknown.append((channel, float(reads[-1])))
+        if not unknown:
+            continue
+        channel, end = unknown[0]
+        others = "".join(f", as does {other.name}" for other, _ in unknown[1:])
+        faults = [channel_changed(other, "rails", "faults") for other, _ in unknown]
+        yield Finding(
+            Severity.WARNING,
+            f"channel.{channel.name}.rails",
+            f"it reads {channel.shown(float(channel.chain(end)))} at {number(end)}{others}, which "
+            f"may be its stop or a broken wire; drive {drive.name} goes to its safe value there",
+            'Say rails = "faults" or "ends", or its travel: marks, a clamp, or limits',
+            _changes=(together(*(change for one in faults for change in one)),),
+        )
 
 
 def range_of_another(bench: Bench) -> Iterator[Finding]:
@@ -197,6 +263,15 @@ def range_of_another(bench: Bench) -> Iterator[Finding]:
                 f"Give it marks in the unit of {channel.name}, as in "
                 f"marks = [[{number(low)}, {number(drive.bounds[0])}], "
                 f"[{number(high)}, {number(drive.bounds[1])}]]".replace("−", "-"),
+                _changes=tuple(
+                    drive_changed(
+                        drive,
+                        marks=(
+                            (significant(low, 6), drive.bounds[0]),
+                            (significant(high, 6), drive.bounds[1]),
+                        ),
+                    )
+                ),
             )
 
 
@@ -242,6 +317,7 @@ def flickering_trip(bench: Bench, changes: Mapping[str, Changes]) -> Iterator[Fi
 SHORT, FLICKERS = 3, 3
 RULES = (
     slow_smoothing,
+    slow_drive,
     unreachable_threshold,
     flickering_threshold,
     stop_or_wire,

@@ -12,11 +12,11 @@ import numpy as np
 
 from ..bench.channel import Channel
 from ..error_types import JetRulerError, ParameterError
+from ..laws.preferred import preferred
 from ..numerics import Array
 from ..result import Content, Result, TextTable
 from ..ruler.base_law import FRACTION
 from ..ruler.units import number, shown, significant
-from .resistor import preferred
 
 Stage = Literal["non-inverting", "inverting"]
 

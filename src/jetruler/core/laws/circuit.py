@@ -14,7 +14,8 @@ from ..numerics import Array, FlagArray
 from ..ruler.base_law import FRACTION, Ohms, Volts, constant, ignore_fp_warnings, reject
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law
-from ..ruler.units import bracketed, number, printed_as, result_text, shown
+from ..ruler.units import bracketed, number, printed_as, result_text, shown, significant
+from .preferred import preferred
 
 
 def positive(law: Law, *fields: str) -> Iterator[ParameterError]:
@@ -325,6 +326,10 @@ class Attenuator(_Gain):
         leg = parallel(self.lower, self.load)
         return (self.upper + leg) / leg
 
+    def with_less(self, ratio: float) -> dict[str, float]:
+        upper = parallel(self.lower, self.load) * (self.factor / ratio - 1)
+        return {"upper": float(preferred("E24", upper, upper * 12)[0])}
+
     def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
         leg = parallel(self.lower, self.load)
         lower, load = _parallel_slopes(self.lower, self.load)
@@ -391,6 +396,10 @@ class Shunt(_Gain):
     def factor(self) -> float:
         return 1.0 / self.ohms
 
+    def with_less(self, ratio: float) -> dict[str, float]:
+        ohms = self.ohms * ratio
+        return {"ohms": float(preferred("E24", ohms / 12, ohms)[-1])}
+
     def forward(self, x: Array) -> Array:
         return x / self.ohms
 
@@ -448,6 +457,9 @@ class Amplifier(_Gain):
     @property
     def factor(self) -> float:
         return 1.0 / self.gain
+
+    def with_less(self, ratio: float) -> dict[str, float]:
+        return {"gain": significant(0.95 * self.gain * ratio, 2)}
 
     @property
     def shift(self) -> float:

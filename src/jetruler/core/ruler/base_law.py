@@ -164,6 +164,11 @@ class BaseLaw(ABC):
         compute = self.inverse if back else self.forward
         return float(compute(as_array(x))[0])
 
+    def with_less(self, ratio: float) -> dict[str, float]:
+        """The parameters that leave no more than this part of the voltage before it; empty for a
+        law that is no circuit of that kind."""
+        return {}
+
     def flags(self, x: Array) -> FlagArray | None:
         """What is notable about each input, as `Flag` bits; None when this law never flags."""
         return None
