@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 import tempfile
 import tomllib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +13,7 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.core.check.check import BENCH_RULES, CHANNEL_RULES, check
 from jetruler.core.check.logged import LOG_RULES, swapped_columns
 from jetruler.core.check.triggers import flickering_trip, short_window
-from jetruler.core.finding import Finding, description
+from jetruler.core.finding import Findings, description
 from jetruler.logs.check_log import check_log, missing_column
 
 HERE = Path(__file__).parent
@@ -33,6 +33,13 @@ HEAD = """# What `check` looks for
 Made by `python docs/build_checks.py` from the rules themselves. `jetruler check` reads the bench file; with `--log` it also
 holds the bench against a log, and passes on what `look` finds wrong there. Findings come with their place, the evidence in
 numbers, why it matters and what to do about it; errors first. The exit code is 1 if one of them is an error.
+
+**What to type** is a change of the bench file. It has been tried before it is shown: after it the finding is gone, and no new one has come.
+A finding whose change clears others too comes first, and the others are shown below it: they follow from it.
+Where a circuit has to change (another resistor), the change says what to write once it has.
+
+**Rows `expected`** say what must come out, in a channel or a drive: `expected = [[2048, 50.1], ["4.7 kohm", "114 degC", 1], [0, "none"]]` are a raw value (as `explain --at`
+takes it), the value, command or zone, and how far off it may be (half of the last digit written if left out). `"none"` is no value. They are run each time.
 What could not be judged for want of a number (limits, a noise) is said in a line a channel, which is no finding.
 
 The examples stand below `[channel.a]` with `column = "ch0"`, on a converter of 12 bits and 3.3 V.
@@ -47,7 +54,7 @@ PART = """
 {bad}
 ```
 
-{severity}: {what}. Remedy: {remedy}.{samples} Like this, nothing is found:
+{severity}: {what}. Remedy: {remedy}.{change}{samples} Like this, nothing is found:
 
 ```text
 {good}
@@ -60,15 +67,19 @@ def examples() -> dict[str, dict[str, Any]]:
     return tomllib.loads((HERE / "checks.toml").read_text("utf-8"))
 
 
-def findings(example: dict[str, Any], kind: str) -> Sequence[Finding]:
-    """What is found in the bad or the good example."""
+def text(example: dict[str, Any], kind: str) -> str:
+    """The bench file of the bad or the good example."""
     body, column = example[kind].strip(), "ch0"
     if kind == "bad":
         column = example.get("bad_column", column)
         body = body.replace('"other"', f'"{example.get("bad_other", "other")}"')
-    bench = parse_bench(
-        f'[converter]\nbits = 12\nvref = "3.3 V ± 1 %"\n[channel.a]\ncolumn = "{column}"\n{body}\n'
-    )
+    head = '[converter]\nbits = 12\nvref = "3.3 V ± 1 %"\n[channel.a]\ncolumn ='
+    return f'{head} "{column}"\n{body}\n'
+
+
+def findings(example: dict[str, Any], kind: str) -> Findings:
+    """What is found in the bad or the good example."""
+    bench = parse_bench(example.get(f"{kind}_text") or text(example, kind))
     samples = example.get(f"samples_{kind}", example.get("samples"))
     if samples is None:
         return check(bench)
@@ -95,7 +106,7 @@ def page() -> str:
         for rule in part:
             about = description(rule)
             example = shown[about.name]
-            found = next(f for f in findings(example, "bad") if f.rule == about.name)
+            found = next(f for f in findings(example, "bad").flat if f.rule == about.name)
             samples = example.get("samples_bad", example.get("samples"))
             counts = ", ".join(map(str, samples or ()))
             parts.append(
@@ -108,6 +119,7 @@ def page() -> str:
                     severity=found.severity.name.capitalize(),
                     what=found.what,
                     remedy=found.remedy,
+                    change=f" To type: `{found.change}`." if found.change else "",
                     samples=f" (The log repeats {counts}{_every(example)}.)" if samples else "",
                 )
             )

@@ -7,7 +7,7 @@ import tomllib
 from collections.abc import Iterator, Mapping
 from os import PathLike
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from ..core.bench.bench import Bench, column_clashes
 from ..core.bench.channel import Channel
@@ -278,7 +278,7 @@ class _File:
         """The errors in `[converter]`, whether or not a law uses it; the converter if it is one."""
         try:
             shared = build_law({"law": "adc", "bits": 32} | common)
-            self._shared = shared if isinstance(shared, Adc) and "bits" in common else None
+            self._shared = cast(Adc, shared) if "bits" in common else None
         except TableErrors as error:
             at = (f"{self._named(('converter', *at))}: {text}" for at, text in error.errors)
             self.errors += at
@@ -350,14 +350,6 @@ def _inherited(table: dict[str, Any]) -> dict[str, Any]:
     return table | {"channel": channels} if channels else table
 
 
-def listed_converters(path: str | PathLike[str], bench: Bench) -> list[str]:
-    """The channels of a loaded bench whose converter stands in their own list of laws, not in
-    `[converter]`: places in the file are then counted from it."""
-    table = tomllib.loads(Path(path).read_bytes().decode("utf-8-sig"))
-    given = {name: len(part.get("laws", [])) for name, part in _tables(table.get("channel"))}
-    return [name for name, c in bench.channels.items() if given[name] == len(written(c.chain.laws))]
-
-
 def _tables(named: Any) -> list[tuple[str, dict[str, Any]]]:
     """Those that are tables at all; the others are told by the file's model."""
     found = named.items() if isinstance(named, dict) else ()
@@ -372,4 +364,5 @@ def _channel(key: str, table: dict[str, Any], common: dict[str, Any]) -> Channel
     own = {name: table[name] for name in table if name not in ("converter", "input", "laws")}
     if "calibration" in own:
         own["calibration"] = calibration_of(own["calibration"], ruler)
-    return Channel(key, ruler, **own)
+    lists_edge = len(table.get("laws", ())) == len(written(ruler.laws))
+    return Channel(key, ruler, lists_edge=lists_edge, **own)

@@ -112,7 +112,7 @@ CONVERTER = model(
 
 # Channels.
 
-_OF_RULER = ("name", "chain")
+_OF_RULER = ("name", "chain", "lists_edge")
 CHANNEL = model(
     "a channel",
     own_fields(Channel, without=_OF_RULER, context=(Smoothing, Correlation))

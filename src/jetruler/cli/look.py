@@ -192,23 +192,19 @@ def check_command(
     jetruler check
     jetruler check --log roast.csv
     """
-    from ..benchfile.load import listed_converters
     from ..core.check.check import check
     from ..core.finding import Findings
     from ..core.ruler.units import many
     from . import FOUND
 
     bench = load(bench_path)
-    listed = listed_converters(bench_path, bench)
-    found = check(bench, listed)
+    found = check(bench)
     if log_path is not None:
         from ..logs.check_log import check_log
         from .streams import progress_bar
 
         with progress_bar(log_path) as progress:
-            logged = check_log(
-                log_path, bench, listed, form=form_of(given, bench), progress=progress
-            )
+            logged = check_log(log_path, bench, form=form_of(given, bench), progress=progress)
         found = Findings.of([*found, *logged], logged.unjudged, found.injected)
     if as_json:
         show_json(found.to_dict())

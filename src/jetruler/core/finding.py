@@ -186,6 +186,11 @@ class Findings(Result, tuple[Finding, ...]):
         return found
 
     @property
+    def flat(self) -> list[Finding]:
+        """All of them, each followed by those that it explains."""
+        return [one for finding in self for one in (finding, *finding.explains)]
+
+    @property
     def headline(self) -> str:
         if not self:
             return "nothing found"

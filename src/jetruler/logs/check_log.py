@@ -13,7 +13,7 @@ from ..core.bench.decisions import Decisions, timed_parts, without_clock, withou
 from ..core.bench.trips import TripEvent
 from ..core.check.causes import by_cause
 from ..core.check.changes import channel_changed
-from ..core.check.check import unjudged
+from ..core.check.check import not_used, unjudged
 from ..core.check.facts import Facts
 from ..core.check.logged import LOG_RULES, Logged, swapped_columns
 from ..core.check.triggers import (
@@ -78,8 +78,8 @@ def missing_column(
 class CheckPass(EveryPass):
     """All that is to be found between a bench and a log, in one walk."""
 
-    def __init__(self, bench: Bench, listed: Iterable[str] = ()) -> None:
-        self.bench, self.listed = bench, set(listed)
+    def __init__(self, bench: Bench) -> None:
+        self.bench = bench
         self.gone: dict[str, ColumnError] = {}
         self._passes: list[LookPass | TripsPass] = []
         self._seen = dict.fromkeys(bench.trips, Changes(0, 0))
@@ -149,7 +149,7 @@ class CheckPass(EveryPass):
         looked = self.look()
         by_column = {self.bench[name].column: each for name, each in looked.columns.items()}
         logged = {
-            name: Logged(Facts(channel, name in self.listed), looked_at.survey, looked_at.floating)
+            name: Logged(Facts(channel), looked_at.survey, looked_at.floating)
             for name, channel in bench.channels.items()
             if (looked_at := by_column.get(channel.column)) is not None
         }
@@ -168,7 +168,7 @@ class CheckPass(EveryPass):
 def check_log(
     log: Log,
     bench: Bench,
-    listed: Iterable[str] = (),
+    listed: Iterable[str] | None = None,
     *,
     form: LogFormat | None = None,
     progress: Progress | None = None,
@@ -182,8 +182,8 @@ def check_log(
         The log.
     bench : Bench
         The bench.
-    listed : Iterable[str], default ()
-        As for `check`.
+    listed : Iterable[str], optional
+        Not used any more.
     form : LogFormat, optional
         How the log is written; found out if None.
     progress : Progress, optional
@@ -201,7 +201,8 @@ def check_log(
     >>> jr.check_log("roast.csv", bench)[0].where
     'bean'
     """
-    one = CheckPass(bench, listed)
+    not_used(listed)
+    one = CheckPass(bench)
     walk(log, one, form=form or bench.log, wanted=columns_of(bench), progress=progress)
     return one.found()
 

@@ -60,6 +60,9 @@ class Channel:
         Toleranced parameters that are off together.
     expected : tuple[ExpectedRow, ...], default ()
         Rows `(raw, value)` or `(raw, value, tolerance)` that `check` runs: what must come out.
+    lists_edge : bool, default False
+        Whether a bench file has the converter in the channel's own list of laws: messages count
+        laws from it.
 
     Attributes
     ----------
@@ -88,6 +91,7 @@ class Channel:
     rails: Literal["ends", "faults"] | None = None
     correlated: tuple[Correlation, ...] = ()
     expected: tuple[ExpectedRow, ...] = ()
+    lists_edge: bool = field(default=False, compare=False, repr=False)
     ruler: Ruler = field(init=False, compare=False)
     """The laws with the limits at their end."""
 

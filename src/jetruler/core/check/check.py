@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Callable, Iterable, Iterator
 
 from ..bench.bench import Bench
@@ -44,16 +45,15 @@ BENCH_RULES: tuple[BenchRule, ...] = (
 )
 
 
-def check(bench: Bench, listed: Iterable[str] = ()) -> Findings:
+def check(bench: Bench, listed: Iterable[str] | None = None) -> Findings:
     """All that the rules find in a bench, the most serious first.
 
     Parameters
     ----------
     bench : Bench
         The bench.
-    listed : Iterable[str], default ()
-        Names of the channels whose converter stands in their own list of laws, so that places
-        count as the bench file does.
+    listed : Iterable[str], optional
+        Not used any more: channels know it (`lists_edge`).
 
     Returns
     -------
@@ -72,12 +72,12 @@ def check(bench: Bench, listed: Iterable[str] = ()) -> Findings:
     >>> print(jr.check(jr.Bench("Desk", {"t": sensor})))
     nothing found
     """
-    own = set(listed)
+    not_used(listed)
     known: dict[int, tuple[Channel, list[Finding]]] = {}
 
     def about(channel: Channel) -> list[Finding]:
         if id(channel) not in known:  # a change leaves most channels as they are
-            facts = Facts(channel, channel.name in own)
+            facts = Facts(channel)
             rules = CHANNEL_RULES if facts.has_ends else (unknown_range,)
             known[id(channel)] = channel, [f for rule in rules for f in applied(rule, facts)]
         return known[id(channel)][1]
@@ -111,3 +111,9 @@ def unjudged(bench: Bench, logged: bool = False) -> dict[str, str]:
         if wants:
             found[channel.name] = "; ".join(wants)
     return found
+
+
+def not_used(listed: object) -> None:
+    """Warn of a parameter of the version before."""
+    if listed is not None:
+        warnings.warn("listed is not used any more", DeprecationWarning, stacklevel=3)

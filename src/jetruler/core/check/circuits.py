@@ -339,8 +339,8 @@ def unlikely_thermistor(c: Facts) -> Iterator[Finding]:
 
 BENCH_RULES = (top_counts_disagree, other_reference)
 RULES = (
-    above_reference,
     reference_would_cancel,
+    above_reference,
     unit_slip,
     far_resistor,
     self_heating,

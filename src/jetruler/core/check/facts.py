@@ -25,14 +25,12 @@ Marked = tuple[tuple[float, float], tuple[float, float]]
 class Facts:
     """A channel, its laws, and its values over the counts.
 
-    listed: whether the bench file lists the converter among the channel's laws itself.
     noise: standard deviation of one reading in counts, if anybody knows it.
     """
 
-    def __init__(self, channel: Channel, listed: bool = False, noise: float | None = None) -> None:
+    def __init__(self, channel: Channel, noise: float | None = None) -> None:
         self.channel, self.laws = channel, channel.chain.laws
         self.noise = channel.noise if noise is None else noise
-        self._listed = listed
 
     def place(self, law: int, field: str = "") -> str:
         """`channel.bean.laws[2 beta].r0`, counted as the bench file counts."""
@@ -47,7 +45,9 @@ class Facts:
     def _number(self, law: int) -> int:
         """Which of the laws of the bench file it is, counted from 1; 0 for a raw edge that has a
         table of its own."""
-        return len(written(self.laws[:law])) + (self._listed or self.channel.chain.edge is None)
+        return len(written(self.laws[:law])) + (
+            self.channel.lists_edge or self.channel.chain.edge is None
+        )
 
     def path(self, law: int) -> tuple[str | int, ...]:
         """The same place as tables and keys."""
