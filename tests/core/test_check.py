@@ -150,13 +150,19 @@ def test_only_errors_end_with_1(cli: Cli, home: Path) -> None:
     assert "−40 Pa is never crossed" in done.stdout
 
 
+ADC = '{ law = "adc", bits = 10, vref = 3.3 }, '
+
+
 def test_places_count_as_the_bench_file_does() -> None:
-    text = '[channel.a]\ncolumn = "x"\nlaws = [{ law = "adc", bits = 10, vref = 3.3 }, '
+    text = f'[channel.a]\ncolumn = "x"\nlaws = [{ADC}'
     text += '{ law = "divider", known = 4700, supply = 3.3 }]\n'
-    for listed, place in (((), 1), (("a",), 2)):
-        (found,) = check(parse_bench(text), listed)
+    for bench, place in ((text, 2), (text.replace(ADC, ""), 1)):
+        converter = "" if bench == text else "[converter]\nbits = 10\nvref = 3.3\n"
+        (found,) = check(parse_bench(converter + bench))
         assert found.where == f"channel.a.laws[{place} divider].supply"
         assert found.severity is Severity.WARNING
+    with pytest.warns(DeprecationWarning, match="listed"):
+        check(parse_bench(text), ["a"])
 
 
 def test_the_command_counts_a_listed_converter(cli: Cli, home: Path) -> None:

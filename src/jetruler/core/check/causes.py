@@ -16,7 +16,6 @@ SYMPTOMS = frozenset(
         "limits-out-of-reach",
         "few-counts",
         "coarse-step",
-        "skipped-numbers",
         "narrow-zones",
         "turns-back",
         "unreachable-threshold",

@@ -8,6 +8,7 @@ import numpy as np
 
 from ..finding import Finding, Severity
 from ..ruler.base_law import Role
+from ..ruler.raw_range import raw_ends
 from ..ruler.ruler import Law
 from ..ruler.units import number, shown, significant
 from ..uncertainty.contributions import resolution_of
@@ -26,6 +27,7 @@ def marks_of_another(c: Facts) -> Iterator[Finding]:
     if converter is None or found is None or converter.lowest != 0:
         return
     place, marks = found
+    yield from _volts_as_counts(c, place, marks)
     low, high = sorted(raw for raw, _ in marks)
     tops = {2**bits - 1: bits for bits in range(8, 25, 2)}
     for top in (high, high - 1):
@@ -74,6 +76,8 @@ def outside_marks(c: Facts) -> Iterator[Finding]:
     """
     converter = c.channel.chain.converter
     for i, law, marks in c.marked:
+        if converter is None and i == 1:
+            yield from _outside_input(c, marks)
         if converter is None or c.channel.chain.units[i] != "count":
             continue
         out = [mark for mark in marks if not converter.lowest <= mark[0] <= converter.highest]
@@ -90,6 +94,39 @@ def outside_marks(c: Facts) -> Iterator[Finding]:
             )
 
 
+def _outside_input(c: Facts, marks: Marked) -> Iterator[Finding]:
+    """Marks beyond the range that an input has."""
+    low, high = raw_ends(c.channel.chain)
+    out = [raw for raw, _ in marks if not low - (high - low) <= raw <= high + (high - low)]
+    if out:
+        unit, ((_, y0), (_, y1)) = c.channel.chain.takes, marks
+        yield c.found(
+            Severity.ERROR,
+            c.place(1, "marks"),
+            f"the mark at {shown(out[0], unit)} lies far outside {number(low)} to "
+            f"{shown(high, unit)}",
+            "Take marks that the input shows: jetruler look --ends",
+            law_changed(c, 1, marks=((low, y0), (high, y1))),
+        )
+
+
+def _volts_as_counts(c: Facts, place: int, marks: Marked) -> Iterator[Finding]:
+    """Marks in volts that stand on counts."""
+    converter = c.channel.chain.converter
+    raws = sorted(raw for raw, _ in marks)
+    fits = converter is not None and raws[0] >= 0 and raws[1] < 0.01 * converter.highest
+    if converter is None or not fits or all(raw.is_integer() for raw in map(float, raws)):
+        return
+    yield c.found(
+        Severity.ERROR,
+        c.place(place, "marks"),
+        f"the marks stand at {number(raws[0])} and {number(raws[1])} counts of {converter.highest}",
+        f'If they are volts, say so: marks = [["{number(marks[0][0])} V", '
+        f'{number(marks[0][1])}], ["{number(marks[1][0])} V", {number(marks[1][1])}]]',
+        law_changed(c, place, marks=marks, takes="V"),
+    )
+
+
 def _marks_at(c: Facts, i: int, moved: Mapping[float, float]) -> list[BenchChange]:
     """The marks of law i with other raw values for some."""
     marks = c.laws[i].marks or ()
@@ -99,9 +136,10 @@ def _marks_at(c: Facts, i: int, moved: Mapping[float, float]) -> list[BenchChang
 
 
 def misplaced_clamp(c: Facts) -> Iterator[Finding]:
-    """A clamp that holds almost everything: its range is not that of the marks before it.
+    """A clamp that holds almost everything, or nothing: its range is not that of the marks before.
 
-    Marks were reversed, or scaled, and the clamp was not: the value then rests at one end.
+    Marks were reversed, or scaled, and the clamp was not: the value then rests at one end, or
+    leaves the range all the same.
     """
     for i, (lowest, highest) in c.clamps:
         before = c.joints[i][np.isfinite(c.joints[i])]
@@ -113,7 +151,16 @@ def misplaced_clamp(c: Facts) -> Iterator[Finding]:
         held = 1.0 - kept / (high - low) if high > low else 0.0
         if reach is None:  # a bent law spends most of its span on few counts
             held = float(np.mean((before < lowest) | (before > highest)))
-        if held > 0.9:
+        if reach is not None and highest - lowest > IDLE * (high - low) > 0:
+            yield c.found(
+                Severity.WARNING,
+                c.place(i),
+                f"what comes in goes from {number(low)} to {number(high)}, and the clamp from "
+                f"{number(lowest)} to {number(highest)}: it never holds",
+                "Give the clamp the ends of the marks, the low one first",
+                law_changed(c, i, low=significant(low, 9), high=significant(high, 9)),
+            )
+        elif held > 0.9:
             ends = f"{number(low)} to {number(high)}"
             yield c.found(
                 Severity.ERROR,
@@ -162,20 +209,26 @@ def excludes_marks(c: Facts) -> Iterator[Finding]:
     Its ends are then those of another place in the chain: milliamperes behind a line in bar.
     """
     for i, law in enumerate(c.laws):
-        reach = _reach(c, i)
-        if law.role is not Role.HOLD or law.keeps_within is not None or reach is None:
+        if law.role is not Role.HOLD or law.keeps_within is not None:
             continue
+        reach = marked = _reach(c, i)
+        if reach is None:  # no marks: all that can come
+            came = c.joints[i][np.isfinite(c.joints[i])]
+            if not came.size:
+                continue
+            reach = (float(came.min()), float(came.max()))
         ends = np.array([getattr(law, "low", None), getattr(law, "high", None)], dtype=np.float64)
         x = np.linspace(*reach, 201)
         with np.errstate(all="ignore"):
             gone = float(np.mean(np.isnan(law.forward(x))))
-        if gone > EXCLUDED:
+        if gone > (EXCLUDED if marked else 1 - EXCLUDED):
             unit = c.channel.chain.units[i]
             between = " to ".join(number(float(end)) for end in ends if np.isfinite(end))
+            before = "the marks before it read" if marked else "what comes to it is"
             yield c.found(
                 Severity.ERROR,
                 c.place(i),
-                f"the marks before it read {number(reach[0])} to {shown(reach[1], unit)}, and it "
+                f"{before} {number(reach[0])} to {shown(reach[1], unit)}, and it "
                 f"expects {between}: {gone:.0%} of that is a fault to it",
                 "Put it in front of the line, in the unit of its ends, or give it the ends "
                 "of the marks with some room",
@@ -188,7 +241,14 @@ def _expected_before(c: Facts, i: int, reach: tuple[float, float]) -> list[Bench
     found = []
     for j in range(i - 1, 0, -1):
         if c.laws[j].marks:
-            found += law_moved(c, i, j)
+            takes = c.laws[j].takes
+            found += law_moved(c, i, j, unit=None if takes == "count" else takes)
+    low, high = getattr(c.laws[i], "low", None), getattr(c.laws[i], "high", None)
+    for times in (1e-3, 1e3):  # milliamperes for amperes
+        ends_then = (("low", low), ("high", high))
+        small = {key: significant(end * times, 9) for key, end in ends_then if end is not None}
+        if all(reach[0] <= end <= reach[1] for end in small.values()):
+            found += law_changed(c, i, **small)
     room = 0.05 * (reach[1] - reach[0])
     ends = {"low": significant(reach[0] - room, 4), "high": significant(reach[1] + room, 4)}
     return found + law_changed(c, i, **ends)
@@ -336,6 +396,8 @@ def overflowing_product(c: Facts) -> Iterator[Finding]:
                 break
 
 
+#: A clamp that is so many times as wide as what comes in is that of something else.
+IDLE = 10.0
 #: A clamp that leaves less of the marks behind it has the ends of something else.
 HALF = 0.5
 

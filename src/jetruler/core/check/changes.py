@@ -119,7 +119,7 @@ def law_moved(c: Facts, i: int, to: int, **values: Any) -> list[BenchChange]:
     is that of the new place."""
     law = c.laws[i]
     names = {one.name for one in fields(law)}  # type: ignore[arg-type]
-    values |= {name: None for name in ("unit", "takes") if name in names}
+    values = {name: None for name in ("unit", "takes") if name in names} | values
     moved: Law = replace(law, **values)  # type: ignore[type-var]
     place = list(c.path(to))
     if to > i:

@@ -264,6 +264,9 @@ def _other_resistor(c: Facts, i: int, middle: float) -> list[BenchChange]:
 def _slips(c: Facts, i: int) -> list[BenchChange]:
     """What a thermistor's numbers may have been: the point moved, or two of them swapped."""
     law, found = c.laws[i], []
+    beta, r0 = getattr(law, "beta", None), getattr(law, "r0", None)
+    if beta and r0 and beta > r0:
+        found += law_changed(c, i, beta=r0, r0=beta)
     for name in ("beta", "r0"):
         found += _rescaled(c, (10.0, 0.1, 100.0, 0.01, 1000.0, 0.001), name)
     a, b, third = (getattr(law, name, None) for name in "abc")

@@ -12,8 +12,10 @@ from ..finding import Finding, Severity
 from ..laws.circuit import Attenuator
 from ..laws.preferred import preferred
 from ..laws.shape import zones_of
+from ..numerics import Array
 from ..ruler.base_law import Role
 from ..ruler.quantity import quantity
+from ..ruler.raw_range import raw_ends
 from ..ruler.units import factor_and_offset, number, shown, significant
 from ..uncertainty.contributions import resolution_of
 from .changes import BenchChange, channel_changed, law_changed
@@ -35,6 +37,8 @@ def few_counts(c: Facts) -> Iterator[Finding]:
     if c.labelled or any(isinstance(law, Attenuator) for law in c.laws):
         return  # a supply rail is watched near one value: its range is not its sensor's
     used = c.counts[c.inside]
+    if used.size < 3:  # between the counts that are looked at
+        used = _at_limits(c)
     fraction = float(np.ptp(used) / np.ptp(c.counts)) if used.size else 0.0
     if 0 < fraction < FIFTH and _step(c) > 2 * _needed(c):
         low, high = (number(float(end)) for end in (used.min(), used.max()))
@@ -48,6 +52,17 @@ def few_counts(c: Facts) -> Iterator[Finding]:
             "choose; or say the decimals that the reading needs",
             _finer(c),
         )
+
+
+def _at_limits(c: Facts) -> Array:
+    """The counts that read the two limits, if there are any."""
+    try:
+        counts = np.array([float(c.channel.chain.inverse(end)) for end in c.channel.limits or ()])
+    except ValueError:  # the chain turns back
+        return np.empty(0)
+    low, high = raw_ends(c.channel.chain)
+    there = bool(counts.size and np.isfinite(counts).all() and np.ptp(counts) > 0)
+    return counts if there and low <= counts.min() and counts.max() <= high else np.empty(0)
 
 
 def _finer(c: Facts) -> list[BenchChange]:
@@ -88,6 +103,8 @@ def _step(c: Facts) -> float:
     """What a count is worth within the limits, but for the few places where it is worth most."""
     counts, values = c.counts[c.inside], c.values[c.inside]
     if counts.size < 3:
+        counts, values = _at_limits(c), np.array(c.channel.limits or (), dtype=np.float64)
+    if counts.size < 2:
         return np.inf
     steps = np.sort(np.abs(np.diff(values) / np.diff(counts))) * resolution_of(c.channel.chain)
     return float(steps[int(USUAL * (steps.size - 1))])
@@ -129,6 +146,9 @@ def _other_limits(c: Facts, smallest: float, largest: float) -> list[BenchChange
     """The limits in another unit that they may have been meant in; those within reach, a fiftieth
     of the way inside."""
     found, unit = [], c.channel.unit
+    for i, law in enumerate(c.laws):
+        if law.with_less(0.5) and hasattr(law, "upper") and hasattr(law, "lower"):
+            found += law_changed(c, i, upper=law.lower, lower=law.upper)
     limits = c.channel.limits or (smallest, largest)
     for other in OTHER_UNITS.get(unit or "", ()):
         times, shift = factor_and_offset(other, unit or "")
