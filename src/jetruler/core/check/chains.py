@@ -211,17 +211,17 @@ def excludes_marks(c: Facts) -> Iterator[Finding]:
     for i, law in enumerate(c.laws):
         if law.role is not Role.HOLD or law.keeps_within is not None:
             continue
-        reach = marked = _reach(c, i)
-        if reach is None:  # no marks: all that can come
+        if (marked := _reach(c, i)) is not None:
+            came = np.linspace(*marked, 201)
+        else:  # all that can come
             came = c.joints[i][np.isfinite(c.joints[i])]
-            if not came.size:
-                continue
-            reach = (float(came.min()), float(came.max()))
+        if not came.size:
+            continue
+        reach = float(came.min()), float(came.max())
         ends = np.array([getattr(law, "low", None), getattr(law, "high", None)], dtype=np.float64)
-        x = np.linspace(*reach, 201)
         with np.errstate(all="ignore"):
-            gone = float(np.mean(np.isnan(law.forward(x))))
-        if gone > (EXCLUDED if marked else 1 - EXCLUDED):
+            gone = float(np.mean(np.isnan(law.forward(came))))
+        if gone > EXCLUDED if marked else gone == 1:
             unit = c.channel.chain.units[i]
             between = " to ".join(number(float(end)) for end in ends if np.isfinite(end))
             before = "the marks before it read" if marked else "what comes to it is"
