@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import statistics
+import tracemalloc
 from typing import Any
 
 import numpy as np
@@ -315,3 +316,20 @@ def test_envelope_keeps_every_spike_in_bounded_memory(n: int, size: int) -> None
         assert (envelope.low[i], envelope.high[i]) == (stretch.min(), stretch.max())
     assert envelope.high[n // 3 // per] == 99.0
     assert envelope.flags[n // 3 // per] == 1
+
+
+def test_a_column_of_many_takes_little_room() -> None:
+    counts = np.random.RandomState(5).randint(0, 4096, 200_000)
+    surveyor = Surveyor(0, 4095)
+    surveyor.keep_less(2000)
+    surveyor.add(counts[:1000])  # what is loaded at first use
+    tracemalloc.start()
+    surveyor = Surveyor(0, 4095)
+    surveyor.keep_less(2000)
+    for batch in np.split(counts, 100):
+        surveyor.add(batch)
+    room, _ = tracemalloc.get_traced_memory()
+    tracemalloc.stop()
+    assert room < 64_000
+    found = surveyor.survey()
+    assert (found.mean, found.median) == (counts.mean(), np.median(counts))

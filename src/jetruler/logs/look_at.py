@@ -20,7 +20,7 @@ from ..core.result import Content, Result, TextTable, old_fields
 from ..core.ruler.converter import Converter, RawInput
 from ..core.ruler.ruler import Ruler
 from ..core.ruler.units import many, shown, significant, with_uncertainty
-from ..core.survey.blocks import MOST, Floating, floating
+from ..core.survey.blocks import Floating, floating
 from ..core.survey.distribution import LEAST
 from ..core.survey.ends import UnitMean, unit_mean
 from ..core.survey.findings import Subject, findings, time_findings
@@ -471,8 +471,6 @@ class LookPass(EveryPass):
         )
 
 
-#: So many columns have all blocks of samples that noise is told from; more share their room.
-MANY = 32
 #: Columns that are looked at without a bench; more would be no log that anybody reads.
 MOST_COLUMNS = 2000
 
@@ -487,8 +485,8 @@ def _of_log(reader: LogReader, batch: SampleBatch) -> list[_Column]:
         missing = 0 if found.missing is None else int(found.missing.sum())
         if len(batch) - missing >= 0.5 * len(batch):
             columns.append(_Column(name.strip() or str(index + 1), index, None))
-    for column in columns if len(columns) > MANY else ():
-        column.surveyor.blocks.most = max(8, MOST * MANY // len(columns))
+    for column in columns:
+        column.surveyor.keep_less(len(columns))
     return columns
 
 

@@ -20,7 +20,7 @@ AT_ONCE = 2**20
 #: Bits of a part of a difference; three parts hold any difference of two values.
 PART = 21
 #: The most that a narrow place counts to.
-_WIDEST = 2**31 - 1
+_KINDS: dict[type, int] = {np.uint16: 2**16 - 1, np.int32: 2**31 - 1, np.int64: 2**63 - 1}
 _NONE: AnyArray = np.empty(0, np.int64)
 
 
@@ -42,7 +42,7 @@ class Distribution:
     """Greatest common divisor of all."""
     _first: int = 0
     """What the place 0 of `_places` stands for."""
-    _places: AnyArray | None = field(default_factory=lambda: np.zeros(0, np.int32))
+    _places: AnyArray | None = field(default_factory=lambda: np.zeros(0, np.uint16))
     """Occurrences by place; None as soon as the span is too wide."""
     _bins: AnyArray = field(default_factory=lambda: _NONE)
     """The bins that came up, ascending, each value // 2**shift; with"""
@@ -97,8 +97,9 @@ class Distribution:
     def _reach(self, low: int, high: int) -> bool:
         """Make places for a batch; False where the span is too wide for them."""
         assert self._places is not None
-        if self.total > _WIDEST and self._places.dtype != np.int64:
-            self._places = self._places.astype(np.int64)
+        if self.total > _KINDS[self._places.dtype.type]:  # as narrow as counts can be
+            kind = next(kind for kind, most in _KINDS.items() if self.total <= most)
+            self._places = self._places.astype(kind)
         size = self._places.size
         first = low if not size else min(low, self._first)
         last = high if not size else max(high, self._first + size - 1)

@@ -218,6 +218,8 @@ class BlockSums:
     batches."""
 
     size: int = 1
+    most: int = MOST
+    """Blocks that are kept at most."""
     _sums: Array = field(default_factory=lambda: np.empty(0))
     _lows: Array = field(default_factory=lambda: np.empty(0))
     _highs: Array = field(default_factory=lambda: np.empty(0))
@@ -229,7 +231,7 @@ class BlockSums:
         """Take samples; those that are missing are left out by whoever calls."""
         values = np.concatenate((self._begun, counts))
         self.samples += counts.size
-        while (self._sums.size + values.size // self.size) > MOST:
+        while (self._sums.size + values.size // self.size) > self.most:
             pairs = self._sums.size // 2 * 2
             if self._sums.size > pairs:  # a last one without its pair cannot be taken apart
                 need = self.size

@@ -9,8 +9,10 @@ from typing import Any
 import numpy as np
 
 from ..numerics import AnyArray, as_samples
+from .blocks import MOST as BLOCKS
 from .blocks import SPIKE_COUNTS, Blocks, isolated_in, noise_of
 from .distribution import Distribution, core_of
+from .running_statistics import MOST as MEANS
 from .running_statistics import BlockSums
 from .survey import OffScale, Stretch, Survey, in_units, stepped
 
@@ -35,6 +37,8 @@ LEAP = 16
 TAIL = 4
 #: Of so many of the largest the rows are kept.
 LARGEST = 256
+#: So many columns have all blocks of samples that noise is told from; more share their room.
+MANY = 32
 
 
 @dataclass
@@ -62,6 +66,7 @@ class Surveyor:
     _means: BlockSums = field(default_factory=BlockSums)
     _isolated: Distribution = field(default_factory=Distribution)
     """How far samples are off neighbours that agree with one another."""
+    _most_spikes: int = LARGEST
     _spikes: list[tuple[int, int]] = field(default_factory=list)
     """The largest of these, with their rows."""
     _beyond: OffScale | None = None
@@ -74,6 +79,13 @@ class Surveyor:
     _jumps: dict[int, tuple[int, AnyArray]] = field(default_factory=dict)
     """The smallest (−1) and largest (1) count, and how often it was entered by jumps of each number
     of bits."""
+
+    def keep_less(self, columns: int) -> None:
+        """Keep fewer blocks, means and spikes where a log has many columns."""
+        part = min(1.0, MANY / columns)
+        self.blocks.most = max(8, int(BLOCKS * part))
+        self._means.most = max(256, int(MEANS * part))
+        self._most_spikes = max(16, int(LARGEST * part))
 
     def add(self, samples: AnyArray, missing: AnyArray | None = None) -> None:
         """Take a batch of numbers; missing is True where there is no sample, as NaN is too."""
@@ -203,14 +215,14 @@ class Surveyor:
     def _note(self, sizes: AnyArray, rows: AnyArray) -> None:
         """Isolated samples, how far off they are, and their rows."""
         self._isolated.add(sizes)
-        if len(self._spikes) == LARGEST:
+        if len(self._spikes) == self._most_spikes:
             larger = sizes > self._spikes[-1][0]
             sizes, rows = sizes[larger], rows[larger]
         if not sizes.size:
             return
-        largest = np.argsort(-sizes, kind="stable")[:LARGEST]
+        largest = np.argsort(-sizes, kind="stable")[: self._most_spikes]
         spikes = zip(sizes[largest].tolist(), rows[largest].tolist(), strict=True)
-        self._spikes = sorted([*self._spikes, *spikes], key=_by_size)[:LARGEST]
+        self._spikes = sorted([*self._spikes, *spikes], key=_by_size)[: self._most_spikes]
 
     def _pending(self) -> tuple[AnyArray, AnyArray]:
         """The last sample but one, which waits for what follows on the last, if it is isolated."""
