@@ -43,6 +43,7 @@ title = "Two"
 bits = 12
 vref = 3.3
 [channel.knob]
+rails = "ends"
 column = "k"
 laws = [{ law = "line", marks = [[0, 0], [4000, 100]], unit = "%" }]
 decimals = 1

@@ -205,8 +205,10 @@ class Findings(Result, tuple[Finding, ...]):
         there are only notes."""
         if not self or self[0].worst is Severity.NOTE:
             return ""
-        first = self[0]
-        return f"check: {self.headline}. First {first.where}: {first.what}"
+        first, seen = self[0], [finding.severity for finding in self.flat]
+        many = [(seen.count(each), each.name.lower()) for each in Severity if each in seen]
+        text = " and ".join(f"{n} {word}{'s' * (n != 1)}" for n, word in many[:2])
+        return f"check finds {text}; first {first.where}: {first.what}"
 
     @property
     def table(self) -> Mapping[str, Sequence[Any]]:

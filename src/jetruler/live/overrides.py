@@ -167,10 +167,10 @@ class BenchReloader:
 
 
 class BenchChecker:
-    """What `check` finds in a bench that is about to run, found beside the loop. done: is handed
-    the findings, by a thread."""
+    """What `check` finds in a bench that runs, found beside the loop. done: is handed the findings,
+    and a sentence about them, by a thread."""
 
-    def __init__(self, bench: Bench, done: Callable[[Findings], None]) -> None:
+    def __init__(self, bench: Bench, done: Callable[[Findings, str], None]) -> None:
         self._bench, self._done = bench, done
         self._thread = threading.Thread(target=self._work, name="jetruler-check", daemon=True)
         self._thread.start()
@@ -180,7 +180,12 @@ class BenchChecker:
         self._thread.join(1.0)
 
     def _work(self) -> None:
-        self._done(check(self._bench))
+        try:
+            found = check(self._bench)
+        except Exception as error:  # the stream goes on
+            self._done(Findings(), f"check cannot be run: {type(error).__name__}: {error}")
+        else:
+            self._done(found, found.alert)
 
 
 class FileWatcher:

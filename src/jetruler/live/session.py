@@ -152,6 +152,7 @@ class Session:
         self._safe: set[str] = set()
         self._clock_why = ""
         self._new: list[LiveBatch] = []
+        self._checker: BenchChecker | None = None
         self.findings = Findings()
         """What `check` finds in the bench, as soon as it has."""
         self.log: deque[str] = deque(maxlen=LOG)
@@ -196,7 +197,6 @@ class Session:
         for name, injection in self.parts.injections.items():
             self.noted(name, "held", injection.text)
         self.reader.start()
-        self._check()
         watchdog = self._watchdog = Watchdog(self.sender)
         try:
             if self.parts.wire is not self.parts.source:  # which tells when it is open
@@ -235,9 +235,10 @@ class Session:
             self.sender.safe()
             self.sender.insist(LAST_TRY)
             self.sender.close()
-            self._checker.wait()
-            self._obey()
             self.reader.stop()
+            if self._checker is not None:
+                self._checker.wait()
+            self._obey()
             self.parts.source.close()
             if self.parts.recorder is not None:
                 self.parts.recorder.close()
@@ -358,6 +359,8 @@ class Session:
     def _decided(self, batches: list[LiveBatch]) -> None:
         """Send and write what comes of some samples."""
         self._new += batches
+        if batches and self._checker is None:
+            self._check()
         for batch in batches:
             if not isinstance(
                 self.parts.source, Nowhere
@@ -486,12 +489,14 @@ class Session:
 
     def _check(self) -> None:
         """Say what `check` finds in the bench, as soon as it has."""
-        self._checker = BenchChecker(self.bench, lambda f: self._asked.put(lambda: self._found(f)))
+        self._checker = BenchChecker(
+            self.bench, lambda found, alert: self._asked.put(lambda: self._found(found, alert))
+        )
 
-    def _found(self, findings: Findings) -> None:
+    def _found(self, findings: Findings, alert: str) -> None:
         self.findings = findings
-        if findings.alert:
-            self._say(findings.alert)
+        if alert:
+            self._say(alert)
 
     def _say(self, message: str) -> None:
         self.progress.message = message

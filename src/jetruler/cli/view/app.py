@@ -193,7 +193,8 @@ class LiveApp(App[int]):
         self._asked = False
         if self._over:
             self.exit(0)
-        elif shot is not None and self.base.query("#head"):  # else it is being taken down
+        elif shot is not None and self.screen_stack and self.base.query("#head"):
+            # else it is being taken down
             self.shot = shot
             if self.chosen not in shot.names:
                 self.chosen = shot.names[0]

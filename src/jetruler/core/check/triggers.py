@@ -127,10 +127,11 @@ def unreachable_threshold(bench: Bench) -> Iterator[Finding]:
                     f"from {channel.shown(low)} to {channel.shown(high)}",
                     "Move the threshold into the range, or check the channel's laws",
                     _changes=tuple(
-                        condition_changed(
-                            trip, i, **{c.kind: significant(high - (high - low) * part, 3)}
-                        )[0]
+                        change
                         for part in ((0.05, 0.1) if threshold > low else (0.95, 0.9))
+                        for change in condition_changed(
+                            trip, i, **{c.kind: significant(high - (high - low) * part, 3)}
+                        )
                     ),
                 )
 
