@@ -157,6 +157,9 @@ def command(number: int) -> list[str]:
         elif len(words) > 1:
             del words[place]
     endless = name == "live" and "--duration" not in words
+    for i, word in enumerate(words[:-1]):  # a sound command may last as long as it says
+        if word == "--duration" and words[i + 1] in ("1e3", "100", "5", "17.5"):
+            words[i + 1] = "0.1"
     return [name, *words, *(["--duration", "0.1"] if endless else [])]
 
 

@@ -111,7 +111,8 @@ def test_nothing_in_the_demo(cli: Cli) -> None:
     unjudged = "tray: not judged for want of noise: whether its decisions flicker\n"
     *rows, said = done.stdout.partition(unjudged)
     assert (done.returncode, said) == (0, "bench.toml: nothing found in 8 channels\n")
-    assert rows[1] and "4 of 4 expected rows hold" in rows[0]
+    assert rows[1]
+    assert "4 of 4 expected rows hold" in rows[0]
     logged = cli("check", "--log", "roast.csv")
     assert logged.returncode == 1  # the loose connector
     assert "sits on its high rail (4095) for 10 samples" in logged.stdout

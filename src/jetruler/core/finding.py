@@ -223,7 +223,7 @@ class Findings(Result, tuple[Finding, ...]):
     @property
     def short_content(self) -> Content:
         """The findings as a table: each with what to type, or else what to do."""
-        table = TextTable(FINDING_COLUMNS, finding_rows(self), left=4)
+        table = TextTable(FINDING_COLUMNS, finding_rows(self), left=4, wrapped=True)
         lines: list[Any] = [table, ""] if self else []
         return [*lines, *self._beside, self.headline]
 

@@ -69,13 +69,15 @@ class TextTable:
     """A table for people.
 
     headings: one for each column. rows: a text for each. left: which columns begin at the left, or
-    how many; the others end at the right. optional: those that a narrow window leaves out.
+    how many; the others end at the right. optional: those that a narrow window leaves out. wrapped:
+    whether its cells are sentences, which go on in their column where a window is narrow.
     """
 
     headings: Sequence[str]
     rows: Sequence[Sequence[str]]
     left: int | tuple[int, ...] = 1
     optional: tuple[int, ...] = ()
+    wrapped: bool = False
 
     @property
     def at_left(self) -> Sequence[int]:

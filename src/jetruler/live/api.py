@@ -13,6 +13,7 @@ from typing import Any
 
 from ..benchfile.load import load_bench
 from ..core.bench.bench import Bench, LogFormat
+from ..core.finding import Findings
 from ..core.ruler.reading import Flag
 from .controls import OperatorControls
 from .parts import parts_for
@@ -308,6 +309,11 @@ class Live(OperatorControls):
         if self.session.skipped:
             name = self.session.parts.source.name
             warnings.warn(f"{name}: {self.session.skipped}", stacklevel=2)
+
+    @property
+    def findings(self) -> Findings:
+        """What `check` finds in the bench; empty until it has, soon after the first sample."""
+        return self.session.findings
 
     def stop(self) -> None:
         """End the stream: every drive is sent its safe value."""

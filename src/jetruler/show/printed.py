@@ -4,6 +4,7 @@ where the ticks of a ruler stand: round numbers on both edges."""
 from __future__ import annotations
 
 import math
+import shutil
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from html import escape
@@ -146,10 +147,11 @@ def table_lines(table: TextTable, encoded: Callable[[str], str] = str) -> Iterat
     for place, heading in enumerate(table.headings):
         left = place in table.at_left
         shown = Text(encoded(printable(heading)))
-        grid.add_column(shown, justify="left" if left else "right", no_wrap=True)
+        grid.add_column(shown, justify="left" if left else "right", no_wrap=not table.wrapped)
     for row in table.rows:
         grid.add_row(*(Text(encoded(printable(cell))) for cell in row))
-    console = Console(file=StringIO(), width=WIDEST, color_system=None)
+    width = shutil.get_terminal_size((WIDEST, 0)).columns if table.wrapped else WIDEST
+    console = Console(file=StringIO(), width=width, color_system=None)
     for segments in console.render_lines(grid, pad=False):
         line = Text.assemble(*((segment.text, segment.style or "") for segment in segments))
         line.rstrip()

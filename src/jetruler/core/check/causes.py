@@ -16,6 +16,8 @@ SYMPTOMS = frozenset(
         "limits-out-of-reach",
         "few-counts",
         "coarse-step",
+        "skipped-numbers",
+        "overflowing-product",
         "narrow-zones",
         "turns-back",
         "unreachable-threshold",
