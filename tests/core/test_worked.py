@@ -47,7 +47,7 @@ from jetruler.core.ruler.units import (
     shown,
     symbol,
 )
-from jetruler.show.printed import true_ticks
+from jetruler.show.ticks import true_ticks
 from tests.core.test_laws import TRUTH
 
 # law, x, the line forward; y, the line back. Each number in them was worked out by hand.

@@ -20,8 +20,8 @@ from jetruler.core.laws import LAWS, _own_laws
 from jetruler.demo import STEPS
 from jetruler.demo.generate import MADE
 from jetruler.show.draw_ruler import draw_curve, draw_ruler, draw_slope, draw_stages
-from jetruler.show.printed import round_values, true_ticks
 from jetruler.show.style import new_figure, rendered
+from jetruler.show.ticks import round_values, true_ticks
 from tests.conftest import Cli
 from tests.helpers.command import Done
 from tests.helpers.public import MODULES, PUBLIC

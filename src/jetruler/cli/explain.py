@@ -15,7 +15,7 @@ from ..core.result import Title
 from ..core.ruler.raw_range import raw_ends
 from ..core.ruler.reading import Trace
 from ..core.ruler.units import number, raw_symbol, shown, symbol
-from ..show.printed import round_values, true_ticks
+from ..show.ticks import round_values, true_ticks
 from .options import bench_option, channel_of, load, read_value
 from .streams import AMBER, BODY, CURSOR, as_shown, echo, show, show_json
 
@@ -228,16 +228,15 @@ def ruler_lines(channel: Channel, count: float | None, width: int) -> list[Text]
     raw_marks = [
         (column(value), as_shown(number(value))) for value in round_values(low, high, inner // 8)
     ]
-    true_marks = [
-        (column(tick.raw), as_shown(tick.label))
-        for tick in true_ticks(channel.ruler, inner // 5, channel.limits)
-    ]
+    ticks = true_ticks(channel.ruler, inner // 5, channel.limits)
+    true_marks = [(column(tick.raw), as_shown(tick.label)) for tick in ticks]
+    lined = [(column(tick.raw), "") for tick in ticks if tick.is_line]
     before = " " * (margin - 1)
     at = column(count) if count is not None and low <= count <= high else None
     lines = [
         Text(f"{raw_unit:>{margin - 2}}  {_labels(raw_marks, inner)}"),
         Text(before) + _edge(raw_marks, "┬", inner, at, "▼"),
-        Text(before) + _edge(true_marks, "┴", inner, at, "▲"),
+        Text(before) + _edge(lined, "┴", inner, at, "▲"),
         Text(f"{unit:>{margin - 2}}  {_labels(true_marks, inner)}"),
     ]
     if at is not None and count is not None:

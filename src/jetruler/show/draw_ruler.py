@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import math
 import textwrap
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
@@ -14,10 +14,20 @@ from matplotlib.patches import FancyBboxPatch
 
 from ..core.bench.channel import Channel
 from ..core.numerics import Array
+from ..core.ruler.base_law import Role
 from ..core.ruler.raw_range import raw_ends, raw_samples
 from ..core.ruler.units import number, raw_symbol, shown, symbol
-from .printed import Tick, round_step, round_values, true_ticks
 from .style import AMBER, BLUE, GREY, IVORY, JET, RED, plain
+from .ticks import (
+    EdgeKind,
+    Tick,
+    decades,
+    edge_kind,
+    round_step,
+    round_values,
+    short,
+    true_ticks,
+)
 
 #: Height of the body, and how deep ticks cut into it, in axes units of a body of height 1.
 LONG, SHORT = 0.16, 0.08
@@ -30,10 +40,13 @@ def draw_ruler(
     over: tuple[float, float] | None = None,
 ) -> Axes:
     """Draw the ruler of a channel over all raw values, or over some, with its cursor at `at`."""
-    low, high = over or raw_ends(channel.ruler)
+    ends = raw_ends(channel.ruler)
+    low, high = over = over or _in_use(channel, ends, at)
     span = high - low
+    if over != ends:
+        _overview(ax, ends, over)
     ax.set_xlim(low - 0.045 * span, high + 0.045 * span)
-    ax.set_ylim(-0.75, 1.75)
+    ax.set_ylim(-0.75, 1.75 if over == ends else 2.1)
     ax.set_axis_off()
     ax.add_patch(
         FancyBboxPatch(
@@ -66,18 +79,23 @@ def _raw_edge(ax: Axes, low: float, high: float, at: float | None) -> None:
     fine = round_values(low, high, int((high - low) / step * 5 + 1))
     ax.vlines(fine, 1 - SHORT, 1, color=IVORY, linewidth=0.9)
     ax.vlines(values, 1 - LONG, 1, color=IVORY, linewidth=1.6)
-    for tick in _apart([Tick(value, value, number(value)) for value in values], high - low, at):
-        value = tick.raw
-        ax.text(value, 0.81, number(value), color=IVORY, fontsize=11, ha="center", va="top")
+    ticks = [Tick(value, value, number(value)) for value in values]
+    for tick, place in _labelled(ticks, (low, high), at):
+        ax.text(place, 0.81, tick.label, color=IVORY, fontsize=11, ha="center", va="top")
 
 
 def _true_edge(ax: Axes, channel: Channel, over: tuple[float, float], at: float | None) -> None:
     ticks, fine = _ticks(channel, 20, over), _ticks(channel, 100, over)
-    span = over[1] - over[0]
-    ax.vlines([t.raw for t in fine], 0, SHORT, color=IVORY, linewidth=0.9)
-    ax.vlines([t.raw for t in ticks], 0, LONG, color=IVORY, linewidth=1.6)
-    for tick in _apart(ticks, span, at):
-        ax.text(tick.raw, 0.19, tick.label, color=IVORY, fontsize=11, ha="center")
+    zoned = edge_kind(channel.ruler) is EdgeKind.ZONES
+    lines = [t.raw for t in ticks if t.is_line]
+    ax.vlines([t.raw for t in fine if t.is_line], 0, SHORT, color=IVORY, linewidth=0.9)
+    ax.vlines(lines, 0, 0.5 if zoned else LONG, color=IVORY, linewidth=1.6)
+    for tick, place in _labelled(ticks, over, at):
+        if zoned and tick.is_line:  # an edge's number stands under the plate, beside its line
+            ax.text(place, -0.05, tick.label, color=JET, fontsize=10, ha="center", va="top")
+        else:
+            style = {"fontsize": 13, "fontweight": "bold"} if zoned else {"fontsize": 11}
+            ax.text(place, 0.19, tick.label, color=IVORY, ha="center", **style)
 
 
 def _ticks(channel: Channel, many: int, over: tuple[float, float]) -> list[Tick]:
@@ -95,15 +113,79 @@ def _ticks(channel: Channel, many: int, over: tuple[float, float]) -> list[Tick]
     return [tick for tick in found if over[0] <= tick.raw <= over[1]]
 
 
-def _apart(ticks: list[Tick], span: float, at: float | None) -> list[Tick]:
-    """The ticks whose labels leave room for one another and for the cursor; the roundest first."""
+#: The part of a ruler that is in use is drawn by itself where it is smaller than this.
+SMALL = 0.2
+
+
+def _in_use(channel: Channel, ends: tuple[float, float], at: float | None) -> tuple[float, float]:
+    """The raw values of the limits, with some room, where they are a small part of all."""
+    if channel.limits is None:
+        return ends
+    raw = _range(channel, at)
+    first, last = float(raw[0]), float(raw[-1])
+    room = 0.04 * (last - first)
+    part = max(ends[0], first - room), min(ends[1], last + room)
+    is_small = 0 < part[1] - part[0] < SMALL * (ends[1] - ends[0])
+    return part if is_small else ends
+
+
+def _overview(ax: Axes, ends: tuple[float, float], over: tuple[float, float]) -> None:
+    """The whole raw range as a bar above the plate, with the part that is drawn."""
+    low, high = over
+
+    def place(raw: float) -> float:
+        return low + (raw - ends[0]) / (ends[1] - ends[0]) * (high - low)
+
+    y = 1.86
+    ax.hlines(y, low, high, color=GREY, linewidth=3)
+    first, last = place(low), place(high)
+    middle, least = 0.5 * (first + last), 0.003 * (high - low)
+    half = max(0.5 * (last - first), least)
+    ax.hlines(y, middle - half, middle + half, color=BLUE, linewidth=7)
+    for end, side in ((ends[0], "left"), (ends[1], "right")):
+        ax.text(place(end), y - 0.07, number(end), color=GREY, fontsize=9, ha=side, va="top")
+    for corner, end in ((middle - half, low), (middle + half, high)):
+        ax.plot([corner, end], [y, 1.02], color=BLUE, linewidth=0.8, linestyle=(0, (3, 3)))
+
+
+def _labelled(
+    ticks: list[Tick], over: tuple[float, float], at: float | None
+) -> list[tuple[Tick, float]]:
+    """The ticks whose labels leave room for one another and for the cursor, and where the labels
+    stand: on the plate. At equal steps where these fit; else the ends and the roundest."""
+    span = over[1] - over[0]
+
+    def half(tick: Tick) -> float:
+        return 0.5 * (1.5 + len(tick.label)) * 0.0066 * span
+
+    def place(tick: Tick) -> float:
+        edge = half(tick) - 0.018 * span  # the plate goes on so far beyond the ends
+        return min(max(tick.raw, over[0] + edge), over[1] - edge)
+
+    def apart(one: Tick, other: Tick) -> bool:
+        return abs(place(one) - place(other)) > half(one) + half(other)
+
+    def fits(tick: Tick, others: list[Tick]) -> bool:
+        clear = at is None or abs(place(tick) - at) > half(tick)
+        return clear and all(apart(tick, other) for other in others)
+
     kept: list[Tick] = []
-    for tick in sorted(ticks, key=lambda t: (t.value % 100 != 0, t.value % 50 != 0, t.raw)):
-        width = (1.5 + len(tick.label)) * 0.0066 * span
-        clear = at is None or abs(tick.raw - at) > 0.5 * width
-        if clear and all(abs(tick.raw - other.raw) > width for other in kept):
+    for tick in [*ticks[:1], *ticks[-1:][: len(ticks) - 1], *sorted(ticks[1:-1], key=_roundness)]:
+        if fits(tick, kept):
             kept.append(tick)
-    return kept
+    for stride in (1, 2, 4, 5):
+        even = ticks[::stride] if stride < len(ticks) else []
+        if even and all(apart(one, other) for one, other in pairwise(even)):
+            even = [one for one in even if fits(one, [])]
+            kept = even if len(even) > 0.6 * len(kept) else kept
+            break
+    return [(tick, place(tick)) for tick in kept]
+
+
+def _roundness(tick: Tick) -> tuple[bool, bool, bool, float]:
+    """Powers of ten first, then hundreds, then fifties."""
+    digits = f"{abs(tick.value):e}".split("e")[0].strip("0.")
+    return digits != "1", tick.value % 100 != 0, tick.value % 50 != 0, tick.raw
 
 
 def _cursor(ax: Axes, channel: Channel, at: float, span: float) -> None:
@@ -128,12 +210,14 @@ def draw_curve(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     plain(ax)
     raw, values = _sampled(channel)
     ax.plot(raw, values, color=BLUE, linewidth=2.2)
+    _value_axis(ax, channel, values)
     if channel.limits is not None:
         low, high = channel.limits
         for end in channel.limits:
             ax.axhline(end, color=RED, linewidth=1, linestyle=(0, (6, 4)))
         room = 0.12 * (high - low)
-        ax.set_ylim(low - room, high + room)
+        if ax.get_yscale() == "linear":
+            ax.set_ylim(low - room, high + room)
     if at is not None:
         value = channel.ruler(at)
         rising = channel.ruler.slope(at) > 0
@@ -149,6 +233,24 @@ def draw_curve(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     ax.set_ylabel(channel.title, fontsize=13, color=JET)
     ax.set_title(channel.about or channel.name, fontsize=15, loc="left", color=JET)
     return ax
+
+
+def _value_axis(ax: Axes, channel: Channel, values: Array) -> None:
+    """Decades on a logarithmic axis, zones by their names."""
+    kind = edge_kind(channel.ruler, channel.limits)
+    there = values[np.isfinite(values)]
+    if kind is EdgeKind.DECADES:
+        low, high = channel.limits or (float(there.min()), float(there.max()))
+        ticks = decades(low, high, 9)
+        ax.set_yscale("log")
+        ax.set_yticks(ticks, [short(tick) for tick in ticks])
+        ax.set_yticks([], minor=True)
+        ax.set_ylim(low / 1.3, high * 1.3)
+    elif kind is EdgeKind.ZONES:
+        named = {value: channel.ruler.label(value) or number(value) for value in np.unique(there)}
+        ax.set_yticks(list(named), list(named.values()))
+        span = max(named) - min(named) or 1.0
+        ax.set_ylim(min(named) - 0.12 * span, max(named) + 0.12 * span)
 
 
 def draw_slope(ax: Axes, channel: Channel) -> Axes:
@@ -175,6 +277,8 @@ def _sampled(channel: Channel) -> tuple[Array, Array]:
     return raw, channel.ruler(raw)
 
 
+#: Results of so many steps are drawn as dots.
+DOTS = 60
 #: Characters of a worked line that the number lines are wide.
 WIDE = 135
 
@@ -231,8 +335,10 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     stages = [_Stage.of(raw, ruler.takes)]
     for x, unit in zip(ruler.joints(raw)[1:], ruler.units[1:], strict=True):
         stages.append(_Stage.of(x, unit))
+    stages = _on_one_scale(stages)
     for i, stage in enumerate(stages):
-        _number_line(ax, stage, -i, reading[i])
+        rounds = i > 0 and ruler.laws[i - 1].role is Role.ROUND
+        _number_line(ax, stage, -i, reading[i], rounds)
     for i, (above, below) in enumerate(pairwise(stages)):
         for end in (0, -1):
             _joined(
@@ -261,6 +367,16 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     return ax
 
 
+def _on_one_scale(stages: list[_Stage]) -> list[_Stage]:
+    """Lines of one unit have one scale, so that a clamp shows what it cuts off."""
+    found = []
+    for stage in stages:
+        like = [one for one in stages if one.unit == stage.unit]
+        low, high = min(one.low for one in like), max(one.high for one in like)
+        found.append(replace(stage, low=low, high=high))
+    return found
+
+
 _PAPER = {"facecolor": "#fffdf7", "edgecolor": "none", "alpha": 0.85, "boxstyle": "round,pad=0.2"}
 
 
@@ -280,8 +396,20 @@ def _range(channel: Channel, at: float | None) -> Array:
     return raw[inside]
 
 
-def _number_line(ax: Axes, stage: _Stage, y: float, reading: float) -> None:
-    ax.hlines(y, 0, 1, color=JET, linewidth=2.2)
+def _number_line(ax: Axes, stage: _Stage, y: float, reading: float, rounds: bool = False) -> None:
+    """A number line: strong where values come, thin where only those of its unit's other lines
+    do. rounds: whether its values are steps, which are dots where there are few."""
+    ax.hlines(y, 0, 1, color=GREY, linewidth=0.8)
+    there = stage.values[np.isfinite(stage.values)]
+    first, last = sorted((stage.place(float(there.min())), stage.place(float(there.max()))))
+    steps = np.unique(there)
+    if rounds and steps.size <= DOTS:
+        places = [stage.place(float(step)) for step in steps]
+        ax.plot(places, [y] * len(places), "o", color=JET, markersize=3.5)
+    else:
+        ax.hlines(y, first, last, color=JET, linewidth=2.2)
+    if stage.low < 0 < stage.high and not stage.logarithmic:
+        ax.vlines(stage.place(0.0), y - 0.1, y + 0.1, color=BLUE, linewidth=1.6)
     places = [stage.place(value) for value in stage.ticks()]
     ax.vlines(places, y - 0.05, y + 0.05, color=JET, linewidth=1)
     beside = 0.025 + 0.0058 * len(shown(reading, stage.unit))  # half the reading's own label

@@ -1,12 +1,9 @@
-"""Results as text and HTML: tables laid out by Rich, worked solutions, a ruler drawn as SVG, and
-where the ticks of a ruler stand: round numbers on both edges."""
+"""Results as text and HTML: tables laid out by Rich, worked solutions, a ruler drawn as SVG."""
 
 from __future__ import annotations
 
-import math
 import shutil
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from html import escape
 from io import StringIO
 from typing import Any
@@ -19,89 +16,12 @@ from rich.text import Text
 
 from ..core.bench.channel import Channel, ruler_of
 from ..core.error_types import JetRulerError, printable
-from ..core.numerics import Array
 from ..core.result import Content, Item, Result, TextTable, Title
-from ..core.ruler.base_law import Role
 from ..core.ruler.raw_range import raw_ends, raw_samples
 from ..core.ruler.reading import Trace
 from ..core.ruler.ruler import Ruler
 from ..core.ruler.units import number, raw_symbol, significant, symbol
-
-
-@dataclass(frozen=True)
-class Tick:
-    """A mark on an edge: the raw value it stands at, and the value it shows."""
-
-    raw: float
-    value: float
-    label: str
-
-
-def round_step(span: float, many: int) -> float:
-    """The smallest of 1, 2, 2.5 or 5 times a power of ten that gives at most `many` steps."""
-    rough = span / max(many, 1)
-    power = 10.0 ** math.floor(math.log10(rough))
-    return next(m * power for m in (1, 2, 2.5, 5, 10) if m * power >= rough * (1 - 1e-9))
-
-
-def round_values(low: float, high: float, many: int) -> list[float]:
-    """Round numbers from low to high, at most about `many`."""
-    if not (math.isfinite(low) and math.isfinite(high)) or high <= low:
-        return [low] if math.isfinite(low) else []
-    step = round_step(high - low, many)
-    first = math.ceil(low / step - 1e-9)
-    last = math.floor(high / step + 1e-9)
-    return [round(i * step, 12) for i in range(first, last + 1)]
-
-
-def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = None) -> list[Tick]:
-    """Round values of the true edge and the raw values where the ruler passes them.
-
-    limits: values outside are left out. Where the ruler passes a value several times, each
-    passage has its tick; along a flat stretch the tick stands at its end. A ruler with zones, of
-    labels or of numbers, has a tick in the middle of each.
-    """
-    raw = raw_samples(ruler)
-    values = ruler(raw)
-    there = np.isfinite(values)
-    raw, values = raw[there], values[there]
-    if values.size < 2:
-        return []
-    if any(law.role is Role.LABEL for law in ruler.laws):
-        return _zone_ticks(ruler, raw, values)
-    low, high = float(values.min()), float(values.max())
-    if limits is not None:
-        low, high = max(low, limits[0]), min(high, limits[1])
-    ticks = [
-        Tick(place, value, number(value))
-        for value in round_values(low, high, many)
-        for place in passages(raw, values, value)
-    ]
-    return sorted(ticks, key=lambda tick: tick.raw)
-
-
-def _zone_ticks(ruler: Ruler, raw: Array, values: Array) -> list[Tick]:
-    borders = np.flatnonzero(np.diff(values)) + 1
-    runs = zip(np.split(raw, borders), np.split(values, borders), strict=True)
-    return [
-        Tick(
-            0.5 * float(r[0] + r[-1]), float(v[0]), ruler.label(float(v[0])) or number(float(v[0]))
-        )
-        for r, v in runs
-    ]
-
-
-def passages(raw: Array, values: Array, value: float) -> list[float]:
-    """The raw places where a sampled curve passes a value."""
-    places: list[float] = []
-    for beyond in (values > value, values >= value):
-        for i in np.flatnonzero(beyond[1:] != beyond[:-1]).tolist():
-            fraction = (value - values[i]) / (values[i + 1] - values[i])
-            place = float(raw[i] + fraction * (raw[i + 1] - raw[i]))
-            if all(abs(place - known) > 1e-6 for known in places):
-                places.append(place)
-    return places
-
+from .ticks import round_values, true_ticks
 
 #: Wider than any table: a line that a window is too narrow for is broken there, and no cell is cut.
 WIDEST = 1 << 20
@@ -195,12 +115,13 @@ def ruler_svg(ruler: Ruler, limits: tuple[float, float] | None = None) -> str:
     middle = HEIGHT / 2
     parts = [f'<line x1="{MARGIN}" x2="{WIDTH - MARGIN}" y1="{middle}" y2="{middle}"/>']
     texts = []
-    above = [(at(raw), number(raw)) for raw in round_values(low, high, RAW)]
-    below = sorted((at(tick.raw), tick.label) for tick in ticks if np.isfinite(tick.raw))
-    for marks, end, baseline in ((above, -8, -14), (below, 8, 24)):
+    above = [(at(raw), number(raw), True) for raw in round_values(low, high, RAW)]
+    below = [(at(tick.raw), tick.label, tick.is_line) for tick in ticks if np.isfinite(tick.raw)]
+    for marks, end, baseline in ((above, -8, -14), (sorted(below), 8, 24)):
         last = -np.inf
-        for x, text in marks:
-            parts.append(f'<line x1="{x:.1f}" x2="{x:.1f}" y1="{middle}" y2="{middle + end}"/>')
+        for x, text, is_line in marks:
+            if is_line:
+                parts.append(f'<line x1="{x:.1f}" x2="{x:.1f}" y1="{middle}" y2="{middle + end}"/>')
             if x - last >= ROOM:
                 texts.append(f'<text x="{x:.1f}" y="{middle + baseline}">{escape(text)}</text>')
                 last = x

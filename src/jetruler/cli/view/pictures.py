@@ -17,7 +17,7 @@ from ...core.ruler.reading import Flag, flag_names
 from ...core.ruler.units import number, raw_symbol, symbol
 from ...live.controls import ChannelState, DriveState, Snapshot, TripState
 from ...live.stream_processor import Window
-from ...show.printed import round_values, true_ticks
+from ...show.ticks import round_values, true_ticks
 from ..streams import AMBER, BODY, CURSOR, IVORY, as_shown
 from .traces import ACROSS, ends_of, moments, trace_rows
 
@@ -92,10 +92,11 @@ def ruler_rows(state: ChannelState, width: int, rows: int, chosen: bool) -> list
         return [line]
     low, high = raw_range(state)
     marks = _true_marks(channel, room, low, high)
-    true_edge = _edge(marks, low, high, state, room, signs="┴╧▲")
+    lined = tuple((place, label) for place, label, is_line in marks if is_line)
+    true_edge = _edge(lined, low, high, state, room, signs="┴╧▲")
     ends = as_shown(_ends_seen(state))
     under = Text("  ") + Text(f"{' '.join(flags)[: before - 4]:<{before - 2}}", style=RED)
-    under.append(_labels(marks, room))
+    under.append(_labels([(place, label) for place, label, _ in marks], room))
     if rows < 3:
         return [line + Text("  ") + true_edge + Text(f"{ends:>{ENDS}}"), under][:rows]
     scale = (room - 3) / (high - low)
@@ -140,12 +141,12 @@ def raw_at(state: ChannelState, cell: int, width: int) -> float:
 @lru_cache(maxsize=512)
 def _true_marks(
     channel: Channel, room: int, low: float, high: float
-) -> tuple[tuple[int, str], ...]:
+) -> tuple[tuple[int, str, bool], ...]:
     """The ticks of the true edge: a channel's ruler does not change from picture to picture."""
     scale = (room - 3) / (high - low)
     with contextlib.suppress(ParameterError):  # an input of unknown range has none
         ticks = true_ticks(channel.ruler, max(2, room // 7), channel.limits)
-        return tuple((round((t.raw - low) * scale), as_shown(t.label)) for t in ticks)
+        return tuple((round((t.raw - low) * scale), as_shown(t.label), t.is_line) for t in ticks)
     return ()
 
 

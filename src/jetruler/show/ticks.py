@@ -1,0 +1,206 @@
+"""Where the ticks of a ruler stand, and what they say: round values, decades, the edges of zones,
+the steps of rounded results."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from enum import Enum
+
+import numpy as np
+
+from ..core.laws.shape import zones_of
+from ..core.numerics import Array
+from ..core.ruler.base_law import Role
+from ..core.ruler.raw_range import raw_samples
+from ..core.ruler.ruler import Ruler
+from ..core.ruler.units import TEMPERATURES, number, shown
+
+
+class EdgeKind(Enum):
+    """What the true edge of a ruler shows."""
+
+    VALUES = "round values"
+    DECADES = "decades"
+    STEPS = "the steps of rounded results"
+    ZONES = "zones"
+
+
+@dataclass(frozen=True)
+class Tick:
+    """A mark on an edge: the raw value it stands at, the value it shows, and its label. is_line:
+    whether a line stands there; the name of a zone stands between lines."""
+
+    raw: float
+    value: float
+    label: str
+    is_line: bool = True
+
+
+#: A result of so many different numbers is read by its steps.
+STEPS = 40
+#: Values that are so many times one another, with most of them crammed at one end, are decades.
+DECADES, CRAMMED = 50.0, 0.2
+
+
+def round_step(span: float, many: int) -> float:
+    """The smallest of 1, 2, 2.5 or 5 times a power of ten that gives at most `many` steps."""
+    rough = span / max(many, 1)
+    power = 10.0 ** math.floor(math.log10(rough))
+    return next(m * power for m in (1, 2, 2.5, 5, 10) if m * power >= rough * (1 - 1e-9))
+
+
+def round_values(low: float, high: float, many: int) -> list[float]:
+    """Round numbers from low to high, at most about `many`."""
+    if not (math.isfinite(low) and math.isfinite(high)) or high <= low:
+        return [low] if math.isfinite(low) else []
+    step = round_step(high - low, many)
+    first = math.ceil(low / step - 1e-9)
+    last = math.floor(high / step + 1e-9)
+    return [round(i * step, 12) for i in range(first, last + 1)]
+
+
+def decades(low: float, high: float, many: int) -> list[float]:
+    """1, 2 and 5 times each power of ten from low to high, or the powers alone, or every so many of
+    them: at most about `many`."""
+    powers = range(math.floor(math.log10(low)), math.ceil(math.log10(high)) + 1)
+    for steps in ((1, 2, 5), (1, 3), (1,)):
+        found = [float(f"{m}e{p}") for p in powers for m in steps]
+        found = [value for value in found if low <= value <= high]
+        if len(found) <= max(many, 2):
+            return found
+    return found[:: math.ceil(len(found) / max(many, 1))]
+
+
+def short(value: float) -> str:
+    """A number of any size in a few signs: `22 M`, `10 k`, `0.5`."""
+    for prefix, size in (("G", 1e9), ("M", 1e6), ("k", 1e3)):
+        if abs(value) >= size and abs(value) >= 1e4:
+            return f"{number(round(value / size, 9))} {prefix}"
+    return number(value)
+
+
+def _values(ruler: Ruler) -> tuple[Array, Array]:
+    """The raw values that read something, and what they read."""
+    raw = raw_samples(ruler)
+    values = np.asarray(ruler(raw), dtype=np.float64)
+    there = np.isfinite(values)
+    return np.asarray(raw, np.float64)[there], values[there]
+
+
+def edge_kind(ruler: Ruler, limits: tuple[float, float] | None = None) -> EdgeKind:
+    """What the true edge of a ruler shows, within limits."""
+    if any(law.role is Role.LABEL for law in ruler.laws):
+        return EdgeKind.ZONES
+    values = _values(ruler)[1]
+    if limits is not None:
+        values = values[(values >= limits[0]) & (values <= limits[1])]
+    if values.size < 3:
+        return EdgeKind.VALUES
+    if any(law.role is Role.ROUND for law in ruler.laws) and np.unique(values).size <= STEPS:
+        return EdgeKind.STEPS
+    low, middle, high = (float(v) for v in np.quantile(values, (0.0, 0.5, 1.0)))
+    crammed = high > low and min(middle - low, high - middle) < CRAMMED * (high - low)
+    positive = low > 0 and high > DECADES * low and ruler.gives not in TEMPERATURES
+    return EdgeKind.DECADES if positive and crammed else EdgeKind.VALUES
+
+
+def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = None) -> list[Tick]:
+    """The marks of the true edge, where the ruler itself puts them, from low to high raw values.
+
+    limits: values outside are left out. Where the ruler passes a value several times, each
+    passage has its tick; along a flat stretch the tick stands at its end. Zones have a line at each
+    edge, with the edge's number, and their names between.
+    """
+    raw, values = _values(ruler)
+    if values.size < 2:
+        return []
+    kind = edge_kind(ruler, limits)
+    if kind is EdgeKind.ZONES:
+        return _zone_ticks(ruler, raw, values)
+    if kind is EdgeKind.STEPS:
+        return _step_ticks(raw, values, many, limits)
+    low, high = float(values.min()), float(values.max())
+    if limits is not None:
+        low, high = max(low, limits[0]), min(high, limits[1])
+    if kind is EdgeKind.DECADES:
+        wanted = [(value, short(value)) for value in decades(low, high, many)]
+    else:
+        wanted = [(value, number(value)) for value in round_values(low, high, many)]
+    if any(law.role is Role.ROUND for law in ruler.laws):  # a number stands over all its counts
+        middles = _middles(raw, values)
+        ticks = [
+            Tick(place, value, label)
+            for value, label in wanted
+            for place, reads in middles
+            if reads == value
+        ]
+    else:
+        ticks = [
+            Tick(place, value, label)
+            for value, label in wanted
+            for place in passages(raw, values, value)
+        ]
+    return sorted(ticks, key=lambda tick: tick.raw)
+
+
+def _runs(raw: Array, values: Array) -> list[tuple[Array, float]]:
+    """The stretches of one value, with their raw values."""
+    borders = np.flatnonzero(np.diff(values)) + 1
+    runs = zip(np.split(raw, borders), np.split(values, borders), strict=True)
+    return [(places, float(value[0])) for places, value in runs]
+
+
+def _middles(raw: Array, values: Array) -> list[tuple[float, float]]:
+    """The middle of each step; of one that a clamp makes long, as if it were as long as others."""
+    runs = _runs(raw, values)
+    usual = float(np.median([places[-1] - places[0] for places, _ in runs]))
+    found = []
+    for i, (places, value) in enumerate(runs):
+        first, last = float(places[0]), float(places[-1])
+        if last - first > 3 * usual and i in (0, len(runs) - 1):
+            first, last = (last - usual, last) if i == 0 else (first, first + usual)
+        found.append((0.5 * (first + last), value))
+    return found
+
+
+def _zone_ticks(ruler: Ruler, raw: Array, values: Array) -> list[Tick]:
+    ticks, before = [], None
+    zones = zones_of(ruler.laws)
+    x = None if zones is None else Ruler(ruler.laws[: zones[0]])(raw)
+    for places, value in _runs(raw, values):
+        if before is not None and zones is not None and x is not None:
+            border = 0.5 * float(before + places[0])
+            came = float(np.interp(border, raw, x))
+            edge = min(zones[1].edges, key=lambda one: abs(one - came))
+            unit = ruler.units[zones[0]]
+            ticks.append(Tick(border, float(edge), shown(float(edge), unit)))
+        name = ruler.label(value) or number(value)
+        ticks.append(Tick(0.5 * float(places[0] + places[-1]), value, name, is_line=False))
+        before = float(places[-1])
+    return ticks
+
+
+def _step_ticks(
+    raw: Array, values: Array, many: int, limits: tuple[float, float] | None
+) -> list[Tick]:
+    """A tick where each number begins, or each so many of them, evenly; the last one always."""
+    runs = _runs(raw, values)
+    shown = sorted({value for _, value in runs})
+    if limits is not None:
+        shown = [value for value in shown if limits[0] <= value <= limits[1]]
+    every = max(1, math.ceil(len(shown) / max(many, 1)))
+    kept = {*shown[::-1][::every]} if every > 1 else {*shown}
+    return [Tick(float(places[0]), value, number(value)) for places, value in runs if value in kept]
+
+
+def passages(raw: Array, values: Array, value: float) -> list[float]:
+    """The raw places where a sampled curve passes a value."""
+    places: list[float] = []
+    for beyond in (values > value, values >= value):
+        for i in np.flatnonzero(beyond[1:] != beyond[:-1]).tolist():
+            fraction = (value - values[i]) / (values[i + 1] - values[i])
+            place = float(raw[i] + fraction * (raw[i + 1] - raw[i]))
+            if all(abs(place - known) > 1e-6 for known in places):
+                places.append(place)
+    return places
