@@ -9,8 +9,7 @@ import numpy as np
 import pytest
 
 import jetruler as jr
-from jetruler.show.draw_ruler import _labelled
-from jetruler.show.ticks import EdgeKind, Tick, decades, edge_kind, short, true_ticks
+from jetruler.show.ticks import EdgeKind, Tick, decades, edge_kind, labelled, short, true_ticks
 
 COUNTS = jr.Counts(12)
 KNOB = COUNTS >> jr.Line(marks=((300, -5), (3700, 105)), unit="%")
@@ -102,7 +101,7 @@ def test_so_many_decades() -> None:
 @pytest.mark.parametrize("ruler", [KNOB, OHMS, LUX, BEAN, TENS, PERCENT], ids=range(6))
 def test_labels_keep_apart_and_on_the_plate(ruler: jr.Ruler, at: float | None) -> None:
     ticks = true_ticks(ruler, 20, (0, 260) if ruler is BEAN else None)
-    kept = _labelled(ticks, (0.0, 4095.0), at)
+    kept = labelled(ticks, (0.0, 4095.0), at)
 
     def half(tick: Tick) -> float:
         return 0.5 * len(tick.label) * 0.0066 * 4095

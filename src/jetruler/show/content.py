@@ -49,6 +49,7 @@ from .figures import (
     ruler_figure,
 )
 from .schematic import with_tolerance
+from .slider import slider
 from .style import rendered
 
 
@@ -94,6 +95,8 @@ class Picture:
     name: str
     caption: str
     figure: Figure
+    slides: Channel | None = None
+    """The channel whose ruler it is: a page has one with a handle in its place."""
     kind: ClassVar[str] = "picture"
 
 
@@ -157,7 +160,8 @@ def _channel(channel: Channel, wanted: ReportRequest) -> Iterator[Block]:
     name, ranged = channel.name, _has_range(channel)
     yield Picture(f"{name}-circuit", "The circuit.", circuit_figure(channel, middle))
     if ranged:
-        yield Picture(f"{name}-ruler", "Raw and true values.", ruler_figure(channel, middle))
+        figure = ruler_figure(channel, middle)
+        yield Picture(f"{name}-ruler", "Raw and true values.", figure, slides=channel)
     if points:
         yield Heading("Worked solutions")
         yield from (Worked(str(channel.ruler.trace(at))) for at in points)
@@ -404,8 +408,12 @@ def written(
     kind = PICTURES[form]
     files: dict[str, bytes] = {}
     pictures: dict[str, str] = {}
+    first = True  # of the sliders of a page, one brings their script
     for block in blocks:
-        if isinstance(block, Picture):
+        if isinstance(block, Picture) and block.slides is not None and form == "html":
+            pictures[block.name] = slider(block.slides, script=first)
+            first = False
+        elif isinstance(block, Picture):
             data = rendered(block.figure, kind)
             if form == "html":
                 pictures[block.name] = _inline(data.decode(), block.name)

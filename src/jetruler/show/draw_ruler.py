@@ -23,6 +23,7 @@ from .ticks import (
     Tick,
     decades,
     edge_kind,
+    labelled,
     round_step,
     round_values,
     short,
@@ -80,7 +81,7 @@ def _raw_edge(ax: Axes, low: float, high: float, at: float | None) -> None:
     ax.vlines(fine, 1 - SHORT, 1, color=IVORY, linewidth=0.9)
     ax.vlines(values, 1 - LONG, 1, color=IVORY, linewidth=1.6)
     ticks = [Tick(value, value, number(value)) for value in values]
-    for tick, place in _labelled(ticks, (low, high), at):
+    for tick, place in labelled(ticks, (low, high), at):
         ax.text(place, 0.81, tick.label, color=IVORY, fontsize=11, ha="center", va="top")
 
 
@@ -90,7 +91,7 @@ def _true_edge(ax: Axes, channel: Channel, over: tuple[float, float], at: float 
     lines = [t.raw for t in ticks if t.is_line]
     ax.vlines([t.raw for t in fine if t.is_line], 0, SHORT, color=IVORY, linewidth=0.9)
     ax.vlines(lines, 0, 0.5 if zoned else LONG, color=IVORY, linewidth=1.6)
-    for tick, place in _labelled(ticks, over, at):
+    for tick, place in labelled(ticks, over, at):
         if zoned and tick.is_line:  # an edge's number stands under the plate, beside its line
             ax.text(place, -0.05, tick.label, color=JET, fontsize=10, ha="center", va="top")
         else:
@@ -146,46 +147,6 @@ def _overview(ax: Axes, ends: tuple[float, float], over: tuple[float, float]) ->
         ax.text(place(end), y - 0.07, number(end), color=GREY, fontsize=9, ha=side, va="top")
     for corner, end in ((middle - half, low), (middle + half, high)):
         ax.plot([corner, end], [y, 1.02], color=BLUE, linewidth=0.8, linestyle=(0, (3, 3)))
-
-
-def _labelled(
-    ticks: list[Tick], over: tuple[float, float], at: float | None
-) -> list[tuple[Tick, float]]:
-    """The ticks whose labels leave room for one another and for the cursor, and where the labels
-    stand: on the plate. At equal steps where these fit; else the ends and the roundest."""
-    span = over[1] - over[0]
-
-    def half(tick: Tick) -> float:
-        return 0.5 * (1.5 + len(tick.label)) * 0.0066 * span
-
-    def place(tick: Tick) -> float:
-        edge = half(tick) - 0.018 * span  # the plate goes on so far beyond the ends
-        return min(max(tick.raw, over[0] + edge), over[1] - edge)
-
-    def apart(one: Tick, other: Tick) -> bool:
-        return abs(place(one) - place(other)) > half(one) + half(other)
-
-    def fits(tick: Tick, others: list[Tick]) -> bool:
-        clear = at is None or abs(place(tick) - at) > half(tick)
-        return clear and all(apart(tick, other) for other in others)
-
-    kept: list[Tick] = []
-    for tick in [*ticks[:1], *ticks[-1:][: len(ticks) - 1], *sorted(ticks[1:-1], key=_roundness)]:
-        if fits(tick, kept):
-            kept.append(tick)
-    for stride in (1, 2, 4, 5):
-        even = ticks[::stride] if stride < len(ticks) else []
-        if even and all(apart(one, other) for one, other in pairwise(even)):
-            even = [one for one in even if fits(one, [])]
-            kept = even if len(even) > 0.6 * len(kept) else kept
-            break
-    return [(tick, place(tick)) for tick in kept]
-
-
-def _roundness(tick: Tick) -> tuple[bool, bool, bool, float]:
-    """Powers of ten first, then hundreds, then fifties."""
-    digits = f"{abs(tick.value):e}".split("e")[0].strip("0.")
-    return digits != "1", tick.value % 100 != 0, tick.value % 50 != 0, tick.raw
 
 
 def _cursor(ax: Axes, channel: Channel, at: float, span: float) -> None:

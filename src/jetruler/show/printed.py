@@ -151,8 +151,11 @@ def html(thing: Any) -> str:
     title = thing.title if isinstance(thing, Channel) else ""
     ruler = ruler_of(thing)
     about = f"<p><b>{escape(title)}</b> {escape(thing.about)}</p>" if title else ""
-    limits = thing.limits if isinstance(thing, Channel) else None
-    return f"{about}{ruler_svg(ruler, limits)}<p><code>{escape(_chain(ruler))}</code></p>"
+    if isinstance(thing, Channel):
+        from .slider import slider  # a log that is looked at needs no templates
+
+        return f"{slider(thing)}<p><code>{escape(_chain(ruler))}</code></p>"
+    return f"{about}{ruler_svg(ruler)}<p><code>{escape(_chain(ruler))}</code></p>"
 
 
 def as_table(columns: Mapping[str, Sequence[Any]]) -> str:

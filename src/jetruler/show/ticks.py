@@ -6,6 +6,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from enum import Enum
+from itertools import pairwise
 
 import numpy as np
 
@@ -204,3 +205,43 @@ def passages(raw: Array, values: Array, value: float) -> list[float]:
             if all(abs(place - known) > 1e-6 for known in places):
                 places.append(place)
     return places
+
+
+def labelled(
+    ticks: list[Tick], over: tuple[float, float], at: float | None
+) -> list[tuple[Tick, float]]:
+    """The ticks whose labels leave room for one another and for the cursor, and where the labels
+    stand: on the plate. At equal steps where these fit; else the ends and the roundest."""
+    span = over[1] - over[0]
+
+    def half(tick: Tick) -> float:
+        return 0.5 * (1.5 + len(tick.label)) * 0.0066 * span
+
+    def place(tick: Tick) -> float:
+        edge = half(tick) - 0.018 * span  # the plate goes on so far beyond the ends
+        return min(max(tick.raw, over[0] + edge), over[1] - edge)
+
+    def apart(one: Tick, other: Tick) -> bool:
+        return abs(place(one) - place(other)) > half(one) + half(other)
+
+    def fits(tick: Tick, others: list[Tick]) -> bool:
+        clear = at is None or abs(place(tick) - at) > half(tick)
+        return clear and all(apart(tick, other) for other in others)
+
+    kept: list[Tick] = []
+    for tick in [*ticks[:1], *ticks[-1:][: len(ticks) - 1], *sorted(ticks[1:-1], key=_roundness)]:
+        if fits(tick, kept):
+            kept.append(tick)
+    for stride in (1, 2, 4, 5):
+        even = ticks[::stride] if stride < len(ticks) else []
+        if even and all(apart(one, other) for one, other in pairwise(even)):
+            even = [one for one in even if fits(one, [])]
+            kept = even if len(even) > 0.6 * len(kept) else kept
+            break
+    return [(tick, place(tick)) for tick in kept]
+
+
+def _roundness(tick: Tick) -> tuple[bool, bool, bool, float]:
+    """Powers of ten first, then hundreds, then fifties."""
+    digits = f"{abs(tick.value):e}".split("e")[0].strip("0.")
+    return digits != "1", tick.value % 100 != 0, tick.value % 50 != 0, tick.raw
