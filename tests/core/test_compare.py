@@ -15,6 +15,7 @@ from jetruler.core.calibrate.comparison import aligned
 from jetruler.core.series import correlation_time, noise_of
 from jetruler.errors import PairsError
 from tests.conftest import Cli
+from tests.helpers.sizes import soak
 
 Array = np.ndarray[tuple[int], np.dtype[np.float64]]
 
@@ -28,7 +29,9 @@ def wandering(random: np.random.RandomState, n: int, memory: float) -> Array:
     return steps
 
 
-@pytest.mark.parametrize("memory", [0.0, 0.5, 0.9])
+@pytest.mark.parametrize(
+    "memory", [0.5, *(pytest.param(memory, marks=soak) for memory in (0.0, 0.9))]
+)
 def test_the_bias_is_inside_its_interval(memory: float) -> None:
     random = np.random.RandomState(11)
     hits, independent = 0, []

@@ -14,7 +14,7 @@ from benchmarks.pairs import NOISES, SIGNALS, equal_pair, noise, signal
 import jetruler as jr
 from jetruler.core.calibrate.questions import without_spikes
 from jetruler.core.series import hum
-from tests.helpers.sizes import sizes
+from tests.helpers.sizes import sizes, soak
 
 #: Verdicts that promise nothing.
 NONE = ("agree", "cannot tell")
@@ -47,7 +47,7 @@ SHAPES = ("offset", "gain", "bend")
 
 
 @pytest.mark.parametrize("shape", SHAPES)
-@pytest.mark.parametrize("n", [60, 200, 1000])
+@pytest.mark.parametrize("n", [60, 200, pytest.param(1000, marks=soak)])
 def test_an_error_of_five_standard_errors_is_found(n: int, shape: str) -> None:
     t = np.linspace(-1, 1, n)
     column = np.linalg.qr(np.vander(t, 3, increasing=True))[0][:, SHAPES.index(shape)]

@@ -24,7 +24,9 @@ LINE = jr.Line(marks=((0, 0), (65535, 100)), unit="%")
 CHANNELS = {
     "bean": jr.Channel(
         "bean",
-        jr.Adc(12, 3.3) >> jr.Divider("4k7 ± 1 %") >> jr.Beta("100k ± 3 %", 3950),
+        jr.Adc(12, 3.3)
+        >> jr.Divider(jr.Toleranced(4700, 47))
+        >> jr.Beta(jr.Toleranced(1e5, 3e3), 3950),
         "ch0",
         decimals=1,
         limits=(0, 260),
@@ -137,10 +139,13 @@ def test_keys_typing_and_dragging(browser: Any, tmp_path: Path) -> None:
     keys = webdriver.Keys
     channel = CHANNELS["bean"]
     handle = opened(browser, tmp_path, "bean")
-    counted, value = (
-        lambda: browser.find_element("css selector", "dd").text,
-        lambda: browser.find_element("css selector", ".jet-value").text,
-    )
+
+    def counted() -> str:
+        return str(browser.find_element("css selector", "dd").text)
+
+    def value() -> str:
+        return str(browser.find_element("css selector", ".jet-value").text)
+
     before = int(counted())
     handle.send_keys(keys.ARROW_RIGHT)
     assert int(counted()) == before + 1

@@ -19,7 +19,7 @@ from jetruler.core.firmware.selection import export
 from jetruler.targets import target_named
 from jetruler.targets.target import ExportOptions
 from tests.helpers.compiled import Printing, needs_compiler, printed_by
-from tests.helpers.sizes import soak
+from tests.helpers.sizes import sizes, soak
 
 pytestmark = needs_compiler
 
@@ -118,13 +118,14 @@ def held_against_the_ruler(
     assert e.proof.holds
 
 
-def test_wide_converters_in_compiled_c(tmp_path: Path) -> None:
-    few = channels(13, 1)
-    held([exported(c, None) for c in few[:13]], 20_000, tmp_path)
+@pytest.mark.parametrize("many", sizes(5, 13))
+def test_wide_converters_in_compiled_c(tmp_path: Path, many: int) -> None:
+    held([exported(c, None) for c in channels(13, 1)[:many]], 20_000, tmp_path)
 
 
-def test_wide_converters_in_floats(tmp_path: Path) -> None:
-    held([exported(c, "float") for c in channels(13, 2)], 20_000, tmp_path)
+@pytest.mark.parametrize("many", sizes(5, 13))
+def test_wide_converters_in_floats(tmp_path: Path, many: int) -> None:
+    held([exported(c, "float") for c in channels(13, 2)[:many]], 20_000, tmp_path)
 
 
 @soak

@@ -205,7 +205,7 @@ def check_command(
 
         with progress_bar(log_path) as progress:
             logged = check_log(log_path, bench, form=form_of(given, bench), progress=progress)
-        found = Findings.of([*found, *logged], logged.unjudged, found.injected)
+        found = Findings.of([*found, *logged], logged.unjudged, logged.injected)
     if as_json:
         show_json(found.to_dict())
     else:

@@ -15,6 +15,7 @@ from ..core.check.causes import by_cause
 from ..core.check.changes import channel_changed
 from ..core.check.check import not_used, unjudged
 from ..core.check.facts import Facts
+from ..core.check.injected import injected
 from ..core.check.logged import LOG_RULES, Logged, swapped_columns
 from ..core.check.triggers import (
     SHORT,
@@ -137,7 +138,7 @@ class CheckPass(EveryPass):
                 for finding in self.look().findings
                 if finding.severity < Severity.NOTE and finding.rule != "floating"
             ]
-        return Findings.of(found, unjudged(self.bench, logged=True))
+        return Findings.of(found, unjudged(self.bench, logged=True), injected(self.bench))
 
     def _findings(self, bench: Bench) -> list[Finding]:
         """What the rules find between this log and a bench: this one, or what a change makes of

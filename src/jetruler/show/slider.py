@@ -11,7 +11,6 @@ import gzip
 import json
 import math
 from html import escape
-from itertools import count
 from typing import Any
 
 import numpy as np
@@ -33,7 +32,6 @@ STOPS = 4096
 #: The drawing, in its own units.
 WIDTH, HEIGHT, MARGIN = 1000, 190, 40
 TOP, BOTTOM = 50, 140
-_numbers = count(1)
 
 
 def stops(channel: Channel) -> Array:
@@ -124,7 +122,6 @@ def slider(channel: Channel, at: float | None = None, script: bool = True) -> st
     apart = "" if not lsb or step <= lsb else f"It stops at every {round(step / lsb)}th count."
     return _ENVIRONMENT.get_template("slider.html").render(
         script=script,
-        name=f"jet-ruler-{next(_numbers)}",
         title=channel.title + (f": {channel.about}" if channel.about else ""),
         drawing=_drawing(channel, float(raw[0]), float(raw[-1])),
         head=list(texts),

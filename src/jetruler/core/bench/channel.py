@@ -13,12 +13,12 @@ from .. import OUTER
 from ..error_types import JetRulerError, ParameterError, QuantityError
 from ..numerics import AnyArray, Array, FlagArray
 from ..ruler.base_law import FRACTION, Role
-from ..ruler.quantity import amount, quantity, unit_of
+from ..ruler.quantity import amount, quantity, unit_of, unit_written
 from ..ruler.raw_range import raw_ends
 from ..ruler.reading import Flag, Reading
 from ..ruler.rounding import to_decimals
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import for_column, number, shown, symbol
+from ..ruler.units import for_column, number, shown, symbol, usual
 from .covariance import Correlation, FitCovariance
 from .expected import ExpectedRow, expected_rows
 
@@ -398,10 +398,17 @@ def _number(text: str) -> float:
         return math.nan
 
 
+#: Units that no other one converts into.
+_ELECTRICAL = {"V", "A", "ohm"}
+
+
 def _in_unit(text: str, unit: str | None) -> float:
     if unit in (None, "1", "count", "fraction"):
         return math.nan
     try:
+        given, wanted = usual(unit_written(text) or ""), usual(unit or "")
+        if given and wanted and {given[0], wanted[0]} & _ELECTRICAL and given[0] != wanted[0]:
+            return math.nan  # said without the registry, which takes a while to load
         return float(quantity(text, unit))
     except QuantityError:
         return math.nan
