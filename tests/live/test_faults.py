@@ -111,6 +111,10 @@ class Bed:
         for thread in self._threads:
             thread.start()
         self.until(lambda: len(self.wire.got) > 1)  # type: ignore[attr-defined]
+        # It has read some of the board's own lines, whose form it goes on with.
+        begun = time.monotonic()
+        while not self.session.processor.rows and time.monotonic() - begun < 5.0:
+            time.sleep(0.005)
         return self
 
     def __exit__(self, *_: object) -> None:
