@@ -27,7 +27,16 @@ from .calibrate import (
     marks_options,
 )
 from .choose import chosen_resistor, resistor_options
-from .options import Given, bench_option, channel_of, folder_of, form_of, load, saying_log_options
+from .options import (
+    Given,
+    bench_option,
+    channel_of,
+    folder_of,
+    form_of,
+    load,
+    saying_log_options,
+    shown_channel,
+)
 from .streams import progress_bar
 
 if TYPE_CHECKING:
@@ -219,7 +228,7 @@ def ruler(
     **view: str | None,
 ) -> None:
     """The double-edged ruler of CHANNEL: counts on one edge, true values on the other."""
-    chosen, over = channel_of(load(bench_path), channel), None
+    chosen, over = shown_channel(load(bench_path), channel), None
     if chosen.chain.converter is not None and (view["low"] or view["high"]):
         over = _stretch(chosen, view.pop("low"), view.pop("high"))
         view |= {"low": None, "high": None}
@@ -253,7 +262,7 @@ def curve(
 ) -> None:
     """Output against counts, with the slope beneath, of each CHANNEL side by side."""
     bench = load(bench_path)
-    chosen = [_viewed(channel_of(bench, name), **view) for name in channels]
+    chosen = [_viewed(shown_channel(bench, name), **view) for name in channels]
     path = picture_path(out, f"curve-{'-'.join(channels)}.png")
     click.echo(written(figures().curve_figure(chosen), path))
 
@@ -270,7 +279,7 @@ def stages(
     **view: str | None,
 ) -> None:
     """The chain of CHANNEL as stacked number lines, one a law, with one reading traced."""
-    chosen, at = _viewed(channel_of(load(bench_path), channel), **view)
+    chosen, at = _viewed(shown_channel(load(bench_path), channel), **view)
     path = picture_path(out, f"stages-{channel}.png")
     click.echo(written(figures().stages_figure(chosen, at), path))
 

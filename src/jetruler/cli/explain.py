@@ -16,7 +16,7 @@ from ..core.ruler.raw_range import raw_ends
 from ..core.ruler.reading import Trace
 from ..core.ruler.units import number, raw_symbol, shown, symbol
 from ..show.ticks import round_values, true_ticks
-from .options import bench_option, channel_of, load, read_value
+from .options import bench_option, load, read_value, shown_channel
 from .streams import AMBER, BODY, CURSOR, as_shown, echo, show, show_json
 
 if TYPE_CHECKING:
@@ -58,7 +58,8 @@ def explain_command(
     language: str | None,
     **given: float | None,
 ) -> None:
-    """The worked solution of CHANNEL: every law with its formula, its numbers, its result.
+    """The worked solution of CHANNEL: every law with its formula, its numbers, its result. A
+    drive's name explains its command.
 
     \b
     jetruler explain bean --at 1880
@@ -67,6 +68,7 @@ def explain_command(
     jetruler explain bean --at 1880 --budget --noise 1.4 --readings 16 --draws stable
     jetruler explain bean --at 400 --budget --with "r0 = 100 kohm ± 1 %"
     jetruler explain damper --at 1880 --arith int16
+    jetruler explain flap --at 1880
     """
     if bool(raws) == (wanted is not None):
         raise JetRulerError("explain: say either --at RAW or --for VALUE")
@@ -76,7 +78,8 @@ def explain_command(
         raise JetRulerError(f"{options} go with --budget")
     if arith is None and (int_bits is not None or language is not None):
         raise JetRulerError("--int-bits and --language go with --arith")
-    chosen = channel_of(load(bench_path), channel)
+    bench = load(bench_path)
+    chosen = shown_channel(bench, channel)
     starts: list[float | None] = [raw_from(chosen, raw, "--at") for raw in raws]
     found = []
     for i, at in enumerate(starts or [None]):
@@ -102,6 +105,10 @@ def explain_command(
             found.append(solution.to_dict() | others)
             continue
         show_solution(chosen, solution, back=wanted is not None)
+        if channel in bench.drives:
+            from ..core.bench.command_chain import beside_commands
+
+            show(beside_commands(bench.drives[channel]))
         for each in trusted.values():
             show(["", *each.content])
     if as_json:

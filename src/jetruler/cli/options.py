@@ -55,6 +55,18 @@ def channel_of(bench: Bench, name: str) -> Channel:
     return bench[name]
 
 
+def shown_channel(bench: Bench, name: str) -> Channel:
+    """A channel, or a drive as the chain to its command, by its name."""
+    if name in bench.drives:
+        from ..core.bench.command_chain import command_channel
+
+        return command_channel(bench, bench.drives[name])
+    if name not in bench.channels and bench.drives:
+        known = nearest(name, [*bench.channels, *bench.drives])
+        raise JetRulerError(f"the bench has no channel or drive {name!r}; {known}")
+    return channel_of(bench, name)
+
+
 def read_value(text: str, unit: str | None) -> float:
     """A number from the command line: plain in the unit wanted, or a quantity."""
     try:

@@ -16,6 +16,8 @@ from matplotlib.figure import Figure
 
 from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel
+from ..core.bench.command_chain import beside_commands, command_channel
+from ..core.bench.drives import Drive
 from ..core.calibrate.comparison import Comparison
 from ..core.calibrate.in_channel import Calibration, calibrate
 from ..core.calibrate.marks import Marks
@@ -130,6 +132,9 @@ def content(wanted: ReportRequest) -> Iterator[Block]:
     names = list(wanted.channels) or list(wanted.bench.channels)
     for name in names:
         yield from _channel(wanted.bench[name], wanted)
+    for drive in wanted.bench.drives.values():
+        if drive.source in names:
+            yield from _drive(drive, wanted.bench)
     if wanted.look is not None:
         yield from _log(wanted, names)
     for comparison in wanted.comparisons:
@@ -174,6 +179,25 @@ def _channel(channel: Channel, wanted: ReportRequest) -> Iterator[Block]:
         yield from _uncertainty(channel, points, wanted)
     if name in wanted.marks:
         yield from _calibration(calibrate(channel, wanted.marks[name]), channel)
+
+
+def _drive(drive: Drive, bench: Bench) -> Iterator[Block]:
+    """What a drive makes of its channel: the chain to its command, and what else it does."""
+    yield Heading(f"Drive {drive.name}" + (f": {drive.about}" if drive.about else ""), 1)
+    try:
+        channel = command_channel(bench, drive)
+    except JetRulerError as error:
+        yield Text(f"{error}.")
+        return
+    points = _quarters(channel)
+    if _has_range(channel):
+        middle = points[len(points) // 2] if points else None
+        figure = ruler_figure(channel, middle)
+        yield Picture(f"drive-{drive.name}-ruler", "Raw value and command.", figure, slides=channel)
+    if points:
+        yield Worked(str(channel.ruler.trace(points[len(points) // 2])))
+    for line in beside_commands(drive):
+        yield Text(f"{line[0].upper()}{line[1:]}.")
 
 
 def _has_range(channel: Channel) -> bool:
