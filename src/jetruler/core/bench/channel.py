@@ -156,7 +156,8 @@ class Channel:
     @property
     def title(self) -> str:
         """Name and unit for people: `bean (°C)`."""
-        return f"{self.name} ({symbol(self.unit)})" if self.unit else self.name
+        unit = symbol(self.unit)
+        return f"{self.name} ({unit})" if unit else self.name
 
     @property
     def output_column(self) -> str:
