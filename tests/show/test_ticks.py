@@ -104,7 +104,7 @@ def test_labels_keep_apart_and_on_the_plate(ruler: jr.Ruler, at: float | None) -
     kept = labelled(ticks, (0.0, 4095.0), at)
 
     def half(tick: Tick) -> float:
-        return 0.5 * len(tick.label) * 0.0066 * 4095
+        return 0.5 * len(tick.label) * 0.0085 * 4095
 
     assert len(kept) >= 3
     for (one, x), (other, y) in pairwise(kept):

@@ -7,9 +7,11 @@ import math
 import textwrap
 from dataclasses import dataclass, replace
 from itertools import pairwise
+from typing import cast
 
 import numpy as np
 from matplotlib.axes import Axes
+from matplotlib.figure import Figure
 from matplotlib.patches import FancyBboxPatch
 
 from ..core.bench.channel import Channel
@@ -46,13 +48,18 @@ def draw_ruler(
     span = high - low
     if over != ends:
         _overview(ax, ends, over)
-    ax.set_xlim(low - 0.045 * span, high + 0.045 * span)
+    units = raw_symbol(channel.ruler.takes), symbol(channel.unit) or channel.name
+    wide = _inches(ax)
+    room = min(0.3 * wide, (1 + max(map(len, units))) * SIGN * 12)
+    inches = (wide - room) / 1.09  # of the raw range
+    sign, left = SIGN * 11 / inches, room / inches
+    ax.set_xlim(low - (0.045 + left) * span, high + 0.045 * span)
     ax.set_ylim(-0.75, 1.75 if over == ends else 2.1)
     ax.set_axis_off()
     ax.add_patch(
         FancyBboxPatch(
-            (low - 0.02 * span, 0),
-            1.04 * span,
+            (low - (0.02 + left) * span, 0),
+            (1.04 + left) * span,
             1,
             boxstyle=f"round,pad=0,rounding_size={0.012 * span}",
             mutation_aspect=6 / span,
@@ -60,13 +67,11 @@ def draw_ruler(
             edgecolor="none",
         )
     )
-    _raw_edge(ax, low, high, at)
-    _true_edge(ax, channel, (low, high), at)
-    ax.text(
-        low, 0.62, raw_symbol(channel.ruler.takes), color=IVORY, fontsize=12, ha="left", va="center"
-    )
-    unit = symbol(channel.unit) or channel.name
-    ax.text(low, 0.38, unit, color=IVORY, fontsize=12, ha="left", va="center")
+    _raw_edge(ax, low, high, at, sign)
+    _true_edge(ax, channel, (low, high), at, sign)
+    for unit, y, side in zip(units, (0.81, 0.19), ("top", "bottom"), strict=True):
+        x = low - (0.012 + left) * span
+        ax.text(x, y, unit, color=IVORY, fontsize=12, ha="left", va=side)
     if at is not None:
         _cursor(ax, channel, at, span)
     title = channel.title + (f": {channel.about}" if channel.about else "")
@@ -74,29 +79,42 @@ def draw_ruler(
     return ax
 
 
-def _raw_edge(ax: Axes, low: float, high: float, at: float | None) -> None:
+#: How wide a sign is, in inches for each point of its size.
+SIGN = 0.0089
+
+
+def _inches(ax: Axes) -> float:
+    """How wide the axes are, or will be when they are laid out."""
+    figure = cast(Figure, ax.get_figure(root=True))
+    part = 0.97 if figure.get_layout_engine() is not None else ax.get_position().width
+    return float(figure.get_figwidth() * part)
+
+
+def _raw_edge(ax: Axes, low: float, high: float, at: float | None, sign: float) -> None:
     values = round_values(low, high, 10)
     step = round_step(high - low, 10)
     fine = round_values(low, high, int((high - low) / step * 5 + 1))
     ax.vlines(fine, 1 - SHORT, 1, color=IVORY, linewidth=0.9)
     ax.vlines(values, 1 - LONG, 1, color=IVORY, linewidth=1.6)
     ticks = [Tick(value, value, number(value)) for value in values]
-    for tick, place in labelled(ticks, (low, high), at):
+    for tick, place in labelled(ticks, (low, high), at, sign):
         ax.text(place, 0.81, tick.label, color=IVORY, fontsize=11, ha="center", va="top")
 
 
-def _true_edge(ax: Axes, channel: Channel, over: tuple[float, float], at: float | None) -> None:
+def _true_edge(
+    ax: Axes, channel: Channel, over: tuple[float, float], at: float | None, sign: float
+) -> None:
     ticks, fine = _ticks(channel, 20, over), _ticks(channel, 100, over)
     zoned = edge_kind(channel.ruler) is EdgeKind.ZONES
     lines = [t.raw for t in ticks if t.is_line]
     ax.vlines([t.raw for t in fine if t.is_line], 0, SHORT, color=IVORY, linewidth=0.9)
     ax.vlines(lines, 0, 0.5 if zoned else LONG, color=IVORY, linewidth=1.6)
-    for tick, place in labelled(ticks, over, at):
+    for tick, place in labelled(ticks, over, at, 1.3 * sign if zoned else sign):
         if zoned and tick.is_line:  # an edge's number stands under the plate, beside its line
             ax.text(place, -0.05, tick.label, color=JET, fontsize=10, ha="center", va="top")
         else:
             style = {"fontsize": 13, "fontweight": "bold"} if zoned else {"fontsize": 11}
-            ax.text(place, 0.19, tick.label, color=IVORY, ha="center", **style)
+            ax.text(place, 0.19, tick.label, color=IVORY, ha="center", va="bottom", **style)
 
 
 def _ticks(channel: Channel, many: int, over: tuple[float, float]) -> list[Tick]:

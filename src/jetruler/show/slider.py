@@ -157,7 +157,7 @@ def _drawing(channel: Channel, low: float, high: float) -> str:
     texts = "".join(
         f'<text x="{x(place)}" y="{y}">{escape(tick.label)}</text>'
         for ticks_of, y in ((above, TOP + 34), (below, BOTTOM - 24))
-        for tick, place in labelled(ticks_of, over, None)
+        for tick, place in labelled(ticks_of, over, None, sign=0.0092)
     )
     units = "".join(
         f'<text x="8" y="{y}" class="jet-unit">{escape(unit)}</text>'

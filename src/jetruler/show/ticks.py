@@ -208,14 +208,15 @@ def passages(raw: Array, values: Array, value: float) -> list[float]:
 
 
 def labelled(
-    ticks: list[Tick], over: tuple[float, float], at: float | None
+    ticks: list[Tick], over: tuple[float, float], at: float | None, sign: float = 0.0085
 ) -> list[tuple[Tick, float]]:
     """The ticks whose labels leave room for one another and for the cursor, and where the labels
-    stand: on the plate. At equal steps where these fit; else the ends and the roundest."""
+    stand: on the plate. At equal steps where these fit; else the ends and the roundest. sign: how
+    much of the raw range a sign is wide."""
     span = over[1] - over[0]
 
     def half(tick: Tick) -> float:
-        return 0.5 * (1.5 + len(tick.label)) * 0.0066 * span
+        return 0.5 * (0.8 + len(tick.label)) * sign * span
 
     def place(tick: Tick) -> float:
         edge = half(tick) - 0.018 * span  # the plate goes on so far beyond the ends
