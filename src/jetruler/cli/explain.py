@@ -15,7 +15,7 @@ from ..core.result import Title
 from ..core.ruler.raw_range import raw_ends
 from ..core.ruler.reading import Trace
 from ..core.ruler.units import number, raw_symbol, shown, symbol
-from ..show.ticks import round_values, true_ticks
+from ..show.ticks import in_use, round_values, true_ticks
 from .options import bench_option, load, read_value, shown_channel
 from .streams import AMBER, BODY, CURSOR, as_shown, echo, show, show_json
 
@@ -227,7 +227,8 @@ def ruler_lines(channel: Channel, count: float | None, width: int) -> list[Text]
     raw_unit = as_shown(raw_symbol(channel.ruler.takes))
     margin = max(len(raw_unit), len(unit)) + 2
     inner = max(width - margin - 3, 20)
-    low, high = raw_ends(channel.ruler)
+    ends = raw_ends(channel.ruler)
+    low, high = in_use(channel, ends, count)
 
     def column(raw: float) -> int:
         return round((raw - low) / (high - low) * (inner - 1))
@@ -236,6 +237,7 @@ def ruler_lines(channel: Channel, count: float | None, width: int) -> list[Text]
         (column(value), as_shown(number(value))) for value in round_values(low, high, inner // 8)
     ]
     ticks = true_ticks(channel.ruler, inner // 5, channel.limits)
+    ticks = [tick for tick in ticks if low <= tick.raw <= high]
     true_marks = [(column(tick.raw), as_shown(tick.label)) for tick in ticks]
     lined = [(column(tick.raw), "") for tick in ticks if tick.is_line]
     before = " " * (margin - 1)
@@ -251,6 +253,9 @@ def ruler_lines(channel: Channel, count: float | None, width: int) -> list[Text]
         above, below = (_centred(at, text, inner) for text in (as_shown(number(count)), value))
         lines.insert(0, Text(" " * margin + above, style=f"bold {AMBER}"))
         lines.append(Text(" " * margin + below, style=f"bold {AMBER}"))
+    if (low, high) != ends:
+        part = f"{number(math.ceil(low))} to {number(math.floor(high))} {raw_unit}"
+        lines.append(Text(f"the part in use: {part} of {number(ends[0])} to {number(ends[1])}"))
     for line in lines:
         line.rstrip()
     return lines

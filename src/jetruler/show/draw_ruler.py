@@ -25,7 +25,9 @@ from .ticks import (
     Tick,
     decades,
     edge_kind,
+    in_use,
     labelled,
+    raw_in_use,
     round_step,
     round_values,
     short,
@@ -44,7 +46,7 @@ def draw_ruler(
 ) -> Axes:
     """Draw the ruler of a channel over all raw values, or over some, with its cursor at `at`."""
     ends = raw_ends(channel.ruler)
-    low, high = over = over or _in_use(channel, ends, at)
+    low, high = over = over or in_use(channel, ends, at)
     span = high - low
     if over != ends:
         _overview(ax, ends, over)
@@ -130,22 +132,6 @@ def _ticks(channel: Channel, many: int, over: tuple[float, float]) -> list[Tick]
             limits = (low, high)
     found = true_ticks(channel.ruler, many, limits)
     return [tick for tick in found if over[0] <= tick.raw <= over[1]]
-
-
-#: The part of a ruler that is in use is drawn by itself where it is smaller than this.
-SMALL = 0.2
-
-
-def _in_use(channel: Channel, ends: tuple[float, float], at: float | None) -> tuple[float, float]:
-    """The raw values of the limits, with some room, where they are a small part of all."""
-    if channel.limits is None:
-        return ends
-    raw = _range(channel, at)
-    first, last = float(raw[0]), float(raw[-1])
-    room = 0.04 * (last - first)
-    part = max(ends[0], first - room), min(ends[1], last + room)
-    is_small = 0 < part[1] - part[0] < SMALL * (ends[1] - ends[0])
-    return part if is_small else ends
 
 
 def _overview(ax: Axes, ends: tuple[float, float], over: tuple[float, float]) -> None:
@@ -306,7 +292,7 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     The range is that of the counts whose result lies within the channel's limits. The reading at
     the count `at` (the middle of the range if left out) is traced from line to line.
     """
-    raw = _range(channel, at)
+    raw = raw_in_use(channel, at)
     ruler = channel.chain
     at = float(raw[raw.size // 2]) if at is None else at
     trace = ruler.trace(at)
@@ -357,22 +343,6 @@ def _on_one_scale(stages: list[_Stage]) -> list[_Stage]:
 
 
 _PAPER = {"facecolor": "#fffdf7", "edgecolor": "none", "alpha": 0.85, "boxstyle": "round,pad=0.2"}
-
-
-def _range(channel: Channel, at: float | None) -> Array:
-    """The counts whose result is there and within the limits, and on as far as the reading."""
-    raw = raw_samples(channel.ruler)
-    values = channel.ruler(raw)
-    inside = np.isfinite(values)
-    if channel.limits is not None:
-        inside &= (values >= channel.limits[0]) & (values <= channel.limits[1])
-    if not inside.any():
-        return raw
-    if at is not None:
-        seen = raw[inside]
-        low, high = min(float(seen[0]), at), max(float(seen[-1]), at)
-        inside = (raw >= low) & (raw <= high) & np.isfinite(values)
-    return raw[inside]
 
 
 def _number_line(ax: Axes, stage: _Stage, y: float, reading: float, rounds: bool = False) -> None:

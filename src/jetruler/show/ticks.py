@@ -10,6 +10,7 @@ from itertools import pairwise
 
 import numpy as np
 
+from ..core.bench.channel import Channel
 from ..core.laws.shape import zones_of
 from ..core.numerics import Array
 from ..core.ruler.base_law import Role
@@ -246,3 +247,35 @@ def _roundness(tick: Tick) -> tuple[bool, bool, bool, float]:
     """Powers of ten first, then hundreds, then fifties."""
     digits = f"{abs(tick.value):e}".split("e")[0].strip("0.")
     return digits != "1", tick.value % 100 != 0, tick.value % 50 != 0, tick.raw
+
+
+def raw_in_use(channel: Channel, at: float | None) -> Array:
+    """The raw values whose result is there and within the limits, and on as far as a reading."""
+    raw = np.asarray(raw_samples(channel.ruler), np.float64)
+    values = np.asarray(channel.ruler(raw), np.float64)
+    inside = np.isfinite(values)
+    if channel.limits is not None:
+        inside &= (values >= channel.limits[0]) & (values <= channel.limits[1])
+    if not inside.any():
+        return raw
+    if at is not None:
+        seen = raw[inside]
+        low, high = min(float(seen[0]), at), max(float(seen[-1]), at)
+        inside = (raw >= low) & (raw <= high) & np.isfinite(values)
+    return raw[inside]
+
+
+#: The part of a ruler that is in use is drawn by itself where it is smaller than this.
+SMALL = 0.2
+
+
+def in_use(channel: Channel, ends: tuple[float, float], at: float | None) -> tuple[float, float]:
+    """The raw values of the limits, with some room, where they are a small part; else all."""
+    if channel.limits is None:
+        return ends
+    raw = raw_in_use(channel, at)
+    first, last = float(raw[0]), float(raw[-1])
+    room = 0.04 * (last - first)
+    part = max(ends[0], first - room), min(ends[1], last + room)
+    is_small = 0 < part[1] - part[0] < SMALL * (ends[1] - ends[0])
+    return part if is_small else ends
