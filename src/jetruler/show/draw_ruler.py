@@ -171,10 +171,16 @@ def _cursor(ax: Axes, channel: Channel, at: float, span: float) -> None:
 
 
 def draw_curve(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
-    """Output against counts; the limits as dashed lines, a reading as an amber dot."""
-    plain(ax)
+    """Output against counts; the limits as dashed lines, a reading as an amber dot. Several curves
+    share the axes: those of another unit have an axis of their own, at the right."""
+    before = [line for line in ax.get_lines() if line.get_gid() == CURVE]
+    if before and ax.get_ylabel() != channel.title and not _same_unit(ax, channel):
+        ax = ax.twinx()
+    else:
+        plain(ax)
     raw, values = _sampled(channel)
-    ax.plot(raw, values, color=BLUE, linewidth=2.2)
+    color = COLORS[len(before) % len(COLORS)]
+    (line,) = ax.plot(raw, values, color=color, linewidth=2.2, label=channel.name, gid=CURVE)
     _value_axis(ax, channel, values)
     if channel.limits is not None:
         low, high = channel.limits
@@ -195,9 +201,29 @@ def draw_curve(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
             fontsize=13,
             color=JET,
         )
-    ax.set_ylabel(channel.title, fontsize=13, color=JET)
-    ax.set_title(channel.about or channel.name, fontsize=15, loc="left", color=JET)
+    ax.set_xlabel(raw_symbol(channel.ruler.takes), fontsize=13, color=JET)
+    if before:
+        unit = symbol(channel.unit)
+        ax.set_ylabel(unit or channel.name, fontsize=13, color=JET)
+        ax.set_title("", loc="left")
+        cast(Axes, before[0].axes).set_title("", loc="left")
+        ax.legend(handles=[*before, line])
+    else:
+        ax.set_ylabel(channel.title, fontsize=13, color=JET)
+        ax.set_title(channel.about or channel.name, fontsize=15, loc="left", color=JET)
     return ax
+
+
+#: The mark of a curve among the lines of axes, and the colours of several.
+CURVE = "jet-curve"
+COLORS = (BLUE, AMBER, RED, GREY)
+
+
+def _same_unit(ax: Axes, channel: Channel) -> bool:
+    """Whether the axes' label is that of this unit."""
+    unit = symbol(channel.unit)
+    label = ax.get_ylabel()
+    return bool(unit) and (label == unit or label.endswith(f"({unit})"))
 
 
 def _value_axis(ax: Axes, channel: Channel, values: Array) -> None:

@@ -83,6 +83,7 @@ def curve_figure(channels: Sequence[tuple[Channel, float | None]]) -> Figure:
     )
     for column, (channel, at) in enumerate(channels):
         top = draw_curve(grid[0, column], channel, at)
+        top.set_xlabel("")  # the one beneath has it
         top.set_title(top.get_title("left"), loc="left", fontsize=max(9, 16 - 2 * len(channels)))
         draw_slope(grid[1, column], channel)
     return figure

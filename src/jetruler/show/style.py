@@ -7,8 +7,12 @@ import re
 import warnings
 
 import matplotlib as mpl
+import numpy as np
 from matplotlib.axes import Axes
+from matplotlib.colors import to_rgb
 from matplotlib.figure import Figure
+from matplotlib.patches import Patch
+from matplotlib.text import Text as MplText
 
 JET = "#16140f"
 IVORY = "#f4ecd8"
@@ -64,3 +68,44 @@ def _rendered(figure: Figure, form: str, width_mm: float | None) -> bytes:
         size = f'width="{width_mm:g}mm" height="{high:.4g}mm"'.encode()
         data = re.sub(rb'width="[\d.]+pt" height="[\d.]+pt"', size, data, count=1)
     return data
+
+
+def is_dark(color: object) -> bool:
+    """Whether letters on this colour have to be light."""
+    red, green, blue = to_rgb(color)  # type: ignore[arg-type]
+    return 0.299 * red + 0.587 * green + 0.114 * blue < 0.4
+
+
+def suited(ax: Axes) -> Axes:
+    """The axes in the style that is in force, where that is a dark one: what is jet on paper is
+    then light on dark; our accents stay."""
+    paper, ink = mpl.rcParams["axes.facecolor"], mpl.rcParams["text.color"]
+    if not is_dark(mpl.rcParams["figure.facecolor"]) or is_dark(ink):
+        return ax
+    if same_color(ax.get_facecolor(), PAPER):
+        ax.set_facecolor(paper)
+    ax.tick_params(colors=ink)
+    for artist in ax.findobj():
+        box = artist.get_bbox_patch() if isinstance(artist, MplText) else None
+        if box is not None and same_color(box.get_facecolor(), PAPER):
+            box.set_facecolor(paper)
+        elif box is not None:
+            continue  # letters on a box of their own
+        if isinstance(artist, Patch):
+            if artist is not ax.patch and same_color(artist.get_facecolor(), JET):
+                artist.set_edgecolor(GREY)  # a plate, which would be dark on dark
+            continue
+        for part in ("color", "markeredgecolor", "edgecolor"):
+            get, put = getattr(artist, f"get_{part}", None), getattr(artist, f"set_{part}", None)
+            if get is not None and put is not None and same_color(get(), JET):
+                put(ink)
+    return ax
+
+
+def same_color(one: object, other: str) -> bool:
+    """Whether a colour is this one, whatever it is written as; many at once are none."""
+    try:
+        return to_rgb(one) == to_rgb(other)  # type: ignore[arg-type]
+    except (ValueError, TypeError):
+        kinds = np.unique(np.atleast_2d(np.asarray(one, dtype=object)), axis=0)
+        return len(kinds) == 1 and kinds.shape[-1] >= 3 and to_rgb(tuple(kinds[0])) == to_rgb(other)
