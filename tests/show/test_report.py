@@ -53,7 +53,8 @@ def test_the_report_of_the_demo_holds_everything_itself(cli: Cli, home: Path) ->
     assert all(link.startswith("#") for link in page.links)  # nothing from elsewhere
     assert text.count("<script>") == 2  # of the sliders: what they do, and where they begin
     assert "<script " not in text
-    assert page.seen["svg"] == 2 * 3 + 2 + 1 + 1  # of each, budgets, calibration, log
+    # Of each channel, budgets, calibration, log, the ruler of the drive on the damper.
+    assert page.seen["svg"] == 2 * 3 + 2 + 1 + 1 + 1
     for said in (
         "120.795 °C",  # the worked solution
         "(120.8 ± 2.0) °C at 95 %",  # the budget

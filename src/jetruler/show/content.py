@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal
 from urllib.parse import quote
 
+import numpy as np
 from jinja2 import Environment, PackageLoader, StrictUndefined
 from matplotlib.figure import Figure
 
@@ -34,7 +35,7 @@ from ..core.finding import (
 from ..core.result import Result
 from ..core.ruler.base_law import hint_unit, parameters
 from ..core.ruler.quantity import Toleranced
-from ..core.ruler.raw_range import raw_ends
+from ..core.ruler.raw_range import raw_ends, raw_samples
 from ..core.ruler.units import many, number, shown, significant, symbol
 from ..core.uncertainty.budget import budget
 from ..core.uncertainty.what_if import has_parameter, what_if
@@ -175,7 +176,11 @@ def _channel(channel: Channel, wanted: ReportRequest) -> Iterator[Block]:
         yield Picture(f"{name}-curve", "Value, and its slope.", curve_figure([(channel, middle)]))
     else:
         yield Text("The range of its raw values is not known: no ruler and no curve are drawn.")
-    if channel.ruler.label(0.0) is None and ranged:
+    if channel.ruler.label(0.0) is not None:
+        yield Text("A zone is no number, so it has no budget.")
+    elif not ranged:
+        yield Text("The range of its raw values is not known: there is no budget over it.")
+    else:
         yield from _uncertainty(channel, points, wanted)
     if name in wanted.marks:
         yield from _calibration(calibrate(channel, wanted.marks[name]), channel)
@@ -213,11 +218,20 @@ def _gives(channel: Channel, at: float) -> bool:
 
 
 def _quarters(channel: Channel) -> list[float]:
-    """Raw values at the quarters of the range that have a value."""
+    """Raw values at the quarters of the range that reads something within the limits and the
+    clamp: what stands beyond would be the same end three times."""
     if not _has_range(channel):
         return []
-    low, high = raw_ends(channel.ruler)
-    quarters = [float(round(low + (high - low) * part / 4)) for part in (1, 2, 3)]
+    raw = np.asarray(raw_samples(channel.ruler), np.float64)
+    reading = channel.ruler.read(raw)
+    flags, there = np.asarray(reading.flags), np.isfinite(np.asarray(reading.value, np.float64))
+    inside = there & (flags == 0) if np.any(there & (flags == 0)) else there
+    if not inside.any():
+        return []
+    low, high = float(raw[inside][0]), float(raw[inside][-1])
+    whole = channel.ruler.edge is None or not channel.ruler.edge.lsb or high - low >= 4
+    quarters = [low + (high - low) * part / 4 for part in (1, 2, 3)]
+    quarters = [float(round(raw)) for raw in quarters] if whole and high - low >= 8 else quarters
     return [at for at in quarters if _gives(channel, at)]
 
 
