@@ -341,7 +341,8 @@ class Driver:
     def _slewed(self, times: Array, target: Array, safe: Truths) -> Array:
         """No faster than the slew limit, except to the safe value."""
         start = times[0] if math.isnan(self._time) else self._time
-        most = (self.drive.slew or 0.0) * np.diff(times, prepend=start)
+        with np.errstate(invalid="ignore", over="ignore"):  # a misread time may be of any size
+            most = (self.drive.slew or 0.0) * np.diff(times, prepend=start)
         most[safe] = math.inf
         self._time = float(times[-1])
         if np.all(np.abs(np.diff(target, prepend=self._level)) <= most):

@@ -189,7 +189,7 @@ class Smoother:
         if t is None or self.seconds is None or not x.size:
             return self._smooth(x)
         last = self._times[-1:] if self._times.size else t[:1]
-        with np.errstate(invalid="ignore"):  # a misread time may be of any size
+        with np.errstate(invalid="ignore", over="ignore"):  # a misread time may be of any size
             steps = np.diff(np.concatenate((last, t)))
         gaps = np.flatnonzero(steps > self.seconds).tolist()
         parts = []
@@ -210,12 +210,12 @@ class Smoother:
             places = np.arange(before.size, whole.size)
             first = np.maximum(places - (n - 1), 0)
             most = self.seconds * (1 - 1e-9)
-            with np.errstate(invalid="ignore"):
+            with np.errstate(invalid="ignore", over="ignore"):
                 late = np.flatnonzero(times[places] - times[first] >= most)
             for i in late.tolist():
                 place = int(places[i])
                 window = slice(int(first[i]), place + 1)
-                with np.errstate(invalid="ignore"):
+                with np.errstate(invalid="ignore", over="ignore"):
                     near = ~(times[place] - times[window] >= most)
                 out[i] = combine(whole[window][near])
         kept = max(1, self._past.size)
@@ -390,6 +390,6 @@ def block_averages(samples: AnyArray, n: int) -> Array:
     x = np.asarray(samples, dtype=np.float64)
     blocks = x[: x.size // n * n].reshape(-1, n)
     there = ~np.isnan(blocks)
-    with np.errstate(invalid="ignore"):
+    with np.errstate(invalid="ignore", over="ignore"):
         means: Array = np.where(there, blocks, 0.0).sum(axis=1) / there.sum(axis=1)
     return means
