@@ -12,9 +12,11 @@ from matplotlib.figure import Figure
 
 import jetruler as jr
 from jetruler.core.bench.channel import Channel
+from jetruler.logs.check_log import TripStretches
 from jetruler.logs.pairs import read_series
+from jetruler.samples.passes import columns_of, walk
 from jetruler.show import figures
-from jetruler.show.figures import draw_histogram
+from jetruler.show.figures import _flagged, draw_histogram
 from jetruler.show.style import new_figure
 from tests.agreement.made import made
 from tests.conftest import Cli
@@ -112,3 +114,34 @@ def test_what_cannot_be_drawn(cli: Cli, args: tuple[str, ...], says: str) -> Non
     done = cli(*args)
     assert done.returncode == 2
     assert says in done.stderr
+
+
+def test_a_log_shows_when_trips_were_on(cli: Cli, home: Path) -> None:
+    """The stretches are those between the events; a trip that is still on ends with the log."""
+    bench = jr.load_bench(home / "bench.toml")
+    trips = TripStretches(bench, list(bench.channels.values()))
+    walk(home / "roast.csv", trips, wanted=columns_of(bench))
+    assert cli("convert", "roast.csv", "-o", "x.csv", "--events", "e.csv").returncode == 0
+    wanted: dict[str, list[float]] = {name: [] for name in bench.trips}
+    for line in (home / "e.csv").read_text().splitlines()[1:]:
+        time, trip, *_ = line.split(",")
+        wanted[trip].append(float(time))
+    found = trips.found(839.8)
+    assert any(wanted.values())
+    for name, times in wanted.items():
+        seen = [time for stretch in found[name] for time in stretch]
+        assert seen == pytest.approx([*times, *([839.8] if len(times) % 2 else [])])
+    assert cli("draw", "log", "roast.csv", "-o", "log.png").returncode == 0
+    only = TripStretches(bench, [bench["bean2"]])
+    assert not any("bean" in trip.channels for trip in only.bench.trips.values())
+
+
+def test_flags_are_named_where_they_are() -> None:
+    at = np.arange(1000.0)
+    flags = np.zeros(1000, np.uint8)
+    flags[100:130], flags[700:705] = int(jr.Flag.MISSING), int(jr.Flag.HIGH_RAIL)
+    ax = Figure(figsize=(12, 2)).add_subplot()
+    _flagged(ax, at, flags)
+    shown = {text.get_text(): text.get_position()[0] for text in ax.texts}
+    assert shown["missing"] == pytest.approx(114.5, abs=20)
+    assert shown["high_rail"] == pytest.approx(702, abs=20)

@@ -56,14 +56,21 @@ logging.getLogger("matplotlib").setLevel(logging.ERROR)
 def draw_log_file(
     log_path: str | Path, bench: Bench, only: Sequence[str], form: LogFormat | None, path: Path
 ) -> Path:
-    """Write the picture of some channels over a log, all if none are named."""
-    from ..logs.pairs import read_series
+    """Write the picture of some channels over a log, all if none are named, with the trips that
+    look at these."""
+    from ..logs.check_log import TripStretches
+    from ..logs.pairs import SeriesPass
+    from ..samples.passes import walk
     from ..show.figures import log_figure
 
     channels = [channel_of(bench, name) for name in only or bench.channels]
+    series, trips = SeriesPass(channels), TripStretches(bench, channels)
+    passes = [series, trips] if trips.bench.trips else [series]
     with progress_bar(str(log_path)) as progress:
-        series = read_series(log_path, channels, form=form, progress=progress)
-    return written(log_figure(series), path)
+        wanted = [channel.column for channel in channels]
+        walk(log_path, *passes, form=form, wanted=wanted, progress=progress)
+    found = series.found()
+    return written(log_figure(found, trips.found(float(found[0].at[-1]))), path)
 
 
 def draw_histogram_file(

@@ -9,6 +9,7 @@ from dataclasses import replace
 from difflib import get_close_matches
 
 from ..core.bench.bench import Bench, LogFormat
+from ..core.bench.channel import Channel
 from ..core.bench.decisions import Decisions, timed_parts, without_clock, without_times
 from ..core.bench.trips import TripEvent
 from ..core.check.causes import by_cause
@@ -53,6 +54,31 @@ class TripsPass(ChannelsPass):
         readings = dict(zip(names, self.readings(batch), strict=True))
         for event in self._decisions.add(batch.times, readings).events:
             self._turned(batch, event, readings)
+
+
+class TripStretches(TripsPass):
+    """From when to when the trips are on that look at some channels of a bench."""
+
+    def __init__(self, bench: Bench, channels: Sequence[Channel]) -> None:
+        names = {channel.name for channel in channels}
+        trips = {name: t for name, t in bench.trips.items() if set(t.channels) <= names}
+        some = {name: bench[name] for name in bench.channels if name in names}
+        super().__init__(replace(bench, channels=some, trips=trips, drives={}), self._note)
+        self._stretches: dict[str, list[tuple[float, float]]] = {name: [] for name in trips}
+        self._begun: dict[str, float] = {}
+
+    def _note(self, batch: SampleBatch, event: TripEvent, _: object) -> None:
+        name, time = event.trip.name, float(batch.times[event.sample])
+        if event.on:
+            self._begun[name] = time
+        elif name in self._begun:
+            self._stretches[name].append((self._begun.pop(name), time))
+
+    def found(self, end: float) -> dict[str, list[tuple[float, float]]]:
+        """The stretches of each trip, up to the end of the log."""
+        for name, time in self._begun.items():
+            self._stretches[name].append((time, end))
+        return self._stretches
 
 
 def missing_column(

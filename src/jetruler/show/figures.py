@@ -3,7 +3,7 @@ converted."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Protocol
 
 import numpy as np
@@ -138,15 +138,33 @@ def choose_figure(channel: Channel, choice: ResistorChoice) -> Figure:
     return figure
 
 
-def log_figure(series: Sequence[LogSeries]) -> Figure:
-    """Channels over a log, raw and converted."""
-
-    figure = new_figure(12.8, max(8.0, 1.3 * len(series)))
-    axes = figure.subplots(len(series), 1, squeeze=False, sharex=True)[:, 0]
-    for ax, one in zip(axes, series, strict=True):
+def log_figure(
+    series: Sequence[LogSeries], trips: Mapping[str, Sequence[tuple[float, float]]] | None = None
+) -> Figure:
+    """Channels over a log, raw and converted; beneath them, when trips were on."""
+    trips = trips or {}
+    figure = new_figure(12.8, max(8.0, 1.3 * len(series) + 0.3 * len(trips)))
+    rows = len(series) + bool(trips)
+    ratios = [1.3] * len(series) + [0.25 + 0.25 * len(trips)] * bool(trips)
+    axes = figure.subplots(rows, 1, squeeze=False, sharex=True, height_ratios=ratios)[:, 0]
+    for ax, one in zip(axes, series, strict=False):
         draw_log(ax, one.channel, one.at, one.raw, one.value)
+    if trips:
+        _trips(axes[-1], trips, float(series[0].at[-1] - series[0].at[0]))
     axes[-1].set_xlabel(series[-1].time_name)
     return figure
+
+
+def _trips(ax: Axes, trips: Mapping[str, Sequence[tuple[float, float]]], span: float) -> None:
+    """A line for each trip, with a bar while it is on."""
+    plain(ax)
+    for i, stretches in enumerate(trips.values()):
+        bars = [(begun, max(end - begun, 0.002 * span)) for begun, end in stretches]
+        ax.broken_barh(bars, (i - 0.35, 0.7), facecolors=AMBER)
+    ax.set_yticks(range(len(trips)), list(trips))
+    ax.set_ylim(len(trips) - 0.4, -0.6)
+    ax.tick_params(labelsize=9)
+    ax.set_ylabel("trips on", color=JET, fontsize=11)
 
 
 def draw_log(ax: Axes, channel: Channel, at: Array, raw: Envelope, value: Envelope) -> Axes:
@@ -193,11 +211,28 @@ def _flagged(ax: Axes, at: Array, flags: AnyArray) -> None:
     half = max(half, 0.001 * float(at[-1] - at[0]))  # wide enough to be seen
     for start, end in edges.reshape(-1, 2).tolist():
         ax.axvspan(at[start] - half, at[end - 1] + half, color=RED, alpha=0.25, linewidth=0)
-    seen = int(np.bitwise_or.reduce(flags))
-    names = ", ".join(name for flag, name in FLAG_NAMES.items() if seen & flag)
-    ax.text(
-        0.995, 0.94, names, transform=ax.transAxes, color=RED, fontsize=10, ha="right", va="top"
-    )
+    _flag_names(ax, at, flags, edges.reshape(-1, 2))
+
+
+def _flag_names(ax: Axes, at: Array, flags: AnyArray, stretches: AnyArray) -> None:
+    """The names of the flags beside the longest stretch of each kind, where there is room."""
+    first, span = float(at[0]), max(float(at[-1] - at[0]), 1e-300)
+    taken: list[tuple[float, float]] = []
+    longest: dict[str, tuple[int, int]] = {}
+    for start, end in stretches.tolist():
+        seen = int(np.bitwise_or.reduce(flags[start:end]))
+        names = ", ".join(name for flag, name in FLAG_NAMES.items() if seen & flag)
+        if end - start > longest.get(names, (0, 0))[0]:
+            longest[names] = end - start, start
+    for names, (length, start) in sorted(longest.items(), key=lambda one: -one[1][0]):
+        middle = (float(at[start : start + length].mean()) - first) / span
+        half = 0.0045 * (len(names) + 2)
+        middle = min(max(middle, half), 1 - half)
+        if all(abs(middle - other) > half + room for other, room in taken):
+            taken.append((middle, half))
+            place = ax.get_xaxis_transform()
+            x = first + middle * span
+            ax.text(x, 0.94, names, transform=place, color=RED, fontsize=9, ha="center", va="top")
 
 
 #: A log that uses less of the range is drawn by itself, without the rails.
