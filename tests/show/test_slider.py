@@ -87,10 +87,15 @@ def browser(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
     webdriver: Any = import_module("selenium.webdriver")
     options = webdriver.ChromeOptions()
     options.binary_location = BROWSER or ""
-    for argument in ("--headless=new", "--no-sandbox", "--disable-gpu", "--window-size=1280,800"):
-        options.add_argument(argument)
+    for argument in ("headless=new", "no-sandbox", "disable-gpu", "disable-dev-shm-usage"):
+        options.add_argument(f"--{argument}")
+    options.add_argument("--window-size=1280,800")
     service = webdriver.ChromeService(executable_path=DRIVER)
-    with webdriver.Chrome(options=options, service=service) as found:
+    try:
+        found = webdriver.Chrome(options=options, service=service)
+    except import_module("selenium.common.exceptions").WebDriverException as error:
+        pytest.skip(f"the browser does not start: {error}")
+    with found:
         yield found
 
 
