@@ -306,6 +306,7 @@ TIMES = st.lists(st.one_of(st.floats(0, 100), ODD), min_size=1, max_size=30)
 
 
 @given(TIMES, st.lists(st.integers(1, 29), max_size=4))
+@example([*[0.0] * 7, 34.0, 0.0, 30.340150939405923, 30.930692356298962], [9])
 @example([0.0, 1e6, 0.0, 61.0, 1e6], [2])  # a long step stays the longest, also after a jump
 def test_a_clock_is_the_same_in_any_batches(times: list[float], cuts: list[int]) -> None:
     """It never goes back and never leaps, whatever comes."""

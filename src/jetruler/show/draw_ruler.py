@@ -87,7 +87,7 @@ SIGN = 0.0089
 
 def _inches(ax: Axes) -> float:
     """How wide the axes are, or will be when they are laid out."""
-    figure = cast(Figure, ax.get_figure(root=True))
+    figure = cast(Figure, getattr(ax.figure, "figure", None) or ax.figure)  # of a part of one, too
     part = 0.97 if figure.get_layout_engine() is not None else ax.get_position().width
     return float(figure.get_figwidth() * part)
 

@@ -60,6 +60,8 @@ class Clock:
     """How much the source's time has grown, and in how many steps."""
     _ahead: float = 0.0
     """How far the clock went on while the source's time was of no use."""
+    _after_fault: bool = False
+    """Whether the last sample was one whose time was of no use."""
 
     def add(
         self, times: AnyArray | list[float], arrivals: AnyArray | list[float] | None = None
@@ -135,7 +137,8 @@ class Clock:
         clock = np.empty(t.size)
         by_arrival = np.maximum(np.diff(beside, prepend=self._beside), 0.0)
         # Behind a fault, the time may have caught up with what the clock went on meanwhile.
-        after = np.concatenate(([self._ahead > 0], self.faults[:-1])) & ~self.faults
+        after = np.concatenate(([self._after_fault], self.faults[:-1])) & ~self.faults
+        self._after_fault = bool(self.faults[-1])
         begun = 0
         for i in np.flatnonzero(self.faults | after).tolist():
             self._run(clock, t, begun, i)
