@@ -55,7 +55,16 @@ def test_the_chain_gives_the_commands_of_the_drive(text: str) -> None:
     still = Driver(replace(drive, slew=None))
     commands, _ = still.add(np.zeros(values.size), values, np.zeros(values.size, np.bool_))
     np.testing.assert_allclose(np.asarray(channel(counts)), commands, rtol=0, atol=1e-9)
-    assert any(line.startswith("safe: ") for line in beside_commands(drive))
+    assert any(line.startswith("safe: ") for line in beside_commands(bench, drive))
+
+
+def test_a_rail_that_is_an_end_makes_nothing_safe() -> None:
+    for rails, named in (("ends", False), ("faults", True)):
+        text = KNOB.replace("[trip.high]", f'rails = "{rails}"\n[trip.high]') + DRIVES["falling"]
+        bench = jr.parse_bench(text)
+        lines = " ".join(beside_commands(bench, bench.drives["d"]))
+        assert ("low_rail" in lines) is named
+        assert "missing" in lines
 
 
 def test_explained_drawn_and_reported(cli: Cli, home: Path) -> None:

@@ -136,6 +136,20 @@ def test_a_log_shows_when_trips_were_on(cli: Cli, home: Path) -> None:
     assert not any("bean" in trip.channels for trip in only.bench.trips.values())
 
 
+def test_a_trip_that_asks_for_times_is_named_where_there_are_none(home: Path) -> None:
+    (home / "bare.txt").write_text("".join(f"{100 * (i % 40)}\n" for i in range(200)))
+    bench = jr.parse_bench(
+        "[converter]\nbits = 12\nvref = 3.3\n[channel.a]\ncolumn = 1\n"
+        '[trip.plain]\nany = [{ channel = "a", above = 2 }]\n'
+        '[trip.held]\nany = [{ channel = "a", above = 2 }]\nhold = "2 s"\n'
+    )
+    trips = TripStretches(bench, list(bench.channels.values()))
+    walk(home / "bare.txt", trips, wanted=columns_of(bench))
+    found = trips.found(199.0)
+    assert list(found) == ["plain", "held (no clock)"]
+    assert len(found["plain"]) == 5
+
+
 def test_flags_are_named_where_they_are() -> None:
     at = np.arange(1000.0)
     flags = np.zeros(1000, np.uint8)

@@ -108,7 +108,7 @@ def explain_command(
         if channel in bench.drives:
             from ..core.bench.command_chain import beside_commands
 
-            show(beside_commands(bench.drives[channel]))
+            show(beside_commands(bench, bench.drives[channel]))
         for each in trusted.values():
             show(["", *each.content])
     if as_json:

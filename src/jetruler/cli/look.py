@@ -197,6 +197,8 @@ def check_command(
     from ..core.ruler.units import many
     from . import FOUND
 
+    if as_json and as_table:
+        raise JetRulerError("expected --json or --table, found both")
     bench = load(bench_path)
     found = check(bench)
     if log_path is not None:

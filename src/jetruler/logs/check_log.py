@@ -75,10 +75,15 @@ class TripStretches(TripsPass):
             self._stretches[name].append((self._begun.pop(name), time))
 
     def found(self, end: float) -> dict[str, list[tuple[float, float]]]:
-        """The stretches of each trip, up to the end of the log."""
+        """The stretches of each trip, up to the end of the log; a trip that asks for times, which
+        the log has not, is named so."""
         for name, time in self._begun.items():
             self._stretches[name].append((time, end))
-        return self._stretches
+        decided = self.bench.trips if self._decisions is None else self._decisions.bench.trips
+        return {
+            name if name in decided else f"{name} (no clock)": stretches
+            for name, stretches in self._stretches.items()
+        }
 
 
 def missing_column(

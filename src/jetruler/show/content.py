@@ -201,7 +201,7 @@ def _drive(drive: Drive, bench: Bench) -> Iterator[Block]:
         yield Picture(f"drive-{drive.name}-ruler", "Raw value and command.", figure, slides=channel)
     if points:
         yield Worked(str(channel.ruler.trace(points[len(points) // 2])))
-    for line in beside_commands(drive):
+    for line in beside_commands(bench, drive):
         yield Text(f"{line[0].upper()}{line[1:]}.")
 
 

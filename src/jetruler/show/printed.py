@@ -148,14 +148,12 @@ def html(thing: Any) -> str:
         return f"{as_table(steps)}<p>= {escape(str(thing.reading))}</p>"
     if isinstance(thing, Result):
         return f"<p>{escape(thing.headline)}</p>{as_table(thing.table)}"
-    title = thing.title if isinstance(thing, Channel) else ""
     ruler = ruler_of(thing)
-    about = f"<p><b>{escape(title)}</b> {escape(thing.about)}</p>" if title else ""
     if isinstance(thing, Channel):
         from .slider import slider  # a log that is looked at needs no templates
 
         return f"{slider(thing)}<p><code>{escape(_chain(ruler))}</code></p>"
-    return f"{about}{ruler_svg(ruler)}<p><code>{escape(_chain(ruler))}</code></p>"
+    return f"{ruler_svg(ruler)}<p><code>{escape(_chain(ruler))}</code></p>"
 
 
 def as_table(columns: Mapping[str, Sequence[Any]]) -> str:

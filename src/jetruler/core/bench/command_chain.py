@@ -9,10 +9,13 @@ from ..laws.interval import Clamp, DeadBand
 from ..laws.linear import Line
 from ..laws.raw_edge import Input
 from ..laws.shape import Whole
+from ..ruler.reading import FLAG_NAMES, flag_names
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import shown
 from .bench import Bench
 from .channel import Channel
+from .conditions import faults_of
+from .decisions import looked_at
 from .drives import Drive
 
 
@@ -51,12 +54,15 @@ def command_channel(bench: Bench, drive: Drive) -> Channel:
     )
 
 
-def beside_commands(drive: Drive) -> list[str]:
+def beside_commands(bench: Bench, drive: Drive) -> list[str]:
     """What else a drive does, a sentence each: range, safe value, slew, line."""
     unit = drive.unit or None
     low, high = drive.bounds
-    flags = ", ".join(drive.safe_flags)
-    when = f"while {drive.source} has no value or is flagged {flags}"
+    # A rail that is an end of the travel is no fault, whatever the drive lists.
+    masks = [faults_of(drive.safe_flags, bench[name]) for name in looked_at(drive, bench)]
+    seen = {name for mask in masks for name in flag_names(mask)}
+    flags = [name for name in drive.safe_flags if name in seen or name not in FLAG_NAMES.values()]
+    when = f"while {drive.source} has no value or is flagged {', '.join(flags)}"
     when += "".join(f", or trip {trip} is on" for trip in drive.safe_when)
     lines = [
         f"range: commands from {shown(low, unit)} to {shown(high, unit)}",
