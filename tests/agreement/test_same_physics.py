@@ -222,12 +222,12 @@ def test_a_log_cut_in_two_is_one_log(many: int) -> None:
     for seed in range(many):
         case = made(seed)
         raw = pd.read_csv(io.StringIO(case.log), dtype=str, keep_default_na=False)
-        whole = case.bench.convert(raw, decide=True)
+        whole = case.bench.convert(raw, commands=True)
         cut = int(np.random.RandomState(seed).randint(1, len(raw)))
         two = dask.concat([
             dask.from_pandas(part, npartitions=1, sort=False) for part in (raw[:cut], raw[cut:])
         ])  # fmt: skip
-        joined = case.bench.convert(two, decide=True).compute()
+        joined = case.bench.convert(two, commands=True).compute()
         for name in whole.columns:
             x, y = (f[name].astype(object).to_numpy() for f in (whole, joined))
             assert ((x == y) | (pd.isna(x) & pd.isna(y))).all(), (seed, cut, name)

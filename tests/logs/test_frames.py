@@ -106,15 +106,15 @@ def test_what_is_no_frame_of_the_bench(frame: Any, error: type[Exception], told:
         parse_bench(BENCH).convert(frame)
 
 
-def test_decisions_need_all_channels_a_clock_and_trips() -> None:
+def test_decisions_need_their_channels_a_clock_and_trips() -> None:
     frame = pd.DataFrame({"ch0": [1], "ch1": [2]})
     for bench, only, told in [
-        (SMOOTH, ["bean"], "need all channels; damper is left out"),
-        (BENCH, [], "the bench has no trips and no drives"),
-        (SMOOTH.replace('"3 s"', "3"), [], "no time column is found"),
+        (SMOOTH, ["damper"], "trip.hot looks at bean, which is not converted"),
+        (BENCH, [], "the bench has no trips and no drives, so nothing is decided"),
+        (SMOOTH.replace('"3 s"', "3") + 'hold = "1 s"\n', [], "trip.hot.hold asks for"),
     ]:
         with pytest.raises(LogError, match=told):
-            parse_bench(bench).convert(frame, decide=True, only=only)
+            parse_bench(bench).convert(frame, commands=True, only=only)
 
 
 def made_up(rows: int) -> pd.DataFrame:
@@ -141,10 +141,10 @@ def test_partitions_remember_what_came_before(sizes: list[int], kind: str, where
     ends = np.cumsum([0, *sizes])
     parts = [whole.iloc[a:b] for a, b in pairwise(ends)]
     lazy = dd.concat([dd.from_pandas(part, npartitions=1) for part in parts])
-    found = bench.convert(lazy, decide=True)
+    found = bench.convert(lazy, commands=True)
     assert isinstance(found, dd.DataFrame)
     result = found.compute(scheduler="sync")
-    wanted = bench.convert(whole, decide=True)
+    wanted = bench.convert(whole, commands=True)
     assert list(result) == list(wanted)
     assert wanted["hot"].any()
     for name in wanted:
@@ -162,7 +162,7 @@ def test_the_graph_grows_with_partitions_and_not_with_counts(decide: bool) -> No
     def graph(bits: int, partitions: int) -> tuple[int, int]:
         bench = parse_bench(text.replace("bits = 12", f"bits = {bits}"))
         bench.convert(frame)  # compiles its tables
-        lazy = bench.convert(dd.from_pandas(frame, npartitions=partitions), decide=decide)
+        lazy = bench.convert(dd.from_pandas(frame, npartitions=partitions), commands=decide)
         made = dict(lazy.__dask_graph__())
         return len(made), len(cloudpickle.dumps(made))
 

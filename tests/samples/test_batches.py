@@ -79,7 +79,7 @@ def test_every_reader_has_the_same_times(
         assert [row[name] for row in live] == [row[0] for row in rows]
         assert [row["full"] == "1" for row in live] == [3 <= i < 7 for i in range(len(RAW))]
         assert [row["level_g"] for row in live] == values
-    frame = bench.convert(pd.read_csv(log), decide=True)
+    frame = bench.convert(pd.read_csv(log), commands=True)
     assert frame["full"].tolist() == [3 <= i < 7 for i in range(len(RAW))]
     assert frame["level_g"][3] == pytest.approx(frame["level_g"][5])
     said = cli("check", "-b", str(path), "--log", str(log))

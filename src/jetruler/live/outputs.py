@@ -14,11 +14,10 @@ import pyarrow.compute as pc
 from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel
 from ..core.bench.conditions import CLOCK
-from ..core.bench.drives import Drive
-from ..core.numerics import AnyArray
 from ..core.ruler.reading import flag_names
 from ..core.ruler.units import for_column
-from ..logs.texts import CellTexts, FlagTexts
+from ..logs.conversion import decided_columns
+from ..logs.texts import CellTexts, DecidedTexts, FlagTexts
 from ..samples.cells import Samples, quote, texts_to_arrow
 from .stream_processor import LiveBatch
 
@@ -36,13 +35,12 @@ class CsvRows:
 
     def __init__(self, bench: Bench, time_name: str, keep_raw: bool = False) -> None:
         self._keeps_raw = keep_raw
-        self.channels, self.drives = list(bench.channels.values()), list(bench.drives.values())
+        self.channels, self.decided = list(bench.channels.values()), DecidedTexts(bench)
         self.texts = [CellTexts(channel) for channel in self.channels]
         self._flags: dict[tuple[str, ...], FlagTexts] = {}
         values = [c.output_column for c in self.channels]
-        drives = [drive.output_column for drive in bench.drives.values()]
         raw = [raw_column(channel) for channel in self.channels] if keep_raw else []
-        self.names = [time_name, *raw, *values, *bench.trips, *drives, "flags"]
+        self.names = [time_name, *raw, *values, *decided_columns(bench), "flags"]
 
     def header(self) -> bytes:
         """The names of the columns."""
@@ -55,9 +53,7 @@ class CsvRows:
             cells += [_raw_texts(samples) for samples in batch.raw]
         for texts, counts, reader in zip(self.texts, batch.counts, batch.readers, strict=True):
             cells.append(texts.gather(counts, batch.readings[texts.channel.name], reader))
-        cells += [_bits(on) for on in batch.decided.trips.values()]
-        cells += [_commands(d, batch.decided.drives[d.name]) for d in self.drives]
-        return cells
+        return cells + self.decided.of(batch.decided)
 
     def flags(self, batch: LiveBatch) -> pa.Array:
         """The flags of each sample in words, and behind them what was done to drives by hand."""
@@ -179,16 +175,6 @@ def _raw_texts(samples: Samples) -> pa.Array:
         gone = samples.missing.tolist()
         texts = ["" if no else text for no, text in zip(gone, texts, strict=True)]
     return texts_to_arrow(texts)
-
-
-def _bits(on: AnyArray) -> pa.Array:
-    return pa.array([b"0", b"1"], pa.binary()).take(pa.array(on.view(np.uint8)))
-
-
-def _commands(drive: Drive, values: AnyArray) -> pa.Array:
-    kinds, index = np.unique(values, return_inverse=True)
-    texts = [drive.text(value) for value in kinds.tolist()]
-    return pa.array(texts, pa.string()).take(pa.array(index))
 
 
 def _text(cell: str | bytes) -> str:

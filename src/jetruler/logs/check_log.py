@@ -10,7 +10,7 @@ from difflib import get_close_matches
 
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.channel import Channel
-from ..core.bench.decisions import Decisions, timed_parts, without_clock, without_times
+from ..core.bench.decisions import Decisions, without_times
 from ..core.bench.trips import TripEvent
 from ..core.check.causes import by_cause
 from ..core.check.changes import channel_changed
@@ -26,7 +26,6 @@ from ..core.check.triggers import (
     slow_drive,
     slow_smoothing,
 )
-from ..core.error_types import LogError
 from ..core.finding import Finding, Findings, Severity, applied
 from ..core.ruler.reading import Reading
 from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, columns_of, walk
@@ -262,38 +261,23 @@ def csv_line(*cells: object) -> bytes:
 class EventWriter:
     """Writes `time, trip, state, values` for each change of a trip, as the log is read.
 
-    write: takes the bytes. Raises `LogError` for a bench without trips, a log without a time
-    column, and a trip whose channels are not converted.
+    write: takes the bytes.
     """
 
-    def __init__(self, write: Callable[[bytes], object], bench: Bench, log: str) -> None:
-        if not bench.trips:
-            raise LogError("the bench has no trips, so there are no events; add a [trip.<name>]")
-        self.bench, self._log = bench, log
-        self._decisions = Decisions(bench)
-        self._write_bytes = write
+    def __init__(self, write: Callable[[bytes], object], bench: Bench) -> None:
+        self.bench, self._write_bytes = bench, write
 
-    @property
-    def jumps(self) -> int:
-        """How often the log's time went back or leapt."""
-        return self._decisions.clock.jumps
-
-    def add(self, batch: SampleBatch, readings: Mapping[str, Reading]) -> None:
-        """Decide on a batch and write what changed."""
+    def add(
+        self, batch: SampleBatch, events: Iterable[TripEvent], readings: Mapping[str, Reading]
+    ) -> None:
+        """Write what changed in a batch."""
         if not batch.first:
-            self._begin(batch, readings)
-        for event in self._decisions.add(batch.times, readings).events:
+            self._begin(batch)
+        for event in events:
             row = event_row(self.bench, event, readings)
             self._write_bytes(csv_line(batch.time_cell(event.sample), *row))
 
-    def _begin(self, batch: SampleBatch, readings: Mapping[str, Reading]) -> None:
-        for trip in self.bench.trips.values():
-            for name in trip.channels:
-                if name not in readings:
-                    raise LogError(f"trip.{trip.name} looks at {name}, which is not converted")
-        asking = timed_parts(self.bench, drives=False)
-        if not batch.clock.is_known and asking:
-            raise LogError(f"{self._log}: {without_clock(asking)}")
+    def _begin(self, batch: SampleBatch) -> None:
         column = batch.time_column
         name = batch.clock.label if column is None else column.name
         self._write_bytes(csv_line(name, *EVENT_COLUMNS))

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import count
 
@@ -13,13 +13,21 @@ import numpy as np
 
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.channel import Channel, CodeTable
-from ..core.bench.decisions import ChannelReader, read_flagged
+from ..core.bench.decisions import (
+    ChannelReader,
+    Decided,
+    Decisions,
+    read_flagged,
+    timed_parts,
+    without_clock,
+)
 from ..core.error_types import LogError
 from ..core.numerics import FlagArray
 from ..core.ruler.reading import Reading
 from ..samples.cells import Samples, name_text
 from ..samples.passes import ChannelReaders, SampleBatch, remembers
 from ..samples.source import KINDS, LogReader
+from ..samples.times import LogClock
 from .summary import FIRST_FEW, BatchStats, ChannelSummary, ConvertedColumn, Summary
 
 
@@ -29,6 +37,7 @@ class StatefulBatch:
 
     batch: SampleBatch
     columns: dict[int, ConvertedColumn]
+    decided: Decided | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -38,6 +47,7 @@ class Converted:
     batch: SampleBatch
     columns: list[ConvertedColumn]
     stats: list[BatchStats]
+    decided: Decided | None = None
 
     def flags(self) -> FlagArray:
         """The flags of all channels: rows × channels."""
@@ -94,6 +104,13 @@ class Conversion:
                 columns[i] = ConvertedColumn.following(every, counts, reading, reader)
         return StatefulBatch(batch, columns)
 
+    def decided(self, followed: StatefulBatch, decisions: Decisions) -> StatefulBatch:
+        """With what trips and drives make of a batch."""
+        if not len(followed.batch):
+            return followed
+        decided = decisions.add(followed.batch.times, self.readings(followed))
+        return replace(followed, decided=decided)
+
     def readings(self, followed: StatefulBatch) -> dict[str, Reading]:
         """The readings of the channels that are converted in order, by name."""
         return {
@@ -110,7 +127,7 @@ class Conversion:
             column = followed.columns.get(i) or self._column(i, found)
             columns.append(column)
             stats.append(BatchStats.of(found, batch.rows.lines, column))
-        return Converted(batch, columns, stats)
+        return Converted(batch, columns, stats, followed.decided)
 
     def count(self, converted: Converted) -> None:
         """Add a batch to the summary."""
@@ -141,6 +158,35 @@ class Conversion:
         return ConvertedColumn(every, None, found.counts, reading)
 
 
+def decisions_of(
+    bench: Bench, channels: Iterable[Channel], clock: LogClock, log: str, drives: bool
+) -> Decisions:
+    """The trips of a bench at work on a log, and its drives if they are wanted too.
+
+    Raises `LogError` for a bench that has none, for a channel that they look at and nobody
+    converts, and for a log without the times that they ask for.
+    """
+    if not bench.trips and not (drives and bench.drives):
+        kinds = "no trips and no drives" if drives else "no trips"
+        raise LogError(f"the bench has {kinds}, so nothing is decided; add a [trip.<name>]")
+    there = {channel.name for channel in channels}
+    looked_at = {f"trip.{name} looks at": trip.channels for name, trip in bench.trips.items()}
+    if drives:
+        looked_at |= {
+            f"drive.{name} follows": (drive.source,)
+            for name, drive in bench.drives.items()
+            if drive.source not in bench.trips
+        }
+    for who, names in looked_at.items():
+        for name in names:
+            if name not in there:
+                raise LogError(f"{who} {name}, which is not converted")
+    asking = timed_parts(bench, drives=drives)
+    if asking and not clock.is_known:
+        raise LogError(f"{log}: {without_clock(asking)}")
+    return Decisions(bench if drives else replace(bench, drives={}))
+
+
 #: MB that the batches under way may take, beside the programme itself.
 MEMORY_MB = 128
 
@@ -155,11 +201,14 @@ class ResultOptions:
     keep_raw : whether the raw columns stay beside the values.
     uncertainty : whether each channel with numbers has a column `<channel>_<unit>_u` behind it:
         the expanded uncertainty of every row at 95 %, in the channel's unit.
+    commands : whether a column for each trip (on or off) and a column of commands for each drive
+        stand before `flags`, as in a stream.
     """
 
     only: tuple[str, ...] = ()
     keep_raw: bool = False
     uncertainty: bool = False
+    commands: bool = False
 
     def __post_init__(self) -> None:
         names = (self.only,) if isinstance(self.only, str) else self.only
@@ -172,7 +221,7 @@ class ConvertOptions(ResultOptions):
 
     Parameters
     ----------
-    only, keep_raw, uncertainty : the columns of the result; see above.
+    only, keep_raw, uncertainty, commands : the columns of the result; see above.
     form : how the log is written; found out from the log if None.
     out_kind : "csv", "jsonl" or "parquet"; None goes by the result's name, and on standard
         output by the log.
@@ -204,20 +253,6 @@ class ConvertOptions(ResultOptions):
             raise LogError(f"memory: expected more than 0, found {self.memory:g} MB")
 
 
-@dataclass(frozen=True)
-class FrameOptions(ResultOptions):
-    """How a frame is converted: the keywords of `Bench.convert`.
-
-    Parameters
-    ----------
-    only, keep_raw, uncertainty : the columns of the result; see above.
-    decide : whether a column of truths for each trip and a column of commands for each drive
-        stand before `flags`; the frame then needs a column (or an index) of time.
-    """
-
-    decide: bool = False
-
-
 FLAGS_COLUMN = "flags"
 
 
@@ -227,16 +262,17 @@ class Layout:
 
     pass_through: positions of the log's columns that are kept, as they are. counts: positions of
     the columns that any channel of the bench reads. uncertainty: whether each channel that has
-    numbers has its expanded uncertainty behind it.
+    numbers has its expanded uncertainty behind it. commands: whether trips and drives have columns.
     """
 
     reader: LogReader
-    title: str
+    bench: Bench
     channels: list[Channel]
     indices: list[int]
     pass_through: list[int]
     counts: set[int]
     uncertainty: bool
+    commands: bool
 
     @classmethod
     def of(
@@ -253,13 +289,19 @@ class Layout:
         counts = reader.positions(channel.column for channel in bench.channels.values())
         return cls(
             reader,
-            bench.title,
+            bench,
             channels=channels,
             indices=indices,
             pass_through=pass_through,
             counts=counts,
             uncertainty=options.uncertainty,
+            commands=options.commands,
         )
+
+    @property
+    def decided(self) -> list[str]:
+        """Names of the columns of trips and drives."""
+        return decided_columns(self.bench) if self.commands else []
 
     @cached_property
     def kept(self) -> list[str]:
@@ -272,7 +314,7 @@ class Layout:
         """New names, by position, of columns whose own one is empty or stands there before."""
         names = self.reader.columns
         taken = {names[i] for i in self.indices} | {FLAGS_COLUMN, *names}
-        taken |= {channel.output_column for channel in self.channels}
+        taken |= {channel.output_column for channel in self.channels} | {*self.decided}
         seen: set[str] = set()
         found: dict[int, str] = {}
         for i in self.pass_through:
@@ -287,8 +329,9 @@ class Layout:
         return found
 
     def names(self, added: Iterable[str]) -> list[str]:
-        """Names of all columns. Raises `LogError` where two are the same."""
-        kept, added = self.kept, [*added, FLAGS_COLUMN]
+        """Names of all columns. added: those of the channels. Raises `LogError` where two are the
+        same."""
+        kept, added = self.kept, [*added, *self.decided, FLAGS_COLUMN]
         for name in added:
             if name in kept and self.reader.has_header:
                 raise LogError(
@@ -296,6 +339,11 @@ class Layout:
                     "the column, or the channel"
                 )
         return kept + added
+
+
+def decided_columns(bench: Bench) -> list[str]:
+    """Names of the columns of trips, then of drives."""
+    return [*bench.trips, *(drive.output_column for drive in bench.drives.values())]
 
 
 def chosen(bench: Bench, only: Iterable[str]) -> list[Channel]:

@@ -10,11 +10,19 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 from ..core.bench.bench import Bench, LogFormat
+from ..core.bench.decisions import Decisions
 from ..core.error_types import LogError
 from ..files import Output, reject_overlapping_paths
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.source import LogReader, Workers, kind_of
-from .conversion import Conversion, Converted, ConvertOptions, Layout, StatefulBatch
+from .conversion import (
+    Conversion,
+    Converted,
+    ConvertOptions,
+    Layout,
+    StatefulBatch,
+    decisions_of,
+)
 from .passed_types import Given, OtherTypeError
 from .summary import Summary
 
@@ -174,7 +182,7 @@ class _Job:
             return JsonWriter(layout, output.write, given)
         return CsvWriter(layout, output.write)
 
-    def event_writer(self, files: ExitStack, reader: LogReader) -> EventWriter | None:
+    def event_writer(self, files: ExitStack) -> EventWriter | None:
         """What writes where trips turn, if anybody asks."""
         if self.events is None:
             return None
@@ -183,7 +191,7 @@ class _Job:
         if str(self.events) == "-":
             raise LogError("events need a file: standard output takes the values")
         out = files.enter_context(Output(self.events, self.log))
-        return EventWriter(out.write, self.bench, reader.name)
+        return EventWriter(out.write, self.bench)
 
 
 class _ConvertPass(EveryPass):
@@ -197,6 +205,7 @@ class _ConvertPass(EveryPass):
         progress: Progress | None,
     ) -> None:
         self.job, self._given, self._progress = job, given, progress
+        self._decisions: Decisions | None = None
         self._files = ExitStack()
         self._pipeline = workers.pipeline(self._encoded, self._take)
         self._files.callback(self._pipeline.close)
@@ -214,20 +223,32 @@ class _ConvertPass(EveryPass):
         output = self._files.enter_context(Output(job.out, job.log))
         self._writer, self._renamed = job.writer(layout, output, self._given), layout.renamed
         self._files.callback(self._writer.close)
-        self._events = job.event_writer(self._files, reader)
-        trips = () if self._events is None else tuple(c.name for c in layout.channels)
-        self._conversion = Conversion(reader, layout.channels, trips)
+        self._events = job.event_writer(self._files)
+        self._decides = options.commands or self._events is not None
+        looked_at = [c.name for c in layout.channels] if self._decides else []
+        self._conversion = Conversion(reader, layout.channels, looked_at)
         self.integers = set() if options.keep_raw else set(layout.indices)
-        self.timed = self._conversion.remembers or self._events is not None
+        self.timed = self._conversion.remembers or self._decides
         return layout.counts
 
     def add(self, batch: SampleBatch) -> None:
         """The next rows."""
-        found = self._conversion.followed(batch)
+        conversion = self._conversion
+        found = conversion.followed(batch)
+        if self._decides:
+            if self._decisions is None:
+                self._decisions = decisions_of(
+                    self.job.bench,
+                    conversion.channels,
+                    batch.clock,
+                    conversion.reader.name,
+                    drives=self.job.options.commands,
+                )
+            found = conversion.decided(found, self._decisions)
         if not batch.first:
-            self._writer.begin(self._conversion.converted(found))
-        if self._events is not None:
-            self._events.add(batch, self._conversion.readings(found))
+            self._writer.begin(conversion.converted(found))
+        if self._events is not None and found.decided is not None:
+            self._events.add(batch, found.decided.events, conversion.readings(found))
         self._pipeline.add(found)
 
     def _encoded(self, found: StatefulBatch) -> tuple[Converted, Any]:
@@ -251,7 +272,7 @@ class _ConvertPass(EveryPass):
         summary = self._conversion.summary
         summary.pass_through = self._writer.types
         summary.renamed = {i + 1: name for i, name in self._renamed.items()}
-        summary.jumps = 0 if self._events is None else self._events.jumps
+        summary.jumps = 0 if self._decisions is None else self._decisions.clock.jumps
         return _sound(self._conversion)
 
 

@@ -13,15 +13,20 @@ import pyarrow as pa
 
 from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel
-from ..core.bench.decisions import ChannelReader, Decisions
-from ..core.error_types import LogError
-from ..core.result import Result
-from ..core.ruler.reading import Reading
+from ..core.bench.decisions import ChannelReader, Decided, Decisions
+from ..core.result import Result, old_keywords
 from ..samples.cells import to_arrow
 from ..samples.opening import FrameReader, NewColumn, frames_like, is_a
 from ..samples.passes import SampleBatch
 from ..samples.times import HEAD_ROWS, LogClock, find_time_column
-from .conversion import FLAGS_COLUMN, Conversion, FrameOptions, Layout, StatefulBatch
+from .conversion import (
+    FLAGS_COLUMN,
+    Conversion,
+    Layout,
+    ResultOptions,
+    StatefulBatch,
+    decisions_of,
+)
 from .parquet_writer import labelled
 from .summary import ConvertedColumn
 from .texts import FlagTexts, uncertainty_texts
@@ -42,33 +47,36 @@ class Memory:
 class FrameConversion:
     """One frame (or one partition of many) through a bench."""
 
-    def __init__(self, bench: Bench, frame: Any, options: FrameOptions) -> None:
+    def __init__(self, bench: Bench, frame: Any, options: ResultOptions) -> None:
         self.bench, self.frame, self.options = bench, frame, options
         self.kind = frames_like(frame)
         self.reader = FrameReader(frame, bench.log)
         self.layout = Layout.of(self.reader, bench, options)
-        self._judged = _judged(bench, options, self.layout.channels)
-        self.conversion = Conversion(self.reader, self.layout.channels, self._judged)
+        looked_at = [c.name for c in self.layout.channels] if options.commands else []
+        self.conversion = Conversion(self.reader, self.layout.channels, looked_at)
 
     @property
     def remembers(self) -> bool:
         """Whether what a row reads depends on those before it."""
-        return self.options.decide or self.conversion.remembers
+        return self.options.commands or self.conversion.remembers
 
     def first(self) -> Memory:
         """The memory before the first row, settled by the frame's first rows."""
         rows = self.reader.batch()
+        clock = LogClock(step=1.0)  # of a frame without rows: nothing asks it for a time
         if not rows.rows:
-            return Memory({}, Decisions(self.bench) if self.options.decide else None)
+            return Memory({}, self._decisions(clock))
         clock = LogClock()
         if self.remembers:
             clock = LogClock(find_time_column(self.reader, rows, self.layout.counts))
         readers = self.conversion.readers_for(SampleBatch(rows, clock))
-        if not self.options.decide:
-            return Memory(readers)
-        if not clock.is_known:
-            raise LogError("no time column is found; trips and drives need one")
-        return Memory(readers, Decisions(self.bench), clock)
+        return Memory(readers, self._decisions(clock), clock)
+
+    def _decisions(self, clock: LogClock) -> Decisions | None:
+        if not self.options.commands:
+            return None
+        channels, name = self.layout.channels, self.reader.name
+        return decisions_of(self.bench, channels, clock, name, drives=True)
 
     def after(self, memory: Memory) -> Memory:
         """The memory behind the frame's last row."""
@@ -79,15 +87,15 @@ class FrameConversion:
     def converted(self, memory: Memory | None = None) -> Any:
         """The frame with values; memory: what came before its first row."""
         memory = self.first() if memory is None else copy.deepcopy(memory)
-        followed, decided = self._followed(memory)
-        converted = self.conversion.converted(followed)
+        converted = self.conversion.converted(self._followed(memory))
         new: dict[str, NewColumn] = {}
         for channel, column in zip(self.layout.channels, converted.columns, strict=True):
             new |= self._columns(channel, column)
-        new |= decided
+        new |= self._decided(converted.decided)
         texts = FlagTexts([c.name for c in self.layout.channels], "", encode=str)
         new[FLAGS_COLUMN] = sorted_dictionary(texts.encoded(converted.flags()))
-        self.layout.names(list(new)[:-1])  # no name twice
+        values = list(new)[: -1 - len(self.layout.decided)]
+        self.layout.names(values)  # no name twice
         used = [] if self.options.keep_raw else self.layout.indices
         left_out = list(dict.fromkeys(self.reader.own[index] for index in used))
         return self.kind.changed(self.frame, left_out, new)
@@ -103,38 +111,26 @@ class FrameConversion:
             found[uncertainties.column] = uncertainties.values(column)
         return found
 
-    def _followed(self, memory: Memory) -> tuple[StatefulBatch, dict[str, NewColumn]]:
+    def _decided(self, decided: Decided | None) -> dict[str, NewColumn]:
+        """The columns of trips and drives; without a row, nothing is decided in them."""
+        if not self.options.commands:
+            return {}
+        bench = self.bench
+        found: dict[str, NewColumn] = dict.fromkeys(bench.trips, np.empty(0, np.bool_))
+        found |= {drive.output_column: np.empty(0) for drive in bench.drives.values()}
+        if decided is not None:
+            found |= decided.trips
+            found |= {bench.drives[n].output_column: each for n, each in decided.drives.items()}
+        return found
+
+    def _followed(self, memory: Memory) -> StatefulBatch:
         batch = SampleBatch(self.reader.batch(), memory.clock)
         if not len(batch):
-            return StatefulBatch(batch, {}), self._nothing_decided()
+            return StatefulBatch(batch, {})
         followed = self.conversion.followed(batch, memory.readers)
-        if memory.decisions is None or not memory.clock.is_known:
-            return followed, {}
-        readings: dict[str, Reading] = self.conversion.readings(followed)
-        decided = memory.decisions.add(batch.times, readings)
-        found: dict[str, NewColumn] = dict(decided.trips)
-        for name, commands in decided.drives.items():
-            found[self.bench.drives[name].output_column] = commands
-        return followed, found
-
-    def _nothing_decided(self) -> dict[str, NewColumn]:
-        if not self.options.decide:
-            return {}
-        trips: dict[str, NewColumn] = dict.fromkeys(self.bench.trips, np.empty(0, np.bool_))
-        return trips | {drive.output_column: np.empty(0) for drive in self.bench.drives.values()}
-
-
-def _judged(bench: Bench, options: FrameOptions, channels: list[Channel]) -> tuple[str, ...]:
-    """The channels that trips and drives look at: all of the bench."""
-    if not options.decide:
-        return ()
-    there = {channel.name for channel in channels}
-    missing = [name for name in bench.channels if name not in there]
-    if missing:
-        raise LogError(f"trips and drives need all channels; {missing[0]} is left out")
-    if not bench.trips and not bench.drives:
-        raise LogError("the bench has no trips and no drives; add a [trip.<name>]")
-    return tuple(there)
+        if memory.decisions is None:
+            return followed
+        return self.conversion.decided(followed, memory.decisions)
 
 
 def sorted_dictionary(texts: pa.DictionaryArray) -> pa.DictionaryArray:
@@ -148,9 +144,10 @@ def sorted_dictionary(texts: pa.DictionaryArray) -> pa.DictionaryArray:
     )
 
 
+@old_keywords(decide="commands")
 def convert_frame(bench: Bench, frame: Any, **options: Any) -> Any:
     """Convert a frame of counts into the like frame of values: `Bench.convert`."""
-    wanted = FrameOptions(**options)
+    wanted = ResultOptions(**options)
     if is_a(frame, "dask.dataframe", "DataFrame"):
         return convert_lazily(bench, frame, wanted)
     return FrameConversion(bench, frame, wanted).converted()
@@ -171,7 +168,7 @@ class _Carried:
     """A bench and its options as one opaque object. Dask walks into every dataclass among the
     arguments of a task, and a bench in use holds a table entry for every count."""
 
-    def __init__(self, bench: Bench, options: FrameOptions) -> None:
+    def __init__(self, bench: Bench, options: ResultOptions) -> None:
         self.bench, self.options = bench, options
 
     def __dask_tokenize__(self) -> bytes:
@@ -182,7 +179,7 @@ class _Carried:
         return FrameConversion(self.bench, part, self.options)
 
 
-def convert_lazily(bench: Bench, frame: Any, options: FrameOptions) -> Any:
+def convert_lazily(bench: Bench, frame: Any, options: ResultOptions) -> Any:
     """The like Dask DataFrame, not computed.
 
     Where nothing is remembered, every partition is on its own. Else the memory passes from

@@ -72,8 +72,14 @@ class ParquetWriter:
             fields.append(pa.field(channel.output_column, kind, metadata=about))
             if uncertainties is not None:
                 fields.append(pa.field(uncertainties.column, pa.float64(), metadata=about))
+        if layout.commands:
+            fields += [pa.field(name, pa.bool_()) for name in layout.bench.trips]
+            fields += [
+                pa.field(drive.output_column, pa.float64(), metadata={"unit": drive.unit})
+                for drive in layout.bench.drives.values()
+            ]
         fields.append(pa.field(FLAGS_COLUMN, _LABELS))
-        self._schema = pa.schema(fields, metadata={"title": layout.title})
+        self._schema = pa.schema(fields, metadata={"title": layout.bench.title})
         # Times and measured values differ from row to row: a dictionary of them would be given up.
         once = {n for n, k in zip(kept, kinds, strict=True) if pa.types.is_floating(k)}
         # A row group spans a day and so all values: their ends would help nobody to find one.
@@ -85,7 +91,11 @@ class ParquetWriter:
         )
 
     def _about(self, channel: Channel) -> dict[str, str]:
-        about = {"unit": channel.unit or "", "title": self.layout.title, "channel": channel.name}
+        about = {
+            "unit": channel.unit or "",
+            "title": self.layout.bench.title,
+            "channel": channel.name,
+        }
         return about | ({} if channel.decimals is None else {"decimals": str(channel.decimals)})
 
     def encoded(self, converted: Converted) -> pa.RecordBatch | None:
@@ -102,6 +112,9 @@ class ParquetWriter:
                 columns.append(values_to_arrow(column.values, column.complete))
             if uncertainties is not None:
                 columns.append(values_to_arrow(uncertainties.values(column), False))
+        if self.layout.commands and converted.decided is not None:
+            columns += [pa.array(on) for on in converted.decided.trips.values()]
+            columns += [to_arrow(values) for values in converted.decided.drives.values()]
         columns.append(self.flag_texts.encoded(converted.flags()))
         return pa.RecordBatch.from_arrays(columns, schema=self._schema)
 

@@ -17,7 +17,7 @@ from ..samples.cells import as_text, name_text, quote, text_scalar, texts_to_arr
 from ..samples.source import RowBatch
 from .conversion import FLAGS_COLUMN, Converted, Layout
 from .passed_types import Given, PassedTypes, pointed, valid_text
-from .texts import CellTexts, FlagTexts, uncertainty_texts
+from .texts import CellTexts, DecidedTexts, FlagTexts, uncertainty_texts
 
 Write = Callable[[Any], object]
 
@@ -36,6 +36,7 @@ class CsvWriter:
             uncertainties = uncertainty_texts(channel, self.decimal) if layout.uncertainty else None
             self.texts.append(CellTexts(channel, self.decimal, self.delimiter, uncertainties))
         self.names = layout.names(name for texts in self.texts for name in texts.names)
+        self.decided = DecidedTexts(layout.bench, self.decimal)
         names = [channel.name for channel in layout.channels]
         self.flag_texts = FlagTexts(names, self.delimiter)
         # PyArrow's writer, which is faster, ends lines with LF and lets no quotes pass.
@@ -66,6 +67,8 @@ class CsvWriter:
             columns = [quote(column, self.delimiter) for column in columns]
         for texts, column in zip(self.texts, converted.columns, strict=True):
             columns += texts.of(column)
+        if self.layout.commands:
+            columns += self.decided.of(converted.decided)
         columns.append(self.flag_texts.gather(converted.flags()))
         found = None if joins else written(columns, self.delimiter)
         return found or _joined(columns, self.delimiter.encode(), self.eol)
@@ -96,6 +99,7 @@ class JsonWriter:
             self.texts.append(CellTexts(channel, ".", ", ", uncertainties, encode))
         layout.names(name for texts in self.texts for name in texts.names)
         self.kept = [json.dumps(name_text(name), ensure_ascii=False) for name in layout.kept]
+        self.decided = DecidedTexts(layout.bench, ".", _number_field)
         channels = [channel.name for channel in layout.channels]
         self.flag_texts = FlagTexts(
             channels, "", b"}", lambda t: _text_field(FLAGS_COLUMN, t, '""')
@@ -123,6 +127,8 @@ class JsonWriter:
         ]
         for texts, column in zip(self.texts, converted.columns, strict=True):
             columns += texts.of(column)
+        if self.layout.commands:
+            columns += self.decided.of(converted.decided)
         columns[0] = pc.binary_join_element_wise(pa.scalar("{"), columns[0], "")
         columns.append(self.flag_texts.gather(converted.flags()))
         return _joined(columns, b", ", b"\n")

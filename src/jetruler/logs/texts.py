@@ -10,8 +10,10 @@ from threading import Lock
 import numpy as np
 import pyarrow as pa
 
+from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel, CodeTable
-from ..core.bench.decisions import ChannelReader
+from ..core.bench.decisions import ChannelReader, Decided
+from ..core.bench.drives import Drive
 from ..core.bench.smoothing import Smoothing
 from ..core.numerics import AnyArray, Array, FlagArray
 from ..core.ruler.reading import Reading, flag_names
@@ -188,6 +190,35 @@ class FlagTexts:
                 text = f'"{text}"'
             self._texts[key] = text.encode() + self.end
         return self._texts[key]
+
+
+class DecidedTexts:
+    """Trips (0 or 1) and commands of drives as text. encode: makes of a column's name and a text
+    what stands in the file; trips are then true and false."""
+
+    def __init__(self, bench: Bench, decimal: str = ".", encode: Encode | None = None) -> None:
+        self.bench, self.decimal, self.encode = bench, decimal, encode
+        words = ("0", "1") if encode is None else ("false", "true")
+        self._bits = {name: self._written(name, words) for name in bench.trips}
+
+    def of(self, decided: Decided | None) -> list[pa.Array]:
+        """The texts of each trip, then of each drive, in every row."""
+        if decided is None:
+            return []
+        trips = [
+            bits.take(to_arrow(decided.trips[n].view(np.uint8))) for n, bits in self._bits.items()
+        ]
+        return trips + [self._commands(d, decided.drives[n]) for n, d in self.bench.drives.items()]
+
+    def _commands(self, drive: Drive, values: Array) -> pa.Array:
+        kinds, index = np.unique(values, return_inverse=True)
+        texts = [drive.text(value).replace(".", self.decimal) for value in kinds.tolist()]
+        return self._written(drive.output_column, texts).take(to_arrow(index))
+
+    def _written(self, name: str, texts: Sequence[str]) -> pa.Array:
+        return texts_to_arrow(
+            list(texts) if self.encode is None else [self.encode(name, text) for text in texts]
+        )
 
 
 def uncertainty_texts(

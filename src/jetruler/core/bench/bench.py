@@ -252,9 +252,9 @@ class Bench(Mapping[str, Channel]):
             bit, however it is divided. Counts are whole numbers; floats may hold NaN, and text is
             read as that of a CSV log.
         **options : `only`, the names of some channels; `keep_raw`, to keep the raw columns;
-            `uncertainty`, for the expanded uncertainty behind each channel; `decide`, for a column
-            of truths for each trip and a column of commands for each drive before `flags` (the
-            frame then needs a column, or an index, of time).
+            `uncertainty`, for the expanded uncertainty behind each channel; `commands`, for a
+            column of truths for each trip and a column of commands for each drive before `flags`
+            (where they ask for times, the frame needs a column, or an index, of time).
 
         Returns
         -------
