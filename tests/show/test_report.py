@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import shutil
 import subprocess
-from dataclasses import replace
 from html.parser import HTMLParser
 from pathlib import Path
 
@@ -13,6 +12,7 @@ import pytest
 
 import jetruler as jr
 from jetruler.core.ruler.quantity import Toleranced
+from jetruler.core.ruler.units import symbol
 from jetruler.show.content import md, tex
 from jetruler.show.schematic import circuit_of, prefixed, schematic, with_tolerance
 from tests.conftest import Cli
@@ -171,7 +171,7 @@ CIRCUITS = {
         [
             ("supply", "", "reference 3.3 V ± 1 %"),
             ("resistor", "upper", "4.7 kΩ"),
-            ("thermistor", "lower", "NTC 100 kΩ"),
+            ("thermistor", "lower", "NTC 100 kΩ\nbeta 3950 K, t0 298.15 K"),
         ],
     ),
     "upper leg, loaded": (
@@ -261,7 +261,25 @@ def test_prefixes(value: float, unit: str, text: str) -> None:
     assert with_tolerance(Toleranced(4700, 47), "Ω") == "4.7 kΩ ± 1 %"
 
 
-def test_an_input_without_a_converter_is_a_box(home: Path) -> None:
-    silo = jr.load_bench(home / "store.toml")["silo"]
-    assert parts(silo) == [("box", "pin", "a log in cm\n2 to 250 cm")]
-    assert replace(silo, about="").name == "silo"
+@pytest.mark.parametrize(
+    ("unit", "kind", "symbols"),
+    [
+        ("cm", "distance", ["Line", "Arrow", "Ic"]),
+        ("mA", "loop", ["SourceI"]),
+        ("V", "source", ["SourceV"]),
+        ("Hz", "pulses", ["SourceSquare"]),
+        ("kohm", "resistive", ["ResistorVarIEC"]),
+        ("%", "quantity", ["Source"]),
+        ("g", "quantity", ["Source"]),
+    ],
+)
+def test_an_input_is_drawn_as_what_it_measures(unit: str, kind: str, symbols: list[str]) -> None:
+    channel = jr.Channel("silo", jr.Input(unit, range=(2, 250)) >> jr.Line(0.4, 0, unit="bar"), 1)
+    own = symbol(unit)
+    assert parts(channel) == [
+        (kind, "", "sensor\n(bar)"),
+        ("box", "pin", f"input in {own}\n2 to 250 {own}"),
+    ]
+    drawn = [type(element).__name__ for element in schematic(circuit_of(channel, 12)).elements]
+    assert drawn[: len(symbols)] == symbols
+    assert drawn.count("Ic") == 1 + symbols.count("Ic")

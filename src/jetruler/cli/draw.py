@@ -235,13 +235,15 @@ def ruler(
     **view: str | None,
 ) -> None:
     """The double-edged ruler of CHANNEL: counts on one edge, true values on the other."""
-    chosen, over = shown_channel(load(bench_path), channel), None
+    bench = load(bench_path)
+    chosen, over = shown_channel(bench, channel), None
     if chosen.chain.converter is not None and (view["low"] or view["high"]):
         over = _stretch(chosen, view.pop("low"), view.pop("high"))
         view |= {"low": None, "high": None}
     chosen, at = _viewed(chosen, **view)
     path = picture_path(out, f"ruler-{channel}.png")
-    click.echo(written(figures().ruler_figure(chosen, at, over), path))
+    trips = list(bench.trips.values()) if channel in bench else []
+    click.echo(written(figures().ruler_figure(chosen, at, over, trips), path))
 
 
 @draw_command.command()

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 from ..core.bench.bench import LogFormat
+from ..core.ruler.units import many
 from .shapes import Noise, Shape, is_data, is_value, names_in, shape_of, split
 from .source import ColumnError
 
@@ -163,7 +164,7 @@ class _Lines:
             return known
         if not fits:
             line = self.lines[found.begin].strip()[:60]
-            cells = f"{shape.width} cells stand in a line, as in {line!r}"
+            cells = f"a line has {many(shape.width, 'cell')}, as in {line!r}"
             raise ColumnError("columns", f"found {len(names)} names; {cells}")
         return replace(found, shape=replace(shape, names=names))
 

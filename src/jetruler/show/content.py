@@ -166,7 +166,7 @@ def _channel(channel: Channel, wanted: ReportRequest) -> Iterator[Block]:
     name, ranged = channel.name, _has_range(channel)
     yield Picture(f"{name}-circuit", "The circuit.", circuit_figure(channel, middle))
     if ranged:
-        figure = ruler_figure(channel, middle)
+        figure = ruler_figure(channel, middle, trips=list(wanted.bench.trips.values()))
         yield Picture(f"{name}-ruler", "Raw and true values.", figure, slides=channel)
     if points:
         yield Heading("Worked solutions")

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import math
 import textwrap
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import cast
@@ -15,6 +16,8 @@ from matplotlib.figure import Figure
 from matplotlib.patches import FancyBboxPatch
 
 from ..core.bench.channel import Channel
+from ..core.bench.conditions import THRESHOLDS, Condition
+from ..core.bench.trips import Trip
 from ..core.numerics import Array
 from ..core.ruler.base_law import Role
 from ..core.ruler.raw_range import raw_ends, raw_samples
@@ -43,20 +46,25 @@ def draw_ruler(
     channel: Channel,
     at: float | None = None,
     over: tuple[float, float] | None = None,
+    trips: Sequence[Trip] = (),
 ) -> Axes:
-    """Draw the ruler of a channel over all raw values, or over some, with its cursor at `at`."""
+    """Draw the ruler of a channel over all raw values, or over some, with its cursor at `at`;
+    beneath it, where the trips are on that have thresholds on this channel."""
+    lanes = lanes_of(channel, trips)
     ends = raw_ends(channel.ruler)
     low, high = over = over or in_use(channel, ends, at)
     span = high - low
     if over != ends:
         _overview(ax, ends, over)
     units = raw_symbol(channel.ruler.takes), symbol(channel.unit) or channel.name
-    wide = _inches(ax)
-    room = min(0.3 * wide, (1 + max(map(len, units))) * SIGN * 12)
+    bottom, top = -0.75 - LANE * len(lanes), 1.75 if over == ends else 2.1
+    wide, high_inches = _inches(ax)
+    scale = min(1.0, high_inches / (top - bottom) / PLATE)
+    room = min(0.3 * wide, (1 + max(map(len, units))) * SIGN * 12 * scale)
     inches = (wide - room) / 1.09  # of the raw range
-    sign, left = SIGN * 11 / inches, room / inches
+    sign, left = SIGN * 11 * scale / inches, room / inches
     ax.set_xlim(low - (0.045 + left) * span, high + 0.045 * span)
-    ax.set_ylim(-0.75, 1.75 if over == ends else 2.1)
+    ax.set_ylim(bottom, top)
     ax.set_axis_off()
     ax.add_patch(
         FancyBboxPatch(
@@ -69,6 +77,7 @@ def draw_ruler(
             edgecolor="none",
         )
     )
+    before = len(ax.texts)
     _raw_edge(ax, low, high, at, sign)
     _true_edge(ax, channel, (low, high), at, sign)
     for unit, y, side in zip(units, (0.81, 0.19), ("top", "bottom"), strict=True):
@@ -76,20 +85,80 @@ def draw_ruler(
         ax.text(x, y, unit, color=IVORY, fontsize=12, ha="left", va=side)
     if at is not None:
         _cursor(ax, channel, at, span)
+    for i, (trip, conditions) in enumerate(lanes):
+        _lane(ax, channel, (low, high), trip, conditions, -0.6 - LANE * i)
     title = channel.title + (f": {channel.about}" if channel.about else "")
-    ax.set_title(title, color=JET, fontsize=15, loc="left")
+    ax.set_title(title, color=JET, fontsize=15 * scale, loc="left")
+    for text in ax.texts[before:]:
+        text.set_fontsize(text.get_fontsize() * scale)
     return ax
+
+
+#: Inches that the plate is high where its texts have their full size; on a lower one they shrink.
+PLATE = 0.6
+#: Height of the lane of a trip.
+LANE = 0.3
+
+
+def lanes_of(channel: Channel, trips: Sequence[Trip]) -> list[tuple[Trip, list[Condition]]]:
+    """The trips that have thresholds on a channel, each with these."""
+    found = []
+    for trip in trips:
+        own = [c for c in trip.conditions if c.channel == channel.name and c.kind in THRESHOLDS]
+        found += [(trip, own)] if own else []
+    return found
+
+
+def _lane(
+    ax: Axes,
+    channel: Channel,
+    over: tuple[float, float],
+    trip: Trip,
+    conditions: list[Condition],
+    y: float,
+) -> None:
+    """Where a trip is on (amber), and where it stays as it was (pale), by thresholds on this
+    channel."""
+    raw = np.linspace(*over, 2001)
+    with np.errstate(all="ignore"):
+        values = np.asarray(channel.ruler(raw), dtype=np.float64)
+    decided = [condition.decides(values, channel.ruler.sizes[-1]) for condition in conditions]
+    on = np.logical_or.reduce([turned for turned, _ in decided])
+    stays = np.logical_or.reduce([~(turned | off | np.isnan(values)) for turned, off in decided])
+    ax.hlines(y, *over, color=GREY, linewidth=0.8)
+    for where, alpha in ((stays & ~on, 0.35), (on, 1.0)):
+        edges = np.flatnonzero(np.diff(np.concatenate(([False], where, [False]))))
+        for first, end in edges.reshape(-1, 2).tolist():
+            ax.hlines(y, raw[first], raw[end - 1], color=AMBER, linewidth=7, alpha=alpha)
+    names = []
+    for condition in conditions:
+        point = condition.above if condition.above is not None else condition.below
+        name = f"{condition.kind} {channel.shown(float(point or 0.0))}"
+        if condition.release is not None:
+            name += f", off at {channel.shown(float(condition.release))}"
+        names.append(name)
+    joint = " and " if trip.join == "all" else " or "
+    text = f"{trip.name}: {joint.join(names)}"
+    ax.text(over[0], y + 0.06, text, color=JET, fontsize=10, ha="left", va="bottom")
 
 
 #: How wide a sign is, in inches for each point of its size.
 SIGN = 0.0089
 
 
-def _inches(ax: Axes) -> float:
-    """How wide the axes are, or will be when they are laid out."""
+def _inches(ax: Axes) -> tuple[float, float]:
+    """How wide and high the axes are, or will be when they are laid out."""
     figure = cast(Figure, getattr(ax.figure, "figure", None) or ax.figure)  # of a part of one, too
-    part = 0.97 if figure.get_layout_engine() is not None else ax.get_position().width
-    return float(figure.get_figwidth() * part)
+    place = ax.get_position()
+    wide, high = place.width, place.height
+    if figure.get_layout_engine() is not None:
+        spec = ax.get_subplotspec()
+        grid = None if spec is None else spec.get_gridspec()
+        wide, high = 0.97, 0.9
+        if spec is not None and grid is not None:
+            wide *= len(spec.colspan) / grid.ncols
+            high *= len(spec.rowspan) / grid.nrows
+    return float(figure.get_figwidth() * wide), float(figure.get_figheight() * high)
 
 
 def _raw_edge(ax: Axes, low: float, high: float, at: float | None, sign: float) -> None:
@@ -109,9 +178,15 @@ def _true_edge(
     ticks, fine = _ticks(channel, 20, over), _ticks(channel, 100, over)
     zoned = edge_kind(channel.ruler) is EdgeKind.ZONES
     lines = [t.raw for t in ticks if t.is_line]
+    # The cursor's label, below the plate, has so many signs in its own size.
+    signs = 0 if at is None else len(channel.shown(channel.ruler(at))) + 4
+    half = 0.8 * signs * sign * (over[1] - over[0])
+    hidden = [line for line in lines if at is not None and abs(line - at) < half]
     ax.vlines([t.raw for t in fine if t.is_line], 0, SHORT, color=IVORY, linewidth=0.9)
     ax.vlines(lines, 0, 0.5 if zoned else LONG, color=IVORY, linewidth=1.6)
     for tick, place in labelled(ticks, over, at, 1.3 * sign if zoned else sign):
+        if zoned and tick.is_line and place in hidden:
+            continue
         if zoned and tick.is_line:  # an edge's number stands under the plate, beside its line
             ax.text(place, -0.05, tick.label, color=JET, fontsize=10, ha="center", va="top")
         else:

@@ -13,12 +13,13 @@ from matplotlib.ticker import NullLocator, StrMethodFormatter
 
 from ..core.bench.channel import Channel
 from ..core.bench.conditions import alarm_mask
+from ..core.bench.trips import Trip
 from ..core.calibrate.comparison import Comparison
 from ..core.calibrate.in_channel import Calibration
 from ..core.choose.resistor import ResistorChoice
 from ..core.numerics import AnyArray, Array
 from ..core.ruler.reading import FLAG_NAMES
-from ..core.ruler.units import number, raw_symbol
+from ..core.ruler.units import number, raw_symbol, significant
 from ..core.survey.running_statistics import Envelope
 from ..core.survey.survey import Survey
 from ..core.uncertainty.budget import Budget
@@ -33,7 +34,7 @@ from .draw_results import (
     draw_shares,
     draw_sources,
 )
-from .draw_ruler import draw_curve, draw_ruler, draw_slope, draw_stages
+from .draw_ruler import draw_curve, draw_ruler, draw_slope, draw_stages, lanes_of
 from .schematic import draw_circuit
 from .style import AMBER, BLUE, GREY, JET, PAPER, RED, new_figure, plain
 
@@ -49,12 +50,15 @@ class LogSeries(Protocol):
 
 
 def ruler_figure(
-    channel: Channel, at: float | None, over: tuple[float, float] | None = None
+    channel: Channel,
+    at: float | None,
+    over: tuple[float, float] | None = None,
+    trips: Sequence[Trip] = (),
 ) -> Figure:
-    """The ruler with its two edges, over all raw values or some."""
+    """The ruler with its two edges, over all raw values or some, and its trips."""
 
-    figure = new_figure(12.8, 4.2)
-    draw_ruler(figure.add_subplot(), channel, at, over)
+    figure = new_figure(12.8, 4.2 + 0.5 * len(lanes_of(channel, trips)))
+    draw_ruler(figure.add_subplot(), channel, at, over, trips)
     return figure
 
 
@@ -239,14 +243,42 @@ def _flag_names(ax: Axes, at: Array, flags: AnyArray, stretches: AnyArray) -> No
 NARROW = 0.2
 
 
+def _percent(fraction: float) -> str:
+    return "less than 1 %" if 0 < fraction < 0.01 else f"{100 * fraction:.0f} %"
+
+
+#: Bars of a histogram at most, and as many as have their number written above.
+BARS, NUMBERED = 400, 24
+
+
+def bars_of(counts: Array, occurrences: AnyArray, lsb: float) -> tuple[Array, Array, float]:
+    """Return the heights of a histogram's bars, their edges, and how wide each is.
+
+    Every bar is as many whole steps wide as every other one, so that an even signal makes even
+    bars. A step is one count, or what all counts differ by, where a converter leaves some out.
+    """
+    if not counts.size:
+        return np.empty(0), np.empty(0), lsb
+    codes = np.rint((counts - counts[0]) / lsb).astype(np.int64)
+    step = int(np.gcd.reduce(codes)) or 1
+    step *= -(-(int(codes[-1]) // step + 1) // BARS)
+    height: Array = np.bincount(codes // step, weights=occurrences).astype(np.float64)
+    edges = counts[0] + (np.arange(height.size + 1) * step - 0.5) * lsb
+    return height, edges, step * lsb
+
+
 def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
     """How often each count came up, with the rails, the ends and the median marked."""
     plain(ax)
     counts, occurrences = survey.pairs()
+    lsb = survey.lsb or survey.step
+    height, edges, each = bars_of(counts, occurrences, lsb)
     if counts.size:
-        bins = min(400, max(1, int((counts[-1] - counts[0]) // survey.lsb) + 1))
-        height, edges = np.histogram(counts, bins=bins, weights=occurrences)
         ax.stairs(height, edges, fill=True, color=BLUE, alpha=0.85)
+        if height.size <= NUMBERED:
+            for middle, many in zip(0.5 * (edges[:-1] + edges[1:]), height, strict=True):
+                text = f"{many:.0f}" if many else ""
+                ax.annotate(text, (middle, many), (0, 2), textcoords="offset points", ha="center")
         ax.set_yscale("log")
         ax.yaxis.set_minor_locator(NullLocator())
         ax.yaxis.set_major_formatter(StrMethodFormatter("{x:g}"))
@@ -264,15 +296,15 @@ def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
                 ax.axvline(place, color=color, linewidth=1.6, linestyle=style, label=label)
                 label = "_"  # one entry in the legend
     if counts.size:
-        ends = f"ends {survey.low_end:.0f} and {survey.high_end:.0f}, median {survey.median:.0f}"
-        ax.set_title(
-            f"{name}: {ends}, {survey.range_fraction:.0%} of the range",
-            fontsize=11,
-            loc="left",
-            color=JET,
-        )
+        low, high, middle = map(number, (survey.low_end, survey.high_end, survey.median))
+        ends = f"ends {low} and {high}, median {middle}"
+        title = f"{f'column {name}' if name.isdecimal() else name}: {ends}"
+        if np.isfinite(survey.range_fraction):
+            title += f", {_percent(survey.range_fraction)} of the range"
+        ax.set_title(title, fontsize=11, loc="left", color=JET)
         ax.legend(fontsize=8, ncols=3, loc="upper center", facecolor=PAPER, edgecolor="none")
-    ax.set_xlabel(survey.unit, fontsize=10, color=JET)
-    ax.set_ylabel("samples", fontsize=10, color=JET)
+    ax.set_xlabel(raw_symbol(survey.unit), fontsize=10, color=JET)
+    wide = f"samples in each {number(significant(each, 3))}" if each > lsb else "samples"
+    ax.set_ylabel(wide, fontsize=10, color=JET)
     ax.tick_params(labelsize=9)
     return ax

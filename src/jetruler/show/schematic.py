@@ -13,9 +13,10 @@ from matplotlib.axes import Axes
 from ..core.bench.channel import Channel
 from ..core.error_types import ParameterError
 from ..core.laws.circuit import Amplifier, Attenuator, Divider, Shunt
+from ..core.ruler.base_law import hint_unit, parameters
 from ..core.ruler.quantity import Toleranced
 from ..core.ruler.ruler import Law
-from ..core.ruler.units import number, shown, significant, symbol
+from ..core.ruler.units import factor, number, shown, significant, symbol
 from .style import BLUE, JET, PAPER
 
 Kind = Literal[
@@ -26,6 +27,9 @@ Kind = Literal[
     "resistive",
     "source",
     "loop",
+    "distance",
+    "pulses",
+    "quantity",
     "amplifier",
     "converter",
     "box",
@@ -87,12 +91,56 @@ def circuit_of(channel: Channel, at: float | None = None) -> Circuit:
         if parts:
             stages.insert(0, (law.name, parts))
             used.add(place)
-    if not any(name in ("divider", "shunt") for name, _ in stages) and laws[0].takes == "count":
-        now = _volts(known.get(max(used))) if laws[0].gives == "V" else ""
-        stages.insert(0, ("source", (Part("source", "", "sensor", now),)))
+    if not any(name in ("divider", "shunt") for name, _ in stages):
+        stages.insert(0, ("source", (_source_part(channel, at, known.get(max(used))),)))
     sensor = {i + 1 for i, law in enumerate(laws) if isinstance(law, Divider)}
     then = tuple(law.name for i, law in enumerate(laws) if i not in used | sensor)
     return Circuit(tuple(stages), _converter_part(channel, at), then)
+
+
+#: What is drawn for an input, by the base unit of what it measures.
+_SOURCES: dict[str, Kind] = {
+    "V": "source",
+    "A": "loop",
+    "ohm": "resistive",
+    "Hz": "pulses",
+    "rpm": "pulses",
+    "m": "distance",
+}
+
+
+def _source_part(channel: Channel, at: float | None, now: float | None) -> Part:
+    """The sensor as what it hands over: a voltage, a current, pulses, a distance, or any other
+    quantity."""
+    edge, unit = channel.chain.laws[0], symbol(channel.unit)
+    plain = not unit or channel.unit in (edge.takes, edge.gives)
+    label = "sensor" if plain else f"sensor\n({unit})"
+    if edge.takes == "count":
+        return Part("source", "", label, _volts(now) if edge.gives == "V" else "")
+    base = factor(edge.takes or "1")
+    kind = _SOURCES.get(base[0] if base else "", "quantity")
+    return Part(kind, "", label, "" if at is None else shown(at, edge.takes))
+
+
+#: Parameters of a law that stand beside its sensor, at most.
+FEW = 3
+
+
+def _in_short(law: Law) -> str:
+    """A law by its name and its first numbers, `beta 3950 K, t0 298.15 K`; empty without any."""
+    hints = parameters(type(law))
+    words = []
+    for name, hint in hints.items():
+        value, unit = getattr(law, name), hint_unit(hint)
+        if name != "r0" and isinstance(value, int | float) and not isinstance(value, bool):
+            words.append(f"{name} {with_tolerance(value, symbol(unit.symbol) if unit else '')}")
+    return (
+        ""
+        if not words
+        else f"{law.name}: {', '.join(words[:FEW])}".removeprefix(
+            f"{law.name}: " if law.name in hints else ""
+        )
+    )
 
 
 def _readings(channel: Channel, at: float) -> Iterator[tuple[int, float]]:
@@ -197,7 +245,8 @@ def _sensor_label(channel: Channel, place: int) -> str:
     name = {"thermistor": "NTC", "platinum": "platinum", "resistive": "sensor"}[
         _kind(channel, place)
     ]
-    return name if r0 is None else f"{name} {with_tolerance(r0, 'Ω')}"
+    label = name if r0 is None else f"{name} {with_tolerance(r0, 'Ω')}"
+    return "\n".join(filter(None, (label, "" if behind is None else _in_short(behind))))
 
 
 def _converter_part(channel: Channel, at: float | None) -> Part:
@@ -206,7 +255,7 @@ def _converter_part(channel: Channel, at: float | None) -> Part:
     if edge.takes != "count":
         unit = symbol(edge.takes)
         span = getattr(edge, "range", None)
-        label = f"a log in {unit}" if unit else "a log"
+        label = f"input in {unit}" if unit else "input"
         if span is not None:
             label += f"\n{number(span[0])} to {number(span[1])} {unit}"
         return Part("box", "pin", label, now)
@@ -277,7 +326,7 @@ def schematic(circuit: Circuit, ax: Axes | None = None) -> Any:
     drawing.config(unit=3.0, fontsize=12, color=JET, lw=1.8)
     for name, parts in circuit.stages:
         _STAGES[name](drawing, {part.place: part for part in parts})
-    _converter(drawing, circuit.converter, bare=not circuit.stages)
+    _converter(drawing, circuit.converter)
     return drawing
 
 
@@ -356,13 +405,42 @@ def _shunt(drawing: Any, parts: dict[str, Part]) -> None:
 def _source(drawing: Any, parts: dict[str, Part]) -> None:
     import schemdraw.elements as elm
 
+    part = parts[""]
+    if part.kind == "distance":
+        _distance(drawing, part)
+        return
+    symbols = {"source": elm.SourceV, "loop": elm.SourceI, "pulses": elm.SourceSquare}
     drawing.push()
-    drawing += _named(elm.SourceV().up(), parts[""], "top")
+    element = _symbol(part) if part.kind == "resistive" else symbols.get(part.kind, elm.Source)()
+    drawing += _named(element.up(), part, "top")
     top = drawing.here
     drawing.pop()
     drawing += elm.Ground()
     drawing.here = top
     drawing += elm.Line().right().length(4.0)
+
+
+def _distance(drawing: Any, part: Part) -> None:
+    """A target, how far it is away, and what measures that."""
+    import schemdraw.elements as elm
+
+    drawing += elm.Line().at((0, 1.2)).to((0, -1.2)).linewidth(5)
+    arrow = elm.Arrow(double=True).at((0.25, 0)).right().length(3.2)
+    drawing += arrow.label(part.now or "distance", loc="top", color=BLUE)
+    drawing += (
+        elm.Ic(
+            pins=[
+                elm.IcPin(side="left", anchorname="eye"),
+                elm.IcPin(side="right", anchorname="out"),
+            ],
+            size=(3.6, 2.0),
+        )
+        .anchor("eye")
+        .label(part.label, loc="center")
+        .fill(PAPER)
+        .drop("out")
+    )
+    drawing += elm.Line().right().length(2.0)
 
 
 def _amplifier(drawing: Any, parts: dict[str, Part]) -> None:
@@ -373,14 +451,15 @@ def _amplifier(drawing: Any, parts: dict[str, Part]) -> None:
     drawing += elm.Line().right().length(2.0)
 
 
-def _converter(drawing: Any, part: Part, bare: bool) -> None:
+def _converter(drawing: Any, part: Part) -> None:
     import schemdraw.elements as elm
 
-    ends = [elm.IcPin(side="right", anchorname="out")]
-    if not bare:
-        ends.append(elm.IcPin(name="pin", side="left", anchorname="pin"))
-    box = elm.Ic(pins=ends, size=(7.6, 2.8)).right()
-    box = box if bare else box.anchor("pin")
+    name = "pin" if part.kind == "converter" else None
+    ends = [
+        elm.IcPin(side="right", anchorname="out"),
+        elm.IcPin(name=name, side="left", anchorname="pin"),
+    ]
+    box = elm.Ic(pins=ends, size=(7.6, 2.8)).right().anchor("pin")
     drawing += box.label(part.label, loc="center", ofst=(0.5, 0)).fill(PAPER)
     if part.now:
         arrow = elm.Arrow().at(box.out).right().length(1.2)

@@ -122,8 +122,9 @@ FAULTS = tuple(name for flag, name in FLAG_NAMES.items() if not flag & NO_FAULTS
 
 #: Conditions that look for a movement within a time.
 MOVES = ("rises_by", "falls_by", "changes_by")
+THRESHOLDS = ("above", "below")
 #: The conditions, exactly one of which is given.
-KINDS = ("above", "below", *MOVES, "flagged")
+KINDS = (*THRESHOLDS, *MOVES, "flagged")
 #: What may be a text with a unit.
 WITH_UNITS = ("above", "below", "release", *MOVES)
 
