@@ -13,7 +13,7 @@ TESTS = .venv/tests
 CHECKS = .venv/checks
 SITE = .venv/site
 
-.PHONY: test soak worlds demo bench lint mutants fuzz dist truth docs
+.PHONY: test soak worlds demo bench lint mutants fuzz dist truth docs screenshots
 
 test: $(TESTS)
 	$(PYTEST)
@@ -51,6 +51,10 @@ truth: $(TESTS)
 SECONDS ?= 60
 fuzz: $(TESTS)
 	.venv/bin/python -m fuzz --seconds $(SECONDS)
+
+# Every picture of docs/screenshots, made anew from the demo's data.
+screenshots: $(PRODUCT)
+	.venv/bin/python docs/build_screenshots.py
 
 lint: $(CHECKS)
 	.venv/bin/ruff check .

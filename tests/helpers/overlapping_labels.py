@@ -18,12 +18,22 @@ SLACK = 2.0
 
 
 def overlaps(figure: Figure) -> list[str]:
-    """Each pair of texts that overlap, and each legend that lies on a curve, in words."""
+    """Each pair of texts that overlap, each text that is cut at the figure's edge, and each legend
+    that lies on a curve, in words."""
     texts = list(_drawn(figure))
     found = [
         f"{a.get_text()!r} on {b.get_text()!r}"
         for (a, box_a), (b, box_b) in combinations(texts, 2)
         if _common(box_a, box_b)
+    ]
+    whole = figure.bbox
+    found += [
+        f"{text.get_text()!r} is cut"
+        for text, box in texts
+        if box.x0 < whole.x0 - SLACK
+        or box.x1 > whole.x1 + SLACK
+        or box.y0 < whole.y0 - SLACK
+        or box.y1 > whole.y1 + SLACK
     ]
     for ax in figure.axes:
         found += _legend_on_curves(ax)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -159,3 +160,48 @@ def test_flags_are_named_where_they_are() -> None:
     shown = {text.get_text(): text.get_position()[0] for text in ax.texts}
     assert shown["missing"] == pytest.approx(114.5, abs=20)
     assert shown["high_rail"] == pytest.approx(702, abs=20)
+
+
+@pytest.mark.parametrize(
+    ("counts", "lsb", "bars", "each"),
+    [
+        (np.arange(4096), 1.0, 373, 11.0),  # an even signal
+        (np.arange(0, 4096, 4), 1.0, 342, 12.0),  # codes that stand four apart
+        (np.array([512, 513, 515]), 1.0, 4, 1.0),
+        (3.0 + 0.001 * np.arange(100), 0.001, 100, 0.001),
+        (np.array([2**31 + 7]), 1.0, 1, 1.0),
+    ],
+)
+def test_bars_are_whole_steps_wide_and_even(
+    counts: np.ndarray, lsb: float, bars: int, each: float
+) -> None:
+    height, edges, wide = figures.bars_of(counts.astype(float), np.ones(counts.size), lsb)
+    assert height.size == bars
+    assert wide == pytest.approx(each)
+    assert height.sum() == counts.size
+    assert np.diff(edges) == pytest.approx(each)
+    if counts.size > 1000:  # each whole bar holds as many as every other one
+        assert np.unique(height[:-1]).size == 1
+
+
+def test_trips_have_a_lane_below_the_ruler() -> None:
+    bench = jr.load_bench(DEMO / "bench.toml")
+    bean = bench["bean"]
+    figure = figures.ruler_figure(bean, 1880, trips=list(bench.trips.values()))
+    texts = [text.get_text() for text in figure.axes[0].texts]
+    assert "too-hot: above 225.0 °C, off at 220.0 °C" in texts
+    assert not any(text.startswith(("charge", "loose")) for text in texts)  # they ask for no value
+    assert overlaps(figure) == []
+    bars: list[Any] = [c for c in figure.axes[0].collections if c.get_alpha() == 1.0]
+    raw = [x for bar in bars for x, _ in bar.get_segments()[0]]
+    # By hand: 225 °C is count 386.44 of this thermistor.
+    assert max(raw) == pytest.approx(386.44, abs=3)
+
+
+@pytest.mark.parametrize("size", [(4.0, 4.0), (6.4, 4.8), (12.8, 8.0), (16.0, 9.0)])
+def test_four_rulers_below_one_another(size: tuple[float, float]) -> None:
+    bench = jr.load_bench(DEMO / "bench.toml")
+    figure = Figure(figsize=size, layout="constrained")
+    for ax, name in zip(figure.subplots(4), ("bean", "damper", "rail", "tray"), strict=True):
+        jr.plots.ruler(bench[name], 1880, ax=ax)
+    assert overlaps(figure) == []

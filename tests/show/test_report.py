@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 import shutil
 import subprocess
+from datetime import date
+from hashlib import sha256
 from html.parser import HTMLParser
 from pathlib import Path
 
@@ -64,6 +66,8 @@ def test_the_report_of_the_demo_holds_everything_itself(cli: Cli, home: Path) ->
         "sits on its high rail",  # a finding
         "4.7 kΩ ± 1 %",  # a parameter
         "(198, 0), (3904, 100)",
+        f"Jet Ruler {jr.__version__}",
+        f"bench.toml (SHA-256 {sha256((home / 'bench.toml').read_bytes()).hexdigest()[:16]}…)",
     ):
         assert said in text, said
     identifiers = re.findall(r'\bid="([^"]+)"', text)
@@ -71,6 +75,8 @@ def test_the_report_of_the_demo_holds_everything_itself(cli: Cli, home: Path) ->
     again = cli("report", *args, "--with", "r0 = 100 kohm ± 1 %", "-o", "again.html")
     assert again.returncode == 0
     assert (home / "again.html").read_bytes() == (home / "report.html").read_bytes()
+    assert cli("report", "damper", "--date", "-o", "dated.md").returncode == 0
+    assert date.today().isoformat() in (home / "dated.md").read_text("utf-8")
 
 
 def test_a_comparison_is_what_compare_says(cli: Cli, home: Path) -> None:

@@ -15,11 +15,13 @@ from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
+import matplotlib.style
 import numpy as np
 import pandas as pd
 from matplotlib.figure import Figure
 
 import jetruler as jr
+from jetruler.show.ticks import true_ticks
 from tests.helpers.command import Done, called
 from tests.helpers.overlapping_labels import overlaps
 from tests.helpers.retyped import check_line
@@ -473,13 +475,51 @@ def wide_export(world: World, home: Path) -> Iterator[str]:
             yield from bad
 
 
+#: Sizes in inches, and styles, that take turns.
+SIZES = ((4.0, 2.4), (8.0, 3.0), (12.8, 8.0), (16.0, 4.2))
+STYLES = ("default", "dark_background", "ggplot")
+#: Pictures of a channel, two of which take turns beside the ruler.
+DRAWN = ("curve", "slope", "stages", "circuit", "band", "sources", "histogram")
+
+
 def tidy_pictures(world: World, home: Path) -> Iterator[str]:
-    """No text of a ruler touches another."""
+    """No text touches another, or is cut, on axes of any size and in any style; the ticks of a
+    ruler stand where its formulas put them."""
     bench = jr.load_bench(home / "bench.toml")
-    for c in world.channels:
-        figure = Figure(figsize=(8, 3))
-        jr.plots.ruler(bench[c.name], ax=figure.subplots())
-        yield from (f"{c.name}: {both}" for both in overlaps(figure))
+    looked = jr.look(home / "log.txt", bench)
+    for turn, c in enumerate(world.channels, world.seed):
+        size, style = SIZES[turn % len(SIZES)], STYLES[turn % len(STYLES)]
+        for kind in ("ruler", *(DRAWN[(turn + i) % len(DRAWN)] for i in (0, 3))):
+            with matplotlib.style.context(style):
+                figure = Figure(figsize=size, layout="constrained")
+                try:
+                    if kind == "histogram":
+                        survey = looked.columns[c.name].survey
+                        jr.plots.histogram(survey, c.name, ax=figure.subplots())
+                    else:
+                        getattr(jr.plots, kind)(bench[c.name], ax=figure.subplots())
+                except jr.errors.JetRulerError as error:  # no range, or a zone: said
+                    if not str(error):
+                        yield f"{kind} of {c.name}: an error without a word"
+                    continue
+                yield from (f"{kind} of {c.name}, {size}: {both}" for both in overlaps(figure))
+        yield from _ticks(bench[c.name], c)
+
+
+def _ticks(channel: jr.Channel, c: Made) -> Iterator[str]:
+    """Each tick of the true edge stands at a raw value that the formulas turn into its value."""
+    if c.chain.labels or channel.ruler.edge is None or not channel.ruler.edge.is_bounded:
+        return
+    ticks = true_ticks(channel.ruler, 20, channel.limits)
+    edge = channel.ruler.edge
+    near = 0.0005 * (edge.highest - edge.lowest)  # half a pixel
+    for tick in ticks:
+        places = np.clip(tick.raw + near * np.linspace(-1, 1, 21), edge.lowest, edge.highest)
+        around = c.value(places)
+        around = around[np.isfinite(around)]
+        room = 1e-6 * max(1.0, abs(tick.value))
+        if around.size and not around.min() - room <= tick.value <= around.max() + room:
+            yield f"{c.name}: the tick {tick.value} stands at {tick.raw}, which reads {around}"
 
 
 def pictures(world: World, home: Path) -> Iterator[str]:

@@ -169,6 +169,7 @@ def fleet_bar() -> Iterator[FleetProgress | None]:
 @click.option("--with", "changes", multiple=True, metavar="P=VALUE", help="Better parts.")
 @click.option("--compare", "compared", multiple=True, metavar="A=B", help="In --log.")
 @click.option("--to", "form", type=click.Choice(["html", "md", "tex"]), help="Else by FILE's name.")
+@click.option("--date", "dated", is_flag=True, help="With today's date beside the bench file.")
 @saying_log_options
 @bench_option
 def report_command(
@@ -180,6 +181,7 @@ def report_command(
     changes: tuple[str, ...],
     compared: tuple[str, ...],
     form: str | None,
+    dated: bool,
     given: Given,
     bench_path: str,
 ) -> None:
@@ -223,6 +225,8 @@ def report_command(
         compared=[(first, second) for first, _, second in pairs],
         log_format=form_of(given, bench),
         form=form,  # type: ignore[arg-type]
+        bench_file=bench_path,
+        dated=dated,
     )
     for written in made:
         click.echo(written)

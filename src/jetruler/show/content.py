@@ -126,6 +126,8 @@ class ReportRequest:
     changes: Mapping[str, str] = field(default_factory=dict)
     findings: Sequence[Finding] = ()
     comparisons: Sequence[Comparison] = ()
+    made_from: Sequence[tuple[str, str]] = ()
+    """What stands at its end: the bench file, the log, the version, the date."""
 
 
 def content(wanted: ReportRequest) -> Iterator[Block]:
@@ -152,6 +154,9 @@ def content(wanted: ReportRequest) -> Iterator[Block]:
     yield Heading("Parameters", 1)
     rows = [row for name in names for row in _parameters(wanted.bench[name])]
     yield TableBlock(("channel", "law", "parameter", "value", "from"), rows, words=True)
+    if wanted.made_from:
+        yield Heading("Made from", 1)
+        yield TableBlock(("what", "which"), [list(row) for row in wanted.made_from], words=True)
 
 
 def _about(finding: Finding, names: Sequence[str]) -> bool:

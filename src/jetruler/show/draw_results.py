@@ -20,9 +20,11 @@ from ..core.ruler.units import number, raw_symbol, shown, significant, symbol, w
 from ..core.uncertainty.budget import Budget, expanded_uncertainty
 from ..core.uncertainty.contributions import conditions_of, contributions
 from ..core.uncertainty.simulate import Simulation
-from .style import AMBER, BLUE, GREY, JET, RED, plain
+from .style import AMBER, BLUE, GREY, JET, RED, few_ticks, inches_of, plain, titled
 
 _DASHES = (0, (5, 4))
+#: Raw values over which a band is drawn: more than its picture has pixels.
+DOTS_ACROSS = 1024
 
 
 def draw_fit(ax: Axes, found: Calibration) -> Axes:
@@ -63,7 +65,7 @@ def draw_fit(ax: Axes, found: Calibration) -> Axes:
         for end in found.channel.limits:
             ax.axhline(end, color=RED, linewidth=1, linestyle=(0, (6, 4)))
     ax.set_ylabel(_axis("true", fit.marks.true_unit), fontsize=13, color=JET)
-    ax.set_title(calibration_title(found), fontsize=15, loc="left", color=JET)
+    titled(ax, calibration_title(found), 15)
     ax.legend(fontsize=11, frameon=False)
     return ax
 
@@ -168,7 +170,7 @@ def draw_compare(ax: Axes, found: Comparison) -> Axes:
     unit = f" ({symbol(found.unit)})" if found.unit else ""
     ax.set_ylabel(f"{first} − {second}{unit}", fontsize=13, color=JET)
     ax.set_xlabel(f"mean of both{unit}", fontsize=13, color=JET)
-    ax.set_title(_title(found.sentence), fontsize=14, loc="left", color=JET)
+    titled(ax, _title(found.sentence), 14)
     return ax
 
 
@@ -215,7 +217,7 @@ def draw_band(ax: Axes, channel: Channel, budgets: list[Budget]) -> Axes:
         color = (BLUE, AMBER, RED, GREY)[i % 4]
         ax.plot([found.at], [found.value], "o", color=color, mec=JET, markersize=9, zorder=5)
     ax.set_ylabel(channel.title, fontsize=13, color=JET)
-    ax.set_xlabel(raw_symbol(channel.ruler.takes), fontsize=12, color=JET)
+    few_ticks(ax).set_xlabel(raw_symbol(channel.ruler.takes), fontsize=12, color=JET)
     return ax
 
 
@@ -241,13 +243,14 @@ def draw_sources(ax: Axes, channel: Channel, level: float = 0.95) -> Axes:
     ax.set_ylabel(
         f"± at {number(100 * level)} % ({symbol(channel.unit) or '1'})", fontsize=12, color=JET
     )
-    ax.legend(fontsize=9, frameon=False, ncols=2, loc="lower left", bbox_to_anchor=(0.0, 1.0))
+    columns = max(1, min(2, int(inches_of(ax)[0] / 2.5)))
+    ax.legend(fontsize=9, frameon=False, ncols=columns, loc="lower left", bbox_to_anchor=(0.0, 1.0))
     return ax
 
 
 def _over_the_range(channel: Channel) -> tuple[Array, Array, Array]:
     """Counts, values and expanded uncertainties, within the channel's limits."""
-    raw = raw_samples(channel.ruler).astype(np.float64)
+    raw = raw_samples(channel.ruler, DOTS_ACROSS).astype(np.float64)
     value = np.asarray(channel.ruler(raw), dtype=np.float64)
     width = expanded_uncertainty(channel, raw)
     if channel.limits is not None:
@@ -315,7 +318,7 @@ def draw_choose(ax: Axes, beneath: Axes, channel: Channel, choice: ResistorChoic
     beneath.set_ylabel(f"one count ({unit or '1'})", fontsize=13, color=JET)
     beneath.set_xlabel(channel.title, fontsize=13, color=JET)
     beneath.set_ylim(0, 1.1 * float(max(c.resolution for c, _, _ in drawn)))
-    ax.set_title(choice.gain, fontsize=14, loc="left", color=JET)
+    titled(ax, choice.gain, 14)
     ax.legend(fontsize=11, frameon=False)
     return ax
 

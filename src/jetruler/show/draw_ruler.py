@@ -12,7 +12,6 @@ from typing import cast
 
 import numpy as np
 from matplotlib.axes import Axes
-from matplotlib.figure import Figure
 from matplotlib.patches import FancyBboxPatch
 
 from ..core.bench.channel import Channel
@@ -22,7 +21,7 @@ from ..core.numerics import Array
 from ..core.ruler.base_law import Role
 from ..core.ruler.raw_range import raw_ends, raw_samples
 from ..core.ruler.units import number, raw_symbol, shown, symbol
-from .style import AMBER, BLUE, GREY, IVORY, JET, RED, plain
+from .style import AMBER, BLUE, GREY, IVORY, JET, RED, SIGN, few_ticks, inches_of, plain, titled
 from .ticks import (
     EdgeKind,
     Tick,
@@ -58,7 +57,7 @@ def draw_ruler(
         _overview(ax, ends, over)
     units = raw_symbol(channel.ruler.takes), symbol(channel.unit) or channel.name
     bottom, top = -0.75 - LANE * len(lanes), 1.75 if over == ends else 2.1
-    wide, high_inches = _inches(ax)
+    wide, high_inches = inches_of(ax)
     scale = min(1.0, high_inches / (top - bottom) / PLATE)
     room = min(0.3 * wide, (1 + max(map(len, units))) * SIGN * 12 * scale)
     inches = (wide - room) / 1.09  # of the raw range
@@ -88,9 +87,9 @@ def draw_ruler(
     for i, (trip, conditions) in enumerate(lanes):
         _lane(ax, channel, (low, high), trip, conditions, -0.6 - LANE * i)
     title = channel.title + (f": {channel.about}" if channel.about else "")
-    ax.set_title(title, color=JET, fontsize=15 * scale, loc="left")
+    titled(ax, title, 15 * scale)
     for text in ax.texts[before:]:
-        text.set_fontsize(text.get_fontsize() * scale)
+        text.set_fontsize(float(text.get_fontsize()) * scale)
     return ax
 
 
@@ -140,25 +139,6 @@ def _lane(
     joint = " and " if trip.join == "all" else " or "
     text = f"{trip.name}: {joint.join(names)}"
     ax.text(over[0], y + 0.06, text, color=JET, fontsize=10, ha="left", va="bottom")
-
-
-#: How wide a sign is, in inches for each point of its size.
-SIGN = 0.0089
-
-
-def _inches(ax: Axes) -> tuple[float, float]:
-    """How wide and high the axes are, or will be when they are laid out."""
-    figure = cast(Figure, getattr(ax.figure, "figure", None) or ax.figure)  # of a part of one, too
-    place = ax.get_position()
-    wide, high = place.width, place.height
-    if figure.get_layout_engine() is not None:
-        spec = ax.get_subplotspec()
-        grid = None if spec is None else spec.get_gridspec()
-        wide, high = 0.97, 0.9
-        if spec is not None and grid is not None:
-            wide *= len(spec.colspan) / grid.ncols
-            high *= len(spec.rowspan) / grid.nrows
-    return float(figure.get_figwidth() * wide), float(figure.get_figheight() * high)
 
 
 def _raw_edge(ax: Axes, low: float, high: float, at: float | None, sign: float) -> None:
@@ -276,7 +256,7 @@ def draw_curve(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
             fontsize=13,
             color=JET,
         )
-    ax.set_xlabel(raw_symbol(channel.ruler.takes), fontsize=13, color=JET)
+    few_ticks(ax).set_xlabel(raw_symbol(channel.ruler.takes), fontsize=13, color=JET)
     if before:
         unit = symbol(channel.unit)
         ax.set_ylabel(unit or channel.name, fontsize=13, color=JET)
@@ -285,7 +265,7 @@ def draw_curve(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
         ax.legend(handles=[*before, line])
     else:
         ax.set_ylabel(channel.title, fontsize=13, color=JET)
-        ax.set_title(channel.about or channel.name, fontsize=15, loc="left", color=JET)
+        titled(ax, channel.about or channel.name, 15)
     return ax
 
 
@@ -334,7 +314,7 @@ def draw_slope(ax: Axes, channel: Channel) -> Axes:
     elif finite.size:
         ax.set_ylim(0, 1.25 * finite.max())
     ax.set_ylabel(f"one count ({symbol(channel.unit) or '1'})", fontsize=13, color=JET)
-    ax.set_xlabel(raw_symbol(channel.ruler.takes), fontsize=13, color=JET)
+    few_ticks(ax).set_xlabel(raw_symbol(channel.ruler.takes), fontsize=13, color=JET)
     return ax
 
 
@@ -345,8 +325,10 @@ def _sampled(channel: Channel) -> tuple[Array, Array]:
 
 #: Results of so many steps are drawn as dots.
 DOTS = 60
-#: Characters of a worked line that the number lines are wide.
+#: Characters of a worked line that number lines of 12.4 inches are wide.
 WIDE = 135
+#: Inches that a stage is high, and all of them are wide, where texts have their full size.
+ROW, NARROW = 0.95, 9.0
 
 
 @dataclass(frozen=True)
@@ -402,9 +384,12 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     for x, unit in zip(ruler.joints(raw)[1:], ruler.units[1:], strict=True):
         stages.append(_Stage.of(x, unit))
     stages = _on_one_scale(stages)
+    wide, high = inches_of(ax)
+    scale = min(1.0, high / len(stages) / ROW, wide / NARROW)
+    letters, before = 12.4 * scale / wide, len(ax.texts)
     for i, stage in enumerate(stages):
         rounds = i > 0 and ruler.laws[i - 1].role is Role.ROUND
-        _number_line(ax, stage, -i, reading[i], rounds)
+        _number_line(ax, stage, -i, reading[i], rounds, letters)
     for i, (above, below) in enumerate(pairwise(stages)):
         for end in (0, -1):
             _joined(
@@ -419,8 +404,10 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
         _joined(ax, above, below=below, start=reading[i], end=reading[i + 1], y=-i, color=AMBER)
         step = trace.steps[i]
         ax.text(0.0, -i - 0.5, step.law, fontsize=12, fontweight="bold", color=JET, va="center")
-        beside = max(0.13, 0.03 + 0.0115 * len(step.law))
-        line = textwrap.fill(step.line, int(WIDE * (1.1 - beside)), subsequent_indent="    ")
+        beside = max(0.13, 0.03 + 0.0115 * letters * len(step.law))
+        line = textwrap.fill(
+            step.line, max(10, int(WIDE / letters * (1.1 - beside))), subsequent_indent="    "
+        )
         worked = ax.text(beside, -i - 0.5, line, fontsize=9, color=JET, va="center", bbox=_PAPER)
         worked.set_in_layout(False)
     for i, (stage, value) in enumerate(zip(stages, reading, strict=True)):
@@ -429,7 +416,9 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     ax.set_ylim(-len(stages) + 0.55, 0.45)
     ax.set_axis_off()
     title = channel.title + (f": {channel.about}" if channel.about else "")
-    ax.set_title(title, color=JET, fontsize=15, loc="left")
+    titled(ax, title, 15 * scale)
+    for text in ax.texts[before:]:
+        text.set_fontsize(float(text.get_fontsize()) * scale)
     return ax
 
 
@@ -446,9 +435,12 @@ def _on_one_scale(stages: list[_Stage]) -> list[_Stage]:
 _PAPER = {"facecolor": "#fffdf7", "edgecolor": "none", "alpha": 0.85, "boxstyle": "round,pad=0.2"}
 
 
-def _number_line(ax: Axes, stage: _Stage, y: float, reading: float, rounds: bool = False) -> None:
+def _number_line(
+    ax: Axes, stage: _Stage, y: float, reading: float, rounds: bool, sign: float
+) -> None:
     """A number line: strong where values come, thin where only those of its unit's other lines
-    do. rounds: whether its values are steps, which are dots where there are few."""
+    do. rounds: whether its values are steps, which are dots where there are few. sign: how wide
+    letters are, as a part of the width that they have on 12.4 inches."""
     ax.hlines(y, 0, 1, color=GREY, linewidth=0.8)
     there = stage.values[np.isfinite(stage.values)]
     first, last = sorted((stage.place(float(there.min())), stage.place(float(there.max()))))
@@ -462,12 +454,13 @@ def _number_line(ax: Axes, stage: _Stage, y: float, reading: float, rounds: bool
         ax.vlines(stage.place(0.0), y - 0.1, y + 0.1, color=BLUE, linewidth=1.6)
     places = [stage.place(value) for value in stage.ticks()]
     ax.vlines(places, y - 0.05, y + 0.05, color=JET, linewidth=1)
-    beside = 0.025 + 0.0058 * len(shown(reading, stage.unit))  # half the reading's own label
+    beside = sign * (0.025 + 0.0058 * len(shown(reading, stage.unit)))  # half the reading's label
     reads = stage.place(reading) if np.isfinite(reading) else math.inf
     shown_at: list[float] = []
+    near = sign * 0.011 * max(5, *(len(number(value)) for value in stage.ticks()))
     for place, value in zip(places, stage.ticks(), strict=True):
         clear = abs(place - reads) > beside
-        if clear and all(abs(place - other) > 0.055 for other in [*shown_at, 0.0, 1.0]):
+        if clear and all(abs(place - other) > near for other in [*shown_at, 0.0, 1.0]):
             shown_at.append(place)
             ax.text(
                 place, y + 0.08, number(value), fontsize=8, color=GREY, ha="center", va="bottom"

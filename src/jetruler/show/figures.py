@@ -36,7 +36,7 @@ from .draw_results import (
 )
 from .draw_ruler import draw_curve, draw_ruler, draw_slope, draw_stages, lanes_of
 from .schematic import draw_circuit
-from .style import AMBER, BLUE, GREY, JET, PAPER, RED, new_figure, plain
+from .style import AMBER, BLUE, GREY, JET, PAPER, RED, SIGN, inches_of, new_figure, plain, titled
 
 
 class LogSeries(Protocol):
@@ -88,7 +88,7 @@ def curve_figure(channels: Sequence[tuple[Channel, float | None]]) -> Figure:
     for column, (channel, at) in enumerate(channels):
         top = draw_curve(grid[0, column], channel, at)
         top.set_xlabel("")  # the one beneath has it
-        top.set_title(top.get_title("left"), loc="left", fontsize=max(9, 16 - 2 * len(channels)))
+        titled(top, top.get_title("left").replace("\n", " "), max(9, 16 - 2 * len(channels)))
         draw_slope(grid[1, column], channel)
     return figure
 
@@ -129,7 +129,7 @@ def draws_figure(channel: Channel, found: Simulation) -> Figure:
 
     figure = new_figure(12.8, 6.4)
     ax = draw_draws(figure.add_subplot(), found)
-    ax.set_title(f"{channel.name} at {number(found.budget.at)}", fontsize=15, color=JET, loc="left")
+    titled(ax, f"{channel.name} at {number(found.budget.at)}", 15)
     return figure
 
 
@@ -247,8 +247,8 @@ def _percent(fraction: float) -> str:
     return "less than 1 %" if 0 < fraction < 0.01 else f"{100 * fraction:.0f} %"
 
 
-#: Bars of a histogram at most, and as many as have their number written above.
-BARS, NUMBERED = 400, 24
+#: Bars of a histogram at most; few have their number written above.
+BARS = 400
 
 
 def bars_of(counts: Array, occurrences: AnyArray, lsb: float) -> tuple[Array, Array, float]:
@@ -275,10 +275,18 @@ def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
     height, edges, each = bars_of(counts, occurrences, lsb)
     if counts.size:
         ax.stairs(height, edges, fill=True, color=BLUE, alpha=0.85)
-        if height.size <= NUMBERED:
+        letters = (len(f"{height.max():.0f}") + 1) * SIGN * 10
+        if height.size * letters < 0.6 * inches_of(ax)[0]:
             for middle, many in zip(0.5 * (edges[:-1] + edges[1:]), height, strict=True):
                 text = f"{many:.0f}" if many else ""
-                ax.annotate(text, (middle, many), (0, 2), textcoords="offset points", ha="center")
+                ax.annotate(
+                    text,
+                    (middle, many),
+                    (0, 2),
+                    textcoords="offset points",
+                    ha="center",
+                    fontsize=10,
+                )
         ax.set_yscale("log")
         ax.yaxis.set_minor_locator(NullLocator())
         ax.yaxis.set_major_formatter(StrMethodFormatter("{x:g}"))
@@ -301,7 +309,7 @@ def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
         title = f"{f'column {name}' if name.isdecimal() else name}: {ends}"
         if np.isfinite(survey.range_fraction):
             title += f", {_percent(survey.range_fraction)} of the range"
-        ax.set_title(title, fontsize=11, loc="left", color=JET)
+        titled(ax, title, 11)
         ax.legend(fontsize=8, ncols=3, loc="upper center", facecolor=PAPER, edgecolor="none")
     ax.set_xlabel(raw_symbol(survey.unit), fontsize=10, color=JET)
     wide = f"samples in each {number(significant(each, 3))}" if each > lsb else "samples"

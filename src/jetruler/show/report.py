@@ -2,23 +2,26 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 import shutil
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from datetime import date
 from os import PathLike
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from .. import __version__
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.trips import TripEvent
 from ..core.calibrate.comparison import PairsError
 from ..core.calibrate.marks import Marks
 from ..core.error_types import JetRulerError
 from ..core.ruler.reading import Reading
-from ..core.ruler.units import nearest, number
+from ..core.ruler.units import many, nearest, number
 from ..core.uncertainty.what_if import has_parameter, what_if
 from ..files import reject_used, write_file
 from ..logs.check_log import CheckPass, TripsPass, event_row
@@ -42,6 +45,8 @@ def report(
     compared: Sequence[tuple[str, str]] = (),
     form: Form | None = None,
     log_format: LogFormat | None = None,
+    bench_file: str | PathLike[str] | None = None,
+    dated: bool = False,
     progress: Progress | None = None,
 ) -> list[Path]:
     """Write a report of a bench.
@@ -68,6 +73,10 @@ def report(
         What it is written in; by the name of `out` if left out.
     log_format : LogFormat, optional
         How the log is written; as the bench says, and found out, if left out.
+    bench_file : path, optional
+        The file that the bench was loaded from: its name and its digest are put at the end.
+    dated : bool, default False
+        Whether today's date is put there too; the same report is then another one every day.
     progress : callable, optional
         Called after each batch of the log.
 
@@ -104,6 +113,7 @@ def report(
         what_if_possible(bench, names, parameter, value)
     known = {name: Marks.of(given) for name, given in (marks or {}).items()}
     wanted = ReportRequest(bench, names, at, marks=known, changes=dict(changes or {}))
+    wanted = replace(wanted, made_from=_made_from(bench_file, log, known, dated))
     if log is not None:
         wanted = _with_log(wanted, log, compared, log_format, progress)
     title = bench.title or path.stem
@@ -118,6 +128,24 @@ def report(
         made += _beside(folder, files)
     write_file(path, text.encode())
     return made
+
+
+def _made_from(
+    bench_file: str | PathLike[str] | None,
+    log: str | PathLike[str] | None,
+    marks: Mapping[str, Marks],
+    dated: bool,
+) -> list[tuple[str, str]]:
+    """What the report was made from, and by what."""
+    rows = []
+    if bench_file is not None:
+        digest = hashlib.sha256(Path(bench_file).read_bytes()).hexdigest()
+        rows.append(("bench file", f"{Path(bench_file).name} (SHA-256 {digest[:16]}…)"))
+    if log is not None:
+        rows.append(("log", Path(log).name))
+    rows += [(f"marks of {name}", many(len(one.raw), "mark")) for name, one in marks.items()]
+    rows.append(("made by", f"Jet Ruler {__version__}"))
+    return rows + ([("date", date.today().isoformat())] if dated else [])
 
 
 def _check_at(bench: Bench, names: Sequence[str], at: float) -> None:

@@ -17,7 +17,7 @@ from ..core.ruler.base_law import hint_unit, parameters
 from ..core.ruler.quantity import Toleranced
 from ..core.ruler.ruler import Law
 from ..core.ruler.units import factor, number, shown, significant, symbol
-from .style import BLUE, JET, PAPER
+from .style import BLUE, JET, PAPER, inches_of, titled
 
 Kind = Literal[
     "supply",
@@ -299,7 +299,9 @@ NARROWEST = 22.0
 def draw_circuit(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     """Draw it. at: a raw value; what each part does then stands beside it, in blue."""
     circuit = circuit_of(channel, at)
-    drawing = schematic(circuit, ax)
+    wide, high = inches_of(ax)
+    scale = min(1.0, wide / FULL[0], high / FULL[1])
+    drawing = schematic(circuit, ax, scale)
     drawing.draw(show=False)
     ax.set_facecolor(PAPER)
     ax.set_axis_off()
@@ -310,23 +312,29 @@ def draw_circuit(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     if high - low < NARROWEST:
         ax.set_xlim(low, low + NARROWEST)
     title = channel.name + (f": {channel.about}" if channel.about else "")
-    ax.set_title(title, loc="left", fontsize=14)
+    titled(ax, title, 14 * scale)
     ends = [circuit.converter.now or "raw value", *circuit.then]
     if at is not None:
         ends.append(channel.shown(float(channel.ruler(at))))
-    ax.text(0.0, -0.02, "  →  ".join(ends), transform=ax.transAxes, fontsize=12, color=JET)
+    chain = "  →  ".join(ends)
+    ax.text(0.0, -0.02, chain, transform=ax.transAxes, fontsize=12 * scale, color=JET)
     return ax
 
 
-def schematic(circuit: Circuit, ax: Axes | None = None) -> Any:
-    """The drawing; its elements are one for each part, wires and grounds between them."""
+#: Inches of axes in which letters have their full size.
+FULL = (9.0, 4.0)
+
+
+def schematic(circuit: Circuit, ax: Axes | None = None, scale: float = 1.0) -> Any:
+    """The drawing; its elements are one for each part, wires and grounds between them. scale: of
+    its letters."""
     import schemdraw
 
     drawing = schemdraw.Drawing(canvas=ax, show=False)
-    drawing.config(unit=3.0, fontsize=12, color=JET, lw=1.8)
+    drawing.config(unit=3.0, fontsize=12 * scale, color=JET, lw=1.8)
     for name, parts in circuit.stages:
         _STAGES[name](drawing, {part.place: part for part in parts})
-    _converter(drawing, circuit.converter)
+    _converter(drawing, circuit.converter, scale)
     return drawing
 
 
@@ -451,7 +459,7 @@ def _amplifier(drawing: Any, parts: dict[str, Part]) -> None:
     drawing += elm.Line().right().length(2.0)
 
 
-def _converter(drawing: Any, part: Part) -> None:
+def _converter(drawing: Any, part: Part, scale: float) -> None:
     import schemdraw.elements as elm
 
     name = "pin" if part.kind == "converter" else None
@@ -459,7 +467,7 @@ def _converter(drawing: Any, part: Part) -> None:
         elm.IcPin(side="right", anchorname="out"),
         elm.IcPin(name=name, side="left", anchorname="pin"),
     ]
-    box = elm.Ic(pins=ends, size=(7.6, 2.8)).right().anchor("pin")
+    box = elm.Ic(pins=ends, size=(7.6, 2.8), lblsize=13 * scale).right().anchor("pin")
     drawing += box.label(part.label, loc="center", ofst=(0.5, 0)).fill(PAPER)
     if part.now:
         arrow = elm.Arrow().at(box.out).right().length(1.2)

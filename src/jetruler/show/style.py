@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import io
 import re
+import textwrap
 import warnings
+from typing import cast
 
 import matplotlib as mpl
 import numpy as np
@@ -13,6 +15,7 @@ from matplotlib.colors import to_rgb
 from matplotlib.figure import Figure
 from matplotlib.patches import Patch
 from matplotlib.text import Text as MplText
+from matplotlib.ticker import MaxNLocator
 
 JET = "#16140f"
 IVORY = "#f4ecd8"
@@ -40,6 +43,48 @@ def plain(ax: Axes) -> Axes:
     return ax
 
 
+#: How wide a sign is, in inches for each point of its size.
+SIGN = 0.0089
+
+
+def inches_of(ax: Axes) -> tuple[float, float]:
+    """How wide and high the axes are, or will be when they are laid out."""
+    figure = cast(Figure, getattr(ax.figure, "figure", None) or ax.figure)  # of a part of one, too
+    place = ax.get_position()
+    wide, high = place.width, place.height
+    if figure.get_layout_engine() is not None:
+        spec = ax.get_subplotspec()
+        grid = None if spec is None else spec.get_gridspec()
+        wide, high = 0.97, 0.9
+        if spec is not None and grid is not None:
+            wide *= len(spec.colspan) / grid.ncols
+            high *= len(spec.rowspan) / grid.nrows
+            high -= 0.3 * (grid.nrows > 1) / figure.get_figheight()  # the title of each
+    return float(figure.get_figwidth() * wide), float(figure.get_figheight() * high)
+
+
+def titled(ax: Axes, text: str, size: float) -> Axes:
+    """Axes with a title at the left, in smaller letters, then in more lines, where it is long."""
+    wide = inches_of(ax)[0]
+    size = max(min(size, wide / (SIGN * max(1, len(text)))), min(size, LEAST))
+    lines = textwrap.fill(text, max(8, int(wide / (SIGN * size))))
+    ax.set_title(lines, color=JET, fontsize=size, loc="left")
+    return ax
+
+
+def few_ticks(ax: Axes) -> Axes:
+    """Axes with as many ticks along the raw edge as their labels leave room for."""
+    size = float(ax.xaxis.get_ticklabels()[0].get_fontsize()) if ax.xaxis.get_ticklabels() else 11.0
+    longest = max(len(f"{end:g}" if abs(end) < 1 else f"{end:.0f}") for end in ax.get_xlim())
+    room = int(0.8 * inches_of(ax)[0] / (SIGN * size * (longest + 2)))
+    if room < 9:
+        ax.xaxis.set_major_locator(MaxNLocator(max(1, room)))
+    return ax
+
+
+#: Points that letters have at least.
+LEAST = 8.0
+
 #: Dots an inch of a picture that is to be printed at a width.
 PRINT = 300.0
 
@@ -63,11 +108,18 @@ def _rendered(figure: Figure, form: str, width_mm: float | None) -> bytes:
     with mpl.rc_context({"svg.hashsalt": "jet-ruler"}):
         figure.savefig(target, format=form, metadata=undated, dpi=dpi)
     data = target.getvalue()
+    if form == "svg":
+        data = re.sub(rb' d="[^"]*"', _hundredths, data)
     if form == "svg" and width_mm is not None:
         high = width_mm * figure.get_figheight() / figure.get_figwidth()
         size = f'width="{width_mm:g}mm" height="{high:.4g}mm"'.encode()
         data = re.sub(rb'width="[\d.]+pt" height="[\d.]+pt"', size, data, count=1)
     return data
+
+
+def _hundredths(path: re.Match[bytes]) -> bytes:
+    """A path in hundredths of a point, which nobody sees: half as long."""
+    return re.sub(rb"(\.\d\d)\d+", rb"\1", path[0])
 
 
 def is_dark(color: object) -> bool:

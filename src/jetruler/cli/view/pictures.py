@@ -17,7 +17,7 @@ from ...core.ruler.reading import Flag, flag_names
 from ...core.ruler.units import number, raw_symbol, symbol
 from ...live.controls import ChannelState, DriveState, Snapshot, TripState
 from ...live.stream_processor import Window
-from ...show.ticks import round_values, true_ticks
+from ...show.ticks import SMALL, in_use, round_values, true_ticks
 from ..streams import AMBER, BODY, CURSOR, IVORY, as_shown
 from .traces import ACROSS, ends_of, moments, trace_rows
 
@@ -120,9 +120,14 @@ def _ends_seen(state: ChannelState) -> str:
 
 
 def raw_range(state: ChannelState) -> tuple[float, float]:
-    """The ends of the raw edge; of an input without a range, what has been seen of it."""
+    """The ends of the raw edge, or of the part in use where that is small, and of what was seen
+    beyond it; of an input without a range, of what has been seen alone."""
     try:
-        return raw_ends(state.channel.ruler)
+        ends, part = _ends_and_part(state.channel)
+        if part == ends or not state.lowest <= state.highest:
+            return part
+        seen = min(part[0], state.lowest), max(part[1], state.highest)
+        return seen if seen[1] - seen[0] < SMALL * (ends[1] - ends[0]) else ends
     except ParameterError:
         if state.lowest < state.highest:
             return state.lowest, state.highest
@@ -139,6 +144,12 @@ def raw_at(state: ChannelState, cell: int, width: int) -> float:
 
 
 @lru_cache(maxsize=512)
+def _ends_and_part(channel: Channel) -> tuple[tuple[float, float], tuple[float, float]]:
+    ends = raw_ends(channel.ruler)
+    return ends, in_use(channel, ends, None)
+
+
+@lru_cache(maxsize=512)
 def _true_marks(
     channel: Channel, room: int, low: float, high: float
 ) -> tuple[tuple[int, str, bool], ...]:
@@ -146,7 +157,11 @@ def _true_marks(
     scale = (room - 3) / (high - low)
     with contextlib.suppress(ParameterError):  # an input of unknown range has none
         ticks = true_ticks(channel.ruler, max(2, room // 7), channel.limits)
-        return tuple((round((t.raw - low) * scale), as_shown(t.label), t.is_line) for t in ticks)
+        return tuple(
+            (round((t.raw - low) * scale), as_shown(t.label), t.is_line)
+            for t in ticks
+            if low <= t.raw <= high
+        )
     return ()
 
 

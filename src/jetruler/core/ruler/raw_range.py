@@ -35,13 +35,13 @@ def raw_ends(ruler: Ruler) -> tuple[float, float]:
     raise ParameterError("input.range", None, expected)
 
 
-def raw_samples(ruler: Ruler) -> Array:
-    """Raw values over the range of the raw edge: each, or evenly spaced ones where there are
-    many."""
+def raw_samples(ruler: Ruler, most: int = SAMPLES) -> Array:
+    """Raw values over the range of the raw edge: each, or evenly spaced ones where there are more
+    than `most`."""
     low, high = raw_ends(ruler)
     edge = ruler.edge
     bounded = edge is not None and edge.is_bounded
-    raw = edge.samples(SAMPLES) if edge is not None and bounded else np.linspace(low, high, SAMPLES)
+    raw = edge.samples(most) if edge is not None and bounded else np.linspace(low, high, most)
     corners = law_corners(ruler)
     if ruler.converter is not None:
         corners = np.concatenate((np.floor(corners), np.ceil(corners)))
