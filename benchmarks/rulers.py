@@ -91,10 +91,10 @@ def results() -> Iterator[Result]:
         lambda: hand(300_000),
         0.5,
     )
-    table = timeit.Timer("f[1880]", globals={"f": ruler.lookup()}).timeit
+    by_table = timeit.Timer("f[1880]", globals={"f": ruler.lookup()}).timeit
     yield ratio(
         "one count: lookup / plain Python with math.log",
-        lambda: table(300_000),
+        lambda: by_table(300_000),
         lambda: hand(300_000),
         0.1,
     )

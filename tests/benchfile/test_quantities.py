@@ -147,15 +147,15 @@ def test_a_gain_as_it_is_written(gain: Any, unit: str | None, expected: tuple[An
 
 def test_python_takes_what_a_bench_file_takes() -> None:
     ruler = Counts(12) >> Line(0.01, unit="bar")
-    channel = Channel("a", ruler, 1, limits=("0 bar", "900 kPa"), noise="2 count")  # type: ignore[arg-type]
-    hot = Trip("t", (Condition("a", above="800 kPa", release=7),))  # type: ignore[arg-type]
-    fan = Drive("d", "a", (("100 kPa", "0 %"), (9, "100 %")), safe="0 %")  # type: ignore[arg-type]
+    channel = Channel("a", ruler, 1, limits=("0 bar", "900 kPa"), noise="2 count")
+    hot = Trip("t", (Condition("a", above="800 kPa", release=7),))
+    fan = Drive("d", "a", (("100 kPa", "0 %"), (9, "100 %")), safe="0 %")
     bench = Bench("Desk", {"a": channel}, {"t": hot}, {"d": fan})
     assert (channel.limits, channel.noise) == ((0.0, 9.0), 2.0)
     assert bench.trips["t"].conditions[0].above == 8.0
     assert bench.drives["d"].marks == ((1.0, 0.0), (9, 255.0))
     with pytest.raises(ParameterError, match="above: expected a quantity in bar, found '8 kg'"):
-        Bench("Desk", {"a": channel}, {"t": Trip("t", (Condition("a", above="8 kg"),))})  # type: ignore[arg-type]
+        Bench("Desk", {"a": channel}, {"t": Trip("t", (Condition("a", above="8 kg"),))})
     assert (Input("cm") >> Line.through(("83 cm", 0), ("2 m", 100)))(83) == 0.0  # type: ignore[arg-type]
 
 

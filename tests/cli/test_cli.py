@@ -25,6 +25,7 @@ import jetruler.cli as command_line
 from jetruler import demo
 from tests.conftest import COMMAND, Cli
 from tests.helpers.command import ENCODING
+from tests.helpers.sizes import thinned
 
 LOOSE = "bean:high_rail"
 
@@ -288,7 +289,7 @@ def test_interrupted_while_a_pipe_is_silent(home: Path, command: str) -> None:
     assert sorted(p.name for p in home.iterdir()) == sorted(demo.FILES)
 
 
-@pytest.mark.parametrize("closed", [0, 1, 2])
+@pytest.mark.parametrize("closed", thinned([0, 1, 2], 2))
 @pytest.mark.parametrize(
     ("command", "needs"),
     [("explain bean --at 1880", 1), ("convert roast.csv", 1), ("convert roast.csv -o o.csv", None),

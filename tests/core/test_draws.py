@@ -12,6 +12,7 @@ import pytest
 import jetruler as jr
 from jetruler.core.calibrate.fitting import SAME
 from jetruler.core.uncertainty.contributions import fitted_parameters, toleranced, with_value
+from tests.helpers.sizes import thinned
 
 Array = np.ndarray[tuple[int, ...], np.dtype[np.float64]]
 
@@ -59,7 +60,7 @@ def own_draws(law: jr.Law, at: float, n: int, random: np.random.RandomState) -> 
     return found
 
 
-@pytest.mark.parametrize("name", TOLERANCED)
+@pytest.mark.parametrize("name", thinned(TOLERANCED, 3))
 def test_draws_of_tolerances(name: str) -> None:
     law, at = TOLERANCED[name]
     run = jr.simulate(law, at, draws=60_000)
@@ -88,7 +89,7 @@ FITS = {
 }
 
 
-@pytest.mark.parametrize("name", FITS)
+@pytest.mark.parametrize("name", thinned(FITS, 3))
 def test_draws_of_a_fit(name: str) -> None:
     """The parameters of a fit, drawn together from their covariance."""
     law, x, noise = FITS[name]

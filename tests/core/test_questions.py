@@ -14,7 +14,7 @@ from benchmarks.pairs import NOISES, SIGNALS, equal_pair, noise, signal
 import jetruler as jr
 from jetruler.core.calibrate.questions import without_spikes
 from jetruler.core.series import hum
-from tests.helpers.sizes import sizes, soak
+from tests.helpers.sizes import sizes, soak, thinned
 
 #: Verdicts that promise nothing.
 NONE = ("agree", "cannot tell")
@@ -26,7 +26,7 @@ def verdict(found: jr.results.Comparison) -> str:
 
 
 @pytest.mark.parametrize("times", sizes(2, 30))
-@pytest.mark.parametrize("kind", NOISES)
+@pytest.mark.parametrize("kind", thinned(NOISES, 3))
 def test_equal_sensors_get_no_verdict(kind: str, times: int) -> None:
     """Any false verdict once in a hundred comparisons, for all signals and lengths together."""
     seen: Counter[str] = Counter()
@@ -47,7 +47,7 @@ SHAPES = ("offset", "gain", "bend")
 
 
 @pytest.mark.parametrize("shape", SHAPES)
-@pytest.mark.parametrize("n", [60, 200, pytest.param(1000, marks=soak)])
+@pytest.mark.parametrize("n", [60, *(pytest.param(n, marks=soak) for n in (200, 1000))])
 def test_an_error_of_five_standard_errors_is_found(n: int, shape: str) -> None:
     t = np.linspace(-1, 1, n)
     column = np.linalg.qr(np.vander(t, 3, increasing=True))[0][:, SHAPES.index(shape)]
@@ -84,7 +84,7 @@ def test_swapped_legs_and_a_gain_far_from_one(
 
 
 @pytest.mark.parametrize("see", ["waves", "plateaus"])
-@pytest.mark.parametrize("samples", [1, 2, 5, 20])
+@pytest.mark.parametrize("samples", thinned([1, 2, 5, 20], 3))
 @pytest.mark.parametrize("kind", ["white", "hum", "spikes"])
 def test_a_delay_is_named_and_is_no_bias(kind: str, samples: int, see: str) -> None:
     n = 600

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable
 from typing import Any
 
 import pytest
@@ -18,6 +19,13 @@ posix = pytest.mark.skipif(SYSTEM == "windows", reason="only POSIX has it")
 def sizes(small: int, large: int) -> list[Any]:
     """The parameters of a test that can be made as large as one likes."""
     return [small, pytest.param(large, marks=soak)]
+
+
+def thinned(items: Iterable[Any], step: int) -> list[Any]:
+    """The parameters of a test whose every one of them costs much: each so-many-th always, the
+    others on request."""
+    rows = [item if isinstance(item, tuple) else (item,) for item in items]
+    return [pytest.param(*row, marks=[soak] if i % step else []) for i, row in enumerate(rows)]
 
 
 def fewer(part: int) -> settings:

@@ -22,7 +22,7 @@ from jetruler.live.session import Parts, Session
 from jetruler.live.sources import Base, SourceCut, SourceGone
 from jetruler.live.writers import LiveEvents, Recorder
 from tests.conftest import COMMAND
-from tests.helpers.sizes import posix, soak
+from tests.helpers.sizes import posix, soak, thinned
 
 STALE = 0.4
 BENCH = f"""
@@ -320,7 +320,7 @@ def test_a_bench_is_saved_that_does_not_fit(bed: Bed, change: tuple[str, str]) -
 
 @posix
 @pytest.mark.parametrize("what", ["events", "record"])
-@pytest.mark.parametrize("where", ["/dev/full", "pipe", "folder"])
+@pytest.mark.parametrize("where", thinned(["/dev/full", "pipe", "folder"], 2))
 def test_what_is_written_beside_it_takes_nothing(tmp_path: Path, what: str, where: str) -> None:
     path = tmp_path / "out"
     if where == "pipe":

@@ -26,18 +26,12 @@ from jetruler.samples.opening import open_log
 from jetruler.samples.source import LogReader
 from tests.conftest import Cli
 from tests.helpers.line_forms import FORMS, LineForm, bench_of
-from tests.helpers.sizes import sizes, soak
+from tests.helpers.sizes import sizes, thinned
 
 VALUES = ["512", "514", "513", "515", "600"]
 EVERY_FORM = pytest.mark.parametrize("form", FORMS, ids=[form.name for form in FORMS])
 #: Each fifth form, and all of them on request.
-SOME_FORMS = pytest.mark.parametrize(
-    "form",
-    [
-        pytest.param(form, id=form.name, marks=[soak] if i % 5 else [])
-        for i, form in enumerate(FORMS)
-    ],
-)
+SOME_FORMS = pytest.mark.parametrize("form", thinned(FORMS, 5), ids=[form.name for form in FORMS])
 #: A value in volts, or that it is missing.
 Sample = float | None
 
@@ -117,7 +111,7 @@ def test_each_form_on_every_road(cli: Cli, home: Path, form: LineForm) -> None:
     assert (look.rows, survey.smallest, survey.largest) == (5, 512, 600)
 
 
-@EVERY_FORM
+@SOME_FORMS
 def test_what_is_missing_is_missing_on_every_road(cli: Cli, home: Path, form: LineForm) -> None:
     values = ["512", "514", *form.missing, "515"]
     wanted = [0.512, 0.514, *(None for _ in form.missing), 0.515]
@@ -166,7 +160,7 @@ def made_up(rng: random.Random, form: LineForm) -> tuple[list[str], list[Sample]
     return lines, samples, noise
 
 
-@pytest.mark.parametrize("logs", sizes(300, 2000))
+@pytest.mark.parametrize("logs", sizes(100, 2000))
 def test_no_line_is_lost_without_a_word(tmp_path: Path, logs: int) -> None:
     rng = random.Random(35)
     for _ in range(logs):

@@ -18,7 +18,7 @@ from jetruler.targets import TARGETS, target_named
 from jetruler.targets.target import ExportOptions
 from tests.conftest import Cli
 from tests.helpers.compiled import Printing, needs_compiler, printed_by
-from tests.helpers.sizes import sizes
+from tests.helpers.sizes import sizes, thinned
 from tests.helpers.structured_text import structured
 
 #: Names that mean something to a compiler, a library or our own code.
@@ -67,8 +67,8 @@ def bench_of(names: list[str], bits: int) -> str:
 
 @needs_compiler[0]
 @needs_compiler[1]
-@pytest.mark.parametrize("arith", ["int32", "int16", "float"])
-@pytest.mark.parametrize("every", sizes(29, 1))
+@pytest.mark.parametrize("arith", thinned(["int32", "int16", "float"], 2))
+@pytest.mark.parametrize("every", sizes(59, 1))
 def test_every_name_compiles(tmp_path: Path, arith: str, every: int) -> None:
     programs = {}
     for bits in {15, *range(8, 17, every)}:

@@ -8,6 +8,8 @@ from pathlib import Path
 
 import pytest
 
+from tests.helpers.sizes import thinned
+
 #: Packages that take long to load, or much memory, or that not everybody has.
 HEAVY = {
     *("dask", "hypothesis", "matplotlib", "pandas", "PIL", "pint", "polars", "pyarrow"),
@@ -41,7 +43,7 @@ sys.stderr.write("\\n" + " ".join(sys.modules))
 """
 
 
-@pytest.mark.parametrize("command", LOADS)
+@pytest.mark.parametrize("command", thinned(LOADS, 2))
 def test_a_command_loads_only_what_its_job_needs(command: str, home: Path) -> None:
     words = [sys.executable, "-c", CODE, *command.split()]
     done = subprocess.run(words, cwd=home, capture_output=True, text=True, check=True)

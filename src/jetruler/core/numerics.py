@@ -26,53 +26,6 @@ else:
 __all__ = ["AnyArray", "Array", "FlagArray", "Numbers", "Truths", "steps_of"]
 
 
-def as_samples(values: Any) -> tuple[AnyArray, AnyArray | None]:
-    """Numbers as an array, and where one is missing: masked, null or None; NaN stays NaN.
-
-    Parameters
-    ----------
-    values : array, masked array, Series or sequence
-        Numbers, shape (n,).
-
-    Raises
-    ------
-    JetRulerError
-        For what is no list of numbers.
-    """
-    masked = np.ma.getmaskarray(values) if isinstance(values, np.ma.MaskedArray) else None
-    if masked is not None:
-        values = np.ma.getdata(values)
-    if hasattr(values, "to_numpy") and str(getattr(values, "dtype", "object")) != "object":
-        # A nullable column has its own word for what is missing, and floats have room for it.
-        gone = np.asarray(values.isna() if hasattr(values, "isna") else values.is_null(), bool)
-        if gone.any():
-            masked = gone
-            values = values.fillna(0) if hasattr(values, "fillna") else values.fill_null(0)
-        values = values.to_numpy()
-    found = np.asarray(values)
-    if found.dtype == object:
-        masked = np.array([_is_gone(v) for v in found.reshape(-1)])
-        found = np.array([0 if m else v for m, v in zip(masked, found.reshape(-1), strict=True)])
-    if found.dtype.kind not in "iufb":
-        raise JetRulerError(f"counts: expected numbers, found {found.dtype.name}")
-    found = np.ascontiguousarray(found.reshape(-1))
-    if not found.dtype.isnative:
-        found = found.astype(found.dtype.newbyteorder("="))
-    if found.dtype.kind == "b" or (found.dtype.itemsize < 4 and found.dtype.kind != "f"):
-        found = found.astype(np.int64)
-    elif found.dtype == np.float16:
-        found = found.astype(np.float32)
-    return found, masked if masked is None else np.asarray(masked, bool).reshape(-1)
-
-
-def _is_gone(value: Any) -> bool:
-    """Whether an object is none, NaN, masked, or a value that says only that there is none."""
-    try:
-        return value is None or value is np.ma.masked or bool(value != value)
-    except TypeError:  # pandas' NA is neither equal nor different
-        return True
-
-
 def steps_of(times: Array, before: float | None = None) -> Array:
     """The steps between times; infinite between two misread ones too far apart for a float.
     before: the time before the first, whose step is then the first."""

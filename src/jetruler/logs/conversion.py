@@ -205,7 +205,7 @@ class ResultOptions:
         stand before `flags`, as in a stream.
     """
 
-    only: tuple[str, ...] = ()
+    only: str | Sequence[str] = ()
     keep_raw: bool = False
     uncertainty: bool = False
     commands: bool = False

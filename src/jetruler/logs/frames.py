@@ -14,9 +14,10 @@ import pyarrow as pa
 from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel
 from ..core.bench.decisions import ChannelReader, Decided, Decisions
+from ..core.containers import is_a
 from ..core.result import Result, old_keywords
 from ..samples.cells import to_arrow
-from ..samples.opening import FrameReader, NewColumn, frames_like, is_a
+from ..samples.opening import FrameReader, NewColumn, frames_like
 from ..samples.passes import SampleBatch
 from ..samples.times import HEAD_ROWS, LogClock, find_time_column
 from .conversion import (

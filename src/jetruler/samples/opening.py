@@ -17,9 +17,8 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from ..core.bench.bench import LogFormat
+from ..core.containers import NumbersError, is_a, to_array
 from ..core.error_types import LogError
-from ..core.numerics import as_samples
-from ..core.ruler.reading import loaded
 from ..files import note_read, reachable
 from .cells import to_arrow, values_to_arrow
 from .head import LONGEST_NAME, Above, Head, find_head, head_lines
@@ -167,12 +166,6 @@ def arrow_column(column: NewColumn) -> pa.Array:
     return values_to_arrow(column, complete=False)
 
 
-def is_a(frame: Any, module: str, name: str) -> bool:
-    """Whether it is of a class of a module that may not be loaded."""
-    kind = loaded(module, name)
-    return kind is not None and isinstance(frame, kind)
-
-
 def frames_like(frame: Any) -> Kind:
     """The kind of a frame. Whoever has one has loaded its library: no import is paid here.
     Raises `TypeError` for what is no frame."""
@@ -233,11 +226,11 @@ class ArrayReader(FrameReader):
     """Arrays and Series: columns with numbers for names, unless a Series has one."""
 
     def __init__(self, values: Any, form: LogFormat | None = None) -> None:
-        name = getattr(values, "name", None)
-        if getattr(values, "ndim", 1) > 2 or not len(values):
-            found = f"an array of shape {np.shape(values)}"
+        name, numbers = getattr(values, "name", None), to_array(values)[0]
+        if numbers.ndim not in (1, 2) or not numbers.size:
+            found = f"an array of shape {numbers.shape}"
             raise LogError(f"expected an array of shape (n,) or (n, columns), found {found}")
-        columns = np.moveaxis(np.ma.asanyarray(values), -1, 0) if _is_table(values) else [values]
+        columns = list(numbers.T) if numbers.ndim == 2 else [numbers]
         names = [str(i + 1) for i in range(len(columns))] if name is None else [str(name)]
         table = {n: _column(column) for n, column in zip(names, columns, strict=True)}
         super().__init__(pa.table(table), form)
@@ -245,25 +238,20 @@ class ArrayReader(FrameReader):
         self.has_header = False if self.unnamed else None
 
 
-def _is_table(values: Any) -> bool:
-    return getattr(values, "ndim", 1) == 2
-
-
 def _column(values: Any) -> pa.Array:
-    found, missing = as_samples(values)
-    if missing is not None:
-        found = np.where(missing, np.nan, found)
+    found = np.ascontiguousarray(values)
     return values_to_arrow(found, complete=False) if found.dtype == np.float64 else to_arrow(found)
 
 
 def reader_of(data: Any, form: LogFormat | None = None) -> FrameReader:
-    """The reader of a frame, a Series or an array. Raises `LogError` for anything else."""
+    """The reader of a frame, or of anything else that holds numbers. Raises `LogError`."""
     try:
         return FrameReader(data, form)
     except TypeError as error:
-        if not isinstance(data, Sequence) and not hasattr(data, "__array__"):
+        try:
+            return ArrayReader(data, form)
+        except NumbersError:
             raise LogError(str(error)) from None
-    return ArrayReader(data, form)
 
 
 PARQUET_MAGIC = b"PAR1"

@@ -208,6 +208,18 @@ class Bench(Mapping[str, Channel]):
     log: LogFormat | None = None
     converter: Converter | None = None
 
+    if TYPE_CHECKING:  # a list of channels is one by their names
+
+        def __init__(
+            self,
+            title: str,
+            channels: Mapping[str, Channel] | Iterable[Channel],
+            trips: Mapping[str, Trip] = ...,
+            drives: Mapping[str, Drive] = ...,
+            log: LogFormat | None = None,
+            converter: Converter | None = None,
+        ) -> None: ...
+
     def __post_init__(self) -> None:
         object.__setattr__(self, "channels", _by_name(self.channels))
         trips = {key: trip.in_units(self._unit_of) for key, trip in self.trips.items()}

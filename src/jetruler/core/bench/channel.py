@@ -4,16 +4,18 @@ it as somebody writes it."""
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
 from .. import OUTER
+from ..containers import converts, like_given
 from ..error_types import JetRulerError, ParameterError, QuantityError
 from ..numerics import AnyArray, Array, FlagArray
 from ..ruler.base_law import FRACTION, Role
-from ..ruler.quantity import amount, quantity, unit_of, unit_written
+from ..ruler.quantity import Quantityish, amount, quantity, unit_of, unit_written
 from ..ruler.raw_range import raw_ends
 from ..ruler.reading import Flag, Reading
 from ..ruler.rounding import to_decimals
@@ -95,6 +97,26 @@ class Channel:
     ruler: Ruler = field(init=False, compare=False)
     """The laws with the limits at their end."""
 
+    if TYPE_CHECKING:  # a law is made a ruler, and texts and quantities are read
+
+        def __init__(
+            self,
+            name: str,
+            chain: Ruler | Law,
+            column: str | int,
+            about: str = "",
+            limits: Sequence[Quantityish] | None = None,
+            decimals: int | None = None,
+            smooth: Smoothing | None = None,
+            noise: Quantityish | None = None,
+            calibration: float | FitCovariance | None = None,
+            dissipation: Quantityish | None = None,
+            rails: Literal["ends", "faults"] | None = None,
+            correlated: Sequence[Correlation] = (),
+            expected: Sequence[ExpectedRow | Sequence[Quantityish]] = (),
+            lists_edge: bool = False,
+        ) -> None: ...
+
     def __post_init__(self) -> None:
         object.__setattr__(self, "chain", _ruler(self.chain))
         if self.smooth is not None and not hasattr(self.smooth, "settled"):
@@ -168,19 +190,24 @@ class Channel:
     def _repr_html_(self) -> str:
         return OUTER.html(self)
 
-    def __call__(self, counts: Any) -> Any:
-        """Values: a float for one count, and the like of whatever else is given."""
-        return self.ruler(counts)
+    @converts
+    def __call__(
+        self, counts: Any, out: Array | None = None, threads: int = 1, units: bool = False
+    ) -> Any:
+        """Values: a float for one count, and the like of whatever else is given, as of a ruler."""
+        return self.ruler(counts, out, threads, units)  # type: ignore[call-overload]
 
     def plot(self, ax: Any = None) -> Any:
         """Draw the values over the raw edge on a Matplotlib Axes, a new one if none is given, and
         return it; `jetruler.plots` has the other pictures."""
         return OUTER.plot(self, ax=ax)
 
+    @like_given
     def inverse(self, value: Any) -> Any:
         """From a value back to the (fractional) count, as `Ruler.inverse`."""
         return self.ruler.inverse(value)
 
+    @like_given
     def slope(self, counts: Any) -> Any:
         """Units of the value per count, as `Ruler.slope`."""
         return self.ruler.slope(counts)
@@ -383,13 +410,8 @@ def _raw(channel: Channel, text: float | str) -> float:
 
 def _joints(channel: Channel) -> list[Ruler]:
     """The chain up to where a value may be said: its end first, then from the pin on."""
-    laws = channel.chain.laws
     ends = [] if channel.ruler.label(0.0) is not None else [channel.chain]
-    pin = channel.ruler.converter
-    in_volts = {"ratiometric": False}
-    has_volts = pin is not None and hasattr(pin, "ratiometric")
-    volts = [Ruler((replace(pin, **in_volts),))] if has_volts else []  # type: ignore[arg-type,type-var]
-    return [*ends, *volts, *(Ruler(laws[:i]) for i in range(1, len(laws)))]
+    return [*ends, *channel.chain.from_the_pin]
 
 
 def _number(text: str) -> float:

@@ -7,14 +7,14 @@ import contextlib
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ..error_types import JetRulerError, ParameterError, QuantityError
 from ..numerics import AnyArray, Array, FlagArray, Truths
 from ..ruler.base_law import Role
-from ..ruler.quantity import amount, quantity, seconds
+from ..ruler.quantity import Quantityish, amount, quantity, seconds, written
 from ..ruler.reading import FLAG_NAMES, NO_FAULTS, Flag
 from ..ruler.rounding import on_edges
 from ..ruler.ruler import Ruler
@@ -213,7 +213,24 @@ class Condition:
     within: float | str | None = None
     flagged: bool | tuple[str, ...] | None = None
 
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            channel: str,
+            above: Quantityish | None = None,
+            below: Quantityish | None = None,
+            release: Quantityish | None = None,
+            rises_by: Quantityish | None = None,
+            falls_by: Quantityish | None = None,
+            changes_by: Quantityish | None = None,
+            within: Quantityish | None = None,
+            flagged: bool | tuple[str, ...] | None = None,
+        ) -> None: ...
+
     def __post_init__(self) -> None:
+        for key in WITH_UNITS:
+            object.__setattr__(self, key, written(getattr(self, key)))
         for error in self.errors():
             raise error
 

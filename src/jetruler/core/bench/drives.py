@@ -7,14 +7,14 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import ROUND_CEILING, ROUND_FLOOR, Decimal
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ..error_types import ParameterError
 from ..laws.shape import zones_of
 from ..numerics import Array, Truths
-from ..ruler.quantity import amount, unit_of, unit_written
+from ..ruler.quantity import Quantityish, amount, unit_of, unit_written, written
 from ..ruler.rounding import fixed, nearest, on_edges
 from ..ruler.units import for_column, number
 from .channel import Channel
@@ -123,7 +123,33 @@ class Drive:
     bounds: tuple[float, float] = field(init=False, compare=False)
     """What no command ever leaves."""
 
+    if TYPE_CHECKING:  # texts and quantities are read, parts of the range too
+
+        def __init__(
+            self,
+            name: str,
+            source: str,
+            marks: Sequence[Sequence[Quantityish]],
+            safe: Quantityish,
+            range: str | Sequence[Quantityish] = "duty8",
+            clamp: Sequence[Quantityish] | None = None,
+            dead_band: Quantityish = 0.0,
+            off: Quantityish | None = None,
+            whole: bool = True,
+            slew: Quantityish | None = None,
+            safe_when: tuple[str, ...] = (),
+            safe_flags: tuple[str, ...] = FAULTS,
+            output: str = "",
+            decimals: int | None = None,
+            wire: str = WIRE,
+            about: str = "",
+            unit: str = "",
+            expected: Sequence[ExpectedRow | Sequence[Quantityish]] = (),
+        ) -> None: ...
+
     def __post_init__(self) -> None:
+        for key in ("marks", "safe", "range", "clamp", "dead_band", "off", "slew"):
+            object.__setattr__(self, key, written(getattr(self, key)))
         for error in self.errors():
             raise error
         if self.off is None:

@@ -11,11 +11,11 @@ from typing import Any, Literal, get_args
 import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 
+from ..containers import to_array
 from ..error_types import ParameterError
 from ..numerics import AnyArray, Array
 from ..ruler.converter import blocks
 from ..ruler.quantity import quantity
-from ..ruler.reading import to_array
 from ..ruler.units import number
 
 #: Up to here a window is looked at whole, and so many samples at once.
@@ -169,7 +169,7 @@ class Smoother:
     """When the samples in `_past` were taken, then the last one."""
 
     def add(
-        self, samples: AnyArray, missing: AnyArray | None = None, times: AnyArray | None = None
+        self, samples: Any, missing: AnyArray | None = None, times: AnyArray | None = None
     ) -> Array:
         """The smoothed samples. Missing ones are left out, not spread: NaN there, and the others
         are as if they had never been. times: when each was taken, in seconds."""
@@ -330,36 +330,49 @@ def _ranked(x: Array, n: int, rank: int) -> Array:
     return out
 
 
-def smooth(samples: Any, smoothing: Smoothing) -> Any:
+def smooth(samples: Any, smoothing: Smoothing, axis: int = 0) -> Any:
     """Smooth a whole array (NaN is missing); the same numbers as batch by batch.
 
     Parameters
     ----------
-    samples : array | list | Series
-        Shape (n,); NaN is missing.
+    samples : anything that holds numbers
+        Shape (n,), or any shape with one sample after another along `axis`: the columns of a frame
+        are smoothed each by itself. NaN, NA, null and None are missing.
     smoothing : Smoothing
         How.
+    axis : int, default 0
+        Along which time goes.
 
     Returns
     -------
-    array | Series
-        Shape (n,); NaN where a sample is missing. A Series keeps its index and its name.
+    The kind and shape of what was given; NaN where a sample is missing. A Series keeps its index
+    and its name.
+
+    Raises
+    ------
+    ParameterError
+        For an axis that is none.
 
     Examples
     --------
     >>> import jetruler as jr
     >>> jr.smooth([2, 4, 6, 8], jr.Smoothing("mean", 2))
-    array([2., 3., 5., 7.])
+    [2.0, 3.0, 5.0, 7.0]
     """
     numbers, like = to_array(samples)
-    x = numbers.astype(np.float64).reshape(-1)
-    smoother, out = Smoother(smoothing), np.empty(x.size)
-    for part in blocks(x.size):  # what a block needs on the way stays in the cache
-        out[part] = smoother.add(x[part])
-    return out if isinstance(samples, list | tuple | range) else like(out)
+    x = np.atleast_1d(numbers).astype(np.float64)
+    if not -x.ndim <= axis < x.ndim:
+        raise ParameterError("axis", axis, f"an axis of an array of {x.ndim} dimensions")
+    out = np.empty(x.shape)
+    rows, into = np.moveaxis(x, axis, -1), np.moveaxis(out, axis, -1)
+    for place in np.ndindex(rows.shape[:-1]):
+        smoother, row = Smoother(smoothing), np.ascontiguousarray(rows[place])
+        for part in blocks(row.size):  # what a block needs on the way stays in the cache
+            into[place][part] = smoother.add(row[part])
+    return like(out.reshape(numbers.shape))
 
 
-def block_averages(samples: AnyArray, n: int) -> Array:
+def block_averages(samples: Any, n: int) -> Array:
     """Average blocks of n readings, each to one; NaN are left out.
 
     Parameters
@@ -387,7 +400,8 @@ def block_averages(samples: AnyArray, n: int) -> Array:
     """
     if n < 1:
         raise ParameterError("n", n, "at least 1 sample")
-    x = np.asarray(samples, dtype=np.float64)
+    numbers, _ = to_array(samples)
+    x = numbers.astype(np.float64).reshape(-1)
     blocks = x[: x.size // n * n].reshape(-1, n)
     there = ~np.isnan(blocks)
     with np.errstate(invalid="ignore", over="ignore"):

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import Array, Truths
-from ..ruler.quantity import seconds
+from ..ruler.quantity import Quantityish, seconds
 from ..ruler.reading import Reading
 from ..ruler.units import number
 from .channel import Channel
@@ -57,7 +57,20 @@ class Trip:
     stay: float | str = 0.0
     about: str = ""
 
+    if TYPE_CHECKING:  # a list of conditions is one, too
+
+        def __init__(
+            self,
+            name: str,
+            conditions: Sequence[Condition],
+            join: Literal["any", "all"] = "any",
+            hold: Quantityish = 0.0,
+            stay: Quantityish = 0.0,
+            about: str = "",
+        ) -> None: ...
+
     def __post_init__(self) -> None:
+        object.__setattr__(self, "conditions", tuple(self.conditions))
         for error in self.errors():
             raise error
 

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..bench.channel import Channel
+from ..containers import to_array
 from ..error_types import JetRulerError
 from ..laws.linear import Line
 from ..numerics import Array
@@ -156,9 +157,9 @@ def compare(
 def _paired(a: Any, b: Any, times: Any, times_b: Any) -> tuple[Array, Array, int]:
     """The values that both have, paired in time where times are given, and how many of b stand
     alone."""
-    a, b = (np.asarray(values, dtype=np.float64).reshape(-1) for values in (a, b))
+    a, b = (_row(values) for values in (a, b))
     if times is not None and times_b is not None:
-        at = [np.asarray(t, dtype=np.float64).reshape(-1) for t in (times, times_b)]
+        at = [_row(t) for t in (times, times_b)]
         _, a, b = aligned(at[0], a, at[1], b)
     elif a.size != b.size:
         raise JetRulerError(
@@ -166,6 +167,10 @@ def _paired(a: Any, b: Any, times: Any, times_b: Any) -> tuple[Array, Array, int
         )
     both = np.isfinite(a) & np.isfinite(b)
     return a[both], b[both], int(np.count_nonzero(np.isfinite(b) & ~both))
+
+
+def _row(values: Any) -> Array:
+    return to_array(values)[0].astype(np.float64).reshape(-1)
 
 
 def _notes(

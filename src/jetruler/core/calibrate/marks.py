@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ..containers import to_array
 from ..error_types import JetRulerError
 from ..numerics import Array
+from ..ruler.quantity import quantity, unit_written, written
 from ..ruler.units import factor, factor_and_offset, number, shown, spelled, symbol
 
 
@@ -25,6 +27,85 @@ class MarksError(JetRulerError):
     ...     print(error)
     line: expected marks at 2 different raw values or more, found 1
     """
+
+
+#: The columns of marks in their order, and what they may be called.
+SIDES = ("raw", "true", "u_true")
+NAMES = {"raw": "raw", "true": "true", "u_true": "u_true", "u": "u_true", "u_raw": "u_raw"}
+
+
+def _by_name(marks: Any) -> dict[str, Any] | None:
+    """The columns of what has names: a dict, a frame, records, dicts one after another."""
+    found: dict[str, Any]
+    names: Any
+    if isinstance(marks, Mapping):
+        found = dict(marks)
+    elif hasattr(marks, "columns") or hasattr(marks, "column_names"):
+        names = list(getattr(marks, "column_names", None) or marks.columns)
+        if all(isinstance(name, int | np.integer) for name in names):
+            return None  # a frame that was given no names
+        found = {str(name): marks[name] for name in names}
+    elif names := getattr(getattr(marks, "dtype", None), "names", None):
+        found = {name: marks[name] for name in names}
+    elif isinstance(marks, Sequence) and marks and not isinstance(marks, str):
+        rows = [row if isinstance(row, Mapping) else _fields_of(row) for row in marks]
+        if not all(row is not None for row in rows):
+            return None
+        known = list(dict.fromkeys(name for row in rows if row for name in row))
+        found = {name: [(row or {}).get(name) for row in rows] for name in known}
+    else:
+        return None
+    if {"raw", "true"} - found.keys() or found.keys() - NAMES.keys():
+        wanted = "raw, true, and perhaps u_true (or u) and u_raw"
+        raise MarksError(f"marks: expected columns {wanted}, found {', '.join(found)}")
+    return {NAMES[name]: column for name, column in found.items()}
+
+
+def _fields_of(row: Any) -> Mapping[str, Any] | None:
+    named = getattr(row, "_asdict", None)
+    return named() if callable(named) else None
+
+
+def _in_order(marks: Any) -> list[Any]:
+    """The columns of what has no names: raw, true, and perhaps u_true."""
+    if isinstance(marks, Iterator):
+        marks = list(marks)
+    of_columns = isinstance(marks, tuple) and not any(isinstance(c, tuple) for c in marks)
+    if of_columns and len(marks) in (2, 3):
+        return list(marks)
+    try:
+        rows = list(marks.to_numpy() if hasattr(marks, "to_numpy") else marks)
+        widths = {len(row) for row in rows}
+    except TypeError:
+        rows, widths = [], set()
+    if len(widths) == 1:
+        (wide,) = widths
+        # Rows of three are series where there are two of them; tuples are always marks.
+        series = wide > 3 or (wide == 3 and len(rows) == 2 and not isinstance(rows[0], tuple))
+        if series and len(rows) in (2, 3):
+            return rows
+        if wide in (2, 3):
+            return [[row[i] for row in rows] for i in range(wide)]
+    raise MarksError(
+        "marks: expected pairs (raw, true) or triples (raw, true, u_true), all of one length, "
+        f"found {marks!r}"
+    )
+
+
+def _numbers(name: str, column: Any) -> tuple[Array, str | None]:
+    """A column as numbers, and the unit that it brings."""
+    column = written(column)
+    texts = isinstance(column, list | tuple) and any(isinstance(written(v), str) for v in column)
+    try:
+        if texts:
+            listed = [written(value) for value in column]
+            unit = next((u for v in listed if isinstance(v, str) and (u := unit_written(v))), None)
+            values = [quantity(v, unit) if isinstance(v, str) else float(v) for v in listed]
+            return np.array(values, np.float64), unit
+        numbers, _ = to_array(column)
+    except (JetRulerError, ValueError) as error:
+        raise MarksError(f"marks: {name}: {error}") from None
+    return numbers.astype(np.float64).reshape(-1), None
 
 
 #: Marks that a fit takes: nobody takes more by hand, and a log is compared, not fitted.
@@ -80,7 +161,25 @@ class Marks:
     u_common: float = 0.0
     unused: tuple[str, ...] = ()
 
+    if TYPE_CHECKING:  # whatever holds numbers is read
+
+        def __init__(
+            self,
+            raw: Any,
+            true: Any,
+            u_true: Any = None,
+            raw_unit: str | None = None,
+            true_unit: str | None = None,
+            names: tuple[str, ...] = (),
+            u_raw: Any = None,
+            u_common: float = 0.0,
+            unused: tuple[str, ...] = (),
+        ) -> None: ...
+
     def __post_init__(self) -> None:
+        for kind in ("raw", "true", "u_true", "u_raw"):
+            if (given := getattr(self, kind)) is not None:
+                object.__setattr__(self, kind, _numbers(kind, given)[0])
         if not self.names:
             names = tuple(f"mark {i}" for i in range(1, self.raw.size + 1))
             object.__setattr__(self, "names", names)
@@ -102,28 +201,24 @@ class Marks:
 
     @classmethod
     def of(cls, marks: Marks | Sequence[Sequence[float]] | Any) -> Marks:
-        """Marks from pairs (raw, true) or triples (raw, true, u_true), one after another, or as
-        columns: a frame of two or three, or a tuple of lists or arrays."""
+        """Marks from whatever holds them.
+
+        Pairs (raw, true) or triples (raw, true, u_true), one after another; columns, as a tuple of
+        two or three, or as a list or array of two rows (of two rows of two, each is a mark); by
+        name (raw, true, u_true or u, u_raw), as a dict, a frame, records or dicts one after
+        another. Texts and Pint's quantities bring their unit.
+        """
         if isinstance(marks, Marks):
             return marks
-        if isinstance(marks, Iterator):
-            marks = list(marks)
-        columns = isinstance(marks, tuple) and not any(isinstance(m, tuple) for m in marks)
-        try:
-            table = np.array(marks, dtype=np.float64)
-            table = table.T if columns and len(marks) in (2, 3) else table
-        except (TypeError, ValueError):
-            table = np.empty(0)
-        if table.ndim != 2 or table.shape[1] not in (2, 3):
-            raise MarksError(
-                "marks: expected pairs (raw, true) or triples (raw, true, u_true), all of one "
-                f"length, found {marks!r}"
-            )
-        return cls(
-            table[:, 0].copy(),
-            table[:, 1].copy(),
-            table[:, 2].copy() if table.shape[1] == 3 else None,
-        )
+        columns = _by_name(marks)
+        if columns is None:
+            columns = dict(zip(SIDES, _in_order(marks), strict=False))
+        read = {name: _numbers(name, column) for name, column in columns.items()}
+        sizes = {name: values.size for name, (values, _) in read.items()}
+        if len(set(sizes.values())) > 1:
+            raise MarksError(f"marks: expected columns of one length, found {sizes}")
+        values: dict[str, Any] = {name: numbers for name, (numbers, _) in read.items()}
+        return cls(**values, raw_unit=read["raw"][1], true_unit=read["true"][1])
 
     def __len__(self) -> int:
         return int(self.raw.size)

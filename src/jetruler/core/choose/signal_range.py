@@ -393,7 +393,7 @@ def choose_reference(
     --------
     >>> import jetruler as jr
     >>> choice = jr.choose_reference(0.2, 2.3, [1.1, 2.5, 3.3])
-    >>> choice.best.vref
+    >>> choice.candidates[0].vref  # the best one
     2.5
     """
     if not low < high:

@@ -5,13 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import ClassVar, Literal
+from typing import TYPE_CHECKING, ClassVar, Literal
 
 import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import Array, FlagArray
 from ..ruler.base_law import FRACTION, Ohms, Volts, constant, ignore_fp_warnings, reject
+from ..ruler.quantity import Quantityish
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law
 from ..ruler.units import bracketed, number, printed_as, result_text, shown, significant
@@ -75,6 +76,17 @@ class Divider(Law):
     sensor: Literal["upper", "lower"] = "lower"
     supply: Volts | None = None
     load: Ohms | None = None
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            known: Quantityish,
+            sensor: Literal["upper", "lower"] = "lower",
+            supply: Quantityish | None = None,
+            load: Quantityish | None = None,
+        ) -> None: ...
+
     name: ClassVar[str] = "divider"
 
     @property
@@ -316,6 +328,16 @@ class Attenuator(_Gain):
     upper: Ohms
     lower: Ohms
     load: Ohms | None = None
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            upper: Quantityish,
+            lower: Quantityish,
+            load: Quantityish | None = None,
+        ) -> None: ...
+
     name: ClassVar[str] = "attenuator"
 
     def check(self) -> Iterator[ParameterError]:
@@ -383,6 +405,14 @@ class Shunt(_Gain):
     """
 
     ohms: Ohms
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            ohms: Quantityish,
+        ) -> None: ...
+
     name: ClassVar[str] = "shunt"
 
     @property
@@ -448,6 +478,15 @@ class Amplifier(_Gain):
 
     gain: float
     offset: Volts = 0.0
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            gain: Quantityish,
+            offset: Quantityish = 0.0,
+        ) -> None: ...
+
     name: ClassVar[str] = "amplifier"
 
     def check(self) -> Iterator[ParameterError]:

@@ -21,6 +21,7 @@ from ..ruler.base_law import (
     reject_outside,
     unit_fields,
 )
+from ..ruler.quantity import Quantityish
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law
 from ..ruler.units import bracketed, number, result_text
@@ -139,6 +140,18 @@ class Table(Curve):
     ends: Literal["flag", "extend", "hold"] = "flag"
     unit: str | None = None
     takes: str | None = None
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            points: Sequence[Sequence[Quantityish]] | AnyArray,
+            method: Literal["linear", "smooth"] = "linear",
+            ends: Literal["flag", "extend", "hold"] = "flag",
+            unit: str | None = None,
+            takes: str | None = None,
+        ) -> None: ...
+
     name: ClassVar[str] = "table"
     pairs_key: ClassVar[str] = "points"
     role: ClassVar[Role] = Role.CURVE
@@ -401,6 +414,17 @@ class Polynomial(OnDomain):
     domain: tuple[float, float] | None = None
     unit: str | None = None
     takes: str | None = None
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            coefficients: Sequence[Quantityish],
+            domain: Sequence[Quantityish] | None = None,
+            unit: str | None = None,
+            takes: str | None = None,
+        ) -> None: ...
+
     name: ClassVar[str] = "polynomial"
     role: ClassVar[Role] = Role.CURVE
     unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"domain": "takes"}

@@ -8,7 +8,7 @@ import math
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
@@ -25,6 +25,7 @@ from ..ruler.base_law import (
     reject,
     reject_outside,
 )
+from ..ruler.quantity import Quantityish
 from ..ruler.ruler import Law
 from ..ruler.units import bracketed, nearest, number, plain
 from .curve import Curve, OnDomain, above_zero, check_domain, finite_or_nan
@@ -111,6 +112,7 @@ class Formula(OnDomain):
     domain: tuple[float, float] | None = None
     unit: str | None = None
     takes: str | None = None
+
     name: ClassVar[str] = "formula"
     role: ClassVar[Role] = Role.CURVE
     open_ended: ClassVar[str] = "constants"
@@ -369,6 +371,19 @@ class PowerLaw(Curve):
     c: float = 0.0
     unit: str | None = None
     takes: str | None = None
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            a: Quantityish,
+            b: Quantityish,
+            x0: Quantityish = 0.0,
+            c: Quantityish = 0.0,
+            unit: str | None = None,
+            takes: str | None = None,
+        ) -> None: ...
+
     name: ClassVar[str] = "power"
     role: ClassVar[Role] = Role.CURVE
     unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"x0": "takes", "c": "unit"}

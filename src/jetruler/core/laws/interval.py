@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import AnyArray, Array, FlagArray
 from ..ruler.base_law import Role, as_array, constant, reject, unit_fields
+from ..ruler.quantity import Quantityish
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law
 from ..ruler.units import number, result_text, shown
@@ -23,6 +24,16 @@ class Interval(Law):
     low: float | None = None
     high: float | None = None
     unit: str | None = None
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            low: Quantityish | None = None,
+            high: Quantityish | None = None,
+            unit: str | None = None,
+        ) -> None: ...
+
     unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"low": "unit", "high": "unit"}
 
     def __post_init__(self) -> None:
@@ -269,6 +280,17 @@ class DeadBand(Law):
     high: float
     rest: float | None = None
     unit: str | None = None
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            low: Quantityish,
+            high: Quantityish,
+            rest: Quantityish | None = None,
+            unit: str | None = None,
+        ) -> None: ...
+
     name: ClassVar[str] = "dead-band"
     role: ClassVar[Role] = Role.HOLD
     unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {

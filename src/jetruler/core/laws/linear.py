@@ -3,15 +3,16 @@ lines and polynomials are fitted."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import Array
 from ..ruler.base_law import OF_RESULT, FitInput, FitModel, Role, constant, unit_fields
+from ..ruler.quantity import Quantityish
 from ..ruler.ruler import Law
 from ..ruler.units import (
     bracketed,
@@ -62,6 +63,18 @@ class Line(Law):
     marks: tuple[Mark, Mark] | None = None
     unit: str | None = None
     takes: str | None = None
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            gain: Quantityish | None = None,
+            offset: Quantityish | None = None,
+            marks: Sequence[Sequence[Quantityish]] | None = None,
+            unit: str | None = None,
+            takes: str | None = None,
+        ) -> None: ...
+
     name: ClassVar[str] = "line"
     role: ClassVar[Role] = Role.CURVE
     unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {

@@ -4,9 +4,9 @@ of a lab box."""
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
@@ -24,6 +24,7 @@ from ..ruler.base_law import (
     unit_fields,
 )
 from ..ruler.converter import Converter, RawInput
+from ..ruler.quantity import Quantityish
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law
 from ..ruler.units import factor, number, result_text, shown
@@ -82,6 +83,23 @@ class Adc(Law, Converter):
     offset_error: float = 0.0
     gain_error: Fraction = 0.0
     inl: float = 0.0
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            bits: int,
+            vref: Quantityish | None = None,
+            count_at_vref: Quantityish | None = None,
+            signed: bool = False,
+            ratiometric: bool = False,
+            error_lsb: Quantityish = 0.0,
+            codes: int | None = None,
+            offset_error: Quantityish = 0.0,
+            gain_error: Quantityish = 0.0,
+            inl: Quantityish = 0.0,
+        ) -> None: ...
+
     name: ClassVar[str] = "adc"
     role: ClassVar[Role] = Role.CONVERTER
 
@@ -208,6 +226,20 @@ class Counts(Law, Converter):
     offset_error: float = 0.0
     gain_error: Fraction = 0.0
     inl: float = 0.0
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            bits: int,
+            signed: bool = False,
+            error_lsb: Quantityish = 0.0,
+            codes: int | None = None,
+            offset_error: Quantityish = 0.0,
+            gain_error: Quantityish = 0.0,
+            inl: Quantityish = 0.0,
+        ) -> None: ...
+
     name: ClassVar[str] = "counts"
     role: ClassVar[Role] = Role.CONVERTER
 
@@ -271,6 +303,17 @@ class Input(Law, RawInput):
     resolution: float | None = None
     range: tuple[float, float] | None = None
     error: float = 0.0
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            unit: str,
+            resolution: Quantityish | None = None,
+            range: Sequence[Quantityish] | None = None,
+            error: Quantityish = 0.0,
+        ) -> None: ...
+
     name: ClassVar[str] = "input"
 
     def __post_init__(self) -> None:

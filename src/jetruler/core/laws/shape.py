@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, ClassVar, Literal, get_args
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, get_args
 
 import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import Array
 from ..ruler.base_law import Role, as_array, constant, unit_fields
+from ..ruler.quantity import Quantityish
 from ..ruler.rounding import nearest, on_edges, on_steps
 from ..ruler.ruler import Law
 from ..ruler.units import number, result_text
@@ -246,6 +247,18 @@ class Zones(Law):
     unit: str | None = None
     takes: str | None = None
     hysteresis: float = 0.0
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            edges: Sequence[Quantityish],
+            values: Sequence[Any],
+            unit: str | None = None,
+            takes: str | None = None,
+            hysteresis: Quantityish = 0.0,
+        ) -> None: ...
+
     name: ClassVar[str] = "zones"
     role: ClassVar[Role] = Role.LABEL
     unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"edges": "takes"}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, ClassVar
@@ -12,6 +12,7 @@ import numpy as np
 from ..error_types import ParameterError
 from ..numerics import Array, solve_monotone
 from ..ruler.base_law import Ohms, Role, as_array
+from ..ruler.quantity import Quantityish
 from ..ruler.units import bracketed, number, result_text
 from .circuit import positive
 from .temperature import ZERO_C, TemperatureUnit, cubic_statements, typed_cubic
@@ -70,6 +71,17 @@ class SteinhartHartExtended(CubicThermistor):
     to_kelvin: Four | None = None
     to_ohms: Four | None = None
     unit: TemperatureUnit = "degC"
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            r25: Quantityish,
+            to_kelvin: Sequence[float] | None = None,
+            to_ohms: Sequence[float] | None = None,
+            unit: TemperatureUnit = "degC",
+        ) -> None: ...
+
     name: ClassVar[str] = "steinhart-hart-extended"
     sensor_kind: ClassVar[str] = "thermistor"
     role: ClassVar[Role] = Role.CURVE

@@ -5,13 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any, ClassVar, Literal, Protocol
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, Protocol
 
 import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import Array, solve_monotone
 from ..ruler.base_law import Ohms, Role, as_array, constant, ignore_fp_warnings, reject, unit_fields
+from ..ruler.quantity import Quantityish
 from ..ruler.ruler import Law
 from ..ruler.units import TEMPERATURES, number, printed_as, result_text, shown
 from .circuit import positive
@@ -189,6 +190,15 @@ class Platinum(TemperatureLaw):
 
     r0: Ohms = 100.0
     unit: TemperatureUnit = "degC"
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            r0: Quantityish = 100.0,
+            unit: TemperatureUnit = "degC",
+        ) -> None: ...
+
     name: ClassVar[str] = "platinum"
     sensor_kind: ClassVar[str] = "platinum"
     role: ClassVar[Role] = Role.CURVE

@@ -6,7 +6,7 @@ from abc import abstractmethod
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
@@ -24,6 +24,7 @@ from ..ruler.base_law import (
     ignore_fp_warnings,
     reject,
 )
+from ..ruler.quantity import Quantityish
 from ..ruler.ruler import Law
 from ..ruler.units import bracketed, number, printed_as, result_text, shown, significant
 from .circuit import positive
@@ -141,6 +142,17 @@ class Beta(_Thermistor):
     beta: BareKelvin
     t0: Kelvin = 298.15
     unit: TemperatureUnit = "degC"
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            r0: Quantityish,
+            beta: Quantityish,
+            t0: Quantityish = 298.15,
+            unit: TemperatureUnit = "degC",
+        ) -> None: ...
+
     name: ClassVar[str] = "beta"
     sensor_kind: ClassVar[str] = "thermistor"
     role: ClassVar[Role] = Role.CURVE
@@ -303,6 +315,17 @@ class SteinhartHart(CubicThermistor):
     b: float
     c: float
     unit: TemperatureUnit = "degC"
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(
+            self,
+            a: Quantityish,
+            b: Quantityish,
+            c: Quantityish,
+            unit: TemperatureUnit = "degC",
+        ) -> None: ...
+
     name: ClassVar[str] = "steinhart-hart"
     sensor_kind: ClassVar[str] = "thermistor"
     role: ClassVar[Role] = Role.CURVE

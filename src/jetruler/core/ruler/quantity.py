@@ -7,10 +7,21 @@ import math
 import re
 from collections.abc import Mapping
 from decimal import Decimal
-from typing import Any
+from typing import TYPE_CHECKING, Any, TypeAlias
 
+import numpy as np
+
+from ..containers import is_a
 from ..error_types import ParameterError, QuantityError, UnitError
-from .units import PREFIXES, TEMPERATURES, Unit, factor, spelled, symbol
+from .units import PREFIXES, TEMPERATURES, Unit, factor, pint_name, spelled, symbol
+
+if TYPE_CHECKING:
+    from pint import Quantity
+
+    #: What a parameter may be given as: a number, a text with its unit, a quantity of Pint's.
+    Quantityish: TypeAlias = float | str | Quantity[Any]
+else:
+    Quantityish = Any
 
 EXAMPLES = '"4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC"'
 #: A decimal number. Only one way leads through it, so that a text of many digits is read at once.
@@ -174,6 +185,7 @@ def _coverage(text: str, whole: str) -> tuple[float | None, str]:
 
 def seconds(value: object) -> float:
     """A time: seconds, or a text with its unit ("5 s", "200 ms"). NaN for anything else."""
+    value = written(value)
     try:
         found = quantity(value, "s") if isinstance(value, str) else value
     except ValueError:
@@ -296,6 +308,7 @@ def _line(found: str | None, unit: str | None, text: str) -> tuple[float, float]
 def amount(key: str, value: Any, unit: str | None, difference: bool = False) -> Any:
     """A number, or what a text means in a unit; as a difference, 5 K are 5 °C.
     Raises `ParameterError`."""
+    value = written(value)
     if isinstance(value, list | tuple):
         return tuple(amount(key, one, unit, difference) for one in value)
     if not isinstance(value, str):
@@ -314,9 +327,52 @@ def amount(key: str, value: Any, unit: str | None, difference: bool = False) -> 
         raise ParameterError(key, value, error.expected, error.why) from None
 
 
+def written(value: Any) -> Any:
+    """A quantity of Pint's as the text that stands for it, in lists too; anything else as it is."""
+    if isinstance(value, list | tuple):
+        return tuple(map(written, value))
+    if not is_a(value, "pint", "Quantity"):
+        return value
+    numbers, unit = value.magnitude, _unit_of_pint(value)
+    if np.ndim(numbers):
+        return tuple(f"{number!r} {unit}".strip() for number in np.ravel(numbers).tolist())
+    if hasattr(value, "error"):  # a measurement: its standard deviation
+        best, spread = float(value.value.magnitude), float(value.error.magnitude)
+        return f"{best!r} {unit} ± {spread!r} {unit} (k=1)"
+    return f"{float(numbers)!r} {unit}".strip()
+
+
+def _unit_of_pint(value: Any) -> str:
+    return "" if str(value.units) == "dimensionless" else spelled(str(value.units))
+
+
+def magnitude(value: Any, unit: str | None) -> Any:
+    """The numbers of a quantity of Pint's in a unit; anything else as it is. Raises `UnitError`."""
+    if not is_a(value, "pint", "Quantity"):
+        return value
+    from .units import factor_and_offset
+
+    own = _unit_of_pint(value)
+    if not own or own == unit:
+        return value.magnitude
+    if unit is None:
+        raise UnitError(f"expected a number without a unit, found {value}")
+    size, offset = factor_and_offset(own, unit)
+    return value.magnitude * size + offset
+
+
+def with_unit(values: Any, unit: str | None) -> Any:
+    """Values as a quantity of Pint's, in the registry that the application uses."""
+    import pint
+
+    registry: Any = pint.application_registry
+    return registry.get().Quantity(values, pint_name(unit))
+
+
 def owned(value: Any) -> Any:
-    """Lists, arrays, frames and the like as tuples: a law is not changed by what its caller does
-    later."""
+    """Lists, arrays, frames and the like as tuples, quantities of Pint's as texts: a law is not
+    changed by what its caller does later."""
+    value = written(value)
     if hasattr(value, "to_numpy"):
         value = value.to_numpy()
     if hasattr(value, "tolist"):

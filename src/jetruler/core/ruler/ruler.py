@@ -3,19 +3,22 @@ multiply out as printed, with as many digits as that needs."""
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from functools import partial, wraps
-from typing import Any, ClassVar, TypeVar, cast, overload
+from typing import Any, ClassVar, TypeVar, cast
 
 import numpy as np
 
 from .. import OUTER
+from ..containers import converts, is_a, lazily, like_given, to_array
 from ..error_types import ParameterError, UnitError
 from ..numerics import Array, FlagArray, Numbers
-from .base_law import BaseLaw, Role, as_array, constant, unit_fields
+from .base_law import FRACTION, BaseLaw, Role, as_array, constant, unit_fields
 from .converter import Converter, CountTable, RawInput, for_blocks, usual_sizes
-from .reading import Flag, Reading, Trace, lazily, to_array
+from .quantity import magnitude, with_unit
+from .reading import Flag, Reading, Trace
 from .rounding import guard
 from .units import (
     TEMPERATURES,
@@ -132,22 +135,25 @@ class Ruler:
         return it; `jetruler.plots` has the other pictures."""
         return OUTER.plot(self, ax=ax)
 
-    @overload
-    def __call__(self, x: int | float | None) -> float: ...
-    @overload
-    def __call__(self, x: Like, out: Array | None = None, threads: int = 1) -> Like: ...
-    def __call__(self, x: Any, out: Array | None = None, threads: int = 1) -> Any:
+    @converts
+    def __call__(
+        self, x: Any, out: Array | None = None, threads: int = 1, units: bool = False
+    ) -> Any:
         """Convert. `out` (a float64 array of the same shape) takes the result if given; threads:
-        how many share the work on a large array. A Dask array or Series stays lazy."""
-        if x.__class__ is int:
+        how many share the work on a large array. What is lazy stays lazy. A quantity of Pint's is
+        read in the unit of the raw edge, or of any joint before the last: volts at the pin.
+        units: whether the values come back as a quantity of Pint's."""
+        if x.__class__ is int and not units:
             try:
                 return self._each_count[x]
             except KeyError:  # the first one, or one that is off scale
                 if not self._each_count:
                     self._one_by_one()
+        if units:
+            return with_unit(self(x, out, threads), self.gives)
         if (later := lazily(x, self)) is not None:
             return later
-        counts, like = to_array(x)
+        counts, like = to_array(self._raw_numbers(x))
         if out is None:
             out = np.empty(counts.shape, np.float64)
         elif out.dtype != np.float64 or out.shape != counts.shape:
@@ -161,7 +167,7 @@ class Ruler:
         """Convert and flag: `Reading.value` and `Reading.flags` are each like x."""
         if (values := lazily(x, self)) is not None:
             return Reading(values, lazily(x, self._flags_of, "uint8"), self.gives)
-        counts, like = to_array(x)
+        counts, like = to_array(self._raw_numbers(x))
         values = np.empty(counts.shape, np.float64)
         flags = np.empty(counts.shape, np.uint8)
         self._fill(counts, values, flags, threads)
@@ -170,25 +176,50 @@ class Ruler:
             return Reading(value, Flag(flagged), self.gives, self.label(value))
         return Reading(value, flagged, self.gives)
 
+    @like_given
     def inverse(self, y: Any) -> Any:
         """From the true edge back to the raw edge: the (fractional) count that means y.
 
         NaN where no input gives y: beyond a clamp, or beyond the converter's own counts.
         """
-        return _each(y, self._inverse)
+        return _each(magnitude(y, self.gives), self._inverse)
 
+    @like_given
     def slope(self, x: Any) -> Any:
         """Units of the true edge per unit of the raw edge at x, by the chain rule."""
-        return _each(x, self._slope)
+        return _each(self._raw_numbers(x), self._slope)
 
     def label(self, value: float) -> str | None:
         """What a value of the true edge stands for, where that is no number: a zone's label."""
         last = next((law for law in reversed(self.laws) if law.changes_value), self.laws[-1])
         return last.label(value)
 
+    @like_given
     def direct(self, x: Any) -> Any:
         """Convert law by law, without the compiled table."""
-        return _each(x, self._values)
+        return _each(self._raw_numbers(x), self._values)
+
+    def _raw_numbers(self, x: Any) -> Any:
+        """The numbers of the raw edge that a quantity of Pint's means; anything else as it is."""
+        if not is_a(x, "pint", "Quantity"):
+            return x
+        with contextlib.suppress(UnitError):
+            return magnitude(x, self.takes)
+        ways = [symbol(self.takes)]
+        for before in self.from_the_pin:
+            ways += [symbol(before.gives)] if before.gives not in (None, FRACTION) else []
+            with contextlib.suppress(UnitError):
+                return before.inverse(magnitude(x, before.gives))
+        raise UnitError(f"expected a quantity in {' or '.join(dict.fromkeys(ways))}, found {x}")
+
+    @property
+    def from_the_pin(self) -> list[Ruler]:
+        """The laws up to each joint before the last; the volts at a converter's pin come first,
+        also where the chain goes on with a fraction of its reference."""
+        pin, in_volts = self.converter, {"ratiometric": False}
+        has_volts = pin is not None and hasattr(pin, "ratiometric")
+        volts = [Ruler((replace(pin, **in_volts),))] if has_volts else []  # type: ignore[arg-type,type-var]
+        return [*volts, *(Ruler(self.laws[:i]) for i in range(1, len(self.laws)))]
 
     def trace(self, x: float) -> Trace:
         """The worked solution from raw to true, one line a law."""
@@ -425,7 +456,8 @@ def _of_any_numbers(method: Callable[..., Array]) -> Callable[..., Any]:
     def of_any(self: Law, x: Any) -> Any:
         if x.__class__ is np.ndarray and x.dtype == np.float64 and x.ndim:
             return method(self, x)
-        values, like = to_array(x)
+        unit = self.gives if method.__name__ == "inverse" else self.takes
+        values, like = to_array(magnitude(x, unit))
         flat = np.asarray(values, np.float64).reshape(-1)
         with np.errstate(all="ignore"):
             return like(method(self, flat).reshape(values.shape))
@@ -478,6 +510,7 @@ class Law(BaseLaw):
     def _repr_html_(self) -> str:
         return OUTER.html(self)
 
+    @like_given
     def __call__(self, x: Any) -> Any:
         """Convert as a ruler of this one law; the result has the type of x."""
         return Ruler.of(self)(x)

@@ -366,6 +366,11 @@ def _degree(unit: str) -> Fraction:
     return Fraction(TEMPERATURES[unit][1])
 
 
+def pint_name(unit: str | None) -> str:
+    """Return what Pint calls a unit."""
+    return "dimensionless" if unit in (None, "1") else _PINT_NAMES.get(unit, unit)
+
+
 def _quantity(x: int, unit: str) -> Any:
     """x of a unit, None for what is no unit."""
     if unit not in _PINT_NAMES and not _UNIT.match(unit):

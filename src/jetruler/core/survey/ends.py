@@ -10,8 +10,9 @@ from typing import Any
 import numpy as np
 
 from ..bench.channel import Channel
+from ..containers import as_samples
 from ..error_types import JetRulerError, ParameterError
-from ..numerics import AnyArray, Array, as_samples
+from ..numerics import AnyArray, Array
 from ..result import Result, public_fields
 from ..ruler.units import number, symbol
 from .survey import Survey, stepped

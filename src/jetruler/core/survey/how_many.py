@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 import numpy as np
 
+from ..containers import to_array
 from ..error_types import ParameterError
 from ..numerics import (
     Array,
@@ -110,14 +111,12 @@ class HowMany(Result):
         return []
 
 
-def how_many(
-    noise: float | Sequence[float] | Array, target: float, lsb: float | None = None
-) -> HowMany:
+def how_many(noise: Any, target: float, lsb: float | None = None) -> HowMany:
     """How many readings to average so that their mean has a standard deviation of `target`.
 
     Parameters
     ----------
-    noise : float | array
+    noise : float, or anything that holds numbers
         Standard deviation of one reading, if they are independent; or readings at rest, one after
         another, shape (n,): then hum and slow noise are in what is left.
     target : float
@@ -160,7 +159,7 @@ def how_many(
         if not noise >= 0:
             raise ParameterError("noise", noise, "0 or more")
         return _of_independent(float(noise), target, lsb or 1.0)
-    readings = np.asarray(noise, dtype=np.float64).reshape(-1)
+    readings = to_array(noise)[0].astype(np.float64).reshape(-1)
     readings = readings[np.isfinite(readings)]
     if readings.size < 20:
         expected = "a standard deviation, or 20 readings or more"

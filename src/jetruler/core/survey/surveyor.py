@@ -8,7 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from ..numerics import AnyArray, as_samples
+from ..containers import as_samples
+from ..numerics import AnyArray
 from .blocks import MOST as BLOCKS
 from .blocks import SPIKE_COUNTS, Blocks, isolated_in, noise_of
 from .distribution import Distribution, core_of
