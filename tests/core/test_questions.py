@@ -25,7 +25,7 @@ def verdict(found: jr.results.Comparison) -> str:
     return "delay" if found.delay.samples and found.verdict in NONE else found.verdict
 
 
-@pytest.mark.parametrize("times", sizes(2, 30))
+@pytest.mark.parametrize("times", sizes(2, 20))
 @pytest.mark.parametrize("kind", thinned(NOISES, 3))
 def test_equal_sensors_get_no_verdict(kind: str, times: int) -> None:
     """Any false verdict once in a hundred comparisons, for all signals and lengths together."""

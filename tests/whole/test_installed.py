@@ -112,6 +112,8 @@ def test_an_empty_environment(
             assert texts[0] == texts[1]
         else:
             assert filecmp.cmp(path, other, shallow=False), path
+    if not pins:  # what is newest here runs the whole suite anyway
+        return
     subprocess.run([*pip, "pytest>=8.2,<9", "hypothesis>=6.100,<7"], check=True)
     shutil.copytree(ROOT / "tests", tmp_path / "tests")
     files = [file for name in CORE.split() for file in tmp_path.glob(f"tests/*/test_{name}.py")]

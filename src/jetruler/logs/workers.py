@@ -347,6 +347,7 @@ class Cluster:
             ) from None
         self._distributed: Any = distributed
         self._stack = ExitStack()
+        self._tasks: list[Task] = []
         self._client = self._local(workers) if address == "local" else self._remote()
 
     def _local(self, workers: int) -> Any:
@@ -385,9 +386,12 @@ class Cluster:
 
     def __exit__(self, *error: object) -> None:
         self._stack.close()
+        for task in self._tasks:  # a worker that was given up for dead may have gone on until now
+            sweep(task)
 
     def outcomes(self, tasks: Sequence[Task], work: Work) -> Iterator[Outcome]:
         """What came of each task, as each is done. A worker that dies is replaced by another."""
+        self._tasks = list(tasks)
         futures = {self._client.submit(attempt, task, work, pure=False): task for task in tasks}
         for future in self._distributed.as_completed(futures):
             task = futures[future]
@@ -396,8 +400,6 @@ class Cluster:
             except Exception as error:
                 sweep(task)
                 yield Outcome(task, error=f"{task.log}: {self._why(error)}")
-        for task in tasks:
-            sweep(task)
 
     def _why(self, error: Exception) -> str:
         if isinstance(error, self._distributed.KilledWorker):

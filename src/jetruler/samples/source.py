@@ -264,7 +264,10 @@ class LogSource:
         """Bytes taken from the file so far (packed bytes, if it is packed)."""
         if self.bytes_total is None:
             return 0
-        return self.bytes_total if self._raw.closed else self._raw.tell()
+        try:
+            return self._raw.tell()
+        except (OSError, ValueError):  # closed, perhaps this moment by another thread
+            return self.bytes_total
 
     def __enter__(self) -> LogSource:
         return self
