@@ -15,6 +15,7 @@ class Outer:
     html: Callable[[object], str]
     text: Callable[[Any], str]
     frame: Callable[[object], Any]
+    arrow: Callable[[object], Any]
     plot: Callable[..., Any]
     convert_frame: Callable[..., Any]
     code: Callable[[object, str, bool, str | None, bool], str]

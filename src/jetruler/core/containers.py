@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any, Literal, Protocol, TypeVar, overload
 
 import numpy as np
 
+from . import OUTER
 from .error_types import JetRulerError
 from .numerics import AnyArray, Array, Numbers
 
@@ -420,19 +421,10 @@ def _stacked(
 
 def _by_protocol(x: Any) -> Taken:
     """What speaks a protocol for numbers: Arrow's, NumPy's, that of buffers, or of frames."""
-    if hasattr(x, "__arrow_c_stream__") or hasattr(x, "__arrow_c_array__"):
-        import pyarrow as pa
-
-        streams = hasattr(x, "__arrow_c_stream__")
-        found = _of_arrow(pa.chunked_array(x) if streams else pa.array(x))
-    elif hasattr(x, "__dataframe__"):
-        from pyarrow.interchange import from_dataframe
-
-        found = _of_arrow(from_dataframe(x))
-    else:
-        found = None
-    if found is not None:
-        return found
+    if any(hasattr(x, f"__{name}__") for name in ("arrow_c_stream", "arrow_c_array", "dataframe")):
+        found = _of_arrow(OUTER.arrow(x))
+        if found is not None:
+            return found
     if hasattr(x, "__array__") or hasattr(x, "__array_interface__"):
         return (*_numeric(np.asarray(x)), _same)
     try:

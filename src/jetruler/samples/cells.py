@@ -276,3 +276,14 @@ def quote(cells: pa.Array, delimiter: str) -> pa.Array:
     doubled = pc.replace_substring(cells, '"', '""')
     wrapped = pc.binary_join_element_wise(b'"', doubled, b'"', b"")
     return pc.if_else(needs, wrapped, cells)
+
+
+def arrow_of(x: Any) -> Any:
+    """What speaks one of Arrow's protocols, or that of frames, as an array or a table."""
+    if hasattr(x, "__arrow_c_stream__"):
+        return pa.chunked_array(x)
+    if hasattr(x, "__arrow_c_array__"):
+        return pa.array(x)
+    from pyarrow.interchange import from_dataframe
+
+    return from_dataframe(x)
