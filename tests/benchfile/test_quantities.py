@@ -156,7 +156,7 @@ def test_python_takes_what_a_bench_file_takes() -> None:
     assert bench.drives["d"].marks == ((1.0, 0.0), (9, 255.0))
     with pytest.raises(ParameterError, match="above: expected a quantity in bar, found '8 kg'"):
         Bench("Desk", {"a": channel}, {"t": Trip("t", (Condition("a", above="8 kg"),))})
-    assert (Input("cm") >> Line.through(("83 cm", 0), ("2 m", 100)))(83) == 0.0  # type: ignore[arg-type]
+    assert (Input("cm") >> Line.through(("83 cm", 0), ("2 m", 100)))(83) == 0.0
 
 
 def test_units_of_one_kind_meet_and_stay_as_they_are_written() -> None:

@@ -244,7 +244,6 @@ def test_expressions_and_frames() -> None:
         (pa.array(["a"]), "string (a)", ""),
         (xr.Dataset({"bean": ("t", RAW)}), "a Dataset", "bean"),
     ],
-    ids=str,
 )
 @pytest.mark.parametrize("door", ["ruler", "smooth", "survey"])
 def test_what_is_no_number_is_refused_in_a_sentence(

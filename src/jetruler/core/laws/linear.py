@@ -99,7 +99,11 @@ class Line(Law):
 
     @classmethod
     def through(
-        cls, first: Mark, second: Mark, unit: str | None = None, takes: str | None = None
+        cls,
+        first: Sequence[Quantityish],
+        second: Sequence[Quantityish],
+        unit: str | None = None,
+        takes: str | None = None,
     ) -> Line:
         """The line through two marks, each a pair (raw, true)."""
         return cls(marks=(first, second), unit=unit, takes=takes)
