@@ -26,7 +26,7 @@ def test_a_file_reads_as_the_tool_converts_it(cli: Cli, home: Path) -> None:
         assert values == frame[channel.output_column].tolist()
     told = [(sample.time, trip, sample.trips[trip]) for sample in samples for trip in sample.turned]
     events = list(csv.reader(io.StringIO((home / "e.csv").read_text())))[1:]
-    assert told == [(time, trip, state == "on") for time, trip, state, _ in events]
+    assert told == [(float(time), trip, state == "on") for time, trip, state, _ in events]
 
 
 KNOB: Any = jr.Bench("Desk", {"knob": jr.Channel("knob", jr.Counts(12) >> jr.Line(0.1), 1)})
@@ -55,7 +55,7 @@ def test_samples_come_one_by_one_and_whoever_stops_leaves_no_thread() -> None:
     seen.set()
     sample = next(stream)
     assert sample.flags["knob"] is jr.Flag.OFF_SCALE
-    stream.close()  # type: ignore[attr-defined]
+    stream.close()
     assert not [t for t in threading.enumerate() if t.name == "jetruler-reader"]
 
 

@@ -52,7 +52,7 @@ def streamed(source: str | list[str], bench: jr.Bench, most: int = 10**6) -> lis
             found.append(None if value != value else round(value, 6))
             if len(found) == most:
                 break
-        samples.close()  # type: ignore[attr-defined]
+        samples.close()
     return found
 
 

@@ -7,12 +7,13 @@ import tomllib
 from collections.abc import Iterator, Mapping
 from os import PathLike
 from pathlib import Path
-from typing import Any, cast
+from typing import IO, Any, cast
 
 from ..core.bench.bench import Bench, column_clashes
 from ..core.bench.channel import Channel
 from ..core.error_types import (
     JetRulerError,
+    KindError,
     ParameterError,
     ParameterErrors,
     expected_found,
@@ -66,13 +67,13 @@ class BenchError(JetRulerError):
         super().__init__(head + "\n  ".join([*errors[:SHOWN], *more]))
 
 
-def load_bench(path: str | PathLike[str]) -> Bench:
+def load_bench(path: str | PathLike[str] | IO[Any]) -> Bench:
     """Read a bench file.
 
     Parameters
     ----------
-    path : path
-        The bench file (TOML).
+    path : path, or open file
+        The bench file (TOML); `~` is one's own folder.
 
     Returns
     -------
@@ -90,9 +91,15 @@ def load_bench(path: str | PathLike[str]) -> Bench:
     >>> list(jr.load_bench("bench.toml").channels)[:3]
     ['bean', 'bean2', 'damper']
     """
-    name = str(path)
+    if hasattr(path, "read"):
+        name, given = str(getattr(path, "name", "the bench file")), path.read()
+        return parse_bench(given.decode("utf-8") if isinstance(given, bytes) else given, name)
+    if not isinstance(path, str | PathLike):
+        expected = "a bench, a bench file's path, or an open file"
+        raise KindError(f"bench: expected {expected}, found {type(path).__name__}")
+    name, path = str(path), Path(path).expanduser()
     try:
-        text = text_of_file(Path(path)).removeprefix("\ufeff")
+        text = text_of_file(path).removeprefix("\ufeff")
     except FileNotFoundError:
         raise BenchError(name, ["there is no such file; name a bench file with --bench"]) from None
     except IsADirectoryError:
@@ -103,7 +110,7 @@ def load_bench(path: str | PathLike[str]) -> Bench:
         raise BenchError(name, [f"cannot be read: {error.strerror or error}"]) from None
     except (RuntimeError, ValueError):  # a loop of links, or a name with a zero in it
         raise BenchError(name, ["cannot be read: its name leads nowhere"]) from None
-    return parse_bench(text, name, Path(path).parent)
+    return parse_bench(text, name, path.parent)
 
 
 def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> Bench:

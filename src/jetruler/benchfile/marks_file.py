@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterable
 from os import PathLike
 from pathlib import Path
+from typing import IO, Any
 
 import numpy as np
 
@@ -27,7 +28,14 @@ _UNCERTAINTY = re.compile(r"u(?![a-z])", re.IGNORECASE)
 _UNITS = {"percent": "%", "counts": "count"}
 
 
-def read_marks(path: str | PathLike[str]) -> Marks:
+def _text_of(path: Any) -> str:
+    if not hasattr(path, "read"):
+        return text_of_file(Path(path).expanduser())
+    given = path.read()
+    return given.decode("utf-8") if isinstance(given, bytes) else str(given)
+
+
+def read_marks(path: str | PathLike[str] | IO[Any]) -> Marks:
     """Marks from a CSV file (comma or semicolon; with semicolons a decimal comma is read too).
 
     Its header names the columns `raw` and `true`, and perhaps the standard uncertainties `u_true`
@@ -37,8 +45,8 @@ def read_marks(path: str | PathLike[str]) -> Marks:
 
     Parameters
     ----------
-    path : path
-        The CSV file.
+    path : path, or open file
+        The CSV file; `~` is one's own folder.
 
     Returns
     -------
@@ -56,9 +64,9 @@ def read_marks(path: str | PathLike[str]) -> Marks:
     >>> jr.read_marks("bath.csv").raw.size
     5
     """
-    name = str(path)
+    name = str(getattr(path, "name", "the marks") if hasattr(path, "read") else path)
     try:
-        text = text_of_file(Path(path)).removeprefix("\ufeff")
+        text = _text_of(path).removeprefix("\ufeff")
     except FileNotFoundError:
         raise MarksError(f"{name}: expected a CSV file of marks, found no such file") from None
     except IsADirectoryError:
@@ -104,7 +112,7 @@ def read_marks(path: str | PathLike[str]) -> Marks:
         u_true=found.get("u_true"),
         raw_unit=units["raw"],
         true_unit=units["true"],
-        names=tuple(f"{Path(path).name} line {i}" for i, _ in lines[1:]),
+        names=tuple(f"{Path(name).name} line {i}" for i, _ in lines[1:]),
         u_raw=found.get("u_raw"),
         u_common=float(common[0]),
         unused=unused,

@@ -15,6 +15,7 @@ class Outer:
     html: Callable[[object], str]
     text: Callable[[Any], str]
     frame: Callable[[object], Any]
+    load_bench: Callable[[Any], Any]
     arrow: Callable[[object], Any]
     plot: Callable[..., Any]
     convert_frame: Callable[..., Any]

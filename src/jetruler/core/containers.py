@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any, Literal, Protocol, TypeVar, overload
 import numpy as np
 
 from . import OUTER
-from .error_types import JetRulerError
+from .error_types import KindError
 from .numerics import AnyArray, Array, Numbers
 
 #: What turns an array of results into the kind that was handed over.
@@ -30,7 +30,7 @@ Taken = tuple[AnyArray, AnyArray | None, Like]
 EXPECTED = "numbers: a number, a list, an array, a Series or a frame"
 
 
-class NumbersError(JetRulerError, TypeError):
+class NumbersError(KindError):
     """What was handed over is no numbers: what was expected, what was found, and what helps."""
 
     def __init__(self, found: str, hint: str = "", expected: str = EXPECTED) -> None:

@@ -66,6 +66,20 @@ class QuantityError(JetRulerError):
         super().__init__(expected_found(expected, found, why))
 
 
+class KindError(JetRulerError, TypeError):
+    """An argument of another kind than the one that is expected.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> try:
+    ...     jr.Counts(8)("200")
+    ... except jr.errors.KindError as error:
+    ...     print(str(error).partition(", found ")[2])
+    str ('200'); a text is read with float()
+    """
+
+
 class UnitError(JetRulerError):
     """Two laws joined where the units do not fit.
 

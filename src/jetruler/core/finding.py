@@ -173,6 +173,9 @@ class Findings(Result, tuple[Finding, ...]):
     unjudged: Mapping[str, str] = MappingProxyType({})
     injected: tuple[Injected, ...] = ()
 
+    __eq__ = tuple.__eq__
+    __hash__ = tuple.__hash__
+
     @classmethod
     def of(
         cls,

@@ -107,7 +107,40 @@ class Item:
 Content = Sequence["str | TextTable | Item"]
 
 
-class Result:
+class ByValue:
+    """Two of a kind are equal where all their fields are: arrays value by value, NaN to NaN. What
+    is frozen can be hashed."""
+
+    def __eq__(self, other: object) -> bool:
+        if type(self) is not type(other):
+            return NotImplemented
+        return _same(_compared(self), _compared(other))
+
+    def __hash__(self) -> int:
+        return hash(type(self).__name__)
+
+
+def _compared(thing: Any) -> dict[str, Any]:
+    names = (field.name for field in dataclasses.fields(thing) if field.compare)
+    return {name: getattr(thing, name) for name in names if not name.startswith("_")}
+
+
+def _same(one: Any, other: Any) -> bool:
+    if isinstance(one, np.ndarray) and isinstance(other, np.ndarray):
+        if one.dtype.kind == "f" and other.dtype.kind == "f":
+            return np.array_equal(one, other, equal_nan=True)
+        return np.array_equal(one, other)
+    if isinstance(one, Mapping) and isinstance(other, Mapping):
+        return one.keys() == other.keys() and all(_same(one[k], other[k]) for k in one)
+    if isinstance(one, list | tuple) and isinstance(other, list | tuple):
+        pairs = zip(one, other, strict=False)
+        return len(one) == len(other) and all(_same(a, b) for a, b in pairs)
+    if dataclasses.is_dataclass(one) and type(one) is type(other):
+        return _same(_compared(one), _compared(other))
+    return bool(one == other or (one != one and other != other))
+
+
+class Result(ByValue):
     """A result: `print` gives what the tool prints, `to_frame` its table, `to_dict` what `--json`
     writes."""
 

@@ -5,14 +5,16 @@ from __future__ import annotations
 import threading
 import warnings
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Generator, Iterable, Iterator
+from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
+from datetime import datetime
 from os import PathLike
+from pathlib import Path
 from types import TracebackType
 from typing import Any
 
-from ..benchfile.load import load_bench
-from ..core.bench.bench import Bench, LogFormat
+from ..core.bench.bench import BenchLike, LogFormat, bench_of
 from ..core.finding import Findings
 from ..core.ruler.reading import Flag
 from .controls import OperatorControls
@@ -79,9 +81,11 @@ class LiveSample:
 
     Attributes
     ----------
-    time : str
-        As the source says it, or seconds since the start; the sample's number in a log without a
-        clock.
+    time : float
+        In seconds, by the source's clock, or since the start; the sample's number in a log without
+        a clock.
+    timestamp : datetime | None
+        The date and time of a source that says them.
     values : dict[str, float]
         By channel; NaN where there is none.
     flags : dict[str, Flag]
@@ -103,33 +107,57 @@ class LiveSample:
     'OFF_SCALE'
     """
 
-    time: str
+    time: float
     values: dict[str, float]
     flags: dict[str, Flag]
     trips: dict[str, bool]
     commands: dict[str, float]
     turned: tuple[str, ...] = ()
     by_hand: dict[str, str] = field(default_factory=dict)
+    timestamp: datetime | None = None
+
+
+class SampleStream(Iterator[LiveSample]):
+    """Samples one after another; as a context manager, or by `close`, it lets its source go."""
+
+    def __init__(self, samples: Generator[LiveSample]) -> None:
+        self._samples = samples
+
+    def __iter__(self) -> SampleStream:
+        return self
+
+    def __next__(self) -> LiveSample:
+        return next(self._samples)
+
+    def __enter__(self) -> SampleStream:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Stop, and close the source."""
+        self._samples.close()
 
 
 def stream(
     source: str | Iterable[str],
-    bench: Bench,
+    bench: BenchLike,
     *,
     form: LogFormat | None = None,
     follow: bool = False,
     duration: float | None = None,
-) -> Iterator[LiveSample]:
+) -> SampleStream:
     """Read a stream of raw values, sample by sample, as they come.
 
     Smoothing, zones, trips and drives remember, as in `jetruler live`; no command is sent.
 
     Parameters
     ----------
-    source : str | Iterable[str]
-        As for the tool: a file, a port, `socket://…`, "-" for standard input, "demo"; or anything
-        that yields lines.
-    bench : Bench
+    source : str | path | Iterable[str] | frame
+        As for the tool: a file, a port, `socket://…`, "-" for standard input, "demo"; anything that
+        yields lines; or a frame, row by row.
+    bench : Bench, or path or open file of one
         Whose channels are read.
     form : LogFormat, optional
         How its lines are written; as the bench says, and found out, if left out.
@@ -156,18 +184,46 @@ def stream(
     --------
     >>> import jetruler as jr
     >>> bench = jr.load_bench("bench.toml")
-    >>> next(sample.time for sample in jr.stream("roast.csv", bench) if sample.turned)
-    '44.0'
+    >>> with jr.stream("roast.csv", bench) as samples:
+    ...     next(sample.time for sample in samples if sample.turned)
+    44.0
     >>> knob = jr.Bench("Desk", [jr.Channel("knob", jr.Counts(12) >> jr.Line(0.1), 1)])
     >>> [sample.values["knob"] for sample in jr.stream(["100", "200"], knob)]
     [10.0, 20.0]
     """
-    parts = parts_for(source, bench, form, follow=follow)
-    session = Session(parts)
+    bench = bench_of(bench)
+    parts = parts_for(_lines(source), bench, form, follow=follow)
+    return SampleStream(_samples(Session(parts), parts.source.name, duration))
+
+
+def _lines(source: Any) -> Any:
+    """A source of lines: of a frame, its rows as CSV; of a path, its text."""
+    if isinstance(source, PathLike):
+        return str(Path(source).expanduser())
+    if isinstance(source, str):
+        return str(Path(source).expanduser()) if source.startswith("~") else source
+    frame = source.to_arrow() if hasattr(source, "to_arrow") else source
+    if hasattr(frame, "to_csv"):
+        return frame.to_csv(index=False).splitlines()
+    if hasattr(frame, "to_pylist") and hasattr(frame, "column_names"):
+        rows = [",".join(frame.column_names)]
+        cells = (row.values() for row in frame.to_pylist())
+        return rows + [",".join("" if cell is None else str(cell) for cell in row) for row in cells]
+    return source
+
+
+def _samples(session: Session, name: str, duration: float | None) -> Generator[LiveSample]:
     for batch in session.batches(duration):
         yield from samples_of(batch)
     if session.skipped:
-        warnings.warn(f"{parts.source.name}: {session.skipped}", stacklevel=2)
+        warnings.warn(f"{name}: {session.skipped}", stacklevel=3)
+
+
+def _timestamp(text: str) -> datetime | None:
+    try:
+        return datetime.fromisoformat(text) if "-" in text[1:] else None
+    except ValueError:
+        return None
 
 
 def samples_of(batch: LiveBatch) -> Iterator[LiveSample]:
@@ -183,15 +239,17 @@ def samples_of(batch: LiveBatch) -> Iterator[LiveSample]:
     def at(i: int, table: dict[str, list[Any]]) -> dict[str, Any]:
         return {name: column[i] for name, column in table.items()}
 
+    seconds = batch.decided.times.tolist()
     for i, time in enumerate(batch.times.to_pylist()):
         yield LiveSample(
-            time,
+            seconds[i],
             values=at(i, values),
             flags={name: Flag(flag) for name, flag in at(i, flags).items()},
             trips=at(i, trips),
             commands=at(i, commands),
             turned=tuple(turned.get(i, ())),
             by_hand=batch.by_hand,
+            timestamp=_timestamp(time),
         )
 
 
@@ -248,7 +306,7 @@ class Live(OperatorControls):
 
     def __init__(
         self,
-        bench: Bench | str | PathLike[str],
+        bench: BenchLike,
         source: str | Iterable[str] = "demo",
         sink: str | None = None,
         *,
@@ -258,21 +316,24 @@ class Live(OperatorControls):
         events: str | PathLike[str] | None = None,
         append: bool = False,
     ) -> None:
-        known = bench if isinstance(bench, Bench) else load_bench(bench)
-        parts = parts_for(source, known, form, follow=follow)
+        known = bench_of(bench)
+        parts = parts_for(_lines(source), known, form, follow=follow)
         wire: Source | None = parts.source if takes_commands(parts.source) else None
         if sink is not None:
             wire = reached(sink, parts.form)
-        recorder = None
-        if record is not None:
-            recorder = Recorder(record, append=append, lossless=parts.source.lossless)
-        written = None
-        if events is not None:
-            written = LiveEvents(events, append=append)
+        recorder = written = None
+        with ExitStack() as opened:  # closed again where what follows cannot be opened
+            opened.callback(parts.source.close)
+            if record is not None:
+                recorder = Recorder(record, append=append, lossless=parts.source.lossless)
+                opened.callback(recorder.close)
+            if events is not None:
+                written = LiveEvents(events, append=append)
+            opened.pop_all()
         session = Session(
             replace(
                 parts,
-                bench_path=None if isinstance(bench, Bench) else str(bench),
+                bench_path=str(bench) if isinstance(bench, str | PathLike) else None,
                 wire=wire,
                 recorder=recorder,
                 events=written,

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from difflib import get_close_matches
 
-from ..core.bench.bench import Bench, LogFormat
+from ..core.bench.bench import Bench, BenchLike, LogFormat, bench_of
 from ..core.bench.channel import Channel
 from ..core.bench.decisions import Decisions, without_times
 from ..core.bench.trips import TripEvent
@@ -198,7 +198,7 @@ class CheckPass(EveryPass):
 
 def check_log(
     log: Log,
-    bench: Bench,
+    bench: BenchLike,
     listed: Iterable[str] | None = None,
     *,
     form: LogFormat | None = None,
@@ -232,6 +232,7 @@ def check_log(
     >>> jr.check_log("roast.csv", bench)[0].where
     'bean'
     """
+    bench = bench_of(bench)
     not_used(listed)
     one = CheckPass(bench)
     walk(log, one, form=form or bench.log, wanted=columns_of(bench), progress=progress)

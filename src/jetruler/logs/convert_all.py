@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from .. import __version__
-from ..core.bench.bench import Bench
+from ..core.bench.bench import Bench, BenchLike, bench_of
 from ..core.error_types import JetRulerError, LogError
 from ..core.result import Content, Result
 from ..core.ruler.units import many
@@ -89,7 +89,7 @@ FleetProgress = Callable[[int, int, Outcome], None]
 NAMED = 3
 
 
-@dataclass(repr=False)
+@dataclass(eq=False, repr=False)
 class Fleet(Result):
     """What came of many logs. Paths are those of the logs.
 
@@ -189,7 +189,7 @@ def _logs(count: int) -> str:
 
 def convert_all(
     logs: Iterable[str | PathLike[str]] | str | PathLike[str],
-    bench: Bench,
+    bench: BenchLike,
     out: str | PathLike[str],
     *,
     jobs: int | None = 1,
@@ -237,6 +237,7 @@ def convert_all(
     >>> [log.name for log in fleet.done]
     ['roast.csv']
     """
+    bench = bench_of(bench)
     if jobs is not None and jobs < 1:
         raise LogError(f"jobs: expected at least 1, found {jobs}")
     wanted = ConvertOptions(**options)

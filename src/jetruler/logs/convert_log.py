@@ -9,12 +9,12 @@ from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
-from ..core.bench.bench import Bench, LogFormat
+from ..core.bench.bench import Bench, BenchLike, LogFormat, bench_of
 from ..core.bench.decisions import Decisions
-from ..core.error_types import LogError
+from ..core.error_types import KindError, LogError
 from ..files import Output, reject_overlapping_paths
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
-from ..samples.source import LogReader, Workers, kind_of
+from ..samples.source import Log, LogReader, Workers, kind_of, name_of
 from .conversion import (
     Conversion,
     Converted,
@@ -31,8 +31,8 @@ if TYPE_CHECKING:
 
 
 def convert(
-    log: str | PathLike[str],
-    bench: Bench,
+    log: Log,
+    bench: BenchLike,
     out: str | PathLike[str],
     *,
     events: str | PathLike[str] | None = None,
@@ -50,7 +50,7 @@ def convert(
 
     Parameters
     ----------
-    log : file of raw counts; "-" is standard input.
+    log : file of raw counts, by its path, open, or as bytes; a frame; "-" is standard input.
     bench : the channels to convert.
     out : file of the result; "-" is standard output.
     events : CSV file for where the bench's trips turn on and off.
@@ -74,7 +74,10 @@ def convert(
     >>> summary.rows
     4200
     """
-    job = _Job(log, bench, out, events, ConvertOptions(**options))
+    bench = bench_of(bench)
+    if not isinstance(out, str | PathLike):
+        raise KindError(f"out: expected a path, found {type(out).__name__}")
+    job = _Job(_ready(log), bench, Path(out).expanduser(), events, ConvertOptions(**options))
     given: dict[int, Given] = {}
     with Workers(job.options.threads, busy=job.kind == "parquet") as workers:
         while True:
@@ -92,6 +95,16 @@ def convert(
                 form = job.options.form or bench.log or LogFormat()
                 form = replace(form, columns=tuple(dict.fromkeys(error.columns)))
                 job = replace(job, options=replace(job.options, form=form))
+
+
+def _ready(log: Log) -> Log:
+    """What can be read twice: a path, bytes or a frame; an open file is read to its end."""
+    if isinstance(log, str | PathLike):
+        return Path(log).expanduser()
+    if hasattr(log, "read"):
+        given = log.read()
+        return given if isinstance(given, bytes) else given.encode()
+    return log
 
 
 class LateFieldsError(Exception):
@@ -125,7 +138,7 @@ class Writer(Protocol):
 class _Job:
     """What is to be converted, and how; see `convert`."""
 
-    log: str | PathLike[str]
+    log: Log
     bench: Bench
     out: str | PathLike[str]
     events: str | PathLike[str] | None
@@ -134,17 +147,23 @@ class _Job:
     @property
     def name(self) -> str:
         """What messages call the log."""
-        return "standard input" if str(self.log) == "-" else str(self.log)
+        return name_of(self.log)
 
     @property
     def can_be_read_again(self) -> bool:
         """Whether it is a file, and no pipe."""
-        return str(self.log) != "-" and Path(self.log).is_file()
+        log = self.path
+        return log is None or (str(log) != "-" and Path(log).is_file())
+
+    @property
+    def path(self) -> str | PathLike[str] | None:
+        """The log's path, if it has one."""
+        return self.log if isinstance(self.log, str | PathLike) else None
 
     def done(self, workers: Workers, given: dict[int, Given], progress: Progress | None) -> Summary:
         """Read, convert and write; given: types that columns are known to need."""
         # A block is text, then arrays, then texts, then text again, and several are under way.
-        reject_overlapping_paths({"out": self.out, "events": self.events}, {"the log": self.log})
+        reject_overlapping_paths({"out": self.out, "events": self.events}, {"the log": self.path})
         block = int(self.options.memory * 2**20 / (14 * (workers.threads + 1)))
         with _ConvertPass(self, workers, given, progress) as one:
             walk(
@@ -163,7 +182,7 @@ class _Job:
         form = self.options.form
         kind = self.options.out_kind or kind_of(self.out)
         if kind is None and str(self.out) == "-":
-            kind = (form and form.format) or kind_of(self.log)
+            kind = (form and form.format) or (self.path and kind_of(self.path)) or None
             kind = "csv" if kind == "parquet" else kind
         return kind
 
@@ -190,7 +209,7 @@ class _Job:
 
         if str(self.events) == "-":
             raise LogError("events need a file: standard output takes the values")
-        out = files.enter_context(Output(self.events, self.log))
+        out = files.enter_context(Output(self.events, self.path or "-"))
         return EventWriter(out.write, self.bench)
 
 
@@ -220,7 +239,7 @@ class _ConvertPass(EveryPass):
         """Settle what stands where, and open what is written."""
         job, options = self.job, self.job.options
         layout = Layout.of(reader, job.bench, options)
-        output = self._files.enter_context(Output(job.out, job.log))
+        output = self._files.enter_context(Output(job.out, job.path or "-"))
         self._writer, self._renamed = job.writer(layout, output, self._given), layout.renamed
         self._files.callback(self._writer.close)
         self._events = job.event_writer(self._files)

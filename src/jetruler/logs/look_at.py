@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from ..core.bench.bench import Bench, LogFormat
+from ..core.bench.bench import Bench, BenchLike, LogFormat, bench_of
 from ..core.bench.channel import Channel
 from ..core.error_types import LogError
 from ..core.finding import Finding, Findings
@@ -135,7 +135,7 @@ def _mean(mean: float, half_width: float, unit: str | None) -> str:
     return shown(significant(mean, 5), unit) if mean == mean else "–"
 
 
-@dataclass(frozen=True, repr=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Look(Result):
     """What a log shows: its columns, its time, and the findings, most serious first.
 
@@ -342,7 +342,7 @@ class _Rows:
 
 def look(
     log: Log,
-    bench: Bench | None = None,
+    bench: BenchLike | None = None,
     *,
     form: LogFormat | None = None,
     progress: Progress | None = None,
@@ -381,6 +381,7 @@ def look(
     >>> jr.look("roast.csv", bench).findings[0].severity.name
     'ERROR'
     """
+    bench = None if bench is None else bench_of(bench)
     form = form or (bench.log if bench is not None else None)
     with Workers() as workers:
         one = LookPass(bench, workers)

@@ -202,7 +202,7 @@ class ChannelSummary:
 QUOTES_SHOWN = 3
 
 
-@dataclass(repr=False)
+@dataclass(eq=False, repr=False)
 class Summary(Result):
     """What a conversion did, channel by channel, and what was skipped or could not be read.
 

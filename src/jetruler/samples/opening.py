@@ -18,7 +18,7 @@ import pyarrow.parquet as pq
 
 from ..core.bench.bench import LogFormat
 from ..core.containers import NumbersError, is_a, to_array
-from ..core.error_types import LogError
+from ..core.error_types import KindError, LogError
 from ..files import note_read, reachable
 from .cells import to_arrow, values_to_arrow
 from .head import LONGEST_NAME, Above, Head, find_head, head_lines
@@ -176,8 +176,8 @@ def frames_like(frame: Any) -> Kind:
     if is_a(frame, "polars", "DataFrame"):
         return PolarsFrames(sys.modules["polars"])
     if is_a(frame, "polars", "LazyFrame"):
-        raise TypeError("a Polars LazyFrame has no rows yet; .collect() it first")
-    raise TypeError(
+        raise KindError("a Polars LazyFrame has no rows yet; .collect() it first")
+    raise KindError(
         "expected a frame of pandas, PyArrow, Polars or Dask, found "
         f"{type(frame).__module__}.{type(frame).__qualname__}"
     )
@@ -276,7 +276,7 @@ def open_log(
     if not isinstance(path, str | PathLike | bytes) and not hasattr(path, "read"):
         return reader_of(path, form)
     if isinstance(path, str | PathLike) and str(path) != "-":
-        path = reachable(Path(path))
+        path = reachable(Path(path).expanduser())
     kind = form.format or ("parquet" if _starts_as_parquet(path) else kind_of(path))
     if kind == "parquet":
         if not isinstance(path, str | PathLike) or str(path) == "-":

@@ -14,6 +14,7 @@ from rich.style import Style
 from rich.table import Table
 from rich.text import Text
 
+from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel, ruler_of
 from ..core.error_types import JetRulerError, printable
 from ..core.result import Content, Item, Result, TextTable, Title
@@ -148,12 +149,26 @@ def html(thing: Any) -> str:
         return f"{as_table(steps)}<p>= {escape(str(thing.reading))}</p>"
     if isinstance(thing, Result):
         return f"<p>{escape(thing.headline)}</p>{as_table(thing.table)}"
+    if isinstance(thing, Bench):
+        return f"<p>{escape(thing.title)}</p>{as_table(_channels(thing))}"
     ruler = ruler_of(thing)
     if isinstance(thing, Channel):
         from .slider import slider  # a log that is looked at needs no templates
 
         return f"{slider(thing)}<p><code>{escape(_chain(ruler))}</code></p>"
     return f"{ruler_svg(ruler)}<p><code>{escape(_chain(ruler))}</code></p>"
+
+
+def _channels(bench: Bench) -> dict[str, list[Any]]:
+    """The channels of a bench as a table."""
+    each = list(bench.channels.values())
+    return {
+        "channel": [channel.name for channel in each],
+        "column": [channel.column for channel in each],
+        "unit": [symbol(channel.unit) or "" for channel in each],
+        "laws": [_chain(channel.chain) for channel in each],
+        "about": [channel.about for channel in each],
+    }
 
 
 def as_table(columns: Mapping[str, Sequence[Any]]) -> str:

@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 from .. import __version__
-from ..core.bench.bench import Bench, LogFormat
+from ..core.bench.bench import Bench, BenchLike, LogFormat, bench_of
 from ..core.bench.trips import TripEvent
 from ..core.calibrate.comparison import PairsError
 from ..core.calibrate.marks import Marks
@@ -34,11 +34,11 @@ MOST_TURNS = 40
 
 
 def report(
-    bench: Bench,
+    bench: BenchLike,
     out: str | PathLike[str],
     *,
-    channels: Sequence[str] = (),
-    at: Sequence[float] = (),
+    channels: str | Sequence[str] = (),
+    at: float | Sequence[float] = (),
     log: str | PathLike[str] | None = None,
     marks: Mapping[str, Any] | None = None,
     changes: Mapping[str, str] | None = None,
@@ -98,7 +98,10 @@ def report(
     >>> [path.name for path in jr.report(bench, "damper.html", channels=["damper"])]
     ['damper.html']
     """
-    path = Path(out)
+    bench = bench_of(bench)
+    channels = (channels,) if isinstance(channels, str) else channels
+    at = [at] if isinstance(at, int | float) else at
+    path = Path(out).expanduser()
     chosen = form or _form(path)
     if compared and log is None:
         raise JetRulerError("compared: two channels are compared in a log; say which")

@@ -7,7 +7,8 @@ import math
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Literal
+from os import PathLike
+from typing import IO, TYPE_CHECKING, Any, Literal, TypeAlias, cast
 
 from .. import OUTER
 from ..error_types import ParameterError
@@ -242,6 +243,15 @@ class Bench(Mapping[str, Channel]):
         except KeyError:
             raise KeyError(f"no channel {name!r}; {nearest(str(name), self.channels)}") from None
 
+    def _ipython_key_completions_(self) -> list[str]:
+        return list(self.channels)
+
+    def _repr_html_(self) -> str:
+        return OUTER.html(self)
+
+    def __hash__(self) -> int:
+        return hash((self.title, *self.channels))
+
     def __contains__(self, name: object) -> bool:
         return name in self.channels
 
@@ -279,6 +289,15 @@ class Bench(Mapping[str, Channel]):
         TypeError : for what is no frame, or no option.
         """
         return OUTER.convert_frame(self, frame, **options)
+
+
+#: Where a bench is wanted: one, or its file by path, or open.
+BenchLike: TypeAlias = Bench | str | PathLike[str] | IO[Any]
+
+
+def bench_of(bench: BenchLike) -> Bench:
+    """A bench, or the one of a bench file: a path, or something that can be read."""
+    return bench if isinstance(bench, Bench) else cast(Bench, OUTER.load_bench(bench))
 
 
 def _by_name(channels: Any) -> dict[str, Channel]:

@@ -12,10 +12,10 @@ import numpy as np
 
 from .. import OUTER
 from ..containers import converts, like_given
-from ..error_types import JetRulerError, ParameterError, QuantityError
+from ..error_types import JetRulerError, KindError, ParameterError, QuantityError
 from ..numerics import AnyArray, Array, FlagArray
 from ..ruler.base_law import FRACTION, Role
-from ..ruler.quantity import Quantityish, amount, quantity, unit_of, unit_written
+from ..ruler.quantity import Quantityish, amount, as_typed, quantity, unit_of, unit_written
 from ..ruler.raw_range import raw_ends
 from ..ruler.reading import Flag, Reading
 from ..ruler.rounding import to_decimals
@@ -212,9 +212,10 @@ class Channel:
         """Units of the value per count, as `Ruler.slope`."""
         return self.ruler.slope(counts)
 
-    def trace(self, count: float) -> Trace:
-        """The worked solution from a count to its value, as `Ruler.trace`."""
-        return replace(self.ruler.trace(count), channel=self.name)
+    def trace(self, count: Quantityish) -> Trace:
+        """The worked solution from a count to its value, as `Ruler.trace`; of a text such as
+        `"1.5 V"` too."""
+        return replace(self.ruler.trace(raw_from(self, count, "count")), channel=self.name)
 
     def trace_back(self, value: float) -> Trace:
         """The worked solution from a value back to its raw value, as `Ruler.trace_back`."""
@@ -265,7 +266,7 @@ def ruler_of(what: Ruler | Law | Channel) -> Ruler:
         return what.ruler
     if isinstance(what, Ruler | Law):
         return Ruler.of(what)
-    raise TypeError(f"expected a ruler, a law or a channel, found {what!r}")
+    raise KindError(f"expected a ruler, a law or a channel, found {what!r}")
 
 
 def channel_of(what: Channel | Ruler | Law) -> Channel:
@@ -342,7 +343,7 @@ class CodeTable:
         return Reading(values, np.take(self.flags, indices, mode="clip"), unit)
 
 
-def raw_from(channel: Channel, text: float | str, place: str, *, whole: bool = False) -> float:
+def raw_from(channel: Channel, text: Quantityish, place: str, *, whole: bool = False) -> float:
     """The raw value that is meant.
 
     Parameters
@@ -363,7 +364,10 @@ def raw_from(channel: Channel, text: float | str, place: str, *, whole: bool = F
     JetRulerError
         For a text that is none of these.
     """
-    takes = channel.ruler.takes
+    takes, kind = channel.ruler.takes, type(text).__name__
+    text = as_typed(text)
+    if not isinstance(text, int | float | str | np.number):
+        raise KindError(f"{place}: expected one raw value, found {kind}")
     raw = _raw(channel, text)
     if not math.isfinite(raw):
         found = (back.gives for back in reversed(_joints(channel)))
@@ -376,6 +380,12 @@ def raw_from(channel: Channel, text: float | str, place: str, *, whole: bool = F
         return raw
     nearest = float(np.rint(raw))  # what a way back through floats leaves is no part of a count
     return nearest if whole or math.isclose(raw, nearest, rel_tol=1e-12) else raw
+
+
+def raw_at(what: Ruler | Law | Channel, at: Quantityish) -> float:
+    """The raw value that is meant by `at`, of a channel, a ruler or a law: see `raw_from`."""
+    channel = what if isinstance(what, Channel) else Channel("the ruler", what, 1)
+    return raw_from(channel, at, "at")
 
 
 def _shown(text: float | str) -> str:

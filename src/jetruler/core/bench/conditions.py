@@ -14,7 +14,7 @@ import numpy as np
 from ..error_types import JetRulerError, ParameterError, QuantityError
 from ..numerics import AnyArray, Array, FlagArray, Truths
 from ..ruler.base_law import Role
-from ..ruler.quantity import Quantityish, amount, quantity, seconds, written
+from ..ruler.quantity import Quantityish, amount, as_typed, quantity, seconds
 from ..ruler.reading import FLAG_NAMES, NO_FAULTS, Flag
 from ..ruler.rounding import on_edges
 from ..ruler.ruler import Ruler
@@ -230,7 +230,7 @@ class Condition:
 
     def __post_init__(self) -> None:
         for key in WITH_UNITS:
-            object.__setattr__(self, key, written(getattr(self, key)))
+            object.__setattr__(self, key, as_typed(getattr(self, key)))
         for error in self.errors():
             raise error
 

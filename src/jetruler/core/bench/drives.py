@@ -14,7 +14,7 @@ import numpy as np
 from ..error_types import ParameterError
 from ..laws.shape import zones_of
 from ..numerics import Array, Truths
-from ..ruler.quantity import Quantityish, amount, unit_of, unit_written, written
+from ..ruler.quantity import Quantityish, amount, as_typed, unit_of, unit_written
 from ..ruler.rounding import fixed, nearest, on_edges
 from ..ruler.units import for_column, number
 from .channel import Channel
@@ -149,7 +149,7 @@ class Drive:
 
     def __post_init__(self) -> None:
         for key in ("marks", "safe", "range", "clamp", "dead_band", "off", "slew"):
-            object.__setattr__(self, key, written(getattr(self, key)))
+            object.__setattr__(self, key, as_typed(getattr(self, key)))
         for error in self.errors():
             raise error
         if self.off is None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 
@@ -34,17 +35,19 @@ FITS = 0.01
 
 def advised(result: Fit, wanted: FitRequest, limits: tuple[float, float] | None) -> Fit:
     """The fit, which tells its notes and its sentence on simpler laws when they are asked for."""
+    return replace(result, _advise=partial(_advice, wanted, limits))
 
-    def advise(fit: Fit) -> tuple[tuple[str, ...], str]:
-        notes = [*_of_marks(fit), *_repeated(fit), *_outliers(fit), *_of_model(fit)]
-        notes += _richer(fit, wanted, fit.marks, fit.x)
-        notes += _missing(fit)
-        notes += _suspects(fit, wanted, fit.marks, fit.x)
-        notes += _turns(fit)
-        notes += _extrapolates(fit, limits)
-        return tuple(notes), _simpler(fit, wanted, fit.marks, fit.x)
 
-    return replace(result, _advise=advise)
+def _advice(
+    wanted: FitRequest, limits: tuple[float, float] | None, fit: Fit
+) -> tuple[tuple[str, ...], str]:
+    notes = [*_of_marks(fit), *_repeated(fit), *_outliers(fit), *_of_model(fit)]
+    notes += _richer(fit, wanted, fit.marks, fit.x)
+    notes += _missing(fit)
+    notes += _suspects(fit, wanted, fit.marks, fit.x)
+    notes += _turns(fit)
+    notes += _extrapolates(fit, limits)
+    return tuple(notes), _simpler(fit, wanted, fit.marks, fit.x)
 
 
 def _of_marks(result: Fit) -> list[str]:

@@ -4,6 +4,7 @@ with more parameters is worth them."""
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import partial
 from itertools import combinations
 from math import comb
 from typing import Any, cast
@@ -327,6 +328,15 @@ def with_raw_uncertainty(wanted: FitRequest, marks: Marks, x: Array) -> Marks:
     return used
 
 
+def _errors_left_out(
+    error: Array, out: AnyArray, solution: Solution, x: Array, true: Array, weight: Array
+) -> Array:
+    """The error of each mark when it is left out; of outliers, the one that they have."""
+    errors = error.copy()
+    errors[~out] = _each_left_out(solution, x[~out], true[~out], weight[~out])
+    return errors
+
+
 def _result(
     wanted: FitRequest, marks: Marks, x: Array, solution: Solution, out: AnyArray, weight: Array
 ) -> Fit:
@@ -342,11 +352,6 @@ def _result(
     scatter = float(np.sqrt(square / dof)) if dof else float("nan")
     given = marks.u_true is not None
     widened = 1.0 if given and accounted(square, dof, doubt(dof)) else scatter
-
-    def left_out() -> Array:
-        errors = error.copy()
-        errors[~out] = _each_left_out(solution, x[~out], marks.true[~out], weight[~out])
-        return errors
 
     rows = problem.model.values_slope(theta)
     own = widened**2 * rows @ solution.inverse @ rows.T
@@ -371,7 +376,7 @@ def _result(
         outliers=tuple(np.flatnonzero(out).tolist()),
         dof=dof,
         scatter=scatter,
-        _each_left_out=left_out,
+        _each_left_out=partial(_errors_left_out, error, out, solution, x, marks.true, weight),
         _before=wanted.upstream,
         _solution=solution,
         _widened=widened,

@@ -11,7 +11,8 @@ import numpy as np
 from ..containers import to_array
 from ..error_types import JetRulerError
 from ..numerics import Array
-from ..ruler.quantity import quantity, unit_written, written
+from ..result import ByValue
+from ..ruler.quantity import as_typed, quantity, unit_written
 from ..ruler.units import factor, factor_and_offset, number, shown, spelled, symbol
 
 
@@ -94,11 +95,11 @@ def _in_order(marks: Any) -> list[Any]:
 
 def _numbers(name: str, column: Any) -> tuple[Array, str | None]:
     """A column as numbers, and the unit that it brings."""
-    column = written(column)
-    texts = isinstance(column, list | tuple) and any(isinstance(written(v), str) for v in column)
+    column = as_typed(column)
+    texts = isinstance(column, list | tuple) and any(isinstance(as_typed(v), str) for v in column)
     try:
         if texts:
-            listed = [written(value) for value in column]
+            listed = [as_typed(value) for value in column]
             unit = next((u for v in listed if isinstance(v, str) and (u := unit_written(v))), None)
             values = [quantity(v, unit) if isinstance(v, str) else float(v) for v in listed]
             return np.array(values, np.float64), unit
@@ -113,7 +114,7 @@ MOST = 20_000
 
 
 @dataclass(frozen=True, eq=False)
-class Marks:
+class Marks(ByValue):
     """Pairs (raw, true), one array a side.
 
     Parameters

@@ -5,7 +5,7 @@ from __future__ import annotations
 import warnings
 from collections.abc import Callable, Iterable, Iterator
 
-from ..bench.bench import Bench
+from ..bench.bench import Bench, BenchLike, bench_of
 from ..bench.channel import Channel
 from ..finding import Finding, Findings, Severity, applied
 from . import chains, circuits, ranges, triggers
@@ -45,7 +45,7 @@ BENCH_RULES: tuple[BenchRule, ...] = (
 )
 
 
-def check(bench: Bench, listed: Iterable[str] | None = None) -> Findings:
+def check(bench: BenchLike, listed: Iterable[str] | None = None) -> Findings:
     """All that the rules find in a bench, the most serious first.
 
     Parameters
@@ -72,6 +72,7 @@ def check(bench: Bench, listed: Iterable[str] | None = None) -> Findings:
     >>> print(jr.check(jr.Bench("Desk", {"t": sensor})))
     nothing found
     """
+    bench = bench_of(bench)
     not_used(listed)
     known: dict[int, tuple[Channel, list[Finding]]] = {}
 

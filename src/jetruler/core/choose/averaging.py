@@ -18,7 +18,7 @@ from ..survey.how_many import HowMany, how_many
 from ..uncertainty.contributions import resolution_of
 
 
-@dataclass(frozen=True, repr=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class AveragingChoice(Result):
     """What averaging brings at one value of a channel.
 

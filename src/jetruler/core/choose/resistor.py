@@ -165,7 +165,7 @@ def _bend(counts: Array, values: Array) -> float:
     return 0.5 * float(widths[i])
 
 
-@dataclass(frozen=True, repr=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class ResistorChoice(Result):
     """The candidates, best first; the present part; and what no series limits: the optimum.
 

@@ -52,7 +52,7 @@ class AmplifierStage:
         return f'{{ law = "amplifier", gain = {self.gain:.6g}, offset = {self.offset:.6g} }}'
 
 
-@dataclass(frozen=True, repr=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class AmplifierChoice(Result):
     """Both stages (a stage that cannot serve is left out, and `left_out` says why).
 
@@ -307,7 +307,7 @@ class Reference:
         return self.lost_above > 0
 
 
-@dataclass(frozen=True, repr=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class ReferenceChoice(Result):
     """References, best first; those that saturate last. low, high: the signal in V.
 

@@ -33,7 +33,7 @@ class ExportError(JetRulerError):
     """
 
 
-@dataclass(frozen=True, repr=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Exported(Result):
     """A channel's conversion for firmware.
 

@@ -32,7 +32,7 @@ LARGEST = 2**31 - 1
 MOST_WORK = 10**8
 
 
-@dataclass(frozen=True, repr=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class ThreeNumbers(Result):
     """Three whole numbers that scale a count: y = x · a / b + c.
 

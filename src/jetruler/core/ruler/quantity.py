@@ -185,7 +185,7 @@ def _coverage(text: str, whole: str) -> tuple[float | None, str]:
 
 def seconds(value: object) -> float:
     """A time: seconds, or a text with its unit ("5 s", "200 ms"). NaN for anything else."""
-    value = written(value)
+    value = as_typed(value)
     try:
         found = quantity(value, "s") if isinstance(value, str) else value
     except ValueError:
@@ -308,7 +308,7 @@ def _line(found: str | None, unit: str | None, text: str) -> tuple[float, float]
 def amount(key: str, value: Any, unit: str | None, difference: bool = False) -> Any:
     """A number, or what a text means in a unit; as a difference, 5 K are 5 °C.
     Raises `ParameterError`."""
-    value = written(value)
+    value = as_typed(value)
     if isinstance(value, list | tuple):
         return tuple(amount(key, one, unit, difference) for one in value)
     if not isinstance(value, str):
@@ -327,10 +327,10 @@ def amount(key: str, value: Any, unit: str | None, difference: bool = False) -> 
         raise ParameterError(key, value, error.expected, error.why) from None
 
 
-def written(value: Any) -> Any:
+def as_typed(value: Any) -> Any:
     """A quantity of Pint's as the text that stands for it, in lists too; anything else as it is."""
     if isinstance(value, list | tuple):
-        return tuple(map(written, value))
+        return tuple(map(as_typed, value))
     if not is_a(value, "pint", "Quantity"):
         return value
     numbers, unit = value.magnitude, _unit_of_pint(value)
@@ -372,7 +372,7 @@ def with_unit(values: Any, unit: str | None) -> Any:
 def owned(value: Any) -> Any:
     """Lists, arrays, frames and the like as tuples, quantities of Pint's as texts: a law is not
     changed by what its caller does later."""
-    value = written(value)
+    value = as_typed(value)
     if hasattr(value, "to_numpy"):
         value = value.to_numpy()
     if hasattr(value, "tolist"):

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import IntFlag
+from html import escape
 from typing import Any
 
+from ..containers import to_array
 from ..result import Content, Result
 from .units import shown
 
@@ -38,6 +40,9 @@ class Flag(IntFlag):
 
     HELD = 128
     """Not from the source: somebody holds the channel at this raw value, or put it in."""
+
+    def __str__(self) -> str:
+        return ", ".join(flag_names(self)) or "none"
 
     # One number, not a list of its bits: `series == Flag.HIGH_RAIL` then means what it says.
     __iter__ = None  # type: ignore[assignment]
@@ -89,6 +94,24 @@ class Reading:
     label: str | None = None
     """What a single value stands for, where it is no number: a zone's label."""
 
+    @property
+    def flag_names(self) -> Any:
+        """The names of the flags of a reading; of many readings, a list of names for each."""
+        if isinstance(self.flags, int):
+            return flag_names(int(self.flags))
+        numbers, _ = to_array(self.flags)
+        return [flag_names(flag) for flag in numbers.reshape(-1).astype(int).tolist()]
+
+    def __float__(self) -> float:
+        return float(self.value)
+
+    def __format__(self, spec: str) -> str:
+        """`f"{reading:.1f}"` is the value so; without a form it is what `print` gives."""
+        return format(self.value, spec) if spec else str(self)
+
+    def _repr_html_(self) -> str:
+        return f"<code>{escape(str(self))}</code>"
+
     def __str__(self) -> str:
         if not isinstance(self.value, float):
             return repr(self)
@@ -107,7 +130,7 @@ class Step:
     unit: str | None
 
 
-@dataclass(frozen=True, repr=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Trace(Result):
     """A worked solution: what came in, a step a law, and the reading at the end.
 

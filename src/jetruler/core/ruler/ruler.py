@@ -13,7 +13,7 @@ import numpy as np
 
 from .. import OUTER
 from ..containers import converts, is_a, lazily, like_given, to_array
-from ..error_types import ParameterError, UnitError
+from ..error_types import KindError, ParameterError, UnitError
 from ..numerics import Array, FlagArray, Numbers
 from .base_law import FRACTION, BaseLaw, Role, as_array, constant, unit_fields
 from .converter import Converter, CountTable, RawInput, for_blocks, usual_sizes
@@ -95,7 +95,7 @@ class Ruler:
         laws: list[Law] = []
         for part in parts:
             if not isinstance(part, Law | Ruler):
-                raise TypeError(f"expected a law or a ruler, found {part!r}")
+                raise KindError(f"expected a law or a ruler, found {part!r}")
             laws += part.laws if isinstance(part, Ruler) else [part]
         return cls(tuple(laws))
 
@@ -143,7 +143,7 @@ class Ruler:
         how many share the work on a large array. What is lazy stays lazy. A quantity of Pint's is
         read in the unit of the raw edge, or of any joint before the last: volts at the pin.
         units: whether the values come back as a quantity of Pint's."""
-        if x.__class__ is int and not units:
+        if x.__class__ is int and not units and out is None:
             try:
                 return self._each_count[x]
             except KeyError:  # the first one, or one that is off scale
@@ -156,6 +156,10 @@ class Ruler:
         counts, like = to_array(self._raw_numbers(x))
         if out is None:
             out = np.empty(counts.shape, np.float64)
+        elif not isinstance(out, np.ndarray):
+            raise KindError(
+                f"out: expected a float64 array, found {out!r}; several counts are a list"
+            )
         elif out.dtype != np.float64 or out.shape != counts.shape:
             raise ValueError(
                 f"out: expected float64 of {counts.shape}, found {out.dtype} of shape {out.shape}"

@@ -33,7 +33,7 @@ class NothingMovedError(JetRulerError):
     """
 
 
-@dataclass(frozen=True, repr=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Ends(Result):
     """The raw ends of a travel, drawn in by a margin so that both are really reached.
 

@@ -26,7 +26,7 @@ CANDIDATES = 100
 
 
 @old_fields(alike="correlation_length")
-@dataclass(frozen=True, repr=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class HowMany(Result):
     """How many readings to average.
 

@@ -42,7 +42,7 @@ class OffScale:
     row: int
 
 
-@dataclass(frozen=True, repr=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Survey(Result):
     """What the samples of one column do. Counts throughout; NaN where there is nothing to say.
 

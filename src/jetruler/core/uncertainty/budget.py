@@ -9,9 +9,10 @@ from typing import Any
 
 import numpy as np
 
-from ..bench.channel import Channel, ruler_of
+from ..bench.channel import Channel, raw_at, ruler_of
 from ..numerics import Array, Truths, coverage_factors
 from ..result import Content, Result, TextTable, old_fields, old_keywords
+from ..ruler.quantity import Quantityish
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, rounded, shown, significant, symbol, with_uncertainty
@@ -195,7 +196,7 @@ def _two(value: float, unit: str | None) -> str:
 @old_keywords(degrees="dof")
 def budget(
     what: Ruler | Law | Channel,
-    at: float,
+    at: Quantityish,
     *,
     noise: float | None = None,
     dof: float | None = None,
@@ -209,8 +210,8 @@ def budget(
     ----------
     what : Ruler | Law | Channel
         A ruler, or a channel, which also knows its noise, its smoothing and its calibration.
-    at : float
-        The count.
+    at : float, text or quantity
+        The count, or what stands for it: `"1.5 V"` at the pin.
     noise : float, optional
         Standard deviation of one reading in counts.
     dof : float, optional
@@ -253,7 +254,7 @@ def budget(
     given = conditions_of(
         what, noise, dof=dof, readings=readings, calibration=calibration, level=level
     )
-    return budget_under(ruler, at, given)
+    return budget_under(ruler, raw_at(what, at), given)
 
 
 def budget_under(ruler: Ruler, at: float, given: Conditions) -> Budget:

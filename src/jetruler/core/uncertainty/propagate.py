@@ -17,7 +17,7 @@ from ..ruler.ruler import Law, Ruler
 from ..ruler.units import rounded, symbol, with_uncertainty
 
 
-@dataclass(frozen=True, repr=False)
+@dataclass(frozen=True, eq=False, repr=False)
 class Propagated(Result):
     """What many raw readings become behind a ruler.
 

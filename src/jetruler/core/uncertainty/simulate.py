@@ -10,11 +10,12 @@ from typing import Any
 
 import numpy as np
 
-from ..bench.channel import Channel, ruler_of
+from ..bench.channel import Channel, raw_at, ruler_of
 from ..error_types import ParameterError
 from ..numerics import Array
 from ..result import Content, Result, old_keywords
 from ..ruler.converter import blocks
+from ..ruler.quantity import Quantityish
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, rounded, shown, significant
 from .budget import Budget, budget_under
@@ -205,7 +206,7 @@ RULES = 0.7
 @old_keywords(degrees="dof")
 def simulate(
     what: Ruler | Law | Channel,
-    at: float,
+    at: Quantityish,
     *,
     noise: float | None = None,
     dof: float | None = None,
@@ -272,6 +273,7 @@ def simulate(
     given = conditions_of(
         what, noise, dof=dof, readings=readings, calibration=calibration, level=level
     )
+    at = raw_at(what, at)
     first = budget_under(ruler, at, given)
     varied = Varied(ruler, given)
     random = np.random.Generator(np.random.PCG64(seed))
@@ -279,7 +281,7 @@ def simulate(
     while True:
         new = np.empty(wanted - values.size)
         for part in blocks(new.size):  # what a block needs on the way stays in the cache
-            new[part] = varied.draw(random, float(at), part.stop - part.start)
+            new[part] = varied.draw(random, at, part.stop - part.start)
         values = np.sort(np.concatenate((values, new)))  # NaN to the end
         run = _from_draws(values, ruler.gives, level, first)
         most = MOST_ONE_BY_ONE if varied.slow else MOST_DRAWS

@@ -6,10 +6,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from ..bench.channel import Channel
+from ..bench.channel import Channel, raw_at
 from ..error_types import ParameterError
 from ..result import Content, Result, TextTable
 from ..ruler.base_law import parameters
+from ..ruler.quantity import Quantityish
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import nearest, number, symbol
 from .budget import Budget, budget
@@ -89,7 +90,9 @@ class WhatIf(Result):
         return [TextTable(heading, rows), "", self.headline]
 
 
-def what_if(channel: Channel, at: float, changes: Mapping[str, str], **given: float) -> WhatIf:
+def what_if(
+    channel: Channel, at: Quantityish, changes: Mapping[str, str], **given: float
+) -> WhatIf:
     """Return the budget of a reading with other parts beside the present one.
 
     Parameters
@@ -121,7 +124,7 @@ def what_if(channel: Channel, at: float, changes: Mapping[str, str], **given: fl
     >>> print(jr.what_if(bean, 400, {"r0": "100 kohm ± 1 %"}).headline)
     with r0 = 100 kohm ± 1 %: ± 3.88 °C instead of ± 4.36 °C at 95 %, 11 % less
     """
-    changed = channel
+    changed, at = channel, raw_at(channel, at)
     for name, value in changes.items():
         changed = _with(changed, name, value)
     return WhatIf(budget(channel, at, **given), budget(changed, at, **given), dict(changes))
