@@ -7,6 +7,7 @@ import copy
 import io
 import json
 import pickle
+import sys
 from collections.abc import Callable, Mapping
 from datetime import datetime
 from pathlib import Path
@@ -90,6 +91,26 @@ def test_a_result_in_a_cell_is_short(name: str, there: Path) -> None:
         json.dumps(made.to_dict())
         assert made.to_frame() is not None
         assert len(made._repr_html_()) < 60_000
+
+
+@pytest.mark.parametrize(
+    ("missing", "kind"), [((), pd.DataFrame), (("pandas",), pl.DataFrame)], ids=["pandas", "polars"]
+)
+def test_a_table_is_a_frame_of_what_is_there(
+    missing: tuple[str, ...], kind: type, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for name in missing:
+        monkeypatch.setitem(sys.modules, name, None)
+    assert isinstance(jr.fit([(1, 2.0), (2, 4.1), (3, 6.2)]).to_frame(), kind)
+
+
+def test_without_any_frames_a_sentence_says_what_installs_them(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    for name in ("pandas", "polars"):
+        monkeypatch.setitem(sys.modules, name, None)
+    with pytest.raises(jr.errors.PackageError, match=r"pip install 'jet-ruler\[pandas\]'"):
+        jr.fit([(1, 2.0), (2, 4.1)]).to_frame()
 
 
 def test_readings_and_flags_are_formatted(there: Path) -> None:

@@ -185,6 +185,9 @@ WITHOUT = "import sys; sys.modules[sys.argv.pop(1)] = None; from jetruler.cli im
                 ("scipy", "fit bean --marks bath.csv", False),
                 ("matplotlib", "draw ruler bean", False),
                 ("pint", "convert roast.csv", True),
+                ("tomlkit", "fit bean --marks bath.csv --write", False),
+                ("jinja2", "report damper -o r.html", False),
+                ("schemdraw", "draw circuit bean", False),
             )
         ),
     ],

@@ -41,12 +41,9 @@ COMMANDS = {
 
 #: Packages that not every computer has, and how to get them.
 OPTIONAL = {
+    "serial": "pip install pyserial",
     "pyarrow": "pip install pyarrow (it reads and writes logs; there is none for 32-bit ARM, where "
     "only a 64-bit system helps)",
-    "scipy": "pip install scipy",
-    "matplotlib": "pip install matplotlib",
-    "pandas": "pip install pandas",
-    "pydantic": "pip install pydantic",
     "textual": "pip install textual, or add --plain",
 }
 
@@ -169,8 +166,10 @@ def _print_error(error: Exception) -> NoReturn:
     if any(sign in str(error) for sign in SHORT_OF_MEMORY):
         _fail("the memory of this computer does not suffice")
     missing = error.name or "" if isinstance(error, ImportError) else ""
-    if (name := missing.partition(".")[0]) in OPTIONAL:
-        _fail(f"{name} is not installed, and this needs it: {OPTIONAL[name]}")
+    name = missing.partition(".")[0]
+    if name and name != "jetruler":
+        how = OPTIONAL.get(name, f"pip install {name}")
+        _fail(f"{name} is not installed, and this needs it: {how}")
     if isinstance(error, OverflowError):
         _fail("a number is too large to compute with")
     if os.environ.get("JETRULER_TRACEBACK"):

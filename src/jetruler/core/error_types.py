@@ -66,6 +66,21 @@ class QuantityError(JetRulerError):
         super().__init__(expected_found(expected, found, why))
 
 
+class PackageError(JetRulerError, ImportError):
+    """A package that is needed and not installed; the message says the line that installs it.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> print(jr.errors.PackageError("to_frame", "pandas", "pandas"))
+    to_frame needs pandas, which is not installed: pip install 'jet-ruler[pandas]'
+    """
+
+    def __init__(self, what: str, package: str, extra: str = "") -> None:
+        line = f"pip install 'jet-ruler[{extra}]'" if extra else f"pip install {package}"
+        super().__init__(f"{what} needs {package}, which is not installed: {line}")
+
+
 class KindError(JetRulerError, TypeError):
     """An argument of another kind than the one that is expected.
 

@@ -160,7 +160,7 @@ class Result(ByValue):
         return [self.headline]
 
     def to_frame(self) -> Any:
-        """The table as a pandas DataFrame."""
+        """The table as a DataFrame: of pandas, or of Polars where pandas is not there."""
         return OUTER.frame(self)
 
     def to_dict(self) -> dict[str, Any]:

@@ -3,9 +3,11 @@ of the same kind of frame."""
 
 from __future__ import annotations
 
+import contextlib
 import copy
 import pickle
 from dataclasses import dataclass, field
+from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -15,6 +17,7 @@ from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel
 from ..core.bench.decisions import ChannelReader, Decided, Decisions
 from ..core.containers import is_a
+from ..core.error_types import PackageError
 from ..core.result import Result, old_keywords
 from ..samples.cells import to_arrow
 from ..samples.opening import FrameReader, NewColumn, frames_like
@@ -33,7 +36,7 @@ from .summary import ConvertedColumn
 from .texts import FlagTexts, uncertainty_texts
 
 if TYPE_CHECKING:
-    import pandas as pd
+    pass
 
 
 @dataclass
@@ -154,11 +157,13 @@ def convert_frame(bench: Bench, frame: Any, **options: Any) -> Any:
     return FrameConversion(bench, frame, wanted).converted()
 
 
-def frame(result: Result) -> pd.DataFrame:
-    """Return the table of a result as a pandas DataFrame."""
-    import pandas as pd
-
-    return pd.DataFrame(dict(result.table))
+def frame(result: Result) -> Any:
+    """Return the table of a result as a DataFrame of pandas, or of Polars where pandas is not
+    there. Raises `PackageError` where neither is."""
+    for library in ("pandas", "polars"):
+        with contextlib.suppress(ImportError):
+            return import_module(library).DataFrame(dict(result.table))
+    raise PackageError("to_frame", "pandas", "pandas")
 
 
 #: So many partitions are asked for the first rows, which settle what a time is in samples.
