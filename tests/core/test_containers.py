@@ -249,7 +249,7 @@ def test_expressions_and_frames() -> None:
 def test_what_is_no_number_is_refused_in_a_sentence(
     door: str, given: Any, found: str, hint: str
 ) -> None:
-    with pytest.raises(TypeError, match=r"^expected ") as refused:
+    with pytest.raises(TypeError, match="expected ") as refused:
         DOORS[door](given)
     assert isinstance(refused.value, jr.errors.JetRulerError)
     message = str(refused.value)

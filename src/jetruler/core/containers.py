@@ -33,9 +33,12 @@ EXPECTED = "numbers: a number, a list, an array, a Series or a frame"
 class NumbersError(KindError):
     """What was handed over is no numbers: what was expected, what was found, and what helps."""
 
-    def __init__(self, found: str, hint: str = "", expected: str = EXPECTED) -> None:
+    def __init__(
+        self, found: str, hint: str = "", expected: str = EXPECTED, place: str = ""
+    ) -> None:
         self.found = found
-        super().__init__(f"expected {expected}, found {found}" + (f"; {hint}" if hint else ""))
+        text = f"expected {expected}, found {found}" + (f"; {hint}" if hint else "")
+        super().__init__(f"{place}: {text}" if place else text)
 
 
 Given = TypeVar("Given")
@@ -411,7 +414,8 @@ def _stacked(
         try:
             numbers, missing = values(column)
         except NumbersError as error:
-            raise NumbersError(f"{error.found} in column {name!r}") from None
+            place = f"column {name!r}"
+            raise NumbersError(error.found, expected="numbers", place=place) from None
         found.append(numbers)
         gone.append(np.zeros(shape[0], np.bool_) if missing is None else missing)
     if not found:

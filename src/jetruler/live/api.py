@@ -14,7 +14,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
-from ..core.bench.bench import BenchLike, LogFormat, bench_of
+from ..core.bench.bench import Bench, BenchLike, LogFormat, bench_of
 from ..core.finding import Findings
 from ..core.ruler.reading import Flag
 from .controls import OperatorControls
@@ -192,8 +192,7 @@ def stream(
     [10.0, 20.0]
     """
     bench = bench_of(bench)
-    parts = parts_for(_lines(source), bench, form, follow=follow)
-    return SampleStream(_samples(Session(parts), parts.source.name, duration))
+    return SampleStream(_samples(_lines(source), bench, form, follow, duration))
 
 
 def _lines(source: Any) -> Any:
@@ -212,11 +211,16 @@ def _lines(source: Any) -> Any:
     return source
 
 
-def _samples(session: Session, name: str, duration: float | None) -> Generator[LiveSample]:
+def _samples(
+    source: Any, bench: Bench, form: LogFormat | None, follow: bool, duration: float | None
+) -> Generator[LiveSample]:
+    """The samples of a source, which is opened when the first one is asked for."""
+    parts = parts_for(source, bench, form, follow=follow)
+    session = Session(parts)
     for batch in session.batches(duration):
         yield from samples_of(batch)
     if session.skipped:
-        warnings.warn(f"{name}: {session.skipped}", stacklevel=3)
+        warnings.warn(f"{parts.source.name}: {session.skipped}", stacklevel=3)
 
 
 def _timestamp(text: str) -> datetime | None:

@@ -61,7 +61,7 @@ class Smoothing:
     --------
     >>> import jetruler as jr
     >>> jr.smooth([1, 1, 9, 1, 1], jr.Smoothing("median", 3))
-    array([1., 1., 1., 1., 1.])
+    [1.0, 1.0, 1.0, 1.0, 1.0]
     """
 
     kind: Kind

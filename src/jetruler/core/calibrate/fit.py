@@ -35,10 +35,10 @@ FITS = 0.01
 
 def advised(result: Fit, wanted: FitRequest, limits: tuple[float, float] | None) -> Fit:
     """The fit, which tells its notes and its sentence on simpler laws when they are asked for."""
-    return replace(result, _advise=partial(_advice, wanted, limits))
+    return replace(result, _advise=partial(_notes_on, wanted, limits))
 
 
-def _advice(
+def _notes_on(
     wanted: FitRequest, limits: tuple[float, float] | None, fit: Fit
 ) -> tuple[tuple[str, ...], str]:
     notes = [*_of_marks(fit), *_repeated(fit), *_outliers(fit), *_of_model(fit)]

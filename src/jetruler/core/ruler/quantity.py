@@ -337,8 +337,8 @@ def as_typed(value: Any) -> Any:
     if np.ndim(numbers):
         return tuple(f"{number!r} {unit}".strip() for number in np.ravel(numbers).tolist())
     if hasattr(value, "error"):  # a measurement: its standard deviation
-        best, spread = float(value.value.magnitude), float(value.error.magnitude)
-        return f"{best!r} {unit} ± {spread!r} {unit} (k=1)"
+        best, deviation = float(value.value.magnitude), float(value.error.magnitude)
+        return f"{best!r} {unit} ± {deviation!r} {unit} (k=1)"
     return f"{float(numbers)!r} {unit}".strip()
 
 

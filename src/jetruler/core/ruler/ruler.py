@@ -157,9 +157,8 @@ class Ruler:
         if out is None:
             out = np.empty(counts.shape, np.float64)
         elif not isinstance(out, np.ndarray):
-            raise KindError(
-                f"out: expected a float64 array, found {out!r}; several counts are a list"
-            )
+            expected = "a float64 array (several counts are a list)"
+            raise KindError(f"out: expected {expected}, found {out!r}")
         elif out.dtype != np.float64 or out.shape != counts.shape:
             raise ValueError(
                 f"out: expected float64 of {counts.shape}, found {out.dtype} of shape {out.shape}"
