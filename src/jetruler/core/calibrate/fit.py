@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import replace
 from functools import partial
+from typing import Any
 
 import numpy as np
 
-from ..error_types import JetRulerError
+from ..error_types import JetRulerError, KindError
 from ..laws import law_named, law_names
 from ..numerics import Array
 from ..result import old_keywords
@@ -249,8 +249,8 @@ def _keeps_unit(wanted: FitRequest) -> bool:
 
 @old_keywords(before="upstream", then="downstream")
 def fit(
-    marks: Marks | Sequence[Sequence[float]] | Array,
-    law: str = "line",
+    marks: Marks | Any,
+    law: str | type[Law] = "line",
     *,
     upstream: Ruler | Law | None = None,
     downstream: Ruler | Law | None = None,
@@ -313,6 +313,7 @@ def fit(
     """
     upstream = None if upstream is None else Ruler.of(upstream)
     downstream = None if downstream is None else Ruler.of(downstream)
+    law = _name_of(law)
     kind = kind_of_fit(law)
     if degree is not None and not kind.fit_degrees:
         raise JetRulerError(f"degree: expected none, as only a polynomial has one, found {degree}")
@@ -347,6 +348,16 @@ def fit(
     used = with_raw_uncertainty(wanted, used, x)
     result = fitted(wanted, used, x)
     return advised(result, wanted, limits)
+
+
+def _name_of(law: str | type[Law]) -> str:
+    """The name of a law that is given by it, or by its class."""
+    if isinstance(law, type) and issubclass(law, Law):
+        return law.name
+    if not isinstance(law, str):
+        kind = type(law).__name__
+        raise KindError(f"law: expected the name of a law, or its class, found {kind}")
+    return law
 
 
 def kind_of_fit(law: str) -> type[Law]:

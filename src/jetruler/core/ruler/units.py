@@ -205,12 +205,12 @@ def bracketed(value: float) -> str:
     return f"({number(value)})" if value < 0 else number(value)
 
 
-def nearest(word: str, known: Iterable[str]) -> str:
+def nearest(word: object, known: Iterable[str]) -> str:
     """`did you mean 'known'?` where one of the known words is close, else the whole list."""
     import difflib  # only an error needs it
 
     known = sorted(known)
-    close = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
+    close = difflib.get_close_matches(str(word), known, n=1, cutoff=0.6)
     if close:
         return f"did you mean {close[0]!r}?"
     return "known: " + ", ".join(known)
