@@ -60,7 +60,7 @@ SLIPS = {"150R ± 0.5 %": "250R ± 0.5 %", "[198, 0], [3904, 100]": "[0, 0], [10
 
 TERMINAL = (
     *("xterm", "-geometry", "158x50+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9"),
-    *("-bg", "#16140f", "-fg", "#f4ecd8", "-e", "bash", "-c"),
+    *("-tn", "xterm-256color", "-bg", "#16140f", "-fg", "#f4ecd8", "-e", "bash", "-c"),
 )
 PAGE = (
     *("chromium", "--headless=new", "--no-sandbox", "--disable-gpu", "--hide-scrollbars"),
