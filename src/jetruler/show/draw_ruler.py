@@ -85,7 +85,7 @@ def draw_ruler(
     if at is not None:
         _cursor(ax, channel, at, span)
     for i, (trip, conditions) in enumerate(lanes):
-        _lane(ax, channel, (low, high), trip, conditions, -0.6 - LANE * i)
+        _lane(ax, channel, (low, high), trip, conditions=conditions, y=-0.6 - LANE * i)
     title = channel.title + (f": {channel.about}" if channel.about else "")
     titled(ax, title, 15 * scale)
     for text in ax.texts[before:]:
@@ -389,7 +389,7 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     letters, before = 12.4 * scale / wide, len(ax.texts)
     for i, stage in enumerate(stages):
         rounds = i > 0 and ruler.laws[i - 1].role is Role.ROUND
-        _number_line(ax, stage, -i, reading[i], rounds, letters)
+        _number_line(ax, stage, -i, reading[i], rounds=rounds, sign=letters)
     for i, (above, below) in enumerate(pairwise(stages)):
         for end in (0, -1):
             _joined(

@@ -376,7 +376,9 @@ def _result(
         outliers=tuple(np.flatnonzero(out).tolist()),
         dof=dof,
         scatter=scatter,
-        _each_left_out=partial(_errors_left_out, error, out, solution, x, marks.true, weight),
+        _each_left_out=partial(
+            _errors_left_out, error, out, solution, x=x, true=marks.true, weight=weight
+        ),
         _before=wanted.upstream,
         _solution=solution,
         _widened=widened,
