@@ -19,7 +19,7 @@ import polars as pl
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from jetruler import Adc, Bench, Beta, Divider, Ruler, convert, load_bench
@@ -129,6 +129,7 @@ def made_up(rows: int) -> pd.DataFrame:
 
 
 @fewer(4)
+@example([1, 1, 64], "mean", "counts")  # a part in which no sample is there
 @given(
     st.lists(st.integers(0, 90), min_size=1, max_size=6).filter(lambda sizes: sum(sizes) > 20),
     st.sampled_from(["mean", "median", "exponential", "spikes"]),

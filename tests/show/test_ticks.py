@@ -51,6 +51,17 @@ def test_decades_stand_where_the_conversion_puts_them(ruler: jr.Ruler) -> None:
         assert low * (1 - 1e-9) <= tick.value <= high * (1 + 1e-9)
 
 
+def test_no_tick_stands_where_a_ruler_leaps_over_its_value() -> None:
+    knob = COUNTS >> jr.Line(0.01)
+    resting = knob >> jr.DeadBand(7.5, 12.5, 9.2)
+    assert [tick.value for tick in true_ticks(resting, 10)] == [0, 5, 15, 20, 25, 30, 35, 40]
+    shown = [tick.value for tick in true_ticks(resting, 50)]
+    assert (9 in shown, 10 in shown) == (False, False)
+    places = np.array([tick.raw for tick in true_ticks(OHMS >> jr.Beta(100e3, 3950), 12)])
+    read = np.asarray((OHMS >> jr.Beta(100e3, 3950))(places))
+    assert read == pytest.approx(np.round(read), abs=1e-3)
+
+
 def test_steps_stand_where_the_number_changes() -> None:
     ticks = true_ticks(TENS, 40)
     assert [tick.value for tick in ticks] == list(range(19))

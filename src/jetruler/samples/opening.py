@@ -92,7 +92,9 @@ class PandasFrames:
         if not isinstance(column, pa.DictionaryArray):
             return column
         codes = column.indices.fill_null(-1).to_numpy()
-        return self.pandas.Categorical.from_codes(codes, column.dictionary.to_pylist())
+        # With a text among them, pandas takes no texts for texts too, and frames can be joined.
+        texts = self.pandas.Index([*column.dictionary.to_pylist(), ""])[:-1]
+        return self.pandas.Categorical.from_codes(codes, texts)
 
 
 class ArrowFrames:

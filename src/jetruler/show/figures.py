@@ -247,6 +247,8 @@ def _percent(fraction: float) -> str:
     return "less than 1 %" if 0 < fraction < 0.01 else f"{100 * fraction:.0f} %"
 
 
+#: A row of the legend, with the numbers above the bars, in inches.
+LEGEND = 0.62
 #: Bars of a histogram at most; few have their number written above.
 BARS = 400
 
@@ -290,7 +292,8 @@ def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
         ax.set_yscale("log")
         ax.yaxis.set_minor_locator(NullLocator())
         ax.yaxis.set_major_formatter(StrMethodFormatter("{x:g}"))
-        ax.set_ylim(0.7, 3 * float(height.max()))
+        above = min(LEGEND / inches_of(ax)[1], 0.5)  # of the axes: no bar, no number
+        ax.set_ylim(0.7, 0.7 * (float(height.max()) / 0.7) ** (1 / (1 - above)))
         if survey.range_fraction < NARROW:  # else the rails leave no room for what there is
             room = 0.1 * max(float(counts[-1] - counts[0]), 10.0 * survey.lsb)
             ax.set_xlim(float(counts[0]) - room, float(counts[-1]) + room)

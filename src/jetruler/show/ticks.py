@@ -141,7 +141,7 @@ def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = Non
         ticks = [
             Tick(place, value, label)
             for value, label in wanted
-            for place in passages(raw, values, value)
+            for place in passages(raw, values, value, ruler)
         ]
     return sorted(ticks, key=lambda tick: tick.raw)
 
@@ -196,16 +196,35 @@ def _step_ticks(
     return [Tick(float(places[0]), value, number(value)) for places, value in runs if value in kept]
 
 
-def passages(raw: Array, values: Array, value: float) -> list[float]:
-    """The raw places where a sampled curve passes a value."""
+def passages(raw: Array, values: Array, value: float, ruler: Ruler) -> list[float]:
+    """The raw places where a ruler, sampled at `raw`, reads a value; none where it leaps over it,
+    as past a dead band."""
     places: list[float] = []
     for beyond in (values > value, values >= value):
         for i in np.flatnonzero(beyond[1:] != beyond[:-1]).tolist():
-            fraction = (value - values[i]) / (values[i + 1] - values[i])
-            place = float(raw[i] + fraction * (raw[i + 1] - raw[i]))
-            if all(abs(place - known) > 1e-6 for known in places):
+            place = _passage(raw[i : i + 2], values[i : i + 2], value, ruler)
+            if place is not None and all(abs(place - known) > 1e-6 for known in places):
                 places.append(place)
     return places
+
+
+def _passage(raw: Array, values: Array, value: float, ruler: Ruler) -> float | None:
+    """The raw place between two samples where the ruler reads a value, or None for a leap."""
+    if value in values:
+        return float(raw[values == value][0])
+    change = abs(values[1] - values[0])
+    for _ in range(4):  # each round looks at a 32nd of what the last one left
+        raw = np.linspace(raw[0], raw[1], 33)
+        values = np.asarray(ruler(raw), np.float64)
+        beyond = values >= value
+        found = np.flatnonzero(beyond[1:] != beyond[:-1])
+        if not found.size:  # it has no value in between
+            return None
+        first = int(found[0])
+        raw, values = raw[first : first + 2], values[first : first + 2]
+    if abs(values[1] - values[0]) > 0.01 * change:
+        return None
+    return float(raw[0])
 
 
 def labelled(
