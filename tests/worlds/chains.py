@@ -168,8 +168,13 @@ def _sensor(random: np.random.RandomState, of: Edge) -> Chain:
         def celsius(n: Any) -> Any:
             x = n / full
             r = 150 * (1 - x) / x if upper else 150 * x / (1 - x)
-            a, b = 3.9083e-3, -5.775e-7  # IEC 60751, from 0 °C on
-            return (-a + np.sqrt(a * a - 4 * b * (1 - r / 100))) / (2 * b)
+            a, b, c = 3.9083e-3, -5.775e-7, -4.183e-12  # IEC 60751; c below 0 °C alone
+            t = (-a + np.sqrt(a * a - 4 * b * (1 - r / 100))) / (2 * b)
+            for _ in range(6):  # Newton's rule
+                cold = np.where(t < 0, c, 0.0)
+                wrong = 1 + a * t + b * t**2 + cold * (t - 100) * t**3 - r / 100
+                t = t - wrong / (a + 2 * b * t + cold * (4 * t - 300) * t**2)
+            return t
 
         ends = (part[0] * full, part[1] * full)
         return Chain((law, '{ law = "platinum" }'), celsius, "degC", ends, ("divider", "platinum"))

@@ -23,6 +23,7 @@ from ..core.calibrate.in_channel import Calibration, joined
 from ..core.error_types import JetRulerError
 from ..core.laws import law_line, number_text
 from ..core.laws.linear import Line
+from ..core.result import refuses
 from ..core.ruler.base_law import hint_unit, parameters
 from ..core.ruler.quantity import Toleranced, standard_of
 from ..core.ruler.ruler import Law, Ruler, written
@@ -244,6 +245,7 @@ def _set_calibration(table: Any, calibration: str, change: Change) -> Change:
     return Change(before, after)
 
 
+@refuses
 def write_calibration(path: str, found: Calibration, expected: str | None = None) -> Change:
     """Put a fitted law into its place in a bench file; the old law stays as a comment.
 
@@ -291,6 +293,7 @@ def write_calibration(path: str, found: Calibration, expected: str | None = None
     )
 
 
+@refuses
 def write_parameters(path: str, found: Adjustment, expected: str | None = None) -> Change:
     """Put adjusted parameters where they stand in a bench file: in the channel's laws, or in the
     converter that it shares with others.
@@ -392,6 +395,7 @@ def calibration_text(channel: Channel) -> str:
     return f"{{ {', '.join(parts)} }}"
 
 
+@refuses
 def write_correction(
     path: str, channel: Channel, correction: Line, expected: str | None = None
 ) -> Change:

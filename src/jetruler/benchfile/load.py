@@ -23,6 +23,7 @@ from ..core.error_types import (
 from ..core.firmware.names import name_clashes
 from ..core.laws import law_named
 from ..core.laws.raw_edge import Adc
+from ..core.result import refuses
 from ..core.ruler.base_law import parameters
 from ..core.ruler.ruler import written
 from ..files import text_of_file
@@ -67,6 +68,7 @@ class BenchError(JetRulerError):
         super().__init__(head + "\n  ".join([*errors[:SHOWN], *more]))
 
 
+@refuses
 def load_bench(path: str | PathLike[str] | IO[Any]) -> Bench:
     """Read a bench file.
 
@@ -113,6 +115,7 @@ def load_bench(path: str | PathLike[str] | IO[Any]) -> Bench:
     return parse_bench(text, name, path.parent)
 
 
+@refuses
 def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> Bench:
     """Read a bench from a text.
 

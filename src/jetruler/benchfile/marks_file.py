@@ -13,6 +13,7 @@ import numpy as np
 
 from ..core.calibrate.marks import Marks, MarksError
 from ..core.error_types import QuantityError
+from ..core.result import refuses
 from ..core.ruler.quantity import Toleranced, quantity, unit_of
 from ..core.ruler.units import spelled
 from ..files import text_of_file
@@ -35,6 +36,7 @@ def _text_of(path: Any) -> str:
     return given.decode("utf-8") if isinstance(given, bytes) else str(given)
 
 
+@refuses
 def read_marks(path: str | PathLike[str] | IO[Any]) -> Marks:
     """Marks from a CSV file (comma or semicolon; with semicolons a decimal comma is read too).
 

@@ -21,6 +21,7 @@ class Outer:
     convert_frame: Callable[..., Any]
     code: Callable[[object, str, bool, str | None, bool], str]
     function: Callable[[object, str], list[str]]
+    wrong_argument: Callable[[Any, Any, Any], Exception | None]
     save_code: Callable[[object, Any, bool, str | None, bool], None]
 
 

@@ -14,6 +14,7 @@ from typing import Any, TypeVar, cast
 import numpy as np
 
 from . import OUTER
+from .error_types import JetRulerError
 
 F = TypeVar("F", bound=Callable[..., Any])
 T = TypeVar("T", bound=type)
@@ -50,6 +51,31 @@ def old_fields(**names: str) -> Callable[[T], T]:
         return kind
 
     return keep
+
+
+def refuses(function: F) -> F:
+    """Let a public function answer for its arguments: where it fails by an exception that is not
+    ours, the first argument of another kind than its type hint is named (`KindError`)."""
+
+    @functools.wraps(function)
+    def call(*args: Any, **options: Any) -> Any:
+        try:
+            return function(*args, **options)
+        except JetRulerError:
+            raise
+        except Exception as error:
+            wrong = OUTER.wrong_argument(function, args, options)
+            if wrong is None:
+                raise
+            raise wrong from error
+
+    return cast(F, call)
+
+
+def refuses_fields(kind: T) -> T:
+    """The same for a class whose fields are given by users."""
+    kind.__init__ = refuses(kind.__init__)  # type: ignore[misc]
+    return kind
 
 
 def _warn(old: str, new: str) -> None:

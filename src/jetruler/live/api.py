@@ -16,6 +16,7 @@ from typing import Any
 
 from ..core.bench.bench import Bench, BenchLike, LogFormat, bench_of
 from ..core.finding import Findings
+from ..core.result import refuses, refuses_fields
 from ..core.ruler.reading import Flag
 from .controls import OperatorControls
 from .parts import parts_for
@@ -140,6 +141,7 @@ class SampleStream(Iterator[LiveSample]):
         self._samples.close()
 
 
+@refuses
 def stream(
     source: str | Iterable[str],
     bench: BenchLike,
@@ -261,6 +263,7 @@ def samples_of(batch: LiveBatch) -> Iterator[LiveSample]:
 WAITING = 100_000
 
 
+@refuses_fields
 class Live(OperatorControls):
     """A bench at work on a stream, in a thread of its own, while you put your hands on it.
 

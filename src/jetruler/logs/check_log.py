@@ -27,6 +27,7 @@ from ..core.check.triggers import (
     slow_smoothing,
 )
 from ..core.finding import Finding, Findings, Severity, applied
+from ..core.result import refuses
 from ..core.ruler.reading import Reading
 from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.source import ColumnError, Log, LogReader
@@ -196,6 +197,7 @@ class CheckPass(EveryPass):
         return found
 
 
+@refuses
 def check_log(
     log: Log,
     bench: BenchLike,

@@ -23,6 +23,7 @@ from ..core.bench.decisions import (
 )
 from ..core.error_types import LogError
 from ..core.numerics import FlagArray
+from ..core.result import refuses_fields
 from ..core.ruler.reading import Reading
 from ..samples.cells import Samples, name_text
 from ..samples.passes import ChannelReaders, SampleBatch, remembers
@@ -215,6 +216,7 @@ class ResultOptions:
         object.__setattr__(self, "only", tuple(names))
 
 
+@refuses_fields
 @dataclass(frozen=True)
 class ConvertOptions(ResultOptions):
     """How a log is converted: the keywords of `convert` and `convert_all`.

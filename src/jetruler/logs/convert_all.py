@@ -15,7 +15,7 @@ from typing import Any
 from .. import __version__
 from ..core.bench.bench import Bench, BenchLike, bench_of
 from ..core.error_types import JetRulerError, LogError
-from ..core.result import Content, Result
+from ..core.result import Content, Result, refuses
 from ..core.ruler.units import many
 from ..files import write_file
 from ..system import cores
@@ -187,6 +187,7 @@ def _logs(count: int) -> str:
     return many(count, "log")
 
 
+@refuses
 def convert_all(
     logs: Iterable[str | PathLike[str]] | str | PathLike[str],
     bench: BenchLike,

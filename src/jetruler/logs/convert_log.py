@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 from ..core.bench.bench import Bench, BenchLike, LogFormat, bench_of
 from ..core.bench.decisions import Decisions
 from ..core.error_types import KindError, LogError
+from ..core.result import refuses
 from ..files import Output, reject_overlapping_paths
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.source import Log, LogReader, Workers, kind_of, name_of
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
     from .check_log import EventWriter
 
 
+@refuses
 def convert(
     log: Log,
     bench: BenchLike,

@@ -16,7 +16,7 @@ from ..core.bench.bench import Bench, BenchLike, LogFormat, bench_of
 from ..core.bench.channel import Channel
 from ..core.error_types import LogError
 from ..core.finding import Finding, Findings
-from ..core.result import Content, Result, TextTable, old_fields
+from ..core.result import Content, Result, TextTable, old_fields, refuses
 from ..core.ruler.converter import Converter, RawInput
 from ..core.ruler.ruler import Ruler
 from ..core.ruler.units import many, shown, significant, with_uncertainty
@@ -340,6 +340,7 @@ class _Rows:
         return row + next((o for start, o in reversed(self._starts) if start <= row), 0)
 
 
+@refuses
 def look(
     log: Log,
     bench: BenchLike | None = None,

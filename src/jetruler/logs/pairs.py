@@ -17,7 +17,7 @@ from ..core.calibrate.compare import compare, relevant_difference
 from ..core.calibrate.comparison import Comparison, PairsError, aligned
 from ..core.error_types import LogError, UnitError
 from ..core.numerics import Array, steps_of
-from ..core.result import Result
+from ..core.result import Result, refuses
 from ..core.ruler.units import column_unit, factor_and_offset, nearest, symbol
 from ..core.survey.running_statistics import Envelope
 from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, walk
@@ -84,6 +84,7 @@ class _Read:
     time_name: str
 
 
+@refuses
 def read_pairs(
     log: Log,
     channel: Channel,

@@ -20,6 +20,7 @@ from ..core.bench.trips import TripEvent
 from ..core.calibrate.comparison import PairsError
 from ..core.calibrate.marks import Marks
 from ..core.error_types import JetRulerError
+from ..core.result import refuses
 from ..core.ruler.reading import Reading
 from ..core.ruler.units import many, nearest, number
 from ..core.uncertainty.what_if import has_parameter, what_if
@@ -33,6 +34,7 @@ from .content import FORMS, Form, ReportRequest, content, written
 MOST_TURNS = 40
 
 
+@refuses
 def report(
     bench: BenchLike,
     out: str | PathLike[str],

@@ -12,6 +12,7 @@ from typing import IO, TYPE_CHECKING, Any, Literal, TypeAlias, cast
 
 from .. import OUTER
 from ..error_types import ParameterError
+from ..result import refuses_fields
 from ..ruler.converter import Converter
 from ..ruler.quantity import seconds
 from ..ruler.units import factor, nearest
@@ -60,6 +61,7 @@ def time_factor(name: str) -> float:
     return TIME_UNITS[unit[1].replace("µ", "u")] if unit else 1.0
 
 
+@refuses_fields
 @dataclass(frozen=True)
 class LogFormat:
     """How a log or a stream is written. What is left out is found out from the first lines.
@@ -169,6 +171,7 @@ class LogFormat:
             yield ParameterError("stale", self.stale, 'a time above 0, as in "2 s"')
 
 
+@refuses_fields
 @dataclass(frozen=True, repr=False)
 class Bench(Mapping[str, Channel]):
     """All channels, trips and drives of one set-up, and how its logs are written.

@@ -14,6 +14,7 @@ from .. import OUTER
 from ..containers import converts, like_given
 from ..error_types import JetRulerError, KindError, ParameterError, QuantityError
 from ..numerics import AnyArray, Array, FlagArray
+from ..result import refuses_fields
 from ..ruler.base_law import FRACTION, Role
 from ..ruler.quantity import Quantityish, amount, as_typed, quantity, unit_of, unit_written
 from ..ruler.raw_range import raw_ends
@@ -29,6 +30,7 @@ if TYPE_CHECKING:
     from .smoothing import Smoothing
 
 
+@refuses_fields
 @dataclass(frozen=True)
 class Channel:
     """One input: its name, the log column it comes from, its ruler, and how to show it.

@@ -13,6 +13,7 @@ import numpy as np
 
 from ..error_types import JetRulerError, ParameterError, QuantityError
 from ..numerics import AnyArray, Array, FlagArray, Truths
+from ..result import refuses_fields
 from ..ruler.base_law import Role
 from ..ruler.quantity import Quantityish, amount, as_typed, quantity, seconds
 from ..ruler.reading import FLAG_NAMES, NO_FAULTS, Flag
@@ -167,6 +168,7 @@ def _unread(key: str, text: str) -> Iterator[ParameterError]:
         yield ParameterError(key, text, error.expected, error.why)
 
 
+@refuses_fields
 @dataclass(frozen=True)
 class Condition:
     """What one channel must do. Exactly one of these is said:

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from ..error_types import ParameterError
-from ..result import old_fields
+from ..result import old_fields, refuses_fields
 from ..ruler.base_law import is_finite
 from ..ruler.converter import ERRORS
 from ..ruler.quantity import Toleranced
@@ -196,6 +196,7 @@ def _replaced(old: Any, inside: tuple[int, ...], value: Any) -> Any:
     return tuple(parts)
 
 
+@refuses_fields
 @dataclass(frozen=True)
 class Correlation:
     """Toleranced parameters that are off together, as two resistors of one batch are.

@@ -12,6 +12,7 @@ import numpy as np
 
 from ..laws.shape import Zones, zones_of
 from ..numerics import AnyArray, Array, Truths
+from ..result import refuses_fields
 from ..ruler.quantity import quantity, seconds
 from ..ruler.reading import Flag, Reading
 from ..ruler.ruler import Ruler
@@ -71,6 +72,7 @@ def looked_at(drive: Drive, bench: Bench) -> tuple[str, ...]:
     return (drive.source,)
 
 
+@refuses_fields
 class Decisions:
     """The trips and drives of a bench: readings in, decisions out. State carries across.
 

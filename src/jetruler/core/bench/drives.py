@@ -14,6 +14,7 @@ import numpy as np
 from ..error_types import ParameterError
 from ..laws.shape import zones_of
 from ..numerics import Array, Truths
+from ..result import refuses_fields
 from ..ruler.quantity import Quantityish, amount, as_typed, unit_of, unit_written
 from ..ruler.rounding import fixed, nearest, on_edges
 from ..ruler.units import for_column, number
@@ -37,6 +38,7 @@ RANGES = {
 }
 
 
+@refuses_fields
 @dataclass(frozen=True)
 class Drive:
     """How a channel, or a trip, moves an actuator.

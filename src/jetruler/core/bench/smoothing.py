@@ -14,6 +14,7 @@ from numpy.lib.stride_tricks import sliding_window_view
 from ..containers import to_array
 from ..error_types import ParameterError
 from ..numerics import AnyArray, Array
+from ..result import refuses, refuses_fields
 from ..ruler.converter import blocks
 from ..ruler.quantity import quantity
 from ..ruler.units import number
@@ -26,6 +27,7 @@ Kind = Literal["mean", "median", "exponential", "spikes"]
 Where = Literal["counts", "values"]
 
 
+@refuses_fields
 @dataclass(frozen=True)
 class Smoothing:
     """How a channel is smoothed.
@@ -140,6 +142,7 @@ class Smoothing:
         return f"{self.kind} over {self.samples}{every} on {self.where}, lag {lag} samples{seconds}"
 
 
+@refuses_fields
 @dataclass
 class Smoother:
     """A smoothing at work: batches in, batches of the same length out; state carries across.
@@ -330,6 +333,7 @@ def _ranked(x: Array, n: int, rank: int) -> Array:
     return out
 
 
+@refuses
 def smooth(samples: Any, smoothing: Smoothing, axis: int = 0) -> Any:
     """Smooth a whole array (NaN is missing); the same numbers as batch by batch.
 
@@ -372,6 +376,7 @@ def smooth(samples: Any, smoothing: Smoothing, axis: int = 0) -> Any:
     return like(out.reshape(numbers.shape))
 
 
+@refuses
 def block_averages(samples: Any, n: int) -> Array:
     """Average blocks of n readings, each to one; NaN are left out.
 
@@ -402,6 +407,7 @@ def block_averages(samples: Any, n: int) -> Array:
         raise ParameterError("n", n, "at least 1 sample")
     numbers, _ = to_array(samples)
     x = numbers.astype(np.float64).reshape(-1)
+    n = min(int(n), x.size + 1)  # no block of more samples than there are
     blocks = x[: x.size // n * n].reshape(-1, n)
     there = ~np.isnan(blocks)
     with np.errstate(invalid="ignore", over="ignore"):

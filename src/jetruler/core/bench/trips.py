@@ -11,6 +11,7 @@ import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import Array, Truths
+from ..result import refuses_fields
 from ..ruler.quantity import Quantityish, seconds
 from ..ruler.reading import Reading
 from ..ruler.units import number
@@ -18,6 +19,7 @@ from .channel import Channel
 from .conditions import TINY, Condition, Conditioner
 
 
+@refuses_fields
 @dataclass(frozen=True)
 class Trip:
     """A condition that turns on and off.

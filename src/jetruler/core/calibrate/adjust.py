@@ -14,7 +14,7 @@ from ..bench.channel import Channel, channel_of
 from ..bench.covariance import found_by, is_measure, measures, number_in
 from ..error_types import ParameterError
 from ..numerics import Array
-from ..result import Content, Result, TextTable, Title
+from ..result import Content, Result, TextTable, Title, refuses
 from ..ruler.base_law import Role, hint_unit, parameters
 from ..ruler.quantity import Toleranced
 from ..ruler.raw_range import raw_samples
@@ -201,6 +201,7 @@ def points(marks: Marks, read: Array, *errors: Array) -> TextTable:
     return TextTable([h.strip() for h in heading], rows)
 
 
+@refuses
 def adjust(
     channel: Channel | Ruler | Law,
     marks: Marks | Sequence[Sequence[float]] | Array,

@@ -13,6 +13,7 @@ from ..containers import to_array
 from ..error_types import JetRulerError
 from ..laws.linear import Line
 from ..numerics import Array
+from ..result import refuses
 from ..ruler.quantity import amount
 from ..ruler.units import many, number, significant
 from ..series import FEWEST_PAIRS
@@ -21,6 +22,7 @@ from .comparison import LIMITS, NOISY, Comparison, PairsError, Verdict, aligned
 from .questions import Answers, Scale, answers, scale_of, without_spikes
 
 
+@refuses
 def compare(
     a: Any,
     b: Any,

@@ -11,7 +11,7 @@ import numpy as np
 from ..error_types import JetRulerError, KindError
 from ..laws import law_named, law_names
 from ..numerics import Array
-from ..result import old_keywords
+from ..result import old_keywords, refuses
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import nearest, number, shown, symbol, with_uncertainty
 from .fit_result import Fit
@@ -247,6 +247,7 @@ def _keeps_unit(wanted: FitRequest) -> bool:
     return wanted.upstream is not None and wanted.upstream.gives == wanted.gives
 
 
+@refuses
 @old_keywords(before="upstream", then="downstream")
 def fit(
     marks: Marks | Any,

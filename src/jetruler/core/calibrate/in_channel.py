@@ -15,7 +15,7 @@ from ..error_types import JetRulerError
 from ..laws import law_line, law_named
 from ..laws.linear import Line
 from ..numerics import Array
-from ..result import Content, Result, Title, old_fields
+from ..result import Content, Result, Title, old_fields, refuses
 from ..ruler.base_law import Role
 from ..ruler.quantity import Toleranced
 from ..ruler.ruler import Law, Ruler
@@ -108,6 +108,7 @@ class Calibration(Result):
         return {"channel": self.channel.name, "replaces": replaces} | found
 
 
+@refuses
 def calibrate(
     channel: Channel | Ruler | Law,
     marks: Marks | Sequence[Sequence[float]] | Array,

@@ -11,7 +11,7 @@ import numpy as np
 from ..containers import to_array
 from ..error_types import JetRulerError
 from ..numerics import Array
-from ..result import ByValue
+from ..result import ByValue, refuses_fields
 from ..ruler.quantity import as_typed, quantity, unit_written
 from ..ruler.units import factor, factor_and_offset, number, shown, spelled, symbol
 
@@ -113,6 +113,7 @@ def _numbers(name: str, column: Any) -> tuple[Array, str | None]:
 MOST = 20_000
 
 
+@refuses_fields
 @dataclass(frozen=True, eq=False)
 class Marks(ByValue):
     """Pairs (raw, true), one array a side.

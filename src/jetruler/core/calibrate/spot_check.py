@@ -12,7 +12,7 @@ import numpy as np
 from ..bench.channel import Channel, channel_of
 from ..error_types import JetRulerError
 from ..numerics import Array, coverage_factor
-from ..result import Content, Result, Title
+from ..result import Content, Result, Title, refuses
 from ..ruler.quantity import amount
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import many, number, shown
@@ -150,6 +150,7 @@ class SpotCheck(Result):
         }
 
 
+@refuses
 def spot_check(
     channel: Channel | Ruler | Law,
     marks: Marks | Sequence[Sequence[float]] | Array,

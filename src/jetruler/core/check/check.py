@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Iterator
 from ..bench.bench import Bench, BenchLike, bench_of
 from ..bench.channel import Channel
 from ..finding import Finding, Findings, Severity, applied
+from ..result import refuses
 from . import chains, circuits, ranges, triggers
 from .causes import by_cause
 from .facts import Facts
@@ -45,6 +46,7 @@ BENCH_RULES: tuple[BenchRule, ...] = (
 )
 
 
+@refuses
 def check(bench: BenchLike, listed: Iterable[str] | None = None) -> Findings:
     """All that the rules find in a bench, the most serious first.
 

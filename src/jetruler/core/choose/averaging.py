@@ -11,7 +11,7 @@ import numpy as np
 from ..bench.channel import Channel, channel_of
 from ..error_types import JetRulerError, ParameterError
 from ..numerics import Array
-from ..result import Content, Result
+from ..result import Content, Result, refuses
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, shown, significant
 from ..survey.how_many import HowMany, how_many
@@ -96,6 +96,7 @@ class AveragingChoice(Result):
         return lines
 
 
+@refuses
 def choose_averaging(
     channel: Channel | Ruler | Law,
     target: float,

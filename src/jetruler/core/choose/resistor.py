@@ -14,7 +14,7 @@ from ..error_types import JetRulerError, ParameterError
 from ..laws.circuit import Divider
 from ..laws.preferred import preferred
 from ..numerics import Array
-from ..result import Content, Result, TextTable
+from ..result import Content, Result, TextTable, refuses
 from ..ruler.base_law import FRACTION
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, shown, significant, symbol
@@ -293,6 +293,7 @@ def _row(name: str, c: Candidate, point: bool, heating: bool) -> list[str]:
     return cells + ([number(significant(c.heating))] if heating else [])
 
 
+@refuses
 def choose_resistor(
     channel: Channel | Ruler | Law,
     low: float,

@@ -14,7 +14,7 @@ from ..bench.channel import Channel
 from ..error_types import JetRulerError, ParameterError
 from ..laws.preferred import preferred
 from ..numerics import Array
-from ..result import Content, Result, TextTable
+from ..result import Content, Result, TextTable, refuses
 from ..ruler.base_law import FRACTION
 from ..ruler.units import number, shown, significant
 
@@ -125,6 +125,7 @@ class AmplifierChoice(Result):
         return [f"{signal}, {self.series}", "", table, *self.left_out, "", *laws]
 
 
+@refuses
 def choose_amplifier(
     low: float,
     high: float,
@@ -367,6 +368,7 @@ class ReferenceChoice(Result):
         return [signal, "", TextTable(heading, rows), "", best]
 
 
+@refuses
 def choose_reference(
     low: float, high: float, references: Sequence[float], *, bits: int = 12
 ) -> ReferenceChoice:

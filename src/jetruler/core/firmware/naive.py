@@ -13,7 +13,7 @@ from .. import OUTER
 from ..bench.channel import Channel
 from ..error_types import ParameterError
 from ..numerics import AnyArray, Array
-from ..result import Content, Result, TextTable
+from ..result import Content, Result, TextTable, refuses
 from ..ruler.raw_range import raw_samples
 from ..ruler.units import number, shown, significant, symbol
 from .c_arithmetic import FLOAT32, KINDS, CType, Operation
@@ -196,6 +196,7 @@ class Naive(Result):
         return TextTable(heads, rows)
 
 
+@refuses
 def naive(
     channel: Channel, at: float, arith: str, *, int_bits: int = 16, language: str = "c"
 ) -> Naive:

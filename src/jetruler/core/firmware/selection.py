@@ -10,6 +10,7 @@ import numpy as np
 
 from ..bench.channel import Channel, channel_of
 from ..error_types import ParameterError
+from ..result import refuses
 from ..ruler.base_law import Role
 from ..ruler.ruler import TABLE_BITS, Law, Ruler
 from ..ruler.units import number, significant, symbol
@@ -54,6 +55,7 @@ def usual_scale(channel: Channel) -> int:
     return int(10 ** min(4, 1 if channel.decimals is None else channel.decimals))
 
 
+@refuses
 def export(
     channel: Channel | Ruler | Law,
     name: str | None = None,

@@ -15,7 +15,7 @@ import numpy as np
 from ..bench.channel import Channel, channel_of
 from ..error_types import ParameterError
 from ..numerics import AnyArray, Array, Truths
-from ..result import Content, Result
+from ..result import Content, Result, refuses
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, shown, significant, symbol
 from .exported import ExportError
@@ -165,6 +165,7 @@ class ThreeNumbers(Result):
         return f"{number(significant(value, 3))} {symbol(self.unit)}".rstrip()
 
 
+@refuses
 def three_numbers(
     channel: Channel | Ruler | Law,
     *,

@@ -8,6 +8,7 @@ import numpy as np
 
 from ..error_types import ParameterError
 from ..numerics import Array
+from ..result import refuses
 
 # E3 to E24 are older than the rule that the finer ones follow: they are a list.
 _E24 = "1.0 1.1 1.2 1.3 1.5 1.6 1.8 2.0 2.2 2.4 2.7 3.0 "
@@ -20,6 +21,7 @@ DECADES |= {
 }
 
 
+@refuses
 def preferred(series: str, low: float, high: float) -> Array:
     """The values of a series from low to high, ascending.
 

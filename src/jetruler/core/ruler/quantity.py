@@ -13,6 +13,7 @@ import numpy as np
 
 from ..containers import is_a
 from ..error_types import ParameterError, QuantityError, UnitError
+from ..result import refuses
 from .units import PREFIXES, TEMPERATURES, Unit, factor, pint_name, spelled, symbol
 
 if TYPE_CHECKING:
@@ -69,6 +70,7 @@ class Toleranced(float):
     half_width: float
     k: float | None
 
+    @refuses
     def __new__(cls, value: float, half_width: float, k: float | None = None) -> Toleranced:
         if not (math.isfinite(value) and math.isfinite(half_width) and half_width >= 0):
             expected = "a finite value with a half-width of 0 or more"
@@ -103,6 +105,7 @@ def standard_of(value: float) -> float:
     return value.standard if isinstance(value, Toleranced) else value
 
 
+@refuses
 def quantity(text: str, unit: str | None = None) -> float:
     """Read a quantity; the number comes back in `unit`, or in its own SI unit if none is asked.
 

@@ -9,6 +9,7 @@ from html import escape
 from typing import Any
 
 from ..containers import to_array
+from ..error_types import KindError
 from ..result import Content, Result
 from .units import shown
 
@@ -40,6 +41,12 @@ class Flag(IntFlag):
 
     HELD = 128
     """Not from the source: somebody holds the channel at this raw value, or put it in."""
+
+    @classmethod
+    def _missing_(cls, value: object) -> Any:
+        if isinstance(value, int):
+            return super()._missing_(value)
+        raise KindError(f"flag: expected a Flag or a number of flags, found {value!r:.40}")
 
     def __str__(self) -> str:
         return ", ".join(flag_names(self)) or "none"

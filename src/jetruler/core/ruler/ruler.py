@@ -15,6 +15,7 @@ from .. import OUTER
 from ..containers import converts, is_a, lazily, like_given, to_array
 from ..error_types import KindError, ParameterError, UnitError
 from ..numerics import Array, FlagArray, Numbers
+from ..result import refuses_fields
 from .base_law import FRACTION, BaseLaw, Role, as_array, constant, unit_fields
 from .converter import Converter, CountTable, RawInput, for_blocks, usual_sizes
 from .quantity import magnitude, with_unit
@@ -39,6 +40,7 @@ TABLE_BITS = 16
 Like = TypeVar("Like")
 
 
+@refuses_fields
 @dataclass(frozen=True, repr=False)
 class Ruler:
     """Laws in order. `adc >> divider >> beta` makes one; units are checked at every joint.

@@ -13,7 +13,7 @@ from ..bench.channel import Channel
 from ..containers import as_samples
 from ..error_types import JetRulerError, ParameterError
 from ..numerics import AnyArray, Array
-from ..result import Result, public_fields
+from ..result import Result, public_fields, refuses
 from ..ruler.units import number, symbol
 from .survey import Survey, stepped
 from .surveyor import Surveyor, survey
@@ -190,6 +190,7 @@ def true_ends(channel: Channel | None) -> tuple[float, float]:
     return 0.0, 100.0
 
 
+@refuses
 def find_ends(
     counts: Any, bits: int | None = None, signed: bool = False, margin: float | None = None
 ) -> Ends:

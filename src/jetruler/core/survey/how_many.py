@@ -15,7 +15,7 @@ from ..numerics import (
     Array,
     rounded_readings,
 )
-from ..result import Content, Result, old_fields
+from ..result import Content, Result, old_fields, refuses
 from ..ruler.units import number
 from ..series import LongRun, deviation_of_means, long_run, noise_of, spreads_of_means
 
@@ -111,6 +111,11 @@ class HowMany(Result):
         return []
 
 
+#: Noise of more steps, or of more times what is wanted, is a slip.
+MOST_NOISE = 1e12
+
+
+@refuses
 def how_many(noise: Any, target: float, lsb: float | None = None) -> HowMany:
     """How many readings to average so that their mean has a standard deviation of `target`.
 
@@ -153,11 +158,12 @@ def how_many(noise: Any, target: float, lsb: float | None = None) -> HowMany:
     17
     """
     for name, value in (("target", target), ("lsb", lsb)):
-        if value is not None and not value > 0:
-            raise ParameterError(name, value, "a value above 0")
+        if value is not None and not 0 < value < math.inf:
+            raise ParameterError(name, value, "a finite value above 0")
     if isinstance(noise, int | float | np.number):
-        if not noise >= 0:
-            raise ParameterError("noise", noise, "0 or more")
+        most = MOST_NOISE * min(target, lsb or 1.0)
+        if not 0 <= noise <= most:
+            raise ParameterError("noise", noise, f"0 to {most:g}, which is {MOST_NOISE:g} steps")
         return _of_independent(float(noise), target, lsb or 1.0)
     readings = to_array(noise)[0].astype(np.float64).reshape(-1)
     readings = readings[np.isfinite(readings)]

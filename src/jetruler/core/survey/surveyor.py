@@ -9,7 +9,9 @@ from typing import Any
 import numpy as np
 
 from ..containers import as_samples
+from ..laws.raw_edge import Counts
 from ..numerics import AnyArray
+from ..result import refuses
 from .blocks import MOST as BLOCKS
 from .blocks import SPIKE_COUNTS, Blocks, isolated_in, noise_of
 from .distribution import Distribution, core_of
@@ -429,6 +431,7 @@ def _finer(values: AnyArray, step: float) -> int:
     return finer
 
 
+@refuses
 def survey(counts: Any, bits: int, signed: bool = False) -> Survey:
     """Survey an array of counts against a converter of so many bits.
 
@@ -455,7 +458,7 @@ def survey(counts: Any, bits: int, signed: bool = False) -> Survey:
     >>> found.smallest, found.largest
     (100, 199)
     """
-    lowest = -(2 ** (bits - 1)) if signed else 0
-    surveyor = Surveyor(lowest, lowest + 2**bits - 1)
+    edge = Counts(bits, signed=signed)
+    surveyor = Surveyor(edge.lowest, edge.highest)
     surveyor.add(*as_samples(counts))
     return surveyor.survey()

@@ -11,7 +11,7 @@ import numpy as np
 
 from ..bench.channel import Channel, raw_at, ruler_of
 from ..numerics import Array, Truths, coverage_factors
-from ..result import Content, Result, TextTable, old_fields, old_keywords
+from ..result import Content, Result, TextTable, old_fields, old_keywords, refuses
 from ..ruler.quantity import Quantityish
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law, Ruler
@@ -193,6 +193,7 @@ def _two(value: float, unit: str | None) -> str:
     return f"{text} {symbol(unit)}" if unit else text
 
 
+@refuses
 @old_keywords(degrees="dof")
 def budget(
     what: Ruler | Law | Channel,

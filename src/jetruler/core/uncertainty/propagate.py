@@ -12,7 +12,7 @@ import numpy as np
 from ..bench.channel import Channel, ruler_of
 from ..error_types import ParameterError
 from ..numerics import coverage_factor
-from ..result import Result
+from ..result import Result, refuses
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import rounded, symbol, with_uncertainty
 
@@ -67,6 +67,7 @@ class Propagated(Result):
         }
 
 
+@refuses
 def propagate(
     what: Ruler | Law | Channel, mean: float, std: float, n: int = 1, *, order: int = 2
 ) -> Propagated:

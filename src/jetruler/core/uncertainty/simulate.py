@@ -13,7 +13,7 @@ import numpy as np
 from ..bench.channel import Channel, raw_at, ruler_of
 from ..error_types import ParameterError
 from ..numerics import Array
-from ..result import Content, Result, old_keywords
+from ..result import Content, Result, old_keywords, refuses
 from ..ruler.converter import blocks
 from ..ruler.quantity import Quantityish
 from ..ruler.ruler import Law, Ruler
@@ -203,6 +203,7 @@ FEW_DOF = 50.0
 RULES = 0.7
 
 
+@refuses
 @old_keywords(degrees="dof")
 def simulate(
     what: Ruler | Law | Channel,

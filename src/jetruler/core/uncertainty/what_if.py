@@ -8,7 +8,7 @@ from typing import Any
 
 from ..bench.channel import Channel, raw_at
 from ..error_types import ParameterError
-from ..result import Content, Result, TextTable
+from ..result import Content, Result, TextTable, refuses
 from ..ruler.base_law import parameters
 from ..ruler.quantity import Quantityish
 from ..ruler.ruler import Law, Ruler
@@ -90,6 +90,7 @@ class WhatIf(Result):
         return [TextTable(heading, rows), "", self.headline]
 
 
+@refuses
 def what_if(
     channel: Channel, at: Quantityish, changes: Mapping[str, str], **given: float
 ) -> WhatIf:
