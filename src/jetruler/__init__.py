@@ -40,7 +40,18 @@ import lazy_loader
 from .core import OUTER
 
 __version__ = "0.2.0"
-__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)
+__getattr__, __dir__, _public = lazy_loader.attach_stub(__name__, __file__)
+
+
+class _Names(list[str]):
+    """What a star import takes. `help(jetruler)` asks for each name whether it is in here, and
+    prints all that is: the docstring above is the help that one can read."""
+
+    def __contains__(self, name: object) -> bool:
+        return False
+
+
+__all__ = _Names(_public)
 
 
 def _outer(module: str, function: str) -> Callable[..., Any]:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import asyncio
 import csv
 import io
 import threading
+from collections.abc import AsyncIterator
 from pathlib import Path
 from typing import Any
 
@@ -70,3 +72,32 @@ def test_lines_that_are_no_samples_are_counted() -> None:
     assert "1 line was no sample: other text 1 (the first: 'ready')" in str(said[0].message)
     assert "1 line has too few or too many cells: missing samples" in str(said[0].message)
     assert [sample.flags["knob"].name for sample in samples] == [None, "MISSING", None]
+
+
+def test_lines_that_come_asynchronously() -> None:
+    """`async for` gives what `for` gives, hands on what went wrong, and stops in between."""
+
+    async def lines(*each: str, then: Exception | None = None) -> AsyncIterator[str]:
+        for line in each:
+            await asyncio.sleep(0)
+            yield line
+        if then is not None:
+            raise then
+
+    async def taken(source: Any) -> list[float]:
+        with jr.stream(source, KNOB) as samples:
+            return [sample.values["knob"] async for sample in samples]
+
+    async def first() -> float:
+        with jr.stream(lines(*["7"] * 5000), KNOB) as samples:
+            return (await anext(samples)).values["knob"]
+
+    many = [str(i) for i in range(3000)]
+    wanted = [sample.values["knob"] for sample in jr.stream(many, KNOB)]
+    assert asyncio.run(taken(lines(*many))) == wanted
+    assert asyncio.run(taken(many)) == wanted
+    assert asyncio.run(first()) == wanted[7]
+    with pytest.raises(OSError, match="unplugged"):
+        asyncio.run(taken(lines("1", then=OSError("unplugged"))))
+    with pytest.raises(jr.JetRulerError, match="source: expected lines, found an asynchronous"):
+        next(jr.stream(lines("1"), KNOB))

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import asyncio
+import queue
 import threading
 import warnings
 from collections import deque
-from collections.abc import Callable, Generator, Iterable, Iterator
+from collections.abc import AsyncIterable, Callable, Generator, Iterable, Iterator
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from datetime import datetime
@@ -24,6 +26,9 @@ from .session import Session
 from .sources import Source, StreamError, reached, takes_commands
 from .stream_processor import LiveBatch
 from .writers import LiveEvents, Recorder
+
+#: Lines of an asynchronous iterator that wait at most.
+HANDED = 1000
 
 #: Seconds that a session is given to send its safe values.
 PATIENCE = 10.0
@@ -118,17 +123,55 @@ class LiveSample:
     timestamp: datetime | None = None
 
 
-class SampleStream(Iterator[LiveSample]):
-    """Samples one after another; as a context manager, or by `close`, it lets its source go."""
+class _Handed:
+    """Lines of an asynchronous iterator, handed to the thread that reads them."""
 
-    def __init__(self, samples: Generator[LiveSample]) -> None:
-        self._samples = samples
+    def __init__(self, lines: AsyncIterable[str]) -> None:
+        self._source = lines
+        self._lines: queue.SimpleQueue[str | None] = queue.SimpleQueue()
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._lines.get, None)
+
+    async def hand_on(self) -> None:
+        """Until the lines end, or the task is cancelled."""
+        try:
+            async for line in self._source:
+                while self._lines.qsize() >= HANDED:
+                    await asyncio.sleep(0.01)
+                self._lines.put(line)
+        finally:
+            self._lines.put(None)
+
+
+class SampleStream(Iterator[LiveSample]):
+    """Samples one after another, by `for` or `async for`; as a context manager, or by `close`, it
+    lets its source go."""
+
+    def __init__(self, samples: Generator[LiveSample], handed: _Handed | None = None) -> None:
+        self._samples, self._handed = samples, handed
+        self._task: asyncio.Task[None] | None = None
 
     def __iter__(self) -> SampleStream:
         return self
 
     def __next__(self) -> LiveSample:
+        if self._handed is not None and self._task is None:
+            raise StreamError("source: expected lines, found an asynchronous iterator: `async for`")
         return next(self._samples)
+
+    def __aiter__(self) -> SampleStream:
+        return self
+
+    async def __anext__(self) -> LiveSample:
+        if self._handed is not None and self._task is None:
+            self._task = asyncio.create_task(self._handed.hand_on())
+        sample = await asyncio.to_thread(next, self._samples, None)
+        if sample is None:
+            if self._task is not None:
+                await self._task  # raises what went wrong with the lines
+            raise StopAsyncIteration
+        return sample
 
     def __enter__(self) -> SampleStream:
         return self
@@ -138,12 +181,14 @@ class SampleStream(Iterator[LiveSample]):
 
     def close(self) -> None:
         """Stop, and close the source."""
+        if self._task is not None:
+            self._task.cancel()
         self._samples.close()
 
 
 @refuses
 def stream(
-    source: str | Iterable[str],
+    source: str | Iterable[str] | AsyncIterable[str],
     bench: BenchLike,
     *,
     form: LogFormat | None = None,
@@ -156,9 +201,9 @@ def stream(
 
     Parameters
     ----------
-    source : str | path | Iterable[str] | frame
+    source : str | path | Iterable[str] | AsyncIterable[str] | frame
         As for the tool: a file, a port, `socket://…`, "-" for standard input, "demo"; anything that
-        yields lines; or a frame, row by row.
+        yields lines, by `for` or by `async for`; or a frame, row by row.
     bench : Bench, or path or open file of one
         Whose channels are read.
     form : LogFormat, optional
@@ -194,7 +239,9 @@ def stream(
     [10.0, 20.0]
     """
     bench = bench_of(bench)
-    return SampleStream(_samples(_lines(source), bench, form, follow, duration))
+    lines = _lines(source)
+    handed = lines if isinstance(lines, _Handed) else None
+    return SampleStream(_samples(lines, bench, form, follow, duration), handed)
 
 
 def _lines(source: Any) -> Any:
@@ -203,6 +250,8 @@ def _lines(source: Any) -> Any:
         return str(Path(source).expanduser())
     if isinstance(source, str):
         return str(Path(source).expanduser()) if source.startswith("~") else source
+    if hasattr(source, "__aiter__"):
+        return _Handed(source)
     frame = source.to_arrow() if hasattr(source, "to_arrow") else source
     if hasattr(frame, "to_csv"):
         return frame.to_csv(index=False).splitlines()
@@ -297,7 +346,9 @@ class Live(OperatorControls):
 
     Notes
     -----
-    At the end a warning tells how many lines were no samples, and why.
+    What is done by hand takes effect with the next sample that arrives. Samples that wait to be
+    fetched were decided before, and keep what was sent then.
+    At the end a warning gives the number of lines that were no samples, and why.
 
     Examples
     --------
