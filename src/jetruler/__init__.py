@@ -8,9 +8,10 @@
     bench = jr.load_bench("bench.toml")
 
 Laws        Adc Counts Input Amplifier Attenuator Divider Shunt
-            Beta SteinhartHart SteinhartHartExtended Platinum
+            Beta SteinhartHart SteinhartHartExtended Platinum Thermocouple
+            Bridge LoadCell Photoresistor Pulses
             Line Polynomial PowerLaw Table Formula To
-            Magnitude Whole PassThrough Clamp Limits Expect DeadBand Zones; Law is their base
+            Magnitude Whole Steps PassThrough Clamp Limits Expect DeadBand Zones; Law is their base
 Rulers      Ruler Channel Bench Flag Toleranced quantity
 Bench files load_bench parse_bench write_calibration write_parameters write_correction
 Logs        look convert convert_all check_log ConvertOptions LogFormat

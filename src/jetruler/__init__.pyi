@@ -13,6 +13,11 @@ from .core.laws.thermistor import Beta as Beta
 from .core.laws.thermistor import SteinhartHart as SteinhartHart
 from .core.laws.steinhart_hart_extended import SteinhartHartExtended as SteinhartHartExtended
 from .core.laws.temperature import Platinum as Platinum
+from .core.laws.thermocouple import Thermocouple as Thermocouple
+from .core.laws.sensors import Bridge as Bridge
+from .core.laws.sensors import LoadCell as LoadCell
+from .core.laws.sensors import Photoresistor as Photoresistor
+from .core.laws.sensors import Pulses as Pulses
 from .core.laws.linear import Line as Line
 from .core.laws.curve import Polynomial as Polynomial
 from .core.laws.formula import PowerLaw as PowerLaw
@@ -21,6 +26,7 @@ from .core.laws.formula import Formula as Formula
 from .core.ruler.ruler import To as To
 from .core.laws.shape import Magnitude as Magnitude
 from .core.laws.shape import Whole as Whole
+from .core.laws.shape import Steps as Steps
 from .core.laws.shape import PassThrough as PassThrough
 from .core.laws.interval import Clamp as Clamp
 from .core.laws.interval import Limits as Limits

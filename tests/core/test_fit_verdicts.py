@@ -157,6 +157,7 @@ def with_tolerance(value: Any, path: tuple[int, ...]) -> Any:
 
 #: Numbers that are no measured quantity: a whole number of bits, ends of a range, a zone's name.
 EXACT = {("adc", "bits"), ("counts", "bits"), ("input", "range"), ("zones", "values")}
+EXACT |= {("platinum", "wires"), ("bridge", "active")}
 
 
 @pytest.mark.parametrize("law", [law for law, *_ in TRUTH], ids=lambda law: law.name)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import csv
+from pathlib import Path
+
 import numpy as np
 import pytest
 
@@ -15,8 +18,13 @@ from jetruler import (
     SteinhartHart,
     SteinhartHartExtended,
     Table,
+    Thermocouple,
 )
+from jetruler.core.laws.thermocouple import _STRETCHES, emf, ends_of
 from tests.core.test_laws import PAIR
+
+#: What was published, as tables.
+TRUTHS = Path(__file__).parent.parent / "helpers"
 
 # IEC 60751:2008, table values of a 100 Ω platinum thermometer, rounded to 0.01 Ω.
 PLATINUM = {-200: 18.52, -50: 80.31, 0: 100.00, 100: 138.51, 200: 175.86, 600: 313.71}
@@ -97,3 +105,21 @@ def test_reference_cancels_in_a_ratiometric_divider() -> None:
 def test_no_inverse_says_where_the_curve_turns_back(law: Polynomial | Table, where: str) -> None:
     with pytest.raises(JetRulerError, match=f"turns back or stands still.*{where}"):
         law.inverse(np.array([0.5]))
+
+
+@pytest.mark.parametrize("kind", sorted(_STRETCHES))
+def test_thermocouples_by_the_published_table_there_and_back(kind: str) -> None:
+    """IEC 60584-1: every value of the table to half its last digit; each degree comes back; the
+    stretches of a reference function meet."""
+    with (TRUTHS / "thermocouples.csv").open() as file:
+        rows = [row for row in csv.DictReader(file) if row["type"] == kind]
+    t = np.array([float(row["t90_degC"]) for row in rows])
+    published = np.array([float(row["emf_mV"]) for row in rows])
+    assert np.abs(emf(kind, t) - published).max() <= 0.0006
+    law = Thermocouple(kind, cold="21 degC" if kind != "B" else "0 degC")  # type: ignore[arg-type]
+    low, high = ends_of(kind)
+    each = np.arange(max(low, 50.0 if kind == "B" else low), high + 1e-6)
+    assert np.abs(law.forward(law.inverse(each)) - each).max() < 1e-3
+    for (_, joint, _), _ in zip(_STRETCHES[kind], _STRETCHES[kind][1:], strict=False):
+        beside = emf(kind, np.array([joint - 1e-9, joint, joint + 1e-9]))
+        assert np.ptp(beside) < 1e-6

@@ -23,7 +23,7 @@ from tests.core.test_laws import TRUTH
 
 def numeric(law: Law) -> list[str]:
     """The fields of a law that are plain numbers and move its result smoothly."""
-    fixed = {"bits", "low", "high", "rest", "error_lsb", "resolution", "error"}
+    fixed = {"bits", "low", "high", "rest", "error_lsb", "resolution", "error", "size"}
     hints = parameters(type(law)).items()
     names = [name for name, hint in hints if is_numeric(hint) and name not in fixed]
     return [name for name in names if getattr(law, name) not in (None, 0)]

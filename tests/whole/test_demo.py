@@ -84,7 +84,9 @@ def test_examples_run(
     assert capsys.readouterr().out
 
 
-OWN_CHAIN = '{ law = "line", gain = 2000, offset = -100, takes = "V" }, { law = "steps", step = 5 }'
+OWN_CHAIN = (
+    '{ law = "line", gain = 2000, offset = -100, takes = "V" }, { law = "display", step = 5 }'
+)
 
 
 def test_own_law_package(
@@ -126,13 +128,13 @@ def test_own_law_package(
     assert found.returncode == 0, found.stderr
     bridge = tomllib.loads((home / "own.toml").read_text())["channel"]["hopper"]["laws"][0]
     assert bridge == {"law": "wheatstone", "supply": 5, "k": pytest.approx(2.1, rel=1e-7)}
-    refused = run("fit", "hopper", "--law", "steps", "--mark", marks[0])
-    assert "law: expected a law that can be fitted, found 'steps'" in refused.stderr
+    refused = run("fit", "hopper", "--law", "display", "--mark", marks[0])
+    assert "law: expected a law that can be fitted, found 'display'" in refused.stderr
     # What a built-in law does: a row in the budget, an export in floats, and a fit before it.
     bench = bench.replace('{ law = "wheatstone", supply = "5 V" }', OWN_CHAIN)
     (home / "own.toml").write_text(bench)
     budget = run("explain", "hopper", "--at", "1241", "--budget").stdout
-    assert re.search(r"rounding of steps +± 2.5 ", budget)
+    assert re.search(r"rounding of display +± 2.5 ", budget)
     done = run("export", "hopper", "--to", "python", "--arith", "float", "-o", "own.py")
     assert done.returncode == 0, done.stderr
     made = runpy.run_path(str(home / "own.py"))

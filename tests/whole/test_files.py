@@ -159,13 +159,13 @@ def test_ahead_stops_when_nobody_reads_on() -> None:
 def test_another_packages_law_that_is_none(
     monkeypatch: pytest.MonkeyPatch, value: str, says: str
 ) -> None:
-    entry = EntryPoint("bridge", value, laws.GROUP)
-    monkeypatch.setattr(laws, "_own_laws", lambda: {"bridge": entry})
-    text = '[converter]\nbits = 12\n[channel.a]\ncolumn = "x"\nlaws = [{ law = "bridge" }]'
+    entry = EntryPoint("hall", value, laws.GROUP)
+    monkeypatch.setattr(laws, "_own_laws", lambda: {"hall": entry})
+    text = '[converter]\nbits = 12\n[channel.a]\ncolumn = "x"\nlaws = [{ law = "hall" }]'
     with pytest.raises(BenchError, match=says):
         parse_bench(text)
-    with pytest.raises(BenchError, match="did you mean 'bridge'"):
-        parse_bench(text.replace('"bridge"', '"brigde"'))
+    with pytest.raises(BenchError, match="did you mean 'hall'"):
+        parse_bench(text.replace('"hall"', '"hal"'))
 
 
 APART = [

@@ -1,4 +1,4 @@
-"""Laws of our own: a quarter bridge with a strain gauge in it, and the steps of a scale."""
+"""Laws of our own: a quarter bridge with a strain gauge in it, and the display of a scale."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -105,7 +105,7 @@ class BridgeModel(FitModel):
 
 
 @dataclass(frozen=True)
-class Steps(Law):
+class Display(Law):
     """The nearest step, as a shop's scale shows it: y = step · floor(x / step + 1/2).
 
     step: of the display, above 0. Raises `ParameterError`.
@@ -113,7 +113,7 @@ class Steps(Law):
     """
 
     step: float
-    name: ClassVar[str] = "steps"
+    name: ClassVar[str] = "display"
     role: ClassVar[Role] = Role.ROUND
 
     def check(self) -> Iterator[ParameterError]:

@@ -146,6 +146,9 @@ def write_law(
         document = tomlkit.parse(text)
         tables: Any = document["channel"]
         table = tables[channel.name]
+        if "laws" not in table and "like" in table:
+            own = f"calibrate {table['like']}, or write the laws of {channel.name} out"
+            raise BenchError(path, [f"channel.{channel.name} has the laws of another; {own}"])
         if "laws" not in table:
             table["column"].trivia.trail = "\nlaws = []\n"
             document = tomlkit.parse(tomlkit.dumps(document))

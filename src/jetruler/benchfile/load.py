@@ -21,11 +21,12 @@ from ..core.error_types import (
     printable,
 )
 from ..core.firmware.names import name_clashes
-from ..core.laws import law_named
+from ..core.laws import law_named, law_names
 from ..core.laws.raw_edge import Adc
 from ..core.result import refuses
 from ..core.ruler.base_law import parameters
 from ..core.ruler.ruler import written
+from ..core.ruler.units import nearest
 from ..files import text_of_file
 from .models import TableErrors, Type, build_law, placed, read
 from .tables import CHANNEL, CONVERTER, DRIVE, FILE, LOG, PATTERNS, TRIP, calibration_of, ruler_of
@@ -207,8 +208,9 @@ class _File:
     """A bench file while it is read: each table by its model, errors in the order of the file."""
 
     def __init__(self, table: dict[str, Any], folder: Path) -> None:
-        self.table, self.folder = table, folder
+        self.folder = folder
         self.errors: list[str] = []
+        self.table = _with_likes(_with_named_laws(table, self.errors), self.errors)
         self._shared: Adc | None = None
 
     def bench(self) -> Bench:
@@ -339,6 +341,55 @@ def _clashes(
     columns = column_clashes(channels, decided.get("trips", {}), decided.get("drives", {}))
     clashes = {(kind, name): error for kind, name, error in [*columns, *name_clashes(named)]}
     yield from (f"{'.'.join(place)}.{error}" for place, error in clashes.items())
+
+
+def _with_named_laws(table: dict[str, Any], errors: list[str]) -> dict[str, Any]:
+    """The same tables, where `{ law = "probe" }` in a list is what `[law.probe]` says, but for
+    what it says itself."""
+    named = dict(_tables(table.get("law")))
+    for name in [name for name in named if name in law_names()]:
+        expected = "another name than that of a law"
+        errors.append(f"law.{name}.name: {expected_found(expected, name)}")
+        del named[name]
+
+    def whole(part: Any) -> Any:
+        base = named.get(str(part.get("law"))) if isinstance(part, dict) else None
+        return part if base is None else base | {k: v for k, v in part.items() if k != "law"}
+
+    channels = dict(table.get("channel", {})) if isinstance(table.get("channel"), dict) else {}
+    for key, part in _tables(channels):
+        if isinstance(part.get("laws"), list):
+            channels[key] = part | {"laws": [whole(law) for law in part["laws"]]}
+    return table | {"channel": channels} if channels else table
+
+
+#: Where a channel's raw values come from: it says one of them, and leaves the other's place.
+_RAW = ("input", "converter")
+
+
+def _with_likes(table: dict[str, Any], errors: list[str]) -> dict[str, Any]:
+    """The same tables, where a channel with `like` has all that the other one says, but for what
+    it says itself."""
+    channels = dict(table.get("channel", {})) if isinstance(table.get("channel"), dict) else {}
+    named = dict(_tables(channels))
+
+    def whole(key: str, before: tuple[str, ...]) -> dict[str, Any]:
+        part = dict(named[key])
+        if "like" not in part:
+            return part
+        other = part.pop("like")
+        if not isinstance(other, str) or other not in named or other in before:
+            why = nearest(str(other), [name for name in named if name not in before])
+            found = expected_found("another channel of the bench", other)
+            errors.append(f"channel.{before[0]}.like: {found}; {why}")
+            return part
+        base = whole(other, (*before, other))
+        if any(raw in part for raw in _RAW):
+            base = {k: v for k, v in base.items() if k not in _RAW}
+        return base | part
+
+    whole_ones = {key: whole(key, (key,)) for key in named}
+    return table | {"channel": channels | whole_ones} if whole_ones else table
 
 
 def _inherited(table: dict[str, Any]) -> dict[str, Any]:

@@ -237,7 +237,7 @@ FILE = model(
     "a bench file",
     {"title": Text, "about": Text}
     | dict.fromkeys(("converter", "log", "stream"), TABLE)
-    | dict.fromkeys(("channel", "trip", "drive"), dict[str, TABLE]),
+    | dict.fromkeys(("channel", "trip", "drive", "law"), dict[str, TABLE]),
     ["channel"],
 )
 

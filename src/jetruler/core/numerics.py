@@ -75,7 +75,7 @@ def solve_monotone(curve: Curve, slope: Curve, y: Array, low: Array, high: Array
         inside = (y >= np.fmin(at_low, at_high)) & (y <= np.fmax(at_low, at_high))
         x = low + (high - low) * np.clip((y - at_low) / (at_high - at_low), 0, 1)
         x[~inside] = np.nan
-        taken = np.full_like(x, np.inf)
+        taken, moving = np.full_like(x, np.inf), np.ones(x.shape, np.bool_)
         for _ in range(200):
             error = curve(x) - y
             too_far = (error > 0) == rising
@@ -86,10 +86,12 @@ def solve_monotone(curve: Curve, slope: Curve, y: Array, low: Array, high: Array
             good = (step > low) & (step < high)
             good &= (np.abs(step - x) <= 0.5 * taken) | (np.abs(step - x) <= 1e-9 * np.abs(x))
             following = np.where(error == 0, x, np.where(good, step, 0.5 * (low + high)))
+            # What has arrived stays, so that an answer is the same whatever is asked beside it.
+            following = np.where(moving, following, x)
             taken = np.abs(following - x)
-            still = taken > 2e-16 * np.abs(x)
+            moving &= taken > 2e-16 * np.abs(x)
             x = following
-            if not np.any(still):
+            if not np.any(moving):
                 break
     return x
 

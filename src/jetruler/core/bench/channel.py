@@ -175,7 +175,7 @@ class Channel:
     def is_whole(self) -> bool:
         """Whether its values are whole numbers, which are then written without a point."""
         last = next((law for law in reversed(self.chain.laws) if law.role is not Role.HOLD), None)
-        return last is not None and last.rounds_to == 1.0
+        return last is not None and last.rounds_to is not None and last.rounds_to % 1 == 0
 
     @property
     def title(self) -> str:

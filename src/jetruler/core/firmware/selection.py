@@ -48,7 +48,9 @@ def scale_of(channel: Channel, asked: int | None) -> int:
 
 def usual_scale(channel: Channel) -> int:
     """Output steps for one unit: as many as the decimals shown; 1 for what is whole."""
-    if any(law.rounds_to == 1.0 or law.role is Role.LABEL for law in channel.ruler.laws[-2:]):
+    if any(
+        (law.rounds_to or 0.5) % 1 == 0 or law.role is Role.LABEL for law in channel.ruler.laws[-2:]
+    ):
         values = everything(channel)[1]
         if np.array_equal(values[~np.isnan(values)], np.rint(values[~np.isnan(values)])):
             return 1

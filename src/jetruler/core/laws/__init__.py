@@ -22,19 +22,22 @@ from .formula import Formula, PowerLaw
 from .interval import Clamp, DeadBand, Expect, Limits
 from .linear import Line
 from .raw_edge import Adc, Counts, Input
-from .shape import Magnitude, PassThrough, Whole, Zones
+from .sensors import Bridge, LoadCell, Photoresistor, Pulses
+from .shape import Magnitude, PassThrough, Steps, Whole, Zones
 from .steinhart_hart_extended import SteinhartHartExtended
 from .temperature import ZERO_C, Platinum
 from .thermistor import Beta, SteinhartHart
+from .thermocouple import Thermocouple
 
 #: The laws, by their names in a bench file. Each is a public name as well.
 LAWS: dict[str, type[Law]] = {
     law.name: law
     for law in (
         *(Adc, Counts, Input, Line, Divider, Attenuator, Shunt, Amplifier),
-        *(Beta, SteinhartHart, SteinhartHartExtended, Platinum),
+        *(Beta, SteinhartHart, SteinhartHartExtended, Platinum, Thermocouple),
+        *(Bridge, LoadCell, Photoresistor, Pulses),
         *(Table, Polynomial, PowerLaw, Formula, To),
-        *(Clamp, Limits, Expect, DeadBand, Whole, Magnitude, PassThrough, Zones),
+        *(Clamp, Limits, Expect, DeadBand, Whole, Steps, Magnitude, PassThrough, Zones),
     )
 }
 

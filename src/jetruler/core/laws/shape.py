@@ -27,8 +27,89 @@ _ROUNDINGS: dict[str, Callable[[Array], Array]] = {
 }
 
 
+class _Rounded(Law):
+    """y = x rounded to multiples of `size`."""
+
+    rounding: Rounding
+    role: ClassVar[Role] = Role.ROUND
+
+    @property
+    def step(self) -> float:
+        """What results are multiples of."""
+        return 1.0
+
+    @property
+    def _scale(self) -> tuple[float, float]:
+        """What a value is multiplied with, and divided by, so that it counts steps: of 0.1 there
+        are ten in 1, and 3 of them are 3 / 10, while 3 · 0.1 is something else."""
+        many = round(1.0 / self.step)
+        return (float(many), 1.0) if many > 1 and 1.0 / many == self.step else (1.0, self.step)
+
+    def check(self) -> Iterator[ParameterError]:
+        if not isinstance(self.rounding, str) or self.rounding not in _ROUNDINGS:
+            expected = ", ".join(repr(r) for r in get_args(Rounding))
+            yield ParameterError("rounding", self.rounding, f"one of {expected}")
+
+    def on_edges(self, x: Array, size: float = 0.0) -> Array:
+        return on_steps(x, self.step if self.cuts else 0.5 * self.step, size)
+
+    def forward(self, x: Array) -> Array:
+        times, over = self._scale
+        steps = _ROUNDINGS[self.rounding](x * times / over)
+        return steps * over / times + 0.0  # + 0.0 turns a negative zero into zero
+
+    def inverse(self, y: Array) -> Array:
+        return np.where(on_steps(y, self.step) == np.rint(y / self.step) * self.step, y, np.nan)
+
+    def slope(self, x: Array) -> Array:
+        return np.ones_like(x)
+
+    def _goal(self) -> str:
+        """To what it rounds."""
+        to = "a whole number" if self.step == 1 else f"a multiple of {number(self.step)}"
+        return {
+            "nearest": f"to the nearest {to.removeprefix('a ')}",
+            "toward zero": "toward zero" if self.step == 1 else f"toward zero to {to}",
+        }.get(self.rounding, self.rounding if self.step == 1 else f"{self.rounding} to {to}")
+
+    def formula(self, x: float) -> str:
+        y = float(self.forward(as_array(x))[0])
+        return f"y = x rounded {self._goal()} = {number(x)} → {result_text(y)}"
+
+    def inverse_formula(self, y: float) -> str:
+        if np.isnan(self.inverse(as_array(y))[0]):
+            what = "whole number" if self.step == 1 else f"multiple of {number(self.step)}"
+            return f"{number(y)} is not a {what}: rounding never gives it"
+        return f"x = y = {number(y)}, before rounding {self._goal()}"
+
+    def program(self) -> list[str] | None:
+        # `tie` is what rounding may take from a value, as a part of it.
+        up = "x = floor(x + tie * x + 0.5)"
+        nearest = f"if x < 0.0:\n    x = -floor(-x - tie * x + 0.5)\nelse:\n    {up}"
+        rounded = {
+            "nearest": nearest,
+            "down": "x = floor(x + tie * abs(x))",
+            "up": "x = ceil(x - tie * abs(x))",
+            "toward zero": "x = trunc(x + tie * x)",
+        }[self.rounding]
+        (times, over), steps = self._scale, [rounded]
+        if times != 1:
+            steps = [f"x = x * {constant(times)}", *steps, f"x = x / {constant(times)}"]
+        if over != 1:
+            steps = [f"x = x / {constant(over)}", *steps, f"x = x * {constant(over)}"]
+        return steps
+
+    @property
+    def rounds_to(self) -> float:
+        return self.step
+
+    @property
+    def cuts(self) -> bool:
+        return self.rounding != "nearest"
+
+
 @dataclass(frozen=True)
-class Whole(Law):
+class Whole(_Rounded):
     """y = x rounded to a whole number.
 
     Parameters
@@ -57,62 +138,53 @@ class Whole(Law):
 
     rounding: Rounding = "nearest"
     name: ClassVar[str] = "whole"
-    role: ClassVar[Role] = Role.ROUND
+
+
+@dataclass(frozen=True)
+class Steps(_Rounded):
+    """y = x rounded to a multiple of a step: to tens, to halves, to 0.05.
+
+    Parameters
+    ----------
+    size : float
+        The step, in the unit of the value.
+    rounding : Rounding, default "nearest"
+        As of `Whole`: "nearest" (a tie goes away from zero), "down", "up" or "toward zero".
+
+    Raises
+    ------
+    ParameterError
+        For a step that is not above 0, or a rounding that does not exist.
+
+    Notes
+    -----
+    As of `Whole`: the inverse is the multiple itself, the slope is 1, and a value beside a tie by
+    no more than 16 units in the last place is on it.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> jr.Steps(10)([4.9, 5, 187])
+    [0.0, 10.0, 190.0]
+    """
+
+    size: float
+    rounding: Rounding = "nearest"
+
+    if TYPE_CHECKING:  # texts and quantities are read
+
+        def __init__(self, size: Quantityish, rounding: Rounding = "nearest") -> None: ...
+
+    name: ClassVar[str] = "steps"
+
+    @property
+    def step(self) -> float:
+        return float(self.size)
 
     def check(self) -> Iterator[ParameterError]:
-        if not isinstance(self.rounding, str) or self.rounding not in _ROUNDINGS:
-            expected = ", ".join(repr(r) for r in get_args(Rounding))
-            yield ParameterError("rounding", self.rounding, f"one of {expected}")
-
-    def on_edges(self, x: Array, size: float = 0.0) -> Array:
-        return on_steps(x, 1.0 if self.cuts else 0.5, size)
-
-    def forward(self, x: Array) -> Array:
-        return _ROUNDINGS[self.rounding](x) + 0.0  # + 0.0 turns a negative zero into zero
-
-    def inverse(self, y: Array) -> Array:
-        return np.where(y == np.trunc(y), y, np.nan)
-
-    def slope(self, x: Array) -> Array:
-        return np.ones_like(x)
-
-    def formula(self, x: float) -> str:
-        y = float(self.forward(as_array(x))[0])
-        return f"y = x rounded {_TO[self.rounding]} = {number(x)} → {result_text(y)}"
-
-    def inverse_formula(self, y: float) -> str:
-        if y != np.trunc(y):
-            return f"{number(y)} is not a whole number: rounding never gives it"
-        return f"x = y = {number(y)}, before rounding {_TO[self.rounding]}"
-
-    def program(self) -> list[str] | None:
-        # `tie` is what rounding may take from a value, as a part of it.
-        up = "x = floor(x + tie * x + 0.5)"
-        nearest = f"if x < 0.0:\n    x = -floor(-x - tie * x + 0.5)\nelse:\n    {up}"
-        return [
-            {
-                "nearest": nearest,
-                "down": "x = floor(x + tie * abs(x))",
-                "up": "x = ceil(x - tie * abs(x))",
-                "toward zero": "x = trunc(x + tie * x)",
-            }[self.rounding]
-        ]
-
-    @property
-    def rounds_to(self) -> float:
-        return 1.0
-
-    @property
-    def cuts(self) -> bool:
-        return self.rounding != "nearest"
-
-
-_TO = {
-    "nearest": "to the nearest whole number",
-    "down": "down",
-    "up": "up",
-    "toward zero": "toward zero",
-}
+        yield from super().check()
+        if not self.size > 0:
+            yield ParameterError("size", self.size, "a step above 0")
 
 
 @dataclass(frozen=True)
@@ -212,7 +284,7 @@ class Zones(Law):
     Parameters
     ----------
     edges : tuple[float, ...]
-        Ascending, in the unit that comes in.
+        Ascending, in the unit that comes in; left out with `over`.
     values : tuple[ZoneValue, ...]
         One a zone, all numbers, or labels, or tuples (one zone can drive several on/off
         outputs). A value on an edge belongs to the zone above.
@@ -223,6 +295,8 @@ class Zones(Law):
     hysteresis : float, default 0.0
         A zone is left only when the value is so far beyond its edge, in the unit that comes in;
         0 leaves it at once.
+    over : tuple[float, float], optional
+        In place of edges: the range that the zones share in equal parts.
 
     Raises
     ------
@@ -242,29 +316,37 @@ class Zones(Law):
     [0.0, 1.0, 2.0]
     """
 
-    edges: tuple[float, ...]
-    values: tuple[ZoneValue, ...]
+    edges: tuple[float, ...] = ()
+    values: tuple[ZoneValue, ...] = ()
     unit: str | None = None
     takes: str | None = None
     hysteresis: float = 0.0
+    over: tuple[float, float] | None = None
 
     if TYPE_CHECKING:  # texts and quantities are read
 
         def __init__(
             self,
-            edges: Sequence[Quantityish],
-            values: Sequence[Any],
+            edges: Sequence[Quantityish] = (),
+            values: Sequence[Any] = (),
             unit: str | None = None,
             takes: str | None = None,
             hysteresis: Quantityish = 0.0,
+            over: Sequence[Quantityish] | None = None,
         ) -> None: ...
 
     name: ClassVar[str] = "zones"
     role: ClassVar[Role] = Role.LABEL
-    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"edges": "takes"}
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"edges": "takes", "over": "takes"}
 
     def __post_init__(self) -> None:
         super().__post_init__()
+        if self.over is not None:  # from here on they are edges like others
+            low, high = self.over
+            many = len(self.values)
+            edges = tuple(low + (high - low) * i / many for i in range(1, many))
+            object.__setattr__(self, "edges", edges)
+            object.__setattr__(self, "over", None)
         unit_fields(self, "unit", "takes")
 
     @property
@@ -278,6 +360,9 @@ class Zones(Law):
         return None if plain else self.values
 
     def check(self) -> Iterator[ParameterError]:
+        if self.over is not None:
+            yield from self._check_over(self.over)
+            return
         try:
             edges = np.array(self.edges, dtype=np.float64)
         except (TypeError, ValueError, OverflowError):
@@ -296,6 +381,16 @@ class Zones(Law):
             yield ParameterError("values", self.values, expected)
         if not self.hysteresis >= 0:
             yield ParameterError("hysteresis", self.hysteresis, "0 or more")
+
+    def _check_over(self, over: Any) -> Iterator[ParameterError]:
+        given = over if isinstance(over, tuple | list) else ()
+        numbers = [end for end in given if isinstance(end, int | float)]
+        if self.edges:
+            yield ParameterError("over", over, "either edges or the range that zones share")
+        elif len(numbers) != 2 or len(given) != 2 or not numbers[0] < numbers[1]:
+            yield ParameterError("over", over, "two numbers, the low one first")
+        elif len(self.values) < 2:
+            yield ParameterError("values", self.values, "two values or more")
 
     @property
     def decides_at(self) -> tuple[float, ...]:

@@ -149,19 +149,10 @@ SLACK = 5e-5
 _A, _B, _C = 3.9083e-3, -5.775e-7, -4.183e-12
 
 
-def _ratio(t: Array) -> Array:
-    """R/R0 of platinum at t in °C; the standard has a further term below 0 °C."""
-    return 1.0 + t * (_A + t * (_B + np.where(t < 0, t * (t - 100.0) * _C, 0.0)))
-
-
-def _ratio_slope(t: Array) -> Array:
-    return _A + t * (2 * _B + np.where(t < 0, t * (4 * t - 300.0) * _C, 0.0))
-
-
 @dataclass(frozen=True)
 class Platinum(TemperatureLaw):
-    """Platinum resistance thermometer, −200 °C to 850 °C, both branches:
-    R = r0 · (1 + A t + B t² [+ C (t − 100) t³ below 0 °C]), t in °C.
+    """Platinum resistance thermometer, −200 °C to 850 °C, both branches (Callendar and Van
+    Dusen): R = r0 · (1 + a t + b t² [+ c (t − 100) t³ below 0 °C]), t in °C.
 
     Parameters
     ----------
@@ -169,6 +160,13 @@ class Platinum(TemperatureLaw):
         Resistance in Ω at 0 °C.
     unit : {"degC", "K", "degF"}, default "degC"
         "degC" (default), "K" or "degF".
+    lead : float, in Ω, default 0.0
+        Resistance of one wire to the thermometer.
+    wires : {2, 3, 4}, default 4
+        With two, both leads are measured with it, and are taken off; with three (two equal ones
+        that cancel) or four they are not.
+    a, b, c : float, in 1/K, 1/K² and 1/K⁴
+        Those of its certificate, where it has one; else those of the standard.
 
     Raises
     ------
@@ -177,7 +175,8 @@ class Platinum(TemperatureLaw):
 
     Notes
     -----
-    Outside the range of the standard there is no value.
+    Outside the range of the standard there is no value. What its own current warms it by is in
+    the budget of a channel that has `dissipation`.
 
     Source: IEC 60751:2008, with A = 3.9083e-3, B = −5.775e-7, C = −4.183e-12.
 
@@ -190,6 +189,11 @@ class Platinum(TemperatureLaw):
 
     r0: Ohms = 100.0
     unit: TemperatureUnit = "degC"
+    lead: Ohms = 0.0
+    wires: Literal[2, 3, 4] = 4
+    a: float = _A
+    b: float = _B
+    c: float = _C
 
     if TYPE_CHECKING:  # texts and quantities are read
 
@@ -197,6 +201,11 @@ class Platinum(TemperatureLaw):
             self,
             r0: Quantityish = 100.0,
             unit: TemperatureUnit = "degC",
+            lead: Quantityish = 0.0,
+            wires: Literal[2, 3, 4] = 4,
+            a: Quantityish = _A,
+            b: Quantityish = _B,
+            c: Quantityish = _C,
         ) -> None: ...
 
     name: ClassVar[str] = "platinum"
@@ -208,19 +217,42 @@ class Platinum(TemperatureLaw):
 
     def check(self) -> Iterator[ParameterError]:
         yield from super().check()
-        yield from positive(self, "r0")
+        yield from positive(self, "r0", "a")
+        if self.lead < 0:
+            yield ParameterError("lead", self.lead, "0 or more")
+        if self.wires not in (2, 3, 4):
+            yield ParameterError("wires", self.wires, "2, 3 or 4 wires")
+        if self.a > 0 and not np.all(
+            self._ratio_slope(np.linspace(self.LOWEST, self.HIGHEST, 99)) > 0
+        ):
+            yield ParameterError("b", self.b, "coefficients by which the resistance rises with t")
+
+    @property
+    def _in_series(self) -> float:
+        """Ohms of the wires that are measured with the thermometer."""
+        return 2.0 * self.lead if self.wires == 2 else 0.0
+
+    def _ratio(self, t: Array) -> Array:
+        """R/R0 of platinum at t in °C; the standard has a further term below 0 °C."""
+        cold = np.where(t < 0, t * (t - 100.0) * self.c, 0.0)
+        return 1.0 + t * (self.a + t * (self.b + cold))
+
+    def _ratio_slope(self, t: Array) -> Array:
+        return self.a + t * (2 * self.b + np.where(t < 0, t * (4 * t - 300.0) * self.c, 0.0))
 
     @ignore_fp_warnings
     def _celsius(self, ohms: Array) -> Array:
-        ratio = ohms / self.r0
-        ends = _ratio(np.array([self.LOWEST, self.HIGHEST]))
+        ratio = (ohms - self._in_series) / self.r0
+        ends = self._ratio(np.array([self.LOWEST, self.HIGHEST]))
         ratio = np.where((ratio >= ends[0] - SLACK) & (ratio <= ends[1] + SLACK), ratio, np.nan)
         # The quadratic in the form that loses no digits near 0 °C.
-        above = 2 * (ratio - 1) / (_A + np.sqrt(_A * _A + 4 * _B * (ratio - 1)))
+        a, b = self.a, self.b
+        above = 2 * (ratio - 1) / (a + np.sqrt(a * a + 4 * b * (ratio - 1)))
         below = ratio < 1
         if np.any(below):
             low, high = np.full_like(ratio[below], -201.0), np.zeros_like(ratio[below])
-            above[below] = solve_monotone(_ratio, _ratio_slope, ratio[below], low, high)
+            curve, slope = self._ratio, self._ratio_slope
+            above[below] = solve_monotone(curve, slope, ratio[below], low, high)
         return above
 
     def forward(self, x: Array) -> Array:
@@ -233,14 +265,17 @@ class Platinum(TemperatureLaw):
     def inverse(self, y: Array) -> Array:
         celsius = y if self.scale == "degC" else to_kelvin(y, self.scale) - ZERO_C
         inside = (celsius >= self.LOWEST - 0.02) & (celsius <= self.HIGHEST + 0.02)
-        return self.r0 * _ratio(np.where(inside, celsius, np.nan))
+        return self.r0 * self._ratio(np.where(inside, celsius, np.nan)) + self._in_series
 
     @ignore_fp_warnings
     def slope(self, x: Array) -> Array:
-        return self.degrees / (self.r0 * _ratio_slope(self._celsius(x)))
+        return self.degrees / (self.r0 * self._ratio_slope(self._celsius(x)))
 
     def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
-        return -self.slope(x) * x / self.r0 if field == "r0" else None  # R stands over r0
+        if field == "lead":
+            return -2.0 * self.slope(x) if self.wires == 2 else np.zeros_like(x)
+        own = x - self._in_series
+        return -self.slope(x) * own / self.r0 if field == "r0" else None  # R stands over r0
 
     def worked_result(self, x: float, back: bool = False) -> float:
         if back:
@@ -248,7 +283,8 @@ class Platinum(TemperatureLaw):
             to = np.array(celsius if self.scale == "degC" else celsius + ZERO_C)
             x = celsius if self.scale == "degC" else float(from_kelvin(to, self.scale))
             return float(self.inverse(as_array(x))[0])
-        return float(self.forward(as_array(printed_as(x / self.r0) * self.r0))[0])
+        ratio = printed_as((x - self._in_series) / self.r0)
+        return float(self.forward(as_array(ratio * self.r0 + self._in_series))[0])
 
     def _celsius_of(self, y: float) -> float:
         return y if self.scale == "degC" else float(to_kelvin(np.array(y), self.scale)) - ZERO_C
@@ -258,7 +294,10 @@ class Platinum(TemperatureLaw):
         y = self.worked_result(x)
         cold = " + C (t − 100) t³" if celsius < 0 else ""
         symbols = f"R / R0 = 1 + A t + B t²{cold}"
-        numbers = f"{number(x)} / {number(self.r0)} = {number(x / self.r0)}"
+        wires = f" − {number(self._in_series)}" if self._in_series else ""
+        own = f"({number(x)}{wires})" if wires else number(x)
+        ratio = number((x - self._in_series) / self.r0)
+        numbers = f"{own} / {number(self.r0)} = {ratio}"
         result = (
             "no value: outside −200 °C to 850 °C" if np.isnan(y) else result_text(y, self.scale)
         )
@@ -270,18 +309,20 @@ class Platinum(TemperatureLaw):
         result = (
             "no value: outside −200 °C to 850 °C" if np.isnan(ohms) else result_text(ohms, "ohm")
         )
-        return f"R = R0 · (1 + A t + B t²{cold}) at t = {shown(celsius, 'degC')}: {result}"
+        wires = f" + {number(self._in_series)} Ω of wires" if self._in_series else ""
+        return f"R = R0 · (1 + A t + B t²{cold}){wires} at t = {shown(celsius, 'degC')}: {result}"
 
     def program(self) -> list[str]:
         # Below 0 °C two steps of Newton's method from the quadratic are right to 1e-9 °C.
-        a, b, c = map(constant, (_A, _B, _C))
-        low, high = _ratio(np.array([self.LOWEST, self.HIGHEST]))
+        a, b, c = map(constant, (self.a, self.b, self.c))
+        low, high = self._ratio(np.array([self.LOWEST, self.HIGHEST]))
+        own = f"(x - {constant(self._in_series)})" if self._in_series else "x"
         off = f"1.0 + x * ({a} + x * ({b} + x * (x - 100.0) * {c})) - r"
         slope = f"{a} + x * (2.0 * {b} + x * (4.0 * x - 300.0) * {c})"
         step = f"    x = x - ({off}) / ({slope})"
         shift = {"degC": [], "K": ["x = x + 273.15"], "degF": ["x = x * 1.8 + 32.0"]}[self.scale]
         return [
-            f"r = x / {constant(self.r0)}",
+            f"r = {own} / {constant(self.r0)}",
             reject(f"r < {constant(low - SLACK)} or r > {constant(high + SLACK)}"),
             f"x = 2.0 * (r - 1.0) / ({a} + sqrt({a} * {a} + 4.0 * {b} * (r - 1.0)))",
             f"if x < 0.0:\n{step}\n{step}",

@@ -34,7 +34,7 @@ _ALIASES = {
     "turn/min": "rpm",
     "RPM": "rpm",
 }
-_SYMBOLS = {"ohm": "Ω", "degC": "°C", "degF": "°F", "deg": "°", "us": "µs", "1": ""}
+_SYMBOLS = {"ohm": "Ω", "degC": "°C", "degF": "°F", "deg": "°", "us": "µs", "um/m": "µm/m", "1": ""}
 PREFIXES = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "m": 1e-3, "c": 1e-2, "h": 1e2}
 
 
