@@ -81,6 +81,7 @@ from .core.check.check import check as check
 
 # Uncertainty
 from .core.uncertainty.budget import budget as budget
+from .core.uncertainty.value_table import value_table as value_table
 from .core.uncertainty.propagate import propagate as propagate
 from .core.uncertainty.simulate import simulate as simulate
 from .core.uncertainty.what_if import what_if as what_if

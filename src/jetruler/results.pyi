@@ -22,6 +22,7 @@ from .core.survey.survey import Survey as Survey
 from .core.uncertainty.budget import Budget as Budget
 from .core.uncertainty.propagate import Propagated as Propagated
 from .core.uncertainty.simulate import Simulation as Simulation
+from .core.uncertainty.value_table import ValueTable as ValueTable
 from .core.uncertainty.what_if import WhatIf as WhatIf
 from .live.api import LiveSample as LiveSample
 from .logs.convert_all import Fleet as Fleet

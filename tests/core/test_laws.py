@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import math
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import pytest
@@ -292,6 +292,8 @@ def test_line_is_exact_at_both_marks(m: tuple[float, float, float, float]) -> No
         assert tuple(line.inverse(np.array([y0, y1]))) == (x0, x1)
 
 
+QUARTER_TO_FULL: tuple[Literal[1, 2, 4], ...] = (1, 2, 4)
+
 #: A law with the domain on which it is inverted: its whole domain, or a large part of an open one.
 WHOLE_DOMAINS: list[tuple[Law, float, float]] = [
     (Adc(12, 3.3), 0, 4095),
@@ -319,16 +321,11 @@ WHOLE_DOMAINS: list[tuple[Law, float, float]] = [
     (Platinum(), 18.53, 390.4),
     (Platinum(1000, unit="degF"), 185.3, 3904.0),
     (Platinum(lead=0.7, wires=2), 20.0, 390.0),
-    *(
-        (Thermocouple(kind, unit=u), low, high)
-        for kind, u, low, high in (  # type: ignore[arg-type]
-            ("K", "degC", -6.4, 54.8),
-            ("T", "degF", -6.2, 20.8),
-            ("B", "K", 0.01, 13.8),
-            ("R", "degC", -0.2, 21.1),
-        )
-    ),
-    *((Bridge(2.0, active, 5.0, 1.0), -0.5, 0.5) for active in (1, 2, 4)),  # type: ignore[arg-type]
+    (Thermocouple("K"), -6.4, 54.8),
+    (Thermocouple("T", unit="degF"), -6.2, 20.8),
+    (Thermocouple("B", unit="K"), 0.01, 13.8),
+    (Thermocouple("R"), -0.2, 21.1),
+    *((Bridge(2.0, active, 5.0, 1.0), -0.5, 0.5) for active in QUARTER_TO_FULL),
     (LoadCell(50, 2, zero=0.1), -0.01, 0.01),
     (Photoresistor(20e3, 0.7), 10, 1e7),
     (Pulses(2, 0.5), 0, 1e4),

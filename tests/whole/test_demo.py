@@ -142,7 +142,7 @@ def test_own_law_package(
     fitted = run("fit", "hopper", "--mark", "1000=1500", "--mark", "2000=3100", "--write")
     assert fitted.returncode == 0, fitted.stderr
     written = tomllib.loads((home / "own.toml").read_text())["channel"]["hopper"]["laws"]
-    assert [law["law"] for law in written] == ["line", "steps"]
+    assert [law["law"] for law in written] == ["line", "display"]
 
 
 def test_the_page_of_laws_is_made_from_the_laws() -> None:

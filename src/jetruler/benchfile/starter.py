@@ -120,6 +120,71 @@ limits = [10.8, 13.2]
 decimals = 2""",
         above=13,
     ),
+    "thermocouple": SensorKind(
+        "type K thermocouple behind an amplifier",
+        """laws = [
+  { law = "amplifier", gain = 50, offset = "0.5 V" }, # of the board that it is wired to
+  { law = "thermocouple", kind = "K", cold = "25 degC" }, # where the wires end
+]
+decimals = 1""",
+        above=250,
+    ),
+    "bridge": SensorKind(
+        "strain gauge in a quarter bridge behind an amplifier",
+        """laws = [
+  { law = "amplifier", gain = 500, offset = "1.65 V" },
+  { law = "bridge", gauge_factor = 2.05, active = 1, supply = "3.3 V", lead = "0.5 ohm" },
+]
+decimals = 0""",
+        "A reading without a load is its zero: `jetruler fit` takes it off.",
+        above=500,
+    ),
+    "load-cell": SensorKind(
+        "load cell behind an amplifier",
+        """laws = [
+  { law = "amplifier", gain = 250, offset = "0.1 V" },
+  { law = "load-cell", capacity = "5 kg", sensitivity = "2 mV/V", supply = "3.3 V" },
+]
+decimals = 3""",
+        "A reading of the empty pan is its zero: `jetruler fit` takes it off.",
+        above=4,
+    ),
+    "photoresistor": SensorKind(
+        "photoresistor to the reference, over a fixed resistor",
+        """laws = [
+  { law = "divider", known = "10 kohm ± 1 %", sensor = "upper"{supply} },
+  { law = "photoresistor", r10 = "20 kohm", gamma = 0.7 }, # from the datasheet, or two marks
+]
+decimals = 0""",
+        above=500,
+    ),
+    "infrared": SensorKind(
+        "infrared distance sensor, whose volts fall with the distance",
+        """laws = [
+  { law = "power", a = 27.7, b = -1.2, takes = "V", unit = "cm" }, # from marks: `jetruler fit`
+]
+limits = [10, 80]
+decimals = 1""",
+        above=60,
+    ),
+    "flow": SensorKind(
+        "flow sensor, pulses counted each second",
+        """laws = [
+  { law = "counts", bits = {bits} },
+  { law = "pulses", each = 450, interval = "1 s", unit = "L/min" }, # pulses of a litre
+]
+decimals = 2""",
+        above=10,
+    ),
+    "fan": SensorKind(
+        "fan or wheel, pulses counted each half second",
+        """laws = [
+  { law = "counts", bits = {bits} },
+  { law = "pulses", each = 2, interval = "500 ms" }, # pulses of a turn
+]
+decimals = 0""",
+        above=3000,
+    ),
     "light": SensorKind(
         "light sensor, dark to bright, in zones",
         """laws = [
@@ -133,7 +198,8 @@ decimals = 2""",
 #: Units that stand in front of a name too: `V_in`.
 _ELECTRIC = ("V", "mV", "A", "mA", "uA", "Hz")
 #: Kinds of sensors that a voltage tells of.
-_BEHIND_VOLTS = ("ntc", "platinum", "loop", "rail")
+_BEHIND_VOLTS = {"ntc", "platinum", "loop", "rail", "thermocouple", "bridge", "load-cell"}
+_BEHIND_VOLTS |= {"photoresistor", "infrared"}
 
 #: What is written where nothing is asked for.
 EXAMPLES = {"bean": "ntc", "damper": "knob"}
@@ -273,7 +339,7 @@ class _Making:
         example = KINDS[kind]
         about, body = example.about, example.body
         values = seen is not None and not seen.is_counts
-        if values and kind in ("volts", "counts"):
+        if values and kind in ("volts", "counts", "flow", "fan"):
             about, body = "values as they come", ""
         column = json.dumps(seen.column, ensure_ascii=False) if seen else str(place)
         if seen is None:

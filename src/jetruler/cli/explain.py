@@ -39,6 +39,16 @@ if TYPE_CHECKING:
 @click.option("--level", type=float, metavar="P", help="With --budget: 0.99 instead of 0.95.")
 @click.option("--draws", metavar="N", help="With --budget: check it by N draws, or until `stable`.")
 @click.option("--with", "changes", multiple=True, metavar="P=VALUE", help="With --budget: what if.")
+@click.option("--joint", metavar="UNIT", help="With --budget: of what stands there: V, ohm.")
+@click.option("--every", metavar="STEP", help='A table instead: each 64 counts, each "5 degC".')
+@click.option("--over", metavar="LOW:HIGH", help="With --every: from here to there.")
+@click.option(
+    "--as",
+    "layout",
+    type=click.Choice(("text", "csv", "latex")),
+    default="text",
+    help="With --every: how the table is written.",
+)
 @click.option("--arith", metavar="KIND", help="As a chip does it: int16, int32, uint16, float32…")
 @click.option("--int-bits", type=int, metavar="N", help="With --arith: of int, 16 or 32.")
 @click.option("--language", metavar="L", help="With --arith: of the right form: c, python or st.")
@@ -56,6 +66,10 @@ def explain_command(
     arith: str | None,
     int_bits: int | None,
     language: str | None,
+    joint: str | None,
+    every: str | None,
+    over: str | None,
+    layout: str,
     **given: float | None,
 ) -> None:
     """The worked solution of CHANNEL: every law with its formula, its numbers, its result. A
@@ -66,15 +80,22 @@ def explain_command(
     jetruler explain bean --at "1.51 V" --at "80 kohm"
     jetruler explain bean --for 225
     jetruler explain bean --at 1880 --budget --noise 1.4 --readings 16 --draws stable
+    jetruler explain bean --at 1880 --budget --joint ohm
+    jetruler explain bean --every "5 degC" --over 400:3900 --as csv
     jetruler explain bean --at 400 --budget --with "r0 = 100 kohm ± 1 %"
     jetruler explain damper --at 1880 --arith int16
     jetruler explain flap --at 1880
     """
-    if bool(raws) == (wanted is not None):
-        raise JetRulerError("explain: say either --at RAW or --for VALUE")
-    wants = {name: value for name, value in given.items() if value is not None}
-    if not with_budget and (wants or draws is not None or changes):
-        options = "--noise, --readings, --dof, --level, --draws and --with"
+    if bool(raws) + (wanted is not None) + (every is not None) != 1:
+        raise JetRulerError("explain: say one of --at RAW, --for VALUE and --every STEP")
+    if every is None and (over is not None or layout != "text"):
+        raise JetRulerError("--over and --as go with --every")
+    if every is not None:
+        show_table(shown_channel(load(bench_path), channel), every, over, layout, as_json)
+        return
+    wants: dict[str, Any] = {name: value for name, value in given.items() if value is not None}
+    if not with_budget and (wants or draws is not None or changes or joint is not None):
+        options = "--noise, --readings, --dof, --level, --draws, --joint and --with"
         raise JetRulerError(f"{options} go with --budget")
     if arith is None and (int_bits is not None or language is not None):
         raise JetRulerError("--int-bits and --language go with --arith")
@@ -95,7 +116,7 @@ def explain_command(
             continue
         trusted: dict[str, Result] = {}
         if with_budget:
-            trusted["budget"] = budget(chosen, count, **wants)
+            trusted["budget"] = budget(chosen, count, **wants, joint=joint)
             if draws is not None:
                 trusted["simulation"] = drawn(chosen, count, draws, wants)
             if changes:
@@ -115,7 +136,26 @@ def explain_command(
         show_json(found if len(found) > 1 else found[0])
 
 
-def budget(channel: Channel, at: float, **given: float) -> Budget:
+def show_table(channel: Channel, every: str, over: str | None, layout: str, as_json: bool) -> None:
+    """The channel as a table, a row a step."""
+    from ..core.uncertainty.value_table import value_table
+
+    ends = None
+    if over is not None:
+        low, colon, high = over.partition(":")
+        if not colon or not low.strip() or not high.strip():
+            raise JetRulerError(f"--over: expected LOW:HIGH, as in 0:4095, found {over!r}")
+        ends = (low.strip(), high.strip())
+    found = value_table(channel, every, ends)
+    if as_json:
+        show_json(found.to_dict())
+    elif layout == "text":
+        show(found.content)
+    else:
+        click.echo(found.to_csv() if layout == "csv" else found.to_latex(), nl=False)
+
+
+def budget(channel: Channel, at: float, **given: Any) -> Budget:
     """How far to trust a reading."""
     from ..core.uncertainty.budget import budget as found
 

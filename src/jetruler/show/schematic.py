@@ -15,7 +15,7 @@ from ..core.error_types import ParameterError
 from ..core.laws.circuit import Amplifier, Attenuator, Divider, Shunt
 from ..core.ruler.base_law import hint_unit, parameters
 from ..core.ruler.quantity import Toleranced
-from ..core.ruler.ruler import Law
+from ..core.ruler.ruler import Law, written
 from ..core.ruler.units import factor, number, shown, significant, symbol
 from .style import BLUE, JET, PAPER, inches_of, titled
 
@@ -24,8 +24,10 @@ Kind = Literal[
     "resistor",
     "thermistor",
     "platinum",
+    "photoresistor",
     "resistive",
     "source",
+    "bridge",
     "loop",
     "distance",
     "pulses",
@@ -94,7 +96,9 @@ def circuit_of(channel: Channel, at: float | None = None) -> Circuit:
     if not any(name in ("divider", "shunt") for name, _ in stages):
         stages.insert(0, ("source", (_source_part(channel, at, known.get(max(used))),)))
     sensor = {i + 1 for i, law in enumerate(laws) if isinstance(law, Divider)}
-    then = tuple(law.name for i, law in enumerate(laws) if i not in used | sensor)
+    sensor |= {i for i, law in enumerate(laws) if law.sensor_kind in _IN_VOLTS}
+    drawn = [law for i, law in enumerate(laws) if i in used | sensor]
+    then = tuple(law.name for law in written(laws) if law not in drawn)
     return Circuit(tuple(stages), _converter_part(channel, at), then)
 
 
@@ -112,18 +116,26 @@ _SOURCES: dict[str, Kind] = {
 def _source_part(channel: Channel, at: float | None, now: float | None) -> Part:
     """The sensor as what it hands over: a voltage, a current, pulses, a distance, or any other
     quantity."""
+    own = [law for law in channel.chain.laws if law.sensor_kind in _IN_VOLTS]
+    if own:  # a bridge is fed, and the others are sources of millivolts
+        kind: Kind = "source" if own[0].sensor_kind == "thermocouple" else "bridge"
+        label = "\n".join(filter(None, (own[0].sensor_kind, _in_short(own[0]))))
+        return Part(kind, "", label, _volts(now))
     edge, unit = channel.chain.laws[0], symbol(channel.unit)
     plain = not unit or channel.unit in (edge.takes, edge.gives)
     label = "sensor" if plain else f"sensor\n({unit})"
     if edge.takes == "count":
         return Part("source", "", label, _volts(now) if edge.gives == "V" else "")
     base = factor(edge.takes or "1")
-    kind = _SOURCES.get(base[0] if base else "", "quantity")
-    return Part(kind, "", label, "" if at is None else shown(at, edge.takes))
+    drawn = _SOURCES.get(base[0] if base else "", "quantity")
+    return Part(drawn, "", label, "" if at is None else shown(at, edge.takes))
 
 
-#: Parameters of a law that stand beside its sensor, at most.
-FEW = 3
+#: Kinds of sensors that hand over a voltage of their own.
+_IN_VOLTS = ("thermocouple", "strain gauge", "load cell")
+
+#: Parameters of a law that stand beside its sensor, at most; longer ones stand below one another.
+FEW, LONG = 3, 30
 
 
 def _in_short(law: Law) -> str:
@@ -132,15 +144,19 @@ def _in_short(law: Law) -> str:
     words = []
     for name, hint in hints.items():
         value, unit = getattr(law, name), hint_unit(hint)
-        if name != "r0" and isinstance(value, int | float) and not isinstance(value, bool):
+        plain = name not in ("r0", "t0") and value == getattr(type(law), name, None)
+        if plain or isinstance(value, bool):
+            continue
+        if name != "r0" and isinstance(value, int | float):
             words.append(f"{name} {with_tolerance(value, symbol(unit.symbol) if unit else '')}")
-    return (
-        ""
-        if not words
-        else f"{law.name}: {', '.join(words[:FEW])}".removeprefix(
-            f"{law.name}: " if law.name in hints else ""
-        )
-    )
+    if (kind := getattr(law, "kind", None)) is not None:
+        words.insert(0, f"type {kind}")
+    if not words:
+        return ""
+    listed = ", ".join(words[:FEW])
+    listed = listed if len(listed) < LONG else ",\n".join(words[:FEW])
+    is_named = law.name in hints or law.sensor_kind.replace(" ", "-") == law.name
+    return listed if is_named else f"{law.name}: {listed}"
 
 
 def _readings(channel: Channel, at: float) -> Iterator[tuple[int, float]]:
@@ -242,9 +258,8 @@ def _sensor_label(channel: Channel, place: int) -> str:
     if place + 1 < len(channel.chain.laws):
         behind = channel.chain.laws[place + 1]
     r0 = getattr(behind, "r0", None)
-    name = {"thermistor": "NTC", "platinum": "platinum", "resistive": "sensor"}[
-        _kind(channel, place)
-    ]
+    kind = _kind(channel, place)
+    name = {"thermistor": "NTC", "resistive": "sensor"}.get(kind, kind)
     label = name if r0 is None else f"{name} {with_tolerance(r0, 'Ω')}"
     return "\n".join(filter(None, (label, "" if behind is None else _in_short(behind))))
 
@@ -350,7 +365,11 @@ def _named(element: Any, part: Part, where: str = "bottom") -> Any:
 def _symbol(part: Part) -> Any:
     import schemdraw.elements as elm
 
-    symbols = {"thermistor": elm.Thermistor, "platinum": elm.ResistorVarIEC}
+    symbols = {
+        "thermistor": elm.Thermistor,
+        "platinum": elm.ResistorVarIEC,
+        "photoresistor": elm.Photoresistor,
+    }
     other = elm.ResistorVarIEC if part.kind == "resistive" else elm.ResistorIEC
     return symbols.get(part.kind, other)()
 
@@ -414,8 +433,8 @@ def _source(drawing: Any, parts: dict[str, Part]) -> None:
     import schemdraw.elements as elm
 
     part = parts[""]
-    if part.kind == "distance":
-        _distance(drawing, part)
+    if part.kind in ("distance", "bridge"):
+        (_distance if part.kind == "distance" else _bridge)(drawing, part)
         return
     symbols = {"source": elm.SourceV, "loop": elm.SourceI, "pulses": elm.SourceSquare}
     drawing.push()
@@ -426,6 +445,23 @@ def _source(drawing: Any, parts: dict[str, Part]) -> None:
     drawing += elm.Ground()
     drawing.here = top
     drawing += elm.Line().right().length(4.0)
+
+
+def _bridge(drawing: Any, part: Part) -> None:
+    """Four gauges in a ring, fed from above; what is between the two sides goes on."""
+    import schemdraw.elements as elm
+
+    left, right, top, bottom = (-2.4, 0), (2.4, 0), (0, 2.4), (0, -2.4)
+    for start, end in ((left, top), (top, right), (left, bottom), (bottom, right)):
+        drawing += elm.ResistorVarIEC().endpoints(start, end)
+    drawing += elm.Vdd().at(top)
+    drawing += elm.Ground().at(bottom)
+    drawing += elm.Dot(open=True).at(left).label("−", loc="left")
+    below = elm.Label().at((1.2, bottom[1] - 0.2))
+    drawing += below.label(part.label, loc="right", halign="left", valign="top")
+    drawing += elm.Line().at(right).right().length(5.0)
+    if part.now:
+        drawing += elm.Label().at((right[0] + 2.0, 0.4)).label(part.now, color=BLUE)
 
 
 def _distance(drawing: Any, part: Part) -> None:

@@ -10,12 +10,22 @@ from typing import Any
 import numpy as np
 
 from ..bench.channel import Channel, raw_at, ruler_of
+from ..error_types import ParameterError
 from ..numerics import Array, Truths, coverage_factors
 from ..result import Content, Result, TextTable, old_fields, old_keywords, refuses
 from ..ruler.quantity import Quantityish
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import number, rounded, shown, significant, symbol, with_uncertainty
+from ..ruler.units import (
+    TEMPERATURES,
+    number,
+    rounded,
+    shown,
+    significant,
+    spelled,
+    symbol,
+    with_uncertainty,
+)
 from .contributions import Conditions, Contribution, conditions_of, contributions
 
 
@@ -181,6 +191,9 @@ class Budget(Result):
                 f"most of it: {self.dominant.source}, {100 * self.fraction(self.dominant):.0f} %"
             )
         result = with_uncertainty(self.value, self.expanded_uncertainty, self.unit)
+        if self.value and self.unit not in (*TEMPERATURES, "%"):
+            part = 100 * self.expanded_uncertainty / abs(self.value)
+            result += f", which is {number(significant(part, 2))} %," if part < 1000 else ""
         lines.append(
             f"{result} at {number(100 * self.level)} % "
             f"(factor {number(round(self.coverage_factor, 3))}{dof})"
@@ -204,6 +217,7 @@ def budget(
     readings: float | None = None,
     calibration: float | None = None,
     level: float = 0.95,
+    joint: str | None = None,
 ) -> Budget:
     """The uncertainty budget of a reading.
 
@@ -223,6 +237,8 @@ def budget(
         Standard uncertainty that a calibration left, in the result's unit.
     level : float, default 0.95
         Of the expanded uncertainty.
+    joint : str, optional
+        Unit of a joint, `"V"` or `"ohm"`: the budget of what stands there in place of the result.
 
     Returns
     -------
@@ -255,7 +271,22 @@ def budget(
     given = conditions_of(
         what, noise, dof=dof, readings=readings, calibration=calibration, level=level
     )
-    return budget_under(ruler, raw_at(what, at), given)
+    x = raw_at(what, at)
+    if joint is not None:
+        ruler = up_to(ruler, joint)
+        # What a calibration left is known of the result alone.
+        given = replace(given, calibration=0.0, fit=None, correlated=())
+    return budget_under(ruler, x, given)
+
+
+def up_to(ruler: Ruler, joint: str) -> Ruler:
+    """The laws up to the joint with a unit, the last of several. Raises `ParameterError`."""
+    found = {before.gives: before for before in (*ruler.from_the_pin, ruler) if before.gives}
+    wanted = spelled(joint)
+    if wanted not in found:
+        units = ", ".join(symbol(unit) for unit in found if unit not in ("1", ruler.takes))
+        raise ParameterError("joint", joint, f"one of {units}")
+    return found[wanted]
 
 
 def budget_under(ruler: Ruler, at: float, given: Conditions) -> Budget:
