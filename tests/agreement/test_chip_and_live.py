@@ -10,7 +10,8 @@ from typing import Any
 import numpy as np
 import pytest
 
-from jetruler.core.bench.decisions import ChannelReader, Decisions, zones_that_hold
+from jetruler.core.bench.channel_reader import ChannelReader, zones_that_hold
+from jetruler.core.bench.decisions import Decisions
 from jetruler.core.bench.smoothing import Smoother
 from jetruler.core.firmware.names import safe_name
 from jetruler.core.ruler.reading import Reading

@@ -281,9 +281,7 @@ SETTINGS = [
 
 
 @pytest.mark.parametrize(("setting", "says"), SETTINGS)
-def test_settings_that_make_no_sense(
-    bean: jr.Channel, setting: dict[str, Any], says: str
-) -> None:
+def test_settings_that_make_no_sense(bean: jr.Channel, setting: dict[str, Any], says: str) -> None:
     with pytest.raises(JetRulerError, match=says):
         jr.budget(bean, 1880, **setting)
 

@@ -14,9 +14,10 @@ from hypothesis import strategies as st
 
 from jetruler import Bench
 from jetruler.benchfile.load import BenchError, parse_bench
+from jetruler.core.bench.channel_reader import ChannelReader
 from jetruler.core.bench.clock import Clock
 from jetruler.core.bench.conditions import Condition, Conditioner
-from jetruler.core.bench.decisions import ChannelReader, Decisions
+from jetruler.core.bench.decisions import Decisions
 from jetruler.core.bench.drives import Drive, Driver
 from jetruler.core.bench.trips import Trip, Tripper
 from jetruler.errors import ParameterError

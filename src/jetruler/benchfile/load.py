@@ -11,6 +11,7 @@ from typing import IO, Any, cast
 
 from ..core.bench.bench import Bench, column_clashes
 from ..core.bench.channel import Channel
+from ..core.bench.derived import derived
 from ..core.error_types import (
     JetRulerError,
     KindError,
@@ -29,7 +30,18 @@ from ..core.ruler.ruler import written
 from ..core.ruler.units import nearest
 from ..files import text_of_file
 from .models import TableErrors, Type, build_law, placed, read
-from .tables import CHANNEL, CONVERTER, DRIVE, FILE, LOG, PATTERNS, TRIP, calibration_of, ruler_of
+from .tables import (
+    CHANNEL,
+    CONVERTER,
+    DERIVED,
+    DRIVE,
+    FILE,
+    LOG,
+    PATTERNS,
+    TRIP,
+    calibration_of,
+    ruler_of,
+)
 
 CHANNEL_NAME = re.compile(r"[^\W\d]\w*(-\w+)*")
 
@@ -261,15 +273,22 @@ class _File:
         if not isinstance(given, dict):
             return {}
         common = self._read(("converter",), CONVERTER, given)
-        channels = {}
-        for key, part in _tables(_inherited(self.table).get("channel")):
+        channels: dict[str, Channel] = {}
+        tables = _tables(_inherited(self.table).get("channel"))
+        waiting = {key: part for key, part in tables if "from" in part}
+        for key, part in tables:
             place = ("channel", key)
             self._check_name(place)
+            if key in waiting:
+                continue
             checked = self._read(place, CHANNEL, part)
             if checked is None or common is None:
                 continue
             try:
                 channels[key] = _channel(key, checked, common)
+                for unit in checked.get("also", ()):
+                    other = channels[key].in_unit(unit)
+                    channels[other.name] = other
             except (ParameterError, ParameterErrors) as error:
                 self._note(placed(error), place, part)
             except TableErrors as error:
@@ -278,7 +297,64 @@ class _File:
                 self.errors.append(f"{self._named(place)}: {error}")
         if common:
             self._check_converter(common)
+        self._derive(waiting, channels)
         return channels
+
+    def _derive(self, waiting: dict[str, dict[str, Any]], channels: dict[str, Channel]) -> None:
+        """The channels that are computed from others, those first that others need."""
+        named = {key for key, _ in self._of("channel")}
+        while waiting:
+            ready = [k for k, part in waiting.items() if not {*_from(part)} & {*waiting}]
+            if not ready:
+                circle = " and ".join(waiting)
+                expected = "channels that are computed from others than one another"
+                for key in waiting:
+                    place = f"channel.{key}.from"
+                    self.errors.append(f"{place}: {expected_found(expected, circle)}")
+                return
+            for key in ready:
+                self._derive_one(key, waiting.pop(key), channels, named)
+
+    def _derive_one(
+        self, key: str, part: dict[str, Any], channels: dict[str, Channel], named: set[str]
+    ) -> None:
+        place = ("channel", key)
+        sources = _from(part)
+        for name in sources:
+            if name not in named:
+                found = expected_found("a channel of the bench", name)
+                self.errors.append(f"channel.{key}.from: {found}; {nearest(str(name), named)}")
+                return
+        table, first = dict(part), None
+        laws = table.get("laws")
+        if isinstance(laws, list) and laws and isinstance(laws[0], dict):
+            first = laws[0] if laws[0].get("law") == "formula" else None
+            table["laws"] = laws[1:] if first is not None else laws
+        if first is None and len(sources) > 1:
+            expected = "a formula of " + ", ".join(map(str, sources))
+            self.errors.append(f"channel.{key}.laws: {expected_found(expected, None)}")
+            return
+        checked = self._read(place, DERIVED, table)
+        if checked is None or any(name not in channels for name in sources):
+            return  # what is wrong with a source is noted there
+        settings = {k: v for k, v in checked.items() if k not in ("from", "laws", "also")}
+        formula = dict(first or {"law": "formula", "expression": sources[0]})
+        constants = {k: v for k, v in formula.items() if k not in ("law", "expression", "unit")}
+        try:
+            channels[key] = derived(
+                key,
+                [channels[name] for name in sources],
+                formula.get("expression", ""),
+                formula.get("unit"),
+                laws=checked.get("laws", ()),
+                constants=constants,
+                **settings,
+            )
+        except ParameterError as error:
+            at = ("laws", 0) if error.name in (*formula, "expression") else ()
+            self._note(TableErrors([((*at, error.name), error.sentence)]), place, part)
+        except JetRulerError as error:
+            self.errors.append(f"{self._named(place)}: {error}")
 
     def _note(self, error: TableErrors, place: Place, part: dict[str, Any]) -> None:
         """A channel's errors; what the common converter says is its own error."""
@@ -417,12 +493,22 @@ def _tables(named: Any) -> list[tuple[str, dict[str, Any]]]:
     return [(key, part) for key, part in found if isinstance(part, dict)]
 
 
+#: Keys of a channel's table that its ruler, or other channels, are made of.
+_NOT_OF_CHANNEL = ("converter", "input", "laws", "also")
+
+
+def _from(part: dict[str, Any]) -> list[Any]:
+    """The names of what a channel is computed from."""
+    given = part.get("from")
+    return list(given) if isinstance(given, list) else [given]
+
+
 def _channel(key: str, table: dict[str, Any], common: dict[str, Any]) -> Channel:
     column = table["column"]
     if isinstance(column, int) and column < 1:
         raise ParameterError("column", column, "a number from 1", "columns are numbered so")
     ruler = ruler_of(table, common)
-    own = {name: table[name] for name in table if name not in ("converter", "input", "laws")}
+    own = {name: table[name] for name in table if name not in _NOT_OF_CHANNEL}
     if "calibration" in own:
         own["calibration"] = calibration_of(own["calibration"], ruler)
     lists_edge = len(table.get("laws", ())) == len(written(ruler.laws))

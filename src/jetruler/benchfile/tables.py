@@ -112,7 +112,7 @@ CONVERTER = model(
 
 # Channels.
 
-_OF_RULER = ("name", "chain", "lists_edge")
+_OF_RULER = ("name", "chain", "lists_edge", "other_of")
 CHANNEL = model(
     "a channel",
     own_fields(Channel, without=_OF_RULER, context=(Smoothing, Correlation))
@@ -127,11 +127,28 @@ CHANNEL = model(
         "correlated": many(model_of(Correlation, "correlated")),
         "dissipation": Annotated[Any, PlainValidator(_watts)],
         "expected": ROWS,
+        "also": expecting(many(Text), "a list of units"),
         "converter": CONVERTER,
         "input": INPUT,
         "laws": many(LawTable),
     },
     required=needed(Channel, ("column",)),
+)
+#: What only a channel with a column of its own has.
+_OF_INPUT = ("column", "rails", "noise", "dissipation", "calibration", "correlated", "expected")
+#: A channel that is computed from others: its first law may be a formula of their names.
+DERIVED = model(
+    "a channel from others",
+    own_fields(Channel, without=(*_OF_RULER, *_OF_INPUT), context=(Smoothing, Correlation))
+    | {
+        "from": expecting(Text | Names, "names of channels"),
+        "formula": Anything,
+        "limits": Amounts,
+        "decimals": Annotated[Whole, Field(ge=0, le=12)],
+        "smooth": model_of(Smoothing, "smooth"),
+        "laws": many(LawTable),
+    },
+    required=["from"],
 )
 COVARIANCE = model_of(FitCovariance, "calibration")
 

@@ -50,8 +50,11 @@ def load(bench_path: str) -> Bench:
 
 def channel_of(bench: Bench, name: str) -> Channel:
     """A channel by its name; the message names the nearest."""
-    if name not in bench.channels:
-        raise JetRulerError(f"the bench has no channel {name!r}; {nearest(name, bench.channels)}")
+    if name in bench.derived:
+        names = " and ".join(source.name for source in bench.derived[name].sources)
+        raise JetRulerError(f"{name}: expected a channel of a log, found one computed from {names}")
+    if name not in bench:
+        raise JetRulerError(f"the bench has no channel {name!r}; {nearest(name, bench)}")
     return bench[name]
 
 
@@ -61,8 +64,8 @@ def shown_channel(bench: Bench, name: str) -> Channel:
         from ..core.bench.command_chain import command_channel
 
         return command_channel(bench, bench.drives[name])
-    if name not in bench.channels and bench.drives:
-        known = nearest(name, [*bench.channels, *bench.drives])
+    if name not in bench and bench.drives:
+        known = nearest(name, [*bench, *bench.drives])
         raise JetRulerError(f"the bench has no channel or drive {name!r}; {known}")
     return channel_of(bench, name)
 
@@ -270,7 +273,7 @@ def _channels(ctx: click.Context, incomplete: str) -> list[CompletionItem]:
         bench = load(ctx.params.get("bench_path") or "bench.toml")
     except JetRulerError:
         return []
-    channels: Any = bench.channels.values()
+    channels: Any = bench.every_channel.values()
     return [CompletionItem(c.name, help=c.about) for c in channels if c.name.startswith(incomplete)]
 
 

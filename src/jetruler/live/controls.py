@@ -175,7 +175,7 @@ class OperatorControls:
         """Let a drive follow another channel, or a trip."""
         bench = self.session.bench
         self._known(drive, bench.drives, "drive")
-        self._known(source, [*bench.channels, *bench.trips], "channel or trip")
+        self._known(source, [*bench, *bench.trips], "channel or trip")
         self.session.overrides.commands.pop(drive, None)
         self.session.overrides.sources[drive] = source
         self.session.feed_drives()

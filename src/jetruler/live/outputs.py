@@ -35,11 +35,12 @@ class CsvRows:
 
     def __init__(self, bench: Bench, time_name: str, keep_raw: bool = False) -> None:
         self._keeps_raw = keep_raw
-        self.channels, self.decided = list(bench.channels.values()), DecidedTexts(bench)
+        self.channels, self.decided = list(bench.every_channel.values()), DecidedTexts(bench)
         self.texts = [CellTexts(channel) for channel in self.channels]
         self._flags: dict[tuple[str, ...], FlagTexts] = {}
         values = [c.output_column for c in self.channels]
-        raw = [raw_column(channel) for channel in self.channels] if keep_raw else []
+        measured = bench.channels.values()
+        raw = [raw_column(channel) for channel in measured] if keep_raw else []
         self.names = [time_name, *raw, *values, *decided_columns(bench), "flags"]
 
     def header(self) -> bytes:
@@ -100,7 +101,7 @@ class AlignedRows:
         drives = [
             max(len(drive.text(end)) for end in drive.bounds) for drive in bench.drives.values()
         ]
-        raw = [5] * len(widest) if keep_raw else []
+        raw = [5] * len(bench.channels) if keep_raw else []
         rooms = [9, *raw, *widest, *(1 for _ in bench.trips), *drives]
         self.widths = [max(len(n), w) for n, w in zip(self.csv.names, rooms, strict=False)]
 
@@ -127,7 +128,8 @@ class JsonRows:
 
     def __init__(self, bench: Bench, time_name: str, keep_raw: bool = False) -> None:
         self.bench, self.time_name, self._keeps_raw = bench, time_name, keep_raw
-        self.labels = {name: c.ruler.label(0.0) is not None for name, c in bench.channels.items()}
+        channels = bench.every_channel.items()
+        self.labels = {name: c.ruler.label(0.0) is not None for name, c in channels}
 
     def header(self) -> bytes:
         """Names stand in every line."""
@@ -140,7 +142,7 @@ class JsonRows:
     def _row(self, batch: LiveBatch, i: int, time: str) -> bytes:
         row: dict[str, object] = {self.time_name: _json_time(time)}
         flags: dict[str, list[str]] = {}
-        for name, channel in self.bench.channels.items():
+        for name, channel in self.bench.every_channel.items():
             reading = batch.readings[name]
             cell = channel.cell(float(reading.value[i]))
             row[name] = (cell if self.labels[name] else finite(float(cell))) if cell else None

@@ -15,7 +15,7 @@ import numpy as np
 from ..benchfile.load import load_bench
 from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel, raw_from
-from ..core.bench.decisions import NO_COUNT
+from ..core.bench.channel_reader import NO_COUNT
 from ..core.check.check import check
 from ..core.error_types import JetRulerError
 from ..core.finding import Findings
@@ -115,7 +115,7 @@ class Overrides:
         self.held = {name: at for name, at in self.held.items() if name in bench.channels}
         self.commands = {name: at for name, at in self.commands.items() if name in bench.drives}
         self.gates_off &= set(bench.drives)
-        known = {*bench.channels, *bench.trips}
+        known = {*bench, *bench.trips}
         self.sources = {
             drive: source
             for drive, source in self.sources.items()

@@ -514,5 +514,5 @@ class Session:
 
 def _columns(bench: Bench) -> list[str]:
     """What rows of this bench are made of."""
-    names = [channel.output_column for channel in bench.channels.values()]
+    names = [channel.output_column for channel in bench.every_channel.values()]
     return [*names, *bench.trips, *bench.drives]

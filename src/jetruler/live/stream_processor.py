@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import math
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -13,15 +13,16 @@ import pyarrow as pa
 
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.channel import Channel
+from ..core.bench.channel_reader import ChannelReader
 from ..core.bench.conditions import CLOCK, faults_of
 from ..core.bench.decisions import (
-    ChannelReader,
     Decided,
     Decisions,
     looked_at,
     timed_parts,
     without_clock,
 )
+from ..core.bench.derived import DerivedChannel
 from ..core.error_types import LogError
 from ..core.numerics import AnyArray, Array, FlagArray
 from ..core.ruler.quantity import quantity
@@ -231,11 +232,12 @@ class StreamProcessor:
     def __post_init__(self) -> None:
         self.decisions = Decisions(self.bench)
         self.sample_rate = SampleRateEstimator()
-        self.readers = {name: _PendingSmoother(c) for name, c in self.bench.channels.items()}
-        self.seen = {name: SeenRange() for name in self.bench.channels}
-        self.fresh: dict[str, float] = dict.fromkeys(self.bench.channels, 0.0)
+        channels = self.bench.every_channel
+        self.readers = {name: _PendingSmoother(c) for name, c in channels.items()}
+        self.seen = {name: SeenRange() for name in channels}
+        self.fresh: dict[str, float] = dict.fromkeys(channels, 0.0)
         """When each channel gave a value last, in seconds since the start."""
-        self.history = {name: History() for name in self.bench.channels} if self.keeps else {}
+        self.history = {name: History() for name in channels} if self.keeps else {}
         self.turns: deque[tuple[float, str, bool]] = deque(maxlen=1000)
         """When trips turned on or off, in seconds since the start."""
         self.on_since: dict[str, float] = {}
@@ -274,12 +276,13 @@ class StreamProcessor:
         lines = self.lines if same_columns else self.lines.rewanted(wanted)
         if self._began and not lines.has_clock and (why := timed_parts(bench)):
             raise LogError(f"{self.name}: {without_clock(why)}")
-        for name, channel in bench.channels.items():
-            if old.channels.get(name) == channel:
+        for name, channel in bench.every_channel.items():
+            if name not in old:
+                continue
+            if old[name] == channel:
                 fresh.readers[name] = self.readers[name]
-            if name in old.channels:
-                fresh.seen[name], fresh.fresh[name] = self.seen[name], self.fresh[name]
-            if name in self.history and old.channels[name].ruler == channel.ruler:
+            fresh.seen[name], fresh.fresh[name] = self.seen[name], self.fresh[name]
+            if name in self.history and old[name].ruler == channel.ruler:
                 fresh.history[name] = self.history[name]
         fresh.sample_rate = self.sample_rate
         fresh._settle()
@@ -342,8 +345,8 @@ class StreamProcessor:
         readers: list[ChannelReader] = []
         readings: dict[str, Reading] = {}
         times = samples.times if self.lines.has_clock else None
-        for (name, settling), column in zip(self.readers.items(), samples.columns, strict=True):
-            held = self.overrides.held.get(name)
+        for name, column in zip(self.bench.channels, samples.columns, strict=True):
+            settling, held = self.readers[name], self.overrides.held.get(name)
             if held is not None:
                 column = held.column(samples.at)
             found, reading, reader = settling.add(column, times)
@@ -353,13 +356,13 @@ class StreamProcessor:
             counts.append(found)
             raw.append(column)
             readers.append(reader)
-            self.seen[name].add(column.counts, reading)
-            if self.keeps:
-                present = None if held is not None else column.present
-                self.history[name].add(samples.at, present, reading)
-            there = np.flatnonzero(~np.isnan(readings[name].value))
-            if there.size:
-                self.fresh[name] = float(samples.at[there[-1]])
+            self._saw(name, samples.at, column, reading, held is not None)
+        for name, channel in self.bench.derived.items():
+            made, reading, reader = self.readers[name].add_from(channel, readings, times)
+            readings[name] = reading
+            counts.append(made.counts)
+            readers.append(reader)
+            self._saw(name, samples.at, made, reading)
         self.rows += len(samples)
         stale = {*self.stale_drives(float(samples.at[-1])), *self.overrides.gates_off}
         arrivals = samples.at if self.arrives else None
@@ -379,6 +382,17 @@ class StreamProcessor:
             raw=raw,
             by_hand=self.overrides.words,
         )
+
+    def _saw(
+        self, name: str, at: Array, column: Samples, reading: Reading, held: bool = False
+    ) -> None:
+        """Keep what a channel did in a batch."""
+        self.seen[name].add(column.counts, reading)
+        if self.keeps:
+            self.history[name].add(at, None if held else column.present, reading)
+        there = np.flatnonzero(~np.isnan(reading.value))
+        if there.size:
+            self.fresh[name] = float(at[there[-1]])
 
     def stale_drives(self, now: float) -> tuple[str, ...]:
         """The drives one of whose channels gave no value for too long. now: s since the start."""
@@ -451,6 +465,16 @@ class _PendingSmoother:
             self._past.append((column, times))
         counts, reading = self._reader.add(column.counts, column.missing, times)
         return counts, reading, self._reader
+
+    def add_from(
+        self, channel: DerivedChannel, readings: Mapping[str, Reading], times: Array | None
+    ) -> tuple[Samples, Reading, ChannelReader]:
+        """The same for a channel that is computed from others."""
+        raw, reading = channel.read_from(readings, self._reader, times)
+        column = Samples(raw, np.isnan(raw))
+        if self.waiting:
+            self._past.append((column, times))
+        return column, reading, self._reader
 
     def settle(self, interval: float) -> None:
         """The pace is known; NaN: samples have no time of their own, and each counts as one."""

@@ -11,6 +11,7 @@ from difflib import get_close_matches
 from ..core.bench.bench import Bench, BenchLike, LogFormat, bench_of
 from ..core.bench.channel import Channel
 from ..core.bench.decisions import Decisions, without_times
+from ..core.bench.derived import in_order
 from ..core.bench.trips import TripEvent
 from ..core.check.causes import by_cause
 from ..core.check.changes import channel_changed
@@ -41,7 +42,7 @@ class TripsPass(ChannelsPass):
     """The trips of a bench over a log. Without a clock only those that ask for no time turn."""
 
     def __init__(self, bench: Bench, turned: Turned) -> None:
-        super().__init__(list(bench.channels.values()))
+        super().__init__(list(bench.every_channel.values()))
         self.bench, self._turned = bench, turned
         self._decisions: Decisions | None = None
 
@@ -62,8 +63,8 @@ class TripStretches(TripsPass):
     def __init__(self, bench: Bench, channels: Sequence[Channel]) -> None:
         names = {channel.name for channel in channels}
         trips = {name: t for name, t in bench.trips.items() if set(t.channels) <= names}
-        some = {name: bench[name] for name in bench.channels if name in names}
-        super().__init__(replace(bench, channels=some, trips=trips, drives={}), self._note)
+        used = {channel.name for channel in in_order(channels)}
+        super().__init__(bench.narrowed(used, trips=trips, drives={}), self._note)
         self._stretches: dict[str, list[tuple[float, float]]] = {name: [] for name in trips}
         self._begun: dict[str, float] = {}
 
@@ -131,15 +132,13 @@ class CheckPass(EveryPass):
         ]
         self._free = [name for i, name in enumerate(reader.columns) if i not in used]
         there = {n: c for n, c in self.bench.channels.items() if n not in self.gone}
-        self._looked = LookPass(replace(self.bench, channels=there, trips={}, drives={}))
+        self._looked = LookPass(self.bench.narrowed(there, trips={}, drives={}))
         self._passes = [self._looked] if there else []
         self.done = not there
-        trips = {
-            n: t for n, t in self.bench.trips.items() if not self.gone.keys() & set(t.channels)
-        }
+        known = self.bench.narrowed(there, trips={}, drives={})
+        trips = {n: t for n, t in self.bench.trips.items() if {*t.channels} <= {*known}}
         if trips:
-            some = replace(self.bench, channels=there, trips=trips, drives={})
-            self._passes.append(TripsPass(some, self._turned))
+            self._passes.append(TripsPass(replace(known, trips=trips), self._turned))
         return {index for one in self._passes for index in one.begin(reader)}
 
     def add(self, batch: SampleBatch) -> None:

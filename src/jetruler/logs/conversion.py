@@ -13,16 +13,17 @@ import numpy as np
 
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.channel import Channel, CodeTable
+from ..core.bench.channel_reader import ChannelReader, read_flagged
 from ..core.bench.decisions import (
-    ChannelReader,
     Decided,
     Decisions,
-    read_flagged,
     timed_parts,
     without_clock,
 )
+from ..core.bench.derived import DerivedChannel
+from ..core.bench.derived import in_order as sources_first
 from ..core.error_types import LogError
-from ..core.numerics import FlagArray
+from ..core.numerics import Array, FlagArray
 from ..core.result import refuses_fields
 from ..core.ruler.reading import Reading
 from ..samples.cells import Samples, name_text
@@ -65,24 +66,26 @@ class Conversion:
         self, reader: LogReader, channels: Sequence[Channel], in_order: Sequence[str] = ()
     ) -> None:
         self.reader, self.channels = reader, list(channels)
-        self.indices = [reader.position(channel.column) for channel in channels]
-        self.every = [CodeTable.of(channel) for channel in channels]
+        # What is computed from others stands behind them, and they are converted for it.
+        self._all = sources_first(channels)
+        self._place = {channel.name: i for i, channel in enumerate(self._all)}
+        self.indices = [
+            None if isinstance(c, DerivedChannel) else reader.position(c.column) for c in self._all
+        ]
+        self.every = [CodeTable.of(channel) for channel in self._all]
         self.summary = Summary(
-            {
-                c.name: ChannelSummary(c, every)
-                for c, every in zip(channels, self.every, strict=True)
-            },
+            {c.name: ChannelSummary(c, self.every[self._place[c.name]]) for c in channels},
             counted=reader.counted,
         )
-        self._readers = ChannelReaders(channels)
-        self._in_order = [
-            i for i, c in enumerate(self.channels) if remembers(c) or c.name in in_order
-        ]
+        self._readers = ChannelReaders(self._all)
+        wanted = [c for c in self._all if remembers(c) or c.name in in_order]
+        names = {c.name for c in sources_first(wanted)}
+        self._in_order = [i for i, c in enumerate(self._all) if c.name in names]
 
     @property
     def remembers(self) -> bool:
         """Whether what a row reads depends on those before it."""
-        return any(remembers(channel) for channel in self.channels)
+        return any(remembers(channel) for channel in self._all)
 
     def readers_for(self, batch: SampleBatch) -> dict[int, ChannelReader]:
         """What converts in order, by the channel's number; batch: the first rows of the log."""
@@ -94,9 +97,13 @@ class Conversion:
         """The part that must be done batch after batch, by the log's readers or others."""
         if readers is None:
             readers = self.readers_for(batch)
-        columns = {}
+        columns: dict[int, ConvertedColumn] = {}
         for i in self._in_order:
-            found, reader = batch.samples(self.indices[i]), readers[i]
+            reader, index = readers[i], self.indices[i]
+            if index is None:
+                columns[i] = self._derived(i, columns, reader, batch.clock_times)
+                continue
+            found = batch.samples(index)
             counts, reading = reader.add(found.counts, found.missing, batch.clock_times)
             every = self.every[i]
             if every is not None and reader.plain and counts.dtype.kind in "iu":
@@ -115,20 +122,42 @@ class Conversion:
     def readings(self, followed: StatefulBatch) -> dict[str, Reading]:
         """The readings of the channels that are converted in order, by name."""
         return {
-            self.channels[i].name: Reading(column.values, column.flags, self.channels[i].unit)
+            self._all[i].name: Reading(column.values, column.flags, self._all[i].unit)
             for i, column in sorted(followed.columns.items())
         }
 
     def converted(self, followed: StatefulBatch) -> Converted:
         """The part that no other batch has to do with."""
         batch = followed.batch
-        columns, stats = [], []
+        found: dict[int, ConvertedColumn] = dict(followed.columns)
+        stats: dict[int, BatchStats] = {}
         for i, index in enumerate(self.indices):
-            found = batch.samples(index)
-            column = followed.columns.get(i) or self._column(i, found)
-            columns.append(column)
-            stats.append(BatchStats.of(found, batch.rows.lines, column))
-        return Converted(batch, columns, stats, followed.decided)
+            if index is None:
+                if i not in found:
+                    found[i] = self._derived(i, found, ChannelReader(self._all[i]), None)
+                samples = Samples(found[i].values, None)
+            else:
+                samples = batch.samples(index)
+                found[i] = found.get(i) or self._column(i, samples)
+            stats[i] = BatchStats.of(samples, batch.rows.lines, found[i])
+        places = [self._place[channel.name] for channel in self.channels]
+        columns = [found[i] for i in places]
+        return Converted(batch, columns, [stats[i] for i in places], followed.decided)
+
+    def _derived(
+        self,
+        i: int,
+        columns: Mapping[int, ConvertedColumn],
+        reader: ChannelReader,
+        times: Array | None,
+    ) -> ConvertedColumn:
+        """The column of a channel that is computed from others."""
+        channel = self._all[i]
+        assert isinstance(channel, DerivedChannel)
+        places = {source.name: self._place[source.name] for source in channel.sources}
+        sources = {n: Reading(columns[p].values, columns[p].flags) for n, p in places.items()}
+        raw, reading = channel.read_from(sources, reader, times)
+        return ConvertedColumn(None, None, raw, reading, smoothing=reader.smoothing)
 
     def count(self, converted: Converted) -> None:
         """Add a batch to the summary."""
@@ -155,7 +184,7 @@ class Conversion:
         every = self.every[i]
         if every is not None and found.counts.dtype.kind in "iu":
             return ConvertedColumn(every, every.indices(found.counts, found.missing))
-        reading = read_flagged(self.channels[i], found.counts, found.missing)
+        reading = read_flagged(self._all[i], found.counts, found.missing)
         return ConvertedColumn(every, None, found.counts, reading)
 
 
@@ -285,7 +314,8 @@ class Layout:
     ) -> Layout:
         """Of some of a bench's channels, all if `only` is empty. Raises `LogError`."""
         channels = chosen(bench, options.only)
-        indices = [reader.position(channel.column) for channel in channels]
+        measured = [c for c in sources_first(channels) if not isinstance(c, DerivedChannel)]
+        indices = [reader.position(channel.column) for channel in measured]
         used = set() if options.keep_raw else set(indices)
         pass_through = [i for i in range(len(reader.columns)) if i not in used]
         counts = reader.positions(channel.column for channel in bench.channels.values())
@@ -350,9 +380,9 @@ def decided_columns(bench: Bench) -> list[str]:
 
 def chosen(bench: Bench, only: Iterable[str]) -> list[Channel]:
     """Some channels of a bench by name; all if none are named. Raises `LogError`."""
-    names = list(only) or list(bench.channels)
+    names = list(only) or list(bench)
     for name in names:
-        if name not in bench.channels:
-            has = ", ".join(bench.channels)
+        if name not in bench:
+            has = ", ".join(bench)
             raise LogError(f"the bench has no channel {name!r}; it has: {has}")
     return [bench[name] for name in names]

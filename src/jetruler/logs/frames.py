@@ -15,7 +15,8 @@ import pyarrow as pa
 
 from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel
-from ..core.bench.decisions import ChannelReader, Decided, Decisions
+from ..core.bench.channel_reader import ChannelReader
+from ..core.bench.decisions import Decided, Decisions
 from ..core.containers import is_a
 from ..core.error_types import PackageError
 from ..core.result import Result, old_keywords

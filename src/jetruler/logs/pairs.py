@@ -12,7 +12,7 @@ import numpy as np
 
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.channel import Channel
-from ..core.bench.decisions import read_flagged
+from ..core.bench.channel_reader import read_flagged
 from ..core.calibrate.compare import compare, relevant_difference
 from ..core.calibrate.comparison import Comparison, PairsError, aligned
 from ..core.error_types import LogError, UnitError

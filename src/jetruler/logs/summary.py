@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from ..core.bench.channel import Channel, CodeTable
-from ..core.bench.decisions import ChannelReader
+from ..core.bench.channel_reader import ChannelReader
 from ..core.bench.smoothing import Smoothing
 from ..core.numerics import AnyArray, Array, FlagArray
 from ..core.result import Content, Result, TextTable

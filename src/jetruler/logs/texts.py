@@ -12,7 +12,8 @@ import pyarrow as pa
 
 from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel, CodeTable
-from ..core.bench.decisions import ChannelReader, Decided
+from ..core.bench.channel_reader import ChannelReader
+from ..core.bench.decisions import Decided
 from ..core.bench.drives import Drive
 from ..core.bench.smoothing import Smoothing
 from ..core.numerics import AnyArray, Array, FlagArray

@@ -14,7 +14,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.bench.decisions import NO_COUNT
+from ..core.bench.channel_reader import NO_COUNT
 from ..core.numerics import AnyArray, Array, Truths
 from ..core.ruler.quantity import NUMBER
 

@@ -10,7 +10,8 @@ from typing import Protocol
 
 from ..core.bench.bench import Bench, LogFormat
 from ..core.bench.channel import Channel
-from ..core.bench.decisions import ChannelReader
+from ..core.bench.channel_reader import ChannelReader
+from ..core.bench.derived import DerivedChannel, in_order
 from ..core.error_types import LogError, ParameterError
 from ..core.numerics import Array
 from ..core.ruler.reading import Reading
@@ -223,19 +224,28 @@ class ChannelsPass(EveryPass):
 
     def __init__(self, channels: Sequence[Channel]) -> None:
         self.channels = list(channels)
+        self._all = in_order(self.channels)
 
     def begin(self, reader: LogReader) -> Iterable[int]:
         """The positions of their columns."""
-        self._readers = ChannelReaders(self.channels)
-        self.indices = [reader.position(channel.column) for channel in self.channels]
+        self._readers = ChannelReaders(self._all)
+        self._index = {
+            channel.name: reader.position(channel.column)
+            for channel in self._all
+            if not isinstance(channel, DerivedChannel)
+        }
+        self.indices = list(self._index.values())
         self.integers = self.indices
         return self.indices
 
     def readings(self, batch: SampleBatch) -> list[Reading]:
         """The next reading of each channel."""
-        found = []
-        for i, index in enumerate(self.indices):
-            samples = batch.samples(index)
-            reader = self._readers.of(i, batch)
-            found.append(reader.add(samples.counts, samples.missing, batch.clock_times)[1])
-        return found
+        found: dict[str, Reading] = {}
+        for i, channel in enumerate(self._all):
+            reader, times = self._readers.of(i, batch), batch.clock_times
+            if isinstance(channel, DerivedChannel):
+                found[channel.name] = channel.read_from(found, reader, times)[1]
+                continue
+            samples = batch.samples(self._index[channel.name])
+            found[channel.name] = reader.add(samples.counts, samples.missing, times)[1]
+        return [found[channel.name] for channel in self.channels]

@@ -6,7 +6,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from os import PathLike
 from typing import IO, TYPE_CHECKING, Any, Literal, TypeAlias, cast
 
@@ -17,6 +17,7 @@ from ..ruler.converter import Converter
 from ..ruler.quantity import seconds
 from ..ruler.units import factor, nearest
 from .channel import Channel
+from .derived import DerivedChannel, in_order
 
 if TYPE_CHECKING:
     from .drives import Drive
@@ -191,6 +192,9 @@ class Bench(Mapping[str, Channel]):
     converter : Converter, optional
         The converter that its channels share, where the file has a table `[converter]`; each
         channel's own stands in its ruler.
+    derived : dict[str, DerivedChannel], optional
+        The channels that are computed from others; those among `channels` go here. As a mapping
+        a bench has both.
 
     Raises
     ------
@@ -211,6 +215,7 @@ class Bench(Mapping[str, Channel]):
     drives: dict[str, Drive] = field(default_factory=dict)
     log: LogFormat | None = None
     converter: Converter | None = None
+    derived: dict[str, DerivedChannel] = field(default_factory=dict)
 
     if TYPE_CHECKING:  # a list of channels is one by their names
 
@@ -222,47 +227,73 @@ class Bench(Mapping[str, Channel]):
             drives: Mapping[str, Drive] = ...,
             log: LogFormat | None = None,
             converter: Converter | None = None,
+            derived: Mapping[str, DerivedChannel] = ...,
         ) -> None: ...
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "channels", _by_name(self.channels))
+        named = _by_name(self.channels) | self.derived
+        measured = {n: c for n, c in named.items() if not isinstance(c, DerivedChannel)}
+        known = dict(measured)
+        for channel in in_order(named.values()):
+            if isinstance(channel, DerivedChannel):  # a source may have been changed
+                known[channel.name] = channel.with_sources(known)
+        computed = {n: c for n, c in known.items() if isinstance(c, DerivedChannel)}
+        object.__setattr__(self, "channels", measured)
+        object.__setattr__(self, "derived", computed)
         trips = {key: trip.in_units(self._unit_of) for key, trip in self.trips.items()}
         drives = {key: d.in_unit(self._unit_of(d.source)) for key, d in self.drives.items()}
         object.__setattr__(self, "trips", trips)
         object.__setattr__(self, "drives", drives)
-        for _, _, error in column_clashes(self.channels, self.trips, self.drives):
+        for _, _, error in column_clashes(self.every_channel, self.trips, self.drives):
             raise error
 
     def _unit_of(self, source: str) -> str | None:
         """Unit of a channel; a trip has none."""
-        return self.channels[source].unit if source in self.channels else None
+        return self.every_channel[source].unit if source in self.every_channel else None
+
+    @property
+    def every_channel(self) -> dict[str, Channel]:
+        """The channels of a log, then those that are computed from others, sources first."""
+        return {**self.channels, **self.derived}
+
+    def narrowed(self, names: Iterable[str], **others: Any) -> Bench:
+        """The bench with some channels of the log, and those that are computed from them alone.
+        others: what else is replaced."""
+        kept = {name: self.channels[name] for name in self.channels if name in {*names}}
+        computed = {
+            name: channel
+            for name, channel in self.derived.items()
+            if all(source.name in kept for source in channel.measured)
+        }
+        return replace(self, channels=kept, derived=computed, **others)
 
     def __repr__(self) -> str:
-        return f"Bench({self.title!r}: {', '.join(self.channels)})"
+        return f"Bench({self.title!r}: {', '.join(self)})"
 
     def __getitem__(self, name: str) -> Channel:
-        try:
+        if name in self.channels:
             return self.channels[name]
-        except KeyError:
-            raise KeyError(f"no channel {name!r}; {nearest(str(name), self.channels)}") from None
+        if name in self.derived:
+            return self.derived[name]
+        raise KeyError(f"no channel {name!r}; {nearest(str(name), self.every_channel)}")
 
     def _ipython_key_completions_(self) -> list[str]:
-        return list(self.channels)
+        return list(self)
 
     def _repr_html_(self) -> str:
         return OUTER.html(self)
 
     def __hash__(self) -> int:
-        return hash((self.title, *self.channels))
+        return hash((self.title, *self))
 
     def __contains__(self, name: object) -> bool:
-        return name in self.channels
+        return name in self.channels or name in self.derived
 
     def __iter__(self) -> Iterator[str]:
-        return iter(self.channels)
+        return iter([*self.channels, *self.derived])
 
     def __len__(self) -> int:
-        return len(self.channels)
+        return len(self.channels) + len(self.derived)
 
     def convert(self, frame: Any, **options: Any) -> Any:
         """Convert a frame of counts into the like frame of values.

@@ -12,7 +12,7 @@ import numpy as np
 
 from .. import OUTER
 from ..containers import converts, like_given
-from ..error_types import JetRulerError, KindError, ParameterError, QuantityError
+from ..error_types import JetRulerError, KindError, ParameterError, QuantityError, UnitError
 from ..numerics import AnyArray, Array, FlagArray
 from ..result import refuses_fields
 from ..ruler.base_law import FRACTION, Role
@@ -20,8 +20,8 @@ from ..ruler.quantity import Quantityish, amount, as_typed, quantity, unit_of, u
 from ..ruler.raw_range import raw_ends
 from ..ruler.reading import Flag, Reading
 from ..ruler.rounding import to_decimals
-from ..ruler.ruler import Law, Ruler
-from ..ruler.units import for_column, number, shown, symbol, usual
+from ..ruler.ruler import Law, Ruler, To
+from ..ruler.units import factor_and_offset, for_column, number, shown, spelled, symbol, usual
 from .covariance import Correlation, FitCovariance
 from .expected import ExpectedRow, expected_rows
 
@@ -67,6 +67,9 @@ class Channel:
     lists_edge : bool, default False
         Whether a bench file has the converter in the channel's own list of laws: messages count
         laws from it.
+    other_of : str, default ""
+        The channel whose reading this is in another unit; its name says the unit then, and its
+        column in a converted log is called by its name.
 
     Attributes
     ----------
@@ -96,6 +99,7 @@ class Channel:
     correlated: tuple[Correlation, ...] = ()
     expected: tuple[ExpectedRow, ...] = ()
     lists_edge: bool = field(default=False, compare=False, repr=False)
+    other_of: str = ""
     ruler: Ruler = field(init=False, compare=False)
     """The laws with the limits at their end."""
 
@@ -117,6 +121,7 @@ class Channel:
             correlated: Sequence[Correlation] = (),
             expected: Sequence[ExpectedRow | Sequence[Quantityish]] = (),
             lists_edge: bool = False,
+            other_of: str = "",
         ) -> None: ...
 
     def __post_init__(self) -> None:
@@ -186,8 +191,53 @@ class Channel:
     @property
     def output_column(self) -> str:
         """Column name in a converted log: `<channel>_<unit>`, or the name alone without unit."""
+        if self.other_of:
+            return self.name
         unit = for_column(self.unit)
         return f"{self.name}_{unit}" if unit else self.name
+
+    def in_unit(self, unit: str) -> Channel:
+        """The same reading in another unit of its kind, or at a joint of its chain that has the
+        unit: a channel `<name>_<unit>` of the same column, smoothed alike.
+
+        Examples
+        --------
+        >>> import jetruler as jr
+        >>> chain = jr.Adc(12) >> jr.Divider("10 kohm") >> jr.Beta("100 kohm", 3950)
+        >>> bean = jr.Channel("bean", chain, "ch0", decimals=1)
+        >>> round(bean.in_unit("degF")(1880), 1), round(bean.in_unit("ohm")(1880))
+        (199.5, 8488)
+        """
+        unit = spelled(unit)
+        chain, decimals = self.chain, self.decimals
+        try:
+            if self.unit is None:
+                raise UnitError("it has none")
+            factor, _ = factor_and_offset(self.unit, unit)
+            chain = Ruler.of(self.chain, To(unit))
+            if decimals is not None:
+                decimals = max(0, decimals - math.floor(math.log10(factor) + 0.5))
+        except UnitError:
+            joints = {each.gives: each for each in self.chain.from_the_pin if each.gives}
+            if unit not in joints:
+                known = ", ".join(symbol(each) for each in joints if each != "1")
+                expected = f"a unit of {symbol(self.unit) or 'its result'}, or of a joint: {known}"
+                raise ParameterError("also", unit, expected) from None
+            chain = joints[unit]
+            size = chain.sizes[-1]
+            decimals = max(0, 4 - math.floor(math.log10(size))) if 0 < size < math.inf else 4
+        name = f"{self.name}_{for_column(unit)}"
+        return replace(
+            self,
+            name=name,
+            chain=chain,
+            limits=None,
+            decimals=min(decimals, 12) if decimals is not None else None,
+            calibration=None,
+            correlated=(),
+            expected=(),
+            other_of=self.name,
+        )
 
     def _repr_html_(self) -> str:
         return OUTER.html(self)

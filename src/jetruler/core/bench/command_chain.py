@@ -23,7 +23,7 @@ def command_channel(bench: Bench, drive: Drive) -> Channel:
     """The chain from the raw values of a drive's channel to its command, slew and safe values
     apart; of a drive that follows a trip, from 0 or 1. Raises `JetRulerError` where the channel's
     zones give whole patterns."""
-    source = bench.channels.get(drive.source)
+    source = bench.every_channel.get(drive.source)
     if source is not None and source.ruler.label(0.0) is not None:
         raise JetRulerError(f"drive {drive.name} follows the zones of {source.name}, no numbers")
     chain = Ruler((Input("1", range=(0.0, 1.0)),)) if source is None else source.chain

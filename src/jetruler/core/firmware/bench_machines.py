@@ -10,8 +10,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ..bench.bench import Bench
+from ..bench.channel_reader import zones_that_hold
 from ..bench.conditions import faults_of
-from ..bench.decisions import looked_at, zones_that_hold
+from ..bench.decisions import looked_at
 from ..bench.drives import Drive, Driver
 from ..bench.smoothing import Smoothing
 from ..numerics import AnyArray, Array, Truths

@@ -7,8 +7,8 @@ from collections.abc import Callable, Mapping
 
 import numpy as np
 
+from ..bench.channel_reader import zones_that_hold
 from ..bench.conditions import MOVES, TINY, Condition, faults_of
-from ..bench.decisions import zones_that_hold
 from ..bench.smoothing import Smoothing
 from ..bench.trips import Trip
 from ..laws.shape import Zones

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import ast
 import math
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, ClassVar
@@ -66,6 +66,35 @@ def _depth(tree: ast.AST) -> int:
         depth += 1
         level = [child for node in level for child in ast.iter_child_nodes(node)]
     return depth
+
+
+def expression_tree(
+    expression: object, names: Collection[str], together: Collection[str] = ()
+) -> ast.expr:
+    """The parts of an expression of some names; together: functions of two values that it may
+    call. Raises `ParameterError` for anything else."""
+    if not isinstance(expression, str) or len(expression) > LONGEST:
+        raise ParameterError("expression", expression, f"a text of up to {LONGEST} signs")
+    try:
+        tree = ast.parse(expression.strip(), mode="eval").body
+        called = {id(node.func) for node in ast.walk(tree) if isinstance(node, ast.Call)}
+        others = (node for node in ast.walk(tree) if id(node) not in called)
+        refused = (_refused(node, names, together) for node in others)
+        problem = next(filter(None, refused), None)
+        if problem is None and _depth(tree) > DEEPEST:
+            problem = f"its parts stand in one another more than {DEEPEST} deep"
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        problem = 'it does not read as a formula; write it like "a * x**2 + sqrt(x)"'
+    if problem:
+        of = "x" if "x" in names else ", ".join(name for name in names if name not in FIXED)
+        raise ParameterError("expression", expression, f"a formula of {of}", problem)
+    return tree
+
+
+def with_numbers(expression: str, numbers: Mapping[str, float]) -> str:
+    """An expression with numbers in place of its names, for a worked line."""
+    tree = ast.parse(expression.strip(), mode="eval").body
+    return ast.unparse(_Written(numbers).visit(tree))
 
 
 @dataclass(frozen=True, init=False)
@@ -142,21 +171,10 @@ class Formula(OnDomain):
             elif not sound or not is_finite(value):
                 yield ParameterError(key, value, "a finite number")
         yield from check_domain(self.domain)
-        if not isinstance(self.expression, str) or len(self.expression) > LONGEST:
-            yield ParameterError("expression", self.expression, f"a text of up to {LONGEST} signs")
-            return
         try:
-            tree = ast.parse(self.expression.strip(), mode="eval").body
-            names = {"x", *FIXED, *constants}
-            called = {id(node.func) for node in ast.walk(tree) if isinstance(node, ast.Call)}
-            others = (node for node in ast.walk(tree) if id(node) not in called)
-            problem = next(filter(None, (_refused(node, names) for node in others)), None)
-            if problem is None and _depth(tree) > DEEPEST:
-                problem = f"its parts stand in one another more than {DEEPEST} deep"
-        except (SyntaxError, ValueError, RecursionError, MemoryError):
-            problem = 'it does not read as a formula; write it like "a * x**2 + sqrt(x)"'
-        if problem:
-            yield ParameterError("expression", self.expression, "a formula of x", problem)
+            expression_tree(self.expression, {"x", *FIXED, *constants})
+        except ParameterError as error:
+            yield error
 
     @cached_property
     def _tree(self) -> ast.expr:
@@ -167,7 +185,7 @@ class Formula(OnDomain):
         values: dict[str, Dual] = {"x": (self.inside(x), np.ones_like(x))}
         for key, value in {**FIXED, **dict(self.constants)}.items():
             values[key] = (np.full_like(x, value), np.zeros_like(x))
-        y, slope = _Duals(x, values).value(self._tree)
+        y, slope = Duals(x, values).value(self._tree)
         finite = np.isfinite(y) & ~np.isnan(x)
         return np.where(finite, y, np.nan), np.where(finite, slope, np.nan)
 
@@ -221,14 +239,11 @@ class Formula(OnDomain):
         return (found[:, 0], found[:, 1]) if len(found) else (np.array([np.nan]),) * 2
 
     def formula(self, x: float) -> str:
-        worked = ast.unparse(_Written({"x": x, **dict(self.constants)}).visit(self._copy()))
+        worked = with_numbers(self.expression, {"x": x, **dict(self.constants)})
         return f"y = {self.expression} = {worked} = {self._y(x)}"
 
     def inverse_formula(self, y: float) -> str:
         return f"{self.expression} = {number(y)} solved for x = {self._x(y)}"
-
-    def _copy(self) -> ast.expr:
-        return ast.parse(self.expression.strip(), mode="eval").body
 
     def program(self) -> list[str] | None:
         tree = ast.parse(self.expression, mode="eval").body
@@ -243,7 +258,7 @@ class Formula(OnDomain):
 class _Written(ast.NodeTransformer):
     """Names replaced by their numbers, for the worked line."""
 
-    def __init__(self, numbers: dict[str, float]) -> None:
+    def __init__(self, numbers: Mapping[str, float]) -> None:
         self.numbers = numbers
 
     def visit_Name(self, node: ast.Name) -> ast.expr:
@@ -255,7 +270,7 @@ class _Written(ast.NodeTransformer):
 _OPERATORS = (ast.Add, ast.Sub, ast.Mult, ast.Div, ast.Pow, ast.UAdd, ast.USub)
 
 
-def _refused(node: ast.AST, names: set[str]) -> str | None:
+def _refused(node: ast.AST, names: Collection[str], together: Collection[str] = ()) -> str | None:
     """Why a part of a formula may not stand there; None if it may."""
     match node:
         case ast.BinOp() | ast.UnaryOp() | ast.Load():
@@ -268,17 +283,20 @@ def _refused(node: ast.AST, names: set[str]) -> str | None:
             return f"{name!r} is not known here; {nearest(name, names)}"
         case ast.Call(func=ast.Name(id=name), args=[_], keywords=[]) if name in FUNCTIONS:
             return None
+        case ast.Call(func=ast.Name(id=name), args=[_, _], keywords=[]) if name in together:
+            return None
         case _ if isinstance(node, _OPERATORS):
             return None
         case ast.operator() | ast.unaryop():
             return "only + − * / ** may stand between numbers"
         case ast.Call():
-            return "only these may be called, each with one value: " + ", ".join(FUNCTIONS)
+            known = "only these may be called, each with one value: " + ", ".join(FUNCTIONS)
+            return known + (f"; with two: {', '.join(together)}" if together else "")
         case _:
             return f"a formula has no {type(node).__name__.lower()}; numbers, names, + − * / **, ()"
 
 
-class _Duals(Evaluator[Dual]):
+class Duals(Evaluator[Dual]):
     """Values with their derivatives by x."""
 
     def __init__(self, x: Array, names: Mapping[str, Dual]) -> None:

@@ -381,6 +381,30 @@ def _quantity(x: int, unit: str) -> Any:
         return None
 
 
+def size_of(unit: str) -> Any:
+    """1 of a unit as a quantity of the registry, a degree as its difference; None for what nobody
+    knows."""
+    unit = spelled(unit)
+    if unit in TEMPERATURES:
+        return _registry().Quantity(_degree(unit), "kelvin")
+    return _quantity(1, unit)
+
+
+def number_of_units(quantity: Any, unit: Any) -> float:
+    """How many times a unit a quantity is, both as of `size_of`."""
+    return float((quantity / unit).to("dimensionless").magnitude)
+
+
+def text_of_units(quantity: Any) -> str:
+    """The unit of a quantity of the registry as it is written: `V*A`, `K/W`, `m^2`."""
+    above, below = [], []
+    for name, exponent in quantity.unit_items():
+        symbol = _registry().get_symbol(str(name)).replace("Ω", "ohm").replace("µ", "u")
+        power = "" if abs(exponent) == 1 else f"^{float(abs(exponent)):g}"
+        (above if exponent > 0 else below).append(symbol + power)
+    return "/".join(["*".join(above) or "1", *below])
+
+
 #: What loggers write for degrees where no other unit can be meant.
 _DEGREES = {"C": "degC", "F": "degF"}
 

@@ -92,7 +92,7 @@ class WhatIf(Result):
 
 @refuses
 def what_if(
-    channel: Channel, at: Quantityish, changes: Mapping[str, str], **given: float
+    channel: Channel, at: Quantityish, changes: Mapping[str, str], **given: Any
 ) -> WhatIf:
     """Return the budget of a reading with other parts beside the present one.
 
