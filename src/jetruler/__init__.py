@@ -12,7 +12,7 @@ Laws        Adc Counts Input Amplifier Attenuator Divider Shunt
             Bridge LoadCell Photoresistor Pulses
             Line Polynomial PowerLaw Table Formula To
             Magnitude Whole Steps PassThrough Clamp Limits Expect DeadBand Zones; Law is their base
-Rulers      Ruler Channel Bench Flag Toleranced quantity
+Rulers      Ruler Channel DerivedChannel derived Bench Flag Toleranced quantity
 Bench files load_bench parse_bench write_calibration write_parameters write_correction
 Logs        look convert convert_all check_log ConvertOptions LogFormat
 Live        stream Live

@@ -37,6 +37,8 @@ from .core.laws.shape import Zones as Zones
 # Rulers and channels
 from .core.ruler.ruler import Ruler as Ruler
 from .core.bench.channel import Channel as Channel
+from .core.bench.derived import DerivedChannel as DerivedChannel
+from .core.bench.derived import derived as derived
 from .core.bench.bench import Bench as Bench
 from .core.ruler.reading import Flag as Flag
 from .core.ruler.quantity import Toleranced as Toleranced

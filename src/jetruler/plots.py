@@ -13,7 +13,8 @@ from .core.calibrate.in_channel import Calibration
 from .core.error_types import ParameterError
 from .core.ruler.ruler import Law, Ruler
 from .core.survey.survey import Survey
-from .core.uncertainty.budget import Budget, budget
+from .core.uncertainty.budget import budget
+from .core.uncertainty.budget_result import Budget
 from .core.uncertainty.simulate import Simulation
 from .show.draw_results import (
     draw_band,

@@ -19,7 +19,7 @@ from .core.ruler.reading import Trace as Trace
 from .core.survey.ends import Ends as Ends
 from .core.survey.how_many import HowMany as HowMany
 from .core.survey.survey import Survey as Survey
-from .core.uncertainty.budget import Budget as Budget
+from .core.uncertainty.budget_result import Budget as Budget
 from .core.uncertainty.propagate import Propagated as Propagated
 from .core.uncertainty.simulate import Simulation as Simulation
 from .core.uncertainty.value_table import ValueTable as ValueTable

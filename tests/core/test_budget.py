@@ -19,7 +19,8 @@ import jetruler as jr
 from jetruler import Adc, Beta, Divider, Formula, JetRulerError, Line, Ruler, Smoothing, To
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.numerics import lasting_rounding
-from jetruler.core.uncertainty.budget import effective_degrees, expanded_uncertainty
+from jetruler.core.uncertainty.budget import expanded_uncertainty
+from jetruler.core.uncertainty.budget_result import effective_degrees
 from tests.conftest import Cli
 from tests.helpers.sizes import fewer
 

@@ -43,7 +43,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from ..core.bench.bench import LogFormat
-    from ..core.uncertainty.budget import Budget
+    from ..core.uncertainty.budget_result import Budget
 
 
 #: Where a command keeps the width on paper that was asked for.

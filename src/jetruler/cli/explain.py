@@ -20,8 +20,9 @@ from .options import bench_option, load, read_value, shown_channel
 from .streams import AMBER, BODY, CURSOR, as_shown, echo, show, show_json
 
 if TYPE_CHECKING:
+    from ..core.bench.derived import DerivedChannel
     from ..core.result import Result
-    from ..core.uncertainty.budget import Budget
+    from ..core.uncertainty.budget_result import Budget
     from ..core.uncertainty.simulate import Simulation
     from ..core.uncertainty.what_if import WhatIf
 
@@ -85,6 +86,7 @@ def explain_command(
     jetruler explain bean --at 400 --budget --with "r0 = 100 kohm ± 1 %"
     jetruler explain damper --at 1880 --arith int16
     jetruler explain flap --at 1880
+    jetruler explain power --at "u=1880, i=900" --budget
     """
     if bool(raws) + (wanted is not None) + (every is not None) != 1:
         raise JetRulerError("explain: say one of --at RAW, --for VALUE and --every STEP")
@@ -100,6 +102,14 @@ def explain_command(
     if arith is None and (int_bits is not None or language is not None):
         raise JetRulerError("--int-bits and --language go with --arith")
     bench = load(bench_path)
+    if channel in bench.derived:
+        not_there = [arith, wanted, draws, joint, *changes, *(wants.keys() - {"level"})]
+        if any(option is not None for option in not_there):
+            raise JetRulerError(
+                f"{channel}: of a computed channel there are --at, --budget, --level"
+            )
+        explain_derived(bench.derived[channel], raws, with_budget, as_json, **wants)
+        return
     chosen = shown_channel(bench, channel)
     starts: list[float | None] = [raw_from(chosen, raw, "--at") for raw in raws]
     found = []
@@ -136,6 +146,38 @@ def explain_command(
         show_json(found if len(found) > 1 else found[0])
 
 
+def explain_derived(
+    channel: DerivedChannel, raws: tuple[str, ...], with_budget: bool, as_json: bool, **given: Any
+) -> None:
+    """Every source's lines, then its own."""
+    found: list[Any] = []
+    for i, text in enumerate(raws):
+        at = {}
+        for part in text.split(","):
+            name, equals, raw = part.partition("=")
+            if not equals or not raw.strip():
+                names = ", ".join(f"{measured.name}=RAW" for measured in channel.measured)
+                raise JetRulerError(f'--at: expected "{names}", found {text!r}')
+            at[name.strip()] = raw.strip()
+        traces = channel.trace_from(at)
+        trusted = budget(channel, at, **given) if with_budget else None
+        if as_json:
+            own = {} if trusted is None else {"budget": trusted.to_dict()}
+            found.append(
+                {"sources": [t.to_dict() for t in traces[:-1]]} | traces[-1].to_dict() | own
+            )
+            continue
+        about = {one.name: one.about for one in (*channel.measured, channel)}
+        for j, trace in enumerate(traces):
+            more = about.get(trace.channel, "")
+            title = Title(trace.channel + (f": {more}" if more else ""))
+            show([*([""] if i or j else []), title, *trace.content])
+        if trusted is not None:
+            show(["", *trusted.content])
+    if as_json:
+        show_json(found if len(found) > 1 else found[0])
+
+
 def show_table(channel: Channel, every: str, over: str | None, layout: str, as_json: bool) -> None:
     """The channel as a table, a row a step."""
     from ..core.uncertainty.value_table import value_table
@@ -155,7 +197,7 @@ def show_table(channel: Channel, every: str, over: str | None, layout: str, as_j
         click.echo(found.to_csv() if layout == "csv" else found.to_latex(), nl=False)
 
 
-def budget(channel: Channel, at: float, **given: Any) -> Budget:
+def budget(channel: Channel, at: Any, **given: Any) -> Budget:
     """How far to trust a reading."""
     from ..core.uncertainty.budget import budget as found
 

@@ -12,6 +12,7 @@ import click
 
 from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel
+from ..core.bench.derived import DerivedChannel, in_order
 from ..core.error_types import JetRulerError, UnitError
 from ..core.ruler.units import factor_and_offset, number, symbol
 from ..files import reject_overlapping_paths
@@ -79,8 +80,10 @@ def export_command(channels: tuple[str, ...], out: str, bench_path: str, **optio
     bench = load(bench_path)
     if asked.whole == bool(channels):
         raise JetRulerError("name one or more channels, or --all")
-    chosen = [channel_of(bench, name) for name in dict.fromkeys(channels or bench.channels)]
-    made = _made(bench, chosen, asked)
+    named = [one for name in dict.fromkeys(channels or bench) if (one := _channel(bench, name))]
+    computed = [one for one in named if isinstance(one, DerivedChannel)]
+    chosen = [one for one in in_order(named) if not isinstance(one, DerivedChannel)]
+    made = _made(bench, chosen, asked, computed)
     if out == "-":
         document(made.code)
     else:
@@ -90,6 +93,10 @@ def export_command(channels: tuple[str, ...], out: str, bench_path: str, **optio
         show_json(proofs)
     else:
         _report(made)
+
+
+def _channel(bench: Bench, name: str) -> Channel:
+    return bench.derived[name] if name in bench.derived else channel_of(bench, name)
 
 
 def write_numbers(
@@ -200,11 +207,14 @@ class Made(NamedTuple):
     machines: tuple[Machine, ...]
 
 
-def _made(bench: Bench, chosen: list[Channel], asked: ExportArguments) -> Made:
+def _made(
+    bench: Bench, chosen: list[Channel], asked: ExportArguments, computed: list[DerivedChannel]
+) -> Made:
     from .. import __version__
     from ..core.firmware.bench_machines import Machines, holding_of, machines_of
     from ..core.firmware.channel_machines import WINDOW
     from ..core.firmware.count_programs import threshold
+    from ..core.firmware.derived_programs import DerivedFunction, derived_function
     from ..core.firmware.names import safe_name
     from ..targets.target import ExportOptions
 
@@ -230,9 +240,16 @@ def _made(bench: Bench, chosen: list[Channel], asked: ExportArguments) -> Made:
         what = f"{len(built.machines)} of smoothing, zones, trips and drives"
         note = f"{what}, for which {target.name} has no form"
         built = Machines((), (*built.notes, note))
+    functions: list[DerivedFunction] = []
+    for one in computed:
+        function = derived_function(one, target.float_kind, target.functions, target.has_nan)
+        if isinstance(function, str):
+            raise JetRulerError(f"{one.name}: no function in {target.name}: {function}")
+        functions.append(function)
     options = ExportOptions(
         bench,
         __version__,
+        derived=functions,
         thresholds=thresholds,
         text_width=asked.text_width,
         selftest=asked.selftest,

@@ -411,7 +411,7 @@ class LookPass(EveryPass):
                 f"{reader.name}: {expected} (up to {MOST_COLUMNS} need none), found none"
             )
         if self.bench is not None:
-            for channel in self.bench.channels.values():
+            for channel in self.bench.own_channels:
                 index = reader.position(channel.column)
                 self._columns.append(_Column(channel.name, index, channel))
         return [column.index for column in self._columns]

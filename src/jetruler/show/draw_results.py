@@ -17,7 +17,8 @@ from ..core.numerics import Array
 from ..core.ruler.raw_range import raw_samples
 from ..core.ruler.ruler import Ruler
 from ..core.ruler.units import number, raw_symbol, shown, significant, symbol, with_uncertainty
-from ..core.uncertainty.budget import Budget, expanded_uncertainty
+from ..core.uncertainty.budget import expanded_uncertainty
+from ..core.uncertainty.budget_result import Budget
 from ..core.uncertainty.contributions import conditions_of, contributions
 from ..core.uncertainty.simulate import Simulation
 from .style import AMBER, BLUE, GREY, JET, RED, few_ticks, inches_of, plain, titled

@@ -22,7 +22,7 @@ from ..core.ruler.reading import FLAG_NAMES
 from ..core.ruler.units import number, raw_symbol, significant
 from ..core.survey.running_statistics import Envelope
 from ..core.survey.survey import Survey
-from ..core.uncertainty.budget import Budget
+from ..core.uncertainty.budget_result import Budget
 from ..core.uncertainty.simulate import Simulation
 from .draw_results import (
     draw_band,

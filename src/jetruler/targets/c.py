@@ -15,7 +15,7 @@ from ..core.ruler.reading import READ_FLAGS
 from .target import BINDS, SIGNS, ExportOptions, Target, about, assigned, constant, vectors, wrapped
 
 #: Functions of math.h for floats; a power has its own.
-_CALLED = {"abs": "fabsf"}
+_CALLED = {"abs": "fabsf", "min": "fminf", "max": "fmaxf"}
 
 
 def function(p: Program) -> list[str]:
@@ -28,10 +28,11 @@ def function(p: Program) -> list[str]:
         cells = [literal(v) for v in values]
         lines.append(f"static const {unsigned}int{width_of(values)}_t {name}[{len(values)}] = {{")
         lines += [*wrapped(cells, "    "), "};"]
-    more = "".join(f", {kind} {name}" for name in p.arguments)
-    lines.append(f"static inline {kind} {p.name}({takes} n{more})")
+    given = [f"{takes} n"] if p.takes != "none" else []
+    given += [f"{kind} {name}" for name in p.arguments]
+    lines.append(f"static inline {kind} {p.name}({', '.join(given)})")
     lines.append("{")
-    names = assigned(p.tree)
+    names = [name for name in assigned(p.tree) if name not in p.arguments]
     if names:
         lines.append(f"    {kind} {', '.join(names)};")
     writer = CStatements(p)
@@ -274,7 +275,7 @@ class C99(Target):
     def file(self, exported: Sequence[Exported], options: ExportOptions) -> str:
         one = exported[0].name.upper() if len(exported) == 1 else "CONVERSIONS"
         guard = f"JETRULER_{one}"
-        floats = any(e.is_float for e in exported)
+        floats = any(e.is_float for e in exported) or bool(options.derived)
         out = [
             "/*",
             f" * {comment(options.bench.title or 'Conversions')}, made by Jet Ruler {options.version}",
@@ -314,6 +315,9 @@ class C99(Target):
             name = t.program.name.upper()
             out += ["", f"/* {comment(t.about)} */", f"#define {name}_ON {t.on}"]
             out += [f"#define {name}_OFF {t.off}", *function(t.program)]
+        for d in options.derived:
+            out += ["", "/*", *(f" * {comment(line)}" for line in d.about), " */"]
+            out += function(d.program)
         out += ELAPSED if any(m.uses_time for m in options.machines) else []
         written: set[str] = set()
         for machine in options.machines:

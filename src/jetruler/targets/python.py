@@ -9,6 +9,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from ..core.firmware.count_programs import flags_program, pattern_programs
+from ..core.firmware.derived_programs import DerivedFunction
 from ..core.firmware.exported import Exported
 from ..core.firmware.names import comment, plain_unit
 from ..core.firmware.program import Machine, Program
@@ -21,11 +22,21 @@ def function(p: Program) -> list[str]:
     lines = []
     for name, values in p.tables.items():
         lines += [f"{name} = (", *wrapped([*map(str, values), ""], "    "), ")", "", ""]
-    lines.append(f"def {', '.join([f'{p.name}(n', *p.arguments])}):")
+    given = [*(["n"] if p.takes != "none" else []), *p.arguments]
+    lines.append(f"def {p.name}({', '.join(given)}):")
     for statement in p.tree:
         text = unparsed(statement)
         lines += [f"    {line}" for line in text.splitlines()]
     return lines
+
+
+def _guarded(d: DerivedFunction) -> list[str]:
+    """The function, None where its formula has no value."""
+    lines = function(d.program)
+    at = next(i for i, line in enumerate(lines) if line.startswith("    x = "))
+    lines[at] = f"    {lines[at]}"
+    caught = "    except (ArithmeticError, ValueError):\n        return None".splitlines()
+    return [*lines[:at], "    try:", lines[at], *caught, *lines[at + 1 :]]
 
 
 def with_struct(e: Exported) -> list[str]:
@@ -107,7 +118,7 @@ class _Self(ast.NodeTransformer):
 
 def imports(programs: list[Program]) -> list[str]:
     """What the module takes from `math`."""
-    called = sorted({name for p in programs for name in p.calls} - {"abs"})
+    called = sorted({name for p in programs for name in p.calls} - {"abs", "min", "max"})
     return [f"from math import {', '.join(called)}"] if called else []
 
 
@@ -135,6 +146,7 @@ class PythonModule(Target):
     """One module for small interpreters."""
 
     name = "python"
+    has_nan = False
     writes_machines = True
     float_kind = np.float64
     writes_text = True
@@ -146,7 +158,7 @@ class PythonModule(Target):
         out = [
             f"# {comment(options.bench.title or 'Conversions')}, made by Jet Ruler {options.version}"
         ]
-        out += imports([e.program for e in exported])
+        out += imports([*(e.program for e in exported), *(d.program for d in options.derived)])
         out += ["", *(f"{name.upper()} = {flag.value}" for flag, name in READ_FLAGS.items())]
         for e in exported:
             out += ["", "", *(f"# {line}" for line in about(e, options.bench, options.version))]
@@ -164,6 +176,8 @@ class PythonModule(Target):
             name = t.program.name.upper()
             out += ["", "", f"# {comment(t.about)}", f"{name}_ON = {t.on}", f"{name}_OFF = {t.off}"]
             out += ["", "", *function(t.program)]
+        for d in options.derived:
+            out += ["", "", *(f"# {comment(line)}" for line in d.about), *_guarded(d)]
         out += ELAPSED if any(m.uses_time for m in options.machines) else []
         written: set[str] = set()
         for machine in options.machines:

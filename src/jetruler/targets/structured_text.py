@@ -32,7 +32,7 @@ def function(p: Program) -> list[str]:
     lines = [
         f"FUNCTION {p.name} : {kind}",
         "VAR_INPUT",
-        f"    n : {_KINDS[p.takes]};",
+        *([f"    n : {_KINDS[p.takes]};"] if p.takes != "none" else []),
     ]
     lines += [f"    {name} : {kind};" for name in p.arguments]
     lines.append("END_VAR")
@@ -42,7 +42,7 @@ def function(p: Program) -> list[str]:
             lines.append(f"    {name} : ARRAY[0..{len(values) - 1}] OF {kind} := [")
             lines += [*wrapped([*map(str, values)], "        "), "    ];"]
         lines.append("END_VAR")
-    if names := assigned(p.tree):
+    if names := [name for name in assigned(p.tree) if name not in p.arguments]:
         lines += ["VAR", *(f"    {name} : {kind};" for name in names), "END_VAR"]
     writer = StructuredStatements(p)
     for statement in p.tree:
@@ -217,6 +217,7 @@ class StructuredText(Target):
     """Functions of IEC 61131-3 structured text."""
 
     name = "st"
+    has_nan = False
     writes_machines = True
     functions = FUNCTIONS
 
@@ -237,6 +238,8 @@ class StructuredText(Target):
                 out += ["", *function(program)]
         for t in options.thresholds:
             out += ["", f"(* {comment(t.about)} *)", *function(t.program)]
+        for d in options.derived:
+            out += ["", *(f"(* {comment(line)} *)" for line in d.about), *function(d.program)]
         out += ELAPSED if any(m.uses_time for m in options.machines) else []
         written: set[str] = set()
         for machine in options.machines:

@@ -13,6 +13,7 @@ import numpy as np
 
 from ..core.bench.bench import Bench
 from ..core.firmware.count_programs import Threshold
+from ..core.firmware.derived_programs import DerivedFunction
 from ..core.firmware.exported import Exported
 from ..core.firmware.names import comment
 from ..core.firmware.program import FUNCTIONS, LARGEST, Machine, Program, ProgramModel
@@ -33,6 +34,8 @@ class ExportOptions:
     """Whether arguments are fields of a struct too."""
     machines: Sequence[Machine] = ()
     """Smoothing, holding zones, trips and drives."""
+    derived: Sequence[DerivedFunction] = ()
+    """Functions of the values of other channels."""
 
 
 class Target(ABC):
@@ -46,6 +49,8 @@ class Target(ABC):
     float_kind: ClassVar[type[np.floating[Any]]] = np.float32
     #: The functions that its floats may call.
     functions: ClassVar[frozenset[str]] = frozenset(FUNCTIONS)
+    #: Whether what has no value is not a number in its floats.
+    has_nan: ClassVar[bool] = True
     #: Whether it has functions that write a value for a display.
     writes_text: ClassVar[bool] = False
     #: Whether it writes smoothing, holding zones, trips and drives.

@@ -256,6 +256,11 @@ class Bench(Mapping[str, Channel]):
         """The channels of a log, then those that are computed from others, sources first."""
         return {**self.channels, **self.derived}
 
+    @property
+    def own_channels(self) -> list[Channel]:
+        """The channels of a log, but for those that are another's reading in another unit."""
+        return [channel for channel in self.channels.values() if not channel.other_of]
+
     def narrowed(self, names: Iterable[str], **others: Any) -> Bench:
         """The bench with some channels of the log, and those that are computed from them alone.
         others: what else is replaced."""

@@ -149,6 +149,11 @@ class Combination:
         """Unit of the result."""
         return self._found[0]
 
+    @property
+    def result_factor(self) -> float:
+        """What the formula's number is multiplied by to be in the unit of the result."""
+        return self._found[1]
+
     @cached_property
     def scales(self) -> tuple[tuple[float, float], ...]:
         """Factor and offset that bring each source to the first unit of its kind."""
@@ -169,9 +174,10 @@ class Combination:
         sizes: dict[str, Any] = dict.fromkeys((*FIXED, *dict(self.constants)), 1.0)
         for source in self.sources:
             size = None if source.unit is None else size_of(source.unit)
-            sizes[source.name] = (
-                1.0 if size is None else first.setdefault(frozenset(size.dimensionality.items()), size)
-            )
+            sizes[source.name] = 1.0
+            if size is not None:
+                kind = frozenset(size.dimensionality.items())
+                sizes[source.name] = first.setdefault(kind, size)
         try:
             found = _Units(sizes).value(tree)
         except UnitError as error:
@@ -391,8 +397,45 @@ def derived(
     constants: Mapping[str, float] | None = None,
     **settings: Any,
 ) -> DerivedChannel:
-    """A channel computed from others. laws: behind the formula. settings: as of `Channel`.
-    Raises `ParameterError`."""
+    """A channel computed from others.
+
+    Parameters
+    ----------
+    name : str
+        Its name.
+    sources : Sequence[Channel]
+        What it is computed from.
+    expression : str
+        A formula of their names: arithmetic, powers, the functions of the law `formula`, and
+        `atan2`, `hypot`, `min` and `max` of two values.
+    unit : str, optional
+        Of the result. It is worked out where it is left out, and checked and converted to where it
+        is given: V · mA are W by a thousandth.
+    laws : Iterable[Law], optional
+        Laws behind the formula.
+    constants : Mapping[str, float], optional
+        Numbers by name.
+    **settings : decimals, limits, smooth, about; as of `Channel`.
+
+    Returns
+    -------
+    DerivedChannel
+        To be put into a bench.
+
+    Raises
+    ------
+    ParameterError
+        For a formula that makes no sense, and for units that do not fit.
+
+    Examples
+    --------
+    >>> import jetruler as jr
+    >>> x = jr.Channel("x", jr.Input("m/s^2"), "ax")
+    >>> z = jr.Channel("z", jr.Input("m/s^2"), "az")
+    >>> tilt = jr.derived("tilt", [x, z], "atan2(x, z) * 180 / pi", "deg")
+    >>> round(tilt.value_of({"x": 9.81, "z": 9.81}), 6)
+    45.0
+    """
     combination = Combination(expression, tuple(sources), unit, tuple((constants or {}).items()))
     chain = Ruler((Input(combination.gives or "1"), *laws))
     return DerivedChannel(name, chain, "", combination=combination, **settings)

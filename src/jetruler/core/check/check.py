@@ -87,7 +87,7 @@ def check(bench: BenchLike, listed: Iterable[str] | None = None) -> Findings:
 
     def all_of(changed: Bench) -> list[Finding]:
         found = [finding for rule in BENCH_RULES for finding in applied(rule, changed)]
-        return found + [f for channel in changed.channels.values() for f in about(channel)]
+        return found + [f for channel in changed.own_channels for f in about(channel)]
 
     found = by_cause(bench, all_of(bench), all_of)
     return Findings.of(found, unjudged(bench), injected(bench))
@@ -97,7 +97,7 @@ def unjudged(bench: Bench, logged: bool = False) -> dict[str, str]:
     """What the rules cannot judge of each channel, for want of a number that the bench does not
     say; channels with nothing of this kind are left out. logged: whether a log shows the noise."""
     found = {}
-    for channel in bench.channels.values():
+    for channel in bench.own_channels:
         facts, wants = Facts(channel), []
         if not facts.has_ends:
             continue  # a finding of its own

@@ -111,7 +111,7 @@ def top_counts_disagree(bench: Bench) -> Iterator[Finding]:
     """
     converters = [
         (c, c.chain.converter, c.chain.converter.full_count)
-        for c in bench.channels.values()
+        for c in bench.own_channels
         if c.chain.converter
     ]
     counted = [(c, converter, full) for c, converter, full in converters if full is not None]
@@ -142,7 +142,7 @@ def other_reference(bench: Bench) -> Iterator[Finding]:
     shared = bench.converter
     if shared is None or shared.vref is None:
         return
-    for channel in bench.channels.values():
+    for channel in bench.own_channels:
         own = channel.chain.converter
         if own is None or own.vref is None or own.bits != shared.bits:
             continue

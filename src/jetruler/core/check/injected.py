@@ -23,7 +23,7 @@ NOTHING = {NO_VALUE: "no value"}
 
 def injected(bench: Bench) -> Iterator[Injected]:
     """What comes out of each row, channel by channel, then drive by drive."""
-    for channel in bench.channels.values():
+    for channel in bench.own_channels:
         for i, row in enumerate(channel.expected, start=1):
             place = f"channel.{channel.name}.expected[{i}]"
             try:
@@ -49,7 +49,7 @@ def injected(bench: Bench) -> Iterator[Injected]:
             except JetRulerError as error:
                 yield _refused(place, row, error)
                 continue
-            channel_or_none = bench.channels.get(drive.source)
+            channel_or_none = bench.every_channel.get(drive.source)
             raw_text = number(float(row.raw)) if channel_or_none is None else ""
             yield Injected(
                 place,
@@ -63,7 +63,7 @@ def injected(bench: Bench) -> Iterator[Injected]:
 def _command(bench: Bench, drive: Drive, row: ExpectedRow, place: str) -> float:
     """The command that a raw value of the drive's channel ends at, without the slew limit."""
     driver = Driver(replace(drive, slew=None))
-    channel = bench.channels.get(drive.source)
+    channel = bench.every_channel.get(drive.source)
     if channel is None:  # it follows a trip
         values, unsafe = np.array([float(row.raw)]), np.zeros(1, np.bool_)
     else:

@@ -21,6 +21,7 @@ FUNCTIONS: dict[str, Any] = {
     "log": np.log, "log10": np.log10, "log2": np.log2, "exp": np.exp, "sqrt": np.sqrt,
     "abs": np.abs, "sin": np.sin, "cos": np.cos, "tan": np.tan, "asin": np.arcsin,
     "acos": np.arccos, "atan": np.arctan, "sinh": np.sinh, "cosh": np.cosh, "tanh": np.tanh,
+    "atan2": np.arctan2, "hypot": np.hypot, "min": np.minimum, "max": np.maximum,
     "floor": np.floor, "ceil": np.ceil, "trunc": np.trunc,
 }  # fmt: skip
 
@@ -33,8 +34,8 @@ class TooWideError(ArithmeticError):
 class Program:
     """A function of a count. body: its statements. tables: constants by name. arith: "float",
     "int64", "int32" or "int16". counts: the type of its count; that of the arithmetic, and
-    "int32" for floats, if left out. arguments: of the function, behind the count. NONE in the body
-    stands for "no value"."""
+    "int32" for floats, if left out; "none" for a function without one. arguments: of the function,
+    behind the count. NONE in the body stands for "no value"."""
 
     name: str
     body: str

@@ -397,7 +397,8 @@ def number_of_units(quantity: Any, unit: Any) -> float:
 
 def text_of_units(quantity: Any) -> str:
     """The unit of a quantity of the registry as it is written: `V*A`, `K/W`, `m^2`."""
-    above, below = [], []
+    above: list[str] = []
+    below: list[str] = []
     for name, exponent in quantity.unit_items():
         symbol = _registry().get_symbol(str(name)).replace("Ω", "ohm").replace("µ", "u")
         power = "" if abs(exponent) == 1 else f"^{float(abs(exponent)):g}"

@@ -18,7 +18,8 @@ from ..ruler.converter import blocks
 from ..ruler.quantity import Quantityish
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, rounded, shown, significant
-from .budget import Budget, budget_under
+from .budget import budget_under
+from .budget_result import Budget
 from .contributions import (
     conditions_of,
 )

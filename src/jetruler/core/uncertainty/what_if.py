@@ -13,7 +13,8 @@ from ..ruler.base_law import parameters
 from ..ruler.quantity import Quantityish
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import nearest, number, symbol
-from .budget import Budget, budget
+from .budget import budget
+from .budget_result import Budget
 
 #: Parameters of a channel, beside those of its laws, that a budget depends on.
 OF_CHANNEL = ("noise", "dissipation")
@@ -91,9 +92,7 @@ class WhatIf(Result):
 
 
 @refuses
-def what_if(
-    channel: Channel, at: Quantityish, changes: Mapping[str, str], **given: Any
-) -> WhatIf:
+def what_if(channel: Channel, at: Quantityish, changes: Mapping[str, str], **given: Any) -> WhatIf:
     """Return the budget of a reading with other parts beside the present one.
 
     Parameters

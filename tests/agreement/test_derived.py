@@ -1,0 +1,144 @@
+"""Channels that are computed from others: every door gives what NumPy gives, and the same."""
+
+from __future__ import annotations
+
+import csv
+import json
+import math
+import re
+import subprocess
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import jetruler as jr
+from tests.conftest import Cli
+from tests.helpers.compiled import FLAGS, GCC
+
+#: What random benches compute: the formula, and the same in NumPy, of three sources in units.
+FORMULAS: list[tuple[str, Any]] = [
+    ("a * b", lambda a, b, c: a * b),
+    ("a * b / c", lambda a, b, c: a * b / c),
+    ("a - b", lambda a, b, c: a - b),
+    ("(a + b + c) / 3", lambda a, b, c: (a + b + c) / 3),
+    ("sqrt(a**2 + b**2 + c**2)", lambda a, b, c: np.sqrt(a**2 + b**2 + c**2)),
+    ("atan2(a, b) * 180 / pi", lambda a, b, c: np.degrees(np.arctan2(a, b))),
+    ("max(a, b) - min(a, c)", lambda a, b, c: np.maximum(a, b) - np.minimum(a, c)),
+    ("hypot(a, b) + k * c", lambda a, b, c: np.hypot(a, b) + 2.5 * c),
+    ("log(abs(a) + 1) * exp(-b / 50)", lambda a, b, c: np.log(np.abs(a) + 1) * np.exp(-b / 50)),
+    ("a / (b - c)", lambda a, b, c: a / (b - c)),
+]
+
+
+def random_bench(seed: int) -> tuple[str, Any, list[tuple[float, float]], int]:
+    """The text of a bench, its formula in NumPy, gain and offset of each source, and its bits."""
+    rng = np.random.default_rng(seed)
+    expression, formula = FORMULAS[seed % len(FORMULAS)]
+    bits = int(rng.choice([8, 10, 12, 16]))
+    gains = [
+        (round(float(rng.uniform(-2, 2)) or 1.0, 3), round(float(rng.uniform(-50, 50)), 2))
+        for _ in "abc"
+    ]
+    text = f"[converter]\nbits = {bits}\n"
+    for name, (gain, offset) in zip("abc", gains, strict=True):
+        text += f'[channel.{name}]\ncolumn = "{name}"\n'
+        text += f'laws = [{{ law = "line", gain = {gain}, offset = {offset} }}]\n'
+    used = [name for name in "abc" if re.search(rf"\b{name}\b", expression)]
+    constant = ", k = 2.5" if "k *" in expression else ""
+    smooth = 'smooth = { kind = "mean", over = 3 }\n' if seed % 3 == 1 else ""
+    text += f"[channel.total]\nfrom = {json.dumps(used)}\n{smooth}"
+    text += f'laws = [{{ law = "formula", expression = "{expression}"{constant} }}]\n'
+    return text, formula, gains, bits
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_every_door_gives_the_same(seed: int, cli: Cli, home: Path) -> None:
+    doors_agree(seed, cli, home)
+
+
+@pytest.mark.soak
+@pytest.mark.parametrize("seeds", [range(i, i + 19) for i in range(10, 200, 19)], ids=str)
+def test_every_door_of_many_benches(seeds: range, cli: Cli, home: Path) -> None:
+    for seed in seeds:
+        doors_agree(seed, cli, home)
+
+
+def doors_agree(seed: int, cli: Cli, home: Path) -> None:
+    """convert, live, stream, frames, Python and C, against NumPy."""
+    text, formula, gains, bits = random_bench(seed)
+    (home / "bench.toml").write_text(text)
+    rng = np.random.default_rng(seed + 1000)
+    raw = rng.integers(0, 2**bits, (60, 3)).astype(float)
+    raw[rng.random((60, 3)) < 0.05] = np.nan
+    cells = [["" if math.isnan(n) else str(int(n)) for n in row] for row in raw]
+    lines = ["t_s,a,b,c", *(",".join([str(i / 10), *row]) for i, row in enumerate(cells))]
+    (home / "log.csv").write_text("\n".join(lines) + "\n")
+    bench = jr.load_bench(home / "bench.toml")
+    d = bench["total"]
+    assert isinstance(d, jr.DerivedChannel)
+    with np.errstate(all="ignore"):
+        a, b, c = (raw[:, i] * gain + offset for i, (gain, offset) in enumerate(gains))
+        wanted = formula(a, b, c)
+        used = {source.name for source in d.sources}
+        there = np.all([~np.isnan(v) for v, n in ((a, "a"), (b, "b"), (c, "c")) if n in used], 0)
+        wanted = np.where(there & np.isfinite(wanted), wanted, np.nan)
+    if d.smooth is not None:
+        known = wanted[~np.isnan(wanted)]
+        means = [known[max(0, i - 2) : i + 1].mean() for i in range(known.size)]
+        wanted[~np.isnan(wanted)] = means
+    size = max(1.0, float(np.nanmax(np.abs(wanted))))
+
+    def agrees(found: Any) -> None:
+        np.testing.assert_allclose(np.asarray(found, float), wanted, rtol=1e-9, atol=1e-9 * size)
+
+    cli("convert", "log.csv", "-b", "bench.toml", "-o", "out.csv")
+    converted = (home / "out.csv").read_text().splitlines()
+    lived = cli("live", "--source", "log.csv", "-b", "bench.toml").stdout.splitlines()
+    assert [line.split(",", 1)[1] for line in converted] == [
+        line.split(",", 1)[1] for line in lived
+    ]
+    rows = list(csv.DictReader(converted))
+    column = d.output_column
+    agrees([float(row[column] or "nan") for row in rows])
+    agrees([sample.values["total"] for sample in jr.stream(str(home / "log.csv"), bench)])
+    frame = pd.DataFrame({"t_s": np.arange(60) / 10} | dict(zip("abc", raw.T, strict=True)))
+    agrees(bench.convert(frame)[column])
+    flagged = [row["flags"] for row in rows]
+    assert all("total:missing" in flags for flags, ok in zip(flagged, there, strict=True) if not ok)
+    if d.smooth is None:
+        chip(d, cli, home, np.stack([a, b, c]), wanted)
+
+
+def chip(d: jr.DerivedChannel, cli: Cli, home: Path, values: Any, wanted: Any) -> None:
+    """The exported functions of the values: Python's doubles, and C's short floats."""
+    order = ["abc".index(source.name) for source in d.sources]
+    cli("export", "total", "--to", "python", "-b", "bench.toml", "-o", "chip.py")
+    module: dict[str, Any] = {}
+    exec((home / "chip.py").read_text(), module)
+    size = max(1.0, float(np.nanmax(np.abs(wanted))))
+    for row, right in zip(values[order].T.tolist(), wanted.tolist(), strict=True):
+        found = module["total"](*[None if math.isnan(v) else v for v in row])
+        assert (found is None) == math.isnan(right)
+        assert found is None or found == pytest.approx(right, rel=1e-9, abs=1e-9 * size)
+    if GCC is None:
+        return
+    cli("export", "total", "--to", "c", "-b", "bench.toml", "-o", "chip.h")
+    calls = [
+        ", ".join("NAN" if math.isnan(v) else f"{np.float32(v)!s}f" for v in row)
+        for row in values[order].T
+    ]
+    body = "".join(f'    printf("%.9g\\n", (double)total({call}));\n' for call in calls)
+    (home / "main.c").write_text(
+        f'#include <stdio.h>\n#include "chip.h"\nint main(void) {{\n{body}    return 0;\n}}\n'
+    )
+    program = home / "chip"
+    subprocess.run([GCC, *FLAGS.split(), "main.c", "-o", str(program), "-lm"], cwd=home, check=True)
+    printed = subprocess.run([str(program)], capture_output=True, text=True, check=True).stdout
+    short = np.array([float(line) for line in printed.split()])
+    np.testing.assert_array_equal(np.isnan(short), np.isnan(wanted))
+    slopes = np.array(d.combined.slopes(list(values[order])))
+    room = 4e-7 * (np.abs(slopes * values[order]).sum(axis=0) + np.abs(wanted)) + 1e-5
+    assert np.nanmax(np.abs(short - wanted) / room) <= 4
