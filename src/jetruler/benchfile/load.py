@@ -275,6 +275,7 @@ class _File:
         common = self._read(("converter",), CONVERTER, given)
         channels: dict[str, Channel] = {}
         tables = _tables(_inherited(self.table).get("channel"))
+        named = dict(tables)
         waiting = {key: part for key, part in tables if "from" in part}
         for key, part in tables:
             place = ("channel", key)
@@ -288,6 +289,9 @@ class _File:
                 channels[key] = _channel(key, checked, common)
                 for unit in checked.get("also", ()):
                     other = channels[key].in_unit(unit)
+                    if other.name in named:
+                        why = f"channel {other.name} is there already"
+                        raise ParameterError("also", unit, "a unit that no channel names", why)
                     channels[other.name] = other
             except (ParameterError, ParameterErrors) as error:
                 self._note(placed(error), place, part)

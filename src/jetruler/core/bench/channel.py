@@ -220,7 +220,7 @@ class Channel:
         except UnitError:
             joints = {each.gives: each for each in self.chain.from_the_pin if each.gives}
             if unit not in joints:
-                known = ", ".join(symbol(each) for each in joints if each != "1")
+                known = ", ".join(symbol(each) for each in joints if each not in ("1", FRACTION))
                 expected = f"a unit of {symbol(self.unit) or 'its result'}, or of a joint: {known}"
                 raise ParameterError("also", unit, expected) from None
             chain = joints[unit]

@@ -1,0 +1,161 @@
+"""Channels from others: units that are worked out, flags, budgets against own draws, refusals."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pytest
+
+import jetruler as jr
+from jetruler.core.bench.derived import derived
+from jetruler.errors import ParameterError
+from tests.helpers.sizes import sizes
+
+HEAD = '[converter]\nbits = 12\nvref = "3.3 V ± 1 %"\n'
+
+
+def source(name: str, unit: str | None) -> jr.Channel:
+    """A channel that hands over its raw value in a unit."""
+    return jr.Channel(name, jr.Input(unit or "1") >> jr.PassThrough(unit), name)
+
+
+@pytest.mark.parametrize(
+    ("units", "expression", "unit", "gives", "values", "result"),
+    [
+        (("V", "A"), "a * b", "W", "W", (2.0, 3.0), 6.0),
+        (("V", "mA"), "a * b", "W", "W", (2.0, 3.0), 0.006),
+        (("V", "mA"), "a * b", "mW", "mW", (2.0, 3.0), 6.0),
+        (("V", "mA"), "a / b", "ohm", "ohm", (2.0, 4.0), 500.0),
+        (("V", "mV"), "a + b", None, "V", (2.0, 500.0), 2.5),
+        (("degC", "degF"), "a - b", None, "degC", (30.0, 50.0), 20.0),
+        (("cm", "m"), "sqrt(a**2 + b**2)", "m", "m", (300.0, 4.0), 5.0),
+        (("m/s^2", "m/s^2"), "atan2(a, b) * 180 / pi", "deg", "deg", (1.0, 1.0), 45.0),
+        (("V", "A"), "a * b", None, "V*A", (2.0, 3.0), 6.0),
+        (("K", "W"), "(a - 20) / b", None, "K/W", (30.0, 5.0), 2.0),
+        ((None, None), "min(a, b) + max(a, b)", None, "1", (2.0, 3.0), 5.0),
+        (("V", "V"), "(a + b) / 2", None, "V", (2.0, 3.0), 2.5),
+    ],
+)
+def test_units_are_worked_out(
+    units: tuple[str, str], expression: str, unit: str | None, gives: str | None,
+    values: tuple[float, float], result: float,
+) -> None:  # fmt: skip
+    one = derived("one", [source("a", units[0]), source("b", units[1])], expression, unit)
+    assert one.combined.gives == gives
+    found = one.value_of({"a": values[0], "b": values[1]})
+    assert found == pytest.approx(result, rel=1e-12)
+    last = one.trace_from({"a": values[0], "b": values[1]})[-1]
+    assert str(last).splitlines()[1].startswith("  formula  ")
+    assert last.reading.value == found
+
+
+@pytest.mark.parametrize(
+    ("units", "expression", "unit", "sentence"),
+    [
+        (("V", "A"), "a * b", "degC", "unit: expected a unit of V*A, found 'degC'"),
+        (("V", "A"), "a + b", None, "expected units that fit, found 'a + b': V and A do not add"),
+        (("V", "A"), "a * c", None, "'c' is not known here"),
+        (("V", "A"), "a * 2", None, "from: expected a name in 'a * 2', found 'b'"),
+        (("V", "A"), "a.b", None, "a formula has no attribute"),
+        (("V", "A"), "atan2(a)", None, "with two: atan2, hypot, min, max"),
+    ],
+)
+def test_what_does_not_fit_is_refused(
+    units: tuple[str, str], expression: str, unit: str | None, sentence: str
+) -> None:
+    with pytest.raises(ParameterError) as caught:
+        derived("one", [source("a", units[0]), source("b", units[1])], expression, unit)
+    assert sentence in str(caught.value)
+
+
+CHAIN = (
+    HEAD
+    + """
+[channel.u]
+column = "u"
+laws = [{ law = "attenuator", upper = "33 kohm ± 1 %", lower = "10 kohm ± 1 %" }]
+noise = 2.0
+[channel.i]
+column = "i"
+laws = [{ law = "shunt", ohms = "0.1 ohm ± 2 %" }]
+limits = [0, 20]
+[channel.power]
+from = ["u", "i"]
+laws = [{ law = "formula", expression = "u * i", unit = "W" }]
+[channel.ratio]
+from = ["u", "i"]
+laws = [{ law = "formula", expression = "u / i" }]
+[channel.share]
+from = ["power", "u"]
+laws = [{ law = "formula", expression = "power / u**2" }, { law = "line", gain = 100 }]
+"""
+)
+
+
+@pytest.mark.parametrize("name", ["power", "ratio", "share"])
+@pytest.mark.parametrize("draws", sizes(200_000, 2_000_000))
+def test_a_budget_is_that_of_own_draws(name: str, draws: int) -> None:
+    """One reference for both: it counts twice in a product, and cancels in a ratio."""
+    bench = jr.parse_bench(CHAIN)
+    rng = np.random.default_rng(7)
+
+    def within(value: float, part: float) -> Any:
+        return value * (1 + part * rng.uniform(-1, 1, draws))
+
+    vref, lower = within(3.3, 0.01), within(10e3, 0.01)
+    counts = 1880 + rng.uniform(-0.5, 0.5, draws) + rng.normal(0, 2.0, draws)
+    u = counts / 4095 * vref * (within(33e3, 0.01) + lower) / lower
+    i = (900 + rng.uniform(-0.5, 0.5, draws)) / 4095 * vref / within(0.1, 0.02)
+    drawn = {"power": u * i, "ratio": u / i, "share": 100 * u * i / u**2}[name]
+    found = jr.budget(bench[name], {"u": 1880, "i": 900})
+    assert found.combined == pytest.approx(drawn.std(), rel=0.03)
+    assert found.value == pytest.approx(drawn.mean(), rel=0.002)
+    assert [row.source for row in found.rows].count("vref of adc") == 1
+
+
+def test_flags_of_the_sources_carry_over() -> None:
+    bench = jr.parse_bench(CHAIN)
+    log = ["u,i", "1880,900", "4095,900", ",900", "1880,3000", "1880,0"]
+    samples = list(jr.stream(log, bench))
+    flags = [sample.flags["ratio"] for sample in samples]
+    flag = jr.Flag
+    assert flags == [0, flag.HIGH_RAIL, flag.MISSING, flag.ABOVE, flag.LOW_RAIL]
+    assert np.isnan(samples[4].values["ratio"])
+    with pytest.raises(jr.JetRulerError, match="power: u and i are not told from one value of it"):
+        bench["power"].inverse(3.0)
+    with pytest.raises(jr.JetRulerError, match="power: expected u = RAW, i = RAW, found u"):
+        jr.budget(bench["power"], {"u": 1})
+
+
+@pytest.mark.parametrize(
+    ("was", "now", "sentence"),
+    [
+        ('from = ["u", "i"]\nlaws = [{ law = "formula", expression = "u / i" }]',
+         'from = ["u", "x"]',
+         "channel.ratio.from: expected a channel of the bench, found 'x'"),
+        ('laws = [{ law = "formula", expression = "u / i" }]', "",
+         "channel.ratio.laws: expected a formula of u, i, found None"),
+        ('from = ["power", "u"]', 'from = ["share", "u"]', "channel.share.from: expected channels "
+         "that are computed from others than one another, found 'share'"),
+        ('unit = "W"', 'unit = "bar"', "expected a unit of V*A, found 'bar'"),
+        ('from = ["u", "i"]\nlaws = [{ law = "formula", expression = "u / i" }]',
+         'from = "u"\ncolumn = "z"', "channel.ratio.column: unknown for a channel from others"),
+    ],
+)  # fmt: skip
+def test_errors_in_the_bench_file(was: str, now: str, sentence: str) -> None:
+    assert was in CHAIN
+    with pytest.raises(jr.JetRulerError) as caught:
+        jr.parse_bench(CHAIN.replace(was, now))
+    assert sentence in str(caught.value)
+
+
+def test_a_changed_source_changes_what_is_computed_from_it() -> None:
+    bench = jr.parse_bench(CHAIN)
+    other = replace(bench["u"], limits=(0, 1))
+    changed = replace(bench, channels={**bench.channels, "u": other})
+    assert isinstance(changed["share"], jr.DerivedChannel)
+    assert changed["share"].measured[0] is other
+    assert set(changed) == set(bench)
+    assert list(changed.narrowed(["u"])) == ["u"]
