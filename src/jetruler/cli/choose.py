@@ -19,8 +19,8 @@ json_option = click.option("--json", "as_json", is_flag=True, help="For programs
 series_option = click.option(
     "--series", type=click.Choice(list(DECADES)), default="E24", show_default=True
 )
-from_option = click.option("--from", "low", required=True, metavar="VALUE", help="Low end.")
-to_option = click.option("--to", "high", required=True, metavar="VALUE", help="High end.")
+from_option = click.option("--from", "low", metavar="VALUE", help="Low end.")
+to_option = click.option("--to", "high", metavar="VALUE", help="High end.")
 
 
 @click.group(name="choose")
@@ -43,6 +43,12 @@ def resistor_options(choose_command: Any) -> Any:
             help="Most counts, finest worst resolution (default), finest --at, straightest.",
         ),
         click.option("--unit", metavar="UNIT", help="Of the values, if not the channel's."),
+        click.option(
+            "--seen",
+            multiple=True,
+            metavar="NAME=RAW",
+            help="Instead of a range: what was seen, at least twice.",
+        ),
         to_option,
         from_option,
     ):
@@ -61,6 +67,7 @@ def resistor(channel: str, as_json: bool, bench_path: str, **options: Any) -> No
     \b
     jetruler choose resistor bean --from 20 --to 240
     jetruler choose resistor bean --from 20 --to 240 --at 200 --series E96
+    jetruler choose resistor bean --seen green=180 --seen roasted=640
     """
     choice = chosen_resistor(channel_of(load(bench_path), channel), options)
     _shown(choice, as_json)
@@ -76,11 +83,19 @@ def chosen_resistor(channel: Channel, options: dict[str, Any]) -> Any:
         return _in_unit(text, unit, channel)
 
     current = options["most_current"]
-    at = options["at"]
+    at, seen = options["at"], {}
+    for text in options["seen"]:
+        name, equals, raw = text.partition("=")
+        if not equals or not name.strip() or not raw.strip():
+            raise JetRulerError(f"--seen: expected NAME=RAW, as in green=180, found {text!r}")
+        seen[name.strip()] = raw.strip()
+    ends = [options["low"], options["high"]]
+    if bool(seen) == any(end is not None for end in ends) or (not seen and None in ends):
+        raise JetRulerError("choose resistor: say --from and --to, or --seen twice")
     return choose_resistor(
         channel,
-        value(options["low"]),
-        value(options["high"]),
+        *(None if end is None else value(end) for end in ends),
+        seen=seen or None,
         aim=options["aim"],
         at=None if at is None else value(at),
         series=options["series"],

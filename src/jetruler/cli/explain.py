@@ -267,10 +267,13 @@ def solve(channel: Channel, at: float | None, wanted: str | None) -> Trace:
 
 def show_solution(channel: Channel, solution: Trace, back: bool) -> None:
     """The solution and the ruler for people."""
+    from ..core.choose.resistor import loads_at
 
     title = channel.name + (f": {channel.about}" if channel.about else "")
     show([Title(title), *solution.content])
     count = solution.start
+    if not back and (loads := loads_at(channel, count)):
+        echo(loads)
     if back:
         count = solution.reading.value
         echo(nearest_count(channel, solution))

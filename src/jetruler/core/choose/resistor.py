@@ -4,18 +4,20 @@ values."""
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Literal, get_args
 
 import numpy as np
 
-from ..bench.channel import Channel, channel_of
+from ..bench.channel import Channel, channel_of, raw_from
 from ..error_types import JetRulerError, ParameterError
 from ..laws.circuit import Divider
 from ..laws.preferred import preferred
 from ..numerics import Array
 from ..result import Content, Result, TextTable, refuses
 from ..ruler.base_law import FRACTION
+from ..ruler.quantity import Quantityish
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, shown, significant, symbol
 
@@ -193,6 +195,8 @@ class ResistorChoice(Result):
         What no series limits.
     left_out : int
         How many exceed what is allowed.
+    seen : tuple[tuple[str, float, float, float], ...], default ()
+        What was seen, by name: raw value, ohms, and the raw value with the best.
 
     Examples
     --------
@@ -215,6 +219,8 @@ class ResistorChoice(Result):
     optimum: Candidate
     left_out: int
     """Candidates that exceed the limits of current or heating."""
+    seen: tuple[tuple[str, float, float, float], ...] = ()
+    """What was seen: its name, raw value and ohms, and the raw value with the best."""
 
     @property
     def best(self) -> Candidate:
@@ -280,6 +286,11 @@ class ResistorChoice(Result):
             "",
             self.gain,
         ]
+        lines += [
+            f"{name}: {number(raw)} now, which is {shown(significant(ohms, 4), 'ohm')}; "
+            f"{number(round(new))} with {shown(self.best.known, 'ohm')}"
+            for name, raw, ohms, new in self.seen
+        ]
         if self.left_out:
             lines.append(f"{self.left_out} values left out: too much current or heating")
             lines.append("the optimum does not heed that")
@@ -296,9 +307,10 @@ def _row(name: str, c: Candidate, point: bool, heating: bool) -> list[str]:
 @refuses
 def choose_resistor(
     channel: Channel | Ruler | Law,
-    low: float,
-    high: float,
+    low: float | None = None,
+    high: float | None = None,
     *,
+    seen: Mapping[str, Quantityish] | None = None,
     aim: Aim | None = None,
     at: float | None = None,
     series: str = "E24",
@@ -315,6 +327,9 @@ def choose_resistor(
         A channel with a divider.
     low, high : float
         In the channel's unit.
+    seen : Mapping[str, float | str], optional
+        In their place two raw values or more that the present divider gave, by what was seen: the
+        sensor's ohms there are the range, and most counts between them the aim.
     aim : Aim, optional
         "counts" (most of them in use), "resolution" (finest worst resolution; the default),
         "at" (finest resolution at the value `at`; the default if that is given) or "straight"
@@ -356,6 +371,13 @@ def choose_resistor(
     """
     channel = channel_of(channel)
     index, present = divider_of(channel)
+    marks: dict[str, tuple[float, float]] = {}
+    if seen is not None:
+        channel, marks = _ohms_seen(channel, index, seen)
+        low, high = min(ohms for _, ohms in marks.values()), max(o for _, o in marks.values())
+        aim = aim or "counts"
+    if low is None or high is None:
+        raise ParameterError("low", low, "two ends of a range, or what was seen")
     aim = aim or ("resolution" if at is None else "at")
     _check(channel, aim, (low, high), at, most_heating)
     divider = replace(present, sensor=leg or present.sensor)
@@ -375,6 +397,7 @@ def choose_resistor(
         raise JetRulerError(f"{channel.name}: {why}")
     fine.sort(key=lambda c: (c.cost(aim), c.known))
     now = DividerEvaluator(channel, index, divider=present, low=low, high=high, at=at)
+    best = Ruler((*channel.chain.laws[:index], replace(divider, known=fine[0].known)))
     return ResistorChoice(
         aim,
         low,
@@ -387,7 +410,25 @@ def choose_resistor(
         present=now.candidate(float(present.known)),
         optimum=evaluator.best(aim, *ends),
         left_out=len(found) - len(fine),
+        seen=tuple((n, raw, ohms, float(best.inverse(ohms))) for n, (raw, ohms) in marks.items()),
     )
+
+
+def _ohms_seen(
+    channel: Channel, index: int, seen: Mapping[str, Quantityish]
+) -> tuple[Channel, dict[str, tuple[float, float]]]:
+    """The channel as far as the sensor's ohms, and the raw value and ohms of each that was seen."""
+    if len(seen) < 2:
+        raise ParameterError("seen", dict(seen), "two raw values or more, each with a name")
+    chain = Ruler(channel.chain.laws[: index + 1])
+    ohms = Channel(channel.name, chain, channel.column, dissipation=channel.dissipation)
+    marks = {}
+    for name, given in seen.items():
+        raw = raw_from(channel, given, f"seen {name}")
+        marks[name] = (raw, float(chain(raw)))
+        if not math.isfinite(marks[name][1]):
+            raise ParameterError(f"seen {name}", given, "a raw value with a resistance behind it")
+    return ohms, marks
 
 
 def _check(
@@ -412,6 +453,28 @@ def _check(
 def _allowed(c: Candidate, most_current: float | None, most_heating: float | None) -> bool:
     current = most_current is None or c.current <= most_current
     return current and (most_heating is None or c.heating <= most_heating)
+
+
+def loads_at(channel: Channel, at: float) -> str:
+    """Current through a channel's divider and power in its sensor at a raw value, in a sentence;
+    empty without a divider, and where the supply or the resistance is not known."""
+    try:
+        index, divider = divider_of(channel)
+    except JetRulerError:
+        return ""
+    ohms = float(Ruler(channel.chain.laws[: index + 1])(at))
+    if not (math.isfinite(ohms) and ohms > 0):
+        return ""
+    chain = Channel(channel.name, Ruler(channel.chain.laws[: index + 1]), channel.column)
+    judge = DividerEvaluator(chain, index, divider, ohms, ohms, None)
+    amps, watts = judge._currents(divider, np.array([ohms]))
+    if math.isnan(watts):
+        return ""
+    text = f"through the divider {number(significant(1e3 * float(amps[0]), 3))} mA, "
+    text += f"in the sensor {number(significant(1e3 * watts, 3))} mW"
+    if channel.dissipation:
+        text += f", which warms it by {number(significant(watts / channel.dissipation, 2))} K"
+    return text
 
 
 def divider_of(channel: Channel) -> tuple[int, Divider]:

@@ -13,6 +13,7 @@ from ..bench.derived import DerivedChannel
 from ..error_types import KindError, ParameterError
 from ..numerics import Array
 from ..result import old_keywords, refuses
+from ..ruler.base_law import FRACTION
 from ..ruler.quantity import Quantityish
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import (
@@ -117,7 +118,8 @@ def up_to(ruler: Ruler, joint: str) -> Ruler:
     found = {before.gives: before for before in (*ruler.from_the_pin, ruler) if before.gives}
     wanted = spelled(joint)
     if wanted not in found:
-        units = ", ".join(symbol(unit) for unit in found if unit not in ("1", ruler.takes))
+        others = ("1", FRACTION, ruler.takes)
+        units = ", ".join(symbol(unit) for unit in found if unit not in others)
         raise ParameterError("joint", joint, f"one of {units}")
     return found[wanted]
 

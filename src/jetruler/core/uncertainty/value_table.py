@@ -14,7 +14,7 @@ from ..error_types import ParameterError, QuantityError
 from ..numerics import Array
 from ..result import Content, Result, TextTable, Title, refuses
 from ..ruler.base_law import FRACTION
-from ..ruler.quantity import Quantityish, as_typed, quantity, unit_written
+from ..ruler.quantity import Quantityish, amount, as_typed, unit_written
 from ..ruler.raw_range import raw_ends
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, raw_symbol, rounded, significant, symbol
@@ -221,12 +221,7 @@ def _by_value(channel: Channel, every: Quantityish | None, low: float, high: flo
         raise ParameterError("every", every, error.expected, error.why) from None
     if not isinstance(text, str) or written in (None, "count", channel.ruler.takes):
         return None
-    zero = "0 " + (channel.unit or "")
-    try:
-        # Of a temperature the step is a difference: 5 °C are 5, in whatever scale.
-        step = quantity(text, channel.unit) - (quantity(zero, channel.unit) if channel.unit else 0)
-    except QuantityError as error:
-        raise ParameterError("every", every, error.expected, error.why) from None
+    step = float(amount("every", text, channel.unit, difference=True))
     values = np.asarray(channel.chain(np.linspace(low, high, 2049)), np.float64)
     values = values[np.isfinite(values)]
     if not values.size:
