@@ -73,6 +73,7 @@ from .core.bench.smoothing import block_averages as block_averages
 from .core.bench.conditions import Condition as Condition
 from .core.bench.trips import Trip as Trip
 from .core.bench.drives import Drive as Drive
+from .core.bench.wire import WireLines as WireLines
 from .core.bench.decisions import Decisions as Decisions
 
 # Surveys

@@ -95,7 +95,8 @@ def test_the_budget_of_a_joint() -> None:
     ohms = 10e3 * at / (1 - at)
     found = jr.budget(BEAN, 2000, joint="ohm")
     count = (ohms + 10e3) ** 2 / 10e3 / 4095 / math.sqrt(12)
-    assert (found.unit, found.value) == ("ohm", pytest.approx(ohms))
+    assert found.unit == "ohm"
+    assert found.value == pytest.approx(ohms)
     assert found.combined == pytest.approx(math.hypot(ohms * 0.01 / math.sqrt(3), count), rel=1e-9)
     assert "which is 1.1 %, at 95 %" in found.headline
     volts = jr.budget(BEAN, 2000, joint="V")

@@ -404,6 +404,83 @@ def test_line_ends_reach_the_wire() -> None:
     assert sent == [b"motor=0\r\n"]
 
 
+SPOKEN = TABLE.replace(
+    "[drive.motor]",
+    """[wire]
+setup = ["MODE 2", "LIMIT 40"]
+lines = { restart = "RST" }
+[drive.motor]
+gated = "COAST\"""",
+)
+
+
+def test_setup_lines_lines_by_name_and_what_a_gate_says() -> None:
+    """Set-up lines go before safe whenever the other side is new; named ones once, behind."""
+    bench, wire = jr.parse_bench(SPOKEN), Wire()
+    parts = Parts(None, bench, LogFormat(columns=("k", "w")), wire, {}, wire, handled=True)
+    session = Session(parts)
+    controls = OperatorControls(session)
+    with pytest.raises(StreamError, match="line restart: not armed, so nothing is sent"):
+        controls.say("restart")
+    controls.arm()
+    assert wire.got == ["MODE 2", "LIMIT 40", "motor=0"]
+    controls.say("restart")
+    assert wire.got[3:] == ["RST"]
+    feed(session, ["900,5"] * 100, 5.0, every=0.01)
+    many = len(wire.got)
+    controls.all_off()
+    assert wire.got[many:] == ["motor=0", "COAST"]
+    session.sender.begin()  # as when a port is there again
+    assert wire.got[many + 2 :] == ["MODE 2", "LIMIT 40", "motor=0"]
+    controls.disarm()
+    assert wire.got[-1] == "motor=0"
+    with pytest.raises(StreamError, match="no line 'rest'; did you mean 'restart'"):
+        controls.say("rest")
+
+
+def test_a_line_asked_for_while_nothing_takes_it_is_not_sent_late() -> None:
+    bench, wire = jr.parse_bench(SPOKEN), Wire()
+    parts = Parts(None, bench, LogFormat(columns=("k", "w")), wire, {}, wire, handled=True)
+    session = Session(parts)
+    controls, write = OperatorControls(session), wire.write
+    controls.arm()
+
+    def refused(data: bytes) -> None:
+        raise OSError(5, "unplugged")
+
+    wire.write = refused  # type: ignore[method-assign]
+    controls.say("restart")
+    assert session.sender.failure == "unplugged"
+    wire.write = write  # type: ignore[method-assign]
+    session.sender.insist(1.0)
+    session.sender.begin()
+    assert "RST" not in wire.got
+
+
+@pytest.mark.parametrize(
+    ("was", "now", "sentence"),
+    [
+        ('"MODE 2"', '"MODE\\n2"', "wire.setup[1]: expected a line of up to 80 plain signs"),
+        ('"RST"', '""', "wire.lines.restart: expected a line of up to 80 plain signs"),
+        ('"RST"', "3", "wire.lines.restart: expected a text"),
+        ("setup =", "set =", "wire.set: unknown for a wire"),
+        ('"COAST"', '"é"', "drive.motor.gated: expected a line of up to 80 plain signs"),
+    ],
+)
+def test_what_is_no_line_is_refused(was: str, now: str, sentence: str) -> None:
+    with pytest.raises(jr.JetRulerError) as caught:
+        jr.parse_bench(SPOKEN.replace(was, now))
+    assert sentence in str(caught.value)
+
+
+def test_a_mark_is_named_afterwards() -> None:
+    session, _ = table()
+    controls = OperatorControls(session)
+    number = controls.mark()
+    controls.name_mark(number, "first crack")
+    assert controls.last_marks[0][1] == "first crack"
+
+
 LAMPS = """
 [channel.tray]
 column = 1

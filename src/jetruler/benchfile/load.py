@@ -39,6 +39,7 @@ from .tables import (
     LOG,
     PATTERNS,
     TRIP,
+    WIRE,
     calibration_of,
     ruler_of,
 )
@@ -377,7 +378,7 @@ class _File:
 
     def _decided(self, channels: Mapping[str, Channel]) -> dict[str, Any]:
         """Trips, drives, and how logs are written."""
-        made: dict[str, dict[str, Any]] = {"trips": {}, "drives": {}}
+        made: dict[str, Any] = {"trips": {}, "drives": {}}
         names: dict[str, Any] = {"channels": dict.fromkeys(k for k, _ in self._of("channel"))}
         names |= {"trips": dict.fromkeys(k for k, _ in self._of("trip")), "made": channels}
         for key, part in self._of("trip"):
@@ -400,6 +401,9 @@ class _File:
             if (first := lines.setdefault(drive.addressed, name)) != name:
                 expected = f"another line than that of drive.{first}"
                 self.errors.append(f"drive.{name}.wire: {expected_found(expected, drive.wire)}")
+        wire = self.table.get("wire")
+        if isinstance(wire, dict):
+            made["wire"] = self._read(("wire",), WIRE, wire)
         place = "stream" if "log" not in self.table else "log"
         table = self.table.get(place)
         if isinstance(table, dict):

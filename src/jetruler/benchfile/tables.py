@@ -13,6 +13,7 @@ from ..core.bench.covariance import Correlation, FitCovariance
 from ..core.bench.drives import RANGES, Drive, pattern_drives
 from ..core.bench.smoothing import Smoothing
 from ..core.bench.trips import Trip
+from ..core.bench.wire import WireLines
 from ..core.error_types import ParameterError, QuantityError
 from ..core.laws.raw_edge import Adc, Input
 from ..core.ruler.base_law import FRACTION, is_finite
@@ -155,6 +156,11 @@ COVARIANCE = model_of(FitCovariance, "calibration")
 # Logs, trips and drives.
 
 LOG = model_of(LogFormat, "a log")
+WIRE = model(
+    "a wire",
+    {"setup": expecting(many(Text), "a list of lines"), "lines": dict[str, Text]},
+    make=lambda values, _: built(WireLines, values),
+)
 CONDITION = model(
     "a condition",
     own_fields(Condition)
@@ -253,7 +259,7 @@ TABLE = dict[str, Any]
 FILE = model(
     "a bench file",
     {"title": Text, "about": Text}
-    | dict.fromkeys(("converter", "log", "stream"), TABLE)
+    | dict.fromkeys(("converter", "log", "stream", "wire"), TABLE)
     | dict.fromkeys(("channel", "trip", "drive", "law"), dict[str, TABLE]),
     ["channel"],
 )

@@ -94,6 +94,21 @@ class OperatorControls:
         self.session.act()
         for name in changed:
             self._note(name, "gate_on" if on else "gate_off", "")
+            if not on and (line := self.session.bench.drives[name].gated):
+                self.session.sender.say(line)
+
+    @in_session
+    def say(self, name: str) -> None:
+        """Send one of the lines that the bench has by name, once."""
+        wire = self.session.bench.wire
+        line = None if wire is None else wire.named(name)
+        if line is None:
+            named = {} if wire is None else dict(wire.lines)
+            raise StreamError(f"the bench has no line {name!r}; {nearest(name, named)}")
+        if not self.session.sender.armed:
+            raise StreamError(f"line {name}: not armed, so nothing is sent")
+        self.session.sender.say(line)
+        self._note(name, "sent", line)
 
     @in_session
     def hold(self, channel: str, value: float | str | None = None) -> float:
@@ -222,6 +237,13 @@ class OperatorControls:
         if path is None:
             raise StreamError("there is no bench file to write the marks into")
         return path
+
+    @in_session
+    def name_mark(self, number: int, text: str) -> None:
+        """Give a moment that was marked a text."""
+        at, _ = self.last_marks[number - 1]
+        self.last_marks[number - 1] = (at, text)
+        self._note(f"mark {number}", "named", text)
 
     @in_session
     def mark(self, text: str = "") -> int:

@@ -62,18 +62,37 @@ class Sender:
         self._rest_until = 0.0
         self._torn = False
         self._closed = threading.Event()
+        self._before: list[str] = []
+        self._after: list[str] = []
 
     @_locked
     def arm(self) -> None:
-        """Send from now on, the safe values first."""
+        """Send from now on: set-up lines, then the safe values."""
         self.armed = self.wire is not None
+        self.begin()
+
+    @_locked
+    def begin(self) -> None:
+        """The other side knows nothing: set-up lines, then the safe value of every drive."""
+        self._before = self._setup
         self.safe()
+
+    @property
+    def _setup(self) -> list[str]:
+        return [] if self.bench.wire is None else list(self.bench.wire.setup)
+
+    @_locked
+    def say(self, line: str) -> None:
+        """Send a line once, behind the commands that are due."""
+        if self.armed:
+            self._after.append(line)
+            self._send({})
 
     def disarm(self, seconds: float = 0.0) -> None:
         """Send the safe values, tried for so many seconds, and nothing from then on."""
         self.safe()
         self.insist(seconds)
-        self.armed, self.failure = False, ""
+        self.armed, self.failure, self._before, self._after = False, "", [], []
 
     @_locked
     def change(self, bench: Bench) -> None:
@@ -128,9 +147,10 @@ class Sender:
         if self.wire is None or not self.armed or self._opening or not self._rested:
             return
         if self._is_new:  # it knows nothing of what was sent before
+            self._before = self._setup
             self._is_new = not self._write({d.output: d.safe for d in self.bench.drives.values()})
         new = {out: value for out, value in self._wanted.items() if self.sent.get(out) != value}
-        if new and not self._is_new:
+        if (new or self._before or self._after) and not self._is_new:
             self._write(new)
 
     @property
@@ -140,13 +160,18 @@ class Sender:
     def _write(self, new: Mapping[str, float]) -> bool:
         """Send these; whether they were taken whole."""
         assert self.wire is not None
-        lines = "".join(self._line(out, value) for out, value in new.items())
+        commands = [self._line(out, value) for out, value in new.items()]
+        before, after = (
+            [line + self._end for line in each] for each in (self._before, self._after)
+        )
+        lines = "".join([*before, *commands, *after])
         if self._torn:  # what was cut off before must not join with what comes now
             lines = self._end + lines
         try:
             self.wire.write(lines.encode())
         except OSError as error:
-            self.unsent += len(new)
+            self.unsent += len(new) + len(after)
+            self._after = []  # what somebody asked for then is not sent late
             self.failure = error.strerror or str(error)
             self._rest_until = time.monotonic() + REST
             self._torn = True
@@ -157,7 +182,7 @@ class Sender:
                 self._opening.start()
             return False
         self.sent.update(new)
-        self.failure, self._torn = "", False
+        self.failure, self._torn, self._before, self._after = "", False, [], []
         return True
 
     def _reopen(self) -> None:

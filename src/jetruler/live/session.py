@@ -200,7 +200,7 @@ class Session:
         watchdog = self._watchdog = Watchdog(self.sender)
         try:
             if self.parts.wire is not self.parts.source:  # which tells when it is open
-                self.sender.safe()
+                self.sender.begin()
             while not self.progress.ended and not self._is_over(lasting):
                 if watchdog.beat():
                     self._was_late()
@@ -423,7 +423,7 @@ class Session:
         if arrival.news == "open":
             self.progress.connected = True
             self.lines.begin(self.parts.source.joined_late)
-            self.sender.safe()  # the other side may know nothing of what was sent before
+            self.sender.begin()  # the other side may know nothing of what was sent before
         elif arrival.news == "gone":
             if self.progress.connected:
                 self.progress.returns += 1

@@ -457,7 +457,22 @@ class LiveApp(App[int]):
         self.say("the ends are looked for anew")
 
     def action_mark(self) -> None:
-        self.post(lambda controls: f"mark {controls.mark()}")
+        """Mark this moment; what is typed then names it."""
+        marked: list[int] = []
+
+        def mark(controls: OperatorControls) -> str:
+            marked.append(controls.mark())
+            return f"mark {marked[0]}"
+
+        self.post(mark)
+        self.ask(
+            "mark: ",
+            lambda text: self.post(lambda controls: controls.name_mark(marked[0], text)),
+        )
+
+    def action_say(self) -> None:
+        """Send a line of the bench by its name."""
+        self.ask("send ", lambda text: self.post(lambda controls: controls.say(text)))
 
     def action_ends(self) -> None:
         """Propose the marks that the travel shows; y writes just these into the bench file."""

@@ -69,7 +69,8 @@ KEYS: tuple[Key, ...] = (
     Key("minus", "span(-1)", "", ""),
     Key("r", "reset_ends", "r", "look for the ends anew"),
     Key("e", "ends", "e", "the ends become marks"),
-    Key("m", "mark", "m", "mark this moment"),
+    Key("m", "mark", "m", "mark this moment, and name it"),
+    Key("s", "say", "s", "send one of the bench's lines by its name"),
     Key("l", "log", "l", "what has happened"),
 )
 

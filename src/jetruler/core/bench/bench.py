@@ -18,6 +18,7 @@ from ..ruler.quantity import seconds
 from ..ruler.units import factor, nearest
 from .channel import Channel
 from .derived import DerivedChannel, in_order
+from .wire import WireLines
 
 if TYPE_CHECKING:
     from .drives import Drive
@@ -195,6 +196,8 @@ class Bench(Mapping[str, Channel]):
     derived : dict[str, DerivedChannel], optional
         The channels that are computed from others; those among `channels` go here. As a mapping
         a bench has both.
+    wire : WireLines, optional
+        Set-up lines and lines by name that its actuators' controller is sent.
 
     Raises
     ------
@@ -216,6 +219,7 @@ class Bench(Mapping[str, Channel]):
     log: LogFormat | None = None
     converter: Converter | None = None
     derived: dict[str, DerivedChannel] = field(default_factory=dict)
+    wire: WireLines | None = None
 
     if TYPE_CHECKING:  # a list of channels is one by their names
 
@@ -228,6 +232,7 @@ class Bench(Mapping[str, Channel]):
             log: LogFormat | None = None,
             converter: Converter | None = None,
             derived: Mapping[str, DerivedChannel] = ...,
+            wire: WireLines | None = None,
         ) -> None: ...
 
     def __post_init__(self) -> None:

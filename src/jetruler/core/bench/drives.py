@@ -21,13 +21,10 @@ from ..ruler.units import for_column, number
 from .channel import Channel
 from .conditions import FAULTS, flag_errors
 from .expected import ExpectedRow, expected_rows
+from .wire import LINE_WANTED, WIRE, is_line, wire_error
 
 #: Names that may go out on a wire: nothing that a board could take for more than a name.
 OUTPUT = re.compile(r"[A-Za-z][A-Za-z0-9_.-]{0,31}")
-
-#: What is sent if a drive says nothing else, and the fields that a line may have.
-WIRE = "{output}={value}"
-FIELDS = ("{value}", "{output}")
 
 #: Ranges by name: lowest and highest command, and their unit.
 RANGES = {
@@ -85,6 +82,9 @@ class Drive:
     expected : tuple[ExpectedRow, ...], default ()
         Rows `(raw, command)` or `(raw, command, tolerance)` that `check` runs: raw values of its
         channel, and the commands that must come out.
+    gated : str, default ""
+        A line that is sent once when its gate goes off, behind its safe value; nothing if left
+        out.
 
     Attributes
     ----------
@@ -122,6 +122,7 @@ class Drive:
     about: str = ""
     unit: str = ""
     expected: tuple[ExpectedRow, ...] = ()
+    gated: str = ""
     bounds: tuple[float, float] = field(init=False, compare=False)
     """What no command ever leaves."""
 
@@ -147,6 +148,7 @@ class Drive:
             about: str = "",
             unit: str = "",
             expected: Sequence[ExpectedRow | Sequence[Quantityish]] = (),
+            gated: str = "",
         ) -> None: ...
 
     def __post_init__(self) -> None:
@@ -290,7 +292,9 @@ class Drive:
             isinstance(self.decimals, int) and 0 <= self.decimals <= 9
         ):
             yield ParameterError("decimals", self.decimals, "a whole number from 0 to 9")
-        if why := _wire_error(self.wire):
+        if self.gated and not is_line(self.gated):
+            yield ParameterError("gated", self.gated, LINE_WANTED)
+        if why := wire_error(self.wire):
             yield ParameterError("wire", self.wire, why)
         if not isinstance(self.safe_when, tuple):
             yield ParameterError("safe_when", self.safe_when, "a tuple of the names of trips")
@@ -304,21 +308,6 @@ class Drive:
             return RANGES[self.range][:2] if self.range in RANGES else None
         low, high = self.range
         return (low, high) if low < high else None
-
-
-def _wire_error(wire: object) -> str:
-    """What is wrong with a template; empty where nothing is."""
-    expected = f"a line with {FIELDS[0]} in it, as in {WIRE!r} or 'M{{value}}'"
-    if not isinstance(wire, str) or "{value}" not in wire:
-        return expected
-    rest = wire
-    for name in FIELDS:
-        rest = rest.replace(name, "")
-    if "{" in rest or "}" in rest:
-        return f"{expected}, and no other field than {' and '.join(FIELDS)}"
-    if len(wire) > 80 or not all(" " <= sign <= "~" for sign in wire):
-        return f"{expected}, of at most 80 plain signs"
-    return ""
 
 
 class Driver:
