@@ -55,7 +55,8 @@ class WireLines:
 
     def errors(self) -> Iterator[ParameterError]:
         """What is wrong with it."""
-        named = [(f"lines.{name}", text) for name, text in self.lines]
+        pairs = dict(self.lines).items()
+        named = [(f"lines.{name}", text) for name, text in pairs]
         for place, text in [*((f"setup[{i}]", t) for i, t in enumerate(self.setup, 1)), *named]:
             if not is_line(text):
                 yield ParameterError(place, text, LINE_WANTED)
