@@ -7,7 +7,7 @@ import ast
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
+from typing import Any, get_args
 
 import numpy as np
 
@@ -15,6 +15,7 @@ from ..containers import like_given
 from ..error_types import JetRulerError, ParameterError, UnitError
 from ..laws.formula import FIXED, FUNCTIONS, Dual, Duals, expression_tree, with_numbers
 from ..laws.raw_edge import Input
+from ..laws.thermocouple import Kind, emf, emf_slope
 from ..numerics import Array
 from ..result import refuses_fields
 from ..ruler.base_law import Evaluator, ignore_fp_warnings
@@ -43,10 +44,17 @@ TOGETHER: dict[str, tuple[Any, Any]] = {
 }
 
 
+#: Millivolts of a thermocouple against 0 °C at so many °C, for cold junctions that are measured.
+EMF = {f"emf_{kind.lower()}": kind for kind in get_args(Kind)}
+
+
 class _Several(Duals):
     """Values with their derivatives by one of several names."""
 
     def call(self, name: str, values: list[Dual]) -> Dual:
+        if name in EMF:
+            ((t, dt),) = values
+            return emf(EMF[name], t), emf_slope(EMF[name], t) * dt
         if name not in TOGETHER:
             return super().call(name, values)
         (a, da), (b, db) = values
@@ -73,6 +81,8 @@ class _Units(Evaluator[Any]):
     def call(self, name: str, values: list[Any]) -> Any:
         if name == "sqrt":
             return values[0] if isinstance(values[0], float) else values[0] ** 0.5
+        if name in EMF:
+            return size_of("mV")
         if name in ("abs", "hypot", "min", "max"):
             return self._alike(values)
         return 1.0
@@ -130,11 +140,11 @@ class Combination:
                 raise ParameterError("from", source.name, "channels with numbers", why)
         names = [source.name for source in self.sources]
         constants = dict(self.constants)
-        both = sorted({*names} & {*FIXED, *FUNCTIONS, *TOGETHER, *constants})
+        both = sorted({*names} & {*FIXED, *FUNCTIONS, *TOGETHER, *EMF, *constants})
         if both:
             raise ParameterError("from", both[0], "another name", "it has a meaning in formulas")
         known = {*names, *FIXED, *constants}
-        tree = expression_tree(self.expression, known, tuple(TOGETHER))
+        tree = expression_tree(self.expression, known, tuple(TOGETHER), tuple(EMF))
         used = {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}
         if unused := [name for name in names if name not in used]:
             raise ParameterError("from", unused[0], f"a name in {self.expression!r}")

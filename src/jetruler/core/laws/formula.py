@@ -69,17 +69,20 @@ def _depth(tree: ast.AST) -> int:
 
 
 def expression_tree(
-    expression: object, names: Collection[str], together: Collection[str] = ()
+    expression: object,
+    names: Collection[str],
+    together: Collection[str] = (),
+    others: Collection[str] = (),
 ) -> ast.expr:
-    """The parts of an expression of some names; together: functions of two values that it may
-    call. Raises `ParameterError` for anything else."""
+    """The parts of an expression of some names; together, others: functions of two values, and
+    more of one, that it may call. Raises `ParameterError` for anything else."""
     if not isinstance(expression, str) or len(expression) > LONGEST:
         raise ParameterError("expression", expression, f"a text of up to {LONGEST} signs")
     try:
         tree = ast.parse(expression.strip(), mode="eval").body
         called = {id(node.func) for node in ast.walk(tree) if isinstance(node, ast.Call)}
-        others = (node for node in ast.walk(tree) if id(node) not in called)
-        refused = (_refused(node, names, together) for node in others)
+        nodes = (node for node in ast.walk(tree) if id(node) not in called)
+        refused = (_refused(node, names, together, others) for node in nodes)
         problem = next(filter(None, refused), None)
         if problem is None and _depth(tree) > DEEPEST:
             problem = f"its parts stand in one another more than {DEEPEST} deep"
@@ -270,7 +273,12 @@ class _Written(ast.NodeTransformer):
 _OPERATORS = (ast.Add, ast.Sub, ast.Mult, ast.Div, ast.Pow, ast.UAdd, ast.USub)
 
 
-def _refused(node: ast.AST, names: Collection[str], together: Collection[str] = ()) -> str | None:
+def _refused(
+    node: ast.AST,
+    names: Collection[str],
+    together: Collection[str] = (),
+    others: Collection[str] = (),
+) -> str | None:
     """Why a part of a formula may not stand there; None if it may."""
     match node:
         case ast.BinOp() | ast.UnaryOp() | ast.Load():
@@ -282,6 +290,8 @@ def _refused(node: ast.AST, names: Collection[str], together: Collection[str] = 
         case ast.Name(id=name):
             return f"{name!r} is not known here; {nearest(name, names)}"
         case ast.Call(func=ast.Name(id=name), args=[_], keywords=[]) if name in FUNCTIONS:
+            return None
+        case ast.Call(func=ast.Name(id=name), args=[_], keywords=[]) if name in others:
             return None
         case ast.Call(func=ast.Name(id=name), args=[_, _], keywords=[]) if name in together:
             return None
