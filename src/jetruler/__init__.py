@@ -19,7 +19,7 @@ Live        stream Live
 Smoothing   Smoothing Smoother smooth block_averages
 Decisions   Condition Trip Drive WireLines Decisions
 Surveys     survey find_ends how_many check
-Uncertainty budget propagate simulate what_if value_table Correlation
+Uncertainty budget value_table propagate simulate what_if Correlation
 Calibration Marks read_marks fit FitCovariance calibrate adjust read_pairs compare spot_check
 Parts       choose_resistor choose_reference choose_amplifier choose_averaging preferred
 Firmware    export naive three_numbers

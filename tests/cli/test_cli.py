@@ -139,7 +139,7 @@ BAD = [
     (["convert", "roast.csv", "--json"], "add -o FILE"),
     (["convert", "roast.csv", "-o", "/dev/full"], "No space left on device"),
     (["convert", "roast.csv", "--delimiter", "|"], "'|' is not one of"),
-    (["explain", "damper"], "say either --at RAW or --for VALUE"),
+    (["explain", "damper"], "say one of --at RAW, --for VALUE and --every STEP"),
     (["explain", "dampr", "--at", "1"], "did you mean 'damper'?"),
     (
         ["explain", "damper", "--at", "x"],

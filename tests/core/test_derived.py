@@ -124,7 +124,7 @@ def test_flags_of_the_sources_carry_over() -> None:
     flag = jr.Flag
     assert flags == [0, flag.HIGH_RAIL, flag.MISSING, flag.ABOVE, flag.LOW_RAIL]
     assert np.isnan(samples[4].values["ratio"])
-    with pytest.raises(jr.JetRulerError, match="power: u and i are not told from one value of it"):
+    with pytest.raises(jr.JetRulerError, match="power: u and i do not follow from one value of it"):
         bench["power"].inverse(3.0)
     with pytest.raises(jr.JetRulerError, match="power: expected u = RAW, i = RAW, found u"):
         jr.budget(bench["power"], {"u": 1})

@@ -221,10 +221,9 @@ def test_new_from_a_log_passes_convert_as_it_stands(cli: Cli, home: Path) -> Non
 
 def test_new_kinds_pass_convert_too(cli: Cli, home: Path) -> None:
     kinds = [f"--channel=c{i}={kind}" for i, kind in enumerate(KINDS)]
-    assert cli("new", "all.toml", *kinds[:6]).returncode == 0
-    assert cli("new", "more.toml", *kinds[6:]).returncode == 0
-    assert cli("new", "plain.toml").returncode == 0
-    for name in ("all.toml", "more.toml", "plain.toml"):
+    files = {f"new{i}.toml": kinds[i : i + 6] for i in range(0, len(kinds), 6)} | {"plain.toml": []}
+    for name, some in files.items():
+        assert cli("new", name, *some).returncode == 0
         done = cli("convert", "roast.csv", "-b", name, "-o", f"{name}.csv")
         assert done.returncode == 0, done.stderr
         assert len(pd.read_csv(home / f"{name}.csv")) == 4200

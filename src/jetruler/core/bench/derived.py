@@ -17,7 +17,7 @@ from ..laws.formula import FIXED, FUNCTIONS, Dual, Duals, expression_tree, with_
 from ..laws.raw_edge import Input
 from ..laws.thermocouple import Kind, emf, emf_slope
 from ..numerics import Array
-from ..result import refuses_fields
+from ..result import refuses, refuses_fields
 from ..ruler.base_law import Evaluator, ignore_fp_warnings
 from ..ruler.quantity import Quantityish
 from ..ruler.reading import Flag, Reading, Step, Trace
@@ -84,10 +84,10 @@ class _Units(Evaluator[Any]):
         if name in EMF:
             return size_of("mV")
         if name in ("abs", "hypot", "min", "max"):
-            return self._alike(values)
+            return self._of_one_kind(values)
         return 1.0
 
-    def _alike(self, values: list[Any]) -> Any:
+    def _of_one_kind(self, values: list[Any]) -> Any:
         units = [value for value in values if not isinstance(value, float)]
         if not units:
             return 1.0
@@ -100,7 +100,7 @@ class _Units(Evaluator[Any]):
     def binary(self, op: ast.operator, left: Any, right: Any) -> Any:
         match op:
             case ast.Add() | ast.Sub():
-                return self._alike([left, right])
+                return self._of_one_kind([left, right])
             case ast.Mult():
                 return right if isinstance(left, float) else self._times(left, right)
             case ast.Div():
@@ -394,9 +394,10 @@ class DerivedChannel(Channel):
     def inverse(self, value: Any) -> Any:
         """There is none: several sources give one value."""
         names = " and ".join(source.name for source in self.sources)
-        raise JetRulerError(f"{self.name}: {names} are not told from one value of it")
+        raise JetRulerError(f"{self.name}: {names} do not follow from one value of it")
 
 
+@refuses
 def derived(
     name: str,
     sources: Sequence[Channel],

@@ -466,8 +466,8 @@ def loads_at(channel: Channel, at: float) -> str:
     if not (math.isfinite(ohms) and ohms > 0):
         return ""
     chain = Channel(channel.name, Ruler(channel.chain.laws[: index + 1]), channel.column)
-    judge = DividerEvaluator(chain, index, divider, ohms, ohms, None)
-    amps, watts = judge._currents(divider, np.array([ohms]))
+    evaluator = DividerEvaluator(chain, index, divider, ohms, ohms, None)
+    amps, watts = evaluator._currents(divider, np.array([ohms]))
     if math.isnan(watts):
         return ""
     text = f"through the divider {number(significant(1e3 * float(amps[0]), 3))} mA, "

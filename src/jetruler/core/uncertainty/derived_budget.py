@@ -55,8 +55,10 @@ def budget_of_derived(
             )
             if row.source in SHARED and not measured.lists_edge and not math.isnan(row.standard):
                 edge: Any = measured.ruler.laws[0]
-                alike = replace(edge, ratiometric=False) if hasattr(edge, "ratiometric") else edge
-                common.setdefault((alike, row.source), []).append(moved)
+                common_edge = (
+                    replace(edge, ratiometric=False) if hasattr(edge, "ratiometric") else edge
+                )
+                common.setdefault((common_edge, row.source), []).append(moved)
                 continue
             rows.append(moved)
     rows += [_together(each, name) for (_, name), each in common.items()]
