@@ -333,6 +333,7 @@ def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:
     from ..core.calibrate.compare import compare, relevant_difference
     from ..core.calibrate.in_channel import on_rails
     from ..core.ruler.ruler import Ruler
+    from ..core.uncertainty.budget import bias_note, tolerated
 
     marks = marks_of(wanted.marks, wanted.mark, channel, wanted.u_common)
     units = channel.chain.units
@@ -349,4 +350,7 @@ def against_marks(channel: Channel, wanted: CompareOptions) -> Comparison:
         u_common=marks.u_common,
         names=(channel.name, "the marks"),
     )
-    return dataclasses.replace(found, notes=(*found.notes, *on_rails(channel, marks)))
+    allowed = tolerated([(channel, float(sum(values) / len(values)))], channel.unit)
+    note = bias_note(found.bias, allowed, channel.unit)
+    notes = (*found.notes, *filter(None, (note,)), *on_rails(channel, marks))
+    return dataclasses.replace(found, notes=notes)

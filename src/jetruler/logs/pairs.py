@@ -20,6 +20,7 @@ from ..core.numerics import Array, steps_of
 from ..core.result import Result, refuses
 from ..core.ruler.units import column_unit, factor_and_offset, nearest, symbol
 from ..core.survey.running_statistics import Envelope
+from ..core.uncertainty.budget import bias_note, tolerated
 from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, walk
 from ..samples.source import Log, LogReader, name_of
 from ..samples.times import LogClock
@@ -336,6 +337,11 @@ def compare_pairs(
     if smoothed:
         names = " and ".join(smoothed)
         notes.append(f"{names} smoothed as the bench says; the lag of that is taken out")
+    both = [(channel, float(np.mean(pairs.a)))] if pairs.a.size else []
+    if other in bench.channels and pairs.b.size:
+        both.append((bench.channels[other], float(np.mean(pairs.b))))
+    if both and (note := bias_note(found.bias, tolerated(both, channel.unit), channel.unit)):
+        notes.append(note)
     if pairs.in_time:
         notes.append("paired in time, in a straight line between two samples")
     return dataclasses.replace(found, notes=tuple(notes))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -11,15 +11,12 @@ import numpy as np
 from ..bench.channel import Channel, raw_at, ruler_of
 from ..bench.derived import DerivedChannel
 from ..error_types import KindError, ParameterError
-from ..numerics import Array
+from ..numerics import Array, coverage_factors
 from ..result import old_keywords, refuses
 from ..ruler.base_law import FRACTION
 from ..ruler.quantity import Quantityish
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import (
-    spelled,
-    symbol,
-)
+from ..ruler.units import rounded, spelled, symbol
 from .budget_result import Budget, budget_of_rows, combine, on_rail
 from .contributions import Conditions, conditions_of, contributions
 from .derived_budget import budget_of_derived
@@ -111,6 +108,31 @@ def _of_derived(what: object, at: object, level: float, others: tuple[object, ..
         expected = "them at the channels it is computed from"
         raise ParameterError("noise, dof, readings, calibration, joint", None, expected)
     return budget_of_derived(what, at, level)
+
+
+def tolerated(channels: Iterable[tuple[Channel, float]], unit: str | None) -> float:
+    """How far the readings of some channels may be off for all that their parts' tolerances allow,
+    at 95 %, each where it reads a value: the systematic parts of their budgets together. NaN where
+    one has no budget."""
+    square = 0.0
+    for channel, value in channels:
+        raw = float(np.asarray(channel.ruler.inverse(value)))
+        if not math.isfinite(raw) or channel.unit != unit or channel.ruler.label(0.0) is not None:
+            return math.nan
+        found = budget_under(channel.ruler, raw, conditions_of(channel))
+        square += found.systematic**2 if math.isfinite(found.combined) else math.nan
+    return float(coverage_factors(np.array([math.inf]), 0.95)[0]) * math.sqrt(square)
+
+
+def bias_note(bias: float, allowed: float, unit: str | None) -> str:
+    """Whether a bias is one that the parts' tolerances allow, in a sentence; empty where that is
+    not known."""
+    if not (math.isfinite(allowed) and math.isfinite(bias) and allowed > 0):
+        return ""
+    size = f"± {rounded(allowed, allowed)[1]} {symbol(unit)}".rstrip()
+    within = abs(bias) <= allowed
+    end = "this bias is within it" if within else "this bias is more: look for another cause"
+    return f"the tolerances in the bench allow {size}; {end}"
 
 
 def up_to(ruler: Ruler, joint: str) -> Ruler:
