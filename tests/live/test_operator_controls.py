@@ -473,6 +473,27 @@ def test_what_is_no_line_is_refused(was: str, now: str, sentence: str) -> None:
     assert sentence in str(caught.value)
 
 
+LEVELS = """
+[channel.dial]
+column = 1
+converter = { bits = 10 }
+laws = [{ law = "zones", over = [0, 1023], values = ["off", "low", "high"] }]
+[drive.fan]
+from = "dial"
+marks = [["off", 0], ["low", 80], ["high", 255]]
+safe = 0
+"""
+
+
+def test_levels_by_name() -> None:
+    bench = jr.parse_bench(LEVELS)
+    assert bench.drives["fan"].marks == ((0, 0), (1, 80), (2, 255))
+    commands = [sample.commands["fan"] for sample in jr.stream(["10", "400", "900"], bench)]
+    assert commands == [0, 80, 255]
+    with pytest.raises(jr.JetRulerError, match=r"marks: expected a zone of dial, found"):
+        jr.parse_bench(LEVELS.replace('["low", 80]', '["lo", 80]'))
+
+
 def test_a_mark_is_named_afterwards() -> None:
     session, _ = table()
     controls = OperatorControls(session)

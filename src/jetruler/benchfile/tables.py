@@ -16,6 +16,7 @@ from ..core.bench.trips import Trip
 from ..core.bench.wire import WireLines
 from ..core.error_types import ParameterError, QuantityError
 from ..core.laws.raw_edge import Adc, Input
+from ..core.laws.shape import zones_of
 from ..core.ruler.base_law import FRACTION, is_finite
 from ..core.ruler.converter import RawInput
 from ..core.ruler.quantity import Toleranced, quantity
@@ -209,6 +210,29 @@ def _marks_of_a_trip(table: dict[str, Any], context: Any) -> dict[str, Any]:
     return table | {"marks": [[0, ends[0]], [1, ends[1]]]}
 
 
+def _marks_of_zones(table: dict[str, Any], context: Any) -> dict[str, Any]:
+    """Zones in the marks of a drive by their names (`[["off", 0], ["low", 80]]`) as numbers."""
+    table = _marks_of_a_trip(table, context)
+    channel = context["made"].get(table.get("from"))
+    marks = table.get("marks")
+    if channel is None or not isinstance(marks, list) or channel.ruler.label(0.0) is None:
+        return table
+    found = zones_of(channel.chain.laws)
+    labels = (
+        [] if found is None else [found[1].label(float(i)) for i in range(len(found[1].values))]
+    )
+
+    def numbered(mark: Any) -> Any:
+        if not isinstance(mark, list) or not mark or not isinstance(mark[0], str):
+            return mark
+        if mark[0] not in labels:
+            known = nearest(mark[0], [label for label in labels if label])
+            raise ParameterError("marks", mark[0], f"a zone of {channel.name}", known)
+        return [labels.index(mark[0]), *mark[1:]]
+
+    return table | {"marks": [numbered(mark) for mark in marks]}
+
+
 def _drive(values: dict[str, Any], context: Any) -> Drive:
     source = values.pop("from")
     made: Drive = built(Drive, values | {"name": context["name"], "source": source})
@@ -231,7 +255,7 @@ _DRIVE |= {"marks": AmountPairs, "clamp": Amounts}
 _DRIVE["expected"] = ROWS
 _DRIVE["range"] = expecting(Text | Amounts, "two numbers, the low one first")
 _DRIVE["safe_when"] = many(_known("trip", "trips"))
-DRIVE = model("a drive", _DRIVE, ["from", *needed(Drive, _DRIVE)], _drive, prepare=_marks_of_a_trip)
+DRIVE = model("a drive", _DRIVE, ["from", *needed(Drive, _DRIVE)], _drive, prepare=_marks_of_zones)
 
 
 def _patterns(values: dict[str, Any], context: Any) -> dict[str, Drive]:
