@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
-from collections.abc import Iterator
 from importlib import import_module
 from pathlib import Path
 from typing import Any
@@ -13,11 +11,9 @@ import pytest
 
 import jetruler as jr
 from jetruler.show.slider import columns, slider, stops
+from tests.helpers.browser import browser, needs_browser
 
-BROWSER, DRIVER = shutil.which("chromium"), shutil.which("chromedriver")
-needs_browser = pytest.mark.skipif(
-    not BROWSER or not DRIVER, reason="there is no chromium with its chromedriver"
-)
+__all__ = ["browser"]
 
 KNOB = jr.Line(marks=((30, -5), (990, 105)), unit="%")
 LINE = jr.Line(marks=((0, 0), (65535, 100)), unit="%")
@@ -80,23 +76,6 @@ def test_it_is_small_and_loads_nothing() -> None:
 def test_a_ruler_without_ends_is_a_sentence() -> None:
     free = jr.Channel("free", jr.Ruler((jr.Input("V"),)), 1)
     assert slider(free).startswith("<p>")
-
-
-@pytest.fixture(scope="module")
-def browser(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
-    webdriver: Any = import_module("selenium.webdriver")
-    options = webdriver.ChromeOptions()
-    options.binary_location = BROWSER or ""
-    for argument in ("headless=new", "no-sandbox", "disable-gpu", "disable-dev-shm-usage"):
-        options.add_argument(f"--{argument}")
-    options.add_argument("--window-size=1280,800")
-    service = webdriver.ChromeService(executable_path=DRIVER)
-    try:
-        found = webdriver.Chrome(options=options, service=service)
-    except import_module("selenium.common.exceptions").WebDriverException as error:
-        pytest.skip(f"the browser does not start: {error}")
-    with found:
-        yield found
 
 
 def opened(browser: Any, home: Path, name: str) -> Any:

@@ -4,12 +4,18 @@ from __future__ import annotations
 
 import re
 import runpy
+import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from tests.helpers.browser import browser, needs_browser
 from tests.helpers.public import MODULES, PUBLIC
+from tests.helpers.sizes import soak
+
+__all__ = ["browser"]
 
 ROOT = Path(__file__).parents[2]
 
@@ -48,3 +54,39 @@ def test_the_site_has_every_guide() -> None:
     listed = (ROOT / "mkdocs.yml").read_text("utf-8")
     for guide in (ROOT / "docs").glob("*.md"):
         assert f" {guide.name}\n" in listed
+
+
+#: What of a page is wider than its window, or than the box that it stands in, and hides a part.
+CUT = """
+const cut = [];
+if (document.documentElement.scrollWidth > window.innerWidth + 1) cut.push("the page");
+for (const box of document.querySelectorAll(".md-content pre > code, .md-content table, .md-content img"))
+  if (box.scrollWidth > box.clientWidth + 1 || box.getBoundingClientRect().right > window.innerWidth + 1)
+    cut.push(box.tagName + ": " + box.textContent.slice(0, 60));
+return cut;
+"""  # noqa: E501
+
+
+@soak
+@needs_browser
+def test_nothing_of_a_page_is_cut(browser: Any, tmp_path: Path) -> None:
+    """At the width of a desk and of a phone."""
+    build = [sys.executable, "-m", "mkdocs", "build", "--strict", "--quiet", "-d", str(tmp_path)]
+    done = subprocess.run(build, cwd=ROOT, capture_output=True, text=True, check=False)
+    if "No module named" in done.stderr:
+        pytest.skip("mkdocs is not installed")
+    assert not done.returncode, done.stderr[-2000:]
+    cut = {}
+    for width in (1280, 390):
+        browser.set_window_rect(width=width, height=800)
+        browser.execute_cdp_cmd(
+            "Emulation.setDeviceMetricsOverride",
+            {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False},
+        )
+        for page in sorted(tmp_path.rglob("*.html")):
+            if page.name in ("404.html", "roaster-report.html"):
+                continue
+            browser.get(page.as_uri())
+            if found := browser.execute_script(CUT):
+                cut[f"{page.relative_to(tmp_path)} at {width}"] = found[:4]
+    assert not cut
