@@ -466,7 +466,7 @@ def loads_at(channel: Channel, at: float) -> str:
     if not (math.isfinite(ohms) and ohms > 0):
         return ""
     chain = Channel(channel.name, Ruler(channel.chain.laws[: index + 1]), channel.column)
-    evaluator = DividerEvaluator(chain, index, divider, ohms, ohms, None)
+    evaluator = DividerEvaluator(chain, index, divider, low=ohms, high=ohms, at=None)
     amps, watts = evaluator._currents(divider, np.array([ohms]))
     if math.isnan(watts):
         return ""

@@ -93,10 +93,9 @@ def derived_function(
     program = Program(
         safe_name(channel.name),
         "\n".join(body),
-        {},
-        "float",
-        "none",
-        tuple(names.values()),
+        arith="float",
+        counts="none",
+        arguments=tuple(names.values()),
     )
     missing = sorted(program.calls - functions - ({*TOGETHER} if has_nan else set()))
     if missing:

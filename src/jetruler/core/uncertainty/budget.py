@@ -158,7 +158,7 @@ def budget_under(ruler: Ruler, at: float, given: Conditions) -> Budget:
         why = "is held at an end by one of its laws"
     elif on_rail(ruler, x)[0]:
         why = "stands on a rail: what it came from may lie anywhere beyond"
-    return budget_of_rows(rows, float(at), value, ruler.gives, given, why)
+    return budget_of_rows(rows, float(at), value, unit=ruler.gives, given=given, why=why)
 
 
 def expanded_uncertainty(

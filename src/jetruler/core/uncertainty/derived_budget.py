@@ -66,7 +66,7 @@ def budget_of_derived(
     why = "has no value" if math.isnan(value) else unsure
     if not why and float(channel.ruler.slope(x)[0]) == 0:
         why = "is held at an end by one of its laws"
-    return budget_of_rows(rows, raw, value, channel.unit, given, why)
+    return budget_of_rows(rows, raw, value, unit=channel.unit, given=given, why=why)
 
 
 def _together(rows: list[Contribution], name: str) -> Contribution:
