@@ -144,3 +144,19 @@ def chip(d: jr.DerivedChannel, cli: Cli, home: Path, values: Any, wanted: Any) -
     slopes = np.array(d.combined.slopes(list(values[order])))
     room = 4e-7 * (np.abs(slopes * values[order]).sum(axis=0) + np.abs(wanted)) + 1e-5
     assert np.nanmax(np.abs(short - wanted) / room) <= 4
+
+
+def test_a_report_has_what_is_computed(cli: Cli, home: Path) -> None:
+    (home / "bench.toml").write_text(random_bench(0)[0])
+    (home / "log.csv").write_text("a,b,c\n1,2,3\n4,5,6\n")
+    for words in (["total"], []):
+        cli("report", *words, "--log", "log.csv", "-o", "report.md")
+        text = (home / "report.md").read_text()
+        assert "Computed from a and b: a * b." in text
+        assert "formula  a * b = " in text
+        assert "converter resolution (a)" in text
+    (home / "bench.toml").write_text(
+        '[channel.a]\ncolumn = "a"\ninput = { unit = "V" }\n[channel.d]\nfrom = "a"\n'
+    )
+    cli("report", "d", "-o", "report.md")
+    assert "The range of a is not known: nothing is worked out." in (home / "report.md").read_text()

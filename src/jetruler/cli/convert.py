@@ -202,7 +202,10 @@ def report_command(
     inputs = {"the bench": bench_path} | ({} if log is None else {"the log": log})
     reject_overlapping_paths({"-o": out}, inputs)
     bench = load(bench_path)
-    chosen = [channel_of(bench, name) for name in channels] or list(bench.channels.values())
+    chosen = [
+        bench.derived[name] if name in bench.derived else channel_of(bench, name)
+        for name in channels
+    ] or list(bench.every_channel.values())
     points = [raw_from(chosen[0], text, "--at") for text in at]
     found = {}
     for text in marks:

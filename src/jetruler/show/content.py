@@ -18,6 +18,7 @@ from matplotlib.figure import Figure
 from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel
 from ..core.bench.command_chain import beside_commands, command_channel
+from ..core.bench.derived import DerivedChannel
 from ..core.bench.drives import Drive
 from ..core.calibrate.comparison import Comparison
 from ..core.calibrate.in_channel import Calibration, calibrate
@@ -32,7 +33,7 @@ from ..core.finding import (
     finding_rows,
     injected_rows,
 )
-from ..core.result import Result
+from ..core.result import Result, TextTable
 from ..core.ruler.base_law import hint_unit, parameters
 from ..core.ruler.quantity import Toleranced
 from ..core.ruler.raw_range import raw_ends, raw_samples
@@ -118,6 +119,7 @@ class ReportRequest:
     bench: Bench
     channels: Sequence[str] = ()
     at: Sequence[float] = ()
+    computed: Sequence[str] = ()
     log: str = ""
     look: Look | None = None
     series: Sequence[Series] = ()
@@ -135,8 +137,10 @@ def content(wanted: ReportRequest) -> Iterator[Block]:
     names = list(wanted.channels) or list(wanted.bench.channels)
     for name in names:
         yield from _channel(wanted.bench[name], wanted)
+    for name in wanted.computed:
+        yield from _computed(wanted.bench.derived[name])
     for drive in wanted.bench.drives.values():
-        if drive.source in names:
+        if drive.source in names or drive.source in wanted.computed:
             yield from _drive(drive, wanted.bench)
     if wanted.look is not None:
         yield from _log(wanted, names)
@@ -189,6 +193,30 @@ def _channel(channel: Channel, wanted: ReportRequest) -> Iterator[Block]:
         yield from _uncertainty(channel, points, wanted)
     if name in wanted.marks:
         yield from _calibration(calibrate(channel, wanted.marks[name]), channel)
+
+
+def _computed(channel: DerivedChannel) -> Iterator[Block]:
+    """A channel that is computed from others: its formula, and how it is worked out where each of
+    them is in the middle of its range."""
+    yield Heading(channel.name + (f": {channel.about}" if channel.about else ""), 1)
+    names = " and ".join(source.name for source in channel.sources)
+    unit = symbol(channel.unit)
+    formula = channel.combined.expression
+    yield Text(f"Computed from {names}: {formula}" + (f", in {unit}." if unit else "."))
+    quarters = {measured.name: _quarters(measured) for measured in channel.measured}
+    if not all(quarters.values()):
+        missing = ", ".join(name for name, found in quarters.items() if not found)
+        yield Text(f"The range of {missing} is not known: nothing is worked out.")
+        return
+    at = {name: found[len(found) // 2] for name, found in quarters.items()}
+    yield Heading("Worked solution")
+    yield from (Worked(str(trace)) for trace in channel.trace_from(at))
+    found = budget(channel, dict(at))
+    if found.rows:
+        yield Heading("How far to trust it")
+        yield Text(f"{found.headline}.")
+        yield from (TableBlock(part.headings, part.rows) for part in found.content
+                    if isinstance(part, TextTable))  # fmt: skip
 
 
 def _drive(drive: Drive, bench: Bench) -> Iterator[Block]:

@@ -16,6 +16,7 @@ import numpy as np
 
 from .. import __version__
 from ..core.bench.bench import Bench, BenchLike, LogFormat, bench_of
+from ..core.bench.derived import DerivedChannel, in_order
 from ..core.bench.trips import TripEvent
 from ..core.calibrate.comparison import PairsError
 from ..core.calibrate.marks import Marks
@@ -108,16 +109,20 @@ def report(
     if compared and log is None:
         raise JetRulerError("compared: two channels are compared in a log; say which")
     for name in (*channels, *(marks or {}), *(first for first, _ in compared)):
-        if name not in bench.channels:
-            right = nearest(name, bench.channels)
+        if name not in bench:
+            right = nearest(name, bench)
             raise JetRulerError(f"the bench has no channel {name!r}; {right}")
-    names = list(channels) or list(bench.channels)
+    asked = in_order(bench[name] for name in (list(channels) or bench))
+    computed = [one.name for one in asked if isinstance(one, DerivedChannel)]
+    names = [one.name for one in asked if one.name not in computed]
     for one in at:
         _check_at(bench, names, one)
     for parameter, value in (changes or {}).items():
         what_if_possible(bench, names, parameter, value)
     known = {name: Marks.of(given) for name, given in (marks or {}).items()}
-    wanted = ReportRequest(bench, names, at, marks=known, changes=dict(changes or {}))
+    wanted = ReportRequest(
+        bench, names, at, computed=computed, marks=known, changes=dict(changes or {})
+    )
     wanted = replace(wanted, made_from=_made_from(bench_file, log, known, dated))
     if log is not None:
         wanted = _with_log(wanted, log, compared, log_format, progress)
