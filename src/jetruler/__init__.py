@@ -17,7 +17,7 @@ Bench files load_bench parse_bench write_calibration write_parameters write_corr
 Logs        look convert convert_all check_log ConvertOptions LogFormat
 Live        stream Live
 Smoothing   Smoothing Smoother smooth block_averages
-Decisions   Condition Trip Drive WireLines Decisions
+Decisions   Condition Trip Drive WireLines DriveMode Decisions
 Surveys     survey find_ends how_many check
 Uncertainty budget value_table propagate simulate what_if Correlation
 Calibration Marks read_marks fit FitCovariance calibrate adjust read_pairs compare spot_check

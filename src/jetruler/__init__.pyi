@@ -74,6 +74,7 @@ from .core.bench.conditions import Condition as Condition
 from .core.bench.trips import Trip as Trip
 from .core.bench.drives import Drive as Drive
 from .core.bench.wire import WireLines as WireLines
+from .core.bench.modes import DriveMode as DriveMode
 from .core.bench.decisions import Decisions as Decisions
 
 # Surveys

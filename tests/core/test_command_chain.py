@@ -10,7 +10,7 @@ import pytest
 
 import jetruler as jr
 from jetruler.core.bench.command_chain import beside_commands, command_channel
-from jetruler.core.bench.drives import Driver
+from jetruler.core.bench.driver import Driver
 from tests.conftest import Cli
 
 KNOB = """

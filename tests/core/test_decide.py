@@ -18,7 +18,8 @@ from jetruler.core.bench.channel_reader import ChannelReader
 from jetruler.core.bench.clock import Clock
 from jetruler.core.bench.conditions import Condition, Conditioner
 from jetruler.core.bench.decisions import Decisions
-from jetruler.core.bench.drives import Drive, Driver
+from jetruler.core.bench.driver import Driver
+from jetruler.core.bench.drives import Drive
 from jetruler.core.bench.trips import Trip, Tripper
 from jetruler.errors import ParameterError
 from jetruler.results import Reading

@@ -7,6 +7,7 @@ import re
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any, cast
 
 import numpy as np
 import pytest
@@ -470,6 +471,86 @@ def test_a_line_asked_for_while_nothing_takes_it_is_not_sent_late() -> None:
 def test_what_is_no_line_is_refused(was: str, now: str, sentence: str) -> None:
     with pytest.raises(jr.JetRulerError) as caught:
         jr.parse_bench(SPOKEN.replace(was, now))
+    assert sentence in str(caught.value)
+
+
+MODES = TABLE.replace(
+    'safe_when = ["hot"]',
+    """modes = [
+  { name = "calm", when = "hot", clamp = [-20, 20], wire = "SLOW {value}" },
+  { name = "rest", gate = false },
+]""",
+)
+
+
+def test_modes_of_a_drive() -> None:
+    """A trip chooses one, a hand another; each has its line, its clamp, its gate; the slew goes
+    on where the mode before left the motor."""
+    bench, wire = jr.parse_bench(MODES), Wire()
+    parts = Parts(None, bench, LogFormat(columns=("k", "w")), wire, {}, wire, True, handled=True)
+    session = Session(parts)
+    controls = OperatorControls(session)
+    feed(session, ["900,5"] * 100, every=0.01)
+    assert wire.got[-1] == "motor=150"
+    feed(session, ["900,950"] * 100, 1.0, every=0.01)  # hot
+    assert wire.got[-1] == "SLOW 20"
+    first = next(line for line in wire.got if line.startswith("SLOW"))
+    assert first == "SLOW 20"  # the clamp of the mode holds at once
+    feed(session, ["900,5"] * 5, 2.0, every=0.01)
+    commands = [float(line.partition("=")[2]) for line in wire.got if line.startswith("motor=")]
+    assert commands[-1] <= 20 + 400 * 0.05 + 1e-9  # from 20 on, not from 150
+    feed(session, ["900,5"] * 100, 2.1, every=0.01)
+    assert wire.got[-1] == "motor=150"
+    controls.mode("motor", "rest")
+    feed(session, ["900,5"] * 3, 4.0, every=0.01)
+    assert wire.got[-1] == "motor=0"
+    assert session.overrides.words == {"motor": "mode_rest"}
+    controls.mode("motor", None)
+    feed(session, ["900,5"] * 100, 5.0, every=0.01)
+    assert wire.got[-1] == "motor=150"
+    with pytest.raises(StreamError, match="no mode of motor 'fast'"):
+        controls.mode("motor", "fast")
+
+
+def test_modes_in_a_log_are_those_of_the_stream(cli: object, home: Path) -> None:
+    (home / "modes.toml").write_text(MODES)
+
+    def knob(i: int) -> int:
+        return 900 if i < 400 else 100
+
+    def warm(i: int) -> int:
+        return 950 if 100 <= i < 200 else 5
+
+    rows = [f"{i / 100},{knob(i)},{warm(i)}" for i in range(600)]
+    (home / "m.csv").write_text("\n".join(["t_s,k,w", *rows]) + "\n")
+    call = cast(Callable[..., Any], cli)
+    call("convert", "m.csv", "-b", "modes.toml", "--commands", "-o", "out.csv")
+    lived = call("live", "--source", "m.csv", "-b", "modes.toml").stdout.splitlines()
+    made = (home / "out.csv").read_text().splitlines()
+    assert [line.split(",", 1)[1] for line in made] == [line.split(",", 1)[1] for line in lived]
+    motor = np.array([float(line.split(",")[4]) for line in made[1:]])
+    assert np.abs(motor[100:200]).max() <= 20
+    assert np.abs(np.diff(motor))[~np.isin(np.arange(599), [99])].max() <= 4 + 1e-9
+
+
+@pytest.mark.parametrize(
+    ("was", "now", "sentence"),
+    [
+        (
+            'when = "hot"',
+            'when = "cold"',
+            "motor.modes[1].when: expected a trip of the bench",
+        ),
+        ("clamp = [-20, 20]", "clamp = [-900, 20]", "drive.motor.modes.calm.clamp: expected"),
+        ('"SLOW {value}"', '"SLOW"', "drive.motor.modes[1].wire: expected a line with {value}"),
+        ('name = "rest"', 'name = "calm"', "drive.motor.modes: expected a name for each mode"),
+        ("gate = false", "gait = false", "drive.motor.modes[2].gait: unknown for a mode"),
+    ],
+)
+def test_what_is_no_mode_is_refused(was: str, now: str, sentence: str) -> None:
+    assert was in MODES
+    with pytest.raises(jr.JetRulerError) as caught:
+        jr.parse_bench(MODES.replace(was, now))
     assert sentence in str(caught.value)
 
 

@@ -11,6 +11,7 @@ from ..core.bench.channel import Channel
 from ..core.bench.conditions import WITH_UNITS, Condition
 from ..core.bench.covariance import Correlation, FitCovariance
 from ..core.bench.drives import RANGES, Drive, pattern_drives
+from ..core.bench.modes import DriveMode
 from ..core.bench.smoothing import Smoothing
 from ..core.bench.trips import Trip
 from ..core.bench.wire import WireLines
@@ -28,9 +29,11 @@ from .models import (
     AmountPairs,
     Amounts,
     Anything,
+    Ends,
     LawTable,
     Names,
     Number,
+    Pairs,
     TableErrors,
     Text,
     Type,
@@ -247,7 +250,7 @@ def _drive(values: dict[str, Any], context: Any) -> Drive:
 _DRIVE = {"from": _known("channel or trip", "channels", "trips")}
 
 
-_DRIVE |= own_fields(Drive, without=("name", "source"))
+_DRIVE |= own_fields(Drive, without=("name", "source", "modes"))
 
 
 _DRIVE |= dict.fromkeys(("safe", "off", "dead_band", "slew"), Amount)
@@ -255,6 +258,8 @@ _DRIVE |= {"marks": AmountPairs, "clamp": Amounts}
 _DRIVE["expected"] = ROWS
 _DRIVE["range"] = expecting(Text | Amounts, "two numbers, the low one first")
 _DRIVE["safe_when"] = many(_known("trip", "trips"))
+_MODE = own_fields(DriveMode) | {"when": _known("trip", "trips"), "marks": Pairs, "clamp": Ends}
+_DRIVE["modes"] = many(model("a mode", _MODE, ["name"], lambda values, _: built(DriveMode, values)))
 DRIVE = model("a drive", _DRIVE, ["from", *needed(Drive, _DRIVE)], _drive, prepare=_marks_of_zones)
 
 

@@ -98,6 +98,19 @@ class OperatorControls:
                 self.session.sender.say(line)
 
     @in_session
+    def mode(self, drive: str, name: str | None) -> None:
+        """Choose a mode of a drive by hand; None gives the choice back to its trips."""
+        self._known(drive, self.session.bench.drives, "drive")
+        modes = self.session.overrides.modes
+        if name is None:
+            modes.pop(drive, None)
+        else:
+            named = [mode.name for mode in self.session.bench.drives[drive].modes]
+            self._known(name, named, f"mode of {drive}")
+            modes[drive] = name
+        self._note(drive, "mode", name or "")
+
+    @in_session
     def say(self, name: str) -> None:
         """Send one of the lines that the bench has by name, once."""
         wire = self.session.bench.wire

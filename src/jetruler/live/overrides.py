@@ -103,11 +103,14 @@ class Overrides:
     commands: dict[str, float] = field(default_factory=dict)
     sources: dict[str, str] = field(default_factory=dict)
     gates_off: set[str] = field(default_factory=set)
+    modes: dict[str, str] = field(default_factory=dict)
+    """The modes that somebody chose, by drive."""
 
     @property
     def words(self) -> dict[str, str]:
         """What is unlike the bench about each drive, as outputs write it."""
-        found = dict.fromkeys(self.sources, "fed") | dict.fromkeys(self.commands, "held")
+        found = {drive: f"mode_{mode}" for drive, mode in self.modes.items()}
+        found |= dict.fromkeys(self.sources, "fed") | dict.fromkeys(self.commands, "held")
         return found | dict.fromkeys(sorted(self.gates_off), "gate_off")
 
     def applied(self, bench: Bench) -> Bench:
@@ -115,6 +118,11 @@ class Overrides:
         self.held = {name: at for name, at in self.held.items() if name in bench.channels}
         self.commands = {name: at for name, at in self.commands.items() if name in bench.drives}
         self.gates_off &= set(bench.drives)
+        self.modes = {
+            name: mode
+            for name, mode in self.modes.items()
+            if name in bench.drives and mode in {one.name for one in bench.drives[name].modes}
+        }
         known = {*bench, *bench.trips}
         self.sources = {
             drive: source

@@ -6,6 +6,7 @@ import math
 import threading
 import time
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from functools import wraps
 from typing import Any, TypeVar, cast
 
@@ -62,6 +63,7 @@ class Sender:
         self._rest_until = 0.0
         self._torn = False
         self._closed = threading.Event()
+        self._wires: dict[str, str] = {}
         self._before: list[str] = []
         self._after: list[str] = []
 
@@ -80,6 +82,13 @@ class Sender:
     @property
     def _setup(self) -> list[str]:
         return [] if self.bench.wire is None else list(self.bench.wire.setup)
+
+    @_locked
+    def speak(self, output: str, wire: str) -> None:
+        """Send an output's commands by another line from now on; the last one is sent again."""
+        if self._wires.get(output, self._drives[output].wire) != wire:
+            self.sent.pop(output, None)
+        self._wires[output] = wire
 
     @_locked
     def say(self, line: str) -> None:
@@ -103,7 +112,7 @@ class Sender:
         self._send(gone)
         for output in gone:
             self._wanted.pop(output)
-        self.bench = bench
+        self.bench, self._wires = bench, {}
         self._drives = {drive.output: drive for drive in bench.drives.values()}
 
     @_locked
@@ -139,6 +148,8 @@ class Sender:
 
     def _line(self, output: str, command: float) -> str:
         drive = self._drives.get(output)
+        if drive is not None and output in self._wires:
+            drive = replace(drive, wire=self._wires[output], modes=())
         text = f"{output}={command:.10g}" if drive is None else drive.line(command)
         return text + self._end
 

@@ -368,6 +368,7 @@ class Session:
                 self.progress.add(self.progress.started + batch.at, batch.rows)
             self.progress.stale, self.progress.why_gone = False, ""
             self._last_decision = time.monotonic()
+            self._speak_in_modes()
             self.sender.send({name: float(v[-1]) for name, v in batch.decided.drives.items()})
             self._say_what_is_safe()
             self._watch_clock()
@@ -454,12 +455,21 @@ class Session:
         somebody waits for its samples."""
         return self.sender.armed or self.parts.handled
 
+    def _speak_in_modes(self) -> None:
+        """Have the lines of each drive that has modes be those of the one it is in."""
+        for driver in self.processor.decisions.drivers.values():
+            if driver.drive.modes:
+                mode = driver.mode
+                wire = driver.drive.wire if mode is None or not mode.wire else mode.wire
+                self.sender.speak(driver.drive.output, wire)
+
     def _go_stale(self, now: float) -> None:
         if isinstance(self.parts.source, Nowhere):
             return
         self.progress.stale = True
         decided = self.processor.silent(max(0.0, now - self._last_decision))
         self._last_decision = now
+        self._speak_in_modes()
         self.sender.send({name: float(v[-1]) for name, v in decided.drives.items()})
 
     def _look_at_bench(self) -> None:

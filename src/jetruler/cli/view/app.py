@@ -470,6 +470,19 @@ class LiveApp(App[int]):
             lambda text: self.post(lambda controls: controls.name_mark(marked[0], text)),
         )
 
+    def action_mode(self) -> None:
+        """Choose a mode of a drive."""
+        name = self.chosen
+        if not self.on_drive:
+            self.say(f"{name} is no drive; choose one with ↑ ↓")
+            return
+        self.ask(
+            f"{name} mode (- gives it back) ",
+            lambda text: self.post(
+                lambda controls: controls.mode(name, None if text == "-" else text)
+            ),
+        )
+
     def action_say(self) -> None:
         """Send a line of the bench by its name."""
         self.ask("send ", lambda text: self.post(lambda controls: controls.say(text)))

@@ -70,6 +70,7 @@ KEYS: tuple[Key, ...] = (
     Key("r", "reset_ends", "r", "look for the ends anew"),
     Key("e", "ends", "e", "the ends become marks"),
     Key("m", "mark", "m", "mark this moment, and name it"),
+    Key("o", "mode", "o", "choose a drive's mode"),
     Key("s", "say", "s", "send one of the bench's lines by its name"),
     Key("l", "log", "l", "what has happened"),
 )

@@ -249,6 +249,11 @@ class Bench(Mapping[str, Channel]):
         drives = {key: d.in_unit(self._unit_of(d.source)) for key, d in self.drives.items()}
         object.__setattr__(self, "trips", trips)
         object.__setattr__(self, "drives", drives)
+        for drive in drives.values():
+            for mode in drive.modes:
+                if mode.when and mode.when not in trips:
+                    why = nearest(mode.when, trips)
+                    raise ParameterError("when", mode.when, "a trip of the bench", why)
         for _, _, error in column_clashes(self.every_channel, self.trips, self.drives):
             raise error
 

@@ -16,7 +16,9 @@ from ..ruler.reading import Flag, Reading
 from .bench import Bench
 from .clock import Clock
 from .conditions import CLOCK, faults_of
-from .drives import Drive, Driver
+from .driver import Driver
+from .drives import Drive
+from .modes import places
 from .trips import TripEvent, Tripper, events
 
 
@@ -104,11 +106,13 @@ class Decisions:
         stale: Collection[str] = (),
         by_hand: Mapping[str, float] | None = None,
         arrivals: AnyArray | list[float] | None = None,
+        modes: Mapping[str, str] | None = None,
     ) -> Decided:
         """Decide on a batch. times: s. readings: of the channels, arrays of the same length.
         arrivals: when each sample came, in s, where that is known.
         stale: drives that have not heard of their channel for too long, or whose gate is off; they
-        go to safe. by_hand: commands that somebody wants, by drive."""
+        go to safe. by_hand: commands that somebody wants, by drive; modes: those that somebody
+        chose."""
         clock, restarts = self.clock.add(times, arrivals)
         faults = self.clock.faults
         trips, found = {}, []
@@ -128,7 +132,12 @@ class Decisions:
                 unsafe = unsafe | faults
             if name in stale:
                 unsafe = np.ones_like(unsafe)
-            drives[name], safe[name] = driver.add(clock, values, unsafe, wanted)
+            if not driver.drive.modes:
+                drives[name], safe[name] = driver.add(clock, values, unsafe, wanted)
+                continue
+            chosen = None if modes is None else modes.get(name)
+            at = places(driver.drive.modes, trips, chosen, clock.size)
+            drives[name], safe[name] = driver.add_in_modes(clock, values, unsafe, wanted, at)
         ordered = sorted(found, key=lambda event: event.sample)
         return Decided(clock, trips, drives, safe, ordered, clock_faults=faults)
 

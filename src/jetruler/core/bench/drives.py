@@ -9,18 +9,16 @@ from dataclasses import dataclass, field, replace
 from decimal import ROUND_CEILING, ROUND_FLOOR, Decimal
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
 from ..error_types import ParameterError
 from ..laws.shape import zones_of
-from ..numerics import Array, Truths
 from ..result import refuses_fields
 from ..ruler.quantity import Quantityish, amount, as_typed, unit_of, unit_written
-from ..ruler.rounding import fixed, nearest, on_edges
+from ..ruler.rounding import fixed
 from ..ruler.units import for_column, number
 from .channel import Channel
 from .conditions import FAULTS, flag_errors
 from .expected import ExpectedRow, expected_rows
+from .modes import DriveMode
 from .wire import LINE_WANTED, WIRE, is_line, wire_error
 
 #: Names that may go out on a wire: nothing that a board could take for more than a name.
@@ -85,6 +83,8 @@ class Drive:
     gated : str, default ""
         A line that is sent once when its gate goes off, behind its safe value; nothing if left
         out.
+    modes : tuple[DriveMode, ...], default ()
+        Other ways in which it works, chosen by a trip or by hand.
 
     Attributes
     ----------
@@ -123,6 +123,7 @@ class Drive:
     unit: str = ""
     expected: tuple[ExpectedRow, ...] = ()
     gated: str = ""
+    modes: tuple[DriveMode, ...] = ()
     bounds: tuple[float, float] = field(init=False, compare=False)
     """What no command ever leaves."""
 
@@ -149,6 +150,7 @@ class Drive:
             unit: str = "",
             expected: Sequence[ExpectedRow | Sequence[Quantityish]] = (),
             gated: str = "",
+            modes: Sequence[DriveMode] = (),
         ) -> None: ...
 
     def __post_init__(self) -> None:
@@ -243,6 +245,11 @@ class Drive:
         """What is sent, but for the value."""
         return self.wire.replace("{output}", self.output)
 
+    def in_mode(self, mode: DriveMode) -> Drive:
+        """The drive as it works in a mode."""
+        own = {key: getattr(mode, key) for key in ("marks", "clamp", "wire") if getattr(mode, key)}
+        return replace(self, **own, modes=(), expected=())
+
     def line(self, command: float) -> str:
         """The line that is sent, without its end."""
         return self.addressed.replace("{value}", self.text(command))
@@ -292,6 +299,9 @@ class Drive:
             isinstance(self.decimals, int) and 0 <= self.decimals <= 9
         ):
             yield ParameterError("decimals", self.decimals, "a whole number from 0 to 9")
+        names = [mode.name for mode in self.modes]
+        if len(set(names)) < len(names):
+            yield ParameterError("modes", names, "a name for each mode")
         if self.gated and not is_line(self.gated):
             yield ParameterError("gated", self.gated, LINE_WANTED)
         if why := wire_error(self.wire):
@@ -302,77 +312,18 @@ class Drive:
             yield ParameterError("safe_flags", self.safe_flags, "a tuple of the names of flags")
         else:
             yield from flag_errors("safe_flags", self.safe_flags)
+        for mode in self.modes:
+            try:
+                self.in_mode(mode)
+            except ParameterError as error:
+                place = f"modes.{mode.name}.{error.name}"
+                yield ParameterError(place, error.found, error.expected, error.why)
 
     def _ends(self) -> tuple[float, float] | None:
         if isinstance(self.range, str):
             return RANGES[self.range][:2] if self.range in RANGES else None
         low, high = self.range
         return (low, high) if low < high else None
-
-
-class Driver:
-    """A drive at work: batches of times and values in, commands out. It starts at safe."""
-
-    def __init__(self, drive: Drive) -> None:
-        self.drive = drive
-        pairs = sorted(drive.marks)
-        self._values = np.array([value for value, _ in pairs], dtype=np.float64)
-        self._commands = np.array([command for _, command in pairs], dtype=np.float64)
-        self._level = float(drive.safe)
-        self._time = math.nan
-        self.command = float(drive.safe)
-        self.safe = True
-
-    def add(
-        self, times: Array, values: Array, unsafe: Truths, by_hand: float | None = None
-    ) -> tuple[Array, Truths]:
-        """The command at each sample, and whether it is the safe value. unsafe: where nothing
-        better is known; so it is where there is no value. by_hand: the command that somebody
-        wants instead; the clamp, the slew limit and what is unsafe hold for it too."""
-        drive = self.drive
-        if not times.size:
-            return np.empty(0), np.zeros(0, np.bool_)
-        safe: Truths = unsafe if by_hand is not None else unsafe | np.isnan(values)
-        if by_hand is not None:
-            target = np.full(times.size, by_hand)
-        else:
-            followed = np.where(safe, self._values[0], values)
-            target = np.interp(followed, self._values, self._commands)
-        off = drive.off or 0.0
-        away = on_edges(np.abs(target - off), (drive.dead_band,), max(map(abs, drive.bounds)))
-        target[away <= drive.dead_band] = off
-        target = np.clip(target, *drive.bounds)
-        target[safe] = drive.safe
-        if drive.slew is not None:
-            target = self._slewed(times, target, safe)
-        if drive.whole:
-            target = nearest(target)
-        commands = np.clip(target, *drive.bounds) + 0.0
-        self.command, self.safe = float(commands[-1]), bool(safe[-1])
-        return commands, safe
-
-    def start_at(self, command: float) -> None:
-        """Start from where the actuator stands."""
-        self._level = min(max(command, self.drive.bounds[0]), self.drive.bounds[1])
-
-    def _slewed(self, times: Array, target: Array, safe: Truths) -> Array:
-        """No faster than the slew limit, except to the safe value."""
-        start = times[0] if math.isnan(self._time) else self._time
-        with np.errstate(invalid="ignore", over="ignore"):  # a misread time may be of any size
-            most = (self.drive.slew or 0.0) * np.diff(times, prepend=start)
-        most[safe] = math.inf
-        self._time = float(times[-1])
-        if np.all(np.abs(np.diff(target, prepend=self._level)) <= most):
-            self._level = float(target[-1])
-            return target
-        out = np.empty(target.size)
-        level = self._level
-        for i, (goal, limit) in enumerate(zip(target.tolist(), most.tolist(), strict=True)):
-            step = goal - level
-            level = goal if abs(step) <= limit else level + math.copysign(limit, step)
-            out[i] = level
-        self._level = level
-        return out
 
 
 def pattern_drives(

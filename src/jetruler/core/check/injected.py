@@ -11,7 +11,8 @@ import numpy as np
 from ..bench.bench import Bench
 from ..bench.channel import Channel, raw_from
 from ..bench.conditions import faults_of
-from ..bench.drives import Drive, Driver
+from ..bench.driver import Driver
+from ..bench.drives import Drive
 from ..bench.expected import NO_VALUE, ExpectedRow
 from ..error_types import JetRulerError
 from ..finding import Finding, Injected, Severity

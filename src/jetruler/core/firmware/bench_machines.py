@@ -13,7 +13,8 @@ from ..bench.bench import Bench
 from ..bench.channel_reader import zones_that_hold
 from ..bench.conditions import faults_of
 from ..bench.decisions import looked_at
-from ..bench.drives import Drive, Driver
+from ..bench.driver import Driver
+from ..bench.drives import Drive
 from ..bench.smoothing import Smoothing
 from ..numerics import AnyArray, Array, Truths
 from .channel_machines import WINDOW, smooth_machine, trip_machine, values_of_zones, zone_machine
@@ -237,6 +238,8 @@ def machines_of(
         needed = [drive.source, *drive.safe_when, *looked_at(drive, bench)]
         missing = [name for name in dict.fromkeys(needed) if name not in done and name not in known]
         machine = _left_out(missing) if missing else drive_machine(drive, bench, done)
+        if drive.modes:
+            machine = "its modes, which are chosen while it runs"
         if isinstance(machine, str):
             notes.append(f"drive {drive.name}: {machine}")
         else:
