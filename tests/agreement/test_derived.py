@@ -10,6 +10,7 @@ import subprocess
 from pathlib import Path
 from typing import Any
 
+import dask.dataframe
 import numpy as np
 import pandas as pd
 import pytest
@@ -160,3 +161,29 @@ def test_a_report_has_what_is_computed(cli: Cli, home: Path) -> None:
     )
     cli("report", "d", "-o", "report.md")
     assert "The range of a is not known: nothing is worked out." in (home / "report.md").read_text()
+
+
+def test_many_partitions_and_what_has_no_uncertainty(cli: Cli, home: Path) -> None:
+    """A lazy frame in parts gives what the whole gives, with smoothing across the borders."""
+    bench = jr.parse_bench(random_bench(1)[0])  # smoothed
+    rng = np.random.default_rng(3)
+    frame = pd.DataFrame(rng.integers(0, 250, (90, 3)), columns=list("abc"))
+    frame.insert(0, "t_s", np.arange(90) / 10)
+    whole = bench.convert(frame)
+    parts = dask.dataframe.from_pandas(frame, npartitions=4)
+    found = bench.convert(parts).compute(scheduler="sync")
+    name = bench["total"].output_column
+    assert found[name].to_numpy().tobytes() == whole[name].to_numpy().tobytes()
+    (home / "bench.toml").write_text(random_bench(1)[0])
+    frame.to_csv(home / "log.csv", index=False)
+    said = cli("convert", "log.csv", "-b", "bench.toml", "--uncertainty", "-o", "out.csv").stderr
+    assert "total: no ± beside it, since it is computed from others" in said
+    assert "total_u" not in (home / "out.csv").read_text().splitlines()[0]
+
+
+def test_a_log_of_nothing_is_refused_although_something_is_computed(cli: Cli, home: Path) -> None:
+    (home / "bench.toml").write_text(random_bench(0)[0])
+    (home / "log.csv").write_text("a,b,c\nx,x,x\ny,y,y\n")
+    refused = cli("convert", "log.csv", "-b", "bench.toml", "-o", "out.csv")
+    assert refused.returncode == 2
+    assert not (home / "out.csv").exists()

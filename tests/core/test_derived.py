@@ -116,6 +116,16 @@ def test_a_budget_is_that_of_own_draws(name: str, draws: int) -> None:
     assert [row.source for row in found.rows].count("vref of adc") == 1
 
 
+def test_constants_have_units() -> None:
+    level, rail = source("level", "kg"), source("rail", "V")
+    one = derived("one", [level, rail], "level * n / rail", "kg", constants={"n": "5000 mV"})
+    assert one.value_of({"level": 40.0, "rail": 4.0}) == pytest.approx(50.0)
+    with pytest.raises(ParameterError, match="expected a unit of kg/V, found 'kg'"):
+        derived("one", [level, rail], "level * n / rail", "kg", constants={"n": 5.0})
+    with pytest.raises(ParameterError, match="n: expected a quantity"):
+        derived("one", [level, rail], "level * n / rail", "kg", constants={"n": "5 what"})
+
+
 def test_flags_of_the_sources_carry_over() -> None:
     bench = jr.parse_bench(CHAIN)
     log = ["u,i", "1880,900", "4095,900", ",900", "1880,3000", "1880,0"]

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 from ..core.bench.bench import Bench, BenchLike, LogFormat, bench_of
 from ..core.bench.decisions import Decisions
+from ..core.bench.derived import DerivedChannel
 from ..core.error_types import KindError, LogError
 from ..core.result import refuses
 from ..files import Output, reject_overlapping_paths
@@ -283,6 +284,14 @@ class _ConvertPass(EveryPass):
         if self._progress:
             self._progress(*self._conversion.reader.progress)
 
+    def _note_what_has_no_uncertainty(self, summary: Summary) -> None:
+        if self.job.options.uncertainty:
+            summary.without_uncertainty = [
+                channel.name
+                for channel in self._conversion.channels
+                if isinstance(channel, DerivedChannel)
+            ]
+
     def found(self) -> Summary:
         """The summary. Raises `LogError` where not one sample was read."""
         self._pipeline.finish()
@@ -294,12 +303,14 @@ class _ConvertPass(EveryPass):
         summary.pass_through = self._writer.types
         summary.renamed = {i + 1: name for i, name in self._renamed.items()}
         summary.jumps = 0 if self._decisions is None else self._decisions.clock.jumps
+        self._note_what_has_no_uncertainty(summary)
         return _sound(self._conversion)
 
 
 def _sound(conversion: Conversion) -> Summary:
     """The summary; raises `LogError` where not one sample was read."""
     summary, reader = conversion.finished(), conversion.reader
-    if all(c.empty + c.unreadable == c.rows for c in summary.channels.values()):
-        raise reader.nothing_read(channel.column for channel in conversion.channels)
+    own = [c for c in summary.channels.values() if not isinstance(c.channel, DerivedChannel)]
+    if own and all(c.empty + c.unreadable == c.rows for c in own):
+        raise reader.nothing_read(c.channel.column for c in own)
     return summary

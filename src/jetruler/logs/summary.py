@@ -234,6 +234,8 @@ class Summary(Result):
         What `torn_lines` counts: lines of a text, or rows.
     renamed : dict[int, str], optional
         New names of columns without one, or with one that stood there before, by number from 1.
+    without_uncertainty : list[str], optional
+        Channels that have no ± beside them although it was asked for.
 
     Examples
     --------
@@ -257,6 +259,7 @@ class Summary(Result):
     noise: str = ""
     counted: str = "line"
     renamed: dict[int, str] = field(default_factory=dict)
+    without_uncertainty: list[str] = field(default_factory=list)
 
     def folded(self) -> Summary:
         """The same in a few numbers, to be sent or kept."""
@@ -323,6 +326,8 @@ class Summary(Result):
                 notes.append(f"{name}: smoothed by {c.smoothing}")
             if c.fractional and c.channel.ruler.takes == "count":
                 notes.append(f"{name}: {c.fractional} fractional counts, converted as they stand")
+        for name in self.without_uncertainty:
+            notes.append(f"{name}: no ± beside it, since it is computed from others")
         if self.torn_rows:
             where = self._where(self.torn_lines, self.torn_rows)
             notes.append(f"{many(self.torn_rows, 'row')} with too few or too many fields {where}")

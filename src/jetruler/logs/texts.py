@@ -14,6 +14,7 @@ from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel, CodeTable
 from ..core.bench.channel_reader import ChannelReader
 from ..core.bench.decisions import Decided
+from ..core.bench.derived import DerivedChannel
 from ..core.bench.drives import Drive
 from ..core.bench.smoothing import Smoothing
 from ..core.numerics import AnyArray, Array, FlagArray
@@ -225,8 +226,9 @@ class DecidedTexts:
 def uncertainty_texts(
     channel: Channel, decimal: str, encode: Encode | None = None
 ) -> UncertaintyTexts | None:
-    """The uncertainties of a channel; a zone has none."""
-    if channel.ruler.label(0.0) is not None:
+    """The uncertainties of a channel; a zone has none, and of what is computed from others a row
+    does not say what the others were."""
+    if channel.ruler.label(0.0) is not None or isinstance(channel, DerivedChannel):
         return None
 
     return UncertaintyTexts(channel, decimal, encode)

@@ -12,14 +12,14 @@ from typing import Any, get_args
 import numpy as np
 
 from ..containers import like_given
-from ..error_types import JetRulerError, ParameterError, UnitError
+from ..error_types import JetRulerError, ParameterError, QuantityError, UnitError
 from ..laws.formula import FIXED, FUNCTIONS, Dual, Duals, expression_tree, with_numbers
 from ..laws.raw_edge import Input
 from ..laws.thermocouple import Kind, emf, emf_slope
 from ..numerics import Array
 from ..result import refuses, refuses_fields
 from ..ruler.base_law import Evaluator, ignore_fp_warnings
-from ..ruler.quantity import Quantityish
+from ..ruler.quantity import Quantityish, quantity, unit_written
 from ..ruler.reading import Flag, Reading, Step, Trace
 from ..ruler.ruler import Ruler
 from ..ruler.units import (
@@ -123,14 +123,15 @@ class Combination:
     """A formula of the values of several channels, with its unit worked out.
 
     expression: of the names of the sources, as of the law `formula`, and atan2, hypot, min and max
-    of two values. unit: of the result; worked out where it is left out. constants: by name.
-    Values are taken in the units of their channels; those of one kind in the unit of the first.
+    of two values. unit: of the result; worked out where it is left out. constants: by name, a text
+    with its unit: `"5 V"`. Values are taken in the units of their channels, those of one kind in
+    the unit of the first.
     """
 
     expression: str
     sources: tuple[Channel, ...]
     unit: str | None = None
-    constants: tuple[tuple[str, float], ...] = ()
+    constants: tuple[tuple[str, float | str], ...] = ()
     _found: tuple[str | None, float] = field(init=False, compare=False, default=(None, 1.0))
 
     def __post_init__(self) -> None:
@@ -165,29 +166,67 @@ class Combination:
         return self._found[1]
 
     @cached_property
+    def _commons(self) -> dict[Any, str]:
+        """The unit that values of each kind are brought to: that of the first of them."""
+        first: dict[Any, str] = {}
+        units = [source.unit for source in self.sources] + [u for _, u in self._given.values()]
+        for unit in units:
+            if unit is not None and (size := size_of(unit)) is not None:
+                first.setdefault(frozenset(size.dimensionality.items()), unit)
+        return first
+
+    def _common(self, unit: str | None) -> str | None:
+        """The unit that one of its kind is brought to; None where it is none."""
+        size = None if unit is None else size_of(unit)
+        if size is None:
+            return None
+        return self._commons[frozenset(size.dimensionality.items())]
+
+    @cached_property
+    def _given(self) -> dict[str, tuple[float, str | None]]:
+        """The constants as they are written: number and unit."""
+        found: dict[str, tuple[float, str | None]] = {}
+        for name, value in self.constants:
+            if not isinstance(value, str):
+                found[name] = (float(value), None)
+                continue
+            try:
+                unit = unit_written(value)
+                found[name] = (
+                    float(quantity(value, unit)),
+                    None if unit is None else spelled(unit),
+                )
+            except QuantityError as error:
+                raise ParameterError(name, value, error.expected, error.why) from None
+        return found
+
+    @cached_property
+    def numbers(self) -> dict[str, float]:
+        """The constants as numbers, in the units that values of their kinds are brought to."""
+        found = {}
+        for name, (value, unit) in self._given.items():
+            common = self._common(unit)
+            times, plus = (1.0, 0.0) if common is None else factor_and_offset(str(unit), common)
+            found[name] = value * times + plus
+        return found
+
+    @cached_property
     def scales(self) -> tuple[tuple[float, float], ...]:
         """Factor and offset that bring each source to the first unit of its kind."""
-        first: dict[Any, str] = {}
         found = []
         for source in self.sources:
-            size = None if source.unit is None else size_of(source.unit)
-            if size is None or source.unit is None:
-                found.append((1.0, 0.0))
-                continue
-            common = first.setdefault(frozenset(size.dimensionality.items()), source.unit)
-            found.append(factor_and_offset(source.unit, common))
+            common = self._common(source.unit)
+            same = common is None or source.unit is None
+            found.append((1.0, 0.0) if same else factor_and_offset(source.unit, common))
         return tuple(found)
 
     def _unit_and_factor(self, tree: ast.expr) -> tuple[str | None, float]:
         """The unit of the result, and what it is multiplied by to be in that unit."""
-        first: dict[Any, Any] = {}
-        sizes: dict[str, Any] = dict.fromkeys((*FIXED, *dict(self.constants)), 1.0)
-        for source in self.sources:
-            size = None if source.unit is None else size_of(source.unit)
-            sizes[source.name] = 1.0
-            if size is not None:
-                kind = frozenset(size.dimensionality.items())
-                sizes[source.name] = first.setdefault(kind, size)
+        sizes: dict[str, Any] = dict.fromkeys(FIXED, 1.0)
+        named = [(source.name, source.unit) for source in self.sources]
+        for name, unit in [*named, *((n, u) for n, (_, u) in self._given.items())]:
+            common = self._common(unit)
+            sizes[name] = 1.0 if common is None else size_of(common)
         try:
             found = _Units(sizes).value(tree)
         except UnitError as error:
@@ -241,7 +280,7 @@ class Combination:
             moved = self.scales[i][0] if i == by else 0.0
             names[source.name] = (x, np.full_like(x, moved))
         like = np.zeros_like(arrays[0])
-        for key, value in {**FIXED, **dict(self.constants)}.items():
+        for key, value in {**FIXED, **self.numbers}.items():
             names.setdefault(key, (like + value, like))
         y, slope = _Several(like, names).value(self._tree)
         times = self._found[1]
@@ -254,7 +293,7 @@ class Combination:
         """The worked line: names, then numbers, then the result."""
         given = [float(v[0]) for v in self.scaled([np.array([v]) for v in values])]
         numbers = dict(zip((s.name for s in self.sources), given, strict=True))
-        text = with_numbers(self.expression, {**numbers, **dict(self.constants)})
+        text = with_numbers(self.expression, {**numbers, **self.numbers})
         times = self._found[1]
         scale = "" if times == 1 else f" · {number(times)}"
         y = float(self.of([np.array([v]) for v in values])[0])
@@ -405,7 +444,7 @@ def derived(
     unit: str | None = None,
     *,
     laws: Iterable[Any] = (),
-    constants: Mapping[str, float] | None = None,
+    constants: Mapping[str, float | str] | None = None,
     **settings: Any,
 ) -> DerivedChannel:
     """A channel computed from others.
@@ -424,8 +463,8 @@ def derived(
         is given: V · mA are W by a thousandth.
     laws : Iterable[Law], optional
         Laws behind the formula.
-    constants : Mapping[str, float], optional
-        Numbers by name.
+    constants : Mapping[str, float | str], optional
+        Numbers by name, or texts with a unit.
     **settings : decimals, limits, smooth, about; as of `Channel`.
 
     Returns

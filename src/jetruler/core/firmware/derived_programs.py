@@ -77,7 +77,7 @@ def derived_function(
         if (times, plus) != (1.0, 0.0):
             body.append(f"{name} = {name} * {constant(times)} + {constant(plus)}")
     tree = ast.parse(combined.expression.strip(), mode="eval").body
-    numbers = {**FIXED, **dict(combined.constants)}
+    numbers = {**FIXED, **combined.numbers}
     expression = ast.unparse(_Renamed(names, numbers).visit(tree))
     scale = combined.result_factor
     body.append(f"x = {expression}" if scale == 1 else f"x = ({expression}) * {constant(scale)}")
