@@ -122,7 +122,7 @@ def test_constants_have_units() -> None:
     assert one.value_of({"level": 40.0, "rail": 4.0}) == pytest.approx(50.0)
     with pytest.raises(ParameterError, match="expected a unit of kg/V, found 'kg'"):
         derived("one", [level, rail], "level * n / rail", "kg", constants={"n": 5.0})
-    with pytest.raises(ParameterError, match="n: expected a quantity"):
+    with pytest.raises(ParameterError, match="n: expected a known unit"):
         derived("one", [level, rail], "level * n / rail", "kg", constants={"n": "5 what"})
 
 
