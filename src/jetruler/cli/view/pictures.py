@@ -10,11 +10,12 @@ from functools import lru_cache
 from rich.text import Text
 
 from ...core.bench.channel import Channel
+from ...core.bench.derived import DerivedChannel
 from ...core.bench.drives import Drive
 from ...core.error_types import ParameterError
 from ...core.ruler.raw_range import raw_ends
 from ...core.ruler.reading import Flag, flag_names
-from ...core.ruler.units import number, raw_symbol, symbol
+from ...core.ruler.units import number, raw_symbol, significant, symbol
 from ...live.controls import ChannelState, DriveState, Snapshot, TripState
 from ...live.stream_processor import Window
 from ...show.ticks import SMALL, in_use, round_values, true_ticks
@@ -82,7 +83,7 @@ def ruler_room(width: int) -> tuple[int, int]:
 def ruler_rows(state: ChannelState, width: int, rows: int, chosen: bool) -> list[Text]:
     """A channel by its ruler, in one to three lines."""
     channel, flags = state.channel, flag_names(state.flags)
-    raw = number(state.count) if state.has_count else "–"
+    raw = _raw_text(state)
     volts = "–" if math.isnan(state.volts) else f"{state.volts:.3f} V"
     line = named(channel.name, chosen)
     line.append(f"{raw:>{COUNT}}{volts:>{VOLTS}}")
@@ -107,6 +108,17 @@ def ruler_rows(state: ChannelState, width: int, rows: int, chosen: bool) -> list
     raw_edge = _edge(raw_marks, low, high, state, room, signs="┬╤▼")
     first = line + Text("  ") + raw_edge + Text(f"{ends:>{ENDS}}")
     return [first, Text(" " * before) + true_edge, under]
+
+
+def _raw_text(state: ChannelState) -> str:
+    """The raw value with as many digits as there is room for; what is computed from others has
+    none of its own."""
+    if not state.has_count or isinstance(state.channel, DerivedChannel):
+        return "–"
+    if state.channel.ruler.takes == "count":
+        return number(state.count)
+    texts = (number(significant(state.count, digits)) for digits in (15, 6, 5, 4, 3))
+    return next((text for text in texts if len(text) < COUNT), number(state.count))
 
 
 def _ends_seen(state: ChannelState) -> str:
