@@ -5,6 +5,7 @@ MkDocs calls `on_config` and `on_files`; nothing is written into the folder of t
 
 from __future__ import annotations
 
+import dataclasses
 import re
 from collections.abc import Iterator
 from pathlib import Path
@@ -80,8 +81,20 @@ OPTIONS = {
 
 def _entry(prefix: str, name: str) -> str:
     """What makes the text of a name."""
-    options = f"    options: {{ {OPTIONS[name]} }}\n" if name in OPTIONS else ""
+    given = [OPTIONS[name]] if name in OPTIONS else _members(prefix, name)
+    options = f"    options: {{ {', '.join(given)} }}\n" if given else ""
     return f"::: {_home(prefix, name)}\n{options}"
+
+
+def _members(prefix: str, name: str) -> list[str]:
+    """The members of a class without its fields, which its docstring lists."""
+    module = jetruler if prefix == "jetruler" else getattr(jetruler, prefix.partition(".")[2])
+    thing = getattr(module, name)
+    if not dataclasses.is_dataclass(thing):
+        return []
+    fields = {field.name for field in dataclasses.fields(thing)}
+    own = [key for key in vars(thing) if not key.startswith("_") and key not in fields]
+    return [f"members: [{', '.join(own)}]" if own else "members: false"]
 
 
 def _home(prefix: str, name: str) -> str:

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import ast
+import dataclasses
+import inspect
 import re
 import runpy
 import subprocess
 import sys
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+import jetruler as jr
 from tests.helpers.browser import browser, needs_browser
 from tests.helpers.public import MODULES, PUBLIC
 from tests.helpers.sizes import soak
@@ -90,3 +95,34 @@ def test_nothing_of_a_page_is_cut(browser: Any, tmp_path: Path) -> None:
             if found := browser.execute_script(CUT):
                 cut[f"{page.relative_to(tmp_path)} at {width}"] = found[:4]
     assert not cut
+
+
+FIELDS = [
+    jr.Bench,
+    jr.Channel,
+    jr.Drive,
+    jr.Trip,
+    jr.Condition,
+    jr.LogFormat,
+    jr.Marks,
+    jr.Smoothing,
+]
+RESULTS = [getattr(jr.results, name) for name in jr.results.__all__]
+
+
+@pytest.mark.parametrize(
+    "kind", [one for one in (*FIELDS, *RESULTS) if dataclasses.is_dataclass(one)], ids=str
+)
+def test_editors_show_what_a_field_is(kind: type) -> None:
+    """A text stands below each public field: what an editor shows where the field is used."""
+    tree = ast.parse(Path(inspect.getsourcefile(kind) or "").read_text("utf-8"))
+    (own,) = (n for n in ast.walk(tree) if isinstance(n, ast.ClassDef) and n.name == kind.__name__)
+    for field, below in pairwise(own.body):
+        if not isinstance(field, ast.AnnAssign) or not isinstance(field.target, ast.Name):
+            continue
+        name = field.target.id
+        if name.startswith("_") or "ClassVar" in ast.unparse(field.annotation):
+            continue
+        assert isinstance(below, ast.Expr), name
+        assert isinstance(below.value, ast.Constant), name
+        assert str(below.value.value).strip(), name

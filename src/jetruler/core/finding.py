@@ -65,13 +65,22 @@ class Finding:
     """
 
     severity: Severity
+    """How serious it is."""
     where: str
+    """The column or channel, or the place in the bench file."""
     what: str
+    """What is the matter."""
     remedy: str
+    """What to do about it."""
     rule: str = ""
+    """Name of the check that found it."""
     why: str = ""
+    """Why it matters."""
     change: str = ""
+    """What to type, where the bench file can mend it. It has been tried: after it this finding is
+    gone, and there is no new one."""
     explains: tuple[Finding, ...] = ()
+    """Findings that this change clears too: they follow from this one."""
     _changes: tuple[Any, ...] = dataclasses.field(default=(), repr=False, compare=False)
     """What its rule proposes, the likeliest first, before it is tried."""
 

@@ -114,13 +114,22 @@ class LiveSample:
     """
 
     time: float
+    """In seconds, by the source's clock, or since the start; the sample's number in a log without a
+    clock."""
     values: dict[str, float]
+    """By channel; NaN where there is none."""
     flags: dict[str, Flag]
+    """By channel."""
     trips: dict[str, bool]
+    """On or off, by trip."""
     commands: dict[str, float]
+    """What each drive would be sent; nothing is sent."""
     turned: tuple[str, ...] = ()
+    """The trips that turned on or off with this sample."""
     by_hand: dict[str, str] = field(default_factory=dict)
+    """Drives that are "held", "fed" from elsewhere or "gate_off", as `jr.Live` does it."""
     timestamp: datetime | None = None
+    """The date and time of a source that says them."""
 
 
 class _Handed:

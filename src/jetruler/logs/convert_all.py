@@ -117,11 +117,17 @@ class Fleet(Result):
     """
 
     done: list[Path] = field(default_factory=list)
+    """Logs that are converted."""
     skipped: list[Path] = field(default_factory=list)
+    """Logs whose result was there already."""
     failed: dict[Path, str] = field(default_factory=dict)
+    """Why, by log."""
     summary: Summary = field(default_factory=lambda: Summary({}))
+    """One summary over all logs."""
     types: dict[str, dict[str, list[Path]]] = field(default_factory=dict)
+    """Types of the columns that pass through: logs by column and type."""
     out: str = ""
+    """The folder of the results."""
 
     @property
     def headline(self) -> str:

@@ -168,15 +168,23 @@ class Look(Result):
     """
 
     rows: int
+    """Rows of the log."""
     columns: dict[str, ColumnLook]
+    """What was found in each column of counts, by channel or column."""
     time: TimeSurvey | None
+    """What its time column does; None without one."""
     findings: tuple[Finding, ...]
+    """Most serious first."""
     torn_rows: int
+    """Rows with too few or too many fields."""
     left_out: tuple[str, ...]
     """Columns that hold neither counts nor time."""
     line_format: str = ""
+    """How the log's lines were read, where nobody said so."""
     noise: str = ""
+    """How many lines were no samples, with the first of each kind."""
     unnamed: bool = False
+    """Whether its columns have numbers for names."""
 
     @property
     def remarks(self) -> list[str]:

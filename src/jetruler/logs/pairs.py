@@ -59,14 +59,23 @@ class Pairs(Result):
     """
 
     at: Array
+    """Time in seconds, or sample number, shape (n,)."""
     a: Array
+    """The values, shape (n,)."""
     b: Array
+    """The values, shape (n,)."""
     left_out: tuple[int, int]
+    """Samples of each that had a flag (a rail, a clamp, a fault, or nothing there)."""
     missing: int
+    """Samples of the second beside which the first had none."""
     interval: float
+    """The usual time between two pairs, NaN without time."""
     in_time: bool
+    """Whether one of them was interpolated to the other's times."""
     time_name: str
+    """Name of the time column, or "sample"."""
     unit_of_other: str | None
+    """The unit that the other one's values stood in."""
 
     @property
     def headline(self) -> str:

@@ -246,20 +246,35 @@ class Summary(Result):
     """
 
     channels: dict[str, ChannelSummary]
+    """Rows, flags, smallest, largest and mean of each channel."""
     rows: int = 0
+    """Rows of the log."""
     torn_rows: int = 0
+    """Rows with too few or too many fields."""
     torn_lines: list[int] = field(default_factory=list)
+    """Lines of the first few of them."""
     comments: int = 0
+    """Lines that were left out."""
     blank_lines: int = 0
+    """Lines that were left out."""
     late: dict[str, int] = field(default_factory=dict)
+    """Fields that came when the columns were settled: how many values of each were left out."""
     quotes: list[tuple[int, int]] = field(default_factory=list)
+    """Lines in which a quote opens that is never closed (0), or goes on for so many lines."""
     jumps: int = 0
+    """How often the log's time went back or leapt, where trips were looked at."""
     pass_through: dict[str, str] = field(default_factory=dict)
+    """Types of the columns that pass through, by name, where the result is typed."""
     line_format: str = ""
+    """How the log's lines were read, where nobody said so."""
     noise: str = ""
+    """How many lines were no samples, with the first of each kind."""
     counted: str = "line"
+    """What `torn_lines` counts: lines of a text, or rows."""
     renamed: dict[int, str] = field(default_factory=dict)
+    """New names of columns without one, or with one that stood there before, by number from 1."""
     without_uncertainty: list[str] = field(default_factory=list)
+    """Channels that have no ± beside them although it was asked for."""
 
     def folded(self) -> Summary:
         """The same in a few numbers, to be sent or kept."""

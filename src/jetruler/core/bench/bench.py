@@ -110,17 +110,32 @@ class LogFormat:
     """
 
     delimiter: str | None = None
+    """Sign between two cells, or its name: "comma", "semicolon", "tab", "blank", "bar"."""
     decimal: str = "."
+    """"." or ","."""
     header: bool | None = None
+    """Whether the first line has the names. A first line of nothing but numbers and times is
+    data."""
     comment: str = "#"
+    """Lines that start with it are left out, and counted."""
     format: str | None = None
+    """"csv" (cells), "pairs" (`name=value` or `name: value`), "words" (numbers between words that
+    stay the same), "jsonl" (a JSON object a line), "parquet"."""
     columns: tuple[str, ...] | None = None
+    """Names of the cells, for lines without a header."""
     time: str | int | None = None
+    """The column with the log's own time."""
     time_unit: str | None = None
+    """Unit of `time`: "s", "ms", "us", "min" or "h"; that in its name (`t_ms`) if left out, and the
+    second without one."""
     interval: float | str | None = None
+    """Time between two samples, for a log without a time column."""
     baud: int = 115_200
+    """Of a serial port."""
     stale: float | str = 2.0
+    """Seconds of silence after which a stream is stale."""
     line_end: LineEnd = "lf"
+    """What ends a line that is sent."""
 
     def __post_init__(self) -> None:
         if self.delimiter in DELIMITERS:
@@ -213,13 +228,23 @@ class Bench(Mapping[str, Channel]):
     """
 
     title: str
+    """What people call it."""
     channels: dict[str, Channel]
+    """Channels by name, or one after another."""
     trips: dict[str, Trip] = field(default_factory=dict)
+    """Trips by name."""
     drives: dict[str, Drive] = field(default_factory=dict)
+    """Drives by name."""
     log: LogFormat | None = None
+    """How its logs and streams are written."""
     converter: Converter | None = None
+    """The converter that its channels share, where the file has a table `[converter]`; each
+    channel's own stands in its ruler."""
     derived: dict[str, DerivedChannel] = field(default_factory=dict)
+    """The channels that are computed from others; those among `channels` go here. As a mapping a
+    bench has both."""
     wire: WireLines | None = None
+    """Set-up lines and lines by name that its actuators' controller is sent."""
 
     if TYPE_CHECKING:  # a list of channels is one by their names
 

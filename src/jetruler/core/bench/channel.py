@@ -86,20 +86,38 @@ class Channel:
     """
 
     name: str
+    """Letters, digits and _, a letter first."""
     chain: Ruler
+    """The laws from the counts to the value, without the limits."""
     column: str | int
+    """Name of the log column, or its number from 1."""
     about: str = ""
+    """Free text for people."""
     limits: tuple[float, float] | None = None
+    """(low, high) within which a value is expected; values outside are flagged, not changed."""
     decimals: int | None = None
+    """Places shown."""
     smooth: Smoothing | None = None
+    """How its samples are smoothed when a log is converted."""
     noise: float | None = None
+    """Standard deviation of one reading in counts."""
     calibration: float | FitCovariance | None = None
+    """What a calibration left of its error: `Toleranced` about 0, or the covariance of a fit."""
     dissipation: float | None = None
+    """Watts that warm the sensor by one kelvin."""
     rails: Literal["ends", "faults"] | None = None
+    """What a sample on a rail is: the end of the travel, or a broken wire; found from the marks,
+    the clamp or the limits if left out."""
     correlated: tuple[Correlation, ...] = ()
+    """Toleranced parameters that are off together."""
     expected: tuple[ExpectedRow, ...] = ()
+    """Rows `(raw, value)` or `(raw, value, tolerance)` that `check` runs: what must come out."""
     lists_edge: bool = field(default=False, compare=False, repr=False)
+    """Whether a bench file has the converter in the channel's own list of laws: messages count laws
+    from it."""
     other_of: str = ""
+    """The channel whose reading this is in another unit; its name says the unit then, and its
+    column in a converted log is called by its name."""
     ruler: Ruler = field(init=False, compare=False)
     """The laws with the limits at their end."""
 

@@ -206,14 +206,27 @@ class Condition:
     """
 
     channel: str
+    """Name of the channel that is watched."""
     above: float | None = None
+    """On from this value up, off below `release`. As all values here it is in the channel's unit,
+    or a text with its own: "225 degC"."""
     below: float | None = None
+    """On under this value, off from `release` up."""
     release: float | None = None
+    """Value at which it turns off again."""
     rises_by: float | None = None
+    """On while the value is so much above its smallest, below its largest, or off either, of the
+    last `within` seconds."""
     falls_by: float | None = None
+    """On while the value is so much above its smallest, below its largest, or off either, of the
+    last `within` seconds."""
     changes_by: float | None = None
+    """On while the value is so much above its smallest, below its largest, or off either, of the
+    last `within` seconds."""
     within: float | str | None = None
+    """Seconds, or a text such as "5 s", for a rise, a fall or a change."""
     flagged: bool | tuple[str, ...] | None = None
+    """On while the channel has one of these flags (True: any that tells of a fault)."""
 
     if TYPE_CHECKING:  # texts and quantities are read
 

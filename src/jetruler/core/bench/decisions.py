@@ -55,11 +55,17 @@ class Decided:
     """
 
     times: Array
+    """In s, never going back."""
     trips: dict[str, Truths]
+    """On or off."""
     drives: dict[str, Array]
+    """Commands."""
     safe: dict[str, Truths]
+    """Where a drive's command is its safe value."""
     events: list[TripEvent]
+    """Where trips turned on or off, in order of time."""
     clock_faults: Truths = field(default_factory=lambda: np.zeros(0, np.bool_))
+    """Where the source's clock was of no use: it stands still, leaps, or cannot be read."""
 
 
 def looked_at(drive: Drive, bench: Bench) -> tuple[str, ...]:

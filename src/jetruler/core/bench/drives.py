@@ -105,25 +105,50 @@ class Drive:
     """
 
     name: str
+    """Letters, digits and _, a letter first."""
     source: str
+    """The channel's or the trip's name (a trip is 1 while it is on, else 0)."""
     marks: tuple[tuple[float, float], ...]
+    """Pairs (value, command), two or more, as numbers or texts with a unit: `"80 degC"`; of a
+    command, as of all that follow, also a part of the range: `"50 %"`. Straight between them, and
+    beyond the outer ones as at them."""
     safe: float
+    """Sent when nothing better is known."""
     range: str | tuple[float, float] = "duty8"
+    """"duty8", "duty10", "duty16", "pulse" (µs), or any two numbers; commands lie in it."""
     clamp: tuple[float, float] | None = None
+    """Narrows the range; the hull of the marks, `off` and `safe` if left out."""
     dead_band: float = 0.0
+    """Commands no further than this from `off` are `off`, so that off is really off."""
     off: float | None = None
+    """0 if the marks reach it, else their smallest command."""
     whole: bool = True
+    """Commands are whole numbers."""
     slew: float | None = None
+    """The fastest change in commands a second; to the safe value it goes at once."""
     safe_when: tuple[str, ...] = ()
+    """Trips that send it too."""
     safe_flags: tuple[str, ...] = FAULTS
+    """Flags of the source that do."""
     output: str = ""
+    """Its name on the wire, of letters, digits, _, . and -; that of the drive if left out."""
     decimals: int | None = None
+    """Places of its commands on the wire and in outputs; up to ten digits if left out."""
     wire: str = WIRE
+    """The line that is sent. `{value}` is the command, `{output}` the output's name; nothing else
+    stands in braces."""
     about: str = ""
+    """Free text for people."""
     unit: str = ""
+    """Of the commands; that of the range if left out."""
     expected: tuple[ExpectedRow, ...] = ()
+    """Rows `(raw, command)` or `(raw, command, tolerance)` that `check` runs: raw values of its
+    channel, and the commands that must come out."""
     gated: str = ""
+    """A line that is sent once when its gate goes off, behind its safe value; nothing if left
+    out."""
     modes: tuple[DriveMode, ...] = ()
+    """Other ways in which it works, chosen by a trip or by hand."""
     bounds: tuple[float, float] = field(init=False, compare=False)
     """What no command ever leaves."""
 

@@ -67,10 +67,19 @@ class Smoothing:
     """
 
     kind: Kind
+    """"mean", "median", "exponential" (weight 2/(n+1) for the newest, which lags as much as the
+    mean of n), or "spikes" (a median gate: a sample further off the median of the last n than four
+    robust deviations, and than `beyond`, is replaced by it; all others are kept)."""
     over: int | str
+    """The n samples, or a time in seconds as text ("2 s"). An even median is the mean of the two in
+    the middle."""
     blocks: bool = False
+    """N readings make one; the result then changes every n samples."""
     where: Where = "counts"
+    """On the "counts" (default: noise is even there, and a bent law after it adds no bias) or on
+    the "values" behind the laws."""
     beyond: float = 4.0
+    """For "spikes", in counts (or values)."""
 
     def __post_init__(self) -> None:
         for error in self.errors():

@@ -53,11 +53,17 @@ class Trip:
     """
 
     name: str
+    """Letters, digits and _, a letter first."""
     conditions: tuple[Condition, ...]
+    """Joined by `join`, "any" or "all"."""
     join: Literal["any", "all"] = "any"
+    """"any" or "all" of the conditions."""
     hold: float | str = 0.0
+    """Seconds that they must hold before they count."""
     stay: float | str = 0.0
+    """Seconds that the trip stays on at least."""
     about: str = ""
+    """Free text for people."""
 
     if TYPE_CHECKING:  # a list of conditions is one, too
 

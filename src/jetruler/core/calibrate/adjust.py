@@ -103,14 +103,23 @@ class Adjustment(Result):
     """
 
     channel: Channel
+    """As it was."""
     adjusted: Channel
+    """With the parameters as the marks call for; those whose uncertainty is known carry it."""
     parameters: tuple[FittedParameter, ...]
+    """The free ones."""
     before: tuple[float, ...]
+    """What they were."""
     marks: Marks
+    """As used."""
     read: Array
+    """What the adjusted channel makes of the raw values, shape (n,)."""
     error: Array
+    """Read − true, shape (n,)."""
     error_before: Array
+    """The same of the channel as it was."""
     dof: int
+    """Marks beyond the parameters."""
 
     @property
     def headline(self) -> str:

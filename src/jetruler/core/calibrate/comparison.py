@@ -138,32 +138,62 @@ class Comparison(Result):
     """
 
     names: tuple[str, str]
+    """What the two are called."""
     unit: str | None
+    """Their unit."""
     a: Array = field(repr=False)
+    """Values of the first, shape (n,)."""
     b: Array = field(repr=False)
+    """Values of the second, shape (n,)."""
     n: int
+    """Pairs."""
     independent: float
+    """As how many independent ones they count."""
     bias: float
+    """Mean difference."""
     half_width: float
+    """Of the 95 % interval of the bias."""
     largest_bias: float
+    """A larger one would have shown, 99 times in a hundred."""
     standard_deviation: float
+    """Standard deviation of the differences."""
     noise_a: float
+    """Standard deviation of each round its slow movement (NaN without time order)."""
     noise_b: float
+    """Standard deviation of each round its slow movement (NaN without time order)."""
     limits: tuple[float, float]
+    """Of agreement: 95 % of the differences lie between, a delay included."""
     limits_aligned: tuple[float, float]
+    """The same after the delay was taken out."""
     gain: float
+    """Gain error (0.01 is 1 %); NaN where the values move too little to tell."""
     gain_half_width: float
+    """Of the 95 % interval of the gain."""
     middle: float
+    """The value at which an offset of `bias` is left beside the gain."""
     bend: float
+    """The largest difference that neither offset nor gain removes, where it is significant, else
+    0."""
     drift: float
+    """How far the differences drift from the first pair to the last, where that is the verdict,
+    else 0."""
     scale: tuple[float, float] | None
+    """How much the first moves when the second moves by one, between which two factors at 99 %;
+    None where it cannot be told."""
     delay: Delay
+    """Of a behind b, in samples; what it does to the differences is taken out first."""
     within: float
+    """The difference that matters."""
     bearable: float
+    """How far single readings may be apart without averaging them being worth while."""
     verdict: Verdict
+    """"agree", "offset", "gain", "bend", "drift", "reversed", or "cannot tell"."""
     reason: str
+    """Why it cannot be told."""
     correction: Line | None
+    """The line to put on top of a so that it reads as b; None if none is called for."""
     notes: tuple[str, ...] = ()
+    """What else is to be said, such as a delay."""
 
     @property
     def difference(self) -> Array:

@@ -76,17 +76,29 @@ class Fit(Result):
     """
 
     law: Law
+    """The fitted law."""
     ruler: Ruler
+    """The laws before it, the law, the laws behind it."""
     parameters: tuple[FittedParameter, ...]
+    """Those that were free, in the order of `covariance`."""
     covariance: Array
+    """Of the free parameters, shape (p, p)."""
     marks: Marks
+    """As used, in the ruler's units."""
     x: Array
+    """What the law gets of each mark, shape (n,)."""
     read: Array
+    """What the law makes of x, shape (n,)."""
     error: Array
+    """Read − true, shape (n,)."""
     outliers: tuple[int, ...]
+    """Places of the marks that were set aside."""
     dof: int
+    """Of freedom."""
     scatter: float
+    """Standard deviation of the errors; with uncertainties given, in units of those."""
     was: Array | None = None
+    """The errors before this fit, where there was another law."""
     _each_left_out: Callable[[], Array] = field(default=lambda: np.empty(0), repr=False)
     _before: Ruler | None = field(default=None, repr=False)
     _solution: Solution | None = field(default=None, repr=False)

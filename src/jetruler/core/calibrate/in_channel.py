@@ -36,7 +36,7 @@ class Calibration(Result):
         The channel as it was.
     fit : Fit
         The fitted law.
-    place : int
+    index : int
         Place of the law among the channel's laws, from 0.
     replaced : Law | None
         The law that it takes the place of; None if it stands between those that are there.
@@ -53,10 +53,15 @@ class Calibration(Result):
     """
 
     channel: Channel
+    """The channel as it was."""
     fit: Fit
+    """The fitted law."""
     index: int
+    """Place of the law among the channel's laws, from 0."""
     replaced: Law | None
+    """The law that it takes the place of; None if it stands between those that are there."""
     error_before: Array
+    """What the channel read before less the truth at each mark; NaN where it read nothing."""
 
     @property
     def calibrated(self) -> Channel:

@@ -154,14 +154,24 @@ class Marks(ByValue):
     """
 
     raw: Array
+    """Shape (n,)."""
     true: Array
+    """Shape (n,)."""
     u_true: Array | None = None
+    """Standard uncertainty of each true value, independent from mark to mark, or None."""
     raw_unit: str | None = None
+    """"count", or the unit at some joint of a channel's laws; None is whatever the law takes."""
     true_unit: str | None = None
+    """None is whatever the law gives."""
     names: tuple[str, ...] = ()
+    """Where each mark stands, for messages."""
     u_raw: Array | None = None
+    """Standard uncertainty of each raw value, or None."""
     u_common: float = 0.0
+    """Standard uncertainty of an error that all true values share: that of the one reference
+    thermometer, in the unit of true."""
     unused: tuple[str, ...] = ()
+    """Columns of the marks' file that were not taken along."""
 
     if TYPE_CHECKING:  # whatever holds numbers is read
 

@@ -50,11 +50,17 @@ class SpotCheck(Result):
     """
 
     channel: Channel
+    """The channel."""
     marks: Marks
+    """As used, true in the unit that it was compared in."""
     read: Array
+    """What the channel reads, shape (n,); NaN where it has no value."""
     error: Array
+    """Read − true, shape (n,)."""
     within: float | None
+    """The error that is allowed."""
     saturated: tuple[str, ...]
+    """Sentences on marks that stand on a rail."""
 
     @property
     def known_to(self) -> Array:

@@ -51,12 +51,19 @@ class AveragingChoice(Result):
     """
 
     value: float
+    """The value, in the channel's unit."""
     unit: str | None
+    """The channel's unit."""
     noise: float
+    """Of one reading, in counts, as it was said or as the readings show it."""
     slope: float
+    """The channel's unit per count there."""
     answer: HowMany
+    """How many readings hold the target."""
     interval: float | None = None
+    """Seconds between two readings, if known."""
     raw_unit: str | None = "count"
+    """Unit of the noise."""
 
     @property
     def headline(self) -> str:

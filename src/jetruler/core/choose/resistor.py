@@ -208,15 +208,25 @@ class ResistorChoice(Result):
     """
 
     aim: Aim
+    """What is best."""
     low: float
+    """Lower end of the range."""
     high: float
+    """Upper end of the range."""
     at: float | None
+    """The value that matters, if one was said."""
     unit: str | None
+    """Unit of the three."""
     leg: Leg
+    """The sensor's leg."""
     series: str
+    """Series of the resistors."""
     candidates: tuple[Candidate, ...]
+    """Best first."""
     present: Candidate
+    """The resistor that is there."""
     optimum: Candidate
+    """What no series limits."""
     left_out: int
     """Candidates that exceed the limits of current or heating."""
     seen: tuple[tuple[str, float, float, float], ...] = ()

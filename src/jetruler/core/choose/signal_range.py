@@ -81,12 +81,19 @@ class AmplifierChoice(Result):
     """
 
     low: float
+    """Lower end of the signal, in V."""
     high: float
+    """Upper end of the signal, in V."""
     vref: float
+    """Reference voltage, in V."""
     fraction: float
+    """Fraction of the reference that the signal is to cover."""
     series: str
+    """Series of the resistors."""
     stages: tuple[AmplifierStage, ...]
+    """The stages that serve, with their resistors."""
     left_out: tuple[str, ...]
+    """Why each other stage cannot serve."""
 
     @property
     def table(self) -> dict[str, list[object]]:
@@ -329,8 +336,11 @@ class ReferenceChoice(Result):
     """
 
     low: float
+    """Lower end of the signal, in V."""
     high: float
+    """Upper end of the signal, in V."""
     candidates: tuple[Reference, ...]
+    """One for each reference voltage, best first."""
 
     @property
     def best(self) -> Reference | None:

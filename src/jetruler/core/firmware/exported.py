@@ -65,13 +65,21 @@ class Exported(Result):
     """
 
     channel: Channel
+    """The channel."""
     name: str
+    """As the target takes it."""
     kind: str
+    """The form that was chosen, in words."""
     program: Program
+    """The program that was chosen."""
     wanted: ReferenceValues
+    """The values that it is held against, at every count."""
     proof: Proof
+    """Over every count."""
     cheaper: str
+    """What the next cheaper choice would cost in error."""
     notes: tuple[str, ...] = ()
+    """What is left behind."""
     float_kind: type[np.floating[Any]] = np.float32
     """The floating-point type that it was proven in."""
     defaults: tuple[float, ...] = ()

@@ -119,16 +119,27 @@ class Naive(Result):
     """
 
     channel: str
+    """Its name."""
     at: float
+    """The raw value."""
     arith: str
+    """"int16", "int32", "uint16", "uint16-wraps", "uint16-saturates" or "float32"."""
     int_bits: int
+    """The width of `int` on the chip, 16 or 32."""
     steps: tuple[NaiveStep, ...]
+    """The operations in order, as the worked lines are typed in."""
     result: float
+    """What comes out; NaN where there is nothing."""
     true: float
+    """What it should be."""
     unit: str | None
+    """Unit of both."""
     orders: tuple[NaiveOrder, ...]
+    """The formulas as typed in, and in other orders."""
     other_int: float
+    """What comes out on a chip whose `int` has the other width."""
     right: tuple[str, ...]
+    """The cheapest form that is right, as `export` writes it, with its worst error."""
 
     @property
     def headline(self) -> str:

@@ -80,24 +80,44 @@ class ThreeNumbers(Result):
     """
 
     channel: str
+    """Its name."""
     a: int
+    """The numbers."""
     b: int
+    """The numbers."""
     c: int
+    """The numbers."""
     scale: int
+    """Steps of y for one unit."""
     unit: str | None
+    """The channel's unit."""
     bits: int
+    """Width of the numbers and of y, and of the product x · a."""
     product_bits: int
+    """Width of the numbers and of y, and of the product x · a."""
     rounding: str
+    """What the division does."""
     worst: float
+    """Largest error, in the channel's unit, from count `first` to count `last`."""
     worst_at: int
+    """The count with that error."""
     first: int
+    """The counts between which the values follow no clamp."""
     last: int
+    """The counts between which the values follow no clamp."""
     beyond: tuple[tuple[int, float, float], ...]
+    """The lowest and the highest count where they are not those: what y gives there, and what the
+    channel reads."""
     run: int
+    """How many counts were run."""
     noun: str
+    """What is scaled: "count", or "step" of an input."""
     overflows: tuple[tuple[int, int, str], ...]
+    """Stretches of counts where something does not fit: from, to, what."""
     least: float
+    """No three numbers of these widths have a smaller largest error than this."""
     lost: str = ""
+    """What was cut off from the given numbers; empty for numbers that were found."""
 
     @property
     def formula(self) -> str:

@@ -96,8 +96,11 @@ class Reading:
     """
 
     value: Any
+    """What was read."""
     flags: Any
+    """Bits of `Flag` for each value."""
     unit: str | None = None
+    """Unit of the values."""
     label: str | None = None
     """What a single value stands for, where it is no number: a zone's label."""
 
@@ -165,10 +168,15 @@ class Trace(Result):
     """
 
     start: float
+    """What came in."""
     unit: str | None
+    """Its unit."""
     steps: tuple[Step, ...]
+    """A step for each law."""
     reading: Reading
+    """What comes out."""
     channel: str = ""
+    """Whose ruler it is, where it is a channel's."""
 
     @property
     def headline(self) -> str:

@@ -56,9 +56,14 @@ class Ends(Result):
     """
 
     low: float
+    """Whole counts, or multiples of the resolution."""
     high: float
+    """Whole counts, or multiples of the resolution."""
     margin: float
+    """By how much each was drawn in."""
     rests_at_both: bool
+    """Whether the samples dwell at both ends, as they do when a knob is turned from stop to
+    stop."""
 
     @property
     def headline(self) -> str:

@@ -62,13 +62,26 @@ class HowMany(Result):
     """
 
     readings: int | None
+    """So many hold the mean still to the target; None if no number does."""
     noise_after: float
+    """What is left of a mean of that many: its standard deviation and the error of the steps, at
+    the level where both together are the most."""
     target: float
+    """The standard deviation that was asked for."""
     limit: float
+    """The largest error of the mean that is left however many are averaged, since noise too small
+    to dither the steps cannot average them out."""
     single: float = math.nan
+    """Standard deviation of one reading, without the rounding."""
     correlation_length: float = 1.0
+    """How many successive readings tell as much as one independent one; 1 where the noise was said
+    to be independent."""
     best: int | None = None
+    """From how many readings on averaging stops helping, since they move meanwhile."""
     noise: Literal["said", "seen", "between neighbours"] = "said"
+    """Where the noise comes from: a figure; the readings with all that they do slowly; or the
+    differences between neighbours, since what the readings do slowly is not told from a
+    movement."""
 
     @property
     def headline(self) -> str:

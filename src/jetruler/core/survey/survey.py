@@ -111,32 +111,62 @@ class Survey(Result):
     """
 
     rows: int
+    """Rows, with those without a sample."""
     missing: int
+    """Rows without a sample."""
     smallest: float
+    """Smallest count."""
     largest: float
+    """Largest count."""
     low_end: float
+    """The ends without a few strays."""
     high_end: float
+    """The ends without a few strays."""
     mean: float
+    """Of the counts."""
     median: float
+    """Of the counts."""
     standard_deviation: float
+    """Of the counts."""
     noise: float
+    """Standard deviation of one sample round the slow movement, without the fraction that rounding
+    to whole counts adds."""
     distinct: int
+    """How many different counts."""
     lsb: float
+    """Greatest common divisor of all counts: the resolution that they show."""
     stuck: Stretch | None
+    """Longest stretch of one and the same count."""
     spikes: int
+    """Isolated excursions of one sample."""
     lowest: float
+    """The rails of the converter it is held against."""
     highest: float
+    """The rails of the converter it is held against."""
     on_low_rail: float
+    """Fraction of the samples on the low rail."""
     on_high_rail: float
+    """Fraction of the samples on the high rail."""
     rail_stretch: Stretch | None
+    """Longest stretch on a rail."""
     distribution: Distribution = field(repr=False, compare=False)
+    """How often each whole number of steps came up."""
     step: float = 1.0
+    """What one of those steps is, in `unit`."""
     unit: str = "count"
+    """Unit of all these figures."""
     known: MeanKnown = field(default_factory=MeanKnown)
+    """What the mean is known to: its 95 % interval, and how many samples are independent."""
     off_scale: OffScale | None = None
+    """Samples that are left out of all figures: beyond the range, or, where that is not known,
+    apart from all others by more than their whole span."""
     spike_row: int | None = None
+    """Row of the first spike."""
     sudden: tuple[bool, bool] = (False, False)
+    """Whether the low and the high rail are reached by leaps, as when a wire comes off, and not by
+    moving there."""
     calm_noise: float = math.nan
+    """Noise of the calmest tenth of the log, beside its longest stretch of one count."""
 
     @property
     def headline(self) -> str:

@@ -48,9 +48,9 @@ class Budget(Result):
         Part of `combined` that averaging reduces.
     dof : float
         Effective degrees of freedom (infinite where every figure is known).
-    factor : float
+    coverage_factor : float
         Coverage factor.
-    expanded : float
+    expanded_uncertainty : float
         Its product with `combined`, which holds the truth at `level`.
     level : float
         Probability that the expanded uncertainty stands for.
@@ -71,17 +71,29 @@ class Budget(Result):
     """
 
     at: float
+    """The count."""
     value: float
+    """What it reads."""
     unit: str | None
+    """Unit of the value."""
     rows: tuple[Contribution, ...]
+    """The contributions, in the order of the chain."""
     combined: float
+    """Standard uncertainty."""
     systematic: float
+    """Part of `combined` that a calibration reduces."""
     random: float
+    """Part of `combined` that averaging reduces."""
     dof: float
+    """Effective degrees of freedom (infinite where every figure is known)."""
     coverage_factor: float
+    """What `combined` is multiplied by."""
     expanded_uncertainty: float
+    """Its product with `combined`, which holds the truth at `level`."""
     level: float
+    """Probability that the expanded uncertainty stands for."""
     why: str = ""
+    """Why there is none, in words; empty where there is one."""
 
     def fraction(self, row: Contribution) -> float:
         """A row's fraction of the combined variance, 0 to 1."""

@@ -42,10 +42,15 @@ class Propagated(Result):
     """
 
     mean: float
+    """Mean of the results."""
     standard_deviation: float
+    """Standard deviation of single results."""
     standard_uncertainty: float
+    """Standard uncertainty of their mean, as far as the scatter tells it."""
     unit: str | None
+    """Unit of all three."""
     order: int
+    """1 or 2, the order of the propagation."""
 
     @property
     def headline(self) -> str:

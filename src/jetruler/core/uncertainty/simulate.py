@@ -64,14 +64,25 @@ class Simulation(Result):
     """
 
     values: Array = field(repr=False)
+    """The draws, sorted, those without a value left out."""
     unit: str | None
+    """Unit of the draws."""
     mean: float
+    """Of the draws."""
     standard: float
+    """Of the draws."""
     interval: tuple[float, float]
+    """That holds `level` of them, as many left out below as above."""
     lost: int
+    """How many those are."""
     budget: Budget
+    """The first-order one."""
     tolerance: float
+    """The numerical tolerance of the comparison, half a unit in the second digit of the standard
+    uncertainty."""
     end_error: float
+    """Standard error of the interval's ends, the larger of the two: what other draws would
+    change."""
 
     @property
     def stable(self) -> bool:

@@ -58,13 +58,21 @@ class ValueTable(Result):
     """
 
     channel: str
+    """Its name."""
     raw: Array
+    """Raw values, shape (n,), ascending."""
     raw_unit: str | None
+    """Their unit."""
     joints: dict[str, Array]
+    """What stands at each joint before the last, by its unit: volts, ohms."""
     values: Array
+    """The values; NaN where there is none."""
     texts: tuple[str, ...]
+    """The values as a converted log has them."""
     unit: str | None
+    """Unit of the values."""
     expanded: Array | None = None
+    """Expanded uncertainty of each at 95 %, where the bench says what it follows from."""
 
     @property
     def headline(self) -> str:

@@ -43,8 +43,11 @@ class WhatIf(Result):
     """
 
     before: Budget
+    """Of the channel as it is."""
     after: Budget
+    """With the changes."""
     changes: Mapping[str, str]
+    """What was changed, by parameter."""
 
     @property
     def headline(self) -> str:
