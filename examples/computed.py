@@ -35,8 +35,7 @@ for sample in jr.stream(["u,i,bean", "1880,900,1880", "4095,900,400"], bench):
     flagged = {name: str(flag) for name, flag in sample.flags.items() if flag}
     print({name: round(value, 1) for name, value in sample.values.items()}, flagged)
 
-power = bench["power"]
-assert isinstance(power, jr.DerivedChannel)
+power = bench.derived["power"]
 for trace in power.trace_from({"u": 1880, "i": 900}):
     print(trace)
 print(jr.budget(power, {"u": 1880, "i": 900}), end="\n\n")

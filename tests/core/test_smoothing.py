@@ -378,5 +378,5 @@ def test_a_time_covers_that_time_also_across_gaps(steps: list[float], kind: str,
     found = np.concatenate([smoother.add(counts[p], None, times[p]) for p in parts])
     combine = np.mean if kind == "mean" else np.median
     for i, now in enumerate(times):
-        near = (now - times[: i + 1] < 2.0) & (np.arange(i + 1) > i - 8)
+        near = (now - times[: i + 1] < 2.0 * (1 - 1e-9)) & (np.arange(i + 1) > i - 8)
         assert found[i] == pytest.approx(combine(counts[: i + 1][near]))

@@ -508,7 +508,8 @@ _NOT_OF_CHANNEL = ("converter", "input", "laws", "also")
 def _from(part: dict[str, Any]) -> list[Any]:
     """The names of what a channel is computed from."""
     given = part.get("from")
-    return list(given) if isinstance(given, list) else [given]
+    listed = given if isinstance(given, list) else [given]
+    return [name if isinstance(name, str) else repr(name) for name in listed]
 
 
 def _channel(key: str, table: dict[str, Any], common: dict[str, Any]) -> Channel:

@@ -216,8 +216,8 @@ def _marks_of_a_trip(table: dict[str, Any], context: Any) -> dict[str, Any]:
 def _marks_of_zones(table: dict[str, Any], context: Any) -> dict[str, Any]:
     """Zones in the marks of a drive by their names (`[["off", 0], ["low", 80]]`) as numbers."""
     table = _marks_of_a_trip(table, context)
-    channel = context["made"].get(table.get("from"))
-    marks = table.get("marks")
+    follows, marks = table.get("from"), table.get("marks")
+    channel = context["made"].get(follows) if isinstance(follows, str) else None
     if channel is None or not isinstance(marks, list) or channel.ruler.label(0.0) is None:
         return table
     found = zones_of(channel.chain.laws)

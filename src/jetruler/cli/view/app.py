@@ -349,6 +349,13 @@ class LiveApp(App[int]):
         field.focus()
         self.message = prompt
 
+    @on(Input.Changed, "#prompt")
+    def hear_space(self, event: Input.Changed) -> None:
+        """A space before anything else is no text: all gates go off, as without a prompt."""
+        if event.value.startswith(" "):
+            self.stop_asking()
+            self.action_all_off()
+
     @on(Input.Submitted, "#prompt")
     def take_entry(self, event: Input.Submitted) -> None:
         """What was typed."""

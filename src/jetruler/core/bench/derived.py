@@ -332,7 +332,7 @@ class DerivedChannel(Channel):
     ... from = ["u", "i"]
     ... laws = [{ law = "formula", expression = "u * i", unit = "W" }]
     ... ''')
-    >>> bench["power"].value_of({"u": 12.0, "i": 250.0})
+    >>> bench.derived["power"].value_of({"u": 12.0, "i": 250.0})
     3.0
     """
 

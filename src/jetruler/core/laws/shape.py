@@ -376,9 +376,8 @@ class Zones(Law):
         elif not isinstance(self.values, tuple) or len(self.values) != len(edges) + 1:
             expected = f"{len(edges) + 1} values, as {len(edges)} edges make so many zones"
             yield ParameterError("values", self.values, expected)
-        elif len({_kind(value) for value in self.values} - {None}) != 1:
-            expected = "all numbers, all labels, or all lists of one length"
-            yield ParameterError("values", self.values, expected)
+        else:
+            yield from self._check_kinds()
         if not self.hysteresis >= 0:
             yield ParameterError("hysteresis", self.hysteresis, "0 or more")
 
@@ -389,8 +388,16 @@ class Zones(Law):
             yield ParameterError("over", over, "either edges or the range that zones share")
         elif len(numbers) != 2 or len(given) != 2 or not numbers[0] < numbers[1]:
             yield ParameterError("over", over, "two numbers, the low one first")
-        elif len(self.values) < 2:
+        elif not isinstance(self.values, tuple) or len(self.values) < 2:
             yield ParameterError("values", self.values, "two values or more")
+        else:
+            yield from self._check_kinds()
+
+    def _check_kinds(self) -> Iterator[ParameterError]:
+        kinds = {_kind(value) for value in self.values}
+        if len(kinds) != 1 or None in kinds:
+            expected = "all numbers, all labels, or all lists of one length"
+            yield ParameterError("values", self.values, expected)
 
     @property
     def decides_at(self) -> tuple[float, ...]:
@@ -474,10 +481,11 @@ def _kind(value: object) -> object:
     if isinstance(value, bool):
         return "truth"
     if isinstance(value, tuple):
-        return (len(value), "entries")
-    return (
-        "number" if isinstance(value, int | float) else "label" if isinstance(value, str) else value
-    )
+        plain = all(isinstance(entry, int | float | str) for entry in value)
+        return (len(value), "entries") if plain and value else None
+    if isinstance(value, int | float):
+        return "number"
+    return "label" if isinstance(value, str) else None
 
 
 def zones_of(laws: Sequence[Law]) -> tuple[int, Zones] | None:
