@@ -367,8 +367,14 @@ class StreamProcessor:
         stale = {*self.stale_drives(float(samples.at[-1])), *self.overrides.gates_off}
         arrivals = samples.at if self.arrives else None
         commands = self.overrides.commands
-        modes = self.overrides.modes
-        decided = self.decisions.add(samples.times, readings, stale, commands, arrivals, modes)
+        decided = self.decisions.add(
+            samples.times,
+            readings,
+            stale,
+            commands,
+            arrivals=arrivals,
+            modes=self.overrides.modes,
+        )
         self._note(decided)
         for event in decided.events:
             self.turns.append((float(samples.at[event.sample]), event.trip.name, event.on))
