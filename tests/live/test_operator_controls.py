@@ -566,6 +566,20 @@ safe = 0
 """
 
 
+def test_all_off_holds_for_the_very_next_sample() -> None:
+    """Also for one that was decided before, and waits."""
+    bench = jr.parse_bench(LEVELS)
+    with jr.Live(bench, ["900"] * 50) as live:
+        samples = iter(live)
+        while len(live._samples) < 20:  # they wait by now
+            time.sleep(0.01)
+        assert next(samples).commands == {"fan": 255}
+        live.all_off()
+        following = next(samples)
+    assert following.commands == {"fan": 0}
+    assert following.by_hand == {}  # it was decided before
+
+
 def test_levels_by_name() -> None:
     bench = jr.parse_bench(LEVELS)
     assert bench.drives["fan"].marks == ((0, 0), (1, 80), (2, 255))

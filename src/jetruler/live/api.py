@@ -356,7 +356,7 @@ class Live(OperatorControls):
     Notes
     -----
     What is done by hand takes effect with the next sample that arrives. Samples that wait to be
-    fetched were decided before, and keep what was sent then.
+    fetched were decided before; where a gate went off meanwhile, they have the safe value.
     At the end a warning gives the number of lines that were no samples, and why.
 
     Examples
@@ -458,7 +458,14 @@ class Live(OperatorControls):
                         raise self._runner.error
                     return
                 sample = self._samples.popleft()
-            yield sample
+            yield self._gated(sample)
+
+    def _gated(self, sample: LiveSample) -> LiveSample:
+        """A sample that waited, with the commands of drives whose gates went off meanwhile at safe:
+        nobody must act on a command that passes no more."""
+        drives, off = self.session.bench.drives, self.session.overrides.gates_off
+        safe = {name: drives[name].safe for name in tuple(off) if name in drives}
+        return replace(sample, commands=sample.commands | safe) if safe else sample
 
     def _take(self, batch: LiveBatch) -> None:
         with self._change:
