@@ -170,3 +170,25 @@ def test_a_changed_source_changes_what_is_computed_from_it() -> None:
     assert changed["share"].measured[0] is other
     assert set(changed) == set(bench)
     assert list(changed.narrowed(["u"])) == ["u"]
+
+
+ENDS = """
+[channel.knob]
+column = "k"
+converter = { bits = 10 }
+rails = "RAILS"
+laws = [{ law = "line", marks = [[0, 0], [1023, 100]], unit = "%" }]
+[channel.half]
+from = "knob"
+laws = [{ law = "line", gain = 0.5 }]
+[drive.motor]
+from = "half"
+marks = [[0, 10], [50, 200]]
+safe = 77
+"""
+
+
+@pytest.mark.parametrize(("rails", "commands"), [("ends", [10, 200]), ("faults", [77, 77])])
+def test_an_end_of_a_source_is_no_fault_of_what_follows(rails: str, commands: list[int]) -> None:
+    bench = jr.parse_bench(ENDS.replace("RAILS", rails))
+    assert [s.commands["motor"] for s in jr.stream(["k", "0", "1023"], bench)] == commands

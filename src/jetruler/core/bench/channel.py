@@ -195,6 +195,11 @@ class Channel:
         return self.ruler.gives
 
     @property
+    def sources(self) -> tuple[Channel, ...]:
+        """The channels that it is computed from; none for one of a log."""
+        return ()
+
+    @property
     def is_whole(self) -> bool:
         """Whether its values are whole numbers, which are then written without a point."""
         last = next((law for law in reversed(self.chain.laws) if law.role is not Role.HOLD), None)

@@ -147,7 +147,14 @@ def faults_of(names: tuple[str, ...] | bool | None, channel: Channel | None) -> 
     all that tell of one."""
     if names is not True and names != FAULTS:
         return mask_of(names or ())
-    return mask_of(FAULTS) if channel is None else fault_mask(channel)
+    if channel is None:
+        return mask_of(FAULTS)
+    if not channel.sources:
+        return fault_mask(channel)
+    mask = 0  # flags come from the sources: an end of theirs is no fault of what follows from it
+    for source in channel.sources:
+        mask |= faults_of(names, source)
+    return mask
 
 
 def flag_errors(key: str, names: object) -> Iterator[ParameterError]:
