@@ -25,6 +25,8 @@ class _Names(dict[str, Any]):
     """What the names of a hint mean: those of the module, of the package, or anything at all."""
 
     def __missing__(self, name: str) -> Any:
+        if name == "Quantityish":  # without Pint it cannot be written as a type
+            return _quantityish()
         for place in (typing, builtins, jetruler, jetruler.results, np):
             if hasattr(place, name):
                 return getattr(place, name)
@@ -39,6 +41,7 @@ def wrong_argument(function: Callable[..., Any], args: Any, options: Any) -> Kin
     except TypeError:  # too many, too few or unknown ones: Python says it
         return None
     names = _Names(vars(sys.modules[function.__module__]))
+    names.pop("Quantityish", None)
     hints = {
         name: hint if isinstance(hint, str) else getattr(hint, "__name__", str(hint))
         for name, hint in function.__annotations__.items()
@@ -46,8 +49,15 @@ def wrong_argument(function: Callable[..., Any], args: Any, options: Any) -> Kin
     given = {name: value for name, value in bound.arguments.items() if name in hints}
     for name, value in given.items():
         if not _is_of(value, _kind(hints[name], names)):
-            return KindError(f"{name}: expected {hints[name]}, found {_found(value)}")
+            hint = hints[name].replace("Quantityish", "float | str")
+            return KindError(f"{name}: expected {hint}, found {_found(value)}")
     return None
+
+
+def _quantityish() -> Any:
+    pint = sys.modules.get("pint")
+    kinds: Any = float | str | np.number[Any]
+    return kinds if pint is None else kinds | pint.Quantity
 
 
 def _kind(hint: str, names: Mapping[str, Any]) -> Any:

@@ -84,6 +84,7 @@ def test_random_calls_end_in_an_answer_or_in_an_error_of_ours(
         ("LogFormat", (2.5,), "delimiter: expected str | None, found float (2.5)"),
         ("look", ("x", (1, 2)), "bench: expected a bench, a bench file's path, or an open file"),
         ("Trip", ({1}, 2), "name: expected str, found set ({1})"),
+        ("value_table", (BEAN, {}), "every: expected float | str | None, found dict ({})"),
         ("Flag", ("a",), "flag: expected a Flag or a number of flags, found 'a'"),
         ("Toleranced", ("a", 1), "value: expected float, found str ('a')"),
     ],

@@ -225,7 +225,7 @@ def adjust(
     marks : Marks | Sequence[Sequence[float]] | Array
         As for `calibrate`; true may be in the unit at any joint of the channel: volts of a meter
         for the reference voltage.
-    free : iterable of str
+    free : str or iterable of str
         The parameters: `vref`, `known`, `r0`, `offset`, `coefficients[2]`; `beta.r0` says of which
         law.
 
@@ -254,9 +254,10 @@ def adjust(
     """
     channel = channel_of(channel)
     used = MarkedLaws.of(channel, Marks.of(marks))
+    free = [free] if isinstance(free, str) else list(free)
+    if not free or not all(isinstance(name, str) for name in free):
+        raise ParameterError("free", free, "one or more names of parameters")
     found = [_parameter(channel, name, used) for name in dict.fromkeys(free)]
-    if not found:
-        raise ParameterError("free", (), "one or more names of parameters")
     marks, n, p = used.marks, len(used.marks), len(found)
     if np.unique(marks.raw).size < p:
         raise MarksError(

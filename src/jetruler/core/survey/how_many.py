@@ -223,7 +223,7 @@ def _of_independent(noise: float, target: float, lsb: float) -> HowMany:
     limit = float(np.max(np.abs(off)))
     if limit >= target:
         return HowMany(None, math.nan, target, limit, single=noise)
-    needed = float(np.max(variance / (target**2 - off**2)))
+    needed = float(np.max(variance / (target - off) / (target + off)))
     readings = max(1, math.ceil(needed * (1 - 1e-9)))
     left = math.sqrt(float(np.max(off**2 + variance / readings)))
     return HowMany(readings, left, target, limit, single=noise)
@@ -247,7 +247,7 @@ def _of_readings(readings: Array, run: LongRun, target: float, lsb: float) -> Ho
 
     if limit >= target:
         return answer(None, math.nan)
-    goal = math.sqrt(target**2 - limit**2)
+    goal = math.sqrt(target - limit) * math.sqrt(target + limit)
     reach = max(1, readings.size // OF_ALL)
     of_all = run.variance / readings.size
     deviations = spreads_of_means(readings, reach, of_all)
