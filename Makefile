@@ -29,7 +29,7 @@ worlds: $(TESTS)
 
 demo: $(PRODUCT)
 	rm -rf demo-output
-	.venv/bin/jetruler demo demo-output
+	.venv/bin/jetruler demo -o demo-output
 
 # A wheel and an sdist, without a network.
 dist: $(TESTS)

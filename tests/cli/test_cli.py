@@ -33,7 +33,7 @@ LOOSE = "bean:high_rail"
 def test_help_names_every_command_and_version_answers(cli: Cli) -> None:
     shown = cli("--help")
     assert shown.returncode == 0
-    for command in ("demo", "new", "look", "convert", "explain", "draw"):
+    for command in ("demo", "new", "look", "convert", "explain", "draw", "help"):
         assert f"  {command} " in shown.stdout
         told = cli(command, "--help")
         assert told.returncode == 0
@@ -155,7 +155,12 @@ BAD = [
     (["draw", "ruler", "damper", "-o", "no/x.png"], "there is no folder no"),
     (["draw", "ruler", "damper", "--at", "5000"], "a count of damper, 0 to 4095"),
     (["draw", "curve", "damper", "-b", "none.toml"], "no such file"),
-    (["demo", "."], "this is there already"),
+    (["demo", "-o", "."], "expected a new or empty folder, found files in it"),
+    (["demo", "fitt"], "chapter: expected one of look, convert"),
+    (
+        ["help", "bet"],
+        "page: expected a page, a law or a command, found 'bet'; did you mean 'beta'",
+    ),
 ]
 
 

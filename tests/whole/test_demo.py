@@ -46,9 +46,10 @@ def steps() -> Iterator[Any]:
 def test_each_step_of_the_tour(
     cli: Cli, home: Path, monkeypatch: pytest.MonkeyPatch, number: int
 ) -> None:
-    monkeypatch.setattr("jetruler.cli.convert.STEPS", (STEPS[number],))
+    chapter = demo.Chapter("one", "a single step", (STEPS[number],))
+    monkeypatch.setattr("jetruler.cli.guide.CHAPTERS", (chapter,))
     step = STEPS[number]
-    done = cli("demo", "tour")
+    done = cli("demo", "-o", "tour")
     assert done.returncode == 0, done.stderr
     assert f"$ jetruler {step.command}" in done.stdout
     assert all(f"# {line}" in done.stdout for line in step.shows.splitlines())
@@ -57,12 +58,12 @@ def test_each_step_of_the_tour(
     assert bool(made) == any(word in step.command for word in (" -o ", "draw ", "live ", "report "))
     for name in made:
         assert name in done.stdout
-    assert cli("demo", "tour").returncode == 2  # it is there already
+    assert cli("demo", "-o", "tour").returncode == 2  # it is there already
 
 
 @soak
 def test_the_whole_tour(cli: Cli, home: Path) -> None:
-    done = cli("demo", "tour")
+    done = cli("demo", "-o", "tour")
     assert done.returncode == 0, done.stderr
     made = sorted(p.name for p in (home / "tour").iterdir())
     for name in made:
@@ -70,6 +71,40 @@ def test_the_whole_tour(cli: Cli, home: Path) -> None:
     assert {"bench.toml", "roast.csv", "out.csv", "ruler-damper.png"} <= set(made)
     steps = re.findall(r"step (\d+) of (\d+) done", done.stderr)
     assert steps == [(str(i + 1), str(len(STEPS))) for i in range(len(STEPS))]
+
+
+def test_the_tour_by_chapters(cli: Cli, home: Path) -> None:
+    """One after the other into one folder, unless a file of the demo was changed there."""
+    listed = cli("demo", "--list").stdout
+    assert [line.split()[0] for line in listed.splitlines()[1:]] == [c.name for c in demo.CHAPTERS]
+    for words, made in (
+        (["--files"], "store.toml"),
+        (["convert", "trips"], "decided.csv"),
+        (["compare"], "compare-bean-bean2.png"),
+    ):
+        done = cli("demo", *words, "-o", "part")
+        assert done.returncode == 0, done.stderr
+        assert f"The files are in {home / 'part'}. Next:\n  cd part\n  jetruler " in done.stdout
+        assert (home / "part" / made).exists()
+    (home / "part" / "bench.toml").write_text("# mine")
+    refused = cli("demo", "convert", "-o", "part")
+    assert refused.returncode == 2
+    assert (home / "part" / "bench.toml").read_text() == "# mine"
+
+
+def test_help_shows_every_page_and_law(cli: Cli) -> None:
+    listed = cli("help").stdout
+    for page in (ROOT / "docs").glob("*.md"):
+        assert f"\n  {page.stem} " in listed
+        shown = cli("help", page.stem)
+        assert shown.returncode == 0
+        assert shown.stdout.startswith("# ")
+        assert "](" not in re.sub(r"```.*?```|`[^`]*`", "", shown.stdout, flags=re.S), page.stem
+        for other in re.findall(r"jetruler help ([\w-]+)", shown.stdout):
+            assert other in ("PAGE", "LAW") or f"\n  {other} " in listed or other in LAWS, other
+    for law in LAWS:
+        assert f"`{law}`" in cli("help", law).stdout
+    assert cli("help", "convert").stdout == cli("convert", "--help").stdout
 
 
 @pytest.mark.parametrize("script", sorted((ROOT / "examples").glob("*.py")), ids=lambda p: p.name)

@@ -96,9 +96,9 @@ def test_an_empty_environment(
     pip: list[str | Path] = [there / "python", "-m", "pip", "install", "-qq"]
     subprocess.run([*pip, package, *pins], check=True)
     subprocess.run(
-        [there / "jetruler", "demo", "there"], cwd=tmp_path, capture_output=True, check=True
+        [there / "jetruler", "demo", "-o", "there"], cwd=tmp_path, capture_output=True, check=True
     )
-    subprocess.run([COMMAND, "demo", "here"], cwd=tmp_path, capture_output=True, check=True)
+    subprocess.run([COMMAND, "demo", "-o", "here"], cwd=tmp_path, capture_output=True, check=True)
     here = [path for path in (tmp_path / "here").rglob("*") if path.is_file()]
     assert len(here) > 25
     for path in here:

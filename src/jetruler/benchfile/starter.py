@@ -14,7 +14,7 @@ from ..core.ruler.units import in_brackets, number, spelled, symbol, usual
 
 HEAD = """\
 # A bench file: what is wired to what. Every command of jetruler reads it.
-# docs/bench-file.md has everything that can stand here, docs/laws.md every law.
+# `jetruler help bench-file` lists every key, `jetruler help laws` every law.
 title = {title}
 """
 CONVERTER = """
@@ -25,7 +25,7 @@ vref = "{vref}" # measure it with a meter
 # count_at_vref = {full}
 """
 TAIL = """
-# What shall happen when, for `jetruler live` and `convert --events` (docs/live.md):
+# What happens when, for `jetruler live` and `convert --events` (`jetruler help live`):
 # [trip.too-high]
 # any = [{{ channel = "{first}", above = {above}, release = {release} }}]
 # [drive.fan]

@@ -21,7 +21,7 @@ from .streams import console, detach_stdout, settle
 
 #: Each command: its module here, and its line in `--help` (so that help loads no module).
 COMMANDS = {
-    "demo": ("convert", "The whole tour on the bundled data, into a folder."),
+    "demo": ("guide", "The tour on the bundled data, by chapters, into a folder."),
     "new": ("look", "A commented bench file to start from."),
     "look": ("look", "What the raw samples do: ends, noise, rails, the fraction in use."),
     "convert": ("convert", "A log of raw values into engineering values, with flags."),
@@ -37,6 +37,7 @@ COMMANDS = {
     "export": ("export", "The conversion as C, Python or structured text, proven over all counts."),
     "report": ("convert", "A page to hand in: circuits, worked solutions, budgets, findings."),
     "draw": ("draw", "Ruler, curve or stages of a channel, or a log: PNG or SVG."),
+    "help": ("guide", "A page of the documentation, or a law, in the terminal."),
 }
 
 #: Packages that not every computer has, and how to get them.
