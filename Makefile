@@ -13,7 +13,7 @@ TESTS = .venv/tests
 CHECKS = .venv/checks
 SITE = .venv/site
 
-.PHONY: test soak worlds demo bench lint mutants fuzz dist truth docs screenshots
+.PHONY: test soak worlds demo bench lint mutants fuzz release truth docs screenshots
 
 test: $(TESTS)
 	$(PYTEST)
@@ -31,10 +31,9 @@ demo: $(PRODUCT)
 	rm -rf demo-output
 	.venv/bin/jetruler demo -o demo-output
 
-# A wheel and an sdist, without a network.
-dist: $(TESTS)
-	rm -rf dist
-	.venv/bin/python -m hatchling build -d dist
+# A wheel and an sdist, checked, tried on every Python at hand; their digests. Uploads nothing.
+release: $(CHECKS)
+	.venv/bin/python -m tests.release
 
 bench: $(TESTS)
 	.venv/bin/python -m benchmarks

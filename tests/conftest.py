@@ -58,6 +58,18 @@ decimals = 1
 Cli = Callable[..., Done]
 
 
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Leave all but the first and the last row of a `few` test to the soak."""
+    rows: dict[str, list[pytest.Item]] = {}
+    for item in items:
+        if item.get_closest_marker("few") and not item.get_closest_marker("soak"):
+            rows.setdefault(item.nodeid.partition("[")[0], []).append(item)
+    for some in rows.values():
+        for item in some[1:-1]:
+            item.add_marker("soak")
+
+
 @pytest.fixture
 def home(tmp_path: Path) -> Path:
     """A folder with the demo's bench file and log."""

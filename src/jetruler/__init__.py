@@ -40,7 +40,7 @@ import lazy_loader
 
 from .core import OUTER
 
-__version__ = "0.2.0"
+__version__ = "0.3.0"
 __getattr__, __dir__, _public = lazy_loader.attach_stub(__name__, __file__)
 
 

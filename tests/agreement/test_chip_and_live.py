@@ -26,7 +26,7 @@ from tests.agreement.chips import (
     of_c,
 )
 from tests.helpers.compiled import needs_compiler, printed_by
-from tests.helpers.sizes import sizes
+from tests.helpers.sizes import sizes, soak
 
 pytestmark = needs_compiler
 
@@ -36,6 +36,7 @@ def test_a_chip_does_what_the_live_view_does(tmp_path: Path, many: int) -> None:
     held({f"chip_{seed}": chip(seed) for seed in range(many)}, tmp_path)
 
 
+@soak
 @pytest.mark.parametrize("many", sizes(1, 6))
 def test_so_does_one_with_a_wide_converter(tmp_path: Path, many: int) -> None:
     widths = (18,) if many == 1 else (20, 24)

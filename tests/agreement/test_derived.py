@@ -18,6 +18,7 @@ import pytest
 import jetruler as jr
 from tests.conftest import Cli
 from tests.helpers.compiled import FLAGS, GCC
+from tests.helpers.sizes import few, soak
 
 #: What random benches compute: the formula, and the same in NumPy, of three sources in units.
 FORMULAS: list[tuple[str, Any]] = [
@@ -55,6 +56,7 @@ def random_bench(seed: int) -> tuple[str, Any, list[tuple[float, float]], int]:
     return text, formula, gains, bits
 
 
+@few
 @pytest.mark.parametrize("seed", range(10))
 def test_every_door_gives_the_same(seed: int, cli: Cli, home: Path) -> None:
     doors_agree(seed, cli, home)
@@ -147,6 +149,7 @@ def chip(d: jr.DerivedChannel, cli: Cli, home: Path, values: Any, wanted: Any) -
     assert np.nanmax(np.abs(short - wanted) / room) <= 4
 
 
+@soak
 def test_a_report_has_what_is_computed(cli: Cli, home: Path) -> None:
     (home / "bench.toml").write_text(random_bench(0)[0])
     (home / "log.csv").write_text("a,b,c\n1,2,3\n4,5,6\n")

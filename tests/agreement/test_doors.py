@@ -28,7 +28,7 @@ import pytest
 
 from tests.agreement.made import Made, made
 from tests.conftest import COMMAND, Cli
-from tests.helpers.sizes import sizes
+from tests.helpers.sizes import sizes, soak
 
 Rows = list[dict[str, str]]
 
@@ -55,6 +55,7 @@ def test_every_door_says_the_same(cli: Cli, home: Path, many: int) -> None:
                 raise AssertionError(f"seed {seed}, {door.__name__}: {error}") from None
 
 
+@soak
 @pytest.mark.parametrize("many", sizes(1, 12))
 def test_many_logs_at_a_time_say_the_same(cli: Cli, home: Path, many: int) -> None:
     for seed in range(many):
@@ -72,6 +73,7 @@ def test_many_logs_at_a_time_say_the_same(cli: Cli, home: Path, many: int) -> No
                 assert text == (home / "out.csv").read_bytes(), (seed, jobs)
 
 
+@soak
 @pytest.mark.parametrize("many", sizes(1, 3))
 def test_a_port_says_the_same(cli: Cli, home: Path, many: int) -> None:
     """Through a pseudo-terminal, as a board writes: a process of its own reads it. Smoothing over

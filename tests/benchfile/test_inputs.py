@@ -16,6 +16,7 @@ import jetruler as jr
 from jetruler.benchfile.load import parse_bench
 from jetruler.live.stream_processor import StreamProcessor
 from tests.conftest import Cli
+from tests.helpers.sizes import soak
 
 BENCH = """
 title = "Store"
@@ -167,6 +168,7 @@ def test_exported_over_every_step(store: Path, cli: Cli) -> None:
     assert "a resolution and a range of up to 2^32 steps" in refused.stderr
 
 
+@soak
 def test_checked_fitted_compared_averaged_drawn(store: Path, cli: Cli) -> None:
     here = ("-b", "store.toml")
     check = json.loads(cli("check", *here, "--log", "store.csv", "--json").stdout)

@@ -146,6 +146,7 @@ def test_any_width(home: Path, monkeypatch: pytest.MonkeyPatch, width: int) -> N
         assert done.stderr == wanted.stderr
 
 
+@soak
 @pytest.mark.parametrize(
     "bare",
     [

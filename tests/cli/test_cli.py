@@ -25,7 +25,7 @@ import jetruler.cli as command_line
 from jetruler import demo
 from tests.conftest import COMMAND, Cli
 from tests.helpers.command import ENCODING
-from tests.helpers.sizes import thinned
+from tests.helpers.sizes import few, thinned
 
 LOOSE = "bean:high_rail"
 
@@ -294,6 +294,7 @@ def test_interrupted_while_a_pipe_is_silent(home: Path, command: str) -> None:
     assert sorted(p.name for p in home.iterdir()) == sorted(demo.FILES)
 
 
+@few
 @pytest.mark.parametrize("closed", thinned([0, 1, 2], 2))
 @pytest.mark.parametrize(
     ("command", "needs"),

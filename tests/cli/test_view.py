@@ -21,7 +21,7 @@ from jetruler.cli.view.widgets import KEYS, ChannelRow, DriveRow, Help, Question
 from jetruler.core.bench.bench import LogFormat
 from jetruler.live.session import Parts, Session
 from jetruler.live.sources import SourceEnded
-from tests.helpers.sizes import soak
+from tests.helpers.sizes import few, soak
 from tests.live.test_operator_controls import TABLE as HANDS_TABLE
 
 ROOT = Path(__file__).parents[2]
@@ -225,6 +225,7 @@ def test_one_key_stops_everything_also_while_something_is_typed() -> None:
     meet(app, script)
 
 
+@soak
 def test_the_mouse_chooses_drags_and_clicks_gates() -> None:
     app, wire = table(armed=True)
 
@@ -298,6 +299,7 @@ def _wheel() -> Any:
     return MouseScrollDown
 
 
+@few
 @pytest.mark.parametrize("size", [(40, 10), (120, 40), (200, 60), (20, 5)])
 def test_it_fits_any_window(size: tuple[int, int]) -> None:
     app, _ = table()

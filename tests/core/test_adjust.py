@@ -16,6 +16,7 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.errors import JetRulerError, MarksError, ParameterError
 from tests.conftest import Cli
 from tests.helpers.draws import drawn_through
+from tests.helpers.sizes import few, soak
 
 BENCH = """
 [converter]
@@ -135,6 +136,7 @@ def changed(old: Any, inside: list[str], value: float) -> Any:
     return tuple(parts)
 
 
+@few
 @pytest.mark.parametrize("common", [0.0, 0.3])
 @pytest.mark.parametrize("known", [True, False])
 def test_intervals_hold_the_truth(known: bool, common: float) -> None:
@@ -332,6 +334,7 @@ def test_columns_of_a_marks_file(tmp_path: Path, heading: str, row: str, means: 
         assert any(f"not used: {', '.join(unused)}" in note for note in jr.fit(both).notes)
 
 
+@few
 @pytest.mark.parametrize("n", [6, 30, 100])
 @pytest.mark.parametrize("known", [True, False])
 def test_an_error_that_all_marks_share(n: int, known: bool) -> None:
@@ -348,6 +351,7 @@ def test_an_error_that_all_marks_share(n: int, known: bool) -> None:
     assert any("all marks may be off together by 1.57" in note for note in found.notes)
 
 
+@soak
 def test_errors_of_both_sides() -> None:
     """u_raw counts through the slope: intervals hold where the raw values are what is noisy."""
     random, held = np.random.RandomState(8), 0

@@ -12,6 +12,7 @@ import jetruler as jr
 from jetruler.core.bench.command_chain import beside_commands, command_channel
 from jetruler.core.bench.driver import Driver
 from tests.conftest import Cli
+from tests.helpers.sizes import soak
 
 KNOB = """
 [channel.knob]
@@ -67,6 +68,7 @@ def test_a_rail_that_is_an_end_makes_nothing_safe() -> None:
         assert "missing" in lines
 
 
+@soak
 def test_explained_drawn_and_reported(cli: Cli, home: Path) -> None:
     done = cli("explain", "flap", "--at", "2051")
     assert done.returncode == 0, done.stderr

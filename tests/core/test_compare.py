@@ -29,6 +29,7 @@ def wandering(random: np.random.RandomState, n: int, memory: float) -> Array:
     return steps
 
 
+@soak
 @pytest.mark.parametrize(
     "memory", [0.5, *(pytest.param(memory, marks=soak) for memory in (0.0, 0.9))]
 )

@@ -10,6 +10,7 @@ import pytest
 
 import jetruler as jr
 from tests.conftest import Cli
+from tests.helpers.sizes import soak
 
 BENCH = """
 [converter]
@@ -119,6 +120,7 @@ def test_the_cause_explains_the_rows() -> None:
     assert "channel.bean.expected[2]" in {f.where for f in cause.explains}
 
 
+@soak
 def test_command_report_and_table(cli: Cli, home: Path) -> None:
     (home / "rows.toml").write_text(BENCH.replace("ROWS", '["10 kohm", 25]'))
     done = cli("check", "-b", "rows.toml")

@@ -16,7 +16,7 @@ from jetruler.core.laws import law_line
 from jetruler.core.uncertainty.contributions import toleranced
 from tests.conftest import Cli
 from tests.core.test_laws import TRUTH
-from tests.helpers.sizes import sizes
+from tests.helpers.sizes import few, sizes
 
 # Two sets of coefficients that a maker of thermistors publishes for one part, each way.
 TO_OHMS = (-14.63371957, 4791.842, -115334.0, -3730535.0)
@@ -28,6 +28,7 @@ def marks(x: Any, y: Any, u: float | None = None) -> Any:
     return np.stack([x, y] if u is None else [x, y, np.full(len(x), u)], axis=1)
 
 
+@few
 @pytest.mark.parametrize("n", [5, 8])
 @pytest.mark.parametrize("u", [None, 1.0], ids=["scatter", "u_true"])
 @pytest.mark.parametrize("sets", sizes(50, 1000))

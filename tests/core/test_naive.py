@@ -16,7 +16,7 @@ import jetruler as jr
 from jetruler.core.firmware.naive import ARITHMETICS
 from jetruler.errors import ParameterError
 from tests.conftest import Cli
-from tests.helpers.sizes import thinned
+from tests.helpers.sizes import few, thinned
 
 PIN = jr.Channel("pin", jr.Ruler((jr.Adc(10, 5.0),)), 1, decimals=2)
 
@@ -230,6 +230,7 @@ def test_a_what_if_in_the_tool(cli: Cli) -> None:
     assert cli("explain", "bean", "--at", "400", "--with", "r0=3").returncode == 2
 
 
+@few
 @pytest.mark.parametrize("arith", thinned(ARITHMETICS, 3))
 @pytest.mark.parametrize("rounding", ["nearest", "down", "up", "toward zero"])
 def test_rounded_results_are_computed_too(rounding: Any, arith: str) -> None:

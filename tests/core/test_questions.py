@@ -14,7 +14,7 @@ from benchmarks.pairs import NOISES, SIGNALS, equal_pair, noise, signal
 import jetruler as jr
 from jetruler.core.calibrate.questions import without_spikes
 from jetruler.core.series import hum
-from tests.helpers.sizes import sizes, soak, thinned
+from tests.helpers.sizes import few, sizes, soak, thinned
 
 #: Verdicts that promise nothing.
 NONE = ("agree", "cannot tell")
@@ -25,6 +25,7 @@ def verdict(found: jr.results.Comparison) -> str:
     return "delay" if found.delay.samples and found.verdict in NONE else found.verdict
 
 
+@soak
 @pytest.mark.parametrize("times", sizes(2, 20))
 @pytest.mark.parametrize("kind", thinned(NOISES, 3))
 def test_equal_sensors_get_no_verdict(kind: str, times: int) -> None:
@@ -120,6 +121,7 @@ def test_a_delay_that_would_look_the_same_on_a_ramp() -> None:
     assert "would look the same" in note
 
 
+@few
 @pytest.mark.parametrize("n", [3, 4, 5, 8, 30])
 def test_marks_have_intervals_of_student(n: int) -> None:
     """Few marks, which have no order: any false verdict is one in a hundred, and intervals hold."""

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import pytest
 
 import jetruler as jr
-from tests.helpers.sizes import sizes
+from tests.helpers.sizes import sizes, soak
 from tests.helpers.typed_changes import typed
 
 #: Bits and reference of five boards.
@@ -185,6 +185,7 @@ def benches(boards: tuple[tuple[int, float], ...]) -> Iterator[tuple[str, str, s
             yield f"{what}, {bits} bits", head + body + "\n", rule
 
 
+@soak
 @pytest.mark.parametrize("boards", sizes(2, 5))
 def test_slips_are_found_and_their_cause_comes_first(boards: int) -> None:
     missed = []

@@ -22,7 +22,7 @@ from jetruler.live.session import Parts, Session
 from jetruler.live.sources import Base, SourceCut, SourceGone
 from jetruler.live.writers import LiveEvents, Recorder
 from tests.conftest import COMMAND
-from tests.helpers.sizes import posix, soak, thinned
+from tests.helpers.sizes import few, posix, soak, thinned
 
 STALE = 0.4
 BENCH = f"""
@@ -165,6 +165,7 @@ def test_it_falls_silent(bed: Bed) -> None:
     bed.follows(2000)
 
 
+@few
 @pytest.mark.parametrize(
     "row",
     [
@@ -225,6 +226,7 @@ def test_lost_bytes_join_nothing(bed: Bed, monkeypatch: pytest.MonkeyPatch) -> N
     assert "flap=2000" not in {line for _, line in bed.board.got}
 
 
+@few
 @pytest.mark.parametrize(
     ("time_text", "said"),
     [
@@ -244,6 +246,7 @@ def test_its_clock_is_of_no_use(bed: Bed, time_text: bytes, said: str) -> None:
     assert bed.session.processor.why_safe("flap") == "trip high"
 
 
+@soak
 def test_a_drive_may_be_safe_while_the_clock_is_of_no_use(tmp_path: Path) -> None:
     bench = BENCH + 'safe_flags = ["clock", "missing"]\n'
     with Bed(tmp_path, bench) as bed:
@@ -302,6 +305,7 @@ def test_a_sink_is_opened_again_and_gets_safe_first(tmp_path: Path) -> None:
     assert wire.got[-1] == SAFE
 
 
+@few
 @pytest.mark.parametrize(
     "change",
     [
@@ -421,6 +425,7 @@ MORE = [
 ]
 
 
+@few
 @posix
 @pytest.mark.parametrize("name", [*SIGNALS, *(pytest.param(n, marks=soak) for n in MORE)])
 def test_any_signal_leaves_it_safe(
@@ -467,6 +472,7 @@ def test_what_becomes_of_its_output_leaves_it_safe(
         peer.until(SAFE, STALE + 2)
 
 
+@soak
 @posix
 def test_events_are_there_after_a_kill(
     start: Callable[..., subprocess.Popen[bytes]], tmp_path: Path

@@ -33,7 +33,7 @@ from jetruler.live.source_reader import Lines
 from jetruler.live.sources import Nowhere as Wire
 from jetruler.samples.stream_lines import LONGEST, StreamLines
 from tests.conftest import COMMAND, Cli
-from tests.helpers.sizes import SYSTEM, posix, sizes, soak, thinned
+from tests.helpers.sizes import SYSTEM, few, posix, sizes, soak, thinned
 
 Start = Callable[..., "subprocess.Popen[bytes]"]
 
@@ -99,6 +99,7 @@ def wait_for(true: Callable[[], bool], seconds: float = 20) -> None:
         time.sleep(0.01)
 
 
+@soak
 def test_the_demo_source(cli: Cli) -> None:
     def live(*options: str) -> str:
         done = cli("live", "--source", "demo", "--duration", "0.8 s", *options)
@@ -267,6 +268,7 @@ def test_no_header_is_said(cli: Cli, home: Path) -> None:
     assert "there is no column 'k'; its lines are read as 2 cells separated by com" in done.stderr
 
 
+@soak
 def test_a_growing_file_and_a_bench_that_is_saved(start: Start, home: Path) -> None:
     (home / "grow.csv").write_text("0,0\n")
     live = start("--source", "grow.csv", "--follow")
@@ -368,6 +370,7 @@ def test_gone_and_back_many_times(start: Start, home: Path, times: int) -> None:
     assert times - int(gone[1]) in (0, 1)
 
 
+@soak
 def test_silence_and_the_end_send_safe(start: Start) -> None:
     with Server() as server:
         live = start("--source", server.url, "--arm")
@@ -472,6 +475,7 @@ def stopped(process: subprocess.Popen[bytes]) -> bool:
     return Path(f"/proc/{process.pid}/stat").read_text().split()[2] == "T"
 
 
+@few
 @pytest.mark.parametrize("times", sizes(1, 5))
 @pytest.mark.parametrize("name", thinned(ENDS, 3))
 def test_whatever_ends_it_the_safe_value_is_last(start: Start, name: str, times: int) -> None:
@@ -541,6 +545,7 @@ def test_a_torn_command_ends_before_the_next_and_safe_is_insisted_on(
     ]
 
 
+@soak
 @pytest.mark.parametrize("where", ["--pty", pytest.param("--tcp", marks=soak)])
 def test_the_board_through_a_real_port(start: Start, home: Path, where: str) -> None:
     """Roasts of 2.2 s, and a wire that breaks after some of them for good: all that should be seen
@@ -577,6 +582,7 @@ def test_the_board_through_a_real_port(start: Start, home: Path, where: str) -> 
     assert live.returncode == 0
 
 
+@soak
 @pytest.mark.parametrize("times", sizes(4, 12))
 def test_a_sink_that_blocks_holds_up_nothing(start: Start, times: int) -> None:
     with Server() as server:
@@ -593,6 +599,7 @@ def test_a_sink_that_blocks_holds_up_nothing(start: Start, times: int) -> None:
     assert b"rows were not written" in err
 
 
+@soak
 def test_a_slow_reader_of_a_recorded_stream_gets_it_all(start: Start, home: Path) -> None:
     """More than a pipe holds, and no longer needed by anybody but the reader."""
     (home / "log.csv").write_bytes(b"1000,7\n" * 20_000)
@@ -620,6 +627,7 @@ def test_rows_that_nobody_took_are_counted(start: Start, home: Path) -> None:
     assert 20_000 <= got.count(b"\n") - 1 + int(lost[1]) <= 20_000 + (1 << 16) / 40
 
 
+@soak
 def test_the_view_in_a_terminal(start: Start, home: Path) -> None:
     (home / "bench.toml").write_bytes(demo.read("bench.toml"))
     ours, theirs = os.openpty()
@@ -681,6 +689,7 @@ def test_keys_work_while_data_comes_through_a_pipe(start: Start, home: Path) -> 
     os.close(writing)
 
 
+@soak
 @posix
 def test_the_view_rests_and_wakes(start: Start, home: Path) -> None:
     """Ctrl-Z gives the terminal back and stops the process; it goes on where it was."""
@@ -721,6 +730,7 @@ def test_a_terminal_without_a_source_says_what_there_is(start: Start) -> None:
     assert b"say where the lines come from with --source: a port" in live.stderr.read()
 
 
+@soak
 @pytest.mark.parametrize("term", thinned(["dumb", "unknown"], 2))
 def test_a_terminal_that_cannot_show_it_gets_rows(start: Start, term: str) -> None:
     ours, theirs = os.openpty()
@@ -751,6 +761,7 @@ def test_faults_of_the_board() -> None:
             Fault.read(text)
 
 
+@soak
 @posix
 def test_a_terminal_that_closes_sends_safe(start: Start) -> None:
     ours, theirs = os.openpty()

@@ -26,6 +26,7 @@ from jetruler.live.session import Parts, Session
 from jetruler.live.sources import StreamError
 from jetruler.live.stream_processor import PIECE, History, Window
 from jetruler.live.writers import Recorder
+from tests.helpers.sizes import soak
 
 ROOT = Path(__file__).parents[2]
 
@@ -252,6 +253,7 @@ def test_a_record_keeps_what_was_done_by_hand_and_is_still_a_log(tmp_path: Path)
     assert jr.look(path, session.bench, form=LogFormat(columns=("k", "w"))).rows == 2
 
 
+@soak
 def test_the_rows_say_what_was_held(cli: object, home: Path) -> None:
     from tests.helpers.command import Done
 
@@ -483,6 +485,7 @@ MODES = TABLE.replace(
 )
 
 
+@soak
 def test_modes_of_a_drive() -> None:
     """A trip chooses one, a hand another; each has its line, its clamp, its gate; the slew goes
     on where the mode before left the motor."""

@@ -207,6 +207,7 @@ def test_local_asks_for_as_many_workers_as_jobs(
     assert sorted(tree(home / "out")) == ["rest.csv", "roast.csv"]
 
 
+@soak
 def test_a_log_that_kills_its_worker_fails_alone(tmp_path: Path) -> None:
     bench = Bench("deadly", {"a": Channel("a", Ruler((Deadly(),)), "ch0")})
     for name, count in (("deadly", 666), ("good", 1)):

@@ -26,7 +26,7 @@ from jetruler.samples.opening import open_log
 from jetruler.samples.source import LogReader
 from tests.conftest import Cli
 from tests.helpers.line_forms import FORMS, LineForm, bench_of
-from tests.helpers.sizes import sizes, thinned
+from tests.helpers.sizes import few, sizes, soak, thinned
 
 VALUES = ["512", "514", "513", "515", "600"]
 EVERY_FORM = pytest.mark.parametrize("form", FORMS, ids=[form.name for form in FORMS])
@@ -101,6 +101,7 @@ def roads(
     yield "live, a port", from_port(lines, bench, len(values))
 
 
+@few
 @EVERY_FORM
 def test_each_form_on_every_road(cli: Cli, home: Path, form: LineForm) -> None:
     wanted = [int(value) / 1000 for value in VALUES]
@@ -111,6 +112,7 @@ def test_each_form_on_every_road(cli: Cli, home: Path, form: LineForm) -> None:
     assert (look.rows, survey.smallest, survey.largest) == (5, 512, 600)
 
 
+@few
 @SOME_FORMS
 def test_what_is_missing_is_missing_on_every_road(cli: Cli, home: Path, form: LineForm) -> None:
     values = ["512", "514", *form.missing, "515"]
@@ -119,6 +121,7 @@ def test_what_is_missing_is_missing_on_every_road(cli: Cli, home: Path, form: Li
         assert found == wanted, road
 
 
+@few
 @SOME_FORMS
 def test_a_record_comes_back(cli: Cli, home: Path, form: LineForm) -> None:
     """The same bench, the same values, flags and turns of trips, by every command."""
@@ -235,6 +238,7 @@ OPTIONS = [
 ]
 
 
+@few
 @pytest.mark.parametrize(("text", "options", "values", "column"), OPTIONS)
 def test_the_same_options_everywhere(
     cli: Cli,
@@ -375,6 +379,7 @@ def test_times_of_day_go_on_after_midnight() -> None:
     assert (found.time.interval, found.time.steps_back) == (1.0, 0)
 
 
+@few
 @pytest.mark.parametrize(
     "command",
     [
@@ -413,6 +418,7 @@ def test_one_loop_opens_and_walks_logs() -> None:
     assert walkers == {"opening.py", "passes.py"}
 
 
+@soak
 @pytest.mark.parametrize("command", [["check"], ["report", "-o", "r.md"]], ids=["check", "report"])
 def test_a_log_is_read_once(
     cli: Cli, home: Path, monkeypatch: pytest.MonkeyPatch, command: list[str]

@@ -22,7 +22,7 @@ from jetruler.show.style import new_figure
 from tests.agreement.made import made
 from tests.conftest import Cli
 from tests.helpers.overlapping_labels import overlaps
-from tests.helpers.sizes import soak, thinned
+from tests.helpers.sizes import few, soak, thinned
 
 DEMO = Path(jr.__file__).parent / "demo"
 
@@ -50,6 +50,7 @@ def test_nothing_overlaps_in_the_pictures_of_the_demo(name: str) -> None:
     assert found == {kind: [] for kind in found}
 
 
+@soak
 def test_nothing_overlaps_in_the_other_pictures(
     home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -198,6 +199,7 @@ def test_trips_have_a_lane_below_the_ruler() -> None:
     assert max(raw) == pytest.approx(386.44, abs=3)
 
 
+@few
 @pytest.mark.parametrize("size", [(4.0, 4.0), (6.4, 4.8), (12.8, 8.0), (16.0, 9.0)])
 def test_four_rulers_below_one_another(size: tuple[float, float]) -> None:
     bench = jr.load_bench(DEMO / "bench.toml")

@@ -18,6 +18,7 @@ from jetruler.core.ruler.units import symbol
 from jetruler.show.content import md, tex
 from jetruler.show.schematic import circuit_of, prefixed, schematic, with_tolerance
 from tests.conftest import Cli
+from tests.helpers.sizes import soak
 
 
 class Page(HTMLParser):
@@ -45,6 +46,7 @@ class Page(HTMLParser):
         assert self.open.pop() == tag
 
 
+@soak
 def test_the_report_of_the_demo_holds_everything_itself(cli: Cli, home: Path) -> None:
     args = ("bean", "damper", "--log", "roast.csv", "--marks", "bean=bath.csv", "--at", "1880")
     done = cli("report", *args, "--with", "r0 = 100 kohm ± 1 %")
@@ -79,6 +81,7 @@ def test_the_report_of_the_demo_holds_everything_itself(cli: Cli, home: Path) ->
     assert date.today().isoformat() in (home / "dated.md").read_text("utf-8")
 
 
+@soak
 def test_a_comparison_is_what_compare_says(cli: Cli, home: Path) -> None:
     both = ("bean", "bean2", "--log", "rest.csv")
     done = cli("report", *both, "--compare", "bean=bean2", "-o", "c.md")
@@ -89,6 +92,7 @@ def test_a_comparison_is_what_compare_says(cli: Cli, home: Path) -> None:
     assert (home / "c-figures/bean-bean2.svg").exists()
 
 
+@soak
 def test_everything_is_escaped(tmp_path: Path) -> None:
     knob = jr.Channel(
         "knob", jr.Counts(8) >> jr.Line(1, unit="%"), 1, about='<b>5 % & "more"</b> | $x_1$'
@@ -117,6 +121,7 @@ def test_escapes(text: str, latex: str, markdown: str) -> None:
     assert md(text) == markdown
 
 
+@soak
 def test_pictures_stand_beside_markdown_and_latex(
     home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

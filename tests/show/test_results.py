@@ -17,6 +17,7 @@ import jetruler
 from jetruler import own
 from jetruler.core.result import Result
 from jetruler.logs.pairs import compare_pairs
+from tests.helpers.sizes import few
 
 jr: Any = jetruler
 DEMO = Path(jetruler.__file__).parent / "demo"
@@ -139,6 +140,7 @@ def test_json_is_the_plain_data_of_the_call(
     assert json.loads(done.stdout) == call().to_dict()
 
 
+@few
 @pytest.mark.parametrize(("command", "call"), SAME, ids=[command for command, _ in SAME])
 def test_print_gives_what_the_tool_prints(
     command: str, call: Callable[[], Any], cli: Any, home: Path, monkeypatch: pytest.MonkeyPatch

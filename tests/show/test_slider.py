@@ -12,6 +12,7 @@ import pytest
 import jetruler as jr
 from jetruler.show.slider import columns, slider, stops
 from tests.helpers.browser import browser, needs_browser
+from tests.helpers.sizes import few
 
 __all__ = ["browser"]
 
@@ -99,6 +100,7 @@ return [heads, found];
 """
 
 
+@few
 @needs_browser
 @pytest.mark.xdist_group("browser")
 @pytest.mark.parametrize("name", CHANNELS)

@@ -118,6 +118,7 @@ def held_against_the_ruler(
     assert e.proof.holds
 
 
+@soak
 @pytest.mark.parametrize("many", sizes(5, 13))
 def test_wide_converters_in_compiled_c(tmp_path: Path, many: int) -> None:
     held([exported(c, None) for c in channels(13, 1)[:many]], 20_000, tmp_path)

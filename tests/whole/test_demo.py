@@ -25,7 +25,7 @@ from jetruler.show.ticks import round_values, true_ticks
 from tests.conftest import Cli
 from tests.helpers.command import Done
 from tests.helpers.public import MODULES, PUBLIC
-from tests.helpers.sizes import soak
+from tests.helpers.sizes import few, soak
 
 ROOT = Path(__file__).parents[2]
 
@@ -107,6 +107,7 @@ def test_help_shows_every_page_and_law(cli: Cli) -> None:
     assert cli("help", "convert").stdout == cli("convert", "--help").stdout
 
 
+@few
 @pytest.mark.parametrize("script", sorted((ROOT / "examples").glob("*.py")), ids=lambda p: p.name)
 def test_examples_run(
     script: Path,

@@ -11,7 +11,7 @@ from fuzz.targets import KINDS, half_written, prepare, try_bench
 
 from jetruler import demo
 from tests.conftest import Cli
-from tests.helpers.sizes import sizes, soak
+from tests.helpers.sizes import few, sizes, soak
 
 ROOT = Path(__file__).parents[2]
 CORPUS = sorted((ROOT / "fuzz/corpus").iterdir())
@@ -51,6 +51,7 @@ MANY = FEW | {"bench": 2000, "log": 200, "stream": 200, "command": 300, "array":
 MANY |= {"cells": 100, "session": 100}
 
 
+@few
 @pytest.mark.parametrize(
     ("kind", "many"), [*FEW.items(), *(pytest.param(*pair, marks=soak) for pair in MANY.items())]
 )
@@ -104,6 +105,7 @@ for part in ("1", " ", "a", "1.", "1 ", "a ", "a=1 ", "a:", "(", ")", "-", '"', 
 """
 
 
+@soak
 def test_no_text_holds_a_reader_up() -> None:
     done = subprocess.run([sys.executable, "-c", HELD_UP], capture_output=True, timeout=60)
     assert done.returncode == 0, done.stderr.decode()

@@ -20,6 +20,7 @@ import pytest
 
 import jetruler as jr
 from jetruler.core.result import Result
+from tests.helpers.sizes import few
 
 
 @pytest.fixture
@@ -148,6 +149,7 @@ BENCHES: dict[str, Callable[[], Any]] = {
 }
 
 
+@few
 @pytest.mark.parametrize("kind", BENCHES)
 def test_a_path_or_an_open_file_where_a_bench_is_wanted(kind: str, there: Path) -> None:
     given = BENCHES[kind]

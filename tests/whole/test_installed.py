@@ -20,7 +20,8 @@ import pytest
 
 from jetruler import demo
 from tests.conftest import COMMAND, Cli
-from tests.helpers.sizes import soak
+from tests.helpers.pythons import python
+from tests.helpers.sizes import few, soak
 
 ROOT = Path(__file__).parents[2]
 PROJECT = tomllib.loads((ROOT / "pyproject.toml").read_text("utf-8"))["project"]
@@ -43,32 +44,22 @@ def test_what_the_packages_contain(dist: Path) -> None:
     names = set(zipfile.ZipFile(wheel).namelist())
     assert {f"jetruler/demo/{name}" for name in demo.FILES} <= names
     assert "jetruler/py.typed" in names
+    pages = {f"jetruler/pages/{page.name}" for page in (ROOT / "docs").glob("*.md")}
+    assert {name for name in names if name.startswith("jetruler/pages/")} == pages
     assert any(name.endswith("licenses/LICENSE") for name in names)
     assert {name.split("/")[0].partition("-")[0] for name in names} == {"jetruler", "jet_ruler"}
     with tarfile.open(sdist) as archive:
         tops = {name.split("/")[1] for name in archive.getnames()}
     assert tops == {
-        "src", "README.md", "CHANGELOG.md", "LICENSE", "PKG-INFO", "pyproject.toml", ".gitignore",
-    }  # fmt: skip
+        *("src", "docs", "README.md", "CHANGELOG.md", "LICENSE"),
+        *("PKG-INFO", "pyproject.toml", ".gitignore"),
+    }
 
 
 def lowest() -> list[str]:
     """The lower bound of each requirement, as the one version."""
     bounds = [re.match(r"([\w-]+)>=([\w.]+)", text) for text in PROJECT["dependencies"]]
     return [f"{bound[1]}=={bound[2]}" for bound in bounds if bound is not None]
-
-
-def python(version: str) -> str | None:
-    """An interpreter of this version, if there is one."""
-    if sys.version_info[:2] == tuple(map(int, version.split("."))):
-        return sys.executable
-    kept = Path(os.environ.get("PYENV_ROOT", Path.home() / ".pyenv")) / "versions"
-    found = sorted(str(path) for path in kept.glob(f"{version}.*/bin/python"))
-    found += [path for path in (shutil.which(f"python{version}"),) if path]
-    for path in found:
-        if subprocess.run([path, "-V"], capture_output=True, check=False).returncode == 0:
-            return path
-    return None
 
 
 def test_every_requirement_has_a_lower_bound() -> None:
@@ -136,7 +127,7 @@ def small() -> None:
 @pytest.mark.parametrize(
     ("rows", "command"),
     [
-        (1, "demo tour"),
+        (1, "demo -o tour"),
         (1_000_000, "convert four.csv -o out.csv"),
         (36_000, "live --source four.csv"),  # an hour of ten samples a second
     ],
@@ -163,6 +154,7 @@ def test_a_small_computer(home: Path, rows: int, command: str) -> None:
 WITHOUT = "import sys; sys.modules[sys.argv.pop(1)] = None; from jetruler.cli import main; main()"
 
 
+@few
 @pytest.mark.parametrize(
     ("missing", "command", "works"),
     [

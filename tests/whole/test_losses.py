@@ -15,7 +15,7 @@ import pytest
 import jetruler as jr
 from jetruler.files import descriptor_of, standard_or
 from tests.conftest import COMMAND, Cli
-from tests.helpers.sizes import posix, sizes
+from tests.helpers.sizes import few, posix, sizes, soak
 
 TABLE = """
 [channel.bent]
@@ -91,6 +91,7 @@ def test_a_command_that_would_lose_something_is_refused(cli: Cli, house: Path, l
     assert contents(house) == before
 
 
+@few
 @posix
 @pytest.mark.parametrize(
     "args",
@@ -174,6 +175,7 @@ for i in range(int(sys.argv[2])):
 """  # fmt: skip
 
 
+@soak
 @pytest.mark.parametrize("rounds", sizes(4, 50))
 def test_writers_at_the_same_time_lose_nothing(home: Path, rounds: int) -> None:
     """Every change that was said to be made is there: four writers, each of its own channel."""
@@ -229,6 +231,7 @@ def test_nothing_from_outside_reaches_a_terminal_raw(cli: Cli, home: Path, text:
         assert sign.isprintable() or sign not in said, said
 
 
+@soak
 def test_texts_stay_texts_in_every_form(cli: Cli, home: Path) -> None:
     """Fences, links, names of files and formulas of spreadsheets."""
     bench = """

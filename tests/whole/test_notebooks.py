@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from tests.helpers.sizes import thinned
+from tests.helpers.sizes import soak, thinned
 
 NOTEBOOKS = sorted((Path(__file__).parents[2] / "examples").glob("*.ipynb"))
 
@@ -20,6 +20,7 @@ def test_a_notebook_is_stored_without_outputs(path: Path) -> None:
     assert not any(cell["outputs"] or cell["execution_count"] for cell in cells)
 
 
+@soak
 @pytest.mark.parametrize("path", thinned(NOTEBOOKS, 2), ids=lambda path: path.name)
 def test_a_notebook_runs(path: Path, tmp_path: Path) -> None:
     nbclient, nbformat = pytest.importorskip("nbclient"), pytest.importorskip("nbformat")

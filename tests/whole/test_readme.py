@@ -17,6 +17,7 @@ import pytest
 from jetruler import demo
 from jetruler.benchfile.load import parse_bench
 from tests.conftest import COMMAND
+from tests.helpers.sizes import soak
 from tests.whole.test_docs import ROOT, run_python
 
 #: All that may stand in the root, beside folders.
@@ -50,6 +51,7 @@ def test_nothing_else_stands_in_the_root() -> None:
     assert {parts[0] for parts in inside if len(parts) > 1} == FOLDERS
 
 
+@soak
 @pytest.mark.skipif(sys.platform == "win32", reason="a pseudo-terminal stands in for the board")
 def test_the_blocks_run_in_order(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """In an empty folder, so that no block leans on a file that is there by accident."""

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.helpers.sizes import thinned
+from tests.helpers.sizes import few, thinned
 
 #: Packages that take long to load, or much memory, or that not everybody has.
 HEAVY = {
@@ -43,6 +43,7 @@ sys.stderr.write("\\n" + " ".join(sys.modules))
 """
 
 
+@few
 @pytest.mark.parametrize("command", thinned(LOADS, 2))
 def test_a_command_loads_only_what_its_job_needs(command: str, home: Path) -> None:
     words = [sys.executable, "-c", CODE, *command.split()]

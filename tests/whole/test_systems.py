@@ -166,6 +166,7 @@ def test_names_that_differ_in_case_alone(tmp_path: Path, monkeypatch: pytest.Mon
     assert len(planned(["."], "OUT")) == 3  # what is in the results' folder is no log
 
 
+@soak
 def test_a_disk_that_folds_case(home: Path) -> None:
     """One that is made up: names are found whatever their case."""
     env = os.environ | {

@@ -23,6 +23,7 @@ def test_every_quick_command_in_a_few_worlds(seeds: range, tmp_path: Path) -> No
     assert not all_wrong(seeds, tmp_path, QUICK)
 
 
+@soak
 @pytest.mark.parametrize("seed", sizes(3, 5))
 def test_every_command_in_a_world(seed: int, tmp_path: Path) -> None:
     slow = tuple(one for one in CHECKS if one not in QUICK)
