@@ -107,7 +107,7 @@ def resolved(path: Path) -> Path:
     try:
         return path.resolve()
     except (OSError, RuntimeError):
-        raise LogError(f"{path}: expected a file, found links that lead nowhere") from None
+        raise LogError(f"{path}: expected a file, found a link that points to nothing") from None
 
 
 def same_file(one: Path, other: Path) -> bool:
@@ -163,7 +163,7 @@ def reject_used(path: Path) -> None:
         return
     for other, how in (_used or {}).items():
         if same_file(path, other):
-            raise LogError(f"{path}: this file {how} by the same command; name another one")
+            raise LogError(f"{path}: this file {how} by the same command; name another file")
 
 
 def _note_written(path: Path) -> None:

@@ -241,7 +241,7 @@ def test_what_a_file_cannot_say_is_not_written(tmp_path: Path) -> None:
     channel = jr.load_bench(path)["a"]
     means = jr.Ruler((*channel.chain.laws, jr.Magnitude()))
     line = line_for(channel, jr.Magnitude(), 1)
-    with pytest.raises(BenchError, match=r"would read otherwise; put this in yourself: \{ law"):
+    with pytest.raises(BenchError, match=r"would give other values; add this yourself: \{ law"):
         write_law(str(path), channel, line, 1, replaces=False, means=means)
     assert path.read_text() == text
 

@@ -133,7 +133,7 @@ def test_a_law_that_does_not_fit_leaves_the_file(tmp_path: Path) -> None:
     with pytest.raises(BenchError, match="line gives bar, but beta"):
         write_law(str(path), channel, beta, 2, replaces=False, means=channel.chain)
     otherwise = '{ law = "line", gain = 2, offset = 1 }'
-    with pytest.raises(BenchError, match=r"would read otherwise; put this in yourself: \{ law"):
+    with pytest.raises(BenchError, match=r"would give other values; add this yourself: \{ law"):
         write_law(str(path), channel, otherwise, 3, replaces=False, means=channel.chain)
     assert path.read_text() == BENCH
     assert sorted(p.name for p in tmp_path.iterdir()) == ["bench.toml"]

@@ -54,17 +54,17 @@ LOGS: list[tuple[str, dict[str, Any], str]] = [
     (
         column("distance_cm", lambda: RANDOM.randrange(30, 200)),
         {"input": {"unit": "cm", "resolution": 1}},
-        "distance_cm: an input, no counts: cm; its values stand in steps of 1",
+        "distance_cm: an input, not counts: cm; its values are in steps of 1",
     ),
     (
         column("temp (degC)", lambda: RANDOM.randrange(200, 300) / 10),
         {"column": "temp (degC)", "input": {"unit": "degC", "resolution": 0.1}},
-        "temp: an input, no counts: °C",
+        "temp: an input, not counts: °C",
     ),
     (
         column("V_in", lambda: f"{RANDOM.randrange(300, 3000) / 1000:.3f}"),
         {"input": {"unit": "V", "resolution": 0.001}},
-        "V_in: an input, no counts: V",
+        "V_in: an input, not counts: V",
     ),
     ("".join(f"{RANDOM.randrange(300, 800)}\n" for _ in range(60)), {"column": 1}, "bits = 10"),
     ("".join(f"A0:{RANDOM.randrange(900)}\n" for _ in range(60)), {"column": "A0"}, "bits = 10"),

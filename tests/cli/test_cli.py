@@ -133,7 +133,7 @@ BAD = [
     (["convert", "roast.csv", "-o", "./no/out.csv"], "no/out.csv: there is no folder no"),
     (
         ["convert", "roast.csv", "-o", "."],
-        "its result would stand in its own place; name another folder",
+        "its result would replace it; name another folder",
     ),
     (["convert", "roast.csv", "--only", "baen"], "the bench has no channel 'baen'"),
     (["convert", "roast.csv", "--json"], "add -o FILE"),
@@ -159,7 +159,7 @@ BAD = [
     (["demo", "fitt"], "chapter: expected one of look, convert"),
     (
         ["help", "bet"],
-        "page: expected a page, a law or a command, found 'bet'; did you mean 'beta'",
+        "page: expected a page, a law or a command, found 'bet' (did you mean 'beta'?)",
     ),
 ]
 
@@ -290,7 +290,7 @@ def test_interrupted_while_a_pipe_is_silent(home: Path, command: str) -> None:
         said = process.stderr.read().decode()
         assert "Traceback" not in said
         assert "Fatal" not in said
-        assert said.strip() == "jetruler: stopped; nothing half-written is left"
+        assert said.strip() == "jetruler: stopped; no half-written file is left"
     assert sorted(p.name for p in home.iterdir()) == sorted(demo.FILES)
 
 

@@ -276,7 +276,7 @@ def test_spot_checks(
 
 def test_a_saturated_mark_is_named(bench: jr.Bench) -> None:
     found = jr.spot_check(bench["rail"], [(4095, 20.0), (3000, 10.4)], within=0.05)
-    assert "mark 1 stands on a rail of the converter" in str(found)
+    assert "mark 1 is on a rail of the converter" in str(found)
     assert "not within 0.05 V at 1 of 2 marks" in found.headline
     assert "the limits reach from 0 to 12 V" in found.untested
 

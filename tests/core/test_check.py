@@ -108,14 +108,14 @@ def test_a_dozen_mistakes(cli: Cli, home: Path) -> None:
 
 def test_nothing_in_the_demo(cli: Cli) -> None:
     done = cli("check")
-    unjudged = "tray: not judged for want of noise: whether its decisions flicker\n"
+    unjudged = "tray: not checked for lack of noise: whether its decisions flicker\n"
     *rows, said = done.stdout.partition(unjudged)
     assert (done.returncode, said) == (0, "bench.toml: nothing found in 8 channels\n")
     assert rows[1]
     assert "4 of 4 expected rows hold" in rows[0]
     logged = cli("check", "--log", "roast.csv")
     assert logged.returncode == 1  # the loose connector
-    assert "sits on its high rail (4095) for 10 samples" in logged.stdout
+    assert "is on its high rail (4095) for 10 samples" in logged.stdout
     assert "(look)" in logged.stdout
     assert "laws[" not in logged.stdout  # nothing between the bench and the log
 
@@ -179,6 +179,6 @@ def test_a_column_that_is_gone(cli: Cli, home: Path) -> None:
     done = cli("check", "--log", "roast.csv")
     assert done.returncode == 1
     assert "channel.draught.column (missing-column)" in done.stdout
-    assert "sits on its high rail" in done.stdout  # the others are looked at all the same
+    assert "is on its high rail" in done.stdout  # the others are looked at all the same
     assert cli("check", "--log", "none.csv").returncode == 2
     assert cli("check", "-b", "none.toml").returncode == 2

@@ -138,7 +138,7 @@ RESISTORS = [
     (channel(4700), (20, 240), {"aim": "best"}, "one of counts, resolution, at, straight"),
     (channel(4700), (20, 240), {"most_heating": 1}, "say its dissipation"),
     (channel(4700), (20, 240), {"between": (4800, 5000)}, "a value of E24 in it"),
-    (channel(4700), (20, 240), {"most_current": 1e-9}, "exceeds what is allowed"),
+    (channel(4700), (20, 240), {"most_current": 1e-9}, "exceeds the limits"),
     (channel(4700), (-300, 240), {}, "no resistance of the sensor means −300 °C"),
     (Channel("a", Ruler.of(Adc(12, 3.3)), "x"), (1, 2), {}, "a has no divider"),
 ]
@@ -212,7 +212,7 @@ def test_a_log_without_noise_needs_no_averaging_and_gains_nothing(cli: Cli, home
     """One count is worth 0.165 °C here: half of it is left, however many are averaged."""
     (home / "still.csv").write_text("ch0\n" + "1880\n" * 100)
     ask = ("choose", "averaging", "bean", "--at", "220", "--log", "still.csv", "--to")
-    assert "one reading does" in cli(*ask, "0.1").stdout
+    assert "one reading is enough" in cli(*ask, "0.1").stdout
     assert "no number of readings" in cli(*ask, "0.01").stdout
     (home / "still.csv").write_text("ch0\n" + "1880\n" * 9)
     done = cli(*ask, "0.1")

@@ -229,7 +229,7 @@ def test_bias_is_named_written_and_gone(cli: Cli, home: Path) -> None:
     assert '+ { law = "line", gain = 1, offset = 0.6103' in first.stdout
     again = cli("compare", "bean", "bean2", "--log", "rest.csv", "--write")
     assert "bean and bean2 agree within 0.16" in again.stdout
-    assert "bean smoothed as the bench says; the lag of that is taken out" in again.stdout
+    assert "bean smoothed as the bench says; its lag is compensated" in again.stdout
     assert "no correction is called for" in again.stderr
     found = json.loads(cli("compare", "bean", "bean2", "--log", "rest.csv", "--json").stdout)
     assert (found["verdict"], found["pairs"], found["correction"]) == ("agree", 598, None)

@@ -47,14 +47,14 @@ RULES: list[tuple[Severity, str, Any, Any, Channel | None]] = [
     (Severity.WARNING, "every sample is 7", np.full(50, 7), noisy(SLOPE), None),
     (
         Severity.ERROR,
-        "sits on its high rail (4095) for 20 samples (4 s), from line 102",
+        "is on its high rail (4095) for 20 samples (4 s), from line 102",
         replaced(noisy(SLOPE), slice(100, 120), 4095),
         noisy(SLOPE),
         None,
     ),
     (
         Severity.WARNING,
-        "sits on its low rail (0) for 1 sample (0.2 s), from line 102",
+        "is on its low rail (0) for 1 sample (0.2 s), from line 102",
         replaced(noisy(SLOPE), slice(100, 101), 0),
         noisy(SLOPE),
         None,
@@ -118,12 +118,12 @@ RULES: list[tuple[Severity, str, Any, Any, Channel | None]] = [
     (Severity.NOTE, "is quiet: its noise of 0", noisy(SLOPE, 0.1), noisy(SLOPE), None),
     (
         Severity.NOTE,
-        "readings averaged hold its last decimal still (to 0.005 V)",
+        "averaged readings keep its last decimal steady (to 0.005 V)",
         noisy(SLOPE, 20.0),
         noisy(SLOPE, 0.1),
         VOLTS,
     ),
-    (Severity.NOTE, "One reading holds its last decimal", noisy(SLOPE), noisy(SLOPE, 20.0), VOLTS),
+    (Severity.NOTE, "One reading keeps its last decimal", noisy(SLOPE), noisy(SLOPE, 20.0), VOLTS),
 ]
 
 

@@ -218,7 +218,7 @@ def test_limits_say_on_which_side_a_value_is() -> None:
 
 
 def test_a_conversion_of_units_needs_to_know_its_source() -> None:
-    with pytest.raises(JetRulerError, match="the unit before it is not known; say source"):
+    with pytest.raises(JetRulerError, match="the unit before it is not known; give source"):
         Ruler.of(Line(2.0), jr.To("bar"))
     assert Ruler.of(Line(2.0), jr.To("bar", "Pa"))(50_000.0) == pytest.approx(1.0)
 
@@ -362,7 +362,7 @@ def test_a_calibration_says_what_it_replaces() -> None:
 
 @pytest.mark.parametrize(
     ("noise", "target", "says"),
-    [(0.5, 1.0, "one reading does"), (4.0, 1.0, "17 readings"), (0.01, 0.001, "no number of")],
+    [(0.5, 1.0, "one reading is enough"), (4.0, 1.0, "17 readings"), (0.01, 0.001, "no number of")],
 )
 def test_how_many_readings_in_words(noise: float, target: float, says: str) -> None:
     found = jr.how_many(noise, target)

@@ -162,7 +162,7 @@ def test_forms(cli: Cli, two: None, form: str, text: str, values: list[str]) -> 
         (b"1,2\n1,2,3\n1\n5,6\n", "2 lines have too few or too many cells: missing samples"),
         (b"\xff\xfe\x00,\x80\n1,2\n", "1 line was no sample: other text 1"),
         (b"1,2\n" + b"9" * (LONGEST + 5) + b"\n3,4\n", "over-long 1"),
-        (b"1,2\n3,4x\n5,6\n", "column p: 1 cells are no number"),
+        (b"1,2\n3,4x\n5,6\n", "column p: 1 cells are not numbers"),
     ],
     ids=["fields", "noise", "over-long", "no number"],
 )
@@ -287,7 +287,7 @@ def test_a_growing_file_and_a_bench_that_is_saved(start: Start, home: Path) -> N
         file.write("1000,0\n")
     assert b",50.0," in live.stdout.readline()
     save(TWO.replace("above = 50", "above = true"))
-    assert b"the last good bench stays in force" in live.stderr.readline()
+    assert b"the last valid bench is still used" in live.stderr.readline()
     save(TWO.replace("channel.pin", "channel.pan"))
     assert b"its columns are not those of the output" in live.stderr.readline()
     (home / "grow.csv").write_text("2000,0\n")  # begun again
@@ -622,7 +622,7 @@ def test_rows_that_nobody_took_are_counted(start: Start, home: Path) -> None:
     said = live.stderr.read().decode()
     assert live.wait(20) == 0
     got += live.stdout.read()
-    lost = re.search(r"up to (\d+) rows were not written: whoever reads them was too slow", said)
+    lost = re.search(r"up to (\d+) rows were not written: the reader was too slow", said)
     assert lost is not None
     assert 20_000 <= got.count(b"\n") - 1 + int(lost[1]) <= 20_000 + (1 << 16) / 40
 

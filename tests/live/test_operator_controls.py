@@ -423,7 +423,7 @@ def test_setup_lines_lines_by_name_and_what_a_gate_says() -> None:
     parts = Parts(None, bench, LogFormat(columns=("k", "w")), wire, {}, wire, handled=True)
     session = Session(parts)
     controls = OperatorControls(session)
-    with pytest.raises(StreamError, match="line restart: not armed, so nothing is sent"):
+    with pytest.raises(StreamError, match="line restart: not armed, so nothing was sent"):
         controls.say("restart")
     controls.arm()
     assert wire.got == ["MODE 2", "LIMIT 40", "motor=0"]

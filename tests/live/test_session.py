@@ -202,7 +202,7 @@ class Editor(Script):
         path, text = Path(str(self.session.parts.bench_path)), demo.read("bench.toml").decode()
         for edited, says in (
             (text.replace("above = 225, release = 220", "above = 100"), "was read again"),
-            ("nonsense", "the last good bench stays in force"),
+            ("nonsense", "the last valid bench is still used"),
         ):
             path.write_text(edited)
             until = time.monotonic() + 20
@@ -217,10 +217,10 @@ def test_a_saved_bench_is_in_force_at_once(parts: Parts, monkeypatch: pytest.Mon
     source = Editor()
     source.session, source.seen = Session(replace(parts, source=source, wire=None)), []
     source.session.run()
-    assert "the last good bench stays in force" in source.session.progress.message
+    assert "the last valid bench is still used" in source.session.progress.message
     assert source.seen == [
         ("was read again", 100),
-        ("the last good bench stays in force", 100),
+        ("the last valid bench is still used", 100),
     ]
 
 
@@ -305,6 +305,6 @@ def test_jumps_of_time_are_counted_and_said(cli: Cli, home: Path) -> None:
     head, *rows = (home / "roast.csv").read_text().splitlines()
     (home / "twice.csv").write_text("\n".join([head, *rows[:60], *rows[:60]]) + "\n")
     done = cli("convert", "twice.csv", "-o", "o.csv", "--events", "e.csv")
-    assert "the log's time went back or leapt 1 times: what counts time" in done.stderr
+    assert "the log's time went back or jumped 1 times: what counts time" in done.stderr
     live = cli("live", "--source", "twice.csv")
     assert "jumps of its clock 1" in live.stderr

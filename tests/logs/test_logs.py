@@ -180,7 +180,7 @@ def test_block_borders_change_nothing_and_no_row_is_lost(
         (PLAIN.encode("utf-16"), LogFormat(), "UTF-16"),
         (gzip.compress(PLAIN.encode() * 99, mtime=0)[:-30], LogFormat(), "damaged or cut short"),
         (PLAIN.encode() + b"x" * (21 * 2**20), LogFormat(), "a line of over 16 MiB"),
-        (b"x" * (17 * 2**20), LogFormat(), "is no line of a CSV log"),
+        (b"x" * (17 * 2**20), LogFormat(), "is not a line of a CSV log"),
     ],
     ids=itertools.count(),  # the data itself would make names of 20 MB
 )

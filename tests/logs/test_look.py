@@ -27,7 +27,7 @@ from tests.helpers.sizes import sizes
 
 #: What the demo hides, and how `look` says it.
 FINDINGS = [
-    "error   bean: sits on its high rail (4095) for 10 samples (2 s), from line 2062",
+    "error   bean: is on its high rail (4095) for 10 samples (2 s), from line 2062",
     "if it comes and goes, a loose connector",
     "warning exhaust: 3 of 4200 samples are missing",
     "warning rail: falls below its limit of 10.8 V for 86 samples (17.2 s), as far as 9.74 V",
@@ -43,7 +43,7 @@ def test_look_finds_in_words_what_the_demo_hides(cli: Cli) -> None:
     for says in FINDINGS:
         assert says in done.stdout
     assert "time_s: every 0.2 s" in done.stdout
-    assert "not looked at, no counts: note" in done.stdout
+    assert "ignored, not counts: note" in done.stdout
     order = [
         line.split()[0]
         for line in done.stdout.splitlines()

@@ -226,7 +226,7 @@ def test_prose_is_no_sample_and_is_quoted(cli: Cli, home: Path) -> None:
     done = cli("live", stdin=b"ready\nsteady\n")
     assert done.returncode == 2
     assert "the first: 'ready'" in done.stderr
-    assert "--format, --delimiter and --columns say which" in done.stderr
+    assert "use --format, --delimiter and --columns" in done.stderr
 
 
 OPTIONS = [

@@ -65,7 +65,7 @@ def test_the_report_of_the_demo_holds_everything_itself(cli: Cli, home: Path) ->
         "22 % less",  # the what-if
         "beta, fitted again",  # the calibration
         "A sample every 0.2 s (5 Hz)",  # the log
-        "sits on its high rail",  # a finding
+        "is on its high rail",  # a finding
         "4.7 kΩ ± 1 %",  # a parameter
         "(198, 0), (3904, 100)",
         f"Jet Ruler {jr.__version__}",

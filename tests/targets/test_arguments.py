@@ -142,7 +142,7 @@ def test_what_cannot_be(
         (("--arguments", ""), "expected names, each with its range"),
         (("--struct",), "--struct goes with --arguments"),
         (("--arguments", "lo", "--threshold", "damper=50"), "would not move with them"),
-        (("--window", "8"), "trips come along with --all"),
+        (("--window", "8"), "expected --all, which exports trips"),
         (("--arguments", "known"), "--arith float takes any law"),
     ],
 )

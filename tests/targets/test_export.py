@@ -136,7 +136,7 @@ def test_the_model_refuses_what_overflows() -> None:
         (["bean", "--threshold", "bean"], "bean=225 or bean=225/220"),
         (["bean", "--threshold", "bean=225/-999"], "no count passes −999 °C"),
         (["bean", "--text", "8", "--scale", "20"], "--text: expected a scale of 1, 10, 100"),
-        (["bean", "--all"], "name one or more channels, or --all"),
+        (["bean", "--all"], "expected one or more channels, or --all"),
         (["been"], "the bench has no channel 'been'"),
         (["bean", "--json"], "cannot share stdout"),
         (["bean", "--text", "8", "--arith", "float"], "--text: whole numbers in C or Python"),

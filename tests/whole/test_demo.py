@@ -58,7 +58,7 @@ def test_each_step_of_the_tour(
     assert bool(made) == any(word in step.command for word in (" -o ", "draw ", "live ", "report "))
     for name in made:
         assert name in done.stdout
-    assert cli("demo", "-o", "tour").returncode == 2  # it is there already
+    assert cli("demo", "-o", "tour").returncode == 2  # it exists already
 
 
 @soak

@@ -150,13 +150,13 @@ def _statistics(c: Made, found: dict[str, Any], bench: bool = True) -> Iterator[
 
 #: What `look` says of each fault; {line}: of the first bad row; and what may follow from it.
 SAID = {
-    "open": r"sits on its high rail .*line {line}\b",
-    "short": r"sits on its low rail .*line {line}\b",
+    "open": r"is on its high rail .*line {line}\b",
+    "short": r"is on its low rail .*line {line}\b",
     "dropout": r"{many} of \d+ samples are missing",
     "spike": r"isolated spikes? of one sample, the first in line {line}\b",
     "glued": r"1 sample beyond the range .*line {line}\b",
     "off-scale": r"1 sample beyond the range .*line {line}\b",
-    "saturation": r"sits on its high rail",
+    "saturation": r"is on its high rail",
     "stuck": r"stuck at .*from line ({line}|{before})\b",
     "floating": r"wanders without a pattern",
     "shifted": r"left-scaled to 16 bits",

@@ -38,7 +38,7 @@ def read_text(path: str) -> str:
         note_read(Path(path))
         return Path(path).read_bytes().decode("utf-8-sig").replace("\r\n", "\n")
     except (OSError, UnicodeDecodeError) as error:
-        reason = getattr(error, "strerror", None) or "it is no text"
+        reason = getattr(error, "strerror", None) or "it is not text"
         raise BenchError(path, [f"cannot be read: {reason}"]) from None
 
 
@@ -156,9 +156,7 @@ def write_law(
             table = tables[channel.name]
         if not isinstance(table["laws"], Array):
             name = f"channel.{channel.name}"
-            expected = (
-                f"is not written as a list `laws = [ … ]` below [{name}]; put this in yourself"
-            )
+            expected = f"is not written as a list `laws = [ … ]` below [{name}]; add this yourself"
             raise BenchError(path, [f"{name}.laws {expected}: {line}"])
         listed, items = table["laws"].as_string(), _items(table["laws"])
         laws = written(channel.chain.laws)  # the file does not list the common converter
@@ -182,8 +180,8 @@ def _replace_checked(path: str, text: str, channel: str, means: Ruler, lines: st
     bounded = edge is not None and edge.is_bounded
     raw = edge.samples(2**16) if edge is not None and bounded else np.linspace(-1e4, 1e4, 2**12 + 1)
     if not np.array_equal(read(raw), means(raw), equal_nan=True):
-        expected = f"put this in yourself: {lines}"
-        raise BenchError(path, [f"channel.{channel}.laws would read otherwise; {expected}"])
+        expected = f"add this yourself: {lines}"
+        raise BenchError(path, [f"channel.{channel}.laws would give other values; {expected}"])
     replace_file(path, text)
 
 
@@ -354,7 +352,7 @@ def write_parameters(path: str, found: Adjustment, expected: str | None = None) 
 
 
 #: Why nothing is written to a file that somebody else has saved meanwhile.
-_CHANGED = "it has changed since it was read; nothing is written, try again"
+_CHANGED = "it has changed since it was read; nothing was written, try again"
 
 
 def _parameter_text(law: Law, name: str) -> str:

@@ -125,7 +125,7 @@ def load_bench(path: str | PathLike[str] | IO[Any]) -> Bench:
     except OSError as error:
         raise BenchError(name, [f"cannot be read: {error.strerror or error}"]) from None
     except (RuntimeError, ValueError):  # a loop of links, or a name with a zero in it
-        raise BenchError(name, ["cannot be read: its name leads nowhere"]) from None
+        raise BenchError(name, ["cannot be read: the link points to nothing"]) from None
     return parse_bench(text, name, path.parent)
 
 
@@ -209,7 +209,7 @@ def _unsafe(place: tuple[str, ...], value: Any) -> Iterator[str]:
         for inner in value:
             yield from _unsafe(place, inner)
     elif isinstance(value, str) and not all(is_safe(sign) or sign in "\n\t" for sign in value):
-        expected = "a text without control codes and signs that turn its direction"
+        expected = "a text without control codes and signs that change the text direction"
         yield f"{'.'.join(place)}: {expected_found(expected, printable(value, 100))}"
 
 
@@ -237,7 +237,7 @@ class _File:
         if self.errors:
             return Bench("", {})
         if len(channels) < len(_tables(self.table.get("channel"))):
-            raise AssertionError("a channel is refused without a reason")
+            raise AssertionError("a channel is not accepted (no reason given)")
         return Bench(self.table.get("title", ""), channels, **decided, converter=self._shared)
 
     def _read(self, place: Place, model: Type, table: Any, **context: Any) -> Any:

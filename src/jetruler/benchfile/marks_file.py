@@ -75,7 +75,7 @@ def read_marks(path: str | PathLike[str] | IO[Any]) -> Marks:
         raise MarksError(f"{name}: expected a CSV file of marks, found a folder") from None
     except (OSError, UnicodeDecodeError) as error:
         no_text = isinstance(error, UnicodeDecodeError)
-        reason = "it is no text" if no_text else getattr(error, "strerror", None) or str(error)
+        reason = "it is not text" if no_text else getattr(error, "strerror", None) or str(error)
         raise MarksError(f"{name}: cannot be read: {reason}") from None
     lines = [
         (i, line)

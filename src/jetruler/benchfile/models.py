@@ -58,7 +58,7 @@ def read_points(folder: Path, name: str) -> list[list[float]]:
         text = text_of_file(path).removeprefix("\ufeff")
     except (OSError, ValueError) as error:  # a name with a zero in it is a ValueError
         no_text = isinstance(error, UnicodeDecodeError)
-        reason = "it is no text" if no_text else getattr(error, "strerror", None) or str(error)
+        reason = "it is not text" if no_text else getattr(error, "strerror", None) or str(error)
         raise ParameterError("points", name, "a CSV file", f"{path}: {reason}") from None
     lines = [line for line in text.splitlines() if line.strip() and not line.startswith("#")]
     delimiter = ";" if lines and ";" in lines[0] else ","
@@ -86,7 +86,7 @@ class TableErrors(ValueError):  # noqa: N818 - it is a collection, told by its p
 
     def __init__(self, errors: list[Placed]) -> None:
         if not errors:  # what is refused would be taken for sound
-            raise AssertionError("refused without a reason")
+            raise AssertionError("not accepted (no reason given)")
         self.errors = errors
         super().__init__("; ".join(f"{'.'.join(map(str, at))}: {text}" for at, text in errors))
 
@@ -363,7 +363,9 @@ def built(kind: type[Any], values: Mapping[str, Any], open_ended: str = "") -> A
     stops at the first error, so an unfinished object is asked for all of them."""
     try:
         if "self" in values:  # a name of Python's, which no field has
-            raise ParameterError("self", values["self"], "another name", "this one has a meaning")
+            raise ParameterError(
+                "self", values["self"], "another name", "the name has a meaning already"
+            )
         return kind(**values)
     except ParameterError as error:
         draft: Any = object.__new__(kind)

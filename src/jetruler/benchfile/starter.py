@@ -44,7 +44,7 @@ class SensorKind:
     hint: str = ""
     above: float = 100
     unit: str = ""
-    """Of values as they come, for an input that is no converter."""
+    """Of raw values, for an input that is no converter."""
 
 
 _ENDS = """laws = [
@@ -340,7 +340,7 @@ class _Making:
         about, body = example.about, example.body
         values = seen is not None and not seen.is_counts
         if values and kind in ("volts", "counts", "flow", "fan"):
-            about, body = "values as they come", ""
+            about, body = "raw values", ""
         column = json.dumps(seen.column, ensure_ascii=False) if seen else str(place)
         if seen is None:
             column += " # by name, or by number from 1"
@@ -384,10 +384,10 @@ class _Making:
             unit = seen.unit if seen.unit != "1" else example.unit or "1"
             resolution = f"{seen.lsb:g}"
             named = symbol(unit) if seen.unit != "1" else "no unit in its name"
-            why = f"{named}; its values stand in steps of {resolution}"
-            self.guesses.append(f"{name}: an input, no counts: {why}")
+            why = f"{named}; its values are in steps of {resolution}"
+            self.guesses.append(f"{name}: an input, not counts: {why}")
             table = f'input = {{ unit = "{unit}", resolution = {resolution} }}'
-            return f"{table} # a guess: {why}; say its range too\n"
+            return f"{table} # a guess: {why}; give its range too\n"
         if seen.lsb == 1:
             return ""
         assert seen.bits is not None

@@ -85,7 +85,7 @@ class _Commands(click.Group):
         if args and args[0] not in COMMANDS and not args[0].startswith("-"):
             from ..core.ruler.units import nearest
 
-            ctx.fail(f"there is no command {args[0]!r}; {nearest(args[0], COMMANDS)}")
+            ctx.fail(f"expected a command, found {args[0]!r} ({nearest(args[0], COMMANDS)})")
         return super().resolve_command(ctx, args)
 
     def invoke(self, ctx: click.Context) -> Any:
@@ -141,13 +141,13 @@ def _main(args: list[str] | None) -> NoReturn:
     except click.ClickException as error:
         _fail(error.format_message())
     except (click.Abort, KeyboardInterrupt):
-        print("jetruler: stopped; nothing half-written is left", file=sys.stderr)
+        print("jetruler: stopped; no half-written file is left", file=sys.stderr)
         sys.exit(INTERRUPTED)
     except (_ClosedPipe, BrokenPipeError):
         detach_stdout()
         _fail("standard output: the reader closed the pipe before all was written")
     except MemoryError:
-        _fail("the memory of this computer does not suffice")
+        _fail("this computer has not enough memory")
     except Exception as error:
         _print_error(error)
     sys.exit(OK)
@@ -165,7 +165,7 @@ def _print_error(error: Exception) -> NoReturn:
             detach_stdout()
         _fail(f"{place}{error.strerror[0].lower()}{error.strerror[1:]}")
     if any(sign in str(error) for sign in SHORT_OF_MEMORY):
-        _fail("the memory of this computer does not suffice")
+        _fail("this computer has not enough memory")
     missing = error.name or "" if isinstance(error, ImportError) else ""
     name = missing.partition(".")[0]
     if name and name != "jetruler":

@@ -30,13 +30,16 @@ def marks_options(fit_command: Callable[..., None]) -> Callable[..., None]:
         click.option(
             "--u-common",
             metavar="U",
-            help="Standard uncertainty of an error that all true values share.",
+            help="Standard uncertainty of an error common to all marks.",
         ),
         click.option(
             "--mark", "mark", multiple=True, metavar="RAW=TRUE", help="One mark (repeatable)."
         ),
         click.option(
-            "--marks", "marks", metavar="FILE", help="CSV: raw, true, perhaps u_true and u_raw."
+            "--marks",
+            "marks",
+            metavar="FILE",
+            help="CSV file: raw, true, optionally u_true and u_raw.",
         ),
     ):
         fit_command = option(fit_command)
@@ -46,9 +49,13 @@ def marks_options(fit_command: Callable[..., None]) -> Callable[..., None]:
 def fit_options(fit_command: Callable[..., None]) -> Callable[..., None]:
     """What is fitted."""
     for option in (
-        click.option("--robust", is_flag=True, help="Set outliers aside and name them."),
-        click.option("--degree", type=int, metavar="N", help="Of a polynomial; else found."),
-        click.option("--correction", is_flag=True, help="Keep every law; correct on top."),
+        click.option("--robust", is_flag=True, help="Exclude outliers, and name them."),
+        click.option(
+            "--degree", type=int, metavar="N", help="Degree of a polynomial; chosen by default."
+        ),
+        click.option(
+            "--correction", is_flag=True, help="Keep every law; add a correction behind them."
+        ),
         click.option(
             "--law",
             metavar="NAME",
@@ -68,10 +75,10 @@ def fit_options(fit_command: Callable[..., None]) -> Callable[..., None]:
     "free",
     multiple=True,
     metavar="NAME",
-    help="Only this parameter, all others stay (repeatable): vref, known, r0, offset …",
+    help="Fit only this parameter (repeatable): vref, known, r0, offset …",
 )
-@click.option("--write", is_flag=True, help="Put the law into the bench file.")
-@click.option("--json", "as_json", is_flag=True, help="For programs.")
+@click.option("--write", is_flag=True, help="Write the law into the bench file.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON, for programs.")
 @bench_option
 def fit_command(
     channel: str,
@@ -81,7 +88,7 @@ def fit_command(
     bench_path: str,
     **options: Any,
 ) -> None:
-    """Fit a law to marks in its place in CHANNEL, and say how well it fits.
+    """Fit a law of CHANNEL to marks, and show how well it fits.
 
     Marks are pairs of a raw value (counts, unless it has a unit) and its true value.
 
@@ -112,7 +119,7 @@ def fit_command(
     if write:
         show_change(bench_path, channel, before, after, err=as_json)
         if free and (others := others_changed(bench, load(bench_path), channel)):
-            click.echo(f"it is shared: {', '.join(others)} read otherwise now, too", err=as_json)
+            click.echo(f"it is shared: {', '.join(others)} give other values now, too", err=as_json)
 
 
 def loaded(bench_path: str) -> tuple[Bench, str]:
@@ -167,7 +174,7 @@ def marks_of(
     sources = [read_marks(path)] if path else []
     sources += [marks_from_texts(texts)] if texts else []
     if not sources:
-        raise JetRulerError("fit: no marks; say --marks FILE or --mark RAW=TRUE")
+        raise JetRulerError("fit: expected marks, by --marks FILE or --mark RAW=TRUE")
     found = sources[0] if len(sources) == 1 else sources[0].together(sources[1])
     if u_common is None:
         return found
@@ -202,14 +209,16 @@ class CompareOptions:
 def compare_options(compare_command: Callable[..., None]) -> Callable[..., None]:
     """Where the other one stands, and what matters."""
     for option in (
-        click.option("--within", metavar="X", help="The difference that matters."),
+        click.option("--within", metavar="X", help="Largest difference that you accept."),
         click.option(
             "--unit",
             metavar="UNIT",
-            help="Unit of a reference column whose name does not say it.",
+            help="Unit of a reference column, if its name has none.",
         ),
-        click.option("--other-log", metavar="LOG", help="Where OTHER stands, if in another log."),
-        click.option("--log", "log_path", metavar="LOG", help="The log that both stand in."),
+        click.option(
+            "--other-log", metavar="LOG", help="The log with OTHER, if it is another one."
+        ),
+        click.option("--log", "log_path", metavar="LOG", help="The log with both."),
     ):
         compare_command = option(compare_command)
     return compare_command
@@ -220,8 +229,8 @@ def compare_options(compare_command: Callable[..., None]) -> Callable[..., None]
 @click.argument("other", required=False)
 @compare_options
 @marks_options
-@click.option("--write", is_flag=True, help="Put the correction of CHANNEL into the bench file.")
-@click.option("--json", "as_json", is_flag=True, help="For programs.")
+@click.option("--write", is_flag=True, help="Write the correction of CHANNEL into the bench file.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON, for programs.")
 @saying_log_options
 @bench_option
 def compare_command(
@@ -232,7 +241,7 @@ def compare_command(
     bench_path: str,
     **options: Any,
 ) -> None:
-    """Compare CHANNEL with OTHER, which is taken for right: a channel, or a column of values.
+    """Compare CHANNEL with OTHER, the reference: a channel, or a column of values.
 
     \b
     jetruler compare bean bean2 --log rest.csv
@@ -263,7 +272,7 @@ def compare_command(
     if written is not None:
         show_change(bench_path, channel, *written, err=as_json)
     elif write:
-        click.echo("no correction is called for: the bench file stays as it is", err=True)
+        click.echo("no correction is needed: the bench file is unchanged", err=True)
 
 
 #: Marks that a bias and its interval are told from; fewer are only looked at one by one.
@@ -277,7 +286,7 @@ def checked_at_marks(channel: Channel, wanted: CompareOptions) -> SpotCheck | No
     if not wanted.marks and not wanted.mark:
         return None
     if wanted.other is not None or wanted.log_path is not None:
-        raise JetRulerError("compare: say either OTHER with --log, or marks")
+        raise JetRulerError("compare: expected either OTHER with --log, or marks, found both")
     marks = marks_of(wanted.marks, wanted.mark, channel, wanted.u_common)
     return spot_check(channel, marks, wanted.within)
 
@@ -292,7 +301,7 @@ def compared(
         if wanted.marks or wanted.mark:
             return against_marks(channel, wanted)
         if wanted.other is None or wanted.log_path is None:
-            raise JetRulerError("compare: say OTHER and --log LOG, or --marks FILE")
+            raise JetRulerError("compare: expected OTHER and --log LOG, or --marks FILE")
         return against_other(
             bench, channel, other=wanted.other, log_path=wanted.log_path, wanted=wanted, form=form
         )

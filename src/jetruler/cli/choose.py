@@ -15,39 +15,46 @@ from ..core.ruler.quantity import amount, quantity
 from .options import Given, bench_option, channel_of, form_of, load, read_value, saying_log_options
 from .streams import show, show_json
 
-json_option = click.option("--json", "as_json", is_flag=True, help="For programs.")
+json_option = click.option("--json", "as_json", is_flag=True, help="Print JSON, for programs.")
 series_option = click.option(
     "--series", type=click.Choice(list(DECADES)), default="E24", show_default=True
 )
-from_option = click.option("--from", "low", metavar="VALUE", help="Low end.")
-to_option = click.option("--to", "high", metavar="VALUE", help="High end.")
+from_option = click.option("--from", "low", metavar="VALUE", help="Low end of the range.")
+to_option = click.option("--to", "high", metavar="VALUE", help="High end of the range.")
 
 
 @click.group(name="choose")
 def choose_command() -> None:
-    """Which part serves best: best first, the present part and the optimum beside it."""
+    """Choose a part: the best first, with the present part and the optimum for comparison."""
 
 
 def resistor_options(choose_command: Any) -> Any:
     """What a resistor is chosen by."""
     for option in (
-        click.option("--most-heating", type=float, metavar="K", help="Of the sensor by itself."),
-        click.option("--most-current", metavar="A", help='Through the divider, as in "0.5 mA".'),
-        click.option("--leg", type=click.Choice(["upper", "lower"]), help="Of the sensor."),
-        click.option("--between", metavar="OHMS:OHMS", help='Ends, as in "1k:100k".'),
+        click.option(
+            "--most-heating", type=float, metavar="K", help="Largest self-heating of the sensor."
+        ),
+        click.option(
+            "--most-current", metavar="A", help='Largest current in the divider, as in "0.5 mA".'
+        ),
+        click.option("--leg", type=click.Choice(["upper", "lower"]), help="Leg of the sensor."),
+        click.option(
+            "--between", metavar="OHMS:OHMS", help='Smallest and largest resistor, as in "1k:100k".'
+        ),
         series_option,
-        click.option("--at", metavar="VALUE", help="The value that matters most."),
+        click.option("--at", metavar="VALUE", help="The value where resolution matters most."),
         click.option(
             "--aim",
             type=click.Choice(["counts", "resolution", "at", "straight"]),
-            help="Most counts, finest worst resolution (default), finest --at, straightest.",
+            help="What to optimise: most counts, the worst resolution (default), the resolution "
+            "--at a value, or straightness.",
         ),
-        click.option("--unit", metavar="UNIT", help="Of the values, if not the channel's."),
+        click.option("--unit", metavar="UNIT", help="Unit of the values, if not the channel's."),
         click.option(
             "--seen",
             multiple=True,
             metavar="NAME=RAW",
-            help="Instead of a range: what was seen, at least twice.",
+            help="Instead of a range: a raw value that you saw (two or more).",
         ),
         to_option,
         from_option,
@@ -91,7 +98,7 @@ def chosen_resistor(channel: Channel, options: dict[str, Any]) -> Any:
         seen[name.strip()] = raw.strip()
     ends = [options["low"], options["high"]]
     if bool(seen) == any(end is not None for end in ends) or (not seen and None in ends):
-        raise JetRulerError("choose resistor: say --from and --to, or --seen twice")
+        raise JetRulerError("choose resistor: expected --from and --to, or --seen twice")
     return choose_resistor(
         channel,
         *(None if end is None else value(end) for end in ends),
@@ -108,11 +115,22 @@ def chosen_resistor(channel: Channel, options: dict[str, Any]) -> Any:
 
 @choose_command.command()
 @click.argument("channel", required=False)
-@click.option("--from", "low", metavar="VALUE", help="Low end of CHANNEL's values.")
-@click.option("--to", "high", metavar="VALUE", help="High end.")
-@click.option("--volts", metavar="V:V", help='The signal at the pin itself, as in "0.3:2.1".')
-@click.option("--of", "of", multiple=True, required=True, metavar="V", help="One (repeatable).")
-@click.option("--bits", type=click.IntRange(1, 32), help="Default: the bench's, else 12.")
+@click.option("--from", "low", metavar="VALUE", help="Low end of CHANNEL's range.")
+@click.option("--to", "high", metavar="VALUE", help="High end of CHANNEL's range.")
+@click.option(
+    "--volts", metavar="V:V", help='Instead of CHANNEL: the signal at the pin, as in "0.3:2.1".'
+)
+@click.option(
+    "--of",
+    "of",
+    multiple=True,
+    required=True,
+    metavar="V",
+    help="A reference voltage to try (repeatable).",
+)
+@click.option(
+    "--bits", type=click.IntRange(1, 32), help="Bits of the converter; default the bench's, or 12."
+)
 @json_option
 @bench_option
 def reference(
@@ -134,14 +152,18 @@ def reference(
     from ..core.choose.signal_range import choose_reference, pin_volts
 
     if (volts is None) == (channel is None):
-        raise JetRulerError("choose reference: say either CHANNEL with --from and --to, or --volts")
+        raise JetRulerError(
+            "choose reference: expected either CHANNEL with --from and --to, or --volts"
+        )
     if volts is not None:
         ends = _pair(volts, "V")
         bits = bits or _bits_of(bench_path)
     else:
         chosen = channel_of(load(bench_path), str(channel))
         if low is None or high is None:
-            raise JetRulerError("choose reference: say --from and --to of the channel's values")
+            raise JetRulerError(
+                "choose reference: expected --from and --to, the range of the channel's values"
+            )
         ends = pin_volts(chosen, read_value(low, chosen.unit), read_value(high, chosen.unit))
         bits = bits or (chosen.chain.converter.bits if chosen.chain.converter else None)
     voltages = [quantity(text, "V") for text in of]
@@ -158,9 +180,11 @@ def _bits_of(bench_path: str) -> int | None:
 
 
 @choose_command.command()
-@click.option("--volts", required=True, metavar="V:V", help='The signal, as in "0:0.05".')
+@click.option("--volts", required=True, metavar="V:V", help='The signal range, as in "0:0.05".')
 @click.option("--vref", required=True, metavar="V", help="The converter's reference.")
-@click.option("--fraction", type=float, default=0.9, show_default=True, help="Of the range.")
+@click.option(
+    "--fraction", type=float, default=0.9, show_default=True, help="Fraction of the range to use."
+)
 @series_option
 @click.option("--between", metavar="OHMS:OHMS", default="1k:100k", show_default=True)
 @json_option
@@ -184,10 +208,12 @@ def amplifier(
 
 @choose_command.command()
 @click.argument("channel")
-@click.option("--to", "target", required=True, metavar="X", help="Hold still to this (1 sigma).")
-@click.option("--at", required=True, metavar="VALUE", help="The value where it matters.")
-@click.option("--noise", metavar="RAW", help="Of one reading; else see --log.")
-@click.option("--log", "log_path", metavar="LOG", help="A log that shows the noise.")
+@click.option(
+    "--to", "target", required=True, metavar="X", help="Standard deviation that you want."
+)
+@click.option("--at", required=True, metavar="VALUE", help="The value at which you want it.")
+@click.option("--noise", metavar="RAW", help="Noise of one reading; or use --log.")
+@click.option("--log", "log_path", metavar="LOG", help="A log from which to take the noise.")
 @json_option
 @saying_log_options
 @bench_option

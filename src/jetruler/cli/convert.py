@@ -44,29 +44,45 @@ KINDS = ("csv", "jsonl", "parquet")
     default="-",
     metavar="FILE",
     callback=standard,
-    help="Result, or a folder; - is stdout.",
+    help="The result, a file or a folder; - is stdout.",
 )
 @click.option(
-    "--to", "out_kind", type=click.Choice(KINDS), help="Format of the result; else by its name."
+    "--to",
+    "out_kind",
+    type=click.Choice(KINDS),
+    help="Format of the result; by default from its name.",
 )
-@click.option("--only", multiple=True, metavar="CHANNEL", help="Only this channel (repeatable).")
-@click.option("--keep-raw", is_flag=True, help="Keep the raw columns beside the values.")
-@click.option("--uncertainty", is_flag=True, help="Add ± at 95 % behind every value.")
-@click.option("--commands", is_flag=True, help="Add the bench's trips and drives' commands.")
-@click.option("--events", metavar="FILE", help="Write each trip's on and off to this CSV file.")
-@click.option("--jobs", type=click.IntRange(1), metavar="N", help="Many logs: N at a time.")
-@click.option("--resume", is_flag=True, help="Many logs: leave out those that are done already.")
-@click.option("--cluster", metavar="ADDRESS", help="Many logs: on Dask, tcp://host:port or local.")
-@click.option("--threads", type=click.IntRange(1), metavar="N", help="For each log; else by cores.")
+@click.option(
+    "--only", multiple=True, metavar="CHANNEL", help="Convert only this channel (repeatable)."
+)
+@click.option("--keep-raw", is_flag=True, help="Keep the raw columns too.")
+@click.option("--uncertainty", is_flag=True, help="Add a column with ± (95 %) for every channel.")
+@click.option(
+    "--commands", is_flag=True, help="Add columns for the trips and the drives' commands."
+)
+@click.option(
+    "--events", metavar="FILE", help="Write when each trip turns on and off to this CSV file."
+)
+@click.option("--jobs", type=click.IntRange(1), metavar="N", help="Many logs: convert N at a time.")
+@click.option("--resume", is_flag=True, help="Many logs: skip those that are already done.")
+@click.option(
+    "--cluster", metavar="ADDRESS", help="Many logs: Dask scheduler, tcp://host:port or local."
+)
+@click.option(
+    "--threads",
+    type=click.IntRange(1),
+    metavar="N",
+    help="Threads for each log; by default from the cores.",
+)
 @click.option(
     "--memory",
     type=click.FloatRange(1),
     default=128.0,
     show_default=True,
     metavar="MB",
-    help="For batches under way, beside the programme's own.",
+    help="Memory for batches, besides the program's own.",
 )
-@click.option("--json", "as_json", is_flag=True, help="The summary as JSON on stdout; needs -o.")
+@click.option("--json", "as_json", is_flag=True, help="Print the summary as JSON; needs -o.")
 @log_options
 @bench_option
 def convert_command(
@@ -83,9 +99,9 @@ def convert_command(
 ) -> None:
     """Convert LOG through the bench: CSV, JSON Lines or Parquet, also .gz or .zst; - is stdin.
 
-    The result has the columns that no channel uses, then one column a channel, then `flags`.
-    A summary per channel goes to stderr. Several logs, a folder, or a pattern with * or ** need a
-    folder as output, and their results stand in it as the logs do.
+    The result has the columns that no channel uses, one column for each channel, and `flags`.
+    A summary goes to stderr. Several logs, a folder, or a pattern with * or ** need a folder as
+    output; it mirrors the folders of the logs.
 
     \b
     jetruler convert roast.csv -b bench.toml -o out.parquet
@@ -154,13 +170,28 @@ def fleet_bar() -> Iterator[FleetProgress | None]:
     metavar="FILE",
     callback=standard,
 )
-@click.option("--at", multiple=True, metavar="RAW", help="Worked solutions here (repeatable).")
-@click.option("--log", metavar="LOG", help="With an overview of this log, its trips and findings.")
-@click.option("--marks", "marks", multiple=True, metavar="C=FILE", help="Calibrate C by these.")
-@click.option("--with", "changes", multiple=True, metavar="P=VALUE", help="Better parts.")
-@click.option("--compare", "compared", multiple=True, metavar="A=B", help="In --log.")
-@click.option("--to", "form", type=click.Choice(["html", "md", "tex"]), help="Else by FILE's name.")
-@click.option("--date", "dated", is_flag=True, help="With today's date beside the bench file.")
+@click.option("--at", multiple=True, metavar="RAW", help="Work out this raw value (repeatable).")
+@click.option("--log", metavar="LOG", help="Include this log, its trips and its findings.")
+@click.option(
+    "--marks",
+    "marks",
+    multiple=True,
+    metavar="C=FILE",
+    help="Calibrate channel C with these marks.",
+)
+@click.option(
+    "--with", "changes", multiple=True, metavar="P=VALUE", help="Add a budget with another part."
+)
+@click.option(
+    "--compare", "compared", multiple=True, metavar="A=B", help="Compare two channels of --log."
+)
+@click.option(
+    "--to",
+    "form",
+    type=click.Choice(["html", "md", "tex"]),
+    help="Format; by default from FILE's name.",
+)
+@click.option("--date", "dated", is_flag=True, help="Include today's date.")
 @saying_log_options
 @bench_option
 def report_command(
@@ -176,7 +207,7 @@ def report_command(
     given: Given,
     bench_path: str,
 ) -> None:
-    """A report of the bench, or of some channels: circuits, rulers, worked solutions, curves,
+    """Write a report of the bench, or of some channels: circuits, rulers, worked solutions, curves,
     budgets, findings, parameters; with a log, marks or better parts if you have them.
 
     \b

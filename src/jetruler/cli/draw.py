@@ -153,9 +153,9 @@ def out_option(draw_command: Callable[..., None]) -> Callable[..., None]:
         metavar="MM",
         expose_value=False,
         callback=keep,
-        help="On paper: 86 for a column, 160 for a page.",
+        help="Width on paper in mm: 86 for a column, 160 for a page.",
     )
-    return click.option("-o", "--output", "out", metavar="FILE", help="PNG or SVG, by its suffix.")(
+    return click.option("-o", "--output", "out", metavar="FILE", help="The picture, .png or .svg.")(
         width(draw_command)
     )
 
@@ -163,9 +163,9 @@ def out_option(draw_command: Callable[..., None]) -> Callable[..., None]:
 def view_options(draw_command: Callable[..., None]) -> Callable[..., None]:
     """The options that say where the cursor stands and over which raw values to draw."""
     for option in (
-        click.option("--to", "high", metavar="RAW", help="To this raw value of an input."),
-        click.option("--from", "low", metavar="RAW", help="From this raw value of an input."),
-        click.option("--at", metavar="RAW", help="Cursor at this count (or raw value)."),
+        click.option("--to", "high", metavar="RAW", help="Last raw value of an input."),
+        click.option("--from", "low", metavar="RAW", help="First raw value of an input."),
+        click.option("--at", metavar="RAW", help="Put a cursor at this raw value."),
     ):
         draw_command = option(draw_command)
     return draw_command
@@ -248,7 +248,7 @@ def ruler(
 
 @draw_command.command()
 @click.argument("channel")
-@click.option("--at", metavar="RAW", help="With voltages and currents at this count.")
+@click.option("--at", metavar="RAW", help="Show voltages and currents at this raw value.")
 @out_option
 @bench_option
 def circuit(channel: str, at: str | None, out: str | None, bench_path: str) -> None:
@@ -318,7 +318,9 @@ def log(
 @click.argument("columns", nargs=-1, metavar="[CHANNEL]...")
 @saying_log_options
 @out_option
-@click.option("-b", "--bench", "bench_path", metavar="FILE", help="The bench file; else counts.")
+@click.option(
+    "-b", "--bench", "bench_path", metavar="FILE", help="The bench file; without one, raw counts."
+)
 def histogram(
     log_path: str,
     columns: tuple[str, ...],
@@ -351,9 +353,14 @@ def choose_picture(channel: str, out: str | None, bench_path: str, **options: An
 @draw_command.command(name="budget")
 @click.argument("channel")
 @click.option(
-    "--at", "at", type=float, multiple=True, metavar="COUNT", help="Fractions here (repeatable)."
+    "--at",
+    "at",
+    type=float,
+    multiple=True,
+    metavar="COUNT",
+    help="Show the fractions at this count (repeatable).",
 )
-@click.option("--readings", type=float, metavar="N", help="So many averaged.")
+@click.option("--readings", type=float, metavar="N", help="Number of readings averaged.")
 @out_option
 @bench_option
 def budget_picture(
@@ -366,7 +373,7 @@ def budget_picture(
     """What makes CHANNEL uncertain: fractions as bars, the band, each source over the range."""
     chosen = channel_of(load(bench_path), channel)
     if not at:
-        raise JetRulerError("draw budget: say at which count: --at COUNT")
+        raise JetRulerError("draw budget: expected --at COUNT")
     for one in at:
         _check_at(chosen, one)
     path = picture_path(out, f"budget-{channel}.png")
@@ -376,7 +383,7 @@ def budget_picture(
 
 @draw_command.command()
 @click.argument("channel")
-@click.option("--at", required=True, metavar="RAW", help="At this count (or raw value).")
+@click.option("--at", required=True, metavar="RAW", help="The raw value.")
 @click.option("--draws", type=int, default=100_000, show_default=True, metavar="N")
 @out_option
 @bench_option

@@ -30,30 +30,61 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("channel")
 @click.option(
-    "--at", "raws", multiple=True, metavar="RAW", help='A count, "50 %", "3.42 V" (repeatable).'
+    "--at",
+    "raws",
+    multiple=True,
+    metavar="RAW",
+    help='Work out this raw value: a count, "50 %", "3.42 V" (repeatable).',
 )
-@click.option("--for", "wanted", metavar="VALUE", help="From this value back to its raw value.")
-@click.option("--budget", "with_budget", is_flag=True, help="How far to trust it, part by part.")
-@click.option("--noise", metavar="RAW", help="With --budget: of one reading.")
-@click.option("--readings", type=float, metavar="N", help="With --budget: so many averaged.")
-@click.option("--dof", "--degrees", "dof", type=float, metavar="N", help="Of that noise.")
-@click.option("--level", type=float, metavar="P", help="With --budget: 0.99 instead of 0.95.")
-@click.option("--draws", metavar="N", help="With --budget: check it by N draws, or until `stable`.")
-@click.option("--with", "changes", multiple=True, metavar="P=VALUE", help="With --budget: what if.")
-@click.option("--joint", metavar="UNIT", help="With --budget: of what stands there: V, ohm.")
-@click.option("--every", metavar="STEP", help='A table instead: each 64 counts, each "5 degC".')
-@click.option("--over", metavar="LOW:HIGH", help="With --every: from here to there.")
+@click.option(
+    "--for", "wanted", metavar="VALUE", help="Work back from this value to its raw value."
+)
+@click.option(
+    "--budget", "with_budget", is_flag=True, help="Show the uncertainty budget, source by source."
+)
+@click.option("--noise", metavar="RAW", help="With --budget: noise of one reading (1 sigma).")
+@click.option(
+    "--readings", type=float, metavar="N", help="With --budget: number of readings averaged."
+)
+@click.option(
+    "--dof",
+    "--degrees",
+    "dof",
+    type=float,
+    metavar="N",
+    help="With --noise: its degrees of freedom.",
+)
+@click.option(
+    "--level", type=float, metavar="P", help="With --budget: level of confidence, 0.95 by default."
+)
+@click.option(
+    "--draws", metavar="N", help="With --budget: check by N random draws, or until `stable`."
+)
+@click.option(
+    "--with",
+    "changes",
+    multiple=True,
+    metavar="P=VALUE",
+    help="With --budget: the budget with another part.",
+)
+@click.option("--joint", metavar="UNIT", help="With --budget: the budget at this joint: V, ohm.")
+@click.option("--every", metavar="STEP", help='Print a value table in this step: 64, "5 degC".')
+@click.option("--over", metavar="LOW:HIGH", help="With --every: range of raw values in the table.")
 @click.option(
     "--as",
     "layout",
     type=click.Choice(("text", "csv", "latex")),
     default="text",
-    help="With --every: how the table is written.",
+    help="With --every: format of the table.",
 )
-@click.option("--arith", metavar="KIND", help="As a chip does it: int16, int32, uint16, float32…")
-@click.option("--int-bits", type=int, metavar="N", help="With --arith: of int, 16 or 32.")
-@click.option("--language", metavar="L", help="With --arith: of the right form: c, python or st.")
-@click.option("--json", "as_json", is_flag=True, help="For programs.")
+@click.option(
+    "--arith", metavar="KIND", help="Show how a chip computes it: int16, int32, uint16, float32…"
+)
+@click.option("--int-bits", type=int, metavar="N", help="With --arith: bits of an int, 16 or 32.")
+@click.option(
+    "--language", metavar="L", help="With --arith: language of the corrected line: c, python or st."
+)
+@click.option("--json", "as_json", is_flag=True, help="Print JSON, for programs.")
 @bench_option
 def explain_command(
     channel: str,
@@ -73,7 +104,7 @@ def explain_command(
     layout: str,
     **given: float | None,
 ) -> None:
-    """The worked solution of CHANNEL: every law with its formula, its numbers, its result. A
+    """Show the worked solution of CHANNEL: every law with its formula, numbers and result. A
     drive's name explains its command.
 
     \b
@@ -89,7 +120,7 @@ def explain_command(
     jetruler explain power --at "u=1880, i=900" --budget
     """
     if bool(raws) + (wanted is not None) + (every is not None) != 1:
-        raise JetRulerError("explain: say one of --at RAW, --for VALUE and --every STEP")
+        raise JetRulerError("explain: expected one of --at RAW, --for VALUE and --every STEP")
     if every is None and (over is not None or layout != "text"):
         raise JetRulerError("--over and --as go with --every")
     if every is not None:
@@ -298,7 +329,7 @@ def nearest_count(channel: Channel, solution: Trace) -> str:
     low, high = round(raw), math.floor(raw) if round(raw) > raw else math.ceil(raw)
     reads = channel.shown(channel.ruler(low))
     step = abs(channel.ruler(high) - channel.ruler(low))
-    text = f"the nearest count is {low}, which reads {reads}"
+    text = f"the nearest count is {low}, which gives {reads}"
     return text if not step > 0 else f"{text}; one count is {number(step)} {symbol(channel.unit)}"
 
 

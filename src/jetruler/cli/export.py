@@ -31,35 +31,52 @@ if TYPE_CHECKING:
 @click.option("--to", "language", metavar="LANGUAGE",
               help="c, python, st (structured text), or numbers: y = x * a / b + c.")  # fmt: skip
 @click.option("--arith", type=click.Choice(["float", "int64", "int32", "int16"]),
-              help="The widest arithmetic; int32, or int64 beyond 16 bits.")  # fmt: skip
-@click.option("--scale", type=int, metavar="N", help="Output steps for one unit: 10 is tenths.")
-@click.option("--within", metavar="ERROR", help="The largest error; one output step if left out.")
-@click.option("--all", "whole", is_flag=True, help="Every channel of the bench.")
-@click.option("--inside-limits", is_flag=True, help="Hold the value at the channel's limits.")
-@click.option("--interval", type=float, metavar="SECONDS", help="Between samples, for smoothing.")
-@click.option("--word", type=int, metavar="BITS", help="Of a, b, c and y; 16 if left out.")
-@click.option("--product", type=int, metavar="BITS", help="Of x * a; twice --word if left out.")
-@click.option("--cut", is_flag=True, help="The division cuts off toward zero; it rounds otherwise.")
-@click.option("--numbers", metavar="A,B,C", help="Say what these three do.")
-@click.option("--arguments", metavar="NAME[=LOW..HIGH],…",
-              help="Parameters as arguments: lo,hi are the ends of a line.")  # fmt: skip
-@click.option("--struct", "as_struct", is_flag=True, help="Those as fields of a struct too.")
-@click.option("--window", type=click.IntRange(2, 255), metavar="N",
-              help="Samples that a trip on a change remembers: 64, or fewer.")  # fmt: skip
-@click.option("--threshold", multiple=True, metavar="C=VALUE[/RELEASE]", help="In counts.")
-@click.option("--text", "text_width", type=click.IntRange(2, 40), metavar="WIDTH",
-              help="Add functions that write a value for a display.")  # fmt: skip
-@click.option("--selftest", is_flag=True, help="Add test vectors over the whole range.")
+              help="Widest arithmetic; default int32, or int64 above 16 bits.")  # fmt: skip
+@click.option("--scale", type=int, metavar="N", help="Output steps per unit: 10 gives tenths.")
+@click.option("--within", metavar="ERROR", help="Largest error allowed; default one output step.")
+@click.option("--all", "whole", is_flag=True, help="Export every channel of the bench.")
+@click.option("--inside-limits", is_flag=True, help="Clamp the value to the channel's limits.")
 @click.option(
-    "-o", "--output", "out", default="-", metavar="FILE", callback=standard, help="- is stdout."
+    "--interval", type=float, metavar="SECONDS", help="Time between samples, for smoothing."
 )
-@click.option("--json", "as_json", is_flag=True, help="The proof as JSON on stdout; needs -o.")
+@click.option("--word", type=int, metavar="BITS", help="Bits of a, b, c and y; default 16.")
+@click.option("--product", type=int, metavar="BITS", help="Bits of x * a; default twice --word.")
+@click.option(
+    "--cut", is_flag=True, help="The controller's division truncates instead of rounding."
+)
+@click.option("--numbers", metavar="A,B,C", help="Check these three numbers.")
+@click.option("--arguments", metavar="NAME[=LOW..HIGH],…",
+              help="Make parameters arguments: lo,hi are the ends of a line.")  # fmt: skip
+@click.option(
+    "--struct", "as_struct", is_flag=True, help="Add a form that takes the arguments as a struct."
+)
+@click.option("--window", type=click.IntRange(2, 255), metavar="N",
+              help="Samples that a trip on a change stores; default 64.")  # fmt: skip
+@click.option(
+    "--threshold",
+    multiple=True,
+    metavar="C=VALUE[/RELEASE]",
+    help="Add a threshold in counts (repeatable).",
+)
+@click.option("--text", "text_width", type=click.IntRange(2, 40), metavar="WIDTH",
+              help="Add functions that format a value for a display.")  # fmt: skip
+@click.option("--selftest", is_flag=True, help="Add a self-test over the whole range.")
+@click.option(
+    "-o",
+    "--output",
+    "out",
+    default="-",
+    metavar="FILE",
+    callback=standard,
+    help="The output file; - is stdout.",
+)
+@click.option("--json", "as_json", is_flag=True, help="Print the proof as JSON; needs -o.")
 @bench_option
 def export_command(channels: tuple[str, ...], out: str, bench_path: str, **options: Any) -> None:
     """Write the conversion of CHANNELs for firmware, with the proof in its comments.
 
-    With --all, smoothing, trips and drives come along. What was chosen, what it costs, and what
-    running every count has shown goes to stderr.
+    With --all, smoothing, trips and drives are exported too. The chosen form, its cost and its
+    proof over every count go to stderr.
 
     \b
     jetruler export bean --to c --arith int32 --scale 10 --within 0.1 -o bean.h
@@ -79,7 +96,7 @@ def export_command(channels: tuple[str, ...], out: str, bench_path: str, **optio
     reject_overlapping_paths({"-o": out}, {"the bench": bench_path})
     bench = load(bench_path)
     if asked.whole == bool(channels):
-        raise JetRulerError("name one or more channels, or --all")
+        raise JetRulerError("expected one or more channels, or --all")
     named = [one for name in dict.fromkeys(channels or bench) if (one := _channel(bench, name))]
     computed = [one for one in named if isinstance(one, DerivedChannel)]
     chosen = [one for one in in_order(named) if not isinstance(one, DerivedChannel)]
@@ -113,7 +130,7 @@ def write_numbers(
     reject_overlapping_paths({"-o": out}, {"the bench": bench_path})
     bench = load(bench_path)
     if options["whole"] == bool(channels):
-        raise JetRulerError("name one or more channels, or --all")
+        raise JetRulerError("expected one or more channels, or --all")
     given = None if numbers is None else _three(numbers)
     found = [
         three_numbers(
@@ -171,23 +188,23 @@ class ExportArguments:
         from ..targets import TARGETS, target_named
 
         if self.language is None:
-            raise JetRulerError(f"--to: say the language: {', '.join(TARGETS)}")
+            raise JetRulerError(f"--to: expected a language: {', '.join(TARGETS)}")
         return target_named(self.language)
 
     def check(self, out: str) -> None:
         """Refuse what cannot be, before any work is done."""
         if self.text_width is not None and (not self.target.writes_text or self.arith == "float"):
-            raise JetRulerError("--text: whole numbers in C or Python can be written for a display")
+            raise JetRulerError("--text: expected whole numbers in C or Python")
         if self.interval is not None and not 0 < self.interval < math.inf:
             raise JetRulerError(f"--interval: expected seconds above 0, found {self.interval}")
         if self.as_json and out == "-":
             raise JetRulerError("--json: the proof and the code cannot share stdout; add -o FILE")
         if self.arguments is not None and self.whole:
-            raise JetRulerError("--arguments: a channel has them; name it, without --all")
+            raise JetRulerError("--arguments: expected one channel, without --all")
         if self.arguments is not None and self.threshold:
-            raise JetRulerError("--arguments: a threshold in counts would not move with them")
+            raise JetRulerError("--arguments: expected no --threshold, which is fixed in counts")
         if self.window is not None and not self.whole:
-            raise JetRulerError("--window: trips come along with --all")
+            raise JetRulerError("--window: expected --all, which exports trips")
         if self.as_struct and self.arguments is None:
             raise JetRulerError("--struct goes with --arguments")
         _ = self.target
@@ -223,7 +240,7 @@ def _made(
     exported = [_exported(c, names[c.name], target, asked, many) for c in chosen]
     for e in exported:
         if asked.text_width and e.wanted.scale not in (1, 10, 100, 1000, 10000, 100000, 1000000):
-            expected = "a scale of 1, 10, 100 or so: each digit then has its place"
+            expected = "a scale of 1, 10, 100 …, so that each digit has its place"
             found = f"{e.wanted.scale} for {e.channel.name}"
             raise JetRulerError(f"--text: expected {expected}, found {found}")
     thresholds = []
@@ -318,7 +335,7 @@ def _report(made: Made) -> None:
     for machine in made.machines:
         click.echo(f"{machine.name}: {machine.cost}", err=True)
     for note in made.notes:
-        click.echo(f"not taken along: {note}", err=True)
+        click.echo(f"omitted: {note}", err=True)
     for t in made.thresholds:
         click.echo(f"{t.program.name}: {t.about}", err=True)
 

@@ -46,8 +46,7 @@ def demo_command(chapters: tuple[str, ...], folder: str, only_files: bool, lists
     for name in chapters:
         if name not in known:
             raise JetRulerError(
-                f"chapter: expected one of {', '.join(known)}, found {name!r}; "
-                "a folder is given by -o"
+                f"chapter: expected one of {', '.join(known)}, found {name!r} (-o names the folder)"
             )
     if lists:
         _list_chapters()
@@ -174,7 +173,7 @@ def help_command(name: str) -> None:
         _run([name, "--help"])
     else:
         known = nearest(name, [*pages, *laws, *COMMANDS])
-        raise JetRulerError(f"page: expected a page, a law or a command, found {name!r}; {known}")
+        raise JetRulerError(f"page: expected a page, a law or a command, found {name!r} ({known})")
 
 
 def _pages() -> dict[str, str]:
@@ -222,7 +221,7 @@ def _without_links(page: str) -> str:
     """A page as a terminal can show it: no pictures; a link to a page says how to read that."""
     page = re.sub(r"\n?\[?!\[[^\]]*\]\([^)]*\)(\]\([^)]*\))?", "", page)
 
-    def said(link: re.Match[str]) -> str:
+    def written(link: re.Match[str]) -> str:
         text, target = link[1], link[2]
         page = re.fullmatch(r"(?:.*/)?([\w-]+)\.md(?:#.*)?", target)
         if page is None:
@@ -230,4 +229,4 @@ def _without_links(page: str) -> str:
         command = f"`jetruler help {page[1]}`"
         return command if text.endswith(".md") else f"{text} ({command})"
 
-    return re.sub(r"(?<!!)\[([^\]]+)\]\(([^)\s]+)\)", said, page)
+    return re.sub(r"(?<!!)\[([^\]]+)\]\(([^)\s]+)\)", written, page)

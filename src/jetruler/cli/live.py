@@ -43,28 +43,33 @@ if TYPE_CHECKING:
     "--source",
     "source_name",
     metavar="WHERE",
-    help="-, demo, none, a file, a port, or a URL. Default: what is piped in.",
+    help="-, demo, none, a file, a port, or a URL. Default: standard input.",
 )
 @click.option("--follow", is_flag=True, help="The source is a file that grows.")
-@click.option("--baud", type=int, metavar="N", help="Of a serial port.")
-@click.option("--pace", metavar="PACE", help="Of a log: real, 10x, or fast (default).")
-@click.option("--inject", multiple=True, metavar="C=RAW", help="This raw value for channel C.")
-@click.option("--sweep", multiple=True, metavar="C=A:B/TIME", help="From count A to B and back.")
+@click.option("--baud", type=int, metavar="N", help="Rate of a serial port.")
+@click.option("--pace", metavar="PACE", help="Speed of a log: real, 10x, or fast (default).")
+@click.option("--inject", multiple=True, metavar="C=RAW", help="Use this raw value for channel C.")
+@click.option(
+    "--sweep",
+    multiple=True,
+    metavar="C=A:B/TIME",
+    help="Sweep channel C from count A to B and back.",
+)
 @click.option("--arm", is_flag=True, help="Send the drives' commands.")
-@click.option("--sink", metavar="PORT", help="Where to send them, if not to the source.")
-@click.option("--record", metavar="FILE", help="Keep every raw line with its time.")
-@click.option("--events", metavar="FILE", help="Trips that turn, and what was done by hand.")
-@click.option("--append", is_flag=True, help="Add to what these two files hold.")
-@click.option("--duration", "how_long", metavar="TIME", help='Of samples: "10 s".')
-@click.option("--keep-raw", is_flag=True, help="Rows have the raw values too.")
-@click.option("--json", "as_json", is_flag=True, help="A JSON object a sample.")
-@click.option("--plain", is_flag=True, help="Aligned columns.")
+@click.option("--sink", metavar="PORT", help="Send commands here instead of to the source.")
+@click.option("--record", metavar="FILE", help="Write every raw line with its time to FILE.")
+@click.option("--events", metavar="FILE", help="Write trip changes and manual actions to FILE.")
+@click.option("--append", is_flag=True, help="Append to the --record and --events files.")
+@click.option("--duration", "how_long", metavar="TIME", help='Stop after this time: "10 s".')
+@click.option("--keep-raw", is_flag=True, help="Print the raw values too.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object for each sample.")
+@click.option("--plain", is_flag=True, help="Print aligned columns instead of the view.")
 @log_options
 @bench_option
 def live_command(bench_path: str, **options: Any) -> None:
-    """Show a stream of raw values in engineering values while it runs.
+    """Show a stream of raw values as engineering values while it runs.
 
-    On a terminal: a view with keys (? shows them, q or Ctrl-C ends it). Otherwise: a line of CSV
+    On a terminal: a view with keys (? shows them, q or Ctrl-C ends it). Otherwise: one line of CSV
     for every sample. The bench file is read again whenever it is saved.
 
     \b
@@ -144,7 +149,7 @@ class LiveOptions:
         """The source."""
         if self.source_name is None and sys.stdin.isatty():
             expected = "a port (/dev/ttyACM0, COM3), a file, a URL, or demo for the stand-in board"
-            raise JetRulerError(f"live: say where the lines come from with --source: {expected}")
+            raise JetRulerError(f"live: expected --source with {expected}")
         return self.source_name or "-"
 
     @property
@@ -228,7 +233,7 @@ def _bench(bench_path: str, asked: LiveOptions) -> tuple[Bench, str | Source]:
 def no_bench(asked: LiveOptions) -> str:
     """What is missing, and what makes it."""
     log = "LOG" if asked.name == "-" else asked.name
-    return f"no bench.toml here: the columns as they come; jetruler new --from {log} writes one"
+    return f"no bench.toml here: showing the raw columns; jetruler new --from {log} writes one"
 
 
 @contextmanager
@@ -328,11 +333,11 @@ def _notes(session: Session, lasted: float, writer: OutputWriter | None) -> Iter
         yield session.skipped
     lines = session.processor.lines
     for column, n in lines.unreadable.items():
-        yield f"column {column}: {n} cells are no number"
+        yield f"column {column}: {n} cells are not numbers"
     if session.progress.returns:
         yield f"the source was gone {session.progress.returns} times"
     if session.reader.lost:
-        yield f"{session.reader.lost} bytes came faster than they could be read, and were lost"
+        yield f"{session.reader.lost} bytes came too fast and were lost"
     if writer is not None:
         yield from _unwritten(session, writer)
     for file in _files(session):
@@ -340,16 +345,16 @@ def _notes(session: Session, lasted: float, writer: OutputWriter | None) -> Iter
         if file.failure:
             yield f"{file.failure}; {file.missed} bytes are not {what}"
         elif file.missed:
-            yield f"{file.missed} bytes are not {what}: whoever reads them was too slow"
+            yield f"{file.missed} bytes are not {what}: the reader was too slow"
     if session.sender.unsent:
         yield f"{session.sender.unsent} commands could not be sent: {session.sender.failure}"
     if not session.sender.armed and session.bench.drives:
-        yield "disarmed: no command was sent; --arm sends them"
+        yield "disarmed: no command was sent; --arm sends commands"
 
 
 def _unwritten(session: Session, writer: OutputWriter) -> Iterator[str]:
     """Rows that did not come out, and why."""
-    why = "whoever reads them was too slow"
+    why = "the reader was too slow"
     if writer.error is not None:
         why = str(writer.error.strerror).lower()
     if writer.dropped:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from ..benchfile.starter import KINDS
 from ..core.error_types import JetRulerError, printable
 from ..core.result import TextTable
 from ..core.ruler.units import nearest, number, symbol
@@ -36,18 +37,30 @@ BURST = 100
 @click.command()
 @click.argument("log", required=False, metavar="[LOG]")
 @click.option("--source", metavar="PORT", help="Listen to a port instead of a log.")
-@click.option("--samples", type=click.IntRange(2), metavar="N", help="With --source: so many.")
-@click.option("--baud", type=int, metavar="N", help="With --source: of a serial port.")
+@click.option(
+    "--samples",
+    type=click.IntRange(2),
+    metavar="N",
+    help="With --source: how many samples to take.",
+)
+@click.option("--baud", type=int, metavar="N", help="With --source: rate of a serial port.")
 @click.option(
     "-b", "--bench", "bench_path", metavar="FILE", help="Default: bench.toml, if it is of this log."
 )
 @click.option(
-    "--ends", "ends", metavar="CHANNEL", help="The marks that this channel's travel shows."
+    "--ends",
+    "ends",
+    metavar="CHANNEL",
+    help="Find the two ends of this channel's travel, as marks.",
 )
-@click.option("--margin", type=float, metavar="RAW", help="With --ends: draw the ends in by this.")
-@click.option("--reversed", "backward", is_flag=True, help="With --ends: the high count is 0 %.")
-@click.option("--write", is_flag=True, help="With --ends: put the marks into the bench file.")
-@click.option("--json", "as_json", is_flag=True, help="For programs.")
+@click.option(
+    "--margin", type=float, metavar="RAW", help="With --ends: move both ends inward by this."
+)
+@click.option(
+    "--reversed", "backward", is_flag=True, help="With --ends: the highest count means 0 %."
+)
+@click.option("--write", is_flag=True, help="With --ends: write the marks into the bench file.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON, for programs.")
 @log_options
 def look_command(
     log: str | None,
@@ -62,7 +75,7 @@ def look_command(
     as_json: bool,
     given: Given,
 ) -> None:
-    """What the raw samples of LOG do: ends, noise, rails, the fraction of the range in use.
+    """Show what the raw samples of LOG do: ends, noise, rails, and how much of the range they use.
 
     \b
     jetruler look roast.csv -b bench.toml
@@ -80,7 +93,7 @@ def look_command(
     bench = load(bench_path) if bench_path is not None else None
     form = form_of(given, bench, baud=baud)
     if (log is None) == (source is None) or (source is None and samples is not None):
-        raise JetRulerError("look: say either a LOG, or --source PORT, perhaps with --samples N")
+        raise JetRulerError("look: expected either a LOG or --source PORT")
     taken: str | bytes = log or _burst(str(source), form, samples or BURST)
     try:
         with progress_bar(log or "") as progress:
@@ -90,7 +103,7 @@ def look_command(
             raise
         with progress_bar(log or "") as progress:  # nobody asked for it: it is of another log
             found = look(taken, None, form=form_of(given, None), progress=progress)
-        echo(f"looked at without {bench_path}, which is of another log: {error}", err=True)
+        echo(f"ignored {bench_path}, which belongs to another log: {error}", err=True)
         bench = None
     if ends is not None:
         show_ends(
@@ -176,17 +189,19 @@ RESTING = 0.01
 
 
 @click.command()
-@click.option("--log", "log_path", metavar="LOG", help="Check it against this log too.")
-@click.option("--json", "as_json", is_flag=True, help="For programs.")
-@click.option("--table", "as_table", is_flag=True, help="A finding a row.")
+@click.option("--log", "log_path", metavar="LOG", help="Check the bench against this log too.")
+@click.option("--json", "as_json", is_flag=True, help="Print JSON, for programs.")
+@click.option(
+    "--table", "as_table", is_flag=True, help="Print a table with one row for each finding."
+)
 @saying_log_options
 @bench_option
 def check_command(
     log_path: str | None, as_json: bool, as_table: bool, given: Given, bench_path: str
 ) -> None:
-    """Findings in the bench file, and between it and a log: each with its evidence and its remedy.
+    """Check the bench file, and compare it with a log. Each finding has its evidence and a remedy.
 
-    Exit code 1 if one of them is an error.
+    The exit code is 1 if one of them is an error.
 
     \b
     jetruler check
@@ -224,18 +239,19 @@ LISTENING = 3.0
 
 @click.command()
 @click.argument("path", default="bench.toml", metavar="[FILE]")
-@click.option("--from", "log", metavar="LOG", help="One channel a column of this log, or port.")
+@click.option(
+    "--from", "log", metavar="LOG", help="Make a channel for each column of this log or port."
+)
 @click.option(
     "--channel",
     "channels",
     multiple=True,
     metavar="NAME=KIND",
-    help="A filled-in example (repeatable): ntc, platinum, knob, probe, percent, loop, rail, "
-    "light, volts, counts, voltage, distance.",
+    help=f"Add an example of this kind (repeatable): {', '.join(KINDS)}.",
 )
-@click.option("--bits", type=click.IntRange(1, 32), metavar="N", help="Of the converter.")
-@click.option("--vref", metavar="VOLTS", help='Its reference: 5, or "3.3 V ± 1 %".')
-@click.option("--baud", type=int, metavar="N", help="Of a serial port.")
+@click.option("--bits", type=click.IntRange(1, 32), metavar="N", help="Bits of the converter.")
+@click.option("--vref", metavar="VOLTS", help='Reference voltage: 5, or "3.3 V ± 1 %".')
+@click.option("--baud", type=int, metavar="N", help="Rate of a serial port.")
 @log_options
 def new_command(
     path: str,
@@ -310,7 +326,6 @@ def _seen(log: str, form: LogFormat, bits: int | None) -> list[SeenColumn]:
 
 def _kind(text: str) -> tuple[str, str]:
     from ..benchfile.load import CHANNEL_NAME
-    from ..benchfile.starter import KINDS
 
     name, equals, kind = text.partition("=")
     if not equals or not CHANNEL_NAME.fullmatch(name):

@@ -105,17 +105,25 @@ def finite_or_none(value: float) -> float | None:
 Given = Mapping[str, Any]
 _OPTIONS = (
     click.option(
-        "--interval", metavar="TIME", help='Between two samples, without a time column: "20 ms".'
+        "--interval",
+        metavar="TIME",
+        help='Time between samples, if there is no time column: "20 ms".',
     ),
     click.option("--timestamp", "timestamp", metavar="COLUMN", hidden=True),
-    click.option("--time", "time_column", metavar="COLUMN", help="The log's own time."),
-    click.option("--decimal-comma", is_flag=True, help="Numbers have a decimal comma."),
+    click.option("--time", "time_column", metavar="COLUMN", help="The time column."),
+    click.option("--decimal-comma", is_flag=True, help="Numbers use a decimal comma."),
     click.option(
-        "--no-header", is_flag=True, help="The first line is data, also if it holds names."
+        "--no-header", is_flag=True, help="The first line is data, even if it looks like names."
     ),
-    click.option("--columns", "names", metavar="A,B,…", help="Their names, without a header."),
-    click.option("--delimiter", type=click.Choice(list(DELIMITERS)), help="Else found out."),
-    click.option("--format", "log_format", metavar="FORM", help=f"{', '.join(FORMATS)}."),
+    click.option(
+        "--columns", "names", metavar="A,B,…", help="Names of the columns, if there is no header."
+    ),
+    click.option(
+        "--delimiter", type=click.Choice(list(DELIMITERS)), help="Delimiter; found by default."
+    ),
+    click.option(
+        "--format", "log_format", metavar="FORM", help=f"Format of the log: {', '.join(FORMATS)}."
+    ),
 )
 _NAMES = (
     "log_format",

@@ -176,7 +176,7 @@ class ParameterErrors(JetRulerError):  # noqa: N818 - it is a collection, told b
 
     def __init__(self, errors: list[ParameterError]) -> None:
         if not errors:  # what is refused would be taken for sound
-            raise AssertionError("refused without a reason")
+            raise AssertionError("not accepted (no reason given)")
         self.errors = tuple(errors)
         super().__init__("; ".join(str(m) for m in errors))
 

@@ -258,7 +258,7 @@ class Findings(Result, tuple[Finding, ...]):
                 f"{holding} of {len(rows)} expected rows hold",
                 "",
             ]
-        lines += [f"{name}: not judged for want of {what}" for name, what in self.unjudged.items()]
+        lines += [f"{name}: not checked for lack of {what}" for name, what in self.unjudged.items()]
         return lines
 
     def _fields(self) -> Mapping[str, Any]:

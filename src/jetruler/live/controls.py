@@ -119,7 +119,7 @@ class OperatorControls:
             named = {} if wire is None else dict(wire.lines)
             raise StreamError(f"the bench has no line {name!r}; {nearest(name, named)}")
         if not self.session.sender.armed:
-            raise StreamError(f"line {name}: not armed, so nothing is sent")
+            raise StreamError(f"line {name}: not armed, so nothing was sent")
         self.session.sender.say(line)
         self._note(name, "sent", line)
 
@@ -269,7 +269,7 @@ class OperatorControls:
     def _present(self, channel: Channel) -> float:
         seen = self.session.processor.seen[channel.name].count
         if seen != seen or abs(seen) > 2**40:
-            raise StreamError(f"channel {channel.name} has no value yet; say at what to hold it")
+            raise StreamError(f"channel {channel.name} has no value yet; give the value to hold")
         return seen
 
     def _known(self, name: str, names: Collection[str], noun: str) -> None:

@@ -250,7 +250,7 @@ class Session:
         for driver in self.processor.decisions.drivers.values():
             driver.start_at(driver.drive.safe)
         if self.sender.armed:
-            self._say("every drive was safe while something held the loop for over a second")
+            self._say("every drive was safe while the loop was blocked for more than a second")
 
     def _is_over(self, lasting: float | None) -> bool:
         begun = self.progress.first_sample or self.progress.started
@@ -404,7 +404,7 @@ class Session:
         self._clock_why = why
         by = "arrival" if self.parts.arrives else "the usual step"
         if why:
-            self._say(f"the source's time {why}: decisions go on by {by}")
+            self._say(f"the source's time {why}: decisions use {by}")
         else:
             self._say("the source's time goes on")
 
@@ -486,11 +486,13 @@ class Session:
             if bench is None:
                 raise StreamError(why)
             if self._headed and _columns(bench) != _columns(self.bench):
-                raise StreamError("its columns are not those of the output; start again for them")
+                raise StreamError(
+                    "its columns differ from those of the output; restart to use them"
+                )
             self._file_bench, bench = bench, self.overrides.applied(bench)
             self.processor.take_over(bench)
         except JetRulerError as error:
-            self._say(f"the last good bench stays in force: {error}")
+            self._say(f"the last valid bench is still used: {error}")
             return
         self.sender.change(bench)
         self._rows = None

@@ -276,7 +276,7 @@ class Socket(Base):
         except (OSError, ValueError) as error:  # ValueError: closed meanwhile
             raise SourceGone(_reason(error)) from None
         if not data:
-            raise SourceGone("the other side has closed it")
+            raise SourceGone("the other side closed it")
         return data
 
     def write(self, data: bytes) -> None:
@@ -286,7 +286,7 @@ class Socket(Base):
         try:
             connected.sendall(data)
         except TimeoutError:
-            raise OSError("it takes nothing: writing timed out") from None
+            raise OSError("it accepts nothing: writing timed out") from None
 
     def close(self) -> None:
         connected, self._socket = self._socket, None
@@ -344,7 +344,7 @@ class Port(Base):
         try:
             port.write(data)
         except serial.SerialTimeoutException:
-            raise OSError("it takes nothing: writing timed out") from None
+            raise OSError("it accepts nothing: writing timed out") from None
         # The reading thread may close the port meanwhile, which pySerial tells in many ways.
         except (OSError, AttributeError, TypeError, ValueError) as error:
             raise OSError(_reason(error)) from None

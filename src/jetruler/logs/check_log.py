@@ -99,7 +99,7 @@ def missing_column(
             Severity.ERROR,
             f"channel.{name}.column",
             error.found,
-            "Name a column that is there, or log that channel too",
+            "Name a column of the log, or log that channel too",
             _changes=tuple(
                 change
                 for column in get_close_matches(str(bench[name].column), free, cutoff=0.0)

@@ -229,7 +229,7 @@ class Look(Result):
         if self.torn_rows:
             lines.append(f"{many(self.torn_rows, 'row')} with too few or too many fields")
         if self.left_out:
-            lines.append(f"not looked at, no counts: {', '.join(self.left_out)}")
+            lines.append(f"ignored, not counts: {', '.join(self.left_out)}")
         return [*lines, "", *(finding.item for finding in self.findings)]
 
     def _fields(self) -> Mapping[str, Any]:

@@ -339,20 +339,20 @@ def compare_pairs(
     notes = list(found.notes)
     for name, count in zip((channel.name, other), pairs.left_out, strict=True):
         if count:
-            notes.append(f"{count} samples of {name} left out: missing, or with a flag")
+            notes.append(f"{count} samples of {name} excluded: missing or flagged")
     if other not in bench.channels and pairs.unit_of_other != channel.unit:
         notes.append(f"{other} is in {symbol(pairs.unit_of_other)} and was converted")
     smoothed = [c.name for c in (channel, bench.channels.get(other)) if c and c.smooth]
     if smoothed:
         names = " and ".join(smoothed)
-        notes.append(f"{names} smoothed as the bench says; the lag of that is taken out")
+        notes.append(f"{names} smoothed as the bench says; its lag is compensated")
     both = [(channel, float(np.mean(pairs.a)))] if pairs.a.size else []
     if other in bench.channels and pairs.b.size:
         both.append((bench.channels[other], float(np.mean(pairs.b))))
     if both and (note := bias_note(found.bias, tolerated(both, channel.unit), channel.unit)):
         notes.append(note)
     if pairs.in_time:
-        notes.append("paired in time, in a straight line between two samples")
+        notes.append("paired in time, interpolated linearly between two samples")
     return dataclasses.replace(found, notes=tuple(notes))
 
 

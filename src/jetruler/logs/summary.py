@@ -223,7 +223,7 @@ class Summary(Result):
     quotes : list[tuple[int, int]], optional
         Lines in which a quote opens that is never closed (0), or goes on for so many lines.
     jumps : int
-        How often the log's time went back or leapt, where trips were looked at.
+        How often the log's time went back or jumped, where trips were looked at.
     pass_through : dict[str, str], optional
         Types of the columns that pass through, by name, where the result is typed.
     line_format : str, default ""
@@ -262,7 +262,7 @@ class Summary(Result):
     quotes: list[tuple[int, int]] = field(default_factory=list)
     """Lines in which a quote opens that is never closed (0), or goes on for so many lines."""
     jumps: int = 0
-    """How often the log's time went back or leapt, where trips were looked at."""
+    """How often the log's time went back or jumped, where trips were looked at."""
     pass_through: dict[str, str] = field(default_factory=dict)
     """Types of the columns that pass through, by name, where the result is typed."""
     line_format: str = ""
@@ -340,7 +340,9 @@ class Summary(Result):
             if c.smoothing:
                 notes.append(f"{name}: smoothed by {c.smoothing}")
             if c.fractional and c.channel.ruler.takes == "count":
-                notes.append(f"{name}: {c.fractional} fractional counts, converted as they stand")
+                notes.append(
+                    f"{name}: {c.fractional} fractional counts, converted without rounding"
+                )
         for name in self.without_uncertainty:
             notes.append(f"{name}: no ± beside it, since it is computed from others")
         if self.torn_rows:
@@ -352,8 +354,8 @@ class Summary(Result):
         if len(self.quotes) > QUOTES_SHOWN:
             notes.append(f"{len(self.quotes)} such quotes in all")
         if self.jumps:
-            what = "what counts time began anew there"
-            notes.append(f"the log's time went back or leapt {self.jumps} times: {what}")
+            what = "smoothing and trips with times restarted there"
+            notes.append(f"the log's time went back or jumped {self.jumps} times: {what}")
         if self.comments:
             notes.append(f"{self.comments} comment lines left out")
         if self.blank_lines:

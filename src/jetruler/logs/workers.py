@@ -85,14 +85,14 @@ def planned(
         found = {one_name(log): log for log in files} | found
         bases.append(base)
     if not found:
-        raise LogError("no log is named; name files, folders or a pattern")
+        raise LogError("expected files, folders or a pattern, found none")
     try:
         top = Path(os.path.commonpath(bases))
     except ValueError:  # of Windows
         tops = ", ".join(sorted({str(base) for base in bases}))
         raise LogError(
-            f"{tops}: these stand on different drives, so that the results have no folder in "
-            "common; convert the logs of each drive by themselves"
+            f"{tops}: these are on different drives, so their results have no common folder; "
+            "convert the logs of each drive separately"
         ) from None
     tasks = []
     taken: dict[str, Path] = {}
@@ -100,7 +100,7 @@ def planned(
         place = log.relative_to(top)
         result = Path(out).absolute() / _renamed(place, out_kind)
         if same_file(result, log):
-            raise LogError(f"{log}: its result would stand in its own place; name another folder")
+            raise LogError(f"{log}: its result would replace it; name another folder")
         if (name := one_name(result)) in taken:
             raise LogError(f"{log}: its result would stand where that of {taken[name]} stands")
         taken[name] = log
@@ -114,7 +114,7 @@ def _found(given: str, out: Path) -> tuple[list[Path], Path]:
     path = Path(given).absolute()
     if path.is_dir():
         if same_file(path, out):
-            raise LogError(f"{given}: the results would stand among the logs; name another folder")
+            raise LogError(f"{given}: the results would be among the logs; name another folder")
         files = [p for p in sorted(path.rglob("*")) if _is_log(p, path) and not _below(out, p)]
         if not files:
             ends = ", ".join(SUFFIXES)
@@ -373,7 +373,7 @@ class Cluster:
             _answers(host, port, greets=place.scheme == "tcp")
             client = self._distributed.Client(self.address, timeout=PATIENCE / 2)
         except Exception as error:  # what is no scheduler may answer anything
-            why = getattr(error, "strerror", None) or "what is there does not speak Dask"
+            why = getattr(error, "strerror", None) or "the program there is not a Dask scheduler"
             raise LogError(f"cluster: no scheduler answers at {self.address}: {why}") from None
         self._stack.enter_context(client)
         if not client.scheduler_info(n_workers=-1)["workers"]:
@@ -413,4 +413,4 @@ def _answers(host: str, port: int, greets: bool) -> None:
     is silent. A scheduler greets whoever connects, with a short message behind its length."""
     with socket.create_connection((host, port), timeout=PATIENCE / 2) as there:
         if greets and not 0 < int.from_bytes(there.recv(8), "little") < LONGEST_GREETING:
-            raise OSError(None, "what is there does not speak Dask")
+            raise OSError(None, "the program there is not a Dask scheduler")

@@ -312,7 +312,7 @@ def _text_reader(
         above.add(block.decode("utf-8", "surrogateescape").split("\n")[:-1])
     longest = max(len(name) for name in head.shape.columns)
     if longest > LONGEST_NAME:
-        expected = "is no line of a CSV log"
+        expected = "is not a line of a CSV log"
         raise LogError(f"{source.name}: the first line, {longest} bytes long, {expected}")
     if head.shape.kind == "jsonl" and not head.is_record:
         from .text_log import fields_of

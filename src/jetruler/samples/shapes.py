@@ -61,7 +61,7 @@ def _pair(decimal: str) -> re.Pattern[str]:
 #: What a line that nobody can read is answered with.
 EXPECTED = (
     "numbers with one sign between, name=value, JSON, or numbers between words; "
-    "--format, --delimiter and --columns say which"
+    "use --format, --delimiter and --columns"
 )
 
 

@@ -314,7 +314,7 @@ class LogSource:
                 yield block[:cut], not following
             rest, chunk = block[cut:], following
             if len(rest) > LONGEST_LINE:
-                raise LogError(f"{self.name}: a line of over 16 MiB; this is no log of rows")
+                raise LogError(f"{self.name}: a line of over 16 MiB; this is not a log with rows")
 
 
 Lines = npt.NDArray[np.int64]
@@ -426,7 +426,7 @@ class LogReader(ABC):
         named = ", ".join(map(str, columns))
         first = next(iter(self.noise.first.values()), self.first_line)
         quoted = f"; the first line is {first!r}; {EXPECTED}" if first else ""
-        what = f"not one number can be read in column {named}" if named else "no line is a sample"
+        what = f"not one number can be read in column {named}" if named else "no line has a sample"
         return LogError(f"{self.name}: {what}{quoted}{hint}")
 
     @property

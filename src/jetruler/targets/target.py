@@ -110,10 +110,10 @@ def about(e: Exported, bench: Bench, version: str) -> list[str]:
     lines.append(f"worked at {noun} {middle}:")
     lines += [f"  {step.law}: {step.line}" for step in c.ruler.trace(raw).steps]
     if e.is_float:
-        lines.append(f"gives {unit or 'a number'}, from {e.wanted.raw_name}")
+        lines.append(f"returns {unit or 'a number'}; takes {e.wanted.raw_name}")
     else:
         step = f"1/{e.wanted.scale} {unit}".rstrip() if e.wanted.scale != 1 else unit or "a number"
-        lines.append(f"gives whole steps of {step}, from {e.wanted.raw_name}")
+        lines.append(f"returns whole steps of {step}; takes {e.wanted.raw_name}")
     if c.ruler.label(0.0) is not None:
         zones = next(law for law in reversed(c.ruler.laws) if getattr(law, "names", None))
         lines += [f"{i}: {zones.label(float(i))}" for i in range(len(zones.values))]  # type: ignore[attr-defined]

@@ -432,14 +432,14 @@ class LiveApp(App[int]):
     def action_gate(self) -> None:
         drive = self.shot.drive(self.chosen) if self.shot else None
         if drive is None:
-            self.say(f"{self.chosen} is no drive; choose one with ↑ ↓")
+            self.say(f"{self.chosen} is not a drive; choose one with ↑ ↓")
             return
         self.post(lambda controls: controls.gate(drive.drive.name, on=not drive.gate))
 
     def action_feed(self) -> None:
         name = self.chosen
         if not self.on_drive:
-            self.say(f"{name} is no drive; choose one with ↑ ↓")
+            self.say(f"{name} is not a drive; choose one with ↑ ↓")
             return
         self.ask(
             f"{name} from ", lambda text: self.post(lambda controls: controls.feed(name, text))
@@ -461,7 +461,7 @@ class LiveApp(App[int]):
 
     def action_reset_ends(self) -> None:
         self.post(lambda controls: controls.reset_ends())
-        self.say("the ends are looked for anew")
+        self.say("looking for the ends again")
 
     def action_mark(self) -> None:
         """Mark this moment; what is typed then names it."""
@@ -481,7 +481,7 @@ class LiveApp(App[int]):
         """Choose a mode of a drive."""
         name = self.chosen
         if not self.on_drive:
-            self.say(f"{name} is no drive; choose one with ↑ ↓")
+            self.say(f"{name} is not a drive; choose one with ↑ ↓")
             return
         self.ask(
             f"{name} mode (- gives it back) ",

@@ -25,7 +25,9 @@ def command_channel(bench: Bench, drive: Drive) -> Channel:
     zones give whole patterns."""
     source = bench.every_channel.get(drive.source)
     if source is not None and source.ruler.label(0.0) is not None:
-        raise JetRulerError(f"drive {drive.name} follows the zones of {source.name}, no numbers")
+        raise JetRulerError(
+            f"drive {drive.name} follows the zones of {source.name}, which are not numbers"
+        )
     chain = Ruler((Input("1", range=(0.0, 1.0)),)) if source is None else source.chain
     unit = drive.unit or "1"
     marks = tuple(sorted((float(x), float(y)) for x, y in drive.marks))

@@ -143,7 +143,9 @@ class Combination:
         constants = dict(self.constants)
         both = sorted({*names} & {*FIXED, *FUNCTIONS, *TOGETHER, *EMF, *constants})
         if both:
-            raise ParameterError("from", both[0], "another name", "it has a meaning in formulas")
+            raise ParameterError(
+                "from", both[0], "another name", "the name has a meaning in formulas"
+            )
         known = {*names, *FIXED, *constants}
         tree = expression_tree(self.expression, known, tuple(TOGETHER), tuple(EMF))
         used = {node.id for node in ast.walk(tree) if isinstance(node, ast.Name)}

@@ -190,7 +190,7 @@ class Drive:
         object.__setattr__(self, "output", self.output or self.name)
         object.__setattr__(self, "bounds", self._bounds())
         if self.decimals is not None and float.__gt__(*map(float, self._ends_with_decimals())):
-            expected = "so many that a command within the clamp can be said"
+            expected = "so many that a command within the clamp can be written"
             raise ParameterError("decimals", self.decimals, expected)
 
     def _read_commands(self) -> None:
@@ -312,14 +312,14 @@ class Drive:
             fixed += [] if self.clamp is None else [("clamp", c) for c in self.clamp]
             for key, value in [*fixed, *(("marks", c) for _, c in self.marks)]:
                 if value != math.floor(value):
-                    yield ParameterError(key, value, "a whole number, or say whole = false")
+                    yield ParameterError(key, value, "a whole number, or whole = false")
         if not self.dead_band >= 0:
             yield ParameterError("dead_band", self.dead_band, "0 or more")
         if self.slew is not None and not self.slew > 0:
             yield ParameterError("slew", self.slew, "commands a second, above 0")
         if self.output and not OUTPUT.fullmatch(self.output):
             expected = "up to 32 letters, digits, _, . and -, a letter first"
-            yield ParameterError("output", self.output, expected, "it goes out on a wire")
+            yield ParameterError("output", self.output, expected, "it is sent on a wire")
         if self.decimals is not None and not (
             isinstance(self.decimals, int) and 0 <= self.decimals <= 9
         ):

@@ -101,7 +101,7 @@ class Smoothing:
         elif isinstance(self.over, bool) or not isinstance(self.over, int) or self.over < 1:
             yield ParameterError("over", self.over, "at least 1 sample")
         if self.blocks and self.kind in ("exponential", "spikes"):
-            yield ParameterError("blocks", True, "a mean or a median", "only these go by blocks")
+            yield ParameterError("blocks", True, "a mean or a median", "only these work in blocks")
         if not (isinstance(self.beyond, int | float) and self.beyond >= 0):
             yield ParameterError("beyond", self.beyond, "0 or more")
 
@@ -110,7 +110,7 @@ class Smoothing:
         if isinstance(self.over, int):
             return self
         if interval is None or not interval > 0:
-            why = "the log has no time column to tell a time by"
+            why = "the log has no time column"
             raise ParameterError("over", self.over, "a number of samples", why)
         return replace(self, over=max(1, round(quantity(self.over, "s") / interval)))
 

@@ -161,9 +161,9 @@ class Adjustment(Result):
             f"largest error {largest}",
         ]
         if not self.dof:
-            lines.append("every mark is needed, so that nothing is left to check them by")
+            lines.append("the fit needs every mark, so none is left to check it")
         if not all(np.isfinite(p.half_width) for p in self.parameters):
-            lines.append("how well the marks are known is not said: tolerances stay as they were")
+            lines.append("the marks have no uncertainties, so the tolerances stay as they were")
         return [*lines, *on_rails(self.channel, self.marks)]
 
     def _fields(self) -> Mapping[str, Any]:

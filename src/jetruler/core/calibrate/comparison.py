@@ -89,7 +89,7 @@ class Comparison(Result):
     half_width : float
         Of the 95 % interval of the bias.
     largest_bias : float
-        A larger one would have shown, 99 times in a hundred.
+        A larger one would have been detected, 99 times in a hundred.
     standard_deviation : float
         Standard deviation of the differences.
     noise_a, noise_b : float
@@ -154,7 +154,7 @@ class Comparison(Result):
     half_width: float
     """Of the 95 % interval of the bias."""
     largest_bias: float
-    """A larger one would have shown, 99 times in a hundred."""
+    """A larger one would have been detected, 99 times in a hundred."""
     standard_deviation: float
     """Standard deviation of the differences."""
     noise_a: float
@@ -214,7 +214,7 @@ class Comparison(Result):
         """The verdict in words."""
         first, second = self.names
         if self.verdict == "cannot tell":
-            return f"whether {first} and {second} agree cannot be told: {self.reason}"
+            return f"it cannot be decided whether {first} and {second} agree: {self.reason}"
         if self.verdict == "bend":
             return (
                 f"{first} and {second} differ by a bend: up to {_three(self.bend, self.unit)} "
@@ -255,11 +255,11 @@ class Comparison(Result):
             )
         most = self.largest_bias
         if not np.isfinite(most):
-            return f"{text}; they are too few, or too dependent on each other, to tell their bias"
+            return f"{text}; too few pairs, or too strongly correlated, to determine the bias"
         if most <= self.within and abs(self.bias) > self.half_width:
             small = f"their bias, {_three(abs(self.bias), self.unit)}, is less than what matters"
             return f"{text}; {small}, {_three(self.within, self.unit)}"
-        return f"{text}; a bias of more than {_three(most, self.unit)} would have shown"
+        return f"{text}; a bias of more than {_three(most, self.unit)} would have been detected"
 
     def _bias_sentence(self) -> str:
         first, second = self.names
@@ -337,7 +337,7 @@ class Comparison(Result):
             middle = _three(self.middle, self.unit)
             lines.append(f"  gain part    {value} ± {u} % (95 %), about {middle}")
         else:
-            lines.append("  gain part    not to be told: the values move too little")
+            lines.append("  gain part    unknown: the values move too little")
         if self.delay.samples:
             low, high = (_three(end, self.unit) for end in self.limits_aligned)
             lines.append(f"  aligned      95 % of the differences lie between {low} and {high}")

@@ -29,6 +29,8 @@ from .marks import Marks, MarksError
 
 #: A law's left-out error may be so much larger, and it still does as well.
 AS_WELL = 1.15
+#: How the errors of two laws are compared.
+LEFT_OUT = "with each mark left out in turn"
 #: Chance that a richer law is said to fit better where it does not.
 FITS = 0.01
 
@@ -60,7 +62,7 @@ def _of_marks(result: Fit) -> list[str]:
     if marks.u_common:
         size = result.shown(1.96 * marks.u_common)
         notes.append(
-            f"all marks may be off together by {size} (95 %): this is in the uncertainties, and no "
+            f"all marks may share an error of {size} (95 %): the uncertainties include it, and no "
             "residual shows it"
         )
     return notes
@@ -82,7 +84,7 @@ def _outliers(result: Fit) -> list[str]:
         off = result.shown(abs(float(result.error[i])))
         times = abs(float(result.error[i])) / (result.rms or np.inf)
         ratio = f", {times:.0f} times the others' rms error" if 1 < times < 1e6 else ""
-        notes.append(f"outlier: {result.marks.shown(i)} is off by {off}{ratio}; it was set aside")
+        notes.append(f"outlier: {result.marks.shown(i)} is off by {off}{ratio}; it is excluded")
     return notes
 
 
@@ -95,7 +97,7 @@ def _suspects(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> list[s
     except JetRulerError:
         return []
     names = ", ".join(marks.names[i] for i in found)
-    return [f"does not go with the others: {names}; robust sets it aside"] if found else []
+    return [f"does not fit the other marks: {names}; --robust excludes it"] if found else []
 
 
 def _richer(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> list[str]:
@@ -120,9 +122,11 @@ def _richer(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> list[str
         )
     if better is not None:
         own, its = result.shown(result.rms_left_out), better.shown(better.rms_left_out)
-        parts.append(f"{fit_name(better)} fits better: {its} when left out, against {own}")
+        parts.append(f"{fit_name(better)} fits better: {its} rms {LEFT_OUT}, instead of {own}")
     elif sure and result.parameters:
-        parts.append("no richer law fits better: the uncertainties or some of the marks are wrong")
+        parts.append(
+            "no law with more parameters fits better: the uncertainties or some marks are wrong"
+        )
     return parts
 
 
@@ -152,7 +156,7 @@ def _missing(result: Fit) -> list[str]:
             " and ".join(parts)
             for parts in (neutral_names, [f"{number(neutral[n])}" for n in neutral_names])
         )
-        return [f"{names} are not told from {values}: these marks call for no correction"]
+        return [f"{names} do not differ significantly from {values}: no correction is needed"]
     shown = (
         (
             fitted[name],
@@ -160,7 +164,10 @@ def _missing(result: Fit) -> list[str]:
         )
         for name in neutral_names
     )
-    return [f"{p.name}, {text}, is not told from {number(neutral[p.name])}" for p, text in shown]
+    return [
+        f"{p.name}, {text}, does not differ significantly from {number(neutral[p.name])}"
+        for p, text in shown
+    ]
 
 
 def _of_model(result: Fit) -> list[str]:
@@ -201,12 +208,11 @@ def _extrapolates(result: Fit, limits: tuple[float, float] | None) -> list[str]:
             half_width = float(result.interval(result.ruler.inverse(end))[0])
         except JetRulerError:
             half_width = float("nan")
-        side = f"at {shown(end, unit)}"
-        known = f" to ± {result.shown(half_width)} (95 %)" if np.isfinite(half_width) else ""
-        parts.append(side + known)
-    known = "it is known " if any("±" in p for p in parts) else "nothing is known "
-    limit = f"the limits reach from {number(limits[0])} to {shown(limits[1], unit)}"
-    return [f"{text}, {limit}: beyond the marks it extrapolates; {known}{' and '.join(parts)}"]
+        known = f"± {result.shown(half_width)} (95 %) " if np.isfinite(half_width) else ""
+        parts.append(f"{known}at {shown(end, unit)}")
+    limit = f"the limits are {number(limits[0])} to {shown(limits[1], unit)}"
+    known = "its uncertainty is" if any("±" in p for p in parts) else "its uncertainty is unknown"
+    return [f"{text}, {limit}: beyond the marks it extrapolates; {known} {' and '.join(parts)}"]
 
 
 def _simpler(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> str:
@@ -227,19 +233,19 @@ def _simpler(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> str:
             found.append((name, other.rms_left_out))
     if not found or not np.isfinite(own):
         if ladder and not np.isfinite(own):
-            return "with so few marks nothing tells whether a simpler law would do as well"
+            return "too few marks to decide whether a simpler law fits as well"
         return ""
     shown_own = result.shown(own)
     tiny = 1e-9 * float(np.max(np.abs(marks.true)))
     for name, error in found:
         if error <= max(AS_WELL * own, tiny):
             return (
-                f"{name} would do as well: {result.shown(error)} when left out, against {shown_own}"
+                f"{name} fits as well: {result.shown(error)} rms {LEFT_OUT}, instead of {shown_own}"
             )
     name, error = min(found, key=lambda pair: pair[1])
     return (
-        f"no simpler law does as well: {name} is off by {result.shown(error)} when left out, "
-        f"against {shown_own}"
+        f"no simpler law fits as well: {name} has {result.shown(error)} rms {LEFT_OUT}, "
+        f"instead of {shown_own}"
     )
 
 

@@ -304,7 +304,7 @@ class Fit(Result):
         """Largest, rms and leave-one-out error in a line."""
         text = f"largest error {self.shown(self.largest)}, rms {self.shown(self.rms)}"
         if np.isnan(self.rms_left_out):
-            return f"{text}; every mark is needed, so that nothing is left to check it by"
+            return f"{text}; the fit needs every mark, so none is left to check it"
         return f"{text}; {self.shown(self.rms_left_out)} rms when each mark is left out in turn"
 
 

@@ -102,7 +102,7 @@ class Calibration(Result):
             unit, scale = self.fit.marks.true_unit, self.fit.marks.true
             rms = error_shown(float(np.sqrt(np.mean(was**2))), scale, unit)
             largest = error_shown(float(np.max(np.abs(was))), scale, unit)
-            lines.append(f"before, the largest error was {largest}, rms {rms}")
+            lines.append(f"before the fit, the largest error was {largest}, rms {rms}")
         return [*lines, "", law_line(self.fit.law)]
 
     def _fields(self) -> Mapping[str, Any]:

@@ -102,8 +102,8 @@ class SpotCheck(Result):
         if self.is_within is None:
             known = error_shown(float(self.known_to.max()), self.marks.true, unit)
             return (
-                f"whether {name} is within {allowed} cannot be told: {by}, and the truth is known "
-                f"to {known} (95 %) only"
+                f"it cannot be decided whether {name} is within {allowed}: {by}, and the true "
+                f"value has an uncertainty of {known} (95 %)"
             )
         out = int(np.count_nonzero(off - self.known_to > self.within))
         at_which = "the mark" if n == 1 else f"{out} of {many(n, 'mark')}"
@@ -114,7 +114,7 @@ class SpotCheck(Result):
         """What these marks leave open."""
         different = np.unique(self.marks.true)
         if different.size == 1:
-            return "one point does not tell an offset from a gain error, nor what is read elsewhere"
+            return "one point cannot separate an offset from a gain error"
         unit = self.marks.true_unit
         ends = f"{number(different[0])} to {shown(float(different[-1]), unit)}"
         text = f"the marks cover {ends}: nothing is tested beyond"

@@ -37,14 +37,14 @@ def marks_of_another(c: Facts) -> Iterator[Finding]:
                 c.place(place, "marks"),
                 f"the marks go from 0 to {number(high)}, the range of {tops[top]} bits, and the "
                 f"converter has {converter.bits}",
-                f"Take the counts that are there (jetruler look --ends), or say bits = {tops[top]}",
+                f"Use the counts of the log (jetruler look --ends), or set bits = {tops[top]}",
                 _marks_at(c, place, {high: float(converter.highest)}),
             )
             return
 
 
 def marks_on_rails(c: Facts) -> Iterator[Finding]:
-    """A mark that stands on a rail of the converter.
+    """A mark that is on a rail of the converter.
 
     A sensor that goes further than the converter sees reads the same there: the mark then says
     only that its truth is that or more, and a line through it is wrong everywhere.
@@ -62,8 +62,9 @@ def marks_on_rails(c: Facts) -> Iterator[Finding]:
         yield c.found(
             Severity.NOTE,
             c.place(place, "marks"),
-            f"the mark [{number(raw)}, {number(true)}] stands on a rail of the converter",
-            'Take marks further inside (jetruler look --ends), or say rails = "ends" if that is so',
+            f"the mark [{number(raw)}, {number(true)}] is on a rail of the converter",
+            "Use marks further inside (jetruler look --ends), or set "
+            'rails = "ends" if the travel ends there',
             channel_changed(c.channel, "rails", "ends"),
         )
 
@@ -88,8 +89,7 @@ def outside_marks(c: Facts) -> Iterator[Finding]:
                 c.place(i, "marks"),
                 f"the count {number(raw)} for {shown(true, law.gives)} lies outside "
                 f"{converter.lowest} to {converter.highest}",
-                "Turn the sensor to its ends and take the counts that are there: jetruler look "
-                "--ends",
+                "Turn the sensor to its ends and use those counts: jetruler look --ends",
                 _marks_at(c, i, {raw: float(np.clip(raw, converter.lowest, converter.highest))}),
             )
 
@@ -105,7 +105,7 @@ def _outside_input(c: Facts, marks: Marked) -> Iterator[Finding]:
             c.place(1, "marks"),
             f"the mark at {shown(out[0], unit)} lies far outside {number(low)} to "
             f"{shown(high, unit)}",
-            "Take marks that the input shows: jetruler look --ends",
+            "Use marks that the input reaches: jetruler look --ends",
             law_changed(c, 1, marks=((low, y0), (high, y1))),
         )
 
@@ -121,7 +121,7 @@ def _volts_as_counts(c: Facts, place: int, marks: Marked) -> Iterator[Finding]:
         Severity.ERROR,
         c.place(place, "marks"),
         f"the marks stand at {number(raws[0])} and {number(raws[1])} counts of {converter.highest}",
-        f'If they are volts, say so: marks = [["{number(marks[0][0])} V", '
+        f'If they are volts, write the unit: marks = [["{number(marks[0][0])} V", '
         f'{number(marks[0][1])}], ["{number(marks[1][0])} V", {number(marks[1][1])}]]',
         law_changed(c, place, marks=marks, takes="V"),
     )
@@ -155,7 +155,7 @@ def misplaced_clamp(c: Facts) -> Iterator[Finding]:
             yield c.found(
                 Severity.WARNING,
                 c.place(i),
-                f"what comes in goes from {number(low)} to {number(high)}, and the clamp from "
+                f"its input goes from {number(low)} to {number(high)}, and the clamp from "
                 f"{number(lowest)} to {number(highest)}: it never holds",
                 "Give the clamp the ends of the marks, the low one first",
                 law_changed(c, i, low=significant(low, 9), high=significant(high, 9)),
@@ -165,7 +165,7 @@ def misplaced_clamp(c: Facts) -> Iterator[Finding]:
             yield c.found(
                 Severity.ERROR,
                 c.place(i),
-                f"what comes in goes from {ends}; the clamp holds {held:.0%} of it",
+                f"its input goes from {ends}; {held:.0%} of that is clamped",
                 "Give the clamp the ends of the marks, the low one first",
                 law_changed(c, i, low=significant(low, 9), high=significant(high, 9)),
             )
@@ -185,7 +185,7 @@ def clamp_too_early(c: Facts) -> Iterator[Finding]:
             yield c.found(
                 Severity.WARNING,
                 c.place(i),
-                f"{later.name} stands behind the clamp and moves the value again",
+                f"{later.name} is behind the clamp and changes the value again",
                 "Put the clamp last",
                 _moved_back(c, i),
             )
@@ -224,12 +224,12 @@ def excludes_marks(c: Facts) -> Iterator[Finding]:
         if gone > EXCLUDED if marked else gone == 1:
             unit = c.channel.chain.units[i]
             between = " to ".join(number(float(end)) for end in ends if np.isfinite(end))
-            before = "the marks before it read" if marked else "what comes to it is"
+            before = "the marks before it read" if marked else "its input is"
             yield c.found(
                 Severity.ERROR,
                 c.place(i),
                 f"{before} {number(reach[0])} to {shown(reach[1], unit)}, and it "
-                f"expects {between}: {gone:.0%} of that is a fault to it",
+                f"expects {between}: {gone:.0%} of that counts as a fault",
                 "Put it in front of the line, in the unit of its ends, or give it the ends "
                 "of the marks with some room",
                 _expected_before(c, i, reach),
@@ -266,7 +266,7 @@ def rounded_too_early(c: Facts) -> Iterator[Finding]:
             yield c.found(
                 Severity.WARNING,
                 c.place(i),
-                f"{later[0].name} stands behind it and scales its steps",
+                f"{later[0].name} is behind it and scales its steps",
                 "Put the rounding last",
                 [*_moved_back(c, i), *law_left_out(c, i)],
             )
@@ -343,7 +343,7 @@ def skipped_numbers(c: Facts) -> Iterator[Finding]:
                 Severity.NOTE,
                 c.place(i),
                 f"one step moves the result by {number(significant(max(usual, steps.max()), 2))}",
-                "A converter of more bits, or an average, gives the numbers between",
+                "A converter with more bits, or averaging, gives values between them",
                 law_left_out(c, i),
             )
 
@@ -364,7 +364,7 @@ def one_number(c: Facts) -> Iterator[Finding]:
         yield c.found(
             Severity.ERROR,
             c.place(i),
-            f"what comes in goes from {low} to {high}, and rounded ({rounding}) all of it is "
+            f"its input goes from {low} to {high}, and rounded ({rounding}) all of it is "
             f"{number(float(after[there][0]))}",
             "Multiply before the rounding: a larger unit step, as tenths or thousandths",
             law_left_out(c, i),

@@ -31,7 +31,7 @@ def unknown_range(c: Facts) -> Iterator[Finding]:
         Severity.NOTE,
         c.key("input"),
         "its range is not known: its laws are not checked",
-        "Say it, as in range = [0, 10]",
+        "Set it, as in range = [0, 10]",
     )
 
 

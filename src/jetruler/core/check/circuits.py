@@ -80,7 +80,7 @@ def above_reference(c: Facts) -> Iterator[Finding]:
                 c.place(i, "supply"),
                 f"{shown(supply, 'V')} feed the divider, and the reference is {shown(vref, 'V')}: "
                 "an open or shorted sensor puts all of it on the pin",
-                "Feed the divider from the reference: it then cancels, too",
+                "Feed the divider from the reference, which then cancels too",
                 law_changed(c, i, supply=None),
             )
 
@@ -124,10 +124,10 @@ def top_counts_disagree(bench: Bench) -> Iterator[Finding]:
             yield Finding(
                 Severity.WARNING,
                 f"channel.{other.name}.converter.count_at_vref",
-                f"{number(full_b)} counts stand for the reference here and "
+                f"{number(full_b)} counts are the reference here, and "
                 f"{number(full_a)} in channel.{one.name}: {apart / full_b:.3%} at the "
                 f"top{much}",
-                "Say count_at_vref once, in [converter], as the datasheet has it",
+                "Set count_at_vref once, in [converter], from the datasheet",
                 _changes=tuple(law_changed(Facts(other), 0, count_at_vref=full_a)),
             )
             return
@@ -153,7 +153,7 @@ def other_reference(bench: Bench) -> Iterator[Finding]:
                 f"channel.{channel.name}.converter.vref",
                 f"{shown(own.vref, 'V')} here and {shown(shared.vref, 'V')} in [converter]: values "
                 f"differ by {abs(own.vref / shared.vref - 1):.0%}",
-                "Leave vref out here, or say another converter's bits, if it is another one",
+                "Remove vref here, or set the bits of the other converter",
                 _changes=tuple(law_changed(facts, 0, vref=shared.vref)),
             )
 
@@ -173,8 +173,7 @@ def reference_would_cancel(c: Facts) -> Iterator[Finding]:
                 Severity.WARNING,
                 c.place(i, "supply"),
                 f"the supply is {shown(law.supply, 'V')} and the reference {shown(vref, 'V')}",
-                "If they are one and the same, leave supply out; if not, feed the divider from "
-                "the reference",
+                "If they are the same, remove supply; if not, feed the divider from the reference",
                 law_changed(c, i, supply=None),
             )
 
@@ -219,7 +218,7 @@ def far_resistor(c: Facts) -> Iterator[Finding]:
             Severity.WARNING,
             c.place(i, "known"),
             f"{shown(known, 'ohm')} beside a sensor of {shown(low, 'ohm')} to {shown(high, 'ohm')}",
-            f"About {shown(significant(middle, 2), 'ohm')} would serve; "
+            f"About {shown(significant(middle, 2), 'ohm')} would be suitable; "
             f"jetruler choose resistor {c.channel.name} finds the best",
             _other_resistor(c, i, middle),
         )

@@ -110,6 +110,6 @@ def unexpected_value(bench: Bench) -> Iterator[Finding]:
             yield Finding(
                 Severity.ERROR,
                 row.where,
-                f"{row.raw} gives {NOTHING.get(row.found, row.found)}, expected is {row.expected}",
+                f"{row.raw} gives {NOTHING.get(row.found, row.found)}, expected {row.expected}",
                 f"Correct the laws{at}, or the row",
             )

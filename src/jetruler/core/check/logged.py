@@ -78,9 +78,9 @@ def clamp_hides(s: Logged) -> Iterator[Finding]:
             yield c.found(
                 Severity.WARNING,
                 c.place(place),
-                f"it holds {samples} of {s.survey.samples} samples ({fraction}) that are {word} it",
-                "If that is the end of a travel, draw the marks in: jetruler look --ends; if not, "
-                "an `expect` in front of it tells a broken wire",
+                f"it clamps {samples} of {s.survey.samples} samples ({fraction}) {word} it",
+                "If the travel ends there, move the marks inward: jetruler look --ends; if not, an "
+                "`expect` in front of it detects a broken wire",
                 _at_ends(s),
             )
 
@@ -154,9 +154,9 @@ def wrong_converter(s: Logged) -> Iterator[Finding]:
     beyond = off is not None and not edge.lowest <= off.furthest <= edge.highest
     if off is not None and beyond and off.samples > HIDDEN * v.rows:
         far = number(off.furthest)
-        what = f"the log has counts as far as {far}, and the converter gives {top}"
+        what = f"the log has counts up to {far}, and the converter gives {top}"
     elif full > edge.highest + 1:
-        what = f"{number(full)} counts stand for the reference, and the converter gives {top}"
+        what = f"{number(full)} counts are the reference, and the converter gives {top}"
     elif v.largest < 0.1 * edge.highest and _is_top(v):
         what = f"the counts end at {number(v.largest)}, the top of fewer bits, of {top}"
     if what:
@@ -164,7 +164,7 @@ def wrong_converter(s: Logged) -> Iterator[Finding]:
             Severity.ERROR,
             s.facts.key("converter"),
             what,
-            "Say the bits, and the count at vref, that the board's converter has",
+            "Set the bits and the count_at_vref of the board's converter",
             _other_converter(s),
         )
 
@@ -223,7 +223,7 @@ def other_noise(s: Logged) -> Iterator[Finding]:
             Severity.WARNING,
             s.facts.key("noise"),
             f"{shown(significant(seen, 2), unit)} in the log, and {shown(stated, unit)} are stated",
-            f"Say noise = {significant(seen, 2):g}, or find what disturbs it",
+            f"Set noise = {significant(seen, 2):g}, or find the disturbance",
             channel_changed(s.facts.channel, "noise", significant(seen, 2)),
         )
 

@@ -49,7 +49,7 @@ def few_counts(c: Facts) -> Iterator[Finding]:
             c.key("limits"),
             f"{limits} use counts {low} to {high}, {fraction:.0%} of the range",
             "Another fixed resistor, a smaller reference or an amplifier uses more: see jetruler "
-            "choose; or say the decimals that the reading needs",
+            "choose; or set the decimals that the reading needs",
             _finer(c),
         )
 
@@ -137,7 +137,7 @@ def limits_out_of_reach(c: Facts) -> Iterator[Finding]:
             Severity.WARNING,
             c.key("limits"),
             f"{reads}: {shown(end, c.channel.unit)} is never crossed",
-            "Take limits that a fault would cross, or another part that reaches them",
+            "Set limits that a fault would cross, or use another part that reaches them",
             _other_limits(c, smallest, largest),
         )
 
@@ -203,8 +203,8 @@ def wide_hysteresis(c: Facts) -> Iterator[Finding]:
                 Severity.ERROR,
                 c.place(i, "hysteresis"),
                 f"the zone from {number(low)} to {shown(high, unit)} is {number(high - low)} wide, "
-                f"and each edge holds for {shown(law.hysteresis, unit)}",
-                f"A hysteresis below {shown(significant((high - low) / 2, 2), unit)} leaves room",
+                f"and its edges have a hysteresis of {shown(law.hysteresis, unit)}",
+                f"A hysteresis below {shown(significant((high - low) / 2, 2), unit)} is small enough",
                 [
                     change
                     for part in (0.5, 0.2)
@@ -321,7 +321,7 @@ def narrow_zones(c: Facts) -> Iterator[Finding]:
                     c.place(i, "edges"),
                     f"the zone from {number(low)} to {shown(high, unit)} is {number(high - low)} "
                     f"wide, and one reading has a noise of {shown(significant(noise, 2), unit)}",
-                    f"Widen it, average first, or let each edge hold: a hysteresis of {hold}",
+                    f"Widen it, average first, or set a hysteresis of {hold}",
                     _calmer_zones(c, i, significant(RELEASE * noise, 2)),
                 )
 

@@ -40,9 +40,9 @@ def slow_smoothing(bench: Bench, interval: float | None = None) -> Iterator[Find
                 yield Finding(
                     Severity.WARNING,
                     f"trip.{trip.name}.{trip.join}[{i}].within",
-                    f"{c.channel} is smoothed over {number(over)} s, and a change within "
-                    f"{number(seconds(c.within))} s is looked for",
-                    "Smooth over less, or look over more time",
+                    f"{c.channel} is smoothed over {number(over)} s, and the trip needs a "
+                    f"change within {number(seconds(c.within))} s",
+                    "Smooth over less, or look for a change over more time",
                     _changes=(
                         *(smoothing_changed(bench[c.channel], str(c.within)) if timed else ()),
                         *condition_changed(trip, i, within=f"{number(significant(over, 3))} s"),
@@ -70,7 +70,7 @@ def slow_drive(bench: Bench, interval: float | None = None) -> Iterator[Finding]
         if drive.slew is not None:
             whole_way = (drive.bounds[1] - drive.bounds[0]) / drive.slew
             if whole_way < allowed:
-                allowed, why = whole_way, f"its slew goes all the way in {number(whole_way)} s"
+                allowed, why = whole_way, f"its slew takes {number(whole_way)} s"
         if over > allowed:
             less = f"{significant(allowed, 2):g} s"
             yield Finding(
@@ -95,9 +95,9 @@ def short_window(bench: Bench, interval: float) -> Iterator[Finding]:
                 yield Finding(
                     Severity.ERROR,
                     f"trip.{trip.name}.{trip.join}[{i}].within",
-                    f"a change within {number(seconds(c.within))} s is looked for, and the log has "
+                    f"it needs a change within {number(seconds(c.within))} s, and the log has "
                     f"a sample every {number(significant(interval, 3))} s",
-                    "Look over the time of several samples, or log more often",
+                    "Look for a change over several samples, or log more often",
                     _changes=tuple(
                         condition_changed(trip, i, within=f"{significant(interval * 5, 3):g} s")
                     ),
@@ -160,7 +160,7 @@ def flickering_threshold(bench: Bench) -> Iterator[Finding]:
                     f"trip.{trip.name}.{trip.join}[{i}].{'release' if c.release else c.kind}",
                     f"its release point is {shown(apart, channel.unit)} away, and one reading has "
                     f"a noise of {shown(significant(noise, 2), channel.unit)}",
-                    f"Give it a release point {hold} away, or a hold time",
+                    f"Set a release point {hold} away, or a hold time",
                     _changes=tuple(
                         condition_changed(
                             trip,
@@ -195,8 +195,8 @@ def stop_or_wire(bench: Bench) -> Iterator[Finding]:
                 f"channel.{channel.name}.rails",
                 f"its travel reaches {number(float(rail))}, which a broken wire gives too, and "
                 f"drive {drive.name} follows it",
-                "Draw the ends in with a small resistor at each end of the knob and new marks "
-                '(jetruler look --ends); or say rails = "faults", or "ends" if that is as it is',
+                "Add a small resistor at each end of the knob, and take new marks "
+                '(jetruler look --ends); or set rails = "faults", or "ends" if the wiring is right',
                 _changes=tuple(channel_changed(channel, "rails", "ends")),
             )
 
@@ -310,7 +310,7 @@ def flickering_trip(bench: Bench, changes: Mapping[str, Changes]) -> Iterator[Fi
             "of the change before",
             "Move its release point further away, or hold it longer"
             if held
-            else "Give it a release point beyond the noise, or a hold time",
+            else "Set a release point beyond the noise, or a hold time",
         )
 
 

@@ -46,7 +46,7 @@ class AveragingChoice(Result):
     >>> sensor = jr.Channel("t", ruler, "ch0")
     >>> print(jr.choose_averaging(sensor, 0.05, at=100, noise=1.5))
     at 100 °C one count is worth 0.0358 °C, and the noise is 1.5 counts: 0.0537 °C in one reading
-    2 readings: their mean holds still to 0.0386601
+    2 readings: the standard deviation of their mean is 0.0386601
     smooth = { kind = "mean", over = 2 }
     """
 
@@ -112,7 +112,7 @@ def choose_averaging(
     noise: float | Sequence[float] | Array | None = None,
     interval: float | None = None,
 ) -> AveragingChoice:
-    """How many readings of a channel to average so that their mean holds still to `target`.
+    """How many readings of a channel to average for a standard deviation of `target`.
 
     Parameters
     ----------
@@ -149,7 +149,7 @@ def choose_averaging(
     channel = channel_of(channel)
     noise = channel.noise if noise is None else noise
     if noise is None:
-        raise JetRulerError(f"{channel.name}: its noise is not known; say it, or give a log")
+        raise JetRulerError(f"{channel.name}: its noise is not known; give it, or a log")
     if not target > 0:
         raise ParameterError("to", target, "a value above 0")
     count = float(channel.chain.inverse(at))

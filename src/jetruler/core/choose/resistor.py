@@ -303,7 +303,7 @@ class ResistorChoice(Result):
         ]
         if self.left_out:
             lines.append(f"{self.left_out} values left out: too much current or heating")
-            lines.append("the optimum does not heed that")
+            lines.append("the optimum ignores these limits")
         return lines
 
 
@@ -401,7 +401,7 @@ def choose_resistor(
     fine = [c for c in found if _allowed(c, most_current, most_heating)]
     if not any(c.used for c in fine):
         first, last = (shown(significant(end), "ohm") for end in ends)
-        every = f"every value of {series} between {first} and {last} exceeds what is allowed"
+        every = f"every value of {series} between {first} and {last} exceeds the limits"
         none = "no resistor keeps the whole range on the converter: its reference is below what "
         why = f"{none}feeds the divider" if fine else every
         raise JetRulerError(f"{channel.name}: {why}")
@@ -457,7 +457,7 @@ def _check(
     if aim == "at" and at is None:
         raise ParameterError("at", None, "the value that matters, for the aim `at`")
     if most_heating is not None and channel.dissipation is None:
-        raise JetRulerError(f"{channel.name}: say its dissipation to limit its heating")
+        raise JetRulerError(f"{channel.name}: give its dissipation to limit its heating")
 
 
 def _allowed(c: Candidate, most_current: float | None, most_heating: float | None) -> bool:

@@ -277,7 +277,7 @@ def _inverting(
         bias = (0.5 * vref + wanted * 0.5 * (low + high)) / (1 + wanted)
         raise JetRulerError(
             f"inverting: a bias of {number(bias, 3)} V would centre the signal, and no two values "
-            "divide the reference to it"
+            "divide the reference to that"
         )
     _, i, j, k, m, gain, offset, ends = best
     return AmplifierStage(

@@ -69,7 +69,7 @@ class Proof:
             every = (
                 f"{self.run} of {self.counts} {noun}s were run, every edge among them, and {how}"
             )
-        found = [f"{every}: {worst if self.worst else 'each is equal'}"]
+        found = [f"{every}: {worst if self.worst else 'exact'}"]
         if self.monotone is not None:
             found.append(f"{self.monotone} throughout" if self.monotone else "not monotone")
         if self.exact_at_marks is not None:

@@ -258,7 +258,7 @@ def _cheaper(form: Form, w: ReferenceValues, tried: list[str]) -> str:
     table = form.is_table and not w.has_holes
     straight = straight_error(middle(w, form.program.arith)) / w.scale if table else 0.0
     if table and straight < w.within:
-        return f"one straight line would do, but does not fit {form.program.arith}"
+        return f"one straight line is near enough, but does not fit {form.program.arith}"
     if form.knots is not None and table:
         fewer = _one_less(form, w)
         if fewer is not None:
@@ -267,7 +267,7 @@ def _cheaper(form: Form, w: ReferenceValues, tried: list[str]) -> str:
             if not w.is_dense:
                 return f"one knot fewer would be off by up to {off} {unit}".rstrip()
             least = least_knots(w.low[part], w.high[part])
-            proven = "no table has fewer" if least == form.knots else f"{least} at least are needed"
+            proven = "no table has fewer" if least == form.knots else f"at least {least} are needed"
             return f"one knot fewer would be off by up to {off} {unit}".rstrip() + f"; {proven}"
     if table:
         off = number(significant(straight, 2))
@@ -275,7 +275,7 @@ def _cheaper(form: Form, w: ReferenceValues, tried: list[str]) -> str:
     others = [kind for kind in tried if kind != form.kind]
     if others:
         return f"{others[-1]} does not keep the bound"
-    return "nothing is cheaper"
+    return "no form is cheaper"
 
 
 def _one_less(form: Form, w: ReferenceValues) -> float | None:
@@ -312,4 +312,4 @@ def _what_could_be(w: ReferenceValues, name: str, arith: str) -> str:
             could.insert(0, f"--within {best}")
             break
     cannot = f"{w.channel.name}: {arith} cannot keep {number(w.within)} {unit}".rstrip()
-    return f"{cannot}; what may serve is {' or '.join(could)}"
+    return f"{cannot}; use {' or '.join(could)}"

@@ -162,7 +162,7 @@ class ThreeNumbers(Result):
 
     def _off(self) -> str:
         if not self.worst:
-            return "each is equal"
+            return "exact"
         return f"off by {self._amount(self.worst)} at most, at {self.noun} {number(self.worst_at)}"
 
     def _stretch(self, first: int, last: int) -> str:

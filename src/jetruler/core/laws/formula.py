@@ -170,7 +170,7 @@ class Formula(OnDomain):
         for key, value in constants.items():
             sound = isinstance(value, int | float) and not isinstance(value, bool)
             if key in FUNCTIONS or key in FIXED or key in ("x", "self", "constants"):
-                yield ParameterError(key, value, "another name", "this one has a meaning")
+                yield ParameterError(key, value, "another name", "the name has a meaning already")
             elif not sound or not is_finite(value):
                 yield ParameterError(key, value, "a finite number")
         yield from check_domain(self.domain)

@@ -452,7 +452,7 @@ class Zones(Law):
 
     def formula(self, x: float) -> str:
         if np.isnan(x):
-            return "no value has no zone"
+            return "NaN has no zone"
         i = int(self.zone(np.array(x)))
         y = float(self._numbers()[i])
         stands = (

@@ -577,7 +577,7 @@ class To(Law):
 
     def with_input(self, unit: str | None) -> Law:
         if unit is None and self.source is None:
-            raise UnitError(f"to {symbol(self.unit)}: the unit before it is not known; say source")
+            raise UnitError(f"to {symbol(self.unit)}: the unit before it is not known; give source")
         if self.source is None:
             factor_and_offset(str(unit), self.unit)
             return replace(self, source=unit)

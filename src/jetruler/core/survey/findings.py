@@ -153,8 +153,8 @@ def _off_scale(s: Subject) -> Iterator[Finding]:
         Severity.ERROR if off.samples > 0.01 * v.rows else Severity.WARNING,
         s.name,
         f"{many(off.samples, 'sample')} beyond the range {where}, as far as {far} in "
-        f"{s.at(off.row)}: left out of every figure",
-        "Look at these lines: two that were glued together, or another converter's",
+        f"{s.at(off.row)}: excluded from all statistics",
+        "Look at these lines: two joined lines, or another converter's",
     )
 
 
@@ -195,14 +195,14 @@ def _rails(s: Subject) -> Iterator[Finding]:
         elif s.channel is None:
             remedy += ", or the stop of a knob that turns as far"
         else:
-            remedy += '; say rails = "ends" if its travel goes there'
+            remedy += '; set rails = "ends" if its travel goes there'
         yield Finding(
             severity,
             s.name,
-            f"sits on its {rail} rail ({number(count)}) for {s.lasting(samples)}{where}",
+            f"is on its {rail} rail ({number(count)}) for {s.lasting(samples)}{where}",
             remedy
             if v.unit == "count"
-            else "That is the end of what the input can give: nothing there, or more beyond",
+            else "The end of the input's range: nothing is there, or the signal goes beyond it",
         )
 
 
@@ -238,7 +238,7 @@ def _faults(s: Subject) -> Iterator[Finding]:
         yield Finding(
             Severity.ERROR,
             s.name,
-            f"gives what no sound sensor gives for {s.lasting(samples)}",
+            f"has values that no working sensor gives, for {s.lasting(samples)}",
             "Check the wiring: a broken or shorted loop",
         )
 
@@ -259,7 +259,7 @@ def _scaled(s: Subject) -> Iterator[Finding]:
             s.name,
             f"{how}: results of {codes} bits, left-scaled to {bits} bits",
             f"Nothing is lost; one LSB is {size} counts"
-            + ("" if known else f": say codes = {codes} beside bits = {bits}"),
+            + ("" if known else f": set codes = {codes} beside bits = {bits}"),
         )
 
 
@@ -295,7 +295,7 @@ def _travel(s: Subject) -> Iterator[Finding]:
         Severity.NOTE,
         s.name,
         f"its travel ends at {number(v.low_end)} and {number(v.high_end)}{rails}",
-        f"Marks that reach both ends: {_marks_line(ends)}",
+        f"Use marks that reach both ends: {_marks_line(ends)}",
     )
 
 
@@ -345,7 +345,7 @@ def _stuck(s: Subject) -> Iterator[Finding]:
             s.name,
             f"stuck at {s.valued(stretch.count)} for {s.lasting(stretch.length)} from "
             f"{s.at(stretch.row)}, though its noise is {of}",
-            "A frozen logger or sensor: a live one with this noise does not stand still",
+            "A frozen logger or sensor: with this noise, a working one varies",
         )
 
 
@@ -358,7 +358,7 @@ def _noise(s: Subject) -> Iterator[Finding]:
             yield Finding(
                 Severity.NOTE,
                 s.name,
-                "its noise cannot be told from what it does: it moves fast, or hums",
+                "its noise cannot be separated from its signal: it moves fast, or hums",
                 "Log it at rest",
             )
         return
@@ -397,7 +397,7 @@ def _averaging(s: Subject) -> str:
     target = 0.5 * 10.0**-s.channel.decimals
     per_count = s.unit_noise / s.survey.noise
     needed = how_many(s.unit_noise, target, per_count * s.survey.lsb).readings
-    place = f"its last decimal still (to {shown(target, s.channel.unit)})"
+    place = f"its last decimal steady (to {shown(target, s.channel.unit)})"
     correlation_length = s.survey.samples / known.independent
     if known.half_width == known.half_width and correlation_length > 2:
         # The readings are at rest, and neighbours know of one another.
@@ -406,12 +406,12 @@ def _averaging(s: Subject) -> str:
         if (
             needed is not None and needed < many <= s.survey.samples / 10
         ):  # beyond, it is one movement or two
-            as_much = f"{correlation_length:.0f} of them tell as much as one"
-            return f"{many} readings averaged hold {place}: {as_much}"
+            as_much = f"{correlation_length:.0f} of them are worth one"
+            return f"{many} averaged readings keep {place}: {as_much}"
     if needed is None:
-        return f"No number of readings holds {place}: the steps leave more, without more noise"
+        return f"No number of readings keeps {place}: with so little noise, rounding leaves more"
     return (
-        f"One reading holds {place}" if needed == 1 else f"{needed} readings averaged hold {place}"
+        f"One reading keeps {place}" if needed == 1 else f"{needed} averaged readings keep {place}"
     )
 
 

@@ -58,7 +58,7 @@ class HowMany(Result):
     --------
     >>> import jetruler as jr
     >>> print(jr.how_many(noise=2.0, target=0.5))
-    17 readings: their mean holds still to 0.490098
+    17 readings: the standard deviation of their mean is 0.490098
     """
 
     readings: int | None
@@ -104,22 +104,24 @@ class HowMany(Result):
     def _answer(self) -> str:
         if self.readings is None:
             return (
-                f"no number of readings: without more noise the steps leave an error of "
-                f"{number(self.limit)}, and the target is {number(self.target)}"
+                f"no number of readings reaches {number(self.target)}: with so little noise, "
+                f"rounding leaves an error of {number(self.limit)}"
             )
         if self.readings == 1:
-            return "one reading does"
-        return f"{self.readings} readings: their mean holds still to {number(self.noise_after)}"
+            return "one reading is enough"
+        after = number(self.noise_after)
+        return f"{self.readings} readings: the standard deviation of their mean is {after}"
 
     def _doubt(self) -> list[str]:
         if self.noise == "between neighbours":
             return [
-                f"the readings move: beyond {self.best} of them averaging takes in more movement "
-                "than it gains, and noise as slow is not told from it; readings at rest would tell"
+                f"the readings move: averaging more than {self.best} adds more movement than it "
+                "removes noise; slow noise cannot be separated from movement, so use readings at "
+                "rest"
             ]
         if self.correlation_length > 1.5 and self.readings != 1:
             return [
-                f"{self.correlation_length:.0f} neighbours tell as much as one independent reading"
+                f"{self.correlation_length:.0f} successive readings are worth one independent one"
             ]
         return []
 

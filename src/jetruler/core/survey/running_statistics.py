@@ -98,7 +98,7 @@ class TimeSurvey:
 
     def __str__(self) -> str:
         if math.isnan(self.interval):
-            why = "it does not go on" if self.samples > 1 else "one sample only"
+            why = "it has no later sample" if self.samples > 1 else "one sample only"
             return f"{self.name}: {why}"
         rate = f" ({number(1 / self.interval, 4)} Hz)" if self.interval > 0 else ""
         return (
@@ -283,9 +283,9 @@ def mean_known(means: Array, size: int, deviation: float, lsb: float) -> MeanKno
     """
     n = means.size * size
     if n < FEWEST:
-        return MeanKnown(reason=f"{many(n, 'sample')}: too few to tell how they vary")
+        return MeanKnown(reason=f"{many(n, 'sample')}: too few to estimate their variation")
     if not deviation > 0:
-        return MeanKnown(reason="all samples are the same: the mean is known to half a step only")
+        return MeanKnown(reason="all samples are the same: the mean is known only to half a step")
     if are_independent(means):
         independent = float(n)
         half_width = coverage_factor(n - 1) * deviation / math.sqrt(n)
@@ -293,12 +293,12 @@ def mean_known(means: Array, size: int, deviation: float, lsb: float) -> MeanKno
         run = long_run(means)
         variance = run.variance / means.size
         if not run.dof or not variance > 0:
-            reason = "the samples move, or depend on one another for too long"
+            reason = "the samples move, or are correlated over too long a time"
             return MeanKnown(n / (run.time * size), reason=reason)
         independent = min(deviation**2 / variance, n)
         half_width = coverage_factor(run.dof) * math.sqrt(variance)
     if lsb * _shift(means, deviation / lsb) > SHIFT * half_width:
-        reason = "the noise is too small for the steps: averaging does not take the rounding out"
+        reason = "the noise is too small for the steps: averaging does not remove the rounding"
         return MeanKnown(independent, reason=reason)
     return MeanKnown(independent, half_width)
 

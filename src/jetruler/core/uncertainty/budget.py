@@ -131,7 +131,7 @@ def bias_note(bias: float, allowed: float, unit: str | None) -> str:
         return ""
     size = f"± {rounded(allowed, allowed)[1]} {symbol(unit)}".rstrip()
     within = abs(bias) <= allowed
-    end = "this bias is within it" if within else "this bias is more: look for another cause"
+    end = "this bias is smaller" if within else "this bias is larger: look for another cause"
     return f"the tolerances in the bench allow {size}; {end}"
 
 
@@ -157,7 +157,7 @@ def budget_under(ruler: Ruler, at: float, given: Conditions) -> Budget:
     elif float(ruler.slope(x)[0]) == 0:
         why = "is held at an end by one of its laws"
     elif on_rail(ruler, x)[0]:
-        why = "stands on a rail: what it came from may lie anywhere beyond"
+        why = "is on a rail: the true value may be anywhere beyond it"
     return budget_of_rows(rows, float(at), value, unit=ruler.gives, given=given, why=why)
 
 

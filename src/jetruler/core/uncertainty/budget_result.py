@@ -60,7 +60,7 @@ class Budget(Result):
     Notes
     -----
     All NaN where there is no value, where a law (a clamp) holds it at an end, or where the raw
-    value stands on a rail: what it came from may lie anywhere beyond.
+    value is on a rail: the true value may be anywhere beyond it.
 
     Examples
     --------
@@ -185,8 +185,8 @@ class Budget(Result):
             return [f"no budget: the reading {self.why}"]
         if not self.rows:
             reads = shown(self.value, self.unit)
-            missing = "say a resolution, an error, a noise or a tolerance"
-            return [f"nothing is known of how far to trust {reads}: {missing}"]
+            missing = "give a resolution, an error, a noise or a tolerance"
+            return [f"the uncertainty of {reads} is unknown: {missing}"]
         parts = (
             f"systematic {_two(self.systematic, self.unit)} (calibration reduces it), "
             f"random {_two(self.random, self.unit)} (averaging reduces it)"

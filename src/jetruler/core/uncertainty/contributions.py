@@ -303,7 +303,7 @@ def _of_fit(ruler: Ruler, fit: FitCovariance, x: Array) -> Contribution:
         sensitivity=np.ones_like(effect),
         effect=effect,
         dof=fit.dof,
-        note="is what the marks left of its parameters, which depend on one another",
+        note="includes the covariance of its parameters",
     )
 
 
@@ -342,7 +342,9 @@ def _of_resolution(
     if lasting > 1e-6 * resolution:
         rows.append(replace(_row(source, size, lasting, unit, slope), stays=True))
     if dithered:
-        note = f"is what the noise of {number(given.readings, 3)} readings leaves of the resolution"
+        note = (
+            f"is what remains of the resolution in the mean of {number(given.readings, 3)} readings"
+        )
         mean = _row("resolution, mean", size, dithered, unit, slope, random=True, note=note)
         rows.append(mean)
     return rows
@@ -398,7 +400,7 @@ def _of_group(
         unit=ruler.gives,
         sensitivity=np.ones_like(effect),
         effect=effect,
-        note="are off together",
+        note="have correlated errors",
     )
 
 
@@ -423,9 +425,7 @@ def _roundings(ruler: Ruler, x: Array) -> list[Contribution]:
             if law.cuts:
                 # Even over 0 … 1 steps: a mean of half a step, and that squared with the spread.
                 size, standard = f"0 … {number(resolution)}", resolution / math.sqrt(3)
-                note = (
-                    f"always goes one way, by {number(resolution / 2)} on average, which is in it"
-                )
+                note = f"always rounds one way, by {number(resolution / 2)} on average (included)"
             size = f"{size} {symbol(unit)}".rstrip()
             rows.append(_row(f"rounding of {law.name}", size, standard, unit, slope, note=note))
     return rows

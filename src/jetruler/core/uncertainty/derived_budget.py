@@ -44,7 +44,7 @@ def budget_of_derived(
     for measured in channel.measured:
         x, factor = np.array([raws[measured.name]]), slopes[measured.name]
         if on_rail(measured.ruler, x)[0]:
-            unsure = f"has {measured.name} on a rail: what it came from may lie anywhere beyond"
+            unsure = f"has {measured.name} on a rail: the true value may be anywhere beyond it"
         for row in contributions(measured.ruler, x, conditions_of(measured)):
             less = math.sqrt(averaged) if row.random else 1.0
             moved = replace(
@@ -75,7 +75,7 @@ def _together(rows: list[Contribution], name: str) -> Contribution:
         return rows[0]
     sensitivity = np.sum([row.sensitivity for row in rows], axis=0)
     effect = np.abs(np.sum([row.sensitivity * row.standard for row in rows], axis=0))
-    note = "is that of all channels of this converter: it is counted once"
+    note = "is common to all channels of this converter: it is counted once"
     first = rows[0]
     return replace(first, source=name, sensitivity=sensitivity, effect=effect, note=note)
 

@@ -132,13 +132,13 @@ class Simulation(Result):
     def _why(self) -> str:
         """Why the first order will not do."""
         if self.bent:
-            return "the chain is too bent for it"
+            return "the chain is too nonlinear"
         if self.lost > 0.001 * self.values.size:
-            return "some of what may be has no value"
+            return "some possible inputs have no value"
         largest = self.budget.dominant
         if largest is not None and self.budget.fraction(largest) > RULES and not largest.random:
-            return "one flat tolerance rules"
-        return "few degrees of freedom" if self.few_dof else "flat tolerances rule"
+            return "one uniform tolerance dominates"
+        return "few degrees of freedom" if self.few_dof else "uniform tolerances dominate"
 
     @property
     def headline(self) -> str:
@@ -172,18 +172,18 @@ class Simulation(Result):
         ]
         if not self.stable:
             known = shown(significant(self.end_error, 2), self.unit)
-            lines.append(f"these ends are known to {known} only; more draws would tell them better")
+            lines.append(f"these ends are known to {known} only; use more draws")
         if self.lost:
             lines.append(f"{self.lost} draws have no value and are left out")
         off = shown(significant(max(self.end_deviations), 2), self.unit)
         allowed = shown(self.tolerance, self.unit)
         if self.first_order:
             less = max(self.end_deviations) <= self.tolerance
-            how = f"less than {allowed}" if less else f"{allowed} as near as these draws can tell"
-            lines.append(f"the first-order interval is off by {off}, {how}: it will do")
+            how = f"less than {allowed}" if less else f"{allowed}, as far as these draws show"
+            lines.append(f"the first-order interval is off by {off}, {how}: it is good enough")
         else:
             text = f"the first-order interval is off by {off}, more than {allowed}"
-            lines.append(f"{text}: {self._why()}; take this one")
+            lines.append(f"{text}: {self._why()}; use this one")
         return lines
 
     def _fields(self) -> Mapping[str, Any]:
