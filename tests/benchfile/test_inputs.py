@@ -128,7 +128,7 @@ def test_there_and_back_in_words(store: Path, cli: Cli) -> None:
         assert row in budget
     says = "a number, a percentage of its range or a value in V"
     assert says in explain("meter", "--at", "x")
-    assert "nothing is known of how far to trust 7 g" in explain("scale", "--at", "7", "--budget")
+    assert "the uncertainty of 7 g is unknown" in explain("scale", "--at", "7", "--budget")
 
 
 def test_noise_counts_though_no_edge_is_there() -> None:

@@ -99,7 +99,7 @@ def test_explain_both_ways(cli: Cli) -> None:
     for says in ("damper knob", "(1880 − 198)", "= 45.3859 %", "45.4 %", "▼", "▲"):
         assert says in there.stdout
     back = cli("explain", "draught", "--for", "125")
-    for says in ("1.8 V", "nearest count is 2234", "reads 125.0 Pa"):
+    for says in ("1.8 V", "nearest count is 2234", "gives 125.0 Pa"):
         assert says in back.stdout
     assert "no count reads 120 %" in cli("explain", "damper", "--for", "120").stdout
     found = json.loads(cli("explain", "damper", "--for", "50", "--json").stdout)
@@ -118,7 +118,7 @@ def test_draw_writes_png_and_svg(cli: Cli, home: Path) -> None:
 
 BAD = [
     (["convert"], "Missing argument 'LOG...'"),
-    (["convret"], "there is no command 'convret'; did you mean 'convert'?"),
+    (["convret"], "expected a command, found 'convret' (did you mean 'convert'?)"),
     (["convert", "none.csv"], "none.csv: expected a log, found no such file"),
     (["convert", "."], "many logs need a folder for their results; add -o FOLDER"),
     (["look", "."], "found a folder"),
@@ -139,7 +139,7 @@ BAD = [
     (["convert", "roast.csv", "--json"], "add -o FILE"),
     (["convert", "roast.csv", "-o", "/dev/full"], "No space left on device"),
     (["convert", "roast.csv", "--delimiter", "|"], "'|' is not one of"),
-    (["explain", "damper"], "say one of --at RAW, --for VALUE and --every STEP"),
+    (["explain", "damper"], "expected one of --at RAW, --for VALUE and --every STEP"),
     (["explain", "dampr", "--at", "1"], "did you mean 'damper'?"),
     (
         ["explain", "damper", "--at", "x"],

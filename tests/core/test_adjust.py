@@ -193,11 +193,11 @@ def test_a_meter_corrects_the_reference(cli: Cli, home: Path) -> None:
     mark = ("--mark", "2000=1.62 V", "--free", "vref", "--u-common", "2 mV")
     shown = cli("fit", "tap", *mark, "-b", "b.toml")
     assert "vref = (3.3170 ± 0.0080) V (95 %), was 3.3 V" in shown.stdout
-    assert "nothing is left to check them by" in shown.stdout
+    assert "none is left to check it" in shown.stdout
     done = cli("fit", "tap", *mark, "--write", "-b", "b.toml")
     assert '- vref = "3.3 V ± 1 %"' in done.stdout
     assert '+ vref = "3.31695 V ± 0.00409 V (k=1)"' in done.stdout
-    assert "it is shared: rail read otherwise now, too" in done.stdout
+    assert "shared with rail: their values change too" in done.stdout
     now = jr.load_bench(home / "b.toml")
     assert now["tap"].ruler(2000) == pytest.approx(1.62, abs=1e-8)
     assert (home / "b.toml").read_text().count("\n") == BENCH.count("\n")
@@ -265,7 +265,7 @@ def test_spot_checks(
     done = cli("compare", name, *options, "--within", "0.05", "-b", "b.toml")
     assert done.returncode == 0, done.stderr
     assert says in done.stdout
-    assert ("one point does not tell" in done.stdout) == (len(marks) == 1)
+    assert ("one point cannot separate" in done.stdout) == (len(marks) == 1)
     found = json.loads(
         cli("compare", name, *options, "--within", "0.05", "--json", "-b", "b.toml").stdout
     )
@@ -276,7 +276,7 @@ def test_spot_checks(
 
 def test_a_saturated_mark_is_named(bench: jr.Bench) -> None:
     found = jr.spot_check(bench["rail"], [(4095, 20.0), (3000, 10.4)], within=0.05)
-    assert "mark 1 is on a rail of the converter" in str(found)
+    assert "mark 1 stands on a rail of the converter" in str(found)
     assert "not within 0.05 V at 1 of 2 marks" in found.headline
     assert "the limits reach from 0 to 12 V" in found.untested
 
@@ -285,7 +285,7 @@ def test_a_truth_that_is_not_known_well_enough(bench: jr.Bench) -> None:
     marks = jr.Marks(np.array([3000.0]), np.array([10.37]), u_common=0.03, true_unit="V")
     found = jr.spot_check(bench["rail"], marks, within=0.05)
     assert found.is_within is None
-    assert "cannot be told: off by 0.0256 V, and the truth is known to 0.0588 V" in found.headline
+    assert "off by 0.0256 V, and the true value has an uncertainty of 0.0588 V" in found.headline
 
 
 def test_three_marks_are_compared_too(cli: Cli) -> None:
@@ -348,7 +348,7 @@ def test_an_error_that_all_marks_share(n: int, known: bool) -> None:
         held[0] += abs(float(found.law(at)) - (0.05 * at + 3)) <= found.interval(at)[0]
         held[1] += abs(found.parameters[1].value - 3) <= found.parameters[1].half_width
     assert all(0.92 <= part / 400 <= 0.98 for part in held)
-    assert any("all marks may be off together by 1.57" in note for note in found.notes)
+    assert any("all marks may share an error of 1.57" in note for note in found.notes)
 
 
 @soak

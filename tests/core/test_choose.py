@@ -136,7 +136,7 @@ RESISTORS = [
     (channel(4700), (240, 20), {}, "from: expected a value below 20, found 240"),
     (channel(4700), (20, 240), {"aim": "at"}, "expected the value that matters"),
     (channel(4700), (20, 240), {"aim": "best"}, "one of counts, resolution, at, straight"),
-    (channel(4700), (20, 240), {"most_heating": 1}, "say its dissipation"),
+    (channel(4700), (20, 240), {"most_heating": 1}, "give its dissipation"),
     (channel(4700), (20, 240), {"between": (4800, 5000)}, "a value of E24 in it"),
     (channel(4700), (20, 240), {"most_current": 1e-9}, "exceeds the limits"),
     (channel(4700), (-300, 240), {}, "no resistance of the sensor means −300 °C"),
@@ -262,7 +262,7 @@ REFUSED = [
     ("resistor damper --from 0 --to 9", "damper has no divider behind a converter"),
     ("resistor bean --from 20 --to 240 --between 1k", "two ends with a colon"),
     ("reference bean --from 0 --to 250 --of 2.5", "bean is ratiometric"),
-    ("reference --of 2.5", "say either CHANNEL with --from and --to, or --volts"),
+    ("reference --of 2.5", "expected either CHANNEL with --from and --to, or --volts"),
     ("amplifier --volts=-0.0001:0.0002 --vref 3.3", "it cannot give the signal's part below 0 V"),
     ("averaging tray --at 50 --to 1", "tray: its noise is not known"),
 ]

@@ -230,7 +230,7 @@ def test_bias_is_named_written_and_gone(cli: Cli, home: Path) -> None:
     again = cli("compare", "bean", "bean2", "--log", "rest.csv", "--write")
     assert "bean and bean2 agree within 0.16" in again.stdout
     assert "bean smoothed as the bench says; its lag is compensated" in again.stdout
-    assert "no correction is called for" in again.stderr
+    assert "no correction is needed" in again.stderr
     found = json.loads(cli("compare", "bean", "bean2", "--log", "rest.csv", "--json").stdout)
     assert (found["verdict"], found["pairs"], found["correction"]) == ("agree", 598, None)
     assert abs(found["bias"]) < 1e-9
@@ -239,7 +239,7 @@ def test_bias_is_named_written_and_gone(cli: Cli, home: Path) -> None:
 def test_against_a_column_and_marks(cli: Cli) -> None:
     column = cli("compare", "bean", "reference_degC", "--log", "rest.csv")
     assert "24 pairs" in column.stdout
-    assert "576 samples of reference_degC left out" in column.stdout
+    assert "576 samples of reference_degC excluded" in column.stdout
     within = cli("compare", "bean", "--marks", "bath.csv", "--within", "5")
     assert "bean and the marks agree within" in within.stdout
     marks = cli("compare", "bean", "--marks", "bath.csv")
@@ -308,14 +308,14 @@ def test_two_logs_are_paired_by_time(cli: Cli, home: Path) -> None:
 
 REFUSED = [
     (("compare", "bean", "bean2", "--log", "rest.csv", "--u-common", "-1"), "expected 0 or more"),
-    (("compare", "bean"), "say OTHER and --log LOG, or --marks FILE"),
+    (("compare", "bean"), "expected OTHER and --log LOG, or --marks FILE"),
     (("compare", "bean", "bean", "--log", "rest.csv"), "found bean again"),
     (("compare", "bean", "bear", "--log", "rest.csv"), "no channel or column 'bear'"),
     (("compare", "bean", "tray", "--log", "roast.csv"), "found tray, which reads zones"),
     (("compare", "bean", "rail", "--log", "roast.csv"), "V cannot be converted to °C"),
     (("compare", "bean", "--mark", "1880=121", "--write"), "expected three marks or more"),
-    (("compare", "bean", "--mark", "1=1", "--log", "rest.csv"), "say either OTHER with --log"),
-    (("fit", "bean"), "no marks; say --marks FILE or --mark RAW=TRUE"),
+    (("compare", "bean", "--mark", "1=1", "--log", "rest.csv"), "expected either OTHER with --log"),
+    (("fit", "bean"), "expected marks, by --marks FILE or --mark RAW=TRUE"),
     (("fit", "bean", "--mark", "1880"), "RAW=TRUE, as in 1880=225"),
     (("fit", "bean", "--mark", "1880=225±1"), "uncertainties go into a marks file"),
     (

@@ -58,7 +58,7 @@ def test_a_simpler_law_may_be_fifteen_percent_worse() -> None:
         y = 2 * x + 1 + bend * x**2 + noise
         ratio = left_out(x, y, 1) / left_out(x, y, 2)
         found = jr.fit(np.stack([x, y], axis=1), "polynomial", degree=2)
-        assert ("a line would do as well" in found.simpler) is (ratio <= 1.15), ratio
+        assert ("a line fits as well" in found.simpler) is (ratio <= 1.15), ratio
         ratios.append(ratio)
     assert any(1.14 < r <= 1.15 for r in ratios)
     assert any(1.15 < r < 1.16 for r in ratios)

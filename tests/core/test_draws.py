@@ -122,8 +122,8 @@ def test_draws_of_a_fit(name: str) -> None:
 
 @pytest.mark.parametrize(("dof", "gain", "why"), [
     (3, jr.Line(1000), "few degrees of freedom"),
-    (5, jr.Line(jr.Toleranced(1000, 30)), "one flat tolerance rules"),
-    (math.inf, jr.PowerLaw(1.0, jr.Toleranced(3.0, 1.0)), "too bent"),
+    (5, jr.Line(jr.Toleranced(1000, 30)), "one uniform tolerance dominates"),
+    (math.inf, jr.PowerLaw(1.0, jr.Toleranced(3.0, 1.0)), "too nonlinear"),
 ])  # fmt: skip
 def test_why_the_first_order_will_not_do(dof: float, gain: jr.Law, why: str) -> None:
     run = jr.simulate(jr.Adc(12, 3.3) >> gain, 2000, noise=2, dof=dof)

@@ -61,7 +61,7 @@ RULES: list[tuple[Severity, str, Any, Any, Channel | None]] = [
     ),
     (
         Severity.ERROR,
-        "gives what no sound sensor gives",
+        "has values that no working sensor gives",
         noisy(SLOPE),
         noisy(SLOPE / 2 + 800),
         LOOP,

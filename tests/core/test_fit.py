@@ -88,7 +88,7 @@ def test_three_table_points_are_met_exactly() -> None:
     by_hand = np.linalg.solve(rows, [1 / (t + 273.15) for _, t in points])
     assert [p.value for p in found.parameters] == pytest.approx(by_hand.tolist(), rel=1e-9)
     assert np.isnan(found.parameters[0].uncertainty)
-    assert "every mark is needed" in str(found)
+    assert "the fit needs every mark" in str(found)
     for celsius, ohms in NTC.items():
         assert found.ruler(ohms) == pytest.approx(celsius, abs=0.2)
     two = fit(points[1:], "steinhart-hart")
@@ -147,7 +147,7 @@ def test_left_out_errors_are_those_of_fits_without_the_mark() -> None:
     assert np.isnan(exact.rms_left_out)
     chosen = fit(marks, "polynomial")
     assert chosen.law.name == "line"
-    assert "a line would do as well" in found.simpler
+    assert "a line fits as well" in found.simpler
     table = fit(marks, "table")
     assert table.largest == 0
     assert table.rms_left_out > chosen.rms_left_out
@@ -168,7 +168,7 @@ def test_robust_names_the_outlier_and_does_not_bend(law: str) -> None:
     assert kept.outliers == (5,)
     assert kept.rms < 3 * clean.rms < 0.1 < bent.rms
     assert any("outlier: mark 6" in note for note in kept.notes)
-    assert any("mark 6; robust sets it aside" in note for note in bent.notes)
+    assert any("mark 6; a robust fit excludes it" in note for note in bent.notes)
     assert not clean.outliers
 
 
@@ -239,7 +239,7 @@ def test_fit_in_the_tool(cli: Cli, home: Path) -> None:
     assert done.returncode == 0, done.stderr
     for says in ("r0 = (101540 ± 300) Ω", "beta = (3940.2 ± 2.9) K", "bath.csv line 5", "rms"):
         assert says in done.stdout
-    assert "the limits reach from 0 to 260 °C: beyond the marks it extrapolates" in done.stdout
+    assert "the limits are 0 to 260 °C: beyond the marks it extrapolates" in done.stdout
     line = '{ law = "beta", r0 = "100 kohm ± 3 %", beta = "3950 K ± 1 %", t0 = "25 degC" }'
     assert f'- {line}\n+ {{ law = "beta", r0 = 1015' in done.stdout
     after = (home / "bench.toml").read_text()

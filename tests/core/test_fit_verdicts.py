@@ -98,9 +98,15 @@ def test_left_out_errors_of_a_bent_law_are_those_of_fits_without_the_mark() -> N
             lambda x: 2 * x + 9 * (np.arange(9) % 2),
             0.1,
             "line",
-            "no richer law fits better: the uncertainties or some of the marks are wrong",
+            "no law with more parameters fits better: the uncertainties or some marks are wrong",
         ),
-        (np.linspace(0, 10, 9), lambda x: 5 * x, None, "line", "not told from 0"),
+        (
+            np.linspace(0, 10, 9),
+            lambda x: 5 * x,
+            None,
+            "line",
+            "does not differ significantly from 0",
+        ),
     ],
     ids=["beta", "bent", "no law", "offset"],
 )
@@ -118,7 +124,7 @@ def test_a_correction_that_is_none_says_so(offset: float, told: bool) -> None:
     raw = np.linspace(100, 3900, 8)
     noise = 0.3 * np.random.RandomState(6).standard_normal(8)
     found = jr.calibrate(knob, marks(raw, 0.1 * raw + offset + noise), correction=True)
-    says = "gain and offset are not told from 1 and 0: these marks call for no correction"
+    says = "gain and offset do not differ significantly from 1 and 0: no correction is needed"
     assert (says in found.fit.notes) is told
 
 

@@ -101,16 +101,16 @@ def test_what_is_simpler_is_named_from_the_simplest_up() -> None:
     bent = np.stack([x, 1 + 2 * x + 0.3 * x**2 + noise], axis=1)
     for degree in (3, 4):
         found = jr.fit(bent, "polynomial", degree=degree)
-        assert found.simpler.startswith("a polynomial of degree 2 would do as well")
-    assert "no simpler law does as well: a line is off by" in jr.fit(bent, "table").simpler or (
-        "a polynomial of degree 2 would do as well" in jr.fit(bent, "table").simpler
+        assert found.simpler.startswith("a polynomial of degree 2 fits as well")
+    assert "no simpler law fits as well: a line" in jr.fit(bent, "table").simpler or (
+        "a polynomial of degree 2 fits as well" in jr.fit(bent, "table").simpler
     )
     two = jr.fit(bent, "polynomial", degree=2)
-    assert two.simpler.startswith("no simpler law does as well: a line is off by")
+    assert two.simpler.startswith("no simpler law fits as well: a line")
     straight = np.stack([x, 1 + 2 * x + noise], axis=1)
-    assert jr.fit(straight, "polynomial", degree=2).simpler.startswith("a line would do as well")
+    assert jr.fit(straight, "polynomial", degree=2).simpler.startswith("a line fits as well")
     power = np.stack([x[1:], 3 * x[1:] ** 2], axis=1)
-    assert jr.fit(power, "power").simpler.startswith("no simpler law does as well: a line")
+    assert jr.fit(power, "power").simpler.startswith("no simpler law fits as well: a line")
 
 
 def test_where_the_limits_reach_beyond_the_marks() -> None:
@@ -127,9 +127,9 @@ def test_where_the_limits_reach_beyond_the_marks() -> None:
 
     found = jr.fit(np.stack([x, y], axis=1), "line", limits=(0, 200))
     note = next(n for n in found.notes if "extrapolates" in n)
-    told = re.findall(r"at (\d+) to ± ([\d.]+)", note)
-    assert [float(end) for end, _ in told] == [0, 200]
-    assert [float(width) for _, width in told] == pytest.approx([half(0), half(200)], rel=0.01)
+    told = re.findall(r"± ([\d.]+) \(95 %\) at (\d+)", note)
+    assert [float(end) for _, end in told] == [0, 200]
+    assert [float(width) for width, _ in told] == pytest.approx([half(0), half(200)], rel=0.01)
     inside = jr.fit(np.stack([x, y], axis=1), "line", limits=(20, 100))
     assert not [n for n in inside.notes if "extrapolates" in n]
 

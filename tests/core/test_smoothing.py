@@ -230,7 +230,7 @@ def test_readings_that_move_say_when_averaging_stops_helping() -> None:
         assert found.noise == "between neighbours"
         assert found.best is not None
         assert least <= found.best <= most
-        assert f"beyond {found.best} of them" in str(found)
+        assert f"averaging more than {found.best} adds" in str(found)
     with pytest.raises(ParameterError, match="20 readings or more"):
         how_many([1.0, 2.0], 0.1)
 

@@ -98,7 +98,7 @@ def test_a_clamp_is_not_in_it() -> None:
 
 def test_what_is_equal_is_said_to_be() -> None:
     found = jr.three_numbers(jr.Channel("n", jr.Counts(8) >> jr.Line(3, 5), 1), scale=1)
-    assert found.headline == "y = x * 3 / 1 + 5: each is equal"
+    assert found.headline == "y = x * 3 / 1 + 5: exact"
 
 
 def test_of_a_wide_converter_every_count_is_run() -> None:

@@ -83,7 +83,7 @@ def test_the_command_writes_it_as_text_csv_latex_and_json(cli: Cli) -> None:
     for words, sentence in (
         (("--every", "64", "--over", "12"), "--over: expected LOW:HIGH, as in 0:4095, found '12'"),
         (("--at", "1", "--as", "csv"), "--over and --as go with --every"),
-        (("--every", "64", "--at", "1"), "say one of --at RAW, --for VALUE and --every STEP"),
+        (("--every", "64", "--at", "1"), "expected one of --at RAW, --for VALUE and --every STEP"),
     ):
         refused = cli("explain", "bean", *words)
         assert (refused.returncode, sentence in refused.stderr) == (2, True)
@@ -125,8 +125,8 @@ def test_a_resistor_from_what_was_seen(cli: Cli) -> None:
     for words, sentence in (
         (("--seen", "a=180"), "seen: expected two raw values or more"),
         (("--seen", "a"), "--seen: expected NAME=RAW"),
-        (("--seen", "a=1", "--seen", "b=9", "--from", "3"), "say --from and --to, or --seen"),
-        (("--from", "3"), "say --from and --to, or --seen"),
+        (("--seen", "a=1", "--seen", "b=9", "--from", "3"), "expected --from and --to, or --seen"),
+        (("--from", "3"), "expected --from and --to, or --seen"),
     ):
         refused = cli("choose", "resistor", "bean", *words)
         assert (refused.returncode, sentence in refused.stderr) == (2, True)

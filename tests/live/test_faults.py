@@ -238,7 +238,7 @@ def test_its_clock_is_of_no_use(bed: Bed, time_text: bytes, said: str) -> None:
     """Decisions go on by arrival: the trip that must hold for 0.3 s turns on, and the drive is
     safe."""
     bed.row = lambda t: time_text + b",2000,5\n"
-    bed.until(lambda: any(said in text and "by arrival" in text for text in bed.heard))
+    bed.until(lambda: any(said in text and "decisions use the times of arrival" in text for text in bed.heard))
     bed.row = lambda t: time_text + b",1600,5\n"
     bed.until(lambda: bed.board.last == "flap=1400")
     bed.row = lambda t: time_text + b",3800,5\n"
@@ -264,7 +264,7 @@ def test_a_loop_that_is_late(bed: Bed) -> None:
     bed.safe_within(1.5)
     held.set()
     bed.follows(1600)
-    bed.until(lambda: any("something held the loop" in text for text in bed.heard))
+    bed.until(lambda: any("the loop was blocked" in text for text in bed.heard))
 
 
 class Stuck(Base):
@@ -315,7 +315,7 @@ def test_a_sink_is_opened_again_and_gets_safe_first(tmp_path: Path) -> None:
 )  # fmt: skip
 def test_a_bench_is_saved_that_does_not_fit(bed: Bed, change: tuple[str, str]) -> None:
     bed.path.write_text(BENCH.replace(*change))
-    bed.until(lambda: any("the last good bench stays" in text for text in bed.heard))
+    bed.until(lambda: any("the last valid bench is still used" in text for text in bed.heard))
     bed.follows(2000)
     bed.path.unlink()
     time.sleep(0.6)

@@ -727,7 +727,7 @@ def test_a_terminal_without_a_source_says_what_there_is(start: Start) -> None:
     live = start(stdin=theirs, stdout=theirs)
     assert live.wait(20) == 2
     assert live.stderr is not None
-    assert b"say where the lines come from with --source: a port" in live.stderr.read()
+    assert b"expected --source with a port" in live.stderr.read()
 
 
 @soak

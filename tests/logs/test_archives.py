@@ -255,7 +255,7 @@ def test_what_answers_is_no_scheduler(
         done = cli("convert", ".", "-o", "out/", "--cluster", f"tcp://127.0.0.1:{port}")
         thread.join()
     assert done.returncode == 2
-    assert "does not speak Dask" in done.stderr
+    assert "is not a Dask scheduler" in done.stderr
 
 
 @of_cluster

@@ -101,7 +101,7 @@ LOGS = {
     ("name", "says"),
     [
         ("still.csv", "every sample is 700. Move the sensor while logging"),
-        ("one.csv", "1 sample: too few to tell"),
+        ("one.csv", "1 sample: too few to estimate"),
         ("back.csv", "time steps back 1 time, first at line 22"),
         ("repeat.csv", "10 samples with the time of the one before"),
         (
@@ -315,7 +315,7 @@ def test_a_bench_that_nobody_named_refuses_no_log(cli: Cli, home: Path) -> None:
     done = cli("look", "rest.csv")
     assert done.returncode == 0
     assert done.stdout.startswith("600 rows")
-    assert "looked at without bench.toml, which is of another log: rest.csv: there" in done.stderr
+    assert "ignored bench.toml, which belongs to another log: rest.csv: there" in done.stderr
     assert cli("look", "rest.csv", "--ends", "ch0").stdout.startswith("marks = [[")
     for named in (("-b", "bench.toml"), ("--ends", "damper", "--write")):
         assert "there is no column 'ch2'" in cli("look", "rest.csv", *named).stderr

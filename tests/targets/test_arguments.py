@@ -141,7 +141,7 @@ def test_what_cannot_be(
         (("--arguments", "lo=3"), "expected names, each with its range"),
         (("--arguments", ""), "expected names, each with its range"),
         (("--struct",), "--struct goes with --arguments"),
-        (("--arguments", "lo", "--threshold", "damper=50"), "would not move with them"),
+        (("--arguments", "lo", "--threshold", "damper=50"), "which is fixed in counts"),
         (("--window", "8"), "expected --all, which exports trips"),
         (("--arguments", "known"), "--arith float takes any law"),
     ],

@@ -139,7 +139,10 @@ def test_the_model_refuses_what_overflows() -> None:
         (["bean", "--all"], "expected one or more channels, or --all"),
         (["been"], "the bench has no channel 'been'"),
         (["bean", "--json"], "cannot share stdout"),
-        (["bean", "--text", "8", "--arith", "float"], "--text: whole numbers in C or Python"),
+        (
+            ["bean", "--text", "8", "--arith", "float"],
+            "--text: expected whole numbers in C or Python",
+        ),
         (["bean", "--interval", "0"], "--interval: expected seconds above 0, found 0.0"),
         (["tray", "--scale", "10"], "tray has labelled zones: 1"),
     ],

@@ -197,7 +197,7 @@ def test_drives_of_their_own(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) ->
         raise ValueError("Paths don't have the same drive")
 
     monkeypatch.setattr("os.path.commonpath", refused)
-    with pytest.raises(JetRulerError, match="stand on different drives"):
+    with pytest.raises(JetRulerError, match="are on different drives"):
         planned([tmp_path / "day.csv"], "out")
 
 

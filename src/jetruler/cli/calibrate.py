@@ -119,7 +119,7 @@ def fit_command(
     if write:
         show_change(bench_path, channel, before, after, err=as_json)
         if free and (others := others_changed(bench, load(bench_path), channel)):
-            click.echo(f"it is shared: {', '.join(others)} give other values now, too", err=as_json)
+            click.echo(f"shared with {', '.join(others)}: their values change too", err=as_json)
 
 
 def loaded(bench_path: str) -> tuple[Bench, str]:

@@ -402,11 +402,11 @@ class Session:
         if why == self._clock_why:
             return
         self._clock_why = why
-        by = "arrival" if self.parts.arrives else "the usual step"
+        used = "the times of arrival" if self.parts.arrives else "the usual step"
         if why:
-            self._say(f"the source's time {why}: decisions use {by}")
+            self._say(f"the source's time {why}: decisions use {used}")
         else:
-            self._say("the source's time goes on")
+            self._say("the source's time is valid again")
 
     def _say_what_is_safe(self) -> None:
         """Say why a drive went to its safe value, once each time, where it is sent."""

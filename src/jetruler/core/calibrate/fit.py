@@ -97,7 +97,7 @@ def _suspects(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> list[s
     except JetRulerError:
         return []
     names = ", ".join(marks.names[i] for i in found)
-    return [f"does not fit the other marks: {names}; --robust excludes it"] if found else []
+    return [f"does not fit the other marks: {names}; a robust fit excludes it"] if found else []
 
 
 def _richer(result: Fit, wanted: FitRequest, marks: Marks, x: Array) -> list[str]:

@@ -204,7 +204,7 @@ def wide_hysteresis(c: Facts) -> Iterator[Finding]:
                 c.place(i, "hysteresis"),
                 f"the zone from {number(low)} to {shown(high, unit)} is {number(high - low)} wide, "
                 f"and its edges have a hysteresis of {shown(law.hysteresis, unit)}",
-                f"A hysteresis below {shown(significant((high - low) / 2, 2), unit)} is small enough",
+                f"Use a hysteresis below {shown(significant((high - low) / 2, 2), unit)}",
                 [
                     change
                     for part in (0.5, 0.2)
