@@ -238,7 +238,11 @@ def test_its_clock_is_of_no_use(bed: Bed, time_text: bytes, said: str) -> None:
     """Decisions go on by arrival: the trip that must hold for 0.3 s turns on, and the drive is
     safe."""
     bed.row = lambda t: time_text + b",2000,5\n"
-    bed.until(lambda: any(said in text and "decisions use the times of arrival" in text for text in bed.heard))
+    bed.until(
+        lambda: any(
+            said in text and "decisions use the times of arrival" in text for text in bed.heard
+        )
+    )
     bed.row = lambda t: time_text + b",1600,5\n"
     bed.until(lambda: bed.board.last == "flap=1400")
     bed.row = lambda t: time_text + b",3800,5\n"

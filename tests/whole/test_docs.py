@@ -119,6 +119,12 @@ def test_the_picture_of_the_rooms_is_that_of_the_contracts() -> None:
     assert drawn == build["page"](), "run python docs/build_rooms.py"
 
 
+def test_the_page_of_keys_is_made_from_the_models() -> None:
+    build = runpy.run_path(str(ROOT / "docs/build_keys.py"))
+    written = (ROOT / "docs/bench-keys.md").read_text("utf-8")
+    assert written == build["page"](), "run python docs/build_keys.py"
+
+
 def test_the_architecture_names_files_and_rooms_that_are_there() -> None:
     text = (ROOT / "docs/architecture.md").read_text("utf-8")
     source = ROOT / "src/jetruler"

@@ -259,7 +259,8 @@ _DRIVE["expected"] = ROWS
 _DRIVE["range"] = expecting(Text | Amounts, "two numbers, the low one first")
 _DRIVE["safe_when"] = many(_known("trip", "trips"))
 _MODE = own_fields(DriveMode) | {"when": _known("trip", "trips"), "marks": Pairs, "clamp": Ends}
-_DRIVE["modes"] = many(model("a mode", _MODE, ["name"], lambda values, _: built(DriveMode, values)))
+MODE = model("a mode", _MODE, ["name"], lambda values, _: built(DriveMode, values))
+_DRIVE["modes"] = many(MODE)
 DRIVE = model("a drive", _DRIVE, ["from", *needed(Drive, _DRIVE)], _drive, prepare=_marks_of_zones)
 
 

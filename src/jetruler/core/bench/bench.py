@@ -71,31 +71,31 @@ class LogFormat:
     Parameters
     ----------
     delimiter : str, optional
-        Sign between two cells, or its name: "comma", "semicolon", "tab", "blank", "bar".
+        The character between two cells, or its name: "comma", "semicolon", "tab", "blank", "bar".
     decimal : str, default "."
-        "." or ",".
+        The decimal mark: "." or ",".
     header : bool, optional
-        Whether the first line has the names. A first line of nothing but numbers and times is data.
+        Whether the first line has the names. A first line with only numbers and times is data.
     comment : str, default "#"
-        Lines that start with it are left out, and counted.
+        Lines that start with this are skipped and counted.
     format : str, optional
         "csv" (cells), "pairs" (`name=value` or `name: value`), "words" (numbers between words that
-        stay the same), "jsonl" (a JSON object a line), "parquet".
+        stay the same), "jsonl" (one JSON object per line), "parquet".
     columns : tuple[str, ...], optional
-        Names of the cells, for lines without a header.
+        Names of the columns, for lines without a header.
     time : str | int, optional
         The column with the log's own time.
     time_unit : str, optional
-        Unit of `time`: "s", "ms", "us", "min" or "h"; that in its name (`t_ms`) if left out, and
-        the second without one.
+        Unit of the time column: "s", "ms", "us", "min" or "h"; by default from its name (`t_ms`),
+        else seconds.
     interval : float | str, optional
         Time between two samples, for a log without a time column.
     baud : int, default 115200
-        Of a serial port.
+        Baud rate of a serial port.
     stale : float | str, default 2.0
-        Seconds of silence after which a stream is stale.
+        Seconds of silence after which the data of a stream is stale.
     line_end : {"lf", "crlf", "cr"}, default "lf"
-        What ends a line that is sent.
+        Line end of the lines that are sent.
 
     Raises
     ------
@@ -110,32 +110,31 @@ class LogFormat:
     """
 
     delimiter: str | None = None
-    """Sign between two cells, or its name: "comma", "semicolon", "tab", "blank", "bar"."""
+    """The character between two cells, or its name: "comma", "semicolon", "tab", "blank", "bar"."""
     decimal: str = "."
-    """"." or ","."""
+    """The decimal mark: "." or ","."""
     header: bool | None = None
-    """Whether the first line has the names. A first line of nothing but numbers and times is
-    data."""
+    """Whether the first line has the names. A first line with only numbers and times is data."""
     comment: str = "#"
-    """Lines that start with it are left out, and counted."""
+    """Lines that start with this are skipped and counted."""
     format: str | None = None
     """"csv" (cells), "pairs" (`name=value` or `name: value`), "words" (numbers between words that
-    stay the same), "jsonl" (a JSON object a line), "parquet"."""
+    stay the same), "jsonl" (one JSON object per line), "parquet"."""
     columns: tuple[str, ...] | None = None
-    """Names of the cells, for lines without a header."""
+    """Names of the columns, for lines without a header."""
     time: str | int | None = None
     """The column with the log's own time."""
     time_unit: str | None = None
-    """Unit of `time`: "s", "ms", "us", "min" or "h"; that in its name (`t_ms`) if left out, and the
-    second without one."""
+    """Unit of the time column: "s", "ms", "us", "min" or "h"; by default from its name (`t_ms`),
+    else seconds."""
     interval: float | str | None = None
     """Time between two samples, for a log without a time column."""
     baud: int = 115_200
-    """Of a serial port."""
+    """Baud rate of a serial port."""
     stale: float | str = 2.0
-    """Seconds of silence after which a stream is stale."""
+    """Seconds of silence after which the data of a stream is stale."""
     line_end: LineEnd = "lf"
-    """What ends a line that is sent."""
+    """Line end of the lines that are sent."""
 
     def __post_init__(self) -> None:
         if self.delimiter in DELIMITERS:

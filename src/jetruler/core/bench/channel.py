@@ -38,38 +38,37 @@ class Channel:
     Parameters
     ----------
     name : str
-        Letters, digits and _, a letter first.
+        A name of letters, digits and _ that begins with a letter.
     chain : Ruler
-        The laws from the counts to the value, without the limits.
+        The laws from the raw value to the value, without the limits.
     column : str | int
-        Name of the log column, or its number from 1.
+        Name of the log's column, or its number from 1.
     about : str, default ""
-        Free text for people.
+        A description for people.
     limits : tuple[float, float], optional
-        (low, high) within which a value is expected; values outside are flagged, not changed.
+        (low, high): values outside are flagged, not changed.
     decimals : int, optional
-        Places shown.
+        Decimals in converted logs and displays.
     smooth : Smoothing, optional
-        How its samples are smoothed when a log is converted.
+        Smoothing of the samples of a log or stream.
     noise : float, optional
-        Standard deviation of one reading in counts.
+        Standard deviation of one reading, in raw units.
     calibration : float | FitCovariance, optional
-        What a calibration left of its error: `Toleranced` about 0, or the covariance of a fit.
+        Uncertainty of a calibration: `Toleranced` about 0, or the covariance of a fit.
     dissipation : float, optional
-        Watts that warm the sensor by one kelvin.
+        Power in W that warms the sensor by one kelvin.
     rails : {"ends", "faults"}, optional
-        What a sample on a rail is: the end of the travel, or a broken wire; found from the marks,
-        the clamp or the limits if left out.
+        What a sample on a rail means: "ends", the end of the travel, or "faults", a broken wire. By
+        default this follows from the marks, the clamp or the limits.
     correlated : tuple[Correlation, ...], default ()
-        Toleranced parameters that are off together.
+        Parameters whose errors are correlated.
     expected : tuple[ExpectedRow, ...], default ()
-        Rows `(raw, value)` or `(raw, value, tolerance)` that `check` runs: what must come out.
+        Rows `(raw, value)` or `(raw, value, tolerance)` that `check` tests.
     lists_edge : bool, default False
         Whether a bench file has the converter in the channel's own list of laws: messages count
         laws from it.
     other_of : str, default ""
-        The channel whose reading this is in another unit; its name says the unit then, and its
-        column in a converted log is called by its name.
+        The channel of which this is the reading in another unit; its name includes the unit.
 
     Attributes
     ----------
@@ -86,38 +85,37 @@ class Channel:
     """
 
     name: str
-    """Letters, digits and _, a letter first."""
+    """A name of letters, digits and _ that begins with a letter."""
     chain: Ruler
-    """The laws from the counts to the value, without the limits."""
+    """The laws from the raw value to the value, without the limits."""
     column: str | int
-    """Name of the log column, or its number from 1."""
+    """Name of the log's column, or its number from 1."""
     about: str = ""
-    """Free text for people."""
+    """A description for people."""
     limits: tuple[float, float] | None = None
-    """(low, high) within which a value is expected; values outside are flagged, not changed."""
+    """(low, high): values outside are flagged, not changed."""
     decimals: int | None = None
-    """Places shown."""
+    """Decimals in converted logs and displays."""
     smooth: Smoothing | None = None
-    """How its samples are smoothed when a log is converted."""
+    """Smoothing of the samples of a log or stream."""
     noise: float | None = None
-    """Standard deviation of one reading in counts."""
+    """Standard deviation of one reading, in raw units."""
     calibration: float | FitCovariance | None = None
-    """What a calibration left of its error: `Toleranced` about 0, or the covariance of a fit."""
+    """Uncertainty of a calibration: `Toleranced` about 0, or the covariance of a fit."""
     dissipation: float | None = None
-    """Watts that warm the sensor by one kelvin."""
+    """Power in W that warms the sensor by one kelvin."""
     rails: Literal["ends", "faults"] | None = None
-    """What a sample on a rail is: the end of the travel, or a broken wire; found from the marks,
-    the clamp or the limits if left out."""
+    """What a sample on a rail means: "ends", the end of the travel, or "faults", a broken wire. By
+    default this follows from the marks, the clamp or the limits."""
     correlated: tuple[Correlation, ...] = ()
-    """Toleranced parameters that are off together."""
+    """Parameters whose errors are correlated."""
     expected: tuple[ExpectedRow, ...] = ()
-    """Rows `(raw, value)` or `(raw, value, tolerance)` that `check` runs: what must come out."""
+    """Rows `(raw, value)` or `(raw, value, tolerance)` that `check` tests."""
     lists_edge: bool = field(default=False, compare=False, repr=False)
     """Whether a bench file has the converter in the channel's own list of laws: messages count laws
     from it."""
     other_of: str = ""
-    """The channel whose reading this is in another unit; its name says the unit then, and its
-    column in a converted log is called by its name."""
+    """The channel of which this is the reading in another unit; its name includes the unit."""
     ruler: Ruler = field(init=False, compare=False)
     """The laws with the limits at their end."""
 

@@ -183,21 +183,22 @@ class Condition:
     Parameters
     ----------
     channel : str
-        Name of the channel that is watched.
+        Name of the channel.
     above : float, optional
-        On from this value up, off below `release`. As all values here it is in the channel's
-        unit, or a text with its own: "225 degC".
+        On from this value up, until below `release`; in the channel's unit, or with a unit: "225
+        degC".
     below : float, optional
-        On under this value, off from `release` up.
+        On below this value, until `release` or more.
     release : float, optional
-        Value at which it turns off again.
+        The value at which it turns off again.
     rises_by, falls_by, changes_by : float, optional
-        On while the value is so much above its smallest, below its largest, or off either, of
-        the last `within` seconds.
+        On while the value is this much above the smallest value of the last `within` seconds. On
+        while the value is this much below the largest value of the last `within` seconds. On while
+        either of the two is true.
     within : float | str, optional
-        Seconds, or a text such as "5 s", for a rise, a fall or a change.
+        Time for a rise, a fall or a change: seconds, or a text such as "5 s".
     flagged : bool | tuple[str, ...], optional
-        On while the channel has one of these flags (True: any that tells of a fault).
+        On while the channel has one of these flags; true means any flag of a fault.
 
     Raises
     ------
@@ -213,27 +214,24 @@ class Condition:
     """
 
     channel: str
-    """Name of the channel that is watched."""
+    """Name of the channel."""
     above: float | None = None
-    """On from this value up, off below `release`. As all values here it is in the channel's unit,
-    or a text with its own: "225 degC"."""
+    """On from this value up, until below `release`; in the channel's unit, or with a unit: "225
+    degC"."""
     below: float | None = None
-    """On under this value, off from `release` up."""
+    """On below this value, until `release` or more."""
     release: float | None = None
-    """Value at which it turns off again."""
+    """The value at which it turns off again."""
     rises_by: float | None = None
-    """On while the value is so much above its smallest, below its largest, or off either, of the
-    last `within` seconds."""
+    """On while the value is this much above the smallest value of the last `within` seconds."""
     falls_by: float | None = None
-    """On while the value is so much above its smallest, below its largest, or off either, of the
-    last `within` seconds."""
+    """On while the value is this much below the largest value of the last `within` seconds."""
     changes_by: float | None = None
-    """On while the value is so much above its smallest, below its largest, or off either, of the
-    last `within` seconds."""
+    """On while either of the two is true."""
     within: float | str | None = None
-    """Seconds, or a text such as "5 s", for a rise, a fall or a change."""
+    """Time for a rise, a fall or a change: seconds, or a text such as "5 s"."""
     flagged: bool | tuple[str, ...] | None = None
-    """On while the channel has one of these flags (True: any that tells of a fault)."""
+    """On while the channel has one of these flags; true means any flag of a fault."""
 
     if TYPE_CHECKING:  # texts and quantities are read
 

@@ -33,17 +33,16 @@ class FitCovariance:
     law : str
         Name of the law.
     parameters : tuple[str, ...]
-        As the law spells them; `coefficients[2]` is a number in a list, counted from 1.
+        Names of the parameters; `coefficients[2]` is a number in a list, counted from 1.
     covariance : tuple[tuple[float, ...], ...]
-        Of the parameters, a row for each.
+        Covariance matrix of the parameters, by rows.
     left : float, default 0.0
-        Standard deviation of the marks about the law, in the channel's unit; 0 where the
-        uncertainties of the marks account for it.
+        Standard deviation of the marks about the law, in the channel's unit; 0 if the uncertainties
+        of the marks explain it.
     dof : float, default inf
-        Degrees of freedom of the covariance; infinite where it comes from uncertainties that
-        were given.
+        Degrees of freedom of the covariance; infinite if it comes from given uncertainties.
     which : int, default 1
-        Which of the channel's laws of that name, counted from 1.
+        Which of the channel's laws with this name, counted from 1.
 
     Raises
     ------
@@ -58,11 +57,18 @@ class FitCovariance:
     """
 
     law: str
+    """Name of the law."""
     parameters: tuple[str, ...]
+    """Names of the parameters; `coefficients[2]` is a number in a list, counted from 1."""
     covariance: tuple[tuple[float, ...], ...]
+    """Covariance matrix of the parameters, by rows."""
     left: float = 0.0
+    """Standard deviation of the marks about the law, in the channel's unit; 0 if the uncertainties
+    of the marks explain it."""
     dof: float = math.inf
+    """Degrees of freedom of the covariance; infinite if it comes from given uncertainties."""
     which: int = 1
+    """Which of the channel's laws with this name, counted from 1."""
 
     def __post_init__(self) -> None:
         for error in self.errors():
@@ -204,10 +210,9 @@ class Correlation:
     Parameters
     ----------
     parameters : tuple[str, ...]
-        Two or more of a channel's parameters: `upper`, or `attenuator.upper` where several laws
-        have one of that name.
+        Names of two or more parameters with a tolerance.
     r : float, default 1.0
-        The correlation of each two of them.
+        Their correlation coefficient, up to 1.
 
     Raises
     ------
@@ -226,7 +231,9 @@ class Correlation:
     """
 
     parameters: tuple[str, ...]
+    """Names of two or more parameters with a tolerance."""
     r: float = 1.0
+    """Their correlation coefficient, up to 1."""
 
     def __post_init__(self) -> None:
         for error in self.errors():

@@ -41,48 +41,47 @@ class Drive:
     Parameters
     ----------
     name : str
-        Letters, digits and _, a letter first.
+        A name of letters, digits and _ that begins with a letter.
     source : str
-        The channel's or the trip's name (a trip is 1 while it is on, else 0).
+        Name of the channel or trip that it follows (a trip is 1 while it is on, else 0).
     marks : tuple[tuple[float, float], ...]
-        Pairs (value, command), two or more, as numbers or texts with a unit: `"80 degC"`; of a
-        command, as of all that follow, also a part of the range: `"50 %"`. Straight between
-        them, and beyond the outer ones as at them.
+        Two or more pairs (value, command), as numbers or texts with a unit: `"80 degC"`. A command
+        may be a part of the range: `"50 %"`. The command is linear between marks and constant
+        beyond the outer ones.
     safe : float
-        Sent when nothing better is known.
+        The command when there is no valid value.
     range : str | tuple[float, float], default "duty8"
-        "duty8", "duty10", "duty16", "pulse" (µs), or any two numbers; commands lie in it.
+        "duty8", "duty10", "duty16", "pulse" (µs), or two numbers. Every command is within it.
     clamp : tuple[float, float], optional
-        Narrows the range; the hull of the marks, `off` and `safe` if left out.
+        (low, high) of the commands, within the range; by default the span of the marks, `off` and
+        `safe`.
     dead_band : float, default 0.0
-        Commands no further than this from `off` are `off`, so that off is really off.
+        Commands closer to `off` than this become `off`.
     off : float, optional
-        0 if the marks reach it, else their smallest command.
+        The command for off; by default 0 if the marks reach it, else their smallest command.
     whole : bool, default True
-        Commands are whole numbers.
+        Whether commands are whole numbers.
     slew : float, optional
-        The fastest change in commands a second; to the safe value it goes at once.
+        The largest change in commands per second; the safe value is sent at once.
     safe_when : tuple[str, ...], default ()
-        Trips that send it too.
+        Trips that make it safe.
     safe_flags : tuple[str, ...], default FAULTS
-        Flags of the source that do.
+        Flags of the source that make it safe.
     output : str, default ""
-        Its name on the wire, of letters, digits, _, . and -; that of the drive if left out.
+        Its name on the wire: letters, digits, _, . and -; by default the drive's name.
     decimals : int, optional
-        Places of its commands on the wire and in outputs; up to ten digits if left out.
+        Decimals of its commands; by default up to ten digits.
     wire : str, default "{output}={value}"
-        The line that is sent. `{value}` is the command, `{output}` the output's name; nothing else
-        stands in braces.
+        The line that is sent, with the fields `{value}` (the command) and `{output}`.
     about : str, default ""
-        Free text for people.
+        A description for people.
     unit : str, default ""
-        Of the commands; that of the range if left out.
+        Unit of the commands; by default that of the range.
     expected : tuple[ExpectedRow, ...], default ()
-        Rows `(raw, command)` or `(raw, command, tolerance)` that `check` runs: raw values of its
-        channel, and the commands that must come out.
+        Rows `(raw, command)` or `(raw, command, tolerance)` that `check` tests, with raw values of
+        its channel.
     gated : str, default ""
-        A line that is sent once when its gate goes off, behind its safe value; nothing if left
-        out.
+        A line that is sent once when the gate is switched off, after the safe value.
     modes : tuple[DriveMode, ...], default ()
         Other ways in which it works, chosen by a trip or by hand.
 
@@ -105,48 +104,47 @@ class Drive:
     """
 
     name: str
-    """Letters, digits and _, a letter first."""
+    """A name of letters, digits and _ that begins with a letter."""
     source: str
-    """The channel's or the trip's name (a trip is 1 while it is on, else 0)."""
+    """Name of the channel or trip that it follows (a trip is 1 while it is on, else 0)."""
     marks: tuple[tuple[float, float], ...]
-    """Pairs (value, command), two or more, as numbers or texts with a unit: `"80 degC"`; of a
-    command, as of all that follow, also a part of the range: `"50 %"`. Straight between them, and
-    beyond the outer ones as at them."""
+    """Two or more pairs (value, command), as numbers or texts with a unit: `"80 degC"`. A command
+    may be a part of the range: `"50 %"`. The command is linear between marks and constant beyond
+    the outer ones."""
     safe: float
-    """Sent when nothing better is known."""
+    """The command when there is no valid value."""
     range: str | tuple[float, float] = "duty8"
-    """"duty8", "duty10", "duty16", "pulse" (µs), or any two numbers; commands lie in it."""
+    """"duty8", "duty10", "duty16", "pulse" (µs), or two numbers. Every command is within it."""
     clamp: tuple[float, float] | None = None
-    """Narrows the range; the hull of the marks, `off` and `safe` if left out."""
+    """(low, high) of the commands, within the range; by default the span of the marks, `off` and
+    `safe`."""
     dead_band: float = 0.0
-    """Commands no further than this from `off` are `off`, so that off is really off."""
+    """Commands closer to `off` than this become `off`."""
     off: float | None = None
-    """0 if the marks reach it, else their smallest command."""
+    """The command for off; by default 0 if the marks reach it, else their smallest command."""
     whole: bool = True
-    """Commands are whole numbers."""
+    """Whether commands are whole numbers."""
     slew: float | None = None
-    """The fastest change in commands a second; to the safe value it goes at once."""
+    """The largest change in commands per second; the safe value is sent at once."""
     safe_when: tuple[str, ...] = ()
-    """Trips that send it too."""
+    """Trips that make it safe."""
     safe_flags: tuple[str, ...] = FAULTS
-    """Flags of the source that do."""
+    """Flags of the source that make it safe."""
     output: str = ""
-    """Its name on the wire, of letters, digits, _, . and -; that of the drive if left out."""
+    """Its name on the wire: letters, digits, _, . and -; by default the drive's name."""
     decimals: int | None = None
-    """Places of its commands on the wire and in outputs; up to ten digits if left out."""
+    """Decimals of its commands; by default up to ten digits."""
     wire: str = WIRE
-    """The line that is sent. `{value}` is the command, `{output}` the output's name; nothing else
-    stands in braces."""
+    """The line that is sent, with the fields `{value}` (the command) and `{output}`."""
     about: str = ""
-    """Free text for people."""
+    """A description for people."""
     unit: str = ""
-    """Of the commands; that of the range if left out."""
+    """Unit of the commands; by default that of the range."""
     expected: tuple[ExpectedRow, ...] = ()
-    """Rows `(raw, command)` or `(raw, command, tolerance)` that `check` runs: raw values of its
-    channel, and the commands that must come out."""
+    """Rows `(raw, command)` or `(raw, command, tolerance)` that `check` tests, with raw values of
+    its channel."""
     gated: str = ""
-    """A line that is sent once when its gate goes off, behind its safe value; nothing if left
-    out."""
+    """A line that is sent once when the gate is switched off, after the safe value."""
     modes: tuple[DriveMode, ...] = ()
     """Other ways in which it works, chosen by a trip or by hand."""
     bounds: tuple[float, float] = field(init=False, compare=False)

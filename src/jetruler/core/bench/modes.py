@@ -26,17 +26,17 @@ class DriveMode:
     Parameters
     ----------
     name : str
-        What it is chosen by.
+        Name of the mode.
     when : str, default ""
-        The trip that chooses it, as long as it is on; nothing does if left out.
+        The trip that selects the mode while it is on.
     marks : tuple[tuple[float, float], ...], optional
-        Pairs (value, command), as of the drive.
+        Pairs (value, command); by default those of the drive.
     clamp : tuple[float, float], optional
         (low, high) of its commands, within the drive's range.
     wire : str, default ""
         The line that is sent.
     gate : bool, default True
-        Whether commands pass; without it the drive is at its safe value.
+        Whether commands pass; if not, the drive is at its safe value.
 
     Raises
     ------
@@ -51,11 +51,17 @@ class DriveMode:
     """
 
     name: str
+    """Name of the mode."""
     when: str = ""
+    """The trip that selects the mode while it is on."""
     marks: tuple[tuple[float, float], ...] | None = None
+    """Pairs (value, command); by default those of the drive."""
     clamp: tuple[float, float] | None = None
+    """(low, high) of its commands, within the drive's range."""
     wire: str = ""
+    """The line that is sent."""
     gate: bool = True
+    """Whether commands pass; if not, the drive is at its safe value."""
 
     if TYPE_CHECKING:  # lists are read too
 

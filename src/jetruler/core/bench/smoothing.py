@@ -35,20 +35,19 @@ class Smoothing:
     Parameters
     ----------
     kind : Kind
-        "mean", "median", "exponential" (weight 2/(n+1) for the newest, which lags as much as
-        the mean of n), or "spikes" (a median gate: a sample further off the median of the last
-        n than four robust deviations, and than `beyond`, is replaced by it; all others are
-        kept).
+        "mean", "median", "exponential" (weight 2/(n+1) for the newest sample, with the same lag as
+        a mean of n), or "spikes" (replaces a sample that differs from the median of the last n by
+        more than four robust standard deviations and by more than `beyond`; keeps all others).
     over : int | str
-        The n samples, or a time in seconds as text ("2 s"). An even median is the mean of the
-        two in the middle.
+        The number of samples n, or a time as text ("2 s"). An even median is the mean of the two
+        middle values.
     blocks : bool, default False
-        N readings make one; the result then changes every n samples.
+        One result from n readings: the result changes every n samples.
     where : Where, default "counts"
-        On the "counts" (default: noise is even there, and a bent law after it adds no bias) or
-        on the "values" behind the laws.
+        "counts", before the laws, where the noise is even and a nonlinear law adds no bias; or
+        "values", behind the laws.
     beyond : float, default 4.0
-        For "spikes", in counts (or values).
+        For "spikes": the smallest deviation of a spike, in counts or values.
 
     Raises
     ------
@@ -67,19 +66,19 @@ class Smoothing:
     """
 
     kind: Kind
-    """"mean", "median", "exponential" (weight 2/(n+1) for the newest, which lags as much as the
-    mean of n), or "spikes" (a median gate: a sample further off the median of the last n than four
-    robust deviations, and than `beyond`, is replaced by it; all others are kept)."""
+    """"mean", "median", "exponential" (weight 2/(n+1) for the newest sample, with the same lag as a
+    mean of n), or "spikes" (replaces a sample that differs from the median of the last n by more
+    than four robust standard deviations and by more than `beyond`; keeps all others)."""
     over: int | str
-    """The n samples, or a time in seconds as text ("2 s"). An even median is the mean of the two in
-    the middle."""
+    """The number of samples n, or a time as text ("2 s"). An even median is the mean of the two
+    middle values."""
     blocks: bool = False
-    """N readings make one; the result then changes every n samples."""
+    """One result from n readings: the result changes every n samples."""
     where: Where = "counts"
-    """On the "counts" (default: noise is even there, and a bent law after it adds no bias) or on
-    the "values" behind the laws."""
+    """"counts", before the laws, where the noise is even and a nonlinear law adds no bias; or
+    "values", behind the laws."""
     beyond: float = 4.0
-    """For "spikes", in counts (or values)."""
+    """For "spikes": the smallest deviation of a spike, in counts or values."""
 
     def __post_init__(self) -> None:
         for error in self.errors():

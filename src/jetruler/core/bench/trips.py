@@ -27,17 +27,17 @@ class Trip:
     Parameters
     ----------
     name : str
-        Letters, digits and _, a letter first.
+        A name of letters, digits and _ that begins with a letter.
     conditions : tuple[Condition, ...]
-        Joined by `join`, "any" or "all".
+        The conditions, combined by `join`.
     join : {"any", "all"}, default "any"
         "any" or "all" of the conditions.
     hold : float | str, default 0.0
-        Seconds that they must hold before they count.
+        Time in seconds for which they must be true before the trip turns on.
     stay : float | str, default 0.0
-        Seconds that the trip stays on at least.
+        Shortest time in seconds for which the trip stays on.
     about : str, default ""
-        Free text for people.
+        A description for people.
 
     Raises
     ------
@@ -53,17 +53,17 @@ class Trip:
     """
 
     name: str
-    """Letters, digits and _, a letter first."""
+    """A name of letters, digits and _ that begins with a letter."""
     conditions: tuple[Condition, ...]
-    """Joined by `join`, "any" or "all"."""
+    """The conditions, combined by `join`."""
     join: Literal["any", "all"] = "any"
     """"any" or "all" of the conditions."""
     hold: float | str = 0.0
-    """Seconds that they must hold before they count."""
+    """Time in seconds for which they must be true before the trip turns on."""
     stay: float | str = 0.0
-    """Seconds that the trip stays on at least."""
+    """Shortest time in seconds for which the trip stays on."""
     about: str = ""
-    """Free text for people."""
+    """A description for people."""
 
     if TYPE_CHECKING:  # a list of conditions is one, too
 

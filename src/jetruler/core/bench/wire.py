@@ -22,10 +22,10 @@ class WireLines:
     Parameters
     ----------
     setup : tuple[str, ...], default ()
-        Sent first whenever the other side is new: when drives are armed, and when a wire that was
-        gone is there again; before the safe values.
+        Lines that are sent before the safe values, when drives are armed and when a lost wire
+        returns.
     lines : tuple[tuple[str, str], ...], default ()
-        Lines by name, each sent once when somebody asks for it.
+        Lines by name, each sent once on request.
 
     Raises
     ------
@@ -40,7 +40,10 @@ class WireLines:
     """
 
     setup: tuple[str, ...] = ()
+    """Lines that are sent before the safe values, when drives are armed and when a lost wire
+    returns."""
     lines: tuple[tuple[str, str], ...] = ()
+    """Lines by name, each sent once on request."""
 
     if TYPE_CHECKING:  # a mapping is read as pairs
 
