@@ -6,69 +6,32 @@ import ast
 import doctest
 import re
 import runpy
-import shlex
 from pathlib import Path
-from typing import Any
 
 import pytest
 
-import jetruler as jr
-from jetruler import Smoothing, demo
-from jetruler.benchfile.load import parse_bench
 from jetruler.core.ruler.reading import FLAG_NAMES
-from tests.conftest import Cli
-from tests.helpers.command import ENCODING
+from tests.helpers.pages import PAGES, ROOT, Reader, blocks
 from tests.helpers.public import PUBLIC
-
-ROOT = Path(__file__).parents[2]
-PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
+from tests.helpers.sizes import soak
 
 
-def blocks(page: Path, language: str) -> list[str]:
-    return re.findall(rf"```{language}\n(.*?)```", page.read_text("utf-8"), re.DOTALL)
+def slow(page: Path) -> bool:
+    """Whether it has a live view or a report."""
+    return any(word in page.read_text("utf-8") for word in ("\njetruler live", "$ jetruler report"))
 
 
-# The README's stand in `test_readme.py`, which runs all of its blocks in order.
-PYTHON = [(page.name, block) for page in PAGES[1:] for block in blocks(page, "python")]
-
-
-def run_python(block: str, scope: dict[str, Any]) -> None:
-    """Run a block, statement by statement; a number in a comment is what comes out."""
-    lines = block.splitlines()
-    for statement in ast.parse(block).body:
-        code = ast.get_source_segment(block, statement) or ""
-        comment = lines[(statement.end_lineno or 0) - 1].partition("#")[2]
-        claimed = re.match(r"\s*(\d+\.\d+)…?", comment)
-        if claimed and isinstance(statement, ast.Expr):
-            found = eval(code, scope)  # our own document
-            assert str(found).startswith(claimed[1]), code
-        else:
-            exec(code, scope)
-
-
-@pytest.mark.parametrize(("name", "block"), PYTHON, ids=[name for name, _ in PYTHON])
-def test_python_blocks_say_what_comes_out(
-    name: str, block: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+@pytest.mark.parametrize(
+    "page", [pytest.param(p, id=p.name, marks=[soak] if slow(p) else []) for p in PAGES]
+)
+def test_every_block_of_a_page_runs_and_shows_what_comes_out(
+    page: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.chdir(demo.unpack(tmp_path))
-    run_python(block, {"jr": jr})
-
-
-CONSOLE = [page for page in PAGES if blocks(page, "console")]
-
-
-@pytest.mark.parametrize("page", CONSOLE, ids=lambda p: p.name)
-def test_console_blocks_show_what_comes_out(page: Path, home: Path, cli: Cli) -> None:
-    """Every command of a guide, in order; every line shown below it is in its output."""
-    for block in blocks(page, "console"):
-        typed = re.split(r"\$ (?:PYTHONIOENCODING=(\w+) )?jetruler ", block)[1:]
-        for encoding, part in zip(typed[::2], typed[1::2], strict=True):
-            command, *lines = part.splitlines()
-            done = cli(*shlex.split(command), encoding=encoding or ENCODING)
-            assert done.returncode in (0, 1), done.stderr
-            said = (done.stdout + done.stderr).splitlines()
-            for line in filter(None, lines):
-                assert line == "…" or line in said, f"{command}: {line}"
+    """In order, in an empty folder, as a reader would."""
+    monkeypatch.chdir(tmp_path)
+    reader = Reader(tmp_path)
+    reader.read(page)
+    assert reader.ran == len([language for language, _ in blocks(page) if language != "text"])
 
 
 @pytest.mark.parametrize("name", sorted(PUBLIC))
@@ -84,21 +47,6 @@ def test_the_example_of_every_public_name_runs(
     said: list[str] = []
     ran = doctest.DocTestRunner(verbose=False).run(examples, out=said.append)
     assert ran.failed == 0, "".join(said)
-
-
-def test_bench_files_load() -> None:
-    for block in blocks(ROOT / "README.md", "toml"):
-        assert parse_bench(block).channels
-    (whole, *_) = blocks(ROOT / "docs" / "bench-file.md", "toml")
-    bench = parse_bench(whole.replace("[ … ]", '[{ law = "line", gain = 2, unit = "%" }]'))
-    assert bench["damper"].smooth == Smoothing("median", 5)
-
-
-def test_smoothing_lines_load() -> None:
-    (block,) = blocks(ROOT / "docs" / "look.md", "toml")
-    for line in block.splitlines():
-        bench = f'[converter]\nbits = 12\nvref = 3.3\n[channel.a]\ncolumn = "x"\n{line}\n'
-        assert parse_bench(bench)["a"].smooth is not None
 
 
 def test_every_flag_is_in_the_documents() -> None:

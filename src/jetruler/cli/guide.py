@@ -53,11 +53,12 @@ def demo_command(chapters: tuple[str, ...], folder: str, only_files: bool, lists
         return
     home = Path(folder)
     _make(home, again=bool(chapters or only_files))
-    if only_files:
+    if only_files or not chapters:
         for name, shows in demo.SHOWS.items():
             click.echo(f"{name}: {shows}")
-    else:
+    if not only_files:
         if not chapters:
+            click.echo()
             _list_chapters()
         steps = [step for name in chapters or known for step in known[name].steps]
         _run_steps(home, steps)

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from .. import demo
 from ..core.bench.bench import Bench
 from ..core.error_types import JetRulerError
 from ..core.result import TextTable
@@ -219,10 +220,15 @@ def _recorder(asked: LiveOptions, source: Source) -> Recorder | None:
 
 
 def _bench(bench_path: str, asked: LiveOptions) -> tuple[Bench, str | Source]:
-    """The bench, and the source; without a file, every column of the source as it comes."""
-    if bench_path != "bench.toml" or Path(bench_path).exists() or asked.name in ("demo", "none"):
+    """The bench, and the source; without a file, the demo's bench for its board, else every column
+    of the source as it comes."""
+    if bench_path != "bench.toml" or Path(bench_path).exists() or asked.name == "none":
         return load(bench_path), asked.name
+    if asked.name == "demo":
+        from ..benchfile.load import parse_bench
 
+        echo(no_bench(asked), err=True)
+        return parse_bench(demo.read("bench.toml").decode()), asked.name
     form = form_of(asked.given, None, baud=asked.baud)
     source = source_named(asked.name, form, asked.follow)
     bench = bare_bench(head_of(source, form), form, source.name)
@@ -232,6 +238,8 @@ def _bench(bench_path: str, asked: LiveOptions) -> tuple[Bench, str | Source]:
 
 def no_bench(asked: LiveOptions) -> str:
     """What is missing, and what makes it."""
+    if asked.name == "demo":
+        return "no bench.toml here: using that of the demo; jetruler demo --files writes it"
     log = "LOG" if asked.name == "-" else asked.name
     return f"no bench.toml here: showing the raw columns; jetruler new --from {log} writes one"
 
