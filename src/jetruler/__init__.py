@@ -3,7 +3,7 @@
     import jetruler as jr
 
     bean = jr.Adc(bits=12, vref=3.3) >> jr.Divider("10 kohm") >> jr.Beta("100 kohm", 3950)
-    bean(1880)            # °C; lists, arrays, Series and DataFrames give the like
+    bean(1880)            # °C; lists, arrays, Series and DataFrames give the same type
     bean.trace(1880)      # the same, step by step
     bench = jr.load_bench("bench.toml")
 

@@ -111,7 +111,7 @@ def resolved(path: Path) -> Path:
 
 
 def same_file(one: Path, other: Path) -> bool:
-    """Whether two names stand for one file, there or not yet there."""
+    """Whether two names represent one file, there or not yet there."""
     try:
         if one.exists() and other.exists():
             return one.samefile(other)
@@ -216,7 +216,7 @@ _STREAMS = {"/dev/stdin": 0, "/dev/stdout": 1, "/dev/stderr": 2}
 
 
 def descriptor_of(path: str | PathLike[str]) -> int | None:
-    """The number of the open descriptor that a name stands for, as `/dev/stdout` and `/dev/fd/3`
+    """The number of the open descriptor that a name represents, as `/dev/stdout` and `/dev/fd/3`
     do; None for any other name."""
     name = Path(path)
     for _ in range(40):  # links to links, as many as a system follows

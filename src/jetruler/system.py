@@ -48,7 +48,7 @@ def is_running(process: int) -> bool:
     return True
 
 
-#: Below so many bytes of addresses it pays to be modest.
+#: Below this many bytes of addresses it pays to be modest.
 SCARCE = 1 << 32
 #: Numbers of two options of the allocator, and what is large to it.
 _ARENAS, _MAPPED, _LARGE = -8, -3, 1 << 18

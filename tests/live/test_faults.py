@@ -230,8 +230,8 @@ def test_lost_bytes_join_nothing(bed: Bed, monkeypatch: pytest.MonkeyPatch) -> N
 @pytest.mark.parametrize(
     ("time_text", "said"),
     [
-        (b"1.980", "stands still"), (b"x", "cannot be read"), (b"", "cannot be read"),
-        (b"-5", "stands still"),
+        (b"1.980", "stops"), (b"x", "cannot be read"), (b"", "cannot be read"),
+        (b"-5", "stops"),
     ],
 )  # fmt: skip
 def test_its_clock_is_of_no_use(bed: Bed, time_text: bytes, said: str) -> None:
@@ -257,7 +257,7 @@ def test_a_drive_may_be_safe_while_the_clock_is_of_no_use(tmp_path: Path) -> Non
         bed.follows(2400)
         bed.row = lambda t: b"1.98,2400,5\n"
         bed.safe_within(4.0)
-        assert "stands still" in bed.session.processor.why_safe("flap")
+        assert "stops" in bed.session.processor.why_safe("flap")
         bed.follows(2000)
 
 

@@ -60,7 +60,7 @@ def replace_file(path: str, text: str) -> None:
         part.unlink(missing_ok=True)
 
 
-#: What may stand between two items of a list: blanks, commas and comments.
+#: What may be between two items of a list: blanks, commas and comments.
 _BETWEEN = re.compile(r"(?:[\s,]|#[^\n]*\n)*")
 
 
@@ -128,12 +128,12 @@ def write_law(
     ----------
     line : the law as a TOML table.
     place : where it goes among the channel's laws, from 0.
-    replaces : whether it takes the place of the law there; else it stands before that.
+    replaces : whether it takes the place of the law there; else it is before that.
     means : the channel's laws with it; a file that reads otherwise is not written.
     expected : the file's text as the law was fitted to it; a file that has changed since is left
         alone.
-    calibration : what stands then at the channel's key of that name, for budgets; nothing if it is
-        empty, what stands there now if it is None.
+    calibration : what is then at the channel's key of that name, for budgets; nothing if it is
+        empty, what is there now if it is None.
 
     Raises
     ------
@@ -186,7 +186,7 @@ def _replace_checked(path: str, text: str, channel: str, means: Ruler, lines: st
 
 
 def _items(laws: Array) -> list[tuple[int, int]]:
-    """Where each item of a list stands in its text."""
+    """Where each item of a list is in its text."""
     text, spans, at = laws.as_string(), [], 1
     for item in laws:
         match = _BETWEEN.match(text, at)
@@ -369,7 +369,7 @@ def _parameter_text(law: Law, name: str) -> str:
 
 
 def _converter(document: Any, table: Any) -> Any:
-    """Where the converter of a channel stands that its list of laws has not."""
+    """Where the converter of a channel is that its list of laws has not."""
     return table["converter"] if "converter" in table else document["converter"]
 
 
@@ -441,7 +441,7 @@ def write_correction(
 
 def line_for(channel: Channel, law: Law, index: int) -> str:
     """The law as it is written. The first one says what it takes where that is not the count:
-    without that it would be read as one that stands on counts."""
+    without that it would be read as one that is on counts."""
     before = channel.chain.units[index]
     stands = index == 1 and channel.chain.converter is not None and before != "count"
     has_unit = any(field.name == "takes" for field in fields(law))  # type: ignore[arg-type]

@@ -136,11 +136,11 @@ def parse_bench(text: str, name: str = "bench.toml", folder: Path = Path()) -> B
     Parameters
     ----------
     text : str
-        What would stand in a bench file (TOML).
+        What would be in a bench file (TOML).
     name : str
         What messages call it.
     folder : path
-        Where the files stand that it names.
+        Where the files are that it names.
 
     Returns
     -------
@@ -477,7 +477,7 @@ def _with_likes(table: dict[str, Any], errors: list[str]) -> dict[str, Any]:
 
 
 def _inherited(table: dict[str, Any]) -> dict[str, Any]:
-    """The same tables, where a converter that stands in a list of laws has what `[converter]` and
+    """The same tables, where a converter that is in a list of laws has what `[converter]` and
     the channel's own say, as far as it does not say it itself."""
     channels = dict(table.get("channel", {})) if isinstance(table.get("channel"), dict) else {}
     for key, part in _tables(channels):

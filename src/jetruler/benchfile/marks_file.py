@@ -124,7 +124,7 @@ def read_marks(path: str | PathLike[str] | IO[Any]) -> Marks:
 def _headings(
     name: str, heading: list[str]
 ) -> tuple[dict[str, int], dict[str, str | None], tuple[str, ...]]:
-    """Where the columns stand, the unit each names, and the columns that are none of these."""
+    """Where the columns are, the unit each names, and the columns that are none of these."""
     places: dict[str, int] = {}
     units: dict[str, str | None] = dict.fromkeys(COLUMNS)
     unused = []

@@ -1,4 +1,4 @@
-"""What may stand in a bench file: a Pydantic model for each of its tables, made from the
+"""What may be in a bench file: a Pydantic model for each of its tables, made from the
 annotations of the class that the table describes.
 
 A model reads a table of TOML and gives the object, or every error in it, each with its place and
@@ -50,7 +50,7 @@ from ..files import text_of_file
 def read_points(folder: Path, name: str) -> list[list[float]]:
     """The first two columns of a CSV file (comma or semicolon), as [x, y] pairs.
 
-    The name stands relative to the bench file. A first line without numbers is a header; blank
+    The name is relative to the bench file. A first line without numbers is a header; blank
     lines and lines that start with # are left out. Raises `ParameterError`.
     """
     path = folder / name
@@ -67,7 +67,7 @@ def read_points(folder: Path, name: str) -> list[list[float]]:
         try:
             points.append([float(row[0]), float(row[1])])
         except (ValueError, IndexError):
-            if i:  # what stands there is not shown: it may be no file of points at all
+            if i:  # what is there is not shown: it may be no file of points at all
                 why = f"line {i + 1} of {path} has others (blank lines and comments not counted)"
                 raise ParameterError("points", name, "two numbers a line", why) from None
     return points
@@ -91,7 +91,7 @@ class TableErrors(ValueError):  # noqa: N818 - it is a collection, told by its p
         super().__init__("; ".join(f"{'.'.join(map(str, at))}: {text}" for at, text in errors))
 
     def below(self, key: str) -> TableErrors:
-        """The same errors in a table that stands under a key."""
+        """The same errors in a table that is under a key."""
         return TableErrors([((key, *at), text) for at, text in self.errors])
 
 
@@ -302,7 +302,7 @@ TYPES: dict[Any, Type] = {
 
 
 def type_of(hint: Any) -> Type:
-    """The type that an annotation stands for; whatever has none here is checked by its class."""
+    """The type that an annotation represents; whatever has none here is checked by its class."""
     unit = hint_unit(hint)
     if unit is not None:
         return quantity_in(unit)
@@ -333,7 +333,7 @@ def model_of(
 ) -> Type:
     """The model of a dataclass whose method `errors` yields what is wrong with its fields.
 
-    without: fields that do not stand in the table. context: classes that its annotations name.
+    without: fields that are not in the table. context: classes that its annotations name.
     """
     own = own_fields(kind, without, context)
     return model(noun, own, needed(kind, own), lambda values, _: built(kind, values))
@@ -450,8 +450,8 @@ LawTable = Annotated[Any, PlainValidator(_law)]
 def build_law(table: Mapping[str, Any]) -> Law:
     """The law that a table describes: its name under `law`, its parameters beside it.
 
-    Texts are read as quantities in the unit that each parameter stands for; a plain number
-    stands for the SI unit, but a temperature says its unit.
+    Texts are read as quantities in the unit that each parameter represents; a plain number
+    represents the SI unit, but a temperature says its unit.
     Raises `TableErrors` with every error in the table.
     """
     law: Law = read(LawTable, dict(table))

@@ -108,7 +108,7 @@ decimals = 1""",
         """laws = [
   { law = "shunt", ohms = "150R ± 0.5 %" },
   { law = "expect", low = "3.6 mA", high = "21 mA" }, # below: a broken loop; above: a short
-  { law = "line", marks = [["4 mA", 0], ["20 mA", 100]], unit = "%" }, # what 20 mA stands for
+  { law = "line", marks = [["4 mA", 0], ["20 mA", 100]], unit = "%" }, # what 20 mA represents
 ]
 decimals = 1""",
         above=80,
@@ -197,7 +197,7 @@ decimals = 0""",
 
 #: Units that stand in front of a name too: `V_in`.
 _ELECTRIC = ("V", "mV", "A", "mA", "uA", "Hz")
-#: Kinds of sensors that a voltage tells of.
+#: Kinds of sensors that a voltage indicates.
 _BEHIND_VOLTS = {"ntc", "platinum", "loop", "rail", "thermocouple", "bridge", "load-cell"}
 _BEHIND_VOLTS |= {"photoresistor", "infrared"}
 

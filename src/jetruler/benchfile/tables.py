@@ -298,7 +298,7 @@ FILE = model(
 def ruler_of(table: dict[str, Any], common: dict[str, Any]) -> Ruler:
     """The converter that the first law asks for, then the laws.
 
-    A first law that takes volts, or no law at all, stands behind the converter's volts; a
+    A first law that takes volts, or no law at all, is behind the converter's volts; a
     ratiometric one behind the fraction of its reference; one that takes counts, or any unit, is
     given the counts as they are.
     """

@@ -27,7 +27,7 @@ COMMANDS = {
     "convert": ("convert", "A log of raw values into engineering values, with flags."),
     "explain": ("explain", "The worked solution, from a count or for a value."),
     "check": ("look", "Findings in the bench file, and between it and a log."),
-    "choose": ("choose", "The resistor, reference or amplifier that serves a sensor best."),
+    "choose": ("choose", "The resistor, reference or amplifier that suits a sensor best."),
     "fit": ("calibrate", "A law from marks, with residuals; into the bench file if asked."),
     "compare": (
         "calibrate",

@@ -207,7 +207,7 @@ class CompareOptions:
 
 
 def compare_options(compare_command: Callable[..., None]) -> Callable[..., None]:
-    """Where the other one stands, and what matters."""
+    """Where the other one is, and what matters."""
     for option in (
         click.option("--within", metavar="X", help="Largest difference that you accept."),
         click.option(

@@ -69,7 +69,7 @@ def resistor_options(choose_command: Any) -> Any:
 @json_option
 @bench_option
 def resistor(channel: str, as_json: bool, bench_path: str, **options: Any) -> None:
-    """The fixed resistor of CHANNEL's divider that serves its sensor best.
+    """The fixed resistor of CHANNEL's divider that suits its sensor best.
 
     \b
     jetruler choose resistor bean --from 20 --to 240

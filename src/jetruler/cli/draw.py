@@ -109,7 +109,7 @@ def draw_histogram_file(
 def budgets_of(
     channel: Channel, at: tuple[float, ...], readings: float | None = None
 ) -> list[Budget]:
-    """The budgets at some raw values, of so many readings averaged. Raises `JetRulerError` for one
+    """The budgets at some raw values, for averaged readings. Raises `JetRulerError` for one
     without."""
     from ..core.uncertainty.budget import budget
 
@@ -161,7 +161,7 @@ def out_option(draw_command: Callable[..., None]) -> Callable[..., None]:
 
 
 def view_options(draw_command: Callable[..., None]) -> Callable[..., None]:
-    """The options that say where the cursor stands and over which raw values to draw."""
+    """The options that say where the cursor is and over which raw values to draw."""
     for option in (
         click.option("--to", "high", metavar="RAW", help="Last raw value of an input."),
         click.option("--from", "low", metavar="RAW", help="First raw value of an input."),
@@ -174,7 +174,7 @@ def view_options(draw_command: Callable[..., None]) -> Callable[..., None]:
 def _viewed(
     channel: Channel, at: str | None, low: str | None, high: str | None
 ) -> tuple[Channel, float | None]:
-    """The channel over the raw values that are asked for, and where its cursor stands."""
+    """The channel over the raw values that are asked for, and where its cursor is."""
 
     def value(text: str | None, option: str) -> float | None:
         return None if text is None else raw_from(channel, text, option)

@@ -124,7 +124,7 @@ def look_command(
 
 
 def _burst(source: str, form: LogFormat, samples: int) -> bytes:
-    """So many lines of a source."""
+    """This many lines of a source."""
     from ..live.source_reader import listen
 
     return listen(source, form, lines=samples)

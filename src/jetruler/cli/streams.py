@@ -62,7 +62,7 @@ _SIGNS |= dict(
 )
 
 
-#: What stands in the same cell of a table, and the spaces up to the next one.
+#: What is in the same cell of a table, and the spaces up to the next one.
 _REST_OF_CELL = re.compile(r"((?:[!-~]| (?! )){0,40})(  +)")
 
 
@@ -176,7 +176,7 @@ def encoded(text: str) -> bytes:
 
 
 def encoding() -> str:
-    """The encoding of standard output; that of standard error while the live view stands there and
+    """The encoding of standard output; that of standard error while the live view is there and
     takes what is printed."""
     for stream in (sys.stdout, sys.__stderr__):
         if found := getattr(stream, "encoding", None):
@@ -229,7 +229,7 @@ def show(content: Content, err: bool = False) -> None:
 
 
 def _broken(line: Text, out: Console, indent: int | None) -> Iterator[Text]:
-    """A line in pieces that the window has room for; what stands in columns stays whole."""
+    """A line in pieces that the window has room for; what is in columns stays whole."""
     plain = line.plain
     columns = indent is None and "  " in plain.strip()
     if line.cell_len <= out.width or columns or out.width < 40:

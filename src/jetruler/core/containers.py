@@ -1,6 +1,6 @@
 """Any kind of numbers in, the same kind out: the one door for what people have.
 
-Nobody pays for a library here: whoever hands over a Series, a DataArray or a quantity has loaded
+Nobody pays for a library here: whoever gives a Series, a DataArray or a quantity has loaded
 its library already.
 """
 
@@ -21,17 +21,17 @@ from . import OUTER
 from .error_types import KindError
 from .numerics import AnyArray, Array, Numbers
 
-#: What turns an array of results into the kind that was handed over.
+#: What turns an array of results into the kind that was passed.
 Like = Callable[[AnyArray], Any]
 #: Numbers as an array, where one is missing, and the way back.
 Taken = tuple[AnyArray, AnyArray | None, Like]
 
-#: What can be handed over, in words.
+#: What can be passed, in words.
 EXPECTED = "numbers: a number, a list, an array, a Series or a frame"
 
 
 class NumbersError(KindError):
-    """What was handed over is no numbers: what was expected, what was found, and what helps."""
+    """What was passed is no numbers: what was expected, what was found, and what helps."""
 
     def __init__(
         self, found: str, hint: str = "", expected: str = EXPECTED, place: str = ""
@@ -216,7 +216,7 @@ def _same(a: AnyArray) -> AnyArray:
     return a
 
 
-#: What an array of results becomes, by the kind of sequence that was handed over.
+#: What an array of results becomes, by the kind of sequence that was passed.
 _BACK: dict[type, Like] = {
     tuple: lambda a: tuple(a.tolist()),
     deque: lambda a: deque(a.tolist()),

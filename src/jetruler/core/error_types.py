@@ -6,7 +6,7 @@ import warnings
 
 
 def is_safe(sign: str) -> bool:
-    """Whether a sign can do nothing to what stands around it: no control code, no half of a pair,
+    """Whether a sign can do nothing to what is around it: no control code, no half of a pair,
     none that turns the direction of what follows or begins a line. Joiners, which some scripts
     need within words, are safe."""
     return sign.isprintable() or sign in "\u200c\u200d\u00ad\u3000\u00a0"

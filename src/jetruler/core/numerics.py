@@ -35,7 +35,7 @@ def steps_of(times: Array, before: float | None = None) -> Array:
 
 
 def coverage_factor(dof: float, level: float = 0.95) -> float:
-    """The factor of a two-sided interval of this level, for so many degrees of freedom.
+    """The factor of a two-sided interval of this level, for this many degrees of freedom.
 
     Student's; the normal one for infinite degrees of freedom, NaN for none.
     Source: JCGM 100:2008, G.3 and table G.2.
@@ -45,7 +45,7 @@ def coverage_factor(dof: float, level: float = 0.95) -> float:
 
 def coverage_factors(dof: Array, level: float = 0.95) -> Array:
     """The same for many degrees of freedom at once."""
-    from scipy.special import ndtri, stdtrit  # 0.2 s, worth it only where an interval is wanted
+    from scipy.special import ndtri, stdtrit  # 0.2 s, worth it only where an interval is needed
 
     p = 0.5 + level / 2
     known = np.isinf(dof)
@@ -97,7 +97,7 @@ def solve_monotone(curve: Curve, slope: Curve, y: Array, low: Array, high: Array
 
 
 def turning_point(curve: Curve, low: float, high: float) -> float | None:
-    """Where a curve first turns back or stands still, to about a thousandth of the range."""
+    """Where a curve first turns back or is flat, to about a thousandth of the range."""
     wide = low > 0 and high > 1000 * low
     x = np.geomspace(low, high, 2049) if wide else np.linspace(low, high, 2049)
     with np.errstate(all="ignore"):
@@ -125,7 +125,7 @@ def monotone_stretches(
         y, way = curve(x), np.sign(slope(x))
         step = np.sign(np.diff(y))
         # Between two places the curve goes one way if it has a value and that slope at both. At an
-        # end of its domain, or where it stands still for a moment, one of them is enough.
+        # end of its domain, or where it stops for a moment, one of them is enough.
         there = np.isfinite(y[:-1]) & np.isfinite(y[1:])
         left, right = (np.nan_to_num(part) for part in (way[:-1], way[1:]))
         one_way = there & (step != 0) & (left * step >= 0) & (right * step >= 0)

@@ -29,7 +29,7 @@ def are_independent(samples: Array, spent: int = 1) -> bool:
     lags = max(1, min(10, n // 5))
     rho = np.array([float(off[k:] @ off[:-k]) for k in range(1, lags + 1)]) / power
     rho += (spent - 1) / n
-    from scipy.special import chdtrc  # 0.2 s, worth it only where an interval is wanted
+    from scipy.special import chdtrc  # 0.2 s, worth it only where an interval is needed
 
     level = next(level for least, level in REJECTED if n >= least)
     for m in {1, lags}:
@@ -43,7 +43,7 @@ def are_independent(samples: Array, spent: int = 1) -> bool:
 
 
 def correlation_time(samples: Array) -> float:
-    """How many samples stand for one independent one: 1 + 2 Σ ρ_k of the autocorrelation.
+    """How many samples represent one independent one: 1 + 2 Σ ρ_k of the autocorrelation.
 
     The larger of two estimates: the sum over neighbouring pairs of lags while their sum is
     positive, and that of a first-order process of the same ρ_1, which a mean that is taken from
@@ -74,14 +74,14 @@ def _autocorrelation(samples: Array) -> Array:
 
 
 def _of_first_order(rho: float, n: int, sigmas: float, spent: int = 1) -> float:
-    """(1 + ρ)/(1 − ρ), with ρ_1 freed from its bias and so many standard errors higher.
+    """(1 + ρ)/(1 − ρ), with ρ_1 freed from its bias and this many standard errors higher.
     spent: parameters that were taken out."""
     rho = float(np.clip(rho + spent * (1.0 + 3.0 * rho) / n, -0.9999, 0.9999))
     rho = min(rho + sigmas * float(np.sqrt((1.0 - rho**2) / n)), 0.9999)
     return max(1.0, (1.0 + rho) / (1.0 - rho))
 
 
-#: Cosines that the long-run variance is taken from: so many of n, of n over the correlation time,
+#: Cosines that the long-run variance is taken from: this many of n, of n over the correlation time,
 #: and at most; fewer than the least tell nothing.
 OF_ALL, OF_TIMES, MOST, LEAST = 0.25, 0.25, 200, 3
 #: Independent samples that there must be even where the correlation is 1.6 standard errors higher.
@@ -91,7 +91,7 @@ FEWEST, SIGMAS = 8.0, 1.64
 @dataclass(frozen=True)
 class LongRun:
     """What the mean of samples is known to. variance: n times that of the mean; dof: degrees of
-    freedom of that figure, 0 if it cannot be told; time: samples that stand for one."""
+    freedom of that figure, 0 if it is unknown; time: samples that represent one."""
 
     variance: float
     dof: int
@@ -212,7 +212,7 @@ def hum(samples: Array) -> list[Array]:
     return [wave for wave in found if wave @ wave > 1e-6 * n]
 
 
-#: Pairs in time below which nothing is judged: their dependence cannot be told.
+#: Pairs in time below which nothing is judged: their dependence is unknown.
 FEWEST_PAIRS = 20
 
 #: Samples that noise is told from, and the variance of differences of order 2 to 6.

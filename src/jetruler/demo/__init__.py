@@ -108,7 +108,7 @@ CHAPTERS = (
             ),
             TourStep(
                 "draw ruler damper --at 1880",
-                "0 and 100 % stand where the knob's travel really ends",
+                "0 and 100 % are where the knob's travel really ends",
             ),
             TourStep(
                 "draw curve bean draught", "value against counts, and what one count is worth"
@@ -183,7 +183,7 @@ CHAPTERS = (
     ),
     Chapter(
         "inputs",
-        "boards that hand over grams, centimetres and volts",
+        "boards that give grams, centimetres and volts",
         (
             TourStep("look store.csv -b store.toml"),
             TourStep(

@@ -154,7 +154,7 @@ class Board:
                 if fault.column == name and fault.on(self.t):
                     count = TOP if fault.kind == "open" else self._last.get(name, count)
             self._last[name] = count
-            counts[name] = count * 16 if name == "ch7" else count  # handed over left-scaled
+            counts[name] = count * 16 if name == "ch7" else count  # passed left-scaled
         line = f"{self.t:.2f}," + ",".join(map(str, counts.values())) + "\n"
         return self._spoilt(line.encode())
 
@@ -257,10 +257,10 @@ def main() -> None:
     parser.add_argument("--rate", type=float, default=5.0, help="lines a second (5)")
     parser.add_argument("--speed", type=float, default=1.0, help="how fast the roast goes (1)")
     parser.add_argument("--seed", type=int, default=1, help="of the noise (1)")
-    parser.add_argument("--lines", type=int, help="stop after so many")
+    parser.add_argument("--lines", type=int, help="stop after this many")
     parser.add_argument("--fail", action="append", default=[], metavar="FAULT",
                         help="open:ch2@10+5, stuck:ch0@3, torn@5, noise@5+1, silence@9+3, "
-                        "disconnect@20: at so many seconds, for so many")  # fmt: skip
+                        "disconnect@20: at this many seconds, for this many")  # fmt: skip
     given = parser.parse_args()
     try:
         faults = tuple(Fault.read(text) for text in given.fail)

@@ -317,7 +317,7 @@ def samples_of(batch: LiveBatch) -> Iterator[LiveSample]:
         )
 
 
-#: So many samples wait at most for whoever iterates; older ones go, and are counted.
+#: This many samples wait at most for whoever iterates; older ones go, and are counted.
 WAITING = 100_000
 
 

@@ -1,4 +1,4 @@
-"""Hands on a running session, and how it stands at a moment for whoever shows it."""
+"""Control of a running session by hand, and its state at a moment, for a display."""
 
 from __future__ import annotations
 
@@ -141,8 +141,8 @@ class OperatorControls:
 
     @in_session
     def nudge(self, channel: str, steps: float) -> float:
-        """Move what is held by so many steps of the raw value, within its range: its resolution,
-        or a thousandth of the range where nobody knows that."""
+        """Move what is held by this many steps of the raw value, within its range: its resolution,
+        or a thousandth of the range if that is unknown."""
         self._known(channel, self.session.bench.channels, "channel")
         known = self.session.bench[channel]
         low, high = raw_ends(known.ruler)
@@ -190,7 +190,7 @@ class OperatorControls:
 
     @in_session
     def nudge_drive(self, drive: str, steps: float) -> float:
-        """Move a drive that is set by hand by so many hundredths of its range."""
+        """Move a drive that is set by hand by this many hundredths of its range."""
         self._known(drive, self.session.bench.drives, "drive")
         low, high = self.session.bench.drives[drive].bounds
         driver = self.session.processor.decisions.drivers[drive]
@@ -212,7 +212,7 @@ class OperatorControls:
 
     @in_session
     def reset_ends(self) -> None:
-        """Look for the ends anew."""
+        """Look for the ends again."""
         self.session.processor.forget_ends()
 
     @in_session
@@ -307,7 +307,7 @@ class ChannelState:
 
     @property
     def volts(self) -> float:
-        """Volts at the pin; NaN where nothing tells them."""
+        """Volts at the pin; NaN if nothing determines them."""
         converter = self.channel.ruler.converter
         if converter is None or converter.vref is None or not self.has_count:
             return math.nan
@@ -383,7 +383,7 @@ class Snapshot:
 
 
 def snapshot(controls: OperatorControls, span: float = 60.0, columns: int = 0) -> Snapshot:
-    """How a session stands now; to be called in the thread that runs it. columns: of the windows
+    """How a session is now; to be called in the thread that runs it. columns: of the windows
     that show the last `span` seconds; without any there is none."""
     session = controls.session
     now, progress = time.monotonic(), session.progress

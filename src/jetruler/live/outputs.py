@@ -75,7 +75,7 @@ class CsvRows:
     def __call__(self, batch: LiveBatch) -> bytes:
         columns = [c.cast(pa.binary()) for c in self.columns(batch)]
         columns.append(self.flags(batch).cast(pa.binary()))
-        # The texts of a joined column stand one behind the other: they are the lines.
+        # The texts of a joined column are one behind the other: they are the lines.
         joined = pc.binary_join_element_wise(*columns, b",")
         start = joined.offset
         offsets = np.frombuffer(joined.buffers()[1], np.int32)
@@ -86,7 +86,7 @@ class CsvRows:
 
 
 class AlignedRows:
-    """The same, in columns that stand below each other, encoded as whoever shows them wants."""
+    """The same, in columns that are below each other, encoded as whoever shows them wants."""
 
     def __init__(
         self,

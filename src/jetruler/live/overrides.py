@@ -44,7 +44,7 @@ class Injection:
         return number(self.low) + ("" if self.high is None else f" to {number(self.high)}")
 
     def column(self, at: Array) -> Samples:
-        """The counts at so many seconds since the start."""
+        """The counts at this many seconds since the start."""
         if self.low is None:
             return Samples(np.full(at.size, NO_COUNT), np.ones(at.size, np.bool_))
         if self.high is None:

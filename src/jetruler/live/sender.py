@@ -36,7 +36,7 @@ class Sender:
     """Sends the lines of commands. Unless armed nothing is sent, whatever is asked.
 
     wire: where to; None where nothing takes commands, and nothing can be armed. reopens: whether a
-    wire that fails is opened anew, as one is that nobody else looks after."""
+    wire that fails is opened again, as one is that nobody else looks after."""
 
     def __init__(
         self,
@@ -98,7 +98,7 @@ class Sender:
             self._send({})
 
     def disarm(self, seconds: float = 0.0) -> None:
-        """Send the safe values, tried for so many seconds, and nothing from then on."""
+        """Send the safe values, tried for this many seconds, and nothing from then on."""
         self.safe()
         self.insist(seconds)
         self.armed, self.failure, self._before, self._after = False, "", [], []

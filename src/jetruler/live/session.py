@@ -183,13 +183,13 @@ class Session:
         return self.processor.bench
 
     def run(self, lasting: float | None = None) -> None:
-        """Until the stream ends, or for so many seconds from its first sample on (from the start,
+        """Until the stream ends, or for this many seconds from its first sample on (from the start,
         while none has come)."""
         for _ in self.batches(lasting):
             pass
 
     def batches(self, lasting: float | None = None) -> Iterator[LiveBatch]:
-        """The same, handing over what was decided as it comes. Whoever stops early closes it."""
+        """The same, passing on what was decided as it comes. Whoever stops early closes it."""
         # PyArrow would take a signal that comes while it reads a block, and might keep it.
         pa.enable_signal_handlers(False)
         self.progress.started = time.monotonic()

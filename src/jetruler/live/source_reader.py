@@ -86,7 +86,7 @@ class SourceReader:
         self._thread.join(timeout=1.0)
 
     def known(self) -> None:
-        """The news that the source is gone has been acted on: it may be opened anew."""
+        """The news that the source is gone has been acted on: it may be opened again."""
         self._known.set()
 
     def wake(self) -> None:
@@ -239,7 +239,7 @@ FEW = 4
 def listen(
     name: str, form: LogFormat, *, seconds: float | None = None, lines: int | None = None
 ) -> bytes:
-    """The whole lines that come from a source: for some seconds from the first on, or so many.
+    """The whole lines that come from a source: for some seconds from the first on, or this many.
     Raises `StreamError` where nothing comes."""
     source, cut = source_named(name, form, follow=False), Lines()
     found: list[bytes] = []

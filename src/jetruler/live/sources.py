@@ -184,7 +184,7 @@ class GrowingFile(Base):
         return data.replace(b"\r", b"\n") if self._lone_cr else data
 
     def read(self, size: int = CHUNK) -> bytes:
-        """What there is, up to so many bytes. Raises `SourceEnded`."""
+        """What there is, up to this many bytes. Raises `SourceEnded`."""
         data = self._next(size)
         if data:
             return data
@@ -392,7 +392,7 @@ class Nowhere(Base):
 
 
 def source_named(name: str, form: LogFormat, follow: bool) -> Source:
-    """The source that a name stands for: "-", "demo", "none", a file, a port or a URL."""
+    """The source that a name represents: "-", "demo", "none", a file, a port or a URL."""
     if follow and name in ("-", "demo", "none"):
         raise StreamError(f"--follow: {name!r} is no file; name one with --source FILE")
     if name == "-":

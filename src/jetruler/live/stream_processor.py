@@ -82,7 +82,7 @@ class SampleRateEstimator:
 
 #: Seconds of one piece, and how many pieces are kept: ten minutes.
 PIECE, PIECES = 0.05, 12_000
-#: So many raw samples are kept to find ends in; older ones go.
+#: This many raw samples are kept to find ends in; older ones go.
 RAW = 2**20
 
 
@@ -98,7 +98,7 @@ class Window:
 @dataclass
 class History:
     """The lowest and highest value and the flags of each twentieth of a second; and the raw samples
-    since the ends were last looked for anew."""
+    since the ends were last looked for again."""
 
     _low: Array = field(default_factory=lambda: np.full(PIECES, np.nan))
     _high: Array = field(default_factory=lambda: np.full(PIECES, np.nan))
@@ -108,7 +108,7 @@ class History:
     _raw_size: int = 0
 
     def add(self, at: Array, raw: AnyArray | None, reading: Reading) -> None:
-        """A batch. at: seconds since the start, never going back. raw: the samples that tell of
+        """A batch. at: seconds since the start, never going back. raw: the samples that indicate
         ends; None while the channel is held."""
         pieces = np.maximum((at / PIECE).astype(np.int64), self._last)
         starts = np.flatnonzero(np.diff(pieces, prepend=pieces[0] - 1))
@@ -146,11 +146,11 @@ class History:
         return np.concatenate(self._raw) if self._raw else np.empty(0)
 
     def forget(self) -> None:
-        """Look for ends anew."""
+        """Look for ends again."""
         self._raw, self._raw_size = [], 0
 
     def window(self, now: float, span: float, columns: int) -> Window:
-        """The last `span` seconds before `now`, in so many columns."""
+        """The last `span` seconds before `now`, in this many columns."""
         edges = np.linspace((now - span) / PIECE, now / PIECE, columns + 1)
         first, last = math.floor(edges[0] + 1e-6), math.ceil(edges[-1] - 1e-6)
         pieces = np.arange(max(first, 0, self._last - PIECES + 1), min(last, self._last + 1))
@@ -255,7 +255,7 @@ class StreamProcessor:
         self.lines.prime(head)
 
     def _begin(self) -> None:
-        """The form of the lines is known. Raises `LogError` where times are wanted and nobody knows
+        """The form of the lines is known. Raises `LogError` where times are needed and nobody knows
         any."""
         self._began = True
         if not self.lines.has_clock and (why := timed_parts(self.bench)):
@@ -445,7 +445,7 @@ class StreamProcessor:
         return "nothing comes"
 
     def forget_ends(self) -> None:
-        """Look for the ends anew."""
+        """Look for the ends again."""
         for seen in self.seen.values():
             seen.lowest, seen.highest = float("inf"), float("-inf")
         for history in self.history.values():

@@ -240,7 +240,7 @@ def check_log(
     return one.found()
 
 
-#: What stands in a row behind its time.
+#: What is in a row behind its time.
 EVENT_COLUMNS = ("trip", "state", "values")
 
 

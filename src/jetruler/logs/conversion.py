@@ -1,5 +1,5 @@
 """Batches of raw rows into readings: what must go in order, what any thread can do, what may be
-asked of it, and what stands where in the result."""
+asked of it, and what is where in the result."""
 
 from __future__ import annotations
 
@@ -66,7 +66,7 @@ class Conversion:
         self, reader: LogReader, channels: Sequence[Channel], in_order: Sequence[str] = ()
     ) -> None:
         self.reader, self.channels = reader, list(channels)
-        # What is computed from others stands behind them, and they are converted for it.
+        # What is computed from others is behind them, and they are converted for it.
         self._all = sources_first(channels)
         self._place = {channel.name: i for i, channel in enumerate(self._all)}
         self.indices = [
@@ -191,7 +191,7 @@ class Conversion:
 def decisions_of(
     bench: Bench, channels: Iterable[Channel], clock: LogClock, log: str, drives: bool
 ) -> Decisions:
-    """The trips of a bench at work on a log, and its drives if they are wanted too.
+    """The trips of a bench at work on a log, and its drives if they are needed too.
 
     Raises `LogError` for a bench that has none, for a channel that they look at and nobody
     converts, and for a log without the times that they ask for.
@@ -232,7 +232,7 @@ class ResultOptions:
     uncertainty : whether each channel with numbers has a column `<channel>_<unit>_u` behind it:
         the expanded uncertainty of every row at 95 %, in the channel's unit.
     commands : whether a column for each trip (on or off) and a column of commands for each drive
-        stand before `flags`, as in a stream.
+        are before `flags`, as in a stream.
     """
 
     only: str | Sequence[str] = ()
@@ -343,7 +343,7 @@ class Layout:
 
     @cached_property
     def renamed(self) -> dict[int, str]:
-        """New names, by position, of columns whose own one is empty or stands there before."""
+        """New names, by position, of columns whose own one is empty or is there before."""
         names = self.reader.columns
         taken = {names[i] for i in self.indices} | {FLAGS_COLUMN, *names}
         taken |= {channel.output_column for channel in self.channels} | {*self.decided}

@@ -239,7 +239,7 @@ class _ConvertPass(EveryPass):
         self._files.__exit__(*error)
 
     def begin(self, reader: LogReader) -> Iterable[int]:
-        """Settle what stands where, and open what is written."""
+        """Settle what is where, and open what is written."""
         job, options = self.job, self.job.options
         layout = Layout.of(reader, job.bench, options)
         output = self._files.enter_context(Output(job.out, job.path or "-"))

@@ -151,7 +151,7 @@ def sorted_dictionary(texts: pa.DictionaryArray) -> pa.DictionaryArray:
 
 @old_keywords(decide="commands")
 def convert_frame(bench: Bench, frame: Any, **options: Any) -> Any:
-    """Convert a frame of counts into the like frame of values: `Bench.convert`."""
+    """Convert a frame of counts into the same type of frame with values: `Bench.convert`."""
     wanted = ResultOptions(**options)
     if is_a(frame, "dask.dataframe", "DataFrame"):
         return convert_lazily(bench, frame, wanted)
@@ -167,7 +167,7 @@ def frame(result: Result) -> Any:
     raise PackageError("to_frame", "pandas", "pandas")
 
 
-#: So many partitions are asked for the first rows, which settle what a time is in samples.
+#: This many partitions are asked for the first rows, which settle what a time is in samples.
 FIRST_FEW = 8
 
 

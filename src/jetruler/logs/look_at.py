@@ -55,7 +55,7 @@ class ColumnLook:
     fractional: int
     floating: Floating | None = None
     index: int = 0
-    """Where it stands, from 0."""
+    """Where it is, from 0."""
 
     @property
     def in_unit(self) -> UnitMean | None:
@@ -154,7 +154,7 @@ class Look(Result):
     left_out : tuple[str, ...]
         Columns that hold neither counts nor time.
     line_format : str, default ""
-        How the log's lines were read, where nobody said so.
+        How the log's lines were read, if it was not given.
     noise : str, default ""
         How many lines were no samples, with the first of each kind.
     unnamed : bool, default False
@@ -180,7 +180,7 @@ class Look(Result):
     left_out: tuple[str, ...]
     """Columns that hold neither counts nor time."""
     line_format: str = ""
-    """How the log's lines were read, where nobody said so."""
+    """How the log's lines were read, if it was not given."""
     noise: str = ""
     """How many lines were no samples, with the first of each kind."""
     unnamed: bool = False
@@ -275,7 +275,7 @@ class _Column:
 
     @property
     def unit(self) -> str:
-        """Unit of its raw values; "1" for a column that nobody knows and that is no counts."""
+        """Unit of its raw values; "1" for a column that is unknown and that is no counts."""
         if self.edge is not None:
             return str(self.edge.takes)
         return "count" if self.channel is None and self.surveyor.step == 1.0 else "1"
@@ -329,7 +329,7 @@ def survey_of(channel: Channel, raw: npt.NDArray[Any]) -> Survey:
 
 
 class _Rows:
-    """On which line a row stands, for the few rows that anybody asks for."""
+    """On which line a row is, for the few rows that anybody asks for."""
 
     def __init__(self) -> None:
         self._starts: list[tuple[int, int]] = []

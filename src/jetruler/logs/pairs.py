@@ -47,7 +47,7 @@ class Pairs(Result):
     time_name : str
         Name of the time column, or "sample".
     unit_of_other : str | None
-        The unit that the other one's values stood in.
+        The unit of the other one's values before the conversion.
 
     Examples
     --------
@@ -75,7 +75,7 @@ class Pairs(Result):
     time_name: str
     """Name of the time column, or "sample"."""
     unit_of_other: str | None
-    """The unit that the other one's values stood in."""
+    """The unit of the other one's values before the conversion."""
 
     @property
     def headline(self) -> str:
@@ -118,7 +118,7 @@ def read_pairs(
     other : Channel | str
         The second one: a channel, or a column of values by its name.
     other_log : path, optional
-        Where the other one stands, if elsewhere; the two are then paired by time.
+        Where the other one is, if elsewhere; the two are then paired by time.
     unit : str, optional
         That of the column, if it is neither the channel's nor what its name says (`ref_degF`).
     form : LogFormat, optional
@@ -226,7 +226,7 @@ def _lag(one: Channel | str, times: Array | None) -> float:
 
 
 def _earlier(values: Array, by: float) -> Array:
-    """Values so many samples earlier, between two samples on a straight line; NaN at the end."""
+    """Values this many samples earlier, between two samples on a straight line; NaN at the end."""
     whole = int(by)
     padded = np.concatenate((values[whole:], np.full(whole + 1, np.nan)))
     part = by - whole
@@ -356,7 +356,7 @@ def compare_pairs(
     return dataclasses.replace(found, notes=tuple(notes))
 
 
-#: Of a longer log only so many are kept: eight megabytes.
+#: Of a longer log only this many are kept: eight megabytes.
 MOST = 1 << 20
 
 

@@ -1,5 +1,5 @@
 """The types of what passes through, in a format that has types: a column of texts becomes numbers
-or times only where each cell can be had back as it was written; else it stays text."""
+or times only where each cell can be recovered as it was written; else it stays text."""
 
 from __future__ import annotations
 
@@ -248,7 +248,7 @@ def _decimals(first: str) -> PassedType | None:
     return PassedType(pa.float64(), "decimals", str(len(digits))) if point and whole else None
 
 
-#: What stands in a form of times, and what a cell has there.
+#: What is in a form of times, and what a cell has there.
 _PARTS = {"YYYY": r"\d{4}", "MM": r"\d{2}", "DD": r"\d{2}", "hh": r"\d{2}", "mm": r"\d{2}"}
 _PARTS |= {"ss": r"\d{2}"}
 
@@ -282,15 +282,15 @@ RULES: dict[str, Rule] = {
 }
 LITERAL_RULES: dict[str, Rule] = {**_WHOLE, "number": _as("number", pa.float64())}
 
-#: A number that any reader has back digit by digit: 15 digits are told apart.
+#: A number that any reader has back digit by digit: 15 digits are distinguished.
 _EXACT = r"^(?:0|-?[1-9][0-9]{0,14}|-?(?:0|[1-9][0-9]*)\.[0-9]+)$"
 _EXACT_LENGTH = 16
-#: So many last digits are told apart by a float64, whatever their place.
+#: This many last digits are distinguished by a float64, whatever their place.
 _DISTINCT = 2**52
 
 
 def _held(texts: pa.Array, wanted: PassedType) -> pa.Array | None:
-    """Texts as a type; None where one of them would not be had back. Numbers of JSON stay texts:
+    """Texts as a type; None where one of them would not be recovered. Numbers of JSON stay texts:
     their digits are written as they are."""
     try:
         if wanted.name in ("int64", "uint64", "date"):

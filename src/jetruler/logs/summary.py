@@ -198,7 +198,7 @@ class ChannelSummary:
         return [self.channel.name, str(self.rows), *ends, flags or "–"]
 
 
-#: Quotes that never close are told one by one up to so many.
+#: Quotes that never close are told one by one up to this many.
 QUOTES_SHOWN = 3
 
 
@@ -221,19 +221,19 @@ class Summary(Result):
     late : dict[str, int], optional
         Fields that came when the columns were settled: how many values of each were left out.
     quotes : list[tuple[int, int]], optional
-        Lines in which a quote opens that is never closed (0), or goes on for so many lines.
+        Lines in which a quote opens that is never closed (0), or goes on for this many lines.
     jumps : int
         How often the log's time went back or jumped, where trips were looked at.
     pass_through : dict[str, str], optional
         Types of the columns that pass through, by name, where the result is typed.
     line_format : str, default ""
-        How the log's lines were read, where nobody said so.
+        How the log's lines were read, if it was not given.
     noise : str, default ""
         How many lines were no samples, with the first of each kind.
     counted : str, default "line"
         What `torn_lines` counts: lines of a text, or rows.
     renamed : dict[int, str], optional
-        New names of columns without one, or with one that stood there before, by number from 1.
+        New names of columns without one, or with one that was there before, by number from 1.
     without_uncertainty : list[str], optional
         Channels that have no ± beside them although it was asked for.
 
@@ -260,19 +260,19 @@ class Summary(Result):
     late: dict[str, int] = field(default_factory=dict)
     """Fields that came when the columns were settled: how many values of each were left out."""
     quotes: list[tuple[int, int]] = field(default_factory=list)
-    """Lines in which a quote opens that is never closed (0), or goes on for so many lines."""
+    """Lines in which a quote opens that is never closed (0), or goes on for this many lines."""
     jumps: int = 0
     """How often the log's time went back or jumped, where trips were looked at."""
     pass_through: dict[str, str] = field(default_factory=dict)
     """Types of the columns that pass through, by name, where the result is typed."""
     line_format: str = ""
-    """How the log's lines were read, where nobody said so."""
+    """How the log's lines were read, if it was not given."""
     noise: str = ""
     """How many lines were no samples, with the first of each kind."""
     counted: str = "line"
     """What `torn_lines` counts: lines of a text, or rows."""
     renamed: dict[int, str] = field(default_factory=dict)
-    """New names of columns without one, or with one that stood there before, by number from 1."""
+    """New names of columns without one, or with one that was there before, by number from 1."""
     without_uncertainty: list[str] = field(default_factory=list)
     """Channels that have no ± beside them although it was asked for."""
 
@@ -380,7 +380,7 @@ class Summary(Result):
 @dataclass(frozen=True, eq=False)
 class ConvertedColumn:
     """One channel over a batch: places in the table of all its counts, or else a reading of its
-    own; counts are then what its values stand for, and held says that they follow from more than
+    own; counts are then what its values represent, and held says that they follow from more than
     the count (the zone that was held before)."""
 
     every: CodeTable | None = None
@@ -422,7 +422,7 @@ class ConvertedColumn:
 
     @cached_property
     def histogram(self) -> AnyArray:
-        """How many rows stand at each place."""
+        """How many rows are at each place."""
         every, indices = self._by_place
         return every.histogram(indices)
 

@@ -173,7 +173,7 @@ def written(columns: list[pa.Array], delimiter: str) -> pa.Buffer | None:
 
 
 def _joined(columns: list[pa.Array], delimiter: bytes, eol: bytes) -> pa.Buffer:
-    """The rows joined cell by cell: the texts stand one behind the other, as the file's bytes."""
+    """The rows joined cell by cell: the texts are one behind the other, as the file's bytes."""
     cells = [column.cast(pa.binary()) for column in columns]
     cells[-1] = pc.binary_join_element_wise(cells[-1], text_scalar(eol), text_scalar(b""))
     return pc.binary_join_element_wise(*cells, text_scalar(delimiter)).buffers()[2]

@@ -37,7 +37,7 @@ class CellTexts:
     """A channel's values as text: for a compiled ruler, each possible one is written once.
 
     With `uncertainties`, each value has its uncertainty behind it, as a column of its own. encode:
-    makes of a column's name and a text what stands in the file (the text itself if None); number
+    makes of a column's name and a text what is in the file (the text itself if None); number
     texts then have a decimal point.
     """
 
@@ -57,7 +57,7 @@ class CellTexts:
         )
         self.every = CodeTable.of(channel)
         size = 0 if self.every is None else self.every.values.size
-        #: Where the text of each place stands (−1: not written yet), and the texts.
+        #: Where the text of each place is (−1: not written yet), and the texts.
         self._known = np.full(size, -1, np.int32), texts_to_arrow([])
         self._lock = Lock()
 
@@ -112,7 +112,7 @@ class CellTexts:
         return quote(texts, self.delimiter) if self.labels else texts
 
     def gather(self, counts: AnyArray, reading: Reading, reader: ChannelReader) -> pa.Array:
-        """The text of every sample. counts: what its value stands for."""
+        """The text of every sample. counts: what its value represents."""
         return self._of(ConvertedColumn.following(self.every, counts, reading, reader))
 
     def of(self, column: ConvertedColumn) -> list[pa.Array]:
@@ -140,7 +140,7 @@ class CellTexts:
 class FlagTexts:
     """The flags of each row in words: `bean:high_rail;rail:below`.
 
-    end: what stands behind them. encode: makes of the words what stands in the file. also: words
+    end: what is behind them. encode: makes of the words what is in the file. also: words
     that every row has behind its own.
     """
 
@@ -165,7 +165,7 @@ class FlagTexts:
         """The same as a dictionary of the combinations that come up. codes: rows × channels."""
         rows, width = codes.shape
         if width <= 8:
-            # Eight bytes are one number, and numbers are told apart faster than bytes.
+            # Eight bytes are one number, and numbers are distinguished faster than bytes.
             wide = np.zeros((rows, 8), np.uint8)
             wide[:, :width] = codes
             packed = to_arrow(wide.view(np.uint64).reshape(-1)).dictionary_encode()
@@ -196,7 +196,7 @@ class FlagTexts:
 
 class DecidedTexts:
     """Trips (0 or 1) and commands of drives as text. encode: makes of a column's name and a text
-    what stands in the file; trips are then true and false."""
+    what is in the file; trips are then true and false."""
 
     def __init__(self, bench: Bench, decimal: str = ".", encode: Encode | None = None) -> None:
         self.bench, self.decimal, self.encode = bench, decimal, encode

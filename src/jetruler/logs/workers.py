@@ -34,7 +34,7 @@ _WILD = "*?["
 
 @dataclass(frozen=True)
 class Task:
-    """One log, its result, and where its events go, if they are wanted."""
+    """One log, its result, and where its events go, if they are needed."""
 
     log: Path
     out: Path
@@ -50,7 +50,7 @@ class Task:
 
 
 def is_many(log: str | PathLike[str], out: str | PathLike[str]) -> bool:
-    """Whether a log's name stands for many (a folder, a pattern), or its output for a folder."""
+    """Whether a log's name represents many (a folder, a pattern), or its output for a folder."""
     if str(log) == "-":
         return False
     pattern = _is_pattern(str(log)) and not Path(log).exists()
@@ -66,7 +66,7 @@ def planned(
 ) -> list[Task]:
     """A task a log, sorted by name. logs: files, folders, and patterns with * and **.
 
-    out: a folder; results stand in it as the logs stand below the folder they have in common.
+    out: a folder, which mirrors the logs' folders below the one that they have in common.
     Raises `LogError` where there is no log, where two results would have the same name, and for
     an output that is a file.
     """
@@ -102,7 +102,7 @@ def planned(
         if same_file(result, log):
             raise LogError(f"{log}: its result would replace it; name another folder")
         if (name := one_name(result)) in taken:
-            raise LogError(f"{log}: its result would stand where that of {taken[name]} stands")
+            raise LogError(f"{log}: its result has the same name as that of {taken[name]}")
         taken[name] = log
         message = None if events is None else Path(events).absolute() / _renamed(place, "csv")
         tasks.append(Task(log, result, message))
@@ -110,7 +110,7 @@ def planned(
 
 
 def _found(given: str, out: Path) -> tuple[list[Path], Path]:
-    """The logs that a name stands for, and the folder that their tree starts from."""
+    """The logs that a name represents, and the folder that their tree starts from."""
     path = Path(given).absolute()
     if path.is_dir():
         if same_file(path, out):
@@ -218,7 +218,7 @@ def sweep(task: Task) -> None:
                     part.unlink()
 
 
-#: A log at which so many workers died is not tried again.
+#: A log at which this many workers died is not tried again.
 MOST_DEATHS = 2
 
 

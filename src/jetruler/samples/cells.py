@@ -71,7 +71,7 @@ def nulls_of(cells: pa.Array) -> Truths:
 
 
 def numbers_of(cells: pa.Array) -> AnyArray:
-    """An array of numbers as NumPy's, without a copy; what stands where a cell is null is left
+    """An array of numbers as NumPy's, without a copy; what is where a cell is null is left
     open."""
     kind = _NUMBERS[cells.type]
     start = cells.offset

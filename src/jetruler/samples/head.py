@@ -12,9 +12,9 @@ from ..core.ruler.units import many
 from .shapes import Noise, Shape, is_data, is_value, names_in, shape_of, split
 from .source import ColumnError
 
-#: Lines with something in them that show the form, and the bytes in which they stand.
+#: Lines with something in them that show the form, and the bytes in which they are.
 HEAD_LINES, HEAD_BYTES = 256, 48 * 1024
-#: So many lines of the same words are no chance.
+#: This many lines of the same words are no chance.
 QUOTED = 5
 #: A column's name is shorter than this.
 LONGEST_NAME = 2**17
@@ -45,7 +45,7 @@ class Head:
 
 @dataclass
 class Above:
-    """What stands above the first sample."""
+    """What is above the first sample."""
 
     comment: str
     lines: int = 0
@@ -169,7 +169,7 @@ class _Lines:
         return replace(found, shape=replace(shape, names=names))
 
     def _with_header(self, found: Head, same_count: Sequence[int]) -> Head:
-        """The form with the names that stand above the first sample, if some do."""
+        """The form with the names that are above the first sample, if some do."""
         lines, first, form = self.lines, self.content[0], self.form
         shape, start = found.shape, found.begin
         if form.header is False:
@@ -205,7 +205,7 @@ class _Lines:
         )
 
     def _asked(self, index: int) -> bool:
-        """Whether a line names a column that is wanted."""
+        """Whether a line names a column that is needed."""
         return not self.wanted.isdisjoint(_names(self.lines[index], self._sign(index)))
 
     def _sign(self, index: int) -> str:

@@ -42,7 +42,7 @@ class Kind(Protocol):
         """A column."""
 
     def beside(self, frame: Any) -> tuple[str, Callable[[], pa.Array]] | None:
-        """A name and the values of what stands beside the columns and may tell the time."""
+        """A name and the values of what is beside the columns and may tell the time."""
 
     def changed(self, frame: Any, left_out: Sequence[Any], new: Mapping[str, NewColumn]) -> Any:
         """The frame without some columns and with new ones behind the others."""
@@ -373,7 +373,7 @@ def _starts_as_parquet(path: Log) -> bool:
         with Path(path).open("rb") as file:
             return file.read(4) == PARQUET_MAGIC
     except OSError:
-        return False  # whoever opens it in earnest says why
+        return False  # whoever opens it really says why
 
 
 FEWEST_ROWS, MOST_ROWS = 2**14, 2**18

@@ -176,7 +176,7 @@ class Pass(Protocol):
 
 
 class EveryPass:
-    """What passes share: all columns of samples may come as integers, times are wanted, and the log
+    """What passes share: all columns of samples may come as integers, times are needed, and the log
     is read to its end."""
 
     integers: Iterable[int] = ()

@@ -1,6 +1,6 @@
 """How lines are written, found out by one rule: cells, pairs, numbers between words, or JSON.
 
-A line shows a shape: what stands between its numbers. The form is that of the first lines that
+A line shows a shape: what is between its numbers. The form is that of the first lines that
 agree. From then on what has another shape is no sample.
 """
 
@@ -70,8 +70,8 @@ class Shape:
     """What lines of one form share.
 
     kind: one of the formats of text. delimiter: between cells; " " for blanks. width: how many
-    cells. names: of the columns; those of pairs and JSON grow. stamped: whether a time stands in
-    front. brackets: whether each line stands in some. words: what stands between the numbers.
+    cells. names: of the columns; those of pairs and JSON grow. stamped: whether a time is in
+    front. brackets: whether each line is in some. words: what is between the numbers.
     header: whether the first line has the names.
     """
 

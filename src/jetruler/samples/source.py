@@ -392,13 +392,13 @@ class LogReader(ABC):
         self.unnamed = False
         """Whether columns have numbers for names, as in a log without a header."""
         self.first_line = ""
-        """What stands where the first sample should."""
+        """What is where the first sample should."""
         self.noise = Noise()
         """Lines that were no samples."""
         self.comments = 0
         self.blank_lines = 0
         self.quotes: list[tuple[int, int]] = []
-        """Lines in which a quote opens that is never closed (0), or whose cell goes on for so many
+        """Lines in which a quote opens that is never closed (0), or whose cell spans this many
         lines."""
         self.late: dict[str, int] = {}
         """Fields that came when the columns were settled, and how many values of each were left
@@ -451,7 +451,7 @@ class LogReader(ABC):
         """Close what is open."""
 
     def position(self, column: str | int) -> int:
-        """Where a column stands, by its name or its number from 1. Raises `ColumnError`."""
+        """Where a column is, by its name or its number from 1. Raises `ColumnError`."""
         return position_in(self.columns, column, self.name, self.line_format)
 
     @property
@@ -466,7 +466,7 @@ class LogReader(ABC):
         return [text for text in (line_format, self.noise.words) if text]
 
     def positions(self, columns: Iterable[str | int]) -> set[int]:
-        """Where those of some columns stand that the log has."""
+        """Where those of some columns are that the log has."""
         columns, names = list(columns), [name.strip() for name in self.columns]
         numbers = range(1, len(names) + 1)
         there = {c - 1 for c in columns if isinstance(c, int) and c in numbers}
@@ -474,7 +474,7 @@ class LogReader(ABC):
 
 
 def position_in(columns: Sequence[str], column: str | int, log: str, line_format: str = "") -> int:
-    """Where a column stands, by its name or its number from 1. said: how lines are read, where that
+    """Where a column is, by its name or its number from 1. said: how lines are read, where that
     is not as usual. Raises `ColumnError`."""
     names = [name.strip() for name in columns]
     if isinstance(column, int) and column <= len(names):

@@ -22,14 +22,14 @@ from .times import LogClock, find_time_column
 
 #: A line longer than this is none.
 LONGEST = 1 << 16
-#: So many lines are waited for a column that those before do not have.
+#: This many lines are waited for a column that those before do not have.
 LINES_WITHOUT = 20
 
 
 @dataclass(frozen=True)
 class Taken:
     """Samples as they came. at: when each arrived; texts, times: when each was taken, as text and
-    in seconds; columns: the samples of each column that is wanted."""
+    in seconds; columns: the samples of each column that is needed."""
 
     at: Array
     texts: pa.Array

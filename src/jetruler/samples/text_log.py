@@ -226,7 +226,7 @@ class JsonBlocks(BlockReader):
         return Read(batch, number + 1, comments, blank, late=late, noise=noise)
 
 
-#: From here on a float64 stands for more than one whole number.
+#: From here on a float64 represents more than one whole number.
 _WHOLE_NUMBERS = 2.0**53
 
 

@@ -75,12 +75,12 @@ class LogClock:
         return "sample" if self.step is None else "time_s"
 
     def times(self, rows: RowBatch, first: int) -> Array:
-        """Times of some rows in seconds, in order; numbers of rows where nobody knows."""
+        """Times of some rows in seconds, in order; numbers of rows if it is unknown."""
         if self.column is None:
             numbers = np.arange(first, first + rows.rows, dtype=np.float64)
             return numbers if self.step is None else numbers * self.step
         times = self.column.seconds(rows.columns[self.column.index])
-        if rows.torn.size:  # what stands there need not be the time
+        if rows.torn.size:  # what is there need not be the time
             times = times.copy()
             times[rows.torn] = np.nan
         return self._beyond_midnight(times) if self.column.is_of_day else times
@@ -95,7 +95,7 @@ class LogClock:
         return times + days
 
     def interval(self, rows: RowBatch) -> float | None:
-        """The usual time between two of some rows, in seconds; None where nobody knows."""
+        """The usual time between two of some rows, in seconds; None if it is unknown."""
         if self.column is None:
             return self.step
         return self.column.interval(rows.columns[self.column.index])
@@ -126,7 +126,7 @@ def find_time_column(
     ----------
     batch : first batch of the log.
     used : positions of the columns that hold counts, and so no times.
-    by_name : whether a name is wanted: too few rows are known to tell by growth.
+    by_name : whether a name is needed: too few rows are known to tell by growth.
 
     Returns
     -------

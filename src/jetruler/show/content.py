@@ -129,7 +129,7 @@ class ReportRequest:
     findings: Sequence[Finding] = ()
     comparisons: Sequence[Comparison] = ()
     made_from: Sequence[tuple[str, str]] = ()
-    """What stands at its end: the bench file, the log, the version, the date."""
+    """What is at its end: the bench file, the log, the version, the date."""
 
 
 def content(wanted: ReportRequest) -> Iterator[Block]:
@@ -252,7 +252,7 @@ def _gives(channel: Channel, at: float) -> bool:
 
 def _quarters(channel: Channel) -> list[float]:
     """Raw values at the quarters of the range that reads something within the limits and the
-    clamp: what stands beyond would be the same end three times."""
+    clamp: what is beyond would be the same end three times."""
     if not _has_range(channel):
         return []
     raw = np.asarray(raw_samples(channel.ruler), np.float64)
@@ -442,7 +442,7 @@ def md(text: str) -> str:
 
 
 def fence(text: str) -> str:
-    """What stands around a block of plain text in Markdown: longer than any such sign in it."""
+    """What is around a block of plain text in Markdown: longer than any such sign in it."""
     return "`" * max(3, 1 + max(map(len, re.findall("`+", text)), default=0))
 
 
@@ -474,7 +474,7 @@ def _environment(form: Form) -> Environment:
 def written(
     title: str, blocks: Sequence[Block], form: Form, folder: str
 ) -> tuple[str, dict[str, bytes]]:
-    """Return the text of a report, and the files that stand beside it, by name. folder: where
+    """Return the text of a report, and the files that are beside it, by name. folder: where
     those are, as the text names it."""
     kind = PICTURES[form]
     files: dict[str, bytes] = {}
@@ -499,7 +499,7 @@ def written(
 
 
 def _inline(svg: str, name: str) -> str:
-    """An SVG that can stand beside others in one page: without its head, its names its own."""
+    """An SVG that can be beside others in one page: without its head, its names its own."""
     svg = svg[svg.index("<svg") :]
     svg = re.sub(r'\bid="([^"]+)"', rf'id="{name}-\1"', svg)
     svg = re.sub(r'(xlink:href|href)="#([^"]+)"', rf'\1="#{name}-\2"', svg)

@@ -120,7 +120,7 @@ def _axis(name: str, unit: str | None) -> str:
     return f"{name} ({symbol(unit)})" if unit else name
 
 
-#: So many dots are drawn at most; a longer log is thinned evenly.
+#: This many dots are drawn at most; a longer log is thinned evenly.
 DOTS = 5000
 
 
@@ -180,7 +180,7 @@ def _title(sentence: str) -> str:
     return sentence.split(":")[0]
 
 
-#: Lines of the sources, the largest first: told apart by colour and dash.
+#: Lines of the sources, the largest first: distinguished by colour and dash.
 _STYLES = ((BLUE, "-"), (RED, "-"), (AMBER, "-"), (GREY, "-"), (BLUE, "--"), (RED, "--"))
 
 

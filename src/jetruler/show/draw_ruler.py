@@ -158,7 +158,7 @@ def _true_edge(
     ticks, fine = _ticks(channel, 20, over), _ticks(channel, 100, over)
     zoned = edge_kind(channel.ruler) is EdgeKind.ZONES
     lines = [t.raw for t in ticks if t.is_line]
-    # The cursor's label, below the plate, has so many signs in its own size.
+    # The cursor's label, below the plate, has this many signs in its own size.
     signs = 0 if at is None else len(channel.shown(channel.ruler(at))) + 4
     half = 0.8 * signs * sign * (over[1] - over[0])
     hidden = [line for line in lines if at is not None and abs(line - at) < half]
@@ -167,7 +167,7 @@ def _true_edge(
     for tick, place in labelled(ticks, over, at, 1.3 * sign if zoned else sign):
         if zoned and tick.is_line and place in hidden:
             continue
-        if zoned and tick.is_line:  # an edge's number stands under the plate, beside its line
+        if zoned and tick.is_line:  # an edge's number is under the plate, beside its line
             ax.text(place, -0.05, tick.label, color=JET, fontsize=10, ha="center", va="top")
         else:
             style = {"fontsize": 13, "fontweight": "bold"} if zoned else {"fontsize": 11}
@@ -323,7 +323,7 @@ def _sampled(channel: Channel) -> tuple[Array, Array]:
     return raw, channel.ruler(raw)
 
 
-#: Results of so many steps are drawn as dots.
+#: Results of this many steps are drawn as dots.
 DOTS = 60
 #: Characters of a worked line that number lines of 12.4 inches are wide.
 WIDE = 135
@@ -333,7 +333,7 @@ ROW, NARROW = 0.95, 9.0
 
 @dataclass(frozen=True)
 class _Stage:
-    """One number line: its values over the raw range, and where a value stands from 0 to 1."""
+    """One number line: its values over the raw range, and where a value is from 0 to 1."""
 
     values: Array
     unit: str | None
@@ -356,7 +356,7 @@ class _Stage:
         return (value - self.low) / (self.high - self.low)
 
     def holds(self, value: float) -> bool:
-        """Whether a value stands on the line."""
+        """Whether a value is on the line."""
         slack = 1e-9 * (self.high - self.low)
         return self.low - slack <= value <= self.high + slack
 

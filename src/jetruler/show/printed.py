@@ -85,7 +85,7 @@ def table_width(table: TextTable, encoded: Callable[[str], str] = str) -> int:
 
 
 WIDTH, HEIGHT, MARGIN = 720, 96, 40
-#: Ticks that are wanted on each edge, and how near two labels may come.
+#: Ticks that are needed on each edge, and how near two labels may come.
 RAW, TRUE, ROOM = 8, 10, 34
 _STYLE = 'font-family="sans-serif" font-size="12" text-anchor="middle" fill="currentColor"'
 

@@ -114,7 +114,7 @@ _SOURCES: dict[str, Kind] = {
 
 
 def _source_part(channel: Channel, at: float | None, now: float | None) -> Part:
-    """The sensor as what it hands over: a voltage, a current, pulses, a distance, or any other
+    """The sensor as what it gives: a voltage, a current, pulses, a distance, or any other
     quantity."""
     own = [law for law in channel.chain.laws if law.sensor_kind in _IN_VOLTS]
     if own:  # a bridge is fed, and the others are sources of millivolts
@@ -131,10 +131,10 @@ def _source_part(channel: Channel, at: float | None, now: float | None) -> Part:
     return Part(drawn, "", label, "" if at is None else shown(at, edge.takes))
 
 
-#: Kinds of sensors that hand over a voltage of their own.
+#: Kinds of sensors that give a voltage of their own.
 _IN_VOLTS = ("thermocouple", "strain gauge", "load cell")
 
-#: Parameters of a law that stand beside its sensor, at most; longer ones stand below one another.
+#: Parameters of a law that are beside its sensor, at most; longer ones are below one another.
 FEW, LONG = 3, 30
 
 
@@ -248,7 +248,7 @@ _PARTS: dict[type, Callable[[Channel, int, float, float], tuple[Part, ...]]] = {
 
 
 def _kind(channel: Channel, place: int) -> Kind:
-    """What stands in the sensor's leg, by the law behind the divider."""
+    """What is in the sensor's leg, by the law behind the divider."""
     behind = channel.chain.laws[place + 1 : place + 2]
     return cast(Kind, behind[0].sensor_kind) if behind and behind[0].sensor_kind else "resistive"
 
@@ -312,7 +312,7 @@ NARROWEST = 22.0
 
 
 def draw_circuit(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
-    """Draw it. at: a raw value; what each part does then stands beside it, in blue."""
+    """Draw it. at: a raw value; what each part does then is beside it, in blue."""
     circuit = circuit_of(channel, at)
     wide, high = inches_of(ax)
     scale = min(1.0, wide / FULL[0], high / FULL[1])

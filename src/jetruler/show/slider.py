@@ -27,7 +27,7 @@ from ..core.ruler.units import number, raw_symbol, rounded, shown, significant, 
 from ..core.uncertainty.budget import expanded_uncertainty
 from .ticks import EdgeKind, Tick, edge_kind, labelled, round_step, round_values, true_ticks
 
-#: Stops of a handle: every count of up to 12 bits, or so many steps of a wider one.
+#: Stops of a handle: every count of up to 12 bits, or this many steps of a wider one.
 STOPS = 4096
 #: The drawing, in its own units.
 WIDTH, HEIGHT, MARGIN = 1000, 190, 40
@@ -103,7 +103,7 @@ def packed(data: Any) -> str:
 
 def slider(channel: Channel, at: float | None = None, script: bool = True) -> str:
     """The component; a sentence where the ruler has no ends to slide between. script: whether its
-    style and script stand before it; a page needs them once."""
+    style and script are before it; a page needs them once."""
     try:
         raw = stops(channel)
     except JetRulerError as error:

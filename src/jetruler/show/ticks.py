@@ -1,4 +1,4 @@
-"""Where the ticks of a ruler stand, and what they say: round values, decades, the edges of zones,
+"""Where the ticks of a ruler are, and what they say: round values, decades, the edges of zones,
 the steps of rounded results."""
 
 from __future__ import annotations
@@ -30,8 +30,8 @@ class EdgeKind(Enum):
 
 @dataclass(frozen=True)
 class Tick:
-    """A mark on an edge: the raw value it stands at, the value it shows, and its label. is_line:
-    whether a line stands there; the name of a zone stands between lines."""
+    """A mark on an edge: the raw value it is at, the value it shows, and its label. is_line:
+    whether a line is there; the name of a zone is between lines."""
 
     raw: float
     value: float
@@ -39,9 +39,9 @@ class Tick:
     is_line: bool = True
 
 
-#: A result of so many different numbers is read by its steps.
+#: A result of this many different numbers is read by its steps.
 STEPS = 40
-#: Values that are so many times one another, with most of them crammed at one end, are decades.
+#: Values that are this many times one another, with most of them crammed at one end, are decades.
 DECADES, CRAMMED = 50.0, 0.2
 
 
@@ -63,7 +63,7 @@ def round_values(low: float, high: float, many: int) -> list[float]:
 
 
 def decades(low: float, high: float, many: int) -> list[float]:
-    """1, 2 and 5 times each power of ten from low to high, or the powers alone, or every so many of
+    """1, 2 and 5 times each power of ten from low to high, or the powers alone, or every nth of
     them: at most about `many`."""
     powers = range(math.floor(math.log10(low)), math.ceil(math.log10(high)) + 1)
     for steps in ((1, 2, 5), (1, 3), (1,)):
@@ -111,7 +111,7 @@ def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = Non
     """The marks of the true edge, where the ruler itself puts them, from low to high raw values.
 
     limits: values outside are left out. Where the ruler passes a value several times, each
-    passage has its tick; along a flat stretch the tick stands at its end. Zones have a line at each
+    passage has its tick; along a flat stretch the tick is at its end. Zones have a line at each
     edge, with the edge's number, and their names between.
     """
     raw, values = _values(ruler)
@@ -129,7 +129,7 @@ def true_ticks(ruler: Ruler, many: int, limits: tuple[float, float] | None = Non
         wanted = [(value, short(value)) for value in decades(low, high, many)]
     else:
         wanted = [(value, number(value)) for value in round_values(low, high, many)]
-    if any(law.role is Role.ROUND for law in ruler.laws):  # a number stands over all its counts
+    if any(law.role is Role.ROUND for law in ruler.laws):  # a number is over all its counts
         middles = _middles(raw, values)
         ticks = [
             Tick(place, value, label)
@@ -186,7 +186,7 @@ def _zone_ticks(ruler: Ruler, raw: Array, values: Array) -> list[Tick]:
 def _step_ticks(
     raw: Array, values: Array, many: int, limits: tuple[float, float] | None
 ) -> list[Tick]:
-    """A tick where each number begins, or each so many of them, evenly; the last one always."""
+    """A tick where each number begins, or each this many of them, evenly; the last one always."""
     runs = _runs(raw, values)
     shown = sorted({value for _, value in runs})
     if limits is not None:
@@ -231,7 +231,7 @@ def labelled(
     ticks: list[Tick], over: tuple[float, float], at: float | None, sign: float = 0.0085
 ) -> list[tuple[Tick, float]]:
     """The ticks whose labels leave room for one another and for the cursor, and where the labels
-    stand: on the plate. At equal steps where these fit; else the ends and the roundest. sign: how
+    are: on the plate. At equal steps where these fit; else the ends and the roundest. sign: how
     much of the raw range a sign is wide."""
     span = over[1] - over[0]
 

@@ -30,7 +30,7 @@ def target_named(name: str) -> Target:
     return TARGETS[name]
 
 
-#: The language that a file's name stands for.
+#: The language that a file's name represents.
 SUFFIXES = {".h": "c", ".c": "c", ".py": "python", ".st": "st"}
 
 

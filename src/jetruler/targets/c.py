@@ -57,7 +57,7 @@ def with_struct(e: Exported) -> list[str]:
 
 
 def as_float(e: Exported) -> list[str]:
-    """A function that gives the whole result of the program as a float, where that is wanted."""
+    """A function that gives the whole result of the program as a float, if that is needed."""
     if not e.as_float:
         return []
     over = f" / {e.wanted.scale}.0f" if e.wanted.scale != 1 else ""

@@ -22,7 +22,7 @@ FUNCTIONS = frozenset(
     ("log", "log10", "exp", "sqrt", "abs", "sin", "cos", "tan", "asin", "acos", "atan")
 )
 
-#: What stands for "no value", since REAL has no NaN that every controller agrees on.
+#: What represents "no value", since REAL has no NaN that every controller agrees on.
 NO_REAL = "-1.0E30"
 
 
@@ -64,7 +64,7 @@ def with_struct(e: Exported) -> list[str]:
 
 
 def as_float(e: Exported) -> list[str]:
-    """A function that gives the whole result of the program as a REAL, where that is wanted."""
+    """A function that gives the whole result of the program as a REAL, if that is needed."""
     if not e.as_float:
         return []
     kind, none = _KINDS[e.program.arith], -LARGEST[e.program.arith] - 1

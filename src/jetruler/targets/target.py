@@ -97,7 +97,7 @@ SIGNS: dict[type[ast.AST], str] = {
 
 
 def about(e: Exported, bench: Bench, version: str) -> list[str]:
-    """What stands above a conversion: what it is, how it is computed, and the proof."""
+    """What is above a conversion: what it is, how it is computed, and the proof."""
     c = e.channel
     unit = symbol(c.unit) if c.unit != "zone" else ""
     lines = [f"{c.name}: {c.about}" if c.about else c.name]

@@ -122,7 +122,7 @@ class LiveApp(App[int]):
 
     @property
     def base(self) -> Screen[Any]:
-        """The view itself, also while something stands over it."""
+        """The view itself, also while something is over it."""
         return self.screen_stack[0]
 
     # What is on the screen.
@@ -201,7 +201,7 @@ class LiveApp(App[int]):
             await self._draw(shot)
 
     async def on_resize(self) -> None:
-        """Draw it anew in the new size."""
+        """Draw it again in the new size."""
         if self.shot is not None and self.base.query("#head"):
             await self._draw(self.shot)
 
@@ -287,7 +287,7 @@ class LiveApp(App[int]):
     async def _rows(
         self, box: object, kind: type[Row], names: list[str], head: bool = False
     ) -> list[Row]:
-        """The rows of a box, made anew where its names have changed."""
+        """The rows of a box, made again where its names have changed."""
         assert isinstance(box, Vertical | VerticalScroll)
         rows = list(box.query(Row))
         wanted = [*([""] if head and names else []), *names]

@@ -55,7 +55,7 @@ def head(shot: Snapshot, width: int) -> Text:
 
 
 def columns_head(shot: Snapshot, view: str, span: float, width: int) -> Text:
-    """What stands above the channels, with the raw values' unit where they have one."""
+    """What is above the channels, with the raw values' unit where they have one."""
     if view != "rulers":
         before, room = trace_room(width)
         left = f"{'channel':<{NAME}}{'value':>{VALUE}}"
@@ -338,7 +338,7 @@ def bar_room(width: int) -> int:
 
 
 def gate_at(width: int) -> range:
-    """The cells in which a drive's gate stands."""
+    """The cells in which a drive's gate is."""
     start = BAR_AT + bar_room(width) + 2
     return range(start, start + 4)
 

@@ -50,7 +50,7 @@ def trace_rows(
 
     A column of dots reaches from the lowest to the highest value that came in its time, and on to
     the column before, so that a line is seen and no spike is lost. plain: there is no colour, so
-    that flags stand below the line."""
+    that flags are below the line."""
     dots = _dots(window, ends, ACROSS * width, DOWN * height)
     cells = dots.reshape(height, DOWN, width, ACROSS)
     codes = np.einsum("hdwa,da->hw", cells.astype(np.int64), _BITS)

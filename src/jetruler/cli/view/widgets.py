@@ -27,7 +27,7 @@ FINE, COARSE = 1.0, 20.0
 @dataclass(frozen=True)
 class Key:
     """A key: as Textual calls it, what the view does, and how help and footer write them. short:
-    its word in the footer, where it stands there. always: also while something is typed."""
+    its word in the footer, where it is there. always: also while something is typed."""
 
     keys: str
     action: str
@@ -67,7 +67,7 @@ KEYS: tuple[Key, ...] = (
     Key("f", "feed", "f", "feed a drive from another channel"),
     Key("plus", "span(1)", "+ -", "a longer or shorter time"),
     Key("minus", "span(-1)", "", ""),
-    Key("r", "reset_ends", "r", "look for the ends anew"),
+    Key("r", "reset_ends", "r", "look for the ends again"),
     Key("e", "ends", "e", "the ends become marks"),
     Key("m", "mark", "m", "mark this moment, and name it"),
     Key("o", "mode", "o", "choose a drive's mode"),

@@ -206,7 +206,7 @@ class Bench(Mapping[str, Channel]):
         How its logs and streams are written.
     converter : Converter, optional
         The converter that its channels share, where the file has a table `[converter]`; each
-        channel's own stands in its ruler.
+        channel's own is in its ruler.
     derived : dict[str, DerivedChannel], optional
         The channels that are computed from others; those among `channels` go here. As a mapping
         a bench has both.
@@ -238,7 +238,7 @@ class Bench(Mapping[str, Channel]):
     """How its logs and streams are written."""
     converter: Converter | None = None
     """The converter that its channels share, where the file has a table `[converter]`; each
-    channel's own stands in its ruler."""
+    channel's own is in its ruler."""
     derived: dict[str, DerivedChannel] = field(default_factory=dict)
     """The channels that are computed from others; those among `channels` go here. As a mapping a
     bench has both."""
@@ -335,7 +335,7 @@ class Bench(Mapping[str, Channel]):
         return len(self.channels) + len(self.derived)
 
     def convert(self, frame: Any, **options: Any) -> Any:
-        """Convert a frame of counts into the like frame of values.
+        """Convert a frame of counts into the same type of frame with values.
 
         The result has the columns that no channel uses, then a column `<channel>_<unit>` for each
         channel, then `flags`, a category of words.
@@ -364,7 +364,7 @@ class Bench(Mapping[str, Channel]):
         return OUTER.convert_frame(self, frame, **options)
 
 
-#: Where a bench is wanted: one, or its file by path, or open.
+#: Where a bench is needed: one, or its file by path, or open.
 BenchLike: TypeAlias = Bench | str | PathLike[str] | IO[Any]
 
 

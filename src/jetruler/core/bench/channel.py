@@ -267,7 +267,7 @@ class Channel:
     def __call__(
         self, counts: Any, out: Array | None = None, threads: int = 1, units: bool = False
     ) -> Any:
-        """Values: a float for one count, and the like of whatever else is given, as of a ruler."""
+        """Values: a float for one count, and the same type for anything else, as of a ruler."""
         return self.ruler(counts, out, threads, units)  # type: ignore[call-overload]
 
     def plot(self, ax: Any = None) -> Any:
@@ -407,7 +407,7 @@ class CodeTable:
         return indices if indices.dtype == np.int32 else indices.astype(np.int32)
 
     def histogram(self, indices: AnyArray) -> AnyArray:
-        """How many samples stand at each place."""
+        """How many samples are at each place."""
         return np.bincount(indices, minlength=self.values.size)
 
     def read(self, indices: AnyArray, unit: str | None = None) -> Reading:
@@ -425,12 +425,12 @@ def raw_from(channel: Channel, text: Quantityish, place: str, *, whole: bool = F
         Whose raw value it is.
     text : float | str
         A number is raw. A text may have a unit: `700 count`, `50 %` of the range, what the channel
-        reads (`90 degC`), or what stands anywhere on its chain, from the pin on (`3.42 V`,
+        reads (`90 degC`), or what is anywhere on its chain, from the pin on (`3.42 V`,
         `3.9 kohm`); it goes back through the laws before.
     place : str
         What messages call it.
     whole : bool, default False
-        Whether counts are wanted, as a converter gives them.
+        Whether counts are needed, as a converter gives them.
 
     Raises
     ------

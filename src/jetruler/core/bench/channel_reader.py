@@ -58,7 +58,7 @@ class ChannelReader:
     def add(
         self, counts: AnyArray, missing: AnyArray | None = None, times: Array | None = None
     ) -> tuple[AnyArray, Reading]:
-        """The counts that the values stand for, and the reading. times: in seconds, where there is
+        """The counts that the values represent, and the reading. times: in seconds, where there is
         a clock."""
         reading = read_flagged(self.channel, counts, missing)
         smoother = self._smoother

@@ -1,5 +1,5 @@
 """A source's time as seconds that never go back: what decides goes on even where the source's own
-clock stands still, leaps, or cannot be read."""
+clock stops, leaps, or cannot be read."""
 
 from __future__ import annotations
 
@@ -10,15 +10,15 @@ import numpy as np
 
 from ..numerics import AnyArray, Array, Truths, steps_of
 
-#: A step of a source's time is a jump if it is longer than this (s) and than so many of the longest
+#: A step of a source's time is a jump if it is longer than this (s) and this many of the longest
 #: step before: a board that began its time again, or a cell that was misread.
 JUMP, TIMES = 60.0, 100.0
-#: Nobody samples more seldom than every so many seconds: four months.
+#: The longest sampling interval in seconds: four months.
 SANE = 1e7
-#: A time stands still if it does not grow for so many seconds, and for so many of its usual steps:
+#: A time stops if it does not grow for this many seconds, and for this many of its usual steps:
 #: times to whole seconds come several times each.
 STILL, STEPS = 1.0, 3.0
-#: So many samples tell the usual step of a source without times of arrival.
+#: This many samples tell the usual step of a source without times of arrival.
 USUAL = 256
 
 
@@ -26,9 +26,9 @@ USUAL = 256
 class Clock:
     """Seconds that never go back and never leap.
 
-    Where a source's time stands still, leaps, goes back or cannot be read, the clock goes on by the
+    Where a source's time stops, leaps, goes back or cannot be read, the clock goes on by the
     times of arrival, or else by the source's usual step (once 256 samples have told it). Where it
-    leaps or goes back, the sample is a restart too: what counts time begins anew there.
+    leaps or goes back, the sample is a restart too: what counts time starts again there.
 
     Attributes
     ----------
@@ -67,7 +67,7 @@ class Clock:
         self, times: AnyArray | list[float], arrivals: AnyArray | list[float] | None = None
     ) -> tuple[Array, Truths]:
         """The clock at each sample, and where it restarts. times: of the source, in s. arrivals:
-        when each sample came, in s of another clock; None where nobody knows."""
+        when each sample came, in s of another clock; None if it is unknown."""
         t = np.array(times, dtype=np.float64)
         nothing: Truths = np.zeros(t.size, np.bool_)
         self.faults = nothing
@@ -92,7 +92,7 @@ class Clock:
         clock = self._clock(t, steps, beside)
         self.why = ""
         for words, faults in (
-            ("cannot be read", unread), ("leaps", restarts), ("stands still", stuck),
+            ("cannot be read", unread), ("leaps", restarts), ("stops", stuck),
         ):  # fmt: skip
             self.why = words if faults[-1] else self.why
         self._last, self._beside = float(t[-1]), float(beside[-1])
@@ -181,7 +181,7 @@ class Clock:
         return jumps
 
     def later(self, seconds: float) -> tuple[float, Array | None]:
-        """The source's time and that of arrival so many seconds after the last sample."""
+        """The source's time and that of arrival this many seconds after the last sample."""
         time = seconds if math.isnan(self._last) else self._last + seconds
         return time, np.array([self._beside + seconds]) if math.isnan(self._step) else None
 

@@ -78,7 +78,7 @@ def _raw_ends(before: Ruler, ends: tuple[float, ...]) -> tuple[float, float] | N
 
 
 def rail_faults(channel: Channel) -> int:
-    """Return the rail flags, as bits, that tell of a fault of this channel.
+    """Return the rail flags, as bits, that indicate a fault of this channel.
 
     A rail is a fault where the laws have no value there, or where it lies clearly beyond what the
     channel spans; it is an end where the channel's own travel reaches it. `Channel.rails` says so
@@ -111,14 +111,14 @@ def alarm_mask(channel: Channel) -> int:
 
 
 def fault_mask(channel: Channel) -> int:
-    """Return the flags, as bits, that tell of a fault of this channel: all but a value below or
+    """Return the flags, as bits, that indicate a fault of this channel: all but a value below or
     above a limit, and a rail that is only an end."""
     all_flags = sum(Flag)
     ends = int(Flag.LOW_RAIL | Flag.HIGH_RAIL) & ~rail_faults(channel)
     return int(all_flags) & ~int(NO_FAULTS) & ~ends
 
 
-#: Flags that tell of a fault.
+#: Flags that indicate a fault.
 FAULTS = tuple(name for flag, name in FLAG_NAMES.items() if not flag & NO_FAULTS)
 
 #: Conditions that look for a movement within a time.
@@ -144,7 +144,7 @@ def mask_of(names: tuple[str, ...]) -> int:
 
 def faults_of(names: tuple[str, ...] | bool | None, channel: Channel | None) -> int:
     """Return the flags that count as a fault of a channel, as bits: those that are named, else
-    all that tell of one."""
+    all that indicate one."""
     if names is not True and names != FAULTS:
         return mask_of(names or ())
     if channel is None:
@@ -361,7 +361,7 @@ class Conditioner:
         return self._held.add(moved, known & ~moved)
 
     def restart(self) -> None:
-        """Time begins anew: nothing is remembered of a change under way."""
+        """Time starts again: nothing is remembered of a change under way."""
         self._highs, self._lows = _Window(), _Window()
 
     def _moved(self, t: Array, x: Array) -> Truths:
@@ -383,7 +383,7 @@ class Conditioner:
 
 @dataclass
 class _Window:
-    """The largest value of the last so many seconds. Only samples that can still become the
+    """The largest value within a time. Only samples that can still become the
     largest are kept: those larger than everything after them."""
 
     _t: Array = field(default_factory=lambda: np.empty(0))

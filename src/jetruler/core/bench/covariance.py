@@ -47,7 +47,7 @@ class FitCovariance:
     Raises
     ------
     ParameterError
-        For a matrix that is no covariance of so many parameters.
+        For a matrix that is no covariance of this many parameters.
 
     Examples
     --------
@@ -115,7 +115,7 @@ class FitCovariance:
         if not indices:
             raise ParameterError("law", self.law, "the name of one of the channel's laws")
         if self.which not in range(1, len(indices) + 1):
-            why = f"so many laws are called {self.law}"
+            why = f"the number of laws called {self.law}"
             raise ParameterError("which", self.which, f"1 to {len(indices)}", why)
         index = indices[self.which - 1]
         for name in self.parameters:
@@ -136,7 +136,7 @@ def path_of(name: str) -> tuple[str, tuple[int, ...]]:
 
 
 def number_in(law: Law, field: str, inside: tuple[int, ...]) -> Any:
-    """What stands at a place of a law; None where there is nothing."""
+    """What is at a place of a law; None where there is nothing."""
     if field not in {one.name for one in dataclasses.fields(law)}:  # type: ignore[arg-type]
         return None
     value = getattr(law, field)
@@ -261,8 +261,8 @@ class Correlation:
         return np.full((n, n), float(self.r)) + (1.0 - self.r) * np.eye(n)
 
     def places(self, laws: Sequence[Law]) -> list[tuple[int, str, tuple[int, ...]]]:
-        """Where the parameters stand: law, field, and place inside. Raises `ParameterError` for
-        one that is not there, has no tolerance, or stands in several laws."""
+        """Where the parameters are: law, field, and place inside. Raises `ParameterError` for
+        one that is not there, has no tolerance, or is in several laws."""
         found = []
         for name in self.parameters:
             indices, field, inside = found_by(

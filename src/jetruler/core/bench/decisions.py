@@ -39,7 +39,7 @@ class Decided:
     events : list[TripEvent]
         Where trips turned on or off, in order of time.
     clock_faults : Truths
-        Where the source's clock was of no use: it stands still, leaps, or cannot be read.
+        Where the source's clock was of no use: it stops, leaps, or cannot be read.
 
     Examples
     --------
@@ -65,7 +65,7 @@ class Decided:
     events: list[TripEvent]
     """Where trips turned on or off, in order of time."""
     clock_faults: Truths = field(default_factory=lambda: np.zeros(0, np.bool_))
-    """Where the source's clock was of no use: it stands still, leaps, or cannot be read."""
+    """Where the source's clock was of no use: it stops, leaps, or cannot be read."""
 
 
 def looked_at(drive: Drive, bench: Bench) -> tuple[str, ...]:
@@ -181,7 +181,7 @@ class Decisions:
 
     def taken_over(self, bench: Bench) -> Decisions:
         """The decisions of a bench that was changed: what it left as it was goes on as it was, and
-        a drive that was changed starts from where it stands."""
+        a drive that was changed starts from where it is."""
         new = Decisions(bench)
         new.clock = self.clock
         for name, tripper in self.trippers.items():

@@ -44,7 +44,7 @@ TOGETHER: dict[str, tuple[Any, Any]] = {
 }
 
 
-#: Millivolts of a thermocouple against 0 °C at so many °C, for cold junctions that are measured.
+#: Millivolts of a thermocouple against 0 °C at this many °C, for cold junctions that are measured.
 EMF = {f"emf_{kind.lower()}": kind for kind in get_args(Kind)}
 
 

@@ -84,7 +84,7 @@ class Driver:
         return self.drive.modes[self._mode - 1] if self._mode else None
 
     def start_at(self, command: float) -> None:
-        """Start from where the actuator stands."""
+        """Start from where the actuator is."""
         self._level = min(max(command, self.drive.bounds[0]), self.drive.bounds[1])
         if self._active is not self:
             self._active.start_at(command)

@@ -188,7 +188,7 @@ class Drive:
         object.__setattr__(self, "output", self.output or self.name)
         object.__setattr__(self, "bounds", self._bounds())
         if self.decimals is not None and float.__gt__(*map(float, self._ends_with_decimals())):
-            expected = "so many that a command within the clamp can be written"
+            expected = "enough decimals for a command within the clamp"
             raise ParameterError("decimals", self.decimals, expected)
 
     def _read_commands(self) -> None:

@@ -11,7 +11,7 @@ from typing import Any
 from ..error_types import JetRulerError, ParameterError
 from ..ruler.quantity import amount
 
-#: What stands for "no value comes out": a fault, or a value outside `expect`.
+#: What represents "no value comes out": a fault, or a value outside `expect`.
 NO_VALUE = "none"
 
 

@@ -19,9 +19,9 @@ from ..ruler.converter import blocks
 from ..ruler.quantity import quantity
 from ..ruler.units import number
 
-#: Up to here a window is looked at whole, and so many samples at once.
+#: Up to here a window is looked at whole, and this many samples at once.
 SHORT_WINDOW, AT_ONCE = 15, 8192
-#: A log of so many samples is smoothed sooner than SciPy's filters are loaded.
+#: A log of this many samples is smoothed sooner than SciPy's filters are loaded.
 SHORT_LOG = 2**21
 Kind = Literal["mean", "median", "exponential", "spikes"]
 Where = Literal["counts", "values"]
@@ -160,7 +160,7 @@ class Smoother:
     smoothing : Smoothing
         What it does, with `over` in samples.
     seconds : float, optional
-        What `over` stands for: where samples have times, none older than this is in a result.
+        What `over` represents: where samples have times, none older than this is in a result.
 
     Examples
     --------
@@ -195,7 +195,7 @@ class Smoother:
         return out
 
     def _by_stretches(self, x: Array, t: Array | None) -> Array:
-        """Smooth between gaps that are longer than `seconds`: behind one it begins anew. What is
+        """Smooth between gaps that are longer than `seconds`: behind one it starts again. What is
         left of shorter gaps are windows that reach too far back, which are looked at one by one."""
         if t is None or self.seconds is None or not x.size:
             return self._smooth(x)
@@ -327,7 +327,7 @@ def _running_median(x: Array, n: int) -> Array:
 
 
 def _ranked(x: Array, n: int, rank: int) -> Array:
-    """Of each n samples in a row, the one that has so many below it."""
+    """Of each n samples in a row, the one that has this many below it."""
     if n > SHORT_WINDOW:
         from scipy.ndimage import rank_filter  # which takes a third of a second to load
 

@@ -145,7 +145,7 @@ class Tripper:
         return on
 
     def restart(self) -> None:
-        """Time begins anew: what held so far must hold for its time again."""
+        """Time starts again: what held so far must hold for its time again."""
         self._since = math.nan
         for condition in self._conditions:
             condition.restart()

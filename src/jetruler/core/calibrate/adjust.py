@@ -34,7 +34,7 @@ class MarkedLaws:
 
     marks: Marks
     places: tuple[int, ...]
-    """Where each of its laws stands in the channel."""
+    """Where each of its laws is in the channel."""
     ruler: Ruler
 
     @classmethod

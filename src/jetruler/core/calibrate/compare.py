@@ -38,12 +38,12 @@ def compare(
     u_common: Any = 0.0,
     names: tuple[str, str] = ("first", "second"),
 ) -> Comparison:
-    """Compare two series of values in the same unit; the second one is taken for right.
+    """Compare two series of values in the same unit; the second one is treated as the reference.
 
     Parameters
     ----------
     a, b : object
-        Values of equal length, paired as they stand, NaN left out; with `times` and `times_b`
+        Values of equal length, paired as they are, NaN left out; with `times` and `times_b`
         paired in time.
     times : object, optional
         Times of a, in s; with `times_b` the two are paired by time.
@@ -91,7 +91,7 @@ def compare(
     95 % interval of the bias is Student's, from the long-run variance of the differences. Gain and
     bend are sought along the mean of both, each weighted with the noise of the other. Spikes are
     left out, and a steady hum is taken out of both. Fewer than 20 pairs in time order get no
-    verdict, since their dependence on one another cannot be told; marks may be fewer.
+    verdict, since their dependence on one another is unknown; marks may be fewer.
 
     Sources: limits of agreement, Bland and Altman, Lancet 327 (1986) 307; long-run variance,
     Lazarus et al., J. Business and Economic Statistics 36 (2018) 541; errors in both, Fuller,
@@ -157,7 +157,7 @@ def compare(
 
 
 def _paired(a: Any, b: Any, times: Any, times_b: Any) -> tuple[Array, Array, int]:
-    """The values that both have, paired in time where times are given, and how many of b stand
+    """The values that both have, paired in time where times are given, and how many of b are
     alone."""
     a, b = (_row(values) for values in (a, b))
     if times is not None and times_b is not None:

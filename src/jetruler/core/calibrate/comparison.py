@@ -60,9 +60,9 @@ def aligned(at_a: Array, a: Array, at_b: Array, b: Array) -> tuple[Array, Array,
 
 Verdict = Literal["agree", "offset", "gain", "bend", "drift", "reversed", "cannot tell"]
 
-#: So many standard deviations hold 95 % of normal differences.
+#: This many standard deviations hold 95 % of normal differences.
 LIMITS = 1.96
-#: Without `within`: noise over so many counts is worth averaging.
+#: Without `within`: noise over this many counts is worth averaging.
 NOISY = 10.0
 
 
@@ -112,7 +112,7 @@ class Comparison(Result):
         else 0.
     scale : tuple[float, float] | None
         How much the first moves when the second moves by one, between which two factors at 99 %;
-        None where it cannot be told.
+        None where it is unknown.
     delay : Delay
         Of a behind b, in samples; what it does to the differences is taken out first.
     within : float
@@ -122,7 +122,7 @@ class Comparison(Result):
     verdict : Verdict
         "agree", "offset", "gain", "bend", "drift", "reversed", or "cannot tell".
     reason : str
-        Why it cannot be told.
+        Why it is unknown.
     correction : Line | None
         The line to put on top of a so that it reads as b; None if none is called for.
     notes : tuple[str, ...], default ()
@@ -179,7 +179,7 @@ class Comparison(Result):
     else 0."""
     scale: tuple[float, float] | None
     """How much the first moves when the second moves by one, between which two factors at 99 %;
-    None where it cannot be told."""
+    None where it is unknown."""
     delay: Delay
     """Of a behind b, in samples; what it does to the differences is taken out first."""
     within: float
@@ -189,7 +189,7 @@ class Comparison(Result):
     verdict: Verdict
     """"agree", "offset", "gain", "bend", "drift", "reversed", or "cannot tell"."""
     reason: str
-    """Why it cannot be told."""
+    """Why it is unknown."""
     correction: Line | None
     """The line to put on top of a so that it reads as b; None if none is called for."""
     notes: tuple[str, ...] = ()

@@ -53,7 +53,7 @@ def _notes_on(
 
 
 def _of_marks(result: Fit) -> list[str]:
-    """What the uncertainties of the marks stand for, and what was not taken along."""
+    """What the uncertainties of the marks represent, and what was not included."""
     marks, notes = result.marks, []
     if marks.unused:
         notes.append(f"not used: {', '.join(marks.unused)}")

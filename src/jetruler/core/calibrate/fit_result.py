@@ -108,7 +108,7 @@ class Fit(Result):
     @cached_property
     def left_out(self) -> Array:
         """What each mark's error is when the law is fitted to the others, shape (n,); NaN for a
-        mark that no other could stand in for. Worked out when somebody asks: it may take n fits."""
+        mark that no other could replace. Worked out when somebody asks: it may take n fits."""
         return self._each_left_out()
 
     @cached_property
@@ -177,7 +177,7 @@ class Fit(Result):
 
     @property
     def known_parameters(self) -> FitCovariance | None:
-        """How well the law is known, for a channel's `calibration`; None where nothing tells it,
+        """How well the law is known, for a channel's `calibration`; None if nothing determines it,
         or the law is not written by its parameters (a line through two marks)."""
         if self._solution is None or not np.all(np.isfinite(self.covariance)):
             return None
@@ -309,7 +309,7 @@ class Fit(Result):
 
 
 def coverage(dof: int, known: bool, own: Array, variance: Array, level: float = 0.95) -> Array:
-    """Student's factors for variances of which the part `own` was told by the scatter of so many
+    """Student's factors for variances of which the part `own` was told by the scatter of this many
     degrees of freedom; the normal one where the uncertainties are known. NaN without freedom.
     Source: Welch and Satterthwaite, JCGM 100:2008, G.4.1."""
     if known:

@@ -52,7 +52,7 @@ def against_uncertainty(problem: Problem, x: Array, y: Array, weight: Array) -> 
     return None
 
 
-#: Suspects are so many times further off than the worst of the others.
+#: Suspects are this many times further off than the worst of the others.
 GAP = 3.0
 _SUBSETS = 3000
 
@@ -173,7 +173,7 @@ OFFSET = "offset"
 
 @dataclass(frozen=True)
 class FitRequest:
-    """What is to be fitted: the law, its fixed parameters, and where it stands."""
+    """What is to be fitted: the law, its fixed parameters, and where it is."""
 
     law: str
     degree: int | None = None
@@ -393,7 +393,7 @@ def doubt(dof: int) -> float:
     return float(min(max(4.0 ** (1.5 - dof), 0.05), 0.5))
 
 
-#: A bent law is fitted again without each mark, up to so many marks.
+#: A bent law is fitted again without each mark, up to this many marks.
 _AGAIN = 200
 
 

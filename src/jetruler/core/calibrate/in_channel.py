@@ -39,7 +39,7 @@ class Calibration(Result):
     index : int
         Place of the law among the channel's laws, from 0.
     replaced : Law | None
-        The law that it takes the place of; None if it stands between those that are there.
+        The law that it takes the place of; None if it is between those that are there.
     error_before : array of float64
         What the channel read before less the truth at each mark; NaN where it read nothing.
 
@@ -59,7 +59,7 @@ class Calibration(Result):
     index: int
     """Place of the law among the channel's laws, from 0."""
     replaced: Law | None
-    """The law that it takes the place of; None if it stands between those that are there."""
+    """The law that it takes the place of; None if it is between those that are there."""
     error_before: Array
     """What the channel read before less the truth at each mark; NaN where it read nothing."""
 
@@ -210,7 +210,7 @@ def calibrate(
 
 
 def on_rails(channel: Channel, marks: Marks) -> list[str]:
-    """A sentence on marks that stand where the converter ends: there a reading says only that the
+    """A sentence on marks that are where the converter ends: there a reading says only that the
     truth is that far or further."""
     edge = channel.chain.edge
     if edge is None or marks.raw_unit not in (None, channel.chain.takes):
@@ -225,7 +225,7 @@ def on_rails(channel: Channel, marks: Marks) -> list[str]:
 
 def joined(channel: Channel, correction: Line) -> tuple[int, bool, Line]:
     """Where a correction goes on top of a channel, whether it replaces an earlier one, and the
-    line that then stands there: both in one."""
+    line that then is there: both in one."""
     index, upstream = _on_top(channel.chain.laws)
     if upstream is None:
         return index, False, correction

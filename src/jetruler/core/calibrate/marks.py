@@ -131,14 +131,14 @@ class Marks(ByValue):
     true_unit : str, optional
         None is whatever the law gives.
     names : tuple[str, ...], default ()
-        Where each mark stands, for messages.
+        Where each mark is, for messages.
     u_raw : array of float64, optional
         Standard uncertainty of each raw value, or None.
     u_common : float, default 0.0
         Standard uncertainty of an error that all true values share: that of the one reference
         thermometer, in the unit of true.
     unused : tuple[str, ...], default ()
-        Columns of the marks' file that were not taken along.
+        Columns of the marks' file that were not included.
 
     Raises
     ------
@@ -164,14 +164,14 @@ class Marks(ByValue):
     true_unit: str | None = None
     """None is whatever the law gives."""
     names: tuple[str, ...] = ()
-    """Where each mark stands, for messages."""
+    """Where each mark is, for messages."""
     u_raw: Array | None = None
     """Standard uncertainty of each raw value, or None."""
     u_common: float = 0.0
     """Standard uncertainty of an error that all true values share: that of the one reference
     thermometer, in the unit of true."""
     unused: tuple[str, ...] = ()
-    """Columns of the marks' file that were not taken along."""
+    """Columns of the marks' file that were not included."""
 
     if TYPE_CHECKING:  # whatever holds numbers is read
 

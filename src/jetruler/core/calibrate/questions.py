@@ -36,7 +36,7 @@ def without_spikes(a: Array, b: Array) -> tuple[Array, Array, int]:
     than one in ten, or where too few samples tell."""
     at, out = np.arange(a.size), np.zeros(a.size, np.bool_)
     whole, more = (a, b), out
-    for _ in range(3):  # what stands beside a larger one shows when that is gone
+    for _ in range(3):  # what is beside a larger one shows when that is gone
         if a.size >= FEWEST_PAIRS:
             more = _stands_out(a - b) & (_stands_out(a) | _stands_out(b)) & ~out
         if not np.any(more):
@@ -152,7 +152,7 @@ class _Fit:
         return float(self.theta[i] / self.size[i])
 
     def half_width(self, name: str, level: float = 0.95) -> float:
-        """Of the interval of a coefficient; NaN where nothing tells it."""
+        """Of the interval of a coefficient; NaN if nothing determines it."""
         i = self.names.index(name)
         if not self.run.dof:
             return float("nan")
@@ -181,7 +181,7 @@ def answers(a: Array, b: Array, ordered: bool, u_common: float = 0.0) -> Answers
 
 
 def _earlier(a: Array, b: Array, by: int) -> tuple[Array, Array]:
-    """a by so many samples earlier, beside b."""
+    """a by this many samples earlier, beside b."""
     return (a[by:], b[: b.size - by]) if by >= 0 else (a[:by], b[-by:])
 
 
@@ -189,7 +189,7 @@ def _earlier(a: Array, b: Array, by: int) -> tuple[Array, Array]:
 #: pairs that are enough to look; how much smaller it makes the variance, of all and of each half.
 LONGEST, LONGEST_SAMPLES, ENOUGH = 0.1, 100, 50_000
 ALL_SMALLER, HALF_SMALLER = 2.0, 1.3
-#: Movement is sudden where one change in twenty is so many times the median one.
+#: Movement is sudden where one change in twenty is this many times the median one.
 SUDDEN = 3.0
 
 
@@ -351,7 +351,7 @@ def _move_together(a: Array, b: Array) -> bool:
 
 
 def _are_slow(a: Array, b: Array, periods: int) -> bool:
-    """Whether most of the movement of both has fewer periods than so many. What swings faster may
+    """Whether most of the movement of both has fewer periods than this many. What swings faster may
     be hum, which has a phase of its own in each."""
     width = max(3, a.size // periods) | 1
     return all(2.0 * _smoothed(series, width).var() >= series.var() for series in (a, b))
@@ -391,7 +391,7 @@ def _smoothed(series: Array, width: int) -> Array:
 
 
 def scale_of(a: Array, b: Array, ordered: bool) -> Scale | None:
-    """How much a moves for each unit of b; None where it cannot be told.
+    """How much a moves for each unit of b; None where it is unknown.
 
     The noise of b makes the slope of a over b too small, that of a makes the slope of b over a too
     small: the truth lies between the first and the inverse of the second."""

@@ -18,7 +18,7 @@ class SingularError(JetRulerError):
 
 @dataclass(frozen=True)
 class Problem:
-    """A model and what stands behind it: y = then(link(design(x) · θ))."""
+    """A model and what is behind it: y = then(link(design(x) · θ))."""
 
     model: FitModel
     downstream: Ruler | None = None
@@ -89,7 +89,7 @@ def solve(problem: Problem, x: Array, y: Array, weight: Array) -> Solution:
 
 
 def _start(problem: Problem, x: Array, y: Array, weight: Array) -> Array:
-    """The straight problem, weighted so that it stands for errors of the result."""
+    """The straight problem, weighted so that it represents errors of the result."""
     eta = problem.straight(y)
     slope = problem.model.link_slope(eta)
     if problem.downstream is not None:

@@ -39,7 +39,7 @@ class SpotCheck(Result):
     within : float | None
         The error that is allowed.
     saturated : tuple[str, ...]
-        Sentences on marks that stand on a rail.
+        Sentences on marks that are on a rail.
 
     Examples
     --------
@@ -60,7 +60,7 @@ class SpotCheck(Result):
     within: float | None
     """The error that is allowed."""
     saturated: tuple[str, ...]
-    """Sentences on marks that stand on a rail."""
+    """Sentences on marks that are on a rail."""
 
     @property
     def known_to(self) -> Array:

@@ -1,4 +1,4 @@
-"""Rules about what stands in a chain and in which order: marks, clamps, `expect`, whole numbers."""
+"""Rules about what is in a chain and in which order: marks, clamps, `expect`, whole numbers."""
 
 from __future__ import annotations
 
@@ -111,7 +111,7 @@ def _outside_input(c: Facts, marks: Marked) -> Iterator[Finding]:
 
 
 def _volts_as_counts(c: Facts, place: int, marks: Marked) -> Iterator[Finding]:
-    """Marks in volts that stand on counts."""
+    """Marks in volts that are on counts."""
     converter = c.channel.chain.converter
     raws = sorted(raw for raw, _ in marks)
     fits = converter is not None and raws[0] >= 0 and raws[1] < 0.01 * converter.highest
@@ -120,7 +120,7 @@ def _volts_as_counts(c: Facts, place: int, marks: Marked) -> Iterator[Finding]:
     yield c.found(
         Severity.ERROR,
         c.place(place, "marks"),
-        f"the marks stand at {number(raws[0])} and {number(raws[1])} counts of {converter.highest}",
+        f"the marks are at {number(raws[0])} and {number(raws[1])} counts of {converter.highest}",
         f'If they are volts, write the unit: marks = [["{number(marks[0][0])} V", '
         f'{number(marks[0][1])}], ["{number(marks[1][0])} V", {number(marks[1][1])}]]',
         law_changed(c, place, marks=marks, takes="V"),
@@ -198,7 +198,7 @@ def _moved_back(c: Facts, i: int) -> list[BenchChange]:
     found = law_moved(c, i, to)
     if c.laws[i].keeps_within is not None and (reach := _reach(c, to)) is not None:
         found += law_moved(c, i, to, low=reach[0], high=reach[1])
-    # The marks stand on the counts then, and may be on the rails.
+    # The marks are on the counts then, and may be on the rails.
     at_ends = channel_changed(c.channel, "rails", "ends")
     return found + [together(one, other) for one in found for other in at_ends]
 
@@ -297,7 +297,7 @@ def _reach(c: Facts, i: int) -> tuple[float, float] | None:
 
 
 def marks_of(c: Facts) -> tuple[int, Marked] | None:
-    """The marks of a law that stands on the counts themselves, and its index."""
+    """The marks of a law that is on the counts themselves, and its index."""
     for i, _, marks in c.marked:
         if i == 1 and c.channel.chain.units[1] == "count":
             return i, marks
@@ -396,7 +396,7 @@ def overflowing_product(c: Facts) -> Iterator[Finding]:
                 break
 
 
-#: A clamp that is so many times as wide as what comes in is that of something else.
+#: A clamp that is this many times as wide as what comes in is that of something else.
 IDLE = 10.0
 #: A clamp that leaves less of the marks behind it has the ends of something else.
 HALF = 0.5

@@ -28,7 +28,7 @@ class Edit:
     """One place of a bench file.
 
     path: tables and keys; places in lists count from 1. value: TOML; None leaves it out. insert:
-    whether an item goes in front of the one that stands there.
+    whether an item goes in front of the one that is there.
     """
 
     path: tuple[str | int, ...]

@@ -86,7 +86,7 @@ def above_reference(c: Facts) -> Iterator[Finding]:
 
 
 def _lowered(c: Facts, volts: float) -> list[BenchChange]:
-    """What brings so many volts at the pin below the reference: less of the circuit in front of
+    """What brings this many volts at the pin below the reference: less of the circuit in front of
     it, two resistors, or a larger reference."""
     adc = c.volts_converter
     if adc is None or adc.vref is None:
@@ -106,7 +106,7 @@ def _lowered(c: Facts, volts: float) -> list[BenchChange]:
 def top_counts_disagree(bench: Bench) -> Iterator[Finding]:
     """Channels of one converter that disagree on what its top count means.
 
-    Either 2ⁿ − 1 or 2ⁿ counts stand for the reference: that is a property of the converter, and
+    Either 2ⁿ − 1 or 2ⁿ counts represent the reference: that is a property of the converter, and
     two channels of it cannot differ. The error is one count in 2ⁿ at the top.
     """
     converters = [
@@ -242,7 +242,7 @@ def _cooler(c: Facts, i: int) -> list[BenchChange]:
 
 
 def _rescaled(c: Facts, factors: Sequence[float], *names: str) -> list[BenchChange]:
-    """The sensor's curve with a number that is so many times as large: its r0, or others."""
+    """The sensor's curve with a number that is this many times as large: its r0, or others."""
     found = []
     for i, law in c.of(Role.CURVE):
         for name in names or ("r0",):

@@ -147,7 +147,7 @@ class Facts:
         return None
 
     def back(self, law: int) -> Array:
-        """What stands before a law at the two limits: NaN where nothing gives them."""
+        """What is before a law at the two limits: NaN where nothing gives them."""
         if self.channel.limits is None:
             return np.full(2, np.nan)
         y = np.array(self.channel.limits, dtype=np.float64)
@@ -160,7 +160,7 @@ class Facts:
         return y
 
     def at_pin(self, law: int, x: Array) -> Array:
-        """What stands behind the converter when x comes to a law: NaN where nothing gives it."""
+        """What is behind the converter when x comes to a law: NaN where nothing gives it."""
         with np.errstate(all="ignore"):
             for one in reversed(self.laws[1:law]):
                 try:

@@ -170,7 +170,7 @@ def wrong_converter(s: Logged) -> Iterator[Finding]:
 
 
 def _other_converter(s: Logged) -> list[BenchChange]:
-    """The bits that the counts of a log need; the full scale that they stand for."""
+    """The bits that the counts of a log need; the full scale that they represent."""
     found = law_changed(s.facts, 0, count_at_vref=None) if s.facts.volts_converter else []
     off = s.survey.off_scale
     furthest = abs(float(s.survey.largest if off is None else off.furthest))
@@ -270,11 +270,11 @@ def _other_leg(c: Facts, i: int) -> Iterator[tuple[BenchChange, str]]:
             yield change, f"the sensor as the {other} leg"
 
 
-#: Of a log's samples, so few within the limits are a wrong number; so many, a right one.
+#: Of a log's samples, so few within the limits are a wrong number; this many, a right one.
 MISFIT, WELL = 0.5, 0.95
 
 
-#: A noise that is so many times another is not the same.
+#: A noise that is this many times another is not the same.
 OTHER_NOISE = 4.0
 
 

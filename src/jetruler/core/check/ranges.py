@@ -256,11 +256,11 @@ def _one_way(c: Facts) -> list[BenchChange]:
     return found
 
 
-#: A step of so many last decimals makes them a fiction.
+#: A step of this many last decimals makes them a fiction.
 COARSE = 20.0
 
 
-#: A zone narrower than so many standard deviations flickers; this release distance holds.
+#: A zone narrower than this many standard deviations flickers; this release distance holds.
 NARROW, RELEASE = 4.0, 6.0
 
 

@@ -86,7 +86,7 @@ def slow_drive(bench: Bench, interval: float | None = None) -> Iterator[Finding]
 def short_window(bench: Bench, interval: float) -> Iterator[Finding]:
     """A change that is looked for within less time than passes between two samples.
 
-    Not two samples ever stand within that time, so that nothing is compared and the trip never
+    No two samples are within that time, so that nothing is compared and the trip never
     comes on.
     """
     for trip in bench.trips.values():
@@ -314,7 +314,7 @@ def flickering_trip(bench: Bench, changes: Mapping[str, Changes]) -> Iterator[Fi
         )
 
 
-#: A state that lasts so many samples is short; so many short ones are a flicker.
+#: A state that lasts this many samples is short; this many short ones are a flicker.
 SHORT, FLICKERS = 3, 3
 RULES = (
     slow_smoothing,

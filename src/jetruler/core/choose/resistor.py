@@ -1,4 +1,4 @@
-"""The fixed resistor of a divider that serves its sensor best over a range, among preferred
+"""The fixed resistor of a divider that suits its sensor best over a range, among preferred
 values."""
 
 from __future__ import annotations
@@ -154,7 +154,7 @@ def _bend(counts: Array, values: Array) -> float:
     """The largest distance of a curve from the line that keeps it smallest: half the width of the
     narrowest strip round it, measured in values."""
     if np.min(np.abs(np.diff(counts))) <= 1e-12 * np.ptp(counts):
-        return math.inf  # it stands still somewhere
+        return math.inf  # it stops somewhere
     scaled = (counts - counts.mean()) / np.ptp(counts)
     slopes = np.gradient(values, scaled)
     # The best slope lies between those of the curve's parts. The width is convex in it, so that
@@ -329,7 +329,7 @@ def choose_resistor(
     most_current: float | None = None,
     most_heating: float | None = None,
 ) -> ResistorChoice:
-    """The fixed resistor of a channel's divider that serves its sensor best from low to high.
+    """The fixed resistor of a channel's divider that suits its sensor best from low to high.
 
     Parameters
     ----------

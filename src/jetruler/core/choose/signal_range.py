@@ -430,7 +430,7 @@ def pin_volts(channel: Channel, low: float, high: float) -> tuple[float, float]:
     """
     adc = channel.chain.converter
     if adc is None or adc.full_count is None:
-        raise JetRulerError(f"{channel.name} stands on counts: no volts are known there")
+        raise JetRulerError(f"{channel.name} is in counts: its volts are not known")
     if adc.gives == FRACTION:
         raise JetRulerError(
             f"{channel.name} is ratiometric: its signal follows the reference, whichever it is"

@@ -30,7 +30,7 @@ from .reference import ReferenceValues, ends_of, raw_of
 
 #: The ends of a line, by the names that they have on a panel.
 ENDS = {"lo": "marks[1][1]", "at_lo": "marks[1][2]", "hi": "marks[2][1]", "at_hi": "marks[2][2]"}
-#: So many ends are run, the corners of their ranges among them; each over so many counts.
+#: This many ends are run, the corners of their ranges among them; each over this many counts.
 MANY_ENDS, MANY_COUNTS = 200, 2**14
 #: Flags that depend on no parameter of a law.
 OF_THE_EDGE = Flag.LOW_RAIL | Flag.HIGH_RAIL | Flag.OFF_SCALE | Flag.MISSING

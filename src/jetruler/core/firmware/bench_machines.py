@@ -188,7 +188,7 @@ def _goals(drive: Drive, e: Exported, name: str) -> tuple[list[Program], list[st
 
 
 def _near_goal(wanted: ReferenceValues, goal: str, arith: str) -> Exported:
-    """Commands of so many counts that they cannot be held to be equal between those looked at."""
+    """Commands of more counts than are all compared."""
     for by in (1.0, 2.0):
         found = form_or_none(replace(wanted, within=by), goal, arith, explained=False)
         if found is not None:
@@ -202,7 +202,7 @@ def _off(found: Exported) -> str:
 
 @dataclass(frozen=True)
 class Machines:
-    """All of them, and what could not be taken along."""
+    """All of them, and what could not be included."""
 
     machines: tuple[Machine, ...]
     notes: tuple[str, ...]
@@ -264,7 +264,7 @@ def holding_of(exported: Sequence[Exported]) -> Machines:
 
 
 def _left_out(missing: Sequence[str]) -> str:
-    return f"{', '.join(missing)}, on which it depends, could not be taken along"
+    return f"{', '.join(missing)}, on which it depends, could not be included"
 
 
 def _smoothing(

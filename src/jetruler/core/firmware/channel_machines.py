@@ -119,7 +119,7 @@ def smooth_machine(e: Exported, smooth: Smoothing) -> Machine | str:
 
 
 def values_of_zones(zones: Zones, behind: Ruler | None) -> AnyArray:
-    """What each zone of a channel stands for, in its unit."""
+    """What each zone of a channel represents, in its unit."""
     numbers = np.arange(len(zones.values))
     values = zones.values_of(numbers, np.zeros(numbers.size))
     return values if behind is None else np.asarray(behind(values))
@@ -166,7 +166,7 @@ return s.zone"""
     return Machine(
         name=f"{e.name}_holding",
         update=f"{e.name}_zone",
-        about=(about, f"{e.name}_of_zone: what a zone stands for, as {e.name} gives it"),
+        about=(about, f"{e.name}_of_zone: what a zone represents, as {e.name} gives it"),
         inputs=("n",),
         state={"begun": 0, "zone": 0},
         body=body,

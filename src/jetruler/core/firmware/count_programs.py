@@ -155,7 +155,7 @@ def threshold(
     # Where counts rise with the values, a threshold from above is reached from below.
     rising = bool(values[-1] > values[0]) != below
     if not (_one_end(on, rising) and _one_end(off, not rising)):
-        raise ExportError(f"{channel.name}: it turns back, so no single count stands for {value}")
+        raise ExportError(f"{channel.name}: it turns back, so no single count gives {value}")
     counts = w.counts[w.valid]
     edge = int(counts[np.argmax(on) if rising else np.flatnonzero(on)[-1]])
     back = int(counts[np.flatnonzero(off)[-1] if rising else np.argmax(off)])

@@ -27,7 +27,7 @@ class DerivedFunction:
 
     @property
     def about(self) -> list[str]:
-        """Sentences that stand above it."""
+        """Sentences that are above it."""
         c = self.channel
         takes = ", ".join(f"{s.name} in {symbol(s.unit) or 'its unit'}" for s in c.sources)
         gives = symbol(c.unit) or "a number"
@@ -66,7 +66,7 @@ def derived_function(
     """The function of a derived channel in a target's floats; or why there is none.
 
     functions: those that the target has. has_nan: whether what has no value is not a number
-    there; else it is a number that stands for none.
+    there; else it is a number that means no value.
     """
     combined, names = channel.combined, {}
     body: list[str] = []

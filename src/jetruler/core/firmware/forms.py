@@ -17,7 +17,7 @@ from .reference import ReferenceValues
 
 #: No product is larger, so that sums fit beside it.
 WIDEST = 2**62
-#: A staircase of at most so many steps is written as comparisons.
+#: A staircase of at most this many steps is written as comparisons.
 STEPS = 12
 
 
@@ -36,7 +36,7 @@ class Form:
 
 @dataclass(frozen=True)
 class Middle:
-    """The counts between what has no value and what stands still at the ends."""
+    """The counts between what has no value and what stops at the ends."""
 
     wanted: ReferenceValues
     first: int
@@ -46,7 +46,7 @@ class Middle:
 
     @property
     def part(self) -> slice:
-        """Places in the arrays of what is wanted."""
+        """Places in the arrays of what is needed."""
         return slice(self.first, self.last + 1)
 
     @property

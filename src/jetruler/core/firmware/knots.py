@@ -147,7 +147,7 @@ Point = tuple[int, float]
 
 def least_knots(low: Array, high: Array) -> int:
     """Knots that a table with straight pieces needs at least, to round into low … high at every
-    place. Its knots stand at places; their heights may be anything."""
+    place. Its knots are at places; their heights may be anything."""
     lows, highs = (low - 0.5 + TIE / 2).tolist(), (high + 0.5 - TIE / 2).tolist()
     last, start, pieces = len(lows) - 1, 0, 0
     while start < last:

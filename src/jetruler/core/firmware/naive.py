@@ -380,7 +380,7 @@ def _right(channel: Channel, at: float, arith: str, language: str) -> tuple[str,
         lines.append(f"here it gives {channel.shown(_given(made, at))}")
     worst = f"{made.proof.worst:.3g} {symbol(channel.unit)}".rstrip()
     lines.append(f"worst error over all counts: {worst}")
-    stands = f"its results stand for {1.0 / made.wanted.scale:g} each"
+    stands = f"its results represent {1.0 / made.wanted.scale:g} each"
     scaled = made.program.arith != "float" and made.wanted.scale != 1
     code = OUTER.function(made, language)
     if len(code) > SHORT:

@@ -138,7 +138,7 @@ def generated_names(kind: str, name: str) -> list[str]:
 
 
 def name_clashes(named: Iterable[tuple[str, str]]) -> Iterator[tuple[str, str, ParameterError]]:
-    """The names that cannot stand beside one another in exported code, as kind, name, error.
+    """The names that would clash in exported code, as kind, name, error.
 
     named: kind ("channel", "trip", "drive") and name of each.
     """

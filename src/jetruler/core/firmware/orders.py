@@ -20,7 +20,7 @@ from .c_arithmetic import DOUBLE, INT32, INT64, KINDS, CMachine, CType, Operatio
 
 #: What a program allows for beside a tie, which nobody types.
 _TIE = re.compile(r" [+-] tie \* (?:x|abs\(x\))")
-#: A constant has at most so many decimals when it is scaled.
+#: A constant has at most this many decimals when it is scaled.
 DECIMALS = 6
 _SIGNS: dict[type[ast.AST], str] = {
     ast.Add: "+", ast.Sub: "-", ast.Mult: "*", ast.Div: "/", ast.Lt: "<", ast.LtE: "<=",
@@ -134,7 +134,7 @@ def _joined(parts: list[Part]) -> ast.expr:
 
 
 class Scaled:
-    """Statements in whole numbers, where every value stands for itself times a scale.
+    """Statements in whole numbers, where every value represents itself times a scale.
 
     scale: of what each law gives. Constants get as many decimals as they have; a product divides
     last, and what it is divided by is never larger than it.

@@ -35,7 +35,7 @@ class Program:
     """A function of a count. body: its statements. tables: constants by name. arith: "float",
     "int64", "int32" or "int16". counts: the type of its count; that of the arithmetic, and
     "int32" for floats, if left out; "none" for a function without one. arguments: of the function,
-    behind the count. NONE in the body stands for "no value"."""
+    behind the count. NONE in the body represents "no value"."""
 
     name: str
     body: str
@@ -234,7 +234,7 @@ class Machine:
     name: of its state (a struct, a class, a function block). update: of the function that moves it
     on. about: what it is, a line each. inputs: whole numbers; `now` is a time in milliseconds that
     may wrap. state: names of what it remembers, with the length of a list or 0 for a number; all
-    start at 0. times: those of them that are times. body: statements; the state stands behind
+    start at 0. times: those of them that are times. body: statements; the state is behind
     `s.`, NONE is no value, and `elapsed(now, then, most)` is the time since, at most `most`.
     programs: what it calls and brings along. calls: conversions that it calls, with their
     arithmetic. arith: of all its numbers but the times, "int32" or, for wider counts, "int64".

@@ -187,8 +187,8 @@ def _between(
     before, behind = np.maximum(wide - 1, 0), np.minimum(wide + 1, rises.size - 1)
     slopes = np.stack([rises[before], rises[wide], rises[behind]])
     change = np.nan_to_num(np.nanmax(slopes, axis=0) - np.nanmin(slopes, axis=0))
-    # Where values stand still, a rounded line, which never turns back, is furthest off at an end;
-    # outside its lines a program compares, and must stand still too.
+    # Where values stop, a rounded line, which never turns back, is furthest off at an end;
+    # outside its lines a program compares, and must stop too.
     still, lined = rises[wide] == 0.0, np.zeros(wide.size, np.bool_)
     worst = np.zeros(wide.size)
     if pieces is not None:

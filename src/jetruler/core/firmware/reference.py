@@ -19,12 +19,12 @@ from ..ruler.rounding import nearest
 from ..ruler.units import shown
 from ..survey.survey import stepped
 
-#: Counts of so many bits are all looked at.
+#: Counts of this many bits are all looked at.
 DENSE_BITS = 16
 #: Counts that a wider converter is looked at, beside its edges and corners.
 GRID = 2**14
 GOLDEN = (5**0.5 - 1) / 2
-#: A channel of so few values, or of whole ones in so wide a range, stands still between its edges,
+#: A channel of so few values, or of whole ones in so wide a range, stops between its edges,
 #: which are all found.
 FEW_VALUES, WHOLE_VALUES = 256, 2**16
 #: Counts of a curve that bends, at most.
@@ -125,7 +125,7 @@ def with_edges(counts: AnyArray, kind: Callable[[AnyArray], AnyArray]) -> AnyArr
     """Counts with both sides of every edge between two of them that are not alike.
 
     kind: a number for each count. Gaps between counts that differ in it are halved, all at once,
-    until every change stands between two neighbours.
+    until every change is between two neighbours.
     """
     kinds, asked = kind(counts), np.ones(counts.size, np.bool_)
     while True:
@@ -190,7 +190,7 @@ class ReferenceValues:
     within: float
     reads: ReadAt = field(compare=False)
     most: int = 2**24
-    """So many counts are all run; more are proven piece by piece."""
+    """This many counts are all run; more are proven piece by piece."""
 
     @classmethod
     def of(
@@ -300,7 +300,7 @@ class ReferenceValues:
         """
         if self.is_dense or not self.within:
             return np.ceil(self.target - reach), np.floor(self.target + reach)
-        # Where the values stand still between two counts, a line is furthest off at one of them.
+        # Where the values stop between two counts, a line is furthest off at one of them.
         apart = (np.diff(self.counts) > 1) & (np.diff(self.target) != 0)
         beside = np.append(apart, False) | np.insert(apart, 0, False)
         room, target = reach * (1 - BEND) - 1.0, self.target
@@ -314,7 +314,7 @@ class ReferenceValues:
 
     @property
     def has_holes(self) -> bool:
-        """Whether counts without a value stand between counts with one."""
+        """Whether counts without a value are between counts with one."""
         v = self.valid
         return bool(v.size) and bool(v[-1] - v[0] + 1 != v.size)
 

@@ -1,4 +1,4 @@
-"""What stands between a sensor and the pin: dividers, attenuators, shunts, amplifiers."""
+"""What is between a sensor and the pin: dividers, attenuators, shunts, amplifiers."""
 
 from __future__ import annotations
 
@@ -99,7 +99,7 @@ class Divider(Law):
 
     @property
     def full(self) -> float:
-        """The input that stands for the whole supply."""
+        """The input that represents the whole supply."""
         return 1.0 if self.supply is None else self.supply
 
     def check(self) -> Iterator[ParameterError]:
@@ -274,7 +274,7 @@ class _Gain(Law):
 
     @property
     def shift(self) -> float:
-        """The volts that stand for an output of 0."""
+        """The volts that represent an output of 0."""
         return 0.0
 
     def forward(self, x: Array) -> Array:

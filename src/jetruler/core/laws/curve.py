@@ -87,7 +87,7 @@ class OnDomain(Curve):
         turn = turning_point(self.forward, low, high)
         if turn is not None:
             raise NoInverseError(
-                f"{self.name}: no inverse, it turns back or stands still near x = {number(turn)}; "
+                f"{self.name}: no inverse, it turns back or is flat near x = {number(turn)}; "
                 "a domain on one side of that has one"
             )
         return solve_monotone(
@@ -201,7 +201,7 @@ class Table(Curve):
         return x, np.broadcast_to(y if y.ndim == x.ndim else y[:, None], x.shape)
 
     def _piece(self, x: Array) -> tuple[AnyArray, AnyArray]:
-        """Where the points on both sides of x stand: places in `_sorted`. Its columns are one for
+        """Where the points on both sides of x are: places in `_sorted`. Its columns are one for
         each x, where a simulation draws the points."""
         xs, _ = self._sorted
         if xs.ndim == 1:
@@ -278,7 +278,7 @@ class Table(Curve):
         turned = np.flatnonzero((step != step[0]) | (step == 0))
         if turned.size:
             raise NoInverseError(
-                f"table: no inverse, it turns back or stands still at x = {number(xs[turned[0]])}"
+                f"table: no inverse, it turns back or is flat at x = {number(xs[turned[0]])}"
             )
         falling = step[0] < 0
         rising_y, its_x = (ys[::-1], xs[::-1]) if falling else (ys, xs)
@@ -356,7 +356,7 @@ class Table(Curve):
         return [f"if x < {low}:\n    x = {low}", f"if x > {high}:\n    x = {high}"]
 
 
-#: A table of more points has no formula in floats: nobody types in so many lines.
+#: A table of more points has no formula in floats: nobody types in this many lines.
 MOST_POINTS = 64
 
 
@@ -475,7 +475,7 @@ class Polynomial(OnDomain):
         real = sorted(turns[np.isreal(turns)].real)
         if real and len(self.coefficients) > 2:
             raise NoInverseError(
-                f"polynomial: no inverse, it turns back or stands still at x = {number(real[0])}; "
+                f"polynomial: no inverse, it turns back or is flat at x = {number(real[0])}; "
                 "a domain on one side of that has one"
             )
         reach = 1.0

@@ -279,7 +279,7 @@ def _refused(
     together: Collection[str] = (),
     others: Collection[str] = (),
 ) -> str | None:
-    """Why a part of a formula may not stand there; None if it may."""
+    """Why a part of a formula may not be there; None if it may."""
     match node:
         case ast.BinOp() | ast.UnaryOp() | ast.Load():
             return None
@@ -298,7 +298,7 @@ def _refused(
         case _ if isinstance(node, _OPERATORS):
             return None
         case ast.operator() | ast.unaryop():
-            return "only + − * / ** may stand between numbers"
+            return "only + − * / ** are allowed between numbers"
         case ast.Call():
             known = "only these may be called, each with one value: " + ", ".join(FUNCTIONS)
             return known + (f"; with two: {', '.join(together)}" if together else "")

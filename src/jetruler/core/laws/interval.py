@@ -66,7 +66,7 @@ class Interval(Law):
         return out
 
     def _place(self, x: float) -> str:
-        """Where x stands to the ends, as `0 ≤ 35 ≤ 100` or `103 > 100`."""
+        """Where x is to the ends, as `0 ≤ 35 ≤ 100` or `103 > 100`."""
         if self.low is not None and x < self.low:
             return f"{number(x)} < {number(self.low)}"
         if self.high is not None and x > self.high:
@@ -94,7 +94,7 @@ class Clamp(Interval):
 
     Notes
     -----
-    It acts where it stands in the chain. The inverse outside the ends is NaN.
+    It acts where it is in the chain. The inverse outside the ends is NaN.
 
     Examples
     --------

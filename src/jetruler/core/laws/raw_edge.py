@@ -41,7 +41,7 @@ class Adc(Law, Converter):
     vref : float, in V, optional
         Reference voltage in V, above 0.
     count_at_vref : float, optional
-        The count that stands for the reference; default is the top count (2^bits − 1, signed
+        The count that represents the reference; default is the top count (2^bits − 1, signed
         2^(bits−1) − 1), 2^bits is the datasheet's LSB, 65535 serves a result left-scaled to 16
         bits.
     signed : bool, default False
@@ -109,7 +109,7 @@ class Adc(Law, Converter):
 
     @property
     def full_count(self) -> float:
-        """The count that stands for the reference voltage."""
+        """The count that represents the reference voltage."""
         return self.top_code if self.count_at_vref is None else self.count_at_vref
 
     @property
@@ -146,7 +146,7 @@ class Adc(Law, Converter):
         return replace(self, ratiometric=True) if unit == FRACTION else self
 
     def forward(self, x: Array) -> Array:
-        # Divided first: the count that stands for vref then reads exactly vref.
+        # Divided first: the count that represents vref then reads exactly vref.
         return self.on_scale(x) / self.full_count * self.scale
 
     def inverse(self, y: Array) -> Array:
@@ -288,7 +288,7 @@ class Input(Law, RawInput):
     Raises
     ------
     ParameterError
-        For a unit that nobody knows, a range upside down, or a resolution that is not above 0 and
+        For a unit that is unknown, a range upside down, or a resolution that is not above 0 and
         below the range.
 
     Examples

@@ -41,7 +41,7 @@ class _OfSupply(Law):
 
     @property
     def full(self) -> float:
-        """The input that stands for the whole supply."""
+        """The input that represents the whole supply."""
         return 1.0 if self.supply is None else self.supply
 
     @property

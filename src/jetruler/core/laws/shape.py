@@ -228,7 +228,7 @@ class Magnitude(Law):
 
 @dataclass(frozen=True)
 class PassThrough(Law):
-    """y = x, for a sensor that hands over true values already.
+    """y = x, for a sensor that gives true values already.
 
     Parameters
     ----------
@@ -273,7 +273,7 @@ class PassThrough(Law):
         return []
 
 
-#: What a zone stands for: a number, a label, or one entry for each of several outputs.
+#: What a zone represents: a number, a label, or one entry for each of several outputs.
 ZoneValue = float | str | tuple[float | str, ...]
 
 
@@ -306,7 +306,7 @@ class Zones(Law):
     Notes
     -----
     With numbers the result is the number; with labels or tuples it is the zone's own number from 0
-    up, and `names` has what it stands for. The inverse of a zone is its middle (of an outer one,
+    up, and `names` has what it represents. The inverse of a zone is its middle (of an outer one,
     its edge). The slope is 0.
 
     Examples
@@ -355,7 +355,7 @@ class Zones(Law):
 
     @property
     def names(self) -> tuple[ZoneValue, ...] | None:
-        """What each zone number stands for; None where the zones are numbers themselves."""
+        """What each zone number represents; None where the zones are numbers themselves."""
         plain = all(isinstance(v, int | float) for v in self.values)
         return None if plain else self.values
 
@@ -374,7 +374,7 @@ class Zones(Law):
             why = f"{number(edges[at + 1])} follows {number(edges[at])}"
             yield ParameterError("edges", self.edges, "ascending edges", why)
         elif not isinstance(self.values, tuple) or len(self.values) != len(edges) + 1:
-            expected = f"{len(edges) + 1} values, as {len(edges)} edges make so many zones"
+            expected = f"{len(edges) + 1} values, as {len(edges)} edges make this many zones"
             yield ParameterError("values", self.values, expected)
         else:
             yield from self._check_kinds()
@@ -420,7 +420,7 @@ class Zones(Law):
         return self.values_of(self.zone(x), x)
 
     def values_of(self, zone: Any, x: Array) -> Array:
-        """What zones stand for; not a number where x is none."""
+        """What zones represent; not a number where x is none."""
         return np.where(np.isnan(x), np.nan, self._numbers()[zone])
 
     def inverse(self, y: Array) -> Array:
@@ -465,7 +465,7 @@ class Zones(Law):
     def inverse_formula(self, y: float) -> str:
         found = np.flatnonzero(self._numbers() == y)
         if not found.size:
-            return f"no zone stands for {number(y)}"
+            return f"no zone represents {number(y)}"
         return f"zone {found[0]} is {self._interval(int(found[0]))}"
 
     def program(self) -> list[str] | None:

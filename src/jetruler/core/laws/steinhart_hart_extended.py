@@ -183,7 +183,7 @@ class SteinhartHartExtended(CubicThermistor):
     def slope_to(self, field: str, inside: tuple[int, ...], x: Array) -> Array | None:
         if field == "to_kelvin":
             return self._of_reciprocal(x) * self._log(x) ** inside[0]
-        return -self.slope(x) * x / self.r25 if field == "r25" else None  # R stands over r25
+        return -self.slope(x) * x / self.r25 if field == "r25" else None  # R is over r25
 
     def formula(self, x: float) -> str:
         value = float(self._log(as_array(x))[0])

@@ -275,7 +275,7 @@ class Platinum(TemperatureLaw):
         if field == "lead":
             return -2.0 * self.slope(x) if self.wires == 2 else np.zeros_like(x)
         own = x - self._in_series
-        return -self.slope(x) * own / self.r0 if field == "r0" else None  # R stands over r0
+        return -self.slope(x) * own / self.r0 if field == "r0" else None  # R is over r0
 
     def worked_result(self, x: float, back: bool = False) -> float:
         if back:

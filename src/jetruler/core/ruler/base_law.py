@@ -174,7 +174,7 @@ class BaseLaw(ABC):
         return None
 
     def label(self, y: float) -> str | None:
-        """What a result stands for, where that is no number (a zone's label); else None."""
+        """What a result represents, where that is no number (a zone's label); else None."""
         return None
 
     def with_output(self, unit: str | None) -> BaseLaw:
@@ -329,7 +329,7 @@ def unit_fields(law: BaseLaw, *fields: str) -> None:
 
 
 def hint_unit(hint: Any) -> Unit | None:
-    """The unit mark inside a type hint, wherever it stands."""
+    """The unit mark inside a type hint, wherever it is."""
     if typing.get_origin(hint) is Annotated:
         return next((m for m in hint.__metadata__ if isinstance(m, Unit)), None)
     return next((u for a in typing.get_args(hint) if (u := hint_unit(a))), None)
@@ -425,7 +425,7 @@ class FitModel(ABC):
         """Return the columns over x: shape (n, p)."""
 
     def fixed(self, x: Array) -> Array:
-        """Return what stands beside the columns without a parameter."""
+        """Return what is beside the columns without a parameter."""
         return np.zeros_like(x)
 
     def link(self, eta: Array) -> Array:
@@ -503,7 +503,7 @@ class Evaluator(ABC, Generic[V]):
 
     @abstractmethod
     def name(self, name: str) -> V:
-        """What a name stands for."""
+        """What a name represents."""
 
     @abstractmethod
     def unary(self, op: ast.unaryop, value: V) -> V:

@@ -74,7 +74,7 @@ class RawInput(BaseLaw):
         return self.highest
 
     def samples(self, many: int) -> Array:
-        """Return raw values over its range: each that it can give, or so many evenly spaced."""
+        """Return raw values over its range: each that it can give, or this many evenly spaced."""
         low, high, lsb = self.lowest, self.highest, self.lsb
         each = int((high - low) / lsb) + 1 if lsb else many
         x = np.linspace(low, high, min(many, max(2, each)))
@@ -96,7 +96,7 @@ class Converter(RawInput):
 
     @property
     def full_count(self) -> float | None:
-        """The count that stands for the reference voltage; None for counts of anything else."""
+        """The count that represents the reference voltage; None for counts of anything else."""
         return None
 
     @property

@@ -1,4 +1,4 @@
-"""Reading quantities as they stand on parts and in datasheets: `"4k7"`, `"3.3 V ± 15 mV"`; and
+"""Reading quantities as they are on parts and in datasheets: `"4k7"`, `"3.3 V ± 15 mV"`; and
 the parameters of laws, which are given so."""
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ _TOLERANCE = re.compile(r"\s*(?:±|\+/?-)\s*")
 _K = re.compile(
     rf"\s*\(\s*(?:k\s*=\s*({NUMBER})|({NUMBER})\s*(?:sigma|σ))\s*\)\s*\Z", re.IGNORECASE
 )
-# IEC 60062: the letter stands for the decimal point and the multiplier; L is milli.
+# IEC 60062: the letter represents the decimal point and the multiplier; L is milli.
 _CODE_FACTOR = {
     letter: Decimal(10) ** power
     for letter, power in zip("RLkKMGTV", (0, -3, 3, 3, 6, 9, 12, 0), strict=True)
@@ -101,7 +101,7 @@ class Toleranced(float):
 
 
 def standard_of(value: float) -> float:
-    """The standard uncertainty of a number that carries one; a plain number stands for itself."""
+    """The standard uncertainty of a number that carries one; a plain number represents itself."""
     return value.standard if isinstance(value, Toleranced) else value
 
 
@@ -112,7 +112,7 @@ def quantity(text: str, unit: str | None = None) -> float:
     Understood: plain numbers, SI prefixes, the letter-and-digit code of IEC 60062 (`"4k7"`,
     `"2M2"`, `"100R"`, with its tolerance letter: `"4K7J"`), `"3V3"`, and a tolerance after `±`,
     `+-` or `+/-`, in percent or in a unit; a division by a number at the end
-    (`"2.5 V / 16383"`); `(k=2)` or `(1 sigma)` behind it says that it is so many
+    (`"2.5 V / 16383"`); `(k=2)` or `(1 sigma)` behind it says that it is this many
     standard uncertainties. A temperature always says its unit; asked for in another scale it is
     converted, otherwise it is kept in its own.
 
@@ -246,7 +246,7 @@ def _read_value(
     if not symbol:
         return float(number), None, None
     known = factor(symbol)
-    if known is None and symbol in PREFIXES:  # "4.7k", the unit left to the place it stands in
+    if known is None and symbol in PREFIXES:  # "4.7k", the unit left to the place it is in
         return float(Decimal(number) * Decimal(repr(PREFIXES[symbol]))), None, None
     if known is None and spelled(symbol) == own:
         return float(number), own, None
@@ -318,7 +318,7 @@ def amount(key: str, value: Any, unit: str | None, difference: bool = False) -> 
         return value
     try:
         if unit is None and unit_of(value) is not None:
-            raise QuantityError(value, "a number without a unit", "it stands where none is known")
+            raise QuantityError(value, "a number without a unit", "no unit is known here")
         if not difference or unit not in TEMPERATURES:
             return float(quantity(value, unit))
         found = unit_of(value)
@@ -331,7 +331,7 @@ def amount(key: str, value: Any, unit: str | None, difference: bool = False) -> 
 
 
 def as_typed(value: Any) -> Any:
-    """A quantity of Pint's as the text that stands for it, in lists too; anything else as it is."""
+    """A quantity of Pint's as the text that represents it, in lists too; anything else as it is."""
     if isinstance(value, list | tuple):
         return tuple(map(as_typed, value))
     if not is_a(value, "pint", "Quantity"):
@@ -386,7 +386,7 @@ def owned(value: Any) -> Any:
 def read_number(key: str, text: str, unit: Unit | None) -> float:
     """A text in a parameter's unit. Raises `ParameterError`."""
     try:
-        # A bare kelvin stands without its unit, as a plain number and as one with a tolerance.
+        # A bare kelvin is without its unit, as a plain number and as one with a tolerance.
         found = unit_of(text)
         has_unit = unit is None or not unit.bare or found is not None
         if unit is not None and unit.bare and found in TEMPERATURES and found != unit.symbol:
@@ -398,7 +398,7 @@ def read_number(key: str, text: str, unit: Unit | None) -> float:
 
 
 def read_numbers(key: str, value: Any, unit: Unit | None) -> Any:
-    """What stands in a list of numbers, at any depth, its texts read."""
+    """What is in a list of numbers, at any depth, its texts read."""
     if isinstance(value, list | tuple):
         return tuple(read_numbers(key, part, unit) for part in value)
     return read_number(key, value, unit) if isinstance(value, str) else value

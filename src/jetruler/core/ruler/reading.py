@@ -58,7 +58,7 @@ class Flag(IntFlag):
 #: Names in the order they are written, e.g. in the `flags` column of a converted log.
 FLAG_NAMES = {flag: str(flag.name).lower() for flag in Flag}
 
-#: Those that tell of no fault: a knob at its stop is below too, and what is held was wanted.
+#: Those that indicate no fault: a knob at its stop is below too, and what is held was wanted.
 NO_FAULTS = Flag.BELOW | Flag.ABOVE | Flag.HELD
 
 #: Those that a ruler, or a chip, finds by itself.
@@ -85,7 +85,7 @@ class Reading:
     unit : str, optional
         Unit of the values.
     label : str, optional
-        What a value stands for, where it is no number.
+        What a value represents, where it is no number.
 
     Examples
     --------
@@ -102,7 +102,7 @@ class Reading:
     unit: str | None = None
     """Unit of the values."""
     label: str | None = None
-    """What a single value stands for, where it is no number: a zone's label."""
+    """What a single value represents, where it is no number: a zone's label."""
 
     @property
     def flag_names(self) -> Any:

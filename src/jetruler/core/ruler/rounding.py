@@ -11,7 +11,7 @@ import numpy as np
 
 from ..numerics import AnyArray, Array
 
-#: So many units in the last place may be lost on the way: a line that means 195.5 and computes
+#: This many units in the last place may be lost on the way: a line that means 195.5 and computes
 #: 195.49999999999997 still means 195.5.
 ULPS = 16
 
@@ -47,7 +47,7 @@ def nearest(x: Array, size: float = 0.0) -> Array:
     return rounded
 
 
-#: Beyond so many whole steps a double holds no half, and there is no tie.
+#: Beyond this many whole steps a double holds no half, and there is no tie.
 _NO_HALVES = 2.0**49
 
 
@@ -68,7 +68,7 @@ def to_place(value: float, place: Decimal) -> str:
 
 
 def fixed(value: float, decimals: int, size: float = 0.0) -> str:
-    """The text of a number to so many decimals, half away from zero; never a negative zero."""
+    """The text of a number to this many decimals, half away from zero; never a negative zero."""
     if math.isfinite(value):
         value = float(to_decimals(np.array([value]), decimals, size)[0])
     text = f"{value:.{decimals}f}"

@@ -195,7 +195,7 @@ class Ruler:
         return _each(self._raw_numbers(x), self._slope)
 
     def label(self, value: float) -> str | None:
-        """What a value of the true edge stands for, where that is no number: a zone's label."""
+        """What a value of the true edge represents, where that is no number: a zone's label."""
         last = next((law for law in reversed(self.laws) if law.changes_value), self.laws[-1])
         return last.label(value)
 
@@ -391,7 +391,7 @@ def slope_of(laws: tuple[Law, ...], joints: list[Array]) -> Array:
 
 
 def _each(x: Any, compute: Callable[[Array], Array]) -> Any:
-    """Apply to a contiguous float64 copy of x, without warnings, and give the like."""
+    """Apply to a contiguous float64 copy of x, without warnings, and give the same type."""
     if (later := lazily(x, partial(_each, compute=compute))) is not None:
         return later
     numbers, like = to_array(x)
@@ -410,7 +410,7 @@ def _one(compute: Callable[[Array], Array], x: float) -> float:
 
 
 def _joined(laws: tuple[Law, ...]) -> tuple[tuple[Law, ...], tuple[str | None, ...]]:
-    """The laws as they stand beside one another, and the unit at every joint."""
+    """The laws as they are beside one another, and the unit at every joint."""
     if not laws:
         raise UnitError("a ruler needs at least one law")
     settled: list[Law] = []
@@ -433,7 +433,7 @@ def _joined(laws: tuple[Law, ...]) -> tuple[tuple[Law, ...], tuple[str | None, .
 
 def _kept(unit: str | None, law: Law) -> str | None:
     """The unit behind a law that names none: that before it, but for counts on which a curve
-    stands, whose values are no counts any more."""
+    is, whose values are no counts any more."""
     curve = unit == "count" and law.role is Role.CURVE
     return None if curve and float(law.slope(np.zeros(1))[0]) != 1.0 else unit
 
@@ -535,7 +535,7 @@ class To(Law):
     Raises
     ------
     ParameterError
-        For a unit that nobody knows and, when the ruler is made.
+        For a unit that is unknown and, when the ruler is made.
     UnitError
         For one of another kind.
 

@@ -55,7 +55,7 @@ TEMPERATURES = {
 
 @dataclass(frozen=True)
 class Unit:
-    """Mark of a parameter: the SI unit that a plain number in this place stands for.
+    """Mark of a parameter: the SI unit that a plain number in this place represents.
 
     bare: a plain number is right even though the unit is that of a temperature (a Beta).
     """
@@ -116,7 +116,7 @@ _end: ContextVar[int | None] = ContextVar("end", default=None)
 
 @contextmanager
 def written_with(digits: int, unit: str | None = None, end: int | None = None) -> Iterator[None]:
-    """Write numbers with so many significant digits, and a result without a unit in this one.
+    """Write numbers with this many significant digits, and a result without a unit in this one.
     end: digits of the result, if it has others."""
     before, joint, last = _digits.set(digits), _joint.set(unit), _end.set(end)
     try:
@@ -139,7 +139,7 @@ def is_writing() -> bool:
 
 def number(value: float, digits: int | None = None) -> str:
     """Six significant digits, or as many as `written_with` says; no exponent where plain digits
-    are short: `4700`, `0.00335402`. digits: so many of them count, the rest are zeros."""
+    are short: `4700`, `0.00335402`. digits: this many of them count, the rest are zeros."""
     if digits is not None:
         value = significant(value, digits)
     if math.isnan(value):
@@ -186,7 +186,7 @@ def shown(
 
 
 def significant(value: float, digits: int = 3) -> float:
-    """The number rounded to so many significant digits."""
+    """The number rounded to this many significant digits."""
     with written_with(digits):
         return float(plain(value))
 
@@ -243,7 +243,7 @@ def _registry() -> Any:
 @cache
 def spelled(unit: str) -> str:
     """Return the one spelling used inside of any that the registry knows: `"fahrenheit"` is
-    `"degF"`, `"millivolt"` is `"mV"`. A text that nobody knows stays as it is."""
+    `"degF"`, `"millivolt"` is `"mV"`. A text that is unknown stays as it is."""
     name = canonical(unit)
     if usual(name) is not None or name in TEMPERATURES or not _SINGLE.match(name):
         return name
@@ -323,7 +323,7 @@ def _of_turns(unit: str) -> str:
 
 @cache
 def _goes_round(unit: str) -> str:
-    """How a unit of "so many a second" counts: `"turns"` (rpm), `"radians"` (of any angle), or just
+    """What a unit per second counts: `"turns"` (rpm), `"radians"` (of any angle), or just
     how `"often"` (Hz). The registry takes all three for the same; a turn is not 2π hertz. Empty for
     any other unit."""
     found = _quantity(1, unit)

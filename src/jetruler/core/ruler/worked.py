@@ -58,7 +58,7 @@ def _lines(
     back: bool,
     digits: int | None,
 ) -> tuple[list[str], list[float]]:
-    """The lines with so many digits, and the numbers from one to the next; all digits for none."""
+    """The lines with this many digits, and the numbers between them; all digits for none."""
     lines: list[str] = []
     numbers = [x if digits is None else _rounded(x, digits)]
     # What only holds a result in its range repeats it: nothing more is computed from it.

@@ -98,7 +98,7 @@ class NoiseFigures:
         return float(np.quantile(self.of_blocks, 0.9)) if self.of_blocks.size else math.nan
 
     def calmest(self, but: float, lsb: float) -> float:
-        """That of the calmest tenth of the blocks, beside a fraction that stands still."""
+        """That of the calmest tenth of the blocks, and the fraction of blocks that do not move."""
         if self.of_blocks.size < 2:
             return self.whole
         at = min(1.0, but + 0.1 * (1.0 - but))
@@ -185,7 +185,7 @@ def _medians(rows: Array) -> Array:
     return middle
 
 
-#: A spike is at least so many counts off.
+#: A spike is at least this many counts off.
 SPIKE_COUNTS = 5.0
 _NONE: AnyArray = np.empty(0, np.int64)
 
@@ -247,15 +247,15 @@ def _without_rounding(deviation: float, lsb: float) -> float:
     return lsb * float(np.interp(steps, deviations, noises))
 
 
-#: A log of fewer samples than a block, but of so many, is one block.
+#: A log of fewer samples than a block, but of this many, is one block.
 LEAST = 50
-#: So many times the usual distance from the median is as far as a sample may weigh.
+#: This many times the usual distance from the median is as far as a sample may weigh.
 STRAYS = 5.0
 #: A block floats from so much of the range on: standard deviation of white noise, of hum.
 WHITE, HUM = 0.03, 0.01
 #: The steps of white noise are about as large as its deviation; those of a movement are smaller.
 STEPS = 0.6
-#: So much of a block's power stands at the mains frequency, or below for any other signal.
+#: So much of a block's power is at the mains frequency, or below for any other signal.
 PEAK = 0.6
 MAINS = (50.0, 60.0)
 #: A peak is the mains' own if it is so near: in bins of the spectrum, and in parts of the mains
@@ -392,7 +392,7 @@ def _judged(blocks: Array, span: float, interval: float | None) -> list[Judged |
 def _kind(
     power: Array, size: int, deviation: float, steps: float, interval: float | None
 ) -> Judged | None:
-    """One block of so many samples by its spectrum, its deviation (of the range) and the steps
+    """One block of this many samples by its spectrum, its deviation (of the range) and the steps
     between neighbours (of that)."""
     top = int(np.argmax(power))
     peak = float(power[max(0, top - 2) : top + 3].sum() / power.sum())

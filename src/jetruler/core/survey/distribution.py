@@ -41,7 +41,7 @@ class Distribution:
     _divisor: int = 0
     """Greatest common divisor of all."""
     _first: int = 0
-    """What the place 0 of `_places` stands for."""
+    """What the place 0 of `_places` represents."""
     _places: AnyArray | None = field(default_factory=lambda: np.zeros(0, np.uint16))
     """Occurrences by place; None as soon as the span is too wide."""
     _bins: AnyArray = field(default_factory=lambda: _NONE)
@@ -268,7 +268,7 @@ def _sums(off: AnyArray, occurrences: AnyArray) -> tuple[int, int]:
 #: A fraction of the samples, on each side, that may be so far off that it is none of them; fewer
 #: samples than the least say nothing of the kind.
 STRAYS, LEAST = 0.01, 10
-#: Neighbours are never apart: so many steps between them are none that tell.
+#: Neighbours are never apart: this many steps between them are none that tell.
 CLOSE = 8
 
 

@@ -121,7 +121,7 @@ def ends_of(found: Survey, margin: float | None = None) -> Ends:
     return Ends(_whole(low, found, math.ceil), _whole(high, found, math.floor), max(margins), rests)
 
 
-#: An end is drawn in by so many standard deviations of what rests there: none of a few thousand
+#: An end is drawn in by this many standard deviations of what rests there: none of a few thousand
 #: samples is further off.
 RESTS = 5.0
 
@@ -187,7 +187,7 @@ def _whole(end: float, found: Survey, rounded: Callable[[float], int]) -> float:
 
 
 def true_ends(channel: Channel | None) -> tuple[float, float]:
-    """What the ends of a channel's travel stand for: those of the marks it has, else 0 and 100."""
+    """What the ends of a channel's travel represent: those of the marks it has, else 0 and 100."""
     for law in channel.chain.laws if channel is not None else ():
         if law.marks is not None:
             trues = [true for _, true in law.marks]

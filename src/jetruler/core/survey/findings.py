@@ -50,7 +50,7 @@ def code_bits(found: Survey) -> int:
 @dataclass(frozen=True)
 class Subject:
     """What is looked at: a column's survey, its channel if the bench has one, the time between
-    samples if that is known, and where a row stands: `line 7`, or `row 6` of a frame."""
+    samples if that is known, and where a row is: `line 7`, or `row 6` of a frame."""
 
     name: str
     survey: Survey
@@ -326,7 +326,7 @@ def _spikes(s: Subject) -> Iterator[Finding]:
         )
 
 
-#: A stretch at one value is none below so many samples; a live sensor shows a longer one with no
+#: A stretch at one value is none below this many samples; a live sensor shows a longer one with no
 #: more than this chance.
 STUCK, CHANCE = 20, 1e-4
 

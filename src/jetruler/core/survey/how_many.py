@@ -21,7 +21,7 @@ from ..series import LongRun, deviation_of_means, long_run, noise_of, spreads_of
 
 #: Means are measured up to this part of the readings: fewer than fifty of them tell too little.
 OF_ALL = 50
-#: So many candidates are measured where the spread of means goes up and down, as with hum.
+#: This many candidates are measured where the spread of means goes up and down, as with hum.
 CANDIDATES = 100
 
 
@@ -33,7 +33,7 @@ class HowMany(Result):
     Attributes
     ----------
     readings : int | None
-        So many hold the mean still to the target; None if no number does.
+        Number of readings for the target; None if no number reaches it.
     noise_after : float
         What is left of a mean of that many: its standard deviation and the error of the steps,
         at the level where both together are the most.
@@ -62,7 +62,7 @@ class HowMany(Result):
     """
 
     readings: int | None
-    """So many hold the mean still to the target; None if no number does."""
+    """Number of readings for the target; None if no number reaches it."""
     noise_after: float
     """What is left of a mean of that many: its standard deviation and the error of the steps, at
     the level where both together are the most."""
@@ -126,7 +126,7 @@ class HowMany(Result):
         return []
 
 
-#: Noise of more steps, or of more times what is wanted, is a slip.
+#: Noise of more steps, or of more times what is needed, is a slip.
 MOST_NOISE = 1e12
 
 
@@ -161,7 +161,7 @@ def how_many(noise: Any, target: float, lsb: float | None = None) -> HowMany:
     as the noise dithers it; what is left is computed from the normal distribution, at the level
     where it is the most. Of readings, the means of n that follow one another are measured, up to a
     fiftieth of them; beyond, they fall as the long-run variance says. Readings that move have no
-    such variance: the differences of neighbours stand for the noise then, and the means of n next
+    such variance: the differences of neighbours represent the noise then, and the means of n next
     to one another differ least where averaging stops helping.
 
     Sources: JCGM 100:2008, 4.2.7 and C.2; Allan, Proc. IEEE 54 (1966) 221.
@@ -199,7 +199,7 @@ def how_many(noise: Any, target: float, lsb: float | None = None) -> HowMany:
 
 
 def _step(readings: Array) -> float:
-    """The usual step between readings that repeat one another; next to nothing for others."""
+    """The usual step between readings that repeat one another; almost nothing for others."""
     different = np.unique(readings)
     if different.size < 2:
         raise ParameterError("noise", readings[0], "readings that differ")

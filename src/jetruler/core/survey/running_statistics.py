@@ -70,7 +70,7 @@ class Envelope:
         self.per_stretch *= 2
 
 
-#: Different intervals that are told apart; a log has few, but a torn one may have many.
+#: Different intervals that are distinguished; a log has few, but a torn one may have many.
 KINDS = 4096
 
 #: An interval of more than this many usual ones is a gap.
@@ -154,7 +154,7 @@ class TimeSurveyor:
 
 
 def _kinds(steps: Array) -> list[tuple[float, int, int]]:
-    """The different steps in nine digits (enough to tell intervals apart, too few to tell rounding
+    """The different steps in nine digits (enough to distinguish intervals, too few to tell rounding
     errors apart), where each comes up first, and how often."""
     if not steps.size:
         return []
@@ -275,7 +275,7 @@ class BlockSums:
 
 
 def mean_known(means: Array, size: int, deviation: float, lsb: float) -> MeanKnown:
-    """What the mean is known to, from the means of blocks of so many successive samples.
+    """What the mean is known to, from the means of blocks of this many successive samples.
 
     Independent samples give t·s/√n, others the long-run variance. No interval is told where the
     noise does not dither the steps: the mean may then be off by a part of a step that no number of

@@ -24,7 +24,7 @@ STRAY = 1e-3
 
 #: What is further off is nobody's sample.
 FURTHEST = 2.0**60
-#: Steps that the digits of a float can tell apart.
+#: Steps that the digits of a float can distinguish.
 DIGITS = 1e15
 
 #: Counts below this leave room in 32 bits for eight times a difference.
@@ -38,9 +38,9 @@ ROUGH = 0.8
 LEAP = 16
 #: Samples that are kept for what follows: a spike is told by two neighbours on each side.
 TAIL = 4
-#: Of so many of the largest the rows are kept.
+#: Of this many of the largest the rows are kept.
 LARGEST = 256
-#: So many columns have all blocks of samples that noise is told from; more share their room.
+#: This many columns have all blocks of samples that noise is told from; more share their room.
 MANY = 32
 
 
@@ -433,7 +433,7 @@ def _finer(values: AnyArray, step: float) -> int:
 
 @refuses
 def survey(counts: Any, bits: int, signed: bool = False) -> Survey:
-    """Survey an array of counts against a converter of so many bits.
+    """Survey an array of counts against a converter of this many bits.
 
     Parameters
     ----------

@@ -42,7 +42,7 @@ def budget(
     what : Ruler | Law | Channel
         A ruler, or a channel, which also knows its noise, its smoothing and its calibration.
     at : float, text or quantity
-        The count, or what stands for it: `"1.5 V"` at the pin. Of a channel that is computed from
+        The count, or what represents it: `"1.5 V"` at the pin. Of a channel that is computed from
         others a mapping, the raw value of each measured one by its name.
     noise : float, optional
         Standard deviation of one reading in counts.
@@ -55,7 +55,7 @@ def budget(
     level : float, default 0.95
         Of the expanded uncertainty.
     joint : str, optional
-        Unit of a joint, `"V"` or `"ohm"`: the budget of what stands there in place of the result.
+        Unit of a joint, `"V"` or `"ohm"`: the budget of what is there in place of the result.
 
     Returns
     -------

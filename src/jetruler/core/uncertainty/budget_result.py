@@ -53,7 +53,7 @@ class Budget(Result):
     expanded_uncertainty : float
         Its product with `combined`, which holds the truth at `level`.
     level : float
-        Probability that the expanded uncertainty stands for.
+        Probability that the expanded uncertainty represents.
     why : str
         Why there is none, in words; empty where there is one.
 
@@ -91,7 +91,7 @@ class Budget(Result):
     expanded_uncertainty: float
     """Its product with `combined`, which holds the truth at `level`."""
     level: float
-    """Probability that the expanded uncertainty stands for."""
+    """Probability that the expanded uncertainty represents."""
     why: str = ""
     """Why there is none, in words; empty where there is one."""
 
@@ -281,6 +281,6 @@ def effective_degrees(effects: list[Array], dof: list[float], square: Array) -> 
 
 
 def on_rail(ruler: Ruler, x: Array) -> Truths:
-    """Where raw values stand on a rail: what they came from may lie anywhere beyond."""
+    """Where raw values are on a rail: what they came from may lie anywhere beyond."""
     rails: Truths = (ruler.read(x).flags & int(Flag.LOW_RAIL | Flag.HIGH_RAIL)) != 0
     return rails

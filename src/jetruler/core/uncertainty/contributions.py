@@ -124,9 +124,9 @@ class Conditions:
 
     noise: standard deviation of one reading in counts; dof: degrees of freedom of that figure.
     readings: how many are averaged. calibration: standard uncertainty that a calibration left, in
-    the unit of the result; it stands for the tolerances and the converter's error, which the
+    the unit of the result; it replaces the tolerances and the converter's error, which the
     calibration saw. fit: how well it knows a law's parameters. level: of the expanded uncertainty.
-    median_of: so many readings, if their median is taken, else 0. correlated: parameters that are
+    median_of: this many readings, if their median is taken, else 0. correlated: parameters that are
     off together.
     """
 
@@ -154,7 +154,7 @@ class Conditions:
 
     @property
     def calibrated(self) -> bool:
-        """Whether there was a calibration, which stands for what it saw."""
+        """Whether there was a calibration, which replaces the sources that it saw."""
         return self.calibration > 0 or self.fit is not None
 
     def __post_init__(self) -> None:

@@ -18,7 +18,7 @@ from .budget_result import Budget, budget_of_rows, on_rail
 from .contributions import Conditions, Contribution, conditions_of, contributions
 
 #: Rows of the raw edge that channels of one converter share: its reference, and what it adds and
-#: multiplies with. Where on its curve a reading stands is another matter for each.
+#: multiplies with. The place of a reading on its curve is independent for each.
 SHARED = ("vref of adc", "count_at_vref of adc", "converter gain error", "converter offset error")
 
 

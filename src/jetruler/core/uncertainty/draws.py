@@ -1,4 +1,4 @@
-"""Values that a reading may stand for, drawn through the real chain, parameters and all."""
+"""Values that a reading may represent, drawn through the real chain, parameters and all."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from .contributions import (
 
 
 class Varied:
-    """A ruler whose parameters are drawn anew for every value."""
+    """A ruler whose parameters are drawn again for every value."""
 
     def __init__(self, ruler: Ruler, given: Conditions) -> None:
         self.ruler, self.given = ruler, given
@@ -37,7 +37,7 @@ class Varied:
         self.at_once: dict[int, bool] = {}
 
     def draw(self, random: np.random.Generator, at: float, n: int) -> Array:
-        """n values that a reading of `at` may stand for."""
+        """n values that a reading of `at` may represent."""
         x = self._raw(random, at, n)
         together = self._together(random, n)
         with np.errstate(all="ignore"):

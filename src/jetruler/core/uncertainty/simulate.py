@@ -1,5 +1,5 @@
 """`simulate`: the distribution of a reading by Monte Carlo, through the real chain with parameters
-drawn anew for every value."""
+drawn again for every value."""
 
 from __future__ import annotations
 

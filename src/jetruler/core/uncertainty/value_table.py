@@ -1,4 +1,4 @@
-"""A ruler as a table: raw values, what stands at each joint, the value, how far to trust it."""
+"""A ruler as a table: raw values, what is at each joint, the value, how far to trust it."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ class ValueTable(Result):
     raw_unit : str | None
         Their unit.
     joints : dict[str, Array]
-        What stands at each joint before the last, by its unit: volts, ohms.
+        What is at each joint before the last, by its unit: volts, ohms.
     values : Array
         The values; NaN where there is none.
     texts : tuple[str, ...]
@@ -64,7 +64,7 @@ class ValueTable(Result):
     raw_unit: str | None
     """Their unit."""
     joints: dict[str, Array]
-    """What stands at each joint before the last, by its unit: volts, ohms."""
+    """What is at each joint before the last, by its unit: volts, ohms."""
     values: Array
     """The values; NaN where there is none."""
     texts: tuple[str, ...]
