@@ -5,7 +5,7 @@ from __future__ import annotations
 import ast
 import inspect
 import json
-import re
+import sys
 from collections.abc import Iterator
 from dataclasses import MISSING, fields
 from itertools import pairwise
@@ -19,6 +19,9 @@ from jetruler.core.bench.covariance import Correlation, FitCovariance
 from jetruler.core.bench.drives import Drive
 from jetruler.core.bench.modes import DriveMode
 from jetruler.core.bench.wire import WireLines
+
+sys.path.insert(0, str(Path(__file__).parent))
+from docstrings import Docstring
 
 PAGE = Path(__file__).with_name("bench-keys.md")
 
@@ -88,17 +91,10 @@ def meanings(kind: type[Any] | None) -> dict[str, str]:
     """What a class says of its fields: the text below each, else its parameters."""
     if kind is None:
         return {}
-    return parameters(kind) | dict(texts_below(kind))
-
-
-def parameters(kind: type[Any]) -> dict[str, str]:
-    """The section Parameters of a docstring."""
-    found: dict[str, str] = {}
-    for names, text in re.findall(
-        r"^(\w+(?:, \w+)*) : .*\n((?:    .*\n?)+)", inspect.getdoc(kind) or "", re.M
-    ):
-        found |= dict.fromkeys(names.split(", "), " ".join(text.split()))
-    return found
+    rows = Docstring.of(kind).parameters
+    return {name: text for names, _, text in rows for name in names.split(", ")} | dict(
+        texts_below(kind)
+    )
 
 
 def texts_below(kind: type[Any]) -> Iterator[tuple[str, str]]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import inspect
 import sys
 import tomllib
 from pathlib import Path
@@ -20,36 +19,38 @@ from jetruler.show.schematic import draw_circuit
 from jetruler.show.style import BLUE, GREY, JET, new_figure, plain, rendered
 
 HERE = Path(__file__).parent
+sys.path.insert(0, str(HERE))
+from docstrings import Docstring  # noqa: E402 - it stands beside this file
 
 HEAD = """# The laws
 
 Made by `python docs/build_laws.py` from the laws themselves. Every law has a forward direction, an inverse, a slope
-(its derivative) and a worked line in both directions; not a number in gives not a number out.
+(its derivative) and a worked line in both directions. NaN in gives NaN out.
 
-A law of your own: a subclass of `jetruler.Law` in your package, named in the entry-point group `jetruler.laws`;
-`examples/own_law` is a whole one.
+You can add a law: write a subclass of `jetruler.Law` in your package and name it in the entry-point group `jetruler.laws`;
+`examples/own_law` is a complete package.
 """
 
 PART = """
-## `{law.name}` · `{kind}` · {takes} → {gives}
+## `{law.name}`: {called}
+
+`jr.{kind}` · {takes} → {gives}
 
 ![{law.name}](laws/{law.name}.svg)
 {circuit}
-```text
 {doc}
-```
 
 In a bench file: `{bench}`
 
 Worked: `{there}`{break_}
-and back: `{back}`
+and the inverse: `{back}`
 
 Typical mistakes: {mistakes}
 """
 
 
 #: The laws that are a circuit: their schematic stands beside their curve.
-CIRCUITS = ("divider", "attenuator", "shunt", "amplifier")
+CIRCUITS = ("divider", "attenuator", "shunt", "amplifier", "bridge", "load-cell")
 CIRCUIT = "\n![The circuit of {name}](laws/{name}-circuit.svg)\n"
 
 
@@ -65,6 +66,18 @@ def entries() -> list[tuple[Law, dict[str, Any]]]:
     """Each law as its line in a bench file makes it, with what the page shows of it."""
     found = tomllib.loads((HERE / "laws.toml").read_text("utf-8"))["entry"]
     return [(build_law(tomllib.loads(f"law = {e['bench']}")["law"]), e) for e in found]
+
+
+def described(kind: type[Law]) -> str:
+    """Its docstring: the text, a table of the parameters, the notes."""
+    doc = Docstring.of(kind)
+    rows = [
+        f"| {', '.join(f'`{name}`' for name in names.split(', '))} "
+        f"| {form.replace('|', 'or')} | {text.replace('|', '')} |"
+        for names, form, text in doc.parameters
+    ]
+    table = "\n".join(["| parameter | type | meaning |", "|---|---|---|", *rows]) if rows else ""
+    return "\n\n".join(part for part in (doc.summary, table, doc.notes) if part)
 
 
 def drawn(ax: Axes, law: Law, low: float, high: float, worked: float) -> Axes:
@@ -91,13 +104,14 @@ def page() -> str:
                 law=law,
                 circuit=CIRCUIT.format(name=law.name) if law.name in CIRCUITS else "",
                 kind=type(law).__name__,
+                called=entry["called"],
                 takes=symbol(law.takes) or "any unit",
                 gives=symbol(law.gives) or "the same unit",
-                doc=(inspect.getdoc(type(law)) or "").split("\n\nExamples\n")[0],
+                doc=described(type(law)),
                 bench=entry["bench"],
                 there=law.formula(entry["worked"]),
                 break_="  ",
-                back=law.inverse_formula(value) if value == value else "no way back from no value",
+                back=law.inverse_formula(value) if value == value else "no inverse of no value",
                 mistakes=entry["mistakes"].strip(),
             )
         )

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import dataclasses
 import re
+import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -17,6 +18,7 @@ import jetruler
 from jetruler.cli import cli
 from jetruler.core.laws import LAWS
 
+LAWS_TOML = Path(__file__).with_name("laws.toml")
 STUB = Path(jetruler.__file__).with_suffix(".pyi")
 #: Groups of the public names: a comment of the stub begins one.
 Group = tuple[str, list[str]]
@@ -133,6 +135,28 @@ def _below(
 
 def _told(command: click.Command, context: click.Context, path: str) -> list[str]:
     return ["```text", command.get_help(context).strip(), "```", ""]
+
+
+def on_page_markdown(text: str, page: Any, **_: Any) -> str:
+    """Typeset the formula of each law below its picture: as MathML, which browsers draw themselves."""
+    if page.file.src_uri != "laws.md":
+        return text
+    for entry in tomllib.loads(LAWS_TOML.read_text("utf-8"))["entry"]:
+        name = re.search(r'law = "([\w-]+)"', entry["bench"])
+        assert name is not None
+        heading = re.search(rf"^!\[{name[1]}\]\(.*\)$", text, re.M)
+        assert heading is not None, name[1]
+        parts = "".join(map(typeset, entry["tex"].split(r"\qquad")))
+        formula = f'\n\n<div class="formula">{parts}</div>'
+        text = text[: heading.end()] + formula + text[heading.end() :]
+    return text
+
+
+def typeset(tex: str) -> str:
+    """A formula in TeX as MathML."""
+    from latex2mathml.converter import convert
+
+    return f"<span>{convert(tex, display='block')}</span>"
 
 
 def on_config(config: Any) -> Any:

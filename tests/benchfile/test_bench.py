@@ -109,7 +109,7 @@ MISTAKES = [
     (channel('{ law = "formula", expression = "x.__class__" }'), "a formula has no attribute"),
     (
         channel('{ law = "zones", edges = [1, 2], values = ["a"] }'),
-        "expected 3 values, as 2 edges make so many zones",
+        "expected 3 values for 2 edges",
     ),
     (channel('{ law = "divider", known = "4k7", sensor = "left" }'), '"upper" or "lower"'),
     (

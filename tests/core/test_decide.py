@@ -387,7 +387,7 @@ def test_no_command_leaves_its_clamp_by_rounding(
     if decimals is not None and math.floor(Fraction(repr(clamp[1])) * places) < math.ceil(
         Fraction(repr(clamp[0])) * places
     ):  # not one number with so many decimals lies within
-        with pytest.raises(ParameterError, match="decimals: expected so many"):
+        with pytest.raises(ParameterError, match="decimals: expected enough"):
             drive_of(**options)
         return
     drive = drive_of(**options)
@@ -438,7 +438,7 @@ def test_a_clock_that_stands_still_is_replaced_by_arrival() -> None:
     times = np.minimum(arrivals, 5.0)
     found, restarts = clock.add(times, arrivals)
     assert not restarts.any()
-    assert clock.why == "stands still"
+    assert clock.why == "stops"
     assert np.array_equal(found[:101], times[:101])
     assert np.flatnonzero(clock.faults)[0] == pytest.approx(121, abs=1)
     assert found[-1] == pytest.approx(arrivals[-1] - 1.0, abs=0.1)

@@ -322,7 +322,7 @@ def test_what_cannot_be_taken_along_is_said(roaster: Bench) -> None:
     assert smoothing.about[0].startswith("hopper: the mean of 10 counts")
     one = [export(roaster["damper"], "damper", "float")]
     notes = machines_of(roaster, one, None).notes
-    assert all("on which it depends, could not be taken along" in note for note in notes)
+    assert all("on which it depends, could not be exported" in note for note in notes)
 
 
 def test_structured_text_has_no_logarithm_to_base_two() -> None:

@@ -216,7 +216,7 @@ def test_a_covariance_moves_the_parameters_together() -> None:
         ),
         (SOUND.replace("[2]", "[9]") + PAIR, "the name of a number that polynomial has here"),
         (SOUND.replace("poly", "Poly") + PAIR, "the name of one of the channel's laws"),
-        (SOUND + PAIR + ", which = 2", "so many laws are called polynomial"),
+        (SOUND + PAIR + ", which = 2", "the number of laws called polynomial"),
         (SOUND + PAIR + ", dof = 0", "calibration.dof: expected 1 or more, found 0"),
         (SOUND + PAIR + ", seed = 1", "calibration.seed: unknown for calibration"),
         ('law = "polynomial"', "calibration needs it"),

@@ -239,7 +239,7 @@ WORKED: list[tuple[Law, float, str, float, str]] = [
         7,
         "7 is below 20: zone 0 = 0 V",
         3,
-        "no zone stands for 3",
+        "no zone represents 3",
     ),
     (
         To("degF", "degC"),

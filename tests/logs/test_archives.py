@@ -359,7 +359,7 @@ def test_results_stand_as_the_logs_do(
         Path(name).touch()
     tasks = planned(given, "logs/out")
     assert [str(task.out.relative_to(tmp_path / "logs" / "out")) for task in tasks] == wanted
-    with pytest.raises(LogError, match="would stand where"):
+    with pytest.raises(LogError, match="has the same name as"):
         planned(["logs/a"], "out", out_kind="parquet")
     if wanted == ["b/c/y.parquet"]:
         assert planned(given, "out", out_kind="csv")[0].out == tmp_path / "out/b/c/y.csv"

@@ -9,6 +9,7 @@ import re
 import runpy
 import subprocess
 import sys
+import time
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -16,6 +17,7 @@ from typing import Any
 import pytest
 
 import jetruler as jr
+from jetruler.core.laws import LAWS
 from tests.helpers.browser import browser, needs_browser
 from tests.helpers.public import MODULES, PUBLIC
 from tests.helpers.sizes import soak
@@ -68,19 +70,67 @@ if (document.documentElement.scrollWidth > window.innerWidth + 1) cut.push("the 
 for (const box of document.querySelectorAll(".md-content pre > code, .md-content table, .md-content img"))
   if (box.scrollWidth > box.clientWidth + 1 || box.getBoundingClientRect().right > window.innerWidth + 1)
     cut.push(box.tagName + ": " + box.textContent.slice(0, 60));
+for (const box of document.querySelectorAll("math"))
+  if (box.getBoundingClientRect().right > window.innerWidth || box.getBoundingClientRect().height < 12)
+    cut.push(box.textContent);
 return cut;
 """  # noqa: E501
 
+#: What somebody looks for, and the pages of which one must be among the first three.
+SOUGHT = {
+    "potentiometer": ("how-to", "laws", "motor", "tutorial", "concepts"),
+    "Celsius": ("bench-file", "laws", "glossary", "how-to", "concepts", "troubleshooting"),
+    "oversampling": ("look", "choosing", "how-to", "uncertainty"),
+    "Jupyter": ("python", "install"),
+    "4-20 mA": ("laws", "how-to", "bench-file"),
+    "thermistor": ("laws", "how-to", "uncertainty", "calibrating", "tutorial"),
+    "servo": ("live", "motor", "how-to"),
+}
 
-@soak
-@needs_browser
-def test_nothing_of_a_page_is_cut(browser: Any, tmp_path: Path) -> None:
-    """At the width of a desk and of a phone."""
-    build = [sys.executable, "-m", "mkdocs", "build", "--strict", "--quiet", "-d", str(tmp_path)]
+
+@pytest.fixture(scope="module")
+def site(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The whole site."""
+    home = tmp_path_factory.mktemp("site")
+    build = [sys.executable, "-m", "mkdocs", "build", "--strict", "--quiet", "-d", str(home)]
     done = subprocess.run(build, cwd=ROOT, capture_output=True, text=True, check=False)
     if "No module named" in done.stderr:
         pytest.skip("mkdocs is not installed")
     assert not done.returncode, done.stderr[-2000:]
+    return home
+
+
+@soak
+@needs_browser
+@pytest.mark.parametrize("words", list(SOUGHT))
+def test_the_search_finds_what_people_call_it(browser: Any, site: Path, words: str) -> None:
+    browser.set_window_rect(width=1280, height=800)
+    browser.get(f"{(site / 'index.html').as_uri()}?q={words}")
+    found: list[str] = []
+    for _ in range(50):
+        links = browser.execute_script(
+            "return [...document.querySelectorAll('.md-search-result__item > a')].map(a => a.href)"
+        )
+        if found and len(links) == len(found):
+            break
+        found = links
+        time.sleep(0.2)
+    first = [Path(link.partition("?")[0]).stem for link in found[:3]]
+    assert set(first) & set(SOUGHT[words]), first
+
+
+@soak
+@needs_browser
+def test_every_formula_is_typeset(browser: Any, site: Path) -> None:
+    browser.get((site / "laws.html").as_uri())
+    drawn = browser.execute_script("return document.querySelectorAll('.formula math').length")
+    assert drawn >= len(LAWS)
+
+
+@soak
+@needs_browser
+def test_nothing_of_a_page_is_cut(browser: Any, site: Path) -> None:
+    """At the width of a desk and of a phone."""
     cut = {}
     for width in (1280, 390):
         browser.set_window_rect(width=width, height=800)
@@ -88,12 +138,12 @@ def test_nothing_of_a_page_is_cut(browser: Any, tmp_path: Path) -> None:
             "Emulation.setDeviceMetricsOverride",
             {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False},
         )
-        for page in sorted(tmp_path.rglob("*.html")):
+        for page in sorted(site.rglob("*.html")):
             if page.name in ("404.html", "roaster-report.html"):
                 continue
             browser.get(page.as_uri())
             if found := browser.execute_script(CUT):
-                cut[f"{page.relative_to(tmp_path)} at {width}"] = found[:4]
+                cut[f"{page.relative_to(site)} at {width}"] = found[:4]
     assert not cut
 
 

@@ -156,7 +156,7 @@ def test_names_that_differ_in_case_alone(tmp_path: Path, monkeypatch: pytest.Mon
     assert len(planned(["."], "out", out_kind="parquet")) == 3
     assert not same_file(Path("out.csv"), Path("OUT.csv"))
     monkeypatch.setattr("jetruler.files.folds_case", lambda folder: True)
-    with pytest.raises(JetRulerError, match=r"its result would stand where that of .*Day.jsonl"):
+    with pytest.raises(JetRulerError, match=r"its result has the same name as that of .*Day.jsonl"):
         planned(["."], "out", out_kind="parquet")
     assert same_file(Path("out.csv"), Path("OUT.csv"))
     with pytest.raises(JetRulerError, match="this is what -o writes"):
@@ -178,7 +178,7 @@ def test_a_disk_that_folds_case(home: Path) -> None:
     (home / "a" / "DAY.jsonl").write_text('{"ch0": 1}\n')
     for command, says in {
         "convert roast.csv -o ROAST.csv": "-o ROAST.csv: this is the log",
-        "convert a -o out --to parquet": "its result would stand where that of",
+        "convert a -o out --to parquet": "its result has the same name as that of",
         "convert a -o A": "the results would stand among the logs",
         "export bean --to c -o BENCH.TOML": "this is the bench",
     }.items():

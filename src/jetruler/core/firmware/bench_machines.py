@@ -202,7 +202,7 @@ def _off(found: Exported) -> str:
 
 @dataclass(frozen=True)
 class Machines:
-    """All of them, and what could not be included."""
+    """All of them, and what could not be exported."""
 
     machines: tuple[Machine, ...]
     notes: tuple[str, ...]
@@ -264,7 +264,7 @@ def holding_of(exported: Sequence[Exported]) -> Machines:
 
 
 def _left_out(missing: Sequence[str]) -> str:
-    return f"{', '.join(missing)}, on which it depends, could not be included"
+    return f"{', '.join(missing)}, on which it depends, could not be exported"
 
 
 def _smoothing(

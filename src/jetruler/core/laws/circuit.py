@@ -46,12 +46,12 @@ class Divider(Law):
     known : float, in Ω
         The fixed resistor in Ω.
     sensor : {"upper", "lower"}, default "lower"
-        The leg the sensor is in, "upper" (to the supply) or "lower" (to ground).
+        Leg of the sensor: "upper" (to the supply) or "lower" (to ground).
     supply : float, in V, optional
-        Voltage across the divider in V; None means ratiometric, fed from the converter's own
-        reference, which then cancels.
+        Voltage across the divider in V; None means that the converter's own reference supplies it,
+        which then cancels (ratiometric).
     load : float, in Ω, optional
-        Resistance across the lower leg (the input's own) in Ω.
+        Resistance in Ω parallel to the lower leg, such as that of the converter's input.
 
     Raises
     ------
@@ -305,7 +305,7 @@ class Attenuator(_Gain):
     upper, lower : float, in Ω
         The two resistors in Ω.
     load : float, in Ω, optional
-        Resistance across the lower one (the input's own) in Ω, L being both side by side.
+        Resistance in Ω parallel to the lower resistor; L is both in parallel.
 
     Raises
     ------

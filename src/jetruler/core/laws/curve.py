@@ -97,23 +97,21 @@ class OnDomain(Curve):
 
 @dataclass(frozen=True)
 class Table(Curve):
-    """Points of a datasheet or a calibration, joined by a curve that meets each of them.
+    """Points of a datasheet or a calibration, joined by a curve through all of them.
 
     Parameters
     ----------
     points : tuple[Point, ...]
-        Pairs (x, y), in any order; in a bench file also the name of a CSV file with two
-        columns.
+        Pairs (x, y) in any order; in a bench file also the name of a CSV file with two columns.
     method : {"linear", "smooth"}, default "linear"
-        "linear", or "smooth" (a monotone cubic: no overshoot between points).
+        "linear", or "smooth" (a monotone cubic without overshoot).
     ends : {"flag", "extend", "hold"}, default "flag"
-        "flag" (default; outside there is no value), "extend" (on along the end's slope) or
-        "hold" (the end's value); flagged and held readings carry below or above, by the side of
-        x.
+        Outside the points: "flag" (no value), "extend" (along the slope of the end) or "hold" (the
+        value of the end). "flag" and "hold" set the flag below or above, by the side of x.
     unit : str, optional
-        Unit out.
+        Unit of the result.
     takes : str, optional
-        Unit in.
+        Unit of the input.
 
     Raises
     ------
@@ -385,9 +383,9 @@ class Polynomial(OnDomain):
     domain : tuple[float, float], optional
         (low, high) of x; outside there is no value.
     unit : str, optional
-        Unit out.
+        Unit of the result.
     takes : str, optional
-        Unit in.
+        Unit of the input.
 
     Raises
     ------
@@ -398,8 +396,8 @@ class Polynomial(OnDomain):
 
     Notes
     -----
-    The inverse needs a domain on which the polynomial is monotone (none is needed where it is
-    monotone everywhere).
+    The inverse needs a domain on which the polynomial is monotone, unless it is monotone
+    everywhere.
 
     Source: Horner's scheme.
 

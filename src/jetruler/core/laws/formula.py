@@ -107,17 +107,17 @@ class Formula(OnDomain):
     Parameters
     ----------
     expression : str
-        + − * / **, brackets, numbers, x, pi, e, the constants given by name, and log (natural),
-        log10, log2, exp, sqrt, abs, sin, cos, tan, asin, acos, atan, sinh, cosh, tanh.
+        + − * / **, brackets, numbers, x, pi, e, the constants by name, and the functions log
+        (natural), log10, log2, exp, sqrt, abs, sin, cos, tan, asin, acos, atan, sinh, cosh, tanh.
     constants : tuple[tuple[str, float], ...]
         The constants, by name.
     domain : tuple[float, float], optional
-        (low, high) of x; outside there is no value; the inverse needs one on which the formula
-        is monotone, where more than one x between −1e9 and 1e9 gives what is asked.
+        (low, high) of x; outside there is no value. The inverse needs a domain on which the formula
+        is monotone, if several x between −1e9 and 1e9 give the same value.
     unit : str, optional
-        Unit out.
+        Unit of the result.
     takes : str, optional
-        Unit in.
+        Unit of the input.
 
     Raises
     ------
@@ -129,8 +129,8 @@ class Formula(OnDomain):
 
     Notes
     -----
-    Other names: constants. The derivative is exact (carried along by the chain rule), the inverse
-    is solved for.
+    All other names are constants. The derivative is exact (chain rule); the inverse is solved
+    numerically.
 
     Examples
     --------
@@ -367,13 +367,13 @@ class PowerLaw(Curve):
     b : float
         Exponent; not 0.
     x0 : float, default 0.0
-        Where the power starts.
+        Start of the power law.
     c : float, default 0.0
-        What is added.
+        Constant that is added.
     unit : str, optional
-        Unit out.
+        Unit of the result.
     takes : str, optional
-        Unit in.
+        Unit of the input.
 
     Raises
     ------

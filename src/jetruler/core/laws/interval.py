@@ -77,15 +77,14 @@ class Interval(Law):
 
 @dataclass(frozen=True)
 class Clamp(Interval):
-    """y = x held between low and high; what was outside is flagged below or above.
+    """y = x, clamped to low … high; a value outside is flagged below or above.
 
     Parameters
     ----------
     low, high : float | None, optional
-        The ends, in the unit that comes in (or in `unit`, checked at the joint); either may be
-        left out.
+        The ends, in the unit of the input (or in `unit`); one of them may be omitted.
     unit : str | None, optional
-        Unit in and out, checked at the joint; None is any.
+        Unit of input and result, checked at the joint; None is any.
 
     Raises
     ------
@@ -94,7 +93,7 @@ class Clamp(Interval):
 
     Notes
     -----
-    It acts where it is in the chain. The inverse outside the ends is NaN.
+    The inverse outside the ends is NaN.
 
     Examples
     --------
@@ -145,15 +144,14 @@ class Clamp(Interval):
 
 @dataclass(frozen=True)
 class Limits(Interval):
-    """y = x; values below low or above high are flagged, never changed.
+    """y = x; values below low or above high are flagged, not changed.
 
     Parameters
     ----------
     low, high : float | None, optional
-        The ends, in the unit that comes in (or in `unit`, checked at the joint); either may be
-        left out.
+        The ends, in the unit of the input (or in `unit`); one of them may be omitted.
     unit : str | None, optional
-        Unit in and out, checked at the joint; None is any.
+        Unit of input and result, checked at the joint; None is any.
 
     Raises
     ------
@@ -190,15 +188,14 @@ class Limits(Interval):
 
 @dataclass(frozen=True)
 class Expect(Interval):
-    """y = x; what no sound sensor gives, below low or above high, has no value and is faulty.
+    """y = x; below low and above high, where no working sensor is, there is no value but a flag.
 
     Parameters
     ----------
     low, high : float | None, optional
-        The ends, in the unit that comes in (or in `unit`, checked at the joint); either may be
-        left out.
+        The ends, in the unit of the input (or in `unit`); one of them may be omitted.
     unit : str | None, optional
-        Unit in and out, checked at the joint; None is any.
+        Unit of input and result, checked at the joint; None is any.
 
     Raises
     ------
@@ -249,16 +246,16 @@ class Expect(Interval):
 
 @dataclass(frozen=True)
 class DeadBand(Law):
-    """y = rest for x from low to high (idle noise round a rest value counts as rest), else x.
+    """y = rest for x from low to high, else y = x: idle noise around rest reads as rest.
 
     Parameters
     ----------
     low, high : float
         The band.
     rest : float, optional
-        What it reads as, within the band; its middle if left out.
+        Result within the band; by default its middle.
     unit : str, optional
-        Unit in and out, checked at the joint.
+        Unit of input and result, checked at the joint.
 
     Raises
     ------
@@ -267,7 +264,7 @@ class DeadBand(Law):
 
     Notes
     -----
-    The inverse inside the band is NaN, but for rest itself.
+    The inverse inside the band is NaN, except for rest itself.
 
     Examples
     --------

@@ -38,9 +38,9 @@ class Line(Law):
     marks : tuple[Mark, Mark], optional
         Two pairs (raw, true) instead of gain and offset.
     unit : str, optional
-        Unit out (None keeps the unit in).
+        Unit of the result; None keeps that of the input.
     takes : str, optional
-        Unit in (None is any).
+        Unit of the input; None accepts any.
 
     Raises
     ------

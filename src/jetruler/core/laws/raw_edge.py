@@ -41,22 +41,23 @@ class Adc(Law, Converter):
     vref : float, in V, optional
         Reference voltage in V, above 0.
     count_at_vref : float, optional
-        The count that represents the reference; default is the top count (2^bits − 1, signed
-        2^(bits−1) − 1), 2^bits is the datasheet's LSB, 65535 serves a result left-scaled to 16
-        bits.
+        The count that means the reference voltage; by default the top count (2^bits − 1, signed
+        2^(bits−1) − 1). Use 2^bits for a datasheet's LSB of vref / 2^bits, and 65535 for a
+        left-scaled result of 16 bits.
     signed : bool, default False
         Two's complement.
     ratiometric : bool, default False
-        Give the fraction of the reference, n / count_at_vref, instead of volts; the reference
-        then cancels and may be left out. A ratiometric law behind it sets this by itself.
+        Give the fraction of the reference, n / count_at_vref, instead of volts; the reference then
+        cancels and may be omitted. A ratiometric law behind it sets this.
     error_lsb : float, default 0.0
-        The converter's total error as the datasheet's half-width in counts, for budgets.
+        Total error of the converter from its datasheet, as a half-width in counts, for budgets.
     offset_error, inl : float, default 0.0
-        Parts of that error, where the datasheet gives them instead: half-widths in counts.
+        Parts of the total error, if the datasheet gives them instead: half-widths in counts.
     gain_error : float, default 0.0
-        Another part: a half-width as a fraction of the count, 0.002 or "0.2 %".
+        Gain error, if the datasheet gives it: a half-width as a fraction of the count, 0.002 or
+        "0.2 %".
     codes : int, optional
-        Bits of the codes, where fewer than `bits`: 12 for a left-scaled result in 16 bits.
+        Bits of the codes, if fewer than `bits`: 12 for a left-scaled result in 16 bits.
 
     Raises
     ------
@@ -191,7 +192,7 @@ class Adc(Law, Converter):
 
 @dataclass(frozen=True)
 class Counts(Law, Converter):
-    """The converter's counts as they are, for marks that were noted in counts.
+    """The converter's counts, unchanged, for marks in counts.
 
     Parameters
     ----------
@@ -200,13 +201,14 @@ class Counts(Law, Converter):
     signed : bool, default False
         Two's complement.
     error_lsb : float, default 0.0
-        The converter's total error as the datasheet's half-width in counts, for budgets.
+        Total error of the converter from its datasheet, as a half-width in counts, for budgets.
     offset_error, inl : float, default 0.0
-        Parts of that error, where the datasheet gives them instead: half-widths in counts.
+        Parts of the total error, if the datasheet gives them instead: half-widths in counts.
     gain_error : float, default 0.0
-        Another part: a half-width as a fraction of the count, 0.002 or "0.2 %".
+        Gain error, if the datasheet gives it: a half-width as a fraction of the count, 0.002 or
+        "0.2 %".
     codes : int, optional
-        Bits of the codes, where fewer than `bits`: 12 for a left-scaled result in 16 bits.
+        Bits of the codes, if fewer than `bits`: 12 for a left-scaled result in 16 bits.
 
     Raises
     ------
@@ -271,24 +273,24 @@ class Counts(Law, Converter):
 
 @dataclass(frozen=True)
 class Input(Law, RawInput):
-    """A raw value as it comes, in its own unit: volts, centimetres, m/s², percent.
+    """A raw value in its own unit: volts, centimetres, m/s², percent.
 
     Parameters
     ----------
     unit : str
         Unit of the raw values; "1" is a plain number.
     resolution : float, optional
-        The smallest difference that it shows, in `unit`.
+        Smallest difference between raw values, in `unit`.
     range : tuple[float, float], optional
-        What it can give, the low end first, in `unit`. Values beyond have no value; those at an
-        end carry a rail flag.
+        Lowest and highest raw value, in `unit`. Values outside have no value; values at an end have
+        a rail flag.
     error : float, default 0.0
-        What its maker allows for, as a half-width in `unit`, for budgets.
+        Error of the input from its datasheet, as a half-width in `unit`, for budgets.
 
     Raises
     ------
     ParameterError
-        For a unit that is unknown, a range upside down, or a resolution that is not above 0 and
+        For an unknown unit, a reversed range, or a resolution that is not above 0 and
         below the range.
 
     Examples

@@ -62,13 +62,13 @@ class Bridge(_OfSupply):
     gauge_factor : float
         ΔR/R for a strain of 1; about 2 for metal foil.
     active : {1, 2, 4}, default 1
-        Gauges that are strained: a quarter bridge, a half one (two of opposite sign beside one
-        another), or a full one.
+        Strained gauges: 1 for a quarter bridge, 2 for a half bridge (two of opposite sign), 4 for a
+        full bridge.
     supply : float, in V, optional
-        What feeds the bridge; None is ratiometric.
+        Supply voltage of the bridge; None means ratiometric.
     lead : float, in Ω, default 0.0
-        Resistance of one lead wire beside a gauge (three-wire connection), which makes a quarter
-        and a half bridge less sensitive.
+        Resistance of one lead wire of a gauge (three-wire connection), which reduces the
+        sensitivity of quarter and half bridges.
     ohms : float, in Ω, default 350.0
         Resistance of a gauge.
 
@@ -80,7 +80,7 @@ class Bridge(_OfSupply):
     Notes
     -----
     With s = U / Us and k the gauge factor: a quarter bridge gives ε = 4 s / (k (1 − 2 s)), a half
-    one 2 s / k, a full one s / k, all times 1 + lead / ohms but the full one.
+    one 2 s / k, a full one s / k. Quarter and half bridges are multiplied by 1 + lead / ohms.
 
     Source: the Wheatstone bridge; textbooks of strain measurement.
 
@@ -195,9 +195,9 @@ class LoadCell(_OfSupply):
         The load at which the cell gives its rated output; with a unit (`"50 kg"`), the unit of
         the result too.
     sensitivity : float, in mV/V
-        Rated output for a volt of supply.
+        Rated output per volt of supply.
     supply : float, in V, optional
-        What feeds the cell; None is ratiometric.
+        Supply voltage of the cell; None means ratiometric.
     zero : float, in mV/V, default 0.0
         Output without a load.
     unit : str, optional
@@ -290,7 +290,7 @@ class Photoresistor(Law):
     r10 : float, in Ω
         Resistance at 10 lx.
     gamma : float
-        How many decades the resistance falls in a decade of light, by the datasheet.
+        Decades by which the resistance falls per decade of light, from the datasheet.
 
     Raises
     ------
@@ -423,11 +423,11 @@ class Pulses(Law):
     Parameters
     ----------
     each : float
-        Pulses for one turn, one litre, one of what is counted.
+        Pulses per turn, litre or other unit.
     interval : float, in s
-        How long is counted for one reading.
+        Counting time of one reading.
     unit : str, default "rpm"
-        Of the result: per minute where it ends in `/min` or is `rpm`, per hour where it ends in
+        Unit of the result: per minute if it ends in `/min` or is `rpm`, per hour if it ends in
         `/h`, else per second.
 
     Raises
@@ -437,8 +437,7 @@ class Pulses(Law):
 
     Notes
     -----
-    A reading is off by up to one pulse, 1 / (each · interval): a budget has the half of it as the
-    resolution of a count.
+    The resolution of a reading is one pulse, 1 / (each · interval); a budget includes it.
 
     Source: the definition of a mean rate.
 

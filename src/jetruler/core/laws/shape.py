@@ -115,8 +115,8 @@ class Whole(_Rounded):
     Parameters
     ----------
     rounding : Rounding, default "nearest"
-        "nearest" (a tie goes away from zero: 2.5 → 3, −2.5 → −3), "down" (to −∞), "up" (to +∞)
-        or "toward zero" (what an integer conversion in C does).
+        "nearest" (a tie is rounded away from zero: 2.5 → 3, −2.5 → −3), "down" (to −∞), "up" (to
+        +∞) or "toward zero" (as an integer conversion in C).
 
     Raises
     ------
@@ -125,9 +125,8 @@ class Whole(_Rounded):
 
     Notes
     -----
-    The inverse is the whole number itself; the slope is that of the trend, 1. A value that is
-    off a tie, or off a whole number, by no more than the rounding of the laws before it (16
-    units in the last place) is taken for it.
+    The inverse is the whole number itself; the slope is 1. A value within 16 units in the last
+    place of a tie, or of a whole number, counts as exactly there.
 
     Examples
     --------
@@ -149,7 +148,7 @@ class Steps(_Rounded):
     size : float
         The step, in the unit of the value.
     rounding : Rounding, default "nearest"
-        As of `Whole`: "nearest" (a tie goes away from zero), "down", "up" or "toward zero".
+        As for `Whole`: "nearest", "down", "up" or "toward zero".
 
     Raises
     ------
@@ -158,8 +157,8 @@ class Steps(_Rounded):
 
     Notes
     -----
-    As of `Whole`: the inverse is the multiple itself, the slope is 1, and a value beside a tie by
-    no more than 16 units in the last place is on it.
+    As for `Whole`: the inverse is the multiple itself, the slope is 1, and a value within 16
+    units in the last place of a tie counts as exactly there.
 
     Examples
     --------
@@ -233,7 +232,7 @@ class PassThrough(Law):
     Parameters
     ----------
     unit : str, optional
-        The unit that this names.
+        Unit of the values.
 
     Examples
     --------
@@ -279,24 +278,24 @@ ZoneValue = float | str | tuple[float | str, ...]
 
 @dataclass(frozen=True)
 class Zones(Law):
-    """n ascending edges cut the axis into n + 1 zones; no gap and no overlap can be written down.
+    """n ascending edges make n + 1 zones, without gaps or overlaps.
 
     Parameters
     ----------
     edges : tuple[float, ...]
-        Ascending, in the unit that comes in; left out with `over`.
+        Ascending, in the unit of the input; not together with `over`.
     values : tuple[ZoneValue, ...]
-        One a zone, all numbers, or labels, or tuples (one zone can drive several on/off
-        outputs). A value on an edge belongs to the zone above.
+        One per zone: numbers, labels, or tuples (one zone can switch several outputs). A value on
+        an edge belongs to the zone above.
     unit : str, optional
         Unit of the numbers.
     takes : str, optional
-        Unit in.
+        Unit of the input.
     hysteresis : float, default 0.0
-        A zone is left only when the value is so far beyond its edge, in the unit that comes in;
-        0 leaves it at once.
+        A zone is left only when the value is this far beyond its edge, in the unit of the input; 0
+        leaves it at once.
     over : tuple[float, float], optional
-        In place of edges: the range that the zones share in equal parts.
+        Instead of edges: a range that is divided into equal zones.
 
     Raises
     ------
@@ -306,7 +305,7 @@ class Zones(Law):
     Notes
     -----
     With numbers the result is the number; with labels or tuples it is the zone's own number from 0
-    up, and `names` has what it represents. The inverse of a zone is its middle (of an outer one,
+    up, and `names` has its label. The inverse of a zone is its middle (of an outer one,
     its edge). The slope is 0.
 
     Examples
@@ -374,7 +373,7 @@ class Zones(Law):
             why = f"{number(edges[at + 1])} follows {number(edges[at])}"
             yield ParameterError("edges", self.edges, "ascending edges", why)
         elif not isinstance(self.values, tuple) or len(self.values) != len(edges) + 1:
-            expected = f"{len(edges) + 1} values, as {len(edges)} edges make this many zones"
+            expected = f"{len(edges) + 1} values for {len(edges)} edges"
             yield ParameterError("values", self.values, expected)
         else:
             yield from self._check_kinds()

@@ -44,9 +44,9 @@ class SteinhartHartExtended(CubicThermistor):
     to_kelvin : tuple of four floats, optional
         (A1, B1, C1, D1) of 1/T = A1 + B1 ln x + C1 ln² x + D1 ln³ x.
     to_ohms : tuple of four floats, optional
-        (A, B, C, D) of R = r25 · exp(A + B/T + C/T² + D/T³), the datasheet's way back. One of
-        the two is enough. Given both, `to_kelvin` rules in both directions, so that the way
-        back is an exact inverse; `disagreement` says how far the other set is off.
+        (A, B, C, D) of R = r25 · exp(A + B/T + C/T² + D/T³), the inverse formula of datasheets. One
+        of the two is enough. If both are given, `to_kelvin` is used in both directions, so that the
+        inverse is exact; `disagreement` is the difference to the other set.
     unit : {"degC", "K", "degF"}, default "degC"
         "degC" (default), "K" or "degF".
 

@@ -163,10 +163,10 @@ class Platinum(TemperatureLaw):
     lead : float, in Ω, default 0.0
         Resistance of one wire to the thermometer.
     wires : {2, 3, 4}, default 4
-        With two, both leads are measured with it, and are taken off; with three (two equal ones
-        that cancel) or four they are not.
+        Wires of the connection. With two, the resistance of both leads is subtracted; with three
+        (equal leads cancel) or four it is not.
     a, b, c : float, in 1/K, 1/K² and 1/K⁴
-        Those of its certificate, where it has one; else those of the standard.
+        Coefficients from its certificate; by default those of the standard.
 
     Raises
     ------
@@ -175,8 +175,8 @@ class Platinum(TemperatureLaw):
 
     Notes
     -----
-    Outside the range of the standard there is no value. What its own current warms it by is in
-    the budget of a channel that has `dissipation`.
+    Outside the range of the standard there is no value. The budget of a channel with
+    `dissipation` includes its self-heating.
 
     Source: IEC 60751:2008, with A = 3.9083e-3, B = −5.775e-7, C = −4.183e-12.
 

@@ -142,9 +142,9 @@ class Thermocouple(TemperatureLaw):
     kind : {"B", "E", "J", "K", "N", "R", "S", "T"}
         The type.
     cold : float, default "0 degC"
-        Temperature of the cold junction, where the thermocouple ends: with its unit.
+        Temperature of the cold junction, with its unit.
     unit : {"degC", "K", "degF"}, default "degC"
-        Of the result.
+        Unit of the result.
 
     Raises
     ------
@@ -153,9 +153,9 @@ class Thermocouple(TemperatureLaw):
 
     Notes
     -----
-    The reference functions give volts from a temperature; the way back is solved for, so that both
-    ways agree. Outside the range of the type there is no value; type B has one from 50 °C, since
-    below 42 °C two temperatures have the same voltage.
+    The reference functions give the voltage for a temperature; the inverse is solved numerically,
+    so that both directions agree. Outside the range of the type there is no value. Type B starts at
+    50 °C, because below 42 °C two temperatures have the same voltage.
 
     Source: IEC 60584-1:2013, reference functions on ITS-90.
 

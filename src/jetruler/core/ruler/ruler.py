@@ -528,9 +528,9 @@ class To(Law):
     Parameters
     ----------
     unit : str
-        Unit out.
+        Unit of the result.
     source : str, optional
-        Unit in; a ruler fills it in from the law before.
+        Unit of the input; a ruler takes it from the law before.
 
     Raises
     ------
