@@ -31,8 +31,8 @@ PACKAGES = (
 HEAD = """# Performance
 
 Written by `make bench`; do not edit. Every figure is a ratio against the obvious alternative, both
-timed in turn in one run, so that it means the same on another machine: the median, and the spread
-of the rounds. What is wanted stands beside it.
+timed in turn in one run, so that it means the same on another machine: the median, the spread
+of the rounds, and the goal.
 
 """
 

@@ -22,7 +22,7 @@ Row = tuple[str, str, str]
 
 HEAD = """# How often a verdict is right
 
-Made by `make truth`: made-up cases of which the truth is known, all of them seeded.
+Made by `make truth`: simulated cases with a known truth, all seeded.
 
 | what | found | wanted |
 |---|---|---|
@@ -49,7 +49,7 @@ def biases(times: int) -> Iterator[Row]:
             name = "random walk" if memory == 1.0 else f"memory {memory:g}" if memory else "white"
             of_told = f"{100 * held / told:.0f} % of those" if told else "–"
             yield (
-                f"bias, {name}, n = {n}: told; the 95 % interval holds it; misses of all",
+                f"bias, {name}, n = {n}: interval given; true value inside; misses of all",
                 f"{100 * told / times:.0f} %; {of_told}; {100 * (told - held) / times:.1f} %",
                 "misses ≤ 7 % of all",
             )

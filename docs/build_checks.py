@@ -28,22 +28,22 @@ OF_LOG: tuple[Callable[..., Any], ...] = (
     *LOG_RULES,
 )
 
-HEAD = """# What `check` looks for
+HEAD = """# The mistakes that `check` finds
 
-Made by `python docs/build_checks.py` from the rules themselves. `jetruler check` reads the bench file; with `--log` it also
-holds the bench against a log, and passes on what `look` finds wrong there. Findings come with their place, the evidence in
-numbers, why it matters and what to do about it; errors first. The exit code is 1 if one of them is an error.
+Made by `python docs/build_checks.py` from the rules themselves. `jetruler check` checks the bench file. With `--log` it also compares the bench with a log, and includes
+the findings of `look`. Each finding has its place, its evidence in numbers, the reason why it matters, and a remedy; errors come first. The exit code is 1 if one of them is an error.
 
-**What to type** is a change of the bench file. It has been tried before it is shown: after it the finding is gone, and no new one has come.
-A finding whose change clears others too comes first, and the others are shown below it: they follow from it.
-Where a circuit has to change (another resistor), the change says what to write once it has.
+**To type** is a change of the bench file. `check` has tried it: the finding disappears, and no new one appears.
+If one change removes several findings, the cause comes first, and the others are listed below it.
+If the circuit must change (another resistor), the change shows what to write afterwards.
 
-**Rows `expected`** say what must come out, in a channel or a drive: `expected = [[2048, 50.1], ["4.7 kohm", "114 degC", 1], [0, "none"]]` are a raw value (as `explain --at`
-takes it), the value, command or zone, and how far off it may be (half of the last digit written if left out). `"none"` is no value. They are run each time.
-What could not be judged for want of a number (limits, a noise) is said in a line a channel, which is no finding.
+**Expected rows** test a channel or a drive: `expected = [[2048, 50.1], ["4.7 kohm", "114 degC", 1], [0, "none"]]` has a raw value (as for `explain --at`),
+the value, command or zone, and the tolerance (by default half of the last digit). `"none"` means no value.
+If a rule cannot be checked because a number is missing (limits, a noise), a line per channel says so.
 
-The examples stand below `[channel.a]` with `column = "ch0"`, on a converter of 12 bits and 3.3 V.
-"""
+All examples are below `[channel.a]` with `column = "ch0"`, with a converter of 12 bits and 3.3 V.
+
+{contents}"""
 
 PART = """
 ## `{name}`
@@ -54,7 +54,7 @@ PART = """
 {bad}
 ```
 
-{severity}: {what}. Remedy: {remedy}.{change}{samples} Like this, nothing is found:
+{severity}: {what}. Remedy: {remedy}.{change}{samples} Corrected:
 
 ```text
 {good}
@@ -98,9 +98,16 @@ def _every(example: dict[str, Any]) -> str:
     return f", a sample every {example['every']} s" if "every" in example else ""
 
 
+def contents() -> str:
+    """A table of all rules, with links."""
+    rows = [description(rule) for rule in (*OF_BENCH, *OF_LOG)]
+    lines = [f"| [`{row.name}`](#{row.name}) | {row.finds} |" for row in rows]
+    return "\n".join(["| rule | finds |", "|---|---|", *lines]) + "\n"
+
+
 def page() -> str:
     """The text of docs/checks.md."""
-    parts, shown = [HEAD], examples()
+    parts, shown = [HEAD.format(contents=contents())], examples()
     for heading, part in (("A bench alone", OF_BENCH), ("A bench and a log", OF_LOG)):
         parts.append(f"\n# {heading}\n")
         for rule in part:

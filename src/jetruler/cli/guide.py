@@ -156,10 +156,11 @@ WIDEST = 100
 @click.command()
 @click.argument("name", default="", metavar="[PAGE]")
 def help_command(name: str) -> None:
-    """Show a PAGE of the documentation, a law or a command; without one, list the pages."""
+    """Show a PAGE of the documentation, a law, a finding of `check` or a command; without one, list
+    the pages."""
     from . import COMMANDS
 
-    pages, laws = _pages(), _laws()
+    pages, laws, rules = _pages(), _sections("laws"), _sections("checks")
     name = name.removeprefix("docs/").removesuffix(".md")
     if not name:
         click.echo("The pages; `jetruler help PAGE` shows one, `jetruler help LAW` a law:")
@@ -168,12 +169,12 @@ def help_command(name: str) -> None:
         click.echo(f"The laws: {', '.join(laws)}")
     elif name in pages:
         _print(pages[name])
-    elif name in laws:
-        _print(laws[name])
+    elif name in laws | rules:
+        _print((laws | rules)[name])
     elif name in COMMANDS:
         _run([name, "--help"])
     else:
-        known = nearest(name, [*pages, *laws, *COMMANDS])
+        known = nearest(name, [*pages, *laws, *rules, *COMMANDS])
         raise JetRulerError(f"page: expected a page, a law or a command, found {name!r} ({known})")
 
 
@@ -188,15 +189,15 @@ def _pages() -> dict[str, str]:
     return {page.name.removesuffix(".md"): page.read_text("utf-8") for page in found}
 
 
-def _laws() -> dict[str, str]:
-    """What the page of the laws has of each."""
-    parts = re.split(r"^## (?=`)", _pages()["laws"], flags=re.M)[1:]
+def _sections(page: str) -> dict[str, str]:
+    """The parts of a page that are about one law or one finding each, by its name."""
+    parts = re.split(r"^## (?=`)", _pages()[page], flags=re.M)[1:]
     return {part[1:].partition("`")[0]: f"# {part}" for part in parts}
 
 
 def page_names() -> list[str]:
     """What can be asked for."""
-    return [*sorted(_pages()), *_laws()]
+    return [*sorted(_pages()), *_sections("laws"), *_sections("checks")]
 
 
 def _title(page: str) -> str:

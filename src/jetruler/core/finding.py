@@ -167,7 +167,7 @@ class Findings(Result, tuple[Finding, ...]):
     Attributes
     ----------
     unjudged : Mapping[str, str]
-        By channel: what could not be judged for want of a number. These are no findings.
+        By channel: what could not be judged because a number is missing. These are no findings.
     injected : tuple[Injected, ...]
         The rows `expected` of the bench, run.
 
@@ -213,8 +213,8 @@ class Findings(Result, tuple[Finding, ...]):
 
     @property
     def alert(self) -> str:
-        """The most serious one in a sentence, for whoever is about to use the bench; empty where
-        there are only notes."""
+        """The most serious one in a sentence, before the bench is used; empty if there are only
+        notes."""
         if not self or self[0].worst is Severity.NOTE:
             return ""
         first, seen = self[0], [finding.severity for finding in self.flat]

@@ -90,9 +90,9 @@ class TripStretches(TripsPass):
 def missing_column(
     gone: Mapping[str, ColumnError], bench: Bench, free: Sequence[str]
 ) -> Iterator[Finding]:
-    """A channel whose column the log does not have.
+    """A channel whose column is not in the log.
 
-    Nothing can be said about it, and no row of it is converted.
+    The channel cannot be checked, and none of its rows can be converted.
     """
     for name, error in gone.items():
         yield Finding(

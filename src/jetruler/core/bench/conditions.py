@@ -178,7 +178,7 @@ def _unread(key: str, text: str) -> Iterator[ParameterError]:
 @refuses_fields
 @dataclass(frozen=True)
 class Condition:
-    """What one channel must do. Exactly one of these is said:
+    """A condition on one channel, of exactly one kind.
 
     Parameters
     ----------
@@ -256,7 +256,7 @@ class Condition:
 
     @property
     def kind(self) -> str:
-        """Which of the conditions is said."""
+        """Which kind of condition it is."""
         return next(k for k in KINDS if getattr(self, k) is not None)
 
     def decides(self, values: Array, size: float = 0.0) -> tuple[Truths, Truths]:

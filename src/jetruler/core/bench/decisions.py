@@ -39,7 +39,7 @@ class Decided:
     events : list[TripEvent]
         Where trips turned on or off, in order of time.
     clock_faults : Truths
-        Where the source's clock was of no use: it stops, leaps, or cannot be read.
+        Where the source's clock was invalid: it stops, jumps, or cannot be read.
 
     Examples
     --------
@@ -65,7 +65,7 @@ class Decided:
     events: list[TripEvent]
     """Where trips turned on or off, in order of time."""
     clock_faults: Truths = field(default_factory=lambda: np.zeros(0, np.bool_))
-    """Where the source's clock was of no use: it stops, leaps, or cannot be read."""
+    """Where the source's clock was invalid: it stops, jumps, or cannot be read."""
 
 
 def looked_at(drive: Drive, bench: Bench) -> tuple[str, ...]:

@@ -378,7 +378,7 @@ def _check(found: list[UncertainParameter], rows: Array, rest: Array) -> None:
             raise MarksError(f"{one.name}: the readings at the marks do not depend on it")
     size = np.linalg.norm(rows, axis=0)
     if np.linalg.matrix_rank(rows / size, tol=1e-9) < len(found):
-        raise MarksError(f"{names}: the marks cannot tell them apart; free fewer of them")
+        raise MarksError(f"{names}: the marks cannot distinguish them; free fewer of them")
 
 
 def _fitted(

@@ -283,8 +283,8 @@ def fit(
         Of a polynomial; None takes the lowest that none beats: one that predicts left-out marks
         better and reduces the squares of the errors beyond chance (4 % in all).
     robust : bool, default False
-        Set outliers aside and name them, instead of bending to them. They are told by the marks'
-        uncertainties where those are given, else by what the majority says.
+        Exclude outliers and name them. They are found by the marks' uncertainties if given, else
+        by the majority of the marks.
     unit : str, optional
         Of the result.
     like : Law, optional

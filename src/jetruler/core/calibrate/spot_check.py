@@ -64,7 +64,7 @@ class SpotCheck(Result):
 
     @property
     def known_to(self) -> Array:
-        """Half-width of the 95 % interval of each truth, 0 where nothing is said of it."""
+        """Half-width of the 95 % interval of each truth, 0 if it has none."""
         own = 0.0 if self.marks.u_true is None else self.marks.u_true
         half: Array = coverage_factor(math.inf) * np.hypot(own, self.marks.u_common)
         return np.broadcast_to(half, self.error.shape)

@@ -19,8 +19,8 @@ from .facts import Facts, Marked
 def marks_of_another(c: Facts) -> Iterator[Finding]:
     """Marks from 0 to the top count of a converter with another number of bits.
 
-    A scale of 0 to 1023 belongs to 10 bits: on a converter of more, the value leaves its range
-    after a part of the travel (and a clamp hides it); on one of fewer, it never gets far.
+    A scale of 0 to 1023 belongs to 10 bits. With more bits, the value leaves its range after a part
+    of the travel (and a clamp hides it); with fewer bits, it never gets far.
     """
     converter = c.channel.chain.converter
     found = marks_of(c)
@@ -44,10 +44,10 @@ def marks_of_another(c: Facts) -> Iterator[Finding]:
 
 
 def marks_on_rails(c: Facts) -> Iterator[Finding]:
-    """A mark that is on a rail of the converter.
+    """A mark on a rail of the converter.
 
-    A sensor that goes further than the converter sees reads the same there: the mark then says
-    only that its truth is that or more, and a line through it is wrong everywhere.
+    A sensor beyond the converter's range reads the same count. The mark then only says that the
+    true value is there or beyond, and a line through it is wrong everywhere.
     """
     converter = c.channel.chain.converter
     found = marks_of(c)
@@ -72,7 +72,7 @@ def marks_on_rails(c: Facts) -> Iterator[Finding]:
 def outside_marks(c: Facts) -> Iterator[Finding]:
     """Marks at counts that the converter does not have.
 
-    An end that no count reaches is never read: the knob stops at 99 %, or the scale is that of
+    An end that no count reaches is never shown: the knob stops at 99 %, or the scale belongs to
     another converter.
     """
     converter = c.channel.chain.converter
@@ -136,10 +136,10 @@ def _marks_at(c: Facts, i: int, moved: Mapping[float, float]) -> list[BenchChang
 
 
 def misplaced_clamp(c: Facts) -> Iterator[Finding]:
-    """A clamp that holds almost everything, or nothing: its range is not that of the marks before.
+    """A clamp that clamps almost everything, or nothing: its range is not that of the marks.
 
-    Marks were reversed, or scaled, and the clamp was not: the value then rests at one end, or
-    leaves the range all the same.
+    The marks were reversed or scaled, and the clamp was not. The value stays at one end, or leaves
+    its range.
     """
     for i, (lowest, highest) in c.clamps:
         before = c.joints[i][np.isfinite(c.joints[i])]
@@ -172,9 +172,9 @@ def misplaced_clamp(c: Facts) -> Iterator[Finding]:
 
 
 def clamp_too_early(c: Facts) -> Iterator[Finding]:
-    """A clamp before a law that moves the range again.
+    """A clamp before a law that changes the range again.
 
-    The clamp then holds something else than the result, which can leave the range all the same.
+    The clamp does not limit the result, which can still leave its range.
     """
     for i, ends in c.clamps:
         for later in c.laws[i + 1 :]:
@@ -204,9 +204,9 @@ def _moved_back(c: Facts, i: int) -> list[BenchChange]:
 
 
 def excludes_marks(c: Facts) -> Iterator[Finding]:
-    """An `expect` that takes values for faults which the marks before it call sound.
+    """An `expect` that treats values as faults which the marks before it use.
 
-    Its ends are then those of another place in the chain: milliamperes behind a line in bar.
+    Its ends belong to another place in the chain, such as milliamperes behind a line in bar.
     """
     for i, law in enumerate(c.laws):
         if law.role is not Role.HOLD or law.keeps_within is not None:
@@ -257,8 +257,8 @@ def _expected_before(c: Facts, i: int, reach: tuple[float, float]) -> list[Bench
 def rounded_too_early(c: Facts) -> Iterator[Finding]:
     """A rounding before a law that scales or bends.
 
-    The result then has the steps of the rounded number times the slope behind it, however fine
-    the converter is.
+    The result has the steps of the rounded number times the slope behind it, however fine the
+    converter is.
     """
     for i, law in c.of(Role.ROUND):
         later = [one for one in c.laws[i + 1 :] if not one.role.shapes]
@@ -307,7 +307,7 @@ def marks_of(c: Facts) -> tuple[int, Marked] | None:
 def rounding_misses_top(c: Facts) -> Iterator[Finding]:
     """A rounding that never reaches the top value.
 
-    Rounded down, 100 % needs the very last count: with a real sensor the display stops at 99.
+    Rounded down, 100 % needs the very last count: with a real sensor, the display stops at 99.
     """
     for i, law in c.of(Role.ROUND):
         if getattr(law, "rounding", "nearest") not in ("down", "toward zero"):
@@ -329,10 +329,9 @@ def rounding_misses_top(c: Facts) -> Iterator[Finding]:
 
 
 def skipped_numbers(c: Facts) -> Iterator[Finding]:
-    """An output of whole numbers in coarser steps than one.
+    """A whole output in steps larger than one.
 
-    Some numbers are then never given, however slowly the input moves: steps that an actuator
-    shows as jerks.
+    Some numbers never appear, however slowly the input moves: an actuator then moves in jerks.
     """
     for i, _ in c.of(Role.ROUND):
         steps = np.abs(np.diff(c.joints[i + 1]) / np.diff(c.counts))
@@ -349,10 +348,10 @@ def skipped_numbers(c: Facts) -> Iterator[Finding]:
 
 
 def one_number(c: Facts) -> Iterator[Finding]:
-    """A rounding that makes one number of everything.
+    """A rounding that gives the same number for everything.
 
-    Whole numbers cut off what is below one: a gain that makes less than one of the whole range
-    gives 0, whatever the input does.
+    Rounding to whole numbers removes everything below one: if the whole range is less than one, the
+    result is always 0.
     """
     for i, law in c.of(Role.ROUND):
         before, after = c.joints[i], c.joints[i + 1]
@@ -372,10 +371,10 @@ def one_number(c: Facts) -> Iterator[Finding]:
 
 
 def overflowing_product(c: Facts) -> Iterator[Finding]:
-    """A product that overflows 16 or 32 bits in firmware arithmetic.
+    """A product that overflows 16 or 32 bits in firmware.
 
-    Whole numbers are multiplied before they are divided, and the product must fit: beyond its
-    type it wraps, and a rising input reads as a falling one, or a negative one.
+    Whole numbers are multiplied before they are divided, and the product must fit its type.
+    Otherwise it wraps, and a rising input reads as a falling or negative one.
     """
     if not c.of(Role.ROUND):
         return

@@ -21,9 +21,9 @@ BenchRule = Callable[[Bench], Iterator[Finding]]
 
 
 def unknown_range(c: Facts) -> Iterator[Finding]:
-    """An input whose range is not said.
+    """An input without a range.
 
-    What its laws make of all that it can give cannot be looked at.
+    Its laws cannot be checked over all its values.
     """
     if c.has_ends:
         return
@@ -94,7 +94,7 @@ def check(bench: BenchLike, listed: Iterable[str] | None = None) -> Findings:
 
 
 def unjudged(bench: Bench, logged: bool = False) -> dict[str, str]:
-    """What the rules cannot judge of each channel, for want of a number that the bench does not
+    """What the rules cannot check in each channel, because of a number that the bench does not
     say; channels with nothing of this kind are left out. logged: whether a log shows the noise."""
     found = {}
     for channel in bench.own_channels:

@@ -28,8 +28,8 @@ HEATING = 0.1
 def above_reference(c: Facts) -> Iterator[Finding]:
     """A source that can exceed the reference.
 
-    Everything above the reference reads as the top count, without any sign that it does: the
-    value freezes where it matters most, and the pin may be harmed.
+    Every voltage above the reference reads as the top count. The value stops where it matters most,
+    and the pin may be damaged.
     """
     adc = c.volts_converter
     if adc is None or adc.gives == FRACTION or adc.vref is None:
@@ -104,10 +104,10 @@ def _lowered(c: Facts, volts: float) -> list[BenchChange]:
 
 
 def top_counts_disagree(bench: Bench) -> Iterator[Finding]:
-    """Channels of one converter that disagree on what its top count means.
+    """Channels of one converter with different top counts.
 
-    Either 2ⁿ − 1 or 2ⁿ counts represent the reference: that is a property of the converter, and
-    two channels of it cannot differ. The error is one count in 2ⁿ at the top.
+    Either 2ⁿ − 1 or 2ⁿ counts mean the reference. This is a property of the converter, so two of
+    its channels cannot differ. The error is one count in 2ⁿ at the top.
     """
     converters = [
         (c, c.chain.converter, c.chain.converter.full_count)
@@ -134,10 +134,10 @@ def top_counts_disagree(bench: Bench) -> Iterator[Finding]:
 
 
 def other_reference(bench: Bench) -> Iterator[Finding]:
-    """A channel with another reference than the converter that all share.
+    """A channel with another reference than the shared converter.
 
-    A converter has one reference. With another number in its law every value of the channel is
-    off by the same factor, which looks like a sensor with a wrong gain.
+    A converter has one reference. With another one in its law, every value of the channel is wrong
+    by the same factor, which looks like a wrong gain of the sensor.
     """
     shared = bench.converter
     if shared is None or shared.vref is None:
@@ -159,10 +159,10 @@ def other_reference(bench: Bench) -> Iterator[Finding]:
 
 
 def reference_would_cancel(c: Facts) -> Iterator[Finding]:
-    """A divider that is fed with the reference's voltage, but not from the reference.
+    """A divider with the reference's voltage as supply, but not ratiometric.
 
-    Where the converter's own reference feeds the divider, it cancels: its tolerance, its drift
-    and its noise have no effect. Said as a second voltage it does not.
+    If the converter's own reference supplies the divider, it cancels: its tolerance, drift and
+    noise have no effect. As a separate voltage it does not cancel.
     """
     for i, law in c.dividers:
         if law.supply is None or c.volts_converter is None:
@@ -179,10 +179,10 @@ def reference_would_cancel(c: Facts) -> Iterator[Finding]:
 
 
 def unit_slip(c: Facts) -> Iterator[Finding]:
-    """A resistor that is off by a factor of 1000.
+    """A resistor that is wrong by a factor of 1000.
 
-    4.7 instead of 4.7 kΩ, or 10 instead of 10 kΩ at 25 °C, makes a reading that is far off and
-    yet looks like one.
+    4.7 Ω instead of 4.7 kΩ, or a sensor of 10 Ω instead of 10 kΩ at 25 °C, gives values that are
+    far off but look plausible.
     """
     if (found := c.ohms()) is None:
         return
@@ -204,9 +204,10 @@ def unit_slip(c: Facts) -> Iterator[Finding]:
 
 
 def far_resistor(c: Facts) -> Iterator[Finding]:
-    """A fixed resistor more than 30 times away from its sensor, over the limits.
+    """A fixed resistor more than 30 times larger or smaller than its sensor, over the limits.
 
-    The pin then hardly moves: most counts are never used, and each of the others is worth much.
+    The voltage at the pin hardly changes: most counts are never used, and each of the others is
+    worth much.
     """
     if (found := c.ohms()) is None or any(unit_slip(c)):
         return
@@ -280,7 +281,7 @@ def _slips(c: Facts, i: int) -> list[BenchChange]:
 def self_heating(c: Facts) -> Iterator[Finding]:
     """A sensor that its own current warms by more than 0.1 K.
 
-    It then reads itself, not what it is in: too warm, and more so in still air.
+    It measures its own temperature: too warm, and more so in still air.
     """
     found = c.ohms()
     if found is None or c.channel.dissipation is None:
@@ -315,8 +316,8 @@ def _behind(c: Facts, law: int, x: float) -> float:
 def unlikely_thermistor(c: Facts) -> Iterator[Finding]:
     """A Beta or coefficients that no real thermistor has.
 
-    Parts have a Beta of 2000 to 6000 K, and between 1 Ω and 10 MΩ at 25 °C. Anything else is a
-    slip: a Beta in the wrong place, coefficients of another unit or in another order.
+    Parts have a Beta of 2000 to 6000 K, and 1 Ω to 10 MΩ at 25 °C. Anything else is a mistake: a
+    Beta in the wrong place, or coefficients in another unit or order.
     """
     for i, law in c.of(Role.CURVE):
         if law.sensor_kind != "thermistor":

@@ -98,10 +98,9 @@ def _refused(place: str, row: ExpectedRow, error: JetRulerError) -> Injected:
 
 
 def unexpected_value(bench: Bench) -> Iterator[Finding]:
-    """A row `expected` whose raw value gives something else.
+    """A row of `expected` whose raw value gives another result.
 
-    The row says what must come out; either the laws are not those of the circuit, or the row is
-    that of another.
+    Either the laws do not describe the circuit, or the row belongs to another circuit.
     """
     for row in injected(bench):
         if not row.holds:

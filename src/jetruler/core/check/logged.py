@@ -50,10 +50,9 @@ class Logged:
 
 
 def clamp_hides(s: Logged) -> Iterator[Finding]:
-    """A clamp that hides more than one sample in a hundred.
+    """A clamp that acts on more than one sample in a hundred.
 
-    What it holds at an end may be a knob at rest, or a sensor that is broken: the value looks
-    sound either way.
+    The clamped values may come from a knob at rest or from a broken sensor; they look the same.
     """
     c = s.facts
     if not c.clamps or not s.survey.samples:
@@ -86,10 +85,9 @@ def clamp_hides(s: Logged) -> Iterator[Finding]:
 
 
 def unreached_marks(s: Logged) -> Iterator[Finding]:
-    """Marks of a knob (a clamp keeps it within them) that the log never reaches.
+    """Marks of a knob, clamped to them, that the log never reaches.
 
-    A knob that stops short of its mark never reads 0 % or 100 %: what it drives never quite
-    closes.
+    A knob that stops short of its mark never reads 0 % or 100 %: the actuator never quite closes.
     """
     found = marks_of(s.facts)
     v = s.survey
@@ -139,10 +137,10 @@ def _rests(v: Survey) -> bool:
 
 
 def wrong_converter(s: Logged) -> Iterator[Finding]:
-    """Counts that are not those of this converter.
+    """Counts that do not fit this converter.
 
-    Beyond its top code nothing has a value; far below it, or with a full scale that no code
-    reaches, every value is wrong by a factor.
+    Above its top code there is no value. Far below it, or with a full scale that no code reaches,
+    every value is wrong by a factor.
     """
     edge, v = s.facts.channel.chain.converter, s.survey
     if edge is None or not v.rows:
@@ -190,9 +188,9 @@ def _is_top(v: Survey) -> bool:
 
 
 def floating_input(s: Logged) -> Iterator[Finding]:
-    """An input that nothing is connected to: it hums with the mains, or wanders without a pattern.
+    """An input that is not connected: it hums with the mains, or wanders without a pattern.
 
-    A pin that floats picks up whatever is near it; its values mean nothing, and look alive.
+    An open pin picks up signals from its surroundings; its values mean nothing, but look real.
     """
     if s.floating is not None:
         what = floating_text(s.floating)
@@ -200,18 +198,18 @@ def floating_input(s: Logged) -> Iterator[Finding]:
 
 
 def noisy_zones(s: Logged) -> Iterator[Finding]:
-    """Zones narrower than the noise that the log shows.
+    """Zones narrower than the noise in the log.
 
-    The zone then changes from reading to reading although nothing else does: it flickers.
+    The zone changes from reading to reading although nothing else does: it flickers.
     """
     if not s.facts.channel.noise and s.survey.noise > 0 and s.facts.has_ends:
         yield from narrow_zones(Facts(s.facts.channel, noise=s.survey.noise))
 
 
 def other_noise(s: Logged) -> Iterator[Finding]:
-    """A noise that is stated, and another one in the log.
+    """A noise in the bench file that differs from that of the log.
 
-    Budgets, zones and averages are then made for a calmer or a noisier sensor than this one.
+    Budgets, zones and averages are then computed for a quieter or noisier sensor.
     """
     stated, seen = s.facts.channel.noise, s.survey.noise
     least = s.survey.step * 0.5
@@ -232,7 +230,7 @@ def slipped_number(s: Logged) -> Iterator[Finding]:
     """A number that is wrong by a power of ten, or a sensor in the other leg of its divider, as the
     log and the limits show.
 
-    The samples lie outside the limits with it, and within them with the other one.
+    The samples are outside the limits with it, and inside with the other value.
     """
     channel, v = s.facts.channel, s.survey
     if channel.limits is None or not v.samples or _fits(channel, v) > MISFIT:
@@ -279,9 +277,9 @@ OTHER_NOISE = 4.0
 
 
 def swapped_columns(logged: Mapping[str, Logged]) -> Iterator[Finding]:
-    """Two channels whose columns are swapped: each fits the other's column better.
+    """Two channels with swapped columns: each fits the other's column better.
 
-    Every value is then a plausible number of the wrong thing.
+    Every value is a plausible number of the wrong sensor.
     """
     names = [name for name, s in logged.items() if s.facts.channel.limits and s.survey.samples]
     for one, other in permutations(names, 2):

@@ -26,11 +26,11 @@ FIFTH = 0.2
 
 
 def few_counts(c: Facts) -> Iterator[Finding]:
-    """Less than a fifth of the converter's range in use over the limits, so that a count is worth
+    """Less than a fifth of the converter's range in use over the limits, so that one count is worth
     more than the reading needs.
 
-    Each count is then worth five times as much as it could be: resolution that was paid for and
-    is thrown away. A reading needs the decimals it shows, or a thousandth of its limits.
+    One count is worth five times as much as it could be: the resolution is lost. A reading needs
+    the decimals that it shows, or a thousandth of its limits.
     """
     if c.channel.chain.converter is None or c.channel.limits is None:
         return
@@ -111,9 +111,9 @@ def _step(c: Facts) -> float:
 
 
 def limits_out_of_reach(c: Facts) -> Iterator[Finding]:
-    """Limits that the chain can never reach, or always exceeds.
+    """Limits that the chain never reaches, or always exceeds.
 
-    A limit that cannot be crossed never warns; limits that everything exceeds always do.
+    A limit that cannot be crossed never warns; a limit that everything exceeds always warns.
     """
     values = c.values[np.isfinite(c.values)]
     if c.channel.limits is None or c.labelled or not values.size:
@@ -191,7 +191,8 @@ def _step_at(c: Facts, value: float) -> float:
 def wide_hysteresis(c: Facts) -> Iterator[Finding]:
     """A zone that is narrower than the hysteresis of its edges.
 
-    It is entered only from one side, or never: what leaves one neighbour is in the other at once.
+    It can be entered only from one side, or never: a value that leaves one neighbour is in the
+    other at once.
     """
     if (zones := zones_of(c.laws)) is None:
         return
@@ -217,7 +218,7 @@ def wide_hysteresis(c: Facts) -> Iterator[Finding]:
 def turns_back(c: Facts) -> Iterator[Finding]:
     """A chain that is not monotone within its limits.
 
-    Two different counts then read the same, and somewhere a rising input makes a falling value:
+    Two different counts read the same, and somewhere a rising input gives a falling value: the
     coefficients are wrong, or a fitted curve bends between its marks.
     """
     values = c.values[c.inside]
@@ -269,9 +270,9 @@ USUAL = 0.98
 
 
 def coarse_step(c: Facts) -> Iterator[Finding]:
-    """A step of one count that is far coarser than the decimals shown.
+    """A count that is worth far more than the last decimal shown.
 
-    The last digits jump and look like noise or like precision; they are neither.
+    The last digits jump. They look like noise or like precision, and are neither.
     """
     decimals = c.channel.decimals
     if not decimals or c.labelled or c.channel.limits is None:
@@ -296,7 +297,7 @@ def coarse_step(c: Facts) -> Iterator[Finding]:
 def narrow_zones(c: Facts) -> Iterator[Finding]:
     """Zones narrower than the noise.
 
-    The zone then changes from reading to reading although nothing else does: it flickers.
+    The zone changes from reading to reading although nothing else does: it flickers.
     """
     if not c.noise:
         return

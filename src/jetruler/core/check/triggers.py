@@ -20,10 +20,10 @@ from .ranges import NARROW, RELEASE
 
 
 def slow_smoothing(bench: Bench, interval: float | None = None) -> Iterator[Finding]:
-    """Smoothing that is slower than the changes which a trip looks for.
+    """Smoothing that is slower than the change for which a trip waits.
 
-    The change is spread over the whole smoothing, so that it never shows within the trip's time,
-    and the trip never comes on.
+    Smoothing spreads the change over a longer time than the trip allows, so the trip never turns
+    on.
     """
     for trip in bench.trips.values():
         for i, c in enumerate(trip.conditions, start=1):
@@ -53,8 +53,8 @@ def slow_smoothing(bench: Bench, interval: float | None = None) -> Iterator[Find
 def slow_drive(bench: Bench, interval: float | None = None) -> Iterator[Finding]:
     """Smoothing that is slower than the drive behind it.
 
-    The drive follows what was, not what is: later than the silence that it takes for a fault, or
-    than its slew limit, which then has nothing to limit.
+    The drive follows old values: older than the silence after which it goes to its safe value, or
+    slower than its slew limit, which then has no effect.
     """
     silence = seconds(bench.log.stale if bench.log is not None else LogFormat().stale)
     for drive in bench.drives.values():
@@ -84,10 +84,9 @@ def slow_drive(bench: Bench, interval: float | None = None) -> Iterator[Finding]
 
 
 def short_window(bench: Bench, interval: float) -> Iterator[Finding]:
-    """A change that is looked for within less time than passes between two samples.
+    """A change within less time than passes between two samples.
 
-    No two samples are within that time, so that nothing is compared and the trip never
-    comes on.
+    No two samples are within this time, so nothing is compared and the trip never turns on.
     """
     for trip in bench.trips.values():
         for i, c in enumerate(trip.conditions, start=1):
@@ -105,9 +104,9 @@ def short_window(bench: Bench, interval: float) -> Iterator[Finding]:
 
 
 def unreachable_threshold(bench: Bench) -> Iterator[Finding]:
-    """A threshold that no count of the channel ever passes.
+    """A threshold that no count of the channel reaches.
 
-    The trip then never comes on, or never goes off, whatever happens.
+    The trip never turns on, or never turns off.
     """
     for trip in bench.trips.values():
         for i, c in enumerate(trip.conditions, start=1):
@@ -137,9 +136,9 @@ def unreachable_threshold(bench: Bench) -> Iterator[Finding]:
 
 
 def flickering_threshold(bench: Bench) -> Iterator[Finding]:
-    """A threshold whose release point is nearer than the noise.
+    """A threshold whose release point is closer than the noise.
 
-    Near the threshold the trip then turns on and off from reading to reading.
+    Near the threshold, the trip turns on and off from reading to reading.
     """
     for trip in bench.trips.values():
         for i, c in enumerate(trip.conditions, start=1):
@@ -177,10 +176,10 @@ def flickering_threshold(bench: Bench) -> Iterator[Finding]:
 
 
 def stop_or_wire(bench: Bench) -> Iterator[Finding]:
-    """A drive whose channel cannot tell its own stop from a broken wire.
+    """A drive whose channel cannot distinguish its stop from a broken wire.
 
-    Its travel reaches a rail of the converter, so a rail is no fault: with a wire off, the drive
-    goes to the end and stays there.
+    The travel reaches a rail of the converter, so a rail is not a fault: with a broken wire, the
+    drive goes to the end and stays there.
     """
     for drive in bench.drives.values():
         channel = bench.channels.get(drive.source)
@@ -202,10 +201,10 @@ def stop_or_wire(bench: Bench) -> Iterator[Finding]:
 
 
 def untold_rails(bench: Bench) -> Iterator[Finding]:
-    """A drive whose channel says nowhere how far its travel goes.
+    """A drive whose channel does not state how far its travel goes.
 
-    A sample on a rail is then taken for a fault, and the drive goes to its safe value: right for a
-    broken wire, and a surprise for a knob that is turned to its stop.
+    A sample on a rail is then a fault, and the drive goes to its safe value. This is right for a
+    broken wire, and surprising for a knob at its stop.
     """
     for drive in bench.drives.values():
         unknown = []
@@ -234,10 +233,10 @@ def untold_rails(bench: Bench) -> Iterator[Finding]:
 
 
 def range_of_another(bench: Bench) -> Iterator[Finding]:
-    """A drive whose marks have the range of something else than its channel.
+    """A drive whose marks do not have the range of its channel.
 
-    Marks in counts on a channel in percent, or the other way round: the command then hardly leaves
-    one end, or has done with its way after a part of the travel.
+    Marks in counts for a channel in percent, or the reverse: the command hardly leaves one end, or
+    reaches the other end after a part of the travel.
     """
     for drive in bench.drives.values():
         channel = bench.channels.get(drive.source)
@@ -290,9 +289,9 @@ class Changes:
 
 
 def flickering_trip(bench: Bench, changes: Mapping[str, Changes]) -> Iterator[Finding]:
-    """A trip that flickers in the log: it turns on and off within a few samples, again and again.
+    """A trip that flickers in the log: it turns on and off within a few samples, repeatedly.
 
-    Whatever it switches wears out, and whoever reads the events finds nothing in them.
+    Whatever it switches wears out, and its events are useless.
     """
     for name, seen in changes.items():
         if seen.short < FLICKERS:

@@ -230,7 +230,7 @@ class Formula(OnDomain):
             first, last = sorted(nearest)[:-1], max(nearest)
             shown = f"{', '.join(map(number, first))} and {number(last)}"
         raise NoInverseError(
-            f"formula: x is not told from y = {number(y)}: {shown} all give it; "
+            f"formula: no single x belongs to y = {number(y)}: {shown} all give it; "
             "give a domain with one of them"
         )
 

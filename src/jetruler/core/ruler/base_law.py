@@ -192,7 +192,7 @@ class BaseLaw(ABC):
 
     @property
     def pairs(self) -> tuple[tuple[float, float], ...]:
-        """The pairs (in, out) that the law goes through; empty where it is told otherwise."""
+        """The pairs (in, out) that the law goes through; empty if it is given in another way."""
         return self.marks or ()
 
     @property

@@ -485,7 +485,7 @@ class Law(BaseLaw):
 
     A law is a frozen dataclass; its fields are the datasheet's symbols. `forward`, `inverse` and
     `slope` are written for float64 arrays, and take and give whatever a ruler does: a number, a
-    list, an array of any shape and type, a Series. Not a number in, not a number out.
+    list, an array of any shape and type, a Series. NaN in, NaN out.
 
     Raises
     ------

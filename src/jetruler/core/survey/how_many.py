@@ -51,7 +51,7 @@ class HowMany(Result):
         From how many readings on averaging stops helping, since they move meanwhile.
     noise : {"said", "seen", "between neighbours"}
         Where the noise comes from: a figure; the readings with all that they do slowly; or the
-        differences between neighbours, since what the readings do slowly is not told from a
+        differences between neighbours, because slow noise cannot be distinguished from a
         movement.
 
     Examples
@@ -80,7 +80,7 @@ class HowMany(Result):
     """From how many readings on averaging stops helping, since they move meanwhile."""
     noise: Literal["said", "seen", "between neighbours"] = "said"
     """Where the noise comes from: a figure; the readings with all that they do slowly; or the
-    differences between neighbours, since what the readings do slowly is not told from a
+    differences between neighbours, because slow noise cannot be distinguished from a
     movement."""
 
     @property

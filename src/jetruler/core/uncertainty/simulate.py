@@ -91,7 +91,7 @@ class Simulation(Result):
 
     @property
     def decided(self) -> bool:
-        """Whether more draws would change no word of what is said."""
+        """Whether more draws would not change the statements."""
         beyond = max(self.end_deviations) - self.tolerance
         near = 0 < beyond <= CERTAIN * self.end_error
         return self.stable and (not near or self.end_error <= FINEST * self.tolerance)
