@@ -205,6 +205,14 @@ def test_a_piece_that_is_missing(home: Path, missing: str, command: str, works: 
         ("jetruler draw ruler da", ["damper"]),
         ("jetruler explain bean --bu", ["--budget"]),
         ("jetruler convert C:\\logs\\ro", []),
+        ("jetruler fit bean --law stein", ["steinhart-hart", "steinhart-hart-extended"]),
+        ("jetruler export bean --to p", ["python"]),
+        ("jetruler export --to n", ["numbers"]),
+        ("jetruler explain bean --arith u", ["uint16", "uint16-wraps", "uint16-saturates"]),
+        ("jetruler new --channel bean=pl", ["bean=platinum"]),
+        ("jetruler demo ex", ["explain", "export"]),
+        ("jetruler help troub", ["troubleshooting"]),
+        ("jetruler help thermo", ["thermocouple"]),
     ],
 )
 def test_completion(cli: Cli, typed: str, found: list[str]) -> None:

@@ -268,10 +268,12 @@ add_completion_class(PowerShell)
 def complete(command: click.Command) -> None:
     """Have a command complete its channels from the bench file, and its files."""
     for param in command.params:
-        if param.name in ("channel", "channels", "other"):
+        if param.name in ("channel", "channels", "other") and command.name != "new":
             param.shell_complete = _channels  # type: ignore[method-assign]
         elif getattr(param, "metavar", None) in ("FILE", "[FILE]", "LOG", "LOG...", "WHERE"):
             param.shell_complete = _files  # type: ignore[method-assign]
+        elif words := WORDS.get((command.name, param.name)):
+            param.shell_complete = functools.partial(_words, words)  # type: ignore[method-assign]
     for inner in getattr(command, "commands", {}).values():
         complete(inner)
 
@@ -283,6 +285,63 @@ def _channels(ctx: click.Context, incomplete: str) -> list[CompletionItem]:
         return []
     channels: Any = bench.every_channel.values()
     return [CompletionItem(c.name, help=c.about) for c in channels if c.name.startswith(incomplete)]
+
+
+def _laws() -> list[str]:
+    from ..core.calibrate.fit import fitted_laws
+
+    return fitted_laws()
+
+
+def _arithmetics() -> list[str]:
+    from ..core.firmware.naive import ARITHMETICS
+
+    return list(ARITHMETICS)
+
+
+def _targets() -> list[str]:
+    from ..targets import TARGETS
+
+    return list(TARGETS)
+
+
+def _kinds() -> list[str]:
+    from ..benchfile.starter import KINDS
+
+    return list(KINDS)
+
+
+def _chapters() -> list[str]:
+    from ..demo import CHAPTERS
+
+    return [chapter.name for chapter in CHAPTERS]
+
+
+def _help() -> list[str]:
+    from . import COMMANDS
+    from .guide import page_names
+
+    return [*page_names(), *COMMANDS]
+
+
+#: The words of an option or argument, by command and parameter.
+WORDS: dict[tuple[str | None, str | None], Callable[[], list[str]]] = {
+    ("fit", "law"): _laws,
+    ("explain", "arith"): _arithmetics,
+    ("explain", "language"): _targets,
+    ("export", "language"): lambda: [*_targets(), "numbers"],
+    ("new", "channels"): _kinds,
+    ("demo", "chapters"): _chapters,
+    ("help", "name"): _help,
+}
+
+
+def _words(
+    words: Callable[[], list[str]], ctx: click.Context, incomplete: str
+) -> list[CompletionItem]:
+    """Those that begin so; behind an equals sign, as in `bean=ntc`, what begins there."""
+    head, equals, part = incomplete.rpartition("=")
+    return [CompletionItem(head + equals + w) for w in words() if w.startswith(part)]
 
 
 def _files(ctx: click.Context, incomplete: str) -> list[CompletionItem]:

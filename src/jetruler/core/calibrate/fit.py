@@ -367,6 +367,11 @@ def _name_of(law: str | type[Law]) -> str:
     return law
 
 
+def fitted_laws() -> list[str]:
+    """The names of the laws that can be fitted."""
+    return [*(name for name in law_names() if law_named(name).fitted_name), OFFSET]
+
+
 def kind_of_fit(law: str) -> type[Law]:
     """The class of the law of this name. Raises `JetRulerError` for one that has no fit."""
     try:
@@ -374,7 +379,7 @@ def kind_of_fit(law: str) -> type[Law]:
             return kind
     except KeyError:  # none of that name
         pass
-    known = [one for one in law_names() if law_named(one).fitted_name] + [OFFSET]
+    known = fitted_laws()
     raise JetRulerError(
         f"law: expected a law that can be fitted, found {law!r}: {nearest(law, known)}"
     )
