@@ -32,6 +32,7 @@ Errors      JetRulerError; errors: its kinds
 guides, is in the documentation. Each name is loaded when it is first used.
 """
 
+import warnings
 from collections.abc import Callable
 from importlib import import_module
 from typing import Any
@@ -41,7 +42,15 @@ import lazy_loader
 from .core import OUTER
 
 __version__ = "0.3.0"
-__getattr__, __dir__, _public = lazy_loader.attach_stub(__name__, __file__)
+_load, __dir__, _public = lazy_loader.attach_stub(__name__, __file__)
+
+
+def __getattr__(name: str) -> Any:
+    """A public name, loaded when it is first used; one of the version before with a warning."""
+    if name == "Stream":
+        name = "LogFormat"
+        warnings.warn(f"Stream is called {name} now", DeprecationWarning, stacklevel=2)
+    return _load(name)
 
 
 class _Names(list[str]):

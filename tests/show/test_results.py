@@ -234,6 +234,10 @@ OLD_NAMES: list[tuple[Callable[[], Any], Callable[[], Any]]] = [
     (lambda: own.at(2.0).tolist(), lambda: own.as_array(2.0).tolist()),
     (lambda: jr.errors.ParameterError("a", 1, "b").right, lambda: "b"),
     (lambda: own.FitAsked, lambda: own.FitInput),
+    (lambda: jr.Stream, lambda: jr.LogFormat),
+    (lambda: jr.LogFormat(kind="csv").kind, lambda: "csv"),
+    (lambda: jr.LogFormat(timestamp="t").timestamp, lambda: "t"),
+    (lambda: jr.Bench("a", [], stream=None), lambda: jr.Bench("a", [])),
 ]
 
 
@@ -241,6 +245,7 @@ OLD_NAMES: list[tuple[Callable[[], Any], Callable[[], Any]]] = [
 def test_names_of_the_version_before_still_work_and_say_the_new_one(
     old: Callable[[], object], new: Callable[[], object]
 ) -> None:
-    with pytest.warns(DeprecationWarning, match="is called .* now"):
+    with pytest.warns(DeprecationWarning, match="is called .* now") as warned:
         value = old()
     assert value == new()
+    assert warned[0].filename == __file__  # Python shows it only at the caller's own line

@@ -214,7 +214,7 @@ def _unsafe(place: tuple[str, ...], value: Any) -> Iterator[str]:
 
 
 #: Keys of `[stream]`, which is read for one version more, and what they are in `[log]`.
-_OLD_KEYS = {"timestamp": "time"}
+_OLD_KEYS = {"kind": "format", "timestamp": "time"}
 
 
 class _File:

@@ -7,6 +7,7 @@ import dataclasses
 import enum
 import functools
 import math
+import sys
 import warnings
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, TypeVar, cast
@@ -79,7 +80,11 @@ def refuses_fields(kind: T) -> T:
 
 
 def _warn(old: str, new: str) -> None:
-    warnings.warn(f"{old} is called {new} now", DeprecationWarning, stacklevel=3)
+    """Where the caller's own line is: past every frame of ours, since Python shows only those."""
+    level, frame = 1, sys._getframe()
+    while frame is not None and str(frame.f_globals.get("__name__")).startswith("jetruler"):
+        level, frame = level + 1, frame.f_back  # type: ignore[assignment]
+    warnings.warn(f"{old} is called {new} now", DeprecationWarning, stacklevel=level)
 
 
 #: Arrays longer than this are told by their size in plain data.

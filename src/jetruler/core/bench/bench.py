@@ -12,7 +12,7 @@ from typing import IO, TYPE_CHECKING, Any, Literal, TypeAlias, cast
 
 from .. import OUTER
 from ..error_types import ParameterError
-from ..result import refuses_fields
+from ..result import old_fields, refuses_fields
 from ..ruler.converter import Converter
 from ..ruler.quantity import seconds
 from ..ruler.units import factor, nearest
@@ -64,6 +64,7 @@ def time_factor(name: str) -> float:
 
 
 @refuses_fields
+@old_fields(kind="format", timestamp="time")
 @dataclass(frozen=True)
 class LogFormat:
     """How a log or a stream is written. What is left out is found out from the first lines.
@@ -188,6 +189,7 @@ class LogFormat:
 
 
 @refuses_fields
+@old_fields(stream="log")
 @dataclass(frozen=True, repr=False)
 class Bench(Mapping[str, Channel]):
     """All channels, trips and drives of one set-up, and how its logs are written.
