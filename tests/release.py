@@ -27,7 +27,7 @@ PYTHONS = ("3.11", "3.12", "3.13", "3.14")
 SMOKE = (
     "demo --files -o .",
     "help bench-file",
-    "new --channel a0=ntc -o mine.toml",
+    "new mine.toml --channel a0=ntc",
     "look roast.csv",
     "convert roast.csv -o out.parquet",
     "explain bean --at 1880 --budget",

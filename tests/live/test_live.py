@@ -232,7 +232,7 @@ def test_made_up_values(cli: Cli, two: None) -> None:
     [
         (["--source", "nowhere"], "nowhere: there is no such file or port"),
         (["--source", "bogus://x"], "bogus://x:"),
-        (["--inject", "nob=3"], "the bench has no channel 'nob'"),
+        (["--inject", "nob=3"], "expected a channel, found 'nob'"),
         (["--inject", "knob=x"], "a count, a percentage of its range or a value in %"),
         (["--sweep", "knob=1:2"], "--sweep: expected damper=0:4095/10s"),
         (["--arm"], "standard input takes no commands; name a port with --sink"),

@@ -137,7 +137,7 @@ def test_the_model_refuses_what_overflows() -> None:
         (["bean", "--threshold", "bean=225/-999"], "no count passes −999 °C"),
         (["bean", "--text", "8", "--scale", "20"], "--text: expected a scale of 1, 10, 100"),
         (["bean", "--all"], "expected one or more channels, or --all"),
-        (["been"], "the bench has no channel 'been'"),
+        (["been"], "expected a channel, found 'been'"),
         (["bean", "--json"], "cannot share stdout"),
         (
             ["bean", "--text", "8", "--arith", "float"],

@@ -326,7 +326,7 @@ def against_other(
         pairs = read_pairs(
             log_path,
             channel,
-            bench.channels.get(other, other),
+            bench.measured(other) if other in bench else other,
             other_log=wanted.other_log,
             unit=wanted.unit,
             form=form,

@@ -50,12 +50,7 @@ def load(bench_path: str) -> Bench:
 
 def channel_of(bench: Bench, name: str) -> Channel:
     """A channel by its name; the message names the nearest."""
-    if name in bench.derived:
-        names = " and ".join(source.name for source in bench.derived[name].sources)
-        raise JetRulerError(f"{name}: expected a channel of a log, found one computed from {names}")
-    if name not in bench:
-        raise JetRulerError(f"the bench has no channel {name!r}; {nearest(name, bench)}")
-    return bench[name]
+    return bench.measured(name)
 
 
 def shown_channel(bench: Bench, name: str) -> Channel:
@@ -66,7 +61,7 @@ def shown_channel(bench: Bench, name: str) -> Channel:
         return command_channel(bench, bench.drives[name])
     if name not in bench and bench.drives:
         known = nearest(name, [*bench, *bench.drives])
-        raise JetRulerError(f"the bench has no channel or drive {name!r}; {known}")
+        raise ParameterError("channel", name, "a channel or drive", known)
     return channel_of(bench, name)
 
 

@@ -17,11 +17,11 @@ from ..core.bench.bench import Bench
 from ..core.bench.channel import Channel, raw_from
 from ..core.bench.channel_reader import NO_COUNT
 from ..core.check.check import check
-from ..core.error_types import JetRulerError
+from ..core.error_types import JetRulerError, ParameterError
 from ..core.finding import Findings
 from ..core.numerics import Array
 from ..core.ruler.quantity import seconds
-from ..core.ruler.units import nearest, number
+from ..core.ruler.units import number
 from ..samples.cells import Samples
 from .sources import StreamError
 
@@ -84,10 +84,10 @@ def _spaced(text: str) -> str | float:
 
 
 def _known(bench: Bench, option: str, text: str, name: str) -> Channel:
-    if name not in bench.channels:
-        hint = nearest(name, bench.channels)
-        raise StreamError(f"{option} {text}: the bench has no channel {name!r}; {hint}")
-    return bench[name]
+    try:
+        return bench.measured(name)
+    except ParameterError as error:
+        raise StreamError(f"{option} {text}: {error}") from None
 
 
 @dataclass

@@ -318,6 +318,16 @@ class Bench(Mapping[str, Channel]):
             return self.derived[name]
         raise KeyError(f"no channel {name!r}; {nearest(str(name), self.every_channel)}")
 
+    def measured(self, name: str) -> Channel:
+        """A channel with a column of a log. Raises `ParameterError` for any other name."""
+        if name in self.channels:
+            return self.channels[name]
+        if name in self.derived:
+            sources = " and ".join(source.name for source in self.derived[name].sources)
+            why = f"it is computed from {sources}"
+            raise ParameterError("channel", name, "a channel of a log", why)
+        raise ParameterError("channel", name, "a channel", nearest(str(name), self.channels))
+
     def _ipython_key_completions_(self) -> list[str]:
         return list(self)
 
