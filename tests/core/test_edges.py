@@ -18,7 +18,7 @@ from jetruler.core.firmware.count_programs import threshold
 from jetruler.core.firmware.floats import float_program
 from jetruler.core.firmware.program import Program, ProgramModel
 from jetruler.core.ruler.rounding import fixed, nearest, to_place
-from tests.helpers.sizes import sizes
+from tests.helpers.sizes import sizes, soak
 
 #: Spans of raw values that give short decimals.
 SPANS = (10, 16, 80, 125, 640, 800, 1000, 1250, 2000, 3125, 4000)
@@ -124,6 +124,7 @@ def test_an_edge_is_met_through_every_door(many: int) -> None:
     assert not bad
 
 
+@soak
 @pytest.mark.parametrize("many", sizes(60, 400))
 def test_a_tie_goes_away_from_zero_whatever_shows_it(many: int) -> None:
     """Shown, written in a log, made whole by a law, and by the law's program on a chip."""

@@ -140,6 +140,7 @@ def killing(pids: Callable[[], list[int]]) -> Callable[[int, int, Outcome], None
     return progress
 
 
+@soak
 def test_one_process_and_two_jobs_give_the_same_bytes(
     month: Path, alone: dict[str, bytes], tmp_path: Path
 ) -> None:
@@ -268,6 +269,7 @@ def test_a_scheduler_without_workers(home: Path) -> None:
         convert_all(home, bench, home / "out", cluster=cluster.scheduler_address)
 
 
+@soak
 def test_a_failed_log_stops_no_other_and_is_named(cli: Cli, home: Path) -> None:
     logs = home / "logs"
     (logs / "deep" / "er").mkdir(parents=True)

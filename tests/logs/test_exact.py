@@ -20,6 +20,7 @@ import pytest
 
 import jetruler as jr
 from jetruler.samples.source import ColumnError
+from tests.helpers.sizes import soak
 
 BENCH = jr.parse_bench(
     '[channel.level]\ncolumn = "ch0"\nconverter = { bits = 12, vref = 3.3 }\n'
@@ -159,6 +160,7 @@ def check_cells(home: Path, seed: int, rows: int, many: int) -> int:
     return checked
 
 
+@soak
 def test_every_cell_is_had_back(tmp_path: Path) -> None:
     for seed in range(3):
         assert check_cells(tmp_path, seed, 6_000 if not seed else 60, 12)

@@ -16,6 +16,7 @@ from jetruler.core.firmware.program import ProgramModel
 from jetruler.errors import ExportError, ParameterError
 from tests.conftest import Cli
 from tests.helpers.compiled import Printing, needs_compiler, printed_by
+from tests.helpers.sizes import soak
 from tests.helpers.structured_text import structured
 
 LINE = jr.Line.through((198, 0), (3904, 100), unit="%")
@@ -23,6 +24,7 @@ KNOB = jr.Channel("knob", jr.Counts(12) >> LINE >> jr.Clamp(0, 100), 1, decimals
 ENDS = {"lo": (0.0, 2000.0), "hi": (2200.0, 4095.0)}
 
 
+@soak
 def test_a_thousand_ends_are_those_of_the_fixed_export() -> None:
     made = jr.export(KNOB, "knob", arguments=ENDS)
     assert made.program.arguments == ("lo", "hi")

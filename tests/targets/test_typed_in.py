@@ -163,6 +163,7 @@ def held_against_a_small_chip(many: int, start: int, step: int, folder: Path) ->
 FEW_AND_MANY = [(6, 0, 7), pytest.param(60, 500, 1, marks=soak)]
 
 
+@soak
 @pytest.mark.skipif(
     AVR is None or SIMULATOR is None,
     reason="no cross-compiler with an int of 16 bits and a simulator: apt-get install gcc-avr "

@@ -23,7 +23,7 @@ from jetruler.errors import BenchError, LogError
 from jetruler.files import Output, write_file
 from jetruler.samples.source import ahead
 from tests.conftest import COMMAND, Cli
-from tests.helpers.sizes import sizes
+from tests.helpers.sizes import sizes, soak
 
 
 def names(folder: Path) -> list[str]:
@@ -216,6 +216,7 @@ def test_what_a_killed_run_left_is_removed_by_the_next(cli: Cli, home: Path) -> 
     assert [path.exists() for path in (*left, *others)] == [False, False, True, True]
 
 
+@soak
 @pytest.mark.parametrize("times", sizes(2, 30))
 def test_a_kill_at_any_moment_leaves_nothing_half_written(cli: Cli, home: Path, times: int) -> None:
     whole = cli("convert", "roast.csv", "-o", "whole.csv")

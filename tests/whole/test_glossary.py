@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import functools
 import re
 from collections import Counter
 from pathlib import Path
@@ -11,6 +12,12 @@ from jetruler.core.laws import LAWS
 from tests.helpers.public import PUBLIC
 
 ROOT = Path(__file__).parents[2]
+
+
+@functools.cache
+def tree_of(path: Path) -> ast.Module:
+    """A source file, parsed once."""
+    return ast.parse(path.read_text("utf-8"))
 
 
 def rows() -> list[list[str]]:
@@ -53,7 +60,7 @@ def test_no_name_has_a_word_in_it_that_the_glossary_replaced() -> None:
     replaced = {word for row in rows() for word in filter(None, row[3].split(", "))}
     assert len(replaced) > 20
     for path in (ROOT / "src").rglob("*.py"):
-        for name in names_given(ast.parse(path.read_text("utf-8"))):
+        for name in names_given(tree_of(path)):
             used = parts_of(name) & replaced
             assert not used, f"{path.name}: {name} has {', '.join(sorted(used))} in it"
 
@@ -83,7 +90,7 @@ def test_rooms_ask_a_law_for_what_it_does() -> None:
     asked: Counter[str] = Counter()
     for path in (ROOT / "src").rglob("*.py"):
         if path.parent.name != "laws":
-            tree = ast.parse(path.read_text("utf-8"))
+            tree = tree_of(path)
             asked[path.name] += sum(map(asks_for_a_law, ast.walk(tree)))
     assert +asked == ASKED
 
@@ -92,7 +99,7 @@ def test_messages_say_what_was_expected_and_found() -> None:
     """In one form: `place: expected X, found Y`."""
     other = re.compile(r"\b(is|are) (right|wanted)\b|; found |found \{[^}]*\}; ")
     for path in (ROOT / "src").rglob("*.py"):
-        tree = ast.parse(path.read_text("utf-8"))
+        tree = tree_of(path)
         for node in ast.walk(tree):
             if isinstance(node, ast.Raise) and node.exc is not None:
                 text = ast.unparse(node.exc)
@@ -102,7 +109,7 @@ def test_messages_say_what_was_expected_and_found() -> None:
 def test_no_class_has_the_name_of_another() -> None:
     where: dict[str, str] = {}
     for path in (ROOT / "src").rglob("*.py"):
-        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        for node in ast.walk(tree_of(path)):
             if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
                 assert node.name not in where, f"{node.name}: {where[node.name]}, {path.name}"
                 where[node.name] = path.name

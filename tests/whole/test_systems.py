@@ -119,6 +119,7 @@ def test_processes_are_asked_without_a_signal() -> None:
     assert not system.is_running(gone.pid)
 
 
+@soak
 def test_a_result_that_is_held_open_is_kept(
     home: Path, cli: Cli, monkeypatch: pytest.MonkeyPatch
 ) -> None:
