@@ -15,6 +15,7 @@ import pyarrow as pa
 import pytest
 from scipy.signal import lfilter
 
+import jetruler as jr
 from jetruler import JetRulerError, load_bench, look, survey
 from jetruler.benchfile.starter import KINDS
 from jetruler.errors import LogError
@@ -364,3 +365,19 @@ def test_numbers_with_gaps_are_looked_at(given: Any) -> None:
 def test_what_is_no_log_is_refused_in_a_sentence(given: Any) -> None:
     with pytest.raises(JetRulerError, match=r"expected (a frame|numbers|rows|an array)"):
         look(given)
+
+
+def test_the_parts_leave_their_own_uncertainty_in_the_unit_and_at_each_joint() -> None:
+    """A reference of ± 1 %, as an even distribution: 1.96 · 1 % / √3 of any value behind it."""
+    rail = jr.Channel("rail", jr.Adc(12, "3.3 V ± 1 %") >> jr.Line(gain=4, unit="V", takes="V"), 1)
+    found = jr.look(np.tile([2000, 2002, 2001], 40), jr.Bench("b", [rail])).columns["rail"]
+    mean = 2001 * 3.3 / 4095
+    allowed = 1.96 * 0.01 / np.sqrt(3)
+    assert found.figures()["in_unit"]["parts_half_width"] == pytest.approx(4 * mean * allowed, 1e-3)
+    volts, value = found.in_every_unit()
+    assert volts[3] == value[3].replace(
+        value[3].split()[1], volts[3].split()[1]
+    )  # the same percent
+    assert volts[3].startswith(f"± {mean * allowed:.3f} V (1.1 %)")
+    bare = jr.look(np.tile([2000, 2002, 2001], 40)).columns["1"]
+    assert bare.mean_row()[-1] == "–"

@@ -145,7 +145,7 @@ def test_latex_takes_it(home: Path) -> None:
 
 
 REFUSED = [
-    (("report", "ben"), "the bench has no channel 'ben'; did you mean 'bean'?"),
+    (("report", "ben"), "expected a channel, found 'ben': did you mean 'bean'?"),
     (("report", "--log", "none.csv"), "none.csv: expected a log, found no such file"),
     (("report", "bean", "--at", "9999"), "expected a raw value of bean, from 0 to 4095"),
     (("report", "--with", "zz=3"), "expected a parameter of bean"),

@@ -82,7 +82,7 @@ def look_command(
     jetruler look roast.csv --ends damper --write
     jetruler look --source /dev/ttyACM0 --samples 100
     """
-    from ..logs.look_at import look
+    from ..logs.look_at import JOINT_MEANS, look
     from ..samples.source import ColumnError
 
     if ends is None and (write or margin is not None or backward):
@@ -120,7 +120,7 @@ def look_command(
         show(found.content)
         if source is not None:
             rows = [row for each in found.columns.values() for row in each.in_every_unit()]
-            show(["", TextTable(("mean in every unit", "at 95 %", "std dev"), rows)])
+            show(["", TextTable(JOINT_MEANS, rows)])
 
 
 def _burst(source: str, form: LogFormat, samples: int) -> bytes:
