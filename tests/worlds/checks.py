@@ -163,11 +163,11 @@ SAID = {
 }
 _NOTHING = r"$^"
 FOLLOWS = dict.fromkeys(SAID, _NOTHING) | {
-    "open": r"limit of|no sound sensor",
-    "short": r"limit of|no sound sensor",
-    "spike": r"limit of|no sound sensor",
-    "saturation": r"limit of|no sound sensor|stuck at",
-    "floating": r"limit of|rail|spike|no sound",
+    "open": r"limit of|no working sensor",
+    "short": r"limit of|no working sensor",
+    "spike": r"limit of|no working sensor",
+    "saturation": r"limit of|no working sensor|stuck at",
+    "floating": r"limit of|rail|spike|no working",
 }
 
 
