@@ -289,7 +289,7 @@ def test_a_growing_file_and_a_bench_that_is_saved(start: Start, home: Path) -> N
     save(TWO.replace("above = 50", "above = true"))
     assert b"the last valid bench is still used" in live.stderr.readline()
     save(TWO.replace("channel.pin", "channel.pan"))
-    assert b"its columns are not those of the output" in live.stderr.readline()
+    assert b"its columns differ from those of the output" in live.stderr.readline()
     (home / "grow.csv").write_text("2000,0\n")  # begun again
     assert b",100.0," in live.stdout.readline()
     live.send_signal(signal.SIGINT)

@@ -180,7 +180,7 @@ def test_a_disk_that_folds_case(home: Path) -> None:
     for command, says in {
         "convert roast.csv -o ROAST.csv": "-o ROAST.csv: this is the log",
         "convert a -o out --to parquet": "its result has the same name as that of",
-        "convert a -o A": "the results would stand among the logs",
+        "convert a -o A": "the results would be among the logs",
         "export bean --to c -o BENCH.TOML": "this is the bench",
     }.items():
         done = subprocess.run(
