@@ -137,7 +137,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         home = Path(folder) / "roaster"
         jetruler = str(BIN / "jetruler")
-        subprocess.run([jetruler, "demo", str(home)], check=True, capture_output=True)
+        subprocess.run([jetruler, "demo", "-o", str(home)], check=True, capture_output=True)
         slipped = (home / "bench.toml").read_text("utf-8")
         for right, wrong in SLIPS.items():
             assert right in slipped, right

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import random
+import re
 import threading
 import time
 import tomllib
@@ -157,7 +158,7 @@ def test_from_nothing_to_a_right_reading_in_two_commands(cli: Cli, home: Path) -
         burst = cli("look", "--source", port, "--samples", "40")
         assert "40 rows" in burst.stdout
         assert "mean in every unit" in burst.stdout
-        assert burst.stdout.splitlines()[-1].endswith("V")
+        assert re.search(r"V  ± [0-9.]+ V \([0-9.]+ %\)$", burst.stdout.rstrip())
     finally:
         stop.set()
         feeder.join()

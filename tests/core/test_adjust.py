@@ -94,7 +94,7 @@ def test_the_truth_is_found(
     channel = bench[name]
     marks = jr.Marks(np.array(raw, float), np.ones(len(raw)), true_unit=unit)
     if truth is None:  # the two only scale the result, together
-        with pytest.raises(MarksError, match="cannot tell them apart"):
+        with pytest.raises(MarksError, match="cannot distinguish them"):
             jr.adjust(channel, marks, free)
         return
     laws = list(channel.chain.laws)
