@@ -102,7 +102,9 @@ def test_a_dozen_mistakes(cli: Cli, home: Path) -> None:
     assert order == sorted(order, key=["error", "warning", "note"].index)
     shown = cli("check", "-b", "findings.toml")
     assert shown.returncode == 1
-    assert "4.5 V at the pin, and the reference is 3.3 V: all above reads 7 bar" in shown.stdout
+    assert (
+        "4.5 V at the pin, and the reference is 3.3 V: everything above reads 7 bar" in shown.stdout
+    )
     assert "5 errors" in shown.stdout.splitlines()[-1]
 
 

@@ -22,14 +22,13 @@ from ..core.error_types import (
     printable,
 )
 from ..core.firmware.names import name_clashes
-from ..core.laws import law_named, law_names
 from ..core.laws.raw_edge import Adc
 from ..core.result import refuses
-from ..core.ruler.base_law import parameters
 from ..core.ruler.ruler import written
 from ..core.ruler.units import nearest
 from ..files import text_of_file
 from .models import TableErrors, Type, build_law, placed, read
+from .shared import inherited, tables_in, with_likes, with_named_laws
 from .tables import (
     CHANNEL,
     CONVERTER,
@@ -223,7 +222,7 @@ class _File:
     def __init__(self, table: dict[str, Any], folder: Path) -> None:
         self.folder = folder
         self.errors: list[str] = []
-        self.table = _with_likes(_with_named_laws(table, self.errors), self.errors)
+        self.table = with_likes(with_named_laws(table, self.errors), self.errors)
         self._shared: Adc | None = None
 
     def bench(self) -> Bench:
@@ -236,7 +235,7 @@ class _File:
         self.errors += _clashes(self.table, channels, decided)
         if self.errors:
             return Bench("", {})
-        if len(channels) < len(_tables(self.table.get("channel"))):
+        if len(channels) < len(tables_in(self.table.get("channel"))):
             raise AssertionError("a channel is not accepted (no reason given)")
         return Bench(self.table.get("title", ""), channels, **decided, converter=self._shared)
 
@@ -275,7 +274,7 @@ class _File:
             return {}
         common = self._read(("converter",), CONVERTER, given)
         channels: dict[str, Channel] = {}
-        tables = _tables(_inherited(self.table).get("channel"))
+        tables = tables_in(inherited(self.table).get("channel"))
         named = dict(tables)
         waiting = {key: part for key, part in tables if "from" in part}
         for key, part in tables:
@@ -413,7 +412,7 @@ class _File:
         return made
 
     def _of(self, kind: str) -> list[tuple[str, dict[str, Any]]]:
-        return _tables(self.table.get(kind))
+        return tables_in(self.table.get(kind))
 
 
 def _clashes(
@@ -421,84 +420,10 @@ def _clashes(
 ) -> Iterator[str]:
     """The names that are taken already: as a column, or in exported code."""
     kinds = ("channel", "trip", "drive")
-    named = [(kind, key) for kind in kinds for key, _ in _tables(table.get(kind))]
+    named = [(kind, key) for kind in kinds for key, _ in tables_in(table.get(kind))]
     columns = column_clashes(channels, decided.get("trips", {}), decided.get("drives", {}))
     clashes = {(kind, name): error for kind, name, error in [*columns, *name_clashes(named)]}
     yield from (f"{'.'.join(place)}.{error}" for place, error in clashes.items())
-
-
-def _with_named_laws(table: dict[str, Any], errors: list[str]) -> dict[str, Any]:
-    """The same tables, where `{ law = "probe" }` in a list is what `[law.probe]` says, but for
-    what it says itself."""
-    named = dict(_tables(table.get("law")))
-    for name in [name for name in named if name in law_names()]:
-        expected = "another name than that of a law"
-        errors.append(f"law.{name}.name: {expected_found(expected, name)}")
-        del named[name]
-
-    def whole(part: Any) -> Any:
-        base = named.get(str(part.get("law"))) if isinstance(part, dict) else None
-        return part if base is None else base | {k: v for k, v in part.items() if k != "law"}
-
-    channels = dict(table.get("channel", {})) if isinstance(table.get("channel"), dict) else {}
-    for key, part in _tables(channels):
-        if isinstance(part.get("laws"), list):
-            channels[key] = part | {"laws": [whole(law) for law in part["laws"]]}
-    return table | {"channel": channels} if channels else table
-
-
-#: Where a channel's raw values come from: it says one of them, and leaves the other's place.
-_RAW = ("input", "converter")
-
-
-def _with_likes(table: dict[str, Any], errors: list[str]) -> dict[str, Any]:
-    """The same tables, where a channel with `like` has all that the other one says, but for what
-    it says itself."""
-    channels = dict(table.get("channel", {})) if isinstance(table.get("channel"), dict) else {}
-    named = dict(_tables(channels))
-
-    def whole(key: str, before: tuple[str, ...]) -> dict[str, Any]:
-        part = dict(named[key])
-        if "like" not in part:
-            return part
-        other = part.pop("like")
-        if not isinstance(other, str) or other not in named or other in before:
-            why = nearest(str(other), [name for name in named if name not in before])
-            found = expected_found("another channel of the bench", other)
-            errors.append(f"channel.{before[0]}.like: {found}; {why}")
-            return part
-        base = whole(other, (*before, other))
-        if any(raw in part for raw in _RAW):
-            base = {k: v for k, v in base.items() if k not in _RAW}
-        return base | part
-
-    whole_ones = {key: whole(key, (key,)) for key in named}
-    return table | {"channel": channels | whole_ones} if whole_ones else table
-
-
-def _inherited(table: dict[str, Any]) -> dict[str, Any]:
-    """The same tables, where a converter that is in a list of laws has what `[converter]` and
-    the channel's own say, as far as it does not say it itself."""
-    channels = dict(table.get("channel", {})) if isinstance(table.get("channel"), dict) else {}
-    for key, part in _tables(channels):
-        laws = part.get("laws")
-        if not isinstance(laws, list) or not laws or not isinstance(laws[0], dict):
-            continue
-        first = laws[0]
-        if first.get("law") not in ("adc", "counts"):
-            continue
-        known = parameters(law_named(first["law"]))
-        own = part.get("converter")
-        declared = table.get("converter", {}) | (own if isinstance(own, dict) else {})
-        given = {k: v for k, v in declared.items() if k in known}
-        channels[key] = part | {"laws": [given | first, *laws[1:]]}
-    return table | {"channel": channels} if channels else table
-
-
-def _tables(named: Any) -> list[tuple[str, dict[str, Any]]]:
-    """Those that are tables at all; the others are told by the file's model."""
-    found = named.items() if isinstance(named, dict) else ()
-    return [(key, part) for key, part in found if isinstance(part, dict)]
 
 
 #: Keys of a channel's table that its ruler, or other channels, are made of.

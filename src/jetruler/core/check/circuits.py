@@ -50,7 +50,7 @@ def above_reference(c: Facts) -> Iterator[Finding]:
                 Severity.ERROR,
                 c.place(i, law.pairs_key),
                 f"{means}{shown(significant(float(volts[worst]), 4), 'V')} at the pin, and the "
-                f"reference is {shown(vref, 'V')}: all above reads "
+                f"reference is {shown(vref, 'V')}: everything above reads "
                 f"{c.channel.shown(c.channel.chain(adc.highest))}",
                 "Divide the voltage down in front of the pin, or take a larger reference"
                 if i == 1

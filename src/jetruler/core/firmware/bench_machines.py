@@ -251,7 +251,7 @@ def holding_of(exported: Sequence[Exported]) -> Machines:
     """The zones that hold among channels that are exported without the rest of their bench."""
     found = [m for e in exported if not e.defaults and (m := zone_machine(e)) is not None]
     notes = [
-        f"{e.channel.name}: its smoothing, which --all brings"
+        f"{e.channel.name}: its smoothing, which needs --all"
         for e in exported
         if e.channel.smooth is not None
     ]

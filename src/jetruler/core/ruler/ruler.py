@@ -4,10 +4,9 @@ multiply out as printed, with as many digits as that needs."""
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
-from functools import partial, wraps
-from typing import Any, ClassVar, TypeVar, cast
+from typing import Any, ClassVar, TypeVar
 
 import numpy as np
 
@@ -17,23 +16,21 @@ from ..error_types import KindError, ParameterError, UnitError
 from ..numerics import Array, FlagArray, Numbers
 from ..result import refuses_fields
 from .base_law import FRACTION, BaseLaw, Role, as_array, constant, unit_fields
+from .chain import alone, cleared, each_number, joined, of_any_numbers, one_number, slope_of
 from .converter import Converter, CountTable, RawInput, for_blocks, usual_sizes
 from .quantity import magnitude, with_unit
 from .reading import Flag, Reading, Trace
-from .rounding import guard
 from .units import (
-    TEMPERATURES,
     bracketed,
     factor_and_offset,
     is_unit,
-    is_writing,
     number,
     printed_as,
     result_text,
     shown,
     symbol,
 )
-from .worked import line_of, steps_of
+from .worked import steps_of
 
 #: Rulers that start with a converter of up to this many bits are compiled to a table.
 TABLE_BITS = 16
@@ -83,7 +80,7 @@ class Ruler:
     _sizes: tuple[float, ...] | None = field(init=False, compare=False, default=None)
 
     def __post_init__(self) -> None:
-        laws, units = _joined(self.laws)
+        laws, units = joined(self.laws, Between)
         object.__setattr__(self, "laws", laws)
         object.__setattr__(self, "units", units)
 
@@ -187,12 +184,12 @@ class Ruler:
 
         NaN where no input gives y: beyond a clamp, or beyond the converter's own counts.
         """
-        return _each(magnitude(y, self.gives), self._inverse)
+        return each_number(magnitude(y, self.gives), self._inverse)
 
     @like_given
     def slope(self, x: Any) -> Any:
         """Units of the true edge per unit of the raw edge at x, by the chain rule."""
-        return _each(self._raw_numbers(x), self._slope)
+        return each_number(self._raw_numbers(x), self._slope)
 
     def label(self, value: float) -> str | None:
         """What a value of the true edge represents, where that is no number: a zone's label."""
@@ -202,7 +199,7 @@ class Ruler:
     @like_given
     def direct(self, x: Any) -> Any:
         """Convert law by law, without the compiled table."""
-        return _each(self._raw_numbers(x), self._values)
+        return each_number(self._raw_numbers(x), self._values)
 
     def _raw_numbers(self, x: Any) -> Any:
         """The numbers of the raw edge that a quantity of Pint's means; anything else as it is."""
@@ -229,7 +226,7 @@ class Ruler:
     def trace(self, x: float) -> Trace:
         """The worked solution from raw to true, one line a law."""
         joints = self.joints(as_array(float(x)))
-        values = [_cleared(float(at[0]), s) for at, s in zip(joints, self.sizes, strict=True)]
+        values = [cleared(float(at[0]), s) for at, s in zip(joints, self.sizes, strict=True)]
         steps = steps_of(self.laws, self.units[1:], values, back=False)
         return Trace(float(x), self.takes, steps, self.read(x))
 
@@ -238,10 +235,10 @@ class Ruler:
         values = [float(y)]
         sizes = list(self.sizes)
         for law in reversed(self.laws):
-            x, behind = _one(law.inverse, values[-1]), sizes.pop()
-            steep = abs(_one(law.slope, x))
+            x, behind = one_number(law.inverse, values[-1]), sizes.pop()
+            steep = abs(one_number(law.slope, x))
             lost = behind / steep if steep > 0 else 0.0
-            values.append(_cleared(x, max(sizes[-1], lost if lost < np.inf else 0.0)))
+            values.append(cleared(x, max(sizes[-1], lost if lost < np.inf else 0.0)))
             if np.isnan(values[-1]):  # nothing comes from the laws before it
                 break
         steps = steps_of(self.laws[::-1], self.units[-2::-1], values, back=True)
@@ -380,106 +377,6 @@ class Ruler:
         return slope
 
 
-def slope_of(laws: tuple[Law, ...], joints: list[Array]) -> Array:
-    """The slope of laws in a row, by the chain rule, where this comes to each; of those that
-    round, their trend's."""
-    with np.errstate(all="ignore"):
-        slope = np.ones_like(joints[0])
-        for law, x in zip(laws, joints, strict=False):
-            slope *= law.slope(x)
-    return slope
-
-
-def _each(x: Any, compute: Callable[[Array], Array]) -> Any:
-    """Apply to a contiguous float64 copy of x, without warnings, and give the same type."""
-    if (later := lazily(x, partial(_each, compute=compute))) is not None:
-        return later
-    numbers, like = to_array(x)
-    with np.errstate(all="ignore"):
-        result = compute(np.array(numbers, dtype=np.float64, order="C", ndmin=1))
-    return like(result.reshape(numbers.shape))
-
-
-def _cleared(value: float, size: float) -> float:
-    """Nothing, where only rounding is left of a difference of numbers of this size."""
-    return 0.0 if abs(value) <= guard(0.0, size) else value
-
-
-def _one(compute: Callable[[Array], Array], x: float) -> float:
-    return cast(float, _each(x, compute))
-
-
-def _joined(laws: tuple[Law, ...]) -> tuple[tuple[Law, ...], tuple[str | None, ...]]:
-    """The laws as they are beside one another, and the unit at every joint."""
-    if not laws:
-        raise UnitError("a ruler needs at least one law")
-    settled: list[Law] = []
-    units: list[str | None] = [laws[0].takes]
-    for law in laws:
-        if settled and law.takes not in (None, units[-1]):
-            settled[-1] = cast(Law, settled[-1].with_output(law.takes))
-            units[-1] = settled[-1].gives or settled[-1].takes or units[-2]
-        law = cast(Law, law.with_input(units[-1]))
-        before = units[-1]
-        if before is not None and law.takes not in (None, before):
-            if not _meet(before, law.takes):
-                raise UnitError(_misfit(settled[-1], law, before, law.takes))
-            settled.append(Between(law.takes, before))
-            units.append(law.takes)
-        settled.append(law)
-        units.append(law.gives or law.takes or _kept(units[-1], law))
-    return tuple(settled), tuple(units)
-
-
-def _kept(unit: str | None, law: Law) -> str | None:
-    """The unit behind a law that names none: that before it, but for counts on which a curve
-    is, whose values are no counts any more."""
-    curve = unit == "count" and law.role is Role.CURVE
-    return None if curve and float(law.slope(np.zeros(1))[0]) != 1.0 else unit
-
-
-def _meet(gives: str, takes: str | None) -> bool:
-    """Whether two units differ in size only: mV and V, A and mA."""
-    try:
-        return takes is not None and factor_and_offset(gives, takes)[1] == 0.0
-    except UnitError:
-        return False
-
-
-def _misfit(before: Law, law: Law, gives: str | None, takes: str | None) -> str:
-    after = f"{law.name}, which follows it, takes {symbol(takes)}"
-    text = f"{before.name} gives {symbol(gives)}, but {after}"
-    if gives in TEMPERATURES and takes in TEMPERATURES:
-        return f"{text}; a law `to` with unit {takes!r} between them converts"
-    return text
-
-
-def _of_any_numbers(method: Callable[..., Array]) -> Callable[..., Any]:
-    """A method of float64 arrays, for whatever a ruler takes: numbers, lists, integers, Series."""
-
-    @wraps(method)
-    def of_any(self: Law, x: Any) -> Any:
-        if x.__class__ is np.ndarray and x.dtype == np.float64 and x.ndim:
-            return method(self, x)
-        unit = self.gives if method.__name__ == "inverse" else self.takes
-        values, like = to_array(magnitude(x, unit))
-        flat = np.asarray(values, np.float64).reshape(-1)
-        with np.errstate(all="ignore"):
-            return like(method(self, flat).reshape(values.shape))
-
-    return of_any
-
-
-def _alone(method: Callable[..., str], back: bool) -> Callable[..., str]:
-    """A worked line that chooses its own digits, where nobody has."""
-
-    @wraps(method)
-    def line(self: Law, x: float) -> str:
-        return method(self, x) if is_writing() else line_of(self, float(x), back)
-
-    return line
-
-
 class Law(BaseLaw):
     """One conversion from one unit to another.
 
@@ -504,10 +401,10 @@ class Law(BaseLaw):
         super().__init_subclass__(**more)
         for name in ("forward", "inverse", "slope"):
             if name in cls.__dict__:
-                setattr(cls, name, _of_any_numbers(cls.__dict__[name]))
+                setattr(cls, name, of_any_numbers(cls.__dict__[name]))
         for name in ("formula", "inverse_formula"):
             if name in cls.__dict__:
-                setattr(cls, name, _alone(cls.__dict__[name], name != "formula"))
+                setattr(cls, name, alone(cls.__dict__[name], name != "formula"))
 
     def __rshift__(self, other: Law | Ruler) -> Ruler:
         return Ruler.of(self, other)

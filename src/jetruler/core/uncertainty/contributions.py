@@ -16,8 +16,9 @@ from ..bench.covariance import Correlation, FitCovariance, number_in, path_of, w
 from ..error_types import JetRulerError, ParameterError
 from ..numerics import ROUNDING, Array, lasting_rounding, median_rounding
 from ..ruler.base_law import hint_unit, parameters
+from ..ruler.chain import slope_of
 from ..ruler.quantity import Toleranced, standard_of
-from ..ruler.ruler import Law, Ruler, slope_of
+from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, shown, significant, symbol
 
 
