@@ -31,7 +31,8 @@ from cosmic_ray.mutating import mutate_code
 ROOT = Path(__file__).parents[1]
 CORE = Path("src/jetruler/core")
 
-#: The tests of each room, the quickest to notice first.
+#: The tests of each room, the quickest to notice first; those that name something of the changed
+#: file follow.
 ROOMS = {
     "laws": "own_calculations laws published physics worked sensitivities ruler bench firmware",
     "calibrate": "own_calculations fit regression constants published compare pairs",
@@ -53,7 +54,7 @@ KINDS = re.compile(
 )
 
 #: Seconds after which a change that loops for ever counts as noticed.
-PATIENCE = 180
+PATIENCE = 400
 
 
 @dataclass(frozen=True)
@@ -147,15 +148,26 @@ def sample(many: int, seed: int) -> list[Mutant]:
     return found
 
 
+def naming(home: Path, source: str, stem: str) -> list[Path]:
+    """The tests of calculations that name something of a source, or its file."""
+    own = {n.name for n in ast.parse(source).body if isinstance(n, ast.ClassDef | ast.FunctionDef)}
+    words = re.compile(rf"\b(?:{'|'.join(map(re.escape, own | {stem}))})\b")
+    files = [
+        f for room in ("core", "targets", "benchfile") for f in home.glob(f"tests/{room}/*.py")
+    ]
+    return sorted(f for f in files if words.search(f.read_text("utf-8")))
+
+
 def survives(mutant: Mutant, home: Path) -> bool:
     """Whether the tests pass all the same. home: a copy of the project."""
     target = home / mutant.file
     original = target.read_text("utf-8")
     target.write_text(mutant.source, "utf-8")
     room = mutant.file.relative_to(CORE).parts[0]
-    tests = [
-        str(f) for name in ROOMS[room].split() for f in sorted(home.glob(f"tests/*/test_{name}.py"))
+    listed = [
+        f for name in ROOMS[room].split() for f in sorted(home.glob(f"tests/*/test_{name}.py"))
     ]
+    tests = list(map(str, dict.fromkeys([*listed, *naming(home, original, target.stem)])))
     command = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", "-p", "no:cacheprovider"]
     environment = os.environ | {"PYTHONPATH": str(home / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
     try:
