@@ -21,23 +21,20 @@ from .streams import console, detach_stdout, settle
 
 #: Each command: its module here, and its line in `--help` (so that help loads no module).
 COMMANDS = {
-    "demo": ("guide", "The tour on the bundled data, by chapters, into a folder."),
-    "new": ("look", "A commented bench file to start from."),
-    "look": ("look", "What the raw samples do: ends, noise, rails, the fraction in use."),
-    "convert": ("convert", "A log of raw values into engineering values, with flags."),
-    "explain": ("explain", "The worked solution, from a count or for a value."),
-    "check": ("look", "Findings in the bench file, and between it and a log."),
-    "choose": ("choose", "The resistor, reference or amplifier that suits a sensor best."),
-    "fit": ("calibrate", "A law from marks, with residuals; into the bench file if asked."),
-    "compare": (
-        "calibrate",
-        "Two sensors, or one and a reference: bias, standard deviation, verdict.",
-    ),
-    "live": ("live", "A stream in, readings and decisions out: trips and drives act."),
-    "export": ("export", "The conversion as C, Python or structured text, proven over all counts."),
-    "report": ("convert", "A page to hand in: circuits, worked solutions, budgets, findings."),
-    "draw": ("draw", "Ruler, curve or stages of a channel, or a log: PNG or SVG."),
-    "help": ("guide", "A page of the documentation, or a law, in the terminal."),
+    "demo": ("guide", "Run the tour on the bundled data, by chapters."),
+    "new": ("look", "Write a bench file with comments to start from."),
+    "look": ("look", "Show what raw samples do: ends, noise, rails, range in use."),
+    "convert": ("convert", "Convert logs of raw values to engineering values, with flags."),
+    "explain": ("explain", "Work out one reading, from a count or for a value."),
+    "check": ("look", "Check the bench file, and compare it with a log."),
+    "choose": ("choose", "Choose the resistor, reference or amplifier for a sensor."),
+    "fit": ("calibrate", "Fit a law to marks, with residuals."),
+    "compare": ("calibrate", "Compare two sensors, or one and a reference: bias, verdict."),
+    "live": ("live", "Show a stream as values while it runs; trips and drives act."),
+    "export": ("export", "Export the conversion as C, Python or structured text."),
+    "report": ("convert", "Write a page to hand in: circuits, solutions, budgets."),
+    "draw": ("draw", "Draw a ruler, a curve, stages, a log, a circuit: PNG or SVG."),
+    "help": ("guide", "Show a page of the documentation, a law or a finding."),
 }
 
 #: Packages that not every computer has, and how to get them.

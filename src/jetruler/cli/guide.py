@@ -174,7 +174,8 @@ def help_command(name: str) -> None:
     elif name in COMMANDS:
         _run([name, "--help"])
     else:
-        known = nearest(name, [*pages, *laws, *rules, *COMMANDS])
+        near = nearest(name, [*pages, *laws, *rules, *COMMANDS])
+        known = "`jetruler help` lists them" if near.startswith("known") else near
         raise JetRulerError(f"page: expected a page, a law or a command, found {name!r} ({known})")
 
 
