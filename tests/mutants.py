@@ -165,7 +165,9 @@ def survives(mutant: Mutant, home: Path) -> bool:
     target.write_text(mutant.source, "utf-8")
     room = mutant.file.relative_to(CORE).parts[0]
     listed = [
-        f for name in ROOMS[room].split() for f in sorted(home.glob(f"tests/*/test_{name}.py"))
+        f
+        for name in ("corners", *ROOMS[room].split())
+        for f in sorted(home.glob(f"tests/*/test_{name}.py"))
     ]
     tests = list(map(str, dict.fromkeys([*listed, *naming(home, original, target.stem)])))
     command = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", "-p", "no:cacheprovider"]

@@ -1,0 +1,58 @@
+"""Corners that a change of one sign or number would break: each found by changing the code."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+
+import jetruler as jr
+
+TINY = jr.Channel("a", jr.Counts(12) >> jr.Line(gain=0.000123, offset=0, unit="V"), 1, decimals=6)
+TENFOLD = jr.Channel("a", jr.Counts(12) >> jr.Line(gain=10, offset=0, unit="V"), 1)
+KNOB = jr.Channel(
+    "knob",
+    jr.Counts(12) >> jr.Line.through((0, 0), (3000, 100), unit="%") >> jr.Clamp(0, 100),
+    1,
+    decimals=1,
+)
+
+
+def two_stages() -> jr.Channel:
+    """Two attenuators, so that a bare name of a parameter may be either's."""
+    first, second = (jr.Attenuator(jr.Toleranced(33e3, 330), jr.Toleranced(1e4, 100)),) * 2
+    rails = jr.Correlation(("upper", "lower"), 0.9)
+    return jr.Channel("rail", jr.Adc(12, 3.3) >> first >> second, 1, correlated=(rails,))
+
+
+REFUSED: list[tuple[Callable[[], Any], str]] = [
+    (lambda: jr.Condition("a", rises_by=1, within=0), "within: expected a time above 0"),
+    (
+        lambda: jr.Correlation(("upper", 3)),  # type: ignore[arg-type]
+        "parameters: expected a list of two or more different names",
+    ),
+    (
+        two_stages,
+        "correlated: expected attenuator.upper or attenuator.upper, found 'upper'",
+    ),
+]
+
+
+@pytest.mark.parametrize(("make", "sentence"), REFUSED)
+def test_refused(make: Callable[[], Any], sentence: str) -> None:
+    with pytest.raises(jr.errors.ParameterError) as caught:
+        make()
+    assert sentence in str(caught.value)
+
+
+def test_whole_numbers() -> None:
+    """By hand: 40000 − 65536; the constant 0.000123 needs six zeros to be a whole number."""
+    assert jr.naive(TENFOLD, 4000, "int16").result == 40000 - 65536
+    orders = {one.order: one.result for one in jr.naive(TINY, 4000, "int16").orders}
+    assert orders["constants scaled by 1000000, in 32 bits"] == pytest.approx(0.492)
+
+
+def test_three_numbers_say_at_which_end_they_differ() -> None:
+    """The marks begin at 0, so that only the top is beyond them."""
+    assert [count for count, _, _ in jr.three_numbers(KNOB).beyond] == [4095]
