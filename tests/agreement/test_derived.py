@@ -149,6 +149,24 @@ def chip(d: jr.DerivedChannel, cli: Cli, home: Path, values: Any, wanted: Any) -
     assert np.nanmax(np.abs(short - wanted) / room) <= 4
 
 
+POWER_BENCH = """
+[converter]
+bits = 12
+vref = "3.3 V ± 1 %"
+[channel.u]
+column = "u"
+laws = [{ law = "attenuator", upper = "33 kohm ± 1 %", lower = "10 kohm ± 1 %" }]
+[channel.i]
+column = "i"
+noise = 2
+smooth = { kind = "mean", over = 1 }
+laws = [{ law = "shunt", ohms = "0.1 ohm ± 1 %" }]
+[channel.power]
+from = ["u", "i"]
+laws = [{ law = "formula", expression = "u * i", unit = "W" }]
+"""
+
+
 @soak
 def test_a_report_has_what_is_computed(cli: Cli, home: Path) -> None:
     (home / "bench.toml").write_text(random_bench(0)[0])
@@ -166,7 +184,7 @@ def test_a_report_has_what_is_computed(cli: Cli, home: Path) -> None:
     assert "The range of a is not known: nothing is worked out." in (home / "report.md").read_text()
 
 
-def test_many_partitions_and_what_has_no_uncertainty(cli: Cli, home: Path) -> None:
+def test_many_partitions(home: Path) -> None:
     """A lazy frame in parts gives what the whole gives, with smoothing across the borders."""
     bench = jr.parse_bench(random_bench(1)[0])  # smoothed
     rng = np.random.default_rng(3)
@@ -177,11 +195,25 @@ def test_many_partitions_and_what_has_no_uncertainty(cli: Cli, home: Path) -> No
     found = bench.convert(parts).compute(scheduler="sync")
     name = bench["total"].output_column
     assert found[name].to_numpy().tobytes() == whole[name].to_numpy().tobytes()
-    (home / "bench.toml").write_text(random_bench(1)[0])
-    frame.to_csv(home / "log.csv", index=False)
-    said = cli("convert", "log.csv", "-b", "bench.toml", "--uncertainty", "-o", "out.csv").stderr
-    assert "total: no ± beside it, since it is computed from others" in said
-    assert "total_u" not in (home / "out.csv").read_text().splitlines()[0]
+
+
+def test_the_uncertainty_of_every_row_is_that_of_its_budget(cli: Cli, home: Path) -> None:
+    """In a log and in a frame; empty where a source is missing, or on a rail."""
+    text = POWER_BENCH
+    bench = jr.parse_bench(text)
+    (home / "bench.toml").write_text(text)
+    rows: list[tuple[Any, int]] = [(2000, 900), (2000, 900), (1234, 3000), ("", 800), (4095, 700)]
+    (home / "log.csv").write_text("u,i\n" + "".join(f"{u},{i}\n" for u, i in rows))
+    done = cli("convert", "log.csv", "--uncertainty", "-o", "out.csv")
+    assert done.returncode == 0, done.stderr
+    written = pd.read_csv(home / "out.csv")["power_W_u"]
+    frame = bench.convert(pd.read_csv(home / "log.csv"), uncertainty=True)["power_W_u"]
+    for (u, i), text, value in zip(rows[:3], written, frame, strict=False):
+        wanted = jr.budget(bench.derived["power"], {"u": u, "i": i}).expanded_uncertainty
+        assert value == pytest.approx(wanted, rel=1e-12)
+        assert text == pytest.approx(wanted, rel=0.05)
+    assert written[3:].isna().all()
+    assert frame[3:].isna().all()
 
 
 def test_a_log_of_nothing_is_refused_although_something_is_computed(cli: Cli, home: Path) -> None:

@@ -157,7 +157,10 @@ class Conversion:
         places = {source.name: self._place[source.name] for source in channel.sources}
         sources = {n: Reading(columns[p].values, columns[p].flags) for n, p in places.items()}
         raw, reading = channel.read_from(sources, reader, times)
-        return ConvertedColumn(None, None, raw, reading, smoothing=reader.smoothing)
+        measured = {one.name: columns[self._place[one.name]] for one in channel.measured}
+        return ConvertedColumn(
+            None, None, raw, reading, smoothing=reader.smoothing, measured=measured
+        )
 
     def count(self, converted: Converted) -> None:
         """Add a batch to the summary."""

@@ -284,14 +284,6 @@ class _ConvertPass(EveryPass):
         if self._progress:
             self._progress(*self._conversion.reader.progress)
 
-    def _note_what_has_no_uncertainty(self, summary: Summary) -> None:
-        if self.job.options.uncertainty:
-            summary.without_uncertainty = [
-                channel.name
-                for channel in self._conversion.channels
-                if isinstance(channel, DerivedChannel)
-            ]
-
     def found(self) -> Summary:
         """The summary. Raises `LogError` where not one sample was read."""
         self._pipeline.finish()
@@ -303,7 +295,6 @@ class _ConvertPass(EveryPass):
         summary.pass_through = self._writer.types
         summary.renamed = {i + 1: name for i, name in self._renamed.items()}
         summary.jumps = 0 if self._decisions is None else self._decisions.clock.jumps
-        self._note_what_has_no_uncertainty(summary)
         return _sound(self._conversion)
 
 

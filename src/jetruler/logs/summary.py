@@ -234,8 +234,6 @@ class Summary(Result):
         What `torn_lines` counts: lines of a text, or rows.
     renamed : dict[int, str], optional
         New names of columns without one, or with one that was there before, by number from 1.
-    without_uncertainty : list[str], optional
-        Channels that have no ± beside them although it was asked for.
 
     Examples
     --------
@@ -273,8 +271,6 @@ class Summary(Result):
     """What `torn_lines` counts: lines of a text, or rows."""
     renamed: dict[int, str] = field(default_factory=dict)
     """New names of columns without one, or with one that was there before, by number from 1."""
-    without_uncertainty: list[str] = field(default_factory=list)
-    """Channels that have no ± beside them although it was asked for."""
 
     def folded(self) -> Summary:
         """The same in a few numbers, to be sent or kept."""
@@ -343,8 +339,6 @@ class Summary(Result):
                 notes.append(
                     f"{name}: {c.fractional} fractional counts, converted without rounding"
                 )
-        for name in self.without_uncertainty:
-            notes.append(f"{name}: no ± beside it, since it is computed from others")
         if self.torn_rows:
             where = self._where(self.torn_lines, self.torn_rows)
             notes.append(f"{many(self.torn_rows, 'row')} with too few or too many fields {where}")
@@ -389,6 +383,8 @@ class ConvertedColumn:
     reading: Reading | None = None
     smoothing: Smoothing | None = None
     held: bool = False
+    measured: Mapping[str, ConvertedColumn] | None = None
+    """Of a channel that is computed from others: the columns of those that are measured."""
 
     @classmethod
     def following(
@@ -403,6 +399,16 @@ class ConvertedColumn:
             smoothing=reader.smoothing,
             held=not reader.by_count,
         )
+
+    @cached_property
+    def raws(self) -> Array:
+        """The raw value of every row; NaN where there is none."""
+        if self.counts is not None:
+            return np.asarray(self.counts, np.float64)
+        every, indices = self._by_place
+        last = every.values.size - 3  # below them all, each count, above them all, none
+        raws = every.lowest + np.asarray(indices, np.float64) - 1
+        return np.where((indices >= 1) & (indices <= last), raws, np.nan)
 
     @cached_property
     def flags(self) -> FlagArray:

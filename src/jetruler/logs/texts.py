@@ -23,6 +23,7 @@ from ..core.ruler.rounding import to_decimals
 from ..core.ruler.units import rounded
 from ..core.uncertainty.budget import expanded_uncertainty
 from ..core.uncertainty.contributions import conditions_of
+from ..core.uncertainty.derived_budget import expanded_of_derived
 from ..samples.cells import Encode, quote, texts_to_arrow, to_arrow
 from .summary import ConvertedColumn
 
@@ -226,12 +227,11 @@ class DecidedTexts:
 def uncertainty_texts(
     channel: Channel, decimal: str, encode: Encode | None = None
 ) -> UncertaintyTexts | None:
-    """The uncertainties of a channel; a zone has none, and of what is computed from others a row
-    does not say what the others were."""
-    if channel.ruler.label(0.0) is not None or isinstance(channel, DerivedChannel):
+    """The uncertainties of a channel; a zone has none."""
+    if channel.ruler.label(0.0) is not None:
         return None
-
-    return UncertaintyTexts(channel, decimal, encode)
+    kind = DerivedUncertaintyTexts if isinstance(channel, DerivedChannel) else UncertaintyTexts
+    return kind(channel, decimal, encode)
 
 
 class UncertaintyTexts:
@@ -306,6 +306,30 @@ class UncertaintyTexts:
         elif self.decimal == ",":
             texts = [text.replace(".", ",") for text in texts]
         return texts_to_arrow(texts).take(to_arrow(index))
+
+
+class DerivedUncertaintyTexts(UncertaintyTexts):
+    """Those of a channel that is computed from others, by the raw values of the others."""
+
+    def of(self, column: ConvertedColumn) -> pa.Array:
+        """The text of every row."""
+        return self._written(self.values(column))
+
+    def values(self, column: ConvertedColumn) -> Array:
+        """The expanded uncertainty of every row; equal rows are computed once."""
+        assert column.measured is not None
+        assert isinstance(self.channel, DerivedChannel)
+        names = list(column.measured)
+        table = np.stack([column.measured[name].raws for name in names], axis=1)
+        kinds, index = np.unique(table, axis=0, return_inverse=True)
+        readings = {
+            name: one.smoothing.averaged
+            for name, one in column.measured.items()
+            if one.smoothing is not None
+        }
+        raws = {name: kinds[:, i] for i, name in enumerate(names)}
+        found = expanded_of_derived(self.channel, raws, readings)
+        return found[index.reshape(-1)]
 
 
 def _counts(column: ConvertedColumn) -> AnyArray:
