@@ -108,7 +108,7 @@ CHAPTERS = (
             ),
             TourStep(
                 "draw ruler damper --at 1880",
-                "0 and 100 % are where the knob's travel really ends",
+                "0 and 100 % are at the real ends of the knob's travel",
             ),
             TourStep(
                 "draw curve bean draught", "value against counts, and what one count is worth"
@@ -139,18 +139,18 @@ CHAPTERS = (
             TourStep('fit rail --mark "3400=11.9 V" --free upper'),
             TourStep(
                 "draw fit bean --marks bath.csv",
-                "the marks on the fitted curve, and what is left of the errors",
+                "the marks on the fitted curve, and the remaining errors",
             ),
         ),
     ),
     Chapter(
         "budget",
-        "how far to trust a value, and why",
+        "the uncertainty of a value, and its sources",
         (
             TourStep("explain bean --at 400 --budget"),
             TourStep(
                 "draw budget bean --at 3912 --at 400",
-                "which part makes the reading uncertain, in the cold and in the heat",
+                "which part contributes most to the uncertainty, at low and at high temperature",
             ),
             TourStep(
                 "convert roast.csv --uncertainty -o trusted.csv",

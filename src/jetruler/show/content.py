@@ -206,7 +206,7 @@ def _computed(channel: DerivedChannel) -> Iterator[Block]:
     quarters = {measured.name: _quarters(measured) for measured in channel.measured}
     if not all(quarters.values()):
         missing = ", ".join(name for name, found in quarters.items() if not found)
-        yield Text(f"The range of {missing} is not known: nothing is worked out.")
+        yield Text(f"The range of {missing} is not known: no worked solution is possible.")
         return
     at = {name: found[len(found) // 2] for name, found in quarters.items()}
     yield Heading("Worked solution")
@@ -292,7 +292,7 @@ def _uncertainty(
     if not budgets:
         return
     picture = budget_figure(channel, budgets)
-    yield Picture(f"{channel.name}-budget", "What makes the reading uncertain.", picture)
+    yield Picture(f"{channel.name}-budget", "The sources of uncertainty.", picture)
     changes = {n: v for n, v in wanted.changes.items() if has_parameter(channel, n)}
     for found in budgets if changes else ():
         with_part = what_if(channel, found.at, changes)
@@ -312,7 +312,7 @@ def _calibration(found: Calibration, channel: Channel) -> Iterator[Block]:
     yield Text(f"{found.headline}.")
     yield _table(found)
     picture = fit_figure(found)
-    yield Picture(f"{channel.name}-calibration", "The marks, and what is left of them.", picture)
+    yield Picture(f"{channel.name}-calibration", "The marks and their residuals.", picture)
 
 
 def _comparison(found: Comparison) -> Iterator[Block]:
