@@ -109,7 +109,7 @@ def page() -> str:
     """The text of docs/checks.md."""
     parts, shown = [HEAD.format(contents=contents())], examples()
     for heading, part in (("A bench alone", OF_BENCH), ("A bench and a log", OF_LOG)):
-        parts.append(f"\n# {heading}\n")
+        parts.append(f"\n## {heading}\n")
         for rule in part:
             about = description(rule)
             example = shown[about.name]

@@ -192,8 +192,8 @@ def _pages() -> dict[str, str]:
 
 def _sections(page: str) -> dict[str, str]:
     """The parts of a page that are about one law or one finding each, by its name."""
-    parts = re.split(r"^## (?=`)", _pages()[page], flags=re.M)[1:]
-    return {part[1:].partition("`")[0]: f"# {part}" for part in parts}
+    parts = re.split(r"^## ", _pages()[page], flags=re.M)[1:]
+    return {part[1:].partition("`")[0]: f"# {part}" for part in parts if part.startswith("`")}
 
 
 def page_names() -> list[str]:
