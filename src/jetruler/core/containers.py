@@ -144,7 +144,7 @@ def as_samples(values: Any) -> tuple[AnyArray, AnyArray | None]:
     Parameters
     ----------
     values : anything that holds numbers
-        Of any shape; shape (n,) comes back.
+        Numbers of any shape; the result has shape (n,).
 
     Raises
     ------

@@ -115,7 +115,7 @@ class ParameterError(JetRulerError):
     Parameters
     ----------
     name : str
-        Of the parameter.
+        Name of the parameter.
     found : object
         What it was given.
     expected : str

@@ -167,7 +167,7 @@ class Findings(Result, tuple[Finding, ...]):
     Attributes
     ----------
     unjudged : Mapping[str, str]
-        By channel: what could not be judged because a number is missing. These are no findings.
+        By channel: what could not be checked because a number is missing.
     injected : tuple[Injected, ...]
         The rows `expected` of the bench, run.
 

@@ -93,11 +93,11 @@ class LiveSample:
     timestamp : datetime | None
         The date and time of a source that says them.
     values : dict[str, float]
-        By channel; NaN where there is none.
+        The values by channel; NaN if there is none.
     flags : dict[str, Flag]
-        By channel.
+        The flags by channel.
     trips : dict[str, bool]
-        On or off, by trip.
+        Whether each trip is on, by name.
     commands : dict[str, float]
         What each drive would be sent; nothing is sent.
     turned : tuple[str, ...]
@@ -117,11 +117,11 @@ class LiveSample:
     """In seconds, by the source's clock, or since the start; the sample's number in a log without a
     clock."""
     values: dict[str, float]
-    """By channel; NaN where there is none."""
+    """The values by channel; NaN if there is none."""
     flags: dict[str, Flag]
-    """By channel."""
+    """The flags by channel."""
     trips: dict[str, bool]
-    """On or off, by trip."""
+    """Whether each trip is on, by name."""
     commands: dict[str, float]
     """What each drive would be sent; nothing is sent."""
     turned: tuple[str, ...] = ()
@@ -211,8 +211,8 @@ def stream(
     Parameters
     ----------
     source : str | path | Iterable[str] | AsyncIterable[str] | frame
-        As for the tool: a file, a port, `socket://…`, "-" for standard input, "demo"; anything that
-        yields lines, by `for` or by `async for`; or a frame, row by row.
+        As for the command: a file, a port, `socket://…`, "-" for standard input, "demo"; any
+        iterable of lines, by `for` or by `async for`; or a frame, row by row.
     bench : Bench, or path or open file of one
         Whose channels are read.
     form : LogFormat, optional

@@ -29,9 +29,9 @@ class Decided:
     Attributes
     ----------
     times : array of float64
-        In s, never going back.
+        Times in s, never decreasing.
     trips : dict[str, Truths]
-        On or off.
+        Whether each trip is on, by name.
     drives : dict[str, Array]
         Commands.
     safe : dict[str, Truths]
@@ -55,9 +55,9 @@ class Decided:
     """
 
     times: Array
-    """In s, never going back."""
+    """Times in s, never decreasing."""
     trips: dict[str, Truths]
-    """On or off."""
+    """Whether each trip is on, by name."""
     drives: dict[str, Array]
     """Commands."""
     safe: dict[str, Truths]

@@ -454,14 +454,14 @@ def derived(
     Parameters
     ----------
     name : str
-        Its name.
+        Name of the channel.
     sources : Sequence[Channel]
         What it is computed from.
     expression : str
         A formula of their names: arithmetic, powers, the functions of the law `formula`, and
         `atan2`, `hypot`, `min` and `max` of two values.
     unit : str, optional
-        Of the result. It is worked out where it is left out, and checked and converted to where it
+        Unit of the result. It is worked out if it is omitted, and checked and converted to where it
         is given: V · mA are W by a thousandth.
     laws : Iterable[Law], optional
         Laws behind the formula.

@@ -75,15 +75,15 @@ class Adjustment(Result):
     Attributes
     ----------
     channel : Channel
-        As it was.
+        The channel before the fit.
     adjusted : Channel
-        With the parameters as the marks call for; those whose uncertainty is known carry it.
+        The channel with the fitted parameters and their uncertainties, if known.
     parameters : tuple[FittedParameter, ...]
         The free ones.
     before : tuple[float, ...]
         What they were.
     marks : Marks
-        As used.
+        The marks.
     read : array of float64
         What the adjusted channel makes of the raw values, shape (n,).
     error : array of float64
@@ -103,15 +103,15 @@ class Adjustment(Result):
     """
 
     channel: Channel
-    """As it was."""
+    """The channel before the fit."""
     adjusted: Channel
-    """With the parameters as the marks call for; those whose uncertainty is known carry it."""
+    """The channel with the fitted parameters and their uncertainties, if known."""
     parameters: tuple[FittedParameter, ...]
     """The free ones."""
     before: tuple[float, ...]
     """What they were."""
     marks: Marks
-    """As used."""
+    """The marks."""
     read: Array
     """What the adjusted channel makes of the raw values, shape (n,)."""
     error: Array

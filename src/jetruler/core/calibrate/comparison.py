@@ -83,11 +83,11 @@ class Comparison(Result):
     n : int
         Pairs.
     independent : float
-        As how many independent ones they count.
+        Number of independent pairs that they are worth.
     bias : float
         Mean difference.
     half_width : float
-        Of the 95 % interval of the bias.
+        Half-width of the 95 % interval of the bias.
     largest_bias : float
         A larger one would have been detected, 99 times in a hundred.
     standard_deviation : float
@@ -95,13 +95,13 @@ class Comparison(Result):
     noise_a, noise_b : float
         Standard deviation of each round its slow movement (NaN without time order).
     limits : tuple[float, float]
-        Of agreement: 95 % of the differences lie between, a delay included.
+        Limits of agreement: 95 % of the differences are between them, with the delay.
     limits_aligned : tuple[float, float]
         The same after the delay was taken out.
     gain : float
         Gain error (0.01 is 1 %); NaN where the values move too little to tell.
     gain_half_width : float
-        Of the 95 % interval of the gain.
+        Half-width of the 95 % interval of the gain.
     middle : float
         The value at which an offset of `bias` is left beside the gain.
     bend : float
@@ -114,7 +114,7 @@ class Comparison(Result):
         How much the first moves when the second moves by one, between which two factors at 99 %;
         None where it is unknown.
     delay : Delay
-        Of a behind b, in samples; what it does to the differences is taken out first.
+        Delay of a behind b in samples; the differences are corrected for it.
     within : float
         The difference that matters.
     bearable : float
@@ -148,11 +148,11 @@ class Comparison(Result):
     n: int
     """Pairs."""
     independent: float
-    """As how many independent ones they count."""
+    """Number of independent pairs that they are worth."""
     bias: float
     """Mean difference."""
     half_width: float
-    """Of the 95 % interval of the bias."""
+    """Half-width of the 95 % interval of the bias."""
     largest_bias: float
     """A larger one would have been detected, 99 times in a hundred."""
     standard_deviation: float
@@ -162,13 +162,13 @@ class Comparison(Result):
     noise_b: float
     """Standard deviation of each round its slow movement (NaN without time order)."""
     limits: tuple[float, float]
-    """Of agreement: 95 % of the differences lie between, a delay included."""
+    """Limits of agreement: 95 % of the differences are between them, with the delay."""
     limits_aligned: tuple[float, float]
     """The same after the delay was taken out."""
     gain: float
     """Gain error (0.01 is 1 %); NaN where the values move too little to tell."""
     gain_half_width: float
-    """Of the 95 % interval of the gain."""
+    """Half-width of the 95 % interval of the gain."""
     middle: float
     """The value at which an offset of `bias` is left beside the gain."""
     bend: float
@@ -181,7 +181,7 @@ class Comparison(Result):
     """How much the first moves when the second moves by one, between which two factors at 99 %;
     None where it is unknown."""
     delay: Delay
-    """Of a behind b, in samples; what it does to the differences is taken out first."""
+    """Delay of a behind b in samples; the differences are corrected for it."""
     within: float
     """The difference that matters."""
     bearable: float

@@ -280,17 +280,17 @@ def fit(
     upstream, downstream : Ruler | Law, optional
         The laws between raw and this law, and between this law and true.
     degree : int, optional
-        Of a polynomial; None takes the lowest that none beats: one that predicts left-out marks
-        better and reduces the squares of the errors beyond chance (4 % in all).
+        Degree of a polynomial; None takes the lowest that none beats: one that predicts left-out
+        marks better and reduces the squares of the errors beyond chance (4 % in all).
     robust : bool, default False
         Exclude outliers and name them. They are found by the marks' uncertainties if given, else
         by the majority of the marks.
     unit : str, optional
-        Of the result.
+        Unit of the result.
     like : Law, optional
         A law of the same kind whose other parameters stay (t0, x0, c, gain, unit).
     limits : tuple[float, float], optional
-        Of the result, to warn of extrapolation.
+        Limits of the result, to warn of extrapolation.
 
     Returns
     -------

@@ -47,11 +47,11 @@ class Fit(Result):
     ruler : Ruler
         The laws before it, the law, the laws behind it.
     parameters : tuple[FittedParameter, ...]
-        Those that were free, in the order of `covariance`.
+        The fitted parameters, in the order of `covariance`.
     covariance : array of float64
-        Of the free parameters, shape (p, p).
+        Covariance of the fitted parameters, shape (p, p).
     marks : Marks
-        As used, in the ruler's units.
+        The marks, in the ruler's units.
     x : array of float64
         What the law gets of each mark, shape (n,).
     read : array of float64
@@ -61,7 +61,7 @@ class Fit(Result):
     outliers : tuple[int, ...]
         Places of the marks that were set aside.
     dof : int
-        Of freedom.
+        Degrees of freedom.
     scatter : float
         Standard deviation of the errors; with uncertainties given, in units of those.
     was : array of float64, optional
@@ -80,11 +80,11 @@ class Fit(Result):
     ruler: Ruler
     """The laws before it, the law, the laws behind it."""
     parameters: tuple[FittedParameter, ...]
-    """Those that were free, in the order of `covariance`."""
+    """The fitted parameters, in the order of `covariance`."""
     covariance: Array
-    """Of the free parameters, shape (p, p)."""
+    """Covariance of the fitted parameters, shape (p, p)."""
     marks: Marks
-    """As used, in the ruler's units."""
+    """The marks, in the ruler's units."""
     x: Array
     """What the law gets of each mark, shape (n,)."""
     read: Array
@@ -94,7 +94,7 @@ class Fit(Result):
     outliers: tuple[int, ...]
     """Places of the marks that were set aside."""
     dof: int
-    """Of freedom."""
+    """Degrees of freedom."""
     scatter: float
     """Standard deviation of the errors; with uncertainties given, in units of those."""
     was: Array | None = None

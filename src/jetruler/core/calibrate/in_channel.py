@@ -136,12 +136,12 @@ def calibrate(
         As for `fit`; raw in counts unless `Marks` says the unit at another joint of the
         channel, true in the channel's unit or one that converts to it.
     law : str, optional
-        As for `fit`; None refits the law that is there, or a line.
+        As for `fit`; None fits the present law again, or a line.
     correction : bool, default False
         Keep every law and add an offset (one mark) or a line (more) on top; an earlier
         correction is refitted instead.
     degree : int, optional
-        Of a polynomial, as for `fit`.
+        Degree of a polynomial, as for `fit`.
     robust : bool, default False
         Whether to set outliers aside, as for `fit`.
 

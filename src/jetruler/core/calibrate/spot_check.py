@@ -31,7 +31,7 @@ class SpotCheck(Result):
     channel : Channel
         The channel.
     marks : Marks
-        As used, true in the unit that it was compared in.
+        The marks, with true values in the unit of the comparison.
     read : array of float64
         What the channel reads, shape (n,); NaN where it has no value.
     error : array of float64
@@ -52,7 +52,7 @@ class SpotCheck(Result):
     channel: Channel
     """The channel."""
     marks: Marks
-    """As used, true in the unit that it was compared in."""
+    """The marks, with true values in the unit of the comparison."""
     read: Array
     """What the channel reads, shape (n,); NaN where it has no value."""
     error: Array

@@ -29,7 +29,7 @@ class AveragingChoice(Result):
     unit : str | None
         The channel's unit.
     noise : float
-        Of one reading, in counts, as it was said or as the readings show it.
+        Noise of one reading in counts, as given or from the readings.
     slope : float
         The channel's unit per count there.
     answer : HowMany
@@ -55,7 +55,7 @@ class AveragingChoice(Result):
     unit: str | None
     """The channel's unit."""
     noise: float
-    """Of one reading, in counts, as it was said or as the readings show it."""
+    """Noise of one reading in counts, as given or from the readings."""
     slope: float
     """The channel's unit per count there."""
     answer: HowMany
@@ -123,8 +123,8 @@ def choose_averaging(
     at : float
         The value at which it matters; a count is worth more at one than at another.
     noise : float | array, optional
-        Of one reading, in counts, if they are independent; or readings at rest, one after another,
-        shape (n,), whose hum and slow noise then count. The channel's own if left out.
+        Noise of one reading in counts, if readings are independent; or successive readings at
+        rest, shape (n,), with their hum and slow noise. By default that of the channel.
     interval : float, optional
         Seconds between two readings, to tell the delay.
 

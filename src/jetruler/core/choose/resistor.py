@@ -336,7 +336,7 @@ def choose_resistor(
     channel : Channel
         A channel with a divider.
     low, high : float
-        In the channel's unit.
+        Ends of the range, in the channel's unit.
     seen : Mapping[str, float | str], optional
         In their place two raw values or more that the present divider gave, by what was seen: the
         sensor's ohms there are the range, and most counts between them the aim.
@@ -351,11 +351,11 @@ def choose_resistor(
     between : tuple[float, float], optional
         Two ends in Ω, by default a hundredth to a hundred times the sensor's own.
     leg : Leg, optional
-        Of the sensor; the present one if left out.
+        Leg of the sensor; by default the present one.
     most_current : float, optional
         Through the divider, in A.
     most_heating : float, optional
-        Of the sensor, in K, for which the channel's dissipation must be known.
+        Largest self-heating of the sensor in K; the channel needs its dissipation.
 
     Returns
     -------

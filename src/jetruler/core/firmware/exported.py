@@ -42,7 +42,7 @@ class Exported(Result):
     channel : Channel
         The channel.
     name : str
-        As the target takes it.
+        The program, as the target takes it.
     kind : str
         The form that was chosen, in words.
     program : Program
@@ -67,7 +67,7 @@ class Exported(Result):
     channel: Channel
     """The channel."""
     name: str
-    """As the target takes it."""
+    """The program, as the target takes it."""
     kind: str
     """The form that was chosen, in words."""
     program: Program

@@ -49,11 +49,11 @@ class NaiveOrder:
     Attributes
     ----------
     order : str
-        In words.
+        The order in words.
     result : float
         What comes out at this raw value; NaN for nothing, or nothing defined.
     error : float
-        By how much that is off.
+        Error of the result there.
     lost : str
         The operation that loses most.
     worst : float
@@ -83,7 +83,7 @@ class Naive(Result):
     Attributes
     ----------
     channel : str
-        Its name.
+        Name of the channel.
     at : float
         The raw value.
     arith : str
@@ -119,7 +119,7 @@ class Naive(Result):
     """
 
     channel: str
-    """Its name."""
+    """Name of the channel."""
     at: float
     """The raw value."""
     arith: str
@@ -227,7 +227,7 @@ def naive(
     int_bits : {16, 32}, default 16
         The width of `int`: narrower numbers are computed in it.
     language : {"c", "python", "st"}, default "c"
-        Of the form that is right.
+        Language of the correct form.
 
     Returns
     -------

@@ -39,7 +39,7 @@ class ThreeNumbers(Result):
     Attributes
     ----------
     channel : str
-        Its name.
+        Name of the channel.
     a, b, c : int
         The numbers.
     scale : int
@@ -80,7 +80,7 @@ class ThreeNumbers(Result):
     """
 
     channel: str
-    """Its name."""
+    """Name of the channel."""
     a: int
     """The numbers."""
     b: int

@@ -49,7 +49,7 @@ class Toleranced(float):
     Attributes
     ----------
     half_width : float
-        In the same unit, not negative.
+        Half-width in the same unit, not negative.
     k : float | None
         How many standard uncertainties the half-width is (`k=2`; one sigma is `k=1`); None is a
         tolerance as on a part, with every value between its ends as likely as another.

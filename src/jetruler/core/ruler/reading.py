@@ -149,7 +149,7 @@ class Trace(Result):
     start : float
         What came in.
     unit : str | None
-        Its unit.
+        Unit of the values.
     steps : tuple[Step, ...]
         A step for each law.
     reading : Reading
@@ -170,7 +170,7 @@ class Trace(Result):
     start: float
     """What came in."""
     unit: str | None
-    """Its unit."""
+    """Unit of the values."""
     steps: tuple[Step, ...]
     """A step for each law."""
     reading: Reading

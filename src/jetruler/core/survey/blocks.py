@@ -281,7 +281,7 @@ class Floating:
     deviation : float
         Standard deviation there, in counts.
     frequency : float
-        Of the hum as it is sampled, in Hz; NaN for white noise.
+        Frequency of the hum as sampled, in Hz; NaN for white noise.
     mains : float
         The mains frequency that it comes from, in Hz.
     """

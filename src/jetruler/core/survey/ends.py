@@ -42,7 +42,7 @@ class Ends(Result):
     low, high : float
         Whole counts, or multiples of the resolution.
     margin : float
-        By how much each was drawn in.
+        Margin by which each end was moved inward.
     rests_at_both : bool
         Whether the samples dwell at both ends, as they do when a knob is turned from stop to
         stop.
@@ -60,7 +60,7 @@ class Ends(Result):
     high: float
     """Whole counts, or multiples of the resolution."""
     margin: float
-    """By how much each was drawn in."""
+    """Margin by which each end was moved inward."""
     rests_at_both: bool
     """Whether the samples dwell at both ends, as they do when a knob is turned from stop to
     stop."""
@@ -210,7 +210,7 @@ def find_ends(
     signed : bool, default False
         Whether it gives two's complement.
     margin : float, optional
-        By how many counts each end is drawn in; from the noise if None.
+        Counts by which each end is moved inward; by default from the noise.
 
     Returns
     -------

@@ -48,7 +48,7 @@ class HowMany(Result):
         How many successive readings tell as much as one independent one; 1 where the noise was
         said to be independent.
     best : int, optional
-        From how many readings on averaging stops helping, since they move meanwhile.
+        Number of readings above which averaging stops helping, because they move.
     noise : {"said", "seen", "between neighbours"}
         Where the noise comes from: a figure; the readings with all that they do slowly; or the
         differences between neighbours, because slow noise cannot be distinguished from a
@@ -77,7 +77,7 @@ class HowMany(Result):
     """How many successive readings tell as much as one independent one; 1 where the noise was said
     to be independent."""
     best: int | None = None
-    """From how many readings on averaging stops helping, since they move meanwhile."""
+    """Number of readings above which averaging stops helping, because they move."""
     noise: Literal["said", "seen", "between neighbours"] = "said"
     """Where the noise comes from: a figure; the readings with all that they do slowly; or the
     differences between neighbours, because slow noise cannot be distinguished from a

@@ -34,7 +34,7 @@ class OffScale:
     furthest : float
         The one that is furthest off.
     row : int
-        Its row, from 0.
+        Its row, counted from 0.
     """
 
     samples: int

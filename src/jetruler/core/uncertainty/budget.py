@@ -47,13 +47,13 @@ def budget(
     noise : float, optional
         Standard deviation of one reading in counts.
     dof : float, optional
-        Of freedom of that figure (n − 1, if n readings showed it), known exactly if left out.
+        Degrees of freedom of the noise (n − 1 for n readings); infinite by default.
     readings : float, optional
         How many are averaged.
     calibration : float, optional
         Standard uncertainty that a calibration left, in the result's unit.
     level : float, default 0.95
-        Of the expanded uncertainty.
+        Level of confidence of the expanded uncertainty.
     joint : str, optional
         Unit of a joint, `"V"` or `"ohm"`: the budget of what is there in place of the result.
 

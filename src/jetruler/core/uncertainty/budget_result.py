@@ -51,7 +51,7 @@ class Budget(Result):
     coverage_factor : float
         Coverage factor.
     expanded_uncertainty : float
-        Its product with `combined`, which holds the truth at `level`.
+        `combined` times the coverage factor: the ± at `level`.
     level : float
         Probability that the expanded uncertainty represents.
     why : str
@@ -89,7 +89,7 @@ class Budget(Result):
     coverage_factor: float
     """What `combined` is multiplied by."""
     expanded_uncertainty: float
-    """Its product with `combined`, which holds the truth at `level`."""
+    """`combined` times the coverage factor: the ± at `level`."""
     level: float
     """Probability that the expanded uncertainty represents."""
     why: str = ""

@@ -83,7 +83,7 @@ def propagate(
     what : Ruler | Law | Channel
         A ruler, one law, or a channel.
     mean : float
-        Of the raw readings.
+        Mean of the raw readings.
     std : float
         Standard deviation of the raw readings.
     n : int, default 1

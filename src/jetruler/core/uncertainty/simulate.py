@@ -37,9 +37,9 @@ class Simulation(Result):
     unit : str | None
         Unit of the draws.
     mean, standard : float
-        Of the draws.
+        Mean and standard deviation of the draws.
     interval : tuple[float, float]
-        That holds `level` of them, as many left out below as above.
+        The interval that holds `level` of the draws, with equal tails.
     lost : int
         How many those are.
     budget : Budget
@@ -68,11 +68,11 @@ class Simulation(Result):
     unit: str | None
     """Unit of the draws."""
     mean: float
-    """Of the draws."""
+    """Mean of the draws."""
     standard: float
-    """Of the draws."""
+    """Standard deviation of the draws."""
     interval: tuple[float, float]
-    """That holds `level` of them, as many left out below as above."""
+    """The interval that holds `level` of the draws, with equal tails."""
     lost: int
     """How many those are."""
     budget: Budget

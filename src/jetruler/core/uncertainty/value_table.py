@@ -33,7 +33,7 @@ class ValueTable(Result):
     Attributes
     ----------
     channel : str
-        Its name.
+        Name of the channel.
     raw : Array
         Raw values, shape (n,), ascending.
     raw_unit : str | None
@@ -58,7 +58,7 @@ class ValueTable(Result):
     """
 
     channel: str
-    """Its name."""
+    """Name of the channel."""
     raw: Array
     """Raw values, shape (n,), ascending."""
     raw_unit: str | None

@@ -27,9 +27,9 @@ class WhatIf(Result):
     Attributes
     ----------
     before : Budget
-        Of the channel as it is.
+        The budget of the channel as it is.
     after : Budget
-        With the changes.
+        The budget with the changes.
     changes : Mapping[str, str]
         What was changed, by parameter.
 
@@ -43,9 +43,9 @@ class WhatIf(Result):
     """
 
     before: Budget
-    """Of the channel as it is."""
+    """The budget of the channel as it is."""
     after: Budget
-    """With the changes."""
+    """The budget with the changes."""
     changes: Mapping[str, str]
     """What was changed, by parameter."""
 
