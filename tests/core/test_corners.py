@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import runpy
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import pytest
 
 import jetruler as jr
+from tests.conftest import Cli
 
 TINY = jr.Channel("a", jr.Counts(12) >> jr.Line(gain=0.000123, offset=0, unit="V"), 1, decimals=6)
 TENFOLD = jr.Channel("a", jr.Counts(12) >> jr.Line(gain=10, offset=0, unit="V"), 1)
@@ -56,3 +59,19 @@ def test_whole_numbers() -> None:
 def test_three_numbers_say_at_which_end_they_differ() -> None:
     """The marks begin at 0, so that only the top is beyond them."""
     assert [count for count, _, _ in jr.three_numbers(KNOB).beyond] == [4095]
+
+
+def test_the_width_between_free_ends_must_fit_too() -> None:
+    """4095 counts times a rise of 101, and the distance of the ends: 2 147 813 595 at most."""
+    line = jr.Counts(12) >> jr.Line.through((0, 0), (4000, 100), unit="%")
+    channel = jr.Channel("k", line, 1)
+    with pytest.raises(jr.errors.ExportError, match="2147813595 does not fit int32"):
+        jr.export(channel, arith="int32", scale=1, arguments={"hi": (2000, 2_147_400_000)})
+
+
+def test_whether_a_count_has_a_value_is_0_or_1(cli: Cli, home: Path) -> None:
+    """Other code of the file compares it with 1."""
+    done = cli("export", "--all", "--to", "python", "--interval", "0.2", "-o", "all.py")
+    assert done.returncode == 0, done.stderr
+    has_value = runpy.run_path(str(home / "all.py"))["bean_has_value"]
+    assert [has_value(n) for n in (0, 1880, 4095)] == [0, 1, 0]

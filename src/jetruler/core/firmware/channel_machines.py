@@ -105,7 +105,7 @@ def smooth_machine(e: Exported, smooth: Smoothing) -> Machine | str:
         state = {"filled": 0, "level": 0, "rest": 0}
     w = ReferenceValues.of(e.channel, 1, 1.0)
     near = "to the nearest count" if smooth.kind != "exponential" else "within one count"
-    left_out = "what has no value is left out and comes back as it is"
+    left_out = "a count without a value is skipped and returned unchanged"
     return Machine(
         name=f"{e.name}_smoothing",
         update=f"{e.name}_smooth",
