@@ -82,7 +82,8 @@ def look_command(
     jetruler look roast.csv --ends damper --write
     jetruler look --source /dev/ttyACM0 --samples 100
     """
-    from ..logs.look_at import JOINT_MEANS, look
+    from ..logs.column_look import JOINT_MEANS
+    from ..logs.look_at import look
     from ..samples.source import ColumnError
 
     if ends is None and (write or margin is not None or backward):

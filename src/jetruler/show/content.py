@@ -41,7 +41,8 @@ from ..core.ruler.units import many, number, shown, significant, symbol
 from ..core.uncertainty.budget import budget
 from ..core.uncertainty.what_if import has_parameter, what_if
 from ..logs.check_log import EVENT_COLUMNS
-from ..logs.look_at import MEANS, Look
+from ..logs.column_look import MEANS
+from ..logs.look_at import Look
 from ..logs.pairs import Series
 from .figures import (
     budget_figure,

@@ -195,7 +195,7 @@ def stop_or_wire(bench: Bench) -> Iterator[Finding]:
                 f"its travel reaches {number(float(rail))}, which a broken wire gives too, and "
                 f"drive {drive.name} follows it",
                 "Add a small resistor at each end of the knob, and take new marks "
-                '(jetruler look --ends); or set rails = "faults", or "ends" if the wiring is right',
+                '(jetruler look --ends); or set rails = "faults", or "ends" if it is wired so',
                 _changes=tuple(channel_changed(channel, "rails", "ends")),
             )
 

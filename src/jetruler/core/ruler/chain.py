@@ -47,6 +47,7 @@ def cleared(value: float, size: float) -> float:
 
 
 def one_number(compute: Callable[[Array], Array], x: float) -> float:
+    """The result of one number."""
     return cast(float, each_number(x, compute))
 
 
@@ -66,6 +67,7 @@ def meet(gives: str, takes: str | None) -> bool:
 
 
 def misfit(before: BaseLaw, law: BaseLaw, gives: str | None, takes: str | None) -> str:
+    """A sentence on a law that does not take what the law before it gives."""
     after = f"{law.name}, which follows it, takes {symbol(takes)}"
     text = f"{before.name} gives {symbol(gives)}, but {after}"
     if gives in TEMPERATURES and takes in TEMPERATURES:
