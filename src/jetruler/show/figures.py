@@ -36,7 +36,20 @@ from .draw_results import (
 )
 from .draw_ruler import draw_curve, draw_ruler, draw_slope, draw_stages, lanes_of
 from .schematic import draw_circuit
-from .style import AMBER, BLUE, GREY, JET, PAPER, RED, SIGN, inches_of, new_figure, plain, titled
+from .style import (
+    AMBER,
+    BLUE,
+    GREY,
+    JET,
+    PAPER,
+    RED,
+    SIGN,
+    few_ticks,
+    inches_of,
+    new_figure,
+    plain,
+    titled,
+)
 
 
 class LogSeries(Protocol):
@@ -318,4 +331,4 @@ def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
     wide = f"samples in each {number(significant(each, 3))}" if each > lsb else "samples"
     ax.set_ylabel(wide, fontsize=10, color=JET)
     ax.tick_params(labelsize=9)
-    return ax
+    return few_ticks(ax)

@@ -73,12 +73,14 @@ def titled(ax: Axes, text: str, size: float) -> Axes:
 
 
 def few_ticks(ax: Axes) -> Axes:
-    """Axes with as many ticks along the raw edge as their labels leave room for."""
+    """Axes with as many ticks along the bottom as their labels leave room for."""
     size = float(ax.xaxis.get_ticklabels()[0].get_fontsize()) if ax.xaxis.get_ticklabels() else 11.0
     longest = max(len(f"{end:g}" if abs(end) < 1 else f"{end:.0f}") for end in ax.get_xlim())
     room = int(0.8 * inches_of(ax)[0] / (SIGN * size * (longest + 2)))
     if room < 9:
         ax.xaxis.set_major_locator(MaxNLocator(max(1, room)))
+    if max(map(abs, ax.get_xlim())) >= 1:  # a count of 24 bits is read as a whole
+        ax.ticklabel_format(axis="x", style="plain", useOffset=False)
     return ax
 
 
