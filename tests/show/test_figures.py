@@ -94,14 +94,20 @@ def test_a_narrow_log_is_drawn_by_itself() -> None:
 @pytest.mark.parametrize("size", [(4.0, 2.4), (12.8, 8.0)])
 @pytest.mark.parametrize(
     ("bits", "signed", "low", "high"),
-    [(12, False, 0, 4095), (16, True, -32768, 32767), (24, False, 8_388_600, 8_388_640)],
+    [
+        (12, False, 0, 4095),
+        (16, True, -32768, 32767),
+        (24, False, 8_388_600, 8_388_640),
+        (24, False, 2_516_580, 15_099_495),
+        (32, False, 0, 4_294_967_295),
+    ],
 )
 def test_a_histogram_of_any_converter(
     bits: int, signed: bool, low: int, high: int, size: tuple[float, float]
 ) -> None:
     counts = np.random.default_rng(1).integers(low, high, 5000, endpoint=True)
     figure = Figure(figsize=size, layout="constrained")
-    ax = draw_histogram(figure.subplots(), "k", jr.survey(counts, bits=bits, signed=signed))
+    ax = draw_histogram(figure.subplots(), "level", jr.survey(counts, bits=bits, signed=signed))
     assert overlaps(figure) == []
     ticks = [float(t.get_text().replace("\N{MINUS SIGN}", "-")) for t in ax.get_xticklabels()]
     assert ticks == list(ax.get_xticks())  # whole counts, with no power of ten beside

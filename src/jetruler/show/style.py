@@ -66,6 +66,8 @@ def inches_of(ax: Axes) -> tuple[float, float]:
 def titled(ax: Axes, text: str, size: float) -> Axes:
     """Axes with a title at the left, in smaller letters, then in more lines, where it is long."""
     wide = inches_of(ax)[0]
+    if ax.figure.get_layout_engine() is not None:
+        wide -= 0.3  # not yet laid out: the labels at the left take their room from the axes
     size = max(min(size, wide / (SIGN * max(1, len(text)))), min(size, LEAST))
     lines = textwrap.fill(text, max(8, int(wide / (SIGN * size))))
     ax.set_title(lines, color=JET, fontsize=size, loc="left")
