@@ -83,7 +83,7 @@ def test_explained_drawn_and_reported(cli: Cli, home: Path) -> None:
     assert "no faster than 400" in report
     wrong = cli("explain", "flop", "--at", "1")
     assert (wrong.returncode, wrong.stderr.count("\n")) == (2, 1)
-    assert "no channel or drive 'flop'" in wrong.stderr
+    assert "expected a channel or drive, found 'flop'" in wrong.stderr
 
 
 def test_zones_are_no_numbers() -> None:
