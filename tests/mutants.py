@@ -1,5 +1,6 @@
-"""Do the tests bite? A sample of places in core/ is changed, one at a time, and the tests of that
-room are run. `make mutants` repeats the sample; `python -m tests.mutants --seed 2` takes another.
+"""Do the tests bite? A sample of places in core/ is changed, one at a time, and the tests that run
+the changed line are run. `make mutants` repeats the sample; `python -m tests.mutants --seed 2`
+takes another.
 
 A change that no test notices has survived. Some survive rightly: those that change no result.
 """
@@ -14,7 +15,7 @@ import re
 import shutil
 import subprocess
 import sys
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -27,21 +28,16 @@ import parso
 from cosmic_ray import plugins
 from cosmic_ray.ast import ast_nodes
 from cosmic_ray.mutating import mutate_code
+from coverage import CoverageData
 
 ROOT = Path(__file__).parents[1]
 CORE = Path("src/jetruler/core")
+ROOMS = ("laws", "calibrate", "uncertainty", "firmware", "bench", "ruler")
 
-#: The tests of each room, the quickest to notice first; those that name something of the changed
-#: file follow.
-ROOMS = {
-    "laws": "own_calculations laws published physics worked sensitivities ruler bench firmware",
-    "calibrate": "own_calculations fit regression constants published compare pairs",
-    "uncertainty": "own_calculations budget sensitivities",
-    "firmware": "own_calculations constants firmware compiled export",
-    "bench": "own_calculations decide smoothing findings stream_processor session raw_values "
-    "compiled bench",
-    "ruler": "ruler quantity worked own_calculations laws",
-}
+#: What a copy of the project has.
+COPIED = ("src", "tests", "docs", "examples", "benchmarks", "fuzz", "pyproject.toml", "README.md")
+#: The tests that may notice a change, in one process each.
+TESTS = ("tests/core", "tests/benchfile", "tests/targets", "tests/agreement")
 
 #: Statistics of two sensors, which have tests of another kind.
 NOT_SAMPLED = {"comparison.py"}
@@ -148,36 +144,68 @@ def sample(many: int, seed: int) -> list[Mutant]:
     return found
 
 
-def naming(home: Path, source: str, stem: str) -> list[Path]:
-    """The tests of calculations that name something of a source, or its file."""
-    own = {n.name for n in ast.parse(source).body if isinstance(n, ast.ClassDef | ast.FunctionDef)}
-    words = re.compile(rf"\b(?:{'|'.join(map(re.escape, own | {stem}))})\b")
-    files = [
-        f for room in ("core", "targets", "benchfile") for f in home.glob(f"tests/{room}/*.py")
-    ]
-    return sorted(f for f in files if words.search(f.read_text("utf-8")))
+class Noticing:
+    """Which tests run which lines of a file, the quickest first."""
+
+    def __init__(self, home: Path) -> None:
+        """Run them once in a copy of the project, each as a context of its own."""
+        pytest(
+            home,
+            "-p",
+            "tests.helpers.contexts",
+            *TESTS,
+            under=("coverage", "run", "--source", str(CORE)),
+        )
+        times = {}
+        for line in (home / "times.txt").read_text("utf-8").splitlines():
+            took, test = line.split(" ", 1)
+            times[test] = float(took)
+        data = CoverageData(str(home / ".coverage"))
+        data.read()
+        self._by_line: dict[Path, dict[int, list[str]]] = defaultdict(dict)
+        self._times = times
+        for name in data.measured_files():
+            lines = data.contexts_by_lineno(name)
+            self._by_line[Path(name).relative_to(home)] = {
+                line: [test for test in tests if test in times] for line, tests in lines.items()
+            }
+
+    def tests(self, file: Path, line: int) -> list[str]:
+        """The tests that run a line, or, where it runs at import, those that run its file; as many
+        as take a minute and a half."""
+        lines = self._by_line[file]
+        found = lines.get(line) or {test for tests in lines.values() for test in tests}
+        kept: list[str] = []
+        seconds = 0.0
+        for test in sorted(found, key=self._times.__getitem__):
+            seconds += self._times[test]
+            if kept and seconds > 90:
+                break
+            kept.append(test)
+        return kept
 
 
-def survives(mutant: Mutant, home: Path) -> bool:
+def pytest(home: Path, *args: str, under: tuple[str, ...] = ()) -> int:
+    """Run tests in a copy of the project; the exit code."""
+    command = [*(("-m", *under) if under else ()), "-m", "pytest", "-q", "-n", "0"]
+    done = subprocess.run(
+        [sys.executable, *command, "-p", "no:cacheprovider", *args],
+        cwd=home,
+        env=os.environ | {"PYTHONPATH": str(home / "src"), "PYTHONDONTWRITEBYTECODE": "1"},
+        capture_output=True,
+        timeout=None if under else PATIENCE,
+        check=False,
+    )
+    return done.returncode
+
+
+def survives(mutant: Mutant, home: Path, tests: list[str]) -> bool:
     """Whether the tests pass all the same. home: a copy of the project."""
     target = home / mutant.file
     original = target.read_text("utf-8")
     target.write_text(mutant.source, "utf-8")
-    room = mutant.file.relative_to(CORE).parts[0]
-    listed = [
-        f
-        for name in ("corners", *ROOMS[room].split())
-        for f in sorted(home.glob(f"tests/*/test_{name}.py"))
-    ]
-    tests = list(map(str, dict.fromkeys([*listed, *naming(home, original, target.stem)])))
-    command = [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", "-p", "no:cacheprovider"]
-    environment = os.environ | {"PYTHONPATH": str(home / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
     try:
-        done = subprocess.run(
-            [*command, *tests], cwd=home, env=environment, capture_output=True, timeout=PATIENCE,
-            check=False,
-        )  # fmt: skip
-        return done.returncode == 0
+        return pytest(home, "-x", *tests) == 0
     except subprocess.TimeoutExpired:
         return False
     finally:
@@ -189,22 +217,24 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--mutants", type=int, default=200)
+    parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1)
     options = parser.parse_args()
     mutants = sample(options.mutants, options.seed)
-    with TemporaryDirectory() as folder, ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+    with TemporaryDirectory() as folder, ThreadPoolExecutor(options.jobs) as pool:
         homes: SimpleQueue[Path] = SimpleQueue()
-        for i in range(os.cpu_count() or 1):
+        for i in range(options.jobs):
             home = Path(folder, str(i))
-            for part in ("src", "tests", "docs", "examples", "pyproject.toml", "README.md"):
+            for part in COPIED:
                 copy = shutil.copytree if (ROOT / part).is_dir() else shutil.copy
                 home.mkdir(exist_ok=True)
                 copy(ROOT / part, home / part)
             homes.put(home)
+        noticing = Noticing(home)
 
         def outcome(one: Mutant) -> tuple[Mutant, bool]:
             home = homes.get()
             try:
-                return one, survives(one, home)
+                return one, survives(one, home, noticing.tests(one.file, one.line))
             finally:
                 homes.put(home)
 

@@ -115,6 +115,60 @@ def doors_agree(seed: int, cli: Cli, home: Path) -> None:
         chip(d, cli, home, np.stack([a, b, c]), wanted)
 
 
+POWER = """[converter]
+bits = 12
+[channel.u]
+column = "u"
+laws = [{ law = "line", gain = 0.004, unit = "V" }]
+[channel.i]
+column = "i"
+laws = [{ law = "line", gain = 0.5, unit = "mA" }]
+[channel.power]
+from = ["u", "i"]
+laws = [{ law = "formula", expression = "u * i", unit = "W" }]
+"""
+
+
+def power_log(home: Path) -> None:
+    """A bench and a log whose meter reads 2 % and 0.05 W more than the formula gives."""
+    (home / "bench.toml").write_text(POWER)
+    t = np.arange(300)
+    u, i = (np.rint(2000 + 1500 * np.sin(t / s)) for s in (40, 31))
+    meter = 1.02 * (u * 0.004) * (i * 0.0005) + 0.05
+    rows = [f"{a / 10},{b:.0f},{c:.0f},{w:.9g}" for a, b, c, w in zip(t, u, i, meter, strict=True)]
+    (home / "heater.csv").write_text("\n".join(["t_s,u,i,meter_W", *rows]) + "\n")
+
+
+def test_it_is_compared_and_corrected_like_any_channel(cli: Cli, home: Path) -> None:
+    power_log(home)
+    args = ("compare", "power", "meter_W", "--log", "heater.csv", "--json")
+    found = json.loads(cli(*args, "--write").stdout)["correction"]
+    assert found == pytest.approx({"gain": 1.02, "offset": 0.05}, rel=1e-6)
+    after = json.loads(cli(*args).stdout)
+    assert after["correction"] is None
+    assert abs(after["bias"]) < 1e-6
+    bench = jr.load_bench(home / "bench.toml")
+    pairs = jr.read_pairs(home / "heater.csv", bench["power"], "meter_W")
+    assert pairs.a.size == 300
+    np.testing.assert_allclose(pairs.a, pairs.b, atol=1e-6)
+
+
+def test_marks_of_it_are_what_the_formula_gives(cli: Cli, home: Path) -> None:
+    power_log(home)
+    cli("fit", "power", "--mark", "2=2.09", "--mark", "4=4.13", "--write")
+    power = jr.load_bench(home / "bench.toml").derived["power"]
+    assert power.value_of({"u": 1000, "i": 2000}) == pytest.approx(4.13)
+
+
+def test_it_is_drawn_over_a_log_without_raw_values(cli: Cli, home: Path) -> None:
+    power_log(home)
+    for names, axes in (((), 3), (("power",), 1)):
+        cli("draw", "log", "heater.csv", *names, "-o", "log.svg")
+        text = (home / "log.svg").read_text()
+        assert text.count("<!-- power (W) -->") == 1
+        assert text.count("<!-- count -->") == axes - 1
+
+
 def chip(d: jr.DerivedChannel, cli: Cli, home: Path, values: Any, wanted: Any) -> None:
     """The exported functions of the values: Python's doubles, and C's short floats."""
     order = ["abc".index(source.name) for source in d.sources]

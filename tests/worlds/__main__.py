@@ -27,10 +27,11 @@ def main() -> int:
     asked.add_argument("--first", type=int, default=0)
     asked.add_argument("--only", default="")
     asked.add_argument("--show", type=int, default=3)
+    asked.add_argument("--jobs", type=int, default=None)
     given = asked.parse_args()
     seeds = range(given.first, given.first + given.many)
     bad: Counter[str] = Counter()
-    with ProcessPoolExecutor() as pool:
+    with ProcessPoolExecutor(given.jobs) as pool:
         for _seed, about, found in pool.map(one, seeds, [given.only] * len(seeds), chunksize=4):
             for name, says in found.items():
                 bad[name] += 1

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from ..core.error_types import JetRulerError
-from .options import Given, bench_option, channel_of, form_of, load, saying_log_options
+from .options import Given, any_channel, bench_option, form_of, load, saying_log_options
 from .streams import progress_bar, show, show_json
 
 if TYPE_CHECKING:
@@ -145,7 +145,7 @@ def adjusted(
     if given := [name for name, value in how.items() if value]:
         names = ", ".join(f"--{name}" for name in given)
         raise JetRulerError(f"--free: expected no {names} beside it, found both")
-    chosen = channel_of(bench, channel)
+    chosen = any_channel(bench, channel)
     return adjust(chosen, marks_of(marks, mark, chosen, u_common), free)
 
 
@@ -160,7 +160,7 @@ def calibrated(
     """The fit that the options ask for."""
     from ..core.calibrate.in_channel import calibrate
 
-    chosen = channel_of(bench, channel)
+    chosen = any_channel(bench, channel)
     return calibrate(chosen, marks_of(marks, mark, chosen, u_common), **how)
 
 
@@ -250,7 +250,7 @@ def compare_command(
     jetruler compare bean --mark 2031=112 --within 1
     """
     bench, text = loaded(bench_path)
-    chosen = channel_of(bench, channel)
+    chosen = any_channel(bench, channel)
     wanted = CompareOptions(**options)
     checked = checked_at_marks(chosen, wanted)
     if checked is not None and len(checked.marks) < FEWEST:
@@ -326,7 +326,7 @@ def against_other(
         pairs = read_pairs(
             log_path,
             channel,
-            bench.measured(other) if other in bench else other,
+            bench.every_channel.get(other, other),
             other_log=wanted.other_log,
             unit=wanted.unit,
             form=form,

@@ -29,6 +29,7 @@ from .calibrate import (
 from .choose import chosen_resistor, resistor_options
 from .options import (
     Given,
+    any_channel,
     bench_option,
     channel_of,
     folder_of,
@@ -60,15 +61,14 @@ def draw_log_file(
     look at these."""
     from ..logs.check_log import TripStretches
     from ..logs.pairs import SeriesPass
-    from ..samples.passes import walk
+    from ..samples.passes import columns_read, walk
     from ..show.figures import log_figure
 
-    channels = [channel_of(bench, name) for name in only or bench.channels]
+    channels = [any_channel(bench, name) for name in only or bench]
     series, trips = SeriesPass(channels), TripStretches(bench, channels)
     passes = [series, trips] if trips.bench.trips else [series]
     with progress_bar(str(log_path)) as progress:
-        wanted = [channel.column for channel in channels]
-        walk(log_path, *passes, form=form, wanted=wanted, progress=progress)
+        walk(log_path, *passes, form=form, wanted=columns_read(channels), progress=progress)
     found = series.found()
     return written(log_figure(found, trips.found(float(found[0].at[-1]))), path)
 
@@ -430,7 +430,7 @@ def compare(
     path = picture_path(out, f"compare-{channel}-{wanted.other or 'marks'}.png")
     bench = load(bench_path)
     form = form_of(given, bench)
-    found = compared(bench, channel_of(bench, channel), wanted, form)
+    found = compared(bench, any_channel(bench, channel), wanted, form)
     click.echo(written(figures().compare_figure(found), path))
 
 

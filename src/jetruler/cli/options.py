@@ -53,6 +53,11 @@ def channel_of(bench: Bench, name: str) -> Channel:
     return bench.measured(name)
 
 
+def any_channel(bench: Bench, name: str) -> Channel:
+    """A channel of a log or one that is computed from others, by its name."""
+    return bench[name] if name in bench.derived else bench.measured(name)
+
+
 def shown_channel(bench: Bench, name: str) -> Channel:
     """A channel, or a drive as the chain to its command, by its name."""
     if name in bench.drives:

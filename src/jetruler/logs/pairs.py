@@ -21,7 +21,7 @@ from ..core.result import Result, refuses
 from ..core.ruler.units import column_unit, factor_and_offset, nearest, symbol
 from ..core.survey.running_statistics import Envelope
 from ..core.uncertainty.budget import bias_note, tolerated
-from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, walk
+from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, columns_read, walk
 from ..samples.source import Log, LogReader, name_of
 from ..samples.times import LogClock
 
@@ -266,22 +266,21 @@ class PairsPass(EveryPass):
 
     def begin(self, reader: LogReader) -> Iterable[int]:
         """The positions of the columns."""
-        self._channels.begin(reader)
-        self._indices = [_index(reader, one) for one in self.wanted]
-        self.integers = self._indices
-        return self._indices
+        self._columns = {one: _index(reader, one) for one in self.wanted if isinstance(one, str)}
+        self.integers = [*self._channels.begin(reader), *self._columns.values()]
+        return self.integers
 
     def add(self, batch: SampleBatch) -> None:
         """The next rows."""
         self._times.append(batch.times)
         self._clock = batch.clock
         readings = iter(self._channels.readings(batch))
-        for part, one, index in zip(self._parts, self.wanted, self._indices, strict=True):
+        for part, one in zip(self._parts, self.wanted, strict=True):
             if isinstance(one, Channel):
                 reading = next(readings)
                 part.append(np.where(reading.flags == 0, reading.value, np.nan))
                 continue
-            found = batch.samples(index)
+            found = batch.samples(self._columns[one])
             values = found.counts.astype(np.float64)
             values[np.abs(values) >= LARGEST] = np.nan
             if found.missing is not None:
@@ -301,14 +300,11 @@ def _read(
     progress: Progress | None,
 ) -> _Read:
     one = PairsPass(wanted)
-    asked = [w.column if isinstance(w, Channel) else w for w in wanted]
-    walk(log, one, form=form, wanted=asked, progress=progress)
+    walk(log, one, form=form, wanted=columns_read(wanted), progress=progress)
     return one.found()
 
 
-def _index(reader: LogReader, one: Channel | str) -> int:
-    if isinstance(one, Channel):
-        return reader.position(one.column)
+def _index(reader: LogReader, one: str) -> int:
     names = [name.strip() for name in reader.columns]
     if one not in names:
         raise LogError(f"{reader.name}: no channel or column {one!r}; {nearest(one, names)}")
@@ -340,15 +336,15 @@ def compare_pairs(
     for name, count in zip((channel.name, other), pairs.left_out, strict=True):
         if count:
             notes.append(f"{count} samples of {name} excluded: missing or flagged")
-    if other not in bench.channels and pairs.unit_of_other != channel.unit:
+    if other not in bench and pairs.unit_of_other != channel.unit:
         notes.append(f"{other} is in {symbol(pairs.unit_of_other)} and was converted")
-    smoothed = [c.name for c in (channel, bench.channels.get(other)) if c and c.smooth]
+    smoothed = [c.name for c in (channel, bench.every_channel.get(other)) if c and c.smooth]
     if smoothed:
         names = " and ".join(smoothed)
         notes.append(f"{names} smoothed as the bench says; its lag is compensated")
     both = [(channel, float(np.mean(pairs.a)))] if pairs.a.size else []
-    if other in bench.channels and pairs.b.size:
-        both.append((bench.channels[other], float(np.mean(pairs.b))))
+    if other in bench and pairs.b.size:
+        both.append((bench[other], float(np.mean(pairs.b))))
     if both and (note := bias_note(found.bias, tolerated(both, channel.unit), channel.unit)):
         notes.append(note)
     if pairs.in_time:
@@ -445,20 +441,21 @@ class SeriesPass(ChannelsPass):
         """The next rows."""
         self._times.add(batch.times)
         self._name = batch.clock.label
-        for one, index, reading in zip(
-            self._series, self.indices, self.readings(batch), strict=True
-        ):
-            found = batch.samples(index)
+        for one, reading in zip(self._series, self.readings(batch), strict=True):
+            one.value.add(reading.value, reading.flags)
+            if one.channel.sources:
+                continue  # it has no raw values of its own
+            found = batch.samples(self.index[one.channel.name])
             raw = found.counts.astype(np.float64)
             if found.missing is not None:
                 raw[found.missing] = np.nan
             one.raw.add(raw, read_flagged(one.channel, found.counts, found.missing).flags)
-            one.value.add(reading.value, reading.flags)
 
     def found(self) -> list[Series]:
         """A series a channel. Raises `LogError` where the log has no number for them."""
-        if all(np.isnan(one.raw.finished().low).all() for one in self._series):
-            raise self._reader.nothing_read(channel.column for channel in self.channels)
+        seen = [one.value if one.channel.sources else one.raw for one in self._series]
+        if all(np.isnan(one.finished().low).all() for one in seen):
+            raise self._reader.nothing_read(columns_read(self.channels))
         at = self._times.finished().low
         for one in self._series:
             one.value.finished()
@@ -475,5 +472,5 @@ def read_series(
 ) -> list[Series]:
     """Read a log once, in constant memory. Raises `LogError`."""
     one = SeriesPass(channels)
-    walk(log, one, form=form, wanted=[c.column for c in channels], progress=progress)
+    walk(log, one, form=form, wanted=columns_read(channels), progress=progress)
     return one.found()

@@ -219,6 +219,14 @@ def columns_of(bench: Bench | None) -> tuple[str | int, ...]:
     return () if bench is None else tuple(c.column for c in bench.channels.values())
 
 
+def columns_read(wanted: Iterable[Channel | str]) -> list[str | int]:
+    """The columns of a log that channels are read from, those of their sources too; beside them,
+    columns by their names."""
+    channels = in_order(one for one in wanted if isinstance(one, Channel))
+    measured = [one.column for one in channels if not one.sources]
+    return [*measured, *(one for one in wanted if isinstance(one, str))]
+
+
 class ChannelsPass(EveryPass):
     """Some channels of a log as a bench reads them: smoothed, batch by batch."""
 
@@ -229,14 +237,13 @@ class ChannelsPass(EveryPass):
     def begin(self, reader: LogReader) -> Iterable[int]:
         """The positions of their columns."""
         self._readers = ChannelReaders(self._all)
-        self._index = {
+        self.index = {
             channel.name: reader.position(channel.column)
             for channel in self._all
             if not isinstance(channel, DerivedChannel)
         }
-        self.indices = list(self._index.values())
-        self.integers = self.indices
-        return self.indices
+        self.integers = list(self.index.values())
+        return self.integers
 
     def readings(self, batch: SampleBatch) -> list[Reading]:
         """The next reading of each channel."""
@@ -246,6 +253,6 @@ class ChannelsPass(EveryPass):
             if isinstance(channel, DerivedChannel):
                 found[channel.name] = channel.read_from(found, reader, times)[1]
                 continue
-            samples = batch.samples(self._index[channel.name])
+            samples = batch.samples(self.index[channel.name])
             found[channel.name] = reader.add(samples.counts, samples.missing, times)[1]
         return [found[channel.name] for channel in self.channels]

@@ -191,7 +191,22 @@ def draw_log(ax: Axes, channel: Channel, at: Array, raw: Envelope, value: Envelo
     Each stretch is drawn from its smallest to its largest value, so that no spike is lost.
     """
     plain(ax)
+    if not channel.sources:  # what is computed from others has no raw values
+        _raw_beside(ax, channel, at, raw)
+    _drawn(ax, at, value, BLUE, 1.3)
+    ax.tick_params(labelsize=9)
+    ax.set_ylabel(channel.title, color=BLUE, fontsize=11)
+    _flagged(ax, at, value.flags & np.uint8(alarm_mask(channel)))
+    zones = [(y, channel.ruler.label(y)) for y in np.unique(value.low[~np.isnan(value.low)])]
+    if zones and zones[0][1] is not None:
+        ax.set_yticks([y for y, _ in zones], [text or "" for _, text in zones])
+    return ax
+
+
+def _raw_beside(ax: Axes, channel: Channel, at: Array, raw: Envelope) -> None:
+    """Raw values in grey behind the values, on an axis of their own."""
     counts = ax.twinx()
+    counts.set_facecolor(ax.get_facecolor())
     _drawn(counts, at, raw, GREY, 0.55)
     counts.set_ylabel(raw_symbol(channel.ruler.takes), color=GREY, fontsize=9)
     counts.tick_params(colors=GREY, labelsize=8)
@@ -201,14 +216,6 @@ def draw_log(ax: Axes, channel: Channel, at: Array, raw: Envelope, value: Envelo
     counts.spines["right"].set_color(GREY)
     ax.set_zorder(counts.get_zorder() + 1)
     ax.patch.set_visible(False)
-    _drawn(ax, at, value, BLUE, 1.3)
-    ax.tick_params(labelsize=9)
-    ax.set_ylabel(channel.title, color=BLUE, fontsize=11)
-    _flagged(ax, at, value.flags & np.uint8(alarm_mask(channel)))
-    zones = [(y, channel.ruler.label(y)) for y in np.unique(value.low[~np.isnan(value.low)])]
-    if zones and zones[0][1] is not None:
-        ax.set_yticks([y for y, _ in zones], [text or "" for _, text in zones])
-    return ax
 
 
 def _drawn(ax: Axes, at: Array, envelope: Envelope, color: str, width: float) -> None:

@@ -218,7 +218,7 @@ def _with_log(
         {n: t for n, t in bench.trips.items() if set(t.channels) <= set(names)},
     )
     checked = CheckPass(some)
-    series = SeriesPass(list(some.channels.values()))
+    series = SeriesPass(list(some.every_channel.values()))
     turns: list[list[str]] = []
 
     def turned(batch: SampleBatch, event: TripEvent, readings: Mapping[str, Reading]) -> None:
@@ -226,7 +226,7 @@ def _with_log(
         turns.append([time, *event_row(bench, event, readings)])
 
     trips = [TripsPass(some, turned)] if some.trips else []
-    both = [(bench[a], bench.channels.get(b, b)) for a, b in compared]
+    both = [(bench[a], bench.every_channel.get(b, b)) for a, b in compared]
     pairs = [PairsPass(one) for one in both]
     walk(
         log,

@@ -116,6 +116,8 @@ def tolerated(channels: Iterable[tuple[Channel, float]], unit: str | None) -> fl
     one has no budget."""
     square = 0.0
     for channel, value in channels:
+        if channel.sources:
+            return math.nan  # it depends on what each of them reads there
         raw = float(np.asarray(channel.ruler.inverse(value)))
         if not math.isfinite(raw) or channel.unit != unit or channel.ruler.label(0.0) is not None:
             return math.nan
