@@ -136,6 +136,7 @@ def changed(old: Any, inside: list[str], value: float) -> Any:
     return tuple(parts)
 
 
+@soak
 @few
 @pytest.mark.parametrize("common", [0.0, 0.3])
 @pytest.mark.parametrize("known", [True, False])

@@ -22,7 +22,7 @@ from jetruler.core.numerics import lasting_rounding
 from jetruler.core.uncertainty.budget import expanded_uncertainty
 from jetruler.core.uncertainty.budget_result import effective_degrees
 from tests.conftest import Cli
-from tests.helpers.sizes import fewer
+from tests.helpers.sizes import fewer, soak
 
 T = jr.Toleranced
 ROOT3 = math.sqrt(3.0)
@@ -115,6 +115,7 @@ def test_draws_without_a_value_are_told(cli: Cli) -> None:
         assert "draws has a value" in done.stdout
 
 
+@soak
 @pytest.mark.parametrize("level", [0.683, 0.95, 0.99])
 def test_draws_go_on_until_the_ends_are_known(level: float) -> None:
     """The standard error that a run tells is the scatter of the ends of many runs; normal ends

@@ -17,7 +17,7 @@ import jetruler as jr
 from jetruler import Adc, Beta, Channel, Divider, JetRulerError, Ruler
 from jetruler.core.choose.signal_range import pin_volts
 from tests.conftest import Cli
-from tests.helpers.sizes import soak
+from tests.helpers.sizes import few, soak
 
 NTC = Beta(100e3, 3950)
 
@@ -250,6 +250,7 @@ COMMANDS = [
 ]
 
 
+@few
 @pytest.mark.parametrize(("args", "says"), COMMANDS)
 def test_the_command(cli: Cli, args: str, says: str) -> None:
     done = cli("choose", *args.split())

@@ -15,7 +15,7 @@ from jetruler.core.calibrate.comparison import aligned
 from jetruler.core.series import correlation_time, noise_of
 from jetruler.errors import PairsError
 from tests.conftest import Cli
-from tests.helpers.sizes import soak
+from tests.helpers.sizes import few, soak
 
 Array = np.ndarray[tuple[int], np.dtype[np.float64]]
 
@@ -116,6 +116,7 @@ def test_averaging_as_many_as_it_says_agrees() -> None:
     assert np.mean(np.abs(means[0] - means[1]) <= 0.5) == pytest.approx(0.95, abs=0.03)
 
 
+@few
 @pytest.mark.parametrize("ratio", [1, 5, 25])
 @pytest.mark.parametrize("shape", ["ramp", "plateaus"])
 def test_unequal_noise_is_no_bend(ratio: int, shape: str) -> None:
@@ -333,6 +334,7 @@ def test_one_sentence(cli: Cli, args: tuple[str, ...], says: str) -> None:
     assert done.stderr.count("\n") == 1
 
 
+@few
 @pytest.mark.parametrize(
     "args",
     [

@@ -16,6 +16,7 @@ from jetruler.core.bench.bench import time_factor
 from jetruler.core.check.check import check
 from jetruler.core.firmware import knots
 from jetruler.core.firmware.knots import fewest_knots
+from tests.helpers.sizes import soak
 from tests.conftest import Cli
 
 
@@ -49,6 +50,7 @@ def left_out(x: Any, y: Any, degree: int) -> float:
     return float(np.sqrt(np.mean(np.square(errors))))
 
 
+@soak
 def test_a_simpler_law_may_be_fifteen_percent_worse() -> None:
     """Bends from none to a strong one: the sentence changes where the ratio passes 1.15."""
     x = np.linspace(0, 10, 9)

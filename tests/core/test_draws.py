@@ -12,7 +12,7 @@ import pytest
 import jetruler as jr
 from jetruler.core.calibrate.fitting import SAME
 from jetruler.core.uncertainty.contributions import fitted_parameters, toleranced, with_value
-from tests.helpers.sizes import few, thinned
+from tests.helpers.sizes import few, soak, thinned
 
 Array = np.ndarray[tuple[int, ...], np.dtype[np.float64]]
 
@@ -145,6 +145,7 @@ def test_a_median_of_counts(over: int, noise: float) -> None:
     assert jr.simulate(channel, 150, draws=50_000).standard == pytest.approx(rms, rel=0.05)
 
 
+@soak
 @few
 @pytest.mark.parametrize("factor", [1.0, 2.0, 3.0, 5.0])
 def test_two_spare_marks_and_uncertainties_stated_too_small(factor: float) -> None:

@@ -19,7 +19,7 @@ from jetruler.core.ruler.units import rounded, with_uncertainty
 from jetruler.errors import MarksError
 from tests.conftest import Cli
 from tests.core.test_laws import TRUTH
-from tests.helpers.sizes import sizes
+from tests.helpers.sizes import few, sizes
 
 # Certified regressions of a public statistical reference collection: parameters with their
 # standard deviations, and the residual standard deviation.
@@ -105,6 +105,7 @@ CASES: list[tuple[str, Any, np.ndarray[Any, Any], dict[str, Any]]] = [
 ]
 
 
+@few
 @pytest.mark.parametrize(("law", "truth", "x", "more"), CASES, ids=[c[0] for c in CASES])
 @pytest.mark.parametrize("given", [True, False], ids=["u given", "u learnt"])
 @pytest.mark.parametrize("sets", sizes(80, 400))

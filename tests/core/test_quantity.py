@@ -223,16 +223,16 @@ AT_PINT = {
     "%": "percent", "1": "", "fraction": "",
     "K": "delta_degC",
 }  # fmt: skip
+REGISTRY: Any = pint.UnitRegistry()
 
 
 @pytest.mark.parametrize("kind", KINDS)
 def test_units_of_a_kind_convert_as_the_registry_says(kind: str) -> None:
     """And into no other kind's."""
-    registry: Any = pint.UnitRegistry()
     strangers = [units[0] for name, units in KINDS.items() if name != kind]
     for source in KINDS[kind]:
         for unit in KINDS[kind]:
-            wanted = registry.Quantity(1.0, AT_PINT.get(source, source)).to(AT_PINT.get(unit, unit))
+            wanted = REGISTRY.Quantity(1.0, AT_PINT.get(source, source)).to(AT_PINT.get(unit, unit))
             found, offset = factor_and_offset(source, unit)
             assert offset == 0.0
             assert found == pytest.approx(wanted.magnitude, rel=1e-12)

@@ -24,7 +24,7 @@ from jetruler.samples.source import LogSource
 from jetruler.show.figures import draw_histogram, draw_log
 from jetruler.show.style import new_figure
 from tests.conftest import Cli
-from tests.helpers.sizes import sizes
+from tests.helpers.sizes import few, sizes
 
 #: What the demo hides, and how `look` says it.
 FINDINGS = [
@@ -256,6 +256,7 @@ def test_a_constant_has_no_effective_bits(cli: Cli, home: Path) -> None:
     assert found["columns"]["x"]["effective_bits"] is None
 
 
+@few
 @pytest.mark.parametrize("memory", [0.0, 0.8])
 @pytest.mark.parametrize("sets", sizes(60, 400))
 def test_the_interval_of_a_mean_holds_the_truth(memory: float, sets: int) -> None:

@@ -23,7 +23,7 @@ from jetruler.errors import BenchError, LogError
 from jetruler.files import Output, write_file
 from jetruler.samples.source import ahead
 from tests.conftest import COMMAND, Cli
-from tests.helpers.sizes import sizes, soak
+from tests.helpers.sizes import few, sizes, soak
 
 
 def names(folder: Path) -> list[str]:
@@ -176,6 +176,7 @@ APART = [
 ]
 
 
+@few
 @pytest.mark.parametrize(("command", "file"), [(c, f) for c, files in APART for f in files])
 @pytest.mark.parametrize("way", ["path", "other path", "symlink", "hard link"])
 def test_no_output_destroys_a_file_of_the_command(

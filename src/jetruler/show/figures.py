@@ -9,7 +9,7 @@ from typing import Protocol
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
-from matplotlib.ticker import NullLocator, StrMethodFormatter
+from matplotlib.ticker import LogLocator, NullLocator, StrMethodFormatter
 
 from ..core.bench.channel import Channel
 from ..core.bench.conditions import alarm_mask
@@ -299,17 +299,20 @@ def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
         ax.stairs(height, edges, fill=True, color=BLUE, alpha=0.85)
         letters = (len(f"{height.max():.0f}") + 1) * SIGN * 10
         if height.size * letters < 0.6 * inches_of(ax)[0]:
-            for middle, many in zip(0.5 * (edges[:-1] + edges[1:]), height, strict=True):
-                text = f"{many:.0f}" if many else ""
+            for i in np.flatnonzero(height):
+                middle, many = 0.5 * (edges[i] + edges[i + 1]), height[i]
                 ax.annotate(
-                    text,
+                    f"{many:.0f}",
                     (middle, many),
                     (0, 2),
                     textcoords="offset points",
                     ha="center",
                     fontsize=10,
+                    bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.5},
                 )
         ax.set_yscale("log")
+        if height.max() < 100:  # powers of ten alone would be one or two numbers
+            ax.yaxis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))
         ax.yaxis.set_minor_locator(NullLocator())
         ax.yaxis.set_major_formatter(StrMethodFormatter("{x:g}"))
         above = min(LEGEND / inches_of(ax)[1], 0.5)  # of the axes: no bar, no number
@@ -338,4 +341,4 @@ def draw_histogram(ax: Axes, name: str, survey: Survey) -> Axes:
     wide = f"samples in each {number(significant(each, 3))}" if each > lsb else "samples"
     ax.set_ylabel(wide, fontsize=10, color=JET)
     ax.tick_params(labelsize=9)
-    return few_ticks(ax)
+    return few_ticks(ax, whole=lsb >= 1)

@@ -74,13 +74,14 @@ def titled(ax: Axes, text: str, size: float) -> Axes:
     return ax
 
 
-def few_ticks(ax: Axes) -> Axes:
-    """Axes with as many ticks along the bottom as their labels leave room for."""
+def few_ticks(ax: Axes, whole: bool = False) -> Axes:
+    """Axes with as many ticks along the bottom as their labels leave room for. whole: at whole
+    numbers only."""
     size = float(ax.xaxis.get_ticklabels()[0].get_fontsize()) if ax.xaxis.get_ticklabels() else 11.0
     longest = max(len(f"{end:g}" if abs(end) < 1 else f"{end:.0f}") for end in ax.get_xlim())
     room = int(0.8 * inches_of(ax)[0] / (SIGN * size * (longest + 2)))
-    if room < 9:
-        ax.xaxis.set_major_locator(MaxNLocator(max(1, room)))
+    if room < 9 or whole:
+        ax.xaxis.set_major_locator(MaxNLocator(min(max(1, room), 9), integer=whole))
     if max(map(abs, ax.get_xlim())) >= 1:  # a count of 24 bits is read as a whole
         ax.ticklabel_format(axis="x", style="plain", useOffset=False)
     return ax
