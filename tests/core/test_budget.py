@@ -22,7 +22,7 @@ from jetruler.core.numerics import lasting_rounding
 from jetruler.core.uncertainty.budget import expanded_uncertainty
 from jetruler.core.uncertainty.budget_result import effective_degrees
 from tests.conftest import Cli
-from tests.helpers.sizes import fewer, soak
+from tests.helpers.sizes import few, fewer, soak
 
 T = jr.Toleranced
 ROOT3 = math.sqrt(3.0)
@@ -96,6 +96,7 @@ def test_mass_calibration_of_the_guide() -> None:
     assert "the chain is too nonlinear" in str(run)
 
 
+@few
 @pytest.mark.parametrize("draws", [None, 1000, 20_000])
 def test_a_straight_chain_with_noise_is_of_first_order(draws: int | None) -> None:
     """Whatever the size of the noise and the number of draws: their own error is no bend."""

@@ -17,7 +17,7 @@ import jetruler as jr
 from jetruler import Adc, Beta, Channel, Divider, JetRulerError, Ruler
 from jetruler.core.choose.signal_range import pin_volts
 from tests.conftest import Cli
-from tests.helpers.sizes import few, soak
+from tests.helpers.sizes import few, fewer, soak
 
 NTC = Beta(100e3, 3950)
 
@@ -175,6 +175,7 @@ def test_references() -> None:
         pin_volts(Channel("r", Adc(12) >> Divider(4700), "x"), 1e3, 1e4)
 
 
+@fewer(4)
 @given(
     low=st.floats(-0.5, 0.5),
     span=st.floats(0.02, 2.0),

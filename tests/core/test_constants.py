@@ -16,8 +16,8 @@ from jetruler.core.bench.bench import time_factor
 from jetruler.core.check.check import check
 from jetruler.core.firmware import knots
 from jetruler.core.firmware.knots import fewest_knots
-from tests.helpers.sizes import soak
 from tests.conftest import Cli
+from tests.helpers.sizes import soak
 
 
 def ohms(celsius: float) -> float:

@@ -120,6 +120,7 @@ def test_draws_of_a_fit(name: str) -> None:
     assert run.mean == pytest.approx(np.mean(own), abs=0.06 * np.std(own))
 
 
+@few
 @pytest.mark.parametrize(("dof", "gain", "why"), [
     (3, jr.Line(1000), "few degrees of freedom"),
     (5, jr.Line(jr.Toleranced(1000, 30)), "one uniform tolerance dominates"),

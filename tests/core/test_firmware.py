@@ -31,7 +31,7 @@ from jetruler.core.firmware.selection import export, usual_scale
 from jetruler.targets import c, python
 from jetruler.targets import structured_text as structured
 from jetruler.targets.python import imports
-from tests.helpers.sizes import thinned
+from tests.helpers.sizes import few, fewer, thinned
 
 ADC = jr.Adc(bits=10, vref=3.3)
 
@@ -198,6 +198,7 @@ def test_the_simplest_fraction(low: Any, width: Any) -> None:
         assert math.ceil(first * q) > last * q
 
 
+@few
 @pytest.mark.parametrize("arith", ["int32", "int16"])
 @pytest.mark.parametrize("within", thinned([0.1, 0.3, 1.0, 4.0], 3))
 def test_a_wider_bound_never_costs_more(roaster: Bench, arith: str, within: float) -> None:
@@ -274,6 +275,7 @@ def test_flags_of_every_count(roaster: Bench) -> None:
         assert ProgramModel(flags_program(w, name)).run(outside).tolist() == [32, 32]
 
 
+@fewer(4)
 @given(st.text(max_size=40))
 def test_no_name_is_unsafe(name: str) -> None:
     safe = safe_name(name)
@@ -358,6 +360,7 @@ def test_a_bound_finer_than_possible_says_what_is(roaster: Bench) -> None:
         export(roaster["bean"], "bean", "int16", 1000)
 
 
+@fewer(4)
 @given(st.lists(st.integers(-40, 40), min_size=3, max_size=12), st.floats(0.3, 6))
 def test_no_table_has_fewer_knots_than_is_said(steps: list[int], bound: float) -> None:
     """Against every choice of places, each stretch with a line of its own, by linear programs."""

@@ -62,6 +62,7 @@ def test_an_error_of_five_standard_errors_is_found(n: int, shape: str) -> None:
     assert found >= (0.85 if n == 60 else 0.9) * times
 
 
+@few
 @pytest.mark.parametrize("kind", ["white", "memory 0.5", "hum"])
 @pytest.mark.parametrize("see", ["a ramp", "waves", "plateaus", "warming up"])
 @pytest.mark.parametrize(("factor", "says"), [

@@ -181,6 +181,7 @@ def test_nothing_moved_and_read_only(cli: Cli, home: Path) -> None:
     assert "k: nothing moved: the samples span 0 counts" in still.stderr
 
 
+@few
 @pytest.mark.parametrize("size", [64, 1000, 10**6])
 def test_blocks_change_nothing(home: Path, size: int, monkeypatch: pytest.MonkeyPatch) -> None:
     bench = load_bench(home / "bench.toml")

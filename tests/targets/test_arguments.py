@@ -16,7 +16,7 @@ from jetruler.core.firmware.program import ProgramModel
 from jetruler.errors import ExportError, ParameterError
 from tests.conftest import Cli
 from tests.helpers.compiled import Printing, needs_compiler, printed_by
-from tests.helpers.sizes import soak
+from tests.helpers.sizes import few, soak
 from tests.helpers.structured_text import structured
 
 LINE = jr.Line.through((198, 0), (3904, 100), unit="%")
@@ -66,6 +66,7 @@ FLOATS: list[tuple[str, jr.Ruler, dict[str, Any], dict[str, float], jr.Ruler]] =
 ]  # fmt: skip
 
 
+@few
 @pytest.mark.parametrize(("what", "ruler", "asked", "given", "other"), FLOATS)
 def test_any_laws_numbers_in_floats(
     what: str, ruler: jr.Ruler, asked: dict[str, Any], given: dict[str, float], other: jr.Ruler

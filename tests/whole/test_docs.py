@@ -15,10 +15,14 @@ from tests.helpers.pages import PAGES, ROOT, Reader, blocks
 from tests.helpers.public import PUBLIC
 from tests.helpers.sizes import soak
 
+#: Pages whose blocks draw thousands of times, prove exports or look for resistors.
+SLOW = {"python.md", "uncertainty.md", "export.md", "choosing.md", "scale.md"}
+
 
 def slow(page: Path) -> bool:
-    """Whether it has a live view or a report."""
-    return any(word in page.read_text("utf-8") for word in ("\njetruler live", "$ jetruler report"))
+    """Whether it takes seconds, or has a live view or a report."""
+    text = page.read_text("utf-8")
+    return page.name in SLOW or "\njetruler live" in text or "$ jetruler report" in text
 
 
 @pytest.mark.parametrize(

@@ -70,6 +70,7 @@ def parted() -> jr.Bench:
     return jr.Bench("Rest", [bench()["bean"], bench()["bean2"]])
 
 
+@few
 @pytest.mark.parametrize("name", RESULTS)
 def test_a_result_can_be_compared_copied_and_sent(name: str, there: Path) -> None:
     made, again = RESULTS[name](), RESULTS[name]()
