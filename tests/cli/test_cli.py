@@ -117,7 +117,22 @@ def test_draw_writes_png_and_svg(cli: Cli, home: Path) -> None:
 
 
 BAD = [
-    (["convert"], "Missing argument 'LOG...'"),
+    (["convert"], "convert: expected LOG..., found nothing"),
+    (["fit", "bean", "--lwa", "x"], "fit: expected one of its options, found --lwa (did you mean"),
+    (["look", "--blok"], "expected one of its options, found --blok (jetruler look --help lists"),
+    (["--foo"], "jetruler: expected one of its options, found --foo"),
+    (["explain", "bean", "--at"], "--at: expected a value, found none"),
+    (["look", "--json=3"], "--json: expected no value, found one"),
+    (
+        ["check", "bench.toml"],
+        "found 'bench.toml' (a bench file goes after -b)",
+    ),
+    (["fit", "bean", "--degree", "1.5"], "--degree: expected a whole number, found '1.5'"),
+    (["new", "--bits", "40", "x"], "--bits: expected a whole number from 1 to 32, found 40"),
+    (["convert", "a", "--memory", "0"], "--memory: expected a number from 1, found 0"),
+    (["report", "--to", "docx"], "--to: expected one of html, md, tex, found 'docx'"),
+    (["draw", "nothing"], "draw: expected one of budget, choose"),
+    (["choose", "averaging", "bean"], "choose averaging: expected --to, found nothing"),
     (["convret"], "expected a command, found 'convret' (did you mean 'convert'?)"),
     (["convert", "none.csv"], "none.csv: expected a log, found no such file"),
     (["convert", "."], "many logs need a folder for their results; add -o FOLDER"),
@@ -138,7 +153,10 @@ BAD = [
     (["convert", "roast.csv", "--only", "baen"], "the bench has no channel 'baen'"),
     (["convert", "roast.csv", "--json"], "add -o FILE"),
     (["convert", "roast.csv", "-o", "/dev/full"], "No space left on device"),
-    (["convert", "roast.csv", "--delimiter", "|"], "'|' is not one of"),
+    (
+        ["convert", "roast.csv", "--delimiter", "|"],
+        "--delimiter: expected one of comma, semicolon, tab",
+    ),
     (["explain", "damper"], "expected one of --at RAW, --for VALUE and --every STEP"),
     (["explain", "dampr", "--at", "1"], "did you mean 'damper'?"),
     (

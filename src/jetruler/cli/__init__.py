@@ -8,6 +8,7 @@ import errno
 import gc
 import logging
 import os
+import re
 import sys
 from importlib import import_module
 from typing import Any, NoReturn
@@ -135,8 +136,11 @@ def _main(args: list[str] | None) -> NoReturn:
         sys.stdout.flush()
     except click.exceptions.Exit as stop:
         sys.exit(stop.exit_code)
+    except click.exceptions.NoArgsIsHelpError as asked:
+        click.echo(asked.format_message(), err=True)
+        sys.exit(FAILED)
     except click.ClickException as error:
-        _fail(error.format_message())
+        _fail(_usage(error))
     except (click.Abort, KeyboardInterrupt):
         print("jetruler: stopped; no half-written file is left", file=sys.stderr)
         sys.exit(INTERRUPTED)
@@ -148,6 +152,51 @@ def _main(args: list[str] | None) -> NoReturn:
     except Exception as error:
         _print_error(error)
     sys.exit(OK)
+
+
+def _usage(error: click.ClickException) -> str:
+    """What is wrong on a command line, in the form of all messages."""
+    from ..core.ruler.units import nearest
+
+    text, ctx = error.format_message(), getattr(error, "ctx", None)
+    if isinstance(error, click.BadOptionUsage):
+        some, found = ("a value", "none") if "requires" in text else ("no value", "one")
+        return f"{error.option_name}: expected {some}, found {found}"
+    if not isinstance(ctx, click.Context):
+        return text
+    place = ctx.command_path.removeprefix("jetruler ")
+    match error:
+        case click.NoSuchOption(option_name=option):
+            known = [o for p in ctx.command.params for o in p.opts if o.startswith("--")]
+            close = nearest(option, known)
+            hint = close if close.startswith("did") else f"{ctx.command_path} --help lists them"
+            return f"{place}: expected one of its options, found {option} ({hint})"
+        case click.MissingParameter(param=click.Parameter() as missing):
+            what = missing.opts[-1] if isinstance(missing, click.Option) else ""
+            return f"{place}: expected {what or missing.make_metavar(ctx)}, found nothing"
+        case click.BadParameter(param=click.Parameter() as param, message=said):
+            value = re.match(r"'.*?'|\S+(?= is not in)", said)
+            found = value.group() if value else said
+            return f"{param.opts[-1]}: expected {_wanted(param.type)}, found {found}"
+    # Click has no class of its own for these two.
+    if extra := re.match(r"Got unexpected extra arguments? \((.*)\)", text):
+        hint = " (a bench file goes after -b)" if extra[1].endswith(".toml") else ""
+        return f"{place}: expected no more words, found {extra[1]!r}{hint}"
+    if isinstance(ctx.command, click.Group) and text.startswith("No such command"):
+        commands = ", ".join(ctx.command.list_commands(ctx))
+        return f"{place}: expected one of {commands}, found {text.split()[-1].rstrip('.')}"
+    return text
+
+
+def _wanted(kind: Any) -> str:
+    """What an option takes."""
+    if isinstance(kind, click.Choice):
+        return f"one of {', '.join(map(str, kind.choices))}"
+    number = "a whole number" if kind.name.startswith("integer") else "a number"
+    low, high = getattr(kind, "min", None), getattr(kind, "max", None)
+    if high is None:
+        return number if low is None else f"{number} from {low}"
+    return f"{number} from {low} to {high}"
 
 
 def _print_error(error: Exception) -> NoReturn:

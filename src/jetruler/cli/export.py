@@ -16,7 +16,7 @@ from ..core.bench.derived import DerivedChannel, in_order
 from ..core.error_types import JetRulerError, UnitError
 from ..core.ruler.units import factor_and_offset, number, symbol
 from ..files import reject_overlapping_paths
-from .options import bench_option, channel_of, folder_of, load, standard
+from .options import any_channel, bench_option, channel_of, folder_of, load, standard
 from .streams import document, show_json
 
 if TYPE_CHECKING:
@@ -97,7 +97,7 @@ def export_command(channels: tuple[str, ...], out: str, bench_path: str, **optio
     bench = load(bench_path)
     if asked.whole == bool(channels):
         raise JetRulerError("expected one or more channels, or --all")
-    named = [one for name in dict.fromkeys(channels or bench) if (one := _channel(bench, name))]
+    named = [any_channel(bench, name) for name in dict.fromkeys(channels or bench)]
     computed = [one for one in named if isinstance(one, DerivedChannel)]
     chosen = [one for one in in_order(named) if not isinstance(one, DerivedChannel)]
     made = _made(bench, chosen, asked, computed)
@@ -110,10 +110,6 @@ def export_command(channels: tuple[str, ...], out: str, bench_path: str, **optio
         show_json(proofs)
     else:
         _report(made)
-
-
-def _channel(bench: Bench, name: str) -> Channel:
-    return bench.derived[name] if name in bench.derived else channel_of(bench, name)
 
 
 def write_numbers(
