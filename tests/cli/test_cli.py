@@ -155,7 +155,7 @@ BAD = [
     (["convert", "roast.csv", "-o", "/dev/full"], "No space left on device"),
     (
         ["convert", "roast.csv", "--delimiter", "|"],
-        "--delimiter: expected one of comma, semicolon, tab",
+        "expected one of comma, semicolon, tab",
     ),
     (["explain", "damper"], "expected one of --at RAW, --for VALUE and --every STEP"),
     (["explain", "dampr", "--at", "1"], "did you mean 'damper'?"),
