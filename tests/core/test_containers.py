@@ -236,6 +236,8 @@ def test_expressions_and_frames() -> None:
         ([[1, 2], [3]], "rows of different lengths", ""),
         (["1880"], "text", ""),
         ([True], "truth values", ""),
+        ([1880, True], "truth values", ""),
+        ((1.5, False), "truth values", ""),
         (np.array(["2026-11-30"], "M8[s]"), "dates", ""),
         (pd.Series(["a"]), "str ('a')", ""),
         (pd.DataFrame({"a": ["x"]}), "column 'a'", ""),

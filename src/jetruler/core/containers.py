@@ -230,6 +230,8 @@ def _from_sequence(x: Any) -> Taken:
         values = np.asarray(x if isinstance(x, list | tuple | range | array) else list(x))
     except ValueError:
         raise NumbersError("rows of different lengths", expected="rows of one length") from None
+    if isinstance(x, list | tuple) and bool in {*map(type, x)}:
+        values = np.array([*x, None], dtype=object)[:-1]  # beside numbers, NumPy takes them for 1
     return (*_numeric(values), back)
 
 
