@@ -273,6 +273,31 @@ def test_all_that_dwells_reads_the_end(
     assert high - ends.high / size <= 12 * noise + 3
 
 
+@given(
+    shape=st.sampled_from(["wave", "ramp", "triangle"]),
+    span=st.integers(300, 60_000),
+    noise=st.floats(0.0, 8.0),
+    turns=st.floats(0.6, 30.0),
+    seed=st.integers(0, 10_000),
+)
+def test_what_passes_its_ends_without_a_rest_has_them_too(
+    shape: str, span: int, noise: float, turns: float, seed: int
+) -> None:
+    """Nothing rests there: the ends are about the outermost samples."""
+    t = np.linspace(0.0, 1.0, 2000)
+    at = {
+        "wave": 0.5 - 0.5 * np.cos(2 * np.pi * turns * t),
+        "ramp": t,
+        "triangle": np.abs((2 * turns * t) % 2 - 1),
+    }[shape]
+    raw = 500 + span * at + noise * np.random.RandomState(seed).standard_normal(t.size)
+    counts = np.round(raw).astype(np.int64)
+    ends = find_ends(counts)
+    room = 0.02 * span + 12 * noise + 3
+    assert counts.min() <= ends.low <= counts.min() + room
+    assert counts.max() - room <= ends.high <= counts.max()
+
+
 @pytest.mark.parametrize(
     "counts", [np.full(100, 7), np.round(drifting(3)[:50]) * 0 + 9, np.empty(0)]
 )

@@ -361,6 +361,50 @@ def _cell(channel: jr.Channel, value: Any, labels: tuple[str, ...]) -> str:
     return labels[int(value)] if labels else channel.cell(float(value))
 
 
+#: What a survey says that holds for a column wherever it comes from.
+SURVEYED = (
+    "rows", "missing", "smallest", "largest", "mean", "median", "standard_deviation", "noise",
+    "distinct", "spikes", "spike_row", "low_end", "high_end", "on_low_rail", "on_high_rail",
+)  # fmt: skip
+
+
+def in_memory(world: World, home: Path) -> Iterator[str]:
+    """Frames, Series, arrays, lists with gaps are surveyed as the log is; two series compared."""
+    bench = jr.load_bench(home / "bench.toml")
+    of_log = jr.look(home / "log.txt", bench).columns
+    of_frame = of_log
+    if not world.numbered:  # a frame's columns have names
+        frame = pd.DataFrame({str(c.column): c.signal.raw for c in world.channels})
+        of_frame = jr.look(frame, bench).columns
+    for c in world.channels:
+        first, raw = of_log[c.name].survey, c.signal.raw
+        others = {"look(frame)": of_frame[c.name].survey}
+        if c.edge.kind in ("plain", "full"):
+            masked = np.ma.masked_invalid(raw)
+            gaps = [None if n != n else int(n) for n in raw]
+            for name, given in (("Series", pd.Series(raw)), ("masked", masked), ("list", gaps)):
+                others[f"survey({name})"] = jr.survey(given, c.edge.bits)
+            try:
+                ends = jr.find_ends(raw, c.edge.bits)
+            except jr.errors.NothingMovedError:
+                if c.signal.move in ("wave", "ramp", "rails") and c.signal.fault != "floating":
+                    yield f"{c.name}: find_ends says that nothing moved"
+            else:
+                if not first.smallest <= ends.low <= ends.high <= first.largest:
+                    yield f"{c.name}: find_ends says {ends}"
+        for name, survey in others.items():
+            for field in SURVEYED:
+                a, b = getattr(survey, field), getattr(first, field)
+                if not (a == b or _close(a, b, 1e-9, 1e-9 * c.edge.step)):
+                    yield f"{c.name}: {field} of {name} is {a}, of the log {b}"
+        values = c.value(raw)
+        if c.chain.labels or np.count_nonzero(np.isfinite(values)) < 3:
+            continue
+        found = jr.compare(pd.Series(values), values - 1.0)
+        if not _close(found.bias, 1.0, 1e-6, 1e-9 * float(np.nanmax(np.abs(values)))):
+            yield f"{c.name}: compare says a bias of {found.bias}, true 1"
+
+
 # explain, report, pictures, export -------------------------------------------------------------
 
 
@@ -593,8 +637,8 @@ def advice(world: World, home: Path) -> Iterator[str]:
 
 
 CHECKS: tuple[Check, ...] = (
-    look, look_without_bench, check, new, convert, live, stream, frames, explain, budget,
-    rounded_budget, pictures, tidy_pictures, report, export, advice, typed_in,
+    look, look_without_bench, check, new, convert, live, stream, frames, in_memory, explain,
+    budget, rounded_budget, pictures, tidy_pictures, report, export, advice, typed_in,
     wide_export,
 )  # fmt: skip
 

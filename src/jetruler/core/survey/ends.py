@@ -155,28 +155,33 @@ def _end_of(found: Survey, room: float, side: int) -> _End:
             return _End(end, 0.0, min(fraction, 0.01))
     at = float(raw[top])
     inward = side * (raw - at)
-    noise = 0.0
-    for _ in range(8):  # until the window holds all of the bell
-        noise = _half_bells(inward, occurrences - 2.0 * usual, occurrences, 3.0 * room)
-        if 3.0 * noise <= room or 6.0 * room > span:
-            break
+    # A wave that turns has no bell there: none that its noise explains, or one-sided.
+    most = math.inf if math.isnan(found.noise) else 4.0 * found.noise + found.lsb
+    while 6.0 * room <= max(span, 6.0 * found.lsb):  # until the window holds all of the bell
+        inner, outer = _half_bells(inward, occurrences - 2.0 * usual, occurrences, 3.0 * room)
+        noise = max(inner, outer)
+        is_bell = outer == 0.0 or inner <= 2.0 * outer + found.lsb
+        if 3.0 * noise <= room and noise <= most and is_bell:
+            return _End(at, noise, fraction)
         room *= 2.0
-    return _End(at, noise, fraction)
+    return _End(end, 0.0, min(fraction, 0.01))
 
 
-def _half_bells(inward: Array, clear: Array, occurrences: AnyArray, reach: float) -> float:
-    """The noise of what rests, from its inner side less what passes there, and its outer side,
-    whichever is more: the mean square of half a bell is that of the whole one."""
-    noise = 0.0
+def _half_bells(
+    inward: Array, clear: Array, occurrences: AnyArray, reach: float
+) -> tuple[float, float]:
+    """The noise of what rests, from its inner side less what passes there, and from its outer
+    side: the mean square of half a bell is that of the whole one."""
+    found = []
     for there, more in ((inward >= 0, clear), (inward <= 0, occurrences)):
         there = there & (abs(inward) <= reach) & (more > 0)
         # At a stop or a rail all that would lie beyond piles up in the middle: it counts no more
         # than its neighbours do.
         middle, beside = inward[there] == 0, float(np.max(more[there & (inward != 0)], initial=0.0))
         weight = np.where(middle, 0.5 * np.minimum(more[there], beside), more[there])
-        if weight.sum() > 0:
-            noise = max(noise, math.sqrt(float(inward[there] ** 2 @ weight) / weight.sum()))
-    return noise
+        square = float(inward[there] ** 2 @ weight)
+        found.append(math.sqrt(square / weight.sum()) if weight.sum() > 0 else 0.0)
+    return found[0], found[1]
 
 
 def _whole(end: float, found: Survey, rounded: Callable[[float], int]) -> float:
