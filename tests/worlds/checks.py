@@ -434,6 +434,34 @@ def explain(world: World, home: Path) -> Iterator[str]:
             yield f"explain says {done.stdout[max(0, found.start() - 40) : found.end() + 40]!r}"
 
 
+def tables(world: World, home: Path) -> Iterator[str]:
+    """Every row of a value table is that of the formulas; a mark that is off by so much is said to
+    be."""
+    bench = jr.load_bench(home / "bench.toml")
+    for c in world.channels:
+        done, bad = run(home, "explain", c.name, "--every", f"{c.edge.span / 7:.6g}", "-b",
+                        "bench.toml", codes=(0, 2))  # fmt: skip
+        yield from bad
+        if found := NO_VALUE.search(done.stdout):
+            yield f"explain --every says {done.stdout[max(0, found.start() - 40) : found.end()]!r}"
+        made = jr.value_table(bench[c.name])
+        inside = c.shown(made.raw)
+        for raw, got, value in zip(made.raw[inside], made.values[inside], c.value(made.raw)[inside],
+                                   strict=True):  # fmt: skip
+            if not _close(got, value, 1e-9, 1e-9):
+                yield f"{c.name}: the table has {got} at {raw}, not {value}"
+        low, high = c.chain.ends
+        at = np.round(np.linspace(low, high, 5)[1:-1] / c.edge.step) * c.edge.step
+        true = c.value(at)
+        rounded = {"whole", "dead-band"} & set(c.chain.names)  # marks are held against what is not
+        if c.chain.labels or rounded or not np.isfinite(true).all():
+            continue
+        off = 0.01 * float(np.ptp(c.value(np.linspace(low, high, 101)))) or 1.0
+        checked = jr.spot_check(bench[c.name], np.stack([at, true - off], axis=1))
+        if not all(_close(one, off, 1e-6, 1e-9 * np.abs(true).max()) for one in checked.error):
+            yield f"{c.name}: marks are off by {checked.error}, true {off}"
+
+
 #: Laws whose slope is not that of all their values.
 _UNEVEN = {"whole", "clamp", "zones", "dead-band", "magnitude", "table"}
 
@@ -638,7 +666,7 @@ def advice(world: World, home: Path) -> Iterator[str]:
 
 CHECKS: tuple[Check, ...] = (
     look, look_without_bench, check, new, convert, live, stream, frames, in_memory, explain,
-    budget, rounded_budget, pictures, tidy_pictures, report, export, advice, typed_in,
+    tables, budget, rounded_budget, pictures, tidy_pictures, report, export, advice, typed_in,
     wide_export,
 )  # fmt: skip
 

@@ -30,7 +30,7 @@ from .marks import Marks, MarksError
 @dataclass(frozen=True)
 class MarkedLaws:
     """The laws of a channel between the unit of the raw side of marks and that of their true side;
-    what only shapes a result (limits, clamps, rounding) left out."""
+    what holds or rounds a result (limits, clamps, steps) left out."""
 
     marks: Marks
     places: tuple[int, ...]
@@ -53,7 +53,8 @@ class MarkedLaws:
                 f"{channel.name} has {has or 'no unit'}"
             )
         marks = marks.in_units((marks.raw_unit,), units[ends[0]])
-        kept = tuple(i for i in range(start, ends[0]) if not laws[i].role.shapes)
+        behind = range(start, ends[0])
+        kept = tuple(i for i in behind if laws[i].role not in (Role.HOLD, Role.ROUND))
         return cls(marks, kept, Ruler(tuple(laws[i] for i in kept)))
 
 

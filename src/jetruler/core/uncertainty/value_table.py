@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..bench.channel import Channel, channel_of, raw_from
-from ..error_types import ParameterError, QuantityError
+from ..error_types import JetRulerError, ParameterError, QuantityError
 from ..numerics import Array
 from ..result import Content, Result, TextTable, Title, refuses
 from ..ruler.base_law import FRACTION
@@ -207,7 +207,10 @@ def _ends(channel: Channel, over: Sequence[Quantityish] | None) -> tuple[float, 
     low, high = raw_ends(channel.ruler)
     if channel.limits is None:
         return low, high
-    ends = np.asarray(channel.ruler.inverse(np.array(channel.limits)), np.float64)
+    try:
+        ends = np.asarray(channel.ruler.inverse(np.array(channel.limits)), np.float64)
+    except JetRulerError:  # it turns back somewhere: no count can be named
+        return low, high
     inside = np.sort(np.clip(ends, low, high)) if np.all(np.isfinite(ends)) else (low, high)
     return float(inside[0]), float(inside[1])
 
