@@ -640,28 +640,31 @@ def export(world: World, home: Path) -> Iterator[str]:
 
 
 def advice(world: World, home: Path) -> Iterator[str]:
-    """`choose` and `fit` answer, or say why not."""
-    c = world.channels[0]
-    at = f"{float(np.median(c.signal.valid)):.{c.edge.digits}f}"
-    _, bad = run(
-        home,
-        "choose",
-        "averaging",
-        c.name,
-        f"--at={at}",
-        "--to",
-        "0.5",
-        "-b",
-        "bench.toml",
-        codes=(0, 2),
-    )
-    yield from bad
-    marks = [
-        f"--mark={x:.{c.edge.digits}f}={float(c.value([x])[0]):.6g}"
-        for x in np.linspace(*c.chain.ends, 4)
-    ]
-    _, bad = run(home, "fit", c.name, *marks, "-b", "bench.toml", codes=(0, 2))
-    yield from bad
+    """`choose`, `fit` and `compare` answer, or say why not."""
+    for c in world.channels:
+        at = f"{float(np.median(c.signal.valid)):.{c.edge.digits}f}"
+        marks = [
+            f"--mark={x:.{c.edge.digits}f}={float(c.value([x])[0]):.6g}"
+            for x in np.linspace(*c.chain.ends, 4)
+        ]
+        asked = [
+            ("choose", "averaging", c.name, f"--at={at}", "--to=0.5"),
+            ("fit", c.name, *marks),
+            ("fit", c.name, *marks, "--correction"),
+            ("compare", c.name, *marks),
+        ]
+        values = c.value(np.linspace(*c.chain.ends, 5))
+        if "divider" in c.chain.names and np.isfinite(values).all() and not c.chain.labels:
+            ends = (f"--from={values[1]:.6g}", f"--to={values[3]:.6g}")
+            asked.append(("choose", "resistor", c.name, *ends))
+        if len(world.channels) > 1:
+            asked.append(("compare", c.name, world.channels[-1].name, "--log", "log.txt"))
+        for args in asked:
+            done, bad = run(home, *args, "-b", "bench.toml", codes=(0, 2))
+            yield from bad
+            if found := NO_VALUE.search(done.stdout):
+                around = done.stdout[max(0, found.start() - 60) : found.end() + 20]
+                yield f"{' '.join(args)} says {around!r}"
 
 
 CHECKS: tuple[Check, ...] = (
