@@ -7,9 +7,12 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 
 import jetruler as jr
+from jetruler.core.bench.driver import Driver
+from jetruler.core.firmware.count_programs import threshold
 from tests.conftest import Cli
 
 TINY = jr.Channel("a", jr.Counts(12) >> jr.Line(gain=0.000123, offset=0, unit="V"), 1, decimals=6)
@@ -39,6 +42,10 @@ REFUSED: list[tuple[Callable[[], Any], str]] = [
         two_stages,
         "correlated: expected attenuator.upper or attenuator.upper, found 'upper'",
     ),
+    (
+        lambda: jr.Channel("a", jr.Counts(12), 1, expected=((1, 1), (2,))),
+        "expected[2]: expected [raw, value] or [raw, value, tolerance]",
+    ),
 ]
 
 
@@ -54,6 +61,10 @@ def test_whole_numbers() -> None:
     assert jr.naive(TENFOLD, 4000, "int16").result == 40000 - 65536
     orders = {one.order: one.result for one in jr.naive(TINY, 4000, "int16").orders}
     assert orders["constants scaled by 1000000, in 32 bits"] == pytest.approx(0.492)
+    # 30000.5 · 100 · 3000 does not fit 32 bits, · 10 does.
+    steep = jr.Channel("a", jr.Counts(12) >> jr.Line(gain=30000.5, offset=0, unit="V"), 1)
+    orders = {one.order: one.result for one in jr.naive(steep, 3000, "int16").orders}
+    assert orders["constants scaled by 10, in 32 bits"] == pytest.approx(30000.5 * 3000)
 
 
 def test_three_numbers_say_at_which_end_they_differ() -> None:
@@ -74,4 +85,41 @@ def test_whether_a_count_has_a_value_is_0_or_1(cli: Cli, home: Path) -> None:
     done = cli("export", "--all", "--to", "python", "--interval", "0.2", "-o", "all.py")
     assert done.returncode == 0, done.stderr
     has_value = runpy.run_path(str(home / "all.py"))["bean_has_value"]
-    assert [has_value(n) for n in (0, 1880, 4095)] == [0, 1, 0]
+    assert [has_value(n) for n in (0, 1880, 4095, 5000)] == [0, 1, 0, 0]
+
+
+def test_a_threshold_needs_one_count_for_each_way() -> None:
+    """|n − 100| rises past 3000 at one count only, but falls below 50 on both sides of 100."""
+    both = jr.Counts(12) >> jr.Line(gain=1, offset=-100, unit="g") >> jr.Magnitude()
+    scale = jr.Channel("scale", both, 1)
+    bench = jr.Bench("", {"scale": scale})
+    with pytest.raises(jr.errors.ExportError, match="it turns back"):
+        threshold(bench, scale, "scale", 3000.0, 50.0)
+    line = jr.Channel("scale", jr.Counts(12) >> jr.Line(gain=1, offset=-100, unit="g"), 1)
+    found = threshold(jr.Bench("", {"scale": line}), line, "scale", 3000.0, 50.0)
+    assert (found.on, found.off) == (3100, 149)
+
+
+def test_a_table_flags_beyond_its_inputs() -> None:
+    """Not beyond its outputs, which reach further here and less far there."""
+    for top in (5000.0, 10.0):
+        flags = jr.Table([(0, 0), (100, top)], unit="V").flags(np.array([-1.0, 50.0, 200.0]))
+        assert flags.tolist() == [jr.Flag.BELOW, 0, jr.Flag.ABOVE]
+
+
+def test_a_drive_is_in_the_mode_of_its_trip() -> None:
+    modes = (jr.DriveMode("slow", when="x"), jr.DriveMode("fast", when="y"))
+    drive = jr.Drive("m", "a", marks=((0, 0), (100, 255)), safe=0, modes=modes)
+    driver = Driver(drive)
+    for place, name in ((1, "slow"), (2, "fast"), (1, "slow")):
+        one = np.ones(1)
+        driver.add_in_modes(one * place, one, one < 0, None, np.array([place]))
+        assert driver.mode is not None
+        assert driver.mode.name == name
+
+
+@pytest.mark.parametrize(
+    ("text", "ohms"), [("2 kohm", 2e3), ("2 Mohm", 2e6), ("2 Gohm", 2e9), ("2 Tohm", 2e12)]
+)
+def test_prefixes(text: str, ohms: float) -> None:
+    assert jr.quantity(text, "ohm") == ohms

@@ -190,7 +190,9 @@ FEWEST = 15
 SHIFT = 0.25
 #: Noise whose excess kurtosis is larger is not normal; it leaves at most so much of a step, times
 #: the step over its standard deviation: 1/(π²√12) of evenly spread noise, the worst of the usual.
-KURTOSIS, LEAVES = 0.4, 0.03
+#: A kurtosis below the third figure is that of a steady wave, which leaves 1/(π²√√2) of a step,
+#: over the root of its deviation: the first Fourier term of the steps, averaged over a sine.
+KURTOSIS, LEAVES, WAVE, WAVE_LEAVES = 0.4, 0.03, 1.65, 0.0852
 
 
 @dataclass(frozen=True)
@@ -307,6 +309,10 @@ def _shift(means: Array, deviation: float) -> float:
     """The most that rounding may shift the mean, in steps, for a deviation in steps."""
     noise = math.sqrt(max(deviation**2 - 1 / 12, 0.0))
     off = (means - means.mean()) / means.std()
-    if abs(float(np.mean(off**4)) - 3.0) > KURTOSIS:
-        return min(0.5, LEAVES / noise) if noise else 0.5
+    kurtosis = float(np.mean(off**4))
+    if abs(kurtosis - 3.0) > KURTOSIS:
+        left = (
+            WAVE_LEAVES / math.sqrt(noise) if noise and kurtosis < WAVE else LEAVES / (noise or 1)
+        )
+        return min(0.5, left) if noise else 0.5
     return float(np.max(np.abs(rounded_readings(min(noise, 2.0))[0])))
