@@ -148,6 +148,48 @@ def hum(random: np.random.RandomState, n: int) -> Array:
     return wave + 0.5 * random.standard_normal(n)
 
 
+#: Kinds of noise at rest, each of deviation 1.
+AT_REST: tuple[tuple[str, Callable[[np.random.RandomState, int], Array]], ...] = (
+    ("white", lambda random, n: random.standard_normal(n)),
+    ("even", lambda random, n: random.uniform(-1, 1, n) * 3**0.5),
+    ("heavy tails", lambda random, n: random.standard_t(4, n) / 2**0.5),
+    ("memory 0.5", lambda random, n: slow(random, n, 0.5)),
+    ("memory 0.9", lambda random, n: slow(random, n, 0.9)),
+    ("hum alone", lambda random, n: swing(random, n)),
+    ("hum and white", lambda random, n: (swing(random, n) + random.standard_normal(n)) / 2**0.5),
+)
+
+
+def swing(random: np.random.RandomState, n: int) -> Array:
+    """A steady wave, begun anywhere."""
+    phase = random.uniform(0, 2 * np.pi)
+    wave: Array = 2**0.5 * np.sin(2 * np.pi * 0.137 * np.arange(n) + phase)
+    return wave
+
+
+def means(times: int) -> Iterator[Row]:
+    """Does the 95 % interval of a mean at rest hold the true value, for noises of 0.1 to 10 LSB?"""
+    for name, make in AT_REST:
+        for n in (10, 30, 100, 400, 1500):
+            random = np.random.RandomState(n)
+            told = held = 0
+            for _ in range(times):
+                for size in (0.1, 0.3, 1.0, 3.0, 10.0):
+                    true = 1880 + random.uniform()
+                    counts = np.rint(true + size * make(random, n)).astype(np.int64)
+                    found = jr.survey(counts, 12)
+                    if np.isfinite(found.known.half_width):
+                        told += 1
+                        held += abs(found.mean - true) <= found.known.half_width
+            all_of = 5 * times
+            of_told = f"{100 * held / told:.0f} % of those" if told else "–"
+            yield (
+                f"mean at rest, {name}, n = {n}: interval given; true value inside; misses of all",
+                f"{100 * told / all_of:.0f} %; {of_told}; {100 * (told - held) / all_of:.1f} %",
+                "misses ≤ 7 % of all",
+            )
+
+
 def averages(times: int) -> Iterator[Row]:
     """Do means of so many fresh readings spread as a log of 20,000 says?"""
     makes: tuple[tuple[str, Callable[[np.random.RandomState, int], Array]], ...] = (
@@ -295,6 +337,7 @@ def main() -> None:
         (found_out, 300),
         (named, 40),
         (straight, 40),
+        (means, 200),
         (averages, 40),
         (coverages, 600),
         (shared_errors, 600),

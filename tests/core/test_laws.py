@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import jetruler as jr
 from jetruler import (
     Adc,
     Amplifier,
@@ -416,3 +417,22 @@ def test_a_law_by_itself_takes_what_a_ruler_takes(law: Law) -> None:
                 assert np.array_equal(method(float(count)), wanted[i], equal_nan=True)
             shaped = method(counts.astype(np.float64).reshape(3, 1))
             assert np.array_equal(shaped, wanted.reshape(3, 1), equal_nan=True)
+
+
+@given(
+    turn=st.one_of(st.floats(-60.0, -0.05), st.floats(3.35, 60.0)),
+    bend=st.floats(0.1, 5.0),
+    at=st.integers(0, 4095),
+    written=st.sampled_from(["polynomial", "formula"]),
+)
+def test_what_turns_back_beyond_the_converter_has_an_inverse(
+    turn: float, bend: float, at: int, written: str
+) -> None:
+    """bend · (x − turn)² behind 0 … 3.3 V: back to the same count, if it turns outside."""
+    law: jr.Law = jr.Polynomial((bend * turn**2, -2 * bend * turn, bend), takes="V", unit="%")
+    if written == "formula":
+        law = jr.Formula("k * (x - a)**2", k=bend, a=turn, takes="V", unit="%")
+    ruler = jr.Adc(12, 3.3) >> law
+    assert float(ruler.inverse(ruler(at))) == pytest.approx(at, abs=1e-4)
+    assert ruler.trace_back(float(ruler(at))).reading.value == pytest.approx(at, abs=1e-4)
+    assert math.isnan(float(ruler.inverse(ruler(at) + 1e9)))

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from copy import copy
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
-from typing import TYPE_CHECKING, Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self
 
 import numpy as np
 
@@ -81,6 +82,13 @@ class OnDomain(Curve):
             out[x < self.ends[0]] = Flag.BELOW
             out[x > self.ends[1]] = Flag.ABOVE
         return out
+
+    def on(self, low: float, high: float) -> Self:
+        if self.ends is not None or not low < high:
+            return self
+        made = copy(self)
+        object.__setattr__(made, "domain", (low, high))
+        return made
 
     def solved(self, y: Array, low: float, high: float) -> Array:
         """The inverse on a stretch; raises `NoInverseError` where the curve turns back in it."""
@@ -397,7 +405,7 @@ class Polynomial(OnDomain):
     Notes
     -----
     The inverse needs a domain on which the polynomial is monotone, unless it is monotone
-    everywhere.
+    everywhere. Behind a converter, or an input with a range, the domain is what these can give.
 
     Source: Horner's scheme.
 

@@ -113,7 +113,8 @@ class Formula(OnDomain):
         The constants, by name.
     domain : tuple[float, float], optional
         (low, high) of x; outside there is no value. The inverse needs a domain on which the formula
-        is monotone, if several x between −1e9 and 1e9 give the same value.
+        is monotone, if several x between −1e9 and 1e9 give the same value; behind a converter, or
+        an input with a range, the domain is what these can give.
     unit : str, optional
         Unit of the result.
     takes : str, optional

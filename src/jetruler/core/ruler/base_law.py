@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from enum import Enum
 from functools import cache
 from types import MappingProxyType
-from typing import Annotated, Any, ClassVar, Generic, TypeVar
+from typing import Annotated, Any, ClassVar, Generic, Self, TypeVar
 
 import numpy as np
 
@@ -194,6 +194,10 @@ class BaseLaw(ABC):
     def pairs(self) -> tuple[tuple[float, float], ...]:
         """The pairs (in, out) that the law goes through; empty if it is given in another way."""
         return self.marks or ()
+
+    def on(self, low: float, high: float) -> Self:
+        """This law for inputs between two values only; itself, if it has no choice."""
+        return self
 
     @property
     def keeps_within(self) -> tuple[float, float] | None:

@@ -13,7 +13,7 @@ import numpy as np
 from .. import OUTER
 from ..containers import converts, is_a, lazily, like_given, to_array
 from ..error_types import KindError, ParameterError, UnitError
-from ..numerics import Array, FlagArray, Numbers
+from ..numerics import Array, FlagArray, NoInverseError, Numbers
 from ..result import refuses_fields
 from .base_law import FRACTION, BaseLaw, Role, as_array, constant, unit_fields
 from .chain import alone, cleared, each_number, joined, of_any_numbers, one_number, slope_of
@@ -34,6 +34,8 @@ from .worked import steps_of
 
 #: Rulers that start with a converter of up to this many bits are compiled to a table.
 TABLE_BITS = 16
+#: Raw values at which it is looked what reaches a law.
+LOOKED_AT = 4097
 Like = TypeVar("Like")
 
 
@@ -232,16 +234,19 @@ class Ruler:
 
     def trace_back(self, y: float) -> Trace:
         """The worked solution from true to raw, one line a law, the last law first."""
-        values = [float(y)]
+        values, laws = [float(y)], []
         sizes = list(self.sizes)
-        for law in reversed(self.laws):
-            x, behind = one_number(law.inverse, values[-1]), sizes.pop()
+        for i in reversed(range(len(self.laws))):
+            with np.errstate(all="ignore"):
+                law, found = self._back(i, as_array(values[-1]))
+            laws.append(law)
+            x, behind = float(found[0]), sizes.pop()
             steep = abs(one_number(law.slope, x))
             lost = behind / steep if steep > 0 else 0.0
             values.append(cleared(x, max(sizes[-1], lost if lost < np.inf else 0.0)))
             if np.isnan(values[-1]):  # nothing comes from the laws before it
                 break
-        steps = steps_of(self.laws[::-1], self.units[-2::-1], values, back=True)
+        steps = steps_of((*laws,), self.units[-2::-1], values, back=True)
         return Trace(float(y), self.gives, steps, Reading(steps[-1].result, Flag(0), self.takes))
 
     def compiled(self) -> tuple[CountTable, CountTable] | None:
@@ -366,9 +371,27 @@ class Ruler:
         return x, flags
 
     def _inverse(self, y: Array) -> Array:
-        for law in reversed(self.laws):
-            y = law.inverse(y)
+        for i in reversed(range(len(self.laws))):
+            y = self._back(i, y)[1]
         return y
+
+    def _back(self, i: int, y: Array) -> tuple[Law, Array]:
+        """Back through a law, and that law: one that turns back somewhere is taken for the inputs
+        that come from this ruler's raw edge."""
+        law, edge = self.laws[i], self.edge
+        try:
+            return law, law.inverse(y)
+        except NoInverseError:
+            if edge is None or not edge.is_bounded:
+                raise
+            x = edge.samples(LOOKED_AT)
+            with np.errstate(all="ignore"):
+                for before in self.laws[:i]:
+                    x = before.forward(x)
+            x = x[np.isfinite(x)]
+            if x.size < 2 or (on := law.on(float(x.min()), float(x.max()))) is law:
+                raise
+            return on, on.inverse(y)
 
     def _slope(self, x: Array) -> Array:
         joints = self.joints(x)
