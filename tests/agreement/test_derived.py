@@ -160,6 +160,14 @@ def test_marks_of_it_are_what_the_formula_gives(cli: Cli, home: Path) -> None:
     assert power.value_of({"u": 1000, "i": 2000}) == pytest.approx(4.13)
 
 
+def test_a_look_says_that_it_has_no_raw_values(cli: Cli, home: Path) -> None:
+    power_log(home)
+    assert "computed from others, so without raw values: power" in cli("look", "heater.csv").stdout
+    found = json.loads(cli("look", "heater.csv", "-b", "bench.toml", "--json").stdout)
+    assert found["computed"] == ["power"]
+    assert found["time"]["jitter"] == 0.0  # every 0.1 s
+
+
 def test_it_is_drawn_over_a_log_without_raw_values(cli: Cli, home: Path) -> None:
     power_log(home)
     for names, axes in (((), 3), (("power",), 1)):

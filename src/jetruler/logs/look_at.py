@@ -61,6 +61,8 @@ class Look(Result):
         How many lines were no samples, with the first of each kind.
     unnamed : bool, default False
         Whether its columns have numbers for names.
+    computed : tuple[str, ...], default ()
+        Channels of the bench that are computed from others: they have no raw values to survey.
 
     Examples
     --------
@@ -87,6 +89,8 @@ class Look(Result):
     """How many lines were no samples, with the first of each kind."""
     unnamed: bool = False
     """Whether its columns have numbers for names."""
+    computed: tuple[str, ...] = ()
+    """Channels of the bench that are computed from others: they have no raw values to survey."""
 
     @property
     def remarks(self) -> list[str]:
@@ -132,6 +136,8 @@ class Look(Result):
             lines.append(f"{many(self.torn_rows, 'row')} with too few or too many fields")
         if self.left_out:
             lines.append(f"ignored, not counts: {', '.join(self.left_out)}")
+        if self.computed:
+            lines.append(f"computed from others, so without raw values: {', '.join(self.computed)}")
         return [*lines, "", *(finding.item for finding in self.findings)]
 
     def _fields(self) -> Mapping[str, Any]:
@@ -142,6 +148,7 @@ class Look(Result):
             "torn_rows": self.torn_rows,
             "columns": {name: each.figures() for name, each in self.columns.items()},
             "left_out": self.left_out,
+            "computed": self.computed,
             "time": self.time,
             "findings": self.findings,
         }
@@ -380,6 +387,7 @@ class LookPass(EveryPass):
             line_format=reader.line_format,
             noise=reader.noise.words,
             unnamed=reader.unnamed,
+            computed=() if self.bench is None else tuple(self.bench.derived),
         )
 
 

@@ -176,8 +176,8 @@ def _median(kinds: Array, occurrences: AnyArray) -> float:
 
 
 def _deviation(kinds: Array, occurrences: AnyArray) -> float:
-    if not kinds.size:
-        return math.nan
+    if kinds.size < 2:  # one interval has no rounding errors beside its own
+        return 0.0 if kinds.size else math.nan
     mean = float(kinds @ occurrences) / float(occurrences.sum())
     return math.sqrt(float((kinds - mean) ** 2 @ occurrences) / float(occurrences.sum()))
 
