@@ -42,6 +42,7 @@ REFUSED: list[tuple[Callable[[], Any], str]] = [
         two_stages,
         "correlated: expected attenuator.upper or attenuator.upper, found 'upper'",
     ),
+    (lambda: jr.Polynomial((0, 1), domain=(2, 2)), "domain: expected two numbers, the low one"),
     (
         lambda: jr.Channel("a", jr.Counts(12), 1, expected=((1, 1), (2,))),
         "expected[2]: expected [raw, value] or [raw, value, tolerance]",
@@ -123,3 +124,32 @@ def test_a_drive_is_in_the_mode_of_its_trip() -> None:
 )
 def test_prefixes(text: str, ohms: float) -> None:
     assert jr.quantity(text, "ohm") == ohms
+
+
+def test_a_decimal_comma_is_named_only_where_there_is_one() -> None:
+    with pytest.raises(jr.errors.QuantityError, match=r"a decimal point it is '4\.7 kohm'"):
+        jr.quantity("4,7 kohm")
+    with pytest.raises(jr.errors.QuantityError) as caught:
+        jr.quantity("kohm 4")
+    assert "decimal" not in str(caught.value)
+
+
+def test_draws_without_a_value_are_counted() -> None:
+    """√(U − 1 V) about 1.007 V has none for half of them; a straight line loses none."""
+    root = jr.simulate(jr.Adc(12, 3.3) >> jr.Formula("sqrt(x - 1)", takes="V"), 1250, noise=30)
+    assert 0.4 < root.lost / (root.lost + root.values.size) < 0.6
+    assert f"{root.lost} draws have no value and are left out" in str(root)
+    line = jr.simulate(jr.Adc(12, 3.3) >> jr.Line(2.0), 1250, noise=3)
+    assert line.lost == 0
+    assert "no value" not in str(line)
+
+
+@pytest.mark.parametrize(("unit", "reads"), [("l/s", 30.0), ("l/min", 1800.0), ("l/h", 108000.0)])
+def test_pulses_a_second_a_minute_an_hour(unit: str, reads: float) -> None:
+    assert jr.Pulses(2, 0.5, unit)(30) == reads
+
+
+def test_only_whole_numbers_can_overflow() -> None:
+    line = jr.Channel("a", jr.Counts(12) >> jr.Line(gain=-0.37, offset=5, unit="V"), 1)
+    assert "no overflow" in " ".join(jr.export(line, scale=100).proof.lines("V"))
+    assert "no overflow" not in " ".join(jr.export(line, arith="float").proof.lines("V"))
