@@ -18,8 +18,8 @@ import pyarrow.csv as pacsv
 import jetruler as jr
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.bench.channel import CodeTable
+from jetruler.logs.log_writers import written
 from jetruler.logs.summary import ConvertedColumn
-from jetruler.logs.text_writer import written
 from jetruler.logs.texts import CellTexts, FlagTexts
 
 from .logs import MILLION

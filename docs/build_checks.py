@@ -13,7 +13,7 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.core.check.check import BENCH_RULES, CHANNEL_RULES, check
 from jetruler.core.check.logged import LOG_RULES, swapped_columns
 from jetruler.core.check.triggers import flickering_trip, short_window
-from jetruler.core.finding import Findings, description
+from jetruler.core.result import Findings, description
 from jetruler.logs.check_log import check_log, missing_column
 
 HERE = Path(__file__).parent

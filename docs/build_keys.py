@@ -17,8 +17,7 @@ from jetruler.benchfile import tables
 from jetruler.benchfile.models import model_of
 from jetruler.core.bench.covariance import Correlation, FitCovariance
 from jetruler.core.bench.drives import Drive
-from jetruler.core.bench.modes import DriveMode
-from jetruler.core.bench.wire import WireLines
+from jetruler.core.bench.modes import DriveMode, WireLines
 
 sys.path.insert(0, str(Path(__file__).parent))
 from docstrings import Docstring

@@ -73,7 +73,7 @@ from .core.bench.smoothing import block_averages as block_averages
 from .core.bench.conditions import Condition as Condition
 from .core.bench.trips import Trip as Trip
 from .core.bench.drives import Drive as Drive
-from .core.bench.wire import WireLines as WireLines
+from .core.bench.modes import WireLines as WireLines
 from .core.bench.modes import DriveMode as DriveMode
 from .core.bench.decisions import Decisions as Decisions
 
@@ -86,7 +86,7 @@ from .core.check.check import check as check
 # Uncertainty
 from .core.uncertainty.budget import budget as budget
 from .core.uncertainty.value_table import value_table as value_table
-from .core.uncertainty.propagate import propagate as propagate
+from .core.uncertainty.draws import propagate as propagate
 from .core.uncertainty.simulate import simulate as simulate
 from .core.uncertainty.what_if import what_if as what_if
 from .core.bench.covariance import Correlation as Correlation

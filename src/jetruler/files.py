@@ -138,6 +138,9 @@ def _is_file(path: File) -> bool:
 
 #: What the running command has read and what it writes; None where nobody watches over it.
 _used: dict[Path, str] | None = None
+#: Temporary files of the running command, which a signal may end before whoever made them is able
+#: to remove them.
+_temporary: set[Path] = set()
 
 
 @contextmanager
@@ -145,10 +148,13 @@ def guarded() -> Iterator[None]:
     """While one command runs, let no output take the place of what it has read, or writes."""
     global _used
     _used = {}
+    _temporary.clear()
     try:
         yield
     finally:
         _used = None
+        for part in _temporary:
+            part.unlink(missing_ok=True)
 
 
 def note_read(path: Path) -> None:
@@ -195,7 +201,10 @@ def temp_path(final: Path) -> Path:
         maker = left.name.removesuffix(".part").rpartition(".")[2].partition("-")[0]
         if maker.isdigit() and int(maker) != os.getpid() and not is_running(int(maker)):
             left.unlink(missing_ok=True)
-    return final.with_name(f".{start}.{os.getpid()}-{os.urandom(4).hex()}.part")
+    part = final.with_name(f".{start}.{os.getpid()}-{os.urandom(4).hex()}.part")
+    if _used is not None:
+        _temporary.add(part)
+    return part
 
 
 def atomic_replace(part: Path, final: Path) -> None:

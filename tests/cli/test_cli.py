@@ -276,6 +276,28 @@ def test_interrupted(home: Path, signum: int, code: int) -> None:
     assert sorted(p.name for p in home.iterdir()) == sorted([*demo.FILES, "endless"])
 
 
+#: A signal comes when the temporary file is there, and before whoever made it knows of it.
+JUST_THEN = """
+import os, signal
+from pathlib import Path
+really = Path.open
+def opened(self, *args, **options):
+    file = really(self, *args, **options)
+    if self.suffix == ".part":
+        os.kill(os.getpid(), signal.SIGTERM)
+    return file
+Path.open = opened
+from jetruler.cli import main
+main(["convert", "roast.csv", "-o", "out.csv"])
+"""
+
+
+def test_a_signal_just_when_a_file_is_made_leaves_none(home: Path) -> None:
+    done = subprocess.run([sys.executable, "-c", JUST_THEN], cwd=home, check=False)
+    assert done.returncode == 143
+    assert sorted(p.name for p in home.iterdir()) == sorted(demo.FILES)
+
+
 def wait_until_read(pipe: IO[bytes]) -> None:
     """Wait until somebody has taken what is in a pipe, and waits for more."""
     left = bytearray(4)

@@ -12,7 +12,7 @@ import pytest
 
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.check.check import check
-from jetruler.core.finding import Severity
+from jetruler.core.result import Severity
 from tests.conftest import Cli
 from tests.helpers.typed_changes import typed
 

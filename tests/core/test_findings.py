@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from jetruler import Adc, Channel, Clamp, Counts, Expect, Line, Shunt
-from jetruler.core.finding import Severity
+from jetruler.core.result import Severity
 from jetruler.core.survey.findings import Subject, findings
 from jetruler.core.survey.surveyor import Surveyor
 

@@ -20,12 +20,12 @@ from jetruler import Bench, Channel, JetRulerError, demo
 from jetruler.benchfile.load import parse_bench
 from jetruler.core.firmware.bench_machines import machines_of
 from jetruler.core.firmware.count_programs import flags_program, threshold
+from jetruler.core.firmware.exported import prove
 from jetruler.core.firmware.floats import float_program
 from jetruler.core.firmware.forms import forms, simplest_between
 from jetruler.core.firmware.knots import fewest_knots, least_knots
 from jetruler.core.firmware.names import RESERVED, comment, plain_unit, safe_name
 from jetruler.core.firmware.program import Program, ProgramModel, width_of
-from jetruler.core.firmware.proof import prove
 from jetruler.core.firmware.reference import ReferenceValues
 from jetruler.core.firmware.selection import export, usual_scale
 from jetruler.targets import c, python

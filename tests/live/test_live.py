@@ -28,7 +28,7 @@ import pytest
 from jetruler import demo, load_bench
 from jetruler.core.bench.bench import LogFormat
 from jetruler.demo.board import Board, Fault
-from jetruler.live.sender import Sender
+from jetruler.live.outputs import Sender
 from jetruler.live.source_reader import Lines
 from jetruler.live.sources import Nowhere as Wire
 from jetruler.samples.stream_lines import LONGEST, StreamLines
@@ -527,7 +527,7 @@ def test_a_torn_command_ends_before_the_next_and_safe_is_insisted_on(
                 raise OSError("timed out")
             self.taken += data
 
-    monkeypatch.setattr("jetruler.live.sender.RETRY", 0.001)
+    monkeypatch.setattr("jetruler.live.outputs.RETRY", 0.001)
     wire = Torn()
     sender = Sender(load_bench(home / "bench.toml"), wire, armed=True)
     sender.send({"flap": 1234.0})

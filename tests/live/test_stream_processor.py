@@ -19,9 +19,8 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.cli.options import form_of
 from jetruler.core.bench.bench import LogFormat
 from jetruler.core.error_types import LogError
-from jetruler.live.outputs import AlignedRows, CsvRows, JsonRows
+from jetruler.live.outputs import AlignedRows, CsvRows, JsonRows, Sender
 from jetruler.live.overrides import injections
-from jetruler.live.sender import Sender
 from jetruler.live.source_reader import SourceReader
 from jetruler.live.sources import (
     GrowingFile,
@@ -321,7 +320,7 @@ def test_a_wire_that_was_cut_is_tried_again(bench: Bench, monkeypatch: pytest.Mo
     wire.cut = False
     sender.try_again()
     assert wire.got == []  # it rests for a second
-    monkeypatch.setattr("jetruler.live.sender.REST", 0.0)
+    monkeypatch.setattr("jetruler.live.outputs.REST", 0.0)
     sender.forget()
     sender.send({"flap": 1300.0})
     assert wire.got == ["", "flap=1300"]  # what was cut off ends first

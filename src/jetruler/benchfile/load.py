@@ -28,7 +28,6 @@ from ..core.ruler.ruler import written
 from ..core.ruler.units import nearest
 from ..files import text_of_file
 from .models import TableErrors, Type, build_law, placed, read
-from .shared import inherited, tables_in, with_likes, with_named_laws
 from .tables import (
     CHANNEL,
     CONVERTER,
@@ -40,7 +39,11 @@ from .tables import (
     TRIP,
     WIRE,
     calibration_of,
+    inherited,
     ruler_of,
+    tables_in,
+    with_likes,
+    with_named_laws,
 )
 
 CHANNEL_NAME = re.compile(r"[^\W\d]\w*(-\w+)*")

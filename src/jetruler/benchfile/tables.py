@@ -1,4 +1,5 @@
-"""The tables of a bench file, each as a model; and a channel's ruler made of them."""
+"""The tables of a bench file, each as a model; a channel's ruler made of them; and
+what tables share (laws by name, channels like others, a common converter), put into each."""
 
 from __future__ import annotations
 
@@ -11,14 +12,14 @@ from ..core.bench.channel import Channel
 from ..core.bench.conditions import WITH_UNITS, Condition
 from ..core.bench.covariance import Correlation, FitCovariance
 from ..core.bench.drives import RANGES, Drive, pattern_drives
-from ..core.bench.modes import DriveMode
+from ..core.bench.modes import DriveMode, WireLines
 from ..core.bench.smoothing import Smoothing
 from ..core.bench.trips import Trip
-from ..core.bench.wire import WireLines
-from ..core.error_types import ParameterError, QuantityError
+from ..core.error_types import ParameterError, QuantityError, expected_found
+from ..core.laws import law_named, law_names
 from ..core.laws.raw_edge import Adc, Input
 from ..core.laws.shape import zones_of
-from ..core.ruler.base_law import FRACTION, is_finite
+from ..core.ruler.base_law import FRACTION, is_finite, parameters
 from ..core.ruler.converter import RawInput
 from ..core.ruler.quantity import Toleranced, quantity
 from ..core.ruler.ruler import Law, Ruler
@@ -365,3 +366,77 @@ def _about_zero(text: str, unit: str | None) -> Toleranced:
         expected = f"a tolerance in {symbol(unit) or 'the unit'}"
         raise ParameterError("calibration", text, expected, "a part of 0 is 0")
     return value
+
+
+def with_named_laws(table: dict[str, Any], errors: list[str]) -> dict[str, Any]:
+    """The same tables, where `{ law = "probe" }` in a list is what `[law.probe]` says, but for
+    what it says itself."""
+    named = dict(tables_in(table.get("law")))
+    for name in [name for name in named if name in law_names()]:
+        expected = "another name than that of a law"
+        errors.append(f"law.{name}.name: {expected_found(expected, name)}")
+        del named[name]
+
+    def whole(part: Any) -> Any:
+        base = named.get(str(part.get("law"))) if isinstance(part, dict) else None
+        return part if base is None else base | {k: v for k, v in part.items() if k != "law"}
+
+    channels = dict(table.get("channel", {})) if isinstance(table.get("channel"), dict) else {}
+    for key, part in tables_in(channels):
+        if isinstance(part.get("laws"), list):
+            channels[key] = part | {"laws": [whole(law) for law in part["laws"]]}
+    return table | {"channel": channels} if channels else table
+
+
+#: Where a channel's raw values come from: it says one of them, and leaves the other's place.
+_RAW = ("input", "converter")
+
+
+def with_likes(table: dict[str, Any], errors: list[str]) -> dict[str, Any]:
+    """The same tables, where a channel with `like` has all that the other one says, but for what
+    it says itself."""
+    channels = dict(table.get("channel", {})) if isinstance(table.get("channel"), dict) else {}
+    named = dict(tables_in(channels))
+
+    def whole(key: str, before: tuple[str, ...]) -> dict[str, Any]:
+        part = dict(named[key])
+        if "like" not in part:
+            return part
+        other = part.pop("like")
+        if not isinstance(other, str) or other not in named or other in before:
+            why = nearest(str(other), [name for name in named if name not in before])
+            found = expected_found("another channel of the bench", other)
+            errors.append(f"channel.{before[0]}.like: {found}; {why}")
+            return part
+        base = whole(other, (*before, other))
+        if any(raw in part for raw in _RAW):
+            base = {k: v for k, v in base.items() if k not in _RAW}
+        return base | part
+
+    whole_ones = {key: whole(key, (key,)) for key in named}
+    return table | {"channel": channels | whole_ones} if whole_ones else table
+
+
+def inherited(table: dict[str, Any]) -> dict[str, Any]:
+    """The same tables, where a converter that is in a list of laws has what `[converter]` and
+    the channel's own say, as far as it does not say it itself."""
+    channels = dict(table.get("channel", {})) if isinstance(table.get("channel"), dict) else {}
+    for key, part in tables_in(channels):
+        laws = part.get("laws")
+        if not isinstance(laws, list) or not laws or not isinstance(laws[0], dict):
+            continue
+        first = laws[0]
+        if first.get("law") not in ("adc", "counts"):
+            continue
+        known = parameters(law_named(first["law"]))
+        own = part.get("converter")
+        declared = table.get("converter", {}) | (own if isinstance(own, dict) else {})
+        given = {k: v for k, v in declared.items() if k in known}
+        channels[key] = part | {"laws": [given | first, *laws[1:]]}
+    return table | {"channel": channels} if channels else table
+
+
+def tables_in(named: Any) -> list[tuple[str, dict[str, Any]]]:
+    """Those that are tables at all; the others are told by the file's model."""
+    found = named.items() if isinstance(named, dict) else ()
+    return [(key, part) for key, part in found if isinstance(part, dict)]

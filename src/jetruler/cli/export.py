@@ -227,7 +227,7 @@ def _made(
     from ..core.firmware.bench_machines import Machines, holding_of, machines_of
     from ..core.firmware.channel_machines import WINDOW
     from ..core.firmware.count_programs import threshold
-    from ..core.firmware.derived_programs import DerivedFunction, derived_function
+    from ..core.firmware.floats import DerivedFunction, derived_function
     from ..core.firmware.names import safe_name
     from ..targets.target import ExportOptions
 

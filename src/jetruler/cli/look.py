@@ -209,7 +209,7 @@ def check_command(
     jetruler check --log roast.csv
     """
     from ..core.check.check import check
-    from ..core.finding import Findings
+    from ..core.result import Findings
     from ..core.ruler.units import many
     from . import FOUND
 

@@ -17,8 +17,7 @@ from types import TracebackType
 from typing import Any
 
 from ..core.bench.bench import Bench, BenchLike, LogFormat, bench_of
-from ..core.finding import Findings
-from ..core.result import refuses, refuses_fields
+from ..core.result import Findings, refuses, refuses_fields
 from ..core.ruler.reading import Flag
 from .controls import OperatorControls
 from .parts import parts_for

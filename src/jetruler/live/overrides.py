@@ -18,8 +18,8 @@ from ..core.bench.channel import Channel, raw_from
 from ..core.bench.channel_reader import NO_COUNT
 from ..core.check.check import check
 from ..core.error_types import JetRulerError, ParameterError
-from ..core.finding import Findings
 from ..core.numerics import Array
+from ..core.result import Findings
 from ..core.ruler.quantity import seconds
 from ..core.ruler.units import number
 from ..samples.cells import Samples

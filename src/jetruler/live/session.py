@@ -18,12 +18,11 @@ import pyarrow as pa
 
 from ..core.bench.bench import Bench, LogFormat
 from ..core.error_types import JetRulerError, printable
-from ..core.finding import Findings
+from ..core.result import Findings
 from ..core.ruler.quantity import seconds
 from ..system import end_if_asked, rest
-from .outputs import Rows
+from .outputs import Rows, Sender, Watchdog
 from .overrides import BenchChecker, BenchReloader, FileWatcher, Injection, Overrides
-from .sender import Sender, Watchdog
 from .source_reader import Arrival, Lines, SourceReader, arrival_times
 from .sources import Nowhere, Source, StreamError
 from .stream_processor import LiveBatch, StreamProcessor

@@ -13,9 +13,8 @@ from ..core.bench.channel import Channel
 from ..core.bench.decisions import Decisions, without_times
 from ..core.bench.derived import in_order
 from ..core.bench.trips import TripEvent
-from ..core.check.causes import by_cause
 from ..core.check.changes import channel_changed
-from ..core.check.check import not_used, unjudged
+from ..core.check.check import by_cause, not_used, unjudged
 from ..core.check.facts import Facts
 from ..core.check.injected import injected
 from ..core.check.logged import LOG_RULES, Logged, swapped_columns
@@ -27,8 +26,7 @@ from ..core.check.triggers import (
     slow_drive,
     slow_smoothing,
 )
-from ..core.finding import Finding, Findings, Severity, applied
-from ..core.result import refuses
+from ..core.result import Finding, Findings, Severity, applied, refuses
 from ..core.ruler.reading import Reading
 from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.source import ColumnError, Log, LogReader

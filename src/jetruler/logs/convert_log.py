@@ -193,12 +193,12 @@ class _Job:
         """What writes the result."""
         kind = self.kind
         if kind == "parquet":
-            from .parquet_writer import ParquetWriter
+            from .log_writers import ParquetWriter
 
             if output.packs:
                 raise LogError(f"{self.out}: Parquet is packed already; leave .gz or .zst away")
             return ParquetWriter(layout, output.file, given)
-        from .text_writer import CsvWriter, JsonWriter
+        from .log_writers import CsvWriter, JsonWriter
 
         if kind == "jsonl":
             return JsonWriter(layout, output.write, given)

@@ -32,7 +32,7 @@ from .conversion import (
     StatefulBatch,
     decisions_of,
 )
-from .parquet_writer import labelled
+from .log_writers import labelled
 from .summary import ConvertedColumn
 from .texts import FlagTexts, uncertainty_texts
 

@@ -15,8 +15,7 @@ import numpy.typing as npt
 from ..core.bench.bench import Bench, BenchLike, LogFormat, bench_of
 from ..core.bench.channel import Channel
 from ..core.error_types import LogError
-from ..core.finding import Finding, Findings
-from ..core.result import Content, Result, TextTable, refuses
+from ..core.result import Content, Finding, Findings, Result, TextTable, refuses
 from ..core.ruler.converter import Converter, RawInput
 from ..core.ruler.units import (
     many,

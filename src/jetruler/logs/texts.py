@@ -21,9 +21,8 @@ from ..core.numerics import AnyArray, Array, FlagArray
 from ..core.ruler.reading import Reading, flag_names
 from ..core.ruler.rounding import to_decimals
 from ..core.ruler.units import rounded
-from ..core.uncertainty.budget import expanded_uncertainty
+from ..core.uncertainty.budget import expanded_of_derived, expanded_uncertainty
 from ..core.uncertainty.contributions import conditions_of
-from ..core.uncertainty.derived_budget import expanded_of_derived
 from ..samples.cells import Encode, quote, texts_to_arrow, to_arrow
 from .summary import ConvertedColumn
 

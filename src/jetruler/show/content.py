@@ -25,15 +25,16 @@ from ..core.calibrate.in_channel import Calibration, calibrate
 from ..core.calibrate.marks import Marks
 from ..core.check.check import check
 from ..core.error_types import JetRulerError, printable
-from ..core.finding import (
+from ..core.result import (
     FINDING_COLUMNS,
     INJECTED_COLUMNS,
     Finding,
     Findings,
+    Result,
+    TextTable,
     finding_rows,
     injected_rows,
 )
-from ..core.result import Result, TextTable
 from ..core.ruler.base_law import hint_unit, parameters
 from ..core.ruler.quantity import Toleranced
 from ..core.ruler.raw_range import raw_ends, raw_samples

@@ -9,8 +9,8 @@ from collections.abc import Sequence
 import numpy as np
 
 from ..core.firmware.count_programs import flags_program, pattern_programs
-from ..core.firmware.derived_programs import DerivedFunction
 from ..core.firmware.exported import Exported
+from ..core.firmware.floats import DerivedFunction
 from ..core.firmware.names import comment, plain_unit
 from ..core.firmware.program import Machine, Program
 from ..core.ruler.reading import READ_FLAGS

@@ -13,8 +13,8 @@ import numpy as np
 
 from ..core.bench.bench import Bench
 from ..core.firmware.count_programs import Threshold
-from ..core.firmware.derived_programs import DerivedFunction
 from ..core.firmware.exported import Exported
+from ..core.firmware.floats import DerivedFunction
 from ..core.firmware.names import comment
 from ..core.firmware.program import FUNCTIONS, LARGEST, Machine, Program, ProgramModel
 from ..core.firmware.reference import takes_counts

@@ -18,7 +18,7 @@ from ..ruler.quantity import seconds
 from ..ruler.units import factor, nearest
 from .channel import Channel
 from .derived import DerivedChannel, in_order
-from .wire import WireLines
+from .modes import WireLines
 
 if TYPE_CHECKING:
     from .drives import Drive

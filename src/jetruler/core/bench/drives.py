@@ -18,8 +18,7 @@ from ..ruler.units import for_column, number
 from .channel import Channel
 from .conditions import FAULTS, flag_errors
 from .expected import ExpectedRow, expected_rows
-from .modes import DriveMode
-from .wire import LINE_WANTED, WIRE, is_line, wire_error
+from .modes import LINE_WANTED, WIRE, DriveMode, is_line, wire_error
 
 #: Names that may go out on a wire: nothing that a board could take for more than a name.
 OUTPUT = re.compile(r"[A-Za-z][A-Za-z0-9_.-]{0,31}")

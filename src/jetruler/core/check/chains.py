@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 
 import numpy as np
 
-from ..finding import Finding, Severity
+from ..result import Finding, Severity
 from ..ruler.base_law import Role
 from ..ruler.raw_range import raw_ends
 from ..ruler.ruler import Law

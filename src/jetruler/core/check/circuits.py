@@ -9,9 +9,9 @@ from itertools import combinations
 import numpy as np
 
 from ..bench.bench import Bench
-from ..finding import Finding, Severity
 from ..laws.circuit import Attenuator
 from ..laws.preferred import preferred
+from ..result import Finding, Severity
 from ..ruler.base_law import FRACTION, Role, as_array
 from ..ruler.units import number, shown, significant
 from .changes import BenchChange, law_changed, law_inserted, together

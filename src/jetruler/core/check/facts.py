@@ -10,9 +10,9 @@ import numpy as np
 
 from ..bench.channel import Channel
 from ..error_types import ParameterError
-from ..finding import Finding, Severity
 from ..laws.circuit import Divider
 from ..numerics import AnyArray, Array
+from ..result import Finding, Severity
 from ..ruler.base_law import FRACTION, Role
 from ..ruler.converter import Converter
 from ..ruler.raw_range import raw_ends, raw_samples

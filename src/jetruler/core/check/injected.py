@@ -15,7 +15,7 @@ from ..bench.driver import Driver
 from ..bench.drives import Drive
 from ..bench.expected import NO_VALUE, ExpectedRow
 from ..error_types import JetRulerError
-from ..finding import Finding, Injected, Severity
+from ..result import Finding, Injected, Severity
 from ..ruler.units import number, shown, significant
 
 #: How a sentence calls what is no value.

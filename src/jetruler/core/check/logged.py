@@ -12,8 +12,8 @@ from ..bench.bench import Bench
 from ..bench.channel import Channel
 from ..bench.conditions import travel
 from ..bench.covariance import is_measure
-from ..finding import Finding, Severity
 from ..laws.interval import Expect
+from ..result import Finding, Severity
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law
 from ..ruler.units import number, shown, significant

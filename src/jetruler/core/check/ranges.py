@@ -8,11 +8,11 @@ from itertools import pairwise
 
 import numpy as np
 
-from ..finding import Finding, Severity
 from ..laws.circuit import Attenuator
 from ..laws.preferred import preferred
 from ..laws.shape import zones_of
 from ..numerics import Array
+from ..result import Finding, Severity
 from ..ruler.base_law import Role
 from ..ruler.quantity import quantity
 from ..ruler.raw_range import raw_ends

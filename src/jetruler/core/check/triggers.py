@@ -10,7 +10,7 @@ import numpy as np
 from ..bench.bench import Bench, LogFormat
 from ..bench.conditions import rail_faults, travel
 from ..bench.decisions import looked_at
-from ..finding import Finding, Severity
+from ..result import Finding, Severity
 from ..ruler.quantity import seconds
 from ..ruler.reading import Flag
 from ..ruler.units import number, shown, significant

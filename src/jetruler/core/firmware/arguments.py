@@ -20,12 +20,11 @@ from ..ruler.base_law import constant
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import nearest, number
-from .exported import Exported, ExportError
+from .exported import Exported, ExportError, Proof
 from .floats import LIBM
 from .forms import outside
 from .names import safe_name
 from .program import LARGEST, Program, ProgramModel, simplified_body
-from .proof import Proof
 from .reference import ReferenceValues, ends_of, raw_of
 
 #: The ends of a line, by the names that they have on a panel.

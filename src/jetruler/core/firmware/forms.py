@@ -10,9 +10,9 @@ from fractions import Fraction
 import numpy as np
 
 from ..numerics import AnyArray, Array
+from .exported import StraightPieces
 from .knots import MOST_KNOTS, TIE, Knot, cone, fewest_knots
 from .program import LARGEST, Program, simplified, width_of
-from .proof import StraightPieces
 from .reference import ReferenceValues
 
 #: No product is larger, so that sums fit beside it.

@@ -15,13 +15,12 @@ from ..ruler.base_law import Role
 from ..ruler.ruler import TABLE_BITS, Law, Ruler
 from ..ruler.units import number, significant, symbol
 from .arguments import arguments_of, with_arguments
-from .exported import Exported, ExportError
+from .exported import Exported, ExportError, prove
 from .floats import float_form
 from .forms import Form, forms, middle, straight_error
 from .knots import fewest_knots, least_knots
 from .names import safe_name
 from .program import FUNCTIONS, LARGEST, ProgramModel, TooWideError
-from .proof import prove
 from .reference import ReferenceValues, ends_of, everything
 
 Arith = Literal["float", "int64", "int32", "int16"]

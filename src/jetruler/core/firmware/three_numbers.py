@@ -18,9 +18,8 @@ from ..numerics import AnyArray, Array, Truths
 from ..result import Content, Result, refuses
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, shown, significant, symbol
-from .exported import ExportError
+from .exported import BLOCK, ExportError
 from .forms import middle
-from .proof import BLOCK
 from .reference import ReferenceValues, takes_counts
 from .selection import scale_of
 

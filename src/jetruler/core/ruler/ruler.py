@@ -16,7 +16,16 @@ from ..error_types import KindError, ParameterError, UnitError
 from ..numerics import Array, FlagArray, NoInverseError, Numbers
 from ..result import refuses_fields
 from .base_law import FRACTION, BaseLaw, Role, as_array, constant, unit_fields
-from .chain import alone, cleared, each_number, joined, of_any_numbers, one_number, slope_of
+from .chain import (
+    alone,
+    cleared,
+    each_number,
+    joined,
+    of_any_numbers,
+    one_number,
+    slope_of,
+    steps_of,
+)
 from .converter import Converter, CountTable, RawInput, for_blocks, usual_sizes
 from .quantity import magnitude, with_unit
 from .reading import Flag, Reading, Trace
@@ -30,7 +39,6 @@ from .units import (
     shown,
     symbol,
 )
-from .worked import steps_of
 
 #: Rulers that start with a converter of up to this many bits are compiled to a table.
 TABLE_BITS = 16

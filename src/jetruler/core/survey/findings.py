@@ -11,7 +11,7 @@ import numpy as np
 from ..bench.channel import Channel
 from ..bench.conditions import rail_faults
 from ..error_types import ParameterError
-from ..finding import Finding, Severity, applied
+from ..result import Finding, Severity, applied
 from ..ruler.reading import Flag
 from ..ruler.units import many, number, shown, significant, symbol
 from .blocks import FLOATING_REMEDY, Floating, floating_text
