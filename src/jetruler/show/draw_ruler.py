@@ -329,6 +329,8 @@ DOTS = 60
 WIDE = 135
 #: Inches that a stage is high, and all of them are wide, where texts have their full size.
 ROW, NARROW = 0.95, 9.0
+#: Rows of a worked line that a stage has room for.
+ROWS = 3
 
 
 @dataclass(frozen=True)
@@ -405,9 +407,7 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
         step = trace.steps[i]
         ax.text(0.0, -i - 0.5, step.law, fontsize=12, fontweight="bold", color=JET, va="center")
         beside = max(0.13, 0.03 + 0.0115 * letters * len(step.law))
-        line = textwrap.fill(
-            step.line, max(10, int(WIDE / letters * (1.1 - beside))), subsequent_indent="    "
-        )
+        line = _within(step.line, max(10, int(WIDE / letters * (1.1 - beside))))
         worked = ax.text(beside, -i - 0.5, line, fontsize=9, color=JET, va="center", bbox=_PAPER)
         worked.set_in_layout(False)
     for i, (stage, value) in enumerate(zip(stages, reading, strict=True)):
@@ -420,6 +420,17 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
     for text in ax.texts[before:]:
         text.set_fontsize(float(text.get_fontsize()) * scale)
     return ax
+
+
+def _within(line: str, width: int) -> str:
+    """A worked line in as many rows as there is room for between two number lines: from the front,
+    symbols go first."""
+    rows, parts = textwrap.wrap(line, width, subsequent_indent="    "), line.split(" = ")
+    while len(rows) > ROWS and len(parts) > 2:
+        parts = parts[1:]
+        shorter = "… = " + " = ".join(parts)
+        rows = textwrap.wrap(shorter, width, subsequent_indent="    ")
+    return "\n".join(rows)
 
 
 def _on_one_scale(stages: list[_Stage]) -> list[_Stage]:
