@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import runpy
 from collections.abc import Callable
 from pathlib import Path
@@ -12,6 +13,7 @@ import numpy as np
 import pytest
 
 import jetruler as jr
+from jetruler.core.bench.covariance import FitCovariance
 from jetruler.core.bench.driver import Driver
 from jetruler.core.firmware.count_programs import threshold
 from tests.conftest import Cli
@@ -155,3 +157,86 @@ def test_only_whole_numbers_can_overflow() -> None:
     line = jr.Channel("a", jr.Counts(12) >> jr.Line(gain=-0.37, offset=5, unit="V"), 1)
     assert "no overflow" in " ".join(jr.export(line, scale=100).proof.lines("V"))
     assert "no overflow" not in " ".join(jr.export(line, arith="float").proof.lines("V"))
+
+
+def test_a_formula_is_not_too_deep() -> None:
+    for deep in ("-" * 70 + "x", "sqrt(" * 65 + "x" + ")" * 65):
+        with pytest.raises(jr.errors.ParameterError, match="more than 60 deep"):
+            jr.Formula(deep)
+    assert jr.Formula("-" * 40 + "x")(3.0) == 3.0
+
+
+@pytest.mark.parametrize(
+    ("rows", "fine"),
+    [
+        (((1.0, 0.5), (0.5, 1.0)), True),
+        (((1.0, 0.5), (-0.5, 1.0)), False),  # not the same on both sides
+        (((1.0, 0.0), (0.0, -1.0)), False),  # a variance below 0
+        (((1.0, 2.0), (2.0, 1.0)), False),  # a correlation of 2
+    ],
+)
+def test_a_covariance_is_one(rows: tuple[tuple[float, ...], ...], fine: bool) -> None:
+    if fine:
+        assert FitCovariance("line", ("gain", "offset"), rows).covariance == rows
+        return
+    with pytest.raises(jr.errors.ParameterError, match="covariance: expected 2 rows of 2 numbers"):
+        FitCovariance("line", ("gain", "offset"), rows)
+
+
+@pytest.mark.parametrize("expression", ["atan2(a, b)", "hypot(a, b)", "min(a, b)", "max(a, b)"])
+@pytest.mark.parametrize("at", [(1.0, 2.0), (2.0, 1.0), (-1.5, 0.5)])
+def test_slopes_of_two_values_are_differences(expression: str, at: tuple[float, float]) -> None:
+    sources = tuple(jr.Channel(name, jr.Input("V"), name) for name in "ab")
+    formula = jr.derived("d", sources, expression).combined
+    values = [np.array([v]) for v in at]
+    for i, slope in enumerate(formula.slopes(values)):
+        sides = []
+        for step in (1e-6, -1e-6):
+            moved = [v + step * (j == i) for j, v in enumerate(values)]
+            sides.append(float(formula.of(moved)[0]))
+        assert slope[0] == pytest.approx((sides[0] - sides[1]) / 2e-6, abs=1e-6)
+
+
+def test_a_constant_without_a_unit_stays_what_it_is() -> None:
+    volts = jr.Channel("u", jr.Input("V"), "u")
+    double = jr.derived("d", [volts], "k * u", "V", constants={"k": 2.5})
+    assert double.value_of({"u": 4.0}) == 10.0
+
+
+def test_a_platinum_line_has_its_cold_term_below_zero() -> None:
+    law = jr.Platinum(100)
+    assert "C (t − 100) t³" in law.inverse_formula(-0.5)
+    assert "C (t" not in law.inverse_formula(0.5)
+
+
+def test_two_marks_give_a_photoresistor() -> None:
+    """γ = log(20 / 2) / log(1000 / 10) = 0.5; at 10 lx it has 20 kΩ."""
+    law = jr.fit([(20e3, 10), (2e3, 1000)], "photoresistor").law
+    assert isinstance(law, jr.Photoresistor)
+    assert (law.r10, law.gamma) == pytest.approx((20e3, 0.5))
+
+
+@pytest.mark.parametrize(("name", "top"), [("duty8", 255), ("duty10", 1023), ("duty16", 65535)])
+def test_duty_is_of_so_many_bits(name: str, top: int) -> None:
+    drive = jr.Drive("m", "a", marks=((0, 0), (100, top)), safe=0, range=name)
+    assert drive.bounds == (0, top)
+    with pytest.raises(jr.errors.ParameterError):
+        jr.Drive("m", "a", marks=((0, 0), (100, top + 1)), safe=0, range=name)
+
+
+def test_64_bits_have_room_for_scaled_constants() -> None:
+    """100 · 3895 · 10⁶ is far below 2⁶³."""
+    line = jr.Counts(12) >> jr.Line.through((200, 0), (3900, 100), unit="%")
+    orders = {one.order: one for one in jr.naive(jr.Channel("a", line, 1), 2000, "int32").orders}
+    assert orders["constants scaled by 1000000, in 64 bits"].result == 48.648648
+
+
+def test_more_pairs_are_more_than_there_are() -> None:
+    """Rounded up to two digits, for whatever there are."""
+    random = np.random.RandomState(3)
+    for n in (20, 104, 118, 1004):
+        a = 50 + random.standard_normal(n)
+        found = jr.compare(a, a + random.standard_normal(n) * 2, within=1e-3)
+        needed = re.search(r"about (\d+) pairs", found.sentence)
+        assert needed is not None
+        assert int(needed[1]) > n

@@ -252,7 +252,8 @@ class _Verdicts:
     def _too_little(self, needed: int) -> str:
         """Why there is no interval, or too wide a one."""
         n = self.found.a.size
-        needed = int(significant(max(needed, n + 1), 2))
+        step = 10 ** max(len(str(needed)) - 2, 0)
+        needed = -(-max(needed, n + 1) // step) * step  # two digits, and more than there are
         if self.ordered and self.found.run.time > 0.1 * n and n >= 50:
             return (
                 f"drift: the differences wander so slowly that about {needed} pairs would be needed"
