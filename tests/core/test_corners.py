@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import runpy
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from statistics import NormalDist
 from typing import Any
@@ -13,6 +14,7 @@ import numpy as np
 import pytest
 
 import jetruler as jr
+from jetruler.core.bench.conditions import alarm_mask, rail_faults
 from jetruler.core.bench.covariance import FitCovariance
 from jetruler.core.bench.driver import Driver
 from jetruler.core.firmware.count_programs import threshold
@@ -240,3 +242,33 @@ def test_more_pairs_are_more_than_there_are() -> None:
         needed = re.search(r"about (\d+) pairs", found.sentence)
         assert needed is not None
         assert int(needed[1]) > n
+
+
+def test_rails_of_a_chain_without_an_inverse() -> None:
+    """|n − 2048| passes 0 … 2048 from rail to rail, and 0 … 500 far from both."""
+    both = jr.Counts(12) >> jr.Line(gain=1, offset=-2048, unit="g") >> jr.Magnitude()
+    rails = int(jr.Flag.LOW_RAIL | jr.Flag.HIGH_RAIL)
+    for top, faults in ((2048, 0), (500, rails)):
+        assert rail_faults(jr.Channel("a", both, 1, limits=(0, top))) == faults
+
+
+def test_beyond_a_clamp_is_an_alarm_only_with_limits() -> None:
+    beyond = int(jr.Flag.BELOW | jr.Flag.ABOVE)
+    assert alarm_mask(KNOB) & beyond == 0
+    assert alarm_mask(replace(KNOB, limits=(0, 100))) & beyond == beyond
+    unclamped = jr.Channel("a", jr.Counts(12), 1)
+    assert alarm_mask(unclamped) & beyond == beyond
+
+
+def test_a_ruler_in_use_equals_a_new_one() -> None:
+    used, new = (jr.Adc(12, 3.3) >> jr.Line(2.0) for _ in "ab")
+    used(np.arange(5))
+    assert used == new
+    assert hash(used) == hash(new)
+
+
+def test_what_another_part_brings_has_three_digits() -> None:
+    ruler = jr.Adc(12, 3.3) >> jr.Divider("10 kohm ± 1 %") >> jr.Beta("100 kohm ± 3 %", 3950)
+    found = jr.what_if(ruler, 1880, {"known": "10 kohm ± 0.1 %"})
+    was, now = (one.expanded_uncertainty for one in (found.before, found.after))
+    assert f"± {now:.3g} °C instead of ± {was:.3g} °C" in found.headline

@@ -10,11 +10,12 @@ from typing import Any
 import numpy as np
 
 from .. import OUTER
-from ..bench.channel import Channel
+from ..bench.channel import Channel, channel_of
 from ..error_types import ParameterError
 from ..numerics import AnyArray, Array
 from ..result import Content, Result, TextTable, refuses
 from ..ruler.raw_range import raw_samples
+from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, shown, significant, symbol
 from .c_arithmetic import FLOAT32, KINDS, CType, Operation
 from .exported import Exported, ExportError
@@ -209,13 +210,18 @@ class Naive(Result):
 
 @refuses
 def naive(
-    channel: Channel, at: float, arith: str, *, int_bits: int = 16, language: str = "c"
+    channel: Channel | Ruler | Law,
+    at: float,
+    arith: str,
+    *,
+    int_bits: int = 16,
+    language: str = "c",
 ) -> Naive:
     """Compute a reading as a chip does when each law's worked line is typed in unchanged.
 
     Parameters
     ----------
-    channel : Channel
+    channel : Channel | Ruler | Law
         Whose laws are typed in.
     at : float
         A raw value: a whole count, or of an input a multiple of its resolution, which a chip gets
@@ -259,6 +265,7 @@ def naive(
         raise ParameterError("arith", arith, f"one of {', '.join(ARITHMETICS)}")
     if int_bits not in INT_BITS:
         raise ParameterError("int_bits", int_bits, "16 or 32")
+    channel = channel_of(channel)
     kind, n = KINDS[arith], _number(channel, at)
     typed = Typed.of(channel)
     here = typed.run(kind, int_bits, np.array([n]))

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from ..bench.channel import Channel, raw_at
+from ..bench.channel import Channel, channel_of, raw_at
 from ..error_types import ParameterError
 from ..result import Content, Result, TextTable, refuses
 from ..ruler.base_law import parameters
@@ -95,12 +95,14 @@ class WhatIf(Result):
 
 
 @refuses
-def what_if(channel: Channel, at: Quantityish, changes: Mapping[str, str], **given: Any) -> WhatIf:
+def what_if(
+    channel: Channel | Ruler | Law, at: Quantityish, changes: Mapping[str, str], **given: Any
+) -> WhatIf:
     """Return the budget of a reading with other parts beside the present one.
 
     Parameters
     ----------
-    channel : Channel
+    channel : Channel | Ruler | Law
         As it is.
     at : float
         The raw value.
@@ -127,6 +129,7 @@ def what_if(channel: Channel, at: Quantityish, changes: Mapping[str, str], **giv
     >>> print(jr.what_if(bean, 400, {"r0": "100 kohm ± 1 %"}).headline)
     with r0 = 100 kohm ± 1 %: ± 3.88 °C instead of ± 4.36 °C at 95 %, 11 % less
     """
+    channel = channel_of(channel)
     changed, at = channel, raw_at(channel, at)
     for name, value in changes.items():
         changed = _with(changed, name, value)
