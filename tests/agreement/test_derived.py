@@ -175,6 +175,9 @@ def test_it_is_drawn_over_a_log_without_raw_values(cli: Cli, home: Path) -> None
         text = (home / "log.svg").read_text()
         assert text.count("<!-- power (W) -->") == 1
         assert text.count("<!-- count -->") == axes - 1
+    cli("report", "--log", "heater.csv", "--compare", "power=meter_W", "-o", "r.md")
+    assert "<!-- power (W) -->" in (home / "r-figures" / "log.svg").read_text()
+    assert "offset and gain" in (home / "r.md").read_text()
 
 
 def chip(d: jr.DerivedChannel, cli: Cli, home: Path, values: Any, wanted: Any) -> None:

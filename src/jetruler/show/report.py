@@ -218,7 +218,7 @@ def _with_log(
         {n: t for n, t in bench.trips.items() if set(t.channels) <= set(names)},
     )
     checked = CheckPass(some)
-    series = SeriesPass(list(some.every_channel.values()))
+    series = SeriesPass([bench[name] for name in (*names, *wanted.computed)])
     turns: list[list[str]] = []
 
     def turned(batch: SampleBatch, event: TripEvent, readings: Mapping[str, Reading]) -> None:
