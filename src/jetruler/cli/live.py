@@ -365,9 +365,13 @@ def _unwritten(session: Session, writer: OutputWriter) -> Iterator[str]:
     why = "the reader was too slow"
     if writer.error is not None:
         why = str(writer.error.strerror).lower()
-    if writer.dropped:
-        yield f"{writer.dropped} rows were not written: {why}"
-    if writer.abandoned:
-        yield f"up to {writer.abandoned} rows were not written: {why}"
-    if session.parts.rows is not None and (cut := session.processor.rows - writer.taken):
-        yield f"{cut} rows were not written: it was stopped"
+    cut = 0 if session.parts.rows is None else session.processor.rows - writer.taken
+    lost = (
+        ("", writer.dropped, why),
+        ("up to ", writer.abandoned, why),
+        ("", cut, "it was stopped"),
+    )
+    for upto, rows, reason in lost:
+        if rows > 0:
+            verb = "was" if rows == 1 else "were"
+            yield f"{upto}{many(rows, 'row')} {verb} not written: {reason}"

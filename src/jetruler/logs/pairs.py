@@ -18,7 +18,7 @@ from ..core.calibrate.comparison import Comparison, PairsError, aligned
 from ..core.error_types import LogError, UnitError
 from ..core.numerics import Array, steps_of
 from ..core.result import Result, refuses
-from ..core.ruler.units import column_unit, factor_and_offset, nearest, symbol
+from ..core.ruler.units import column_unit, factor_and_offset, many, nearest, symbol
 from ..core.survey.running_statistics import Envelope
 from ..core.uncertainty.budget import bias_note, tolerated
 from ..samples.passes import ChannelsPass, EveryPass, Progress, SampleBatch, columns_read, walk
@@ -80,7 +80,7 @@ class Pairs(Result):
     @property
     def headline(self) -> str:
         flagged, flagged_too = self.left_out
-        return f"{self.a.size} pairs; left out {flagged} and {flagged_too} flagged samples"
+        return f"{many(self.a.size, 'pair')}; left out {flagged} and {flagged_too} flagged samples"
 
     @property
     def table(self) -> Mapping[str, Sequence[Any]]:
@@ -335,7 +335,7 @@ def compare_pairs(
     notes = list(found.notes)
     for name, count in zip((channel.name, other), pairs.left_out, strict=True):
         if count:
-            notes.append(f"{count} samples of {name} excluded: missing or flagged")
+            notes.append(f"{many(count, 'sample')} of {name} excluded: missing or flagged")
     if other not in bench and pairs.unit_of_other != channel.unit:
         notes.append(f"{other} is in {symbol(pairs.unit_of_other)} and was converted")
     smoothed = [c.name for c in (channel, bench.every_channel.get(other)) if c and c.smooth]

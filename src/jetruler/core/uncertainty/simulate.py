@@ -17,7 +17,7 @@ from ..result import Content, Result, old_keywords, refuses
 from ..ruler.converter import blocks
 from ..ruler.quantity import Quantityish
 from ..ruler.ruler import Law, Ruler
-from ..ruler.units import number, rounded, shown, significant
+from ..ruler.units import many, number, rounded, shown, significant
 from .budget import budget_under
 from .budget_result import Budget
 from .contributions import (
@@ -174,7 +174,8 @@ class Simulation(Result):
             known = shown(significant(self.end_error, 2), self.unit)
             lines.append(f"these ends are known to {known} only; use more draws")
         if self.lost:
-            lines.append(f"{self.lost} draws have no value and are left out")
+            have = "has no value and is" if self.lost == 1 else "have no value and are"
+            lines.append(f"{many(self.lost, 'draw')} {have} left out")
         off = shown(significant(max(self.end_deviations), 2), self.unit)
         allowed = shown(self.tolerance, self.unit)
         if self.first_order:
