@@ -136,10 +136,10 @@ def _main(args: list[str] | None) -> NoReturn:
         sys.stdout.flush()
     except click.exceptions.Exit as stop:
         sys.exit(stop.exit_code)
-    except click.exceptions.NoArgsIsHelpError as asked:
-        click.echo(asked.format_message(), err=True)
-        sys.exit(FAILED)
     except click.ClickException as error:
+        if type(error).__name__ == "NoArgsIsHelpError":  # since Click 8.2; its text is the help
+            click.echo(error.format_message(), err=True)
+            sys.exit(FAILED)
         _fail(_usage(error))
     except (click.Abort, KeyboardInterrupt):
         print("jetruler: stopped; no half-written file is left", file=sys.stderr)
@@ -173,7 +173,7 @@ def _usage(error: click.ClickException) -> str:
             return f"{place}: expected one of its options, found {option} ({hint})"
         case click.MissingParameter(param=click.Parameter() as missing):
             what = missing.opts[-1] if isinstance(missing, click.Option) else ""
-            return f"{place}: expected {what or missing.make_metavar(ctx)}, found nothing"
+            return f"{place}: expected {what or missing.human_readable_name}, found nothing"
         case click.BadParameter(param=click.Parameter() as param, message=said):
             value = re.match(r"'.*?'|\S+(?= is not in)", said)
             found = value.group() if value else said
