@@ -153,6 +153,13 @@ def test_it_is_compared_and_corrected_like_any_channel(cli: Cli, home: Path) -> 
     np.testing.assert_allclose(pairs.a, pairs.b, atol=1e-6)
 
 
+def test_a_slip_in_its_name_is_answered_with_it(cli: Cli, home: Path) -> None:
+    power_log(home)
+    done = cli("compare", "powr", "meter_W", "--log", "heater.csv")
+    assert done.returncode == 2
+    assert "did you mean 'power'?" in done.stderr
+
+
 def test_marks_of_it_are_what_the_formula_gives(cli: Cli, home: Path) -> None:
     power_log(home)
     cli("fit", "power", "--mark", "2=2.09", "--mark", "4=4.13", "--write")

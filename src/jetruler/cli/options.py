@@ -54,8 +54,10 @@ def channel_of(bench: Bench, name: str) -> Channel:
 
 
 def any_channel(bench: Bench, name: str) -> Channel:
-    """A channel of a log or one that is computed from others, by its name."""
-    return bench[name] if name in bench.derived else bench.measured(name)
+    """A channel of a log or one that is computed from others; the message names the nearest."""
+    if name not in bench:
+        raise ParameterError("channel", name, "a channel", nearest(name, bench))
+    return bench[name]
 
 
 def shown_channel(bench: Bench, name: str) -> Channel:

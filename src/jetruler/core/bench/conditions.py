@@ -18,7 +18,7 @@ from ..ruler.base_law import Role
 from ..ruler.quantity import Quantityish, amount, as_typed, quantity, seconds
 from ..ruler.reading import FLAG_NAMES, NO_FAULTS, Flag
 from ..ruler.rounding import on_edges
-from ..ruler.ruler import Ruler
+from ..ruler.ruler import LOOKED_AT, Ruler
 from ..ruler.units import nearest, number
 from .channel import Channel
 
@@ -55,10 +55,6 @@ def travel(channel: Channel) -> tuple[float, float] | None:
         if law.role is Role.HOLD and law.corners:
             return _raw_ends(Ruler(laws[:i]), law.corners)
     return _raw_ends(channel.chain, channel.limits) if channel.limits is not None else None
-
-
-#: Raw values at which a chain that has no inverse is looked at.
-LOOKED_AT = 4097
 
 
 def _raw_ends(before: Ruler, ends: tuple[float, ...]) -> tuple[float, float] | None:

@@ -392,10 +392,7 @@ class Ruler:
         except NoInverseError:
             if edge is None or not edge.is_bounded:
                 raise
-            x = edge.samples(LOOKED_AT)
-            with np.errstate(all="ignore"):
-                for before in self.laws[:i]:
-                    x = before.forward(x)
+            x = self.joints(edge.samples(LOOKED_AT))[i]
             x = x[np.isfinite(x)]
             if x.size < 2 or (on := law.on(float(x.min()), float(x.max()))) is law:
                 raise
