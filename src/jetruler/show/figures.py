@@ -210,6 +210,8 @@ def _raw_beside(ax: Axes, channel: Channel, at: Array, raw: Envelope) -> None:
     _drawn(counts, at, raw, GREY, 0.55)
     counts.set_ylabel(raw_symbol(channel.ruler.takes), color=GREY, fontsize=9)
     counts.tick_params(colors=GREY, labelsize=8)
+    if channel.ruler.takes == "count":  # those of 24 bits are read as a whole
+        counts.ticklabel_format(axis="y", style="plain", useOffset=False)
     counts.grid(False)
     for side in ("top", "left", "bottom"):
         counts.spines[side].set_visible(False)

@@ -319,8 +319,9 @@ class Comparison(Result):
         value, u = rounded(self.bias, self.half_width)
         low, high = (_three(end, self.unit) for end in self.limits)
         alone = number(significant(self.independent))
+        alone += " independent one" if alone == "1" else " independent ones"
         lines = [
-            Title(f"{first} − {second}, {self.n} pairs, as many as {alone} independent ones"),
+            Title(f"{first} − {second}, {self.n} pairs, as many as {alone}"),
             f"  bias         {value} ± {u} {unit}".rstrip() + " (95 %)"
             if np.isfinite(self.half_width)
             else f"  bias         {_three(self.bias, self.unit)}; no interval is known",
