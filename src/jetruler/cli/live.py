@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 import sys
 import time
@@ -96,10 +95,7 @@ def _run(parts: Parts, asked: LiveOptions, lasting: float | None) -> None:
         return _view(parts, lasting)
     with _writer(source.lossless and not parts.armed) as writer, _messages() as messages:
         parts = replace(parts, writer=writer, messages=messages)
-        session = _until_stopped(Session(parts), lasting)
-        if session.progress.ended and source.lossless and not session.progress.stopped:
-            with contextlib.suppress(KeyboardInterrupt):
-                writer.drain()
+        session = _until_stopped(Session(parts), lasting, writer)
         lasted = time.monotonic() - session.progress.started
     _end(session, lasted, writer)
 
@@ -306,12 +302,15 @@ def _view(parts: Parts, lasting: float | None) -> None:
         sys.exit(code)
 
 
-def _until_stopped(session: Session, lasting: float | None) -> Session:
-    """Run; Ctrl-C, wherever it comes, is somebody who wants no more; Ctrl-Z leaves drives safe."""
+def _until_stopped(session: Session, lasting: float | None, writer: OutputWriter) -> Session:
+    """Run, and have all of a recorded stream taken; Ctrl-C, wherever it comes, is somebody who
+    wants no more; Ctrl-Z leaves drives safe."""
     if session.sender.armed:
         on_rest(lambda: setattr(session, "pause_asked", True))
     try:
         session.run(lasting)
+        if session.progress.ended and session.parts.source.lossless:
+            writer.drain()
     except KeyboardInterrupt:
         session.progress.stopped = True
     return session

@@ -269,23 +269,26 @@ def main() -> None:
     if not (given.rate > 0 and given.speed > 0):
         parser.error("--rate and --speed are above 0")
     board = Board(given.seed, given.speed, faults)
-    wire: _Wire
+    if given.pty and not hasattr(os, "openpty"):
+        parser.error("--pty: there are no pseudo-terminals on this system; use --tcp 0")
+    with contextlib.suppress(KeyboardInterrupt, BrokenPipeError):
+        _serve(board, _opened(given), given.rate, given.lines)
+
+
+def _opened(given: argparse.Namespace) -> _Wire:
+    """The way out; where somebody has to find it, its name is printed."""
     if given.pty:
-        try:
-            import tty
-        except ImportError:
-            parser.error("--pty: there are no pseudo-terminals on this system; use --tcp 0")
+        import tty
+
         ours, theirs = os.openpty()  # theirs stays open, so that a reader may come and go
         tty.setraw(theirs)
         print(os.ttyname(theirs), flush=True)
-        wire = _Descriptor(ours, reads=True)
-    elif given.tcp is not None:
-        wire = tcp = _Tcp(given.tcp)
-        print(f"socket://127.0.0.1:{tcp.port}", flush=True)
-    else:
-        wire = _Descriptor(1, reads=False)
-    with contextlib.suppress(KeyboardInterrupt, BrokenPipeError):
-        _serve(board, wire, given.rate, given.lines)
+        return _Descriptor(ours, reads=True)
+    if given.tcp is None:
+        return _Descriptor(1, reads=False)
+    wire = _Tcp(given.tcp)
+    print(f"socket://127.0.0.1:{wire.port}", flush=True)
+    return wire
 
 
 def _serve(board: Board, wire: _Wire, rate: float, lines: int | None) -> None:

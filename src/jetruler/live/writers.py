@@ -20,6 +20,7 @@ from ..core.error_types import printable
 from ..files import open_growing
 from ..logs.check_log import EVENT_COLUMNS, csv_line, event_row
 from ..samples.head import CUT, RECORD
+from ..system import end_if_asked
 from .stream_processor import LiveBatch
 
 #: Bytes that wait at most to be written.
@@ -76,6 +77,7 @@ class OutputWriter:
         with self._change:
             while self._waiting and self.error is None:
                 self._change.wait(HEARING)
+                end_if_asked()
             if self.error is not None:
                 raise self.error
 
