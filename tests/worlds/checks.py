@@ -1,6 +1,6 @@
 """What each command must say of a world: held against the world's own truth, by NumPy.
 
-A check yields sentences about what is wrong. `LATER` names those that later work will mend.
+A check yields sentences about what is wrong.
 """
 
 from __future__ import annotations
@@ -237,7 +237,18 @@ def convert(world: World, home: Path) -> Iterator[str]:
 
 
 def _converted(world: World, home: Path) -> tuple[dict[str, list[str]], list[str]]:
-    """The cells of each channel; of lines of any form, as objects with names."""
+    """The cells of each channel; of lines of any form, as objects with names. Several checks in
+    turn ask for them."""
+    if (world.seed, home) not in _LATEST:
+        _LATEST.clear()
+        _LATEST[world.seed, home] = _convert(world, home)
+    return _LATEST[world.seed, home]
+
+
+_LATEST: dict[tuple[int, Path], tuple[dict[str, list[str]], list[str]]] = {}
+
+
+def _convert(world: World, home: Path) -> tuple[dict[str, list[str]], list[str]]:
     done, bad = run(home, "convert", "log.txt", "-b", "bench.toml", "-o", "out.jsonl")
     if done.returncode:
         return {}, bad
@@ -332,7 +343,7 @@ def stream(world: World, home: Path) -> Iterator[str]:
     for name, expected in cells.items():
         channel = bench[name]
         labels = next(c.chain.labels for c in world.channels if c.name == name)
-        column = [_cell(channel, v, labels) for v in found[name]]
+        column = _cells(channel, found[name], labels)
         yield from _same(f"stream: {name}", column, expected)
 
 
@@ -350,15 +361,16 @@ def frames(world: World, home: Path) -> Iterator[str]:
     for c in world.channels:
         channel = bench[c.name]
         column = out[channel.output_column].tolist()
-        texts = [v if isinstance(v, str) else _cell(channel, v, ()) for v in column]
+        texts = column if c.chain.labels else _cells(channel, column, ())
         yield from _same(f"frame: {c.name}", texts, cells[c.name])
 
 
-def _cell(channel: jr.Channel, value: Any, labels: tuple[str, ...]) -> str:
-    """A value as `convert` writes it; of a zone, its label."""
-    if value is None or value != value:
-        return ""
-    return labels[int(value)] if labels else channel.cell(float(value))
+def _cells(channel: jr.Channel, values: list[Any], labels: tuple[str, ...]) -> list[str]:
+    """Values as `convert` writes them; of a zone, its label."""
+    numbers = [math.nan if v is None else float(v) for v in values]
+    if labels:
+        return ["" if v != v else labels[int(v)] for v in numbers]
+    return channel.cells(numbers)
 
 
 #: What a survey says that holds for a column wherever it comes from.
@@ -682,20 +694,14 @@ CHECKS: tuple[Check, ...] = (
 
 #: The quick ones; the others draw, or run over every count.
 QUICK = (look, look_without_bench, check, new, convert, live, stream, frames, explain)
-#: What does not hold yet, and the title of the work that will mend it. The day that it holds in
-#: every world, it moves up to `CHECKS`: a test sees to that.
-LATER: dict[Check, str] = {}
+SLOW = tuple(one for one in CHECKS if one not in QUICK)
 
 
-def wrong(
-    world: World, home: Path, only: str = "", checks: Sequence[Check] = CHECKS
-) -> dict[str, list[str]]:
+def wrong(world: World, home: Path, checks: Sequence[Check] = CHECKS) -> dict[str, list[str]]:
     """What is wrong, by check."""
     found: dict[str, list[str]] = {}
     unpack(world, home)
     for one in checks:
-        if only and one.__name__ not in only.split(","):
-            continue
         try:
             bad = list(one(world, home))
         except Exception as error:  # whatever it is, it is none of what a command may do

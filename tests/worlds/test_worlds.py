@@ -8,7 +8,7 @@ import pytest
 
 from tests.helpers.sizes import sizes, soak
 
-from .checks import CHECKS, LATER, QUICK, Check, wrong
+from .checks import CHECKS, QUICK, SLOW, Check, wrong
 from .world import world
 
 #: Few in `make test`; in `make soak` some 200, in pieces that several processes share, and 20 of
@@ -26,8 +26,7 @@ def test_every_quick_command_in_a_few_worlds(seeds: range, tmp_path: Path) -> No
 @soak
 @pytest.mark.parametrize("seed", sizes(3, 5))
 def test_every_command_in_a_world(seed: int, tmp_path: Path) -> None:
-    slow = tuple(one for one in CHECKS if one not in QUICK)
-    assert not all_wrong(range(seed, seed + 1), tmp_path, slow)
+    assert not all_wrong(range(seed, seed + 1), tmp_path, SLOW)
 
 
 @soak
@@ -40,15 +39,6 @@ def test_every_quick_command_in_many_worlds(seeds: range, tmp_path: Path) -> Non
 @pytest.mark.parametrize("seeds", WHOLE, ids=str)
 def test_every_command_in_some_worlds(seeds: range, tmp_path: Path) -> None:
     assert not all_wrong(seeds, tmp_path, CHECKS)
-
-
-@pytest.mark.parametrize("check", LATER, ids=lambda one: one.__name__)
-def test_what_does_not_hold_yet_is_known(check: Check, tmp_path: Path) -> None:
-    """Fails as soon as it holds: then it belongs to `CHECKS`."""
-    for seed in range(60):
-        if wrong(world(seed), tmp_path, checks=(check,)):
-            return
-    raise AssertionError(f"{check.__name__} holds: take it out of LATER ({LATER[check]})")
 
 
 def all_wrong(seeds: range, home: Path, checks: tuple[Check, ...]) -> str:
