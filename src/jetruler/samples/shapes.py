@@ -262,10 +262,9 @@ def _cells(line: str, form: LogFormat) -> Shape | None:
         return replace(found, brackets=True)
     for sign in (form.delimiter,) if form.delimiter else ("\t", ";", ",", "|"):
         cells = split(line, sign)
-        if sign == "," and form.decimal == ",":
+        if len(cells) == 1 or sign == " " or (sign == "," and form.decimal == ","):
             continue
-        known = [is_value(cell, form.decimal) for cell in cells]
-        if len(cells) > 1 and sign != " " and any(known) and "=" not in cells[0]:
+        if "=" not in cells[0] and any(is_value(cell, form.decimal) for cell in cells):
             return Shape("csv", sign, len(cells))
     cells = line.split()
     if len(cells) > 2 and WHEN.match(" ".join(cells[:2])):

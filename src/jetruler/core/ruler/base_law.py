@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from enum import Enum
 from functools import cache
 from types import MappingProxyType
-from typing import Annotated, Any, ClassVar, Generic, Self, TypeVar
+from typing import Annotated, Any, ClassVar, Generic, NamedTuple, Self, TypeVar
 
 import numpy as np
 
@@ -273,17 +273,19 @@ class BaseLaw(ABC):
         return kind_errors or list(self.check())
 
     def _kind_errors(self) -> Iterator[ParameterError]:
-        for field, hint in parameters(type(self)).items():
+        for field, kind in _kinds(type(self)).items():
             value = getattr(self, field)
-            if is_text(hint) and not (isinstance(value, str) or (value is None and optional(hint))):
+            if value is None and kind.is_optional:
+                continue
+            if kind.is_text and not isinstance(value, str):
                 yield ParameterError(field, value, "a text")
-            if not is_numeric(hint) or (value is None and optional(hint)):
+            if not kind.is_number:
                 continue
             if isinstance(value, bool) or not isinstance(value, int | float | np.number):
                 yield ParameterError(field, value, "a number")
             elif not is_finite(value):
                 yield ParameterError(field, value, "a finite number")
-            elif needs_unit(hint_unit(hint)) and value < COLD:
+            elif needs_unit(kind.unit) and value < COLD:
                 expected = f"a temperature with its unit, as in {as_temperature(float(value))}"
                 why = f"{value:g} K is {value - 273.15:g} °C"
                 yield ParameterError(field, value, expected, why)
@@ -295,14 +297,34 @@ def _read(kind: type[BaseLaw], given: Mapping[str, Any]) -> Mapping[str, Any]:
         return given
     read: dict[str, Any] = {}
     hinted = {**given, **read_hinted(kind.unit_hints, given)} if kind.unit_hints else given
-    for name, hint in parameters(kind).items():
+    for name, asked in _kinds(kind).items():
         value = owned(hinted[name])
         if name == kind.open_ended:
             read[name] = tuple((key, read_numbers(key, part, None)) for key, part in value)
             continue
-        numbers = is_numeric(hint) or holds_numbers(hint)
-        read[name] = read_numbers(name, value, hint_unit(hint)) if numbers else value
+        numbers = asked.is_number or asked.is_numbers
+        read[name] = read_numbers(name, value, asked.unit) if numbers else value
     return read
+
+
+class _Kind(NamedTuple):
+    """What the type hint of a parameter says."""
+
+    unit: Unit | None
+    is_number: bool
+    is_numbers: bool
+    is_text: bool
+    is_optional: bool
+
+
+@cache
+def _kinds(law: type[BaseLaw]) -> Mapping[str, _Kind]:
+    return {
+        name: _Kind(
+            hint_unit(hint), is_numeric(hint), holds_numbers(hint), is_text(hint), optional(hint)
+        )
+        for name, hint in parameters(law).items()
+    }
 
 
 @cache
