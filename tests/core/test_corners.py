@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 import runpy
 from collections.abc import Callable
@@ -14,9 +15,11 @@ import numpy as np
 import pytest
 
 import jetruler as jr
-from jetruler.core.bench.conditions import alarm_mask, rail_faults
+from jetruler.core.bench.clock import Clock
+from jetruler.core.bench.conditions import Conditioner, alarm_mask, rail_faults
 from jetruler.core.bench.covariance import FitCovariance
 from jetruler.core.bench.driver import Driver
+from jetruler.core.bench.drives import pattern_drives
 from jetruler.core.firmware.count_programs import threshold
 from tests.conftest import Cli
 
@@ -39,6 +42,7 @@ def two_stages() -> jr.Channel:
 
 REFUSED: list[tuple[Callable[[], Any], str]] = [
     (lambda: jr.Condition("a", rises_by=1, within=0), "within: expected a time above 0"),
+    (lambda: jr.Condition("a", rises_by=1, within=math.inf), "within: expected a time above 0"),
     (
         lambda: jr.Correlation(("upper", 3)),  # type: ignore[arg-type]
         "parameters: expected a list of two or more different names",
@@ -263,6 +267,7 @@ def test_beyond_a_clamp_is_an_alarm_only_with_limits() -> None:
 def test_a_ruler_in_use_equals_a_new_one() -> None:
     used, new = (jr.Adc(12, 3.3) >> jr.Line(2.0) for _ in "ab")
     used(np.arange(5))
+    assert used.compiled() is not None
     assert used == new
     assert hash(used) == hash(new)
 
@@ -272,3 +277,49 @@ def test_what_another_part_brings_has_three_digits() -> None:
     found = jr.what_if(ruler, 1880, {"known": "10 kohm ± 0.1 %"})
     was, now = (one.expanded_uncertainty for one in (found.before, found.after))
     assert f"± {now:.3g} °C instead of ± {was:.3g} °C" in found.headline
+
+
+def test_a_movement_has_the_size_of_its_values() -> None:
+    """What is next to nothing beside 1 is much where all values are 1e-20."""
+    for values, moved in ((np.zeros(3), False), (np.array([3e-20, 2e-20, 0]), True)):
+        at_work = Conditioner(jr.Condition("a", falls_by=2e-20, within=1.0))
+        on = at_work.add(0.1 * np.arange(3, dtype=np.float64), values, np.zeros(3, np.uint8))
+        assert bool(on[-1]) is moved
+
+
+def test_a_clock_may_stand_for_a_second() -> None:
+    clock = Clock()
+    clock.add([0.0, 0.125, 0.25, 0.25, 0.25], [0.0, 0.125, 0.25, 1.25, 1.375])
+    assert clock.faults.tolist() == [False, False, False, False, True]
+
+
+def test_a_usual_range_of_an_argument_needs_marks() -> None:
+    """Half to twice, but of the true end of a line through marks the span more on both sides."""
+    line = jr.Line.through(("10 mV", 5), ("50 mV", 25), unit="%", takes="mV")
+    input_ = jr.Input("mV", resolution=0.1, range=(0, 100))
+    channel = jr.Channel("a", input_ >> line, 1, decimals=1)
+    made = jr.export(channel, arith="float", arguments={"lo": None, "at_lo": None})
+    said = " ".join(made.notes)
+    assert "(lo) from 5 to 20" in said
+    assert "from −15 to 45" in said
+
+
+def test_floats_that_miss_a_step_by_one_are_refused() -> None:
+    """Above 2^24 they have the even numbers only. Source: IEEE 754, binary32."""
+    channel = jr.Channel("a", jr.Counts(24) >> jr.Line(1, 2**23, unit="g") >> jr.Whole(), 1)
+    made = jr.export(channel, arith="float")
+    assert "miss a step" in " ".join(made.notes)
+
+
+def test_what_a_knot_fewer_would_cost_is_said() -> None:
+    ruler = jr.Adc(12, 3.3) >> jr.Divider(known=4700) >> jr.Beta(r0=100e3, beta=3950)
+    made = jr.export(jr.Channel("bean", ruler, 1, decimals=1, limits=(0, 250)), within=0.5)
+    off = re.search(r"one knot fewer would be off by up to ([\d.]+) °C", made.cheaper)
+    assert off is not None
+    assert 0.5 < float(off[1]) <= 1.0
+
+
+def test_an_output_that_no_zone_switches_on_stays_off() -> None:
+    tray = jr.Channel("tray", jr.Counts(12) >> jr.Zones(edges=(2000,), values=((0, 1), (0, 0))), 1)
+    drives = pattern_drives("lamps", tray, ("red", "green"))
+    assert drives["lamps_red"].range == (0, 1)

@@ -26,6 +26,7 @@ def noisy(level: Any, noise: float = 2.0) -> Any:
     return np.clip(counts, 0, 4095).astype(np.int64)
 
 
+REST = noisy(np.full(3000, 1500.0))
 SLOPE = np.linspace(500, 3500, 3000)
 KNOB = np.interp(
     np.arange(3000), [0, 700, 1200, 2000, 2400, 3000], [198, 198, 3904, 3904, 198, 198]
@@ -85,6 +86,13 @@ RULES: list[tuple[Severity, str, Any, Any, Channel | None]] = [
         "stuck at 777 for 200 samples (40 s) from line 1002, though its noise is",
         replaced(noisy(SLOPE), slice(1000, 1200), 777),
         noisy(SLOPE),
+        None,
+    ),
+    (  # what rests lies against no stop, not at its own smallest either
+        Severity.WARNING,
+        f"stuck at {min(REST)} for 200 samples (40 s) from line 1002",
+        replaced(REST, slice(1000, 1200), min(REST)),
+        noisy(KNOB),
         None,
     ),
     (

@@ -329,12 +329,17 @@ def _spikes(s: Subject) -> Iterator[Finding]:
 #: A stretch at one value is none below this many samples; a live sensor shows a longer one with no
 #: more than this chance.
 STUCK, CHANCE = 20, 1e-4
+#: What moves has a travel of more than this many noises: noise alone leaves no stop to lie against.
+TRAVEL = 10.0
 
 
 def _stuck(s: Subject) -> Iterator[Finding]:
     v = s.survey
     stretch, noise = v.stuck, v.calm_noise / v.lsb
-    if stretch is None or not noise > 0.2 or stretch.count in (v.smallest, v.largest):
+    if stretch is None or not noise > 0.2:
+        return
+    travels = v.largest - v.smallest > TRAVEL * v.calm_noise
+    if travels and stretch.count in (v.smallest, v.largest):
         return  # at an end it is the stop that holds it
     # A live sample is its neighbour's like this often at most: when no movement helps.
     same = math.erf(0.5 / noise / math.sqrt(2.0))
