@@ -2,8 +2,9 @@
 # .venv is made anew when pyproject.toml has changed.
 PYTHON ?= python3
 PIP = .venv/bin/python -m pip install -qq --disable-pip-version-check --no-compile
-# pip compiles on one core; this does so on all, whatever the environment says of bytecode.
-COMPILE = .venv/bin/python -m compileall -qq -j 0 .venv/lib src
+# pip compiles on one core; this does so on all, whatever the environment says of bytecode: but not
+# the tests that packages bring.
+COMPILE = .venv/bin/python -m compileall -qq -j 0 -x '/tests/' .venv/lib src
 PYTEST = .venv/bin/python -m pytest -n auto --dist loadgroup
 
 # Each stamp says what .venv holds: the product; what tests it; what checks its code;

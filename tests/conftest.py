@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import signal
 import sys
 from collections.abc import Callable, Iterator
@@ -107,3 +108,9 @@ of_cluster = pytest.mark.xdist_group("cluster")
 def bench() -> Bench:
     """Two channels: volts on ch0, a clamped percentage on ch1."""
     return parse_bench(BENCH)
+
+
+def pytest_collection_finish() -> None:
+    """What is loaded by now stays: no search for cycles in it again and again."""
+    gc.collect()
+    gc.freeze()

@@ -165,8 +165,14 @@ def loaded(module: str, name: str) -> Any:
     return getattr(sys.modules.get(module), name, None)
 
 
+#: What is asked about most, and is of no library but NumPy itself.
+_PLAIN = frozenset({float, int, bool, str, list, tuple, type(None), np.ndarray})
+
+
 def is_a(x: Any, module: str, *names: str) -> bool:
     """Whether x is of one of these classes of a library, if that is loaded."""
+    if x.__class__ in _PLAIN:
+        return False
     kinds = tuple(kind for name in names if (kind := loaded(module, name)) is not None)
     return bool(kinds) and isinstance(x, kinds)
 

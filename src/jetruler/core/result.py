@@ -520,6 +520,7 @@ class Described:
     why: str
 
 
+@functools.cache
 def description(rule: Callable[..., object]) -> Described:
     """A rule's name and docstring: the first paragraph says what, the second why."""
     finds, _, why = inspect.cleandoc(rule.__doc__ or "").partition("\n\n")
