@@ -175,6 +175,7 @@ def test_a_look_says_that_it_has_no_raw_values(cli: Cli, home: Path) -> None:
     assert found["time"]["jitter"] == 0.0  # every 0.1 s
 
 
+@soak
 def test_it_is_drawn_over_a_log_without_raw_values(cli: Cli, home: Path) -> None:
     power_log(home)
     for names, axes in (((), 3), (("power",), 1)):

@@ -23,7 +23,7 @@ from jetruler.core.ruler.converter import RawInput
 from jetruler.errors import BenchError
 from tests.agreement.made import made
 from tests.conftest import Cli
-from tests.helpers.sizes import sizes
+from tests.helpers.sizes import few, sizes, soak
 
 
 @pytest.mark.parametrize("many", sizes(6, 80))
@@ -117,6 +117,7 @@ def _noise(way: str) -> float:
     return {"input in V": 3.3 / 4095, "input in mV": 3300 / 4095}.get(way, 1.0) * 1.5
 
 
+@few
 @pytest.mark.parametrize("seed", range(3))
 def test_the_same_volts_in_any_unit(cli: Cli, home: Path, seed: int) -> None:
     """Values, verdicts, budgets and fits are those of the physics, whatever unit a log is in."""
@@ -193,6 +194,7 @@ def test_the_same_warmth_in_any_degrees(cli: Cli, home: Path) -> None:
 NAMES = {"a": "zulu", "b": "long_name", "c": "k-9"}
 
 
+@soak
 @pytest.mark.parametrize("many", sizes(3, 20))
 def test_names_are_only_names(cli: Cli, home: Path, many: int) -> None:
     for seed in range(many):

@@ -232,6 +232,7 @@ def test_a_text_column_is_counted(store: Path, cli: Cli) -> None:
         assert not (store / "no.png").exists()
 
 
+@soak
 def test_a_picture_reads_raw_values_as_explain_does(store: Path, cli: Cli) -> None:
     ends = ("--from", "20 mm", "--to", "1.2 m")
     for at, says in (

@@ -16,7 +16,7 @@ from jetruler.cli.streams import PLAIN, plain_form
 from jetruler.demo import STEPS
 from tests.conftest import COMMAND
 from tests.helpers.command import called
-from tests.helpers.sizes import soak
+from tests.helpers.sizes import few, soak
 
 ENCODINGS = ("ascii", "latin-1", "cp1252", "cp437", "cp850", "cp932", "koi8-r")
 
@@ -102,6 +102,7 @@ def words(text: str) -> list[str]:
     return "".join(map(plain_form, text)).replace("^", "").split()
 
 
+@few
 @pytest.mark.parametrize(("command", "encoding"), commands(SHOWN))
 def test_the_same_words_in_any_encoding(home: Path, command: str, encoding: str) -> None:
     args = shlex.split(command)

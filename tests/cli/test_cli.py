@@ -25,7 +25,7 @@ import jetruler.cli as command_line
 from jetruler import demo
 from tests.conftest import COMMAND, Cli
 from tests.helpers.command import ENCODING
-from tests.helpers.sizes import few, thinned
+from tests.helpers.sizes import few, soak, thinned
 
 LOOSE = "bean:high_rail"
 
@@ -109,6 +109,7 @@ def test_explain_both_ways(cli: Cli) -> None:
     assert json.loads(rail.stdout)["flags"] == ["low_rail", "below"]
 
 
+@soak
 def test_draw_writes_png_and_svg(cli: Cli, home: Path) -> None:
     assert cli("draw", "ruler", "damper", "--at", "1880").stdout == "ruler-damper.png\n"
     assert (home / "ruler-damper.png").read_bytes().startswith(b"\x89PNG")
@@ -292,6 +293,7 @@ main(["convert", "roast.csv", "-o", "out.csv"])
 """
 
 
+@soak
 def test_a_signal_just_when_a_file_is_made_leaves_none(home: Path) -> None:
     done = subprocess.run([sys.executable, "-c", JUST_THEN], cwd=home, check=False)
     assert done.returncode == 143

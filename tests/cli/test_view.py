@@ -21,7 +21,7 @@ from jetruler.cli.view.widgets import KEYS, ChannelRow, DriveRow, Help, Question
 from jetruler.core.bench.bench import LogFormat
 from jetruler.live.session import Parts, Session
 from jetruler.live.sources import SourceEnded
-from tests.helpers.sizes import few, soak
+from tests.helpers.sizes import soak
 from tests.live.test_operator_controls import TABLE as HANDS_TABLE
 
 ROOT = Path(__file__).parents[2]
@@ -274,6 +274,7 @@ MANY = "\n".join(
 )
 
 
+@soak
 def test_thirty_channels_scroll_and_follow_what_is_chosen() -> None:
     app = app_of(MANY, Wire(",".join(["7"] * 30)), *(f"k{i}" for i in range(30)))
 
@@ -299,7 +300,7 @@ def _wheel() -> Any:
     return MouseScrollDown
 
 
-@few
+@soak
 @pytest.mark.parametrize("size", [(40, 10), (120, 40), (200, 60), (20, 5)])
 def test_it_fits_any_window(size: tuple[int, int]) -> None:
     app, _ = table()
@@ -320,6 +321,7 @@ def test_it_fits_any_window(size: tuple[int, int]) -> None:
     meet(app, script)
 
 
+@soak
 def test_help_is_an_overlay_with_every_key() -> None:
     app, _ = table()
 
@@ -352,6 +354,7 @@ def test_the_log_says_what_happened() -> None:
     meet(app, script)
 
 
+@soak
 def test_ends_are_asked_and_just_those_are_written(tmp_path: Path) -> None:
     path = tmp_path / "table.toml"
     travel = [f"{k},5" for k in (*[30] * 60, *range(30, 994, 8), *[994] * 60)]

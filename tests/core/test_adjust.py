@@ -335,7 +335,7 @@ def test_columns_of_a_marks_file(tmp_path: Path, heading: str, row: str, means: 
         assert any(f"not used: {', '.join(unused)}" in note for note in jr.fit(both).notes)
 
 
-@few
+@soak
 @pytest.mark.parametrize("n", [6, 30, 100])
 @pytest.mark.parametrize("known", [True, False])
 def test_an_error_that_all_marks_share(n: int, known: bool) -> None:

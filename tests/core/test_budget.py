@@ -214,6 +214,7 @@ def test_first_order_against_monte_carlo(
     assert run.lost == 0
 
 
+@soak
 def test_a_law_that_takes_no_arrays_is_drawn_all_the_same() -> None:
     """Coefficients of a cubic: by a parabola through their ends, against a plain loop."""
     a, b, c = T(6.7e-4, 2e-6), T(2.2e-4, 4e-7), 1e-7
@@ -382,6 +383,7 @@ def test_explain_with_a_budget(cli: Cli) -> None:
     )
 
 
+@soak
 def test_convert_with_uncertainties(cli: Cli, home: Path) -> None:
     done = cli("convert", "roast.csv", "-o", "u.csv", "--uncertainty", "--keep-raw")
     assert done.returncode == 0, done.stderr

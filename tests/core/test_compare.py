@@ -284,6 +284,7 @@ def test_marks_in_any_unit_of_the_channel(cli: Cli) -> None:
     assert "raw is in g; this channel has count" in refused.stderr
 
 
+@soak
 def test_two_logs_are_paired_by_time(cli: Cli, home: Path) -> None:
     lines = (home / "rest.csv").read_text().splitlines()
     shifted = ["at_s,ref"]

@@ -306,7 +306,7 @@ def test_a_usual_range_of_an_argument_needs_marks() -> None:
 
 def test_floats_that_miss_a_step_by_one_are_refused() -> None:
     """Above 2^24 they have the even numbers only. Source: IEEE 754, binary32."""
-    channel = jr.Channel("a", jr.Counts(24) >> jr.Line(1, 2**23, unit="g") >> jr.Whole(), 1)
+    channel = jr.Channel("a", jr.Counts(12) >> jr.Line(1, 2**24, unit="g") >> jr.Whole(), 1)
     made = jr.export(channel, arith="float")
     assert "miss a step" in " ".join(made.notes)
 

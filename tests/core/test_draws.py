@@ -60,7 +60,7 @@ def own_draws(law: jr.Law, at: float, n: int, random: np.random.RandomState) -> 
     return found
 
 
-@few
+@soak
 @pytest.mark.parametrize("name", thinned(TOLERANCED, 3))
 def test_draws_of_tolerances(name: str) -> None:
     law, at = TOLERANCED[name]

@@ -47,6 +47,7 @@ def test_equal_sensors_get_no_verdict(kind: str, times: int) -> None:
 SHAPES = ("offset", "gain", "bend")
 
 
+@few
 @pytest.mark.parametrize("shape", SHAPES)
 @pytest.mark.parametrize("n", [60, *(pytest.param(n, marks=soak) for n in (200, 1000))])
 def test_an_error_of_five_standard_errors_is_found(n: int, shape: str) -> None:

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import settings
 
 soak = pytest.mark.soak
-#: A test whose rows cost much: `make test` runs the first and the last, `make soak` the others.
+#: A test whose rows cost much: `make test` runs the first, `make soak` the others.
 few = pytest.mark.few
 
 #: The system that the product is told it runs on, where it is another.

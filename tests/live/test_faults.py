@@ -326,6 +326,7 @@ def test_a_bench_is_saved_that_does_not_fit(bed: Bed, change: tuple[str, str]) -
     bed.follows(2400)
 
 
+@few
 @posix
 @pytest.mark.parametrize("what", ["events", "record"])
 @pytest.mark.parametrize("where", thinned(["/dev/full", "pipe", "folder"], 2))
@@ -447,6 +448,7 @@ def test_any_signal_leaves_it_safe(
         assert live.returncode == (0 if name == "INT" else 128 + number)
 
 
+@soak
 @posix
 @pytest.mark.parametrize(
     "ending", ["closed", pytest.param("full", marks=soak), pytest.param("unread", marks=soak)]

@@ -199,6 +199,7 @@ def test_lines_over_any_cuts() -> None:
     assert lines.noise.counts == {"over-long": 1}
 
 
+@soak
 @pytest.mark.parametrize("lines", sizes(50_000, 1_000_000))
 def test_every_line_among_noise_is_a_sample_or_is_counted(cli: Cli, two: None, lines: int) -> None:
     random.seed(6)
@@ -345,6 +346,7 @@ def told(client: socket.socket, what: bytes) -> bytes:
     return got
 
 
+@soak
 @pytest.mark.parametrize("times", sizes(10, 100))
 def test_gone_and_back_many_times(start: Start, home: Path, times: int) -> None:
     sent = 0
@@ -662,6 +664,7 @@ def test_the_view_in_a_terminal(start: Start, home: Path) -> None:
     assert live.wait(20) == 0
 
 
+@soak
 def test_keys_work_while_data_comes_through_a_pipe(start: Start, home: Path) -> None:
     """The terminal is the controlling one; standard input is a pipe that never ends."""
     ours, theirs = os.openpty()

@@ -15,6 +15,7 @@ import pytest
 
 import jetruler as jr
 from tests.conftest import Cli
+from tests.helpers.sizes import soak
 
 
 def test_a_file_reads_as_the_tool_converts_it(cli: Cli, home: Path) -> None:
@@ -74,6 +75,7 @@ def test_lines_that_are_no_samples_are_counted() -> None:
     assert [sample.flags["knob"].name for sample in samples] == [None, "MISSING", None]
 
 
+@soak
 def test_lines_that_come_asynchronously() -> None:
     """`async for` gives what `for` gives, hands on what went wrong, and stops in between."""
 

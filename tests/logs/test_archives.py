@@ -159,6 +159,7 @@ def test_a_job_that_is_killed_is_replaced(
     assert month_by(month, tmp_path / "out", jobs=2, progress=killing(pids)) == alone
 
 
+@soak
 @of_cluster
 def test_a_cluster_gives_the_same_bytes(
     month: Path, alone: dict[str, bytes], tmp_path: Path, cluster: str

@@ -20,7 +20,7 @@ import pytest
 
 import jetruler as jr
 from jetruler.samples.source import ColumnError
-from tests.helpers.sizes import soak
+from tests.helpers.sizes import few, soak
 
 BENCH = jr.parse_bench(
     '[channel.level]\ncolumn = "ch0"\nconverter = { bits = 12, vref = 3.3 }\n'
@@ -216,6 +216,7 @@ def test_typed_cells_keep_their_values(tmp_path: Path, name: str) -> None:
             assert str(value) == text
 
 
+@few
 @pytest.mark.parametrize("memory", [0.001, 64.0])
 @pytest.mark.parametrize(
     "literals",

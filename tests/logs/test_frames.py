@@ -27,7 +27,7 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.core.ruler.converter import THREAD_SIZE
 from jetruler.errors import LogError
 from tests.conftest import BENCH, of_cluster
-from tests.helpers.sizes import fewer
+from tests.helpers.sizes import few, fewer
 from tests.logs.test_archives import SMOOTH
 
 
@@ -217,6 +217,7 @@ def test_dask_arrays_and_series_stay_lazy() -> None:
     pd.testing.assert_series_equal(later.compute(scheduler="sync"), RULER(series))
 
 
+@few
 @pytest.mark.parametrize("threads", [2, 3, 16])
 @pytest.mark.parametrize("size", [0, 1, 2 * THREAD_SIZE, 3 * THREAD_SIZE + 17])
 def test_threads_change_no_bit(threads: int, size: int) -> None:

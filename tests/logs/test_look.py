@@ -24,7 +24,7 @@ from jetruler.samples.source import LogSource
 from jetruler.show.figures import draw_histogram, draw_log
 from jetruler.show.style import new_figure
 from tests.conftest import Cli
-from tests.helpers.sizes import few, sizes
+from tests.helpers.sizes import few, sizes, soak
 
 #: What the demo hides, and how `look` says it.
 FINDINGS = [
@@ -231,6 +231,7 @@ def test_new_kinds_pass_convert_too(cli: Cli, home: Path) -> None:
         assert len(pd.read_csv(home / f"{name}.csv")) == 4200
 
 
+@soak
 def test_pictures_of_a_log(cli: Cli, home: Path) -> None:
     assert cli("draw", "log", "roast.csv", "bean", "rail").stdout == "log-roast.png\n"
     words = "draw histogram roast.csv rail bean tray -o s.svg"

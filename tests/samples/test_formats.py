@@ -22,6 +22,7 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.core.bench.channel import CodeTable
 from jetruler.errors import ParameterError
 from tests.conftest import Cli
+from tests.helpers.sizes import few
 
 ROWS: dict[str, list[Any]] = {
     "time_s": [0.0, 0.2, 0.4, 0.6],
@@ -352,6 +353,7 @@ def test_pipes_carry_any_format(cli: Cli, home: Path) -> None:
     assert piped.returncode == 0
 
 
+@few
 @pytest.mark.parametrize("into", ["csv", "jsonl", "parquet"])
 def test_threads_and_memory_change_no_byte(home: Path, into: str) -> None:
     bench = load_bench(home / "bench.toml")

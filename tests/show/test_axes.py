@@ -14,6 +14,7 @@ from matplotlib.figure import Figure
 import jetruler as jr
 from jetruler import plots
 from jetruler.show.style import AMBER, JET, same_color
+from tests.helpers.sizes import few
 
 OHMS = jr.Adc(12, 3.3) >> jr.Divider(4700)
 BEAN = jr.Channel("bean", OHMS >> jr.Beta(1e5, 3950), "a", limits=(0, 260), about="in the beans")
@@ -74,6 +75,7 @@ def light(color: Any) -> float:
     return 0.299 * red + 0.587 * green + 0.114 * blue
 
 
+@few
 @pytest.mark.parametrize("style", ["default", "dark_background", "ggplot"])
 @pytest.mark.parametrize("draw", DRAWN.values(), ids=DRAWN)
 def test_every_style_can_be_read(draw: Callable[[Any], Any], style: str) -> None:

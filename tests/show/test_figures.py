@@ -91,6 +91,7 @@ def test_a_narrow_log_is_drawn_by_itself() -> None:
     assert 3411 < high < 3425
 
 
+@few
 @pytest.mark.parametrize("size", [(4.0, 2.4), (12.8, 8.0)])
 @pytest.mark.parametrize(
     ("bits", "signed", "low", "high"),
@@ -140,6 +141,7 @@ def test_what_cannot_be_drawn(cli: Cli, args: tuple[str, ...], says: str) -> Non
     assert says in done.stderr
 
 
+@soak
 def test_a_log_shows_when_trips_were_on(cli: Cli, home: Path) -> None:
     """The stretches are those between the events; a trip that is still on ends with the log."""
     bench = jr.load_bench(home / "bench.toml")

@@ -130,6 +130,7 @@ def test_no_result_stands_outside() -> None:
     assert alone == parts
 
 
+@few
 @pytest.mark.parametrize(("command", "call"), SAME, ids=[command for command, _ in SAME])
 def test_json_is_the_plain_data_of_the_call(
     command: str, call: Callable[[], Any], cli: Any, home: Path, monkeypatch: pytest.MonkeyPatch
@@ -188,6 +189,7 @@ def test_what_comes_from_a_file_is_escaped() -> None:
     assert "<script>x" not in sly._repr_html_()
 
 
+@few
 @pytest.mark.parametrize("to", ["c", "python", "st"])
 @pytest.mark.parametrize("name", ["bean", "damper", "tray"])
 def test_code_from_python_is_that_of_the_tool(to: str, name: str, home: Path, cli: Any) -> None:

@@ -12,7 +12,7 @@ import pytest
 import jetruler as jr
 from jetruler.show.slider import columns, slider, stops
 from tests.helpers.browser import browser, needs_browser
-from tests.helpers.sizes import few
+from tests.helpers.sizes import soak
 
 __all__ = ["browser"]
 
@@ -100,7 +100,7 @@ return [heads, found];
 """
 
 
-@few
+@soak
 @needs_browser
 @pytest.mark.xdist_group("browser")
 @pytest.mark.parametrize("name", CHANNELS)

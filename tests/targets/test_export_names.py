@@ -18,7 +18,7 @@ from jetruler.targets import TARGETS, target_named
 from jetruler.targets.target import ExportOptions
 from tests.conftest import Cli
 from tests.helpers.compiled import Printing, needs_compiler, printed_by
-from tests.helpers.sizes import sizes, thinned
+from tests.helpers.sizes import sizes, soak, thinned
 from tests.helpers.structured_text import structured
 
 #: Names that mean something to a compiler, a library or our own code.
@@ -65,6 +65,7 @@ def bench_of(names: list[str], bits: int) -> str:
     return "".join(parts)
 
 
+@soak
 @needs_compiler[0]
 @needs_compiler[1]
 @pytest.mark.parametrize("arith", thinned(["int32", "int16", "float"], 2))

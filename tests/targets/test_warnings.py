@@ -17,7 +17,7 @@ from jetruler.core.firmware.selection import export
 from jetruler.targets import target_named
 from jetruler.targets.target import ExportOptions
 from tests.agreement.made import made
-from tests.helpers.sizes import sizes
+from tests.helpers.sizes import sizes, soak
 
 COMPILERS = [
     [found, *flags]
@@ -64,6 +64,7 @@ def header(bench: jr.Bench, seed: int) -> str:
     )
 
 
+@soak
 @pytest.mark.skipif(not COMPILERS, reason="no C compiler: apt-get install gcc")
 @pytest.mark.parametrize("many", sizes(6, 120))
 def test_compilers_are_silent(many: int, tmp_path: Path) -> None:

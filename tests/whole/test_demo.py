@@ -247,6 +247,7 @@ def test_pictures_show_the_numbers(home: Path) -> None:
     assert np.nanmax(slope) == pytest.approx(100 / (3904 - 198))
 
 
+@soak
 def test_the_same_drawing_gives_the_same_bytes(home: Path) -> None:
     def drawing(form: str) -> bytes:
         figure = new_figure()

@@ -8,10 +8,14 @@ import re
 from collections import Counter
 from pathlib import Path
 
+import pytest
+
 from jetruler.core.laws import LAWS
 from tests.helpers.public import PUBLIC
 
 ROOT = Path(__file__).parents[2]
+#: All of them read every source file, which one process does once.
+pytestmark = pytest.mark.xdist_group("sources")
 
 
 @functools.cache

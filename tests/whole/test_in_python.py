@@ -179,6 +179,7 @@ LOGS: dict[str, Callable[[], Any]] = {
 }
 
 
+@few
 @pytest.mark.parametrize("kind", LOGS)
 def test_whatever_holds_a_log(kind: str, there: Path) -> None:
     given, known = LOGS[kind], parted()
