@@ -26,6 +26,7 @@ from tests.conftest import Cli
 from tests.helpers.sizes import few, sizes, soak
 
 
+@soak
 @pytest.mark.parametrize("many", sizes(6, 80))
 def test_every_law_is_read_back_as_it_was(tmp_path: Path, many: int) -> None:
     """Each law of each channel is written into the file anew: the channel reads as before."""

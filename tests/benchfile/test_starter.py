@@ -135,7 +135,7 @@ def board(port: int, stop: threading.Event) -> None:
     while not stop.is_set():
         os.write(port, f"{500 + n % 20}\r\n".encode())
         n += 1
-        time.sleep(0.01)
+        time.sleep(0.002)
 
 
 def test_from_nothing_to_a_right_reading_in_two_commands(cli: Cli, home: Path) -> None:

@@ -215,6 +215,7 @@ def test_a_mistake_of_our_own_is_a_sentence_too(
     assert "report it: KeyError" in said
 
 
+@soak
 def test_full_disk_leaves_the_old_result(home: Path) -> None:
     """A limit on the size of files stands in for a disk that is full."""
     (home / "out.csv").write_text("as it was")
@@ -253,6 +254,7 @@ def endless(fifo: Path) -> None:
             log.write(f"{i},1,2,3,4,5,6,7,8\n")
 
 
+@few
 @pytest.mark.parametrize(("signum", "code"), [(signal.SIGINT, 130), (signal.SIGTERM, 143)])
 def test_interrupted(home: Path, signum: int, code: int) -> None:
     os.mkfifo(home / "endless")
@@ -311,6 +313,7 @@ def wait_until_read(pipe: IO[bytes]) -> None:
     time.sleep(0.2)
 
 
+@few
 @pytest.mark.parametrize("command", ["look", "convert"])
 def test_interrupted_while_a_pipe_is_silent(home: Path, command: str) -> None:
     """A reader that waits for what never comes must not keep the command from ending."""

@@ -34,7 +34,7 @@ from jetruler.core.survey.blocks import Blocks, floating
 from jetruler.results import Severity
 from tests.conftest import Cli
 from tests.core.test_laws import TRUTH
-from tests.helpers.sizes import fewer
+from tests.helpers.sizes import fewer, soak
 
 LAWS = [law for law, *_ in TRUTH if law.name not in ("adc", "counts")]
 CONVERTERS = [Adc(12, 3.3), Adc(10, 5.0, count_at_vref=1024), Adc(16, 2.5, signed=True), Counts(8)]
@@ -124,6 +124,7 @@ def test_rules_about_a_log_at_their_edges() -> None:
     assert found.severity is Severity.ERROR
 
 
+@soak
 @fewer(12)
 @given(
     r0=st.floats(1e3, 1e6),

@@ -278,6 +278,7 @@ def test_one_sentence(cli: Cli, args: str, says: str) -> None:
     assert done.stderr.count("\n") == 1
 
 
+@soak
 def test_draw_choose(cli: Cli, home: Path) -> None:
     done = cli(
         "draw", "choose", "bean", "--from", "20", "--to", "240", "--at", "200", "-o", "c.png"

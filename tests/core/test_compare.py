@@ -145,6 +145,7 @@ def test_slow_noise_is_no_offset() -> None:
     assert np.isnan(walk.half_width)
 
 
+@soak
 def test_too_few_are_told_as_such() -> None:
     """Four pairs prove no agreement, and say how many would."""
     a, b = np.array([10.0, 20.6, 29.9, 40.6]), np.array([10.0, 20.0, 30.0, 40.0])

@@ -86,6 +86,7 @@ def test_swapped_legs_and_a_gain_far_from_one(
         assert found.correction is None
 
 
+@few
 @pytest.mark.parametrize("see", ["waves", "plateaus"])
 @pytest.mark.parametrize("samples", thinned([1, 2, 5, 20], 3))
 @pytest.mark.parametrize("kind", ["white", "hum", "spikes"])

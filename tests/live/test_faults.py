@@ -226,7 +226,7 @@ def test_lost_bytes_join_nothing(bed: Bed, monkeypatch: pytest.MonkeyPatch) -> N
     assert "flap=2000" not in {line for _, line in bed.board.got}
 
 
-@few
+@soak
 @pytest.mark.parametrize(
     ("time_text", "said"),
     [
@@ -309,7 +309,7 @@ def test_a_sink_is_opened_again_and_gets_safe_first(tmp_path: Path) -> None:
     assert wire.got[-1] == SAFE
 
 
-@few
+@soak
 @pytest.mark.parametrize(
     "change",
     [

@@ -215,6 +215,7 @@ def test_every_line_among_noise_is_a_sample_or_is_counted(cli: Cli, two: None, l
     assert found == pytest.approx(knob, abs=0.0501)
 
 
+@soak
 def test_made_up_values(cli: Cli, two: None) -> None:
     made_up = ("--inject", "knob=1000", "--sweep", "pin=0:4000/0.5s")
     done = cli("live", "--source", "none", *made_up, "--duration", "1.2 s")
@@ -407,7 +408,7 @@ NO_SAMPLES = {
 
 
 #: What `make test` tries of these; `make soak` tries all.
-SOME = {"too few cells", "noise"}
+SOME = {"noise"}
 
 
 @pytest.mark.parametrize(
@@ -725,6 +726,7 @@ def test_the_view_rests_and_wakes(start: Start, home: Path) -> None:
     assert live.wait(20) == 0
 
 
+@soak
 def test_a_terminal_without_a_source_says_what_there_is(start: Start) -> None:
     _, theirs = os.openpty()
     live = start(stdin=theirs, stdout=theirs)

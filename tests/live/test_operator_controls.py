@@ -173,6 +173,7 @@ def test_a_gate_and_all_gates_and_arming() -> None:
     assert wire.commands[-1] == 0
 
 
+@soak
 def test_a_drive_is_fed_from_another_channel_and_back() -> None:
     session, wire = table()
     controls = OperatorControls(session)

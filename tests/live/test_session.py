@@ -19,6 +19,7 @@ from jetruler.live.overrides import FileWatcher
 from jetruler.live.session import Parts, Session
 from jetruler.live.sources import SourceEnded, SourceGone
 from tests.conftest import Cli
+from tests.helpers.sizes import soak
 
 
 class Script:
@@ -70,6 +71,7 @@ def board_lines(seconds: float, *faults: str) -> list[bytes]:
     return [board.step(0.5) for _ in range(int(2 * seconds))]
 
 
+@soak
 def test_a_roast_from_charge_to_safe_end(parts: Parts) -> None:
     source = script(parts, *board_lines(60))
     session = Session(parts)

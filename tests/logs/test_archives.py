@@ -190,6 +190,7 @@ def test_a_local_cluster(month: Path, alone: dict[str, bytes], tmp_path: Path, c
     assert len(wanted) == logs_of(month) / 3
 
 
+@soak
 @of_cluster
 def test_local_asks_for_as_many_workers_as_jobs(
     cli: Cli, home: Path, cluster: str, monkeypatch: pytest.MonkeyPatch

@@ -27,7 +27,7 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.core.ruler.converter import THREAD_SIZE
 from jetruler.errors import LogError
 from tests.conftest import BENCH, of_cluster
-from tests.helpers.sizes import few, fewer
+from tests.helpers.sizes import few, fewer, soak
 from tests.logs.test_archives import SMOOTH
 
 
@@ -176,6 +176,7 @@ def test_the_graph_grows_with_partitions_and_not_with_counts(decide: bool) -> No
     assert (more_size - wide_size) < 0.5 * frames
 
 
+@soak
 @of_cluster
 def test_dask_frames_stay_lazy_and_run_on_real_workers(tmp_path: Path, cluster: str) -> None:
     whole = made_up(3000)

@@ -12,6 +12,7 @@ import pytest
 import jetruler as jr
 from jetruler.logs.pairs import read_series
 from tests.conftest import Cli
+from tests.helpers.sizes import few
 
 RAW = [100, 100, 900, 900, 900, 900, 100, 100, 100, 100, 100, 100]
 BENCH = """
@@ -32,6 +33,7 @@ hold = "0.5 s"
 OF_MS = '[stream]\ntimestamp = "when"\ntime_unit = "ms"'
 
 
+@few
 @pytest.mark.parametrize(
     ("name", "unit", "stream"),
     [

@@ -130,6 +130,7 @@ def test_zones_are_words_in_every_format(home: Path) -> None:
     assert pa.types.is_dictionary(kind)
 
 
+@few
 @pytest.mark.parametrize(
     ("cells", "kind", "wanted"),
     [

@@ -443,6 +443,7 @@ GREETINGS = [
 ]
 
 
+@few
 @pytest.mark.parametrize("greeting", GREETINGS)
 @pytest.mark.parametrize("form", [FORMS[0], FORMS[11], FORMS[18], FORMS[25]], ids=lambda f: f.name)
 def test_what_a_board_says_at_its_start_is_no_sample(

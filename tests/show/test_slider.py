@@ -12,7 +12,7 @@ import pytest
 import jetruler as jr
 from jetruler.show.slider import columns, slider, stops
 from tests.helpers.browser import browser, needs_browser
-from tests.helpers.sizes import soak
+from tests.helpers.sizes import few, soak
 
 __all__ = ["browser"]
 
@@ -43,6 +43,7 @@ CHANNELS = {
 }
 
 
+@few
 @pytest.mark.parametrize("name", CHANNELS)
 def test_texts_are_those_of_the_tool(name: str) -> None:
     channel = CHANNELS[name]
@@ -118,6 +119,7 @@ def test_every_stop_in_a_browser(browser: Any, tmp_path: Path, name: str) -> Non
         assert [row[heads.index("flags")] == "–" for row in found] == (bits == 0).tolist()
 
 
+@soak
 @needs_browser
 @pytest.mark.xdist_group("browser")
 def test_keys_typing_and_dragging(browser: Any, tmp_path: Path) -> None:

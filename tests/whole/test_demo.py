@@ -36,9 +36,10 @@ def test_the_bundled_data_is_what_the_generators_make() -> None:
 
 
 def steps() -> Iterator[Any]:
-    """Pictures take longest; each has tests of its own."""
+    """Pictures and draws take longest; each has tests of its own."""
     for number, step in enumerate(STEPS):
-        marks = [soak] if step.command.startswith(("draw", "report")) else []
+        is_slow = step.command.startswith(("draw", "report")) or "--uncertainty" in step.command
+        marks = [soak] if is_slow else []
         yield pytest.param(number, id=step.command, marks=marks)
 
 
@@ -125,6 +126,7 @@ OWN_CHAIN = (
 )
 
 
+@soak
 def test_own_law_package(
     tmp_path: Path, home: Path, cli: Cli, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -39,6 +39,7 @@ def dist(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
+@soak
 def test_what_the_packages_contain(dist: Path) -> None:
     (wheel,), (sdist,) = dist.glob("*.whl"), dist.glob("*.tar.gz")
     names = set(zipfile.ZipFile(wheel).namelist())
