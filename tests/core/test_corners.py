@@ -305,8 +305,8 @@ def test_a_usual_range_of_an_argument_needs_marks() -> None:
 
 
 def test_floats_that_miss_a_step_by_one_are_refused() -> None:
-    """Above 2^24 they have the even numbers only. Source: IEEE 754, binary32."""
-    channel = jr.Channel("a", jr.Counts(12) >> jr.Line(1, 2**24, unit="g") >> jr.Whole(), 1)
+    """Above 2^23 they have no halves, and a half is rounded to even. Source: IEEE 754, binary32."""
+    channel = jr.Channel("a", jr.Counts(12) >> jr.Line(1, 2**23, unit="g") >> jr.Whole(), 1)
     made = jr.export(channel, arith="float")
     assert "miss a step" in " ".join(made.notes)
 
@@ -323,3 +323,9 @@ def test_an_output_that_no_zone_switches_on_stays_off() -> None:
     tray = jr.Channel("tray", jr.Counts(12) >> jr.Zones(edges=(2000,), values=((0, 1), (0, 0))), 1)
     drives = pattern_drives("lamps", tray, ("red", "green"))
     assert drives["lamps_red"].range == (0, 1)
+
+
+def test_what_joins_its_marks_has_no_parameters() -> None:
+    found = jr.fit(jr.Marks.of([(0, 1), (10, 5), (20, 7)]), "table")
+    assert found.parameters == ()
+    assert found.covariance.shape == (0, 0)

@@ -122,7 +122,7 @@ class Line(Law):
 
     def corrected(self, gain: float, offset: float) -> Line:
         own_gain, own_offset = self._slope_and_zero
-        return Line(gain * (own_gain or 1.0), gain * own_offset + offset)
+        return Line(gain * own_gain, gain * own_offset + offset)
 
     def check(self) -> Iterator[ParameterError]:
         if self.marks is None:
