@@ -305,8 +305,8 @@ def test_a_usual_range_of_an_argument_needs_marks() -> None:
 
 
 def test_floats_that_miss_a_step_by_one_are_refused() -> None:
-    """Above 2^23 they have no halves, and a half is rounded to even. Source: IEEE 754, binary32."""
-    channel = jr.Channel("a", jr.Counts(12) >> jr.Line(1, 2**23, unit="g") >> jr.Whole(), 1)
+    """What is off a tie by a few units in the last place is put on it: beside 2^21, by a half."""
+    channel = jr.Channel("a", jr.Counts(12) >> jr.Line(1, 2**21, unit="g") >> jr.Whole(), 1)
     made = jr.export(channel, arith="float")
     assert "miss a step" in " ".join(made.notes)
 
