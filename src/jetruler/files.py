@@ -321,11 +321,11 @@ class Output:
     def _opened(self, path: Path, source: str | PathLike[str]) -> BinaryIO:
         named = descriptor_of(path) is None and path.is_file()
         if str(source) != "-" and named and same_file(path, Path(source)):
-            raise LogError(f"{path}: this is the input; name another file for the output")
+            raise LogError(f"{path}: expected another file for the output, found the input")
         if path.is_dir():
-            raise LogError(f"{path}: this is a folder; name a file for the output")
+            raise LogError(f"{path}: expected a file for the output, found a folder")
         if not path.parent.is_dir():
-            raise LogError(f"{path}: there is no folder {path.parent}; make it first")
+            raise LogError(f"{path}: expected a folder {path.parent}, found none; make it first")
         if why := unfit(path):
             raise LogError(f"{path}: {why}; give it another name")
         try:

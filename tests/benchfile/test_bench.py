@@ -229,7 +229,11 @@ def test_all_mistakes_at_once() -> None:
 
 def test_files_that_are_no_bench(tmp_path: Path) -> None:
     (tmp_path / "binary").write_bytes(b"\xff\xfe\x00")
-    for name, says in [("", "folder"), ("none.toml", "no such file"), ("binary", "not text")]:
+    for name, says in [
+        ("", "folder"),
+        ("none.toml", "expected a bench file, found none"),
+        ("binary", "found no text"),
+    ]:
         with pytest.raises(BenchError, match=says):
             load_bench(tmp_path / name)
 

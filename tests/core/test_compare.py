@@ -313,7 +313,10 @@ REFUSED = [
     (("compare", "bean", "bean2", "--log", "rest.csv", "--u-common", "-1"), "expected 0 or more"),
     (("compare", "bean"), "expected OTHER and --log LOG, or --marks FILE"),
     (("compare", "bean", "bean", "--log", "rest.csv"), "found bean again"),
-    (("compare", "bean", "bear", "--log", "rest.csv"), "no channel or column 'bear'"),
+    (
+        ("compare", "bean", "bear", "--log", "rest.csv"),
+        "expected a channel or column, found 'bear': known: ch0, ch1",
+    ),
     (("compare", "bean", "tray", "--log", "roast.csv"), "found tray, which reads zones"),
     (("compare", "bean", "rail", "--log", "roast.csv"), "V cannot be converted to °C"),
     (("compare", "bean", "--mark", "1880=121", "--write"), "expected three marks or more"),

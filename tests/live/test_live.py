@@ -232,18 +232,21 @@ def test_made_up_values(cli: Cli, two: None) -> None:
 @pytest.mark.parametrize(
     ("args", "says"),
     [
-        (["--source", "nowhere"], "nowhere: there is no such file or port"),
+        (["--source", "nowhere"], "nowhere: expected -, demo, none, a file, a port"),
         (["--source", "bogus://x"], "bogus://x:"),
         (["--inject", "nob=3"], "expected a channel, found 'nob'"),
         (["--inject", "knob=x"], "a count, a percentage of its range or a value in %"),
         (["--sweep", "knob=1:2"], "--sweep: expected damper=0:4095/10s"),
-        (["--arm"], "standard input takes no commands; name a port with --sink"),
-        (["--sink", "x"], "nothing is sent unless --arm"),
+        (
+            ["--arm"],
+            "expected a source that takes commands, found standard input (name a port with --sink)",
+        ),
+        (["--sink", "x"], "nothing is sent without it"),
         (["--duration", "never"], "a time above 0"),
         (["--time", "q"], "--time: expected one of columns (k, p), found 'q'"),
         (["--json", "--plain"], "expected --json or --plain, found both"),
-        (["--follow", "--source", "demo"], "'demo' is no file"),
-        (["--record", "no/where.csv"], "there is no folder no"),
+        (["--follow", "--source", "demo"], "expected --source FILE, found 'demo'"),
+        (["--record", "no/where.csv"], "expected a folder no, found none"),
     ],
 )
 def test_one_sentence(cli: Cli, two: None, args: list[str], says: str) -> None:

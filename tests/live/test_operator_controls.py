@@ -116,15 +116,21 @@ def test_a_held_channel_says_so_and_lets_go() -> None:
 @pytest.mark.parametrize(
     ("action", "says"),
     [
-        (lambda d: d.hold("nob", 5), "no channel 'nob'; did you mean 'knob'?"),
+        (
+            lambda d: d.hold("nob", 5),
+            "expected a channel of the bench, found 'nob': did you mean 'knob'?",
+        ),
         (lambda d: d.hold("knob", "warm"), "found 'warm'"),
         (lambda d: d.hold("knob", "10 L"), "a percentage of its range or a value in %"),
-        (lambda d: d.hold("knob"), "has no value yet"),
+        (lambda d: d.hold("knob"), "expected a value to hold, found none yet"),
         (lambda d: d.set("motor", 200), "expected a command within −150 … 150"),
-        (lambda d: d.set("knob", 2), "no drive 'knob'"),
-        (lambda d: d.feed("motor", "cold"), "no channel or trip 'cold'"),
-        (lambda d: d.gate("moto", on=False), "no drive 'moto'"),
-        (lambda d: d.write_ends("knob"), "no bench file"),
+        (lambda d: d.set("knob", 2), "expected a drive of the bench, found 'knob'"),
+        (
+            lambda d: d.feed("motor", "cold"),
+            "expected a channel or trip of the bench, found 'cold'",
+        ),
+        (lambda d: d.gate("moto", on=False), "expected a drive of the bench, found 'moto'"),
+        (lambda d: d.write_ends("knob"), "expected a bench file to write the marks into"),
     ],
 )
 def test_what_cannot_be_says_what_can(action: object, says: str) -> None:
@@ -276,7 +282,7 @@ def test_live_from_python(home: Path, tmp_path: Path) -> None:
         sample = next(s for s in live if s.by_hand.get("flap") == "gate_off")
         assert sample.flags["damper"] & jr.Flag.HELD
         assert sample.by_hand == {"blower": "held", "flap": "gate_off"}
-        with pytest.raises(StreamError, match="no channel 'dampr'"):
+        with pytest.raises(StreamError, match="expected a channel of the bench, found 'dampr'"):
             live.hold("dampr", 1)
         live.release("damper")
         live.disarm()
@@ -438,7 +444,9 @@ def test_setup_lines_lines_by_name_and_what_a_gate_says() -> None:
     assert wire.got[many + 2 :] == ["MODE 2", "LIMIT 40", "motor=0"]
     controls.disarm()
     assert wire.got[-1] == "motor=0"
-    with pytest.raises(StreamError, match="no line 'rest'; did you mean 'restart'"):
+    with pytest.raises(
+        StreamError, match="expected a line of the bench, found 'rest': did you mean 'restart'"
+    ):
         controls.say("rest")
 
 

@@ -265,12 +265,12 @@ def test_events_in_the_time_of_the_log(
 @pytest.mark.parametrize(
     ("args", "says"),
     [
-        (["--events", "-"], "events need a file"),
+        (["--events", "-"], "events: expected a file, found standard output"),
         (
             ["--events", "e.csv", "--only", "bean"],
             "trip.loose looks at damper, which is not converted",
         ),
-        (["--events", "none.d/e.csv"], "there is no folder none.d"),
+        (["--events", "none.d/e.csv"], "expected a folder none.d, found none"),
     ],
 )
 def test_events_that_cannot_be(cli: Cli, home: Path, args: list[str], says: str) -> None:
@@ -286,7 +286,7 @@ def test_a_bench_without_trips_has_no_events(cli: Cli, home: Path) -> None:
     (home / "log.csv").write_text("a\n1\n2\n")
     done = cli("convert", "log.csv", "-b", "b.toml", "-o", "o.csv", "--events", "e.csv")
     assert done.returncode == 2
-    assert "the bench has no trips" in done.stderr
+    assert "expected a bench that decides, found no trips" in done.stderr
     (home / "b.toml").write_text(LOG)
     done = cli("convert", "log.csv", "-b", "b.toml", "-o", "o.csv", "--events", "e.csv")
     assert "no clock, which trip.high.hold asks for; name its time column" in done.stderr

@@ -110,7 +110,7 @@ def test_decisions_need_their_channels_a_clock_and_trips() -> None:
     frame = pd.DataFrame({"ch0": [1], "ch1": [2]})
     for bench, only, told in [
         (SMOOTH, ["damper"], "trip.hot looks at bean, which is not converted"),
-        (BENCH, [], "the bench has no trips and no drives, so nothing is decided"),
+        (BENCH, [], "expected a bench that decides, found no trips and no drives"),
         (SMOOTH.replace('"3 s"', "3") + 'hold = "1 s"\n', [], "trip.hot.hold asks for"),
     ]:
         with pytest.raises(LogError, match=told):

@@ -169,9 +169,9 @@ def test_block_borders_change_nothing_and_no_row_is_lost(
 @pytest.mark.parametrize(
     ("data", "form", "says"),
     [
-        (b"", LogFormat(), "the log is empty"),
-        (b"\n\n# nothing\n", LogFormat(), "the log is empty"),
-        (b"time,ch0,ch1\n", LogFormat(), "a header but no rows"),
+        (b"", LogFormat(), "expected a log, found an empty file"),
+        (b"\n\n# nothing\n", LogFormat(), "expected a log, found an empty file"),
+        (b"time,ch0,ch1\n", LogFormat(), "expected rows below the header, found none"),
         (b"a,b\n1,2\n", LogFormat(), "no column 'ch0'; it has: a, b"),
         (b"ch0,ch0,ch1\n1,2,3\n", LogFormat(), "2 columns are named 'ch0'"),
         (b"ch0,ch1\nx,y\nz,w\n", LogFormat(), "not one number can be read in column ch0, ch1"),

@@ -123,12 +123,12 @@ def test_odd_logs_are_told_in_words(cli: Cli, home: Path, name: str, says: str) 
     ("args", "says"),
     [
         (["look", "none.csv"], "no such file"),
-        (["look", "empty.csv"], "the log is empty"),
+        (["look", "empty.csv"], "expected a log, found an empty file"),
         (
             ["look", "header.csv", "-b", "none.toml"],
-            "none.toml: there is no such file; name a bench file with --bench",
+            "none.toml: expected a bench file, found none; name one with --bench",
         ),
-        (["look", "text.csv"], "no column holds counts"),
+        (["look", "text.csv"], "expected a column of counts, found none among"),
         (["look", "roast.csv", "--ends", "dampr"], "did you mean 'damper'?"),
         (["look", "roast.csv", "--write"], "go with --ends"),
         (
@@ -143,20 +143,26 @@ def test_odd_logs_are_told_in_words(cli: Cli, home: Path, name: str, says: str) 
             ["look", "roast.csv", "--ends", "rail", "--margin", "nan"],
             "margin: expected 0 or more, found nan",
         ),
-        (["look", "roast.csv", "--ends", "bean", "--write"], "channel.bean has no line with marks"),
+        (
+            ["look", "roast.csv", "--ends", "bean", "--write"],
+            "channel.bean: expected a line with marks to put these into",
+        ),
         (["draw", "log", "none.csv"], "no such file"),
         (["draw", "log", "roast.csv", "baen"], "did you mean 'bean'?"),
         (["draw", "histogram", "roast.csv", "baen"], "did you mean 'bean'?"),
-        (["draw", "log", "roast.csv", "-o", "x.gif"], "written as .png or .svg"),
-        (["new"], "bench.toml: this is there already"),
+        (
+            ["draw", "log", "roast.csv", "-o", "x.gif"],
+            "expected .png or .svg, found another ending",
+        ),
+        (["new"], "bench.toml: expected a new file, found one"),
         (["new", "x.toml", "--channel", "bean"], "NAME=KIND"),
         (["new", "x.toml", "--channel", "bean=ntv"], "did you mean 'ntc'?"),
-        (["new", "no/x.toml"], "there is no folder no"),
+        (["new", "no/x.toml"], "expected a folder no, found none"),
         (
             ["new", "x.toml", "--vref", "warm"],
             '--vref: expected a quantity, as in "4k7", "4.7 kohm", "3.3 V ± 1 %" or "25 degC"',
         ),
-        (["new", "x.toml", "--from", "empty.csv"], "the log is empty"),
+        (["new", "x.toml", "--from", "empty.csv"], "expected a log, found an empty file"),
         (["new", "x.toml", "--channel", "my bean=ntc"], "NAME=KIND"),
     ],
 )
@@ -203,7 +209,7 @@ def test_all_missing_and_fractional_columns(tmp_path: Path) -> None:
     assert (column.fractional, column.unreadable, column.empty) == (1, 0, 1)
     assert found.noise == "1 line was no sample: other text 1 (the first: 'x')"
     (tmp_path / "c.csv").write_text(LOGS["text.csv"])
-    with pytest.raises(LogError, match="no column holds counts; it has: a, b"):
+    with pytest.raises(LogError, match="expected a column of counts, found none among a, b"):
         look(tmp_path / "c.csv")
 
 

@@ -80,13 +80,13 @@ def test_alternating_rows_are_paired_in_time(tmp_path: Path) -> None:
 def test_two_logs_need_times(tmp_path: Path) -> None:
     first = log(tmp_path, "t,a\n0,1000\n1,1100\n2,1200\n")
     second = log(tmp_path, "ref\n1\n2\n", "other.csv")
-    with pytest.raises(LogError, match="paired by time, and one has no time column"):
+    with pytest.raises(LogError, match="expected a time column to pair two logs by"):
         read_pairs(first, BENCH["a"], "ref", other_log=second)
     late = log(tmp_path, "t,ref\n10,1\n11,2\n12,2\n", "late.csv")
     with pytest.raises(PairsError, match="no time has a value of both"):
         read_pairs(first, BENCH["a"], "ref", other_log=late)
     empty = log(tmp_path, "t,a,ref\n", "empty.csv")
-    with pytest.raises(LogError, match="no rows"):
+    with pytest.raises(LogError, match="expected rows below the header"):
         read_pairs(empty, BENCH["a"], "ref")
 
 

@@ -289,7 +289,7 @@ BAD = {
     "scrambled.parquet": "damaged or cut short",
     "text.parquet": "damaged or cut short",
     "cut.csv.zst": "zstd data is damaged or cut short",
-    "empty.jsonl": "the log is empty",
+    "empty.jsonl": "expected a log, found an empty file",
     "prose.jsonl": "hold no JSON record",
     "gone.parquet": "found no such file",
 }
@@ -327,7 +327,7 @@ def test_damaged_logs_are_named_and_leave_nothing(
 
 def test_what_cannot_be_written(cli: Cli, home: Path) -> None:
     for args, told in [
-        (("-o", "out.parquet.gz"), "Parquet is packed already"),
+        (("-o", "out.parquet.gz"), "it is packed already"),
         (("-o", "/dev/full", "--to", "parquet"), "no space left on device"),
         (("-o", "/dev/full", "--to", "jsonl"), "no space left on device"),
         (("--memory", "0"), "--memory"),
@@ -336,7 +336,7 @@ def test_what_cannot_be_written(cli: Cli, home: Path) -> None:
         assert done.returncode == 2
         assert told in done.stderr
     done = cli("convert", "-", "--format", "parquet", stdin="x")
-    assert "Parquet is read from its end, so it needs a file" in done.stderr
+    assert "expected a file, found a stream: Parquet is read from its end" in done.stderr
 
 
 def test_pipes_carry_any_format(cli: Cli, home: Path) -> None:

@@ -61,10 +61,10 @@ def test_output_refuses_what_it_cannot_write(tmp_path: Path) -> None:
     (tmp_path / "in.csv").write_bytes(b"x")
     (tmp_path / "twin.csv").hardlink_to(tmp_path / "in.csv")
     for path, says in [
-        ("in.csv", "this is the input"),
-        ("twin.csv", "this is the input"),
-        (".", "this is a folder"),
-        ("no/o.csv", "there is no folder"),
+        ("in.csv", "expected another file for the output, found the input"),
+        ("twin.csv", "expected another file for the output, found the input"),
+        (".", "expected a file for the output, found a folder"),
+        ("no/o.csv", "expected a folder .*no, found none"),
     ]:
         with pytest.raises(LogError, match=says):
             Output(tmp_path / path, tmp_path / "in.csv")

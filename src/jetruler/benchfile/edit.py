@@ -97,7 +97,10 @@ def write_marks(path: str, channel: str, marks: tuple[tuple[float, float], ...])
         laws: Any = tables.get(channel, {}).get("laws", [])
         law = next((law for law in laws if law.get("law") == "line" and "marks" in law), None)
         if law is None:
-            raise BenchError(path, [f"channel.{channel} has no line with marks to put these into"])
+            raise BenchError(
+                path,
+                [f"channel.{channel}: expected a line with marks to put these into, found none"],
+            )
         before = f"marks = {law['marks'].as_string()}"
         pairs = ", ".join(f"[{number_text(raw)}, {number_text(true)}]" for raw, true in marks)
         law["marks"] = tomlkit.parse(f"marks = [{pairs}]")["marks"]

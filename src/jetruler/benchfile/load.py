@@ -73,7 +73,7 @@ class BenchError(JetRulerError):
     ...     jr.load_bench("none.toml")
     ... except jr.errors.BenchError as error:
     ...     print(error)
-    none.toml: there is no such file; name a bench file with --bench
+    none.toml: expected a bench file, found none; name one with --bench
     """
 
     def __init__(self, path: str, errors: list[str]) -> None:
@@ -119,11 +119,13 @@ def load_bench(path: str | PathLike[str] | IO[Any]) -> Bench:
     try:
         text = text_of_file(path).removeprefix("\ufeff")
     except FileNotFoundError:
-        raise BenchError(name, ["there is no such file; name a bench file with --bench"]) from None
+        raise BenchError(
+            name, ["expected a bench file, found none; name one with --bench"]
+        ) from None
     except IsADirectoryError:
         raise BenchError(name, ["expected a bench file (TOML), found a folder"]) from None
     except UnicodeDecodeError:
-        raise BenchError(name, ["this is not text; a bench file is TOML in UTF-8"]) from None
+        raise BenchError(name, ["expected TOML in UTF-8, found no text"]) from None
     except OSError as error:
         raise BenchError(name, [f"cannot be read: {error.strerror or error}"]) from None
     except (RuntimeError, ValueError):  # a loop of links, or a name with a zero in it

@@ -97,7 +97,7 @@ def read_marks(path: str | PathLike[str] | IO[Any]) -> Marks:
         for (i, _), row in zip(lines[1:], rows[1:], strict=True)
     ]
     if not cells:
-        raise MarksError(f"{name}: it has a header but no marks")
+        raise MarksError(f"{name}: expected marks below the header, found none")
     found = {side: np.array([row[side] for row in cells]) for side in places}
     for side, of in (("u_true", "true"), ("u_raw", "raw"), ("u_common", "true")):
         if side in found:

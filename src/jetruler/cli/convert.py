@@ -110,12 +110,16 @@ def convert_command(
     from ..logs.workers import is_many
 
     if as_json and out == "-":
-        raise JetRulerError("--json: the summary and the result cannot share stdout; add -o FILE")
+        raise JetRulerError(
+            "--json: expected -o FILE too, found none: summary and result cannot share stdout"
+        )
     bench = load(bench_path)
     options["form"] = form_of(given, bench)
     several = len(logs) > 1 or is_many(logs[0], out)
     if not several and (jobs or resume or cluster):
-        raise JetRulerError("--jobs, --resume and --cluster are for many logs; name a folder as -o")
+        raise JetRulerError(
+            "--jobs, --resume, --cluster: expected many logs and a folder as -o, found one file"
+        )
     if several:
         options |= {"jobs": jobs, "resume": resume, "cluster": cluster, "events": events}
         convert_many(logs, bench, out, as_json, options | {"inputs": [bench_path]})
@@ -141,7 +145,7 @@ def convert_many(
     from ..logs.convert_all import convert_all
 
     if out == "-":
-        raise JetRulerError("many logs need a folder for their results; add -o FOLDER")
+        raise JetRulerError("-o: expected a folder for the results of many logs, found none")
     with fleet_bar() as progress:
         fleet = convert_all(logs, bench, out, progress=progress, **options)
     if as_json:

@@ -134,7 +134,7 @@ def picture_path(out: str | None, default: str) -> Path:
     """Where the picture goes: refused before any work if it can't be written there."""
     path = Path(out or default)
     if path.suffix.lower() not in (".png", ".svg"):
-        raise JetRulerError(f"{path}: a picture is written as .png or .svg")
+        raise JetRulerError(f"{path}: expected .png or .svg, found another ending")
     folder_of(str(path))
     return path
 

@@ -194,7 +194,9 @@ class ExportArguments:
         if self.interval is not None and not 0 < self.interval < math.inf:
             raise JetRulerError(f"--interval: expected seconds above 0, found {self.interval}")
         if self.as_json and out == "-":
-            raise JetRulerError("--json: the proof and the code cannot share stdout; add -o FILE")
+            raise JetRulerError(
+                "--json: expected -o FILE too, found none: proof and code cannot share stdout"
+            )
         if self.arguments is not None and self.whole:
             raise JetRulerError("--arguments: expected one channel, without --all")
         if self.arguments is not None and self.threshold:

@@ -185,7 +185,9 @@ def _pages() -> dict[str, str]:
     if not home.is_dir():  # from a clone, or an installation that points to one
         home = Path(__file__).parents[3] / "docs"
     if not home.is_dir():
-        raise JetRulerError(f"{home}: there are no pages in this installation")
+        raise JetRulerError(
+            f"{home}: expected the pages of the guide, found none in this installation"
+        )
     found = (page for page in home.iterdir() if page.name.endswith(".md"))
     return {page.name.removesuffix(".md"): page.read_text("utf-8") for page in found}
 

@@ -265,15 +265,18 @@ def _wire(asked: LiveOptions, source: Source, bench: Bench, form: LogFormat) -> 
 
     sink = asked.sink
     if sink is not None and not asked.arm and not asked.viewing:
-        raise JetRulerError("--sink: nothing is sent unless --arm is given too")
+        raise JetRulerError("--sink: expected --arm too, found none: nothing is sent without it")
     if asked.arm and not bench.drives:
-        raise JetRulerError("--arm: the bench has no drives; add a [drive.<name>]")
+        raise JetRulerError("--arm: expected a bench with drives, found none; add a [drive.<name>]")
     if sink is not None and sink != asked.name:
         return reached(sink, form)
     if takes_commands(source):
         return source
     if asked.arm:
-        raise JetRulerError(f"--arm: {source.name} takes no commands; name a port with --sink")
+        raise JetRulerError(
+            f"--arm: expected a source that takes commands, found {source.name} "
+            "(name a port with --sink)"
+        )
     return None
 
 

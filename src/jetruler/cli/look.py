@@ -276,7 +276,7 @@ def new_command(
     target = Path(path)
     folder_of(path)
     if target.exists():
-        raise JetRulerError(f"{path}: this is there already, and new never overwrites")
+        raise JetRulerError(f"{path}: expected a new file, found one: new never overwrites")
     kinds = dict(_kind(text) for text in channels)
     seen = [] if log is None else _seen(log, form_of(given, None, baud=baud), bits)
     title = printable(target.stem).replace("-", " ").capitalize() or "My bench"
@@ -332,5 +332,7 @@ def _kind(text: str) -> tuple[str, str]:
     if not equals or not CHANNEL_NAME.fullmatch(name):
         raise JetRulerError(f"--channel: expected NAME=KIND, as in bean=ntc, found {text!r}")
     if kind not in KINDS:
-        raise JetRulerError(f"--channel: found {kind!r} in {text!r}; {nearest(kind, KINDS)}")
+        raise JetRulerError(
+            f"--channel: expected a kind in {text!r}, found {kind!r}: {nearest(kind, KINDS)}"
+        )
     return name, kind

@@ -95,7 +95,9 @@ def folder_of(path: str) -> None:
     if why := unfit(Path(path)):
         raise JetRulerError(f"{path}: {why}; give it another name")
     if not Path(path).parent.is_dir():
-        raise JetRulerError(f"{path}: there is no folder {Path(path).parent}; make it first")
+        raise JetRulerError(
+            f"{path}: expected a folder {Path(path).parent}, found none; make it first"
+        )
 
 
 def finite_or_none(value: float) -> float | None:

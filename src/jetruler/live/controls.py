@@ -60,10 +60,11 @@ class OperatorControls:
         """Send the drives' commands from now on: their safe values first, and on from there."""
         session = self.session
         if not session.bench.drives:
-            raise StreamError("the bench has no drives to arm; add a [drive.<name>]")
+            raise StreamError("arm: expected a bench with drives, found none; add a [drive.<name>]")
         if session.sender.wire is None:
             raise StreamError(
-                f"{session.parts.source.name} takes no commands; name a port with --sink"
+                f"arm: expected a source that takes commands, found {session.parts.source.name} "
+                "(name a port with --sink)"
             )
         if not session.sender.armed:
             session.arm()
@@ -117,7 +118,9 @@ class OperatorControls:
         line = None if wire is None else wire.named(name)
         if line is None:
             named = {} if wire is None else dict(wire.lines)
-            raise StreamError(f"the bench has no line {name!r}; {nearest(name, named)}")
+            raise StreamError(
+                f"expected a line of the bench, found {name!r}: {nearest(name, named)}"
+            )
         if not self.session.sender.armed:
             raise StreamError(f"line {name}: not armed, so nothing was sent")
         self.session.sender.say(line)
@@ -248,7 +251,7 @@ class OperatorControls:
     def _bench_path(self) -> str:
         path = self.session.parts.bench_path
         if path is None:
-            raise StreamError("there is no bench file to write the marks into")
+            raise StreamError("expected a bench file to write the marks into, found none")
         return path
 
     @in_session
@@ -269,12 +272,16 @@ class OperatorControls:
     def _present(self, channel: Channel) -> float:
         seen = self.session.processor.seen[channel.name].count
         if seen != seen or abs(seen) > 2**40:
-            raise StreamError(f"channel {channel.name} has no value yet; give the value to hold")
+            raise StreamError(
+                f"channel {channel.name}: expected a value to hold, found none yet; give it"
+            )
         return seen
 
     def _known(self, name: str, names: Collection[str], noun: str) -> None:
         if name not in names:
-            raise StreamError(f"the bench has no {noun} {name!r}; {nearest(name, names)}")
+            raise StreamError(
+                f"expected a {noun} of the bench, found {name!r}: {nearest(name, names)}"
+            )
 
     def _note(self, name: str, what: str, value: str) -> None:
         text = " ".join(part for part in (name, what, value) if part)

@@ -250,7 +250,9 @@ def listen(
         while True:
             now = time.monotonic()
             if first is None and now - begun > PATIENCE:
-                raise StreamError(f"{name}: nothing came in {PATIENCE:g} s; check --baud and wires")
+                raise StreamError(
+                    f"{name}: expected lines, found none in {PATIENCE:g} s; check --baud and wires"
+                )
             if first is not None and seconds is not None and now - first > seconds:
                 break
             whole = cut.add(source.read())

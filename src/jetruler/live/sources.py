@@ -394,7 +394,7 @@ class Nowhere(Base):
 def source_named(name: str, form: LogFormat, follow: bool) -> Source:
     """The source that a name represents: "-", "demo", "none", a file, a port or a URL."""
     if follow and name in ("-", "demo", "none"):
-        raise StreamError(f"--follow: {name!r} is no file; name one with --source FILE")
+        raise StreamError(f"--follow: expected --source FILE, found {name!r}")
     if name == "-":
         return StandardInput()
     if name == "demo":
@@ -406,13 +406,13 @@ def source_named(name: str, form: LogFormat, follow: bool) -> Source:
     if "://" not in name and (follow or Path(name).is_file()):
         return GrowingFile(name, follow)
     if "://" not in name and Path(name).is_dir():
-        raise StreamError(f"{name}: this is a folder; name a file, a port or a URL")
+        raise StreamError(f"{name}: expected a file, a port or a URL, found a folder")
     if name.startswith("socket://"):
         return Socket(name)
     if "://" not in name and not Path(name).exists() and not WINDOWS_PORT.fullmatch(name):
         raise StreamError(
-            f"{name}: there is no such file or port; -, demo, none, a file, a port, or a URL "
-            "(socket://localhost:5000)"
+            f"{name}: expected -, demo, none, a file, a port, or a URL "
+            "(socket://localhost:5000), found none"
         )
     return Port(name, form.baud)
 

@@ -201,7 +201,7 @@ def decisions_of(
     """
     if not bench.trips and not (drives and bench.drives):
         kinds = "no trips and no drives" if drives else "no trips"
-        raise LogError(f"the bench has {kinds}, so nothing is decided; add a [trip.<name>]")
+        raise LogError(f"expected a bench that decides, found {kinds} (add a [trip.<name>])")
     there = {channel.name for channel in channels}
     looked_at = {f"trip.{name} looks at": trip.channels for name, trip in bench.trips.items()}
     if drives:
@@ -387,5 +387,5 @@ def chosen(bench: Bench, only: Iterable[str]) -> list[Channel]:
     for name in names:
         if name not in bench:
             has = ", ".join(bench)
-            raise LogError(f"the bench has no channel {name!r}; it has: {has}")
+            raise LogError(f"expected a channel of the bench, found {name!r}: known: {has}")
     return [bench[name] for name in names]

@@ -250,7 +250,7 @@ def convert_all(
     wanted = ConvertOptions(**options)
     chosen(bench, wanted.only)
     if events is not None and not bench.trips:
-        raise LogError("the bench has no trips, so there are no events; add a [trip.<name>]")
+        raise LogError("events: expected a bench with trips, found none; add a [trip.<name>]")
     named = [logs] if isinstance(logs, str | PathLike) else list(logs)
     tasks = planned(named, out, out_kind=wanted.out_kind, events=events)
     fleet = Fleet(out=str(out))

@@ -196,7 +196,9 @@ class _Job:
             from .log_writers import ParquetWriter
 
             if output.packs:
-                raise LogError(f"{self.out}: Parquet is packed already; leave .gz or .zst away")
+                raise LogError(
+                    f"{self.out}: expected .parquet alone, found it packed: it is packed already"
+                )
             return ParquetWriter(layout, output.file, given)
         from .log_writers import CsvWriter, JsonWriter
 
@@ -211,7 +213,7 @@ class _Job:
         from .check_log import EventWriter
 
         if str(self.events) == "-":
-            raise LogError("events need a file: standard output takes the values")
+            raise LogError("events: expected a file, found standard output, which takes the values")
         out = files.enter_context(Output(self.events, self.path or "-"))
         return EventWriter(out.write, self.bench)
 

@@ -355,7 +355,9 @@ class LookPass(EveryPass):
         """What was seen. Raises `LogError` where no column holds counts."""
         reader, columns, rows = self._reader, self._columns, self._rows
         if not columns:
-            raise LogError(f"{reader.name}: no column holds counts; it has: {_names(reader)}")
+            raise LogError(
+                f"{reader.name}: expected a column of counts, found none among {_names(reader)}"
+            )
         timing = self._time.survey() if self._time is not None else None
         interval = self._interval
 

@@ -159,7 +159,7 @@ def read_pairs(
     )
     if first.at is None or second.at is None:
         raise LogError(
-            f"{name_of(other_log)}: two logs are paired by time, and one has no time column"
+            f"{name_of(other_log)}: expected a time column to pair two logs by, found none"
         )
     return pairs_of(first, channel, other, unit=unit, second=second)
 
@@ -307,7 +307,9 @@ def _read(
 def _index(reader: LogReader, one: str) -> int:
     names = [name.strip() for name in reader.columns]
     if one not in names:
-        raise LogError(f"{reader.name}: no channel or column {one!r}; {nearest(one, names)}")
+        raise LogError(
+            f"{reader.name}: expected a channel or column, found {one!r}: {nearest(one, names)}"
+        )
     return names.index(one)
 
 

@@ -72,11 +72,13 @@ def planned(
     """
     for folder in (out, events):
         if folder is not None and (str(folder) == "-" or Path(folder).is_file()):
-            raise LogError(f"{folder}: many logs need a folder for their results")
+            raise LogError(
+                f"{folder}: expected a folder for the results of many logs, found a file"
+            )
         if folder is not None and kind_of(folder) and not _is_folder(folder):
             raise LogError(
-                f"{folder}: many logs need a folder for their results, and this is the name of "
-                f"one; {folder}/ makes it a folder's"
+                f"{folder}: expected a folder for the results of many logs, found the name of "
+                f"a file; {folder}/ makes it a folder's"
             )
     found: dict[str, Path] = {}
     bases: list[Path] = []
@@ -100,7 +102,7 @@ def planned(
         place = log.relative_to(top)
         result = Path(out).absolute() / _renamed(place, out_kind)
         if same_file(result, log):
-            raise LogError(f"{log}: its result would replace it; name another folder")
+            raise LogError(f"{log}: expected another folder for the results, found that of the log")
         if (name := one_name(result)) in taken:
             raise LogError(f"{log}: its result has the same name as that of {taken[name]}")
         taken[name] = log
@@ -114,18 +116,22 @@ def _found(given: str, out: Path) -> tuple[list[Path], Path]:
     path = Path(given).absolute()
     if path.is_dir():
         if same_file(path, out):
-            raise LogError(f"{given}: the results would be among the logs; name another folder")
+            raise LogError(
+                f"{given}: expected another folder for the results, found that of the logs"
+            )
         files = [p for p in sorted(path.rglob("*")) if _is_log(p, path) and not _below(out, p)]
         if not files:
             ends = ", ".join(SUFFIXES)
-            raise LogError(f"{given}: no log is in this folder; names that end in {ends} are logs")
+            raise LogError(
+                f"{given}: expected logs in this folder (names that end in {ends}), found none"
+            )
         return files, path
     if not path.exists() and _is_pattern(given):
         base = _fixed_part(given)
         names = base.glob(str(path.relative_to(base)))
         files = [p for p in sorted(names) if p.is_file() and not _below(out, p)]
         if not files:
-            raise LogError(f"{given}: no file matches this pattern")
+            raise LogError(f"{given}: expected a pattern that names files, found none of that name")
         return files, base
     if not path.exists():
         raise LogError(f"{given}: expected a log, found no such file")
@@ -374,11 +380,13 @@ class Cluster:
             client = self._distributed.Client(self.address, timeout=PATIENCE / 2)
         except Exception as error:  # what is no scheduler may answer anything
             why = getattr(error, "strerror", None) or "the program there is not a Dask scheduler"
-            raise LogError(f"cluster: no scheduler answers at {self.address}: {why}") from None
+            raise LogError(
+                f"cluster: expected a scheduler at {self.address}, found none: {why}"
+            ) from None
         self._stack.enter_context(client)
         if not client.scheduler_info(n_workers=-1)["workers"]:
             self._stack.close()
-            raise LogError(f"cluster: the scheduler at {self.address} has no workers; start some")
+            raise LogError(f"cluster: expected workers at {self.address}, found none; start some")
         return client
 
     def __enter__(self) -> Cluster:

@@ -282,7 +282,9 @@ def open_log(
     kind = form.format or ("parquet" if _starts_as_parquet(path) else kind_of(path))
     if kind == "parquet":
         if not isinstance(path, str | PathLike) or str(path) == "-":
-            raise LogError(f"{name_of(path)}: Parquet is read from its end, so it needs a file")
+            raise LogError(
+                f"{name_of(path)}: expected a file, found a stream: Parquet is read from its end"
+            )
 
         return ParquetReader(Path(path), form, block_bytes)
     source = LogSource(path)
@@ -308,7 +310,7 @@ def _text_reader(
         if head is not None:
             break
         if not block:
-            raise LogError(f"{source.name}: the log is empty")
+            raise LogError(f"{source.name}: expected a log, found an empty file")
         above.add(block.decode("utf-8", "surrogateescape").split("\n")[:-1])
     longest = max(len(name) for name in head.shape.columns)
     if longest > LONGEST_NAME:

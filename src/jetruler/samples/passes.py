@@ -119,7 +119,7 @@ def sample_batches(
     if not first and any(reader.noise.counts.values()):
         raise reader.nothing_read(reader.columns[index].strip() for index in sorted(used))
     if not first:
-        raise LogError(f"{reader.name}: the log has a header but no rows")
+        raise LogError(f"{reader.name}: expected rows below the header, found none")
 
 
 def remembers(channel: Channel) -> bool:

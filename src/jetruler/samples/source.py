@@ -256,7 +256,7 @@ class LogSource:
             return cast(BinaryIO, pa.CompressedInputStream(self._raw, "zstd"))
         if start[:2] in (b"\xff\xfe", b"\xfe\xff"):
             self.__exit__()
-            raise LogError(f"{self.name}: this is UTF-16 text; save it as UTF-8")
+            raise LogError(f"{self.name}: expected UTF-8, found UTF-16; save it as UTF-8")
         return self._raw
 
     @property

@@ -107,11 +107,13 @@ def report(
     path = Path(out).expanduser()
     chosen = form or _form(path)
     if compared and log is None:
-        raise JetRulerError("compared: two channels are compared in a log; say which")
+        raise JetRulerError(
+            "compared: expected two channels and a log that they are compared in, found no log"
+        )
     for name in (*channels, *(marks or {}), *(first for first, _ in compared)):
         if name not in bench:
             right = nearest(name, bench)
-            raise JetRulerError(f"the bench has no channel {name!r}; {right}")
+            raise JetRulerError(f"expected a channel of the bench, found {name!r}: {right}")
     asked = in_order(bench[name] for name in (list(channels) or bench))
     computed = [one.name for one in asked if isinstance(one, DerivedChannel)]
     names = [one.name for one in asked if one.name not in computed]
@@ -180,7 +182,7 @@ def _form(path: Path) -> Form:
     for form in FORMS:
         if path.suffix.lower() == f".{form}":
             return form
-    raise JetRulerError(f"{path}: a report is written as .html, .md or .tex")
+    raise JetRulerError(f"{path}: expected .html, .md or .tex, found another ending")
 
 
 def _beside(folder: Path, files: Mapping[str, bytes]) -> list[Path]:
