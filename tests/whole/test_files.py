@@ -103,7 +103,7 @@ def test_marks_are_changed_and_nothing_else(tmp_path: Path) -> None:
     assert path.stat().st_mode & 0o777 == 0o600
     assert load_bench(path)["knob"].ruler(203) == 0.0
     for channel in ("other", "none"):
-        with pytest.raises(BenchError, match=f"channel.{channel} has no line with marks"):
+        with pytest.raises(BenchError, match=f"channel.{channel}: expected a line with marks"):
             write_marks(str(path), channel, ((0, 0), (1, 1)))
     with pytest.raises(BenchError, match="two different raw values"):
         write_marks(str(path), "knob", ((5, 0), (5, 100)))
