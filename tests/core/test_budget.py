@@ -414,7 +414,7 @@ def test_convert_with_uncertainties(cli: Cli, home: Path) -> None:
 @pytest.mark.parametrize(
     ("args", "says"),
     [
-        (("explain", "bean", "--at", "1", "--noise", "1"), "go with --budget"),
+        (("explain", "bean", "--at", "1", "--noise", "1"), "expected --budget too"),
         (("explain", "tray", "--at", "900", "--budget"), "a zone is no number"),
         (
             ("explain", "bean", "--at", "900", "--budget", "--draws", "10"),

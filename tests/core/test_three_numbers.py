@@ -142,7 +142,7 @@ def test_the_command(cli: Cli, home: Path) -> None:
     assert "c = −53.4 is −53: 0.4 is cut off" in (home / "n.txt").read_text()
     for wrong, says in (
         (("--numbers", "27,100"), "expected three numbers"),
-        (("--threshold", "damper=3"), "--threshold does not go with it"),
+        (("--threshold", "damper=3"), "expected no --threshold, found it"),
         (("--word", "99"), "bits: expected"),
     ):
         done = cli("export", "damper", "--to", "numbers", *wrong)

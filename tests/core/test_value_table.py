@@ -82,7 +82,7 @@ def test_the_command_writes_it_as_text_csv_latex_and_json(cli: Cli) -> None:
     assert '"raw": [\n    500.0,\n    1500.0' in over
     for words, sentence in (
         (("--every", "64", "--over", "12"), "--over: expected LOW:HIGH, as in 0:4095, found '12'"),
-        (("--at", "1", "--as", "csv"), "--over and --as go with --every"),
+        (("--at", "1", "--as", "csv"), "--over, --as: expected --every too"),
         (("--every", "64", "--at", "1"), "expected one of --at RAW, --for VALUE and --every STEP"),
     ):
         refused = cli("explain", "bean", *words)

@@ -130,7 +130,7 @@ def test_odd_logs_are_told_in_words(cli: Cli, home: Path, name: str, says: str) 
         ),
         (["look", "text.csv"], "expected a column of counts, found none among"),
         (["look", "roast.csv", "--ends", "dampr"], "did you mean 'damper'?"),
-        (["look", "roast.csv", "--write"], "go with --ends"),
+        (["look", "roast.csv", "--write"], "expected --ends CHANNEL too"),
         (
             ["look", "roast.csv", "--ends", "rail", "--margin", "5000"],
             "margin: expected less than half the travel of 656, found 5000.0",

@@ -143,7 +143,7 @@ def test_what_cannot_be(
     [
         (("--arguments", "lo=3"), "expected names, each with its range"),
         (("--arguments", ""), "expected names, each with its range"),
-        (("--struct",), "--struct goes with --arguments"),
+        (("--struct",), "--struct: expected --arguments too"),
         (("--arguments", "lo", "--threshold", "damper=50"), "which is fixed in counts"),
         (("--window", "8"), "expected --all, which exports trips"),
         (("--arguments", "known"), "--arith float takes any law"),

@@ -122,22 +122,22 @@ def explain_command(
     if bool(raws) + (wanted is not None) + (every is not None) != 1:
         raise JetRulerError("explain: expected one of --at RAW, --for VALUE and --every STEP")
     if every is None and (over is not None or layout != "text"):
-        raise JetRulerError("--over and --as go with --every")
+        raise JetRulerError("--over, --as: expected --every too")
     if every is not None:
         show_table(shown_channel(load(bench_path), channel), every, over, layout, as_json)
         return
     wants: dict[str, Any] = {name: value for name, value in given.items() if value is not None}
     if not with_budget and (wants or draws is not None or changes or joint is not None):
-        options = "--noise, --readings, --dof, --level, --draws, --joint and --with"
-        raise JetRulerError(f"{options} go with --budget")
+        options = "--noise, --readings, --dof, --level, --draws, --joint, --with"
+        raise JetRulerError(f"{options}: expected --budget too")
     if arith is None and (int_bits is not None or language is not None):
-        raise JetRulerError("--int-bits and --language go with --arith")
+        raise JetRulerError("--int-bits, --language: expected --arith too")
     bench = load(bench_path)
     if channel in bench.derived:
         not_there = [arith, wanted, draws, joint, *changes, *(wants.keys() - {"level"})]
         if any(option is not None for option in not_there):
             raise JetRulerError(
-                f"{channel}: of a computed channel there are --at, --budget, --level"
+                f"{channel}: expected --at, --budget or --level, as it is computed, found others"
             )
         explain_derived(bench.derived[channel], raws, with_budget, as_json, **wants)
         return

@@ -90,7 +90,7 @@ def export_command(channels: tuple[str, ...], out: str, bench_path: str, **optio
         write_numbers(channels, out, bench_path, options, **scaling)
         return
     if any(scaling.values()):
-        raise JetRulerError("--word, --product, --cut and --numbers go with --to numbers")
+        raise JetRulerError("--word, --product, --cut, --numbers: expected --to numbers too")
     asked = ExportArguments(**options)
     asked.check(out)
     reject_overlapping_paths({"-o": out}, {"the bench": bench_path})
@@ -122,7 +122,7 @@ def write_numbers(
 
     others = [name for name, value in options.items() if value and name not in OF_NUMBERS]
     if others:
-        raise JetRulerError(f"--to numbers: --{others[0].replace('_', '-')} does not go with it")
+        raise JetRulerError(f"--to numbers: expected no --{others[0].replace('_', '-')}, found it")
     reject_overlapping_paths({"-o": out}, {"the bench": bench_path})
     bench = load(bench_path)
     if options["whole"] == bool(channels):
@@ -204,7 +204,7 @@ class ExportArguments:
         if self.window is not None and not self.whole:
             raise JetRulerError("--window: expected --all, which exports trips")
         if self.as_struct and self.arguments is None:
-            raise JetRulerError("--struct goes with --arguments")
+            raise JetRulerError("--struct: expected --arguments too")
         _ = self.target
         if out != "-":
             folder_of(out)

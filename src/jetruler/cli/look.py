@@ -87,7 +87,7 @@ def look_command(
     from ..samples.source import ColumnError
 
     if ends is None and (write or margin is not None or backward):
-        raise JetRulerError("--write, --margin and --reversed go with --ends CHANNEL")
+        raise JetRulerError("--write, --margin, --reversed: expected --ends CHANNEL too")
     named = bench_path is not None or write
     if bench_path is None and (write or Path("bench.toml").exists()):
         bench_path = "bench.toml"
