@@ -118,18 +118,18 @@ def test_a_held_channel_says_so_and_lets_go() -> None:
     [
         (
             lambda d: d.hold("nob", 5),
-            "expected a channel of the bench, found 'nob': did you mean 'knob'?",
+            "expected a channel, found 'nob': did you mean 'knob'?",
         ),
         (lambda d: d.hold("knob", "warm"), "found 'warm'"),
         (lambda d: d.hold("knob", "10 L"), "a percentage of its range or a value in %"),
         (lambda d: d.hold("knob"), "expected a value to hold, found none yet"),
         (lambda d: d.set("motor", 200), "expected a command within −150 … 150"),
-        (lambda d: d.set("knob", 2), "expected a drive of the bench, found 'knob'"),
+        (lambda d: d.set("knob", 2), "expected a drive, found 'knob'"),
         (
             lambda d: d.feed("motor", "cold"),
-            "expected a channel or trip of the bench, found 'cold'",
+            "expected a channel or trip, found 'cold'",
         ),
-        (lambda d: d.gate("moto", on=False), "expected a drive of the bench, found 'moto'"),
+        (lambda d: d.gate("moto", on=False), "expected a drive, found 'moto'"),
         (lambda d: d.write_ends("knob"), "expected a bench file to write the marks into"),
     ],
 )
@@ -282,7 +282,7 @@ def test_live_from_python(home: Path, tmp_path: Path) -> None:
         sample = next(s for s in live if s.by_hand.get("flap") == "gate_off")
         assert sample.flags["damper"] & jr.Flag.HELD
         assert sample.by_hand == {"blower": "held", "flap": "gate_off"}
-        with pytest.raises(StreamError, match="expected a channel of the bench, found 'dampr'"):
+        with pytest.raises(StreamError, match="expected a channel, found 'dampr'"):
             live.hold("dampr", 1)
         live.release("damper")
         live.disarm()
@@ -520,7 +520,7 @@ def test_modes_of_a_drive() -> None:
     controls.mode("motor", None)
     feed(session, ["900,5"] * 100, 5.0, every=0.01)
     assert wire.got[-1] == "motor=150"
-    with pytest.raises(StreamError, match="no mode of motor 'fast'"):
+    with pytest.raises(StreamError, match="expected a mode of motor, found 'fast'"):
         controls.mode("motor", "fast")
 
 

@@ -279,9 +279,7 @@ class OperatorControls:
 
     def _known(self, name: str, names: Collection[str], noun: str) -> None:
         if name not in names:
-            raise StreamError(
-                f"expected a {noun} of the bench, found {name!r}: {nearest(name, names)}"
-            )
+            raise StreamError(f"expected a {noun}, found {name!r}: {nearest(name, names)}")
 
     def _note(self, name: str, what: str, value: str) -> None:
         text = " ".join(part for part in (name, what, value) if part)
