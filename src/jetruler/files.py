@@ -98,7 +98,7 @@ def reject_overlapping_paths(outputs: Mapping[str, File], inputs: Mapping[str, F
             continue
         for what, other in known:
             if same_file(Path(path), other):
-                raise JetRulerError(f"{option} {path}: this is {what}; name another file")
+                raise JetRulerError(f"{option} {path}: expected another file, found {what}")
         known.append((f"what {option} writes", Path(path)))
 
 

@@ -145,7 +145,10 @@ BAD = [
     (["convert", "roast.csv", "-b", "."], "found a folder"),
     (["convert", "roast.csv", "-b", "roast.csv"], "roast.csv: this is not TOML"),
     (["convert", "bench.toml"], "bench.toml: there is no column 'ch0'; its lines are read as"),
-    (["convert", "roast.csv", "-o", "roast.csv"], "-o roast.csv: this is the log"),
+    (
+        ["convert", "roast.csv", "-o", "roast.csv"],
+        "-o roast.csv: expected another file, found the log",
+    ),
     (
         ["convert", "roast.csv", "-o", "./no/out.csv"],
         "no/out.csv: expected a folder no, found none",

@@ -160,7 +160,7 @@ def test_names_that_differ_in_case_alone(tmp_path: Path, monkeypatch: pytest.Mon
     with pytest.raises(JetRulerError, match=r"its result has the same name as that of .*Day.jsonl"):
         planned(["."], "out", out_kind="parquet")
     assert same_file(Path("out.csv"), Path("OUT.csv"))
-    with pytest.raises(JetRulerError, match="this is what -o writes"):
+    with pytest.raises(JetRulerError, match="found what -o writes"):
         reject_overlapping_paths({"-o": "out.csv", "--events": "OUT.csv"}, {})
     (tmp_path / "out").mkdir()
     (tmp_path / "out" / "old.csv").write_text("t,ch0\n0,1\n")
@@ -178,10 +178,10 @@ def test_a_disk_that_folds_case(home: Path) -> None:
     (home / "a" / "day.csv").write_bytes((home / "roast.csv").read_bytes())
     (home / "a" / "DAY.jsonl").write_text('{"ch0": 1}\n')
     for command, says in {
-        "convert roast.csv -o ROAST.csv": "-o ROAST.csv: this is the log",
+        "convert roast.csv -o ROAST.csv": "-o ROAST.csv: expected another file, found the log",
         "convert a -o out --to parquet": "its result has the same name as that of",
         "convert a -o A": "expected another folder for the results, found that of the logs",
-        "export bean --to c -o BENCH.TOML": "this is the bench",
+        "export bean --to c -o BENCH.TOML": "expected another file, found the bench",
     }.items():
         done = subprocess.run(
             [COMMAND, *command.split()], cwd=home, env=env, capture_output=True, text=True,

@@ -193,7 +193,7 @@ def bare_bench(head: bytes, form: LogFormat, name: str) -> Bench:
             chain = Ruler((Input("1"),))
             channels[called] = Channel(called, chain, known, decimals=0 if whole else None)
     if not channels:
-        raise StreamError(f"{name}: found no column of numbers; {EXPECTED}")
+        raise StreamError(f"{name}: found no column of numbers, expected {EXPECTED}")
     return Bench("as it comes", channels)
 
 
