@@ -12,7 +12,7 @@ import pyarrow.csv as pacsv
 
 import jetruler as jr
 
-from .made_up import BENCH, csv_log
+from .made_up import BENCH, csv_log, other_logs
 from .timing import Result, measured, process, ratio
 
 MILLION = 1_000_000
@@ -100,6 +100,16 @@ def _csv(home: Path) -> Iterator[Result]:
     yield measured("CSV, peak memory: 10 million / 2 million rows", large / small, 1.1)
     for path in (log, out, home / "plain.csv", home / "pandas.csv"):
         path.unlink()
+    others = other_logs(home, MILLION)
+    whole = others.pop("counts")
+    for name, path in others.items():
+        yield ratio(
+            f"CSV, look at 1 million rows: {name} / counts",
+            lambda path=path: jr.look(path),  # type: ignore[misc]
+            lambda: jr.look(whole),
+            4.0,
+            rounds=5,
+        )
 
 
 def _look(log: Path) -> list[str]:

@@ -47,3 +47,26 @@ def parquet_log(path: Path, rows: int) -> None:
     with pq.ParquetWriter(path, found[0].schema) as writer:
         for table in found:
             writer.write_table(table)
+
+
+def other_logs(folder: Path, rows: int) -> dict[str, Path]:
+    """CSV logs that are not of counts and seconds, by what is other about them."""
+    counts = np.random.RandomState(3).randint(1000, 3000, rows)
+    volts = [f"{1.5 + n / 1e7:.7f}" for n in counts.cumsum() % 1_000_000]
+    seconds = [f"{i / 5:.1f}" for i in range(rows)]
+    stamps = np.datetime64("2026-11-30") + np.arange(rows) * np.timedelta64(200, "ms")
+    gaps = ["" if i % 10 == 3 else str(n) for i, n in enumerate(counts.tolist())]
+    torn = [f"{n},7" if i % 1000 == 5 else str(n) for i, n in enumerate(counts.tolist())]
+    columns = {
+        "counts": (seconds, counts.tolist()),
+        "volts with 7 decimals": (seconds, volts),
+        "dates and times": (np.datetime_as_string(stamps).tolist(), counts.tolist()),
+        "a gap in ten": (seconds, gaps),
+        "a torn line in a thousand": (seconds, torn),
+    }
+    made = {}
+    for i, (name, pair) in enumerate(columns.items()):
+        made[name] = folder / f"other{i}.csv"
+        lines = [f"{time},{cell}" for time, cell in zip(*pair, strict=True)]
+        made[name].write_text("\n".join(["time,ch0", *lines, ""]))
+    return made

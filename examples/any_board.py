@@ -8,8 +8,19 @@ LINES = {
     "pairs": ["A0:731 A1:12", "A0:728 A1:12", "A0:- A1:13", "A0:733 A1:12"],
     "words": ["The knob is at 731 now", "The knob is at 728 now", "The knob is at 733 now"],
     "a time in front": ["12:00:01 -> 731", "12:00:02 -> 728", "12:00:03 -> 733"],
+    "a data logger": [
+        "day;clock;knob",
+        ";;count",
+        "30.11.2026;23:59:59,5;731",
+        "01.12.2026;00:00:00,0;728,5",
+    ],
 }
-COLUMNS: dict[str, str | int] = {"cells": 2, "pairs": "A0", "a time in front": 2}
+COLUMNS: dict[str, str | int] = {
+    "cells": 2,
+    "pairs": "A0",
+    "a time in front": 2,
+    "a data logger": "knob",
+}
 
 for name, lines in LINES.items():
     knob = jr.Channel(

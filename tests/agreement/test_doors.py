@@ -43,7 +43,7 @@ def converted(cli: Cli, home: Path, case: Made) -> Rows:
         return list(csv.DictReader(file))
 
 
-@pytest.mark.parametrize("many", sizes(3, 60))
+@pytest.mark.parametrize("many", sizes(2, 60))
 def test_every_door_says_the_same(cli: Cli, home: Path, many: int) -> None:
     for seed in range(many):
         case = made(seed)

@@ -147,12 +147,12 @@ def test_from_nothing_to_a_right_reading_in_two_commands(cli: Cli, home: Path) -
     feeder.start()
     try:
         port = os.ttyname(theirs)
-        bare = cli("live", "--source", port, "--duration", "0.3 s")
+        bare = cli("live", "--source", port, "--duration", "0.6 s")
         assert f"jetruler new --from {port} writes one" in bare.stderr
         assert 500 <= int(bare.stdout.splitlines()[2].split(",")[1]) < 520
         made = cli("new", "--from", port, "--channel", "a0=volts", "--bits", "10", "--vref", "5")
         assert made.returncode == 0, made.stderr
-        read = cli("live", "--source", port, "--duration", "0.3 s")
+        read = cli("live", "--source", port, "--duration", "0.6 s")
         value = float(read.stdout.splitlines()[2].split(",")[1])
         assert 5 * 500 / 1023 - 1e-3 <= value <= 5 * 519 / 1023 + 1e-3
         burst = cli("look", "--source", port, "--samples", "40")

@@ -157,7 +157,10 @@ BAD = [
         ["convert", "roast.csv", "-o", "."],
         "expected another folder for the results, found that of the log",
     ),
-    (["convert", "roast.csv", "--only", "baen"], "expected a channel of the bench, found 'baen'"),
+    (
+        ["convert", "roast.csv", "--only", "baen"],
+        "only: expected a channel of the bench, found 'baen': did you mean 'bean'?",
+    ),
     (["convert", "roast.csv", "--json"], "expected -o FILE too"),
     (["convert", "roast.csv", "-o", "/dev/full"], "No space left on device"),
     (

@@ -114,11 +114,16 @@ def test_sixteen_knots_are_followed(
         ("t [us]", 1e-6),
         ("µs", 1e-6),
         ("time_s", 1.0),
-        ("time", 1.0),
-        ("algorithm", 1.0),
+        ("millis", 1e-3),
+        ("elapsed micros", 1e-6),
+        ("time (minutes)", 60.0),
+        ("time", None),
+        ("algorithm", None),
+        ("minutes_of_s", 1.0),
+        ("T", None),
     ],
 )
-def test_time_columns_in_seconds(name: str, seconds: float) -> None:
+def test_time_columns_in_seconds(name: str, seconds: float | None) -> None:
     assert time_factor(name) == seconds
 
 

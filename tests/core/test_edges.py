@@ -114,7 +114,7 @@ def differing(case: Case) -> list[str]:
     return wrong
 
 
-@pytest.mark.parametrize("many", sizes(20, 300))
+@pytest.mark.parametrize("many", sizes(12, 300))
 def test_an_edge_is_met_through_every_door(many: int) -> None:
     bad = {
         f"{case.marks}, edge {case.edge}": found
@@ -125,7 +125,7 @@ def test_an_edge_is_met_through_every_door(many: int) -> None:
 
 
 @soak
-@pytest.mark.parametrize("many", sizes(60, 400))
+@pytest.mark.parametrize("many", sizes(40, 400))
 def test_a_tie_goes_away_from_zero_whatever_shows_it(many: int) -> None:
     """Shown, written in a log, made whole by a law, and by the law's program on a chip."""
     for seed in range(many):
@@ -164,7 +164,7 @@ def test_one_rule_for_ties(value: float, decimals: int, text: str | None) -> Non
         assert to_place(value, Decimal(1).scaleb(-decimals)) == text
 
 
-@pytest.mark.parametrize("many", sizes(25, 120))
+@pytest.mark.parametrize("many", sizes(15, 120))
 def test_a_chip_rounds_as_the_display_does(many: int) -> None:
     for seed in range(many):
         pick = random.Random(seed)

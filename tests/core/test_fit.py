@@ -108,7 +108,7 @@ CASES: list[tuple[str, Any, np.ndarray[Any, Any], dict[str, Any]]] = [
 @few
 @pytest.mark.parametrize(("law", "truth", "x", "more"), CASES, ids=[c[0] for c in CASES])
 @pytest.mark.parametrize("given", [True, False], ids=["u given", "u learnt"])
-@pytest.mark.parametrize("sets", sizes(80, 400))
+@pytest.mark.parametrize("sets", sizes(60, 400))
 def test_truth_is_inside_the_stated_intervals(
     law: str, truth: Any, x: Any, more: dict[str, Any], given: bool, sets: int
 ) -> None:

@@ -74,7 +74,7 @@ def judged(make: Make, interval: float, seed: int) -> Floating | None:
     return floating(blocks, 4095, interval)
 
 
-MANY = sizes(8, 60)
+MANY = sizes(5, 60)
 
 
 @pytest.mark.parametrize("many", MANY)

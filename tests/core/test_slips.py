@@ -138,7 +138,7 @@ SLIPS = [
      '[{top}, 100]], unit = "%" }}, {{ law = "clamp", low = 0, high = 100 }}]\n[drive.d]\nfrom = '
      '"a"\nmarks = [[0, 0], [100, 255]]\nsafe = 0', "stop-or-wire"),
     ("a drive whose channel says no travel", 'laws = [{{ law = "line", gain = 20, takes = "V" }}]\n'
-     '[drive.d]\nfrom = "a"\nmarks = [[0, 0], [60, 255]]\nsafe = 0', "untold-rails"),
+     '[drive.d]\nfrom = "a"\nmarks = [[0, 0], [60, 255]]\nsafe = 0', "unstated-ends"),
     ("a drive with marks of 0 to 1", 'laws = [{{ law = "line", marks = [[30, 0], [{near}, 100]], '
      'unit = "%" }}, {{ law = "clamp", low = 0, high = 100 }}]\n[drive.d]\nfrom = "a"\nmarks = '
      "[[0, 0], [1, 255]]\nsafe = 0", "range-of-another"),

@@ -55,7 +55,7 @@ def ranges(many: int) -> list[tuple[jr.Channel, int, int, bool]]:
     return found
 
 
-@pytest.mark.parametrize("many", sizes(12, 50))
+@pytest.mark.parametrize("many", sizes(8, 50))
 def test_the_best_three_of_all(many: int) -> None:
     for channel, word, product, nearest in ranges(many):
         found = jr.three_numbers(

@@ -10,13 +10,14 @@ from dataclasses import dataclass
 @dataclass(frozen=True)
 class LineForm:
     """How one value is written on a line. line: of the sample's number and the value's text;
-    column: where a bench finds it; header: the line above, if there is one."""
+    column: where a bench finds it; header: the line above, if there is one; clock: the seconds from
+    one to the next, where its lines tell the time."""
 
     name: str
     column: str | int
     line: Callable[[int, str], str]
     header: str = ""
-    clock: bool = False
+    clock: float = 0.0
     missing: tuple[str, ...] = ("nan", "NA", "null", "None", "-")
 
     def text(self, values: list[str]) -> list[str]:
@@ -46,8 +47,8 @@ FORMS = [
     LineForm("comma at the end", 1, lambda i, v: f"{v},"),
     LineForm("commas, one at the end", 2, lambda i, v: f"7,{v},"),
     LineForm("comma, a header", "k", lambda i, v: f"7,{v}", "a,k"),
-    LineForm("comma, a header, a clock", "k", lambda i, v: f"{i / 10},{v}", "t_s,k", True),
-    LineForm("comma, a clock, no header", 2, lambda i, v: f"{i / 10},{v}", clock=True),
+    LineForm("comma, a header, a clock", "k", lambda i, v: f"{i / 10},{v}", "t_s,k", 0.1),
+    LineForm("comma, a clock, no header", 2, lambda i, v: f"{i / 10},{v}", clock=0.1),
     LineForm("quoted", 2, lambda i, v: f'"7","{v}"'),
     LineForm("semicolon", 2, lambda i, v: f"7;{v}"),
     LineForm("semicolon, a header", "k", lambda i, v: f"7;{v}", "a;k"),
@@ -75,14 +76,15 @@ FORMS = [
     LineForm("words around", 1, lambda i, v: f"Distance {v} cm"),
     LineForm("words before", 1, lambda i, v: f"The value is {v}"),
     LineForm("a unit behind", 1, lambda i, v: f"{v} mV"),
-    LineForm("time of day, arrow", 2, lambda i, v: f"{_clock(i)} -> {v}", clock=True),
-    LineForm("time of day, blank", 2, lambda i, v: f"{_clock(i)}.250 {v}", clock=True),
-    LineForm("time of day in brackets", 2, lambda i, v: f"[{_clock(i)}] {v}", clock=True),
-    LineForm("time of day, comma", 2, lambda i, v: f"{_clock(i)},{v}", clock=True),
-    LineForm("time of day, pairs", "A0", lambda i, v: f"{_clock(i)} A0={v} A1=3", clock=True),
-    LineForm("date, comma", 2, lambda i, v: f"2026-01-01 {_clock(i)}, {v}", clock=True),
-    LineForm("date, semicolon", 2, lambda i, v: f"2026-01-01T{_clock(i)}Z;{v}", clock=True),
-    LineForm("date, blank", 2, lambda i, v: f"2026-01-01 {_clock(i)} {v}", clock=True),
+    LineForm("time of day, arrow", 2, lambda i, v: f"{_clock(i)} -> {v}", clock=1.0),
+    LineForm("time of day, blank", 2, lambda i, v: f"{_clock(i)}.250 {v}", clock=1.0),
+    LineForm("time of day in brackets", 2, lambda i, v: f"[{_clock(i)}] {v}", clock=1.0),
+    LineForm("time of day, comma", 2, lambda i, v: f"{_clock(i)},{v}", clock=1.0),
+    LineForm("time of day, pairs", "A0", lambda i, v: f"{_clock(i)} A0={v} A1=3", clock=1.0),
+    LineForm("date, comma", 2, lambda i, v: f"2026-01-01 {_clock(i)}, {v}", clock=1.0),
+    LineForm("date, semicolon", 2, lambda i, v: f"2026-01-01T{_clock(i)}Z;{v}", clock=1.0),
+    LineForm("date, blank", 2, lambda i, v: f"2026-01-01 {_clock(i)} {v}", clock=1.0),
+    LineForm("date, time", 3, lambda i, v: f"2026-01-01,{_clock(i)},{v}", clock=1.0),
 ]
 
 #: A channel that reads millivolts.

@@ -513,7 +513,7 @@ def test_milliseconds_are_told_by_the_stream(bench: Bench) -> None:
     assert batch.times.to_pylist() == ["500", "1500"]
 
 
-@pytest.mark.parametrize("samples", sizes(120, 1200))
+@pytest.mark.parametrize("samples", sizes(60, 1200))
 def test_the_demo_through_blocks_of_any_size(samples: int) -> None:
     """Reading at once and line by line, in large and small blocks: the same rows."""
     bench = parse_bench(demo.read("bench.toml").decode())

@@ -175,7 +175,7 @@ def test_block_borders_change_nothing_and_no_row_is_lost(
         (b"a,b\n1,2\n", LogFormat(), "no column 'ch0'; it has: a, b"),
         (b"ch0,ch0,ch1\n1,2,3\n", LogFormat(), "2 columns are named 'ch0'"),
         (b"ch0,ch1\nx,y\nz,w\n", LogFormat(), "not one number can be read in column ch0, ch1"),
-        (b"ch0;ch1\n1,5;2,5\n", LogFormat(), "decimal mark a comma"),
+        (b"ch0;ch1;c\n1,5;2,5;0.1\n", LogFormat(), "decimal mark a comma"),
         (b"ch0,ch1,flags\n1,2,3\n", LogFormat(), "column 'flags' has the name of a result"),
         (PLAIN.encode("utf-16"), LogFormat(), "UTF-16"),
         (gzip.compress(PLAIN.encode() * 99, mtime=0)[:-30], LogFormat(), "damaged or cut short"),

@@ -266,7 +266,7 @@ def test_a_constant_has_no_effective_bits(cli: Cli, home: Path) -> None:
 
 @few
 @pytest.mark.parametrize("memory", [0.0, 0.8])
-@pytest.mark.parametrize("sets", sizes(60, 400))
+@pytest.mark.parametrize("sets", sizes(40, 400))
 def test_the_interval_of_a_mean_holds_the_truth(memory: float, sets: int) -> None:
     """95 % of the intervals, within three standard deviations; in blocks too."""
     from jetruler.core.survey.surveyor import Surveyor

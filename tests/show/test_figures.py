@@ -232,3 +232,16 @@ def test_four_rulers_below_one_another(size: tuple[float, float]) -> None:
     for ax, name in zip(figure.subplots(4), ("bean", "damper", "rail", "tray"), strict=True):
         jr.plots.ruler(bench[name], 1880, ax=ax)
     assert overlaps(figure) == []
+
+
+@pytest.mark.parametrize("at", [4000, 7600, 8193, 9000, 12_000])
+@pytest.mark.parametrize("size", [(8.0, 3.0), (12.8, 8.0)])
+def test_the_longest_worked_lines_keep_off_readings_and_units(
+    size: tuple[float, float], at: int
+) -> None:
+    coefficients = (0.003354, 0.000257, 2.6e-06, 6.3e-08)
+    thermistor = jr.SteinhartHartExtended(17_000, to_kelvin=coefficients)
+    chain = jr.Adc(14) >> jr.Divider(17_000, sensor="upper") >> thermistor
+    figure = Figure(figsize=size, layout="constrained")
+    jr.plots.stages(jr.Channel("raw", chain, 2, limits=(-23, 91)), at=at, ax=figure.subplots())
+    assert overlaps(figure) == []

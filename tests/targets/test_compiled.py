@@ -33,7 +33,7 @@ class Program:
     body: str
 
 
-@pytest.fixture(scope="session", params=sizes(6, 36), ids="{} chains".format)
+@pytest.fixture(scope="session", params=sizes(3, 36), ids="{} chains".format)
 def programs(request: pytest.FixtureRequest, roaster: Bench) -> dict[str, Program]:
     """All that is compiled."""
     twin = "bean2"  # has the laws of bean

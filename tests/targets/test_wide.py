@@ -119,13 +119,13 @@ def held_against_the_ruler(
 
 
 @soak
-@pytest.mark.parametrize("many", sizes(5, 13))
+@pytest.mark.parametrize("many", sizes(4, 13))
 def test_wide_converters_in_compiled_c(tmp_path: Path, many: int) -> None:
     held([exported(c, None) for c in channels(13, 1)[:many]], 20_000, tmp_path)
 
 
 @soak
-@pytest.mark.parametrize("many", sizes(5, 13))
+@pytest.mark.parametrize("many", sizes(4, 13))
 def test_wide_converters_in_floats(tmp_path: Path, many: int) -> None:
     held([exported(c, "float") for c in channels(13, 2)[:many]], 20_000, tmp_path)
 

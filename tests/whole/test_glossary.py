@@ -3,25 +3,15 @@
 from __future__ import annotations
 
 import ast
-import functools
 import re
 from collections import Counter
-from pathlib import Path
-
-import pytest
+from collections.abc import Iterable
 
 from jetruler.core.laws import LAWS
 from tests.helpers.public import PUBLIC
+from tests.helpers.sources import ROOT, of_sources, sources
 
-ROOT = Path(__file__).parents[2]
-#: All of them read every source file, which one process does once.
-pytestmark = pytest.mark.xdist_group("sources")
-
-
-@functools.cache
-def tree_of(path: Path) -> ast.Module:
-    """A source file, parsed once."""
-    return ast.parse(path.read_text("utf-8"))
+pytestmark = of_sources
 
 
 def rows() -> list[list[str]]:
@@ -37,10 +27,10 @@ def test_every_public_name_stands_in_the_glossary_once() -> None:
     assert set(named) == set(PUBLIC)
 
 
-def names_given(tree: ast.AST) -> set[str]:
+def names_given(nodes: Iterable[ast.AST]) -> set[str]:
     """Every name that the code gives to something."""
     found = set()
-    for node in ast.walk(tree):
+    for node in nodes:
         if isinstance(node, ast.ClassDef | ast.FunctionDef):
             found.add(node.name)
         elif isinstance(node, ast.arg):
@@ -63,8 +53,8 @@ def parts_of(name: str) -> set[str]:
 def test_no_name_has_a_word_in_it_that_the_glossary_replaced() -> None:
     replaced = {word for row in rows() for word in filter(None, row[3].split(", "))}
     assert len(replaced) > 20
-    for path in (ROOT / "src").rglob("*.py"):
-        for name in names_given(tree_of(path)):
+    for path, nodes in sources().items():
+        for name in names_given(nodes):
             used = parts_of(name) & replaced
             assert not used, f"{path.name}: {name} has {', '.join(sorted(used))} in it"
 
@@ -92,19 +82,17 @@ def asks_for_a_law(node: ast.AST) -> bool:
 
 def test_rooms_ask_a_law_for_what_it_does() -> None:
     asked: Counter[str] = Counter()
-    for path in (ROOT / "src").rglob("*.py"):
+    for path, nodes in sources().items():
         if path.parent.name != "laws":
-            tree = tree_of(path)
-            asked[path.name] += sum(map(asks_for_a_law, ast.walk(tree)))
+            asked[path.name] += sum(map(asks_for_a_law, nodes))
     assert +asked == ASKED
 
 
 def test_messages_say_what_was_expected_and_found() -> None:
     """In one form: `place: expected X, found Y`."""
     other = re.compile(r"\b(is|are) (right|wanted)\b|; found |found \{[^}]*\}; ")
-    for path in (ROOT / "src").rglob("*.py"):
-        tree = tree_of(path)
-        for node in ast.walk(tree):
+    for path, nodes in sources().items():
+        for node in nodes:
             if isinstance(node, ast.Raise) and node.exc is not None:
                 text = ast.unparse(node.exc)
                 assert not other.search(text), f"{path.name}:{node.lineno}: {text}"
@@ -112,8 +100,8 @@ def test_messages_say_what_was_expected_and_found() -> None:
 
 def test_no_class_has_the_name_of_another() -> None:
     where: dict[str, str] = {}
-    for path in (ROOT / "src").rglob("*.py"):
-        for node in ast.walk(tree_of(path)):
+    for path, nodes in sources().items():
+        for node in nodes:
             if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
                 assert node.name not in where, f"{node.name}: {where[node.name]}, {path.name}"
                 where[node.name] = path.name

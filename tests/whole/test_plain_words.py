@@ -5,13 +5,14 @@ from __future__ import annotations
 import ast
 import inspect
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import pytest
 
-from tests.helpers.pages import PAGES, ROOT
+from tests.helpers.pages import PAGES
 from tests.helpers.public import PUBLIC
+from tests.helpers.sources import ROOT, of_sources, sources
 
 #: Each turn that is banned, and what to write instead.
 BANNED = {
@@ -54,21 +55,11 @@ def turns(text: str) -> list[str]:
     ]
 
 
-def messages(path: Path) -> Iterator[tuple[int, str]]:
+def messages(nodes: Sequence[ast.AST]) -> Iterator[tuple[int, str]]:
     """The texts of a file that are no docstrings and no texts below a field."""
-    tree = ast.parse(path.read_text("utf-8"))
-    silent = {
-        id(node.value)
-        for node in ast.walk(tree)
-        if isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant)
-    }
-    for node in ast.walk(tree):
-        if (
-            isinstance(node, ast.Constant)
-            and isinstance(node.value, str)
-            and id(node) not in silent
-        ):
-            yield node.lineno, node.value
+    silent = {id(node.value) for node in nodes if isinstance(node, ast.Expr)}
+    texts = (node for node in nodes if isinstance(node, ast.Constant) and id(node) not in silent)
+    yield from ((node.lineno, node.value) for node in texts if isinstance(node.value, str))
 
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
@@ -79,11 +70,12 @@ def test_pages(page: Path) -> None:
     assert not turns(text)
 
 
+@of_sources
 def test_help_texts_and_messages() -> None:
     found = {
         f"{path.relative_to(ROOT)}:{line}": bad
-        for path in sorted((ROOT / "src").rglob("*.py"))
-        for line, text in messages(path)
+        for path, nodes in sources().items()
+        for line, text in messages(nodes)
         if " " in text and (bad := turns(text))
     }
     assert not found
@@ -98,11 +90,12 @@ def test_public_docstrings(name: str) -> None:
     assert not [bad for text in texts for bad in turns(text)]
 
 
+@of_sources
 def test_commands() -> None:
     """What `--help` says above the options is a docstring."""
     found = {}
-    for path in sorted((ROOT / "src/jetruler/cli").glob("*.py")):
-        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+    for path, nodes in sources().items():
+        for node in nodes if path.parent.name == "cli" else ():
             if isinstance(node, ast.FunctionDef) and node.name.endswith("_command"):
                 found[node.name] = turns(ast.get_docstring(node) or "")
     assert len(found) > 12

@@ -55,7 +55,7 @@ def made_up_call(seed: int) -> tuple[Any, list[Any], dict[str, Any]]:
     return function, args, options
 
 
-@pytest.mark.parametrize("many", sizes(250, 5000))
+@pytest.mark.parametrize("many", sizes(150, 5000))
 def test_random_calls_end_in_an_answer_or_in_an_error_of_ours(
     many: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

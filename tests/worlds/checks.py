@@ -78,6 +78,8 @@ def look(world: World, home: Path) -> Iterator[str]:
     for c in world.channels:
         yield from _statistics(c, data["columns"][c.name])
     yield from _findings(world, data["findings"]["findings"])
+    if world.interval and not _close((data["time"] or {}).get("interval"), world.interval):
+        yield f"a sample each {world.interval} s, look says {data['time']}"
     done, bad = run(home, "look", "log.txt", "-b", "bench.toml")
     yield from bad
     if found := NO_VALUE.search(done.stdout):
@@ -172,6 +174,10 @@ FOLLOWS = dict.fromkeys(SAID, _NOTHING) | {
 
 
 def _findings(world: World, findings: list[dict[str, Any]]) -> Iterator[str]:
+    names = {c.name for c in world.channels}
+    for f in findings:
+        if f["severity"] != "note" and f["where"] not in names:
+            yield f"{f['where']} is accused: {f['what']}"
     for c in world.channels:
         fault, rows = c.signal.fault, c.signal.rows
         own = [f for f in findings if f["where"] == c.name]
@@ -431,10 +437,8 @@ def in_memory(world: World, home: Path) -> Iterator[str]:
             try:
                 ends = jr.find_ends(raw, c.edge.bits)
             except jr.errors.NothingMovedError:
-                if float(np.ptp(c.signal.valid)) > 12 * first.noise and c.signal.move in (
-                    "wave",
-                    "ramp",
-                ):
+                moved = np.ptp(np.quantile(c.signal.valid, (0.005, 0.995)))  # without its spikes
+                if moved > 12 * first.noise and c.signal.move in ("wave", "ramp"):
                     yield f"{c.name}: find_ends says that nothing moved"
             else:
                 if not first.smallest <= ends.low <= ends.high <= first.largest:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
 from typing import Any
 
 import numpy as np
@@ -54,7 +56,8 @@ class World:
     bench: str
     log: str
     form: str
-    has_clock: bool
+    interval: float
+    """Seconds between two samples; 0 where its log does not tell."""
     decisions: tuple[str, float, float] | None
     """The channel that trip and drive follow, and the values between which they change."""
     first_line: int
@@ -100,9 +103,12 @@ def _one_column(random: np.random.RandomState, seed: int, rows: int) -> World:
 def _table(random: np.random.RandomState, seed: int, rows: int) -> World:
     """Cells in columns, with or without a header and a clock."""
     sign = str(random.choice([",", ";", "\t"]))
-    header, clock = random.rand() < 0.6, random.rand() < 0.6
+    header = random.rand() < 0.6
+    clock = str(random.choice([*CLOCKS], p=(0.4, 0.3, 0.1, 0.1, 0.1)))
+    told = [*CLOCKS[clock]]
     names = [str(n) for n in random.permutation(["ch0", "raw", "level_in"])[: random.randint(2, 4)]]
-    columns: list[str | int] = [*names] if header else [i + 1 + clock for i in range(len(names))]
+    first = 1 + len(told)
+    columns: list[str | int] = [*names] if header else [i + first for i in range(len(names))]
     # Two conventions for the top count on one bench are none of a sound one: no "full" here.
     made = tuple(
         _made(
@@ -110,18 +116,52 @@ def _table(random: np.random.RandomState, seed: int, rows: int) -> World:
         )
         for name, column in zip(names, columns, strict=True)
     )
-    times = [f"{i * INTERVAL:.1f}" for i in range(rows)]
-    cells = ([times] if clock else []) + [c.signal.cells for c in made]
+    times = [CLOCKS[clock][name] for name in told]
+    moments = [_BEGUN + timedelta(seconds=i * INTERVAL) for i in range(rows)]
+    cells = [[of(m) for m in moments] for of in times] + [c.signal.cells for c in made]
     lines = [sign.join(row) for row in zip(*cells, strict=True)]
+    units = header and random.rand() < 0.2
+    if units:
+        seconds = ["s" if name == "time_s" else "" for name in told]
+        lines = [sign.join(seconds + [c.edge.unit.replace("1", "") for c in made]), *lines]
     if header:
-        lines = [sign.join((["time_s"] if clock else []) + names), *lines]
-    form = f"table {sign!r}{', header' * header}{', clock' * clock}"
+        lines = [sign.join(told + names), *lines]
+    form = (
+        f"table {sign!r}{', header' * header}{', units' * units}{', clock ' * bool(clock)}{clock}"
+    )
     text, decisions = _bench(random, made)
     if clock and not header:
-        text += "[log]\ntime = 1\n"
+        text += f"[log]\ntime = {len(told)}\n"
+    log = "\n".join(lines) + "\n"
     return World(
-        seed, made, text, "\n".join(lines) + "\n", form, clock, decisions, 1 + header, not header
+        seed,
+        made,
+        text,
+        log,
+        form,
+        INTERVAL * bool(clock),
+        decisions,
+        1 + header + units,
+        not header,
     )
+
+
+#: Logs begin a minute before midnight.
+_BEGUN = datetime(2026, 11, 30, 23, 59)
+
+
+def _of_day(moment: datetime) -> str:
+    return moment.isoformat(timespec="milliseconds")[11:]
+
+
+#: How a log tells the time: its columns, and what each has of a moment.
+CLOCKS: dict[str, dict[str, Callable[[datetime], str]]] = {
+    "": {},
+    "seconds": {"time_s": lambda m: f"{(m - _BEGUN).total_seconds():.1f}"},
+    "stamp": {"time": lambda m: m.isoformat(timespec="milliseconds")},
+    "time of day": {"time": _of_day},
+    "date and time": {"date": lambda m: m.date().isoformat(), "time": _of_day},
+}
 
 
 def _made(

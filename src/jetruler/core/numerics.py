@@ -30,8 +30,20 @@ def steps_of(times: Array, before: float | None = None) -> Array:
     """The steps between times; infinite between two misread ones too far apart for a float.
     before: the time before the first, whose step is then the first."""
     with np.errstate(over="ignore", invalid="ignore"):
-        steps: Array = np.diff(times) if before is None else np.diff(times, prepend=before)
+        if before is None or not times.size:
+            return np.diff(times)
+        steps = np.empty(times.size)
+        steps[0] = times[0] - before
+        np.subtract(times[1:], times[:-1], out=steps[1:])
     return steps
+
+
+def step_decimals(times: Array) -> int:
+    """To how many decimals, nine at most, the steps between times are known: floats as large as
+    seconds since 1970 hold a microsecond, and no less."""
+    ends = np.abs(times[[0, -1]]) if times.size else np.zeros(1)
+    largest = np.fmax.reduce(ends[ends < np.inf], initial=0.0)
+    return min(9, -math.ceil(math.log10(2.0 * np.spacing(largest))))
 
 
 def coverage_factor(dof: float, level: float = 0.95) -> float:

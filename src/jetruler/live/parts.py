@@ -178,12 +178,13 @@ def bare_bench(head: bytes, form: LogFormat, name: str) -> Bench:
     if found is None or not found.sorts:
         quoted = head.split(b"\n")[0][:60].decode("utf-8", "replace")
         raise StreamError(f"{name}: expected {EXPECTED}, found {quoted!r}")
+    form = found.form
     blocks = blocks_of(found, form)
     batch = blocks.read(head.split(b"\n", found.begin)[-1]).batch
     time = find_time_column(_Names(blocks.columns, form), batch, set())
     channels: dict[str, Channel] = {}
     for index, column in enumerate(blocks.columns):
-        if time is not None and index == time.index:
+        if time is not None and index in time.indices:
             continue
         samples = read_samples(batch.columns[index], form.decimal, batch.torn)
         if samples.present.size:

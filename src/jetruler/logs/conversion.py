@@ -26,6 +26,7 @@ from ..core.error_types import LogError
 from ..core.numerics import Array, FlagArray
 from ..core.result import refuses_fields
 from ..core.ruler.reading import Reading
+from ..core.ruler.units import nearest
 from ..samples.cells import Samples, name_text
 from ..samples.passes import ChannelReaders, SampleBatch, remembers
 from ..samples.source import KINDS, LogReader
@@ -386,6 +387,6 @@ def chosen(bench: Bench, only: Iterable[str]) -> list[Channel]:
     names = list(only) or list(bench)
     for name in names:
         if name not in bench:
-            has = ", ".join(bench)
-            raise LogError(f"expected a channel of the bench, found {name!r}: known: {has}")
+            why = nearest(name, bench)
+            raise LogError(f"only: expected a channel of the bench, found {name!r}: {why}")
     return [bench[name] for name in names]

@@ -29,7 +29,7 @@ from ..core.survey.surveyor import Surveyor
 from ..samples.cells import Samples
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.source import Log, LogReader, Workers
-from ..samples.times import TimeColumn
+from ..samples.times import TimeColumn, numbers_samples
 from .column_look import MEANS, ColumnLook
 
 #: Columns that a narrow window leaves out.
@@ -244,8 +244,10 @@ class _Rows:
         self.rows = 0
 
     def add(self, lines: npt.NDArray[np.int64]) -> None:
-        jumps = np.flatnonzero(np.diff(lines) != 1) + 1
-        for i in (0, *jumps.tolist()):
+        # Lines ascend: with none left out, the last says so.
+        whole = int(lines[-1]) - int(lines[0]) == lines.size - 1
+        jumps: list[int] = [] if whole else (np.flatnonzero(np.diff(lines) != 1) + 1).tolist()
+        for i in (0, *jumps):
             offset = int(lines[i]) - (self.rows + i)
             if not self._starts or self._starts[-1][1] != offset:
                 self._starts.append((self.rows + i, offset))
@@ -348,15 +350,17 @@ class LookPass(EveryPass):
         if self._time_column is not None:
             self._time = TimeSurveyor(self._time_column.name)
         self._columns = self._columns or _of_log(self._reader, batch)
-        times = () if self._time_column is None else (self._time_column.index,)
+        times = () if self._time_column is None else self._time_column.indices
         self._reader.ask((column.index for column in self._columns), times)
 
     def found(self) -> Look:
         """What was seen. Raises `LogError` where no column holds counts."""
         reader, columns, rows = self._reader, self._columns, self._rows
         if not columns:
+            comma = reader.of_text and reader.form.decimal == "." and reader.delimiter != ","
             raise LogError(
                 f"{reader.name}: expected a column of counts, found none among {_names(reader)}"
+                + "; is the decimal mark a comma? (--decimal-comma)" * comma
             )
         timing = self._time.survey() if self._time is not None else None
         interval = self._interval
@@ -377,7 +381,7 @@ class LookPass(EveryPass):
         if timing is not None:
             found += time_findings(timing, at)
         used = {column.index for column in columns}
-        used |= set() if self._time_column is None else {self._time_column.index}
+        used |= set() if self._time_column is None else {*self._time_column.indices}
         return Look(
             rows.rows,
             looks,
@@ -399,13 +403,16 @@ MOST_COLUMNS = 2000
 def _of_log(reader: LogReader, batch: SampleBatch) -> list[_Column]:
     """Every column of the first batch of which at least half the cells are numbers."""
     columns = []
-    for index, name in enumerate(reader.columns):
-        if batch.time_column is not None and index == batch.time_column.index:
-            continue
+    times = () if batch.time_column is None else batch.time_column.indices
+    named = {reader.columns[i].strip() for i in times}
+    for index, name in enumerate(map(str.strip, reader.columns)):
         found = batch.samples(index)
         missing = 0 if found.missing is None else int(found.missing.sum())
-        if len(batch) - missing >= 0.5 * len(batch):
-            columns.append(_Column(name.strip() or str(index + 1), index, None))
+        unlike = index in times or numbers_samples(name, found.counts.astype(np.float64))
+        if not unlike and len(batch) - missing >= 0.5 * len(batch):
+            only = f"column {index + 1}" if name in named else name or str(index + 1)
+            columns.append(_Column(only, index, None))
+            named.add(name)
     for column in columns:
         column.surveyor.keep_less(len(columns))
     return columns

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import io
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
@@ -15,9 +14,9 @@ import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
 from ..core.bench.bench import LogFormat
-from .cells import floats_of, texts_to_arrow, value_pattern
+from .cells import cast_of, nulls_of, texts_to_arrow, value_pattern
 from .shapes import Noise, Shape, is_value
-from .source import NONE_TORN, RowBatch
+from .source import NONE_TORN, Lines, RowBatch
 from .text_log import BlockReader, Read
 
 #: A quoted row that is still open after this many bytes is taken for a stray quote.
@@ -160,22 +159,47 @@ class CsvBlocks(BlockReader):
         return self._cleaned(block, quoted) or self.read_part(block, True)[0]
 
     def _cleaned(self, block: bytes, quoted: bool) -> Read | None:
-        """Read without comment and blank lines; None where that does not make it even, or where a
-        quoted cell may hold line ends."""
+        """Read without comment and blank lines, and with torn ones evened; None where that does not
+        make it even, or where a quoted cell may hold line ends."""
         rows = self._row_by_row(True)
-        kept, numbers = [], []
-        for number, line in enumerate(io.BytesIO(block)):
-            if b'"' in line and line.count(b'"') % 2:
+        sign = self.shape.delimiter.encode()
+        ends = np.flatnonzero(np.frombuffer(block, np.uint8) == LINE_END) + 1
+        starts = np.concatenate(([0], ends[:-1]))
+        kept = np.ones(ends.size, np.bool_)
+        torn, pieces, at = [], [], 0
+        odd = np.arange(ends.size) if quoted else self._odd(block, starts, ends)
+        for i, start, end in zip(odd, starts[odd].tolist(), ends[odd].tolist(), strict=True):
+            line = block[start:end]
+            is_quoted = b'"' in line
+            if is_quoted and line.count(b'"') % 2:
                 return None
-            if not rows.left_out(line):
-                kept.append(line)
-                numbers.append(number)
-        columns = self._fast(b"".join(kept), len(kept))
+            pieces.append(block[at:start])
+            at = end
+            kept[i] = not rows.left_out(line)
+            if kept[i] and not is_quoted and line.count(sign) != rows.width - 1:
+                torn.append(i)
+                cells = line.rstrip(b"\r\n").split(sign) + [b""] * rows.width
+                line = sign.join(cells[: rows.width]) + b"\n"
+            if kept[i]:
+                pieces.append(line)
+        numbers = np.flatnonzero(kept)
+        # What is no sample is told by its text.
+        even = b"".join([*pieces, block[at:]])
+        columns = self._fast(even, numbers.size, typed=not torn)
         if columns is None:
             return None
-        batch = RowBatch(columns, np.array(numbers, np.int64), NONE_TORN, quoted)
-        read = Read(batch, block.count(b"\n"), rows.comments, rows.blank)
+        batch = RowBatch(columns, numbers, np.searchsorted(numbers, torn).astype(np.int64), quoted)
+        read = Read(batch, ends.size, rows.comments, rows.blank)
         return self._sorted(read, block)
+
+    def _odd(self, block: bytes, starts: Lines, ends: Lines) -> Lines:
+        """The lines that may be no rows: with another number of cells, blank, or a comment."""
+        sign, width = self.shape.delimiter.encode(), len(self.columns)
+        if len(sign) > 1 or (width == 1 and not self._blank_is_row):
+            return np.arange(ends.size)
+        found = np.frombuffer(block, np.uint8)
+        cells = np.diff(np.searchsorted(np.flatnonzero(found == sign[0]), ends), prepend=0)
+        return np.flatnonzero((cells != width - 1) | (found[starts] == self._comment[0]))
 
     def read_part(self, block: bytes, last: bool) -> tuple[Read, bytes]:
         """Read row by row; and the bytes of an unfinished quoted row."""
@@ -189,15 +213,17 @@ class CsvBlocks(BlockReader):
         width, sign = len(self.columns), self.shape.delimiter
         return RowByRow(width, sign, self._comment, last, self._blank_is_row)
 
-    def _fast(self, block: bytes, rows: int) -> list[pa.Array] | None:
+    def _fast(self, block: bytes, rows: int, typed: bool = True) -> list[pa.Array] | None:
         """The columns as PyArrow reads them; None if it found other rows than there are lines."""
         names = [str(i) for i in range(len(self.columns))]
         if not block:
             return [pa.array([], pa.string())] * len(names)
         if b'"' in block and _ends_in_quotes(block):
             return None
+        if b"\r" in block and block.count(b"\r") != block.count(b"\r\n"):
+            return None  # PyArrow would end a row within a line
         # PyArrow would read 0x1F as a number.
-        typed = self._types and b"x" not in block and b"X" not in block
+        typed = bool(typed and self._types and b"x" not in block and b"X" not in block)
         for asked in (self._types, {}) if typed else ({},):
             types = {name: asked.get(i, pa.string()) for i, name in enumerate(names)}
             try:
@@ -217,8 +243,16 @@ class CsvBlocks(BlockReader):
                 continue
             if table.num_rows != rows:
                 return None
-            return [column.combine_chunks() for column in table.columns]
+            columns = [_whole(column) for column in table.columns]
+            if typed and asked is not self._types:
+                self._unask(columns)
+            return columns
         return None
+
+    def _unask(self, columns: list[pa.Array]) -> None:
+        """No longer ask for types that a column has not, so that the others come typed."""
+        fit = {i: kind for i, kind in self._types.items() if _becomes(columns[i], kind)}
+        self._types = fit
 
     def _sorted(self, read: Read, block: bytes) -> Read:
         """Leave out the rows of which no cell is a value: they are no samples."""
@@ -245,27 +279,41 @@ class CsvBlocks(BlockReader):
 
     def _noise(self, batch: RowBatch) -> npt.NDArray[np.bool_] | None:
         """Where a row has text, and no value; None where there can be none."""
-        if any(not _is_text(column.type) or _all_numbers(column) for column in batch.columns):
+        if any(_all_numbers(column) for column in batch.columns):
             return None
         is_value = np.zeros(batch.rows, np.bool_)
         is_text = np.zeros(batch.rows, np.bool_)
         for column in batch.columns:
+            if not _is_text(column.type):
+                is_value |= ~nulls_of(column)
+                continue
             texts = column.cast(pa.binary())
             is_value |= _mask(pc.match_substring_regex(texts, self._value))
             is_text |= _mask(pc.match_substring_regex(texts, r"\S"))
         return is_text & ~is_value
 
 
+def _whole(column: pa.ChunkedArray) -> pa.Array:
+    """A column in one piece; PyArrow copies it even where it is one."""
+    return column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
+
+
 def _is_text(kind: pa.DataType) -> bool:
     return bool(pa.types.is_string(kind) or pa.types.is_binary(kind))
 
 
+def _becomes(cells: pa.Array, kind: pa.DataType) -> bool:
+    """Whether all texts that are not empty can be of a type."""
+    if not _is_text(cells.type):
+        return bool(cells.type == kind)
+    return cast_of(pc.if_else(pc.equal(cells, ""), None, cells), kind) is not None
+
+
 def _all_numbers(cells: pa.Array) -> bool:
-    try:
-        floats_of(cells.cast(pa.string()).cast(pa.float64()))
-    except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
-        return False
-    return True
+    if not _is_text(cells.type):
+        return not cells.null_count
+    texts = cast_of(cells, pa.string())
+    return texts is not None and cast_of(texts, pa.float64()) is not None
 
 
 def _mask(found: pa.Array) -> npt.NDArray[np.bool_]:

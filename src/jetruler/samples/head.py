@@ -7,8 +7,8 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
-from ..core.bench.bench import LogFormat
-from ..core.ruler.units import many
+from ..core.bench.bench import TIME_UNITS, LogFormat
+from ..core.ruler.units import is_unit, many
 from .shapes import Noise, Shape, is_data, is_value, names_in, shape_of, split
 from .source import ColumnError
 
@@ -27,20 +27,24 @@ RECORD, CUT = "# record of a stream: time of arrival, line", " # not whole"
 class Head:
     """What the first lines show.
 
-    shape: the form of all lines. begin: the line, from 0, with the first sample. header: that with
-    the names, None without one. above: the lines before the first sample. sorts: whether lines
-    without a value are no samples. blank_is_row: whether an empty line is a sample.
+    shape: the form of all lines. begin: the line, from 0, with the first sample. header, units:
+    those with the names and their units, None without one. above: the lines before the first
+    sample. sorts: whether lines without a value are no samples. blank_is_row: whether an empty line
+    is a sample.
     """
 
     shape: Shape
     begin: int
     header: int | None = None
+    units: int | None = None
     above: Sequence[str] = ()
     sorts: bool = True
     blank_is_row: bool = True
     is_record: bool = False
     agreed: bool = False
     """Whether two lines agree on it."""
+    form: LogFormat = field(default_factory=LogFormat)
+    """What is known of the lines, with the decimal mark that they show."""
 
 
 @dataclass
@@ -53,13 +57,13 @@ class Above:
     blank: int = 0
     noise: Noise = field(default_factory=Noise)
 
-    def add(self, lines: Sequence[str], header: int | None = None) -> None:
-        """Some more lines; header: the one that has names."""
+    def add(self, lines: Sequence[str], *known: int | None) -> None:
+        """Some more lines; known: those that have names and units."""
         for index, line in enumerate(lines):
             text = line.strip()
             self.comments += text.startswith(self.comment)
             self.blank += not text
-            if text and not text.startswith(self.comment) and index != header:
+            if text and not text.startswith(self.comment) and index not in known:
                 self.noise.add("other text", text)
         self.lines += len(lines)
 
@@ -93,15 +97,36 @@ def find_head(
     ][:HEAD_LINES]
     if not content:
         return None
-    head = _Lines(lines, content, form, wanted).head()
+    known = with_decimal([lines[i] for i in content], form)
+    head = _Lines(lines, content, known, wanted).head()
     blanks = sum(not line.strip() for line in lines[head.begin : content[-1]])
     after = sum(i >= head.begin for i in content)
     return replace(
         head,
+        shape=replace(head.shape, commas=known is not form),
+        form=known,
         above=lines[: head.begin],
         is_record=is_record,
         blank_is_row=blanks < 0.8 * max(1, after - 1),
     )
+
+
+_COMMA, _POINT = re.compile(r"[+-]?\d+,\d+"), re.compile(r"[+-]?\d*\.\d+")
+
+
+def with_decimal(lines: Sequence[str], form: LogFormat) -> LogFormat:
+    """The format with the decimal comma that lines show: between semicolons or tabs, numbers with
+    a comma and none with a point. Without such a sign a comma may as well separate two numbers."""
+    signs = (form.delimiter,) if form.delimiter else ("\t", ";")
+    if form.decimal != "." or form.format not in (None, "csv") or "," in signs:
+        return form
+    for sign in signs:
+        rows = [split(line, sign) for line in lines if sign in line]
+        cells = [cell.strip() for row in rows for cell in row]
+        commas = any(map(_COMMA.fullmatch, cells)) and not any(map(_POINT.fullmatch, cells))
+        if commas and 2 * len(rows) >= len(lines) > 1:
+            return replace(form, decimal=",")
+    return form
 
 
 class _Lines:
@@ -136,7 +161,8 @@ class _Lines:
         same_count = [i for i in shapes if shapes[i].agrees(shape)]
         if shape.kind in ("pairs", "jsonl"):
             names = dict.fromkeys(name for i in same_count for name in shapes[i].names)
-            shape = replace(shape, names=tuple(names))
+            units = [pair for i in reversed(same_count) for pair in shapes[i].units]
+            shape = replace(shape, names=tuple(names), units=tuple(dict(units).items()))
         enough = QUOTED if shape.kind == "words" else 2
         found = Head(shape, start, agreed=len(same_count) >= enough)
         if shape.kind not in ("csv", "words"):
@@ -177,18 +203,37 @@ class _Lines:
         if form.header is True or (first == start and self._has_names(same_count, shape)):
             return self._by_first_line(True, shape)
         above = [i for i in self.content if i < start]
+        units = self._units(above, shape)
+        last = above[-1:] if units is None else above[-2:-1]
         for i in reversed(above):
             names, asked = names_in(lines[i], shape, form), self._asked(i)
             if asked and shape.width == 1 and names is None:
                 names = _names(lines[i], "\0")
-            if names is not None and (asked or i == above[-1]):
+            if names is not None and units is not None and i in last:
+                # A time's unit belongs to its name: nothing else tells it.
+                parts = zip(names, units, strict=True)
+                names = tuple(f"{n} ({u})" if u in TIME_UNITS and u != "s" else n for n, u in parts)
+            if names is not None and (asked or i in last):
                 named = replace(shape, names=names, header=True)
-                begin = next(j for j in range(i + 1, start + 1) if j == start or lines[j].strip())
-                return replace(found, shape=named, begin=begin, header=i)
+                of_units = above[-1] if units is not None and i in last else None
+                below = range(1 + (i if of_units is None else of_units), start + 1)
+                begin = next(j for j in below if j == start or lines[j].strip())
+                return replace(found, shape=named, begin=begin, header=i, units=of_units)
         is_prose = first in self.shapes
         if not found.agreed and above and not is_prose and self._sign(first) in lines[first]:
             return self._by_first_line(True)
         return found
+
+    def _units(self, above: Sequence[int], shape: Shape) -> tuple[str, ...] | None:
+        """The units in the last line above the samples, if the one before it has the names."""
+        rows = [names_in(self.lines[i], shape, self.form) for i in above[-2:]]
+        if len(rows) < 2 or rows[0] is None or rows[1] is None:
+            return None
+        named, units = rows[0], rows[1]
+        units = tuple(unit.strip("()[]") for unit in units)
+        stated = [unit for unit in units if unit]
+        known = stated and all(map(is_unit, stated)) and not all(map(is_unit, filter(None, named)))
+        return units if known else None
 
     def _has_names(self, same_count: Sequence[int], shape: Shape) -> bool:
         """Whether the first of some lines has names where the others have values."""

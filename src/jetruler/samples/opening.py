@@ -327,12 +327,12 @@ def _text_reader(
             f"{source.name}: the first lines hold no JSON record; a record a line, "
             'like {"time_s": 0.2, "ch0": 1880}'
         )
-    above.add(head.above, head.header)
+    above.add(head.above, head.header, head.units)
     rest = block.split(b"\n", head.begin)
     reader = TextReader(
         source,
-        form,
-        blocks_of(head, form),
+        head.form,
+        blocks_of(head, head.form),
         following=following,
         held=(rest[-1] if len(rest) > head.begin else b"", last),
         line=above.lines + 1,

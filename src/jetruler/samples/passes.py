@@ -77,7 +77,8 @@ class SampleBatch:
         """Return the time of a row as the log has it, else in seconds, else its number from 1."""
         if self.time_column is None:
             return f"{self.times[row]:.6g}" if self.clock.is_known else self.first + row + 1
-        return self.rows.columns[self.time_column.index][row].as_py()
+        cells = [self.rows.columns[i][row].as_py() for i in self.time_column.indices]
+        return cells[0] if len(cells) == 1 else " ".join(map(str, cells))
 
 
 def sample_batches(

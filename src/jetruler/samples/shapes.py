@@ -47,7 +47,7 @@ def _in_words() -> re.Pattern[str]:
 
 @cache
 def _with_unit() -> re.Pattern[str]:
-    return re.compile(rf"({NUMBER})\s*[^\s\d.,;|=:][^\s,;|=:]*\Z")
+    return re.compile(rf"({NUMBER})\s*([^\s\d.,;|=:][^\s,;|=:]*)\Z")
 
 
 @cache
@@ -84,6 +84,10 @@ class Shape:
     words: tuple[str, ...] = ()
     header: bool = False
     decimal: str = field(default=".", compare=False)
+    units: tuple[tuple[str, str], ...] = field(default=(), compare=False)
+    """Of pairs: each name and the unit behind its first number."""
+    commas: bool = field(default=False, compare=False)
+    """Whether decimal commas were found, which nobody named."""
 
     def agrees(self, other: Shape) -> bool:
         """Whether two lines are of one form."""
@@ -111,6 +115,11 @@ class Shape:
     @property
     def description(self) -> str:
         """How lines are read, in words; empty for the usual forms of a log."""
+        commas = "decimal commas" if self.commas else ""
+        return ", with ".join(filter(None, (self._in_words, commas)))
+
+    @property
+    def _in_words(self) -> str:
         if self.kind == "jsonl" or (self.plain and (self.header or self.names)):
             return ""
         front = "a time in front, then " if self.stamped and self.kind != "csv" else ""
@@ -152,7 +161,7 @@ class Shape:
 
     def _between(self, line: str) -> list[str] | None:
         found = self._pattern.match(line)
-        return None if found is None else [_without_unit(cell) for cell in found.groups()]
+        return None if found is None else [*found.groups()]
 
     def _split(self, line: str) -> list[str] | None:
         if self.brackets:
@@ -168,7 +177,15 @@ class Shape:
         if self.stamped and stamp is None:
             return None
         found = read_pairs(line[stamp.end() :] if stamp else line, self.decimal)
-        return found if found is None or stamp is None else {"time": stamp[1], **found}
+        if found is None:
+            return None
+        known = dict(self.units)
+        cells = {
+            # A number in another unit is another number, and none that could be read here.
+            name: value if unit in ("", known.get(name, unit)) else f"{value} {unit}"
+            for name, (value, unit) in found.items()
+        }
+        return cells if stamp is None else {"time": stamp[1], **cells}
 
 
 def split(line: str, delimiter: str) -> list[str]:
@@ -184,23 +201,22 @@ def split(line: str, delimiter: str) -> list[str]:
         return line.split(delimiter)
 
 
-def read_pairs(line: str, decimal: str) -> dict[str, str] | None:
-    """`name=value` or `name: value unit`, several on a line; None where a part is no pair."""
+def read_pairs(line: str, decimal: str) -> dict[str, tuple[str, str]] | None:
+    """`name=value` or `name: value unit`, several on a line: each value, and its unit; None where a
+    part is no pair."""
     pattern = _pair(decimal)
-    found: dict[str, str] = {}
+    found: dict[str, tuple[str, str]] = {}
     place, line = 0, line.strip()
     while place < len(line):
         match = pattern.match(line, place)
         if match is None or match.end() == place:
             return None
-        found[match[1]] = _without_unit(match[2].strip('"'))
+        value, unit = match[2].strip('"'), (match[3] or "").strip()
+        if with_unit := _with_unit().match(value):
+            value, unit = with_unit[1], with_unit[2]
+        found[match[1]] = value, unit
         place = match.end()
     return found or None
-
-
-def _without_unit(text: str) -> str:
-    found = _with_unit().match(text)
-    return found[1] if found else text
 
 
 def _unwrapped(line: str) -> str | None:
@@ -282,9 +298,10 @@ def _numbers_only(cells: Sequence[str], decimal: str) -> bool:
 
 def _pairs(line: str, form: LogFormat) -> Shape | None:
     found = read_pairs(line, form.decimal) if "=" in line or ":" in line else None
-    if found is None or not any(is_value(value, form.decimal) for value in found.values()):
+    if found is None or not any(is_value(value, form.decimal) for value, _ in found.values()):
         return None
-    return Shape("pairs", names=tuple(found))
+    units = ((name, unit) for name, (value, unit) in found.items() if is_value(value, form.decimal))
+    return Shape("pairs", names=tuple(found), units=tuple(units))
 
 
 def _words(line: str, form: LogFormat) -> Shape | None:

@@ -308,11 +308,13 @@ class LogSource:
         rest = b""
         while chunk:
             following = self.read(size)
-            block = rest + (chunk.replace(b"\r", b"\n") if lone_cr else chunk)
-            cut = len(block) if not following else block.rfind(b"\n") + 1
+            if lone_cr:
+                chunk = chunk.replace(b"\r", b"\n")
+            cut = len(chunk) if not following else chunk.rfind(b"\n") + 1
             if cut:
-                yield block[:cut], not following
-            rest, chunk = block[cut:], following
+                yield b"".join((rest, memoryview(chunk)[:cut])), not following  # copied once
+                rest = b""
+            rest, chunk = rest + chunk[cut:], following
             if len(rest) > LONGEST_LINE:
                 raise LogError(f"{self.name}: a line of over 16 MiB; this is not a log with rows")
 

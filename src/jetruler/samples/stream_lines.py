@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from ..core.bench.bench import LogFormat
 from ..core.numerics import Array
-from .cells import Samples, as_text, read_samples, texts_to_arrow, to_arrow
+from .cells import Samples, read_samples, texts_to_arrow, to_arrow
 from .head import HEAD_LINES, Above, Head, find_head, head_lines
 from .opening import blocks_of
 from .shapes import Noise, names_in, split
@@ -175,7 +175,7 @@ class StreamLines:
         lines.unreadable, lines.torn = self.unreadable, self.torn
         if self.blocks is not None:
             clock, step = self.clock, lines.interval
-            lines._use(Head(self.blocks.shape, 0), None)
+            lines._use(Head(self.blocks.shape, 0, form=self.form), None)
             lines.clock, lines.interval = clock, step
         return lines
 
@@ -220,7 +220,7 @@ class StreamLines:
 
     def _use(self, head: Head, rows: bytes | None, *, by_name: bool = True) -> None:
         """Read in a form from now on. rows: some lines in it, which show the time column."""
-        shape = head.shape
+        shape, self.form = head.shape, head.form
         grows = shape.kind in ("pairs", "jsonl")
         if grows:  # a field may come later
             names = [*shape.names, *(c for c in self.wanted if isinstance(c, str))]
@@ -253,7 +253,7 @@ class StreamLines:
         if self._skip is not None:
             head, self._skip = self._skip, None
             above = Above(self.form.comment)
-            above.add(head.above, head.header)
+            above.add(head.above, head.header, head.units)
             self.noise.join(above.noise)
             if head.header is not None:
                 self.noise.counts["header"] += 1
@@ -289,7 +289,7 @@ class StreamLines:
         """When each row was taken, as text and in seconds."""
         column = self.clock.column
         if column is not None:
-            cells = as_text(batch.columns[column.index])
+            cells = column.texts(batch)
             try:
                 texts = cells.cast(pa.string())
             except pa.ArrowInvalid:  # bytes that are no text

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Protocol
 
 import numpy as np
@@ -11,8 +11,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.bench.bench import TIME_UNITS, LogFormat, time_factor
-from ..core.numerics import Array, steps_of
-from .cells import floats_of, read_samples
+from ..core.numerics import Array, step_decimals, steps_of
+from .cells import DATE, as_text, cast_of, floats_of, read_samples
 from .source import RowBatch
 
 #: The column of a record that has the times of arrival.
@@ -22,7 +22,15 @@ DAY = 86_400.0
 #: The first rows of a log that show its time column and the time between two samples: few enough
 #: to be in its first batch, however large batches are, so that the result does not depend on that.
 HEAD_ROWS = 256
-_TIME_NAME = re.compile(r"(?i:time|date|stamp|clock|\bt_|^ts$|^ms$)|^[ts]$|\bt\b")
+_TIME_NAME = re.compile(
+    r"(?i:time|date|stamp|clock|elapsed|millis|micros|^(?:milli|micro)?sec(?:ond)?s?$|\bt_|^ts$|^ms$)"
+    r"|^[ts]$|\bt\b"
+)
+#: Names of what numbers the samples, and tells no time.
+_NUMBER_NAME = re.compile(r"(?i)#|i|n|no|nr|idx|index|id|row|line|seq|samples?|count(?:er)?")
+#: Numbers from here on are no seconds since 1970, which would be the year 5138: they are
+#: milliseconds, and so on.
+_EPOCHS = ((1e17, 1e-9), (1e14, 1e-6), (1e11, 1e-3))
 
 
 @dataclass(frozen=True)
@@ -34,22 +42,45 @@ class TimeColumn:
     factor: float
     decimal: str = "."
     is_of_day: bool = False
+    dates: int | None = None
+    """The place of the column of dates beside times of day, if there is one."""
 
-    def seconds(self, cells: pa.Array) -> Array:
-        """Return the times of some cells in seconds, NaN where a cell is no time."""
-        times = _read_times(cells, self.decimal)
+    @property
+    def indices(self) -> tuple[int, ...]:
+        """The places of all that tells the time."""
+        return (self.index,) if self.dates is None else (self.dates, self.index)
+
+    def seconds(self, rows: RowBatch) -> Array:
+        """Return the times of some rows in seconds, NaN where a cell is no time."""
+        times = self._in_units(rows)
         return times if self.factor == 1.0 else times * self.factor
+
+    def _in_units(self, rows: RowBatch) -> Array:
+        times = _read_times(rows.columns[self.index], self.decimal)
+        if self.dates is None:
+            return times
+        return _read_times(rows.columns[self.dates], self.decimal) + times
+
+    def texts(self, rows: RowBatch) -> pa.Array:
+        """Return the times of some rows as the log has them."""
+        if self.dates is None:
+            return as_text(rows.columns[self.index])
+        parts = [as_text(rows.columns[i]).cast(pa.binary()) for i in self.indices]
+        return pc.binary_join_element_wise(*parts, b" ")
 
     @property
     def label(self) -> str:
         """Its name, with the unit that its times are given in where the name says another."""
         return self.name if self.factor == 1.0 else f"{self.name}, in s"
 
-    def interval(self, cells: pa.Array) -> float | None:
-        """Return the usual time between two of some cells in seconds, None if time never grows."""
-        steps = steps_of(_read_times(cells, self.decimal))
+    def interval(self, rows: RowBatch) -> float | None:
+        """Return the usual time between two of some rows in seconds, None if time never grows."""
+        times = self._in_units(rows)
+        steps = steps_of(times)
         steps = steps[steps > 0]
-        return float(np.median(steps)) * self.factor if steps.size else None
+        if not steps.size:
+            return None
+        return round(float(np.median(steps)), step_decimals(times)) * self.factor
 
 
 @dataclass
@@ -79,7 +110,7 @@ class LogClock:
         if self.column is None:
             numbers = np.arange(first, first + rows.rows, dtype=np.float64)
             return numbers if self.step is None else numbers * self.step
-        times = self.column.seconds(rows.columns[self.column.index])
+        times = self.column.seconds(rows)
         if rows.torn.size:  # what is there need not be the time
             times = times.copy()
             times[rows.torn] = np.nan
@@ -98,7 +129,7 @@ class LogClock:
         """The usual time between two of some rows, in seconds; None if it is unknown."""
         if self.column is None:
             return self.step
-        return self.column.interval(rows.columns[self.column.index])
+        return self.column.interval(rows)
 
 
 class Named(Protocol):
@@ -132,7 +163,8 @@ def find_time_column(
     -------
     The column that the format names; else the first other column that a name or steady growth shows
     to be time; else when a record's lines were received. None if there is none. Its unit is that
-    in its name (`t_ms`, `time (min)`), and the second without one.
+    in its name (`t_ms`, `time (min)`); without one, numbers since 1970 show theirs, and others are
+    seconds. Dates in one column and times of day in another are one time.
     """
     names = [name.strip() for name in reader.columns]
     form, decimal = reader.form, reader.form.decimal
@@ -140,11 +172,17 @@ def find_time_column(
     if form.time in names:
         named = names.index(str(form.time))
     head = batch.head(HEAD_ROWS)
+
+    def found(index: int, unit: float | None = None) -> TimeColumn:
+        cells = head.columns[index]
+        factor = unit or time_factor(names[index]) or _epoch(_read_times(cells, decimal))
+        of_day = _are_of_day(cells)
+        return _with_date(TimeColumn(index, names[index], factor, decimal, of_day), names, head)
+
     if named is not None and named < len(names):
-        unit = TIME_UNITS[form.time_unit] if form.time_unit else time_factor(names[named])
-        of_day = _are_of_day(head.columns[named])
-        return TimeColumn(named, names[named], unit, decimal, of_day)
+        return found(named, TIME_UNITS[form.time_unit] if form.time_unit else None)
     is_record = RECEIVED in names
+    grown = None
     for index, name in enumerate(names):
         if index in used or name == RECEIVED:
             continue
@@ -160,15 +198,30 @@ def find_time_column(
             if not name.isdecimal():  # it has a name, which is not that of a time
                 with np.errstate(over="ignore", invalid="ignore"):  # misread ones, of any size
                     even = np.ptp(steps) <= 2e-9
-                grows = bool(even and np.all(steps > 0))
+                grows = bool(even and np.all(steps > 0)) and not numbers_samples(name, times)
             # With no other numbers beside it, it is what the log is about.
             grows &= any(_has_numbers(head, i, decimal) for i in range(len(names)) if i != index)
         if len(name) == 1 and steps.size and not np.mean(steps > 0) > 0.5:
             named_so = False  # T may be a temperature
-        of_day = _are_of_day(head.columns[index])
-        if named_so or grows or ((of_day or _are_dates(head.columns[index])) and index == 0):
-            return TimeColumn(index, name, time_factor(name), decimal, of_day)
+        if named_so:
+            return found(index)
+        shown = _are_of_day(head.columns[index]) or _are_dates(head.columns[index])
+        if grown is None and (grows or (shown and index == 0)):
+            grown = index  # a later one may have the name of a time
+    if grown is not None:
+        return found(grown)
     return TimeColumn(names.index(RECEIVED), RECEIVED, 1.0) if is_record else None
+
+
+def numbers_samples(name: str, counts: Array) -> bool:
+    """Whether a column only numbers the samples."""
+    return _NUMBER_NAME.fullmatch(name) is not None and bool(np.all(np.diff(counts) == 1))
+
+
+def _epoch(times: Array) -> float:
+    """The seconds of the unit that numbers since 1970 are in, as their size shows."""
+    largest = np.fmax.reduce(np.abs(times), initial=0.0)
+    return next((factor for least, factor in _EPOCHS if largest >= least), 1.0)
 
 
 def _has_numbers(batch: RowBatch, index: int, decimal: str) -> bool:
@@ -176,32 +229,60 @@ def _has_numbers(batch: RowBatch, index: int, decimal: str) -> bool:
     return found.missing is None or not bool(found.missing.all())
 
 
-def _are_dates(cells: pa.Array) -> bool:
-    first = next((str(cell) for cell in cells.to_pylist() if cell), "")
-    return re.match(r"(b')?\d{4}-\d\d-\d\d", first) is not None
+def _with_date(found: TimeColumn, names: list[str], head: RowBatch) -> TimeColumn:
+    """A time with the date, or a date with the times of day, that stands in another column."""
+    if found.is_of_day:
+        for i in range(len(names)):
+            if _are_dates(head.columns[i], alone=True):
+                return replace(found, is_of_day=False, dates=i)
+    elif _are_dates(head.columns[found.index], alone=True):
+        for i, name in enumerate(names):
+            if _are_of_day(head.columns[i]):
+                return replace(found, index=i, name=name, factor=1.0, dates=found.index)
+    return found
+
+
+def _are_dates(cells: pa.Array, alone: bool = False) -> bool:
+    """Whether the first is a date; alone: without a time of day."""
+    return re.match(DATE + (r"\Z" if alone else ""), _first(cells)) is not None
 
 
 def _are_of_day(cells: pa.Array) -> bool:
     """Whether times are times of day, which begin again at midnight."""
-    first = next((str(cell) for cell in cells.to_pylist() if cell), "")
-    return re.match(r"(b')?\d{1,2}:\d\d", first) is not None
+    return re.match(r"\d{1,2}:\d\d", _first(cells)) is not None
+
+
+def _first(cells: pa.Array) -> str:
+    """The first cell that is not empty, as text."""
+    for start in range(0, len(cells), HEAD_ROWS):
+        for cell in cells.slice(start, HEAD_ROWS).to_pylist():
+            if cell:
+                text = cell.decode("latin-1") if isinstance(cell, bytes) else str(cell)
+                return text.strip()
+    return ""
 
 
 def _read_times(cells: pa.Array, decimal: str) -> Array:
     """Times as they stand in the column, dates in seconds; NaN for what is neither."""
     if pa.types.is_floating(cells.type):
         return floats_of(cells.cast(pa.float64()))
-    for target in (pa.float64(), pa.timestamp("us"), pa.timestamp("us", tz="UTC")):
-        try:
-            text = pc.utf8_trim_whitespace(cells.cast(pa.string()))
-            if decimal == ",":
-                text = pc.replace_substring(text, ",", ".")
-            found = text.cast(target)
-        except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
-            continue
-        if target == pa.float64():
-            return floats_of(found)
-        return floats_of(found.cast(pa.int64()).cast(pa.float64())) / 1e6
+    texts = cast_of(cells, pa.string())
+    if texts is not None:
+        texts = pc.utf8_trim_whitespace(texts)
+        if decimal == ",":
+            texts = pc.replace_substring(texts, ",", ".")
+        if re.match(DATE, _first(cells)):
+            texts = pc.replace_substring_regex(texts, r"^(\d{4})/(\d\d)/(\d\d)", r"\1-\2-\3")
+            texts = pc.replace_substring_regex(texts, r"^(\d\d)\.(\d\d)\.(\d{4})", r"\3-\2-\1")
+            # One cell that is no date does not take the time of all others.
+            is_date = pc.match_substring_regex(texts, r"^\d{4}-\d\d-\d\d")
+            texts = pc.if_else(is_date, texts, pa.scalar(None, pa.string()))
+        for kind in (pa.float64(), pa.timestamp("us"), pa.timestamp("us", tz="UTC")):
+            found = cast_of(texts, kind)
+            if found is not None and kind == pa.float64():
+                return floats_of(found)
+            if found is not None:
+                return floats_of(found.cast(pa.int64()).cast(pa.float64())) / 1e6
     if _are_of_day(cells):
         return _of_day(cells)
     samples = read_samples(cells, decimal, np.empty(0, np.int64))

@@ -405,10 +405,12 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
             )
         _joined(ax, above, below=below, start=reading[i], end=reading[i + 1], y=-i, color=AMBER)
         step = trace.steps[i]
-        ax.text(0.0, -i - 0.5, step.law, fontsize=12, fontweight="bold", color=JET, va="center")
         beside = max(0.13, 0.03 + 0.0115 * letters * len(step.law))
-        line = _within(step.line, max(10, int(WIDE / letters * (1.1 - beside))))
-        worked = ax.text(beside, -i - 0.5, line, fontsize=9, color=JET, va="center", bbox=_PAPER)
+        y, line = -i - 0.5, _within(step.line, int(WIDE / letters * (1.1 - beside)))
+        if line.count("\n") > 1:  # three rows reach up to the unit of the line above
+            y, line = -i - 0.43, _within(step.line, int(WIDE / letters * (1.0 - beside)))
+        ax.text(0.0, y, step.law, fontsize=12, fontweight="bold", color=JET, va="center")
+        worked = ax.text(beside, y, line, fontsize=9, color=JET, va="center", bbox=_PAPER)
         worked.set_in_layout(False)
     for i, (stage, value) in enumerate(zip(stages, reading, strict=True)):
         _reading(ax, stage, value, -i)
@@ -425,7 +427,8 @@ def draw_stages(ax: Axes, channel: Channel, at: float | None = None) -> Axes:
 def _within(line: str, width: int) -> str:
     """A worked line in as many rows as there is room for between two number lines: from the front,
     symbols go first."""
-    rows, parts = textwrap.wrap(line, width, subsequent_indent="    "), line.split(" = ")
+    width, parts = max(10, width), line.split(" = ")
+    rows = textwrap.wrap(line, width, subsequent_indent="    ")
     while len(rows) > ROWS and len(parts) > 2:
         parts = parts[1:]
         shorter = "… = " + " = ".join(parts)

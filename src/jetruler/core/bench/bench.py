@@ -57,10 +57,23 @@ DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t", "blank": " ", "bar": 
 TIME_UNITS = {unit: found[1] for unit in ("s", "ms", "us", "min", "h") if (found := factor(unit))}
 
 
-def time_factor(name: str) -> float:
-    """Return the seconds of the unit that the name of a time column ends in."""
-    unit = re.search(r"(?:^|[_\s(\[])(us|µs|ms|min|h)[)\]]?$", name.strip())
-    return TIME_UNITS[unit[1].replace("µ", "u")] if unit else 1.0
+#: Words for units of time, as names of columns have them.
+_TIME_WORDS = {
+    **dict.fromkeys(("millis", "msec", "milliseconds"), "ms"),
+    **dict.fromkeys(("micros", "usec", "microseconds", "µs"), "us"),
+    **dict.fromkeys(("sec", "secs", "second", "seconds"), "s"),
+    "mins": "min",
+    "minutes": "min",
+    "hours": "h",
+}
+
+
+def time_factor(name: str) -> float | None:
+    """Return the seconds of the unit that the name of a time column ends in; None where it names
+    none."""
+    words = "|".join((*_TIME_WORDS, "us", "ms", "min", "h"))
+    unit = re.search(rf"(?:^|[_\s(\[])({words}|(?<=[_\s(\[])s)[)\]]?$", name.strip())
+    return TIME_UNITS[_TIME_WORDS.get(unit[1], unit[1])] if unit else None
 
 
 @refuses_fields

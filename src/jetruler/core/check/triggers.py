@@ -200,7 +200,7 @@ def stop_or_wire(bench: Bench) -> Iterator[Finding]:
             )
 
 
-def untold_rails(bench: Bench) -> Iterator[Finding]:
+def unstated_ends(bench: Bench) -> Iterator[Finding]:
     """A drive whose channel does not state how far its travel goes.
 
     A sample on a rail is then a fault, and the drive goes to its safe value. This is right for a
@@ -321,6 +321,6 @@ RULES = (
     unreachable_threshold,
     flickering_threshold,
     stop_or_wire,
-    untold_rails,
+    unstated_ends,
     range_of_another,
 )

@@ -209,9 +209,13 @@ def isolated_in(
         return _NONE, _NONE
     bend = np.diff(step)
     sizes = np.abs(bend)
-    there = np.flatnonzero(sizes > 2 * SPIKE_COUNTS) + 1
-    there = there[8 * np.abs(x[there + 1] - x[there - 1]) <= sizes[there - 1]]
-    there = there[(there >= first) & (there <= x.size - (2 if ends else 3))]
+    large = sizes > 2 * SPIKE_COUNTS
+    if not large.any():
+        return _NONE, _NONE
+    large &= 8 * np.abs(x[2:] - x[:-2]) <= sizes  # noise has many that are large: no index yet
+    large[: first - 1] = False
+    large[x.size - (2 if ends else 3) :] = False
+    there = np.flatnonzero(large) + 1
     if follows is not None:
         there = there[follows[there] & follows[there + 1]]
     for beside in (-1, 1):

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..numerics import AnyArray, Array, coverage_factor, rounded_readings, steps_of
+from ..numerics import AnyArray, Array, coverage_factor, rounded_readings, step_decimals, steps_of
 from ..ruler.units import many, number
 from ..series import are_independent, long_run
 
@@ -121,14 +121,18 @@ class TimeSurveyor:
     def add(self, times: Array) -> None:
         """Take a batch; NaN where a cell is no time."""
         steps = steps_of(times, self._last)
-        there = np.flatnonzero(np.isfinite(steps))
+        there = None  # all, mostly: one sum tells
+        with np.errstate(all="ignore"):
+            if not np.isfinite(steps.sum()):
+                there = np.flatnonzero(np.isfinite(steps))
+                steps = steps[there]
         if times.size:
             self._last = float(times[-1])
-        for kind, i, count in _kinds(steps[there]):
+        for kind, i, count in _kinds(steps, step_decimals(times)):
             if kind not in self._occurrences and len(self._occurrences) >= KINDS:
                 kind = min(self._occurrences, key=lambda known: abs(known - kind))
             self._occurrences[kind] = self._occurrences.get(kind, 0) + count
-            self._first.setdefault(kind, self.rows + int(there[i]))
+            self._first.setdefault(kind, self.rows + (i if there is None else int(there[i])))
         self.rows += times.size
 
     def survey(self) -> TimeSurvey:
@@ -153,19 +157,18 @@ class TimeSurveyor:
         )
 
 
-def _kinds(steps: Array) -> list[tuple[float, int, int]]:
+def _kinds(steps: Array, known: int) -> list[tuple[float, int, int]]:
     """The different steps in nine digits (enough to distinguish intervals, too few to tell rounding
-    errors apart), where each comes up first, and how often."""
+    errors apart) and no more decimals than are known, where each comes up first, and how often."""
     if not steps.size:
         return []
     low, high = float(steps.min()), float(steps.max())
     scale = max(-low, high)
-    unit = 10.0 ** (math.floor(math.log10(scale)) - 8) if scale else 1.0
-    unit = max(unit, 1e-9)
-    ends = np.round(np.array([low, high]) / unit) * unit
+    decimals = min(8 - math.floor(math.log10(scale)), known) if scale else known
+    ends = np.round(np.array([low, high]), decimals)
     if ends[0] == ends[1]:  # the usual log: one step, whatever its rounding errors
         return [(float(ends[0]), 0, steps.size)]
-    kinds = np.unique(np.round(steps / unit) * unit, return_index=True, return_counts=True)
+    kinds = np.unique(np.round(steps, decimals), return_index=True, return_counts=True)
     return list(zip(*(part.tolist() for part in kinds), strict=True))
 
 

@@ -1,0 +1,122 @@
+"""Logs as other loggers write them: clocks, dates, rows of units, decimal commas, names twice."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+import jetruler as jr
+from tests.conftest import Cli
+from tests.helpers.line_forms import FORMS, bench_of
+
+EVENING, MORNING = ("23:59:58", "23:59:59"), ("00:00:00", "00:00:01")
+
+
+@pytest.mark.parametrize(
+    ("header", "first", "then"),
+    [
+        ("time,ch0", "{},512", "{},512"),
+        ("date,time,ch0", "2026-11-30,{},512", "2026-12-01,{},512"),
+        ("time,day,ch0", "{},2026-11-30,512", "{},2026-12-01,512"),
+        ("", "{} -> 512", "{} -> 512"),
+    ],
+)
+def test_times_of_day_go_on_after_midnight(header: str, first: str, then: str) -> None:
+    lines = [first.format(t) for t in EVENING] + [then.format(t) for t in MORNING]
+    found = jr.look("\n".join([header, *lines]).lstrip().encode() + b"\n")
+    assert found.time is not None
+    assert (found.time.interval, found.time.steps_back, found.time.gaps) == (1.0, 0, 0)
+
+
+@pytest.mark.parametrize(
+    ("header", "line", "clock"),
+    [
+        ("idx,millis,ch0", "{0},{1},512", "millis"),
+        ("ch0,elapsed micros", "{0},{1}000", "elapsed micros"),
+        ("timestamp,ch0", "1764547200{1:03},512", "timestamp"),
+        ("timestamp,ch0", "1764547200{1:03}000,512", "timestamp"),
+        ("time,ch0\nms,counts", "{1},512", "time (ms)"),
+        ("time;ch0\n(s);(V)", "0.{1:03};1.5", "time"),
+        ("time,ch0", "30.11.2026 10:00:00.{1:03},512", "time"),
+        ("time,ch0", "2026/11/30 10:00:00.{1:03},512", "time"),
+        ("day,time,ch0", "30.11.2026,10:00:00.{1:03},512", "time"),
+        ("", "30.11.2026 10:00:00.{1:03} -> 512", "1"),
+        ("", "[2026/11/30 10:00:00.{1:03}] 512", "1"),
+        ("n,ch0", "{0},512", None),
+    ],
+)
+def test_whatever_tells_the_time_is_the_clock(header: str, line: str, clock: str | None) -> None:
+    lines = [header, *(line.format(i, 20 * i) for i in range(20))]
+    found = jr.look("\n".join(lines).lstrip().encode() + b"\n")
+    assert (found.rows, len(found.columns), found.noise) == (20, 1, "")
+    time = found.time
+    assert (None if time is None else time.name) == clock
+    assert time is None or time.interval == pytest.approx(0.02, rel=1e-12)
+
+
+@pytest.mark.parametrize("first", ["U=900 mV", "t=3 U=900mV", "10:00:00 U: 900 mV", "U=900"])
+def test_a_number_in_another_unit_is_another_number(first: str) -> None:
+    lines = [first, first, first.replace("900", "1.02").replace("mV", "V").rstrip(), first]
+    if "V" not in first:
+        lines[2] = "U=1.02k"
+    found = jr.look("\n".join([*lines, ""]).encode()).columns["U"]
+    assert (found.survey.smallest, found.survey.largest) == (900, 900)
+    assert found.unreadable == found.survey.missing == 1
+
+
+def test_two_columns_of_one_name_are_both_looked_at() -> None:
+    found = jr.look(b"time_s,ch0,ch0\n0,1,7\n1,2,8\n2,3,9\n").columns
+    assert [(name, one.survey.largest) for name, one in found.items()] == [
+        ("ch0", 3),
+        ("column 3", 9),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("lines", "volts"),
+    [
+        (["t;u", "0,1;1,5", "0,2;1,6"], [1.5, 1.6]),
+        (["t\tu", "0,1\t1,5", "0,2\t2"], [1.5, 2.0]),
+        (["10:00:00;1,5", "10:00:01;1,6"], [1.5, 1.6]),
+        (["t;u", "0.1;1,5", "0.2;1,6"], None),  # a point too: nobody can tell
+        (["t;u;of", "0,1;1,5;1.5", "0,2;1,6;1.6"], None),
+    ],
+)
+def test_decimal_commas_are_found_and_said(
+    cli: Cli, home: Path, lines: list[str], volts: list[float] | None
+) -> None:
+    (home / "log.csv").write_text("\n".join([*lines, ""]))
+    column = '"u"' if lines[0][0] == "t" else "2"
+    laws = '[{ law = "input", unit = "V" }]\ndecimals = 2'
+    (home / "bench.toml").write_text(f"[channel.k]\ncolumn = {column}\nlaws = {laws}\n")
+    looked = cli("look", "log.csv")
+    assert ("decimal commas" in looked.stdout) == (volts is not None)
+    if volts is None:
+        assert "of" in looked.stdout or "is the decimal mark a comma?" in looked.stderr
+        return
+    jr.convert(home / "log.csv", home / "bench.toml", home / "out.jsonl")
+    done = cli("live", "--json", "--source", "log.csv")
+    for text, name in (((home / "out.jsonl").read_text(), "k_V"), (done.stdout, "k")):
+        assert [json.loads(line)[name] for line in text.splitlines()] == volts
+
+
+def test_a_date_beside_times_of_day_is_not_lost(cli: Cli, home: Path) -> None:
+    lines = ["date,time,ch0", "2026-11-28,10:00:00,5", "2026-11-30,10:00:00,900"]
+    (home / "log.csv").write_text("\n".join([*lines, ""]))
+    (home / "bench.toml").write_text(bench_of(FORMS[0]).replace("column = 1", 'column = "ch0"'))
+    time = jr.look(home / "log.csv").time
+    assert time is not None
+    assert time.interval == 2 * 86_400
+    done = cli("live", "--source", "log.csv")
+    assert done.stdout.splitlines()[1].startswith("2026-11-28 10:00:00,")
+
+
+@pytest.mark.parametrize("bad", ["bad", "", "30:00", "512"])
+def test_one_bad_stamp_does_not_take_the_clock(bad: str) -> None:
+    stamps = [f"2026-11-30 10:00:{i:02}" for i in range(20)]
+    stamps[7] = bad
+    found = jr.look("\n".join(["time,ch0", *(f"{t},512" for t in stamps), ""]).encode()).time
+    assert found is not None
+    assert found.interval == 1.0
