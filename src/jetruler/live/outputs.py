@@ -23,7 +23,7 @@ from ..core.ruler.reading import flag_names
 from ..core.ruler.units import for_column
 from ..logs.conversion import decided_columns
 from ..logs.texts import CellTexts, DecidedTexts, FlagTexts
-from ..samples.cells import Samples, quote, texts_to_arrow
+from ..samples.cells import Samples, quote, text_scalar, texts_to_arrow, to_arrow
 from .sources import Source, SourceGone
 from .stream_processor import LiveBatch
 
@@ -70,7 +70,7 @@ class CsvRows:
         found = self._texts(also).gather(codes)
         if not faults.any():
             return found
-        return pc.if_else(pa.array(faults), self._texts((*also, CLOCK)).gather(codes), found)
+        return pc.if_else(to_arrow(faults), self._texts((*also, CLOCK)).gather(codes), found)
 
     def _texts(self, also: tuple[str, ...]) -> FlagTexts:
         if also not in self._flags:
@@ -82,7 +82,7 @@ class CsvRows:
         columns = [c.cast(pa.binary()) for c in self.columns(batch)]
         columns.append(self.flags(batch).cast(pa.binary()))
         # The texts of a joined column are one behind the other: they are the lines.
-        joined = pc.binary_join_element_wise(*columns, b",")
+        joined = pc.binary_join_element_wise(*columns, text_scalar(b","))
         start = joined.offset
         offsets = np.frombuffer(joined.buffers()[1], np.int32)
         data: bytes = joined.buffers()[2][

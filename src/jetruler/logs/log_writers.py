@@ -20,6 +20,7 @@ from ..core.bench.channel import Channel
 from ..samples.cells import (
     as_text,
     name_text,
+    no_value,
     quote,
     text_scalar,
     texts_to_arrow,
@@ -135,14 +136,14 @@ class JsonWriter:
         if passed is None:
             return None
         columns = [
-            pc.binary_join_element_wise(pa.scalar(f"{name}: "), cells, "")
+            pc.binary_join_element_wise(text_scalar(f"{name}: "), cells, text_scalar(""))
             for name, cells in zip(self.kept, passed, strict=True)
         ]
         for texts, column in zip(self.texts, converted.columns, strict=True):
             columns += texts.of(column)
         if self.layout.commands:
             columns += self.decided.of(converted.decided)
-        columns[0] = pc.binary_join_element_wise(pa.scalar("{"), columns[0], "")
+        columns[0] = pc.binary_join_element_wise(text_scalar("{"), columns[0], text_scalar(""))
         columns.append(self.flag_texts.gather(converted.flags()))
         return _joined(columns, b", ", b"\n")
 
@@ -154,7 +155,7 @@ class JsonWriter:
         if found is None:
             return None
         return [
-            cells.fill_null("null") if kind.name == "number" else _json_cells(cells)
+            cells.fill_null(text_scalar("null")) if kind.name == "number" else _json_cells(cells)
             for kind, cells in zip(types, found, strict=True)
         ]
 
@@ -206,13 +207,13 @@ def _json_cells(cells: pa.Array) -> pa.Array:
     """Cells as JSON: numbers as they are, the rest in quotes, null for what is not there."""
     kind = cells.type
     if pa.types.is_floating(kind):
-        cells = pc.if_else(pc.is_finite(cells), cells, pa.scalar(None, kind))
-        return pointed(cells.cast(pa.string())).fill_null("null")
+        cells = pc.if_else(pc.is_finite(cells), cells, no_value(kind))
+        return pointed(cells.cast(pa.string())).fill_null(text_scalar("null"))
     if pa.types.is_integer(kind) or pa.types.is_boolean(kind):
-        return cells.cast(pa.string()).fill_null("null")
+        return cells.cast(pa.string()).fill_null(text_scalar("null"))
     encoded = valid_text(cells).dictionary_encode()
     texts = [json.dumps(text, ensure_ascii=False) for text in encoded.dictionary.to_pylist()]
-    return texts_to_arrow(texts).take(encoded.indices).fill_null("null")
+    return texts_to_arrow(texts).take(encoded.indices).fill_null(text_scalar("null"))
 
 
 #: Rows of one row group: a whole one is kept in memory.
@@ -313,7 +314,7 @@ class ParquetWriter:
             if uncertainties is not None:
                 columns.append(values_to_arrow(uncertainties.values(column), False))
         if self.layout.commands and converted.decided is not None:
-            columns += [pa.array(on) for on in converted.decided.trips.values()]
+            columns += [to_arrow(on) for on in converted.decided.trips.values()]
             columns += [to_arrow(values) for values in converted.decided.drives.values()]
         columns.append(self.flag_texts.encoded(converted.flags()))
         return pa.RecordBatch.from_arrays(columns, schema=self._schema)

@@ -11,7 +11,15 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..samples.cells import as_text, floats_of, texts_to_arrow
+from ..samples.cells import (
+    as_text,
+    floats_of,
+    no_value,
+    nulls_of,
+    number_scalar,
+    text_scalar,
+    texts_to_arrow,
+)
 from ..samples.source import LogReader, RowBatch
 
 
@@ -118,7 +126,7 @@ class PassedTypes:
         if not self._is_text(cells):
             return cells
         texts = valid_text(cells)
-        texts = pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)
+        texts = pc.if_else(pc.equal(texts, text_scalar("")), no_value(), texts)
         if self._reader.form.decimal == ",":
             commas = pc.match_substring_regex(texts, r"^[+-]?[0-9]*,[0-9]+([eE][+-]?[0-9]+)?$")
             texts = pc.if_else(commas, pc.replace_substring(texts, ",", "."), texts)
@@ -208,7 +216,7 @@ def _is_text(kind: pa.DataType) -> bool:
 
 
 def _null_if_empty(texts: pa.Array) -> pa.Array:
-    return pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)
+    return pc.if_else(pc.equal(texts, text_scalar("")), no_value(), texts)
 
 
 def _any_infinite(cells: pa.Array) -> bool:
@@ -234,7 +242,7 @@ def _first_of(texts: pa.Array) -> str | None:
     """The first text that is there."""
     if texts.null_count == len(texts):
         return None
-    found: str = texts[pc.index(texts.is_valid(), True).as_py()].as_py()
+    found: str = texts[int(np.argmin(nulls_of(texts)))].as_py()
     return found
 
 
@@ -306,7 +314,7 @@ def _held(texts: pa.Array, wanted: PassedType) -> pa.Array | None:
             if not _all(texts, pattern):
                 return None
             digits = pc.abs(pc.replace_substring(texts, ".", "").cast(pa.int64()))
-            distinct = pc.all(pc.less(digits, _DISTINCT)).as_py() is not False
+            distinct = pc.all(pc.less(digits, number_scalar(_DISTINCT))).as_py() is not False
             return texts.cast(wanted.kind) if distinct else None
         numbers = texts.cast(pa.float64())
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
@@ -320,18 +328,19 @@ def _held(texts: pa.Array, wanted: PassedType) -> pa.Array | None:
     if wanted.name == "repr":
         return numbers if _same(as_repr, texts) else None
     exact = pc.and_(
-        pc.less_equal(pc.binary_length(texts), _EXACT_LENGTH),
+        pc.less_equal(pc.binary_length(texts), number_scalar(_EXACT_LENGTH)),
         pc.match_substring_regex(texts, _EXACT),
     )
     kept = pc.or_(exact, pc.or_(pc.equal(shortest, texts), pc.equal(as_repr, texts)))
-    kept = pc.and_(kept, pc.not_equal(texts, "-0"))  # as a whole number it loses its sign
+    # As a whole number, −0 loses its sign.
+    kept = pc.and_(kept, pc.not_equal(texts, text_scalar("-0")))
     return texts if pc.all(kept).as_py() is not False else None
 
 
 def pointed(shortest: pa.Array) -> pa.Array:
     """The texts of floats, whole ones with ".0" behind them."""
     bare = pc.match_substring_regex(shortest, "[.en]")
-    longer = pc.binary_join_element_wise(shortest, pa.scalar(".0"), "")
+    longer = pc.binary_join_element_wise(shortest, text_scalar(".0"), text_scalar(""))
     return pc.if_else(bare, shortest, longer)
 
 

@@ -24,11 +24,24 @@ _KINDS = map(np.dtype, np.typecodes["AllInteger"] + "efd")
 _NUMBERS = {pa.from_numpy_dtype(kind): kind for kind in _KINDS}
 
 
-def to_arrow(numbers: AnyArray) -> pa.Array:
-    """An array of numbers."""
+# PyArrow's own functions for these (`array`, `scalar`) load pandas wherever it is installed.
+
+
+def to_arrow(numbers: AnyArray, there: Truths | None = None) -> pa.Array:
+    """An array of numbers or truths; there: which are, where not all."""
     whole = np.ascontiguousarray(numbers, numbers.dtype.newbyteorder("="))
     kind = pa.from_numpy_dtype(whole.dtype)
-    return pa.Array.from_buffers(kind, whole.size, [None, pa.py_buffer(whole)])
+    data = _bits(whole) if kind == pa.bool_() else pa.py_buffer(whole)
+    return pa.Array.from_buffers(kind, whole.size, [None if there is None else _bits(there), data])
+
+
+def _bits(truths: Truths) -> pa.Buffer:
+    return pa.py_buffer(np.packbits(truths, bitorder="little"))
+
+
+def no_value(kind: pa.DataType = _TEXT) -> pa.Scalar:
+    """One null."""
+    return pa.nulls(1, kind)[0]
 
 
 def text_scalar(text: str | bytes) -> pa.Scalar:
@@ -37,14 +50,14 @@ def text_scalar(text: str | bytes) -> pa.Scalar:
     return texts_to_arrow([text], kind)[0]
 
 
+def number_scalar(number: int) -> pa.Scalar:
+    """One whole number."""
+    return to_arrow(np.array([number], np.int64))[0]
+
+
 def values_to_arrow(values: Array, complete: bool) -> pa.Array:
     """Values, null where there is none; complete: whether that is nowhere."""
-    if complete:
-        return to_arrow(values)
-    there = ~np.isnan(values)
-    bits = pa.py_buffer(np.packbits(there, bitorder="little"))
-    whole = pa.py_buffer(np.ascontiguousarray(values))
-    return pa.Array.from_buffers(pa.float64(), values.size, [bits, whole])
+    return to_arrow(values, None if complete else ~np.isnan(values))
 
 
 def texts_to_arrow(texts: Sequence[str | bytes | None], kind: pa.DataType = _TEXT) -> pa.Array:
@@ -53,8 +66,11 @@ def texts_to_arrow(texts: Sequence[str | bytes | None], kind: pa.DataType = _TEX
     ends = np.zeros(len(encoded) + 1, np.int32)
     np.cumsum([len(text) for text in encoded], out=ends[1:])
     there = np.array([text is not None for text in texts], np.bool_)
-    bits = None if there.all() else pa.py_buffer(np.packbits(there, bitorder="little"))
-    data = [bits, pa.py_buffer(ends), pa.py_buffer(b"".join(encoded))]
+    data = [
+        None if there.all() else _bits(there),
+        pa.py_buffer(ends),
+        pa.py_buffer(b"".join(encoded)),
+    ]
     return pa.Array.from_buffers(kind, len(encoded), data)
 
 
@@ -68,6 +84,15 @@ def nulls_of(cells: pa.Array) -> Truths:
     there = np.unpackbits(packed, count=start + len(cells), bitorder="little")
     gone: Truths = there[start:] == 0
     return gone
+
+
+def truths_of(cells: pa.Array) -> Truths:
+    """An array of truths as NumPy's; a null is none."""
+    start = cells.offset
+    packed = np.frombuffer(cells.buffers()[1], np.uint8)
+    bits = np.unpackbits(packed, count=start + len(cells), bitorder="little")[start:]
+    truths: Truths = bits.view(np.bool_) & ~nulls_of(cells)
+    return truths
 
 
 def numbers_of(cells: pa.Array) -> AnyArray:
@@ -206,8 +231,8 @@ def _plain(cells: pa.Array, decimal: str) -> _Read | None:
     and nothing else, and only the rest is read one by one. None where floats are too coarse."""
     sign = NUMBER if decimal == "." else NUMBER.replace(r"\.", ",")
     usual = pc.match_substring_regex(cells, rf"\A(?:{sign})\z")
-    plain = _truths(pc.and_(usual, pc.less_equal(pc.binary_length(cells), LONGEST)))
-    texts = cells.filter(pa.array(plain)).cast(pa.string())
+    plain = truths_of(usual) & (numbers_of(pc.binary_length(cells)) <= LONGEST)
+    texts = cells.filter(to_arrow(plain)).cast(pa.string())
     if decimal == ",":
         texts = pc.replace_substring(texts, ",", ".")
     numbers = np.full(len(cells), np.nan)
@@ -218,14 +243,9 @@ def _plain(cells: pa.Array, decimal: str) -> _Read | None:
     kinds = np.where(is_whole, _WHOLE, _FRACTION).astype(np.int8)
     whole = np.where(is_whole, numbers, 0.0).astype(np.int64)
     if not plain.all():
-        rest = _one_by_one(cells.filter(pa.array(~plain)), decimal)
+        rest = _one_by_one(cells.filter(to_arrow(~plain)), decimal)
         kinds[~plain], numbers[~plain], whole[~plain] = rest
     return kinds, numbers, whole
-
-
-def _truths(found: pa.Array) -> Truths:
-    there: Truths = found.to_numpy(zero_copy_only=False)
-    return there
 
 
 def _integers(cells: pa.Array) -> Samples:
@@ -321,7 +341,8 @@ def quote(cells: pa.Array, delimiter: str) -> pa.Array:
     if not pc.any(needs).as_py():
         return cells
     doubled = pc.replace_substring(cells, '"', '""')
-    wrapped = pc.binary_join_element_wise(b'"', doubled, b'"', b"")
+    sign, nothing = text_scalar(b'"'), text_scalar(b"")
+    wrapped = pc.binary_join_element_wise(sign, doubled, sign, nothing)
     return pc.if_else(needs, wrapped, cells)
 
 

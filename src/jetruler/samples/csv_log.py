@@ -14,7 +14,15 @@ import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
 from ..core.bench.bench import LogFormat
-from .cells import cast_of, nulls_of, texts_to_arrow, value_pattern
+from .cells import (
+    cast_of,
+    no_value,
+    nulls_of,
+    text_scalar,
+    texts_to_arrow,
+    truths_of,
+    value_pattern,
+)
 from .shapes import Noise, Shape, is_value
 from .source import NONE_TORN, Lines, RowBatch
 from .text_log import BlockReader, Read
@@ -217,7 +225,7 @@ class CsvBlocks(BlockReader):
         """The columns as PyArrow reads them; None if it found other rows than there are lines."""
         names = [str(i) for i in range(len(self.columns))]
         if not block:
-            return [pa.array([], pa.string())] * len(names)
+            return [texts_to_arrow([])] * len(names)
         if b'"' in block and _ends_in_quotes(block):
             return None
         if b"\r" in block and block.count(b"\r") != block.count(b"\r\n"):
@@ -288,8 +296,8 @@ class CsvBlocks(BlockReader):
                 is_value |= ~nulls_of(column)
                 continue
             texts = column.cast(pa.binary())
-            is_value |= _mask(pc.match_substring_regex(texts, self._value))
-            is_text |= _mask(pc.match_substring_regex(texts, r"\S"))
+            is_value |= truths_of(pc.match_substring_regex(texts, self._value))
+            is_text |= truths_of(pc.match_substring_regex(texts, r"\S"))
         return is_text & ~is_value
 
 
@@ -306,7 +314,8 @@ def _becomes(cells: pa.Array, kind: pa.DataType) -> bool:
     """Whether all texts that are not empty can be of a type."""
     if not _is_text(cells.type):
         return bool(cells.type == kind)
-    return cast_of(pc.if_else(pc.equal(cells, ""), None, cells), kind) is not None
+    known = pc.if_else(pc.equal(cells, text_scalar("")), no_value(), cells)
+    return cast_of(known, kind) is not None
 
 
 def _all_numbers(cells: pa.Array) -> bool:
@@ -314,11 +323,6 @@ def _all_numbers(cells: pa.Array) -> bool:
         return not cells.null_count
     texts = cast_of(cells, pa.string())
     return texts is not None and cast_of(texts, pa.float64()) is not None
-
-
-def _mask(found: pa.Array) -> npt.NDArray[np.bool_]:
-    mask: npt.NDArray[np.bool_] = found.fill_null(False).to_numpy(zero_copy_only=False)
-    return mask
 
 
 def _ends_in_quotes(block: bytes) -> bool:

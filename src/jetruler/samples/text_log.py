@@ -19,7 +19,7 @@ import pyarrow.compute as pc
 import pyarrow.json as pajson
 
 from ..core.bench.bench import LogFormat
-from .cells import texts_to_arrow
+from .cells import texts_to_arrow, to_arrow
 from .head import CUT
 from .shapes import Noise, Shape, is_value
 from .source import LogReader, LogSource, RowBatch, Workers
@@ -289,11 +289,13 @@ def record_in(line: bytes) -> dict[str, Any] | None:
 def _column(values: list[Any]) -> pa.Array:
     """A column of one type; as text where its values have several."""
     kinds = {type(value) for value in values if value is not None}
-    if kinds <= {int} or kinds <= {int, float} or kinds <= {str} or kinds <= {bool}:
-        try:
-            return pa.array(values, from_pandas=True)
-        except (pa.ArrowInvalid, OverflowError, UnicodeEncodeError):
-            pass
+    if kinds and (kinds <= {int, float} or kinds == {bool}):
+        there = np.array([value is not None and value == value for value in values], np.bool_)
+        numbers = [value if is_there else 0 for value, is_there in zip(values, there, strict=True)]
+        widest = max((abs(number) for number in numbers if isinstance(number, int)), default=0)
+        if widest <= (2**53 if float in kinds else 2**62):
+            kind = np.float64 if float in kinds else np.bool_ if bool in kinds else np.int64
+            return to_arrow(np.array(numbers, kind), None if there.all() else there)
     texts = [
         None if v is None else v if isinstance(v, str) else json.dumps(v, ensure_ascii=False)
         for v in values

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from ..core.bench.bench import TIME_UNITS, LogFormat, time_factor
 from ..core.numerics import Array, step_decimals, steps_of
-from .cells import DATE, as_text, cast_of, floats_of, read_samples
+from .cells import DATE, as_text, cast_of, floats_of, no_value, read_samples, text_scalar
 from .source import RowBatch
 
 #: The column of a record that has the times of arrival.
@@ -66,7 +66,7 @@ class TimeColumn:
         if self.dates is None:
             return as_text(rows.columns[self.index])
         parts = [as_text(rows.columns[i]).cast(pa.binary()) for i in self.indices]
-        return pc.binary_join_element_wise(*parts, b" ")
+        return pc.binary_join_element_wise(*parts, text_scalar(b" "))
 
     @property
     def label(self) -> str:
@@ -276,7 +276,7 @@ def _read_times(cells: pa.Array, decimal: str) -> Array:
             texts = pc.replace_substring_regex(texts, r"^(\d\d)\.(\d\d)\.(\d{4})", r"\3-\2-\1")
             # One cell that is no date does not take the time of all others.
             is_date = pc.match_substring_regex(texts, r"^\d{4}-\d\d-\d\d")
-            texts = pc.if_else(is_date, texts, pa.scalar(None, pa.string()))
+            texts = pc.if_else(is_date, texts, no_value())
         for kind in (pa.float64(), pa.timestamp("us"), pa.timestamp("us", tz="UTC")):
             found = cast_of(texts, kind)
             if found is not None and kind == pa.float64():
@@ -299,6 +299,6 @@ def _of_day(cells: pa.Array) -> Array:
     seconds = np.zeros(len(cells))
     for index, size in enumerate((3600.0, 60.0, 1.0)):
         text = pc.replace_substring(pc.struct_field(parts, index), ",", ".")
-        text = pc.if_else(pc.equal(text, ""), "0", text)
+        text = pc.if_else(pc.equal(text, text_scalar("")), text_scalar("0"), text)
         seconds += floats_of(text.cast(pa.float64())) * size
     return seconds
