@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import os
 import signal
 import sys
 from collections.abc import Callable, Iterator
@@ -110,8 +111,19 @@ def bench() -> Bench:
     return parse_bench(BENCH)
 
 
+def pytest_xdist_auto_num_workers() -> int:
+    """One more than cores: many tests wait for a board, a command or a key."""
+    return (os.cpu_count() or 1) + 1
+
+
 def pytest_collection_finish() -> None:
     """What is loaded by now stays: no search for cycles in it again and again, and fewer in all."""
     gc.collect()
     gc.freeze()
     gc.set_threshold(50_000, 20, 20)
+
+
+def pytest_unconfigure() -> None:
+    """What is left has been searched once: pytest does so five times more."""
+    gc.collect()
+    gc.freeze()

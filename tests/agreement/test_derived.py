@@ -57,7 +57,7 @@ def random_bench(seed: int) -> tuple[str, Any, list[tuple[float, float]], int]:
 
 
 @few
-@pytest.mark.parametrize("seed", range(10))
+@pytest.mark.parametrize("seed", [7, *range(7), 8, 9])
 def test_every_door_gives_the_same(seed: int, cli: Cli, home: Path) -> None:
     doors_agree(seed, cli, home)
 

@@ -14,6 +14,7 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.core.check.check import check
 from jetruler.core.result import Severity
 from tests.conftest import Cli
+from tests.helpers.sizes import thinned
 from tests.helpers.typed_changes import typed
 
 ROOT = Path(__file__).parents[2]
@@ -50,7 +51,7 @@ BY_HAND = {
 }
 
 
-@pytest.mark.parametrize("name", EXAMPLES)
+@pytest.mark.parametrize("name", thinned(EXAMPLES, 2))
 def test_a_remedy_that_is_typed_clears_its_finding_and_raises_none(name: str) -> None:
     example = EXAMPLES[name]
     before = BUILD["findings"](example, "bad")

@@ -14,7 +14,7 @@ import pytest
 
 import jetruler as jr
 
-Q: Any = pint.UnitRegistry().Quantity
+Q: Any = pint.get_application_registry().Quantity  # type: ignore[no-untyped-call]
 BEAN = jr.Adc(12, 3.3) >> jr.Divider(4700.0, sensor="lower") >> jr.Beta(1e5, 3950.0)
 CHANNEL = jr.Channel("bean", BEAN, "ch0", limits=(0, 260))
 

@@ -223,7 +223,7 @@ AT_PINT = {
     "%": "percent", "1": "", "fraction": "",
     "K": "delta_degC",
 }  # fmt: skip
-REGISTRY: Any = pint.UnitRegistry()
+REGISTRY: Any = pint.get_application_registry()  # type: ignore[no-untyped-call]
 
 
 @pytest.mark.parametrize("kind", KINDS)

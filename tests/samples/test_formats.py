@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import io
+import itertools
 import json
 from pathlib import Path
 from typing import Any
@@ -22,7 +23,7 @@ from jetruler.benchfile.load import parse_bench
 from jetruler.core.bench.channel import CodeTable
 from jetruler.errors import ParameterError
 from tests.conftest import Cli
-from tests.helpers.sizes import few
+from tests.helpers.sizes import few, thinned
 
 ROWS: dict[str, list[Any]] = {
     "time_s": [0.0, 0.2, 0.4, 0.6],
@@ -79,8 +80,7 @@ def read(path: Path) -> list[dict[str, Any]]:
 KINDS = ["csv", "csv.gz", "csv.zst", "jsonl", "jsonl.gz", "jsonl.zst", "parquet"]
 
 
-@pytest.mark.parametrize("ending", KINDS)
-@pytest.mark.parametrize("into", KINDS)
+@pytest.mark.parametrize(("ending", "into"), thinned(itertools.product(KINDS, KINDS), 3))
 def test_every_format_from_every_format(
     bench: Bench, tmp_path: Path, ending: str, into: str
 ) -> None:

@@ -37,9 +37,9 @@ def test_the_bundled_data_is_what_the_generators_make() -> None:
 
 
 def steps() -> Iterator[Any]:
-    """Pictures and draws take longest; each has tests of its own."""
+    """Pictures, draws and proofs take longest; each has tests of its own."""
     for number, step in enumerate(STEPS):
-        is_slow = step.command.startswith(("draw", "report")) or "--uncertainty" in step.command
+        is_slow = re.match("draw|report|export|live|choose|.*--uncertainty", step.command)
         marks = [soak] if is_slow else []
         yield pytest.param(number, id=step.command, marks=marks)
 

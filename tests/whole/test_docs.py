@@ -17,6 +17,7 @@ from tests.helpers.sizes import soak
 
 #: Pages whose blocks draw thousands of times, prove exports or look for resistors.
 SLOW = {"python.md", "uncertainty.md", "export.md", "choosing.md", "scale.md"}
+SLOW |= {"calibrating.md", "look.md"}
 
 
 def slow(page: Path) -> bool:
@@ -38,7 +39,9 @@ def test_every_block_of_a_page_runs_and_shows_what_comes_out(
     assert reader.ran == len([language for language, _ in blocks(page) if language != "text"])
 
 
-@pytest.mark.parametrize("name", sorted(PUBLIC))
+@pytest.mark.parametrize(
+    "name", [pytest.param(n, marks=[soak] if n == "report" else []) for n in sorted(PUBLIC)]
+)
 def test_the_example_of_every_public_name_runs(
     name: str, home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

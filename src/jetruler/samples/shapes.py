@@ -251,7 +251,9 @@ def shape_of(line: str, form: LogFormat) -> Shape | None:
         if rest is not None:
             found = replace(rest, stamped=True, width=rest.width + 1)
     found = found or _shape(line, form, ("words",))
-    return found and replace(found, decimal=form.decimal)
+    if found is None or found.decimal == form.decimal:
+        return found
+    return replace(found, decimal=form.decimal)
 
 
 def _shape(line: str, form: LogFormat, kinds: Sequence[str]) -> Shape | None:

@@ -354,6 +354,7 @@ def unit_fields(law: BaseLaw, *fields: str) -> None:
             object.__setattr__(law, field, spelled(value))
 
 
+@cache
 def hint_unit(hint: Any) -> Unit | None:
     """The unit mark inside a type hint, wherever it is."""
     if typing.get_origin(hint) is Annotated:
@@ -361,6 +362,7 @@ def hint_unit(hint: Any) -> Unit | None:
     return next((u for a in typing.get_args(hint) if (u := hint_unit(a))), None)
 
 
+@cache
 def _alternatives(hint: Any) -> tuple[Any, ...]:
     if typing.get_origin(hint) is Annotated:
         return _alternatives(hint.__origin__)
