@@ -212,20 +212,20 @@ def isolated_in(
     large = sizes > 2 * SPIKE_COUNTS
     if not large.any():
         return _NONE, _NONE
-    large &= 8 * np.abs(x[2:] - x[:-2]) <= sizes  # noise has many that are large: no index yet
+    # Noise has many that are large, so all of it is masks, and no index, until few are left.
+    large &= np.abs(x[2:] - x[:-2]) <= sizes >> 3
     large[: first - 1] = False
     large[x.size - (2 if ends else 3) :] = False
-    there = np.flatnonzero(large) + 1
+    up, down = bend > 0, bend < 0
+    alike = (up[1:] & up[:-1]) | (down[1:] & down[:-1])  # each bend and the next
+    before = after = alike
     if follows is not None:
-        there = there[follows[there] & follows[there + 1]]
-    for beside in (-1, 1):
-        other = np.clip(there + beside - 1, 0, bend.size - 1)
-        known = (there + beside >= 1) & (there + beside <= x.size - 2)
-        if follows is not None:
-            outer = np.clip(there + (2 if beside > 0 else -1), 0, x.size - 1)
-            known &= follows[outer]
-        there = there[~known | (np.sign(bend[other]) != np.sign(bend[there - 1]))]
-    return sizes[there - 1] // 2, there
+        large &= follows[1:-1] & follows[2:]
+        before, after = alike & follows[1:-2], alike & follows[3:]
+    large[1:] &= ~before
+    large[:-1] &= ~after
+    there = np.flatnonzero(large)
+    return sizes[there] // 2, there + 1
 
 
 @cache
