@@ -56,6 +56,38 @@ def test_whatever_tells_the_time_is_the_clock(header: str, line: str, clock: str
     assert time is None or time.interval == pytest.approx(0.02, rel=1e-12)
 
 
+SWEEP = [(0.1 * i, 124 * i, 20 + 0.5 * i) for i in range(30)]
+
+
+@pytest.mark.parametrize(
+    ("header", "line", "units"),
+    [
+        ("out_V,ch0,temp (C)", "{:.1f},{},{}", ["V", "count", "degC"]),
+        ("V_out,ch0,T_degC", "{:.1f},{},{}", ["V", "count", "degC"]),
+        ("out;ch0;temp\nV;count;deg C", "{:.1f};{};{}", ["V", "count", "degC"]),
+        ("out\tch0\ttemp\n[V]\t\t[°C]", "{:.1f}\t{}\t{}", ["V", "count", "degC"]),
+        ("", "out={:.1f} V ch0={} temp={} °C", ["V", "count", "degC"]),
+        ("", "out: {:.1f}V, ch0: {}, temp: {}C", ["V", "count", "degC"]),
+    ],
+)
+def test_a_unit_that_a_log_states_is_that_of_the_column(
+    cli: Cli, home: Path, header: str, line: str, units: list[str]
+) -> None:
+    """Of a sweep in even steps too, which is no clock."""
+    text = "\n".join([header, *(line.format(*row) for row in SWEEP), ""]).lstrip()
+    (home / "sweep.txt").write_text(text)
+    found = jr.look(home / "sweep.txt")
+    assert (found.time, len(found.columns)) == (None, 3)
+    (home / "bench.toml").unlink()
+    done = cli("new", "--from", "sweep.txt", "--bits", "12", "--vref", "3.3 V")
+    assert done.returncode == 0
+    channels = jr.load_bench(home / "bench.toml").values()
+    edges = [channel.chain.edge for channel in channels]
+    assert [edge and edge.takes for edge in edges] == units
+    summary = jr.convert(home / "sweep.txt", jr.load_bench(home / "bench.toml"), home / "out.csv")
+    assert summary.rows == 30
+
+
 @pytest.mark.parametrize("first", ["U=900 mV", "t=3 U=900mV", "10:00:00 U: 900 mV", "U=900"])
 def test_a_number_in_another_unit_is_another_number(first: str) -> None:
     lines = [first, first, first.replace("900", "1.02").replace("mV", "V").rstrip(), first]

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field, replace
 
 from ..core.error_types import ParameterError, QuantityError
 from ..core.ruler.quantity import quantity
-from ..core.ruler.units import in_brackets, number, spelled, symbol, usual
+from ..core.ruler.units import in_brackets, number, stated_unit, symbol
 
 HEAD = """\
 # A bench file: what is wired to what. Every command of jetruler reads it.
@@ -195,8 +195,6 @@ decimals = 0""",
     ),
 }
 
-#: Units that stand in front of a name too: `V_in`.
-_ELECTRIC = ("V", "mV", "A", "mA", "uA", "Hz")
 #: Kinds of sensors that a voltage indicates.
 _BEHIND_VOLTS = {"ntc", "platinum", "loop", "rail", "thermocouple", "bridge", "load-cell"}
 _BEHIND_VOLTS |= {"photoresistor", "infrared"}
@@ -209,7 +207,8 @@ EXAMPLES = {"bean": "ntc", "damper": "knob"}
 class SeenColumn:
     """What a log shows of a column: its name or number, bits, the ends of its counts, and their
     step (16 for a 12-bit result left-scaled to 16). bits: None for values that are no counts, in
-    steps of `lsb`. repeats: whether the high bits of a code are repeated below it."""
+    steps of `lsb`. repeats: whether the high bits of a code are repeated below it. stated: the
+    unit that the log states beside the name."""
 
     column: str | int
     bits: int | None
@@ -218,20 +217,12 @@ class SeenColumn:
     lsb: float = 1
     repeats: bool = False
     rows: int = 0
+    stated: str = ""
 
     @property
     def unit(self) -> str:
-        """The unit that its name says, "1" where it says none."""
-        name = str(self.column)
-        bracketed_unit = in_brackets(name)[1]
-        first, *others = name.split("_")
-        texts = [bracketed_unit] if bracketed_unit else [t for t in others[-1:] if t != "in"]
-        texts += [first] if others and first in _ELECTRIC else []
-        for text in texts:
-            found = spelled(text.replace("percent", "%").replace("_per_", "/").strip())
-            if text and found != "1" and usual(found):
-                return found
-        return "1"
+        """The unit that the log or the column's name says, "1" where neither says one."""
+        return stated_unit(str(self.column), self.stated) or "1"
 
     @property
     def is_counts(self) -> bool:
@@ -345,7 +336,7 @@ class _Making:
         if seen is None:
             column += " # by name, or by number from 1"
         if values and seen is not None and kind in _BEHIND_VOLTS and seen.unit not in ("V", "mV"):
-            seen = replace(seen, column=f"{name} (V)")  # no other unit can be behind such laws
+            seen = replace(seen, stated="V")  # no other unit can be behind such laws
         edge = self._edge(name, seen, example)
         low, high = (seen.low, seen.high) if seen else (40, 2**self.common - 41)
         supply = ""

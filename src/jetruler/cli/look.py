@@ -313,15 +313,17 @@ def _seen(log: str, form: LogFormat, bits: int | None) -> list[SeenColumn]:
         v = each.survey
         named = not found.unnamed and each.column.isprintable()
         column = each.column if named else each.index + 1
+        stated = found.units.get(each.column, "")
         if v.samples and each.bits is None:
-            seen.append(SeenColumn(column, None, v.low_end, v.high_end, v.lsb))
+            seen.append(SeenColumn(column, None, v.low_end, v.high_end, v.lsb, stated=stated))
         elif v.samples and each.bits is not None:
             low, high = int(v.low_end), int(v.high_end)
             codes = code_bits(v)
             step = 2 ** (each.bits - codes)
             repeats = step > 1 and repeats_bits(v, codes)
             own = each.bits if step > 1 else bits or each.bits
-            seen.append(SeenColumn(column, own, low, max(high, low + 1), lsb=step, repeats=repeats))
+            high = max(high, low + 1)
+            seen.append(SeenColumn(column, own, low, high, step, repeats, stated=stated))
     return seen
 
 

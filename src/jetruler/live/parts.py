@@ -7,7 +7,6 @@ import re
 import time
 from collections import deque
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -21,7 +20,7 @@ from ..samples.opening import blocks_of
 from ..samples.passes import columns_of
 from ..samples.shapes import EXPECTED
 from ..samples.stream_lines import StreamLines
-from ..samples.times import find_time_column
+from ..samples.times import Names, find_time_column
 from .session import Parts
 from .sources import (
     WAIT,
@@ -165,12 +164,6 @@ def parts_for(
     return Parts(None, bench, form, opened, {}, head=head, arrives=arrives)
 
 
-@dataclass
-class _Names:
-    columns: list[str]
-    form: LogFormat
-
-
 def bare_bench(head: bytes, form: LogFormat, name: str) -> Bench:
     """A channel a column of numbers. head: the first whole lines. Raises `StreamError` where none
     of them can be read."""
@@ -181,7 +174,7 @@ def bare_bench(head: bytes, form: LogFormat, name: str) -> Bench:
     form = found.form
     blocks = blocks_of(found, form)
     batch = blocks.read(head.split(b"\n", found.begin)[-1]).batch
-    time = find_time_column(_Names(blocks.columns, form), batch, set())
+    time = find_time_column(Names(blocks.columns, form, dict(found.shape.units)), batch, set())
     channels: dict[str, Channel] = {}
     for index, column in enumerate(blocks.columns):
         if time is not None and index in time.indices:

@@ -62,6 +62,8 @@ class Look(Result):
         Whether its columns have numbers for names.
     computed : tuple[str, ...], default ()
         Channels of the bench that are computed from others: they have no raw values to survey.
+    units : dict[str, str]
+        The units that the log states beside its names: behind values, or in a row of their own.
 
     Examples
     --------
@@ -90,6 +92,8 @@ class Look(Result):
     """Whether its columns have numbers for names."""
     computed: tuple[str, ...] = ()
     """Channels of the bench that are computed from others: they have no raw values to survey."""
+    units: dict[str, str] = field(default_factory=dict)
+    """The units that the log states beside its names: behind values, or in a row of their own."""
 
     @property
     def remarks(self) -> list[str]:
@@ -393,6 +397,7 @@ class LookPass(EveryPass):
             noise=reader.noise.words,
             unnamed=reader.unnamed,
             computed=() if self.bench is None else tuple(self.bench.derived),
+            units={name.strip(): unit for name, unit in reader.units.items()},
         )
 
 

@@ -214,8 +214,10 @@ class _Lines:
                 parts = zip(names, units, strict=True)
                 names = tuple(f"{n} ({u})" if u in TIME_UNITS and u != "s" else n for n, u in parts)
             if names is not None and (asked or i in last):
-                named = replace(shape, names=names, header=True)
-                of_units = above[-1] if units is not None and i in last else None
+                stated = units if units is not None and i in last else ()
+                pairs = tuple((n, u) for n, u in zip(names, stated, strict=False) if u)
+                named = replace(shape, names=names, units=pairs, header=True)
+                of_units = above[-1] if stated else None
                 below = range(1 + (i if of_units is None else of_units), start + 1)
                 begin = next(j for j in below if j == start or lines[j].strip())
                 return replace(found, shape=named, begin=begin, header=i, units=of_units)

@@ -85,7 +85,7 @@ class Shape:
     header: bool = False
     decimal: str = field(default=".", compare=False)
     units: tuple[tuple[str, str], ...] = field(default=(), compare=False)
-    """Of pairs: each name and the unit behind its first number."""
+    """Names with the unit that is behind their first number, or in a row below the names."""
     commas: bool = field(default=False, compare=False)
     """Whether decimal commas were found, which nobody named."""
 

@@ -12,7 +12,7 @@ import threading
 import zlib
 from abc import ABC, abstractmethod
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator, Sequence, Sized
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Sized
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from os import PathLike
@@ -393,6 +393,8 @@ class LogReader(ABC):
         """Whether the first line has the names of the columns."""
         self.unnamed = False
         """Whether columns have numbers for names, as in a log without a header."""
+        self.units: Mapping[str, str] = {}
+        """The units that the log states beside its names, by column."""
         self.first_line = ""
         """What is where the first sample should."""
         self.noise = Noise()

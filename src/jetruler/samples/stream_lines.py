@@ -18,7 +18,7 @@ from .opening import blocks_of
 from .shapes import Noise, names_in, split
 from .source import ColumnError, RowBatch, position_in
 from .text_log import BlockReader
-from .times import LogClock, find_time_column
+from .times import LogClock, Names, find_time_column
 
 #: A line longer than this is none.
 LONGEST = 1 << 16
@@ -47,14 +47,6 @@ class Taken:
             for c in self.columns
         ]
         return Taken(self.at[which], self.texts[which], self.times[which], columns)
-
-
-@dataclass
-class _Names:
-    """What finds a time column: names and a format."""
-
-    columns: list[str]
-    form: LogFormat
 
 
 @dataclass
@@ -241,8 +233,8 @@ class StreamLines:
         used = {index for index in self._indices if index is not None}
         batch = self.blocks.read(rows).batch if rows else None
         if batch is not None and batch.rows:
-            names_and_form = _Names(columns, self.form)
-            column = find_time_column(names_and_form, batch, used, by_name=by_name)
+            known = Names(columns, self.form, dict(shape.units))
+            column = find_time_column(known, batch, used, by_name=by_name)
             self.clock = LogClock(column, self.form.seconds_between)
             if not by_name:
                 self.interval = self.clock.interval(batch.head(HEAD_LINES))

@@ -87,6 +87,7 @@ class TextReader(LogReader):
         self.source, self.blocks, self.columns = source, blocks, blocks.columns
         self.shape = blocks.shape
         self.unnamed = self.shape.kind == "csv" and not self.shape.names
+        self.units = dict(self.shape.units)
         self.of_text = blocks.shape.kind != "jsonl"
         self.has_header = blocks.shape.header or not self.unnamed or not blocks.shape.plain
         self.delimiter = blocks.shape.delimiter if blocks.shape.plain else ","

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Protocol
 
@@ -12,6 +13,7 @@ import pyarrow.compute as pc
 
 from ..core.bench.bench import TIME_UNITS, LogFormat, time_factor
 from ..core.numerics import Array, step_decimals, steps_of
+from ..core.ruler.units import stated_unit, usual
 from .cells import DATE, as_text, cast_of, floats_of, no_value, read_samples, text_scalar
 from .source import RowBatch
 
@@ -141,6 +143,18 @@ class Named(Protocol):
     @property
     def form(self) -> LogFormat: ...
 
+    @property
+    def units(self) -> Mapping[str, str]: ...
+
+
+@dataclass(frozen=True)
+class Names:
+    """The columns that the first lines of a stream show, with the units beside their names."""
+
+    columns: list[str]
+    form: LogFormat
+    units: Mapping[str, str]
+
 
 def clock_of(reader: Named, batch: RowBatch, used: set[int]) -> LogClock:
     """The clock of a log, by its first rows; used: positions of columns that hold counts."""
@@ -184,8 +198,10 @@ def find_time_column(
     is_record = RECEIVED in names
     grown = None
     for index, name in enumerate(names):
-        if index in used or name == RECEIVED:
-            continue
+        unit = stated_unit(name, reader.units.get(reader.columns[index], ""))
+        kind = (usual(unit or "s") or ("",))[0]
+        if index in used or name == RECEIVED or kind not in ("s", "count"):
+            continue  # a sweep of volts grows like a time, and T_degC has the name of one
         times = _read_times(head.columns[index], decimal)
         steps = steps_of(times[~np.isnan(times)])
         named_so = _TIME_NAME.search(name) is not None
@@ -199,6 +215,7 @@ def find_time_column(
                 with np.errstate(over="ignore", invalid="ignore"):  # misread ones, of any size
                     even = np.ptp(steps) <= 2e-9
                 grows = bool(even and np.all(steps > 0)) and not numbers_samples(name, times)
+            grows &= kind != "count"
             # With no other numbers beside it, it is what the log is about.
             grows &= any(_has_numbers(head, i, decimal) for i in range(len(names)) if i != index)
         if len(name) == 1 and steps.size and not np.mean(steps > 0) > 0.5:

@@ -24,6 +24,8 @@ _ALIASES = {
     "Ohm": "ohm",
     "R": "ohm",
     "°C": "degC",
+    "deg C": "degC",
+    "deg F": "degF",
     "°F": "degF",
     "counts": "count",
     "percent": "%",
@@ -423,6 +425,27 @@ def in_brackets(name: str) -> tuple[str, str | None]:
     if opening < 0 or name[-1] not in ")]" or not inner:
         return name, None
     return name[:opening].rstrip(), inner
+
+
+#: Units that stand in front of a name too: `V_in`.
+_IN_FRONT = ("V", "mV", "A", "mA", "uA", "Hz")
+
+
+def stated_unit(name: str, beside: str = "") -> str | None:
+    """Return the usual unit that a log states for a column: beside its name, or in it.
+
+    None where it states none.
+    """
+    bracketed = in_brackets(name)[1]
+    first, *others = name.split("_")
+    texts = [bracketed] if bracketed else [text for text in others[-1:] if text != "in"]
+    texts += [first] if others and first in _IN_FRONT else []
+    for text in [beside, *texts]:
+        unit = spelled(text.replace("percent", "%").replace("_per_", "/").strip())
+        unit = "degC" if unit == "C" else unit  # nobody logs coulombs
+        if text and unit != "1" and usual(unit):
+            return unit
+    return None
 
 
 def column_unit(name: str, like: str | None) -> str | None:
