@@ -217,11 +217,11 @@ def isolated_in(
     large[: first - 1] = False
     large[x.size - (2 if ends else 3) :] = False
     up, down = bend > 0, bend < 0
-    alike = (up[1:] & up[:-1]) | (down[1:] & down[:-1])  # each bend and the next
-    before = after = alike
+    same_way = (up[1:] & up[:-1]) | (down[1:] & down[:-1])  # each bend and the next
+    before = after = same_way
     if follows is not None:
         large &= follows[1:-1] & follows[2:]
-        before, after = alike & follows[1:-2], alike & follows[3:]
+        before, after = same_way & follows[1:-2], same_way & follows[3:]
     large[1:] &= ~before
     large[:-1] &= ~after
     there = np.flatnonzero(large)
@@ -230,7 +230,7 @@ def isolated_in(
 
 @cache
 def _rounded() -> tuple[Array, Array]:
-    """Noise and the deviation of its rounded samples, both in steps, over all levels alike."""
+    """Noise and the deviation of its rounded samples, both in steps, over all levels same_way."""
     noises = np.concatenate(([0.0], np.geomspace(0.01, 1.25, 60)))
     deviations = [0.0]
     for noise in noises[1:].tolist():
