@@ -230,7 +230,7 @@ def isolated_in(
 
 @cache
 def _rounded() -> tuple[Array, Array]:
-    """Noise and the deviation of its rounded samples, both in steps, over all levels same_way."""
+    """Noise and the deviation of its rounded samples, both in steps, over all levels alike."""
     noises = np.concatenate(([0.0], np.geomspace(0.01, 1.25, 60)))
     deviations = [0.0]
     for noise in noises[1:].tolist():
