@@ -323,7 +323,7 @@ def _seen(log: str, form: LogFormat, bits: int | None) -> list[SeenColumn]:
             repeats = step > 1 and repeats_bits(v, codes)
             own = each.bits if step > 1 else bits or each.bits
             high = max(high, low + 1)
-            seen.append(SeenColumn(column, own, low, high, step, repeats, stated=stated))
+            seen.append(SeenColumn(column, own, low, high, step, repeats=repeats, stated=stated))
     return seen
 
 

@@ -456,7 +456,12 @@ class LogReader(ABC):
 
     def position(self, column: str | int) -> int:
         """Where a column is, by its name or its number from 1. Raises `ColumnError`."""
-        return position_in(self.columns, column, self.name, self.line_format)
+        return position_in(self.columns, column, self.name, self.without_names)
+
+    @property
+    def without_names(self) -> str:
+        """How its lines are read, where no line has the names of their columns."""
+        return self.line_format
 
     @property
     def line_format(self) -> str:

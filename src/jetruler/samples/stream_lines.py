@@ -221,7 +221,8 @@ class StreamLines:
             head = replace(head, shape=replace(shape, names=tuple(dict.fromkeys(names))))
         self.blocks = blocks_of(head, self.form)
         columns = self.blocks.columns
-        line_format = self.blocks.shape.description or ", ".join(columns)
+        named = "" if shape.header else self.blocks.shape.description
+        line_format = named or ", ".join(columns)
         # Lines without any field (no stream at all) have no numbered columns.
         empty = shape.kind == "jsonl" and not shape.names
         self._indices = [

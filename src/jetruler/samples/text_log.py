@@ -100,6 +100,10 @@ class TextReader(LogReader):
         return "" if known else self.shape.description
 
     @property
+    def without_names(self) -> str:
+        return "" if self.shape.header else self.line_format
+
+    @property
     def progress(self) -> tuple[int, int | None]:
         """Bytes read, and of how many."""
         return self.source.bytes_read, self.source.bytes_total
