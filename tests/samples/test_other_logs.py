@@ -156,6 +156,6 @@ def test_one_bad_stamp_does_not_take_the_clock(bad: str) -> None:
 
 @pytest.mark.parametrize("text", ["t;u\n0,1;1,5\n0,2;1,6\n", "t u\n0 5\n1 6\n", "t,u\n0,5\n1,6\n"])
 def test_a_column_that_is_not_there_is_answered_with_those_that_are(text: str) -> None:
-    bench = jr.parse_bench('[converter]\nbits = 12\n[channel.a]\ncolumn = "ch0"\n')
+    bench = jr.parse_bench('[converter]\nbits = 12\nvref = 3.3\n[channel.a]\ncolumn = "ch0"\n')
     with pytest.raises(jr.JetRulerError, match=r"there is no column 'ch0'; it has: t, u$"):
         jr.look(text.encode(), bench)
