@@ -111,6 +111,7 @@ def bench() -> Bench:
     return parse_bench(BENCH)
 
 
+@pytest.hookimpl(optionalhook=True)
 def pytest_xdist_auto_num_workers() -> int:
     """One more than cores: many tests wait for a board, a command or a key."""
     return (os.cpu_count() or 1) + 1
