@@ -231,11 +231,12 @@ class _Lines:
         rows = [names_in(self.lines[i], shape, self.form) for i in above[-2:]]
         if len(rows) < 2 or rows[0] is None or rows[1] is None:
             return None
-        named, units = rows[0], rows[1]
-        units = tuple(unit.strip("()[]") for unit in units)
+        named, units = rows[0], tuple(unit.strip("()[]") for unit in rows[1])
         stated = [unit for unit in units if unit]
-        known = stated and all(map(is_unit, stated)) and not all(map(is_unit, filter(None, named)))
-        return units if known else None
+        # Some cells may say something else: `hh:mm:ss`, `raw`.
+        known = sum(map(is_unit, stated))
+        more = known > sum(map(is_unit, filter(None, named))) and 2 * known >= len(stated)
+        return units if more else None
 
     def _has_names(self, same_count: Sequence[int], shape: Shape) -> bool:
         """Whether the first of some lines has names where the others have values."""

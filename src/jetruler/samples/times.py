@@ -29,7 +29,7 @@ _TIME_NAME = re.compile(
     r"|^[ts]$|\bt\b"
 )
 #: Names of what numbers the samples, and tells no time.
-_NUMBER_NAME = re.compile(r"(?i)#|i|n|no|nr|idx|index|id|row|line|seq|samples?|count(?:er)?")
+_NUMBER_NAME = re.compile(r"(?i)#|i|n|(?:no|nr)\.?|idx|index|id|row|line|seq|samples?|count(?:er)?")
 #: Numbers from here on are no seconds since 1970, which would be the year 5138: they are
 #: milliseconds, and so on.
 _EPOCHS = ((1e17, 1e-9), (1e14, 1e-6), (1e11, 1e-3))
@@ -223,7 +223,8 @@ def find_time_column(
         if named_so:
             return found(index)
         shown = _are_of_day(head.columns[index]) or _are_dates(head.columns[index])
-        if grown is None and (grows or (shown and index == 0)):
+        shown &= index == 0 or bool(steps.size and np.all(steps >= 0) and np.any(steps > 0))
+        if grown is None and (grows or shown):
             grown = index  # a later one may have the name of a time
     if grown is not None:
         return found(grown)
