@@ -19,7 +19,21 @@ NUMBERS = st.one_of(
     st.floats(allow_nan=False).map(repr),
 )
 WORDS = "nan NaN -nan inf 1e400 -0.0 -0 1. .5 +1.5 0x1F 1_0 n/a --- 1,5 1.234,5 1.5V e5 2026-11-30"
-ODD = st.sampled_from([*WORDS.split(), "", " 7", '"1.5"', "\u0661", "0" * 45 + "1"])
+ODD = st.sampled_from(
+    [
+        *WORDS.split(),
+        "",
+        " 7",
+        "+ 5",
+        "-  2.5",
+        "+ n/a",
+        "- 0x1F",
+        "- ",
+        '"1.5"',
+        "\u0661",
+        "0" * 45 + "1",
+    ]
+)
 
 
 @given(

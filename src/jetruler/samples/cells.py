@@ -157,7 +157,8 @@ Encode = Callable[[str, str], str]
 def value_pattern(decimal: str) -> str:
     """What matches a cell that is a number or a time, or says that there is none."""
     number = NUMBER if decimal == "." else NUMBER.replace(r"\.", ",")
-    return rf'^\s*"?\s*(?:{number}|{HEX}|(?i:{"|".join(MISSING)})|{STAMP})\s*"?\s*$'
+    number, in_hex = (form.replace("[+-]?", "[+-]? *", 1) for form in (number, HEX))
+    return rf'^\s*"?\s*(?:{number}|{in_hex}|(?i:{"|".join(MISSING)})|{STAMP})\s*"?\s*$'
 
 
 @dataclass(frozen=True)
@@ -299,6 +300,8 @@ _SWAPPED = str.maketrans(",.", ".,")
 def read_cell(cell: bytes, decimal: str) -> int | float | str:
     """The number in a cell; a text says why there is none."""
     text = cell.decode("utf-8", "replace").strip().strip('"').strip()
+    if text.startswith(("+ ", "- ")):  # a sign in a column of its own
+        text = text[0] + text[1:].lstrip(" ")
     if text.lower() in _EMPTY:
         return "empty"
     if _INTEGER.match(text):
