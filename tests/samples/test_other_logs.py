@@ -163,3 +163,36 @@ def test_a_column_that_is_not_there_is_answered_with_those_that_are(text: str) -
     bench = jr.parse_bench('[converter]\nbits = 12\nvref = 3.3\n[channel.a]\ncolumn = "ch0"\n')
     with pytest.raises(jr.JetRulerError, match=r"there is no column 'ch0'; it has: t, u$"):
         jr.look(text.encode(), bench)
+
+
+@pytest.mark.parametrize(
+    ("header", "row", "names", "columns", "left_out"),
+    [
+        ("sep=;\nt;a;b", "{0};{1};{2}", ["a", "b"], ["a", "b"], ()),
+        ('"sep=,"\nt,a,b', "{0},{1},{2}", ["a", "b"], ["a", "b"], ()),
+        ("t;;b", "{0};{1};{2}", ["column 2", "b"], [2, "b"], ()),
+        ("t,a,b,", "{0},{1},{2},", ["a", "b"], ["a", "b"], ("column 4",)),
+        ("t,a,b", "{0},{1},{2},", ["a", "b"], ["a", "b"], ("column 4",)),
+        ("t,a,a", "{0},{1},{2}", ["a", "column 3"], [2, 3], ()),
+    ],
+)
+def test_columns_without_a_name_of_their_own(
+    cli: Cli,
+    home: Path,
+    header: str,
+    row: str,
+    names: list[str],
+    columns: list[str | int],
+    left_out: tuple[str, ...],
+) -> None:
+    rows = [row.format(i / 10, 512 + i % 7, 300 + i % 3) for i in range(30)]
+    (home / "log.csv").write_text("\n".join([header, *rows, ""]))
+    found = jr.look(home / "log.csv")
+    assert found.rows == 30
+    assert (list(found.columns), found.left_out) == (names, left_out)
+    assert [v.survey.largest for v in found.columns.values()] == [518, 302]
+    (home / "bench.toml").unlink()
+    assert cli("new", "--from", "log.csv").returncode == 0
+    bench = jr.load_bench(home / "bench.toml")
+    assert [channel.column for channel in bench.values()] == columns
+    assert jr.convert(home / "log.csv", bench, home / "out.csv").rows == 30

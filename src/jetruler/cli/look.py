@@ -3,6 +3,7 @@ bench file to start from."""
 
 from __future__ import annotations
 
+from collections import Counter
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -309,9 +310,11 @@ def _seen(log: str, form: LogFormat, bits: int | None) -> list[SeenColumn]:
     if found.line_format:
         echo(f"reading lines as: {found.line_format}", err=True)
     seen = []
+    names = Counter(each.column for each in found.columns.values())
     for each in found.columns.values():
         v = each.survey
-        named = not found.unnamed and each.column.isprintable()
+        named = not found.unnamed and each.column.isprintable() and names[each.column] == 1
+        named &= bool(each.column)
         column = each.column if named else each.index + 1
         stated = found.units.get(each.column, "")
         if v.samples and each.bits is None:

@@ -81,7 +81,8 @@ class ColumnLook:
 
     def row(self) -> list[str]:
         """Its row in the table of columns."""
-        name = self.name if self.name == self.column else f"{self.name} ({self.column})"
+        also = self.column and self.column != self.name
+        name = f"{self.name} ({self.column})" if also else self.name
         bits = f"{self.bits}{'?' * self.bits_guessed}" if self.bits else ""
         row = self.survey.row(name, bits)
         return row if bits else ["–" if i == BITS else cell for i, cell in enumerate(row)]

@@ -392,7 +392,11 @@ class LookPass(EveryPass):
             time=timing,
             findings=Findings.of(found),
             torn_rows=self._torn,
-            left_out=tuple(name for i, name in enumerate(reader.columns) if i not in used),
+            left_out=tuple(
+                name.strip() or f"column {i + 1}"
+                for i, name in enumerate(reader.columns)
+                if i not in used
+            ),
             line_format=reader.line_format,
             noise=reader.noise.words,
             unnamed=reader.unnamed,
@@ -415,8 +419,8 @@ def _of_log(reader: LogReader, batch: SampleBatch) -> list[_Column]:
         missing = 0 if found.missing is None else int(found.missing.sum())
         unlike = index in times or numbers_samples(name, found.counts.astype(np.float64))
         if not unlike and len(batch) - missing >= 0.5 * len(batch):
-            only = f"column {index + 1}" if name in named else name or str(index + 1)
-            columns.append(_Column(only, index, None))
+            only = name and name not in named
+            columns.append(_Column(name if only else f"column {index + 1}", index, None))
             named.add(name)
     for column in columns:
         column.surveyor.keep_less(len(columns))

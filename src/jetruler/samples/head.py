@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 from ..core.bench.bench import TIME_UNITS, LogFormat
-from ..core.ruler.units import is_unit, many
+from ..core.ruler.units import is_unit, many, usual
 from .shapes import Noise, Shape, is_data, is_value, names_in, shape_of, split
 from .source import ColumnError
 
@@ -93,7 +93,9 @@ def find_head(
         lines = [without_stamp(line) for line in lines]
         lines = ["" if line.rstrip("\r").endswith(CUT) else line for line in lines]
     content = [
-        i for i, line in enumerate(lines) if line.strip() and not line.startswith(form.comment)
+        i
+        for i, line in enumerate(lines)
+        if line.strip() and not line.startswith(form.comment) and not (i == 0 and _SIGN.match(line))
     ][:HEAD_LINES]
     if not content:
         return None
@@ -111,6 +113,8 @@ def find_head(
     )
 
 
+#: The line in front of a table by which a spreadsheet says what separates its cells.
+_SIGN = re.compile(r"\s*\"?sep=.\"?\s*\Z", re.IGNORECASE)
 _COMMA, _POINT = re.compile(r"[+-]?\d+,\d+"), re.compile(r"[+-]?\d*\.\d+")
 
 
@@ -127,6 +131,11 @@ def with_decimal(lines: Sequence[str], form: LogFormat) -> LogFormat:
         if commas and 2 * len(rows) >= len(lines) > 1:
             return replace(form, decimal=",")
     return form
+
+
+def _is_known(unit: str) -> bool:
+    """Whether a text is a unit; of single letters only those in use: `a`, `b` and `c` are names."""
+    return is_unit(unit) if len(unit) > 1 else usual(unit) is not None
 
 
 class _Lines:
@@ -234,9 +243,10 @@ class _Lines:
         named, units = rows[0], tuple(unit.strip("()[]") for unit in rows[1])
         stated = [unit for unit in units if unit]
         # Some cells may say something else: `hh:mm:ss`, `raw`.
-        known = sum(map(is_unit, stated))
-        more = known > sum(map(is_unit, filter(None, named))) and 2 * known >= len(stated)
-        return units if more else None
+        known = sum(map(_is_known, stated))
+        more = known > sum(map(_is_known, named)) and 2 * known >= len(stated)
+        with_names = all(name for name, unit in zip(named, units, strict=True) if unit)
+        return units if more and with_names else None
 
     def _has_names(self, same_count: Sequence[int], shape: Shape) -> bool:
         """Whether the first of some lines has names where the others have values."""
