@@ -115,6 +115,24 @@ def test_a_histogram_of_any_converter(
     assert ticks == list(ax.get_xticks())  # whole counts, with no power of ten beside
 
 
+@pytest.mark.parametrize("size", [(4.0, 2.4), (8.0, 5.0)])
+@pytest.mark.parametrize(
+    ("middle", "step"),
+    [(-17.11, 0.01), (1234.5, 0.001), (0.5, 1e-4), (-0.98765, 1e-5), (1e5, 1.0), (3.3e-7, 1e-9)],
+)
+def test_a_histogram_of_values_close_together(
+    middle: float, step: float, size: tuple[float, float]
+) -> None:
+    edge = f'{{ unit = "m/s²", resolution = {step}, range = [-1e6, 1e6] }}'
+    bench = jr.parse_bench(f"[channel.level]\ncolumn = 1\ninput = {edge}\n")
+    values = middle + step * np.random.default_rng(1).integers(-1, 2, 500)
+    log = "".join(f"{value:.9f}\n" for value in values).encode()
+    figure = Figure(figsize=size, layout="constrained")
+    surveyed = jr.look(log, bench).columns["level"].survey
+    draw_histogram(figure.subplots(), "level", surveyed)
+    assert overlaps(figure) == []
+
+
 @pytest.mark.parametrize("kind", ["png", "svg"])
 def test_a_width_on_paper(cli: Cli, home: Path, kind: str) -> None:
     done = cli("draw", "curve", "bean", "--width", "86", "-o", f"c.{kind}")

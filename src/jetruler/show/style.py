@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import math
 import re
 import textwrap
 import warnings
@@ -78,7 +79,14 @@ def few_ticks(ax: Axes, whole: bool = False) -> Axes:
     """Axes with as many ticks along the bottom as their labels leave room for. whole: at whole
     numbers only."""
     size = float(ax.xaxis.get_ticklabels()[0].get_fontsize()) if ax.xaxis.get_ticklabels() else 11.0
-    longest = max(len(f"{end:g}" if abs(end) < 1 else f"{end:.0f}") for end in ax.get_xlim())
+    low, high = ax.get_xlim()
+    # Ends that are close together differ behind the point only.
+    decimals = max(0, -math.floor(math.log10(abs(high - low) / 9))) if high != low else 0
+    texts = (f"{end:.{decimals}f}" for end in (low, high))
+    longest = max(
+        len(text) if abs(end) >= 1 else min(len(text), len(f"{end:g}"))
+        for end, text in zip((low, high), texts, strict=True)
+    )
     room = int(0.8 * inches_of(ax)[0] / (SIGN * size * (longest + 2)))
     if room < 9 or whole:
         ax.xaxis.set_major_locator(MaxNLocator(min(max(1, room), 9), integer=whole))
