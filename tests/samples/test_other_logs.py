@@ -68,6 +68,7 @@ SWEEP = [(0.1 * i, 124 * i, 20 + 0.5 * i) for i in range(30)]
         ("V_out,ch0,T_degC", "{:.1f},{},{}", ["V", "count", "degC"]),
         ("out;ch0;temp\nV;count;deg C", "{:.1f};{};{}", ["V", "count", "degC"]),
         ("out,ch0,temp\nV,raw,degC", "{:.1f},{},{}", ["V", "count", "degC"]),
+        ("in;day;mean\nV;;°C", "{:.1f};{};{}", ["V", "count", "degC"]),
         ("out\tch0\ttemp\n[V]\t\t[°C]", "{:.1f}\t{}\t{}", ["V", "count", "degC"]),
         ("out,ch0,temp\nV,raw,degC", "+ {:.1f},+  {},- {}", ["V", "count", "degC"]),
         ("", "out={:.1f} V ch0={} temp={} °C", ["V", "count", "degC"]),

@@ -241,12 +241,13 @@ class _Lines:
         if len(rows) < 2 or rows[0] is None or rows[1] is None:
             return None
         named, units = rows[0], tuple(unit.strip("()[]") for unit in rows[1])
-        stated = [unit for unit in units if unit]
-        # Some cells may say something else: `hh:mm:ss`, `raw`.
-        known = sum(map(_is_known, stated))
-        more = known > sum(map(_is_known, named)) and 2 * known >= len(stated)
+        # Some cells may say something else (`hh:mm:ss`, `raw`), and some names be units (`day`).
+        shares = [
+            sum(map(_is_known, filter(None, row))) / max(1, sum(map(bool, row)))
+            for row in (named, units)
+        ]
         with_names = all(name for name, unit in zip(named, units, strict=True) if unit)
-        return units if more and with_names else None
+        return units if with_names and shares[1] > shares[0] and shares[1] >= 0.5 else None
 
     def _has_names(self, same_count: Sequence[int], shape: Shape) -> bool:
         """Whether the first of some lines has names where the others have values."""
