@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from jetruler import find_ends, survey
 from jetruler.core.survey.distribution import DISTINCT, Distribution
 from jetruler.core.survey.running_statistics import STRETCHES, Envelope, TimeSurveyor
-from jetruler.core.survey.survey import Stretch
+from jetruler.core.survey.survey import Stretch, Survey
 from jetruler.core.survey.surveyor import Surveyor
 from jetruler.errors import NothingMovedError
 
@@ -46,6 +46,39 @@ def test_jumps_and_spikes_are_no_noise() -> None:
     found = survey(counts, 12)
     assert found.noise == pytest.approx(2.0, rel=0.03)
     assert found.spikes == 18  # of 20: one has no neighbour before it, one stands on the jump
+
+
+@pytest.mark.parametrize("shape", ["standard_normal", "laplace", "uniform"])
+@pytest.mark.parametrize("part", [0.05, 0.1, 0.3, 0.7])
+@pytest.mark.parametrize("batch", [100, 2**20])
+def test_noise_in_a_part_of_a_log_is_no_spike(shape: str, part: float, batch: int) -> None:
+    """A knob that rests at a stop, without noise, and then does not; spikes stand out in both."""
+    size = {"standard_normal": (3000,), "laplace": (0, 1, 3000), "uniform": (-1, 1, 3000)}[shape]
+    noise = 40 * getattr(RANDOM, shape)(*size)
+    noise = np.clip(noise, -4.2 * noise.std(), 4.2 * noise.std())
+    counts = np.round(2000 + noise * (np.arange(3000) >= 3000 * (1 - part))).astype(np.int64)
+    assert _in_batches(counts, batch).spikes == 0
+    counts[[500, 507, 2970]] += 1500
+    found = _in_batches(counts, batch)
+    assert (found.spikes, found.spike_row) == (3, 500)
+
+
+def _in_batches(counts: Any, batch: int) -> Survey:
+    surveyor = Surveyor(0, 4095)
+    for start in range(0, counts.size, batch):
+        surveyor.add(counts[start : start + batch])
+    return surveyor.survey()
+
+
+@pytest.mark.parametrize("every", [12, 100])
+def test_spikes_at_any_pace_are_found(every: int) -> None:
+    """More than are kept with their rows, between samples with and without noise."""
+    for noise in (0, 1.5):
+        counts = np.round(2000 + noise * RANDOM.standard_normal(30_000)).astype(np.int64)
+        counts[50::every] += 700
+        found = survey(counts, 12)
+        many = counts[50::every].size
+        assert many * 0.95 <= found.spikes <= many
 
 
 def test_statistics_are_exact() -> None:

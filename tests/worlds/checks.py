@@ -212,11 +212,11 @@ def _goes_beyond(c: Made) -> bool:
 
 
 def _has_outliers(c: Made) -> bool:
-    """Whether a noise of heavy tails has put a sample more than four deviations off, as one in 300
+    """Whether a noise of heavy tails has put a sample more than five deviations off, as one in 1200
     is: alone in a stretch that moves, it is a spike."""
     x = c.signal.raw
     off = np.abs(x[1:-1] - (x[:-2] + x[2:]) / 2)
-    return c.signal.noises == "heavy" and bool(np.nanmax(off) > 4 * c.signal.noise)
+    return c.signal.noises == "heavy" and bool(np.nanmax(off) > 5 * c.signal.noise)
 
 
 # check ---------------------------------------------------------------------------------------

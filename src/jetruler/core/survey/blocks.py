@@ -185,49 +185,6 @@ def _medians(rows: Array) -> Array:
     return middle
 
 
-#: A spike is at least this many counts off.
-SPIKE_COUNTS = 5.0
-_NONE: AnyArray = np.empty(0, np.int64)
-
-
-def isolated_in(
-    x: AnyArray, step: AnyArray, follows: AnyArray | None, first: int, *, ends: bool = False
-) -> tuple[AnyArray, AnyArray]:
-    """Samples that lie off both neighbours, which agree with one another: how far, and where.
-
-    A turning point is none: there the neighbours bend the same way. Beside a spike they bend the
-    other way.
-
-    Parameters
-    ----------
-    x : samples, the first `first` of which have been looked at.
-    step : their differences.
-    follows : which follow directly on the one before; None where all do.
-    ends : whether nothing follows, so that the last neighbour has none itself.
-    """
-    if x.size < 3:
-        return _NONE, _NONE
-    bend = np.diff(step)
-    sizes = np.abs(bend)
-    large = sizes > 2 * SPIKE_COUNTS
-    if not large.any():
-        return _NONE, _NONE
-    # Noise has many that are large, so all of it is masks, and no index, until few are left.
-    large &= np.abs(x[2:] - x[:-2]) <= sizes >> 3
-    large[: first - 1] = False
-    large[x.size - (2 if ends else 3) :] = False
-    up, down = bend > 0, bend < 0
-    same_way = (up[1:] & up[:-1]) | (down[1:] & down[:-1])  # each bend and the next
-    before = after = same_way
-    if follows is not None:
-        large &= follows[1:-1] & follows[2:]
-        before, after = same_way & follows[1:-2], same_way & follows[3:]
-    large[1:] &= ~before
-    large[:-1] &= ~after
-    there = np.flatnonzero(large)
-    return sizes[there] // 2, there + 1
-
-
 @cache
 def _rounded() -> tuple[Array, Array]:
     """Noise and the deviation of its rounded samples, both in steps, over all levels alike."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from copy import deepcopy
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -13,10 +14,11 @@ from ..laws.raw_edge import Counts
 from ..numerics import AnyArray
 from ..result import refuses
 from .blocks import MOST as BLOCKS
-from .blocks import SPIKE_COUNTS, Blocks, isolated_in, noise_of
+from .blocks import Blocks, noise_of
 from .distribution import Distribution, core_of
 from .running_statistics import MOST as MEANS
 from .running_statistics import BlockSums
+from .spikes import COUNTS, LARGEST, NOISES, WINDOW, Spikes, isolated_in
 from .survey import OffScale, Stretch, Survey, in_units, stepped
 
 #: The fraction of samples that robust ends leave out on each side.
@@ -30,16 +32,12 @@ DIGITS = 1e15
 #: Counts below this leave room in 32 bits for eight times a difference.
 NARROW = 2**26
 
-#: A spike is this many times the noise off both its neighbours.
-SPIKE_NOISES = 10.0
-#: So much of the noise of the noisiest tenth counts for that.
+#: So much of the noise of the noisiest tenth counts for what spikes are.
 ROUGH = 0.8
 #: A step of this part of the range is a leap.
 LEAP = 16
-#: Samples that are kept for what follows: a spike is told by two neighbours on each side.
-TAIL = 4
-#: Of this many of the largest the rows are kept.
-LARGEST = 256
+#: Samples that are kept for what follows: a spike is told by those on each side.
+TAIL = 2 * WINDOW + 2
 #: This many columns have all blocks of samples that noise is told from; more share their room.
 MANY = 32
 
@@ -67,11 +65,7 @@ class Surveyor:
     distribution: Distribution = field(default_factory=Distribution)
     blocks: Blocks = field(default_factory=Blocks)
     _means: BlockSums = field(default_factory=BlockSums)
-    _isolated: Distribution = field(default_factory=Distribution)
-    """How far samples are off neighbours that agree with one another."""
-    _most_spikes: int = LARGEST
-    _spikes: list[tuple[int, int]] = field(default_factory=list)
-    """The largest of these, with their rows."""
+    _spikes: Spikes = field(default_factory=Spikes)
     _beyond: OffScale | None = None
     _tail: list[int] = field(default_factory=list)
     """The last samples, as far as they follow on one another, and the row of the last."""
@@ -88,7 +82,7 @@ class Surveyor:
         part = min(1.0, MANY / columns)
         self.blocks.most = max(8, int(BLOCKS * part))
         self._means.most = max(256, int(MEANS * part))
-        self._most_spikes = max(16, int(LARGEST * part))
+        self._spikes.most = max(16, int(LARGEST * part))
 
     def add(self, samples: AnyArray, missing: AnyArray | None = None) -> None:
         """Take a batch of numbers; missing is True where there is no sample, as NaN is too."""
@@ -171,19 +165,16 @@ class Surveyor:
         return samples
 
     def _scaled(self, by: int) -> None:
-        for part in (self.distribution, self.blocks, self._means, self._isolated):
+        for part in (self.distribution, self.blocks, self._means, self._spikes):
             part.scaled(by)
         self._tail = [count * by for count in self._tail]
-        self._spikes = [(size * by, row) for size, row in self._spikes]
         self._run = self._run and replace(self._run, count=self._run.count * by)
         self._longest = {k: replace(s, count=s.count * by) for k, s in self._longest.items()}
         finer = by.bit_length() - 1  # a jump has as many bits more
         self._jumps = {k: (c * by, np.roll(jumps, finer)) for k, (c, jumps) in self._jumps.items()}
 
     def _break(self) -> None:
-        sizes, rows = self._pending()
-        if sizes.size:
-            self._note(sizes, rows)
+        self._spikes.add_last(self._tail, self._last)
         self._tail = []
         self._end_run()
 
@@ -206,32 +197,15 @@ class Surveyor:
         same = step[x.size - counts.size :] == 0
         self._runs(counts, np.flatnonzero(same if joined is None else same & joined[1:]), rows)
         self._at_extremes(counts, step[x.size - counts.size - (n > 0) :], rows)
-        sizes, places = isolated_in(x, step, follows, max(1, n - 2))
-        if sizes.size:
-            # Places before the batch are rows directly before its first.
-            at = np.where(places < n, rows[0] - n + places, rows[np.maximum(places - n, 0)])
-            self._note(sizes, at)
         unbroken = 0 if follows is None else int(np.flatnonzero(~follows)[-1])
+        # What so many follow on, or a gap; the others wait.
+        isolated = isolated_in(x, step, follows, n - WINDOW, max(x.size - WINDOW, unbroken))
+        places = isolated[1]
+        # Places before the batch are rows directly before its first.
+        at = np.where(places < n, rows[0] - n + places, rows[np.maximum(places - n, 0)])
+        self._spikes.add(x, follows, isolated, at)
         self._tail = x[max(unbroken, x.size - TAIL) :].tolist()
         self._last = int(rows[-1])
-
-    def _note(self, sizes: AnyArray, rows: AnyArray) -> None:
-        """Isolated samples, how far off they are, and their rows."""
-        self._isolated.add(sizes)
-        if len(self._spikes) == self._most_spikes:
-            larger = sizes > self._spikes[-1][0]
-            sizes, rows = sizes[larger], rows[larger]
-        if not sizes.size:
-            return
-        largest = np.argsort(-sizes, kind="stable")[: self._most_spikes]
-        spikes = zip(sizes[largest].tolist(), rows[largest].tolist(), strict=True)
-        self._spikes = sorted([*self._spikes, *spikes], key=_by_size)[: self._most_spikes]
-
-    def _pending(self) -> tuple[AnyArray, AnyArray]:
-        """The last sample but one, which waits for what follows on the last, if it is isolated."""
-        x = np.array(self._tail, np.int64)
-        sizes, places = isolated_in(x, np.diff(x), None, max(1, x.size - 2), ends=True)
-        return sizes, self._last - (x.size - 1) + places
 
     def _extremes(self) -> tuple[tuple[int, int], ...]:
         smallest, largest = self.distribution.smallest, self.distribution.largest
@@ -343,17 +317,13 @@ class Surveyor:
         still = stuck.length / self.rows if stuck else 0.0
         # Where only a part of the log is noisy, what is usual there is no spike.
         rough = 0.0 if math.isnan(noisiest) else max(ROUGH * noisiest, noise)
-        limit = max(SPIKE_COUNTS * lsb, SPIKE_NOISES * rough)
-        pending, rows_pending = self._pending()
-        sizes, occurrences = self._isolated.pairs()
-        sizes = np.concatenate((sizes, pending))
-        occurrences = np.concatenate((occurrences, np.ones_like(pending)))
-        isolated = [*self._spikes, *zip(pending.tolist(), rows_pending.tolist(), strict=True)]
+        limit = max(COUNTS * lsb, NOISES * rough)
         span = ends[1] - ends[0] if math.isfinite(ends[1] - ends[0]) else math.inf
         smallest, largest = found.smallest, found.largest
         reach = min(span, largest - smallest) if smallest is not None and largest is not None else 0
-        spikes = int(occurrences[(sizes > limit) & (sizes <= reach)].sum())
-        rows = [row for size, row in isolated if limit < size <= reach]
+        isolated = deepcopy(self._spikes)
+        isolated.add_last(self._tail, self._last)
+        spikes, spike_row = isolated.found(limit, reach)
         on_rail = (s for s in self._longest.values() if s.count == lowest or s.count >= top)
         rails = [s for s in on_rail if s.count <= highest]
         values, occurrences = found.pairs()
@@ -382,7 +352,7 @@ class Surveyor:
             distribution=found,
             known=self._means.known(deviation, ends, lsb),
             off_scale=self._all_off_scale(ends),
-            spike_row=min(rows, default=None),
+            spike_row=spike_row,
             sudden=(self._sudden(-1, lowest, ends), self._sudden(1, top, ends)),
             calm_noise=found_noise.calmest(still, lsb),
         )
@@ -408,10 +378,6 @@ class Surveyor:
         found = OffScale(int(occurrences[out].sum()), furthest, stretch.row)
         known = self._beyond
         return found if known is None else replace(known, samples=known.samples + found.samples)
-
-
-def _by_size(spike: tuple[int, int]) -> tuple[int, int]:
-    return -spike[0], spike[1]
 
 
 def _are_multiples(values: AnyArray, step: float) -> bool:
