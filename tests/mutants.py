@@ -36,8 +36,13 @@ ROOMS = ("laws", "calibrate", "uncertainty", "firmware", "bench", "ruler")
 
 #: What a copy of the project has.
 COPIED = ("src", "tests", "docs", "examples", "benchmarks", "fuzz", "pyproject.toml", "README.md")
-#: The tests that may notice a change, in one process each.
-TESTS = ("tests/core", "tests/benchfile", "tests/targets", "tests/agreement")
+#: The tests that may notice a change: all but those that start processes, which are not traced.
+TESTS = (
+    *("tests/" + room for room in ("core", "benchfile", "samples", "logs", "live", "targets")),
+    *("tests/" + room for room in ("show", "cli", "agreement", "worlds")),
+    *(f"tests/whole/test_{name}.py" for name in ("docs", "readme", "demo", "losses")),
+    "tests/whole/test_wrong_arguments.py",
+)
 
 #: Statistics of two sensors, which have tests of another kind.
 NOT_SAMPLED = {"comparison.py"}

@@ -280,8 +280,8 @@ def floating(blocks: Blocks, span: float, interval: float | None) -> Floating | 
     span : the range of the converter, in counts.
     interval : seconds between two samples; without it there is no telling hum.
     """
-    kept = [(row, filled) for row, block in blocks.all() if (filled := _filled(block)) is not None]
-    found = _judged(np.array([block for _, block in kept]), span, interval) if kept else []
+    rows, filled = _filled(blocks.all())
+    found = _judged(filled, span, interval) if rows else []
     index = [i for i, each in enumerate(found) if each is not None]
     # One block in a row of others is a knob that is fiddled with, not a wire that is off.
     index = [i for i in index if i - 1 in index or i + 1 in index or len(found) == 1]
@@ -289,27 +289,32 @@ def floating(blocks: Blocks, span: float, interval: float | None) -> Floating | 
         return None
     kinds = [each[0] for i in index if (each := found[i]) is not None]
     kind: Kind = "hum" if kinds.count("hum") * 2 >= len(kinds) else "white"
-    first, last = kept[index[0]][0], kept[index[-1]][0] + kept[index[-1]][1].size - 1
-    deviation = float(np.median([kept[i][1].std() for i in index]))
+    first, last = rows[index[0]], rows[index[-1]] + filled.shape[1] - 1
+    deviation = float(np.median(filled[index].std(axis=1)))
     heard = [each for i in index if (each := found[i]) is not None and each[0] == "hum"]
     frequency, mains = heard[0][1:] if kind == "hum" else (float("nan"), float("nan"))
     fraction = len(index) / len(found)
     return Floating(kind, first, last, fraction, deviation, frequency=frequency, mains=mains)
 
 
-def _filled(block: Array) -> Array | None:
-    """A block whose few gaps are filled by what is before, and whose strays are drawn in; None for
-    one with many gaps, or with too few samples."""
-    there = np.flatnonzero(block == block)
-    if there.size < max(LEAST, 0.8 * block.size):
-        return None
-    before = np.maximum(np.searchsorted(there, np.arange(block.size), side="right") - 1, 0)
-    filled = block[there][before]
+def _filled(kept: list[tuple[int, Array]]) -> tuple[list[int], Array]:
+    """The rows where blocks begin, and these (a row each): their few gaps filled by what is before,
+    their strays drawn in. Without those that have many gaps, or too few samples."""
+    blocks = np.array([block for _, block in kept])
+    there = blocks == blocks
+    enough = np.count_nonzero(there, axis=1) >= max(LEAST, 0.8 * blocks.shape[1])
+    blocks, there = blocks[enough], there[enough]
+    if not blocks.size:
+        return [], blocks
+    places = np.where(there, np.arange(blocks.shape[1]), 0)
+    first = there.argmax(axis=1)[:, None]  # a gap at the beginning is filled by what is behind
+    before = np.maximum(np.maximum.accumulate(places, axis=1), first)
+    filled = np.take_along_axis(blocks, before, axis=1)
     # Noise of any shape lies within five medians; one bad sample in a hundred weighs no more.
-    middle = float(np.median(filled))
-    reach = STRAYS * float(np.median(np.abs(filled - middle)))
+    middle = np.median(filled, axis=1, keepdims=True)
+    reach = STRAYS * np.median(np.abs(filled - middle), axis=1, keepdims=True)
     near: Array = np.clip(filled, middle - reach, middle + reach)
-    return near
+    return [row for (row, _), good in zip(kept, enough, strict=True) if good], near
 
 
 def _between_bins(power: Array, top: int) -> float:

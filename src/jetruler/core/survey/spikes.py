@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from copy import deepcopy
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -136,6 +137,10 @@ class Spikes:
         x = np.array(tail, np.int64)
         found = isolated_in(x, np.diff(x), None, x.size - WINDOW, x.size - 1)
         self.add(x, None, found, row - (x.size - 1) + found[1])
+
+    def copy(self) -> Spikes:
+        """One that takes what this one does not."""
+        return Spikes(self.most, deepcopy(self._sizes), list(self._largest))
 
     def found(self, limit: float, reach: float) -> tuple[int, int | None]:
         """How many are spikes, larger than the limit and within reach; and the row of the first.

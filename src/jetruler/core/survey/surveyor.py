@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from copy import deepcopy
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -321,7 +320,7 @@ class Surveyor:
         span = ends[1] - ends[0] if math.isfinite(ends[1] - ends[0]) else math.inf
         smallest, largest = found.smallest, found.largest
         reach = min(span, largest - smallest) if smallest is not None and largest is not None else 0
-        isolated = deepcopy(self._spikes)
+        isolated = self._spikes.copy()
         isolated.add_last(self._tail, self._last)
         spikes, spike_row = isolated.found(limit, reach)
         on_rail = (s for s in self._longest.values() if s.count == lowest or s.count >= top)

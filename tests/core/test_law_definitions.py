@@ -1,0 +1,91 @@
+"""What every law says of itself is one thing: its value and its worked line at any place of its
+domain; and a table is what its points say, between them and beyond its ends."""
+
+from __future__ import annotations
+
+import math
+from itertools import pairwise
+from typing import Literal
+
+import numpy as np
+import pytest
+
+from jetruler import Flag, Law, Table
+from jetruler.core.numerics import NoInverseError
+from tests.core.test_laws import each_law
+
+FRACTIONS = (0.0, 0.03, 0.29, 0.5, 0.53, 0.77, 0.97, 1.0)
+
+
+@each_law
+def test_the_worked_result_is_the_result(case: tuple[Law, float, float]) -> None:
+    """Its numbers are rounded as they are printed, to six digits or so."""
+    law, low, high = case
+    ys = law.forward(np.array([low + fraction * (high - low) for fraction in FRACTIONS]))
+    for fraction, y in zip(FRACTIONS, ys.tolist(), strict=True):
+        x = low + fraction * (high - low)
+        assert law.worked_result(x) == pytest.approx(y, rel=1e-4, abs=1e-4 * np.ptp(ys)), x
+        try:
+            back = float(law.inverse(np.array([y]))[0])
+        except NoInverseError:
+            continue
+        found = law.worked_result(y, back=True)
+        assert found == pytest.approx(back, rel=1e-4, abs=1e-4 * (high - low)), y
+
+
+POINTS = ((0.0, 9.0), (1.0, 4.0), (5.0, 1.0), (6.0, 0.5), (20.0, 0.0))
+Ends = Literal["flag", "hold", "extend"]
+
+
+def by_hand(x: float, ends: Ends, points: tuple[tuple[float, float], ...] = POINTS) -> float:
+    """Straight lines through the points, and what is beyond them."""
+    pieces = list(pairwise(points))
+    if not points[0][0] <= x <= points[-1][0] and ends != "extend":
+        beyond = points[0][1] if x < points[0][0] else points[-1][1]
+        return beyond if ends == "hold" else math.nan
+    (x0, y0), (x1, y1) = next((p for p in pieces if x <= p[1][0]), pieces[-1])
+    return y0 + (y1 - y0) * (x - x0) / (x1 - x0)
+
+
+@pytest.mark.parametrize("ends", ["flag", "hold", "extend"])
+@pytest.mark.parametrize("turned", [1, -1])
+@pytest.mark.parametrize("written", [1, -1])
+def test_a_table_is_what_its_points_say(ends: Ends, turned: int, written: int) -> None:
+    """Rising or falling, its points in any order: values, flags, slopes and the way back."""
+    points = tuple((x, turned * y) for x, y in POINTS)
+    law = Table(points[::written], ends=ends)
+    places = [-3.0, -1e-9, 0.0, 0.4, 1.0, 3.0, 5.0, 5.5, 6.0, 13.0, 20.0, 20.000001, 31.0]
+    wanted = np.array([turned * by_hand(x, ends) for x in places])
+    assert law.forward(np.array(places)) == pytest.approx(wanted, rel=1e-12, nan_ok=True)
+    beyond = [Flag.BELOW if x < 0 else Flag.ABOVE if x > 20 else Flag(0) for x in places]
+    assert law.flags(np.array(places)).tolist() == [f * (ends != "extend") for f in beyond]
+    # In the middle of each piece, and beyond the ends.
+    slopes = {-3.0: -5.0, 0.4: -5.0, 3.0: -0.75, 5.5: -0.5, 13.0: -0.5 / 14, 31.0: -0.5 / 14}
+    held = {"flag": math.nan, "hold": 0.0}
+    for x, slope in slopes.items():
+        inside = 0 <= x <= 20 or ends == "extend"
+        expected = turned * slope if inside else held[ends]
+        assert law.slope(np.array([x])) == pytest.approx(expected, rel=1e-12, nan_ok=True), x
+    for x in (0.0, 0.4, 3.0, 5.5, 6.0, 13.0, 20.0):
+        assert law.inverse(np.array([turned * by_hand(x, ends)])) == pytest.approx(x, abs=1e-12)
+    for x in (-3.0, 31.0):
+        found = law.inverse(np.array([turned * by_hand(x, "extend")]))
+        assert found == pytest.approx(x if ends == "extend" else math.nan, nan_ok=True)
+
+
+@pytest.mark.parametrize("ends", ["flag", "hold", "extend"])
+def test_a_smooth_table_keeps_to_its_points(ends: Ends) -> None:
+    """Through every point, between those beside it, straight on beyond; flagged as a linear one."""
+    law = Table(POINTS, "smooth", ends=ends)
+    xs, ys = np.array(POINTS).T
+    assert law.forward(xs).tolist() == ys.tolist()
+    for (x0, y0), (x1, y1) in pairwise(POINTS):
+        inner = law.forward(np.linspace(x0, x1, 50))
+        assert np.all((inner <= y0) & (inner >= y1) & (np.diff(inner, prepend=y0 + 1) < 0))
+    places = np.array([-3.0, 0.0, 3.0, 5.5, 13.0, 20.0, 31.0])
+    assert law.flags(places).tolist() == Table(POINTS, ends=ends).flags(places).tolist()
+    if ends == "extend":
+        below, above = law.slope(np.array([0.0, 20.0])).tolist()
+        beyond = law.forward(np.array([-3.0, 31.0]))
+        assert beyond == pytest.approx([9.0 - 3.0 * below, 11.0 * above])
+        assert law.slope(np.array([-3.0, 31.0])).tolist() == [below, above]
