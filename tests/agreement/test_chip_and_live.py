@@ -43,6 +43,12 @@ def test_so_does_one_with_a_wide_converter(tmp_path: Path, many: int) -> None:
     held({f"chip_{seed}": chip(seed, widths) for seed in range(many)}, tmp_path)
 
 
+@pytest.mark.parametrize("seed", range(50, 62))
+def test_so_does_its_python(tmp_path: Path, seed: int) -> None:
+    c = chip(seed)
+    as_live(c, inputs(c) | in_python(c, tmp_path))
+
+
 def held(chips: dict[str, Chip], tmp_path: Path) -> None:
     """Every machine in three languages against the live view."""
     printed = printed_by({name: in_c(c) for name, c in chips.items()}, tmp_path)

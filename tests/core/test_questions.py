@@ -216,3 +216,27 @@ def test_odd_pairs(a: Any, b: Any, says: str) -> None:
     assert "averaging reduces" not in found.sentence  # nothing says what would matter
     assert str(found)
     assert found.to_dict()
+
+
+@pytest.mark.parametrize("factor", [2.0**-40, 2.0**40])
+@pytest.mark.parametrize("see", SIGNALS)
+@pytest.mark.parametrize("kind", ["white", "hum"])
+def test_a_comparison_is_the_same_in_any_unit(factor: float, see: str, kind: str) -> None:
+    """In pA as in A: what is an amount is multiplied, all else stays, to the last digit."""
+    a, b = equal_pair(see, kind, 120, np.random.RandomState(3), 2.0)
+    a = 1.02 * a + 0.3
+    plain, scaled = (jr.compare(f * a, f * b).to_dict() for f in (1.0, factor))
+    for key, value in plain.items():
+        found = scaled[key]
+        if key in ("sentence", "correction"):
+            continue
+        ratio = key in ("gain", "gain_half_width", "scale", "independent", "delay_samples")
+        times = 1.0 if ratio else factor
+        amounts = value if isinstance(value, list) else [value]
+        of_those = found if isinstance(found, list) else [found]
+        for x, y in zip(amounts, of_those, strict=True):
+            assert y == (times * x if isinstance(x, float) else x), key
+    assert scaled["verdict"] == ("offset" if see == "rest" else "gain")
+    if plain["correction"] is not None:
+        assert scaled["correction"]["gain"] == plain["correction"]["gain"]
+        assert scaled["correction"]["offset"] == factor * plain["correction"]["offset"]

@@ -128,7 +128,7 @@ def long_run(samples: Array, ordered: bool = True, spent: int = 1) -> LongRun:
     return LongRun(float(sums @ sums) / cosines, cosines, time)
 
 
-def long_run_beside(columns: Array, rest: Array) -> LongRun:
+def long_run_beside(columns: Array, rest: Array, tiny: float) -> LongRun:
     """The long-run variance of what a fit of slow columns leaves.
 
     Such a fit has taken its share of the slowest movements of `rest` away, so that their power is
@@ -140,12 +140,14 @@ def long_run_beside(columns: Array, rest: Array) -> LongRun:
         What was fitted, shape (n, p).
     rest : array of float64
         What it left, shape (n,).
+    tiny : float
+        What rounding alone leaves of a sample.
     """
     n, p = columns.shape
     if n < FEWEST_PAIRS:
         return LongRun(float("nan"), 0, 1.0)
     power = float(rest @ rest)
-    if power <= 1e-24 * n * float(np.max(np.abs(columns[:, 0]), initial=1.0)) ** 2:
+    if power <= n * tiny**2:
         return LongRun(0.0, n - p, 1.0)
     if are_independent(rest, p):
         return LongRun(power / (n - p), n - p, 1.0)

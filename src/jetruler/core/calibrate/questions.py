@@ -125,12 +125,18 @@ class Answers:
 
 
 class _Fit:
-    """A least-squares fit of the differences by some columns."""
+    """A least-squares fit of the differences by some columns. tiny: what rounding alone makes of
+    one of them."""
 
     def __init__(
-        self, columns: dict[str, Array], d: Array, ordered: bool, waves: Sequence[Array] = ()
+        self,
+        columns: dict[str, Array],
+        d: Array,
+        ordered: bool,
+        tiny: float,
+        waves: Sequence[Array] = (),
     ) -> None:
-        self.names = list(columns)
+        self.names, self.tiny = list(columns), tiny
         rows = np.stack([*columns.values(), *waves], axis=1)
         self.size = np.linalg.norm(rows, axis=0)
         q, r = np.linalg.qr(rows / self.size)
@@ -140,7 +146,7 @@ class _Fit:
         self.inverse = np.sum(back**2, axis=1)
         dof = d.size - rows.shape[1]
         if ordered:
-            self.run = long_run_beside(rows, self.rest)
+            self.run = long_run_beside(rows, self.rest, tiny)
         elif dof > 0:
             self.run = LongRun(float(self.rest @ self.rest) / dof, dof, 1.0)
         else:
@@ -159,10 +165,10 @@ class _Fit:
         standard = float(np.sqrt(self.run.variance * self.inverse[i]) / self.size[i])
         return coverage_factor(self.run.dof, level) * standard
 
-    def differs(self, name: str, level: float, tiny: float) -> bool:
-        """Whether a coefficient is not 0; tiny: what rounding alone makes of the differences."""
+    def differs(self, name: str, level: float) -> bool:
+        """Whether a coefficient is not 0."""
         i = self.names.index(name)
-        least = tiny * math.sqrt(self.rest.size) / float(self.size[i])
+        least = self.tiny * math.sqrt(self.rest.size) / float(self.size[i])
         return abs(self.value(name)) > self.half_width(name, level) + least
 
 
@@ -248,7 +254,7 @@ def _asked(a: Array, b: Array, ordered: bool, u_common: float, moved: int) -> An
         if not ordered or a.size < FOR_TIME or waves:
             break
         # Hum is found beside what the columns explain, and taken out of both: it is no movement.
-        waves = hum(_Fit(columns, d, False).rest)
+        waves = hum(_Fit(columns, d, False, tiny).rest)
         if not waves:
             break
         q, _ = np.linalg.qr(np.stack(waves, axis=1))
@@ -257,20 +263,20 @@ def _asked(a: Array, b: Array, ordered: bool, u_common: float, moved: int) -> An
     asked = tuple(dict.fromkeys(name.partition(" ")[0] for name in columns))
     level = {name: 1.0 - (1.0 - SURE) / len(asked) / split for name, split in splits.items()}
 
-    full = _Fit(columns, d, ordered, waves)
-    sure = {n for n in columns if n not in ("offset", "gain") and full.differs(n, level[n], tiny)}
+    full = _Fit(columns, d, ordered, tiny, waves)
+    sure = {n for n in columns if n not in ("offset", "gain") and full.differs(n, level[n])}
     if moved:
         sure.add("delay")
     if any(name.startswith("bend") for name in sure):
         sure |= {name for name in columns if name.startswith("bend")}
     kept = {name: column for name, column in columns.items() if name in sure | {"offset", "gain"}}
-    straight = _Fit(kept, d, ordered, waves)
-    if "gain" in kept and straight.differs("gain", level["gain"], tiny):
+    straight = _Fit(kept, d, ordered, tiny, waves)
+    if "gain" in kept and straight.differs("gain", level["gain"]):
         sure.add("gain")
     last = straight
     if "gain" in kept and "gain" not in sure and "bend 2" not in sure:
         kept = {name: column for name, column in kept.items() if name != "gain"}
-        last = _Fit(kept, d, ordered, waves)
+        last = _Fit(kept, d, ordered, tiny, waves)
     known_to = [
         math.hypot(last.half_width("offset", at), coverage_factor(math.inf, at) * u_common)
         for at in (level["offset"], 0.95, SURE)
@@ -407,7 +413,12 @@ def scale_of(a: Array, b: Array, ordered: bool) -> Scale | None:
         return None
     ends = []
     for y, x in ((a, b), (b, a)):
-        fit = _Fit({"offset": np.ones(n), "gain": x - x.mean()}, y - y.mean(), ordered)
+        fit = _Fit(
+            {"offset": np.ones(n), "gain": x - x.mean()},
+            y - y.mean(),
+            ordered,
+            1e-12 * float(np.max(np.abs(y))),
+        )
         slope, half_width = fit.value("gain"), fit.half_width("gain", SURE)
         if not abs(slope) > half_width:
             return None

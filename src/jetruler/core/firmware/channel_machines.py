@@ -191,7 +191,7 @@ def trip_machine(trip: Trip, done: Mapping[str, Exported], window: int = WINDOW)
         return problem or "times beyond 24 days have no firmware form"
     inputs = dict.fromkeys(["now", *(p.reads for p in parts)])
     held = [f"s.held{p.place}" for p in parts]
-    counts = " + ".join(held) if len(held) > 1 else held[0]
+    counts = " + ".join(held)
     enough = 1 if trip.join == "any" else len(held)
     state = {f"held{p.place}": 0 for p in parts} | {"on": 0}
     times: set[str] = set()

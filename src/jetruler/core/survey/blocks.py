@@ -67,10 +67,10 @@ class Blocks:
             self.kept = self.kept[::2]
             self._every *= 2
 
-    def scaled(self, by: int) -> None:
-        """Multiply every sample: what is counted is now a finer step."""
-        self.kept = [(row, block * by) for row, block in self.kept]
-        self.rest = self.rest * by
+    def scaled(self, by: int, over: int = 1) -> None:
+        """Multiply every sample, or divide it: what is counted is now another step."""
+        self.kept = [(row, block * by / over) for row, block in self.kept]
+        self.rest = self.rest * by / over
 
     def all(self) -> list[tuple[int, Array]]:
         """Those that are kept; of a short log, all its samples as one."""

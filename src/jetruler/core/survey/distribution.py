@@ -142,17 +142,28 @@ class Distribution:
             self.shift += 1
         self._bins, self._occurrences, self._rests = bins, occurrences, rests
 
-    def scaled(self, by: int) -> None:
-        """Multiply every value: what is counted is now a finer step."""
+    def scaled(self, by: int, over: int = 1) -> None:
+        """Multiply every value, as what is counted is now a finer step; or divide it (over), as it
+        is a coarser one: rounded, and so are sum and squares."""
         self._to_bins()
-        firsts = (self._bins << self.shift) * by
-        bins = firsts >> self.shift
-        rests = self._rests * by + (firsts - (bins << self.shift)) * self._occurrences
-        self._bins, self._rests = bins, rests
-        self._sum, self._squares = self._sum * by, self._squares * by * by
-        self._divisor *= by
-        self.smallest = None if self.smallest is None else self.smallest * by
-        self.largest = None if self.largest is None else self.largest * by
+        if over > 1:
+            values, occurrences = self.pairs()
+            kept = np.rint(values / over).astype(np.int64)
+            self._bins = self._occurrences = self._rests = _NONE
+            bins = kept >> self.shift
+            if bins.size:
+                self._merge(bins, occurrences, (kept - (bins << self.shift)) * occurrences)
+        elif self.smallest or self.largest:  # zeros stay, by whatever they are multiplied
+            firsts = (self._bins << self.shift) * by
+            self._bins = firsts >> self.shift
+            self._rests = (
+                self._rests * by + (firsts - (self._bins << self.shift)) * self._occurrences
+            )
+        self._sum = rescaled(self._sum, by, over)
+        self._squares = rescaled(self._squares, by * by, over * over)
+        self._divisor = self._divisor * by if over == 1 else 1
+        self.smallest = None if self.smallest is None else rescaled(self.smallest, by, over)
+        self.largest = None if self.largest is None else rescaled(self.largest, by, over)
 
     def pairs(self) -> tuple[AnyArray, AnyArray]:
         """The values that came up, ascending, and how often each did.
@@ -247,6 +258,11 @@ class Distribution:
             return self._bins, self._occurrences
         there = np.flatnonzero(self._places)
         return there + self._first, self._places[there].astype(np.int64)
+
+
+def rescaled(count: int, by: int, over: int) -> int:
+    """A whole number times one and over another, rounded."""
+    return (2 * count * by + over) // (2 * over)
 
 
 def _sums(off: AnyArray, occurrences: AnyArray) -> tuple[int, int]:

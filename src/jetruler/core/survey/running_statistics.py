@@ -262,10 +262,10 @@ class BlockSums:
         self._lows = np.concatenate((self._lows, blocks.min(axis=1)))
         self._highs = np.concatenate((self._highs, blocks.max(axis=1)))
 
-    def scaled(self, by: int) -> None:
-        """Multiply every sample: what is counted is now a finer step."""
+    def scaled(self, by: int, over: int = 1) -> None:
+        """Multiply every sample, or divide it: what is counted is now another step."""
         for name in ("_sums", "_lows", "_highs", "_begun"):
-            setattr(self, name, getattr(self, name) * by)
+            setattr(self, name, getattr(self, name) * by / over)
 
     def known(self, deviation: float, ends: tuple[float, float], lsb: float) -> MeanKnown:
         """What the mean of the samples between two ends is known to.

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..numerics import AnyArray, Truths
-from .distribution import Distribution
+from .distribution import Distribution, rescaled
 
 #: A spike is at least this many counts, and this many times the noise of the log off.
 COUNTS, NOISES = 5.0, 10.0
@@ -101,10 +101,10 @@ class Spikes:
     _largest: list[tuple[int, int, bool]] = field(default_factory=list)
     """Size and row of the largest, and whether it is quiet around them."""
 
-    def scaled(self, by: int) -> None:
-        """Multiply every size: what is counted is now a finer step."""
-        self._sizes.scaled(by)
-        self._largest = [(size * by, row, quiet) for size, row, quiet in self._largest]
+    def scaled(self, by: int, over: int = 1) -> None:
+        """Multiply every size, or divide it: what is counted is now another step."""
+        self._sizes.scaled(by, over)
+        self._largest = [(rescaled(s, by, over), row, quiet) for s, row, quiet in self._largest]
 
     def add(
         self,

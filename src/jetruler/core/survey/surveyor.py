@@ -14,7 +14,7 @@ from ..numerics import AnyArray
 from ..result import refuses
 from .blocks import MOST as BLOCKS
 from .blocks import Blocks, noise_of
-from .distribution import Distribution, core_of
+from .distribution import Distribution, core_of, rescaled
 from .running_statistics import MOST as MEANS
 from .running_statistics import BlockSums
 from .spikes import COUNTS, LARGEST, NOISES, WINDOW, Spikes, isolated_in
@@ -147,10 +147,14 @@ class Surveyor:
             known = self.resolution
             self.step = known if known and _are_multiples(there, known) else 1.0
         if samples.dtype.kind == "f" or self.step != 1.0:
-            finer = _finer(there, self.step)
-            if finer > 1:
-                self.step /= finer
-                self._scaled(finer)
+            low, high = self.distribution.smallest or 0, self.distribution.largest or 0
+            largest = max(float(np.abs(there).max(initial=0.0)), max(-low, high) * self.step)
+            finer, coarser = _finer(there, self.step, largest), 1
+            while largest / self.step * finer > coarser * FURTHEST:
+                coarser *= 10  # so far a smaller one has had all the digits
+            if finer > 1 or coarser > 1:
+                self.step *= coarser / finer
+                self._scaled(finer, coarser)
             if missing is not None:
                 samples = np.where(missing, 0, samples)
             whole = round(1 / self.step)
@@ -163,14 +167,22 @@ class Surveyor:
             return samples.astype(np.int32)  # half the memory is half the time
         return samples
 
-    def _scaled(self, by: int) -> None:
+    def _scaled(self, by: int, over: int) -> None:
+        """What is counted is now a finer step (by), or a coarser one (over)."""
         for part in (self.distribution, self.blocks, self._means, self._spikes):
-            part.scaled(by)
-        self._tail = [count * by for count in self._tail]
-        self._run = self._run and replace(self._run, count=self._run.count * by)
-        self._longest = {k: replace(s, count=s.count * by) for k, s in self._longest.items()}
-        finer = by.bit_length() - 1  # a jump has as many bits more
-        self._jumps = {k: (c * by, np.roll(jumps, finer)) for k, (c, jumps) in self._jumps.items()}
+            part.scaled(by, over)
+        self._tail = [rescaled(count, by, over) for count in self._tail]
+
+        def moved(stretch: Stretch) -> Stretch:
+            return replace(stretch, count=rescaled(int(stretch.count), by, over))
+
+        self._run = self._run and moved(self._run)
+        self._longest = {key: moved(stretch) for key, stretch in self._longest.items()}
+        bits = by.bit_length() - over.bit_length()  # a jump has as many bits more
+        for key, (count, jumps) in self._jumps.items():
+            at = np.clip(np.arange(64) + bits, 0, 63)
+            jumps = np.bincount(at, jumps, 64).astype(np.int64)
+            self._jumps[key] = rescaled(count, by, over), jumps
 
     def _break(self) -> None:
         self._spikes.add_last(self._tail, self._last)
@@ -383,13 +395,13 @@ def _are_multiples(values: AnyArray, step: float) -> bool:
     """Whether values are whole numbers of steps, as far as their digits go."""
     steps = values / step
     exact = np.finfo(values.dtype).eps if values.dtype.kind == "f" else np.finfo(np.float64).eps
-    return bool(np.all(np.abs(steps - np.rint(steps)) <= 1e-9 + 4 * exact * np.abs(steps)))
+    room = 1e-9 * min(1.0, float(np.abs(steps).max(initial=0.0)))  # all of them may be that small
+    return bool(np.all(np.abs(steps - np.rint(steps)) <= room + 4 * exact * np.abs(steps)))
 
 
-def _finer(values: AnyArray, step: float) -> int:
+def _finer(values: AnyArray, step: float, largest: float) -> int:
     """By which power of ten a step must be divided so that all values are whole numbers of it; no
-    more than their own digits allow."""
-    largest = float(np.abs(values).max(initial=0.0))
+    more than the digits of the largest of all allow."""
     finer = 1
     while not _are_multiples(values, step / finer) and largest / step * finer < DIGITS:
         finer *= 10
