@@ -392,3 +392,43 @@ def test_marks_on_a_rail_are_said(cli: Cli) -> None:
     assert said in cli("fit", "damper", *marks).stdout
     assert said in cli("compare", "damper", *marks).stdout
     assert "on a rail" not in cli("fit", "damper", *marks[1:3]).stdout
+
+
+#: Laws of which every parameter is an amount: by which power of the raw's and the true's unit.
+AMOUNTS: dict[str, tuple[dict[str, Any], list[tuple[int, int]]]] = {
+    "line": ({}, [(-1, 1), (0, 1)]),
+    "polynomial": ({"degree": 3}, [(0, 1), (-1, 1), (-2, 1), (-3, 1)]),
+}
+
+
+@pytest.mark.parametrize("robust", [False, True])
+@pytest.mark.parametrize("law", AMOUNTS)
+@pytest.mark.parametrize(("of_raw", "of_true"), [(0, -40), (0, 40), (-40, 0), (40, 0), (-40, -40)])
+def test_a_fit_is_the_same_in_any_unit(law: str, of_raw: int, of_true: int, robust: bool) -> None:
+    """Powers of two, which no float rounds: to the last digits, intervals and errors too."""
+    x = np.linspace(200, 3900, 15)
+    y = 5 + 0.02 * x + 3e-6 * x**2 + 0.1 * np.random.RandomState(2).standard_normal(15)
+    more, powers = AMOUNTS[law]
+    plain, scaled = (
+        fit(Marks.of(list(zip(a * x, b * y, strict=True))), law, robust=robust, **more)
+        for a, b in ((1.0, 1.0), (2.0**of_raw, 2.0**of_true))
+    )
+    for p, q, (raw, true) in zip(plain.parameters, scaled.parameters, powers, strict=True):
+        times = 2.0 ** (raw * of_raw + true * of_true)
+        assert q.value == pytest.approx(times * p.value, rel=1e-9)
+        assert q.half_width == pytest.approx(times * p.half_width, rel=1e-9)
+    assert scaled.error == pytest.approx(2.0**of_true * plain.error, rel=1e-6)
+    assert scaled.scatter == pytest.approx(2.0**of_true * plain.scatter, rel=1e-9)
+    assert (scaled.dof, scaled.outliers) == (plain.dof, plain.outliers)
+
+
+@pytest.mark.parametrize("law", ["line", "table", "polynomial"])
+def test_a_law_that_is_fitted_again_takes_what_it_took(law: str) -> None:
+    like = {
+        "line": jr.Line(2, 1, takes="V", unit="bar"),
+        "table": jr.Table([(0, 0), (1, 5), (3, 9)], takes="V", unit="bar"),
+        "polynomial": jr.Polynomial((1, 2), takes="V", unit="bar"),
+    }[law]
+    marks = Marks.of([(0.1, "0.2 bar"), (1.0, "2.1 bar"), (2.0, "3.8 bar")])
+    found = fit(marks, law, like=like).law
+    assert (found.takes, found.gives) == ("V", "bar")

@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 import jetruler as jr
 from jetruler import Toleranced, quantity
 from jetruler.benchfile.models import build_law
+from jetruler.core.ruler.quantity import unit_of, unit_written
 from jetruler.core.ruler.units import column_unit, factor_and_offset
 from jetruler.errors import QuantityError, UnitError
 from tests.conftest import Cli
@@ -290,3 +291,24 @@ def test_a_value_asked_for_is_of_the_channels_own_unit(cli: Cli, home: Path) -> 
     ):  # fmt: skip
         done = cli("explain", channel, "--for", text, "-b", "own.toml")
         assert done.returncode == code, (text, done.stdout + done.stderr)
+
+
+@pytest.mark.parametrize(("text", "written", "inside"), [
+    ("4 mA", "mA", "A"),
+    ("4 mA ± 1 %", "mA", "A"),
+    ("−40 °C", "degC", "degC"),
+    ("77 degF", "degF", "degF"),
+    ("4k7", "ohm", "ohm"),
+    ("3V3", "V", "V"),
+    ("12", None, None),
+    ("50 %", "%", "%"),
+    ("2.5 V / 16383", "V", "V"),
+    ("2 mbar", "mbar", "bar"),
+    ("10k", "ohm", "ohm"),
+    ("47L", "ohm", "ohm"),
+    ("4k7J", "ohm", "ohm"),
+])  # fmt: skip
+def test_the_unit_as_it_is_written_and_inside(
+    text: str, written: str | None, inside: str | None
+) -> None:
+    assert (unit_written(text), unit_of(text)) == (written, inside)

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from jetruler import Adc, Channel, Clamp, Counts, Flag, Law, Limits, Line, Ruler, Whole
+from jetruler import Adc, Channel, Clamp, Counts, Flag, Input, Law, Limits, Line, Ruler, Whole
 from jetruler.errors import UnitError
 
 DAMPER = Counts(12) >> Line.through((198, 0), (3904, 100), unit="%") >> Clamp(0, 100)
@@ -227,3 +227,27 @@ def test_a_channel_is_called_like_its_ruler() -> None:
     knob = Channel("knob", Counts(8) >> Line(0.5), "a", limits=(0, 100))
     assert knob(10) == 5.0
     assert knob([10, 20]) == [5.0, 10.0]
+
+
+@pytest.mark.parametrize("many", [2, 7, 100, 5000])
+@pytest.mark.parametrize(("edge", "low", "high", "step"), [
+    (Adc(12, 3.3), 0, 4095, 1),
+    (Adc(6, 3.3), 0, 63, 1),
+    (Adc(16, 2.048, signed=True), -32768, 32767, 1),
+    (Adc(16, 5.0, codes=12), 0, 65535, 1),
+    (Counts(32), 0, 2**32 - 1, 1),
+    (Input("cm", resolution=0.1, range=(2, 102)), 2, 102, 0.1),
+    (Input("V", range=(-1, 3)), -1, 3, 0),
+], ids=str)  # fmt: skip
+def test_samples_of_an_input_are_spread_over_what_it_can_give(
+    many: int, edge: Any, low: float, high: float, step: float
+) -> None:
+    """From end to end, at even distances but for their steps, none twice."""
+    x = edge.samples(many)
+    assert x.size == (min(many, round((high - low) / step) + 1) if step else many)
+    assert (x[0], x[-1]) == (low, high)
+    assert np.all(np.diff(x) > 0)
+    assert np.ptp(np.diff(x)) <= 2 * step + 1e-9
+    if step:
+        steps = (x - low) / step
+        assert steps == pytest.approx(np.rint(steps), abs=1e-6)

@@ -94,6 +94,30 @@ def test_statistics_are_exact() -> None:
     assert (found.low_end, found.high_end) == (in_order[4], in_order[4994])
 
 
+@pytest.mark.parametrize("size", [1e-13, 1e-9, 1e-6, 1e-3, 1.0, 1e6, 1e12])
+@pytest.mark.parametrize("digits", ["few", "all"])
+def test_amounts_of_any_size(size: float, digits: str) -> None:
+    """Picoamperes and gigaohms, as they are written or with all digits of a float; a log that
+    begins with nothing, or a thousand million times smaller than it goes on."""
+    x = 2000 + 900 * np.sin(np.arange(5000) / 300) + 3 * RANDOM.standard_normal(5000)
+    x = (np.round(x) if digits == "few" else x) * size
+    x[1000] += 800 * size
+    small = {"plain": x[:0], "zeros": np.zeros(300), "small": 1e-9 * size * RANDOM.rand(300)}
+    for before in small.values():
+        surveyor = Surveyor()
+        for part in (before, x[:2000], x[2000:]):
+            surveyor.add(part)
+        found, every = surveyor.survey(), np.concatenate((before, x))
+        for name, wanted in (
+            ("smallest", every.min()), ("largest", every.max()), ("mean", every.mean()),
+            ("median", np.median(every)), ("standard_deviation", every.std(ddof=1)),
+        ):  # fmt: skip
+            value = getattr(found, name)
+            assert value == pytest.approx(wanted, rel=1e-12, abs=1e-8 * size), name
+        assert found.noise == pytest.approx(3 * size, rel=0.1)
+        assert (found.spikes, found.spike_row) == (1, 1000 + before.size)
+
+
 @pytest.mark.parametrize("bits", [6, 8, 13, 17, 18, 20, 24, 31, 32])
 @pytest.mark.parametrize("signed", [False, True])
 @pytest.mark.parametrize("spread", [3.0, 2e3, 0.0])

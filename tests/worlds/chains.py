@@ -35,6 +35,10 @@ class Edge:
         """From end to end."""
         return self.highest - self.lowest
 
+    def cell(self, x: float) -> str:
+        """A raw value as a log has it: small amounts with an exponent."""
+        return f"{x:.{self.digits}f}" if self.span > 1e-3 else repr(float(x))
+
 
 @dataclass(frozen=True)
 class Chain:
@@ -53,6 +57,7 @@ INPUTS = (
     ("V", 3, 0.0, 5.0), ("V", 7, -2.5, 2.5), ("mV", 1, 0.0, 100.0), ("mA", 2, 0.0, 25.0),
     ("%", 1, 0.0, 100.0), ("cm", 1, 2.0, 400.0), ("g", 0, -5000.0, 20000.0),
     ("m/s²", 2, -40.0, 40.0), ("Hz", 0, 0.0, 10000.0), ("1", 0, 0.0, 1023.0),
+    ("A", 9, 0.0, 2e-5), ("A", 15, -2e-10, 1e-9), ("ohm", 0, 0.0, 2e9), ("V", 9, 0.0, 3.3),
 )  # fmt: skip
 
 

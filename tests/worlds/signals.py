@@ -80,7 +80,7 @@ def signal(
     raw = _sampled(edge, np.clip(values, edge.lowest, edge.highest))
     found = Signal(raw, [], move, kind, deviation, fault)
     bad = _break(random, edge, found, fault)
-    found.cells = [f"{x:.{edge.digits}f}" if x == x else str(random.choice(missing)) for x in bad]
+    found.cells = [edge.cell(x) if x == x else str(random.choice(missing)) for x in bad]
     found.raw = bad
     inside = (bad >= edge.lowest) & (bad <= edge.highest)
     found.valid = bad[inside]

@@ -213,8 +213,8 @@ def unit_written(text: str) -> str | None:
     number, and that of a part's code (`"4k7"` → `"ohm"`)."""
     if (ratio := _divided(text)) is not None:
         return unit_written(ratio[0])
-    base = unit_of(text)
-    plain = _PLAIN.match(_TOLERANCE.split(text.strip().replace("−", "-"))[0].strip())
+    base, value = unit_of(text), _TOLERANCE.split(text.strip().replace("−", "-"))[0].strip()
+    plain = None if _CODE.match(value) else _PLAIN.match(value)
     return spelled(plain[2]) if base is not None and plain is not None and plain[2] else base
 
 
