@@ -112,6 +112,60 @@ def test_each_form_on_every_road(cli: Cli, home: Path, form: LineForm) -> None:
     assert (look.rows, survey.smallest, survey.largest) == (5, 512, 600)
 
 
+SPELLED = {
+    "small": ["5.12e-10", "5.14E-10", "5.13e-10", "6e-10", "-5.1e-10"],
+    "large": ["5.12e+5", "5.14E5", "5.13e05", "6e5", "5.1e6"],
+    "points": [".512", "-.514", "+.513", "515.", "0.6"],
+    "hexadecimal": ["0x200", "0X202", "0x1ff", "0x3E5", "0xE5"],
+}
+
+
+@pytest.mark.parametrize("spelled", SPELLED)
+@EVERY_FORM
+def test_each_spelling_of_a_number_in_each_form(
+    tmp_path: Path, form: LineForm, spelled: str
+) -> None:
+    """To its last digit, and its exponent: what is behind a number may be its unit, or a part of
+    it."""
+    if spelled == "hexadecimal" and form.name in ("units on the values", "JSON object"):
+        return  # 0x200C is another number, and JSON has none of this kind
+    values = SPELLED[spelled]
+    wanted = [float.fromhex(v) if "x" in v.lower() else float(v) for v in values]
+    laws = [jr.Input("A"), jr.Line(1, takes="A", unit="A")]
+    bench = jr.Bench("Currents", (jr.Channel("k", jr.Ruler(tuple(laws)), form.column),))
+    text = "".join(f"{line}\n" for line in form.text(values))
+    (tmp_path / "log.txt").write_text(text, newline="")
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        streamed = [sample.values["k"] for sample in jr.stream(form.text(values), bench)]
+        survey = jr.look(tmp_path / "log.txt", bench).columns["k"].survey
+    assert streamed == wanted
+    assert (survey.rows, survey.missing) == (5, 0)
+    assert survey.smallest == pytest.approx(min(wanted), rel=1e-12)
+    assert survey.largest == pytest.approx(max(wanted), rel=1e-12)
+
+
+COMMAS = {
+    "semicolons": "7;{}", "tabs": "7\t{}", "a header": "a;k\n7;{}", "pairs": "a=7;k={}",
+    "pairs: units": "a: 7,5 V; k: {} mA", "units on the values": "a=7V;k={}A",
+    "cells with units": "7 V;{} A",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("form", COMMAS)
+@pytest.mark.parametrize("values", [["5,12", "5,14", "-5,3"], ["5,1e-9", "-2,25E+3", "3,5e7"]])
+def test_each_spelling_with_a_decimal_comma(form: str, values: list[str]) -> None:
+    head, _, line = COMMAS[form].rpartition("\n")
+    text = "\n".join(filter(None, [head, *(line.format(value) for value in values)])) + "\n"
+    found = jr.look(text.encode())
+    assert "decimal commas" in found.line_format
+    wanted = [float(value.replace(",", ".")) for value in values]
+    survey = list(found.columns.values())[-1].survey
+    assert (survey.rows, survey.missing) == (3, 0)
+    assert survey.smallest == pytest.approx(min(wanted), rel=1e-12)
+    assert survey.mean == pytest.approx(sum(wanted) / 3, rel=1e-12)
+
+
 @few
 @SOME_FORMS
 def test_what_is_missing_is_missing_on_every_road(cli: Cli, home: Path, form: LineForm) -> None:

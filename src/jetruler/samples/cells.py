@@ -154,10 +154,15 @@ STAMP = rf"(?:{DATE}(?:[T ]{_TIME}(?:Z|[+-][0-9]{{2}}:?[0-9]{{2}})?)?|{_TIME})"
 Encode = Callable[[str, str], str]
 
 
+def number_pattern(decimal: str) -> str:
+    """What matches a decimal number with this point."""
+    return NUMBER if decimal == "." else NUMBER.replace(r"\.", ",")
+
+
 def value_pattern(decimal: str) -> str:
     """What matches a cell that is a number or a time, or says that there is none."""
-    number = NUMBER if decimal == "." else NUMBER.replace(r"\.", ",")
-    number, in_hex = (form.replace("[+-]?", "[+-]? *", 1) for form in (number, HEX))
+    plain = number_pattern(decimal)
+    number, in_hex = (form.replace("[+-]?", "[+-]? *", 1) for form in (plain, HEX))
     return rf'^\s*"?\s*(?:{number}|{in_hex}|(?i:{"|".join(MISSING)})|{STAMP})\s*"?\s*$'
 
 
@@ -230,8 +235,7 @@ def _one_by_one(cells: pa.Array, decimal: str) -> _Read:
 def _plain(cells: pa.Array, decimal: str) -> _Read | None:
     """The same as `_one_by_one`, faster where numbers seldom repeat: PyArrow reads what is a number
     and nothing else, and only the rest is read one by one. None where floats are too coarse."""
-    sign = NUMBER if decimal == "." else NUMBER.replace(r"\.", ",")
-    usual = pc.match_substring_regex(cells, rf"\A(?:{sign})\z")
+    usual = pc.match_substring_regex(cells, rf"\A(?:{number_pattern(decimal)})\z")
     plain = truths_of(usual) & (numbers_of(pc.binary_length(cells)) <= LONGEST)
     texts = cells.filter(to_arrow(plain)).cast(pa.string())
     if decimal == ",":

@@ -115,7 +115,10 @@ def find_head(
 
 #: The line in front of a table by which a spreadsheet says what separates its cells.
 _SIGN = re.compile(r"\s*\"?sep=.\"?\s*\Z", re.IGNORECASE)
-_COMMA, _POINT = re.compile(r"[+-]?\d+,\d+"), re.compile(r"[+-]?\d*\.\d+")
+#: A number with a comma, and one with a point, in a cell; perhaps behind a name, before a unit.
+_NAMED, _EXPONENT = r"(?:[^\W\d][^=:]*[=:]\s*)?[+-]?", r"(?:[eE][+-]?\d+)?(?:\s*[^\W\d]\S*|\s*%)?"
+_COMMA = re.compile(rf"{_NAMED}\d+,\d+{_EXPONENT}")
+_POINT = re.compile(rf"{_NAMED}\d*\.\d+{_EXPONENT}")
 
 
 def with_decimal(lines: Sequence[str], form: LogFormat) -> LogFormat:

@@ -15,8 +15,7 @@ from dataclasses import dataclass, field, replace
 from functools import cache, cached_property
 
 from ..core.bench.bench import DELIMITERS, LogFormat
-from ..core.ruler.quantity import NUMBER
-from .cells import STAMP, read_cell
+from .cells import HEX, STAMP, number_pattern, read_cell
 
 #: The lines at the start of a log that show its form.
 HEAD_LINES = 256
@@ -39,15 +38,18 @@ def _stamped() -> re.Pattern[str]:
 
 
 @cache
-def _in_words() -> re.Pattern[str]:
+def _in_words(decimal: str) -> re.Pattern[str]:
     """A number between words: no part of a name, a time, or a version."""
-    alone = rf"(?<![\w.,:/-]){NUMBER}(?![\d:/-]|\.\d)"
-    return re.compile(rf"{alone}|(?<=[\s:=(\[])-{NUMBER}(?!\d)")
+    number, point = f"(?:{HEX}|{number_pattern(decimal)})", "," if decimal == "," else r"\."
+    alone = rf"(?<![\w.,:/-]){number}(?![\d:/-]|{point}\d)"
+    return re.compile(rf"{alone}|(?<=[\s:=(\[])-{number}(?!\d)")
 
 
 @cache
-def _with_unit() -> re.Pattern[str]:
-    return re.compile(rf"({NUMBER})\s*([^\s\d.,;|=:][^\s,;|=:]*)\Z")
+def _with_unit(decimal: str) -> re.Pattern[str]:
+    """A number and its unit: an exponent is none, and 0x1F is not 0."""
+    unit = r"(?![eE][+-]?\d|[xX][0-9a-fA-F])[^\s\d.,;|=:][^\s,;|=:]*"
+    return re.compile(rf"({number_pattern(decimal)})\s*({unit})\Z")
 
 
 @cache
@@ -212,7 +214,7 @@ def read_pairs(line: str, decimal: str) -> dict[str, tuple[str, str]] | None:
         if match is None or match.end() == place:
             return None
         value, unit = match[2].strip('"'), (match[3] or "").strip()
-        if with_unit := _with_unit().match(value):
+        if with_unit := _with_unit(decimal).match(value):
             value, unit = with_unit[1], with_unit[2]
         found[match[1]] = value, unit
         place = match.end()
@@ -308,7 +310,7 @@ def _pairs(line: str, form: LogFormat) -> Shape | None:
 
 def _words(line: str, form: LogFormat) -> Shape | None:
     text = line.strip()
-    places = [match.span() for match in _in_words().finditer(text)]
+    places = [match.span() for match in _in_words(form.decimal).finditer(text)]
     if not places or len(places) > 64:
         return None
     ends = [0, *(end for _, end in places)]
@@ -333,7 +335,7 @@ def names_in(line: str, shape: Shape, form: LogFormat) -> tuple[str, ...] | None
         return None
     inner = (_unwrapped(line) or line) if shape.brackets else line
     width = shape.width
-    if width == 1 and _in_words().search(line):
+    if width == 1 and _in_words(form.decimal).search(line):
         return None  # prose
     signs = [shape.delimiter, "\0"] if width == 1 else [shape.delimiter]
     for sign in signs:
