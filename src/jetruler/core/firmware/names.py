@@ -165,10 +165,16 @@ def comment(text: str) -> str:
     return text.strip()
 
 
+#: Signs in units that a small display does not have, in letters that it has.
+_LETTERS = {"μ": "u", "Ω": "ohm", "°": "deg"}
+
+
 def plain_unit(unit: str | None) -> str:
     """A unit in the letters that a small display has: `C`, `%`, `ohm`."""
     short = {"degC": "C", "degF": "F", "deg": "deg", "zone": "", None: ""}
     if unit in short:
         return short[unit]
-    text = str(unit)
-    return text if text.isascii() and text.isprintable() else for_column(text)
+    text = unicodedata.normalize("NFKD", str(unit))  # a raised 2 is a 2
+    for sign, plain in _LETTERS.items():
+        text = text.replace(sign, plain)
+    return text if text.isascii() and text.isprintable() else for_column(ascii(text)[1:-1])
