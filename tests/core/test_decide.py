@@ -450,3 +450,24 @@ def test_a_clock_that_stands_still_is_replaced_by_arrival() -> None:
     coarse = Clock()
     coarse.add(np.floor(arrivals), arrivals)
     assert not coarse.faults.any()
+
+
+@given(
+    steps=st.lists(st.sampled_from([0.0, 0.0, 0.0, 0.1, 0.1, 5.0, -3.0]), min_size=2, max_size=40),
+    waits=st.lists(st.sampled_from([0.05, 0.1, 0.3, 2.0]), min_size=40, max_size=40),
+    cuts=CUTS,
+)
+def test_a_clock_that_stands_does_so_in_any_batches(
+    steps: list[float], waits: list[float], cuts: list[int]
+) -> None:
+    """Beside the times at which its samples came."""
+    times, arrivals = np.cumsum(steps), np.cumsum(waits[: len(steps)])
+    whole, parts = Clock(), Clock()
+    clock, restarts = whole.add(times, arrivals)
+    found, faults = [], []
+    for part in batches(len(steps), cuts):
+        found.append(parts.add(times[part], arrivals[part]))
+        faults.append(parts.faults)
+    assert np.array_equal(np.concatenate(faults), whole.faults)
+    assert np.array_equal(np.concatenate([f[0] for f in found]), clock)
+    assert np.array_equal(np.concatenate([f[1] for f in found]), restarts)

@@ -46,6 +46,7 @@ from jetruler.core.ruler.units import (
     number,
     shown,
     symbol,
+    written_with,
 )
 from jetruler.show.ticks import true_ticks
 from tests.core.test_laws import TRUTH
@@ -276,6 +277,30 @@ def test_worked_lines(law: Law, x: float, there: str, y: float, back: str) -> No
 def test_numbers_for_people(value: float, text: str) -> None:
     assert number(value) == text
     assert bracketed(value) == (f"({text})" if value < 0 else text)
+
+
+@pytest.mark.parametrize(
+    ("value", "digits", "text"),
+    [
+        (1_234_567.8, 6, "1234568"),
+        (16_777_215.0, 6, "16777215"),
+        (999_999.4, 6, "999999"),
+        (999_999.5, 6, "1000000"),
+        (5_000_000.3, 8, "5000000.3"),
+        (1_234_567.84, 8, "1234567.8"),
+        (1_234_567.84, 9, "1234567.84"),
+        (9_999_999.2, 8, "9999999.2"),
+        (9_999_999.96, 8, "10000000"),
+        (9_999_999_999.0, 6, "9999999999"),
+        (10_000_000_000.0, 6, "1e+10"),
+        (0.000123456789, 4, "0.0001235"),
+        (2.5, 1, "3"),
+        (-0.00012345, 4, "−0.0001235"),
+    ],
+)
+def test_numbers_with_as_many_digits_as_are_asked_for(value: float, digits: int, text: str) -> None:
+    with written_with(digits):
+        assert number(value) == text
 
 
 def test_values_with_units_for_people() -> None:
