@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 import jetruler as jr
+from jetruler.errors import JetRulerError
 from tests.conftest import Cli
 from tests.helpers.line_forms import FORMS, bench_of
 
@@ -197,3 +198,15 @@ def test_columns_without_a_name_of_their_own(
     bench = jr.load_bench(home / "bench.toml")
     assert [channel.column for channel in bench.values()] == columns
     assert jr.convert(home / "log.csv", bench, home / "out.csv").rows == 30
+
+
+@pytest.mark.parametrize(("cells", "says"), [
+    ("1.05 V", "expected cells without a unit, found '1.05 V'"),
+    ("50 %", "expected cells without a unit, found '50 %'"),
+    ("open", "found none among t, a"),
+])  # fmt: skip
+def test_cells_that_are_no_numbers_are_answered_with_why(cells: str, says: str) -> None:
+    with pytest.raises(JetRulerError) as refused:
+        jr.look(f"t;a\n0.1;{cells}\n0.2;{cells}\n".encode())
+    assert says in str(refused.value)
+    assert "comma" not in str(refused.value)

@@ -28,6 +28,7 @@ from ..core.survey.survey import FIGURES, SURVEY_HEADINGS, Survey
 from ..core.survey.surveyor import Surveyor
 from ..samples.cells import Samples
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
+from ..samples.shapes import why_no_numbers
 from ..samples.source import Log, LogReader, Workers
 from ..samples.times import TimeColumn, numbers_samples
 from .column_look import MEANS, ColumnLook
@@ -322,6 +323,7 @@ class LookPass(EveryPass):
         self._time_column: TimeColumn | None = None
         self._rows, self._torn = _Rows(), 0
         self._interval: float | None = None
+        self._first_cells: list[str] = []
 
     def begin(self, reader: LogReader) -> Iterable[int]:
         """The positions of the channels' columns."""
@@ -354,6 +356,9 @@ class LookPass(EveryPass):
         if self._time_column is not None:
             self._time = TimeSurveyor(self._time_column.name)
         self._columns = self._columns or _of_log(self._reader, batch)
+        if not self._columns:
+            firsts = (cells[0].as_py() for cells in batch.rows.columns if len(cells))
+            self._first_cells = [cell for cell in firsts if isinstance(cell, str)]
         times = () if self._time_column is None else self._time_column.indices
         self._reader.ask((column.index for column in self._columns), times)
 
@@ -361,11 +366,9 @@ class LookPass(EveryPass):
         """What was seen. Raises `LogError` where no column holds counts."""
         reader, columns, rows = self._reader, self._columns, self._rows
         if not columns:
-            comma = reader.of_text and reader.form.decimal == "." and reader.delimiter != ","
-            raise LogError(
-                f"{reader.name}: expected a column of counts, found none among {_names(reader)}"
-                + "; is the decimal mark a comma? (--decimal-comma)" * comma
-            )
+            hint = why_no_numbers(self._first_cells, reader.form.decimal)
+            found = f"found none among {_names(reader)}{hint}"
+            raise LogError(f"{reader.name}: expected a column of counts, {found}")
         timing = self._time.survey() if self._time is not None else None
         interval = self._interval
 

@@ -233,6 +233,16 @@ def is_value(cell: str, decimal: str) -> bool:
     return bool(text) and (_is_read(text, decimal) or WHEN.match(text) is not None)
 
 
+def why_no_numbers(cells: Sequence[str], decimal: str) -> str:
+    """A hint behind a message, if cells show why they are no numbers; else nothing."""
+    for cell in (cell.strip().strip('"') for cell in cells):
+        if decimal == "." and re.fullmatch(r"[+-]?\d+,\d+", cell):
+            return "; is the decimal mark a comma? (--decimal-comma)"
+        if _with_unit(decimal).match(cell):
+            return f"; expected cells without a unit, found {cell!r}"
+    return ""
+
+
 def _is_read(text: str, decimal: str) -> bool:
     return read_cell(text.encode("utf-8", "surrogateescape"), decimal) != "unreadable"
 

@@ -29,7 +29,7 @@ from ..core.error_types import LogError
 from ..files import note_read
 from ..system import cores
 from .cells import to_arrow
-from .shapes import EXPECTED, Noise
+from .shapes import EXPECTED, Noise, why_no_numbers
 
 Item = TypeVar("Item")
 Made = TypeVar("Made")
@@ -425,12 +425,12 @@ class LogReader(ABC):
 
     def nothing_read(self, columns: Iterable[int | str]) -> LogError:
         """What is wrong with a log of which not one wanted value is a number."""
-        comma = self.of_text and self.form.decimal == "." and self.delimiter != ","
-        hint = "; is the decimal mark a comma?" if comma else ""
         named = ", ".join(map(str, columns))
         first = next(iter(self.noise.first.values()), self.first_line)
         quoted = f"; the first line is {first!r}; {EXPECTED}" if first else ""
         what = f"not one number can be read in column {named}" if named else "no line has a sample"
+        cells = first.split(self.delimiter) if first and self.of_text and self.delimiter else []
+        hint = why_no_numbers(cells, self.form.decimal)
         return LogError(f"{self.name}: {what}{quoted}{hint}")
 
     @property
