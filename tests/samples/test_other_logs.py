@@ -210,3 +210,20 @@ def test_cells_that_are_no_numbers_are_answered_with_why(cells: str, says: str) 
         jr.look(f"t;a\n0.1;{cells}\n0.2;{cells}\n".encode())
     assert says in str(refused.value)
     assert "comma" not in str(refused.value)
+
+
+@pytest.mark.parametrize(("step", "noise", "is_clock"), [
+    (0.1, 0.0, True),
+    (2e-9, 0.0, True),
+    (1e-12, 3e-15, False),
+    (1e-12, 0.0, True),
+    (1e-6, 1e-8, False),
+    (0.1, 1e-5, False),
+])  # fmt: skip
+def test_what_grows_evenly_in_any_unit_may_be_a_clock(
+    step: float, noise: float, is_clock: bool
+) -> None:
+    """A ramp of picoamperes does not; how even it is, is a part of its step."""
+    lines = [f"{step * i + noise * (i * 7 % 5)!r}\t{500 + i * 3 % 7}" for i in range(60)]
+    found = jr.look(("ch0\traw\n" + "\n".join(lines) + "\n").encode())
+    assert list(found.columns) == (["raw"] if is_clock else ["ch0", "raw"])

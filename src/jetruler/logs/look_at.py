@@ -367,8 +367,8 @@ class LookPass(EveryPass):
         reader, columns, rows = self._reader, self._columns, self._rows
         if not columns:
             hint = why_no_numbers(self._first_cells, reader.form.decimal)
-            found = f"found none among {_names(reader)}{hint}"
-            raise LogError(f"{reader.name}: expected a column of counts, {found}")
+            none = f"found none among {_names(reader)}{hint}"
+            raise LogError(f"{reader.name}: expected a column of counts, {none}")
         timing = self._time.survey() if self._time is not None else None
         interval = self._interval
 

@@ -213,7 +213,7 @@ def find_time_column(
             grows = bool(np.mean(steps >= 0) > 0.9 and np.mean(steps > 0) > 0.5)
             if not name.isdecimal():  # it has a name, which is not that of a time
                 with np.errstate(over="ignore", invalid="ignore"):  # misread ones, of any size
-                    even = np.ptp(steps) <= 2e-9
+                    even = np.ptp(steps) <= min(2e-9, 1e-3 * float(np.median(steps)))
                 grows = bool(even and np.all(steps > 0)) and not numbers_samples(name, times)
             grows &= kind != "count"
             # With no other numbers beside it, it is what the log is about.
