@@ -6,7 +6,6 @@ from __future__ import annotations
 import contextlib
 import functools
 import logging
-import math
 import os
 import re
 from collections.abc import Callable, Iterator, Mapping
@@ -98,11 +97,6 @@ def folder_of(path: str) -> None:
         raise JetRulerError(
             f"{path}: expected a folder {Path(path).parent}, found none; make it first"
         )
-
-
-def finite_or_none(value: float) -> float | None:
-    """For JSON, which has no NaN."""
-    return value if math.isfinite(value) else None
 
 
 #: What the options say, by the keys of `[log]`.

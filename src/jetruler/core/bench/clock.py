@@ -189,8 +189,3 @@ class Clock:
     def now(self) -> float:
         """The clock at the last sample."""
         return self._now
-
-    @property
-    def source_time(self) -> float:
-        """What the source itself said last; NaN before it said anything."""
-        return self._last
