@@ -85,7 +85,11 @@ def places(file: Path) -> Iterator[Place]:
 
 
 class _Meaning(ast.NodeTransformer):
-    """Leaves out what has no effect on a result: annotations, and how a class is decorated."""
+    """Leaves out what has no effect on a result: annotations with what is imported for them, and
+    how a class is decorated."""
+
+    def visit_If(self, node: ast.If) -> ast.AST | None:
+        return None if "TYPE_CHECKING" in ast.unparse(node.test) else self.generic_visit(node)
 
     def visit_ClassDef(self, node: ast.ClassDef) -> ast.AST:
         node.decorator_list = []
