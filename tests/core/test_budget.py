@@ -514,3 +514,30 @@ def test_what_is_held_or_railed_has_no_uncertainty_and_says_so(cli: Cli, home: P
         assert why in found.summary()[0]
         assert math.isnan(found.expanded_uncertainty) == bool(why)
         assert np.isnan(expanded_uncertainty(channel, np.array([count])))[0] == bool(why)
+
+
+@pytest.mark.parametrize("size", [2.0**-40, 2.0**-10, 2.0**40])
+@pytest.mark.parametrize("raw", [100, 2051, 4000])
+def test_a_budget_is_the_same_in_any_unit(size: float, raw: int) -> None:
+    """The same circuit at another voltage, and the same result by another gain: every source has
+    the same part of it."""
+
+    def made(unit: float) -> jr.results.Budget:
+        upper, lower = T(33e3, 330), T(10e3, 200)
+        marks = Line(2.0, T(0.4 * unit, 0.01 * unit))
+        ruler = Adc(12, T(3.3 * unit, 0.02 * unit), error_lsb=3) >> jr.Attenuator(upper, lower)
+        return jr.budget(ruler >> marks, raw, noise=2.5, readings=4)
+
+    plain, scaled = made(1.0), made(size)
+    assert scaled.combined == pytest.approx(size * plain.combined, rel=1e-12)
+    assert scaled.expanded_uncertainty == pytest.approx(
+        size * plain.expanded_uncertainty, rel=1e-12
+    )
+    assert scaled.dof == pytest.approx(plain.dof, rel=1e-9)
+    for p, q in zip(plain.rows, scaled.rows, strict=True):
+        assert (q.source, q.random) == (p.source, p.random)
+        assert q.effect == pytest.approx(size * p.effect, rel=1e-12)
+        assert scaled.fraction(q) == pytest.approx(plain.fraction(p), rel=1e-9)
+    # By hand: the noise of four readings, in volts, behind a gain of 4.3 and one of 2.
+    noise = next(float(row.effect) for row in plain.rows if row.source == "noise")
+    assert abs(noise) == pytest.approx(2.5 / 2 * 3.3 / 4095 * 4.3 * 2, rel=1e-9)

@@ -116,6 +116,10 @@ def test_amounts_of_any_size(size: float, digits: str) -> None:
             assert value == pytest.approx(wanted, rel=1e-12, abs=1e-8 * size), name
         assert found.noise == pytest.approx(3 * size, rel=0.1)
         assert (found.spikes, found.spike_row) == (1, 1000 + before.size)
+        # What is printed has the digits that are known.
+        mean, deviation = (float(found.row("i")[at].replace("−", "-")) for at in (4, 6))
+        assert abs(mean - found.mean) <= 0.05 * found.standard_deviation
+        assert deviation == pytest.approx(found.standard_deviation, rel=1e-3)
 
 
 @pytest.mark.parametrize("bits", [6, 8, 13, 17, 18, 20, 24, 31, 32])

@@ -44,6 +44,7 @@ from jetruler.core.ruler.units import (
     for_column,
     nearest,
     number,
+    rounded,
     shown,
     symbol,
     written_with,
@@ -301,6 +302,21 @@ def test_numbers_for_people(value: float, text: str) -> None:
 def test_numbers_with_as_many_digits_as_are_asked_for(value: float, digits: int, text: str) -> None:
     with written_with(digits):
         assert number(value) == text
+
+
+@pytest.mark.parametrize(("value", "uncertainty", "texts"), [
+    (225.314, 2.5534, ("225.3", "2.6")),
+    (5.00981e-10, 5.66e-16, ("5.0098100e−10", "5.7e-16")),
+    (-5.00981e-10, 5.66e-12, ("−5.010e−10", "5.7e-12")),
+    (1.5, 3.3e-12, ("1.5000000000000", "3.3e-12")),
+    (0.0, 5.66e-16, ("0.00000000000000000", "5.7e-16")),
+    (0.000123456, 3.2e-9, ("0.0001234560", "3.2e-9")),
+])  # fmt: skip
+def test_values_have_the_places_of_their_uncertainty(
+    value: float, uncertainty: float, texts: tuple[str, str]
+) -> None:
+    """JCGM 100:2008, 7.2.6; small ones with a power of ten, and no digit less."""
+    assert rounded(value, uncertainty) == texts
 
 
 def test_values_with_units_for_people() -> None:

@@ -488,8 +488,15 @@ def rounded(value: float, uncertainty: float) -> tuple[str, str]:
     place = Decimal(1).scaleb(math.floor(math.log10(uncertainty)) - 1)
     if Decimal(to_place(uncertainty, place)) >= 100 * place:  # 0.0996 → 0.10
         place = place.scaleb(1)
-    texts = [to_place(number, place) for number in (value, uncertainty)]
+    texts = [brief(to_place(number, place)) for number in (value, uncertainty)]
     return texts[0].replace("-", "−"), texts[1]
+
+
+def brief(text: str) -> str:
+    """The text of a small number with its power of ten instead of many zeros: `5.00e-10` for
+    `0.000000000500`."""
+    small = len(text.partition(".")[2]) > 9 and 0 < abs(float(text)) < 1e-4
+    return f"{Decimal(text):e}" if small else text
 
 
 def with_uncertainty(value: float, uncertainty: float, unit: str | None = None) -> str:

@@ -9,7 +9,7 @@ from typing import Any
 
 from ..numerics import AnyArray
 from ..result import Content, Result, TextTable, public_fields
-from ..ruler.units import many, number, symbol
+from ..ruler.units import brief, many, number, symbol
 from .distribution import Distribution
 from .running_statistics import MeanKnown
 
@@ -200,8 +200,10 @@ class Survey(Result):
         places = max(0, round(-math.log10(self.step)))
         ends = (self.smallest, self.largest), (self.low_end, self.high_end)
         spans = [
-            f"{a:.{places}f} … {b:.{places}f}".replace("-", "−") if self.samples else "–"
-            for a, b in ends
+            " … ".join(brief(f"{end:.{places}f}") for end in span).replace("-", "−")
+            if self.samples
+            else "–"
+            for span in ends
         ]
         of = f" of {bits}" if bits else ""
         effective, used = self.effective_bits, self.range_fraction
@@ -221,7 +223,9 @@ class Survey(Result):
         deviation = self.standard_deviation
         if not deviation > 0 or math.isnan(x):
             return _short(x)
-        return f"{x:.{min(12, max(0, 1 - math.floor(math.log10(deviation))))}f}".replace("-", "−")
+        places = max(0, 1 - math.floor(math.log10(deviation)))
+        places = min(places, 15 - math.floor(math.log10(abs(x)))) if x else places
+        return brief(f"{x:.{places}f}").replace("-", "−")
 
     @property
     def samples(self) -> int:
