@@ -63,7 +63,8 @@ def signal(
     deviation = 0.0 if kind == "none" else edge.step * 10 ** random.uniform(-0.5, 0.8)
     if fault in ("stuck", "spike"):
         deviation = edge.step * random.uniform(1.5, 4)
-    deviation = min(deviation, 0.01 * edge.span)
+    # A zone is a quarter of the travel; one of four deviations flickers, and is told so.
+    deviation = min(deviation, 0.01 * edge.span, 0.02 * (high - low))
     values = level + deviation * _noise(random, kind, t)
     if move == "rails":
         at_stop = (part < 0.05) | (part > 0.95)
