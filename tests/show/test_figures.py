@@ -264,3 +264,21 @@ def test_the_longest_worked_lines_keep_off_readings_and_units(
     figure = Figure(figsize=size, layout="constrained")
     jr.plots.stages(jr.Channel("raw", chain, 2, limits=(-23, 91)), at=at, ax=figure.subplots())
     assert overlaps(figure) == []
+
+
+@pytest.mark.parametrize("unit", ["mm", "um/m", "V"])
+@pytest.mark.parametrize(("first", "last"), [
+    (-150, 800), (-123_450, 50), (0.00012, 0.00034), (1_234_567, 1_234_570), (900, -900),
+])  # fmt: skip
+def test_the_first_numbers_of_a_ruler_stand_clear_of_its_units(
+    unit: str, first: float, last: float
+) -> None:
+    """However long they are, beside short units; on the edge of raw values too."""
+    percent = jr.Input("%", resolution=0.1, range=(0, 100))
+    for edge in (percent, jr.Input("V", resolution=1e-3, range=(-1200, 1200))):
+        ends = (edge.lowest, first), (edge.highest, last)
+        channel = Channel("x", edge >> jr.Line.through(*ends, unit=unit), 1)
+        for size in ((8.0, 3.0), (16.0, 4.2)):
+            figure = Figure(figsize=size, layout="constrained")
+            jr.plots.ruler(channel, ax=figure.subplots())
+            assert overlaps(figure) == []

@@ -59,7 +59,12 @@ def draw_ruler(
     bottom, top = -0.75 - LANE * len(lanes), 1.75 if over == ends else 2.1
     wide, high_inches = inches_of(ax)
     scale = min(1.0, high_inches / (top - bottom) / PLATE)
-    room = min(0.3 * wide, (1 + max(map(len, units))) * SIGN * 12 * scale)
+    first = [Tick(v, v, number(v)) for v in round_values(low, high, 10)], _ticks(channel, 20, over)
+    letters = max(
+        len(unit) + _left_of(low, ticks, span * SIGN * 11 * scale / wide)
+        for unit, ticks in zip(units, first, strict=True)
+    )
+    room = min(0.3 * wide, (0.5 + letters) * SIGN * 12 * scale)
     inches = (wide - room) / 1.09  # of the raw range
     sign, left = SIGN * 11 * scale / inches, room / inches
     ax.set_xlim(low - (0.045 + left) * span, high + 0.045 * span)
@@ -91,6 +96,12 @@ def draw_ruler(
     for text in ax.texts[before:]:
         text.set_fontsize(float(text.get_fontsize()) * scale)
     return ax
+
+
+def _left_of(low: float, ticks: Sequence[Tick], sign: float) -> float:
+    """How many signs of the first label stand left of the first raw value, half a one at least."""
+    reach = (0.5 * len(tick.label) - (tick.raw - low) / sign for tick in ticks)
+    return max(0.5, *reach, 0.0)
 
 
 #: Inches that the plate is high where its texts have their full size; on a lower one they shrink.
