@@ -148,7 +148,7 @@ class Distribution:
         self._to_bins()
         if over > 1:
             values, occurrences = self.pairs()
-            kept = np.rint(values / over).astype(np.int64)
+            kept = np.rint(values / over * by).astype(np.int64)
             self._bins = self._occurrences = self._rests = _NONE
             bins = kept >> self.shift
             if bins.size:
