@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import math
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -160,10 +161,10 @@ def test_rounding_keeps_two_digits(value: float, fraction: float) -> None:
     from jetruler.core.ruler.units import rounded
 
     u = abs(value) * fraction
-    a, b = (float(text.replace("−", "-")) for text in rounded(value, u))
-    assert b == pytest.approx(u, rel=0.051)
-    assert len(rounded(value, u)[1].replace(".", "").strip("0")) <= 2
-    assert abs(a - value) <= 0.0500001 * 10 ** math.ceil(math.log10(u) + 1e-9)
+    a, b = (Decimal(text.replace("−", "-")) for text in rounded(value, u))
+    assert float(b) == pytest.approx(u, rel=0.051)
+    assert len(b.normalize().as_tuple().digits) <= 2
+    assert abs(float(a) - value) <= 0.0500001 * 10 ** math.ceil(math.log10(u) + 1e-9)
 
 
 def test_budget_as_a_table_of_arrays(tmp_path: Path) -> None:

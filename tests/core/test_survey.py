@@ -94,7 +94,7 @@ def test_statistics_are_exact() -> None:
     assert (found.low_end, found.high_end) == (in_order[4], in_order[4994])
 
 
-@pytest.mark.parametrize("size", [1e-13, 1e-9, 1e-6, 1e-3, 1.0, 1e6, 1e12])
+@pytest.mark.parametrize("size", [1e-100, 1e-13, 1e-9, 1e-6, 1e-3, 1.0, 1e6, 1e12, 1e14])
 @pytest.mark.parametrize("digits", ["few", "all"])
 def test_amounts_of_any_size(size: float, digits: str) -> None:
     """Picoamperes and gigaohms, as they are written or with all digits of a float; a log that

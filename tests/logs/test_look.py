@@ -338,6 +338,19 @@ def test_a_misread_number_of_any_size_stops_nothing(cli: Cli, home: Path) -> Non
     assert "5 rows" in done.stdout
 
 
+def test_numbers_that_are_far_apart_are_all_printed() -> None:
+    """A few samples of any size beside each other: no format fails, none is a not-a-number."""
+    random = np.random.default_rng(38)
+    for number in range(150):
+        size = int(random.integers(2, 12))
+        powers = 10.0 ** random.uniform(-15, 18, size).round(number % 2 * 3)
+        samples = random.choice([0, 1, -1, 3, 5.5], size) * powers
+        with np.errstate(all="raise", under="ignore"):
+            text = str(look(samples))
+        assert "nan" not in text, text
+        assert " inf" not in text, text
+
+
 def test_what_is_in_memory_is_looked_at_as_its_log(home: Path) -> None:
     """Frames of every kind, with rows in the place of lines."""
     bench, log = load_bench(home / "bench.toml"), home / "roast.csv"

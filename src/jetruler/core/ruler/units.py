@@ -488,8 +488,8 @@ def rounded(value: float, uncertainty: float) -> tuple[str, str]:
     place = Decimal(1).scaleb(math.floor(math.log10(uncertainty)) - 1)
     if Decimal(to_place(uncertainty, place)) >= 100 * place:  # 0.0996 → 0.10
         place = place.scaleb(1)
-    texts = [brief(to_place(number, place)) for number in (value, uncertainty)]
-    return texts[0].replace("-", "−"), texts[1]
+    a, b = (brief(to_place(number, place)).replace("-", "−") for number in (value, uncertainty))
+    return a, b
 
 
 def brief(text: str) -> str:

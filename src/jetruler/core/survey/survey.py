@@ -223,9 +223,9 @@ class Survey(Result):
         deviation = self.standard_deviation
         if not deviation > 0 or math.isnan(x):
             return _short(x)
-        places = max(0, 1 - math.floor(math.log10(deviation)))
+        places = 1 - math.floor(math.log10(deviation))
         places = min(places, 15 - math.floor(math.log10(abs(x)))) if x else places
-        return brief(f"{x:.{places}f}").replace("-", "−")
+        return brief(f"{x:.{max(0, places)}f}").replace("-", "−")
 
     @property
     def samples(self) -> int:
