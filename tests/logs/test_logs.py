@@ -76,8 +76,8 @@ def test_every_way_of_writing(
 
 def test_gzip_bytes_that_are_no_text_and_no_header(bench: Bench, tmp_path: Path) -> None:
     assert converted(bench, tmp_path, gzip.compress(PLAIN.encode(), mtime=0))[0] == WANTED
-    odd = PLAIN.encode().replace(b",a", b",\xb0C")
-    assert "\udcb0C" in converted(bench, tmp_path, odd)[0]
+    odd = PLAIN.encode().replace(b",a", b",\xb0\x01")
+    assert "\udcb0\x01" in converted(bench, tmp_path, odd)[0]
     (tmp_path / "in.csv").write_text(PLAIN)
     convert(tmp_path / "in.csv", bench, tmp_path / "out.csv.gz")
     assert gzip.decompress((tmp_path / "out.csv.gz").read_bytes()).decode() == WANTED
@@ -177,7 +177,6 @@ def test_block_borders_change_nothing_and_no_row_is_lost(
         (b"ch0,ch1\nx,y\nz,w\n", LogFormat(), "not one number can be read in column ch0, ch1"),
         (b"ch0;ch1;c\n1,5;2,5;0.1\n", LogFormat(), "decimal mark a comma"),
         (b"ch0,ch1,flags\n1,2,3\n", LogFormat(), "column 'flags' has the name of a result"),
-        (PLAIN.encode("utf-16"), LogFormat(), "UTF-16"),
         (gzip.compress(PLAIN.encode() * 99, mtime=0)[:-30], LogFormat(), "damaged or cut short"),
         (PLAIN.encode() + b"x" * (21 * 2**20), LogFormat(), "a line of over 16 MiB"),
         (b"x" * (17 * 2**20), LogFormat(), "is not a line of a CSV log"),

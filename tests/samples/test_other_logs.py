@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 from pathlib import Path
 
+import pyarrow as pa
 import pytest
 
 import jetruler as jr
 from jetruler.errors import JetRulerError
+from jetruler.logs.look_at import Look
 from tests.conftest import Cli
 from tests.helpers.line_forms import FORMS, bench_of
 
@@ -47,6 +50,10 @@ def test_times_of_day_go_on_after_midnight(header: str, first: str, then: str) -
         ("day,time,ch0", "30.11.2026,10:00:00.{1:03},512", "time"),
         ("", "30.11.2026 10:00:00.{1:03} -> 512", "1"),
         ("", "[2026/11/30 10:00:00.{1:03}] 512", "1"),
+        ("t,ch0", "{1} ms,512 mV", "t"),
+        ("", "{1}ms,512mV", "1"),
+        ("", "t={1}ms ch0=512mV", "t"),
+        ("", "t: {1}000 µs, ch0: 512", "t"),
         ("n,ch0", "{0},512", None),
     ],
 )
@@ -200,16 +207,112 @@ def test_columns_without_a_name_of_their_own(
     assert jr.convert(home / "log.csv", bench, home / "out.csv").rows == 30
 
 
+CELLS = {
+    "names and a clock": ("t,U,RH", "0.{0:02},{1}{V},{2}{P}"),
+    "names": ("U,RH", "{1}{V},{2}{P}"),
+    "no names": ("", "0.{0:02},{1}{V},{2}{P}"),
+    "quotes": ("t,U,RH", '0.{0:02},"{1}{V}","{2}{P}"'),
+    "a time in front": ("", "10:00:{0:02} -> {1}{V},{2}{P}"),
+    "brackets": ("", "[{1}{V}|{2}{P}]"),
+    "a comment": ("t\tU\tRH\n# made up", "0.{0:02}\t{1}{V}\t{2}{P}"),
+    "a short line": ("t,U,RH\n0.1", "0.{0:02},{1}{V},{2}{P}"),
+    "one": ("U", "{1}{V}"),
+}
+
+
+@pytest.mark.parametrize("form", CELLS)
+@pytest.mark.parametrize("decimal", [".", ","])
+@pytest.mark.parametrize(("volts", "percent"), [(" V", " %"), ("V", "%"), (" mV ", " %RH")])
+def test_cells_with_a_unit_are_the_numbers_in_front_of_it(
+    form: str, decimal: str, volts: str, percent: str
+) -> None:
+    """What is found in a log with units is what is found without them."""
+    header, line = CELLS[form]
+    numbers = [(str(1.05 + i % 7 / 100)[:4], 40.5 + i % 5) for i in range(40)]
+
+    def look(v: str, p: str) -> Look:
+        lines = [line.format(i, *pair, V=v, P=p) for i, pair in enumerate(numbers)]
+        text = "\n".join([header, *lines]).lstrip() + "\n"
+        comma = text.replace(",", ";").replace(".", ",")
+        return jr.look((text if decimal == "." else comma).encode())
+
+    plain, found = look("", ""), look(volts, percent)
+    units = dict.fromkeys([volts.strip(), percent.strip()][: 1 + ("P" in line)])
+    assert f"units behind numbers ({', '.join(units)})" in found.line_format
+    assert (found.rows, found.noise, found.time) == (plain.rows, plain.noise, plain.time)
+    assert {n: c.survey for n, c in found.columns.items()} == {
+        n: c.survey for n, c in plain.columns.items()
+    }
+
+
 @pytest.mark.parametrize(("cells", "says"), [
-    ("1.05 V", "expected cells without a unit, found '1.05 V'"),
-    ("50 %", "expected cells without a unit, found '50 %'"),
-    ("open", "found none among t, a"),
+    (["1.05 V", "1060 mV"], "expected cells without a unit, found '1.05 V'"),
+    (["open", "1.05 V"], "found none among t, a"),
+    (["1st", "2nd", "3rd"], "expected cells without a unit, found '1st'"),
 ])  # fmt: skip
-def test_cells_that_are_no_numbers_are_answered_with_why(cells: str, says: str) -> None:
+def test_cells_that_are_no_numbers_are_answered_with_why(cells: list[str], says: str) -> None:
     with pytest.raises(JetRulerError) as refused:
-        jr.look(f"t;a\n0.1;{cells}\n0.2;{cells}\n".encode())
+        jr.look("\n".join(["t;a", *(f"0.{i};{c}" for i, c in enumerate(cells))]).encode())
     assert says in str(refused.value)
     assert "comma" not in str(refused.value)
+
+
+def test_another_unit_in_cells_is_a_missing_sample(cli: Cli, home: Path) -> None:
+    lines = [f"0.{i},1.0{i} V" for i in range(1, 9)]
+    lines[3], lines[5] = "0.4,1040 mV", "0.6,1.06 VA"
+    (home / "log.csv").write_text("\n".join(["t,U", *lines]) + "\n")
+    (home / "bench.toml").write_text('[channel.U]\ncolumn = "U"\ninput = { unit = "V" }\n')
+    done = cli("convert", "log.csv", "-o", "-")
+    assert [row.split(",")[1] for row in done.stdout.splitlines()[1:]] == [
+        "1.01", "1.02", "1.03", "", "1.05", "", "1.07", "1.08",
+    ]  # fmt: skip
+    assert "reading lines as: units behind numbers (V)" in done.stderr
+    assert jr.look(home / "log.csv").columns["U"].survey.missing == 2
+
+
+ENCODED = "# Röster\nZeit (s);T (°C);Größe (mV);Notiz\n" + "".join(
+    f"{i / 10};{200 + i % 9 / 4};{512 + i % 7};heiß – {i}\n".replace(".", ",") for i in range(3000)
+)
+
+
+@pytest.mark.parametrize("encoding", ["cp1252", "utf-16", "utf-16-be"])
+@pytest.mark.parametrize("packed", [".csv", ".csv.gz", ".csv.zst"])
+@pytest.mark.parametrize("end", ["\n", "\r\n", "\r"])
+def test_a_log_in_another_encoding_is_read_as_in_utf_8(
+    home: Path, encoding: str, packed: str, end: str
+) -> None:
+    """Names, units and texts too, in what is converted as well; and how it was read is said."""
+    (home / "bench.toml").write_text('[channel.T]\ncolumn = "T (°C)"\ninput = { unit = "degC" }\n')
+    text, found, written = ENCODED.replace("\n", end), [], []
+    mark = "\ufeff" if encoding == "utf-16-be" else ""
+    for name, data in (("a", text.encode()), ("b", (mark + text).encode(encoding))):
+        log = home / f"{name}{packed}"
+        pack = {".gz": gzip.compress, ".zst": lambda d: pa.compress(d, "zstd", asbytes=True)}
+        log.write_bytes(pack.get(log.suffix, bytes)(data))
+        found.append(jr.look(log))
+        jr.convert(log, jr.load_bench(home / "bench.toml"), home / "out.csv")
+        written.append((home / "out.csv").read_bytes())
+    assert written[0] == written[1]
+    assert found[0].to_dict() | {"line_format": "", "log": ""} == found[1].to_dict() | {
+        "line_format": "",
+        "log": "",
+    }
+    said = {"cp1252": "text in Windows-1252"}.get(encoding, "text in UTF-16")
+    assert found[1].line_format == f"decimal commas, {said}"
+    streamed = [
+        [s.values["T"] for s in jr.stream(str(home / f"{name}{packed}"), home / "bench.toml")]
+        for name in "ab"
+    ]
+    assert streamed[0] == streamed[1]
+    assert len(streamed[0]) == 3000
+
+
+@pytest.mark.parametrize("noise", [b"\xb0C\x00\x02", "°".encode() + b" \xb0"])
+def test_damaged_lines_are_no_other_encoding(noise: bytes) -> None:
+    """What a board says while it starts; a byte that is lost within a sign."""
+    rows = b"".join(b"%d.5,%d\n" % (i, 512 + i % 5) for i in range(50))
+    found = jr.look(noise + b"\nt_s,k\n" + rows)
+    assert (found.line_format, found.rows, list(found.columns)) == ("", 50, ["k"])
 
 
 @pytest.mark.parametrize(("step", "noise", "is_clock"), [

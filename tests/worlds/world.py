@@ -65,6 +65,11 @@ class World:
     numbered: bool
 
     @property
+    def encoding(self) -> str:
+        """How its log is written: one in three as other systems do."""
+        return ("utf-8", "utf-8", "utf-8", "utf-8", "cp1252", "utf-16")[self.seed % 6]
+
+    @property
     def sound(self) -> bool:
         return not any(c.signal.fault for c in self.channels)
 

@@ -179,7 +179,7 @@ def bare_bench(head: bytes, form: LogFormat, name: str) -> Bench:
     for index, column in enumerate(blocks.columns):
         if time is not None and index in time.indices:
             continue
-        samples = read_samples(batch.columns[index], form.decimal, batch.torn)
+        samples = read_samples(batch.numbers(index), form.decimal, batch.torn)
         if samples.present.size:
             called = _called(column, channels)
             known = _column(found.shape.names, index)

@@ -29,8 +29,9 @@ from ..core.survey.surveyor import Surveyor
 from ..samples.cells import Samples
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.shapes import why_no_numbers
-from ..samples.source import Log, LogReader, Workers
+from ..samples.source import Log, LogReader
 from ..samples.times import TimeColumn, numbers_samples
+from ..samples.workers import Workers
 from .column_look import MEANS, ColumnLook
 
 #: Columns that a narrow window leaves out.

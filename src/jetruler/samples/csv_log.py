@@ -264,7 +264,8 @@ class CsvBlocks(BlockReader):
 
     def _sorted(self, read: Read, block: bytes) -> Read:
         """Leave out the rows of which no cell is a value: they are no samples."""
-        batch = read.batch
+        batch = replace(read.batch, behind=self.shape.behind)
+        read = replace(read, batch=batch)
         noise = self._noise(batch) if self._sorts and batch.rows else None
         if noise is None and not batch.torn.size:
             return read
@@ -287,11 +288,12 @@ class CsvBlocks(BlockReader):
 
     def _noise(self, batch: RowBatch) -> npt.NDArray[np.bool_] | None:
         """Where a row has text, and no value; None where there can be none."""
-        if any(_all_numbers(column) for column in batch.columns):
+        columns = [batch.numbers(index) for index in range(len(batch.columns))]
+        if any(map(_all_numbers, columns)):
             return None
         is_value = np.zeros(batch.rows, np.bool_)
         is_text = np.zeros(batch.rows, np.bool_)
-        for column in batch.columns:
+        for column in columns:
             if not _is_text(column.type):
                 is_value |= ~nulls_of(column)
                 continue

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import re
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
@@ -103,9 +104,13 @@ def find_head(
     head = _Lines(lines, content, known, wanted).head()
     blanks = sum(not line.strip() for line in lines[head.begin : content[-1]])
     after = sum(i >= head.begin for i in content)
+    shape = replace(head.shape, commas=known is not form)
+    if shape.behind:
+        behind = {name: u for name, u in zip(shape.columns, shape.behind, strict=False) if u}
+        shape = replace(shape, units=tuple((behind | dict(shape.units)).items()))
     return replace(
         head,
-        shape=replace(head.shape, commas=known is not form),
+        shape=shape,
         form=known,
         above=lines[: head.begin],
         is_record=is_record,
@@ -116,20 +121,24 @@ def find_head(
 #: The line in front of a table by which a spreadsheet says what separates its cells.
 _SIGN = re.compile(r"\s*\"?sep=.\"?\s*\Z", re.IGNORECASE)
 #: A number with a comma, and one with a point, in a cell; perhaps behind a name, before a unit.
-_NAMED, _EXPONENT = r"(?:[^\W\d][^=:]*[=:]\s*)?[+-]?", r"(?:[eE][+-]?\d+)?(?:\s*[^\W\d]\S*|\s*%)?"
+_NAMED, _EXPONENT = (
+    r"(?:[^\W\d][^=:]*[=:]\s*)?[+-]?",
+    r"(?:[eE][+-]?\d+)?(?:\s*[^\W\d]\S*|\s*[°%]\S*)?",
+)
+_AROUND = ' \t"()[]{}<>'
 _COMMA = re.compile(rf"{_NAMED}\d+,\d+{_EXPONENT}")
 _POINT = re.compile(rf"{_NAMED}\d*\.\d+{_EXPONENT}")
 
 
 def with_decimal(lines: Sequence[str], form: LogFormat) -> LogFormat:
-    """The format with the decimal comma that lines show: between semicolons or tabs, numbers with
-    a comma and none with a point. Without such a sign a comma may as well separate two numbers."""
-    signs = (form.delimiter,) if form.delimiter else ("\t", ";")
+    """The format with the decimal comma that lines show: between semicolons, tabs or bars, numbers
+    with a comma and none with a point. Without such a sign a comma may separate two numbers."""
+    signs = (form.delimiter,) if form.delimiter else ("\t", ";", "|")
     if form.decimal != "." or form.format not in (None, "csv") or "," in signs:
         return form
     for sign in signs:
         rows = [split(line, sign) for line in lines if sign in line]
-        cells = [cell.strip() for row in rows for cell in row]
+        cells = [cell.strip(_AROUND) for row in rows for cell in row]
         commas = any(map(_COMMA.fullmatch, cells)) and not any(map(_POINT.fullmatch, cells))
         if commas and 2 * len(rows) >= len(lines) > 1:
             return replace(form, decimal=",")
@@ -175,6 +184,7 @@ class _Lines:
             names = dict.fromkeys(name for i in same_count for name in shapes[i].names)
             units = [pair for i in reversed(same_count) for pair in shapes[i].units]
             shape = replace(shape, names=tuple(names), units=tuple(dict(units).items()))
+        shape = replace(shape, behind=_usual_behind([shapes[i].behind for i in same_count]))
         enough = QUOTED if shape.kind == "words" else 2
         found = Head(shape, start, agreed=len(same_count) >= enough)
         if shape.kind not in ("csv", "words"):
@@ -286,11 +296,21 @@ class _Lines:
         cells = _names(self.lines[first], sign)
         is_named = form.columns is not None and len(form.columns) == len(cells)
         given = form.columns if is_named and form.columns else ()
-        found = Shape("csv", sign, len(cells), given, decimal=form.decimal)
+        behind = () if shape is None else shape.behind
+        found = Shape("csv", sign, len(cells), given, decimal=form.decimal, behind=behind)
         if form.header is False or is_named:
             return Head(found, first, sorts=shape is not None)
         named = replace(found, names=cells, header=True)
         return Head(named, first + 1, header=first, sorts=shape is not None or names)
+
+
+def _usual_behind(lines: Sequence[tuple[str, ...]]) -> tuple[str, ...]:
+    """What is behind the numbers of each cell in most lines; nothing where that is in no two."""
+    width = max(map(len, lines))
+    columns = [[units[i] for units in lines if units] for i in range(width)]
+    most = [Counter(filter(None, units)).most_common(1) for units in columns]
+    found = tuple(m[0][0] if m and m[0][1] > 0.5 * max(2, len(lines) - 1) else "" for m in most)
+    return found if any(found) else ()
 
 
 def _names(line: str, sign: str) -> tuple[str, ...]:

@@ -17,8 +17,9 @@ from ..core.numerics import Array
 from ..core.ruler.reading import Reading
 from .cells import Samples, read_samples
 from .opening import BLOCK_BYTES, open_log
-from .source import Log, LogReader, RowBatch, Workers
+from .source import Log, LogReader, RowBatch
 from .times import HEAD_ROWS, LogClock, TimeColumn, clock_of
+from .workers import Workers
 
 #: Called after each batch with how much is read and, where it is known, of how much.
 Progress = Callable[[int, int | None], None]
@@ -65,7 +66,7 @@ class SampleBatch:
     def samples(self, index: int) -> Samples:
         """Return the counts in a column, read once."""
         if index not in self._samples:
-            cells = self.rows.columns[index]
+            cells = self.rows.numbers(index)
             self._samples[index] = read_samples(cells, self._decimal, self.rows.torn)
         return self._samples[index]
 

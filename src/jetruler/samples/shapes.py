@@ -13,9 +13,11 @@ from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cache, cached_property
+from itertools import zip_longest
 
 from ..core.bench.bench import DELIMITERS, LogFormat
-from .cells import HEX, STAMP, number_pattern, read_cell
+from ..core.ruler.units import usual
+from .cells import HEX, MISSING, STAMP, number_pattern, read_cell
 
 #: The lines at the start of a log that show its form.
 HEAD_LINES = 256
@@ -47,8 +49,8 @@ def _in_words(decimal: str) -> re.Pattern[str]:
 
 @cache
 def _with_unit(decimal: str) -> re.Pattern[str]:
-    """A number and its unit: an exponent is none, and 0x1F is not 0."""
-    unit = r"(?![eE][+-]?\d|[xX][0-9a-fA-F])[^\s\d.,;|=:][^\s,;|=:]*"
+    """A number and its unit: an exponent is none, nor the rest of a date, and 0x1F is not 0."""
+    unit = r"(?![eE][+-]?\d|[xX][0-9a-fA-F]|[+-]|/\d)[^\s\d.,;|=:][^\s,;|=:]*"
     return re.compile(rf"({number_pattern(decimal)})\s*({unit})\Z")
 
 
@@ -90,6 +92,8 @@ class Shape:
     """Names with the unit that is behind their first number, or in a row below the names."""
     commas: bool = field(default=False, compare=False)
     """Whether decimal commas were found, which nobody named."""
+    behind: tuple[str, ...] = field(default=(), compare=False)
+    """The unit behind the numbers of each cell, where one of them has one."""
 
     def agrees(self, other: Shape) -> bool:
         """Whether two lines are of one form."""
@@ -118,7 +122,9 @@ class Shape:
     def description(self) -> str:
         """How lines are read, in words; empty for the usual forms of a log."""
         commas = "decimal commas" if self.commas else ""
-        return ", with ".join(filter(None, (self._in_words, commas)))
+        known = ", ".join(filter(None, dict.fromkeys(self.behind)))
+        units = f"units behind numbers ({known})" if known else ""
+        return ", with ".join(filter(None, (self._in_words, commas, units)))
 
     @property
     def _in_words(self) -> str:
@@ -134,10 +140,11 @@ class Shape:
     def _cells_in_words(self) -> str:
         sign = _SIGN_NAMES.get(self.delimiter, repr(self.delimiter))
         sign = "blanks" if sign == "blank" else f"{sign}s"
-        what = "one number" if self.width == 1 else f"{self.width} cells separated by {sign}"
+        cells = self.width - self.stamped
+        what = "one number" if cells == 1 else f"{cells} cells separated by {sign}"
         what += " in brackets" if self.brackets else ""
         if self.stamped:
-            what = f"a time and {what if self.width > 2 else 'one number'}"
+            what = f"a time and {what}"
         if self.header:
             return f"{what}, below a header"
         numbered = "column 1" if self.width == 1 else f"columns 1 … {self.width}"
@@ -172,6 +179,11 @@ class Shape:
                 return None
             line = inner
         return split(line, self.delimiter)
+
+    def bare(self, cells: Sequence[str]) -> list[str]:
+        """Cells without the units behind their numbers."""
+        pairs = zip_longest(cells, self.behind[: len(cells)], fillvalue="")
+        return [re.sub(before_unit(unit), r"\1", c) if unit else c for c, unit in pairs]
 
     def pairs(self, line: str) -> dict[str, str] | None:
         """Names and values of a line of pairs; None for a line of another form."""
@@ -233,6 +245,18 @@ def is_value(cell: str, decimal: str) -> bool:
     return bool(text) and (_is_read(text, decimal) or WHEN.match(text) is not None)
 
 
+def unit_behind(cell: str, decimal: str) -> str:
+    """What is behind the number in a cell; empty where that is nothing."""
+    found = _with_unit(decimal).match(cell.strip().strip('"').strip())
+    return found[2] if found else ""
+
+
+def before_unit(unit: str) -> str:
+    """What matches a cell with this unit behind its number, or behind what says that there is none;
+    the first group is that."""
+    return rf"^\s*(.*[0-9.,]|(?i:{'|'.join(MISSING)})|)\s*{re.escape(unit)}\s*$"
+
+
 def why_no_numbers(cells: Sequence[str], decimal: str) -> str:
     """A hint behind a message, if cells show why they are no numbers; else nothing."""
     for cell in (cell.strip().strip('"') for cell in cells):
@@ -261,7 +285,8 @@ def shape_of(line: str, form: LogFormat) -> Shape | None:
     if found is None and (stamp := _stamped().match(line)):
         rest = _shape(line[stamp.end() :], form, ("csv", "pairs", "words"))
         if rest is not None:
-            found = replace(rest, stamped=True, width=rest.width + 1)
+            behind = ("", *rest.behind) if rest.behind else ()
+            found = replace(rest, stamped=True, width=rest.width + 1, behind=behind)
     found = found or _shape(line, form, ("words",))
     if found is None or found.decimal == form.decimal:
         return found
@@ -294,12 +319,18 @@ def _cells(line: str, form: LogFormat) -> Shape | None:
         cells = split(line, sign)
         if len(cells) == 1 or sign == " " or (sign == "," and form.decimal == ","):
             continue
-        if "=" not in cells[0] and any(is_value(cell, form.decimal) for cell in cells):
-            return Shape("csv", sign, len(cells))
+        values = [is_value(cell, form.decimal) for cell in cells]
+        units = tuple(unit_behind(cell, form.decimal) for cell in cells)
+        if not values[0] and _stamped().match(cells[0]):
+            continue  # a time in front of the first number is none of its cell
+        if "=" not in cells[0] and (any(values) or all(units)):
+            return Shape("csv", sign, len(cells), behind=units if any(units) else ())
     cells = line.split()
     if len(cells) > 2 and WHEN.match(" ".join(cells[:2])):
         return None  # a date and a time of day are one cell, in front of others
     whole = _numbers_only(cells, form.decimal)
+    if form.delimiter is None and usual(unit := unit_behind(line, form.decimal)):
+        return Shape("csv", width=1, behind=(unit,))
     if (cells and whole and form.delimiter in (None, " ")) or (len(cells) == 1 and whole):
         return Shape("csv", " " if len(cells) > 1 else form.delimiter or ",", len(cells))
     return None

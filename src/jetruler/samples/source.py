@@ -1,172 +1,33 @@
-"""Where a log's bytes come from, read ahead in threads; what every log offers: its columns, then
-its rows batch by batch."""
+"""Where a log's bytes come from, as UTF-8; what every log offers: its columns, then its rows batch
+by batch."""
 
 from __future__ import annotations
 
+import codecs
 import contextlib
 import gzip
 import io
-import queue
 import sys
-import threading
 import zlib
 from abc import ABC, abstractmethod
-from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Sized
-from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from os import PathLike
 from pathlib import Path
 from types import TracebackType
-from typing import IO, Any, BinaryIO, Generic, Self, TypeAlias, TypeVar, cast
+from typing import IO, Any, Self, TypeAlias, cast
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from ..core.bench.bench import LogFormat
 from ..core.error_types import LogError
 from ..files import note_read
-from ..system import cores
 from .cells import to_arrow
-from .shapes import EXPECTED, Noise, why_no_numbers
-
-Item = TypeVar("Item")
-Made = TypeVar("Made")
-
-#: How many items wait at most between a thread that reads and the one that takes them.
-DEPTH = 2
-
-#: Threads, where nobody says how many.
-MOST = 8
-
-
-#: Seconds until whoever waits looks whether a signal has come.
-HEARING = 0.2
-
-
-class Workers:
-    """Some threads that work on the items of a series, a few of them at once.
-
-    threads: a thread a core if None, but no more than `MOST`, which keep any disk busy; 1 works
-    on each item when it is asked for, without threads. busy: whoever takes what they make keeps a
-    core for itself, as the Parquet writer does; they are one less then.
-    A context manager. NumPy and PyArrow let other threads run while they compute.
-    """
-
-    def __init__(self, threads: int | None = None, busy: bool = False) -> None:
-        self.threads = max(1, threads or min(MOST, cores()))
-        at_once = max(1, self.threads - busy)
-        self._pool = ThreadPoolExecutor(at_once, "jetruler") if self.threads > 1 else None
-
-    def __enter__(self) -> Workers:
-        return self
-
-    def __exit__(self, *error: object) -> None:
-        if self._pool is not None:
-            self._pool.shutdown(cancel_futures=True)
-
-    def in_order(self, items: Iterable[Item], work: Callable[[Item], Made]) -> Iterator[Made]:
-        """What `work` makes of each item, in the items' order. Its errors are raised here."""
-        if self._pool is None:
-            yield from map(work, items)
-            return
-        waiting: deque[Future[Made]] = deque()
-        try:
-            for item in items:
-                waiting.append(self._pool.submit(work, item))
-                if len(waiting) > self.threads:
-                    yield waiting.popleft().result()
-            while waiting:
-                yield waiting.popleft().result()
-        finally:
-            for future in waiting:
-                future.cancel()
-
-    def pipeline(
-        self, work: Callable[[Item], Made], take: Callable[[Made], object]
-    ) -> Pipeline[Item, Made]:
-        """What works on items as they are handed in, and hands on what it makes in their order."""
-        return Pipeline(self.threads, self._pool, work, take)
-
-    def ahead(self, items: Iterable[Item]) -> Iterator[Item]:
-        """The same items, each made while the one before is worked on."""
-        return iter(items) if self._pool is None else ahead(items)
-
-
-class Pipeline(Generic[Item, Made]):
-    """Items are worked on by several threads; what becomes of them is taken in order."""
-
-    def __init__(
-        self,
-        threads: int,
-        pool: ThreadPoolExecutor | None,
-        work: Callable[[Item], Made],
-        take: Callable[[Made], object],
-    ) -> None:
-        self._threads, self._pool, self._work, self._take_made = threads, pool, work, take
-        self._waiting: deque[Future[Made]] = deque()
-
-    def add(self, item: Item) -> None:
-        """Work on an item. Errors of earlier ones are raised here."""
-        if self._pool is None:
-            self._take_made(self._work(item))
-            return
-        self._waiting.append(self._pool.submit(self._work, item))
-        if len(self._waiting) > self._threads:
-            self._take_made(self._waiting.popleft().result())
-
-    def finish(self) -> None:
-        """Wait for what is under way."""
-        while self._waiting:
-            self._take_made(self._waiting.popleft().result())
-
-    def close(self) -> None:
-        """Give up what is under way."""
-        for future in self._waiting:
-            future.cancel()
-
-
-def ahead(items: Iterable[Item]) -> Iterator[Item]:
-    """The same items in the same order, made in a thread. Its errors are raised here; if the
-    reader of this iterator stops early, so does the thread."""
-    waiting: queue.Queue[tuple[Item | None, BaseException | None, bool]] = queue.Queue(DEPTH)
-    stopped = threading.Event()
-
-    def put(entry: tuple[Item | None, BaseException | None, bool]) -> None:
-        while not stopped.is_set():
-            try:
-                return waiting.put(entry, timeout=0.1)
-            except queue.Full:
-                continue
-
-    def work() -> None:
-        try:
-            for item in items:
-                put((item, None, False))
-                if stopped.is_set():
-                    return
-            put((None, None, True))
-        except BaseException as error:  # to be raised where it is waited for
-            put((None, error, True))
-
-    thread = threading.Thread(target=work, name="jetruler-reader", daemon=True)
-    thread.start()
-    try:
-        while True:
-            try:
-                item, error, done = waiting.get(timeout=HEARING)
-            except queue.Empty:
-                continue
-            if error is not None:
-                raise error
-            if done:
-                return
-            yield item  # type: ignore[misc]
-    finally:
-        stopped.set()
-        thread.join(timeout=1.0)
-
+from .shapes import EXPECTED, Noise, before_unit, why_no_numbers
+from .workers import Workers, ahead
 
 BLOCK_BYTES = 4 * 2**20
 LONGEST_LINE = 16 * 2**20
@@ -197,6 +58,35 @@ def kind_of(path: Log) -> str | None:
     return next((kind for suffix, kind in SUFFIXES.items() if name.endswith(suffix)), None)
 
 
+#: Bytes that show the encoding.
+PEEKED = 8192
+_CONTROL = frozenset(map(chr, range(32))) - set("\t\n\r")
+_CODECS = {"UTF-16": "utf-16", "Windows-1252": "cp1252"}
+
+
+class Recoded(io.RawIOBase):
+    """A text in another encoding, as UTF-8."""
+
+    def __init__(self, file: io.BufferedReader, encoding: str) -> None:
+        self._file, self._rest = file, b""
+        self._decoder = codecs.getincrementaldecoder(_CODECS[encoding])("replace")
+
+    def readable(self) -> bool:
+        """Always."""
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        """Fill a buffer as far as one reading goes; 0 at the end."""
+        data = b"."
+        while not self._rest and data:
+            data = self._file.read(len(buffer))
+            self._rest = self._decoder.decode(data, not data).encode()
+        taken = self._rest[: len(buffer)]
+        self._rest = self._rest[len(taken) :]
+        buffer[: len(taken)] = taken
+        return len(taken)
+
+
 class ColumnError(LogError):
     """A column that a log does not have, or has twice."""
 
@@ -219,6 +109,10 @@ class LogSource:
             self._open(path) if isinstance(path, str | PathLike) else self._given(cast(bytes, path))
         )
         self._file = self._unpacked()
+        self.encoding = self._encoding()
+        """How the text is written, where that is not UTF-8."""
+        if self.encoding:
+            self._file = io.BufferedReader(Recoded(self._file, self.encoding))
 
     def _given(self, given: bytes | IO[str] | IO[bytes]) -> io.BufferedReader:
         """Bytes, or an open file, which stays open; that of a text is read at once."""
@@ -246,18 +140,32 @@ class LogSource:
         except OSError as error:
             raise LogError(f"{self.name}: cannot be read: {error.strerror}") from None
 
-    def _unpacked(self) -> BinaryIO:
+    def _unpacked(self) -> io.BufferedReader:
         start = self._raw.peek(4)[:4]
         if start[:2] == b"\x1f\x8b":
-            return cast(BinaryIO, gzip.GzipFile(fileobj=self._raw))
+            return cast(io.BufferedReader, gzip.GzipFile(fileobj=self._raw))
         if start == b"\x28\xb5\x2f\xfd":
-            import pyarrow as pa
-
-            return cast(BinaryIO, pa.CompressedInputStream(self._raw, "zstd"))
-        if start[:2] in (b"\xff\xfe", b"\xfe\xff"):
-            self.__exit__()
-            raise LogError(f"{self.name}: expected UTF-8, found UTF-16; save it as UTF-8")
+            packed = pa.CompressedInputStream(self._raw, "zstd")
+            return io.BufferedReader(cast(io.RawIOBase, packed), 2**20)
         return self._raw
+
+    def _encoding(self) -> str:
+        """The encoding that the first bytes show; empty for UTF-8, and where nobody can tell."""
+        try:
+            start = self._file.peek(PEEKED)[:PEEKED]
+        except (OSError, EOFError, zlib.error):
+            return ""  # whoever reads it says why
+        if start[:2] in (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE) and b"\0" in start:
+            return "UTF-16"
+        whole = start[: max(start.rfind(b"\n"), start.rfind(b"\r")) + 1]
+        text = whole.decode("utf-8", "surrogateescape")
+        damaged = {sign for sign in text if "\udc80" <= sign <= "\udcff"}
+        if not damaged or any(sign > "\x7f" for sign in set(text) - damaged):
+            return ""  # a damaged line is no other encoding
+        # What a board sends while it starts is no text in any encoding.
+        with contextlib.suppress(UnicodeDecodeError):
+            return "Windows-1252" if _CONTROL.isdisjoint(whole.decode("cp1252")) else ""
+        return ""
 
     @property
     def bytes_read(self) -> int:
@@ -347,12 +255,21 @@ class RowBatch:
 
     lines: line (or row) number of each row. torn: rows that had too few or too many fields, or
     were no record at all. quoted: whether a cell may need quotes again when it is written as CSV.
+    behind: the unit behind the numbers of each column, where one has one.
     """
 
     columns: Sequence[pa.Array]
     lines: Lines
     torn: Lines = field(default_factory=lambda: NONE_TORN)
     quoted: bool = False
+    behind: tuple[str, ...] = ()
+
+    def numbers(self, index: int) -> pa.Array:
+        """The cells of a column, without the unit behind their numbers."""
+        cells, unit = self.columns[index], "".join(self.behind[index : index + 1])
+        if not unit or not (pa.types.is_string(cells.type) or pa.types.is_binary(cells.type)):
+            return cells
+        return pc.replace_substring_regex(cells, before_unit(unit), r"\1")
 
     @property
     def rows(self) -> int:
@@ -365,12 +282,14 @@ class RowBatch:
         columns = [column.filter(mask) for column in self.columns]
         is_torn = np.zeros(self.rows, np.bool_)
         is_torn[self.torn] = True
-        return RowBatch(columns, self.lines[kept], np.flatnonzero(is_torn[kept]), self.quoted)
+        torn = np.flatnonzero(is_torn[kept])
+        return replace(self, columns=columns, lines=self.lines[kept], torn=torn)
 
     def head(self, rows: int) -> RowBatch:
         """The first rows."""
         columns = Columns(len(self.columns), lambda index: self.columns[index].slice(0, rows))
-        return RowBatch(columns, self.lines[:rows], self.torn[self.torn < rows], self.quoted)
+        torn = self.torn[self.torn < rows]
+        return replace(self, columns=columns, lines=self.lines[:rows], torn=torn)
 
 
 class LogReader(ABC):

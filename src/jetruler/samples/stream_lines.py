@@ -268,7 +268,7 @@ class StreamLines:
                 nothing = np.ones(batch.rows, np.bool_)
                 columns.append(Samples(np.zeros(batch.rows, np.int64), nothing))
                 continue
-            found = read_samples(batch.columns[index], self.form.decimal, batch.torn)
+            found = read_samples(batch.numbers(index), self.form.decimal, batch.torn)
             if found.unreadable is not None and found.unreadable.size > batch.torn.size:
                 self.unreadable[name] += found.unreadable.size - batch.torn.size
             columns.append(found)
@@ -321,7 +321,10 @@ class StreamLines:
         lines = block.split(b"\n")
         before = b"".join(line + b"\n" for line in lines[:number])
         found = self._read(before, at[:number]) if number else []
-        shape = replace(self.blocks.shape, names=names, width=len(names))
+        shape = self.blocks.shape
+        behind = dict(zip(shape.columns, shape.behind, strict=False))
+        units = tuple(behind.get(name, "") for name in names) if behind else ()
+        shape = replace(shape, names=names, width=len(names), behind=units)
         self.blocks = blocks_of(Head(shape, 0), self.form)
         indices: dict[str | int, int] = {name: index for index, name in enumerate(names)}
         indices |= {index + 1: index for index in range(len(names))}

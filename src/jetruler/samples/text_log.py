@@ -22,8 +22,9 @@ from ..core.bench.bench import LogFormat
 from .cells import texts_to_arrow, to_arrow
 from .head import CUT
 from .shapes import Noise, Shape, is_value
-from .source import LogReader, LogSource, RowBatch, Workers
+from .source import LogReader, LogSource, RowBatch
 from .times import RECEIVED
+from .workers import Workers
 
 
 @dataclass(frozen=True)
@@ -97,7 +98,8 @@ class TextReader(LogReader):
     def line_format(self) -> str:
         """How its lines are read; empty where that is as usual, or as somebody said."""
         known = self.shape.plain and (self.form.header is not None or self.form.columns is not None)
-        return "" if known else self.shape.description
+        encoding = f"text in {self.source.encoding}" if self.source.encoding else ""
+        return ", ".join(filter(None, ("" if known else self.shape.description, encoding)))
 
     @property
     def without_names(self) -> str:
@@ -344,7 +346,8 @@ class LineBlocks(BlockReader):
             texts_to_arrow([_bytes(row[i]) for row in rows], pa.binary())
             for i in range(len(self.columns))
         ]
-        batch = RowBatch(columns, np.array(numbers, np.int64), np.array(torn, np.int64), True)
+        places = np.array(numbers, np.int64), np.array(torn, np.int64)
+        batch = RowBatch(columns, *places, quoted=True, behind=self.shape.behind)
         return Read(batch, len(lines), comments, blank, late, noise=noise)
 
     def _paired(self, line: str, late: dict[str, int]) -> list[str] | None:
@@ -360,7 +363,7 @@ class LineBlocks(BlockReader):
         cells = self.shape.cells(line)
         if cells is None:
             return None
-        data = cells[self.shape.stamped :]
+        data = self.shape.bare(cells)[self.shape.stamped :]
         known = [is_value(cell, self._decimal) for cell in data]
         prose = len(cells) != len(self.columns) or self.shape.delimiter == " "
         return cells if all(known) or (any(known) and not prose) else None

@@ -58,7 +58,7 @@ class TimeColumn:
         return times if self.factor == 1.0 else times * self.factor
 
     def _in_units(self, rows: RowBatch) -> Array:
-        times = _read_times(rows.columns[self.index], self.decimal)
+        times = _read_times(rows.numbers(self.index), self.decimal)
         if self.dates is None:
             return times
         return _read_times(rows.columns[self.dates], self.decimal) + times
@@ -188,8 +188,10 @@ def find_time_column(
     head = batch.head(HEAD_ROWS)
 
     def found(index: int, unit: float | None = None) -> TimeColumn:
-        cells = head.columns[index]
-        factor = unit or time_factor(names[index]) or _epoch(_read_times(cells, decimal))
+        cells = head.numbers(index)
+        base, size = usual(reader.units.get(reader.columns[index], "")) or ("", 1.0)
+        factor = unit or (size if base == "s" else None) or time_factor(names[index])
+        factor = factor or _epoch(_read_times(cells, decimal))
         of_day = _are_of_day(cells)
         return _with_date(TimeColumn(index, names[index], factor, decimal, of_day), names, head)
 
@@ -202,7 +204,7 @@ def find_time_column(
         kind = (usual(unit or "s") or ("",))[0]
         if index in used or name == RECEIVED or kind not in ("s", "count"):
             continue  # a sweep of volts grows like a time, and T_degC has the name of one
-        times = _read_times(head.columns[index], decimal)
+        times = _read_times(head.numbers(index), decimal)
         steps = steps_of(times[~np.isnan(times)])
         named_so = _TIME_NAME.search(name) is not None
         few = steps.size < 1 and not ((by_name or named_so) and times.size)
@@ -243,7 +245,7 @@ def _epoch(times: Array) -> float:
 
 
 def _has_numbers(batch: RowBatch, index: int, decimal: str) -> bool:
-    found = read_samples(batch.columns[index], decimal, np.empty(0, np.int64))
+    found = read_samples(batch.numbers(index), decimal, np.empty(0, np.int64))
     return found.missing is None or not bool(found.missing.all())
 
 
