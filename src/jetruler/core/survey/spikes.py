@@ -42,7 +42,7 @@ def isolated_in(
         return _NONE, _NONE
     bend = np.diff(step)
     sizes = np.abs(bend)
-    large = sizes > 2 * COUNTS
+    large = sizes > int(2 * COUNTS)
     if not large.any():
         return _NONE, _NONE
     # Noise has many that are large, so all of it is masks, and no index, until few are left.

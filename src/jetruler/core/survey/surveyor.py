@@ -28,8 +28,9 @@ FURTHEST = 2.0**60
 #: Steps that the digits of a float can distinguish.
 DIGITS = 1e15
 
-#: Counts below this leave room in 32 bits for eight times a difference.
-NARROW = 2**26
+#: Counts below these leave room in 16 or 32 bits for second differences: half the memory is half
+#: the time.
+NARROW = ((np.int16, 2**13), (np.int32, 2**26))
 
 #: So much of the noise of the noisiest tenth counts for what spikes are.
 ROUGH = 0.8
@@ -163,8 +164,9 @@ class Surveyor:
             return np.rint(np.clip(steps, -FURTHEST, FURTHEST)).astype(np.int64)
         if missing is not None:
             samples = np.where(missing, there[0], samples)
-        if samples.dtype.itemsize == 8 and samples.min() > -NARROW and samples.max() < NARROW:
-            return samples.astype(np.int32)  # half the memory is half the time
+        kind, most = NARROW[-1]
+        if samples.dtype.itemsize == 8 and samples.min() > -most and samples.max() < most:
+            return samples.astype(kind)
         return samples
 
     def _scaled(self, by: int, over: int) -> None:
@@ -195,11 +197,10 @@ class Surveyor:
         self.distribution.add(counts)
         self._means.add(counts)
         low, high = self.distribution.smallest or 0, self.distribution.largest or 0
-        if max(-low, high) >= NARROW and counts.dtype.itemsize < 8:
-            counts = counts.astype(np.int64)
-        # Narrow counts stay narrow: it is faster.
-        narrow = all(abs(count) < NARROW for count in self._tail)
-        before = np.array(self._tail, counts.dtype if narrow else np.int64)
+        reach = max(-low, high, *map(abs, self._tail))
+        kind = next((kind for kind, most in NARROW if reach < most), np.int64)
+        counts = counts.astype(kind, copy=False)
+        before = np.array(self._tail, kind)
         x, n = np.concatenate((before, counts)), before.size
         follows = None
         if joined is not None:
