@@ -10,11 +10,13 @@ from dataclasses import dataclass, field, replace
 
 from ..core.bench.bench import TIME_UNITS, LogFormat
 from ..core.ruler.units import is_unit, many, usual
-from .shapes import Noise, Shape, is_data, is_value, names_in, shape_of, split
+from .shapes import Noise, Shape, is_data, is_value, names_in, shape_of, split, unit_behind
 from .source import ColumnError
 
 #: Lines with something in them that show the form, and the bytes in which they are.
 HEAD_LINES, HEAD_BYTES = 256, 48 * 1024
+#: Of these, the lines that show the units behind numbers.
+UNIT_LINES = 64
 #: This many lines of the same words are no chance.
 QUOTED = 5
 #: A column's name is shorter than this.
@@ -184,7 +186,9 @@ class _Lines:
             names = dict.fromkeys(name for i in same_count for name in shapes[i].names)
             units = [pair for i in reversed(same_count) for pair in shapes[i].units]
             shape = replace(shape, names=tuple(names), units=tuple(dict(units).items()))
-        shape = replace(shape, behind=_usual_behind([shapes[i].behind for i in same_count]))
+        if shape.kind == "csv":
+            rows = [shape.cells(self.lines[i]) or [] for i in same_count[:UNIT_LINES]]
+            shape = replace(shape, behind=_behind(rows, self.form.decimal))
         enough = QUOTED if shape.kind == "words" else 2
         found = Head(shape, start, agreed=len(same_count) >= enough)
         if shape.kind not in ("csv", "words"):
@@ -304,13 +308,15 @@ class _Lines:
         return Head(named, first + 1, header=first, sorts=shape is not None or names)
 
 
-def _usual_behind(lines: Sequence[tuple[str, ...]]) -> tuple[str, ...]:
-    """What is behind the numbers of each cell in most lines; nothing where that is in no two."""
-    width = max(map(len, lines))
-    columns = [[units[i] for units in lines if units] for i in range(width)]
-    most = [Counter(filter(None, units)).most_common(1) for units in columns]
-    found = tuple(m[0][0] if m and m[0][1] > 0.5 * max(2, len(lines) - 1) else "" for m in most)
-    return found if any(found) else ()
+def _behind(rows: Sequence[Sequence[str]], decimal: str) -> tuple[str, ...]:
+    """The unit behind most numbers of each column; of a single number it must be in use."""
+    found = []
+    for cells in zip(*rows, strict=False):
+        units = Counter(u for cell in cells if (u := unit_behind(cell, decimal)) is not None)
+        unit, many = units.most_common(1)[0] if units else ("", 0)
+        common = 2 * many > units.total() and (many > 1 or usual(unit) is not None)
+        found.append(unit if common else "")
+    return tuple(found) if any(found) else ()
 
 
 def _names(line: str, sign: str) -> tuple[str, ...]:

@@ -245,10 +245,13 @@ def is_value(cell: str, decimal: str) -> bool:
     return bool(text) and (_is_read(text, decimal) or WHEN.match(text) is not None)
 
 
-def unit_behind(cell: str, decimal: str) -> str:
-    """What is behind the number in a cell; empty where that is nothing."""
-    found = _with_unit(decimal).match(cell.strip().strip('"').strip())
-    return found[2] if found else ""
+def unit_behind(cell: str, decimal: str) -> str | None:
+    """What is behind the number in a cell: nothing, most often; None where there is no number."""
+    text = cell.strip().strip('"').strip()
+    if _has_number([text], decimal):
+        return ""
+    found = _with_unit(decimal).match(text)
+    return found[2] if found else None
 
 
 def before_unit(unit: str) -> str:
@@ -285,8 +288,7 @@ def shape_of(line: str, form: LogFormat) -> Shape | None:
     if found is None and (stamp := _stamped().match(line)):
         rest = _shape(line[stamp.end() :], form, ("csv", "pairs", "words"))
         if rest is not None:
-            behind = ("", *rest.behind) if rest.behind else ()
-            found = replace(rest, stamped=True, width=rest.width + 1, behind=behind)
+            found = replace(rest, stamped=True, width=rest.width + 1)
     found = found or _shape(line, form, ("words",))
     if found is None or found.decimal == form.decimal:
         return found
@@ -320,17 +322,17 @@ def _cells(line: str, form: LogFormat) -> Shape | None:
         if len(cells) == 1 or sign == " " or (sign == "," and form.decimal == ","):
             continue
         values = [is_value(cell, form.decimal) for cell in cells]
-        units = tuple(unit_behind(cell, form.decimal) for cell in cells)
         if not values[0] and _stamped().match(cells[0]):
             continue  # a time in front of the first number is none of its cell
+        units = (unit_behind(cell, form.decimal) for cell in cells)
         if "=" not in cells[0] and (any(values) or all(units)):
-            return Shape("csv", sign, len(cells), behind=units if any(units) else ())
+            return Shape("csv", sign, len(cells))
     cells = line.split()
     if len(cells) > 2 and WHEN.match(" ".join(cells[:2])):
         return None  # a date and a time of day are one cell, in front of others
     whole = _numbers_only(cells, form.decimal)
-    if form.delimiter is None and usual(unit := unit_behind(line, form.decimal)):
-        return Shape("csv", width=1, behind=(unit,))
+    if form.delimiter is None and usual(unit_behind(line, form.decimal) or ""):
+        return Shape("csv", width=1)
     if (cells and whole and form.delimiter in (None, " ")) or (len(cells) == 1 and whole):
         return Shape("csv", " " if len(cells) > 1 else form.delimiter or ",", len(cells))
     return None
