@@ -5,10 +5,10 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from os import PathLike
-from typing import IO, TYPE_CHECKING, Any, Literal, TypeAlias, cast
+from typing import IO, TYPE_CHECKING, Any, Literal, TypeAlias, TypeVar, cast
 
 from .. import OUTER
 from ..error_types import ParameterError
@@ -18,12 +18,9 @@ from ..ruler.quantity import seconds
 from ..ruler.units import factor, nearest
 from .channel import Channel
 from .derived import DerivedChannel, in_order
+from .drives import Drive
 from .modes import WireLines
-
-if TYPE_CHECKING:
-    from .drives import Drive
-    from .trips import Trip
-
+from .trips import Trip
 
 #: The columns that every result has.
 FIXED = ("flags",)
@@ -178,6 +175,8 @@ class LogFormat:
         if self.decimal == "," and sign == ",":
             expected = "different signs for the delimiter and the decimal mark"
             yield ParameterError("decimal", self.decimal, expected)
+        if not isinstance(self.comment, str) or not self.comment:
+            yield ParameterError("comment", self.comment, "the text that a comment begins with")
         if self.columns is not None and (
             not self.columns
             or isinstance(self.columns, str)
@@ -213,10 +212,10 @@ class Bench(Mapping[str, Channel]):
         What people call it.
     channels : dict[str, Channel] | list[Channel]
         Channels by name, or one after another.
-    trips : dict[str, Trip], optional
-        Trips by name.
-    drives : dict[str, Drive], optional
-        Drives by name.
+    trips : dict[str, Trip] | list[Trip], optional
+        Trips by name, or one after another.
+    drives : dict[str, Drive] | list[Drive], optional
+        Drives by name, or one after another.
     log : LogFormat, optional
         How its logs and streams are written.
     converter : Converter, optional
@@ -231,7 +230,8 @@ class Bench(Mapping[str, Channel]):
     Raises
     ------
     ParameterError
-        For a name whose column is that of another channel, trip or drive.
+        For a name whose column is that of another channel, trip or drive; for a trip or drive that
+        follows what is not on the bench.
 
     Examples
     --------
@@ -246,9 +246,9 @@ class Bench(Mapping[str, Channel]):
     channels: dict[str, Channel]
     """Channels by name, or one after another."""
     trips: dict[str, Trip] = field(default_factory=dict)
-    """Trips by name."""
+    """Trips by name, or one after another."""
     drives: dict[str, Drive] = field(default_factory=dict)
-    """Drives by name."""
+    """Drives by name, or one after another."""
     log: LogFormat | None = None
     """How its logs and streams are written."""
     converter: Converter | None = None
@@ -266,8 +266,8 @@ class Bench(Mapping[str, Channel]):
             self,
             title: str,
             channels: Mapping[str, Channel] | Iterable[Channel],
-            trips: Mapping[str, Trip] = ...,
-            drives: Mapping[str, Drive] = ...,
+            trips: Mapping[str, Trip] | Iterable[Trip] = ...,
+            drives: Mapping[str, Drive] | Iterable[Drive] = ...,
             log: LogFormat | None = None,
             converter: Converter | None = None,
             derived: Mapping[str, DerivedChannel] = ...,
@@ -275,7 +275,7 @@ class Bench(Mapping[str, Channel]):
         ) -> None: ...
 
     def __post_init__(self) -> None:
-        named = _by_name(self.channels) | self.derived
+        named = _by_name("channels", self.channels, Channel) | self.derived
         measured = {n: c for n, c in named.items() if not isinstance(c, DerivedChannel)}
         known = dict(measured)
         for channel in in_order(named.values()):
@@ -284,15 +284,22 @@ class Bench(Mapping[str, Channel]):
         computed = {n: c for n, c in known.items() if isinstance(c, DerivedChannel)}
         object.__setattr__(self, "channels", measured)
         object.__setattr__(self, "derived", computed)
-        trips = {key: trip.in_units(self._unit_of) for key, trip in self.trips.items()}
-        drives = {key: d.in_unit(self._unit_of(d.source)) for key, d in self.drives.items()}
+        trips, drives = _by_name("trips", self.trips, Trip), _by_name("drives", self.drives, Drive)
+        trips = {key: trip.in_units(self._unit_of) for key, trip in trips.items()}
+        drives = {key: drive.in_unit(self._unit_of(drive.source)) for key, drive in drives.items()}
         object.__setattr__(self, "trips", trips)
         object.__setattr__(self, "drives", drives)
+        for trip in trips.values():
+            for condition in trip.conditions:
+                _check_known("channel", condition.channel, self.every_channel, "a channel")
         for drive in drives.values():
+            sources = [*self.every_channel, *trips]
+            _check_known("source", drive.source, sources, "a channel or a trip")
+            for name in drive.safe_when:
+                _check_known("safe_when", name, trips, "a trip")
             for mode in drive.modes:
-                if mode.when and mode.when not in trips:
-                    why = nearest(mode.when, trips)
-                    raise ParameterError("when", mode.when, "a trip of the bench", why)
+                if mode.when:
+                    _check_known("when", mode.when, trips, "a trip")
         for _, _, error in column_clashes(self.every_channel, self.trips, self.drives):
             raise error
 
@@ -398,16 +405,26 @@ def bench_of(bench: BenchLike) -> Bench:
     return bench if isinstance(bench, Bench) else cast(Bench, OUTER.load_bench(bench))
 
 
-def _by_name(channels: Any) -> dict[str, Channel]:
-    """Channels by name. Raises `ParameterError` for what is none, and for a name twice."""
-    listed = list(channels.values() if isinstance(channels, Mapping) else channels)
+Part = TypeVar("Part", Channel, Trip, Drive)
+
+
+def _by_name(key: str, given: Any, kind: type[Part]) -> dict[str, Part]:
+    """Parts of a bench by name. Raises `ParameterError` for what is none, and for a name twice."""
+    by_name = dict(given) if isinstance(given, Mapping) else None
+    parts = given if by_name is None else by_name.values()
+    listed = list(parts) if isinstance(parts, Iterable) else [parts]
     for one in listed:
-        if not isinstance(one, Channel):
-            raise ParameterError("channels", one, "channels, as in Channel(name, ruler)")
-    if isinstance(channels, Mapping):
-        return dict(channels)
-    named = {channel.name: channel for channel in listed}
+        if not isinstance(one, kind):
+            raise ParameterError(key, one, f"{key}, as in {kind.__name__}(name, …)")
+    if by_name is not None:
+        return by_name
+    named = {one.name: one for one in listed}
     if len(named) < len(listed):
-        names = [channel.name for channel in listed]
-        raise ParameterError("channels", names, "a name for each")
+        raise ParameterError(key, [one.name for one in listed], "a name for each")
     return named
+
+
+def _check_known(key: str, name: object, known: Collection[str], what: str) -> None:
+    if name not in known:
+        why = nearest(str(name), known)
+        raise ParameterError(key, name, f"{what} of the bench", why)

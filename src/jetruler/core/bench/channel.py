@@ -25,6 +25,9 @@ from ..ruler.units import factor_and_offset, for_column, number, shown, spelled,
 from .covariance import Correlation, FitCovariance
 from .expected import ExpectedRow, expected_rows
 
+#: Of a channel.
+MOST_DECIMALS = 12
+
 if TYPE_CHECKING:
     from ..ruler.reading import Trace
     from .smoothing import Smoothing
@@ -142,6 +145,16 @@ class Channel:
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "chain", _ruler(self.chain))
+        if not isinstance(self.name, str):
+            raise ParameterError("name", self.name, "a text")
+        if not (isinstance(self.column, str) or _is_whole(self.column, 1, math.inf)):
+            raise ParameterError("column", self.column, "the name or number of a column")
+        if not (self.decimals is None or _is_whole(self.decimals, 0, MOST_DECIMALS)):
+            raise ParameterError(
+                "decimals", self.decimals, f"a whole number from 0 to {MOST_DECIMALS}"
+            )
+        if self.limits is not None and len(self.limits) != 2:
+            raise ParameterError("limits", self.limits, "two values, as in (0, 100)")
         if self.smooth is not None and not hasattr(self.smooth, "settled"):
             expected = 'a Smoothing, as in Smoothing("median", 5)'
             raise ParameterError("smooth", self.smooth, expected)
@@ -253,7 +266,7 @@ class Channel:
             name=name,
             chain=chain,
             limits=None,
-            decimals=min(decimals, 12) if decimals is not None else None,
+            decimals=min(decimals, MOST_DECIMALS) if decimals is not None else None,
             calibration=None,
             correlated=(),
             expected=(),
@@ -346,6 +359,12 @@ def channel_of(what: Channel | Ruler | Law) -> Channel:
     """A channel, also of a ruler or one law, which is then called `ruler`. Raises `TypeError` for
     anything else."""
     return what if isinstance(what, Channel) else Channel("ruler", ruler_of(what), 1)
+
+
+def _is_whole(given: object, least: int, most: float) -> bool:
+    """Whether something is a whole number within its ends."""
+    whole = isinstance(given, int | np.integer) and not isinstance(given, bool)
+    return whole and least <= int(given) <= most  # type: ignore[call-overload]
 
 
 def _ruler(chain: Any) -> Ruler:

@@ -157,7 +157,7 @@ class Converter(RawInput):
             if (error := getattr(self, field, 0.0)) < 0:
                 yield ParameterError(field, error, "0 counts or more")
         if not 0 <= (gain := getattr(self, "gain_error", 0.0)) < 1:
-            yield ParameterError("gain_error", gain, 'a fraction from 0 to 1, or "0.2 %"')
+            yield ParameterError("gain_error", gain, 'a fraction of 0 or more, below 1, or "0.2 %"')
 
     def samples(self, many: int) -> Array:
         each = self.highest - self.lowest + 1
