@@ -8,6 +8,7 @@ LINES = {
     "pairs": ["A0:731 A1:12", "A0:728 A1:12", "A0:- A1:13", "A0:733 A1:12"],
     "words": ["The knob is at 731 now", "The knob is at 728 now", "The knob is at 733 now"],
     "a time in front": ["12:00:01 -> 731", "12:00:02 -> 728", "12:00:03 -> 733"],
+    "units in the cells": ["0 ms;731;41 %", "100 ms;728;41 %", "200 ms;733;42 %"],
     "a data logger": [
         "day;clock;knob",
         ";;count",
@@ -19,6 +20,7 @@ COLUMNS: dict[str, str | int] = {
     "cells": 2,
     "pairs": "A0",
     "a time in front": 2,
+    "units in the cells": 2,
     "a data logger": "knob",
 }
 
