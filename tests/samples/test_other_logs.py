@@ -34,6 +34,17 @@ def test_times_of_day_go_on_after_midnight(header: str, first: str, then: str) -
     assert (found.time.interval, found.time.steps_back, found.time.gaps) == (1.0, 0, 0)
 
 
+def test_a_day_of_two_halves(tmp_path: Path) -> None:
+    """Noon follows on 11:59 AM, and midnight on 11:59 PM."""
+    day = [
+        f"{h}:{m:02} {half}" for half in ("AM", "PM") for h in (12, *range(1, 12)) for m in (0, 30)
+    ]
+    lines = [f"{time},{512 + i % 3}" for i, time in enumerate(day + day)]
+    found = jr.look("\n".join(["time,ch0", *lines]).encode()).time
+    assert found is not None
+    assert (found.interval, found.steps_back, found.gaps, found.repeats) == (1800.0, 0, 0, 0)
+
+
 @pytest.mark.parametrize(
     ("header", "line", "clock"),
     [
@@ -50,6 +61,9 @@ def test_times_of_day_go_on_after_midnight(header: str, first: str, then: str) -
         ("day,time,ch0", "30.11.2026,10:00:00.{1:03},512", "time"),
         ("", "30.11.2026 10:00:00.{1:03} -> 512", "1"),
         ("", "[2026/11/30 10:00:00.{1:03}] 512", "1"),
+        ("time,ch0", "12:00:00.{1:03} AM,512", "time"),
+        ("", "11:59:59.{1:03} pm -> 512", "1"),
+        ("day,clock,ch0", "2026-11-30,1:00:00.{1:03}PM,512", "clock"),
         ("t,ch0", "{1} ms,512 mV", "t"),
         ("", "{1}ms,512mV", "1"),
         ("", "t={1}ms ch0=512mV", "t"),

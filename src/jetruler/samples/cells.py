@@ -146,7 +146,7 @@ _EMPTY = {"", *MISSING}
 #: A date, with the year in front or, after points, behind; a day and a month between strokes could
 #: be either.
 DATE = r"(?:[0-9]{4}-[0-9]{2}-[0-9]{2}|[0-9]{4}/[0-9]{2}/[0-9]{2}|[0-9]{2}\.[0-9]{2}\.[0-9]{4})"
-_TIME = r"[0-9]{1,2}:[0-9]{2}(?::[0-9]{2}(?:[.,][0-9]+)?)?"
+_TIME = r"[0-9]{1,2}:[0-9]{2}(?::[0-9]{2}(?:[.,][0-9]+)?)?(?: ?[AaPp][Mm])?"
 #: A date, a time of day, or both.
 STAMP = rf"(?:{DATE}(?:[T ]{_TIME}(?:Z|[+-][0-9]{{2}}:?[0-9]{{2}})?)?|{_TIME})"
 

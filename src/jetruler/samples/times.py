@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 from ..core.bench.bench import TIME_UNITS, LogFormat, time_factor
 from ..core.numerics import Array, step_decimals, steps_of
 from ..core.ruler.units import stated_unit, usual
-from .cells import DATE, as_text, cast_of, floats_of, no_value, read_samples, text_scalar
+from .cells import DATE, as_text, cast_of, floats_of, no_value, read_samples, text_scalar, truths_of
 from .source import RowBatch
 
 #: The column of a record that has the times of arrival.
@@ -314,11 +314,19 @@ def _read_times(cells: pa.Array, decimal: str) -> Array:
 
 def _of_day(cells: pa.Array) -> Array:
     """Times of day in seconds since midnight."""
-    pattern = r"^\s*(?P<h>\d{1,2}):(?P<m>\d\d)(?::(?P<s>\d\d(?:[.,]\d+)?))?\s*$"
+    pattern = (
+        r"^\s*(?P<h>\d{1,2}):(?P<m>\d\d)(?::(?P<s>\d\d(?:[.,]\d+)?))?\s*(?P<half>[AaPp]?)[Mm]?\s*$"
+    )
     parts = pc.extract_regex(cells.cast(pa.binary()).cast(pa.string()), pattern)
+    half = pc.utf8_lower(pc.struct_field(parts, 3))
+    after_noon = truths_of(pc.equal(half, text_scalar("p")))
+    halves = after_noon | truths_of(pc.equal(half, text_scalar("a")))
     seconds = np.zeros(len(cells))
     for index, size in enumerate((3600.0, 60.0, 1.0)):
         text = pc.replace_substring(pc.struct_field(parts, index), ",", ".")
         text = pc.if_else(pc.equal(text, text_scalar("")), text_scalar("0"), text)
-        seconds += floats_of(text.cast(pa.float64())) * size
+        numbers = floats_of(text.cast(pa.float64()))
+        if index == 0 and halves.any():  # 12 AM is midnight
+            numbers = np.where(halves, numbers % 12.0, numbers) + 12.0 * after_noon
+        seconds += numbers * size
     return seconds
