@@ -65,6 +65,18 @@ ROWS = {
 }
 
 
+@pytest.mark.parametrize(("raw", "expected", "holds"), [
+    (12347, "12.3", True), (12351, "12.3", False), (12349, "12.4", False), (12351, "12.4", True),
+    (12347, "12.35", True), (12344, "12.35", False), (12499, "12", True), (12501, "12", False),
+    (12348, "12.348", True), (12500, "12.5", True), (12549, "12.50", True), (12551, "12.5", False),
+])  # fmt: skip
+def test_a_row_is_as_exact_as_it_is_written(raw: int, expected: str, holds: bool) -> None:
+    """Half a unit of its last digit either way; noughts at its end say no more."""
+    text = '[channel.k]\ncolumn = 1\nlaws = [{ law = "counts", bits = 16 }, '
+    text += f'{{ law = "line", gain = 0.001 }}]\nexpected = [[{raw}, {expected}]]\n'
+    assert [row.holds for row in jr.check(jr.parse_bench(text)).injected] == [holds]
+
+
 @pytest.mark.parametrize(("row", "holds"), ROWS.items(), ids=ROWS)
 def test_a_row_of_a_channel(row: str, holds: bool) -> None:
     found = jr.check(jr.parse_bench(BENCH.replace("ROWS", row)))

@@ -45,6 +45,27 @@ def test_a_straight_channel_needs_no_table(seed: int) -> None:
         assert made.program.table_bytes == 0
 
 
+@pytest.mark.parametrize("arith", ["int32", "int16", "float"])
+@pytest.mark.parametrize("signed", [True, False])
+@pytest.mark.parametrize(("first", "last"), [(0, 15), (3, 15), (0, 11), (5, 12)])
+def test_any_values_of_few_counts(
+    arith: Literal["int32", "int16", "float"], signed: bool, first: int, last: int
+) -> None:
+    """A table from the first count that has a value, below 0 too: each has its own, others none."""
+    random = np.random.RandomState(first + last)
+    counts = jr.Counts(4, signed=signed)
+    values = random.randint(-300, 300, last - first + 1).tolist()
+    points = dict(zip(range(counts.lowest + first, counts.lowest + last + 1), values, strict=True))
+    channel = Channel("x", counts >> jr.Table(tuple(points.items()), unit="%"), 1)
+    made = export(channel, "x", arith, 1)
+    found = run_python(made.program, list(range(counts.lowest, counts.highest + 1)))
+    known = [i for i in range(16) if first <= i <= last]
+    assert [round(found[i]) for i in known] == values
+    none = {found[i] for i in range(16) if i not in known}
+    assert len(none) <= 1
+    assert not none & {float(value) for value in values}
+
+
 @pytest.mark.parametrize("arith", ["int32", "float"])
 @pytest.mark.parametrize("laws", [
     (jr.Formula("10000 / (x - 200)", takes="count", unit="%"),),

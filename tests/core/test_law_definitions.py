@@ -3,6 +3,7 @@ domain; and a table is what its points say, between them and beyond its ends."""
 
 from __future__ import annotations
 
+import contextlib
 import math
 from itertools import pairwise
 from typing import Literal
@@ -89,3 +90,17 @@ def test_a_smooth_table_keeps_to_its_points(ends: Ends) -> None:
         beyond = law.forward(np.array([-3.0, 31.0]))
         assert beyond == pytest.approx([9.0 - 3.0 * below, 11.0 * above])
         assert law.slope(np.array([-3.0, 31.0])).tolist() == [below, above]
+
+
+@each_law
+@pytest.mark.filterwarnings("ignore")
+def test_no_law_gives_an_infinity(case: tuple[Law, float, float]) -> None:
+    """Where a formula has a pole, or nothing beyond, there is no value: 0 ohm is no light."""
+    law = case[0]
+    x = np.array([0.0, -0.0, 1e-30, -1e-30, 1.0, -1.0, 1e6, -1e6, np.nan])
+    assert not np.isinf(law.forward(x)).any()
+    with contextlib.suppress(NoInverseError):
+        assert not np.isinf(law.inverse(x)).any()
+    with contextlib.suppress(NoInverseError):
+        assert np.isnan(law.inverse(np.array([np.nan]))).all()
+    assert np.isnan(law.forward(np.array([np.nan]))).all()
