@@ -180,14 +180,19 @@ def _note_written(path: Path) -> None:
 
 
 def text_of_file(path: Path) -> str:
-    """The text of a small file in UTF-8. Raises `OSError` for what is none: a pipe would be waited
-    for, and nobody writes so large a one by hand."""
+    """The text of a small file in UTF-8. Raises `OSError` for what is none."""
+    return bytes_of_file(path).decode("utf-8")
+
+
+def bytes_of_file(path: Path) -> bytes:
+    """The bytes of a small file. Raises `OSError` for what is none: a pipe would be waited for, and
+    nobody writes so large a one by hand."""
     note_read(path)
     if path.exists() and not path.is_file() and not path.is_dir():
         raise OSError(f"{path} is no file, but a pipe or a device")
     if path.is_file() and path.stat().st_size > LARGEST:
         raise OSError(f"it has {path.stat().st_size} bytes; up to {LARGEST} are read")
-    return path.read_bytes().decode("utf-8")
+    return path.read_bytes()
 
 
 #: Bytes of a file's name that its temporary name keeps: no system takes more than 255.

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import re
 from collections.abc import Iterable
 from os import PathLike
@@ -12,11 +11,11 @@ from typing import IO, Any
 import numpy as np
 
 from ..core.calibrate.marks import Marks, MarksError
-from ..core.error_types import QuantityError
+from ..core.error_types import LogError, QuantityError
 from ..core.result import refuses
 from ..core.ruler.quantity import Toleranced, quantity, unit_of
 from ..core.ruler.units import spelled
-from ..files import text_of_file
+from .number_files import NumberFile
 
 #: The columns of a marks file; the uncertainties may be missing.
 COLUMNS = ("raw", "true", "u_true", "u_raw", "u_common")
@@ -29,16 +28,10 @@ _UNCERTAINTY = re.compile(r"u(?![a-z])", re.IGNORECASE)
 _UNITS = {"percent": "%", "counts": "count"}
 
 
-def _text_of(path: Any) -> str:
-    if not hasattr(path, "read"):
-        return text_of_file(Path(path).expanduser())
-    given = path.read()
-    return given.decode("utf-8") if isinstance(given, bytes) else str(given)
-
-
 @refuses
 def read_marks(path: str | PathLike[str] | IO[Any]) -> Marks:
-    """Marks from a CSV file (comma or semicolon; with semicolons a decimal comma is read too).
+    """Marks from a CSV file, which is read as a log is: any delimiter, decimal commas, units behind
+    numbers.
 
     Its header names the columns `raw` and `true`, and perhaps the standard uncertainties `u_true`
     and `u_raw` of each mark, and `u_common` of an error that all marks share; each may say its unit
@@ -68,37 +61,21 @@ def read_marks(path: str | PathLike[str] | IO[Any]) -> Marks:
     """
     name = str(getattr(path, "name", "the marks") if hasattr(path, "read") else path)
     try:
-        text = _text_of(path).removeprefix("\ufeff")
+        file = NumberFile(path, name, header=True)
+        if file.is_empty:
+            raise MarksError(f"{name}: expected a header `raw,true` and marks, found nothing")
+        places, units, unused = _headings(file)
+        if not file.lines:
+            raise MarksError(f"{name}: expected marks below the header, found none")
+        found = {side: file.column(at, side) for side, at in places.items()}
     except FileNotFoundError:
         raise MarksError(f"{name}: expected a CSV file of marks, found no such file") from None
     except IsADirectoryError:
         raise MarksError(f"{name}: expected a CSV file of marks, found a folder") from None
-    except (OSError, UnicodeDecodeError) as error:
-        no_text = isinstance(error, UnicodeDecodeError)
-        reason = "it is not text" if no_text else getattr(error, "strerror", None) or str(error)
-        raise MarksError(f"{name}: cannot be read: {reason}") from None
-    lines = [
-        (i, line)
-        for i, line in enumerate(text.splitlines(), 1)
-        if line.strip() and not line.lstrip().startswith("#")
-    ]
-    if not lines:
-        raise MarksError(f"{name}: expected a header `raw,true` and marks, found nothing")
-    delimiter = ";" if ";" in lines[0][1] else ","
-    rows = [next(csv.reader([line], delimiter=delimiter)) for _, line in lines]
-    for (number, line), row in zip(lines, rows, strict=True):
-        if any("\n" in cell for cell in row) or line.count('"') % 2:
-            raise MarksError(
-                f"{name} line {number}: expected a quote that is closed, found {line!r}"
-            )
-    places, units, unused = _headings(name, rows[0])
-    cells = [
-        _cells(f"{name} line {i}", row, places, delimiter)
-        for (i, _), row in zip(lines[1:], rows[1:], strict=True)
-    ]
-    if not cells:
-        raise MarksError(f"{name}: expected marks below the header, found none")
-    found = {side: np.array([row[side] for row in cells]) for side in places}
+    except OSError as error:
+        raise MarksError(f"{name}: cannot be read: {error.strerror or error}") from None
+    except LogError as error:
+        raise MarksError(str(error)) from None
     for side, of in (("u_true", "true"), ("u_raw", "raw"), ("u_common", "true")):
         if side in found:
             found[side] *= _scale(name, side, units[side], units[of])
@@ -114,7 +91,7 @@ def read_marks(path: str | PathLike[str] | IO[Any]) -> Marks:
         u_true=found.get("u_true"),
         raw_unit=units["raw"],
         true_unit=units["true"],
-        names=tuple(f"{Path(name).name} line {i}" for i, _ in lines[1:]),
+        names=tuple(f"{Path(name).name} line {line}" for line in file.lines),
         u_raw=found.get("u_raw"),
         u_common=float(common[0]),
         unused=unused,
@@ -122,48 +99,29 @@ def read_marks(path: str | PathLike[str] | IO[Any]) -> Marks:
 
 
 def _headings(
-    name: str, heading: list[str]
+    file: NumberFile,
 ) -> tuple[dict[str, int], dict[str, str | None], tuple[str, ...]]:
-    """Where the columns are, the unit each names, and the columns that are none of these."""
+    """Where the columns are, the unit of each, and the columns that are none of these."""
     places: dict[str, int] = {}
     units: dict[str, str | None] = dict.fromkeys(COLUMNS)
     unused = []
-    for i, cell in enumerate(heading):
-        match = _HEADING.match(cell.strip())
-        if match is None and _UNCERTAINTY.match(cell.strip()):
-            raise MarksError(
-                f"{name}: expected the uncertainties u_true, u_raw or u_common, found the column "
-                f"{cell.strip()!r}"
-            )
+    for i, column in enumerate(file.columns):
+        cell = column.strip()
+        match = _HEADING.match(cell)
+        if match is None and _UNCERTAINTY.match(cell):
+            expected = "expected the uncertainties u_true, u_raw or u_common"
+            raise MarksError(f"{file.name}: {expected}, found the column {cell!r}")
         if match is None:
-            unused.append(cell.strip())
+            unused.append(cell)
         else:
             side = match[1].lower()
-            unit = match[2] or match[3]
+            unit = match[2] or match[3] or file.units.get(column)
             places.setdefault(side, i)
             units[side] = None if unit is None else spelled(_UNITS.get(unit, unit))
-    for side in ("raw", "true"):
-        if side not in places:
-            raise MarksError(
-                f"{name}: expected a header with the columns raw and true, as in "
-                f"`raw (count),true (degC)`, found {','.join(heading)!r}"
-            )
+    if not {"raw", "true"} <= places.keys():
+        expected = "a header with the columns raw and true, as in `raw (count),true (degC)`"
+        raise MarksError(f"{file.name}: expected {expected}, found {','.join(file.columns)!r}")
     return places, units, tuple(filter(None, unused))
-
-
-def _cells(place: str, row: list[str], places: dict[str, int], delimiter: str) -> dict[str, float]:
-    values = {}
-    for side, at in places.items():
-        cell = row[at].strip() if at < len(row) else ""
-        # Between semicolons a comma is a decimal mark; anywhere else it could be either.
-        if "," in cell and (delimiter != ";" or "." in cell):
-            expected = "a number without separators, as in 1234.5"
-            raise MarksError(f"{place}: {side}: expected {expected}, found {cell!r}")
-        try:
-            values[side] = float(cell.replace(",", "."))
-        except ValueError:
-            raise MarksError(f"{place}: {side}: expected a number, found {cell!r}") from None
-    return values
 
 
 def _scale(name: str, side: str, unit: str | None, its_unit: str | None) -> float:

@@ -7,7 +7,6 @@ a sentence. `read` is the one way in.
 
 from __future__ import annotations
 
-import csv
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import MISSING, fields
 from functools import cache, partial
@@ -31,7 +30,7 @@ from pydantic import (
 from pydantic_core import InitErrorDetails, PydanticCustomError
 from typing_extensions import TypedDict
 
-from ..core.error_types import ParameterError, ParameterErrors, expected_found
+from ..core.error_types import LogError, ParameterError, ParameterErrors, expected_found
 from ..core.laws import law_named, law_names
 from ..core.ruler.base_law import (
     as_temperature,
@@ -44,33 +43,29 @@ from ..core.ruler.base_law import (
 from ..core.ruler.quantity import needs_unit, read_hinted, read_number, read_numbers, seconds
 from ..core.ruler.ruler import Law
 from ..core.ruler.units import Unit, nearest
-from ..files import text_of_file
 
 
 def read_points(folder: Path, name: str) -> list[list[float]]:
-    """The first two columns of a CSV file (comma or semicolon), as [x, y] pairs.
+    """The first two columns of a CSV file, which is read as a log is, as [x, y] pairs.
 
-    The name is relative to the bench file. A first line without numbers is a header; blank
-    lines and lines that start with # are left out. Raises `ParameterError`.
+    The name is relative to the bench file. Raises `ParameterError`.
     """
-    path = folder / name
+    from .number_files import NumberFile, NumberFileError  # few benches have one
+
+    path, pairs = folder / name, "two numbers a line"
     try:
-        text = text_of_file(path).removeprefix("\ufeff")
+        file = NumberFile(path, str(path))
+        columns = [file.column(index, "points").tolist() for index in (0, 1)]
+    except (NumberFileError, IndexError) as error:
+        # What is there is not shown: it may be no file of points at all.
+        where = error.where if isinstance(error, NumberFileError) else str(path)
+        raise ParameterError("points", name, pairs, f"{where} has others") from None
+    except LogError:
+        raise ParameterError("points", name, pairs, f"{path} has others") from None
     except (OSError, ValueError) as error:  # a name with a zero in it is a ValueError
-        no_text = isinstance(error, UnicodeDecodeError)
-        reason = "it is not text" if no_text else getattr(error, "strerror", None) or str(error)
+        reason = getattr(error, "strerror", None) or str(error)
         raise ParameterError("points", name, "a CSV file", f"{path}: {reason}") from None
-    lines = [line for line in text.splitlines() if line.strip() and not line.startswith("#")]
-    delimiter = ";" if lines and ";" in lines[0] else ","
-    points: list[list[float]] = []
-    for i, row in enumerate(csv.reader(lines, delimiter=delimiter)):
-        try:
-            points.append([float(row[0]), float(row[1])])
-        except (ValueError, IndexError):
-            if i:  # what is there is not shown: it may be no file of points at all
-                why = f"line {i + 1} of {path} has others (blank lines and comments not counted)"
-                raise ParameterError("points", name, "two numbers a line", why) from None
-    return points
+    return [list(point) for point in zip(*columns, strict=True)]
 
 
 #: A type as Pydantic takes it, and what makes an object of a table's values.
