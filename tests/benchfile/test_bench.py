@@ -232,7 +232,7 @@ def test_files_that_are_no_bench(tmp_path: Path) -> None:
     for name, says in [
         ("", "folder"),
         ("none.toml", "expected a bench file, found none"),
-        ("binary", "found no text"),
+        ("binary", "expected TOML in UTF-8, found another encoding; save it as UTF-8"),
     ]:
         with pytest.raises(BenchError, match=says):
             load_bench(tmp_path / name)

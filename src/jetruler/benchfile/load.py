@@ -125,7 +125,9 @@ def load_bench(path: str | PathLike[str] | IO[Any]) -> Bench:
     except IsADirectoryError:
         raise BenchError(name, ["expected a bench file (TOML), found a folder"]) from None
     except UnicodeDecodeError:
-        raise BenchError(name, ["expected TOML in UTF-8, found no text"]) from None
+        raise BenchError(
+            name, ["expected TOML in UTF-8, found another encoding; save it as UTF-8"]
+        ) from None
     except OSError as error:
         raise BenchError(name, [f"cannot be read: {error.strerror or error}"]) from None
     except (RuntimeError, ValueError):  # a loop of links, or a name with a zero in it
