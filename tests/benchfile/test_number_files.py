@@ -64,13 +64,19 @@ def test_points_are_read_as_logs_are(
 
 REFUSED = [
     ("raw,true\n1,2\nin the morning\n3,4\n", "expected numbers in each line, found 'in the morn"),
-    ('raw,true\n1,2\n3,"1,234.5"\n', "line 3: true: expected a number, found '1,234.5'"),
-    ("raw (V),true\n1 V,2\n1100 mV,3\n1.2 V,4\n", "line 3: raw: expected a number, found '1100 m"),
+    (
+        'raw,true\n1,2\n3,"1,234.5"\n',
+        "line 3: true: expected a number, without separators, as in 1234.5",
+    ),
+    (
+        "raw (V),true\n1 V,2\n1100 mV,3\n1.2 V,4\n",
+        "line 3: raw: expected a number, found '1100 m",
+    ),
     ("1880 120.8\n2500 180.3\n", "a header with the columns raw and true"),
     ("raw,true\n1,2\n,3\n", "line 3: raw: expected a number, found ''"),
     ("raw,true\n1,nan\n", "line 2: true: expected a number, found 'nan'"),
     ("# nothing\n\n", "found an empty file"),
-    ("\x00\x01\x02", "a header with the columns raw and true"),
+    ("\x00\x01\x02", "expected rows below the header, found none"),
 ]
 
 

@@ -382,11 +382,11 @@ def test_a_closed_stream_is_said_where_it_is_needed(
         ("fit damper --marks m.csv", "marks: expected up to 20000, found 20001"),
         (
             "fit damper --marks th.csv",
-            "line 2: true: expected a number without separators, as in 1234.5, found '1,234'",
+            "line 2: true: expected a number, without separators, as in 1234.5, found '1,234'",
         ),
         (
             "fit damper --marks th2.csv",
-            "line 2: true: expected a number without separators, as in 1234.5, found '1.234,5'",
+            "line 2: true: expected a number, without separators, as in 1234.5, found '1.234,5'",
         ),
     ],
 )

@@ -338,7 +338,7 @@ def test_a_written_law_reads_back(law: Law) -> None:
 MARK_FILES = [
     ("", "found nothing"),
     ("a,b\n1,2\n", "a header with the columns raw and true"),
-    ("raw,true\n", "expected marks below the header, found none"),
+    ("raw,true\n", "expected rows below the header, found none"),
     ("raw,true\n1,2\n3,x\n", "line 3: true: expected a number, found 'x'"),
     ("raw,true\n1\n", "line 2: true: expected a number, found ''"),
     ("raw,true (degC),u_true (bar)\n1,2,3\n", "u_true: bar cannot be converted to °C"),

@@ -117,7 +117,7 @@ FIELDS = [
     for name in inspect.signature(kind).parameters
     if name != "lists_edge"  # of the bench file alone
 ]
-GIVEN = [-1, 2.5, math.nan, math.inf, True, "x", "", [], {}, (1,), object(), b"x", "5 V", float]
+GIVEN = [-1, 2.5, math.nan, True, "x", [], (1,), object()]
 
 
 @pytest.mark.parametrize(("kind", "name"), FIELDS, ids=[f"{k.__name__}.{n}" for k, n in FIELDS])

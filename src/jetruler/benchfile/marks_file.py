@@ -65,8 +65,6 @@ def read_marks(path: str | PathLike[str] | IO[Any]) -> Marks:
         if file.is_empty:
             raise MarksError(f"{name}: expected a header `raw,true` and marks, found nothing")
         places, units, unused = _headings(file)
-        if not file.lines:
-            raise MarksError(f"{name}: expected marks below the header, found none")
         found = {side: file.column(at, side) for side, at in places.items()}
     except FileNotFoundError:
         raise MarksError(f"{name}: expected a CSV file of marks, found no such file") from None

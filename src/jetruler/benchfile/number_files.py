@@ -4,6 +4,7 @@ delimiter, decimal commas, units behind numbers, other encodings."""
 from __future__ import annotations
 
 import io
+from collections.abc import Iterable
 from pathlib import Path
 from typing import IO, Any, cast
 
@@ -14,8 +15,8 @@ from ..core.error_types import LogError
 from ..core.numerics import Array
 from ..files import bytes_of_file
 from ..samples.cells import as_text, read_samples
-from ..samples.opening import open_log
-from ..samples.source import NONE_TORN, RowBatch
+from ..samples.passes import EveryPass, SampleBatch, walk
+from ..samples.source import NONE_TORN, LogReader, RowBatch
 from ..samples.workers import Workers
 
 
@@ -27,6 +28,24 @@ class NumberFileError(LogError):
         self.where = where
         place = ": ".join(filter(None, (where, column)))
         super().__init__(f"{place}: expected {expected}, found {what!r}")
+
+
+class _Rows(EveryPass):
+    """Keeps all rows as they are written."""
+
+    timed = False
+
+    def __init__(self) -> None:
+        self.batches: list[RowBatch] = []
+
+    def begin(self, reader: LogReader) -> Iterable[int]:
+        """Nothing is read as samples yet."""
+        self.reader = reader
+        return ()
+
+    def add(self, batch: SampleBatch) -> None:
+        """The next rows."""
+        self.batches.append(batch.rows)
 
 
 class NumberFile:
@@ -48,13 +67,13 @@ class NumberFile:
         self.name = name
         self.columns: list[str] = []
         self.units: dict[str, str] = {}
-        self._batches: list[RowBatch] = []
+        self._rows = _Rows()
         if self.is_empty:
             return
-        with open_log(cast(IO[bytes], file), LogFormat(header=header)) as reader:
-            self._batches = list(reader.batches(workers=Workers(1)))
+        form = LogFormat(header=header)
+        walk(cast(IO[bytes], file), self._rows, form=form, workers=Workers(1))
+        reader = self._rows.reader
         self.columns, self.units = reader.columns, dict(reader.units)
-        self._decimal = reader.form.decimal
         for number, _ in reader.quotes:
             raise NumberFileError(f"{name} line {number}", "a quote that is closed", "none")
         for line in reader.noise.first.values():
@@ -63,7 +82,7 @@ class NumberFile:
     @property
     def lines(self) -> list[int]:
         """The line of each row."""
-        return [int(line) for batch in self._batches for line in batch.lines]
+        return [int(line) for batch in self._rows.batches for line in batch.lines]
 
     def column(self, index: int, called: str) -> Array:
         """The numbers of a column; a row may lack its last cells, or have a few more.
@@ -72,13 +91,16 @@ class NumberFile:
         """
         _ = self.columns[index]
         found = [np.empty(0)]
-        for batch in self._batches:
-            samples = read_samples(batch.numbers(index), self._decimal, NONE_TORN)
+        decimal = self._rows.reader.form.decimal if self._rows.batches else "."
+        for batch in self._rows.batches:
+            samples = read_samples(batch.numbers(index), decimal, NONE_TORN)
             if samples.missing is not None and samples.missing.any():
                 row = int(np.argmax(samples.missing))
                 cell = as_text(batch.columns[index].slice(row, 1))[0].as_py()
                 text = cell.decode("utf-8", "replace") if isinstance(cell, bytes) else cell
                 where = f"{self.name} line {batch.lines[row]}"
-                raise NumberFileError(where, "a number", text.strip(), called)
+                separated = "," in text
+                expected = "a number" + ", without separators, as in 1234.5" * separated
+                raise NumberFileError(where, expected, text.strip(), called)
             found.append(samples.counts.astype(np.float64))
         return np.concatenate(found)
