@@ -71,7 +71,7 @@ class NumberFile:
         if self.is_empty:
             return
         form = LogFormat(header=header)
-        walk(cast(IO[bytes], file), self._rows, form=form, workers=Workers(1))
+        walk(cast(IO[bytes], file), self._rows, form=form, workers=Workers(1), silent=True)
         reader = self._rows.reader
         self.columns, self.units = reader.columns, dict(reader.units)
         for number, _ in reader.quotes:

@@ -194,8 +194,10 @@ def walk(
     block_bytes: int = BLOCK_BYTES,
     workers: Workers | None = None,
     progress: Progress | None = None,
+    silent: bool = False,
 ) -> None:
-    """Read a log once. wanted: columns that the bench asks for. Raises `LogError`."""
+    """Read a log once. wanted: columns that the bench asks for. silent: whether how its lines were
+    read is not said. Raises `LogError`."""
     with open_log(log, form, block_bytes, wanted) as reader:
         used = {index for one in passes for index in one.begin(reader)}
         for batch in sample_batches(
@@ -212,7 +214,7 @@ def walk(
                 progress(*reader.progress)
             if all(one.done for one in passes):
                 break
-    for text in reader.remarks:
+    for text in () if silent else reader.remarks:
         LOGGER.info("%s: %s", reader.name, text)
 
 
