@@ -90,6 +90,13 @@ def test_marks_that_are_none_are_answered_with_their_line(
     assert says in str(refused.value)
 
 
+def test_a_packed_file_has_bounds(tmp_path: Path) -> None:
+    """A few kilobytes may be any number of rows."""
+    (tmp_path / "m.csv.gz").write_bytes(gzip.compress(b"raw,true\n" + b"1,2\n" * 2_500_000))
+    with pytest.raises(MarksError, match="expected a small file, of up to 1000000 rows"):
+        jr.read_marks(tmp_path / "m.csv.gz")
+
+
 @pytest.mark.parametrize(
     "text",
     ["v,cm\n0,x\n", "0,0\nsecret\n3.3,80\n", "0\n3.3\n", "", "\0\1", "v,cm\n", "root:x:0:0\n"],

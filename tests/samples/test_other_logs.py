@@ -321,6 +321,20 @@ def test_a_log_in_another_encoding_is_read_as_in_utf_8(
     assert len(streamed[0]) == 900
 
 
+def test_live_reads_other_encodings_and_follows_utf_8_alone(cli: Cli, home: Path) -> None:
+    (home / "bench.toml").write_text('[channel.T]\ncolumn = "T (°C)"\ninput = { unit = "degC" }\n')
+    printed = []
+    for encoding in ("utf-8", "cp1252", "utf-16"):
+        (home / "log.csv").write_bytes(ENCODED.encode(encoding))
+        printed.append(cli("live", "--source", "log.csv").stdout)
+    assert len(set(printed)) == 1
+    assert printed[0].count("\n") == 901
+    (home / "log.csv").write_bytes(ENCODED.encode("utf-16"))
+    done = cli("live", "--source", "log.csv", "--follow")
+    assert done.returncode == 2
+    assert "log.csv: expected UTF-8 in a file that grows, found UTF-16" in done.stderr
+
+
 @pytest.mark.parametrize("noise", [b"\xb0C\x00\x02", "°".encode() + b" \xb0"])
 def test_damaged_lines_are_no_other_encoding(noise: bytes) -> None:
     """What a board says while it starts; a byte that is lost within a sign."""

@@ -21,7 +21,7 @@ from jetruler.benchfile.edit import replace_file, write_marks
 from jetruler.benchfile.load import parse_bench
 from jetruler.errors import BenchError, LogError
 from jetruler.files import Output, write_file
-from jetruler.samples.workers import ahead
+from jetruler.samples.threads import ahead
 from tests.conftest import COMMAND, Cli
 from tests.helpers.sizes import few, sizes, soak
 

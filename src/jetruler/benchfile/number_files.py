@@ -17,7 +17,10 @@ from ..files import bytes_of_file
 from ..samples.cells import as_text, read_samples
 from ..samples.passes import EveryPass, SampleBatch, walk
 from ..samples.source import NONE_TORN, LogReader, RowBatch
-from ..samples.workers import Workers
+from ..samples.threads import Workers
+
+#: More than anybody writes by hand.
+MOST_ROWS = 1_000_000
 
 
 class NumberFileError(LogError):
@@ -44,8 +47,11 @@ class _Rows(EveryPass):
         return ()
 
     def add(self, batch: SampleBatch) -> None:
-        """The next rows."""
+        """The next rows. Raises `LogError` for too many: a packed file may have any number."""
         self.batches.append(batch.rows)
+        if batch.first > MOST_ROWS:
+            expected = f"a small file, of up to {MOST_ROWS} rows"
+            raise LogError(f"{self.reader.name}: expected {expected}, found more")
 
 
 class NumberFile:
@@ -74,6 +80,7 @@ class NumberFile:
         walk(cast(IO[bytes], file), self._rows, form=form, workers=Workers(1), silent=True)
         reader = self._rows.reader
         self.columns, self.units = reader.columns, dict(reader.units)
+        self._decimal = reader.form.decimal
         for number, _ in reader.quotes:
             raise NumberFileError(f"{name} line {number}", "a quote that is closed", "none")
         for line in reader.noise.first.values():
@@ -91,9 +98,8 @@ class NumberFile:
         """
         _ = self.columns[index]
         found = [np.empty(0)]
-        decimal = self._rows.reader.form.decimal if self._rows.batches else "."
         for batch in self._rows.batches:
-            samples = read_samples(batch.numbers(index), decimal, NONE_TORN)
+            samples = read_samples(batch.numbers(index), self._decimal, NONE_TORN)
             if samples.missing is not None and samples.missing.any():
                 row = int(np.argmax(samples.missing))
                 cell = as_text(batch.columns[index].slice(row, 1))[0].as_py()

@@ -19,7 +19,7 @@ from urllib.parse import urlsplit
 from ..core.bench.bench import LogFormat
 from ..core.error_types import JetRulerError
 from ..files import note_read
-from ..samples.source import LogSource
+from ..samples.source import PEEKED, LogSource, is_utf_16
 
 if TYPE_CHECKING:
     from ..demo.board import Board
@@ -162,6 +162,9 @@ class GrowingFile(Base):
         if not follow:
             self._file.close()
             self._whole = LogSource(path)
+        elif is_utf_16(self._file.peek(PEEKED)):
+            self._file.close()
+            raise StreamError(f"{path}: expected UTF-8 in a file that grows, found UTF-16")
         self._lone_cr: bool | None = None
 
     def peek(self) -> bytes:

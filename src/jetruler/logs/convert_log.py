@@ -17,7 +17,7 @@ from ..core.result import refuses
 from ..files import Output, reject_overlapping_paths
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.source import Log, LogReader, kind_of, name_of
-from ..samples.workers import Workers
+from ..samples.threads import Workers
 from .conversion import (
     Conversion,
     Converted,

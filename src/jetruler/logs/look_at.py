@@ -30,8 +30,8 @@ from ..samples.cells import Samples
 from ..samples.passes import EveryPass, Progress, SampleBatch, columns_of, walk
 from ..samples.shapes import why_no_numbers
 from ..samples.source import Log, LogReader
+from ..samples.threads import Workers
 from ..samples.times import TimeColumn, numbers_samples
-from ..samples.workers import Workers
 from .column_look import MEANS, ColumnLook
 
 #: Columns that a narrow window leaves out.

@@ -24,7 +24,7 @@ from .cells import to_arrow, values_to_arrow
 from .head import LONGEST_NAME, Above, Head, find_head, head_lines
 from .source import Columns, Log, LogReader, LogSource, RowBatch, kind_of, name_of
 from .text_log import BlockReader, TextReader
-from .workers import Workers
+from .threads import Workers
 
 #: A new column: numbers (NaN where there is none), truths, or texts from a dictionary.
 NewColumn: TypeAlias = Any

@@ -18,8 +18,8 @@ from ..core.ruler.reading import Reading
 from .cells import Samples, read_samples
 from .opening import BLOCK_BYTES, open_log
 from .source import Log, LogReader, RowBatch
+from .threads import Workers
 from .times import HEAD_ROWS, LogClock, TimeColumn, clock_of
-from .workers import Workers
 
 #: Called after each batch with how much is read and, where it is known, of how much.
 Progress = Callable[[int, int | None], None]

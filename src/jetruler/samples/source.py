@@ -27,7 +27,7 @@ from ..core.error_types import LogError
 from ..files import note_read
 from .cells import to_arrow
 from .shapes import EXPECTED, Noise, before_unit, why_no_numbers
-from .workers import Workers, ahead
+from .threads import Workers, ahead
 
 BLOCK_BYTES = 4 * 2**20
 LONGEST_LINE = 16 * 2**20
@@ -62,6 +62,11 @@ def kind_of(path: Log) -> str | None:
 PEEKED = 8192
 _CONTROL = frozenset(map(chr, range(32))) - set("\t\n\r")
 _CODECS = {"UTF-16": "utf-16", "Windows-1252": "cp1252"}
+
+
+def is_utf_16(start: bytes) -> bool:
+    """Whether a text begins as UTF-16 does, with its byte-order mark and half of its bytes zero."""
+    return start[:2] in (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE) and b"\0" in start
 
 
 class Recoded(io.RawIOBase):
@@ -155,7 +160,7 @@ class LogSource:
             start = self._file.peek(PEEKED)[:PEEKED]
         except (OSError, EOFError, zlib.error):
             return ""  # whoever reads it says why
-        if start[:2] in (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE) and b"\0" in start:
+        if is_utf_16(start):
             return "UTF-16"
         whole = start[: max(start.rfind(b"\n"), start.rfind(b"\r")) + 1]
         text = whole.decode("utf-8", "surrogateescape")

@@ -23,8 +23,8 @@ from .cells import texts_to_arrow, to_arrow
 from .head import CUT
 from .shapes import Noise, Shape, is_value
 from .source import LogReader, LogSource, RowBatch
+from .threads import Workers
 from .times import RECEIVED
-from .workers import Workers
 
 
 @dataclass(frozen=True)
