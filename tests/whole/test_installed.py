@@ -169,7 +169,8 @@ WITHOUT = "import sys; sys.modules[sys.argv.pop(1)] = None; from jetruler.cli im
             for row in (
                 ("pyarrow", "export bean --to c -o bean.h", True),
                 ("pyarrow", "draw ruler bean", True),
-                ("pyarrow", "fit bean --marks bath.csv", True),
+                ("pyarrow", "fit bean --mark 1880=121.5 --mark 900=180", True),
+                ("pyarrow", "fit bean --marks bath.csv", False),
                 ("pyarrow", "live --source roast.csv", False),
                 ("serial", "live --source socket://localhost:9 --duration 0.2", True),
                 ("scipy", "explain bean --at 1880", True),

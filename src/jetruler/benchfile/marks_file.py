@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterable
 from os import PathLike
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -15,7 +15,9 @@ from ..core.error_types import LogError, QuantityError
 from ..core.result import refuses
 from ..core.ruler.quantity import Toleranced, quantity, unit_of
 from ..core.ruler.units import spelled
-from .number_files import NumberFile
+
+if TYPE_CHECKING:
+    from .number_files import NumberFile
 
 #: The columns of a marks file; the uncertainties may be missing.
 COLUMNS = ("raw", "true", "u_true", "u_raw", "u_common")
@@ -59,6 +61,8 @@ def read_marks(path: str | PathLike[str] | IO[Any]) -> Marks:
     >>> jr.read_marks("bath.csv").raw.size
     5
     """
+    from .number_files import NumberFile  # marks on the command line need no PyArrow
+
     name = str(getattr(path, "name", "the marks") if hasattr(path, "read") else path)
     try:
         file = NumberFile(path, name, header=True)

@@ -41,8 +41,8 @@ COMMANDS = {
 #: Packages that not every computer has, and how to get them.
 OPTIONAL = {
     "serial": "pip install pyserial",
-    "pyarrow": "pip install pyarrow (it reads and writes logs; there is none for 32-bit ARM, where "
-    "only a 64-bit system helps)",
+    "pyarrow": "pip install pyarrow (it reads logs, marks and points, and writes logs; there is "
+    "none for 32-bit ARM, where only a 64-bit system helps)",
     "textual": "pip install textual, or add --plain",
 }
 
