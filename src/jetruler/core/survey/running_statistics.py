@@ -228,13 +228,15 @@ class BlockSums:
     _sums: Array = field(default_factory=lambda: np.empty(0))
     _lows: Array = field(default_factory=lambda: np.empty(0))
     _highs: Array = field(default_factory=lambda: np.empty(0))
-    _begun: Array = field(default_factory=lambda: np.empty(0))
-    """The samples, or sums, of the block that is not whole yet."""
+    _begun: AnyArray = field(default_factory=lambda: np.empty(0, np.int16))
+    """The samples of the block that is not whole yet."""
     samples: int = 0
 
     def add(self, counts: AnyArray) -> None:
         """Take samples; those that are missing are left out by whoever calls."""
-        values = np.concatenate((self._begun, counts))
+        # Narrow numbers are summed as they are; sums of wide ones may need more than 64 bits.
+        wide = counts.dtype.itemsize == 8
+        values = np.concatenate((self._begun, counts.astype(np.float64) if wide else counts))
         self.samples += counts.size
         while (self._sums.size + values.size // self.size) > self.most:
             pairs = self._sums.size // 2 * 2
@@ -253,19 +255,20 @@ class BlockSums:
         self._take(values[:whole])
         self._begun = values[whole:].copy()  # not a view, which would keep all of them
 
-    def _take(self, values: Array) -> None:
+    def _take(self, values: AnyArray) -> None:
         if self.size == 1:  # one array is all three
             self._sums = self._lows = self._highs = np.concatenate((self._sums, values))
             return
         blocks = values.reshape(-1, self.size)
-        self._sums = np.concatenate((self._sums, blocks.sum(axis=1)))
+        kind = np.float64 if values.dtype.kind == "f" else np.int64
+        self._sums = np.concatenate((self._sums, blocks.sum(axis=1, dtype=kind)))
         self._lows = np.concatenate((self._lows, blocks.min(axis=1)))
         self._highs = np.concatenate((self._highs, blocks.max(axis=1)))
 
     def scaled(self, by: int, over: int = 1) -> None:
         """Multiply every sample, or divide it: what is counted is now another step."""
         for name in ("_sums", "_lows", "_highs", "_begun"):
-            setattr(self, name, getattr(self, name) * by / over)
+            setattr(self, name, getattr(self, name).astype(np.float64) * by / over)
 
     def known(self, deviation: float, ends: tuple[float, float], lsb: float) -> MeanKnown:
         """What the mean of the samples between two ends is known to.

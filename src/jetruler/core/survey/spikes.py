@@ -49,15 +49,15 @@ def isolated_in(
     large &= np.abs(x[2:] - x[:-2]) <= sizes >> 3
     large[: max(0, first - 1)] = False
     large[max(0, last - 1) :] = False
-    up, down = bend > 0, bend < 0
-    same_way = (up[1:] & up[:-1]) | (down[1:] & down[:-1])  # each bend and the next
-    before = after = same_way
     if follows is not None:
         large &= follows[1:-1] & follows[2:]
-        before, after = same_way & follows[1:-2], same_way & follows[3:]
-    large[1:] &= ~before
-    large[:-1] &= ~after
     there = np.flatnonzero(large)
+    turns = np.zeros(there.size, bool)
+    for side, joint in ((-1, 0), (1, 3)):  # the bend beside each, and the sample that joins them
+        i = np.clip(there + side, 0, bend.size - 1)  # at an end, a bend is beside itself
+        turn = (np.sign(bend[i]) == np.sign(bend[there])) & (i != there)
+        turns |= turn if follows is None else turn & follows[np.minimum(there + joint, x.size - 1)]
+    there = there[~turns]
     return sizes[there] // 2, there + 1
 
 
@@ -78,7 +78,8 @@ def among_quiet(x: AnyArray, follows: AnyArray | None, sizes: AnyArray, places: 
     for side in (np.arange(-WINDOW, 0), np.arange(1, WINDOW + 1)):
         at = places[:, None] + side  # a row for each, with the samples on that side
         there = (at >= begun[:, None]) & (at < ended[:, None])
-        bends = np.abs(np.diff(x[np.clip(at, 0, x.size - 1)], 2, axis=1))
+        near = x[np.minimum(np.maximum(at, 0), x.size - 1)]
+        bends = np.abs(np.diff(near, 2, axis=1))
         known = there[:, 2:] & there[:, :-2]
         small = np.count_nonzero(known & (bends < limits), axis=1)
         many = np.count_nonzero(known, axis=1)
@@ -99,7 +100,7 @@ class Spikes:
     _sizes: Distribution = field(default_factory=Distribution)
     """How far all of them are off."""
     _largest: list[tuple[int, int, bool]] = field(default_factory=list)
-    """Size and row of the largest, and whether it is quiet around them."""
+    """Minus the size, and the row, of the largest, and whether it is quiet around them: sorted."""
 
     def scaled(self, by: int, over: int = 1) -> None:
         """Multiply every size, or divide it: what is counted is now another step."""
@@ -120,11 +121,13 @@ class Spikes:
         self._sizes.add(sizes)
         found = np.arange(sizes.size)
         if len(self._largest) == self.most:
-            found = np.flatnonzero(sizes > self._largest[-1][0])
+            found = np.flatnonzero(sizes > -self._largest[-1][0])
+        if not found.size:
+            return
         found = found[np.argsort(-sizes[found], kind="stable")[: self.most]]
         quiet = among_quiet(x, follows, sizes[found], places[found])
-        new = zip(sizes[found].tolist(), rows[found].tolist(), quiet.tolist(), strict=True)
-        self._largest = sorted([*self._largest, *new], key=_by_size)[: self.most]
+        new = zip((-sizes[found]).tolist(), rows[found].tolist(), quiet.tolist(), strict=True)
+        self._largest = sorted([*self._largest, *new])[: self.most]
 
     def add_last(self, tail: list[int], row: int) -> None:
         """Take the isolated samples of a tail that nothing follows on.
@@ -152,12 +155,8 @@ class Spikes:
         """
         sizes, occurrences = self._sizes.pairs()
         many = int(occurrences[(sizes > limit) & (sizes <= reach)].sum())
-        known = [(row, quiet) for size, row, quiet in self._largest if limit < size <= reach]
+        known = [(row, quiet) for size, row, quiet in self._largest if limit < -size <= reach]
         rows = [row for row, quiet in known if quiet]
         # More than are kept are as most of those are.
         others = many - len(known) if 2 * len(rows) > len(known) else 0
         return len(rows) + others, min(rows, default=None)
-
-
-def _by_size(spike: tuple[int, int, bool]) -> tuple[int, int]:
-    return -spike[0], spike[1]

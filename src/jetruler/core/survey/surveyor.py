@@ -42,6 +42,23 @@ TAIL = 2 * WINDOW + 2
 MANY = 32
 
 
+class _Rows:
+    """The rows of a batch's samples. Few are asked for, so none is made for the others."""
+
+    def __init__(self, first: int, there: AnyArray | None = None) -> None:
+        """first: of the batch. there: which of its rows have samples; None if all do."""
+        self._first, self._there = first, there
+
+    def of(self, samples: AnyArray) -> AnyArray:
+        """The rows of these samples, by their numbers."""
+        rows = samples if self._there is None else self._there[samples]
+        return self._first + rows
+
+    def row(self, sample: int) -> int:
+        """The row of a sample."""
+        return self._first + (sample if self._there is None else int(self._there[sample]))
+
+
 @dataclass
 class Surveyor:
     """Collects a survey batch by batch; any batch size gives the same survey.
@@ -108,13 +125,13 @@ class Surveyor:
         self.blocks.add(counts, missing)
         if missing is None:
             if counts.size:
-                self._take(counts, np.arange(first, first + counts.size), None)
+                self._take(counts, _Rows(first), None)
             return
         rows = np.flatnonzero(~missing)
         if missing[0]:
             self._break()
         if rows.size:
-            self._take(counts[rows], first + rows, np.diff(rows, prepend=0) == 1)
+            self._take(counts[rows], _Rows(first, rows), np.diff(rows, prepend=0) == 1)
         if missing[-1]:
             self._break()
 
@@ -191,15 +208,15 @@ class Surveyor:
         self._tail = []
         self._end_run()
 
-    def _take(self, counts: AnyArray, rows: AnyArray, joined: AnyArray | None) -> None:
+    def _take(self, counts: AnyArray, rows: _Rows, joined: AnyArray | None) -> None:
         """Samples and their rows. joined: which follow directly on the one before, the first of
         all left aside; None where all do."""
         self.distribution.add(counts)
-        self._means.add(counts)
         low, high = self.distribution.smallest or 0, self.distribution.largest or 0
         reach = max(-low, high, *map(abs, self._tail))
         kind = next((kind for kind, most in NARROW if reach < most), np.int64)
         counts = counts.astype(kind, copy=False)
+        self._means.add(counts)
         before = np.array(self._tail, kind)
         x, n = np.concatenate((before, counts)), before.size
         follows = None
@@ -214,16 +231,16 @@ class Surveyor:
         isolated = isolated_in(x, step, follows, n - WINDOW, max(x.size - WINDOW, unbroken))
         places = isolated[1]
         # Places before the batch are rows directly before its first.
-        at = np.where(places < n, rows[0] - n + places, rows[np.maximum(places - n, 0)])
+        at = np.where(places < n, rows.row(0) - n + places, rows.of(np.maximum(places - n, 0)))
         self._spikes.add(x, follows, isolated, at)
         self._tail = x[max(unbroken, x.size - TAIL) :].tolist()
-        self._last = int(rows[-1])
+        self._last = rows.row(counts.size - 1)
 
     def _extremes(self) -> tuple[tuple[int, int], ...]:
         smallest, largest = self.distribution.smallest, self.distribution.largest
         return () if smallest is None or largest is None else ((-1, smallest), (1, largest))
 
-    def _runs(self, counts: AnyArray, same: AnyArray, rows: AnyArray) -> None:
+    def _runs(self, counts: AnyArray, same: AnyArray, rows: _Rows) -> None:
         """Stretches at one count; the first may go on from the batch before, the last into the
         next. same: where a sample is followed by its like: few, mostly."""
         firsts = (
@@ -234,7 +251,7 @@ class Surveyor:
         head = int(lengths[0]) if starts.size and starts[0] == 0 else 1
         if self._run is None or self._run.count != counts[0]:
             self._end_run()
-            self._run = Stretch(0, int(counts[0]), int(rows[0]))
+            self._run = Stretch(0, int(counts[0]), rows.row(0))
         self._run = replace(self._run, length=self._run.length + head)
         if head == counts.size:
             return
@@ -242,24 +259,25 @@ class Surveyor:
         if lengths.size:
             i = int(np.argmax(lengths))
             start = int(starts[i])
-            self._consider(0, Stretch(int(lengths[i]), int(counts[start]), int(rows[start])))
+            self._consider(0, Stretch(int(lengths[i]), int(counts[start]), rows.row(start)))
         reaches_end = starts.size and starts[-1] + lengths[-1] == counts.size
         tail = int(lengths[-1]) if reaches_end else 1
-        self._run = Stretch(tail, int(counts[-1]), int(rows[counts.size - tail]))
+        self._run = Stretch(tail, int(counts[-1]), rows.row(counts.size - tail))
 
-    def _at_extremes(self, counts: AnyArray, step: AnyArray, rows: AnyArray) -> None:
+    def _at_extremes(self, counts: AnyArray, step: AnyArray, rows: _Rows) -> None:
         """The longest stretch at the smallest and at the largest count of all, but for those that
         the batch begins and ends with; and by which steps they were reached."""
         for key, extreme in self._extremes():
             there = np.flatnonzero(counts == extreme)
             if not there.size:
                 continue
-            self._consider(key, Stretch(1, extreme, int(rows[there[0]])))
+            at = rows.of(there)
+            self._consider(key, Stretch(1, extreme, int(at[0])))
             # Rows that follow on one another are one stretch.
-            firsts = np.flatnonzero(np.diff(rows[there], prepend=rows[there[0]] - 2) != 1)
+            firsts = np.concatenate(([0], np.flatnonzero(np.diff(at) != 1) + 1))
             lengths = np.diff(firsts, append=there.size)
             i = int(np.argmax(lengths))
-            self._consider(key, Stretch(int(lengths[i]), extreme, int(rows[there[firsts[i]]])))
+            self._consider(key, Stretch(int(lengths[i]), extreme, int(at[firsts[i]])))
             known, jumps = self._jumps.get(key, (extreme, np.zeros(64, np.int64)))
             if known != extreme:
                 jumps = np.zeros(64, np.int64)
