@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterator
 
 import pytest
@@ -200,6 +201,17 @@ def test_slips_are_found_and_their_cause_comes_first(boards: int) -> None:
     assert len(missed) <= 0.05 * len(SLIPS) * boards, "\n".join(missed)
 
 
+def test_a_clamp_at_the_limits_hides_no_slip() -> None:
+    clamp = r', { law = "clamp", low = \1, high = \2 }]\nlimits = [\1, \2]'
+    hidden = []
+    for what, text, rule in benches(BOARDS[:2]):
+        clamped, many = re.subn(r"\]\nlimits = \[(.+), (.+)\]", clamp, text)
+        if many and rule != "limits-out-of-reach":  # what a clamp keeps within them reaches them
+            found = [finding.rule for finding in jr.check(jr.parse_bench(clamped))]
+            hidden += [(what, rule, found)] if rule not in found else []
+    assert not hidden
+
+
 @pytest.mark.parametrize(
     ("what", "lines"),
     [
@@ -207,6 +219,9 @@ def test_slips_are_found_and_their_cause_comes_first(boards: int) -> None:
          'unit = "g" }]\nlimits = [0, 2000]\ndecimals = 1'),
         ("limits at a table's ends", 'laws = [{ law = "table", points = [[1000, 0], [9000000, 5], '
          '[16000000, 40]], unit = "cm" }]\nlimits = [0, 40]'),
+        ("ohms that a clamp leaves out", 'laws = [{ law = "divider", known = 7400 }, { law = '
+         '"steinhart-hart", a = 0.00088, b = 0.00023, c = 1.1e-07, unit = "K" }, { law = "clamp", '
+         'low = 279, high = 407 }]\nlimits = [279, 407]'),
         ("a knob from rail to rail", 'laws = [{ law = "line", marks = [[0, 0], [16777215, 100]], '
          'unit = "%" }, { law = "clamp", low = 0, high = 100 }]\nrails = "ends"'),
     ],

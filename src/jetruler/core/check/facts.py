@@ -123,12 +123,17 @@ class Facts:
 
     @cached_property
     def inside(self) -> AnyArray:
-        """Which counts read within the limits (or anything, without limits)."""
+        """Which counts read within the limits (or anything, without limits); not those that a clamp
+        has brought there, as long as there are others."""
         if self.channel.limits is None:
             return np.isfinite(self.values)
         low, high = self.channel.limits
         with np.errstate(invalid="ignore"):
-            return (self.values >= low) & (self.values <= high)
+            within = (self.values >= low) & (self.values <= high)
+            kept = within.copy()
+            for i, (least, most) in self.clamps:
+                kept &= (self.joints[i] >= least) & (self.joints[i] <= most)
+        return kept if kept.any() else within
 
     @property
     def labelled(self) -> bool:
