@@ -20,7 +20,7 @@ from .smoothing import Smoother, Smoothing
 NO_COUNT = np.iinfo(np.int64).min
 
 
-def read_flagged(channel: Channel, counts: AnyArray, missing: AnyArray | None = None) -> Reading:
+def read_flagged(channel: Channel, counts: AnyArray, missing: AnyArray | None) -> Reading:
     """The reading of a batch; a missing sample is flagged missing, not off_scale."""
     reading = channel.read(counts)
     if missing is not None:

@@ -255,7 +255,7 @@ class Condition:
         """Which kind of condition it is."""
         return next(k for k in KINDS if getattr(self, k) is not None)
 
-    def decides(self, values: Array, size: float = 0.0) -> tuple[Truths, Truths]:
+    def decides(self, values: Array, size: float) -> tuple[Truths, Truths]:
         """Where a threshold turns on, and where it turns off. size: see `on_edges`."""
         point = self.above if self.above is not None else self.below or 0.0
         release = point if self.release is None else self.release

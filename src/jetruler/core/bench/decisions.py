@@ -4,7 +4,7 @@ trips and drives."""
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
@@ -64,7 +64,7 @@ class Decided:
     """Where a drive's command is its safe value."""
     events: list[TripEvent]
     """Where trips turned on or off, in order of time."""
-    clock_faults: Truths = field(default_factory=lambda: np.zeros(0, np.bool_))
+    clock_faults: Truths
     """Where the source's clock was invalid: it stops, jumps, or cannot be read."""
 
 

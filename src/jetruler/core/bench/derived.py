@@ -366,7 +366,7 @@ class DerivedChannel(Channel):
         return tuple(found.values())
 
     def read_from(
-        self, readings: Mapping[str, Reading], reader: ChannelReader, times: Array | None = None
+        self, readings: Mapping[str, Reading], reader: ChannelReader, times: Array | None
     ) -> tuple[Array, Reading]:
         """What its laws take, and its reading, from the readings of its sources by name. reader:
         its memory, if it smooths or holds zones."""

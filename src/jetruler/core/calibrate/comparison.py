@@ -192,7 +192,7 @@ class Comparison(Result):
     """Why it is unknown."""
     correction: Line | None
     """The line to put on top of a so that it reads as b; None if none is called for."""
-    notes: tuple[str, ...] = ()
+    notes: tuple[str, ...]
     """What else is to be said, such as a delay."""
 
     @property

@@ -32,7 +32,7 @@ class FittedParameter:
     value: float
     uncertainty: float
     half_width: float
-    unit: str | None = None
+    unit: str | None
 
 
 @old_fields(degrees="dof")

@@ -176,16 +176,16 @@ class FitRequest:
     """What is to be fitted: the law, its fixed parameters, and where it is."""
 
     law: str
-    degree: int | None = None
-    robust: bool = False
-    unit: str | None = None
+    degree: int | None
+    robust: bool
+    unit: str | None
     """Unit that the law says it gives; None where it keeps the one that comes in."""
-    gives: str | None = None
+    gives: str | None
     """Unit that it gives, said or kept."""
-    takes: str | None = None
-    like: Law | None = None
-    upstream: Ruler | None = None
-    downstream: Ruler | None = None
+    takes: str | None
+    like: Law | None
+    upstream: Ruler | None
+    downstream: Ruler | None
 
     @property
     def kind(self) -> type[Law]:

@@ -73,7 +73,7 @@ class Delay:
     """How far one series lags behind: `samples` of the first behind the second (negative: it is
     ahead), and their standard uncertainty; 0 where none shows."""
 
-    samples: float = 0.0
+    samples: float
     uncertainty: float = 0.0
 
 
@@ -172,7 +172,7 @@ class _Fit:
         return abs(self.value(name)) > self.half_width(name, level) + least
 
 
-def answers(a: Array, b: Array, ordered: bool, u_common: float = 0.0) -> Answers:
+def answers(a: Array, b: Array, ordered: bool, u_common: float) -> Answers:
     """Ask all questions of pairs in time order (or of marks, which have none).
     u_common: standard uncertainty of an error that all values of b share."""
     moved = _whole_delay(a, b) if ordered and a.size >= FOR_TIME else 0

@@ -21,7 +21,7 @@ class Problem:
     """A model and what is behind it: y = then(link(design(x) · θ))."""
 
     model: FitModel
-    downstream: Ruler | None = None
+    downstream: Ruler | None
 
     @property
     def is_straight(self) -> bool:
@@ -117,7 +117,7 @@ def _least_squares(rows: Array, right: Array) -> tuple[Array, Array, Array]:
     return theta, back @ back.T, leverage
 
 
-def accounted(square: float, dof: int, chance: float = 0.05) -> bool:
+def accounted(square: float, dof: int, chance: float) -> bool:
     """Whether uncertainties account for errors, of which this is the sum of squares in units of
     those: it would be larger with more than this chance. Source: the chi-square test of a fit."""
     from scipy.special import chdtrc

@@ -46,7 +46,7 @@ class Logged:
 
     facts: Facts
     survey: Survey
-    floating: Floating | None = None
+    floating: Floating | None
 
 
 def clamp_hides(s: Logged) -> Iterator[Finding]:

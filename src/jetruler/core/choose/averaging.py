@@ -60,9 +60,9 @@ class AveragingChoice(Result):
     """The channel's unit per count there."""
     answer: HowMany
     """How many readings hold the target."""
-    interval: float | None = None
+    interval: float | None
     """Seconds between two readings, if known."""
-    raw_unit: str | None = "count"
+    raw_unit: str | None
     """Unit of the noise."""
 
     @property

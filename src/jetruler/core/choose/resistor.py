@@ -229,7 +229,7 @@ class ResistorChoice(Result):
     """What no series limits."""
     left_out: int
     """Candidates that exceed the limits of current or heating."""
-    seen: tuple[tuple[str, float, float, float], ...] = ()
+    seen: tuple[tuple[str, float, float, float], ...]
     """What was seen: its name, raw value and ohms, and the raw value with the best."""
 
     @property

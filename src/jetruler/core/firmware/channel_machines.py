@@ -179,7 +179,7 @@ return s.zone"""
 WINDOW = 64
 
 
-def trip_machine(trip: Trip, done: Mapping[str, Exported], window: int = WINDOW) -> Machine | str:
+def trip_machine(trip: Trip, done: Mapping[str, Exported], window: int) -> Machine | str:
     """A trip; or why it has no form for firmware. done: the exported channels. window: samples
     that a change within a time remembers at most."""
     name = safe_name(trip.name)

@@ -35,7 +35,7 @@ class StraightPieces:
     first: int
     last: int
     at: Callable[[Array], Array]
-    by: float = 0.5
+    by: float
 
 
 @dataclass(frozen=True)

@@ -37,7 +37,7 @@ EXACT = frozenset(("abs", "ceil", "floor", "sqrt", "trunc"))
 def float_program(
     ruler: Ruler,
     name: str,
-    kind: type[np.floating[Any]] = np.float32,
+    kind: type[np.floating[Any]],
     valued: list[tuple[int, int]] | None = None,
     held: tuple[float, float] | None = None,
 ) -> Program | str:
@@ -183,7 +183,7 @@ def derived_function(
     channel: DerivedChannel,
     kind: type[np.floating[Any]],
     functions: frozenset[str],
-    has_nan: bool = True,
+    has_nan: bool,
 ) -> DerivedFunction | str:
     """The function of a derived channel in a target's floats; or why there is none.
 

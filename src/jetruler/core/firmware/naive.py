@@ -40,7 +40,7 @@ class NaiveStep:
 
     law: str
     line: str
-    lost: str = ""
+    lost: str
 
 
 @dataclass(frozen=True)

@@ -115,7 +115,7 @@ class ThreeNumbers(Result):
     """Stretches of counts where something does not fit: from, to, what."""
     least: float
     """No three numbers of these widths have a smaller largest error than this."""
-    lost: str = ""
+    lost: str
     """What was cut off from the given numbers; empty for numbers that were found."""
 
     @property

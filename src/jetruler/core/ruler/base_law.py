@@ -414,11 +414,11 @@ class FitInput:
 
     x: Array
     y: Array
-    unit: str | None = None
-    takes: str | None = None
-    like: BaseLaw | None = None
-    degree: int | None = None
-    gain_stays: bool = False
+    unit: str | None
+    takes: str | None
+    like: BaseLaw | None
+    degree: int | None
+    gain_stays: bool
 
     def fixed(self, name: str, default: float) -> float:
         """Return a parameter that stays as it was."""

@@ -203,7 +203,7 @@ def blocks(n: int, size: int = BLOCK) -> Iterator[slice]:
         yield slice(start, min(start + size, n))
 
 
-def for_blocks(n: int, work: Callable[[slice], None], threads: int = 1) -> None:
+def for_blocks(n: int, work: Callable[[slice], None], threads: int) -> None:
     """Call `work` for every block of n samples. threads: how many share them, each a stretch of
     its own; NumPy lets the others run while it gathers."""
     if threads < 1:

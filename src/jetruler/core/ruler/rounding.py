@@ -51,7 +51,7 @@ def nearest(x: Array, size: float = 0.0) -> Array:
 _NO_HALVES = 2.0**49
 
 
-def to_decimals(x: Array, decimals: int, size: float = 0.0) -> Array:
+def to_decimals(x: Array, decimals: int, size: float) -> Array:
     """To a number of decimals, half away from zero: what is shown, written and exported."""
     scale = 10.0**decimals
     scaled = x * scale

@@ -305,9 +305,7 @@ class Ruler:
     def _flags_of(self, x: Any) -> Any:
         return self.read(x).flags
 
-    def _fill(
-        self, counts: Numbers, values: Array, flags: FlagArray | None, threads: int = 1
-    ) -> None:
+    def _fill(self, counts: Numbers, values: Array, flags: FlagArray | None, threads: int) -> None:
         """Write values (and flags, if wanted) block by block, through the table if there is one."""
         if not values.flags.c_contiguous:
             whole = np.empty(values.shape, np.float64)

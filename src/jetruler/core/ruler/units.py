@@ -431,7 +431,7 @@ def in_brackets(name: str) -> tuple[str, str | None]:
 _IN_FRONT = ("V", "mV", "A", "mA", "uA", "Hz")
 
 
-def stated_unit(name: str, beside: str = "") -> str | None:
+def stated_unit(name: str, beside: str) -> str | None:
     """Return the usual unit that a log states for a column: beside its name, or in it.
 
     None where it states none.
@@ -499,7 +499,7 @@ def brief(text: str) -> str:
     return f"{Decimal(text):e}" if small else text
 
 
-def with_uncertainty(value: float, uncertainty: float, unit: str | None = None) -> str:
+def with_uncertainty(value: float, uncertainty: float, unit: str | None) -> str:
     """`(225.3 ± 2.6) °C`; very small or large ones with their power of ten in front."""
     if not (math.isfinite(uncertainty) and uncertainty > 0):
         return shown(value, unit)

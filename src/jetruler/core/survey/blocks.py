@@ -252,8 +252,8 @@ class Floating:
     last: int
     fraction: float
     deviation: float
-    frequency: float = float("nan")
-    mains: float = float("nan")
+    frequency: float
+    mains: float
 
 
 FLOATING_REMEDY = "Look for a wire that is not connected, or a column of something else"

@@ -71,7 +71,7 @@ class HowMany(Result):
     limit: float
     """The largest error of the mean that is left however many are averaged, since noise too small
     to dither the steps cannot average them out."""
-    single: float = math.nan
+    single: float
     """Standard deviation of one reading, without the rounding."""
     correlation_length: float = 1.0
     """How many successive readings tell as much as one independent one; 1 where the noise was said

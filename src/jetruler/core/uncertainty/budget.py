@@ -29,7 +29,7 @@ SHARED = ("vref of adc", "count_at_vref of adc", "converter gain error", "conver
 
 
 def budget_of_derived(
-    channel: DerivedChannel, at: Mapping[str, Quantityish], level: float = 0.95
+    channel: DerivedChannel, at: Mapping[str, Quantityish], level: float
 ) -> Budget:
     """The uncertainty budget of a derived channel.
 

@@ -71,7 +71,7 @@ class ValueTable(Result):
     """The values as a converted log has them."""
     unit: str | None
     """Unit of the values."""
-    expanded: Array | None = None
+    expanded: Array | None
     """Expanded uncertainty of each at 95 %, where the bench says what it follows from."""
 
     @property
