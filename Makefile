@@ -10,7 +10,7 @@ INSTALL = sh -c '.venv/bin/uv pip install -q --python .venv/bin/python "$$@" || 
 # Installers compile on one core, or not; this does so on all, whatever the environment says of
 # bytecode: but not what no test imports.
 UNUSED = /(tests|pip|setuptools|pkg_resources|selenium|trio|fontTools|lexers)/
-COMPILE = .venv/bin/python -m compileall -qq -j 0 -x '$(UNUSED)' .venv/lib src
+COMPILE = .venv/bin/python -m compileall -qq -j 0 -x '.venv/.*$(UNUSED)' .venv/lib src tests
 PYTEST = .venv/bin/python -m pytest -n auto --dist loadgroup
 
 # Each stamp says what .venv holds: the product; what tests it; what checks its code;

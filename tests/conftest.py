@@ -92,8 +92,7 @@ def cli(home: Path) -> Cli:
 
 @pytest.fixture(scope="session")
 def cluster() -> Iterator[str]:
-    """The address of a real scheduler with two worker processes, one for the session: its tests
-    are `of_cluster`, which keeps them in one process."""
+    """The address of a real scheduler with two worker processes, one for the session."""
     import distributed
 
     with distributed.LocalCluster(
@@ -102,6 +101,7 @@ def cluster() -> Iterator[str]:
         yield local.scheduler_address
 
 
+#: Keeps tests in one process, which alone loads what clusters need.
 of_cluster = pytest.mark.xdist_group("cluster")
 
 

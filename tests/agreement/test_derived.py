@@ -10,13 +10,12 @@ import subprocess
 from pathlib import Path
 from typing import Any
 
-import dask.dataframe
 import numpy as np
 import pandas as pd
 import pytest
 
 import jetruler as jr
-from tests.conftest import Cli
+from tests.conftest import Cli, of_cluster
 from tests.helpers.compiled import FLAGS, GCC
 from tests.helpers.sizes import few, soak
 
@@ -260,14 +259,17 @@ def test_a_report_has_what_is_computed(cli: Cli, home: Path) -> None:
     )
 
 
+@of_cluster
 def test_many_partitions(home: Path) -> None:
     """A lazy frame in parts gives what the whole gives, with smoothing across the borders."""
+    import dask.dataframe as dd
+
     bench = jr.parse_bench(random_bench(1)[0])  # smoothed
     rng = np.random.default_rng(3)
     frame = pd.DataFrame(rng.integers(0, 250, (90, 3)), columns=list("abc"))
     frame.insert(0, "t_s", np.arange(90) / 10)
     whole = bench.convert(frame)
-    parts = dask.dataframe.from_pandas(frame, npartitions=4)
+    parts = dd.from_pandas(frame, npartitions=4)
     found = bench.convert(parts).compute(scheduler="sync")
     name = bench["total"].output_column
     assert found[name].to_numpy().tobytes() == whole[name].to_numpy().tobytes()

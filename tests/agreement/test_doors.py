@@ -18,7 +18,6 @@ from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
-import dask.dataframe as dask
 import numpy as np
 import pandas as pd
 import polars as pl
@@ -166,7 +165,9 @@ def _frame(cli: Cli, home: Path, case: Made, rows: Rows) -> None:
         assert frame[name].tolist() == [float(row[name]) for row in rows], name
     others: dict[str, Any] = {"pyarrow": pa.Table.from_pandas(raw), "polars": pl.from_pandas(raw)}
     if len(case.file) % 3 == 0:  # its tasks take longest
-        others["dask"] = dask.from_pandas(raw, npartitions=3, sort=False)
+        import dask.dataframe as dd  # long to load, and rarely needed
+
+        others["dask"] = dd.from_pandas(raw, npartitions=3, sort=False)
     for kind, given in others.items():
         made = case.bench.convert(given, commands=True)
         other = made.compute() if kind == "dask" else made.to_pandas()

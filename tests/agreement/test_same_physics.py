@@ -10,7 +10,6 @@ import re
 from pathlib import Path
 from typing import Any
 
-import dask.dataframe as dask
 import numpy as np
 import pandas as pd
 import pytest
@@ -22,7 +21,7 @@ from jetruler.core.laws import law_line
 from jetruler.core.ruler.converter import RawInput
 from jetruler.errors import BenchError
 from tests.agreement.made import made
-from tests.conftest import Cli
+from tests.conftest import Cli, of_cluster
 from tests.helpers.sizes import few, sizes, soak
 
 
@@ -220,15 +219,18 @@ def test_names_are_only_names(cli: Cli, home: Path, many: int) -> None:
                 assert ";".join(f"{NAMES.get(n, n)}{s}{f}" for n, s, f in flags) == y[-1], seed
 
 
+@of_cluster
 @pytest.mark.parametrize("many", sizes(3, 20))
 def test_a_log_cut_in_two_is_one_log(many: int) -> None:
+    import dask.dataframe as dd
+
     for seed in range(many):
         case = made(seed)
         raw = pd.read_csv(io.StringIO(case.log), dtype=str, keep_default_na=False)
         whole = case.bench.convert(raw, commands=True)
         cut = int(np.random.RandomState(seed).randint(1, len(raw)))
-        two = dask.concat([
-            dask.from_pandas(part, npartitions=1, sort=False) for part in (raw[:cut], raw[cut:])
+        two = dd.concat([
+            dd.from_pandas(part, npartitions=1, sort=False) for part in (raw[:cut], raw[cut:])
         ])  # fmt: skip
         joined = case.bench.convert(two, commands=True).compute()
         for name in whole.columns:

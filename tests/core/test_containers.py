@@ -11,8 +11,6 @@ from decimal import Decimal
 from fractions import Fraction
 from typing import Any
 
-import dask.array as da
-import dask.dataframe as dd
 import numpy as np
 import pandas as pd
 import polars as pl
@@ -22,6 +20,7 @@ import xarray as xr
 
 import jetruler as jr
 from jetruler.core.containers import as_samples, to_array
+from tests.conftest import of_cluster
 from tests.helpers.sizes import sizes
 
 RAW = [1880, 400, 3912, 1880, 1881, 2000, 2100, 2200, 2300, 2400]
@@ -196,20 +195,18 @@ def test_shapes_are_kept_and_columns_smoothed_apart() -> None:
         jr.smooth(two, SMOOTHING, axis=2)
 
 
-@pytest.mark.parametrize(
-    "lazy",
-    [
-        da.from_array(np.array(RAW), chunks=3),
-        dd.from_pandas(pd.Series(RAW, name="bean"), npartitions=2),
-        xr.DataArray(da.from_array(np.array(RAW), chunks=3), dims="time"),
-    ],
-    ids=["array", "series", "DataArray"],
-)
-def test_what_is_lazy_stays_lazy(lazy: Any) -> None:
-    found = BEAN(lazy)
-    assert hasattr(found, "compute")
-    assert numbers(found.compute()) == BEAN(RAW)
-    assert jr.survey(lazy, 12).mean == pytest.approx(np.mean(RAW))
+@of_cluster
+def test_what_is_lazy_stays_lazy() -> None:
+    import dask.array as da
+    import dask.dataframe as dd
+
+    lazy = da.from_array(np.array(RAW), chunks=3)
+    series = dd.from_pandas(pd.Series(RAW, name="bean"), npartitions=2)
+    for given in (lazy, series, xr.DataArray(lazy, dims="time")):
+        found = BEAN(given)
+        assert hasattr(found, "compute")
+        assert numbers(found.compute()) == BEAN(RAW)
+        assert jr.survey(given, 12).mean == pytest.approx(np.mean(RAW))
 
 
 def test_expressions_and_frames() -> None:
@@ -244,7 +241,6 @@ def test_expressions_and_frames() -> None:
         (pl.Series(["a"]), "String ('a')", ""),
         (pl.LazyFrame({"a": [1]}), "a LazyFrame", "collect() it"),
         (pa.array(["a"]), "string (a)", ""),
-        (xr.Dataset({"bean": ("t", RAW)}), "a Dataset", "bean"),
     ],
 )
 @pytest.mark.parametrize("door", ["ruler", "smooth", "survey"])
@@ -258,6 +254,13 @@ def test_what_is_no_number_is_refused_in_a_sentence(
     assert found in message
     assert hint in message
     assert "\n" not in message
+
+
+@of_cluster  # a Dataset loads Dask
+def test_a_dataset_is_refused_in_a_sentence() -> None:
+    for door in ("ruler", "smooth", "survey"):
+        dataset = xr.Dataset({"bean": ("t", RAW)})
+        test_what_is_no_number_is_refused_in_a_sentence(door, dataset, "a Dataset", "bean")
 
 
 def test_integers_of_64_bits_stay_exact_beside_a_gap() -> None:

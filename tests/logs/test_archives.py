@@ -15,7 +15,6 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import distributed
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -108,6 +107,8 @@ def alone(month: Path) -> dict[str, bytes]:
 
 
 def worker_pids(address: str) -> list[int]:
+    import distributed
+
     with distributed.Client(address) as client:
         return list(client.run(os.getpid).values())
 
@@ -263,6 +264,8 @@ def test_what_answers_is_no_scheduler(
 
 @of_cluster
 def test_a_scheduler_without_workers(home: Path) -> None:
+    import distributed
+
     bench = load_bench(home / "bench.toml")
     with (
         distributed.LocalCluster(n_workers=0, dashboard_address="127.0.0.1:0") as cluster,

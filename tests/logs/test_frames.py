@@ -10,9 +10,6 @@ from types import ModuleType
 from typing import Any
 
 import cloudpickle
-import dask.array as da
-import dask.dataframe as dd
-import distributed
 import numpy as np
 import pandas as pd
 import polars as pl
@@ -128,6 +125,7 @@ def made_up(rows: int) -> pd.DataFrame:
     return frame.assign(ch0=counts["ch0"], ch1=counts["ch1"])
 
 
+@of_cluster
 @fewer(4)
 @example([1, 1, 64], "mean", "counts")  # a part in which no sample is there
 @given(
@@ -137,6 +135,8 @@ def made_up(rows: int) -> pd.DataFrame:
 )
 def test_partitions_remember_what_came_before(sizes: list[int], kind: str, where: str) -> None:
     """Smoothing, zones that hold and trips see across every border, also of empty partitions."""
+    import dask.dataframe as dd
+
     text = SMOOTH.replace('"exponential"', f'"{kind}", where = "{where}"')
     bench, whole = parse_bench(text), made_up(sum(sizes))
     ends = np.cumsum([0, *sizes])
@@ -155,9 +155,12 @@ def test_partitions_remember_what_came_before(sizes: list[int], kind: str, where
             assert result[name].to_numpy().tobytes() == wanted[name].to_numpy().tobytes(), name
 
 
+@of_cluster
 @pytest.mark.parametrize("decide", [True, False], ids=["remembers", "on its own"])
 def test_the_graph_grows_with_partitions_and_not_with_counts(decide: bool) -> None:
     """A bench in use holds an entry for every count: none of them may travel, or be walked."""
+    import dask.dataframe as dd
+
     text, frame = (SMOOTH if decide else BENCH), made_up(400)
 
     def graph(bits: int, partitions: int) -> tuple[int, int]:
@@ -179,6 +182,9 @@ def test_the_graph_grows_with_partitions_and_not_with_counts(decide: bool) -> No
 @soak
 @of_cluster
 def test_dask_frames_stay_lazy_and_run_on_real_workers(tmp_path: Path, cluster: str) -> None:
+    import dask.dataframe as dd
+    import distributed
+
     whole = made_up(3000)
     for i in range(6):
         whole.iloc[500 * i : 500 * (i + 1)].to_parquet(tmp_path / f"part{i}.parquet")
@@ -200,7 +206,11 @@ def test_dask_frames_stay_lazy_and_run_on_real_workers(tmp_path: Path, cluster: 
 RULER = Adc(12, 3.3) >> Divider(4700) >> Beta(100e3, 3950)
 
 
+@of_cluster
 def test_dask_arrays_and_series_stay_lazy() -> None:
+    import dask.array as da
+    import dask.dataframe as dd
+
     counts = np.random.default_rng(3).integers(-5, 4100, (300, 70)).astype(np.int16)
     lazy = da.from_array(counts, chunks=(64, 32))
     for found, wanted in [
