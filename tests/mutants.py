@@ -1,6 +1,6 @@
 """Do the tests bite? A sample of places in core/ is changed, one at a time, and the tests that run
 the changed line are run. `make mutants` repeats the sample; `python -m tests.mutants --seed 2`
-takes another.
+takes another, and `--first 80` goes on with one.
 
 A change that no test notices has survived. Some survive rightly: those that change no result.
 """
@@ -228,9 +228,10 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--mutants", type=int, default=200)
+    parser.add_argument("--first", type=int, default=0, help="so many of the sample are done")
     parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1)
     options = parser.parse_args()
-    mutants = sample(options.mutants, options.seed)
+    mutants = sample(options.mutants, options.seed)[options.first :]
     with TemporaryDirectory() as folder, ThreadPoolExecutor(options.jobs) as pool:
         homes: SimpleQueue[Path] = SimpleQueue()
         for i in range(options.jobs):
