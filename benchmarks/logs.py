@@ -91,7 +91,7 @@ def _csv(home: Path) -> Iterator[Result]:
         "CSV, 10 million rows × 4: look / PyArrow reading it",
         lambda: jr.look(log),
         lambda: pacsv.read_csv(log),
-        1.5,
+        1.4,
         rounds=5,
     )
     yield measured("CSV, look at 10 million rows: peak memory", peak_mb(*_look(log)), 300, "MB")
