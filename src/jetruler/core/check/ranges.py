@@ -30,7 +30,8 @@ def few_counts(c: Facts) -> Iterator[Finding]:
     more than the reading needs.
 
     One count is worth five times as much as it could be: the resolution is lost. A reading needs
-    the decimals that it shows, or a thousandth of its limits.
+    the decimals that it shows, or a thousandth of its limits. Counts that a clamp keeps at its ends
+    are not in use.
     """
     if c.channel.chain.converter is None or c.channel.limits is None:
         return

@@ -78,8 +78,7 @@ def among_quiet(x: AnyArray, follows: AnyArray | None, sizes: AnyArray, places: 
     for side in (np.arange(-WINDOW, 0), np.arange(1, WINDOW + 1)):
         at = places[:, None] + side  # a row for each, with the samples on that side
         there = (at >= begun[:, None]) & (at < ended[:, None])
-        near = x[np.minimum(np.maximum(at, 0), x.size - 1)]
-        bends = np.abs(np.diff(near, 2, axis=1))
+        bends = np.abs(np.diff(x[np.clip(at, 0, x.size - 1)], 2, axis=1))
         known = there[:, 2:] & there[:, :-2]
         small = np.count_nonzero(known & (bends < limits), axis=1)
         many = np.count_nonzero(known, axis=1)
@@ -105,7 +104,7 @@ class Spikes:
     def scaled(self, by: int, over: int = 1) -> None:
         """Multiply every size, or divide it: what is counted is now another step."""
         self._sizes.scaled(by, over)
-        self._largest = [(rescaled(s, by, over), row, quiet) for s, row, quiet in self._largest]
+        self._largest = [(-rescaled(-s, by, over), row, quiet) for s, row, quiet in self._largest]
 
     def add(
         self,

@@ -42,7 +42,7 @@ TAIL = 2 * WINDOW + 2
 MANY = 32
 
 
-class _Rows:
+class _BatchRows:
     """The rows of a batch's samples. Few are asked for, so none is made for the others."""
 
     def __init__(self, first: int, there: AnyArray | None = None) -> None:
@@ -125,13 +125,13 @@ class Surveyor:
         self.blocks.add(counts, missing)
         if missing is None:
             if counts.size:
-                self._take(counts, _Rows(first), None)
+                self._take(counts, _BatchRows(first), None)
             return
         rows = np.flatnonzero(~missing)
         if missing[0]:
             self._break()
         if rows.size:
-            self._take(counts[rows], _Rows(first, rows), np.diff(rows, prepend=0) == 1)
+            self._take(counts[rows], _BatchRows(first, rows), np.diff(rows, prepend=0) == 1)
         if missing[-1]:
             self._break()
 
@@ -208,7 +208,7 @@ class Surveyor:
         self._tail = []
         self._end_run()
 
-    def _take(self, counts: AnyArray, rows: _Rows, joined: AnyArray | None) -> None:
+    def _take(self, counts: AnyArray, rows: _BatchRows, joined: AnyArray | None) -> None:
         """Samples and their rows. joined: which follow directly on the one before, the first of
         all left aside; None where all do."""
         self.distribution.add(counts)
@@ -240,7 +240,7 @@ class Surveyor:
         smallest, largest = self.distribution.smallest, self.distribution.largest
         return () if smallest is None or largest is None else ((-1, smallest), (1, largest))
 
-    def _runs(self, counts: AnyArray, same: AnyArray, rows: _Rows) -> None:
+    def _runs(self, counts: AnyArray, same: AnyArray, rows: _BatchRows) -> None:
         """Stretches at one count; the first may go on from the batch before, the last into the
         next. same: where a sample is followed by its like: few, mostly."""
         firsts = (
@@ -264,7 +264,7 @@ class Surveyor:
         tail = int(lengths[-1]) if reaches_end else 1
         self._run = Stretch(tail, int(counts[-1]), rows.row(counts.size - tail))
 
-    def _at_extremes(self, counts: AnyArray, step: AnyArray, rows: _Rows) -> None:
+    def _at_extremes(self, counts: AnyArray, step: AnyArray, rows: _BatchRows) -> None:
         """The longest stretch at the smallest and at the largest count of all, but for those that
         the batch begins and ends with; and by which steps they were reached."""
         for key, extreme in self._extremes():
