@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 from typing import Any
 
@@ -10,6 +11,7 @@ import pytest
 
 import jetruler as jr
 from jetruler.core.bench.derived import derived
+from jetruler.core.firmware.floats import derived_function
 from jetruler.errors import ParameterError
 from tests.helpers.sizes import sizes
 
@@ -37,6 +39,15 @@ def source(name: str, unit: str | None) -> jr.Channel:
         (("mV", "degC"), "a + emf_k(b)", "mV", "mV", (3.096, 25.0), 3.096 + 1.000242),
         ((None, None), "min(a, b) + max(a, b)", None, "1", (2.0, 3.0), 5.0),
         (("V", "V"), "(a + b) / 2", None, "V", (2.0, 3.0), 2.5),
+        (("s", "V"), "b * a**-1", None, "V/s", (2.0, 3.0), 1.5),
+        (("s", "V"), "b / a**(3 - 1)", None, "V/s^2", (2.0, 3.0), 0.75),
+        (("s", "V"), "b / a**(4 / 2)", None, "V/s^2", (2.0, 3.0), 0.75),
+        (("m", "m"), "(a * b)**(1 / 2)", None, "m", (2.0, 8.0), 4.0),
+        (("m", "m"), "(a**2 * b)**(2 * 0.5 / 3)", None, "m", (1.0, 8.0), 2.0),
+        (("m", "m"), "hypot(a, b) * sqrt(4) / abs(-2)", None, "m", (3.0, 4.0), 5.0),
+        (("V", None), "a * 2**b", None, "V", (3.0, 3.0), 24.0),
+        (("V", None), "a**b", "V^2", "V^2", (3.0, 2.0), 9.0),
+        (("V", None), "a**b", None, None, (3.0, 2.0), 9.0),
     ],
 )
 def test_units_are_worked_out(
@@ -192,3 +203,44 @@ safe = 77
 def test_an_end_of_a_source_is_no_fault_of_what_follows(rails: str, commands: list[int]) -> None:
     bench = jr.parse_bench(ENDS.replace("RAILS", rails))
     assert [s.commands["motor"] for s in jr.stream(["k", "0", "1023"], bench)] == commands
+
+
+@pytest.mark.parametrize(("over", "averaged"), [(None, 1), (16, 16)])
+def test_noise_of_the_sources_in_closed_form(over: int | None, averaged: int) -> None:
+    """(u/p)² = (σu/u)² + (σi/i)² for a product; a mean of 16 leaves a quarter of it."""
+    smooth = "" if over is None else f'smooth = {{ kind = "mean", over = {over} }}\n'
+    bench = jr.parse_bench(
+        "converter = { bits = 16, vref = 2 }\n"
+        + "".join(f'[channel.{name}]\ncolumn = "{name}"\nnoise = 500\n' for name in "ui")
+        + f'[channel.p]\nfrom = ["u", "i"]\n{smooth}'
+        'laws = [{ law = "formula", expression = "u * i" }]\n'
+    )
+    found = jr.budget(bench["p"], {"u": 40_000, "i": 20_000})
+    part = math.hypot(500 / 40_000, 500 / 20_000) / math.sqrt(averaged)
+    assert found.combined == pytest.approx(found.value * part, rel=1e-3)
+
+
+@pytest.mark.parametrize(
+    ("units", "expression", "unit", "values", "result"),
+    [
+        (("V", "mV"), "a - b", None, (2.0, 500.0), 1.5),
+        (("V", "mA"), "a * b", "mW", (2.0, 3.0), 6.0),
+        (("degC", "degF"), "a - b", None, (30.0, 50.0), 20.0),
+        (("V", "V"), "max(a, -b) + n * pi", None, (2.0, 3.0), 2.0 + 1.5 * math.pi),
+    ],
+)
+def test_its_function_takes_each_source_in_its_own_unit(
+    units: tuple[str, str], expression: str, unit: str | None,
+    values: tuple[float, float], result: float,
+) -> None:  # fmt: skip
+    sources = [source("a", units[0]), source("b", units[1])]
+    constants = {"n": "1500 mV"} if "n *" in expression else {}
+    one = derived("one", sources, expression, unit, constants=constants)
+    made = derived_function(one, np.float64, frozenset(dir(math)) | {"abs"}, has_nan=True)
+    assert not isinstance(made, str)
+    names: dict[str, Any] = {**vars(math), "max": max, "abs": abs, "NONE": None}
+    lines = made.program.body.splitlines()
+    head = f"def one({', '.join(made.program.arguments)}):"
+    exec("\n    ".join([head, *lines]), names)
+    assert names["one"](*values) == pytest.approx(result)
+    assert names["one"](math.nan, values[1]) is None

@@ -10,9 +10,12 @@ import pytest
 
 import jetruler as jr
 from jetruler import Channel, Ruler
+from jetruler.core.firmware.count_programs import counting, of_counts, pattern_programs
+from jetruler.core.firmware.forms import middle, straight_error
 from jetruler.core.firmware.names import comment, plain_unit
+from jetruler.core.firmware.program import ProgramModel
 from jetruler.core.firmware.reference import ReferenceValues
-from jetruler.core.firmware.selection import export
+from jetruler.core.firmware.selection import export, usual_scale
 from tests.core.test_firmware import run_python
 
 
@@ -109,6 +112,95 @@ def test_a_wide_channel_is_looked_at_on_both_sides_of_its_corners(
         at = math.floor((corner + 50) / 100 * top)
         assert {at - 1, at, at + 1, at + 2} <= set(counts)
     assert {0, top} <= set(counts)
+
+
+@pytest.mark.parametrize("laws", [
+    jr.Line.through((0, -5e4), (2**20 - 1, 7e4), unit="g"),
+    jr.Ruler.of(jr.Line(-0.003, 7), jr.Whole()),
+    jr.Ruler.of(jr.Line(0.001), jr.Whole("down")),
+    jr.Table(((0, 0), (2**18, 900), (2**19, 2000), (2**20 - 1, 2500)), ends="hold"),
+    jr.Ruler.of(jr.Line(4e-3), jr.Polynomial((0, 1, -1e-4))),
+], ids=str)  # fmt: skip
+@pytest.mark.parametrize("within", [None, 4.0])
+def test_a_proof_of_a_wide_channel_is_no_smaller_than_its_worst_error(
+    laws: Any, within: float | None
+) -> None:
+    """What was not run is no further off than what was said of all."""
+    channel = Channel("x", jr.Counts(20) >> laws, 1)
+    made = export(channel, "x", "int64", within=within)
+    counts = np.arange(2**20)
+    off = np.abs(ProgramModel(made.program).run(counts) / made.wanted.scale - channel.ruler(counts))
+    assert off.max() <= made.proof.worst + 1e-9
+    assert made.proof.worst <= made.wanted.within + 1e-9
+    if channel.ruler.laws[-1].rounds_to and within is None:
+        assert made.proof.worst == 0.0
+
+
+@pytest.mark.parametrize("step", [1, 3])
+@pytest.mark.parametrize("low", [0, -700, 5])
+@pytest.mark.parametrize("many", [6, 120])
+def test_whole_numbers_by_count(step: int, low: int, many: int) -> None:
+    """Compared, indexed or looked up: the number of the last count that is not above; `beyond`
+    outside."""
+    counts = low + step * np.arange(many)
+    outputs = (np.arange(many) * 7919) % 11
+    program = of_counts(counts, outputs, "f", 99)
+    asked = np.arange(low - 2, counts[-1] + 3)
+    place = np.searchsorted(counts, asked, side="right") - 1
+    inside = (asked >= low) & (asked <= counts[-1])
+    wanted = np.where(inside, outputs[np.clip(place, 0, many - 1)], 99)
+    assert run_python(program, asked.tolist()) == wanted.tolist()
+    assert ProgramModel(program).run(asked).tolist() == wanted.tolist()
+
+
+@pytest.mark.parametrize(("low", "high", "arith"), [
+    (0, 2**31 - 1, "int32"), (0, 2**31, "int64"), (-(2**31), 0, "int32"), (-(2**31) - 1, 0, "int64"),
+    (-(2**31) - 1, 2**31, "int64"), (-(2**31), 2**31 - 1, "int32"),
+])  # fmt: skip
+def test_the_arithmetic_that_holds_counts(low: int, high: int, arith: str) -> None:
+    assert counting(low, high) == arith
+
+
+@pytest.mark.parametrize(("patterns", "many"), [
+    (((0, 1), (1, 0)), 2), (((0.5, 1), (1, 0)), 0), (((0, 1), (2, 0.25)), 0), (("a", "b"), 0),
+    ((3, 4), 0),
+])  # fmt: skip
+def test_only_patterns_of_whole_numbers_are_outputs(patterns: Any, many: int) -> None:
+    channel = Channel("x", jr.Counts(6) >> jr.Zones((30,), patterns), 1)
+    programs = pattern_programs(export(channel, "x"))
+    assert len(programs) == many
+    for i, program in enumerate(programs):
+        assert run_python(program, [0, 1, 2]) == [patterns[0][i], patterns[1][i], 0]
+
+
+@pytest.mark.parametrize(("within", "exact"), [(0.1, True), (5.0, False)])
+def test_a_form_is_exact_at_marks_or_not(within: float, exact: bool) -> None:
+    """A table's line passes its marks; the cheapest that is off by up to 5 does not."""
+    marks = ((100, 0.0), (900, 333.3))
+    ruler = jr.Counts(10) >> jr.Line(marks=marks, takes="count", unit="mm")
+    made = export(Channel("x", ruler, 1, decimals=1), "x", "int16", 10, within)
+    there = [y / 10 for y in run_python(made.program, [100, 900])]
+    assert made.proof.exact_at_marks is exact, there
+    assert exact == (np.abs(np.array(there) - [0.0, 333.3]).max() <= 0.05 + 1e-6)
+
+
+def test_how_far_off_one_straight_line_would_be() -> None:
+    """By hand: y = n² over 0 to 100 is half a chord's height, 100² / 8, off the best line."""
+    channel = Channel("x", jr.Counts(7) >> jr.Polynomial((0, 0, 1), domain=(0, 100)), 1)
+    made = ReferenceValues.of(channel, 1, 1.0)
+    assert straight_error(middle(made, "int32")) == pytest.approx(1250)
+    falling = Channel("x", jr.Counts(7) >> jr.Polynomial((7, 0, -1), domain=(0, 100)), 1)
+    off = straight_error(middle(ReferenceValues.of(falling, 1, 1.0), "int32"))
+    assert off == pytest.approx(1250)
+
+
+@pytest.mark.parametrize(("last", "decimals", "scale"), [
+    (jr.Steps(5), 1, 1), (jr.Whole(), 2, 1), (jr.Steps(0.5), 1, 10), (jr.Clamp(0, 100), 2, 100),
+    (jr.Zones((30,), ("a", "b")), 1, 1), (jr.Clamp(0, 9), 9, 10**4),
+])  # fmt: skip
+def test_usual_scales(last: jr.Law, decimals: int, scale: int) -> None:
+    ruler = jr.Counts(10) >> jr.Line(0.3) >> last
+    assert usual_scale(Channel("x", ruler, 1, decimals=decimals)) == scale
 
 
 @pytest.mark.parametrize(("unit", "plain"), [

@@ -1,19 +1,21 @@
-"""What every law says of itself is one thing: its value and its worked line at any place of its
-domain; and a table is what its points say, between them and beyond its ends."""
+"""What every law says of itself is one thing: its value, its worked line and its statements for
+firmware at any place of its domain; and a table is what its points say, between them and beyond
+its ends."""
 
 from __future__ import annotations
 
 import contextlib
 import math
 from itertools import pairwise
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 import pytest
 
-from jetruler import Flag, Law, Table
+from jetruler import Counts, Flag, Input, Law, Line, SteinhartHartExtended, Steps, Table, Whole, Zones
+from jetruler.core.laws import LAWS
 from jetruler.core.numerics import NoInverseError
-from tests.core.test_laws import each_law
+from tests.core.test_laws import PAIR, TRUTH, WHOLE_DOMAINS, each_law
 
 FRACTIONS = (0.0, 0.03, 0.29, 0.5, 0.53, 0.77, 0.97, 1.0)
 
@@ -32,6 +34,62 @@ def test_the_worked_result_is_the_result(case: tuple[Law, float, float]) -> None
             continue
         found = law.worked_result(y, back=True)
         assert found == pytest.approx(back, rel=1e-4, abs=1e-4 * (high - low)), y
+
+
+#: What the small language of firmware has, as Python computes it.
+LANGUAGE: dict[str, Any] = {
+    **{name: getattr(math, name) for name in dir(math) if not name.startswith("_")},
+    **{"abs": abs, "NONE": math.nan, "tie": 16 * 2.0**-52},
+}
+
+#: Parameters that laws may have, and rulers seldom do: laws, with inputs.
+SELDOM: list[tuple[Law, float, float]] = [
+    (Line(2.0, 0.0), -3, 3),
+    (Steps(0.1), -2, 2),
+    (Steps(20, "down"), -200, 200),
+    (Steps(0.25, "toward zero"), -2, 2),
+    (Whole("up"), -9, 9),
+    (Zones((1.0, 2.0), (5.0, 9.0, 2.0)), 0, 3),
+    (SteinhartHartExtended(10e3, PAIR[0], PAIR[1], "degF"), 2e3, 2e5),
+]
+
+
+def statements_give(statements: list[str], x: float) -> float:
+    """The statements of a law as plain Python runs them."""
+    lines = "\n".join(statements).splitlines()
+    scope = dict(LANGUAGE)
+    exec("\n    ".join(["def law(x):", "n = x", *lines, "return x"]), scope)
+    return float(scope["law"](x))
+
+
+@pytest.mark.parametrize("case", [*WHOLE_DOMAINS, *SELDOM], ids=lambda case: repr(case[0]))
+def test_its_statements_are_the_law(case: tuple[Law, float, float]) -> None:
+    """Those for firmware, and those that people type, inside its domain."""
+    law, low, high = case
+    x = np.array([low + fraction * (high - low) for fraction in (*FRACTIONS, 0.2371, 0.8113)])
+    ys = law.forward(x).tolist()
+    for statements in (law.program(), law.typed()):
+        if statements is not None and not isinstance(law, Input):
+            found = [statements_give(statements, one) for one in x.tolist()]
+            assert found == pytest.approx(ys, rel=1e-9, abs=1e-12 * (high - low)), statements
+
+
+@pytest.mark.parametrize(("law", "x", "y"), TRUTH, ids=repr)
+def test_its_statements_have_a_value_where_the_law_has(law: Law, x: float, y: float) -> None:
+    """Inputs come in steps; what is infinite is nothing that a chip computes."""
+    statements = law.program()
+    if statements is None or isinstance(law, Input) or x != x or not (math.isfinite(x) and x):
+        return
+    try:
+        found = statements_give(statements, x)
+    except (ValueError, ZeroDivisionError):  # a chip's own library gives no number
+        found = math.nan
+    assert found == pytest.approx(y, rel=1e-9, nan_ok=True)
+
+
+def test_every_law_with_statements_is_among_these() -> None:
+    tried = {type(law) for law, _, _ in (*WHOLE_DOMAINS, *SELDOM, *TRUTH)}
+    assert {law for law in LAWS.values() if law.program is not Law.program} <= tried | {Counts}
 
 
 POINTS = ((0.0, 9.0), (1.0, 4.0), (5.0, 1.0), (6.0, 0.5), (20.0, 0.0))

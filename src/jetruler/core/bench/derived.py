@@ -4,6 +4,8 @@ difference, the mean of several."""
 from __future__ import annotations
 
 import ast
+import math
+import operator
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -63,8 +65,19 @@ class _Several(Duals):
         return function(a, b), by_a * da + by_b * db
 
 
+#: What operators make of plain numbers.
+_OF_NUMBERS: dict[type[ast.operator], Any] = {
+    ast.Add: operator.add,
+    ast.Sub: operator.sub,
+    ast.Mult: operator.mul,
+    ast.Div: operator.truediv,
+    ast.Pow: operator.pow,
+}
+
+
 class _Units(Evaluator[Any]):
-    """Units of an expression: quantities of size 1, and plain numbers, which fit any unit."""
+    """Units of an expression: quantities of size 1, and plain numbers, which fit any unit. A number
+    is known where it may be an exponent, and NaN where it follows from a value."""
 
     def __init__(self, names: Mapping[str, Any]) -> None:
         self._names = names
@@ -80,17 +93,17 @@ class _Units(Evaluator[Any]):
 
     def call(self, name: str, values: list[Any]) -> Any:
         if name == "sqrt":
-            return values[0] if isinstance(values[0], float) else values[0] ** 0.5
+            return math.nan if isinstance(values[0], float) else values[0] ** 0.5
         if name in EMF:
             return size_of("mV")
         if name in ("abs", "hypot", "min", "max"):
             return self._of_one_kind(values)
-        return 1.0
+        return math.nan
 
     def _of_one_kind(self, values: list[Any]) -> Any:
         units = [value for value in values if not isinstance(value, float)]
         if not units:
-            return 1.0
+            return math.nan
         first = units[0]
         for other in units[1:]:
             if other.dimensionality != first.dimensionality:
@@ -98,6 +111,8 @@ class _Units(Evaluator[Any]):
         return first
 
     def binary(self, op: ast.operator, left: Any, right: Any) -> Any:
+        if isinstance(left, float) and isinstance(right, float):
+            return float(_OF_NUMBERS[type(op)](left, right))
         match op:
             case ast.Add() | ast.Sub():
                 return self._of_one_kind([left, right])
@@ -106,8 +121,10 @@ class _Units(Evaluator[Any]):
             case ast.Div():
                 return 1 / right if isinstance(left, float) else self._over(left, right)
         if isinstance(left, float):
-            return 1.0
-        return left**right if isinstance(right, float) else 1.0
+            return math.nan
+        if not isinstance(right, float) or math.isnan(right):
+            raise ValueError("the unit differs with the values")
+        return left**right
 
     @staticmethod
     def _times(left: Any, right: Any) -> Any:
@@ -224,18 +241,20 @@ class Combination:
 
     def _unit_and_factor(self, tree: ast.expr) -> tuple[str | None, float]:
         """The unit of the result, and what it is multiplied by to be in that unit."""
-        sizes: dict[str, Any] = dict.fromkeys(FIXED, 1.0)
-        named = [(source.name, source.unit) for source in self.sources]
-        for name, unit in [*named, *((n, u) for n, (_, u) in self._given.items())]:
+        sizes: dict[str, Any] = dict(FIXED)
+        for source in self.sources:
+            common = self._common(source.unit)
+            sizes[source.name] = math.nan if common is None else size_of(common)
+        for name, (value, unit) in self._given.items():
             common = self._common(unit)
-            sizes[name] = 1.0 if common is None else size_of(common)
+            sizes[name] = value if common is None else size_of(common)
         try:
             found = _Units(sizes).value(tree)
         except UnitError as error:
             raise ParameterError(
                 "expression", self.expression, "units that fit", str(error)
             ) from None
-        except Exception:  # Pint raises many kinds, as for a power that is no number
+        except Exception:  # a power that is no number, or whatever Pint raises
             found = 1.0
         if isinstance(found, float):
             return (None if self.unit is None else spelled(self.unit)), 1.0

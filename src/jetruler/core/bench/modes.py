@@ -14,10 +14,6 @@ from ..error_types import ParameterError
 from ..numerics import AnyArray, Array, Truths
 from ..result import refuses_fields
 
-if TYPE_CHECKING:
-    from collections.abc import Mapping
-
-
 #: What is sent if a drive says nothing else, and the fields that a line may have.
 WIRE = "{output}={value}"
 FIELDS = ("{value}", "{output}")

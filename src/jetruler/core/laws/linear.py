@@ -121,7 +121,7 @@ class Line(Law):
         return self.marks is None and self.unit is None
 
     def corrected(self, gain: float, offset: float) -> Line:
-        own_gain, own_offset = self._slope_and_zero
+        own_gain, own_offset = self._gain_and_offset
         return Line(gain * own_gain, gain * own_offset + offset)
 
     def check(self) -> Iterator[ParameterError]:
@@ -155,17 +155,20 @@ class Line(Law):
 
     def forward(self, x: Array) -> Array:
         if self.marks is None:
-            return x * self._slope_and_zero[0] + self._slope_and_zero[1]
+            gain, offset = self._gain_and_offset
+            return x * gain + offset
         return _between(x, *self.marks)
 
     @property
-    def _slope_and_zero(self) -> tuple[float, float]:
+    def _gain_and_offset(self) -> tuple[float, float]:
+        """As they are given, arrays of draws too; 0 in the place of one that is not."""
         gain, offset = self.gain, self.offset
         return 0.0 if gain is None else gain, 0.0 if offset is None else offset
 
     def inverse(self, y: Array) -> Array:
         if self.marks is None:
-            return (y - (self.offset or 0.0)) / (self.gain or np.nan)
+            gain, offset = self._gain_and_offset
+            return (y - offset) / gain
         (x0, y0), (x1, y1) = self.marks
         return _between(y, (y0, x0), (y1, x1))
 
@@ -174,7 +177,7 @@ class Line(Law):
 
     def _gain(self) -> float:
         if self.marks is None:
-            return self.gain or 0.0
+            return self._gain_and_offset[0]
         (x0, y0), (x1, y1) = self.marks
         return (y1 - y0) / (x1 - x0)
 
@@ -198,21 +201,24 @@ class Line(Law):
     def formula(self, x: float) -> str:
         y = self.worked_result(x)
         if self.marks is None:
-            numbers = f"y = m · x + b = {number(self.gain or 0)} · {bracketed(x)}"
-            return f"{numbers} + {bracketed(self.offset or 0.0)} = {result_text(y, self.unit)}"
+            gain, offset = self._gain_and_offset
+            numbers = f"y = m · x + b = {number(gain)} · {bracketed(x)}"
+            return f"{numbers} + {bracketed(offset)} = {result_text(y, self.unit)}"
         return _worked(("x", "y"), x, *self.marks, y, self.unit)
 
     def inverse_formula(self, y: float) -> str:
         x = self.worked_result(y, back=True)
         if self.marks is None:
-            numbers = f"x = (y − b) / m = ({number(y)} − {bracketed(self.offset or 0.0)})"
-            return f"{numbers} / {bracketed(self.gain or 0)} = {result_text(x, self.takes)}"
+            gain, offset = map(bracketed, self._gain_and_offset)
+            numbers = f"x = (y − b) / m = ({number(y)} − {offset}) / {gain}"
+            return f"{numbers} = {result_text(x, self.takes)}"
         (x0, y0), (x1, y1) = self.marks
         return _worked(("y", "x"), y, first=(y0, x0), second=(y1, x1), y=x, unit=self.takes)
 
     def program(self) -> list[str] | None:
         if self.marks is None:
-            return [f"x = x * {constant(self.gain or 0.0)} + {constant(self.offset or 0.0)}"]
+            gain, offset = map(constant, self._gain_and_offset)
+            return [f"x = x * {gain} + {offset}"]
         (x0, y0), (x1, y1) = self.marks
         return [
             f"x = (x - {constant(x0)}) / {constant(x1 - x0)}",
@@ -221,7 +227,8 @@ class Line(Law):
 
     def typed(self) -> list[str]:
         if self.marks is None:
-            return [f"x = {constant(self.gain or 0.0)} * x + {constant(self.offset or 0.0)}"]
+            gain, offset = map(constant, self._gain_and_offset)
+            return [f"x = {gain} * x + {offset}"]
         (x0, y0), (x1, y1) = (map(constant, mark) for mark in self.marks)
         return [f"x = {y0} + (x - {x0}) * ({y1} - {y0}) / ({x1} - {x0})"]
 

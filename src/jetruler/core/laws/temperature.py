@@ -119,6 +119,8 @@ def temperature_statements(scale: str, reciprocal: str) -> list[str]:
 
 def cubic_statements(law: Cubic) -> list[str] | None:
     """A cubic in ln R, for firmware."""
+    if not np.all(np.isfinite(law.coefficients)):
+        return None  # what is known is R over T
     if not all(map(np.isinf, law.branch)):
         return None  # the cubic turns back: a table knows where
     c0, c1, c2, c3 = map(constant, law.coefficients)
