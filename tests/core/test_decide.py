@@ -210,8 +210,11 @@ safe_when = ["hot"]
 """
 
 
+WITH_VREF = DECIDED.replace('column = "b"', 'column = "b"\nconverter = { vref = 5 }')
+
+
 def decided_bench() -> Bench:
-    return parse_bench(DECIDED.replace('column = "b"', 'column = "b"\nconverter = { vref = 5 }'))
+    return parse_bench(WITH_VREF)
 
 
 def readings(
@@ -243,12 +246,29 @@ def test_trips_and_drives_together() -> None:
 def test_a_bench_that_was_changed_goes_on() -> None:
     decisions = Decisions(decided_bench())
     decisions.add([0.0], readings([4], [50]))
-    changed = parse_bench(DECIDED.replace('column = "b"', 'column = "b"\nconverter = { vref = 5 }')
-                          .replace("safe = 1200", "safe = 1300\nslew = 10"))  # fmt: skip
+    changed = parse_bench(WITH_VREF.replace("safe = 1200", "safe = 1300\nslew = 10"))
     after = decisions.taken_over(changed)
     assert after.trippers["hot"].on
     found = after.add([1.0], readings([4], [50]))
     assert found.drives["flap"].tolist() == [1300]
+
+
+@pytest.mark.parametrize(("change", "next_commands"), [
+    (("[drive.horn]", "[drive.horn]\nabout = 'loud'"), [1240, 1250]),  # what it left goes on
+    (("slew = 10", "slew = 30"), [1230, 1260]),  # what it changed starts from where it is
+])  # fmt: skip
+def test_drives_of_a_bench_that_was_changed_go_on(
+    change: tuple[str, str], next_commands: list[float]
+) -> None:
+    """10 µs a second from 1200 on, to 1500."""
+    slow = WITH_VREF.replace("safe = 1200", "safe = 1200\nslew = 10")
+    decisions = Decisions(parse_bench(slow))
+    before = decisions.add([0.0, 1.0, 2.0, 3.0], readings([0] * 4, [50] * 4))
+    assert before.drives["flap"].tolist() == [1200, 1210, 1220, 1230]
+    after = decisions.taken_over(parse_bench(slow.replace(*change)))
+    found = after.add([4.0, 5.0], readings([0, 0], [50, 50]))
+    assert found.drives["flap"].tolist() == next_commands
+    assert list(after.drivers) == ["horn", "flap"]
 
 
 @pytest.mark.parametrize(

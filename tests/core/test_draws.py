@@ -4,6 +4,7 @@ against draws made here from the definitions."""
 from __future__ import annotations
 
 import math
+import re
 from typing import Any
 
 import numpy as np
@@ -144,6 +145,60 @@ def test_a_median_of_counts(over: int, noise: float) -> None:
     channel = jr.Channel("c", jr.Counts(12) >> jr.Line(1.0), "c", noise=noise, smooth=smoothing)
     assert rms / jr.budget(channel, 150).combined == pytest.approx(1.0, abs=0.05)
     assert jr.simulate(channel, 150, draws=50_000).standard == pytest.approx(rms, rel=0.05)
+
+
+@pytest.mark.parametrize("r", [1.0, 0.5])
+@pytest.mark.parametrize("even", [True, False])
+def test_draws_of_several_that_are_off_together(r: float, even: bool) -> None:
+    """Three coefficients: the variance of a sum, with each correlation; the matrix of wholly
+    correlated ones is singular."""
+    size = np.array([3.0, 0.02, 1e-4])
+    values = [
+        jr.Toleranced(value, half_width, None if even else 1.0)
+        for value, half_width in zip((9.0, 0.5, 0.001), size.tolist(), strict=True)
+    ]
+    together = jr.Correlation(tuple(f"coefficients[{i}]" for i in (1, 2, 3)), r)
+    ruler = jr.Counts(8) >> jr.Polynomial(tuple(values))
+    run = jr.simulate(jr.Channel("c", ruler, 1, correlated=(together,)), 200, draws=60_000)
+    each = size * np.array([1.0, 200.0, 200.0**2]) / (math.sqrt(3) if even else 1.0)
+    matrix = np.where(np.eye(3) == 1, 1.0, r)
+    rounding = (0.5 + 2 * 0.001 * 200) / math.sqrt(12)
+    assert run.lost == 0
+    assert run.standard == pytest.approx(math.sqrt(each @ matrix @ each + rounding**2), rel=0.02)
+
+
+def test_the_ends_of_draws_and_how_well_they_are_known() -> None:
+    """The standard error of a quantile is √(q (1 − q) / n) over the density there."""
+    run = jr.simulate(jr.Adc(16, 3.3) >> jr.Line(1000), 20_000, noise=300, draws=40_000)
+    z = 1.959964
+    density = math.exp(-z * z / 2) / math.sqrt(2 * math.pi) / run.standard
+    wanted = math.sqrt(0.025 * 0.975 / 40_000) / density
+    assert run.end_error == pytest.approx(wanted, rel=0.25)
+    low, high = np.quantile(run.values, [0.025, 0.975])
+    assert run.interval == pytest.approx((low, high), abs=0.2 * run.end_error)
+    row = {key: column[0] for key, column in run.table.items()}
+    assert (row["low"], row["high"], row["mean"]) == (*run.interval, run.mean)
+    assert (row["draws"], row["standard"], row["end error"]) == (
+        40_000,
+        run.standard,
+        run.end_error,
+    )
+
+
+@pytest.mark.parametrize("noise", [0.05, 0.2, 0.4, 2.0])
+@pytest.mark.parametrize("readings", [2, 9, 64])
+def test_what_rounding_leaves_in_a_mean(noise: float, readings: int) -> None:
+    """Noise and rounding of a mean of whole counts, against such means."""
+    random = np.random.RandomState(readings)
+    level = random.uniform(100, 200, 20_000)
+    counts = np.round(level[:, None] + noise * random.standard_normal((20_000, readings)))
+    rms = float(np.sqrt(np.mean((counts.mean(axis=1) - level) ** 2)))
+    found = jr.budget(jr.Counts(12) >> jr.Line(1.0), 150, noise=noise, readings=readings)
+    assert found.combined == pytest.approx(rms, rel=0.04)
+    shares = [float(cell.split()[0]) for cell in re.findall(r"[\d.]+ %", str(found))]
+    assert sum(found.fraction(row) for row in found.rows) == pytest.approx(1.0)
+    assert any(sum(shares[i:j]) == pytest.approx(100, abs=0.2)
+               for i in range(len(shares)) for j in range(i + 1, len(shares) + 1))  # fmt: skip
 
 
 @soak

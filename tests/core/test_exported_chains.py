@@ -154,8 +154,8 @@ def test_whole_numbers_by_count(step: int, low: int, many: int) -> None:
 
 
 @pytest.mark.parametrize(("low", "high", "arith"), [
-    (0, 2**31 - 1, "int32"), (0, 2**31, "int64"), (-(2**31), 0, "int32"), (-(2**31) - 1, 0, "int64"),
-    (-(2**31) - 1, 2**31, "int64"), (-(2**31), 2**31 - 1, "int32"),
+    (0, 2**31 - 1, "int32"), (0, 2**31, "int64"),
+    (-(2**31), 0, "int32"), (-(2**31) - 1, 0, "int64"),
 ])  # fmt: skip
 def test_the_arithmetic_that_holds_counts(low: int, high: int, arith: str) -> None:
     assert counting(low, high) == arith

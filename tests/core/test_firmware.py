@@ -267,6 +267,28 @@ def test_thresholds_follow_the_ruler(roaster: Bench) -> None:
     assert threshold(roaster, roaster["rail"], "rail", 0.5, 0.25).program.name == "rail_from_0_5"
 
 
+@pytest.mark.parametrize("gain", [0.5, -0.5])
+@pytest.mark.parametrize(("value", "release", "below"), [
+    (20.0, None, False), (20.0, 15.0, False), (20.0, 20.0, False), (20.0, 26.0, True),
+])  # fmt: skip
+def test_a_threshold_that_no_trip_has(
+    roaster: Bench, gain: float, value: float, release: float | None, below: bool
+) -> None:
+    """On from the value up; below it only if it is released above. Rising and falling channels."""
+    channel = Channel("x", jr.Counts(8) >> jr.Line(gain, 15 - 50 * gain), 1)
+    found = threshold(roaster, channel, "x", value, release)
+    values = channel.ruler(np.arange(256))
+    on = values < value if below else values >= value
+    free = value if release is None else release
+    off = values >= free if below else values < free
+    wanted = np.where(on, 1, np.where(off, 0, 9))
+    assert ProgramModel(found.program).run(np.arange(256), {"was": 9}).tolist() == wanted.tolist()
+    assert found.program.name == f"x_{'below' if below else 'from'}_20"
+    assert found.rising == ((gain > 0) != below)
+    assert (on[found.on], off[found.off]) == (True, True)
+    assert abs(found.on - found.off) == 1 + np.count_nonzero(~on & ~off)
+
+
 def test_flags_of_every_count(roaster: Bench) -> None:
     for name, channel in roaster.channels.items():
         w = ReferenceValues.of(channel, 1, 1.0)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import os
 import tomllib
 from pathlib import Path
@@ -432,3 +433,44 @@ def test_a_law_that_is_fitted_again_takes_what_it_took(law: str) -> None:
     marks = Marks.of([(0.1, "0.2 bar"), (1.0, "2.1 bar"), (2.0, "3.8 bar")])
     found = fit(marks, law, like=like).law
     assert (found.takes, found.gives) == ("V", "bar")
+
+
+@pytest.mark.parametrize("u_true", [None, 0.3])
+@pytest.mark.parametrize("u_common", [0.0, 0.4])
+def test_what_a_fit_leaves_to_a_budget(u_true: float | None, u_common: float) -> None:
+    """Against ordinary least squares by hand. What the scatter tells has the marks' degrees of
+    freedom; an error that all marks share has infinitely many (Welch and Satterthwaite)."""
+    x = np.array([0.0, 40.0, 90.0, 130.0, 200.0])
+    y = 2 * x + 1 + np.array([0.1, -0.2, 0.15, -0.05, 0.1])
+    u = None if u_true is None else np.full(5, u_true)
+    channel = jr.Channel("c", jr.Counts(8) >> jr.PassThrough("mm"), 1)
+    marks = jr.Marks(raw=x, true=y, u_true=u, u_common=u_common)
+    left = jr.calibrate(channel, marks, "line").calibrated.calibration
+    assert isinstance(left, jr.FitCovariance)
+    columns = np.stack([x, np.ones(5)], axis=1)
+    residuals = y - columns @ np.linalg.lstsq(columns, y)[0]
+    scatter = math.sqrt(float(residuals @ residuals) / 3)
+    size = scatter if u_true is None else u_true
+    own = size**2 * np.linalg.inv(columns.T @ columns)
+    shared = np.diag([0.0, u_common**2])
+    assert np.array(left.covariance) == pytest.approx(own + shared, rel=1e-6, abs=1e-12)
+    if u_true is not None:
+        assert (left.left, left.dof) == (0.0, math.inf)
+        return
+    assert left.left == pytest.approx(scatter)
+    at = np.array([float(np.median(x)), 1.0])
+    part = float(at @ own @ at)
+    assert left.dof == pytest.approx(3 * ((part + u_common**2) / part) ** 2)
+
+
+@pytest.mark.parametrize(
+    ("law", "marks", "says"),
+    [
+        ("beta", [(1e9, -273.15), (1e4, 25), (2e3, 70)], r"mark 1 .*no beta gives that value"),
+        ("power", [(1, 2), (2, 3), (3, -4)], r"mark 3 .*no power gives that value"),
+        ("steinhart-hart", [(1e4, 25), (1e9, -273.15), (2e3, 70), (1e3, 90)], r"mark 2"),
+    ],
+)
+def test_a_mark_that_no_law_gives_is_named(law: str, marks: Any, says: str) -> None:
+    with pytest.raises(jr.errors.MarksError, match=says):
+        jr.fit(marks, law)

@@ -12,7 +12,18 @@ from typing import Any, Literal
 import numpy as np
 import pytest
 
-from jetruler import Counts, Flag, Input, Law, Line, SteinhartHartExtended, Steps, Table, Whole, Zones
+from jetruler import (
+    Counts,
+    Flag,
+    Input,
+    Law,
+    Line,
+    SteinhartHartExtended,
+    Steps,
+    Table,
+    Whole,
+    Zones,
+)
 from jetruler.core.laws import LAWS
 from jetruler.core.numerics import NoInverseError
 from tests.core.test_laws import PAIR, TRUTH, WHOLE_DOMAINS, each_law
@@ -39,7 +50,9 @@ def test_the_worked_result_is_the_result(case: tuple[Law, float, float]) -> None
 #: What the small language of firmware has, as Python computes it.
 LANGUAGE: dict[str, Any] = {
     **{name: getattr(math, name) for name in dir(math) if not name.startswith("_")},
-    **{"abs": abs, "NONE": math.nan, "tie": 16 * 2.0**-52},
+    "abs": abs,
+    "NONE": math.nan,
+    "tie": 16 * 2.0**-52,
 }
 
 #: Parameters that laws may have, and rulers seldom do: laws, with inputs.

@@ -98,6 +98,14 @@ def test_an_input_without_steps_is_refused_for_that() -> None:
         jr.naive(bare, 1.0, "int16")
 
 
+def test_of_an_input_without_a_range_only_what_was_asked_is_run() -> None:
+    """−1 · 0.9 V + 3.9 V is 3 V, and so is 3.9 V cut to 3 where 0.001 is typed in as 0."""
+    ruler = jr.Input("V", resolution=0.001) >> jr.Line(-1, 3.9)
+    found = jr.naive(jr.Channel("u", ruler, 1), 0.9, "int16")
+    typed = found.orders[0]
+    assert (typed.result, typed.error, typed.worst, typed.worst_at) == (3.0, 0.0, 0.0, 0.9)
+
+
 def test_the_right_form_of_a_wide_converter() -> None:
     wide = jr.Channel("w", jr.Counts(32) >> jr.Line(1e-6), 1)
     assert "int64" in jr.naive(wide, 4_000_000_000, "int32").right[0]

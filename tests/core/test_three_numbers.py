@@ -37,6 +37,33 @@ def every_three(
     return best
 
 
+@pytest.mark.parametrize("seed", range(40))
+def test_the_best_three_of_few_counts(seed: int) -> None:
+    """Steep and flat lines, for which a or b alone would not fit the widths: all three do."""
+    random = np.random.RandomState(seed)
+    bits = int(random.choice([2, 3, 4, 5]))
+    counts = jr.Counts(bits)
+    ends = (0, float(random.uniform(-100, 100))), (counts.highest, float(random.uniform(-100, 100)))
+    channel = jr.Channel("r", counts >> jr.Line.through(*ends), 1)
+    product = int(random.choice([8, 9, 12]))
+    found = jr.three_numbers(channel, scale=1, bits=8, product_bits=product)
+    n = np.arange(2**bits)
+    best = every_three(n, channel.ruler(n), 8, product, True)
+    assert found.worst == pytest.approx(best, abs=1e-9), found.formula
+    assert abs(found.a) < 128
+    assert 1 <= found.b < 128
+    assert -128 <= found.c < 128
+    assert np.abs(n * found.a).max() < 2 ** (product - 1)
+
+
+def test_two_counts_are_a_line() -> None:
+    found = jr.three_numbers(jr.Counts(1) >> jr.Line(37, 5), scale=1)
+    assert (found.worst, found.a // found.b, found.c) == (0.0, 37, 5)
+    one = jr.Counts(1) >> jr.Line(37, 5) >> jr.Expect(10, 50)
+    with pytest.raises(ExportError, match="it has counts without a value"):
+        jr.three_numbers(one, scale=1)
+
+
 def ranges(many: int) -> list[tuple[jr.Channel, int, int, bool]]:
     """Lines and curves over few counts, and the widths of a target."""
     random = np.random.RandomState(4)
