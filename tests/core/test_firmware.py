@@ -349,6 +349,28 @@ def test_what_cannot_be_taken_along_is_said(roaster: Bench) -> None:
     assert all("on which it depends, could not be exported" in note for note in notes)
 
 
+@pytest.mark.parametrize(("kind", "most"), [("mean", 255), ("median", 255), ("exponential", 2**14)])
+def test_how_long_a_smoothing_may_be(kind: Any, most: int) -> None:
+    for over in (most, most + 1):
+        smooth = jr.Smoothing(kind, over)
+        channel = Channel("x", jr.Counts(8) >> jr.Line(0.3), 1, smooth=smooth)
+        bench = Bench("made up", {"x": channel})
+        found = machines_of(bench, [export(channel, "x")], None)
+        wanted = () if over == most else (f"x: smoothing over {over} samples, more than {most}",)
+        assert found.notes == wanted
+        assert len(found.machines) == (over == most)
+
+
+def test_a_change_of_a_value_in_floats_has_no_form(roaster: Bench) -> None:
+    trip = '[trip.open]\nany = [{ channel = "x", falls_by = 1, within = "2 s" }]\n'
+    bench = parse_bench("converter = { bits = 8, vref = 5 }\n[channel.x]\ncolumn = 1\n" + trip)
+    as_float = machines_of(bench, [export(bench["x"], "x", "float")], 0.5)
+    assert "a change of a value in floats has no firmware form" in " ".join(as_float.notes)
+    assert not as_float.machines
+    whole = machines_of(bench, [export(bench["x"], "x")], 0.5)
+    assert len(whole.machines) == 1
+
+
 def test_structured_text_has_no_logarithm_to_base_two() -> None:
     channel = Channel("a", ADC >> jr.Formula("log2(x + 1)"), 1)
     assert export(channel, "a", "float").kind == "the formula itself"

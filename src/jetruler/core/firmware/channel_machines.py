@@ -29,8 +29,9 @@ from .names import safe_name
 from .program import LARGEST, Machine, Program, indented
 from .reference import ReferenceValues
 
-#: The longest list of past counts.
+#: The longest list of past counts; an exponential mean keeps none.
 LONGEST = 255
+LONGEST_EXPONENTIAL = 2**14
 _ROUNDED = """\
 if {sum} < 0:
     return -((-{sum} + {n} // 2) // {n})
@@ -89,8 +90,9 @@ def smooth_machine(e: Exported, smooth: Smoothing) -> Machine | str:
     many = smooth.samples
     if smooth.kind == "spikes" or smooth.blocks or smooth.where == "values":
         return "this smoothing has no firmware form"
-    if many > (2**14 if smooth.kind == "exponential" else LONGEST):
-        return f"smoothing over {many} samples, more than {LONGEST}"
+    most = LONGEST_EXPONENTIAL if smooth.kind == "exponential" else LONGEST
+    if many > most:
+        return f"smoothing over {many} samples, more than {most}"
     last = _LAST.format(many=many)
     state = {"past": many, "at": 0, "filled": 0}
     if smooth.kind == "mean":
