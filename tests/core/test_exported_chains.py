@@ -17,6 +17,7 @@ from jetruler.core.firmware.program import ProgramModel
 from jetruler.core.firmware.reference import ReferenceValues
 from jetruler.core.firmware.selection import export, usual_scale
 from tests.core.test_firmware import run_python
+from tests.helpers.sizes import soak
 
 
 def straight(seed: int) -> tuple[Channel, Any, int]:
@@ -134,6 +135,28 @@ def test_a_proof_of_a_wide_channel_is_no_smaller_than_its_worst_error(
     assert made.proof.worst <= made.wanted.within + 1e-9
     if channel.ruler.laws[-1].rounds_to and within is None:
         assert made.proof.worst == 0.0
+
+
+@pytest.mark.parametrize("bits", [12, 18, pytest.param(24, marks=soak)])
+@pytest.mark.parametrize(("size", "decimals"), [(1, 0), (5, 0), (0.25, 2), (20, 1)])
+@pytest.mark.parametrize("rounding", ["nearest", "down", "toward zero"])
+@pytest.mark.parametrize("tied", [True, False])
+def test_what_is_rounded_to_steps_is_one_product(
+    bits: int, size: float, decimals: int, rounding: Any, tied: bool
+) -> None:
+    """Every count gives its step, on ties of the rounding below and above 0 too; 400 steps."""
+    top = 2**bits - 1
+    zero, per_step = top // 3, 2 * (top // 800) + (0 if tied else 0.37)
+    line = jr.Line.through((zero, 0), (zero + 100 * per_step, 100 * size), unit="g")
+    ruler = jr.Counts(bits) >> line >> jr.Steps(size, rounding)
+    if rounding == "toward zero":  # a line has no step that is twice as wide
+        ruler = ruler >> jr.Clamp(low=0)
+    made = export(Channel("x", ruler, 1, decimals=decimals), "x")
+    assert made.proof.worst == 0.0
+    assert made.kind.startswith("multiply and"), made.kind
+    counts = np.arange(top + 1)
+    found = ProgramModel(made.program).run(counts) / made.wanted.scale
+    assert np.abs(found - ruler(counts)).max() <= 1e-9
 
 
 @pytest.mark.parametrize("step", [1, 3])

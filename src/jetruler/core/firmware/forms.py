@@ -11,12 +11,14 @@ import numpy as np
 
 from ..numerics import AnyArray, Array
 from .exported import StraightPieces
-from .knots import MOST_KNOTS, TIE, Knot, cone, fewest_knots
+from .knots import MOST_KNOTS, Knot, cone, fewest_knots
 from .program import LARGEST, Program, simplified, width_of
 from .reference import ReferenceValues
 
 #: No product is larger, so that sums fit beside it.
 WIDEST = 2**62
+#: What is off a tie by less is on it: values are floats.
+NEAR_TIE = 1e-7
 #: A staircase of at most this many steps is written as comparisons.
 STEPS = 12
 
@@ -212,14 +214,17 @@ def _best_start(low: Array, high: Array, x: AnyArray) -> float:
 
 
 def whole_steps(m: Middle, name: str, arith: str, limit: int) -> Iterator[Form]:
-    """What is rounded to whole units: straight in those, then times the scale."""
-    w = m.wanted
-    values = w.values[m.part]
-    if w.scale == 1 or not np.array_equal(values, np.rint(values)):
+    """What is rounded to steps of several outputs, such as whole units or 5 g: straight in those,
+    then times as many."""
+    target: Array = m.wanted.target[m.part]
+    step = int(np.gcd.reduce(np.rint(target).astype(np.int64)))
+    if step < 2 or np.any(np.abs(target - np.rint(target)) > 1e-9):
         return
-    for form in straight(replace(m, wanted=replace(w, scale=1)), name, arith, limit):
+    coarse = m.wanted.replaced(lambda values, _: values / step)
+    coarse = replace(coarse, within=coarse.within / step)
+    for form in straight(replace(m, wanted=coarse), name, arith, limit):
         *head, result = form.program.body.splitlines()
-        body = [*head, f"return {w.scale} * ({result.removeprefix('return ')})"]
+        body = [*head, f"return {step} * ({result.removeprefix('return ')})"]
         yield Form(form.kind, replace(form.program, body="\n".join(body)))
 
 
@@ -271,7 +276,7 @@ def _ties_away(
     those below.
     """
     target: Array = m.wanted.target[m.part]
-    ties = np.flatnonzero(np.abs(target - np.floor(target) - 0.5) < TIE)
+    ties = np.flatnonzero(np.abs(target - np.floor(target) - 0.5) < NEAR_TIE)
     if not ties.size or target[0] == target[-1]:
         return factor, added
     exact = float(target[-1] - target[0]) / m.span

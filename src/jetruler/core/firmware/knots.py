@@ -8,7 +8,7 @@ from ..numerics import AnyArray, Array
 
 #: Knots followed from each layer, heights tried at each count, the furthest knots kept of each of
 #: them, and the margin against ties.
-BEAM, HEIGHTS, FURTHEST, TIE = 16, 3, 8, 1e-7
+BEAM, HEIGHTS, FURTHEST, TIE = 16, 3, 8, 1e-9
 Knot = tuple[int, int]
 #: A table has no more knots than these.
 MOST_KNOTS = 4000

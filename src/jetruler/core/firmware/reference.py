@@ -89,17 +89,22 @@ def everything(channel: Channel) -> tuple[AnyArray, Array, AnyArray]:
         return counts, *read(counts)
     counts = with_edges(_grid(channel, low, high), lambda n: _kind(*read(n)))
     values, flags = read(counts)
-    if _stands_still(values):
+    if _stands_still(channel, values):
         counts = with_edges(counts, lambda n: read(n)[0])
         values, flags = read(counts)
     return counts, values, flags
 
 
-def _stands_still(values: Array) -> bool:
+def _stands_still(channel: Channel, values: Array) -> bool:
+    """Whether the values are stairs: few, or not too many whole ones or multiples of the step to
+    which a law rounds."""
     found = values[~np.isnan(values)]
     if np.unique(found).size <= FEW_VALUES:
         return True
-    return bool(np.all(found == np.rint(found)) and np.ptp(found) <= WHOLE_VALUES)
+    steps = [law.rounds_to for law in channel.ruler.laws[-2:] if law.rounds_to]
+    stairs = found / (steps[-1] if steps else 1.0)
+    off = np.abs(stairs - np.rint(stairs))
+    return bool(np.all(off <= 1e-9) and np.ptp(stairs) <= WHOLE_VALUES)
 
 
 def _kind(values: Array, flags: AnyArray) -> AnyArray:
