@@ -78,9 +78,12 @@ def chip(seed: int, widths: tuple[int, ...] = (8, 10, 12)) -> Chip:
             values = pick(
                 '["lo", "mid", "up", "top"]', "[0, 40, 50, 90]", "[[0, 1], [1, 0], [1, 1], [0, 0]]"
             )
+            far, gain = pick(0, 1, top / 40, top / 10 + 0.5), pick(1, 0.1, -0.25)
+            line = f'{{ law = "line", gain = {gain}, unit = "mm" }}, ' if gain != 1 else ""
             laws = (
-                f'{{ law = "zones", edges = {edges}, values = {values}, takes = "count", '
-                f"hysteresis = {pick(0, 1, top / 40, top / 10 + 0.5)} }}"
+                f'{line}{{ law = "zones", edges = {sorted(gain * edge for edge in edges)}, '
+                f'values = {values}, takes = "{"mm" if line else "count"}", '
+                f"hysteresis = {abs(gain) * far} }}"
             )
         parts.append(f"laws = [{laws}]\n")
     own = parse_bench("".join(parts))

@@ -435,3 +435,26 @@ def test_errors_of_a_converter_that_make_no_sense(key: str, value: str) -> None:
     text = f"[converter]\nbits = 12\nvref = 3\n{key} = {value}\n[channel.a]\ncolumn = 1\n"
     with pytest.raises(JetRulerError, match=rf"converter\.{key}: expected"):
         parse_bench(text)
+
+
+def parameter(found: jr.results.Adjustment, name: str) -> Any:
+    """That of the law behind the converter, as it was found."""
+    return getattr(found.adjusted.chain.laws[1], name)
+
+
+@pytest.mark.parametrize(("offset", "kept"), [(0.0, 0.5), (7.0, None)])
+def test_a_tolerance_stays_what_it_was_where_a_mark_says_nothing_of_it(
+    offset: float, kept: float | None
+) -> None:
+    """One mark without an uncertainty: 1 % of the resistor is 1 % of what it turns out to be, and
+    a tolerance about 0 keeps its size."""
+    known = jr.Toleranced(10_000, 100)
+    ruler = jr.Adc(12, 3.3) >> jr.Divider(known, supply=3.3)
+    found = parameter(jr.adjust(ruler, [(2048, 9_000.0)], "known"), "known")
+    ratio = (2048 / 4095) / (1 - 2048 / 4095)
+    assert float(found) == pytest.approx(9_000 / ratio, rel=1e-8)
+    assert found.half_width == pytest.approx(0.01 * float(found), rel=1e-2)
+    line = jr.Counts(8) >> jr.Line(1.0, jr.Toleranced(offset, 0.5))
+    moved = parameter(jr.adjust(line, [(100, 103.0)], "offset"), "offset")
+    assert float(moved) == pytest.approx(3.0)
+    assert moved.half_width == pytest.approx(kept or 0.5 * 3 / 7, rel=1e-2)

@@ -21,6 +21,7 @@ from jetruler.core.bench.covariance import FitCovariance
 from jetruler.core.bench.driver import Driver
 from jetruler.core.bench.drives import pattern_drives
 from jetruler.core.firmware.count_programs import threshold
+from jetruler.core.ruler.raw_range import raw_samples
 from tests.conftest import Cli
 
 TINY = jr.Channel("a", jr.Counts(12) >> jr.Line(gain=0.000123, offset=0, unit="V"), 1, decimals=6)
@@ -64,6 +65,48 @@ def test_refused(make: Callable[[], Any], sentence: str) -> None:
     with pytest.raises(jr.errors.ParameterError) as caught:
         make()
     assert sentence in str(caught.value)
+
+
+HOT = jr.Condition("a", above=3)
+
+#: Whoever takes a time, and whether it may be 0.
+TIMES: list[tuple[str, Callable[[Any], Any], bool]] = [
+    ("within", lambda time: jr.Condition("a", rises_by=1, within=time), False),
+    ("stale", lambda time: jr.LogFormat(stale=time), False),
+    ("interval", lambda time: jr.LogFormat(interval=time), False),
+    ("hold", lambda time: jr.Trip("t", (HOT,), hold=time), True),
+    ("stay", lambda time: jr.Trip("t", (HOT,), stay=time), True),
+]
+
+
+@pytest.mark.parametrize(("name", "make", "zero"), TIMES, ids=[name for name, _, _ in TIMES])
+def test_no_time_is_endless_or_runs_back(name: str, make: Callable[[Any], Any], zero: bool) -> None:
+    for time in (0.5, "200 ms", 3, *([0] if zero else [])):
+        make(time)
+    for wrong in (-1, math.inf, -math.inf, math.nan, "-2 s", "5 V", *([] if zero else [0])):
+        with pytest.raises(jr.errors.ParameterError, match=f"^{name}: expected"):
+            make(wrong)
+
+
+@pytest.mark.parametrize("edge", [jr.Counts(24), jr.Input("V", 0.001, (-5, 5))], ids=str)
+def test_raw_samples_are_what_can_come_in_beside_every_corner(edge: Any) -> None:
+    """Whole counts, or steps; of a corner in between, both sides."""
+    bend = 12_345.5 if isinstance(edge, jr.Counts) else 0.0123
+    raw = raw_samples(edge >> jr.Line(2.0) >> jr.Clamp(low=2 * bend))
+    assert (raw[0], raw[-1]) == (edge.lowest, edge.highest)
+    assert np.all(np.diff(raw) > 0)
+    if isinstance(edge, jr.Counts):
+        assert np.array_equal(raw, np.rint(raw))
+        assert {12_345, 12_346} <= set(raw.tolist())
+    else:
+        assert bend in raw
+
+
+@pytest.mark.parametrize(("low", "high"), [(0, 2**32), (-(2**31), 2**31), (-(2**33), 0), (5, 1e11)])
+def test_an_input_of_too_many_steps_has_no_counts(low: float, high: float) -> None:
+    channel = jr.Channel("u", jr.Input("V", 1, (low, high)) >> jr.Line(2), 1)
+    with pytest.raises(jr.errors.ParameterError, match="a range of up to 2\\^32 steps"):
+        jr.export(channel)
 
 
 def test_whole_numbers() -> None:

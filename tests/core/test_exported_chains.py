@@ -12,6 +12,7 @@ import jetruler as jr
 from jetruler import Channel, Ruler
 from jetruler.core.firmware.count_programs import counting, of_counts, pattern_programs
 from jetruler.core.firmware.forms import middle, straight_error
+from jetruler.core.firmware.knots import least_knots
 from jetruler.core.firmware.names import comment, plain_unit
 from jetruler.core.firmware.program import ProgramModel
 from jetruler.core.firmware.reference import ReferenceValues
@@ -215,6 +216,24 @@ def test_how_far_off_one_straight_line_would_be() -> None:
     falling = Channel("x", jr.Counts(7) >> jr.Polynomial((7, 0, -1), domain=(0, 100)), 1)
     off = straight_error(middle(ReferenceValues.of(falling, 1, 1.0), "int32"))
     assert off == pytest.approx(1250)
+
+
+@pytest.mark.parametrize("within", [0.3, 0.6, 2.0])
+@pytest.mark.parametrize("bits", [10, 18])
+def test_how_many_knots_any_table_needs(bits: int, within: float) -> None:
+    """Only where every count is run can it be said."""
+    beta = jr.Adc(bits, 3.3) >> jr.Divider(4700) >> jr.Beta(10e3, 3435)
+    channel = Channel("x", beta, 1, decimals=1, limits=(0, 90))
+    made = export(channel, "x", None, 10, within, inside_limits=True)
+    assert "one knot fewer would be off by up to" in made.cheaper
+    m = middle(made.wanted, made.program.arith)
+    knots = len(made.program.tables["x_x"])
+    if bits == 18:
+        assert made.cheaper.endswith("°C")
+        return
+    least = least_knots(made.wanted.low[m.part], made.wanted.high[m.part])
+    says = "no table has fewer" if least == knots else f"at least {least} are needed"
+    assert made.cheaper.endswith(f"; {says}")
 
 
 @pytest.mark.parametrize(("last", "decimals", "scale"), [

@@ -25,7 +25,7 @@ from jetruler.core.firmware.floats import float_program
 from jetruler.core.firmware.forms import forms, simplest_between
 from jetruler.core.firmware.knots import fewest_knots, least_knots
 from jetruler.core.firmware.names import RESERVED, comment, plain_unit, safe_name
-from jetruler.core.firmware.program import Program, ProgramModel, width_of
+from jetruler.core.firmware.program import Program, ProgramModel, TooWideError, width_of
 from jetruler.core.firmware.reference import ReferenceValues
 from jetruler.core.firmware.selection import export, usual_scale
 from jetruler.targets import c, python
@@ -226,14 +226,18 @@ def test_forms_come_cheapest_first(roaster: Bench) -> None:
     assert export(small, "s", within=0.1).kind == "a full table of 14 values"
 
 
-@pytest.mark.parametrize(
-    "values", [(0, 255), (0, 256), (-1, 127), (-129, 5), (0, 65535), (-1, 40000)]
-)
-def test_the_width_of_a_table(values: tuple[int, int]) -> None:
-    bits = width_of(values)
-    low, high = (0, 2**bits - 1) if values[0] >= 0 else (-(2 ** (bits - 1)), 2 ** (bits - 1) - 1)
-    assert low <= values[0]
-    assert values[1] <= high
+@pytest.mark.parametrize("bits", [8, 16, 32, 64])
+def test_the_width_of_a_table(bits: int) -> None:
+    """At its ends, and one beyond."""
+    half = 2 ** (bits - 1)
+    for values in ((0, 2 * half - 1), (-half, half - 1), (-half, 0), (-1, half - 1)):
+        assert width_of(values) == bits
+    for values in ((0, 2 * half), (-half - 1, 0), (-1, half)):
+        if bits < 64:
+            assert width_of(values) == 2 * bits
+        else:
+            with pytest.raises(TooWideError, match="do not fit 64 bits"):
+                width_of(values)
 
 
 def test_proofs_see_what_is_wrong(roaster: Bench) -> None:

@@ -474,3 +474,31 @@ def test_what_a_fit_leaves_to_a_budget(u_true: float | None, u_common: float) ->
 def test_a_mark_that_no_law_gives_is_named(law: str, marks: Any, says: str) -> None:
     with pytest.raises(jr.errors.MarksError, match=says):
         jr.fit(marks, law)
+
+
+@pytest.mark.parametrize("columns", [2, 3])
+@pytest.mark.parametrize("many", [4, 5])
+def test_marks_are_the_same_in_any_form(columns: int, many: int) -> None:
+    """Rows, columns, arrays either way, names: raw, true, and perhaps their uncertainty."""
+    random = np.random.RandomState(many)
+    parts = [random.uniform(1, 9, many).tolist() for _ in range(columns)]
+    rows = list(zip(*parts, strict=True))
+    names = ("raw", "true", "u_true")[:columns]
+    forms = [
+        rows,
+        [list(row) for row in rows],
+        iter(rows),
+        tuple(parts),
+        tuple(map(np.array, parts)),
+        parts,
+        np.array(rows),
+        np.array(parts),
+        dict(zip(names, parts, strict=True)),
+        [dict(zip(names, row, strict=True)) for row in rows],
+    ]
+    for form in forms:
+        found = jr.Marks.of(form)
+        assert found.raw.tolist() == parts[0], form
+        assert found.true.tolist() == parts[1], form
+        u = None if found.u_true is None else found.u_true.tolist()
+        assert u == (parts[2] if columns == 3 else None), form

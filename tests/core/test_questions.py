@@ -240,3 +240,19 @@ def test_a_comparison_is_the_same_in_any_unit(factor: float, see: str, kind: str
     if plain["correction"] is not None:
         assert scaled["correction"]["gain"] == plain["correction"]["gain"]
         assert scaled["correction"]["offset"] == factor * plain["correction"]["offset"]
+
+
+@pytest.mark.parametrize("error", [0.0, 0.8])
+@pytest.mark.parametrize("period", [7, 50])
+def test_pairs_without_an_order_are_the_same_in_any_order(error: float, period: int) -> None:
+    """What comes in waves by chance is no hum where nothing came in time."""
+    random = np.random.RandomState(3)
+    n = np.arange(600)
+    b = 20 + 5 * np.sin(n / 90)
+    a = b + error + 0.5 * np.sin(2 * np.pi * n / period) + 0.2 * random.standard_normal(600)
+    mixed = random.permutation(600)
+    first = jr.compare(a, b, ordered=False)
+    second = jr.compare(a[mixed], b[mixed], ordered=False)
+    assert first.verdict == second.verdict
+    for name in ("bias", "half_width", "limits", "readings"):
+        assert getattr(first, name) == pytest.approx(getattr(second, name), nan_ok=True), name

@@ -130,3 +130,12 @@ def test_a_resistor_from_what_was_seen(cli: Cli) -> None:
     ):
         refused = cli("choose", "resistor", "bean", *words)
         assert (refused.returncode, sentence in refused.stderr) == (2, True)
+
+
+def test_a_table_of_labels_has_them() -> None:
+    zones = jr.Counts(8) >> jr.Zones((100, 200), ("low", "fair", "full"))
+    found = jr.value_table(jr.Channel("tray", zones, 1), 100)
+    assert list(found.table.values())[-1] == ["low", "fair", "full", "full"]
+    part = jr.Adc(8, 5.0) >> jr.Expect(1, 4) >> jr.Zones((2,), ("a", "b"))
+    found = jr.value_table(jr.Channel("t", part, 1), 80)
+    assert list(found.table.values())[-1] == [None, "a", "b", None, None]
