@@ -20,8 +20,10 @@ from jetruler.core.bench.conditions import Conditioner, alarm_mask, rail_faults
 from jetruler.core.bench.covariance import FitCovariance
 from jetruler.core.bench.driver import Driver
 from jetruler.core.bench.drives import pattern_drives
+from jetruler.core.bench.modes import places
 from jetruler.core.firmware.count_programs import threshold
 from jetruler.core.ruler.raw_range import raw_samples
+from jetruler.core.ruler.units import column_unit, with_uncertainty
 from tests.conftest import Cli
 
 TINY = jr.Channel("a", jr.Counts(12) >> jr.Line(gain=0.000123, offset=0, unit="V"), 1, decimals=6)
@@ -100,6 +102,40 @@ def test_raw_samples_are_what_can_come_in_beside_every_corner(edge: Any) -> None
         assert {12_345, 12_346} <= set(raw.tolist())
     else:
         assert bend in raw
+
+
+def test_raw_samples_without_a_range_are_those_of_the_points() -> None:
+    table = jr.Table(((1.0, 5.0), (3.0, 9.0)), takes="V", unit="mm")
+    raw = raw_samples(jr.Input("V") >> table, 5)
+    assert raw.tolist() == [1.0, 1.5, 2.0, 2.5, 3.0]
+    with pytest.raises(jr.errors.ParameterError, match="the ends of the input, as in range"):
+        raw_samples(jr.Input("V") >> jr.Line(2.0))
+
+
+@pytest.mark.parametrize(("name", "like", "unit"), [
+    ("bean_degC", "degC", "degC"), ("t_bean_degC", "degF", "degC"), ("p_in_bar", "Pa", "bar"),
+    ("v_m_per_s", "m/s", "m/s"), ("open_percent", "%", "%"), ("T_C", "degC", "degC"),
+    ("bean", "degC", None), ("degC_bean", "degC", None), ("bean (°F)", "K", "degF"),
+])  # fmt: skip
+def test_a_column_says_its_unit_behind_its_name(name: str, like: str, unit: str | None) -> None:
+    assert column_unit(name, like) == unit
+
+
+@pytest.mark.parametrize(("value", "uncertainty", "text"), [
+    (2.5e6, 3e4, "2500000 ± 30000"), (9.5e6, 3e4, "9500000 ± 30000"),
+    (2.5e7, 3e5, "(2.500 ± 0.030)·1e7"), (0.0025, 3e-5, "0.002500 ± 0.000030"),
+    (0.00025, 3e-6, "(2.500 ± 0.030)·1e−4"), (0.0, 2e7, "(0.0 ± 2.0)·1e7"),
+])  # fmt: skip
+def test_powers_of_ten_of_an_uncertain_value(value: float, uncertainty: float, text: str) -> None:
+    assert with_uncertainty(value, uncertainty, None) == text
+
+
+def test_the_mode_that_somebody_chose_is_in_force_whatever_is_on() -> None:
+    modes = (jr.DriveMode("idle", when="cold"), jr.DriveMode("full", when="hot"), jr.DriveMode("x"))
+    on = {"cold": np.array([True, False, True]), "hot": np.array([True, True, False])}
+    assert places(modes, on, None, 3).tolist() == [1, 2, 1]
+    for chosen, mode in enumerate(modes, 1):
+        assert places(modes, on, mode.name, 3).tolist() == [chosen] * 3
 
 
 @pytest.mark.parametrize(("low", "high"), [(0, 2**32), (-(2**31), 2**31), (-(2**33), 0), (5, 1e11)])

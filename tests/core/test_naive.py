@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable
 from pathlib import Path
@@ -104,6 +105,29 @@ def test_of_an_input_without_a_range_only_what_was_asked_is_run() -> None:
     found = jr.naive(jr.Channel("u", ruler, 1), 0.9, "int16")
     typed = found.orders[0]
     assert (typed.result, typed.error, typed.worst, typed.worst_at) == (3.0, 0.0, 0.0, 0.9)
+
+
+OVER = jr.Counts(10) >> jr.Formula("1000 / (x - 500)")
+LOG = jr.Counts(10) >> jr.Formula("100 * log(x)")
+
+
+@pytest.mark.parametrize(("chain", "at", "arith", "line", "lost", "result"), [
+    (OVER, 500, "int16", "1000 / 0", "not defined", math.nan),
+    (OVER, 500, "float32", "1000 / 0 = ∞", "", math.inf),
+    (OVER, 510, "int16", "1000 / 10 = 100", "", 100.0),
+    (LOG, 0, "int16", "−∞ kept in int16", "not defined", math.nan),
+    (LOG, 0, "float32", "100 · −∞ = −∞", "", -math.inf),
+    (LOG, 1, "int16", "100 · 0 = 0", "", 0.0),
+])  # fmt: skip
+def test_what_has_no_result(
+    chain: jr.Ruler, at: int, arith: str, line: str, lost: str, result: float
+) -> None:
+    """A whole number divided by 0, or an infinite float in one; floats have infinities."""
+    found = jr.naive(jr.Channel("x", chain, 1), at, arith)
+    assert found.steps[-1].line == line
+    assert found.steps[-1].lost == lost
+    assert found.orders[0].result == pytest.approx(result, nan_ok=True)
+    assert found.orders[0].lost == (line if lost else "")
 
 
 def test_the_right_form_of_a_wide_converter() -> None:

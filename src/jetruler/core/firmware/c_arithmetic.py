@@ -258,8 +258,9 @@ class CMachine(Evaluator[Value]):
             overflown = np.abs(exact) >= 2.0**63
         self.overflows |= bool(np.any(overflown & self._lanes))
         if self._one:
-            text = f"{_written(a)} {SIGNS[type(op)]} {_written(b)} = {_written(values)}"
             gone = isinstance(op, ast.Div) and not kind.floating and bool(b[0] == 0)
+            text = f"{_written(a)} {SIGNS[type(op)]} {_written(b)}"
+            text += "" if gone else f" = {_written(values)}"
             self._note(text, float("nan") if gone else float(exact[0]), float(values[0]), kind,
                        bool(overflown[0]))  # fmt: skip
         return Value(values, kind)
@@ -315,7 +316,8 @@ class CMachine(Evaluator[Value]):
         """What is lost where a result goes into a variable."""
         was, now = float(found.values[0]), float(kept.values[0])
         if self._one and found.kind != self.kind and was != now:
-            text = f"{_written(found.values)} kept in {self.kind.name} = {_written(kept.values)}"
+            text = f"{_written(found.values)} kept in {self.kind.name}"
+            text += f" = {_written(kept.values)}" if np.isfinite(was) else ""
             self._note(text, was, now, self.kind)
 
     def _note(

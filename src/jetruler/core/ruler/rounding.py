@@ -71,5 +71,4 @@ def fixed(value: float, decimals: int, size: float = 0.0) -> str:
     """The text of a number to this many decimals, half away from zero; never a negative zero."""
     if math.isfinite(value):
         value = float(to_decimals(np.array([value]), decimals, size)[0])
-    text = f"{value:.{decimals}f}"
-    return text[1:] if text.startswith("-") and not text.strip("-0.") else text
+    return f"{value:.{decimals}f}"
