@@ -15,6 +15,7 @@ import pytest
 from jetruler import (
     Counts,
     Flag,
+    Formula,
     Input,
     Law,
     Line,
