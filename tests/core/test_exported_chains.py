@@ -168,6 +168,22 @@ def test_what_is_rounded_to_steps_is_one_product(
     assert np.abs(found - ruler(counts)).max() <= 1e-9
 
 
+@pytest.mark.parametrize("within", [1.0, 2.0, 5.0])
+@pytest.mark.parametrize("laws", [
+    jr.Ruler.of(jr.Line(0.03), jr.Polynomial((0, 1, 0.01)), jr.Whole()),
+    jr.Ruler.of(jr.Line(0.3), jr.Whole("down")),
+    jr.Ruler.of(jr.Line(-0.02, 30), jr.Magnitude(), jr.Whole("up")),
+], ids=str)  # fmt: skip
+def test_what_could_be_exact_is_or_says_how(laws: Any, within: float) -> None:
+    """An error that was allowed is used, and the exact form is named with its cost."""
+    channel = Channel("x", jr.Counts(10) >> laws, 1, decimals=0)
+    made, exact = (export(channel, "x", "int32", 1, bound) for bound in (within, 0.0))
+    assert exact.proof.worst == 0.0
+    if made.proof.worst > 0:
+        assert made.cheaper.endswith(f"; exact, with --within 0: {exact.kind}")
+    assert made.proof.worst <= within
+
+
 @pytest.mark.parametrize("step", [1, 3])
 @pytest.mark.parametrize("low", [0, -700, 5])
 @pytest.mark.parametrize("many", [6, 120])

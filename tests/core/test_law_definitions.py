@@ -60,6 +60,8 @@ LANGUAGE: dict[str, Any] = {
 SELDOM: list[tuple[Law, float, float]] = [
     (Line(2.0, 0.0), -3, 3),
     (Steps(0.1), -2, 2),
+    (Steps(0.5, "up"), -2, 2),
+    (Steps(3), -20, 20),
     (Steps(20, "down"), -200, 200),
     (Steps(0.25, "toward zero"), -2, 2),
     (Whole("up"), -9, 9),
