@@ -502,3 +502,12 @@ def test_marks_are_the_same_in_any_form(columns: int, many: int) -> None:
         assert found.true.tolist() == parts[1], form
         u = None if found.u_true is None else found.u_true.tolist()
         assert u == (parts[2] if columns == 3 else None), form
+
+
+@pytest.mark.parametrize("columns", [2, 3])
+@pytest.mark.parametrize("many", [2, 3])
+def test_a_tuple_of_as_many_columns_as_marks_has_columns(columns: int, many: int) -> None:
+    parts = [[10.0 * column + row for row in range(many)] for column in range(columns)]
+    found = jr.Marks.of(tuple(parts))
+    assert (found.raw.tolist(), found.true.tolist()) == (parts[0], parts[1])
+    assert (found.u_true is None) == (columns == 2)

@@ -118,6 +118,8 @@ LOG = jr.Counts(10) >> jr.Formula("100 * log(x)")
     (LOG, 0, "int16", "−∞ kept in int16", "not defined", math.nan),
     (LOG, 0, "float32", "100 · −∞ = −∞", "", -math.inf),
     (LOG, 1, "int16", "100 · 0 = 0", "", 0.0),
+    (jr.Counts(16, signed=True) >> jr.Formula("-x"), -32768, "int16", "−(−32768) = −32768",
+     "32768 does not fit: it wraps round to −32768", -32768.0),
 ])  # fmt: skip
 def test_what_has_no_result(
     chain: jr.Ruler, at: int, arith: str, line: str, lost: str, result: float

@@ -218,7 +218,8 @@ class CMachine(Evaluator[Value]):
         kind = promoted(value.kind, self.int_bits)
         values, overflown = self._fitted(-value.values, kind)
         if self._one and overflown.any():
-            text = f"−{_written(value.values)} = {_written(values)}"
+            of = _written(value.values)
+            text = f"−{f'({of})' if of.startswith('−') else of} = {_written(values)}"
             self._note(text, -float(value.values[0]), float(values[0]), kind, over=True)
         return Value(values, kind)
 
