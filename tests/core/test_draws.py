@@ -201,6 +201,12 @@ def test_what_rounding_leaves_in_a_mean(noise: float, readings: int) -> None:
                for i in range(len(shares)) for j in range(i + 1, len(shares) + 1))  # fmt: skip
 
 
+def test_readings_are_told_with_three_digits() -> None:
+    found = jr.budget(jr.Counts(12) >> jr.Line(1.0), 150, noise=0.4, readings=12.3456)
+    assert "resolution in the mean of 12.3 readings" in str(found)
+    assert "0.4 count / √12.3 " in str(found)
+
+
 @soak
 @few
 @pytest.mark.parametrize("factor", [1.0, 2.0, 3.0, 5.0])

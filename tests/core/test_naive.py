@@ -17,6 +17,7 @@ import jetruler as jr
 from jetruler.core.firmware.naive import ARITHMETICS
 from jetruler.errors import ParameterError
 from tests.conftest import Cli
+from tests.core.test_firmware import RULERS
 from tests.helpers.sizes import few, thinned
 
 PIN = jr.Channel("pin", jr.Ruler((jr.Adc(10, 5.0),)), 1, decimals=2)
@@ -105,6 +106,18 @@ def test_of_an_input_without_a_range_only_what_was_asked_is_run() -> None:
     found = jr.naive(jr.Channel("u", ruler, 1), 0.9, "int16")
     typed = found.orders[0]
     assert (typed.result, typed.error, typed.worst, typed.worst_at) == (3.0, 0.0, 0.0, 0.9)
+
+
+@pytest.mark.parametrize("arith", ["int16", "int32"])
+def test_nothing_is_typed_that_changes_nothing(arith: str) -> None:
+    """No order multiplies a sum by 1; what is typed by hand may."""
+    for ruler in RULERS.values():
+        try:
+            found = jr.naive(jr.Channel("x", ruler, 1, decimals=1), 500, arith)
+        except ParameterError:
+            continue  # a curve that nobody types
+        for order in found.orders[1:]:
+            assert not re.search(r"\) \* 1\b(?!\.)", "\n".join(order.code)), order.order
 
 
 OVER = jr.Counts(10) >> jr.Formula("1000 / (x - 500)")

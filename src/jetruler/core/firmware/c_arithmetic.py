@@ -44,7 +44,7 @@ class CType:
 
 
 INT16, UINT16 = CType("int16", 16), CType("uint16", 16, signed=False)
-INT32, UINT32, INT64 = CType("int32", 32), CType("uint32", 32, signed=False), CType("int64", 64)
+INT32, INT64 = CType("int32", 32), CType("int64", 64)
 FLOAT32, DOUBLE = CType("float32", 32, floating=True), CType("double", 64, floating=True)
 KINDS = {
     kind.name: kind
