@@ -185,3 +185,20 @@ def test_a_chip_rounds_as_the_display_does(many: int) -> None:
 def test_ties_of_numbers_that_a_rounding_left_beside_them() -> None:
     beside = np.array([195.5, np.nextafter(195.5, 0), np.nextafter(-195.5, 0), 195.4999999])
     assert nearest(beside).tolist() == [196.0, 196.0, -196.0, 195.0]
+
+
+@pytest.mark.parametrize("base", [0.0, 300.0, -1e6, 1e8])
+@pytest.mark.parametrize("factor", [1.0, -1000.0, 1e-6])
+def test_a_difference_of_large_values_is_on_the_edge_that_it_means(
+    base: float, factor: float
+) -> None:
+    """0.1 · n less a base, times a factor, and all of it back: by whole numbers of tenths."""
+    n = np.arange(-500, 500)
+    back = jr.Line(0.1, -base), jr.Line(factor), jr.Line(1 / factor, base)
+    ruler = jr.Ruler((jr.Counts(10, signed=True), *back))
+    away = np.sign(n) * ((np.abs(n) + 5) // 10)
+    assert (ruler >> jr.Whole())(n).tolist() == (away + 0.0).tolist()
+    assert (ruler >> jr.Whole("down"))(n).tolist() == (n // 10).tolist()
+    zones = ruler >> jr.Zones((-3.3, 0.7, 1.7, 29.0), (0, 1, 2, 3, 4))
+    edges = np.array([-33, 7, 17, 290])
+    assert zones(n).tolist() == np.sum(n[:, None] >= edges, axis=1).tolist()

@@ -10,10 +10,11 @@ import pytest
 
 import jetruler as jr
 from jetruler import Channel, Ruler
+from jetruler.core.firmware.channel_machines import zone_machine
 from jetruler.core.firmware.count_programs import counting, of_counts, pattern_programs
 from jetruler.core.firmware.forms import middle, straight_error
 from jetruler.core.firmware.knots import least_knots
-from jetruler.core.firmware.names import comment, plain_unit
+from jetruler.core.firmware.names import comment, plain_unit, safe_name
 from jetruler.core.firmware.program import ProgramModel
 from jetruler.core.firmware.reference import ReferenceValues
 from jetruler.core.firmware.selection import export, usual_scale
@@ -219,6 +220,29 @@ def test_only_patterns_of_whole_numbers_are_outputs(patterns: Any, many: int) ->
     assert len(programs) == many
     for i, program in enumerate(programs):
         assert run_python(program, [0, 1, 2]) == [patterns[0][i], patterns[1][i], 0]
+
+
+def test_what_means_an_edge_is_on_it_in_zones_too() -> None:
+    """0.1 · n − 10⁶ + 10⁶ means 0.1 · n, whatever floats make of it: by whole numbers, n ≥ 10 e."""
+    tenths = (3, 17, 29, 58, 113, 201)
+    ruler = jr.Counts(8) >> jr.Line(0.1, -1e6) >> jr.Line(1.0, 1e6)
+    values = ruler(np.arange(256))
+    assert any(values[n] < n / 10 - 1e-11 for n in tenths)
+    zones = jr.Zones(tuple(n / 10 for n in tenths), tuple(range(7)), hysteresis=0.2)
+    machine = zone_machine(export(Channel("x", ruler >> zones, 1), "x"))
+    assert machine is not None
+    at, least, most = (ProgramModel(program) for program in machine.programs[1:4])
+    n = np.arange(256)
+    for model, moved in ((at, 0), (least, 2), (most, -2)):
+        wanted = np.sum(n[:, None] >= np.array(tenths) + moved, axis=1)
+        assert model.run(n).tolist() == wanted.tolist()
+
+
+@pytest.mark.parametrize("signs", ["\x80", "é", "°", "漢", "ß", "¼"])
+def test_names_that_differ_in_signs_stay_two(signs: str) -> None:
+    names = {safe_name(name) for name in (f"a{signs}", "a", f"{signs}a", signs)}
+    assert len(names) == 4, names
+    assert all(name.isascii() and name.isidentifier() for name in names)
 
 
 @pytest.mark.parametrize(("within", "exact"), [(0.1, True), (5.0, False)])

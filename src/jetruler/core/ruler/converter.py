@@ -278,8 +278,8 @@ _ZEROS = {"degC": 273.15, "degF": 459.67}
 
 
 def usual_sizes(laws: tuple[BaseLaw, ...], units: tuple[str | None, ...]) -> tuple[float, ...]:
-    """What the values at every joint of laws are as large as: their middle magnitude over the raw
-    edge; over an open one, about where the laws decide."""
+    """What the values at every joint of laws, and those that they are differences of, are as large
+    as: their middle magnitude over the raw edge; over an open one, about where the laws decide."""
     edge = laws[0]
     edges = [law.decides_at for law in laws]
     last = max((i for i, edge in enumerate(edges) if edge), default=0)
@@ -293,11 +293,18 @@ def usual_sizes(laws: tuple[BaseLaw, ...], units: tuple[str | None, ...]) -> tup
                     found = law.inverse(found)
                 places += found[np.isfinite(found)].tolist()
         x = np.outer(np.array(places), [1.0, 2.0]).reshape(-1)
-    sizes = []
+    sizes: list[float] = []
     with np.errstate(all="ignore"):
         for i, unit in enumerate(units):
-            x = laws[i - 1].forward(x) if i else x
-            there = np.abs(x[np.isfinite(x)])
-            middle = float(np.median(there)) if there.size else 0.0
-            sizes.append(max(middle, _ZEROS.get(unit or "", 0.0)))
+            behind = 0.0
+            if i:  # a small difference of large values is off by their rounding
+                behind = sizes[-1] * _middle(laws[i - 1].slope(x))
+                x = laws[i - 1].forward(x)
+            sizes.append(max(_middle(x), behind, _ZEROS.get(unit or "", 0.0)))
     return tuple(sizes)
+
+
+def _middle(x: Array) -> float:
+    """Their middle magnitude; 0 of none."""
+    there = np.abs(x[np.isfinite(x)])
+    return float(np.median(there)) if there.size else 0.0

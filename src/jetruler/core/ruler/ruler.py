@@ -338,8 +338,8 @@ class Ruler:
 
     @property
     def sizes(self) -> tuple[float, ...]:
-        """What the values at every joint are as large as, usually: their middle magnitude over the
-        raw edge. An edge is met within so much's rounding, see `core.ruler.rounding`."""
+        """What the values at every joint, and those that they are differences of, are as large as,
+        usually. An edge is met within so much's rounding, see `core.ruler.rounding`."""
         if self._sizes is None:
             object.__setattr__(self, "_sizes", usual_sizes(self.laws, self.units))
         assert self._sizes is not None
