@@ -511,3 +511,34 @@ def test_a_tuple_of_as_many_columns_as_marks_has_columns(columns: int, many: int
     found = jr.Marks.of(tuple(parts))
     assert (found.raw.tolist(), found.true.tolist()) == (parts[0], parts[1])
     assert (found.u_true is None) == (columns == 2)
+
+
+def test_degrees_of_a_polynomial() -> None:
+    """From 1 to 6, as many as asked for; fewer marks than coefficients are too few."""
+    x = np.arange(9.0)
+    marks = np.stack([x, 1 + x - 0.1 * x**2 + 0.01 * np.cos(7 * x)], axis=1)
+    for degree in range(1, 7):
+        found = jr.fit(marks, "polynomial", degree=degree)
+        assert len(found.parameters) == degree + 1
+        fitted = np.polynomial.Polynomial.fit(x, marks[:, 1], degree)
+        assert found.law(x) == pytest.approx(fitted(x), abs=1e-9)
+    for degree in (0, 7, -1):
+        with pytest.raises(jr.JetRulerError, match=r"degree: expected .*1 to 6"):
+            jr.fit(marks, "polynomial", degree=degree)
+
+
+@pytest.mark.parametrize(("law", "truth", "better"), [
+    ("offset", lambda x: 1.1 * x + 2, "a line"),
+    ("line", lambda x: 1.1 * x + 0.05 * x**2, "a polynomial"),
+    ("offset", lambda x: x + 2, None),
+    ("line", lambda x: 1.1 * x + 2, None),
+])  # fmt: skip
+def test_a_richer_law_is_named_where_it_earns_its_parameters(
+    law: str, truth: Any, better: str | None
+) -> None:
+    x = np.linspace(0, 20, 9)
+    noise = 0.01 * np.random.RandomState(2).standard_normal(9)
+    found = jr.fit(np.stack([x, truth(x) + noise], axis=1), law)
+    notes = " ".join(str(line) for line in found.content)
+    assert (better is not None) == ("fits better" in notes), notes
+    assert better is None or better in notes

@@ -27,6 +27,7 @@ from jetruler import (
 )
 from jetruler.core.laws import LAWS
 from jetruler.core.numerics import NoInverseError
+from jetruler.errors import ParameterError
 from tests.core.test_laws import PAIR, TRUTH, WHOLE_DOMAINS, each_law
 
 FRACTIONS = (0.0, 0.03, 0.29, 0.5, 0.53, 0.77, 0.97, 1.0)
@@ -108,6 +109,38 @@ def test_its_statements_have_a_value_where_the_law_has(law: Law, x: float, y: fl
 def test_every_law_with_statements_is_among_these() -> None:
     tried = {type(law) for law, _, _ in (*WHOLE_DOMAINS, *SELDOM, *TRUTH)}
     assert {law for law in LAWS.values() if law.program is not Law.program} <= tried | {Counts}
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_a_cubic_reads_on_its_rising_stretch_through_25_degrees(seed: int) -> None:
+    """Found on a fine grid of L = ln R: from where 1/T is that of 25 °C, the nearest to 10 kΩ, as
+    far as 1/T rises to both sides."""
+    random = np.random.RandomState(seed)
+    c0, c1, c2, c3 = (
+        3.354e-3, *(random.uniform(-1, 1, 3) * [4e-4, 6e-5, 1e-5]).tolist()
+    )  # fmt: skip
+    grid = np.linspace(-14, 14, 280_001)
+    reciprocal = c0 + grid * (c1 + grid * (c2 + grid * c3))
+    rises = np.diff(reciprocal) > 0
+    through = (reciprocal[:-1] < 1 / 298.15) & (reciprocal[1:] >= 1 / 298.15)
+    starts = np.flatnonzero(rises & through)
+    if not starts.size:
+        with pytest.raises(ParameterError, match="T must fall as R rises at 25 °C"):
+            SteinhartHartExtended(1e4, (c0, c1, c2, c3))
+        return
+    start = int(starts[np.argmin(np.abs(grid[starts]))])
+    falls = np.flatnonzero(~rises)
+    first = max(falls[falls < start].tolist(), default=-1) + 1
+    last = min(falls[falls > start].tolist(), default=grid.size - 1)
+    law = SteinhartHartExtended(1e4, (c0, c1, c2, c3))
+    asked = np.arange(0, grid.size, 997)
+    asked = asked[(np.abs(asked - first) > 2) & (np.abs(asked - last) > 2)]
+    inside = (asked > first) & (asked < last) & (reciprocal[asked] > 0)
+    wanted = np.where(inside, 1 / reciprocal[asked] - 273.15, np.nan)
+    found = law.forward(1e4 * np.exp(grid[asked]))
+    assert found == pytest.approx(wanted, rel=1e-6, abs=1e-6, nan_ok=True)
+    back = law.inverse(wanted[inside])
+    assert back == pytest.approx(1e4 * np.exp(grid[asked][inside]), rel=1e-6)
 
 
 POINTS = ((0.0, 9.0), (1.0, 4.0), (5.0, 1.0), (6.0, 0.5), (20.0, 0.0))

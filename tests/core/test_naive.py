@@ -108,6 +108,15 @@ def test_of_an_input_without_a_range_only_what_was_asked_is_run() -> None:
     assert (typed.result, typed.error, typed.worst, typed.worst_at) == (3.0, 0.0, 0.0, 0.9)
 
 
+def test_an_overflow_is_worse_than_a_larger_loss() -> None:
+    """By hand: 10⁶ wraps round to 16960 and loses 98 %; 0.4 is cut off and loses all of itself."""
+    chain = jr.Counts(10) >> jr.Line(1000) >> jr.Line(1, 0.4)
+    typed = jr.naive(jr.Channel("x", chain, 1), 1000, "int16").orders[0]
+    assert typed.lost == "1000 · 1000 = 16960"
+    only_cut = jr.naive(jr.Channel("x", chain, 1), 2, "int16").orders[0]
+    assert only_cut.lost == "0.4 typed in as 0"
+
+
 @pytest.mark.parametrize("arith", ["int16", "int32"])
 def test_nothing_is_typed_that_changes_nothing(arith: str) -> None:
     """No order multiplies a sum by 1; what is typed by hand may."""
