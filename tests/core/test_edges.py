@@ -199,6 +199,10 @@ def test_a_difference_of_large_values_is_on_the_edge_that_it_means(
     away = np.sign(n) * ((np.abs(n) + 5) // 10)
     assert (ruler >> jr.Whole())(n).tolist() == (away + 0.0).tolist()
     assert (ruler >> jr.Whole("down"))(n).tolist() == (n // 10).tolist()
+    channel = jr.Channel("x", ruler, 1)
+    for tenths in (-33, 7, 17, 290):
+        found = threshold(jr.Bench("b", {"x": channel}), channel, "x", tenths / 10, None)
+        assert (found.on, found.off) == (tenths, tenths - 1)
     zones = ruler >> jr.Zones((-3.3, 0.7, 1.7, 29.0), (0, 1, 2, 3, 4))
     edges = np.array([-33, 7, 17, 290])
     assert zones(n).tolist() == np.sum(n[:, None] >= edges, axis=1).tolist()

@@ -254,3 +254,75 @@ def test_whole_numbers_that_no_float_holds_are_refused(key: str) -> None:
     text = text[: text.index("calibration")] + f"{key} = {value}\n"
     with pytest.raises(jr.errors.BenchError, match=r"expected"):
         parse_bench(text)
+
+
+@pytest.mark.parametrize("u_true", [None, 0.3])
+@pytest.mark.parametrize("u_common", [0.0, 0.4])
+def test_what_a_fit_leaves_to_a_budget(u_true: float | None, u_common: float) -> None:
+    """Against ordinary least squares by hand. What the scatter tells has the marks' degrees of
+    freedom; an error that all marks share has infinitely many (Welch and Satterthwaite)."""
+    x = np.array([0.0, 40.0, 90.0, 130.0, 200.0])
+    y = 2 * x + 1 + np.array([0.1, -0.2, 0.15, -0.05, 0.1])
+    u = None if u_true is None else np.full(5, u_true)
+    channel = jr.Channel("c", jr.Counts(8) >> jr.PassThrough("mm"), 1)
+    marks = jr.Marks(raw=x, true=y, u_true=u, u_common=u_common)
+    left = jr.calibrate(channel, marks, "line").calibrated.calibration
+    assert isinstance(left, jr.FitCovariance)
+    columns = np.stack([x, np.ones(5)], axis=1)
+    residuals = y - columns @ np.linalg.lstsq(columns, y)[0]
+    scatter = math.sqrt(float(residuals @ residuals) / 3)
+    size = scatter if u_true is None else u_true
+    own = size**2 * np.linalg.inv(columns.T @ columns)
+    shared = np.diag([0.0, u_common**2])
+    assert np.array(left.covariance) == pytest.approx(own + shared, rel=1e-6, abs=1e-12)
+    if u_true is not None:
+        assert (left.left, left.dof) == (0.0, math.inf)
+        return
+    assert left.left == pytest.approx(scatter)
+    at = np.array([float(np.median(x)), 1.0])
+    part = float(at @ own @ at)
+    assert left.dof == pytest.approx(3 * ((part + u_common**2) / part) ** 2)
+
+
+def test_degrees_of_a_polynomial() -> None:
+    """From 1 to 6, as many as asked for; fewer marks than coefficients are too few."""
+    x = np.arange(9.0)
+    marks = np.stack([x, 1 + x - 0.1 * x**2 + 0.01 * np.cos(7 * x)], axis=1)
+    for degree in range(1, 7):
+        found = jr.fit(marks, "polynomial", degree=degree)
+        assert len(found.parameters) == degree + 1
+        fitted = np.polynomial.Polynomial.fit(x, marks[:, 1], degree)
+        assert found.law(x) == pytest.approx(fitted(x), abs=1e-9)
+    for degree in (0, 7, -1):
+        with pytest.raises(jr.JetRulerError, match=r"degree: expected .*1 to 6"):
+            jr.fit(marks, "polynomial", degree=degree)
+
+
+@pytest.mark.parametrize(("law", "truth", "better"), [
+    ("offset", lambda x: 1.1 * x + 2, "a line"),
+    ("line", lambda x: 1.1 * x + 0.05 * x**2, "a polynomial"),
+    ("offset", lambda x: x + 2, None),
+    ("line", lambda x: 1.1 * x + 2, None),
+])  # fmt: skip
+def test_a_richer_law_is_named_where_it_earns_its_parameters(
+    law: str, truth: Any, better: str | None
+) -> None:
+    x = np.linspace(0, 20, 9)
+    noise = 0.01 * np.random.RandomState(2).standard_normal(9)
+    found = jr.fit(np.stack([x, truth(x) + noise], axis=1), law)
+    notes = " ".join(str(line) for line in found.content)
+    assert (better is not None) == ("fits better" in notes), notes
+    assert better is None or better in notes
+
+
+@pytest.mark.parametrize("u_true", [None, 1.5])
+def test_uncertain_raw_values_count_through_the_slope(u_true: float | None) -> None:
+    """u² = u(true)² + (slope · u(raw))², at each mark where the slope differs."""
+    x = np.linspace(0, 30, 7)
+    y = 2 * x + 0.1 * x**2 + 0.3 * np.random.RandomState(1).standard_normal(7)
+    u = None if u_true is None else np.full(7, u_true)
+    found = jr.fit(jr.Marks(raw=x, true=y, u_true=u, u_raw=np.full(7, 0.5)), "polynomial", degree=2)
+    effective = np.hypot(u_true or 0.0, 0.5 * found.law.slope(x))
+    wanted = jr.fit(jr.Marks(raw=x, true=y, u_true=effective), "polynomial", degree=2)
+    assert found.law(x) == pytest.approx(wanted.law(x), rel=1e-3)
+    assert found.interval(x) == pytest.approx(wanted.interval(x), rel=1e-3)

@@ -116,9 +116,8 @@ def test_a_cubic_reads_on_its_rising_stretch_through_25_degrees(seed: int) -> No
     """Found on a fine grid of L = ln R: from where 1/T is that of 25 °C, the nearest to 10 kΩ, as
     far as 1/T rises to both sides."""
     random = np.random.RandomState(seed)
-    c0, c1, c2, c3 = (
-        3.354e-3, *(random.uniform(-1, 1, 3) * [4e-4, 6e-5, 1e-5]).tolist()
-    )  # fmt: skip
+    c1, c2, c3 = (random.uniform(-1, 1, 3) * [4e-4, 6e-5, 1e-5]).tolist()
+    c0 = 3.354e-3
     grid = np.linspace(-14, 14, 280_001)
     reciprocal = c0 + grid * (c1 + grid * (c2 + grid * c3))
     rises = np.diff(reciprocal) > 0

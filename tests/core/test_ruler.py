@@ -251,3 +251,15 @@ def test_samples_of_an_input_are_spread_over_what_it_can_give(
     if step:
         steps = (x - low) / step
         assert steps == pytest.approx(np.rint(steps), abs=1e-6)
+
+
+@pytest.mark.parametrize(("unit", "takes", "hint"), [
+    ("degC", "degF", True), ("K", "degC", True), ("V", "degC", False), ("degC", "V", False),
+    ("V", "A", False),
+])  # fmt: skip
+def test_a_law_that_converts_is_proposed_for_temperatures_alone(
+    unit: str, takes: str, hint: bool
+) -> None:
+    with pytest.raises(UnitError, match=r"limits gives .*, but line, .* takes") as caught:
+        Counts(8) >> Line(2.0, unit=unit) >> Limits(0, 5) >> Line(1.0, takes=takes)
+    assert ("a law `to` with unit" in str(caught.value)) == hint

@@ -102,12 +102,33 @@ def test_three_languages(cli: Cli, home: Path, tmp_path: Path) -> None:
         assert int(y) == ends.read(n) == made["damper"](n, 300, 3000) == st(n, 300, 3000)
 
 
-def test_ends_that_fall_on_one_another_have_no_value() -> None:
-    made = jr.export(KNOB, "knob", arguments={"lo": None, "hi": None})
-    out = ProgramModel(made.program).run(np.arange(4096), {"lo": 700, "hi": 700})
-    assert np.all(out == -(2**31))
-    turned = ProgramModel(made.program).run(np.arange(4096), {"lo": 3904, "hi": 198})
-    assert turned[[0, 198, 3904, 4095]].tolist() == [1000, 1000, 0, 0]
+@pytest.mark.parametrize("arith", ["int32", "float"])
+@pytest.mark.parametrize("free", [("lo", "hi"), ("lo",), ("hi",)])
+def test_ends_that_fall_on_one_another_have_no_value(arith: Any, free: tuple[str, ...]) -> None:
+    made = jr.export(KNOB, "knob", arith, arguments=dict.fromkeys(free))
+    fixed = {"lo": 198, "hi": 3904}
+    model, steps = ProgramModel(made.program), 1 if arith == "float" else 10
+    on_the_other = {name: fixed["hi" if name == "lo" else "lo"] for name in free[:1]}
+    out = model.run(np.arange(4096), {**{name: fixed[name] for name in free}, **on_the_other})
+    assert np.all(np.isnan(out) if arith == "float" else out == -(2**31))
+    usual = model.run(np.arange(4096), {name: fixed[name] for name in free})
+    assert usual[[0, 198, 3904, 4095]].tolist() == [0, 0, 100 * steps, 100 * steps]
+    if len(free) == 2:
+        turned = model.run(np.arange(4096), {"lo": 3904, "hi": 198})
+        assert turned[[0, 198, 3904, 4095]].tolist() == [100 * steps, 100 * steps, 0, 0]
+
+
+@pytest.mark.parametrize("ruler", [
+    jr.Counts(12) >> jr.Line(0.5, 3),
+    jr.Adc(12, 3.3) >> jr.Line.through((0.5, 0), (2.5, 100)),
+    jr.Ruler.of(jr.Counts(12)),
+], ids=str)  # fmt: skip
+def test_whole_numbers_take_the_ends_of_a_line_in_counts_alone(ruler: jr.Ruler) -> None:
+    with pytest.raises((ExportError, ParameterError)) as caught:
+        jr.export(jr.Channel("x", ruler, 1), "x", "int32", arguments={"at_lo": None})
+    assert "expected a parameter" in str(caught.value) or "a line through marks in counts" in str(
+        caught.value
+    )
 
 
 def test_zones_do_not_hold_where_their_edges_move() -> None:
