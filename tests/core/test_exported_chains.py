@@ -291,6 +291,9 @@ def test_how_many_knots_any_table_needs(bits: int, within: float) -> None:
 def test_usual_scales(last: jr.Law, decimals: int, scale: int) -> None:
     ruler = jr.Counts(10) >> jr.Line(0.3) >> last
     assert usual_scale(Channel("x", ruler, 1, decimals=decimals)) == scale
+    if isinstance(last, jr.Steps):  # what follows makes tenths of them
+        tenths = ruler >> jr.Line(0.7)
+        assert usual_scale(Channel("x", tenths, 1, decimals=decimals)) == 10**decimals
 
 
 @pytest.mark.parametrize(("unit", "plain"), [

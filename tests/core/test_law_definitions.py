@@ -142,6 +142,38 @@ def test_a_cubic_reads_on_its_rising_stretch_through_25_degrees(seed: int) -> No
     assert back == pytest.approx(1e4 * np.exp(grid[asked][inside]), rel=1e-6)
 
 
+@pytest.mark.parametrize("seed", range(40))
+def test_ohms_over_temperature_are_read_on_the_stretch_through_25_degrees(seed: int) -> None:
+    """ln R over 1/T, on a fine grid from 10 K to 10 000 K: as far as it rises from 25 °C on."""
+    random = np.random.RandomState(seed)
+    b, c, d = (
+        random.uniform(-0.3, 1, 3) * [4e3, 4e5, 6e7] * [1, random.choice([-1, 1]), 1]
+    ).tolist()
+    room = np.geomspace(1e-4, 1e-1, 400_001)
+    level = room * (b + room * (c + room * d))
+    a = -float(np.interp(1 / 298.15, room, level))
+    slope = b + room * (2 * c + room * 3 * d)
+    here = int(np.searchsorted(room, 1 / 298.15))
+    if slope[here] <= 0:
+        with pytest.raises(ParameterError, match="R must fall as T rises at 25 °C"):
+            SteinhartHartExtended(1e4, to_ohms=(a, b, c, d))
+        return
+    law = SteinhartHartExtended(1e4, to_ohms=(a, b, c, d))
+    falls = np.flatnonzero(slope <= 0)
+    first = max(falls[falls < here].tolist(), default=-1) + 1
+    last = min(falls[falls > here].tolist(), default=room.size) - 1
+    inner = np.linspace(first + 3, last - 3, 60).astype(int)
+    ohms = 1e4 * np.exp(np.clip(a + level[inner], -300, 300))
+    sound = np.abs(a + level[inner]) < 300
+    assert law.forward(ohms[sound]) == pytest.approx(
+        1 / room[inner][sound] - 273.15, rel=1e-6, abs=1e-5
+    )
+    for end, beyond in ((first, -0.1), (last, 0.1)):
+        if abs(a + level[end]) < 300:
+            outside = 1e4 * np.exp(a + level[end] + beyond)
+            assert np.isnan(law.forward(np.array([outside]))).all()
+
+
 POINTS = ((0.0, 9.0), (1.0, 4.0), (5.0, 1.0), (6.0, 0.5), (20.0, 0.0))
 Ends = Literal["flag", "hold", "extend"]
 

@@ -108,6 +108,15 @@ def test_of_an_input_without_a_range_only_what_was_asked_is_run() -> None:
     assert (typed.result, typed.error, typed.worst, typed.worst_at) == (3.0, 0.0, 0.0, 0.9)
 
 
+@pytest.mark.parametrize(("decimals", "says"), [(0, False), (1, True)])
+def test_what_the_right_form_stands_for_is_said_where_it_is_no_unit(
+    decimals: int, says: bool
+) -> None:
+    channel = jr.Channel("x", jr.Counts(10) >> jr.Line(0.3), 1, decimals=decimals)
+    assert ("its results represent 0.1 each" in str(jr.naive(channel, 500, "int16"))) == says
+    assert ("its results represent" in str(jr.naive(channel, 500, "int16"))) == says
+
+
 def test_an_overflow_is_worse_than_a_larger_loss() -> None:
     """By hand: 10⁶ wraps round to 16960 and loses 98 %; 0.4 is cut off and loses all of itself."""
     chain = jr.Counts(10) >> jr.Line(1000) >> jr.Line(1, 0.4)
