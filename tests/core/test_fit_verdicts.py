@@ -326,3 +326,12 @@ def test_uncertain_raw_values_count_through_the_slope(u_true: float | None) -> N
     wanted = jr.fit(jr.Marks(raw=x, true=y, u_true=effective), "polynomial", degree=2)
     assert found.law(x) == pytest.approx(wanted.law(x), rel=1e-3)
     assert found.interval(x) == pytest.approx(wanted.interval(x), rel=1e-3)
+
+
+@pytest.mark.parametrize(("bottom", "turns"), [(5.0, True), (0.5, True), (-3.0, False)])
+def test_a_curve_that_turns_between_its_marks_says_where(bottom: float, turns: bool) -> None:
+    x = np.linspace(0, 10, 9)
+    found = jr.fit(np.stack([x, (x - bottom) ** 2], axis=1), "polynomial", degree=2)
+    text = " ".join(found.notes)
+    assert (f"it turns back at x = {bottom:g}, between the marks" in text) == turns
+    assert ("turns back" in text) == turns

@@ -109,18 +109,23 @@ def solve_monotone(curve: Curve, slope: Curve, y: Array, low: Array, high: Array
 
 
 def turning_point(curve: Curve, low: float, high: float) -> float | None:
-    """Where a curve first turns back or is flat, to about a thousandth of the range."""
-    wide = low > 0 and high > 1000 * low
-    x = np.geomspace(low, high, 2049) if wide else np.linspace(low, high, 2049)
-    with np.errstate(all="ignore"):
-        step = np.sign(np.diff(curve(x)))
-    step, x = step[np.isfinite(step)], x[:-1][np.isfinite(step)]
-    if not step.size:
-        return low
-    turned = np.flatnonzero(step != step[0])
-    if step[0] == 0:
-        return float(x[0])
-    return float(x[turned[0]]) if turned.size else None
+    """Where a curve first turns back or is flat, to about six digits of the range."""
+    found = None
+    for _ in range(3):  # each time between the neighbours of what was found
+        wide = low > 0 and high > 1000 * low
+        x = np.geomspace(low, high, 2049) if wide else np.linspace(low, high, 2049)
+        with np.errstate(all="ignore"):
+            step = np.sign(np.diff(curve(x)))
+        there = np.isfinite(step)
+        step, left, right = step[there], x[:-1][there], x[1:][there]
+        if not step.size or step[0] == 0:
+            return (float(left[0]) if step.size else low) if found is None else found
+        turned = np.flatnonzero(step != step[0])
+        if not turned.size:
+            return found
+        at = int(turned[0])
+        found, low, high = float(left[at]), float(left[at - 1]), float(right[at])
+    return found
 
 
 def monotone_stretches(
