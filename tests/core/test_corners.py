@@ -408,3 +408,22 @@ def test_what_joins_its_marks_has_no_parameters() -> None:
     found = jr.fit(jr.Marks.of([(0, 1), (10, 5), (20, 7)]), "table")
     assert found.parameters == ()
     assert found.covariance.shape == (0, 0)
+
+
+def test_a_cold_junction_out_of_range_is_named_in_degrees() -> None:
+    for cold, says in (("5000 degC", "5000 °C"), ("9000 K", "8726.85 °C")):
+        with pytest.raises(jr.errors.ParameterError) as caught:
+            jr.Thermocouple("K", cold=cold)
+        assert str(caught.value) == f"cold: expected −270 °C to 1372 °C, found '{says}'"
+
+
+@pytest.mark.parametrize(("bits", "arith", "takes"), [
+    (12, "float", "int32_t n"), (12, "int32", "int32_t n"), (12, "int16", "int16_t n"),
+    (24, "float", "int32_t n"), (24, "int64", "int64_t n"), (32, "float", "int64_t n"),
+])  # fmt: skip
+def test_what_a_function_takes(bits: int, arith: Any, takes: str) -> None:
+    """A count, in a type that holds it, whatever it gives."""
+    channel = jr.Channel("x", jr.Counts(bits) >> jr.Line(2.0**-bits * 900, 3.0), 1)
+    text = jr.export(channel, "x", arith).text("c")
+    gives = "float" if arith == "float" else f"{arith}_t"
+    assert f"static inline {gives} x({takes})" in text

@@ -11,7 +11,22 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from jetruler import Adc, Channel, Clamp, Counts, Flag, Input, Law, Limits, Line, Ruler, Whole
+from jetruler import (
+    Adc,
+    Channel,
+    Clamp,
+    Counts,
+    Expect,
+    Flag,
+    Formula,
+    Input,
+    Law,
+    Limits,
+    Line,
+    Ruler,
+    Table,
+    Whole,
+)
 from jetruler.errors import UnitError
 
 DAMPER = Counts(12) >> Line.through((198, 0), (3904, 100), unit="%") >> Clamp(0, 100)
@@ -263,3 +278,21 @@ def test_a_law_that_converts_is_proposed_for_temperatures_alone(
     with pytest.raises(UnitError, match=r"limits gives .*, but line, .* takes") as caught:
         Counts(8) >> Line(2.0, unit=unit) >> Limits(0, 5) >> Line(1.0, takes=takes)
     assert ("a law `to` with unit" in str(caught.value)) == hint
+
+
+@pytest.mark.parametrize("ruler", [
+    Counts(8) >> Line(2.0) >> Expect(40, 200),
+    Counts(8) >> Expect(40, 200) >> Line(2.0),
+    Counts(8) >> Table(((20, 1), (90, 5), (130, 9))) >> Line(-3.0),
+    Counts(8) >> Formula("log(x - 50)", takes="count") >> Clamp(0, 4),
+    Counts(8) >> Line(0.1, -5.0) >> Formula("sqrt(x)") >> Whole(),
+], ids=str)  # fmt: skip
+def test_there_is_a_slope_where_there_is_a_value(ruler: Ruler) -> None:
+    """And it is that of the values beside it, but for corners and steps."""
+    n = np.arange(256.0)
+    values, slopes = ruler(n), ruler.slope(n)
+    assert np.isnan(slopes).tolist() == np.isnan(values).tolist()
+    if ruler.laws[-1].rounds_to is None:
+        near = (ruler.direct(n + 1e-4) - ruler.direct(n - 1e-4)) / 2e-4
+        smooth = ~np.isnan(near) & (np.abs(near - slopes) < 0.02 * np.abs(near) + 1e-9)
+        assert np.count_nonzero(smooth) >= np.count_nonzero(~np.isnan(values)) - 4

@@ -112,6 +112,18 @@ def test_what_given_numbers_do() -> None:
     assert "counts 328 to 1023: x * a does not fit 16 bits" in text
 
 
+def test_each_stretch_that_overflows_is_named() -> None:
+    """By hand: 100 · 328 and −100 · 328 do not fit 16 bits; 100 · 327 does."""
+    chain = jr.Counts(12, signed=True) >> jr.Line(0.1, unit="mm")
+    found = jr.three_numbers(
+        jr.Channel("k", chain, 1), scale=1, numbers=(100, 1000, 0), product_bits=16
+    )
+    what = "x * a does not fit 16 bits"
+    assert found.overflows == ((-2048, -328, what), (328, 2047, what))
+    fits = jr.three_numbers(jr.Channel("k", chain, 1), scale=1, numbers=(100, 1000, 0))
+    assert fits.overflows == ()
+
+
 def test_a_clamp_is_not_in_it() -> None:
     chain = jr.Counts(12) >> jr.Line.through((198, 0), (3904, 100)) >> jr.Clamp(0, 100)
     found = jr.three_numbers(jr.Channel("k", chain, 1, decimals=1), product_bits=32)
