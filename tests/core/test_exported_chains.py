@@ -306,3 +306,26 @@ def test_units_in_the_letters_of_a_small_display(unit: str | None, plain: str) -
     assert found.isprintable()
     assert comment(found) == found
     assert found == plain
+
+
+EXACT, WIDEST = "exact", "no overflow: the widest intermediate is "
+RISES, FALLS = "rising throughout", "falling throughout"
+
+
+@pytest.mark.parametrize(("laws", "decimals", "error", "says"), [
+    (jr.Ruler.of(jr.Line(0.3)), 1, EXACT, [RISES]),
+    (jr.Ruler.of(jr.Line(0.1, -1e6), jr.Line(1.0, 1e6)), 1, EXACT, [RISES]),
+    (jr.Ruler.of(jr.Line(-0.25, 9)), 0, "worst error 0.5 mm at count 2 (bound 1)", [FALLS]),
+    (jr.Ruler.of(jr.Line(1, -100), jr.Magnitude()), 0, EXACT, ["not monotone"]),
+    (jr.Line(marks=((20, 0), (220, 7)), takes="count"), 1,
+     "worst error", [RISES, "exact at the marks"]),
+    (jr.Ruler.of(jr.Line(marks=((20, 0), (220, 7)), takes="count"), jr.Expect(0, 6)), 1,
+     "worst error", [RISES, "exact at the marks", "84 counts have no value"]),
+    (jr.Ruler.of(jr.Line(0.5), jr.Expect(high=127)), 1, EXACT, [RISES, "1 count has no value"]),
+], ids=str)  # fmt: skip
+def test_what_a_proof_says(laws: Any, decimals: int, error: str, says: list[str]) -> None:
+    made = export(Channel("x", jr.Counts(8) >> laws, 1, decimals=decimals), "x")
+    first, *others = made.proof.lines("mm")
+    assert first.startswith(f"all 256 counts were run: {error}")
+    assert (first.endswith(": exact")) == (error == EXACT)
+    assert [line for line in others if not line.startswith(WIDEST)] == says
