@@ -297,8 +297,10 @@ def usual_sizes(laws: tuple[BaseLaw, ...], units: tuple[str | None, ...]) -> tup
     with np.errstate(all="ignore"):
         for i, unit in enumerate(units):
             behind = 0.0
-            if i:  # a small difference of large values is off by their rounding
-                behind = sizes[-1] * _middle(laws[i - 1].slope(x))
+            if i:
+                # A small difference of large values is off by their rounding.
+                with contextlib.suppress(NotImplementedError):  # a law of another package
+                    behind = sizes[-1] * _middle(laws[i - 1].slope(x))
                 x = laws[i - 1].forward(x)
             sizes.append(max(_middle(x), behind, _ZEROS.get(unit or "", 0.0)))
     return tuple(sizes)
