@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from scipy.stats import t as student
 
 import jetruler as jr
 from jetruler.benchfile.load import parse_bench
@@ -282,6 +283,8 @@ def test_what_a_fit_leaves_to_a_budget(u_true: float | None, u_common: float) ->
     at = np.array([float(np.median(x)), 1.0])
     part = float(at @ own @ at)
     assert left.dof == pytest.approx(3 * ((part + u_common**2) / part) ** 2)
+    half_width = student.ppf(0.975, left.dof) * math.sqrt(part + u_common**2)
+    assert jr.fit(marks, "line").interval(90.0)[0] == pytest.approx(half_width, rel=1e-6)
 
 
 def test_degrees_of_a_polynomial() -> None:

@@ -296,3 +296,22 @@ def test_there_is_a_slope_where_there_is_a_value(ruler: Ruler) -> None:
         near = (ruler.direct(n + 1e-4) - ruler.direct(n - 1e-4)) / 2e-4
         smooth = ~np.isnan(near) & (np.abs(near - slopes) < 0.02 * np.abs(near) + 1e-9)
         assert np.count_nonzero(smooth) >= np.count_nonzero(~np.isnan(values)) - 4
+
+
+@pytest.mark.parametrize("order", ["<", ">"])
+@pytest.mark.parametrize("kind", ["i1", "u1", "i2", "u2", "i4", "u4", "i8", "u8"])
+@pytest.mark.parametrize("bits", [7, 12, 20])
+def test_counts_of_any_type_read_alike(order: str, kind: str, bits: int) -> None:
+    """In either order of bytes, in a row or with gaps; what is beyond the converter has none."""
+    dtype = np.dtype(order + kind)
+    ruler = Counts(bits) >> Line(0.5, -3.0)
+    limits = np.iinfo(dtype)
+    random = np.random.RandomState(bits)
+    ends = [0, 1, 2**bits - 1, 2**bits, -1, limits.min, limits.max]
+    some = [*ends, *random.randint(0, 2**bits, 500).tolist()]
+    counts = [n for n in some if limits.min <= n <= limits.max]
+    wanted = [0.5 * n - 3 if 0 <= n < 2**bits else math.nan for n in counts]
+    for array in (np.array(counts, dtype), np.repeat(np.array(counts, dtype), 3)[::3]):
+        assert np.array_equal(ruler(array), wanted, equal_nan=True)
+        flags = ruler.read(array).flags
+        assert ((flags & Flag.OFF_SCALE) != 0).tolist() == np.isnan(wanted).tolist()
