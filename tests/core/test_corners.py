@@ -410,6 +410,25 @@ def test_what_joins_its_marks_has_no_parameters() -> None:
     assert found.covariance.shape == (0, 0)
 
 
+@pytest.mark.parametrize("domain", [((1, 2), 3), (1,), (1, 2, 3), (3, 1), (math.nan, 2)], ids=str)
+def test_a_domain_is_two_numbers(domain: Any) -> None:
+    for make in (jr.Polynomial, lambda c, domain: jr.Formula("x", domain=domain)):
+        with pytest.raises(jr.errors.ParameterError, match="^domain: expected two numbers"):
+            make((0, 1), domain=domain)
+
+
+@pytest.mark.parametrize(("ratio", "upper"), [(0.5, 51e3), (0.9, 24e3), (0.25, 110e3)])
+def test_an_attenuator_for_more_volts_has_the_next_resistor_of_the_series(
+    ratio: float, upper: float
+) -> None:
+    """By hand: 20 kΩ over 10 kΩ divides by 3; by 3 / ratio it needs 10 kΩ · (3 / ratio − 1)."""
+    law = jr.Attenuator(20e3, 10e3)
+    assert law.with_less(ratio) == {"upper": pytest.approx(upper)}
+    wanted = 10e3 * (3 / ratio - 1)
+    assert wanted <= upper * (1 + 1e-12) < 1.11 * wanted
+    assert jr.Attenuator(upper, 10e3).factor * ratio >= 3 * (1 - 1e-12)
+
+
 def test_a_cold_junction_out_of_range_is_named_in_degrees() -> None:
     for cold, says in (("5000 degC", "5000 °C"), ("9000 K", "8726.85 °C")):
         with pytest.raises(jr.errors.ParameterError) as caught:
