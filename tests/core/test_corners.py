@@ -413,7 +413,7 @@ def test_what_joins_its_marks_has_no_parameters() -> None:
 @pytest.mark.parametrize("domain", [((1, 2), 3), (1,), (1, 2, 3), (3, 1), (math.nan, 2)], ids=str)
 def test_a_domain_is_two_numbers(domain: Any) -> None:
     for make in (jr.Polynomial, lambda c, domain: jr.Formula("x", domain=domain)):
-        with pytest.raises(jr.errors.ParameterError, match="^domain: expected two numbers"):
+        with pytest.raises(jr.errors.ParameterError, match=r"^domain: expected two numbers"):
             make((0, 1), domain=domain)
 
 

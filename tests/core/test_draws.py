@@ -195,6 +195,9 @@ def test_what_rounding_leaves_in_a_mean(noise: float, readings: int) -> None:
     rms = float(np.sqrt(np.mean((counts.mean(axis=1) - level) ** 2)))
     found = jr.budget(jr.Counts(12) >> jr.Line(1.0), 150, noise=noise, readings=readings)
     assert found.combined == pytest.approx(rms, rel=0.04)
+    kinds = {row.source: (row.random, row.stays) for row in found.rows}
+    assert kinds["resolution, mean"] == kinds["noise"] == (True, False)
+    assert kinds.get("converter resolution", (False, True)) == (False, True)
     shares = [float(cell.split()[0]) for cell in re.findall(r"[\d.]+ %", str(found))]
     assert sum(found.fraction(row) for row in found.rows) == pytest.approx(1.0)
     assert any(sum(shares[i:j]) == pytest.approx(100, abs=0.2)

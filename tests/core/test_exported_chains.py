@@ -329,3 +329,15 @@ def test_what_a_proof_says(laws: Any, decimals: int, error: str, says: list[str]
     assert first.startswith(f"all 256 counts were run: {error}")
     assert (first.endswith(": exact")) == (error == EXACT)
     assert [line for line in others if not line.startswith(WIDEST)] == says
+
+
+@pytest.mark.parametrize("sign", [1, -1])
+@pytest.mark.parametrize(
+    ("gain", "offset", "widest"), [(3, 0, 7650), (3, 100, 8650), (0.1, 0, 255)]
+)
+def test_the_widest_intermediate_by_hand(
+    sign: int, gain: float, offset: float, widest: int
+) -> None:
+    """255 counts times 30 or 1 steps, and 1000 of them added; as wide below 0."""
+    channel = Channel("x", jr.Counts(8) >> jr.Line(sign * gain, sign * offset), 1, decimals=1)
+    assert export(channel, "x").proof.widest == widest
