@@ -19,7 +19,7 @@ from jetruler.core.firmware.program import ProgramModel
 from jetruler.core.firmware.reference import ReferenceValues
 from jetruler.core.firmware.selection import export, usual_scale
 from tests.core.test_firmware import run_python
-from tests.helpers.sizes import soak
+from tests.helpers.sizes import soak, thinned
 
 
 def straight(seed: int) -> tuple[Channel, Any, int]:
@@ -125,7 +125,7 @@ def test_a_wide_channel_is_looked_at_on_both_sides_of_its_corners(
     jr.Ruler.of(jr.Line(4e-3), jr.Polynomial((0, 1, -1e-4))),
 ], ids=str)  # fmt: skip
 @pytest.mark.parametrize("within", [None, 4.0])
-@pytest.mark.parametrize("bits", [20, 29])
+@pytest.mark.parametrize("bits", [29, pytest.param(20, marks=soak)])
 def test_a_proof_of_a_wide_channel_is_no_smaller_than_its_worst_error(
     laws: Any, within: float | None, bits: int
 ) -> None:
@@ -148,7 +148,7 @@ def test_a_proof_of_a_wide_channel_is_no_smaller_than_its_worst_error(
 
 
 @pytest.mark.parametrize("bits", [12, 18, pytest.param(24, marks=soak)])
-@pytest.mark.parametrize(("size", "decimals"), [(1, 0), (5, 0), (0.25, 2), (20, 1)])
+@pytest.mark.parametrize(("size", "decimals"), thinned([(5, 0), (1, 0), (0.25, 2), (20, 1)], 2))
 @pytest.mark.parametrize("rounding", ["nearest", "down", "toward zero"])
 @pytest.mark.parametrize("tied", [True, False])
 def test_what_is_rounded_to_steps_is_one_product(
@@ -266,7 +266,7 @@ def test_how_far_off_one_straight_line_would_be() -> None:
     assert off == pytest.approx(1250)
 
 
-@pytest.mark.parametrize("within", [0.3, 0.6, 2.0])
+@pytest.mark.parametrize("within", thinned([0.6, 0.3, 2.0], 3))
 @pytest.mark.parametrize("bits", [10, 18])
 def test_how_many_knots_any_table_needs(bits: int, within: float) -> None:
     """Only where every count is run can it be said."""

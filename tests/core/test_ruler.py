@@ -298,12 +298,14 @@ def test_there_is_a_slope_where_there_is_a_value(ruler: Ruler) -> None:
         assert np.count_nonzero(smooth) >= np.count_nonzero(~np.isnan(values)) - 4
 
 
-@pytest.mark.parametrize("order", ["<", ">"])
-@pytest.mark.parametrize("kind", ["i1", "u1", "i2", "u2", "i4", "u4", "i8", "u8"])
-@pytest.mark.parametrize("bits", [7, 12, 20])
-def test_counts_of_any_type_read_alike(order: str, kind: str, bits: int) -> None:
+@pytest.mark.parametrize("kind", [
+    *("<i1", "<u1", "<i2", ">i2", "<u2", ">u2", "<i4", ">i4", "<u4", ">u4"),
+    *("<i8", ">i8", "<u8", ">u8"),
+])  # fmt: skip
+@pytest.mark.parametrize("bits", [12, 20])
+def test_counts_of_any_type_read_alike(kind: str, bits: int) -> None:
     """In either order of bytes, in a row or with gaps; what is beyond the converter has none."""
-    dtype = np.dtype(order + kind)
+    dtype = np.dtype(kind)
     ruler = Counts(bits) >> Line(0.5, -3.0)
     limits = np.iinfo(dtype)
     random = np.random.RandomState(bits)
