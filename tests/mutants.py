@@ -1,6 +1,7 @@
 """Do the tests bite? A sample of places in core/ is changed, one at a time, and the tests that run
-the changed line are run. `make mutants` repeats the sample; `python -m tests.mutants --seed 2`
-takes another, and `--first 80` goes on with one.
+the changed line are run: as `make test` runs them, then with the rows and examples of `make soak`.
+`make mutants` repeats the sample; `python -m tests.mutants --seed 2` takes another, and
+`--first 80` goes on with one.
 
 A change that no test notices has survived. Some survive rightly: those that change no result.
 """
@@ -59,6 +60,9 @@ KINDS = re.compile(
 
 #: Seconds after which a change that loops for ever counts as noticed.
 PATIENCE = 400
+#: Seconds that the large rows of its tests have to notice a change.
+PATIENCE_LARGE = 120
+LARGE = ("-m", "soak or hypothesis", "--hypothesis-profile", "soak")
 
 
 @dataclass(frozen=True)
@@ -170,6 +174,7 @@ class Noticing:
             "tests.helpers.contexts",
             *TESTS,
             under=("coverage", "run", "--source", str(CORE)),
+            patience=None,
         )
         if done not in (0, 1):  # some may need more than a copy has
             raise SystemExit(f"the tests ended with exit code {done}")
@@ -202,7 +207,9 @@ class Noticing:
         return kept
 
 
-def pytest(home: Path, *args: str, under: tuple[str, ...] = ()) -> int:
+def pytest(
+    home: Path, *args: str, under: tuple[str, ...] = (), patience: float | None = PATIENCE
+) -> int:
     """Run tests in a copy of the project; the exit code."""
     command = [*(("-m", *under) if under else ()), "-m", "pytest", "-q", "-n", "0"]
     done = subprocess.run(
@@ -210,7 +217,7 @@ def pytest(home: Path, *args: str, under: tuple[str, ...] = ()) -> int:
         cwd=home,
         env=os.environ | {"PYTHONPATH": str(home / "src"), "PYTHONDONTWRITEBYTECODE": "1"},
         capture_output=True,
-        timeout=None if under else PATIENCE,
+        timeout=patience,
         check=False,
     )
     return done.returncode
@@ -222,11 +229,23 @@ def survives(mutant: Mutant, home: Path, tests: list[str]) -> bool:
     original = target.read_text("utf-8")
     target.write_text(mutant.source, "utf-8")
     try:
-        return pytest(home, "-x", *tests) == 0
+        if pytest(home, "-x", *tests) != 0:
+            return False
+        noticed = fails_large(home, tests)
     except subprocess.TimeoutExpired:
         return False
     finally:
         target.write_text(original, "utf-8")
+    return not noticed or fails_large(home, tests)  # what fails as it stands notices nothing
+
+
+def fails_large(home: Path, tests: list[str]) -> bool:
+    """Whether one of these tests fails with the rows and examples of the soak, in its time."""
+    functions = dict.fromkeys(test.split("[")[0] for test in tests)
+    try:
+        return pytest(home, "-x", *LARGE, *functions, patience=PATIENCE_LARGE) == 1
+    except subprocess.TimeoutExpired:
+        return False
 
 
 def main() -> None:

@@ -309,6 +309,20 @@ def test_duty_is_of_so_many_bits(name: str, top: int) -> None:
         jr.Drive("m", "a", marks=((0, 0), (100, top + 1)), safe=0, range=name)
 
 
+@pytest.mark.parametrize(
+    ("ends", "given", "unit", "top"),
+    [
+        ((0, 5), "V", "V", 5), (("0 V", 5), "", "V", 5), (("0 mV", "5 V"), "V", "V", 5),
+        (("0 mV", "5 V"), "", "mV", 5000), ((0, 5), "", "", 5), ((0, "5000 mV"), "V", "V", 5),
+    ],
+)  # fmt: skip
+def test_a_range_is_in_the_unit_given_or_in_its_own(
+    ends: Any, given: str, unit: str, top: float
+) -> None:
+    drive = jr.Drive("m", "a", marks=((0, 0), (100, top)), safe=0, range=ends, unit=given)
+    assert (drive.unit, drive.range, drive.bounds) == (unit, (0, top), (0, top))
+
+
 def test_64_bits_have_room_for_scaled_constants() -> None:
     """100 · 3895 · 10⁶ is far below 2⁶³."""
     line = jr.Counts(12) >> jr.Line.through((200, 0), (3900, 100), unit="%")

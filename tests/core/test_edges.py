@@ -162,6 +162,8 @@ def test_one_rule_for_ties(value: float, decimals: int, text: str | None) -> Non
     assert fixed(value, decimals) == (f"{value:.{decimals}f}" if text is None else text)
     if text is not None and decimals < 10:
         assert to_place(value, Decimal(1).scaleb(-decimals)) == text
+    beyond = 2.0**60 + 256  # ten times it is no double
+    assert Decimal(to_place(beyond, Decimal("0.1"))) == Decimal(beyond)
 
 
 @pytest.mark.parametrize("many", sizes(15, 120))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import math
 import re
 from collections.abc import Callable
@@ -15,6 +16,7 @@ from hypothesis import strategies as st
 
 import jetruler as jr
 from jetruler.core.firmware.naive import ARITHMETICS
+from jetruler.core.firmware.orders import as_written
 from jetruler.errors import ParameterError
 from tests.conftest import Cli
 from tests.core.test_firmware import RULERS
@@ -136,6 +138,20 @@ def test_nothing_is_typed_that_changes_nothing(arith: str) -> None:
             continue  # a curve that nobody types
         for order in found.orders[1:]:
             assert not re.search(r"\) \* 1\b(?!\.)", "\n".join(order.code)), order.order
+
+
+def sums(of: st.SearchStrategy[str]) -> st.SearchStrategy[str]:
+    return st.builds("({} {} {})".format, of, st.sampled_from("+-*/"), of)
+
+
+@given(st.recursive(st.sampled_from(["x", "2", "3", "0.5"]), sums, max_leaves=8))
+def test_a_formula_is_written_with_the_brackets_that_it_needs(expression: str) -> None:
+    try:
+        wanted = eval(expression, {"x": 7.0})
+    except ZeroDivisionError:
+        return
+    written = as_written(ast.parse(f"x = {expression}").body)
+    assert eval(written[0].removeprefix("x = "), {"x": 7.0}) == pytest.approx(wanted)
 
 
 OVER = jr.Counts(10) >> jr.Formula("1000 / (x - 500)")

@@ -423,7 +423,7 @@ class CodeTable:
         indices -= low
         if missing is not None:
             indices[missing] = self.missing
-        return indices if indices.dtype == np.int32 else indices.astype(np.int32)
+        return indices.astype(np.int32, copy=False)
 
     def histogram(self, indices: AnyArray) -> AnyArray:
         """How many samples are at each place."""

@@ -194,9 +194,9 @@ class Drive:
         """Commands given as texts, as numbers: `"50 %"` of the range, `"1.5 ms"`, `"0.4 V"`."""
         if not isinstance(self.range, str):
             written = next((end for end in self.range if isinstance(end, str)), "0")
-            unit = unit_written(str(written)) or self.unit or None
-            object.__setattr__(self, "unit", unit or "")
-            object.__setattr__(self, "range", amount("range", self.range, unit))
+            unit = self.unit or unit_written(str(written)) or ""
+            object.__setattr__(self, "unit", unit)
+            object.__setattr__(self, "range", amount("range", self.range, unit or None))
         elif self.range in RANGES and not self.unit:
             object.__setattr__(self, "unit", RANGES[self.range][2])
         ends = self._ends()

@@ -254,7 +254,7 @@ def _most_exact(m: Middle, limit: int) -> Line | None:
 
 def _shifted(m: Middle, base: int, rest: float, slope: float, span: int, limit: int) -> Line | None:
     """A line by the largest shift that fits: it costs no more than a small one."""
-    for shift in range(62 if limit > 2**31 else 30, -1, -1):
+    for shift in range(62, -1, -1):
         factor = round(abs(slope) * 2**shift)
         added = round(rest * 2**shift) + (2**shift >> 1)
         if span * factor + added <= limit:

@@ -208,13 +208,14 @@ def for_blocks(n: int, work: Callable[[slice], None], threads: int) -> None:
     its own; NumPy lets the others run while it gathers."""
     if threads < 1:
         raise ValueError(f"threads: expected at least 1, found {threads}")
-    if threads == 1 or n < 2 * THREAD_SIZE:
+    stretches = min(threads, n // THREAD_SIZE)
+    if stretches < 2:
         for part in blocks(n):
             work(part)
         return
     from concurrent.futures import ThreadPoolExecutor
 
-    part_size = -(-n // min(threads, n // THREAD_SIZE))
+    part_size = -(-n // stretches)
 
     def stretch(start: int) -> None:
         for part in blocks(min(part_size, n - start), THREAD_BLOCK):

@@ -17,7 +17,6 @@ from ..numerics import Array, Truths, coverage_factors
 from ..result import old_keywords, refuses
 from ..ruler.base_law import FRACTION
 from ..ruler.quantity import Quantityish
-from ..ruler.reading import Flag
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import rounded, spelled, symbol
 from .budget_result import Budget, budget_of_rows, combine, on_rail
@@ -158,9 +157,7 @@ def _followed(
         for source, slope in zip(one.sources, one.combined.slopes(given), strict=True):
             for name, inner in slopes[source.name].items():
                 total[name] = total.get(name, 0.0) + own * slope * inner
-        reading = one.ruler.read(raw)
-        off = (np.asarray(reading.flags) & int(Flag.MISSING | Flag.OFF_SCALE)) != 0
-        found[one.name] = np.where(off, np.nan, np.asarray(reading.value, float))
+        found[one.name] = np.asarray(one.ruler(raw), float)
         slopes[one.name] = total
         return np.asarray(raw, float)
 
