@@ -185,7 +185,7 @@ THERMOCOUPLES = {
 
 @pytest.mark.parametrize("step", [0.1, 0.3, 0.25, 1 / 3, 5, 1e-9, 7e6])
 def test_what_is_on_a_step_comes_of_itself_and_nothing_else_does(step: float) -> None:
-    law, on = Steps(step), np.arange(-2000, 2000) * step
+    law, on = Steps(step), np.arange(-2000.0, 2000.0) * step
     assert law.inverse(on) == pytest.approx(on, rel=1e-15)
     assert np.isnan(law.inverse(on + 0.01 * step)).all()
 

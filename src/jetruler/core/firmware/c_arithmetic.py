@@ -277,7 +277,7 @@ class CMachine(Evaluator[Value]):
         found = np.asarray(exact).astype(kind.dtype)
         if self._one:
             text = f"{name}({', '.join(_written(v) for v in taken)}) = {_written(found)}"
-            self._note(text, float(exact[0]), float(found[0]), kind)
+            self._note(text, exact.item(), found.item(), kind)
         return Value(found, kind)
 
     def _converted(self, value: Value, kind: CType) -> Value:

@@ -245,9 +245,9 @@ class CountTable:
         native = dtype.newbyteorder("=")
         if dtype.itemsize <= 2:
             take, bits = self._whole_table(native).take, np.dtype(f"u{dtype.itemsize}")
-            if dtype.isnative:
-                return lambda counts, out: take(counts.view(bits), None, out, "clip")
-            return lambda counts, out: take(counts.astype(native).view(bits), None, out, "clip")
+            return lambda counts, out: take(
+                counts.astype(native, copy=False).view(bits), None, out, "clip"
+            )
         take, shift, huge = self._guarded.take, 1 - self.lowest, dtype.kind == "u"
 
         def wide(counts: AnyArray, out: AnyArray) -> None:
