@@ -8,11 +8,14 @@ from typing import Any
 
 import numpy as np
 import pytest
+from scipy.stats import chi2, norm
+from scipy.stats import f as fisher
 from scipy.stats import t as student
 
 import jetruler as jr
 from jetruler.benchfile.load import parse_bench
 from jetruler.benchfile.models import build_law
+from jetruler.core.calibrate.fitting import predicts_better
 from jetruler.core.laws import law_line
 from jetruler.core.uncertainty.contributions import toleranced
 from tests.conftest import Cli
@@ -338,3 +341,76 @@ def test_a_curve_that_turns_between_its_marks_says_where(bottom: float, turns: b
     text = " ".join(found.notes)
     assert (f"it turns back at x = {bottom:g}, between the marks" in text) == turns
     assert ("turns back" in text) == turns
+
+
+@pytest.mark.parametrize("n", [6, 7])
+@pytest.mark.parametrize("degree", [1, 2])
+@pytest.mark.parametrize(("share", "out"), [(0.99, False), (1.01, True)])
+def test_a_mark_is_an_outlier_beyond_what_the_others_predict_at_999(
+    n: int, degree: int, share: float, out: bool
+) -> None:
+    """The prediction interval of a fit to the others, s · t · √(1 + x0ᵀ (XᵀX)⁻¹ x0)."""
+    x = np.arange(n) * 1.0
+    y = 2 + 3 * x + 0.1 * (x * (n - x)) * (degree - 1) + np.cos(2.6 * x)
+    for at in range(n):
+        others = np.arange(n) != at
+        coefficients = np.polyfit(x[others], y[others], degree)
+        left = y[others] - np.polyval(coefficients, x[others])
+        spare = n - 2 - degree
+        design = np.vander(x[others], degree + 1)
+        row = np.vander(x[at : at + 1], degree + 1)[0]
+        reach = math.sqrt(1 + row @ np.linalg.inv(design.T @ design) @ row)
+        limit = student.ppf(0.9995, spare) * math.sqrt(np.sum(left**2) / spare) * reach
+        moved = y.copy()
+        moved[at] = np.polyval(coefficients, x[at]) + share * limit
+        found = jr.fit(marks(x, moved), "polynomial", degree=degree, robust=True)
+        assert found.outliers == ((at,) if out else ())
+
+
+@pytest.mark.parametrize("n", [5, 8])
+@pytest.mark.parametrize(("share", "out"), [(0.99, False), (1.01, True)])
+def test_a_mark_is_an_outlier_beyond_its_uncertainty(n: int, share: float, out: bool) -> None:
+    """A line, and one mark beside it: |e| / (u √(1 − h)), which n sound marks exceed in one case
+    of a hundred."""
+    x, u = np.arange(n) ** 1.5, 0.2
+    spread = np.sum((x - x.mean()) ** 2)
+    for at in range(n):
+        leverage = 1 / n + (x[at] - x.mean()) ** 2 / spread
+        y = 1 - 2 * x
+        y[at] += share * u * norm.isf(0.01 / (2 * n)) / math.sqrt(1 - leverage)
+        assert jr.fit(marks(x, y, u), robust=True).outliers == ((at,) if out else ())
+
+
+@pytest.mark.parametrize("u", [None, 1.3], ids=["scatter", "u_true"])
+@pytest.mark.parametrize("seed", range(12))
+def test_a_richer_law_has_to_gain_more_than_chance_would(u: float | None, seed: int) -> None:
+    """The extra sum of squares: F by its own errors, chi-square by known uncertainties."""
+    random, x = np.random.RandomState(seed), np.linspace(0, 10, 9)
+    y = 3 * x + 0.15 * seed / 12 * x**2 + random.standard_normal(9)
+    fits = [jr.fit(marks(x, y, u), "polynomial", degree=degree) for degree in (1, 3)]
+    squares = [
+        float(np.sum((y - np.polyval(np.polyfit(x, y, degree), x)) ** 2)) for degree in (1, 3)
+    ]
+    gained = squares[0] - squares[1]
+    by_scatter = fisher.sf(gained / 2 / (squares[1] / 5), 2, 5)
+    chance = by_scatter if u is None else chi2.sf(gained / u**2, 2)
+    better = fits[1].rms_left_out < fits[0].rms_left_out
+    assert not predicts_better(*fits, 0.99 * chance)
+    assert predicts_better(*fits, 1.01 * chance) == better
+
+
+@pytest.mark.parametrize("spare", range(1, 7))
+@pytest.mark.parametrize(("share", "widened"), [(0.97, True), (1.03, False)])
+def test_uncertainties_are_doubted_the_sooner_the_fewer_spare_marks_there_are(
+    spare: int, share: float, widened: bool
+) -> None:
+    """At 50 % for up to two spare marks, a quarter of it for each more, and at least 5 %."""
+    chance = max(0.5 * 0.25 ** max(spare - 2, 0), 0.05)
+    x = np.arange(spare + 2.0)
+    y = np.where(x % 2 == 0, 1.0, -1.0)
+    left = y - np.polyval(np.polyfit(x, y, 1), x)
+    u = math.sqrt(float(np.sum(left**2)) / chi2.isf(share * chance, spare))
+    gain = jr.fit(marks(x, y, u)).parameters[0]
+    slope = u / math.sqrt(np.sum((x - x.mean()) ** 2))
+    scatter = math.sqrt(float(np.sum(left**2)) / spare) / u
+    assert gain.uncertainty == pytest.approx(slope * (scatter if widened else 1), rel=1e-9)
