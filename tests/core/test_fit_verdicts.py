@@ -395,8 +395,8 @@ def test_a_richer_law_has_to_gain_more_than_chance_would(u: float | None, seed: 
     by_scatter = fisher.sf(gained / 2 / (squares[1] / 5), 2, 5)
     chance = by_scatter if u is None else chi2.sf(gained / u**2, 2)
     better = fits[1].rms_left_out < fits[0].rms_left_out
-    assert not predicts_better(*fits, 0.99 * chance)
-    assert predicts_better(*fits, 1.01 * chance) == better
+    assert not predicts_better(fits[0], fits[1], 0.99 * chance)
+    assert predicts_better(fits[0], fits[1], 1.01 * chance) == better
 
 
 @pytest.mark.parametrize("spare", range(1, 7))

@@ -632,65 +632,66 @@ def test_rows_that_nobody_took_are_counted(start: Start, home: Path) -> None:
     assert 20_000 <= got.count(b"\n") - 1 + int(lost[1]) <= 20_000 + (1 << 16) / 40
 
 
-@soak
-def test_the_view_in_a_terminal(start: Start, home: Path) -> None:
-    (home / "bench.toml").write_bytes(demo.read("bench.toml"))
-    ours, theirs = os.openpty()
+class Terminal:
+    """A pseudo-terminal of 24 lines of 80, on which texts are waited for."""
 
-    def resize(high: int, wide: int) -> None:
-        fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", high, wide, 0, 0))
+    def __init__(self) -> None:
+        self.ours, self.theirs = os.openpty()
+        self.resize(24, 80)
 
-    resize(24, 80)
-    more = {"stdin": theirs, "stdout": theirs, "env": os.environ | {"TERM": "xterm-256color"}}
-    # A group whose parent is outside of it: systems stop no group that nobody could wake.
-    live = start("--source", "demo", process_group=0, **more)
+    def resize(self, high: int, wide: int) -> None:
+        fcntl.ioctl(self.theirs, termios.TIOCSWINSZ, struct.pack("HHHH", high, wide, 0, 0))
 
-    def seen(what: bytes) -> bytes:
+    def demo(self, start: Start, home: Path) -> subprocess.Popen[bytes]:
+        """The live view of the demo on it. It has a group whose parent is outside of it: systems
+        stop no group that nobody could wake."""
+        (home / "bench.toml").write_bytes(demo.read("bench.toml"))
+        more = {"stdin": self.theirs, "stdout": self.theirs, "process_group": 0}
+        return start("--source", "demo", env=os.environ | {"TERM": "xterm-256color"}, **more)
+
+    def seen(self, what: bytes, meanwhile: Callable[[], object] = lambda: None) -> bytes:
         got, until = b"", time.monotonic() + 20
         while what not in got:
             assert time.monotonic() < until, got[-3000:]
-            if select.select([ours], [], [], 0.1)[0]:
-                got += os.read(ours, 1 << 16)
+            meanwhile()
+            if select.select([self.ours], [], [], 0.1)[0]:
+                got += os.read(self.ours, 1 << 16)
         return got
 
-    got = seen(b"samples/s")
+
+@soak
+def test_the_view_in_a_terminal(start: Start, home: Path) -> None:
+    terminal = Terminal()
+    live = terminal.demo(start, home)
+    got = terminal.seen(b"samples/s")
     assert b"\x1b[?1049h" in got
     assert b"Roaster bench" in got
     for high, wide in ((10, 40), (60, 200), (2, 10), (24, 80)):
-        resize(high, wide)
+        terminal.resize(high, wide)
         time.sleep(0.1)
-    seen(b"disarmed")
-    os.write(ours, b"r")
-    seen(b"live for")
-    os.write(ours, b"q")
-    seen(b"\x1b[?1049l")
+    for key, text in ((b"", b"disarmed"), (b"r", b"live for"), (b"q", b"\x1b[?1049l")):
+        os.write(terminal.ours, key)
+        terminal.seen(text)
     assert live.wait(20) == 0
 
 
 @soak
 def test_keys_work_while_data_comes_through_a_pipe(start: Start, home: Path) -> None:
     """The terminal is the controlling one; standard input is a pipe that never ends."""
-    ours, theirs = os.openpty()
-    fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", 24, 80, 0, 0))
-    reading, writing = os.pipe()
+    terminal, (reading, writing) = Terminal(), os.pipe()
     live = start(
-        "--source", "-", stdin=reading, stdout=theirs, stderr=theirs, start_new_session=True,
-        env=os.environ | {"TERM": "xterm-256color"},
+        "--source", "-", stdin=reading, stdout=terminal.theirs, stderr=terminal.theirs,
+        start_new_session=True, env=os.environ | {"TERM": "xterm-256color"},
         preexec_fn=lambda: fcntl.ioctl(1, termios.TIOCSCTTY, 0),
     )  # fmt: skip
-    os.close(theirs)
-    got, until = b"", time.monotonic() + 20
-    while b"live for" not in got:
-        assert time.monotonic() < until, got[-3000:]
-        with contextlib.suppress(OSError):
-            os.write(writing, b"100,200\n")
-        if select.select([ours], [], [], 0.05)[0]:
-            got += os.read(ours, 1 << 16)
-    os.write(ours, b"q")
-    while live.poll() is None and time.monotonic() < until + 20:
-        if select.select([ours], [], [], 0.05)[0]:
+    os.close(terminal.theirs)
+    terminal.seen(b"live for", lambda: os.write(writing, b"100,200\n"))
+    os.write(terminal.ours, b"q")
+    until = time.monotonic() + 20
+    while live.poll() is None and time.monotonic() < until:
+        if select.select([terminal.ours], [], [], 0.05)[0]:
             with contextlib.suppress(OSError):
-                os.read(ours, 1 << 16)
+                os.read(terminal.ours, 1 << 16)
     assert live.wait(1) == 0
     os.close(writing)
 
@@ -699,32 +700,20 @@ def test_keys_work_while_data_comes_through_a_pipe(start: Start, home: Path) -> 
 @posix
 def test_the_view_rests_and_wakes(start: Start, home: Path) -> None:
     """Ctrl-Z gives the terminal back and stops the process; it goes on where it was."""
-    (home / "bench.toml").write_bytes(demo.read("bench.toml"))
-    ours, theirs = os.openpty()
-    fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", 24, 80, 0, 0))
-    more = {"stdin": theirs, "stdout": theirs, "env": os.environ | {"TERM": "xterm-256color"}}
-    # A group whose parent is outside of it: systems stop no group that nobody could wake.
-    live = start("--source", "demo", process_group=0, **more)
-
-    def seen(what: bytes) -> None:
-        got, until = b"", time.monotonic() + 20
-        while what not in got:
-            assert time.monotonic() < until, got[-3000:]
-            if select.select([ours], [], [], 0.1)[0]:
-                got += os.read(ours, 1 << 16)
-
-    seen(b"live for")
-    os.write(ours, b"\x1a")
-    seen(b"\x1b[?1049l")
+    terminal = Terminal()
+    live = terminal.demo(start, home)
+    terminal.seen(b"live for")
+    os.write(terminal.ours, b"\x1a")
+    terminal.seen(b"\x1b[?1049l")
     until = time.monotonic() + 10
     while Path(f"/proc/{live.pid}/stat").read_text().rpartition(")")[2].split()[0] != "T":
         assert time.monotonic() < until
         time.sleep(0.02)
     live.send_signal(signal.SIGCONT)
-    seen(b"\x1b[?1049h")
-    seen(b"live for")
+    terminal.seen(b"\x1b[?1049h")
+    terminal.seen(b"live for")
     live.send_signal(signal.SIGINT)
-    seen(b"\x1b[?1049l")
+    terminal.seen(b"\x1b[?1049l")
     assert live.wait(20) == 0
 
 
