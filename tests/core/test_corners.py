@@ -323,6 +323,26 @@ def test_a_range_is_in_the_unit_given_or_in_its_own(
     assert (drive.unit, drive.range, drive.bounds) == (unit, (0, top), (0, top))
 
 
+@pytest.mark.parametrize(
+    ("text", "rate"),
+    [
+        ("1 V/s", 1), ("60 V / min", 1), ("500 mV/s", 0.5), ("10 %/s", 0.5), ("1", 1),
+        ("6/min", 0.1), ("2 V", 2), (2, 2), ("1 V/h", None), ("1 bar/s", None), ("/s", None),
+        ("0 V/s", None), ("fast", None),
+    ],
+)  # fmt: skip
+def test_a_slew_is_a_change_or_a_rate(text: Any, rate: float | None) -> None:
+    def made() -> jr.Drive:
+        marks = ((0, 0), (100, 5))
+        return jr.Drive("m", "a", marks, safe=0, range=("0 V", "5 V"), slew=text)
+
+    if rate is None:
+        with pytest.raises(jr.errors.ParameterError, match=r"^slew: expected "):
+            made()
+    else:
+        assert made().slew == pytest.approx(rate, rel=1e-12)
+
+
 def test_64_bits_have_room_for_scaled_constants() -> None:
     """100 · 3895 · 10⁶ is far below 2⁶³."""
     line = jr.Counts(12) >> jr.Line.through((200, 0), (3900, 100), unit="%")

@@ -160,10 +160,10 @@ def numbers_in(value: Any, path: tuple[int, ...] = ()) -> list[tuple[int, ...]]:
     return [path] if isinstance(value, int | float) and not isinstance(value, bool) else []
 
 
-def with_tolerance(value: Any, path: tuple[int, ...]) -> Any:
+def with_text(value: Any, path: tuple[int, ...], behind: str) -> Any:
     if not path:
-        return f"{value!r} ± 0.001 (k=2)"
-    return [with_tolerance(v, path[1:]) if i == path[0] else v for i, v in enumerate(value)]
+        return f"{value!r} {behind}"
+    return [with_text(v, path[1:], behind) if i == path[0] else v for i, v in enumerate(value)]
 
 
 #: Numbers that are no measured quantity: a whole number of bits, ends of a range, a zone's name.
@@ -176,7 +176,7 @@ def test_every_number_of_every_law_can_carry_a_tolerance(law: jr.Law) -> None:
     table = jr_table(law)
     for key, value in table.items():
         for path in [] if (law.name, key) in EXACT else numbers_in(value):
-            made = build_law(table | {key: with_tolerance(value, path)})
+            made = build_law(table | {key: with_text(value, path, "± 0.001 (k=2)")})
             (found,) = toleranced(jr.Ruler((made,)))
             assert found.value.standard == pytest.approx(0.0005)
             assert jr_table(made) == jr_table(build_law(jr_table(made)))

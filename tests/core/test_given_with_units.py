@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections import namedtuple
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -13,6 +15,10 @@ import pyarrow as pa
 import pytest
 
 import jetruler as jr
+from jetruler.benchfile.models import TableErrors, build_law
+from jetruler.errors import ParameterError
+from tests.core.test_fit_verdicts import jr_table, numbers_in, with_text
+from tests.core.test_laws import TRUTH
 
 Q: Any = pint.get_application_registry().Quantity  # type: ignore[no-untyped-call]
 BEAN = jr.Adc(12, 3.3) >> jr.Divider(4700.0, sensor="lower") >> jr.Beta(1e5, 3950.0)
@@ -138,3 +144,67 @@ def test_uncertainties_by_name_and_the_small_tables() -> None:
 def test_what_are_no_marks_is_said(given: Any, says: str) -> None:
     with pytest.raises(jr.errors.MarksError, match=says):
         jr.Marks.of(given)
+
+
+def changed(law: Any, given: dict[str, Any]) -> Any:
+    return replace(law, **given)
+
+
+@pytest.mark.parametrize("law", [law for law, *_ in TRUTH], ids=lambda law: law.name)
+def test_no_unit_is_lost(law: jr.Law) -> None:
+    """A number with a unit that the law does not have is refused, or gives the law its unit."""
+    table = jr_table(law)
+    for key, value in table.items():
+        for path in [] if (law.name, key) == ("zones", "values") else numbers_in(value):
+            given = {key: with_text(value, path, "lx")}
+            for make in (lambda given: build_law(table | given), lambda given: changed(law, given)):
+                with contextlib.suppress(ParameterError, TableErrors):
+                    made: Any = make(given)
+                    assert "lx" in (made.takes, made.gives, getattr(made, "unit", "")), (key, path)
+
+
+# one law in a scale of its own; the same with plain numbers in that of the chain
+V, C, F = jr.Input("V"), jr.Input("degC"), jr.Input("degF")
+DIFFERENCES: list[tuple[jr.Ruler, jr.Ruler]] = [
+    (V >> jr.Steps("50 mV"), V >> jr.Steps(0.05)),
+    (jr.Input("mV") >> jr.Steps("0.05 V"), jr.Input("mV") >> jr.Steps(50)),
+    (F >> jr.Steps("5 K"), F >> jr.Steps(9)),
+    (C >> jr.Steps("9 degF"), C >> jr.Steps(5)),
+    (C >> jr.Steps("5 K"), C >> jr.Steps(5)),
+    (
+        V >> jr.Zones(("500 mV", "1 V"), (0, 1, 2), hysteresis="50 mV"),
+        V >> jr.Zones((500, 1000), (0, 1, 2), takes="mV", hysteresis=50),
+    ),
+    (
+        C >> jr.Zones(("20 degC", "30 degC"), (0, 1, 2), hysteresis="9 degF"),
+        C >> jr.Zones((20, 30), (0, 1, 2), takes="degC", hysteresis=5),
+    ),
+    (
+        jr.Ruler((jr.Input("degC", "0.9 degF", ("0 degC", "212 degF"), "± 1.8 degF"),)),
+        jr.Ruler((jr.Input("degC", 0.5, (0, 100), 1.0),)),
+    ),
+    (
+        jr.Ruler((jr.Input("V", "1 mV", ("-500 mV", 5), "± 3 mV"),)),
+        jr.Ruler((jr.Input("V", 0.001, (-0.5, 5), 0.003),)),
+    ),
+]
+
+
+@pytest.mark.parametrize(("given", "plain"), DIFFERENCES)
+def test_a_difference_is_one_in_any_scale(given: jr.Ruler, plain: jr.Ruler) -> None:
+    assert given.laws == plain.laws
+
+
+@pytest.mark.parametrize(
+    ("make", "says"),
+    [
+        (lambda: V >> jr.Steps("5 bar"), r"^steps: size: expected a quantity in V, found 5 bar$"),
+        (lambda: jr.Zones((20, 30), (0, 1, 2), hysteresis="2 K"), r"or a unit for edges too"),
+        (lambda: jr.Zones(("1 V",), (0, 1), hysteresis="2 bar"), r"^hysteresis: .* in V, found"),
+        (lambda: jr.Input("V", error="± 1 %"), r"^error: expected a quantity in V, found '1 %'"),
+        (lambda: jr.Amplifier("20 dB"), r"^gain: expected a number without a unit, found '20 dB'"),
+    ],
+)
+def test_a_difference_of_another_kind_is_refused(make: Any, says: str) -> None:
+    with pytest.raises(jr.JetRulerError, match=says):
+        make()

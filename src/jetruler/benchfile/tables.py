@@ -21,7 +21,7 @@ from ..core.laws.raw_edge import Adc, Input
 from ..core.laws.shape import zones_of
 from ..core.ruler.base_law import FRACTION, is_finite, parameters
 from ..core.ruler.converter import RawInput
-from ..core.ruler.quantity import Toleranced, quantity
+from ..core.ruler.quantity import Toleranced, quantity, read_hinted
 from ..core.ruler.ruler import Law, Ruler
 from ..core.ruler.units import TEMPERATURES, factor, nearest, symbol
 from .models import (
@@ -85,24 +85,7 @@ def _left(value: Any) -> Any:
 
 
 def _input(values: dict[str, Any], _: Any) -> Input:
-    """An input; its quantities are in its own unit."""
-    unit = values.get("unit")
-    own = None if unit == "1" else unit
-
-    def in_unit(key: str, value: Any) -> Any:
-        if isinstance(value, tuple):
-            return tuple(in_unit(key, end) for end in value)
-        if key == "unit" or not isinstance(value, str) or not isinstance(unit, str | None):
-            return value
-        try:
-            if key != "error" or not value.strip().startswith(("±", "+")):
-                return float(quantity(value, own))
-            zero = "0" if own is None else f"0 {own}"
-            return getattr(quantity(f"{zero} {value}", own), "half_width", value)
-        except QuantityError as error:
-            raise ParameterError(key, value, error.expected, error.why) from None
-
-    made: Input = built(Input, {key: in_unit(key, value) for key, value in values.items()})
+    made: Input = built(Input, read_hinted(Input.unit_hints, values))
     return made
 
 

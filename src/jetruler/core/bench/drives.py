@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from ..error_types import ParameterError
 from ..laws.shape import zones_of
 from ..result import refuses_fields
-from ..ruler.quantity import Quantityish, amount, as_typed, unit_of, unit_written
+from ..ruler.quantity import Quantityish, amount, as_typed, unit_given
 from ..ruler.rounding import fixed
 from ..ruler.units import for_column, number
 from .channel import Channel
@@ -61,7 +61,8 @@ class Drive:
     whole : bool, default True
         Whether commands are whole numbers.
     slew : float, optional
-        The largest change in commands per second; the safe value is sent at once.
+        The largest change in commands per second, also as `"40 %/s"` or `"2 V/min"`; the safe value
+        is sent at once.
     safe_when : tuple[str, ...], default ()
         Trips that make it safe.
     safe_flags : tuple[str, ...], default FAULTS
@@ -124,7 +125,8 @@ class Drive:
     whole: bool = True
     """Whether commands are whole numbers."""
     slew: float | None = None
-    """The largest change in commands per second; the safe value is sent at once."""
+    """The largest change in commands per second, also as `"40 %/s"` or `"2 V/min"`; the safe value
+    is sent at once."""
     safe_when: tuple[str, ...] = ()
     """Trips that make it safe."""
     safe_flags: tuple[str, ...] = FAULTS
@@ -193,8 +195,8 @@ class Drive:
     def _read_commands(self) -> None:
         """Commands given as texts, as numbers: `"50 %"` of the range, `"1.5 ms"`, `"0.4 V"`."""
         if not isinstance(self.range, str):
-            written = next((end for end in self.range if isinstance(end, str)), "0")
-            unit = self.unit or unit_written(str(written)) or ""
+            written = next((end for end in self.range if isinstance(end, str)), None)
+            unit = self.unit or unit_given("range", written) or ""
             object.__setattr__(self, "unit", unit)
             object.__setattr__(self, "range", amount("range", self.range, unit or None))
         elif self.range in RANGES and not self.unit:
@@ -205,16 +207,19 @@ class Drive:
 
         def read(key: str, given: Any) -> Any:
             difference = key in ("dead_band", "slew")
-            if not isinstance(given, str) or self.unit == "%":
-                return amount(key, given, self.unit or None, difference)
-            if unit_of(given) != "%":
+            if self.unit == "%" or not str(given).rstrip().endswith("%"):
                 return amount(key, given, self.unit or None, difference)
             part = amount(key, given, "%") * (ends[1] - ends[0]) / 100
             command = part if difference else ends[0] + part
             return float(fixed(command, 0)) if self.whole and not difference else command
 
-        for key in ("safe", "off", "dead_band", "slew"):
+        for key in ("safe", "off", "dead_band"):
             object.__setattr__(self, key, read(key, getattr(self, key)))
+        slew: Any = self.slew
+        over = 1
+        if (rate := re.fullmatch(r"(.+)/\s*(s|min)\s*", str(slew))) is not None:
+            slew, over = read("slew", rate[1]), 60 if rate[2] == "min" else 1
+        object.__setattr__(self, "slew", read("slew", slew) if over == 1 else slew / over)
         if self.clamp is not None:
             object.__setattr__(self, "clamp", tuple(read("clamp", end) for end in self.clamp))
         object.__setattr__(self, "expected", expected_rows(self.expected, self.unit or None))

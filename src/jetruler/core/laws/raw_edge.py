@@ -4,7 +4,7 @@ of a lab box."""
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, ClassVar
 
@@ -24,7 +24,7 @@ from ..ruler.base_law import (
     unit_fields,
 )
 from ..ruler.converter import Converter, RawInput
-from ..ruler.quantity import Quantityish
+from ..ruler.quantity import Difference, HalfWidth, Quantityish
 from ..ruler.reading import Flag
 from ..ruler.ruler import Law
 from ..ruler.units import factor, number, result_text, shown
@@ -317,6 +317,9 @@ class Input(Law, RawInput):
         ) -> None: ...
 
     name: ClassVar[str] = "input"
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {
+        "range": "unit", "resolution": Difference("unit"), "error": HalfWidth("unit"),
+    }  # fmt: skip
 
     def __post_init__(self) -> None:
         unit_fields(self, "unit")

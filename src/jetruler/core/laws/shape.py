@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, get_args
 
 import numpy as np
 
-from ..error_types import ParameterError
+from ..error_types import ParameterError, UnitError
 from ..numerics import Array
 from ..ruler.base_law import Role, as_array, constant, unit_fields
-from ..ruler.quantity import Quantityish
+from ..ruler.quantity import Difference, Quantityish, amount
 from ..ruler.rounding import nearest, on_edges, on_steps
 from ..ruler.ruler import Law
-from ..ruler.units import number, result_text
+from ..ruler.units import number, result_text, shown
 
 Rounding = Literal["nearest", "down", "up", "toward zero"]
 
@@ -146,14 +146,18 @@ class Steps(_Rounded):
     Parameters
     ----------
     size : float
-        The step, in the unit of the value.
+        The step, in the unit of the value (or in `unit`).
     rounding : Rounding, default "nearest"
         As for `Whole`: "nearest", "down", "up" or "toward zero".
+    unit : str | None, optional
+        Unit of the size, which is converted to that of the value.
 
     Raises
     ------
     ParameterError
         For a step that is not above 0, or a rounding that does not exist.
+    UnitError
+        Where its unit is none of what the value has.
 
     Notes
     -----
@@ -169,12 +173,30 @@ class Steps(_Rounded):
 
     size: float
     rounding: Rounding = "nearest"
+    unit: str | None = None
 
     if TYPE_CHECKING:  # texts and quantities are read
 
-        def __init__(self, size: Quantityish, rounding: Rounding = "nearest") -> None: ...
+        def __init__(
+            self, size: Quantityish, rounding: Rounding = "nearest", unit: str | None = None
+        ) -> None: ...
 
     name: ClassVar[str] = "steps"
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"size": Difference("unit")}
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        unit_fields(self, "unit")
+
+    def with_input(self, unit: str | None) -> Steps:
+        if self.unit is None or unit is None:
+            return self
+        try:
+            size = amount("size", f"{self.size!r} {self.unit}", unit, difference=True)
+        except ParameterError as error:
+            what, found = f"{self.name}: size", shown(self.size, self.unit)
+            raise UnitError(f"{what}: expected {error.expected}, found {found}") from None
+        return replace(self, size=size, unit=None)
 
     @property
     def step(self) -> float:
@@ -336,7 +358,9 @@ class Zones(Law):
 
     name: ClassVar[str] = "zones"
     role: ClassVar[Role] = Role.LABEL
-    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {"edges": "takes", "over": "takes"}
+    unit_hints: ClassVar[Mapping[str, str | tuple[str, str]]] = {
+        "edges": "takes", "over": "takes", "hysteresis": Difference("takes"),
+    }  # fmt: skip
 
     def __post_init__(self) -> None:
         super().__post_init__()

@@ -218,6 +218,20 @@ def unit_written(text: str) -> str | None:
     return spelled(plain[2]) if base is not None and plain is not None and plain[2] else base
 
 
+def unit_given(key: str, value: object) -> str | None:
+    """The unit that a parameter is written in; None for a number. Raises `ParameterError`."""
+    try:
+        return unit_written(value) if isinstance(value, str) else None
+    except QuantityError as error:
+        raise ParameterError(key, value, error.expected, error.why) from None
+
+
+def _no_unit(text: str) -> None:
+    """Refuse a unit where none is known: its size would be lost. Raises `QuantityError`."""
+    if unit_of(text) not in (None, "1"):
+        raise QuantityError(text, "a number without a unit", "no unit is known here")
+
+
 def _says_unit(text: str) -> bool:
     match = _PLAIN.match(text.strip())
     return match is not None and bool(match[2])
@@ -317,8 +331,8 @@ def amount(key: str, value: Any, unit: str | None, difference: bool = False) -> 
     if not isinstance(value, str):
         return value
     try:
-        if unit is None and unit_of(value) is not None:
-            raise QuantityError(value, "a number without a unit", "no unit is known here")
+        if unit is None:
+            _no_unit(value)
         if not difference or unit not in TEMPERATURES:
             return float(quantity(value, unit))
         found = unit_of(value)
@@ -387,12 +401,15 @@ def read_number(key: str, text: str, unit: Unit | None) -> float:
     """A text in a parameter's unit. Raises `ParameterError`."""
     try:
         # A bare kelvin is without its unit, as a plain number and as one with a tolerance.
+        if unit is None:
+            _no_unit(text)
+            return quantity(text)
         found = unit_of(text)
-        has_unit = unit is None or not unit.bare or found is not None
-        if unit is not None and unit.bare and found in TEMPERATURES and found != unit.symbol:
+        has_unit = not unit.bare or found is not None
+        if unit.bare and found in TEMPERATURES and found != unit.symbol:
             why = f"{symbol(found)} has a zero of its own"
             raise QuantityError(text, f'a difference in kelvin, as in "3950 {unit.symbol}"', why)
-        return quantity(text, unit.symbol if unit is not None and has_unit else None)
+        return quantity(text, unit.symbol if has_unit else None)
     except QuantityError as error:
         raise ParameterError(key, text, error.expected, error.why) from None
 
@@ -413,6 +430,14 @@ def needs_unit(unit: Unit | None) -> bool:
     return unit is not None and not unit.bare and unit.symbol in TEMPERATURES
 
 
+class Difference(str):
+    """The field of a unit in which a parameter is a difference: 5 K are 5 °C there, and 9 °F."""
+
+
+class HalfWidth(Difference):
+    """The same for a parameter that is a half-width, with or without its sign: `"± 3 mm"`."""
+
+
 def read_hinted(
     hints: Mapping[str, str | tuple[str, str]], given: Mapping[str, Any]
 ) -> dict[str, Any]:
@@ -423,14 +448,25 @@ def read_hinted(
     """
     plain: dict[str, Any] = {}
 
+    def difference(key: str, text: str, unit: str, side: str) -> float:
+        """A difference does not tell on which of the scales of temperature the others are."""
+        others = [k for k, s in hints.items() if s == side and k != key and given.get(k)]
+        if others and unit in TEMPERATURES and not given.get(side) and side not in plain:
+            raise ParameterError(key, text, f"a number, or a unit for {' and '.join(others)} too")
+        plain.setdefault(side, unit)
+        if unit in TEMPERATURES and unit_given(key, text) is not None:
+            return float(amount(key, text, unit, difference=True))
+        return read_number(key, text, Unit(unit))
+
     def read(key: str, value: Any, side: str) -> Any:
         if not isinstance(value, str):
             return value
-        try:
-            has_unit = given.get(side)
-            unit = has_unit if isinstance(has_unit, str) else plain.get(side) or unit_written(value)
-        except QuantityError as error:
-            raise ParameterError(key, value, error.expected, error.why) from None
+        has_unit = given.get(side)
+        if isinstance(side, HalfWidth) and (sign := _TOLERANCE.match(value)) is not None:
+            value = value[sign.end() :]
+        unit = has_unit if isinstance(has_unit, str) else plain.get(side) or unit_given(key, value)
+        if isinstance(side, Difference) and unit is not None:
+            return difference(key, value, unit, side)
         if unit is not None:
             plain.setdefault(side, unit)
         return read_number(key, value, None if unit is None else Unit(unit))
@@ -455,4 +491,5 @@ def read_hinted(
                 [read(key, v, side) for v, side in zip(pair, sides, strict=False)]
                 for pair in listed
             ]
-    return {key: value for key, value in out.items() if key in given} | plain
+    units = {side: unit for side, unit in plain.items() if given.get(side) is None}
+    return {key: value for key, value in out.items() if key in given} | units

@@ -10,11 +10,11 @@ from typing import Any
 import numpy as np
 
 from ..bench.channel import Channel, channel_of, raw_from
-from ..error_types import JetRulerError, ParameterError, QuantityError
+from ..error_types import JetRulerError, ParameterError
 from ..numerics import Array
 from ..result import Content, Result, TextTable, Title, refuses
 from ..ruler.base_law import FRACTION
-from ..ruler.quantity import Quantityish, amount, as_typed, unit_written
+from ..ruler.quantity import Quantityish, amount, as_typed, unit_given
 from ..ruler.raw_range import raw_ends
 from ..ruler.ruler import Law, Ruler
 from ..ruler.units import number, raw_symbol, rounded, significant, symbol
@@ -226,10 +226,7 @@ def _step(every: float, name: str, span: float) -> float:
 def _by_value(channel: Channel, every: Quantityish | None, low: float, high: float) -> Array | None:
     """The raw values of multiples of a step of the result; None where the step is a raw one."""
     text = as_typed(every)
-    try:
-        written = unit_written(text) if isinstance(text, str) else None
-    except QuantityError as error:
-        raise ParameterError("every", every, error.expected, error.why) from None
+    written = unit_given("every", text)
     if not isinstance(text, str) or written in (None, "count", channel.ruler.takes):
         return None
     step = float(amount("every", text, channel.unit, difference=True))
