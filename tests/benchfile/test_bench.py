@@ -96,84 +96,46 @@ def test_formula_constants_and_zones() -> None:
 
 
 MISTAKES = [
-    (
-        channel('{ law = "beta", r0 = 1e5, beta = 3950, t0 = 25 }'),
-        'expected a temperature with its unit, as in "25 degC"',
-    ),
-    (
-        channel('{ law = "beta", r0 = "1e5 V", beta = 3950 }'),
-        "laws[1 beta].r0: expected a quantity in Ω, found '1e5 V'",
-    ),
+    (channel('{ law = "beta", r0 = 1e5, beta = 3950, t0 = 25 }'),
+     'expected a temperature with its unit, as in "25 degC"'),
+    (channel('{ law = "beta", r0 = "1e5 V", beta = 3950 }'),
+     "laws[1 beta].r0: expected a quantity in Ω, found '1e5 V'"),
     (channel('{ law = "beta", r0 = 1e5, beta = 0 }'), "beta: expected a value above 0, found 0"),
     (channel('{ law = "formula", expression = "a*x" }'), "'a' is not known here"),
     (channel('{ law = "formula", expression = "x.__class__" }'), "a formula has no attribute"),
-    (
-        channel('{ law = "zones", edges = [1, 2], values = ["a"] }'),
-        "expected 3 values for 2 edges",
-    ),
+    (channel('{ law = "zones", edges = [1, 2], values = ["a"] }'), "expected 3 values for 2 edges"),
     (channel('{ law = "divider", known = "4k7", sensor = "left" }'), '"upper" or "lower"'),
-    (
-        channel('{ law = "shunt", ohms = 150 }').replace('vref = "3.3 V ± 1 %"', ""),
-        "converter.vref: expected a reference voltage (vref), found None: volts need it",
-    ),
+    (channel('{ law = "shunt", ohms = 150 }').replace('vref = "3.3 V ± 1 %"', ""),
+     "converter.vref: expected a reference voltage (vref), found None: volts need it"),
     ("x = ", "not TOML"),
     ("", "channel: missing"),
     ("[channel]", "found none"),
-    (
-        'titel = "x"\n' + channel(""),
-        "titel: unknown for a bench file; did you mean",
-    ),
-    (
-        channel("", "limit = [0, 1]"),
-        "channel.a.limit: unknown for a channel; did",
-    ),
-    (
-        channel("", "limits = [3, 1]"),
-        "channel.a.limits: expected two numbers, the low one first, found [3, 1]",
-    ),
+    ('titel = "x"\n' + channel(""), "titel: unknown for a bench file; did you mean"),
+    (channel("", "limit = [0, 1]"), "channel.a.limit: unknown for a channel; did"),
+    (channel("", "limits = [3, 1]"),
+     "channel.a.limits: expected two numbers, the low one first, found [3, 1]"),
     (channel("", "limits = [3]"), "channel.a.limits"),
     (channel("", "decimals = 1.5"), "channel.a.decimals: expected a whole number, found 1.5"),
-    (
-        channel("", "converter = { bits = 40 }"),
-        "channel.a.converter.bits: expected a whole number from 1 to 32, found 40",
-    ),
-    (
-        channel("", 'converter = { vref = "3 ohm" }'),
-        "channel.a.converter.vref: expected a quantity in V, found '3 ohm'",
-    ),
-    (
-        channel("", "converter = { vrf = 3 }"),
-        "a.converter.vrf: unknown for a converter; did",
-    ),
-    (
-        channel("").replace("12", "0"),
-        "t: converter.bits: expected a whole number from 1 to 32, found 0",
-    ),
+    (channel("", "converter = { bits = 40 }"),
+     "channel.a.converter.bits: expected a whole number from 1 to 32, found 40"),
+    (channel("", 'converter = { vref = "3 ohm" }'),
+     "channel.a.converter.vref: expected a quantity in V, found '3 ohm'"),
+    (channel("", "converter = { vrf = 3 }"), "a.converter.vrf: unknown for a converter; did"),
+    (channel("").replace("12", "0"),
+     "t: converter.bits: expected a whole number from 1 to 32, found 0"),
     (channel("").replace("bits = 12", ""), "t: converter.bits: missing; adc needs it"),
-    (
-        channel("").replace('"3.3 V ± 1 %"', "-3.3"),
-        "converter.vref: expected a voltage above 0 V, found -3.3",
-    ),
-    (
-        channel("3"),
-        'channel.a.laws[1]: expected a table, as in { law = "line", gain = 2 }, found 3',
-    ),
+    (channel("").replace('"3.3 V ± 1 %"', "-3.3"),
+     "converter.vref: expected a voltage above 0 V, found -3.3"),
+    (channel("3"),
+     'channel.a.laws[1]: expected a table, as in { law = "line", gain = 2 }, found 3'),
     (channel("{ gain = 2 }"), "channel.a.laws[1].law: expected the name of a law"),
-    (
-        channel('{ law = "lime" }'),
-        "the name of a law, found 'lime': did you mean 'line'?",
-    ),
+    (channel('{ law = "lime" }'), "the name of a law, found 'lime': did you mean 'line'?"),
     (channel('{ law = "line", gian = 2 }'), "laws[1 line].gian: unknown for line; did"),
-    (
-        channel('{ law = "line", gain = "x" }'),
-        "laws[1 line].gain: expected a quantity, as in",
-    ),
+    (channel('{ law = "line", gain = "x" }'), "laws[1 line].gain: expected a quantity, as in"),
     (channel('{ law = "line", marks = [[1, 2], [1, 3]] }'), "two different raw values"),
     (channel('{ law = "line", marks = [["1 V", 2], ["3 ohm", 3]] }'), "V"),
-    (
-        channel('{ law = "clamp", low = 3, high = 1 }'),
-        "laws[1 clamp].low: expected a value below high, 1, found 3",
-    ),
+    (channel('{ law = "clamp", low = 3, high = 1 }'),
+     "laws[1 clamp].low: expected a value below high, 1, found 3"),
     (
         channel(
             '{ law = "line", gain = 2, unit = "bar" }, { law = "clamp", high = 1, unit = "V" }'
@@ -181,14 +143,12 @@ MISTAKES = [
         "channel.a: line gives bar, but clamp, which follows it, takes V",
     ),
     (HEAD + "[channel.a]\nlaws = []", "channel.a.column: missing"),
-    (
-        HEAD + "[channel.a]\ncolumn = 0",
-        "channel.a.column: expected a number from 1, found 0: columns are numbered so",
-    ),
+    (HEAD + "[channel.a]\ncolumn = 0",
+     "channel.a.column: expected a number from 1, found 0: columns are numbered so"),
     (HEAD + '[channel."a b"]\ncolumn = 1', "letters, digits"),
     (HEAD + "[channel]\na = 3", "channel.a: expected a table, found 3"),
     ("converter = 3\n" + '[channel.a]\ncolumn = "x"', "converter: expected a table, found 3"),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("text", "says"), MISTAKES, ids=range(len(MISTAKES)))

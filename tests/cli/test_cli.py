@@ -124,10 +124,7 @@ BAD = [
     (["--foo"], "jetruler: expected one of its options, found --foo"),
     (["explain", "bean", "--at"], "--at: expected a value, found none"),
     (["look", "--json=3"], "--json: expected no value, found one"),
-    (
-        ["check", "bench.toml"],
-        "found 'bench.toml' (a bench file goes after -b)",
-    ),
+    (["check", "bench.toml"], "found 'bench.toml' (a bench file goes after -b)"),
     (["fit", "bean", "--degree", "1.5"], "--degree: expected a whole number, found '1.5'"),
     (["new", "--bits", "40", "x"], "--bits: expected a whole number from 1 to 32, found 40"),
     (["convert", "a", "--memory", "0"], "--memory: expected a number from 1, found 0"),
@@ -138,45 +135,28 @@ BAD = [
     (["convert", "none.csv"], "none.csv: expected a log, found no such file"),
     (["convert", "."], "-o: expected a folder for the results of many logs, found none"),
     (["look", "."], "found a folder"),
-    (
-        ["convert", "roast.csv", "-b", "none.toml"],
-        "none.toml: expected a bench file, found none; name one with --bench",
-    ),
+    (["convert", "roast.csv", "-b", "none.toml"],
+     "none.toml: expected a bench file, found none; name one with --bench"),
     (["convert", "roast.csv", "-b", "."], "found a folder"),
     (["convert", "roast.csv", "-b", "roast.csv"], "roast.csv: this is not TOML"),
     (["convert", "bench.toml"], "bench.toml: there is no column 'ch0'; its lines are read as"),
-    (
-        ["convert", "roast.csv", "-o", "roast.csv"],
-        "-o roast.csv: expected another file, found the log",
-    ),
-    (
-        ["convert", "roast.csv", "-o", "./no/out.csv"],
-        "no/out.csv: expected a folder no, found none",
-    ),
-    (
-        ["convert", "roast.csv", "-o", "."],
-        "expected another folder for the results, found that of the log",
-    ),
-    (
-        ["convert", "roast.csv", "--only", "baen"],
-        "only: expected a channel of the bench, found 'baen': did you mean 'bean'?",
-    ),
+    (["convert", "roast.csv", "-o", "roast.csv"],
+     "-o roast.csv: expected another file, found the log"),
+    (["convert", "roast.csv", "-o", "./no/out.csv"],
+     "no/out.csv: expected a folder no, found none"),
+    (["convert", "roast.csv", "-o", "."],
+     "expected another folder for the results, found that of the log"),
+    (["convert", "roast.csv", "--only", "baen"],
+     "only: expected a channel of the bench, found 'baen': did you mean 'bean'?"),
     (["convert", "roast.csv", "--json"], "expected -o FILE too"),
     (["convert", "roast.csv", "-o", "/dev/full"], "No space left on device"),
-    (
-        ["convert", "roast.csv", "--delimiter", "|"],
-        "expected one of comma, semicolon, tab",
-    ),
+    (["convert", "roast.csv", "--delimiter", "|"], "expected one of comma, semicolon, tab"),
     (["explain", "damper"], "expected one of --at RAW, --for VALUE and --every STEP"),
     (["explain", "dampr", "--at", "1"], "did you mean 'damper'?"),
-    (
-        ["explain", "damper", "--at", "x"],
-        "--at: expected a count, a percentage of its range or a value in %, found 'x'",
-    ),
-    (
-        ["explain", "damper", "--at", "nan"],
-        "--at: expected a count, a percentage of its range or a value in %, found 'nan'",
-    ),
+    (["explain", "damper", "--at", "x"],
+     "--at: expected a count, a percentage of its range or a value in %, found 'x'"),
+    (["explain", "damper", "--at", "nan"],
+     "--at: expected a count, a percentage of its range or a value in %, found 'nan'"),
     (["explain", "damper", "--for", "warm"], "found 'warm'"),
     (["explain", "rail", "--for", "12 ohm"], "V"),
     (["draw", "ruler", "damper", "-o", "x.jpg"], "expected .png or .svg, found another ending"),
@@ -185,11 +165,9 @@ BAD = [
     (["draw", "curve", "damper", "-b", "none.toml"], "expected a bench file, found none"),
     (["demo", "-o", "."], "expected a new or empty folder, found files in it"),
     (["demo", "fitt"], "chapter: expected one of look, convert"),
-    (
-        ["help", "bet"],
-        "page: expected a page, a law or a command, found 'bet' (did you mean 'beta'?)",
-    ),
-]
+    (["help", "bet"],
+     "page: expected a page, a law or a command, found 'bet' (did you mean 'beta'?)"),
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("args", "says"), BAD, ids=[" ".join(args) for args, _ in BAD])
