@@ -183,6 +183,12 @@ THERMOCOUPLES = {
 }  # fmt: skip
 
 
+def test_the_way_back_from_a_zone_leads_into_it() -> None:
+    law, values = Zones((1, 2, 5), (10, 20, 30, 40)), np.array([10.0, 20, 30, 40])
+    assert law.inverse(values).tolist() == [np.nextafter(1, 0), 1.5, 3.5, 5.0]
+    assert law.forward(law.inverse(values)).tolist() == values.tolist()
+
+
 @pytest.mark.parametrize("step", [0.1, 0.3, 0.25, 1 / 3, 5, 1e-9, 7e6])
 def test_what_is_on_a_step_comes_of_itself_and_nothing_else_does(step: float) -> None:
     law, on = Steps(step), np.arange(-2000.0, 2000.0) * step

@@ -110,6 +110,8 @@ def test_what_given_numbers_do() -> None:
     assert wide.least <= wide.worst
     text = "\n".join(map(str, found.content))
     assert "counts 328 to 1023: x * a does not fit 16 bits" in text
+    assert f"the best three numbers of these widths are off by {found.least:.3g} %" in text
+    assert "no three numbers" not in text
 
 
 def test_each_stretch_that_overflows_is_named() -> None:

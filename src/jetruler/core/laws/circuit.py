@@ -142,10 +142,7 @@ class Divider(Law):
         out = np.zeros(x.shape, np.uint8)
         nothing = np.isnan(self.forward(x))
         # An open sensor in the lower leg leaves the load there, which may pull below the half.
-        loaded = self.sensor == "lower" and self.load is not None
-        top = (
-            self.full * self.load / (self.known + self.load) if loaded and self.load else self.full
-        )
+        top = self.full * (1.0 if self.load is None else self.load / (self.known + self.load))
         out[nothing & (x < 0.5 * top)] = Flag.LOW_RAIL
         out[nothing & (x >= 0.5 * top)] = Flag.HIGH_RAIL
         return out
