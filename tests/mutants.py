@@ -61,7 +61,7 @@ KINDS = re.compile(
 #: Seconds after which a change that loops for ever counts as noticed.
 PATIENCE = 400
 #: Seconds that the large rows of its tests have to notice a change.
-PATIENCE_LARGE = 120
+PATIENCE_LARGE = 60
 LARGE = ("-m", "soak or hypothesis", "--hypothesis-profile", "soak")
 
 
