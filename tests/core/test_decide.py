@@ -135,6 +135,7 @@ def test_a_drive_never_leaves_its_clamp(
 def test_what_a_drive_does() -> None:
     flap = Drive("flap", "knob", ((0, 1000), (100, 2000)), safe=1500, range="pulse", dead_band=30)
     t = np.arange(4.0)
+    assert [part.size for part in Driver(flap).add(t[:0], t[:0], t[:0] > 0)] == [0, 0]
     commands, _ = Driver(flap).add(t, np.array([2.0, 4.0, 50.0, 250.0]), np.zeros(4, np.bool_))
     assert commands.tolist() == [1000, 1040, 1500, 2000]  # off is really off; ends hold
     motor = Drive("m", "knob", ((0, 60), (100, 255)), safe=0, off=0)

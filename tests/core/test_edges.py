@@ -166,6 +166,22 @@ def test_one_rule_for_ties(value: float, decimals: int, text: str | None) -> Non
     assert Decimal(to_place(beyond, Decimal("0.1"))) == Decimal(beyond)
 
 
+@pytest.mark.parametrize(
+    ("laws", "decimals", "texts"),
+    [
+        (jr.Line(0.25), None, ["", "-0.5", "0.75"]), (jr.Line(0.25), 1, ["", "-0.5", "0.8"]),
+        (jr.Ruler.of(jr.Line(1.0), jr.Whole()), None, ["", "-2", "3"]),
+        (jr.Zones((0, 2), ("a", "b", "c")), None, ["", "a", "c"]),
+        (jr.Zones((0, 2), ((1, 0), (0, 1), (1, 1))), None, ["", "1 0", "1 1"]),
+    ],
+)  # fmt: skip
+def test_cells_of_a_log(laws: Any, decimals: int | None, texts: list[str]) -> None:
+    channel = jr.Channel("x", jr.Counts(8, signed=True) >> laws, 1, decimals=decimals)
+    values = [np.nan, channel.ruler(-2), channel.ruler(3)]
+    assert channel.cells(values) == texts
+    assert list(map(channel.cell, values)) == texts
+
+
 @pytest.mark.parametrize("many", sizes(15, 120))
 def test_a_chip_rounds_as_the_display_does(many: int) -> None:
     for seed in range(many):

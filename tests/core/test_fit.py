@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import tomllib
@@ -195,30 +196,18 @@ SENTENCES = [
     ("bean", Marks(np.ones(2), np.ones(2), None, "V"), {}, "raw is in V; this channel has count"),
     ("bean", Marks(np.ones(2), np.ones(2), None, None, "bar"), {}, "cannot be converted to °C"),
     ("damper", [(1, 2), (3, 4)], {"law": "beta"}, "no law of damper gives them"),
-    (
-        "damper",
-        [(1, 2), (3, 4)],
-        {"law": "curve"},
-        "law: expected a law that can be fitted, found 'curve'",
-    ),
+    ("damper", [(1, 2), (3, 4)], {"law": "curve"},
+     "law: expected a law that can be fitted, found 'curve'"),
     ("damper", [(1, 2), (3, 4)], {"degree": 2}, "only a polynomial has one"),
-    (
-        "damper",
-        [(1, 2), (3, 4), (9, 8)],
-        {"robust": True},
-        "expected 4 marks or more, to name an outlier",
-    ),
-    (
-        "damper",
-        [(1, 2), (3, float("nan"))],
-        {},
-        "mark 2: true: expected a finite number, found nan",
-    ),
+    ("damper", [(1, 2), (3, 4), (9, 8)], {"robust": True},
+     "expected 4 marks or more, to name an outlier"),
+    ("damper", [(1, 2), (3, float("nan"))], {},
+     "mark 2: true: expected a finite number, found nan"),
     ("damper", [(1, 2, 0), (3, 4, 1)], {}, "mark 1: u_true: expected a number above 0, found 0"),
     ("damper", [(1, 2), (3,)], {}, "pairs (raw, true) or triples"),
     ("damper", [(1, 5), (2, 5)], {}, "different true values"),
     ("damper", [(0, 5), (2, 6)], {"law": "power"}, "above x0 = 0"),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("channel", "marks", "more", "says"), SENTENCES)
@@ -227,6 +216,15 @@ def test_marks_that_give_no_law(channel: str, marks: Any, more: dict[str, Any], 
     with pytest.raises(JetRulerError) as caught:
         calibrate(bench[channel], marks, **more)
     assert says in str(caught.value)
+
+
+@pytest.mark.parametrize(("back", "refused"), [(4.9, False), (5.1, True)])
+def test_a_thermistor_that_rises_by_a_twentieth_of_the_span_is_none(
+    back: float, refused: bool
+) -> None:
+    marks = [(100, 100), (200, 60), (400, 40), (500, 40 + back), (900, 0)]
+    with pytest.raises(MarksError, match="rises") if refused else contextlib.nullcontext():
+        assert "a Beta law fits as well" in fit(marks, "steinhart-hart").simpler
 
 
 def test_nearly_equal_ohms_are_singular() -> None:

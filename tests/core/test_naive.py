@@ -73,7 +73,19 @@ def test_the_width_of_int(what: str, arith: str, at: int, small: int, large: int
     channel = jr.Channel("c", chain, 1)
     found = jr.naive(channel, at, arith)
     assert (found.result, found.other_int) == (small, large), what
-    assert jr.naive(channel, at, arith, int_bits=32).result == large
+    wide = jr.naive(channel, at, arith, int_bits=32)
+    assert (wide.result, wide.other_int) == (large, small)
+    for one, bits, other in ((found, 32, large), (wide, 16, small)):
+        text = f"an int of {bits} bits gives {other}".replace("-", "−")
+        assert any(text in str(line) for line in one.content) == (small != large)
+
+
+def test_64_bits_hold_what_63_hold_and_an_order_is_shown_once() -> None:
+    found = jr.naive(jr.Channel("c", jr.Counts(10) >> jr.Line(8e15), 1), 1000, "int32")
+    assert (found.orders[1].result, found.orders[1].worst_lost) == (8e18, "")
+    lines = [str(line).strip() for line in found.content]
+    assert lines.count("x = 8000000000000000 * x + 0") == 1
+    assert "= int32: 991952896; the true value is 8e+18" in lines  # 8e15 · 1000 modulo 2³²
 
 
 @given(

@@ -112,6 +112,8 @@ def test_what_given_numbers_do() -> None:
     assert "counts 328 to 1023: x * a does not fit 16 bits" in text
     assert f"the best three numbers of these widths are off by {found.least:.3g} %" in text
     assert "no three numbers" not in text
+    near = jr.three_numbers(channel, scale=1, numbers=(100, 983, -2), product_bits=32)
+    assert (near.is_best, near.worst > near.least) == (False, True)
 
 
 def test_each_stretch_that_overflows_is_named() -> None:

@@ -410,7 +410,9 @@ def _same(a: float, b: float) -> bool:
 
 
 def _round(value: float) -> float:
-    return significant(value, 7) if math.isfinite(value) else value
+    """To seven digits, but for whole numbers, which a chip has to the last digit."""
+    whole = value == round(value) if abs(value) < 2.0**53 else not math.isfinite(value)
+    return value if whole else significant(value, 7)
 
 
 def _short(value: float) -> str:
