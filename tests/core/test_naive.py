@@ -196,6 +196,16 @@ def test_the_right_form_of_a_wide_converter() -> None:
     assert "int64" in jr.naive(wide, 4_000_000_000, "int32").right[0]
 
 
+@pytest.mark.parametrize("laws", [
+    jr.Clamp(20.5, 900.25), jr.Ruler.of(jr.Line(0.01), jr.Clamp(2, 5)),
+    jr.Ruler.of(jr.Line(2, -700.5), jr.Magnitude()), jr.Clamp(low=0.125),
+])  # fmt: skip
+def test_what_only_one_way_assigns_is_scaled_on_the_other_too(laws: Any) -> None:
+    scaled = jr.naive(jr.Channel("x", jr.Counts(10) >> laws, 1), 300, "int32").orders[-1]
+    assert "scaled" in scaled.order
+    assert scaled.worst == 0.0
+
+
 def test_other_orders_and_where_they_lose() -> None:
     """0 + (n − 21) · (100 − 0) / (1004 − 21): by hand, at 300 and at the worst count."""
     channel = jr.Channel("k", jr.Counts(10) >> jr.Line.through((21, 0), (1004, 100)), 1, decimals=1)

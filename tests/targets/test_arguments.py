@@ -42,6 +42,14 @@ def test_a_thousand_ends_are_those_of_the_fixed_export() -> None:
             assert np.abs(free - of_fixed).max() <= 1
 
 
+def test_its_flags_are_those_of_the_converter_alone() -> None:
+    """The clamp's ends move with the arguments; the rails do not."""
+    flags = jr.export(KNOB, "knob", arguments=ENDS).wanted.flags
+    assert (flags[0], flags[-1]) == (jr.Flag.LOW_RAIL, jr.Flag.HIGH_RAIL)
+    assert not flags[1:-1].any()
+    assert KNOB.read([100]).flags == [jr.Flag.BELOW]
+
+
 FLOATS: list[tuple[str, jr.Ruler, dict[str, Any], dict[str, float], jr.Ruler]] = [
     (
         "a thermistor", jr.Adc(12) >> jr.Divider(4700) >> jr.Beta(1e5, 3950),
