@@ -8,10 +8,10 @@ from typing import Any
 import click
 
 from ..core.bench.channel import Channel
-from ..core.error_types import JetRulerError
+from ..core.error_types import JetRulerError, UnitError
 from ..core.laws.preferred import DECADES
 from ..core.result import Result
-from ..core.ruler.quantity import amount, quantity
+from ..core.ruler.quantity import amount
 from .options import Given, bench_option, channel_of, form_of, load, read_value, saying_log_options
 from .streams import show, show_json
 
@@ -86,8 +86,8 @@ def chosen_resistor(channel: Channel, options: dict[str, Any]) -> Any:
 
     unit = options["unit"]
 
-    def value(text: str) -> float:
-        return _in_unit(text, unit, channel)
+    def value(option: str, text: str) -> float:
+        return _in_unit(option, text, unit, channel)
 
     current = options["most_current"]
     at, seen = options["at"], {}
@@ -96,19 +96,20 @@ def chosen_resistor(channel: Channel, options: dict[str, Any]) -> Any:
         if not equals or not name.strip() or not raw.strip():
             raise JetRulerError(f"--seen: expected NAME=RAW, as in green=180, found {text!r}")
         seen[name.strip()] = raw.strip()
-    ends = [options["low"], options["high"]]
-    if bool(seen) == any(end is not None for end in ends) or (not seen and None in ends):
+    ends = {"--from": options["low"], "--to": options["high"]}
+    given = [value(option, end) for option, end in ends.items() if end is not None]
+    if bool(seen) == bool(given) or len(given) == 1:
         raise JetRulerError("choose resistor: expected --from and --to, or --seen twice")
     return choose_resistor(
         channel,
-        *(None if end is None else value(end) for end in ends),
+        *(given or (None, None)),
         seen=seen or None,
         aim=options["aim"],
-        at=None if at is None else value(at),
+        at=None if at is None else value("--at", at),
         series=options["series"],
-        between=_pair(options["between"], "ohm") if options["between"] else None,
+        between=_pair("--between", options["between"], "ohm") if options["between"] else None,
         leg=options["leg"],
-        most_current=None if current is None else quantity(current, "A"),
+        most_current=None if current is None else read_value("--most-current", current, "A"),
         most_heating=options["most_heating"],
     )
 
@@ -156,7 +157,7 @@ def reference(
             "choose reference: expected either CHANNEL with --from and --to, or --volts"
         )
     if volts is not None:
-        ends = _pair(volts, "V")
+        ends = _pair("--volts", volts, "V")
         bits = bits or _bits_of(bench_path)
     else:
         chosen = channel_of(load(bench_path), str(channel))
@@ -164,9 +165,13 @@ def reference(
             raise JetRulerError(
                 "choose reference: expected --from and --to, the range of the channel's values"
             )
-        ends = pin_volts(chosen, read_value(low, chosen.unit), read_value(high, chosen.unit))
+        first, last = (
+            read_value("--from", low, chosen.unit),
+            read_value("--to", high, chosen.unit),
+        )
+        ends = pin_volts(chosen, first, last)
         bits = bits or (chosen.chain.converter.bits if chosen.chain.converter else None)
-    voltages = [quantity(text, "V") for text in of]
+    voltages = [read_value("--of", text, "V") for text in of]
     _shown(choose_reference(*ends, voltages, bits=bits or 12), as_json)
 
 
@@ -198,11 +203,9 @@ def amplifier(
     """
     from ..core.choose.signal_range import choose_amplifier
 
-    low, high = _pair(volts, "V")
-    ends = _pair(between, "ohm")
-    choice = choose_amplifier(
-        low, high, quantity(vref, "V"), fraction=fraction, series=series, between=ends
-    )
+    low, high = _pair("--volts", volts, "V")
+    ends, most = _pair("--between", between, "ohm"), read_value("--vref", vref, "V")
+    choice = choose_amplifier(low, high, most, fraction=fraction, series=series, between=ends)
     _shown(choice, as_json)
 
 
@@ -243,28 +246,31 @@ def averaging(
 
         found = read_raw(log_path, chosen, form=form_of(given, bench))
         noise_source, interval = found.values, found.interval
-    value = read_value(at, chosen.unit)
+    value = read_value("--at", at, chosen.unit)
     goal = amount("to", target, chosen.unit, difference=True)
     _shown(choose_averaging(chosen, goal, at=value, noise=noise_source, interval=interval), as_json)
 
 
-def _in_unit(text: str, unit: str | None, channel: Channel) -> float:
+def _in_unit(option: str, text: str, unit: str | None, channel: Channel) -> float:
     """A value in the channel's unit, from one in another unit if that is said."""
-    value = read_value(text, unit or channel.unit)
+    value = read_value(option, text, unit or channel.unit)
     if unit is None or channel.unit is None:
         return value
     from ..core.ruler.units import factor_and_offset
 
-    factor, offset = factor_and_offset(unit, channel.unit)
+    try:
+        factor, offset = factor_and_offset(unit, channel.unit)
+    except UnitError as error:
+        raise JetRulerError(f"--unit: {error}") from None
     return value * factor + offset
 
 
-def _pair(text: str, unit: str) -> tuple[float, float]:
+def _pair(option: str, text: str, unit: str) -> tuple[float, float]:
     """`"0.3:2.1"` or `"1k:100k"`."""
     low, colon, high = text.partition(":")
     if not colon:
-        raise JetRulerError(f"expected two ends with a colon, as in 1:10, found {text!r}")
-    return float(quantity(low, unit)), float(quantity(high, unit))
+        raise JetRulerError(f"{option}: expected two ends with a colon, as in 1:10, found {text!r}")
+    return read_value(option, low, unit), read_value(option, high, unit)
 
 
 def _shown(choice: Result, as_json: bool) -> None:

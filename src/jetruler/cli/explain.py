@@ -290,7 +290,7 @@ def solve(channel: Channel, at: float | None, wanted: str | None) -> Trace:
     """The trace in the direction that was asked."""
     if wanted is None:
         return channel.trace(at if at is not None else math.nan)
-    value = read_value(wanted, channel.unit)
+    value = read_value("--for", wanted, channel.unit)
     if not math.isfinite(value):
         raise JetRulerError(f"--for: expected a finite value, found {wanted!r}")
     return channel.trace_back(value)

@@ -24,7 +24,7 @@ from click.shell_completion import (
 from ..core.bench.bench import DELIMITERS, FORMATS, Bench, LogFormat
 from ..core.bench.channel import Channel
 from ..core.error_types import JetRulerError, ParameterError
-from ..core.ruler.quantity import quantity
+from ..core.ruler.quantity import amount
 from ..core.ruler.units import nearest
 from ..files import standard_or, unfit
 from .streams import echo
@@ -71,12 +71,13 @@ def shown_channel(bench: Bench, name: str) -> Channel:
     return channel_of(bench, name)
 
 
-def read_value(text: str, unit: str | None) -> float:
-    """A number from the command line: plain in the unit wanted, or a quantity."""
+def read_value(option: str, text: str, unit: str | None) -> float:
+    """A number from the command line: plain in the unit wanted, or a quantity. Raises
+    `ParameterError`."""
     try:
         return float(text)
     except ValueError:
-        return float(quantity(text, unit or None))
+        return float(amount(option, text, unit or None))
 
 
 def is_port(name: str) -> bool:
