@@ -45,7 +45,10 @@ TOLERANCED = {
     ),
     "a cubic that turns": (jr.SteinhartHart(*few_percent(1e-3, 3.7e-4, -3.6e-7)), 8e3),
     "table": (jr.Table(((0, 0), (jr.Toleranced(50, 2), five_percent(3)), (100, 9))), 30.0),
-}
+    "longer table": (
+        jr.Table(((0, 0), (jr.Toleranced(30, 2), 3), (jr.Toleranced(60, 2), 5), (100, 9))), 61.0,
+    ),
+}  # fmt: skip
 
 
 def own_draws(law: jr.Law, at: float, n: int, random: np.random.RandomState) -> Array:

@@ -432,6 +432,24 @@ def test_a_law_that_is_fitted_again_takes_what_it_took(law: str) -> None:
     assert (found.takes, found.gives) == ("V", "bar")
 
 
+def test_a_law_that_is_fitted_in_its_channel_keeps_what_is_not_fitted() -> None:
+    channel = jr.Channel("t", Adc(12) >> Divider(4700) >> Beta(1e4, 3950, t0=323.15), 1)
+    raw = np.array([500, 1500, 2500, 3500])
+    found = calibrate(channel, np.stack([raw, channel.ruler(raw)], axis=1)).fit.law
+    assert isinstance(found, Beta)
+    assert (found.r0, found.beta, found.t0) == pytest.approx((1e4, 3950, 323.15))
+
+
+@pytest.mark.parametrize(("counts", "named"), [(2.9, False), (3.1, True)])
+def test_a_mark_is_named_beyond_three_counts(counts: float, named: bool) -> None:
+    """Of 8 bits, through the slopes before and of the law, where all others are exact."""
+    channel = jr.Channel("x", jr.Counts(8) >> Line(2) >> Line(3, takes=None), 1)
+    raw = np.array([10, 50, 90, 130, 170, 210.0])
+    true = 6 * raw + np.where(raw == 90, 6 * counts, 0)
+    found = calibrate(channel, np.stack([raw, true], axis=1), robust=True)
+    assert found.fit.outliers == ((2,) if named else ())
+
+
 @pytest.mark.parametrize(
     ("law", "marks", "says"),
     [

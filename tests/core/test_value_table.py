@@ -134,6 +134,7 @@ def test_a_resistor_from_what_was_seen(cli: Cli) -> None:
 
 def test_a_table_of_labels_has_them() -> None:
     zones = jr.Counts(8) >> jr.Zones((100, 200), ("low", "fair", "full"))
+    assert list(jr.value_table(BEAN, every=1000).table.values())[-2][1] == BEAN(1000)
     found = jr.value_table(jr.Channel("tray", zones, 1), 100)
     assert list(found.table.values())[-1] == ["low", "fair", "full", "full"]
     part = jr.Adc(8, 5.0) >> jr.Expect(1, 4) >> jr.Zones((2,), ("a", "b"))

@@ -299,7 +299,7 @@ def _set_aside(
         and wanted.upstream.edge is not None
         and wanted.upstream.edge.lsb
     ):
-        # What rounding to counts alone may do to a mark: half a count, through the slope.
+        # What the counts alone may do to a mark: one of them, through the slope.
         start = solve(problem, x, marks.true, weight)
         rows = wanted.upstream.slope(marks.raw) * wanted.upstream.edge.lsb
         h = 1e-6 * (np.ptp(x) or 1.0)
