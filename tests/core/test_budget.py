@@ -299,6 +299,9 @@ def test_left_scaled_steps_and_whole_numbers(home: Path) -> None:
     assert found["converter error"] == pytest.approx(32 / ROOT3 * per_count)
     whole = Adc(12, 3.3) >> Line(100.0) >> jr.Whole() >> Line(0.1)
     assert rows(jr.budget(whole, 2000))["rounding of whole"] == pytest.approx(0.1 / math.sqrt(12))
+    squared = jr.Input("1") >> jr.Whole() >> jr.Polynomial((0, 0, 1))
+    of_three = jr.budget(squared, 2.6)  # the slope is that at 3, where the square is taken
+    assert rows(of_three)["rounding of whole"] == pytest.approx(2 * 3 / math.sqrt(12))
     run = jr.simulate(whole, 2000, draws=50_000)
     assert run.standard == pytest.approx(jr.budget(whole, 2000).combined, rel=0.03)
 
