@@ -192,7 +192,7 @@ class Steps(_Rounded):
         if self.unit is None or unit is None:
             return self
         try:
-            size = amount("size", f"{self.size!r} {self.unit}", unit, difference=True)
+            size = amount("size", f"{float(self.size)!r} {self.unit}", unit, difference=True)
         except ParameterError as error:
             what, found = f"{self.name}: size", shown(self.size, self.unit)
             raise UnitError(f"{what}: expected {error.expected}, found {found}") from None
