@@ -363,6 +363,8 @@ def test_how_long_a_smoothing_may_be(kind: Any, most: int) -> None:
         wanted = () if over == most else (f"x: smoothing over {over} samples, more than {most}",)
         assert found.notes == wanted
         assert len(found.machines) == (over == most)
+        near = "within one count" if kind == "exponential" else "to the nearest count"
+        assert all(f"counts, {near};" in machine.about[0] for machine in found.machines)
 
 
 def test_a_change_of_a_value_in_floats_has_no_form(roaster: Bench) -> None:

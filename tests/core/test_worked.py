@@ -19,6 +19,7 @@ from jetruler import (
     Divider,
     Expect,
     Formula,
+    Input,
     Law,
     Limits,
     Line,
@@ -127,6 +128,15 @@ WORKED: list[tuple[Law, float, str, float, str]] = [
     (To("degF", "degC"), 25, "25 °C = 25 · 1.8 + 32 = 77 °F", 212,
      "212 °F = 212 · 0.555556 − 17.7778 = 100 °C"),
 ]  # fmt: skip
+
+
+@pytest.mark.parametrize("by", [4e-7, 4e-5, 0.004, 0.4])
+@pytest.mark.parametrize("law", [Clamp(1, 100), Limits(1, 100), Expect(1, 100)])
+def test_a_line_has_the_digits_that_show_on_which_side_it_is(law: Law, by: float) -> None:
+    ruler = Input("%") >> law
+    above, below = (ruler.trace(x).steps[-1].line for x in (100 + by, 1 - by))
+    assert re.search(r"100\.0*4\d* > 100\b", above), above
+    assert re.search(r"0\.\d+ < 1\b", below), below
 
 
 @pytest.mark.parametrize(("law", "x", "there", "y", "back"), WORKED, ids=range(len(WORKED)))
