@@ -367,6 +367,21 @@ def test_how_long_a_smoothing_may_be(kind: Any, most: int) -> None:
         assert all(f"counts, {near};" in machine.about[0] for machine in found.machines)
 
 
+@pytest.mark.parametrize("slew", [0.5, 400, 0.125, 1 / 3, 0.123456789, 7777.7777, math.pi])
+def test_a_rate_that_no_level_holds_is_said(slew: float) -> None:
+    """A level has whole parts of a command, and moves by as many in a millisecond."""
+    text = "converter = { bits = 8, vref = 5 }\n[channel.x]\ncolumn = 1\n[drive.m]\nfrom = 'x'\n"
+    bench = parse_bench(f"{text}marks = [[0, 0], [5, 255]]\nsafe = 0\nslew = {slew!r}\n")
+    [machine] = machines_of(bench, [export(bench["x"], "x")], 0.1).machines
+    said = [line for line in machine.about if line.startswith("moves by ")]
+    if not said:
+        assert slew in (0.5, 400, 0.125, 1 / 3)
+    else:
+        rate, wanted = re.findall(r"[\d.e-]+\d", said[0])
+        assert float(rate) == pytest.approx(slew, rel=0.01)
+        assert float(rate) != slew == pytest.approx(float(wanted), rel=1e-5)
+
+
 def test_a_change_of_a_value_in_floats_has_no_form(roaster: Bench) -> None:
     trip = '[trip.open]\nany = [{ channel = "x", falls_by = 1, within = "2 s" }]\n'
     bench = parse_bench("converter = { bits = 8, vref = 5 }\n[channel.x]\ncolumn = 1\n" + trip)
