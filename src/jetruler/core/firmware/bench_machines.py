@@ -76,9 +76,9 @@ def drive_machine(drive: Drive, bench: Bench, done: Mapping[str, Exported]) -> M
         body = _SLEWED.format(
             head=head, safe=safe, units=units, step=step, most=most, half=units // 2
         )
-        rate = step * 1000 / units
-        if rate != drive.slew:
-            about.append(f"moves by {rate:.6g} a second, for {drive.slew:g}")
+        rate, wanted = f"{step * 1000 / units:.6g}", f"{drive.slew:.6g}"
+        if rate != wanted:
+            about.append(f"moves by {rate} a second, for {wanted}")
         if followed is not None:
             about.append("while it moves, a command may be 1 beside the live one; at rest, none is")
     inputs = list(dict.fromkeys(inputs))
