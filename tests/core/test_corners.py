@@ -406,6 +406,16 @@ def test_a_clock_may_stand_for_a_second() -> None:
     assert clock.faults.tolist() == [False, False, False, False, True]
 
 
+@pytest.mark.parametrize("stands", [9, 13])
+def test_a_clock_that_stands_is_named_without_arrivals(stands: int) -> None:
+    """By usual steps: here of 0.1 s, of which a time may stand for ten."""
+    grows = np.concatenate((np.full(400, 0.1), np.zeros(stands), np.full(50, 0.1)))
+    clock = Clock()
+    clock.add(np.cumsum(grows))
+    assert bool(clock.faults.any()) == (stands == 13)
+    assert not clock.faults[:400].any()
+
+
 def test_a_usual_range_of_an_argument_needs_marks() -> None:
     """Half to twice, but of the true end of a line through marks the span more on both sides."""
     line = jr.Line.through(("10 mV", 5), ("50 mV", 25), unit="%", takes="mV")
