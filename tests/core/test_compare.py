@@ -218,7 +218,7 @@ def test_small_parts() -> None:
     assert noise_of(white + np.arange(20_000)) == pytest.approx(1, rel=0.03)
     with pytest.raises(JetRulerError, match="found 3 and 4"):
         compare([1, 2, 3], [1, 2, 3, 4])
-    with pytest.raises(PairsError, match="^p and q: expected three pairs or more, found 2"):
+    with pytest.raises(PairsError, match=r"^p and q: expected three pairs or more, found 2"):
         compare([1, 2, np.nan], [1, 2, 3], names=("p", "q"))
     with pytest.raises(JetRulerError, match="within: expected a difference above 0, found -1"):
         compare([1, 2, 3], [1, 2, 3], within=-1)
