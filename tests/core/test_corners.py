@@ -327,8 +327,8 @@ def test_a_range_is_in_the_unit_given_or_in_its_own(
     ("text", "rate"),
     [
         ("1 V/s", 1), ("60 V / min", 1), ("500 mV/s", 0.5), ("10 %/s", 0.5), ("1", 1),
-        ("6/min", 0.1), ("2 V", 2), (2, 2), ("1 V/h", None), ("1 bar/s", None), ("/s", None),
-        ("0 V/s", None), ("fast", None),
+        ("6/min", 0.1), ("2 V", 2), (2, 2), ("1 V/h", 1 / 3600), ("1 bar/s", None),
+        ("/s", None), ("1 V/d", None), ("0 V/s", None), ("fast", None),
     ],
 )  # fmt: skip
 def test_a_slew_is_a_change_or_a_rate(text: Any, rate: float | None) -> None:

@@ -23,6 +23,8 @@ from .modes import LINE_WANTED, WIRE, DriveMode, is_line, wire_error
 #: Names that may go out on a wire: nothing that a board could take for more than a name.
 OUTPUT = re.compile(r"[A-Za-z][A-Za-z0-9_.-]{0,31}")
 
+_SECONDS = {"s": 1, "min": 60, "h": 3600}
+
 #: Ranges by name: lowest and highest command, and their unit.
 RANGES = {
     "duty8": (0.0, 255.0, ""),
@@ -215,11 +217,9 @@ class Drive:
 
         for key in ("safe", "off", "dead_band"):
             object.__setattr__(self, key, read(key, getattr(self, key)))
-        slew: Any = self.slew
-        over = 1
-        if (rate := re.fullmatch(r"(.+)/\s*(s|min)\s*", str(slew))) is not None:
-            slew, over = read("slew", rate[1]), 60 if rate[2] == "min" else 1
-        object.__setattr__(self, "slew", read("slew", slew) if over == 1 else slew / over)
+        rate = re.fullmatch(r"(.+)/\s*(s|min|h)\s*", str(self.slew))
+        slew = read("slew", self.slew if rate is None else rate[1])
+        object.__setattr__(self, "slew", slew if rate is None else slew / _SECONDS[rate[2]])
         if self.clamp is not None:
             object.__setattr__(self, "clamp", tuple(read("clamp", end) for end in self.clamp))
         object.__setattr__(self, "expected", expected_rows(self.expected, self.unit or None))
